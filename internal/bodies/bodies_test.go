@@ -1,0 +1,184 @@
+package bodies
+
+import (
+	"bytes"
+	"crypto/md5"
+	"crypto/sha256"
+	"errors"
+	"hash"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"testing/iotest"
+	"time"
+
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+func noLimit(int) error    { return nil }
+func accept(Written) error { return nil }
+func content(n int, seed uint64) []byte {
+	r := rand.New(rand.NewPCG(seed, 7))
+	p := make([]byte, n)
+	for i := range p {
+		p[i] = byte(r.Uint32())
+	}
+	return p
+}
+
+func openVolume(t *testing.T) *Volume {
+	t.Helper()
+	v, err := Open(t.TempDir(), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { v.Close() })
+	return v
+}
+
+// read gives a body's bytes as the store would.
+func read(t *testing.T, v *Volume, w Written) ([]byte, error) {
+	t.Helper()
+	if w.Ref.File == 0 {
+		return nil, nil
+	}
+	if w.Ref.Offset >= 0 {
+		buf := make([]byte, w.Size)
+		return buf, v.ReadSmall(w.Ref, buf, w.CRC64)
+	}
+	f, err := v.OpenWhole(w.Ref, w.Size)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(f)
+}
+
+func TestBodiesComeBackAsWritten(t *testing.T) {
+	v := openVolume(t)
+	sizes := []int{0, 1, 31, 4096, SmallBody, SmallBody + 1, bufferSize, bufferSize + 1, 3*bufferSize + 17, 10 << 20}
+	var wg sync.WaitGroup
+	for round := range 4 {
+		for i, n := range sizes {
+			wg.Go(func() {
+				p := content(n, uint64(10*i+round))
+				sum := sha256.New()
+				w, err := v.Write(iotest.HalfReader(bytes.NewReader(p)), -1, []hash.Hash{sum}, accept)
+				if err != nil {
+					t.Errorf("writing %d bytes: %v", n, err)
+					return
+				}
+				want := sha256.Sum256(p)
+				if w.Size != int64(n) || w.MD5 != md5.Sum(p) || w.CRC64 != digest.CRC64(p) || !bytes.Equal(sum.Sum(nil), want[:]) {
+					t.Errorf("digests of %d bytes are wrong: %+v", n, w)
+				}
+				got, err := read(t, v, w)
+				if err != nil || !bytes.Equal(got, p) {
+					t.Errorf("reading %d bytes back: %d bytes, %v", n, len(got), err)
+				}
+				if err := v.Check(w.Ref, w.Size, w.CRC64, noLimit); err != nil {
+					t.Errorf("checking %d bytes: %v", n, err)
+				}
+			})
+		}
+	}
+	wg.Wait()
+}
+
+func TestRefusedAndBrokenBodiesLeaveNoFile(t *testing.T) {
+	v := openVolume(t)
+	no := errors.New("no")
+	for _, n := range []int{100, 3 << 20} {
+		if _, err := v.Write(bytes.NewReader(content(n, 1)), int64(n), nil, func(Written) error { return no }); err != no {
+			t.Errorf("refused body of %d bytes: %v", n, err)
+		}
+		if _, err := v.Write(io.MultiReader(bytes.NewReader(content(n, 1)), iotest.ErrReader(no)), int64(n), nil, accept); err != no {
+			t.Errorf("broken body of %d bytes: %v", n, err)
+		}
+	}
+	err := v.Walk(func(f File) error { t.Errorf("left behind: %+v", f); return nil })
+	if err != nil {
+		t.Error(err)
+	}
+}
+
+func TestDamageIsFound(t *testing.T) {
+	v := openVolume(t)
+	flip := func(path string, at int64) {
+		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		b := make([]byte, 1)
+		if _, err := f.ReadAt(b, at); err != nil {
+			t.Fatal(err)
+		}
+		b[0] ^= 1
+		if _, err := f.WriteAt(b, at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	small, err := v.Write(bytes.NewReader(content(5000, 1)), -1, nil, accept)
+	if err != nil {
+		t.Fatal(err)
+	}
+	large, err := v.Write(bytes.NewReader(content(500_000, 1)), -1, nil, accept)
+	if err != nil {
+		t.Fatal(err)
+	}
+	flip(v.segmentPath(small.Ref.File), small.Ref.Offset+4999)
+	flip(v.wholePath(large.Ref.File), 300_000)
+	for name, w := range map[string]Written{"small": small, "large": large} {
+		if err := v.Check(w.Ref, w.Size, w.CRC64, noLimit); fault.KindOf(err) != fault.Damaged {
+			t.Errorf("%s body with a flipped bit: %v", name, err)
+		}
+	}
+	if _, err := read(t, v, small); fault.KindOf(err) != fault.Damaged {
+		t.Errorf("reading a damaged small body: %v", err)
+	}
+	if err := os.Truncate(v.wholePath(large.Ref.File), 400_000); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := read(t, v, large); fault.KindOf(err) != fault.Damaged {
+		t.Errorf("opening a short large body: %v", err)
+	}
+	if _, err := v.OpenWhole(object.BodyRef{File: 12345, Offset: -1}, 1); fault.KindOf(err) != fault.Damaged {
+		t.Errorf("opening a body that is gone: %v", err)
+	}
+}
+
+func TestSegmentInUseIsNotLocked(t *testing.T) {
+	v := openVolume(t)
+	w, err := v.Write(bytes.NewReader([]byte("x")), 1, nil, accept)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, ok, err := v.LockSegment(w.Ref.File); ok || err != nil {
+		t.Errorf("a segment that is appended to was locked: %v, %v", ok, err)
+	}
+	v.Close()
+	unlock, ok, err := v.LockSegment(w.Ref.File)
+	if !ok || err != nil {
+		t.Fatalf("a segment that was left is not to be had: %v, %v", ok, err)
+	}
+	unlock()
+	var files []File
+	if err := v.Walk(func(f File) error { files = append(files, f); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	if len(files) != 1 || !files[0].Segment || files[0].Size != headerSize+1 || time.Since(files[0].Changed) > time.Minute {
+		t.Errorf("walk found %+v", files)
+	}
+	if err := v.RemoveSegment(w.Ref.File); err != nil {
+		t.Error(err)
+	}
+	if m, _ := filepath.Glob(v.dir + "/segments/*"); len(m) != 0 {
+		t.Errorf("still there: %v", m)
+	}
+}

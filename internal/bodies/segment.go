@@ -1,0 +1,174 @@
+package bodies
+
+import (
+	"encoding/binary"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"spindle/internal/core/fault"
+)
+
+// Header of a body in a segment, 32 bytes little-endian: magic, version 1 and
+// zero (8), length (8), CRC-64/NVME of the body (8), offset of the body (8).
+const (
+	headerSize  = 32
+	headerMagic = 0x0000_0001_4450_4253 // the letters SBPD, then 1
+)
+
+// maxGather is how many bytes share one write.
+const maxGather = 8 << 20
+
+// appender appends small bodies to the process's segment, one goroutine for a
+// volume. Those that wait share a write and a sync.
+type appender struct {
+	v     *Volume
+	queue chan *appending
+	done  chan struct{}
+	mu    sync.RWMutex
+	shut  bool
+
+	file *os.File // nil: none yet, or the last one failed
+	id   int64
+	size int64
+	born time.Time
+}
+
+type appending struct {
+	data   []byte
+	crc    uint64
+	offset int64
+	id     int64
+	err    chan error
+}
+
+func newAppender(v *Volume) *appender {
+	a := &appender{v: v, queue: make(chan *appending, 256), done: make(chan struct{})}
+	go a.work()
+	return a
+}
+
+func (a *appender) append(data []byte, crc uint64) (file, offset int64, err error) {
+	p := &appending{data: data, crc: crc, err: make(chan error, 1)}
+	a.mu.RLock()
+	if a.shut {
+		a.mu.RUnlock()
+		return 0, 0, fault.New(fault.Unavailable, "closing", "the service is stopping").Do("try again in a moment")
+	}
+	a.queue <- p
+	a.mu.RUnlock()
+	if err := <-p.err; err != nil {
+		return 0, 0, err
+	}
+	return p.id, p.offset, nil
+}
+
+func (a *appender) close() {
+	a.mu.Lock()
+	if !a.shut {
+		a.shut = true
+		close(a.queue)
+	}
+	a.mu.Unlock()
+	<-a.done
+}
+
+func (a *appender) work() {
+	defer close(a.done)
+	defer a.leave()
+	var gathered []byte
+	for p := range a.queue {
+		batch := []*appending{p}
+		bytes := len(p.data)
+	more:
+		for bytes < maxGather {
+			select {
+			case q, ok := <-a.queue:
+				if !ok {
+					break more
+				}
+				batch = append(batch, q)
+				bytes += len(q.data)
+			default:
+				break more
+			}
+		}
+		var err error
+		gathered, err = a.write(batch, gathered[:0])
+		for _, q := range batch {
+			q.err <- err
+		}
+		if cap(gathered) > maxGather/2 {
+			gathered = nil
+		}
+	}
+}
+
+// leave closes the segment; nobody appends to it again.
+func (a *appender) leave() {
+	if a.file != nil {
+		a.file.Close()
+		a.file = nil
+	}
+}
+
+func (a *appender) write(batch []*appending, buf []byte) ([]byte, error) {
+	if a.file != nil && (a.size >= segmentSize || time.Since(a.born) > segmentAge) {
+		a.leave()
+	}
+	if a.file == nil {
+		if err := a.begin(); err != nil {
+			return buf, err
+		}
+	}
+	for _, p := range batch {
+		p.id, p.offset = a.id, a.size+int64(len(buf))+headerSize
+		buf = binary.LittleEndian.AppendUint64(buf, headerMagic)
+		buf = binary.LittleEndian.AppendUint64(buf, uint64(len(p.data)))
+		buf = binary.LittleEndian.AppendUint64(buf, p.crc)
+		buf = binary.LittleEndian.AppendUint64(buf, uint64(p.offset))
+		buf = append(buf, p.data...)
+	}
+	if _, err := a.file.WriteAt(buf, a.size); err != nil {
+		// Bytes that nobody refers to: cut them off, or leave the segment.
+		if a.file.Truncate(a.size) != nil {
+			a.leave()
+		}
+		return buf, diskError(err)
+	}
+	if err := unix.Fdatasync(int(a.file.Fd())); err != nil {
+		// What the kernel still holds of this segment is unknown: never append to it again.
+		a.leave()
+		return buf, diskError(err)
+	}
+	a.size += int64(len(buf))
+	return buf, nil
+}
+
+func (a *appender) begin() error {
+	for {
+		id := newID()
+		f, err := os.OpenFile(a.v.segmentPath(id), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if errors.Is(err, fs.ErrExist) {
+			continue
+		}
+		if err != nil {
+			return diskError(err)
+		}
+		if err := unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB); err != nil {
+			f.Close()
+			return diskError(err)
+		}
+		if err := syncDir(filepath.Dir(f.Name())); err != nil {
+			f.Close()
+			return diskError(err)
+		}
+		a.file, a.id, a.size, a.born = f, id, 0, time.Now()
+		return nil
+	}
+}

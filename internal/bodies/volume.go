@@ -1,0 +1,345 @@
+package bodies
+
+import (
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// Sizes in bytes.
+const (
+	// SmallBody is the greatest size of a body that goes into a segment.
+	SmallBody = 128 << 10
+	// bufferSize is what a put holds, up to bufferCount times.
+	bufferSize  = 256 << 10
+	bufferCount = 3
+	// writebackStretch is how much is written before the kernel is asked to begin storing it.
+	writebackStretch = 8 << 20
+	// segmentSize is when a segment is left for a new one.
+	segmentSize = 256 << 20
+)
+
+// segmentAge is how long a process appends to one segment.
+const segmentAge = time.Hour
+
+// Volume is a directory that keeps bodies.
+type Volume struct {
+	dir     string
+	tier    int16
+	buffers sync.Pool
+	active  atomic.Int32 // large bodies being written
+	small   *appender
+
+	mu   sync.Mutex
+	open map[int64]*os.File // segments open for reading
+}
+
+// Open prepares a volume in dir, making its folders where they are missing.
+func Open(dir string, tier int16) (*Volume, error) {
+	for i := range 256 {
+		if err := os.MkdirAll(filepath.Join(dir, "whole", fmt.Sprintf("%02x", i)), 0o700); err != nil {
+			return nil, fault.New(fault.Invalid, "volume", "the volume cannot be prepared").In("data").
+				Do("give a directory that this process may write to").Because(err)
+		}
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "segments"), 0o700); err != nil {
+		return nil, fault.New(fault.Invalid, "volume", "the volume cannot be prepared").In("data").Because(err)
+	}
+	for _, d := range []string{"whole", "segments", "."} {
+		if err := syncDir(filepath.Join(dir, d)); err != nil {
+			return nil, err
+		}
+	}
+	v := &Volume{dir: dir, tier: tier, open: map[int64]*os.File{}}
+	v.buffers.New = func() any { b := make([]byte, bufferSize); return &b }
+	v.small = newAppender(v)
+	return v, nil
+}
+
+// Close finishes what is being appended and closes files.
+func (v *Volume) Close() error {
+	v.small.close()
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for id, f := range v.open {
+		f.Close()
+		delete(v.open, id)
+	}
+	return nil
+}
+
+// Dir gives the volume's directory.
+func (v *Volume) Dir() string { return v.dir }
+
+// Free gives the bytes that an ordinary user may still write, and all bytes of the disk.
+func (v *Volume) Free() (free, total int64, err error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(v.dir, &st); err != nil {
+		return 0, 0, err
+	}
+	return int64(st.Bavail) * st.Bsize, int64(st.Blocks) * st.Bsize, nil
+}
+
+// newID gives a number that no other file of any process has: milliseconds
+// since 1970 above, 21 random bits below. Whoever creates a file does so
+// exclusively, which settles the rest.
+func newID() int64 {
+	var b [4]byte
+	_, _ = rand.Read(b[:])
+	return time.Now().UnixMilli()<<21 | int64(binary.LittleEndian.Uint32(b[:])&(1<<21-1))
+}
+
+func (v *Volume) wholePath(id int64) string {
+	name := fmt.Sprintf("%016x", id)
+	return filepath.Join(v.dir, "whole", name[14:], name+".body")
+}
+
+func (v *Volume) segmentPath(id int64) string {
+	return filepath.Join(v.dir, "segments", fmt.Sprintf("%016x.seg", id))
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// diskError classifies an error of the disk.
+func diskError(err error) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		return fault.New(fault.Full, "disk-full", "the volume has no room left").In("volume").
+			Do("free space on the volume's disk; nothing that was acknowledged is affected").Because(err)
+	}
+	return fault.New(fault.Internal, "disk-error", "the volume's disk reports an error").In("volume").
+		Do("check the disk; the service's log has the error").Because(err)
+}
+
+func damaged(ref object.BodyRef, format string, args ...any) error {
+	return fault.New(fault.Damaged, "damaged", "the stored bytes are damaged: "+format, args...).
+		Do("restore the object from a copy; the damage is reported on the overview")
+}
+
+// ReadSmall reads a body of a segment into buf, which has its size, and checks
+// its digest.
+func (v *Volume) ReadSmall(ref object.BodyRef, buf []byte, crc uint64) error {
+	for try := 0; ; try++ {
+		f, err := v.segment(ref.File)
+		if err != nil {
+			return err
+		}
+		n, err := f.ReadAt(buf, ref.Offset)
+		if errors.Is(err, os.ErrClosed) && try < 3 {
+			continue // pushed out of the cache meanwhile
+		}
+		if n < len(buf) {
+			if err == io.EOF {
+				return damaged(ref, "the segment ends %d bytes early", len(buf)-n)
+			}
+			return diskError(err)
+		}
+		break
+	}
+	if got := digest.CRC64(buf); got != crc {
+		return damaged(ref, "the digest is %016x, not %016x", got, crc)
+	}
+	return nil
+}
+
+// segment gives a segment open for reading.
+func (v *Volume) segment(id int64) (*os.File, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if f := v.open[id]; f != nil {
+		return f, nil
+	}
+	f, err := os.Open(v.segmentPath(id))
+	if err != nil {
+		return nil, openError(err)
+	}
+	if len(v.open) >= 256 {
+		for other, g := range v.open { // any one
+			g.Close()
+			delete(v.open, other)
+			break
+		}
+	}
+	v.open[id] = f
+	return f, nil
+}
+
+func openError(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return damaged(object.BodyRef{}, "the file is gone").(*fault.Error).Because(err)
+	}
+	return diskError(err)
+}
+
+// OpenWhole opens a body that is a file of its own and checks its length. The
+// caller closes it.
+func (v *Volume) OpenWhole(ref object.BodyRef, size int64) (*os.File, error) {
+	f, err := os.Open(v.wholePath(ref.File))
+	if err != nil {
+		return nil, openError(err)
+	}
+	st, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, diskError(err)
+	}
+	if st.Size() != size {
+		f.Close()
+		return nil, damaged(ref, "the file has %d bytes, not %d", st.Size(), size)
+	}
+	return f, nil
+}
+
+// Check reads a body and compares it with its digest; limit is called with the
+// bytes about to be read and may wait.
+func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
+	if ref.File == 0 {
+		return nil
+	}
+	bp := v.buffers.Get().(*[]byte)
+	defer v.buffers.Put(bp)
+	if ref.Offset >= 0 {
+		if size > SmallBody {
+			return damaged(ref, "a body of %d bytes cannot stand in a segment", size)
+		}
+		if err := limit(int(size)); err != nil {
+			return err
+		}
+		return v.ReadSmall(ref, (*bp)[:size], crc)
+	}
+	f, err := v.OpenWhole(ref, size)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var got uint64
+	for {
+		n, err := io.ReadFull(f, *bp)
+		got = digest.UpdateCRC64(got, (*bp)[:n])
+		if err == io.EOF || err == io.ErrUnexpectedEOF {
+			break
+		}
+		if err != nil {
+			return damaged(ref, "the disk cannot read it").(*fault.Error).Because(err)
+		}
+		if err := limit(n); err != nil {
+			return err
+		}
+	}
+	if got != crc {
+		return damaged(ref, "the digest is %016x, not %016x", got, crc)
+	}
+	return nil
+}
+
+// File is a file of the volume.
+type File struct {
+	ID      int64
+	Segment bool
+	Size    int64
+	Changed time.Time
+}
+
+// Walk gives every file of the volume, in no order, until f returns an error.
+func (v *Volume) Walk(f func(File) error) error {
+	return filepath.WalkDir(v.dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			return err
+		}
+		name, seg := strings.CutSuffix(d.Name(), ".seg")
+		if !seg {
+			var whole bool
+			if name, whole = strings.CutSuffix(d.Name(), ".body"); !whole {
+				return nil
+			}
+		}
+		id, err := strconv.ParseInt(name, 16, 64)
+		if err != nil || d.IsDir() {
+			return nil
+		}
+		st, err := d.Info()
+		if err != nil {
+			return nil // removed meanwhile
+		}
+		return f(File{ID: id, Segment: seg, Size: st.Size(), Changed: st.ModTime()})
+	})
+}
+
+// RemoveWhole deletes a body's file. One that is gone is no error. It gives the bytes freed.
+func (v *Volume) RemoveWhole(id int64) (int64, error) {
+	path := v.wholePath(id)
+	st, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err == nil {
+		err = os.Remove(path)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return 0, diskError(err)
+	}
+	return st.Size(), nil
+}
+
+// LockSegment takes a segment alone, so that it can be compacted or deleted.
+// It reports false when a process still appends to it. unlock also closes it.
+func (v *Volume) LockSegment(id int64) (unlock func(), ok bool, err error) {
+	f, err := os.Open(v.segmentPath(id))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, false, nil
+	}
+	if err != nil {
+		return nil, false, diskError(err)
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		return nil, false, nil
+	}
+	return func() { f.Close() }, true, nil
+}
+
+// TouchSegment makes a segment young again, so that it is kept for a while.
+func (v *Volume) TouchSegment(id int64) error {
+	now := time.Now()
+	return os.Chtimes(v.segmentPath(id), now, now)
+}
+
+// RemoveSegment deletes a segment that the caller has locked.
+func (v *Volume) RemoveSegment(id int64) error {
+	v.mu.Lock()
+	if f := v.open[id]; f != nil {
+		f.Close()
+		delete(v.open, id)
+	}
+	v.mu.Unlock()
+	if err := os.Remove(v.segmentPath(id)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return diskError(err)
+	}
+	return nil
+}

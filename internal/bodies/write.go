@@ -1,0 +1,221 @@
+package bodies
+
+import (
+	"crypto/md5"
+	"errors"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+
+	"golang.org/x/sys/unix"
+
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// Written is a body that is synced to the volume but that no version refers to
+// yet.
+type Written struct {
+	Ref   object.BodyRef
+	Size  int64
+	MD5   [16]byte
+	CRC64 uint64
+}
+
+// Write reads a body to its end and syncs it to the volume. size is its length
+// when known, else -1; extra hashes see the bytes too. accept is called when
+// all bytes have been read and hashed, before they are synced, and may refuse
+// the body: then, as after any error, nothing stays behind but what the
+// collector finds.
+//
+// Errors of r are returned as they are.
+func (v *Volume) Write(r io.Reader, size int64, extra []hash.Hash, accept func(Written) error) (Written, error) {
+	if size > SmallBody {
+		if free, _, err := v.Free(); err == nil && free < size {
+			return Written{}, fault.New(fault.Full, "disk-full", "the volume has %d bytes free, and the body has %d", free, size).In("volume").
+				Do("free space on the volume's disk; nothing that was acknowledged is affected")
+		}
+	}
+	first := v.buffers.Get().(*[]byte)
+	n, err := io.ReadFull(r, *first)
+	ended := err == io.EOF || err == io.ErrUnexpectedEOF
+	if err != nil && !ended {
+		v.buffers.Put(first)
+		return Written{}, err
+	}
+	h := newHasher(extra)
+	if ended && n <= SmallBody {
+		defer v.buffers.Put(first)
+		h.write((*first)[:n])
+		w := h.written(int64(n))
+		if n > 0 {
+			w.Ref = object.BodyRef{Tier: v.tier, Offset: 0}
+		}
+		if err := accept(w); err != nil || n == 0 {
+			return w, err
+		}
+		w.Ref.File, w.Ref.Offset, err = v.small.append((*first)[:n], w.CRC64)
+		return w, err
+	}
+	return v.writeWhole(r, first, n, ended, h, accept)
+}
+
+type hasher struct {
+	md5   hash.Hash
+	crc   uint64
+	extra []hash.Hash
+}
+
+func newHasher(extra []hash.Hash) *hasher { return &hasher{md5: md5.New(), extra: extra} }
+
+func (h *hasher) write(p []byte) {
+	h.md5.Write(p)
+	h.crc = digest.UpdateCRC64(h.crc, p)
+	for _, e := range h.extra {
+		e.Write(p)
+	}
+}
+
+func (h *hasher) written(size int64) Written {
+	w := Written{Size: size, CRC64: h.crc}
+	h.md5.Sum(w.MD5[:0])
+	return w
+}
+
+func (v *Volume) createWhole() (*os.File, int64, error) {
+	for {
+		id := newID()
+		f, err := os.OpenFile(v.wholePath(id), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if errors.Is(err, fs.ErrExist) {
+			continue
+		}
+		if err != nil {
+			return nil, 0, diskError(err)
+		}
+		return f, id, nil
+	}
+}
+
+// writeWhole writes a body into a file of its own: the first n bytes are in
+// first, the rest comes from r unless it has ended.
+func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended bool, h *hasher, accept func(Written) error) (w Written, err error) {
+	f, id, err := v.createWhole()
+	if err != nil {
+		v.buffers.Put(first)
+		return Written{}, err
+	}
+	defer func() {
+		if cerr := f.Close(); err == nil && cerr != nil {
+			err = diskError(cerr)
+		}
+		if err != nil {
+			_ = os.Remove(f.Name())
+		}
+	}()
+
+	// Hash beside the write while a core is likely to be free for it.
+	beside := v.active.Add(1) < int32(runtime.GOMAXPROCS(0))
+	defer v.active.Add(-1)
+	type piece struct {
+		buf *[]byte
+		n   int
+	}
+	var toHash chan piece
+	var hashed chan *[]byte
+	have := 1
+	if beside {
+		toHash, hashed = make(chan piece, bufferCount), make(chan *[]byte, bufferCount)
+		go func() {
+			for p := range toHash {
+				h.write((*p.buf)[:p.n])
+				hashed <- p.buf
+			}
+			close(hashed)
+		}()
+	}
+	finish := func() { // waits for the hashes and gives the buffers back
+		if beside {
+			close(toHash)
+			for b := range hashed {
+				v.buffers.Put(b)
+			}
+		}
+	}
+	buf := first
+	var size, asked int64
+	for n > 0 {
+		if beside {
+			toHash <- piece{buf, n}
+		}
+		if _, werr := f.Write((*buf)[:n]); werr != nil {
+			finish()
+			if !beside {
+				v.buffers.Put(buf)
+			}
+			return Written{}, diskError(werr)
+		}
+		if !beside {
+			h.write((*buf)[:n])
+		}
+		size += int64(n)
+		if size-asked >= writebackStretch {
+			_ = unix.SyncFileRange(int(f.Fd()), asked, size-asked, unix.SYNC_FILE_RANGE_WRITE) // a hint: the sync below decides
+			asked = size
+		}
+		if ended {
+			break
+		}
+		if beside {
+			if have < bufferCount {
+				buf = v.buffers.Get().(*[]byte)
+				have++
+			} else {
+				buf = <-hashed
+			}
+		}
+		n, err = io.ReadFull(r, *buf)
+		ended = err == io.EOF || err == io.ErrUnexpectedEOF
+		if err != nil && !ended || n == 0 {
+			if beside {
+				v.buffers.Put(buf)
+			}
+		}
+		if err != nil && !ended {
+			finish()
+			if !beside {
+				v.buffers.Put(buf)
+			}
+			return Written{}, err
+		}
+	}
+	finish()
+	if !beside {
+		v.buffers.Put(buf)
+	}
+	w = h.written(size)
+	w.Ref = object.BodyRef{Tier: v.tier, File: id, Offset: -1}
+	if err := accept(w); err != nil {
+		return w, err
+	}
+	if err := unix.Fdatasync(int(f.Fd())); err != nil {
+		return w, diskError(err)
+	}
+	if err := syncDir(filepath.Dir(f.Name())); err != nil {
+		return w, diskError(err)
+	}
+	return w, nil
+}
+
+// CopySmall appends a body of one segment, once it was checked, to the current one.
+func (v *Volume) CopySmall(from object.BodyRef, size int64, crc uint64) (object.BodyRef, error) {
+	buf := make([]byte, size)
+	if err := v.ReadSmall(from, buf, crc); err != nil {
+		return object.BodyRef{}, err
+	}
+	file, offset, err := v.small.append(buf, crc)
+	return object.BodyRef{Tier: v.tier, File: file, Offset: offset}, err
+}

@@ -1,0 +1,207 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"spindle/internal/core/object"
+)
+
+// Released is a body's file that some version let go of.
+type Released struct {
+	ID   int64 `db:"id"`
+	Tier int16 `db:"tier"`
+	File int64 `db:"file"`
+}
+
+// ReleasedBefore gives files let go of before a moment, oldest first.
+func (c *Catalog) ReleasedBefore(ctx context.Context, before time.Time, limit int) ([]Released, error) {
+	var r []Released
+	err := c.db.SelectContext(ctx, &r, `select id, tier, file from released where at < $1 order by id limit $2`, before, limit)
+	return r, mapError(err)
+}
+
+// ForgetReleased drops entries that were dealt with.
+func (c *Catalog) ForgetReleased(ctx context.Context, ids []int64) error {
+	_, err := c.db.ExecContext(ctx, `delete from released where id = any($1)`, ids)
+	return mapError(err)
+}
+
+// Unreferenced gives those of files that no version refers to.
+func (c *Catalog) Unreferenced(ctx context.Context, files []int64) ([]int64, error) {
+	var out []int64
+	err := c.db.SelectContext(ctx, &out, `select f from unnest($1::bigint[]) f
+		where not exists (select 1 from heads where body_file = f and body_file <> 0)
+		and not exists (select 1 from history where body_file = f and body_file <> 0)`, files)
+	return out, mapError(err)
+}
+
+// Resident is a body in a segment that some version refers to.
+type Resident struct {
+	Offset int64 `db:"body_offset"`
+	Size   int64 `db:"size"`
+	CRC64  int64 `db:"crc64"`
+}
+
+// Residents gives the bodies in a segment that versions refer to, by offset.
+func (c *Catalog) Residents(ctx context.Context, file int64) ([]Resident, error) {
+	var out []Resident
+	err := c.db.SelectContext(ctx, &out, `select distinct on (body_offset) body_offset, size, crc64 from (
+		select body_offset, size, crc64 from heads where body_file = $1 and body_file <> 0
+		union all select body_offset, size, crc64 from history where body_file = $1 and body_file <> 0) x order by body_offset`, file)
+	return out, mapError(err)
+}
+
+// MoveBody points every version that refers to one body at its copy.
+func (c *Catalog) MoveBody(ctx context.Context, from, to object.BodyRef) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		for _, table := range []string{"heads", "history"} {
+			if _, err := tx.ExecContext(ctx, `update `+table+` set tier = $3, body_file = $4, body_offset = $5
+				where body_file = $1 and body_file <> 0 and body_offset = $2`, from.File, from.Offset, to.Tier, to.File, to.Offset); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Stored is a current version with its bucket, for walks over all bodies.
+type Stored struct {
+	Bucket  int64
+	Version *object.Version
+}
+
+// WalkBodies gives current versions in the order of bucket and key after a
+// place; the zero place begins.
+func (c *Catalog) WalkBodies(ctx context.Context, bucket int64, after string, limit int) ([]Stored, error) {
+	var rows []headRow
+	err := c.db.SelectContext(ctx, &rows, `select bucket, key, `+headColumns+` from heads h
+		where (bucket, key) > ($1, $2) and not marker order by bucket, key limit $3`, bucket, []byte(after), limit)
+	if err != nil {
+		return nil, mapError(err)
+	}
+	out := make([]Stored, len(rows))
+	for i := range rows {
+		e, err := entryOf(&rows[i])
+		if err != nil {
+			return nil, err
+		}
+		out[i] = Stored{Bucket: rows[i].Bucket.Int64, Version: e.Version}
+	}
+	return out, nil
+}
+
+// Damage of a body that a scrub or a read found.
+type Damage struct {
+	Bucket  string
+	Key     string
+	Body    object.BodyRef
+	Found   time.Time
+	Problem string
+}
+
+// ReportDamage records damage once, with a journal entry. It reports false when
+// the key no longer refers to the body.
+func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Version, problem string, at time.Time) (current bool, err error) {
+	key := []byte(v.Key.String())
+	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &current, `select exists (select 1 from heads where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)`,
+			bucket, key, v.Body.File, v.Body.Offset); err != nil || !current {
+			return err
+		}
+		res, err := tx.ExecContext(ctx, `insert into damage (tier, file, place, bucket, key, found, problem) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing`,
+			v.Body.Tier, v.Body.File, v.Body.Offset, bucket, key, at, problem)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		d, err := jsonOrNull(map[string]any{"problem": problem})
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, who, detail) values ($1, $2, $3, $4, $5, $6, 'scrubber', $7::jsonb)`,
+			at, int16(DamageFound), bucket, key, v.Number, v.Size, d)
+		return err
+	})
+	return current, err
+}
+
+// Damaged gives the damage to bodies that versions still refer to.
+func (c *Catalog) Damaged(ctx context.Context, limit int) ([]Damage, error) {
+	rows, err := c.db.QueryContext(ctx, `select coalesce(b.name, ''), d.key, d.tier, d.file, d.place, d.found, d.problem from damage d
+		left join buckets b on b.id = d.bucket
+		where exists (select 1 from heads h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
+		order by d.found desc limit $1`, limit)
+	if err != nil {
+		return nil, mapError(err)
+	}
+	defer rows.Close()
+	var out []Damage
+	for rows.Next() {
+		var d Damage
+		var key []byte
+		if err := rows.Scan(&d.Bucket, &key, &d.Body.Tier, &d.Body.File, &d.Body.Offset, &d.Found, &d.Problem); err != nil {
+			return nil, mapError(err)
+		}
+		d.Key, d.Found = string(key), d.Found.UTC()
+		out = append(out, d)
+	}
+	return out, mapError(rows.Err())
+}
+
+// MendDamage forgets damage at a place that was found good again, with a
+// journal entry when there was any.
+func (c *Catalog) MendDamage(ctx context.Context, bucket int64, v *object.Version, at time.Time) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, `delete from damage where tier = $1 and file = $2 and place = $3`, v.Body.Tier, v.Body.File, v.Body.Offset)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, who) values ($1, $2, $3, $4, $5, $6, 'scrubber')`,
+			at, int16(DamageMended), bucket, []byte(v.Key.String()), v.Number, v.Size)
+		return err
+	})
+}
+
+// ClaimWork takes or keeps the lease of a piece of background work and gives
+// its state. It reports false when another process holds it.
+func (c *Catalog) ClaimWork(ctx context.Context, name, holder string, lease time.Duration) (state []byte, ok bool, err error) {
+	err = c.db.GetContext(ctx, &state, `insert into works as w (name, holder, lease) values ($1, $2, now() + $3::bigint * interval '1 ms')
+		on conflict (name) do update set holder = excluded.holder, lease = excluded.lease where w.holder = excluded.holder or w.lease < now()
+		returning state`, name, holder, lease.Milliseconds())
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, false, nil
+	}
+	return state, err == nil, mapError(err)
+}
+
+// SaveWork keeps where a piece of work stands, if the holder still has it.
+func (c *Catalog) SaveWork(ctx context.Context, name, holder string, state []byte) error {
+	_, err := c.db.ExecContext(ctx, `update works set state = $3::jsonb where name = $1 and holder = $2`, name, holder, string(state))
+	return mapError(err)
+}
+
+// ReleaseWork gives up the leases of a holder that stops.
+func (c *Catalog) ReleaseWork(ctx context.Context, holder string) error {
+	_, err := c.db.ExecContext(ctx, `update works set lease = now() where holder = $1`, holder)
+	return mapError(err)
+}
+
+// WorkState gives where a piece of work stands; nil when it never ran.
+func (c *Catalog) WorkState(ctx context.Context, name string) ([]byte, error) {
+	var state []byte
+	err := c.db.GetContext(ctx, &state, `select state from works where name = $1`, name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return state, mapError(err)
+}

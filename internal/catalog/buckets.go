@@ -1,0 +1,218 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jmoiron/sqlx"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// Bucket is what is known of a bucket.
+type Bucket struct {
+	ID        int64
+	Name      object.BucketName
+	Account   string
+	Region    string
+	Quota     *int64 // bytes; nil: none
+	Created   time.Time
+	CreatedBy string
+	Usage     Usage
+}
+
+// Usage of a bucket at a moment.
+type Usage struct {
+	Objects       int64 `db:"objects" json:"objects"`
+	Bytes         int64 `db:"bytes" json:"bytes"`
+	Previous      int64 `db:"prev" json:"previous"`
+	PreviousBytes int64 `db:"prev_bytes" json:"previousBytes"`
+}
+
+type bucketRow struct {
+	ID        int64         `db:"id"`
+	Name      string        `db:"name"`
+	Account   string        `db:"account"`
+	Region    string        `db:"region"`
+	Quota     sql.NullInt64 `db:"quota"`
+	Created   time.Time     `db:"created"`
+	CreatedBy string        `db:"created_by"`
+	Usage
+}
+
+func (r *bucketRow) bucket() (*Bucket, error) {
+	name, err := object.ParseBucketName(r.Name)
+	if err != nil {
+		return nil, err
+	}
+	b := &Bucket{ID: r.ID, Name: name, Account: r.Account, Region: r.Region, Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Usage: r.Usage}
+	if r.Quota.Valid {
+		b.Quota = &r.Quota.Int64
+	}
+	return b, nil
+}
+
+// bucketQuery gives buckets with their usage: what was rolled up and what the
+// journal has since.
+const bucketQuery = `with since as (
+  select j.bucket, sum(d_objects) as objects, sum(d_bytes) as bytes, sum(d_prev) as prev, sum(d_prev_bytes) as prev_bytes
+  from journal j, followers f where f.name = 'usage' and (j.xid, j.seq) > (f.xid, f.seq) group by 1)
+select b.id, b.name, a.name as account, b.region, b.quota, b.created, b.created_by,
+  (coalesce(u.objects, 0) + coalesce(s.objects, 0))::bigint as objects, (coalesce(u.bytes, 0) + coalesce(s.bytes, 0))::bigint as bytes,
+  (coalesce(u.prev, 0) + coalesce(s.prev, 0))::bigint as prev, (coalesce(u.prev_bytes, 0) + coalesce(s.prev_bytes, 0))::bigint as prev_bytes
+from buckets b join accounts a on a.id = b.account left join usage_now u on u.bucket = b.id left join since s on s.bucket = b.id
+where b.removed is null `
+
+// Buckets gives a page of buckets by name after a name.
+func (c *Catalog) Buckets(ctx context.Context, after string, limit int) ([]*Bucket, error) {
+	var rows []bucketRow
+	if err := c.db.SelectContext(ctx, &rows, bucketQuery+`and b.name > $1 order by b.name limit $2`, after, limit); err != nil {
+		return nil, mapError(err)
+	}
+	out := make([]*Bucket, len(rows))
+	for i := range rows {
+		var err error
+		if out[i], err = rows[i].bucket(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func noBucket(name object.BucketName) error {
+	return fault.New(fault.NotFound, "bucket-missing", "there is no bucket named %q", name).In("bucket").Do("check the name, or create it")
+}
+
+// Bucket gives one bucket. The error for none has the code bucket-missing.
+func (c *Catalog) Bucket(ctx context.Context, name object.BucketName) (*Bucket, error) {
+	var r bucketRow
+	err := c.db.GetContext(ctx, &r, bucketQuery+`and b.name = $1`, name.String())
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, noBucket(name)
+	}
+	if err != nil {
+		return nil, mapError(err)
+	}
+	return r.bucket()
+}
+
+// BucketFacts is what the start of a write needs to know, in one cheap look.
+type BucketFacts struct {
+	ID     int64  `db:"id"`
+	Region string `db:"region"`
+	Room   *int64 `db:"room"` // bytes left under the quota; nil: no quota
+}
+
+// Facts gives the bucket's facts for a write. The error for none has the code
+// bucket-missing.
+func (c *Catalog) Facts(ctx context.Context, name object.BucketName) (BucketFacts, error) {
+	var f BucketFacts
+	err := c.db.GetContext(ctx, &f, `select id, region, case when quota is not null then quota - used_bytes(id) end as room
+		from buckets where name = $1 and removed is null`, name.String())
+	if errors.Is(err, sql.ErrNoRows) {
+		return f, noBucket(name)
+	}
+	return f, mapError(err)
+}
+
+// Author says who makes a change, when and from where.
+type Author struct {
+	At     time.Time
+	Who    string
+	Source string
+}
+
+// CreateBucket makes a bucket. The error for one that is there has the code
+// bucket-exists.
+func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		var id int64
+		err := tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, created, created_by)
+			select $1, id, $3, $4, $5, $6 from accounts where name = $2 returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who)
+		var pg *pgconn.PgError
+		if errors.As(err, &pg) && pg.Code == "23505" {
+			return fault.New(fault.Conflict, "bucket-exists", "there is a bucket named %q already", b.Name).In("bucket").Do("choose another name")
+		}
+		if err != nil {
+			return err
+		}
+		return journalBucket(ctx, tx, BucketCreated, id, by, map[string]any{"name": b.Name.String(), "region": b.Region})
+	})
+}
+
+func journalBucket(ctx context.Context, tx *sqlx.Tx, kind EntryKind, id int64, by Author, detail map[string]any) error {
+	d, err := jsonOrNull(detail)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, who, source, detail) values ($1, $2, $3, $4, $5, $6::jsonb)`,
+		by.At, int16(kind), id, by.Who, by.Source, d)
+	return err
+}
+
+// lockBucket takes the bucket alone: no change of its objects commits meanwhile.
+func lockBucket(ctx context.Context, tx *sqlx.Tx, name object.BucketName) (id int64, err error) {
+	err = tx.GetContext(ctx, &id, `select id from buckets where name = $1 and removed is null for update`, name.String())
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, noBucket(name)
+	}
+	if err == nil {
+		_, err = tx.ExecContext(ctx, `select pg_advisory_xact_lock(7302, ($1::bigint % 2147483647)::int)`, id)
+	}
+	return id, err
+}
+
+// RemoveBucket removes an empty bucket. The error for one that holds something
+// has the code bucket-not-empty.
+func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by Author) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		id, err := lockBucket(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		var held bool
+		if err := tx.GetContext(ctx, &held, `select exists (select 1 from heads where bucket = $1) or exists (select 1 from history where bucket = $1)`, id); err != nil {
+			return err
+		}
+		if held {
+			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds objects", name).In("bucket").Do("empty it first")
+		}
+		if _, err := tx.ExecContext(ctx, `update buckets set removed = $2 where id = $1`, id, by.At); err != nil {
+			return err
+		}
+		return journalBucket(ctx, tx, BucketRemoved, id, by, map[string]any{"name": name.String()})
+	})
+}
+
+// SetQuota changes a bucket's quota; nil takes it away. It grows at once and
+// shrinks only to what is used: the error has the code quota-below-use.
+func (c *Catalog) SetQuota(ctx context.Context, name object.BucketName, quota *int64, by Author) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		id, err := lockBucket(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		if quota != nil {
+			var used int64
+			if err := tx.GetContext(ctx, &used, `select used_bytes($1)`, id); err != nil {
+				return err
+			}
+			if *quota < used {
+				return fault.New(fault.Conflict, "quota-below-use", "the bucket holds %d bytes, more than a quota of %d", used, *quota).
+					In("quota").Do("set it to %d bytes at least, or remove objects first", used)
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `update buckets set quota = $2 where id = $1`, id, quota); err != nil {
+			return err
+		}
+		detail := map[string]any{"quota": nil}
+		if quota != nil {
+			detail["quota"] = *quota
+		}
+		return journalBucket(ctx, tx, BucketChanged, id, by, detail)
+	})
+}

@@ -1,0 +1,279 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/desk"
+	"spindle/internal/wire/client"
+	"spindle/internal/wire/sign"
+)
+
+// profile is a saved service address and key.
+type profile struct {
+	URL    string `yaml:"url"`
+	Key    string `yaml:"key"`
+	Secret string `yaml:"secret"`
+}
+
+// profiles is the file of them.
+type profiles struct {
+	Use      string             `yaml:"use"`
+	Profiles map[string]profile `yaml:"profiles"`
+}
+
+func (a *app) profilePath() (string, error) {
+	if dir := a.Getenv("SPINDLE_PROFILES"); dir != "" {
+		return dir, nil
+	}
+	dir := a.Getenv("XDG_CONFIG_HOME")
+	if dir == "" {
+		home := a.Getenv("HOME")
+		if home == "" {
+			return "", fault.New(fault.Invalid, "no-home", "there is no home directory to keep profiles in").In("HOME").Do("set HOME, or SPINDLE_PROFILES to a file")
+		}
+		dir = filepath.Join(home, ".config")
+	}
+	return filepath.Join(dir, "spindle", "profiles.yaml"), nil
+}
+
+func (a *app) readProfiles() (*profiles, error) {
+	p := &profiles{Profiles: map[string]profile{}}
+	path, err := a.profilePath()
+	if err != nil {
+		return nil, err
+	}
+	b, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return p, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := yaml.Unmarshal(b, p); err != nil {
+		return nil, fault.New(fault.Invalid, "profiles", "%s cannot be read: %s", path, err).In("profile").Do("mend the file, or move it away and connect again")
+	}
+	if p.Profiles == nil {
+		p.Profiles = map[string]profile{}
+	}
+	return p, nil
+}
+
+func (a *app) writeProfiles(p *profiles) error {
+	path, err := a.profilePath()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	b, err := yaml.Marshal(p)
+	if err != nil {
+		return err
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(path), ".profiles-*") // made with mode 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name())
+	if _, err := tmp.Write(b); err != nil {
+		return errors.Join(err, tmp.Close())
+	}
+	if err := errors.Join(tmp.Sync(), tmp.Close()); err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), path)
+}
+
+// api talks to a desk.
+type api struct {
+	base   string
+	key    sign.Credential
+	hc     *http.Client
+	info   *desk.ServiceInfo
+	wire   *client.Client
+	signed string // region that requests are signed for
+}
+
+// open finds the service to talk to: the environment first, then the profile.
+func (a *app) open(c *cli.Command) (*api, error) {
+	p := profile{URL: a.Getenv("SPINDLE_URL"), Key: a.Getenv("SPINDLE_KEY"), Secret: a.Getenv("SPINDLE_SECRET")}
+	if p.URL == "" || c.String("profile") != "" {
+		ps, err := a.readProfiles()
+		if err != nil {
+			return nil, err
+		}
+		name := c.String("profile")
+		if name == "" {
+			name = ps.Use
+		}
+		if name == "" {
+			return nil, fault.New(fault.Invalid, "no-profile", "no service is known yet").In("profile").
+				Do("run spindle connect URL, or set SPINDLE_URL, SPINDLE_KEY and SPINDLE_SECRET")
+		}
+		var ok bool
+		if p, ok = ps.Profiles[name]; !ok {
+			return nil, fault.New(fault.NotFound, "profile-missing", "there is no profile %q", name).In("profile").Do("see spindle profile list")
+		}
+	} else if p.Key == "" || p.Secret == "" {
+		return nil, fault.New(fault.Invalid, "no-key", "SPINDLE_URL is set, and SPINDLE_KEY or SPINDLE_SECRET is not").In("SPINDLE_KEY").Do("set all three")
+	}
+	return newAPI(p)
+}
+
+func newAPI(p profile) (*api, error) {
+	u, err := url.Parse(p.URL)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fault.New(fault.Invalid, "address", "%q is no address of a service", p.URL).In("url").Do("give the desk's address, for instance http://127.0.0.1:5711")
+	}
+	return &api{base: u.Scheme + "://" + u.Host, key: sign.Credential{ID: p.Key, Secret: p.Secret}, hc: &http.Client{Transport: client.Transport()}, signed: "desk"}, nil
+}
+
+// call asks the desk. in and out may be nil.
+func (p *api) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	var body []byte
+	if in != nil {
+		var err error
+		if body, err = json.Marshal(in); err != nil {
+			return err
+		}
+	}
+	sum := sha256.Sum256(body)
+	return p.send(ctx, method, path, query, bytes.NewReader(body), hex.EncodeToString(sum[:]), "application/json", out)
+}
+
+func (p *api) send(ctx context.Context, method, path string, query url.Values, body io.Reader, payload, contentType string, out any) error {
+	u := p.base + path
+	if len(query) > 0 {
+		u += "?" + strings.ReplaceAll(query.Encode(), "+", "%20")
+	}
+	r, err := http.NewRequestWithContext(ctx, method, u, body)
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Content-Type", contentType)
+	sign.Sign(r, p.key, p.signed, payload, time.Now())
+	resp, err := p.hc.Do(r)
+	if err != nil {
+		return client.Unreachable(err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		return deskError(resp)
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+		return foreign(resp.StatusCode).Because(err)
+	}
+	return nil
+}
+
+func foreign(status int) *fault.Error {
+	return fault.New(fault.Unavailable, "foreign", "the address answers with status %d, and not as a desk does", status).In("url").
+		Do("give the desk's address (by default port 5711); the wire's is found from there")
+}
+
+var kindOf = map[int]fault.Kind{400: fault.Invalid, 401: fault.Unsigned, 403: fault.Refused, 404: fault.NotFound, 408: fault.Slow, 409: fault.Conflict, 412: fault.Precondition,
+	413: fault.TooLarge, 422: fault.Invalid, 501: fault.Unfinished, 503: fault.Unavailable, 507: fault.Full}
+
+func deskError(resp *http.Response) error {
+	var pr desk.Problem
+	if json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&pr) != nil || pr.Code == "" {
+		return foreign(resp.StatusCode)
+	}
+	return &fault.Error{Kind: kindOf[resp.StatusCode], Code: pr.Code, Field: pr.Field, Message: pr.Detail, Remedy: pr.Remedy}
+}
+
+// wireClient gives a client of the wire that belongs to the desk.
+func (p *api) wireClient(ctx context.Context) (*client.Client, error) {
+	if p.wire != nil {
+		return p.wire, nil
+	}
+	info, err := p.service(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p.wire, err = client.New(info.Wire.URL, info.Region, p.key)
+	return p.wire, err
+}
+
+func (p *api) service(ctx context.Context) (*desk.ServiceInfo, error) {
+	if p.info == nil {
+		var info desk.ServiceInfo
+		if err := p.call(ctx, http.MethodGet, "/api/v1/service", nil, nil, &info); err != nil {
+			return nil, err
+		}
+		if info.Product != "spindle" {
+			return nil, foreign(200)
+		}
+		p.info = &info
+	}
+	return p.info, nil
+}
+
+func bucketCall(bucket, rest string) string {
+	return "/api/v1/buckets/" + url.PathEscape(bucket) + rest
+}
+
+// page gives a page of a bucket.
+func (p *api) page(ctx context.Context, bucket, prefix, delimiter, after string, limit int) (*desk.ObjectPage, error) {
+	q := url.Values{"prefix": {prefix}, "delimiter": {delimiter}, "after": {after}, "limit": {fmt.Sprint(limit)}}
+	var page desk.ObjectPage
+	return &page, p.call(ctx, http.MethodGet, bucketCall(bucket, "/objects"), q, nil, &page)
+}
+
+// each calls f for every object beneath a prefix, in order, until it gives false.
+func (p *api) each(ctx context.Context, bucket, prefix string, f func(desk.ListedObject) (bool, error)) error {
+	for after := ""; ; {
+		page, err := p.page(ctx, bucket, prefix, "", after, 1000)
+		if err != nil {
+			return err
+		}
+		for _, o := range page.Objects {
+			if on, err := f(o); err != nil || !on {
+				return err
+			}
+		}
+		if page.Next == "" {
+			return nil
+		}
+		after = page.Next
+	}
+}
+
+// show gives an object; a prefix is said to be one.
+func (p *api) show(ctx context.Context, bucket, key string) (*desk.ObjectInfo, error) {
+	var o desk.ObjectInfo
+	return &o, p.call(ctx, http.MethodGet, bucketCall(bucket, "/object"), url.Values{"key": {key}}, nil, &o)
+}
+
+// remove asks for a removal or its rehearsal.
+func (p *api) remove(ctx context.Context, bucket string, keys []string, prefix *string, rehearse bool) (q desk.Quantity, err error) {
+	in := map[string]any{"rehearse": rehearse}
+	if keys != nil {
+		in["keys"] = keys
+	}
+	if prefix != nil {
+		in["prefix"] = *prefix
+	}
+	return q, p.call(ctx, http.MethodPost, bucketCall(bucket, "/remove"), nil, in, &q)
+}

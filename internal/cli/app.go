@@ -1,0 +1,230 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/service"
+)
+
+// Exit codes.
+const (
+	ExitDone      = 0
+	ExitFailed    = 1
+	ExitUsage     = 2
+	ExitRefused   = 3
+	ExitNotFound  = 4
+	ExitDifferent = 5
+)
+
+// Env is what a run of the command line has around it.
+type Env struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Getenv   func(string) string
+	Terminal bool // Err is a terminal: show progress
+	Asks     bool // In is a terminal: ask for confirmations
+	Width    int
+	Done     context.Context // ends when the program is asked to stop
+}
+
+// System gives the environment of the process.
+func System() *Env {
+	ctx, _ := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	e := &Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Done: ctx, Width: 100,
+		Terminal: term.IsTerminal(int(os.Stderr.Fd())), Asks: term.IsTerminal(int(os.Stdin.Fd()))}
+	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil {
+		e.Width = w
+	}
+	return e
+}
+
+// app is one run.
+type app struct {
+	*Env
+	json bool
+	in   *bufio.Reader
+}
+
+// usage is an error in how a command was called.
+type usage struct{ error }
+
+func wrongUsage(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
+
+// exitOnly ends with a code when everything has been said.
+type exitOnly int
+
+func (e exitOnly) Error() string { return fmt.Sprintf("exit %d", int(e)) }
+
+// Run runs a command line and gives its exit code.
+func Run(args []string, env *Env) int {
+	a := &app{Env: env, in: bufio.NewReader(env.In)}
+	root := a.root()
+	err := root.Run(env.Done, args)
+	return a.report(err)
+}
+
+func (a *app) report(err error) int {
+	var u usage
+	var x exitOnly
+	var f *fault.Error
+	switch {
+	case err == nil:
+		return ExitDone
+	case errors.As(err, &x):
+		return int(x)
+	case errors.As(err, &u):
+		fmt.Fprintf(a.Err, "spindle: %s\n", u)
+		return ExitUsage
+	case errors.As(err, &f):
+		a.explain(f)
+		switch f.Kind {
+		case fault.Refused, fault.Unsigned:
+			return ExitRefused
+		case fault.NotFound:
+			return ExitNotFound
+		}
+		return ExitFailed
+	}
+	fmt.Fprintf(a.Err, "spindle: %s\n", err)
+	if strings.Contains(err.Error(), "flag") { // what the parser says of flags
+		return ExitUsage
+	}
+	return ExitFailed
+}
+
+// explain says what is wrong, where, and what to do.
+func (a *app) explain(f *fault.Error) {
+	if a.json {
+		b, err := json.Marshal(map[string]string{"error": f.Message, "code": f.Code, "field": f.Field, "remedy": f.Remedy})
+		if err == nil {
+			fmt.Fprintf(a.Err, "%s\n", b)
+			return
+		}
+	}
+	where := ""
+	if f.Field != "" {
+		where = f.Field + ": "
+	}
+	fmt.Fprintf(a.Err, "spindle: %s%s\n", where, shown(f.Message))
+	if f.Remedy != "" {
+		fmt.Fprintf(a.Err, "  to mend it: %s\n", shown(f.Remedy))
+	}
+	if f.Kind == fault.Internal && f.Err != nil {
+		fmt.Fprintf(a.Err, "  cause: %s\n", f.Err)
+	}
+}
+
+func (a *app) root() *cli.Command {
+	cmd := &cli.Command{
+		Name:                  "spindle",
+		Usage:                 "keep objects, and manage them here and elsewhere",
+		Version:               service.Version,
+		HideVersion:           true,
+		EnableShellCompletion: true,
+		Writer:                a.Out,
+		ErrWriter:             a.Err,
+		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+		OnUsageError: func(_ context.Context, c *cli.Command, err error, _ bool) error {
+			return wrongUsage("%s: %s; see spindle %s --help", c.Name, err, strings.TrimPrefix(c.FullName(), "spindle "))
+		},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "profile", Usage: "the saved service to talk to; default: the one in use"},
+			&cli.BoolFlag{Name: "json", Usage: "results as JSON for programs", Destination: &a.json},
+		},
+		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(), a.objectCommand(),
+			{Name: "version", Usage: "print the version", Action: func(context.Context, *cli.Command) error {
+				_, err := fmt.Fprintf(a.Out, "spindle %s\n", service.Version)
+				return err
+			}},
+			{Name: "reference", Hidden: true, Usage: "print the reference of commands and settings", Action: func(_ context.Context, c *cli.Command) error { return a.reference(c.Root()) }},
+			{Name: "openapi", Hidden: true, Usage: "print the desk's OpenAPI document", Action: func(context.Context, *cli.Command) error { return a.openapi() }},
+		},
+	}
+	for _, c := range cmd.Commands {
+		a.strict(c)
+	}
+	return cmd
+}
+
+// strict makes a noun without a verb, or with an unknown one, an error.
+func (a *app) strict(c *cli.Command) {
+	if len(c.Commands) == 0 || c.Action != nil {
+		return
+	}
+	c.Action = func(_ context.Context, c *cli.Command) error {
+		if c.Args().Present() {
+			return wrongUsage("%s has no verb %q; see spindle %s --help", c.Name, c.Args().First(), c.Name)
+		}
+		return cli.ShowSubcommandHelp(c)
+	}
+}
+
+// args checks the number of arguments of a command.
+func args(c *cli.Command, least, most int) ([]string, error) {
+	got := c.Args().Slice()
+	if len(got) < least || len(got) > most && most >= 0 {
+		return nil, wrongUsage("%s takes %s; see spindle %s --help", c.Name, c.ArgsUsage, strings.TrimPrefix(c.FullName(), "spindle "))
+	}
+	return got, nil
+}
+
+// print writes v as JSON when asked, otherwise calls text.
+func (a *app) print(v any, text func() error) error {
+	if !a.json {
+		return text()
+	}
+	e := json.NewEncoder(a.Out)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// note writes a message for a person.
+func (a *app) note(format string, args ...any) { fmt.Fprintf(a.Err, format+"\n", args...) }
+
+// confirm asks before something is destroyed. On no terminal it takes --yes.
+func (a *app) confirm(c *cli.Command, question, word string) error {
+	if c.Bool("yes") {
+		return nil
+	}
+	if !a.Asks {
+		return wrongUsage("this cannot be undone and nobody is there to ask: say --yes")
+	}
+	fmt.Fprintf(a.Err, "%s\nType %s to go on: ", question, word)
+	line, err := a.in.ReadString('\n')
+	if err != nil && line == "" {
+		return fault.New(fault.Refused, "not-confirmed", "nothing was done")
+	}
+	if strings.TrimSpace(line) != word {
+		return fault.New(fault.Refused, "not-confirmed", "nothing was done")
+	}
+	return nil
+}
+
+// logger makes the service's log: text on a terminal, JSON lines elsewhere.
+func (a *app) logger(level string) (*slog.Logger, error) {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(level)); err != nil {
+		return nil, wrongUsage("--log-level is debug, info, warn or error")
+	}
+	o := &slog.HandlerOptions{Level: l}
+	if a.Terminal {
+		return slog.New(slog.NewTextHandler(a.Err, o)), nil
+	}
+	return slog.New(slog.NewJSONHandler(a.Err, o)), nil
+}
+
+var yesFlag = &cli.BoolFlag{Name: "yes", Usage: "do not ask"}

@@ -1,0 +1,458 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/desk"
+)
+
+func (a *app) objectCommand() *cli.Command {
+	parallel := &cli.IntFlag{Name: "parallel", Usage: "how many transfers side by side", Value: 4}
+	return &cli.Command{Name: "object", Usage: "put, get, list, show, copy, rename and remove objects", Commands: []*cli.Command{
+		{Name: "put", Usage: "put files, folders or standard input", ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
+			Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths.\n\n" +
+				examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'", "spindle object put ./tray-07 germination/tray-07/ --parallel 8", "tar c notes | spindle object put - field-notes/backup.tar"),
+			Flags: []cli.Flag{parallel, &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"}, &cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
+				&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
+			Action: a.objectPut},
+		{Name: "get", Usage: "get an object, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
+			Description: "Every object is compared with its digest as it arrives. Files that are there already with the right size and digest are left alone, so the same command resumes.\n\n" +
+				examples("spindle object get plates/2019/moorland/FH-004217-recto.tif", "spindle object get germination/tray-07/ ./tray-07 --parallel 8", "spindle object get field-notes/2024/notes.txt - | less"),
+			Flags:  []cli.Flag{parallel, &cli.BoolFlag{Name: "replace", Usage: "replace files that differ"}},
+			Action: a.objectGet},
+		{Name: "list", Usage: "list what is beneath a prefix, folded at slashes", ArgsUsage: "BUCKET[/PREFIX]",
+			Description: examples("spindle object list plates/2019/", "spindle object list germination --flat --limit 50"),
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"}, &cli.IntFlag{Name: "limit", Usage: "most entries", Value: 1000},
+				&cli.StringFlag{Name: "after", Usage: "begin after this `KEY`"}},
+			Action: a.objectList},
+		{Name: "tree", Usage: "show prefixes with what is beneath them", ArgsUsage: "BUCKET[/PREFIX]", Description: examples("spindle object tree plates", "spindle object tree plates/2019/ --depth 3"),
+			Flags:  []cli.Flag{&cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
+			Action: a.objectTree},
+		{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY", Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif", "spindle --json object show loans/register.csv"), Action: a.objectShow},
+		{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes", ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: examples("spindle object copy plates/2019/a.tif attic/a.tif", "spindle object copy plates/2019/ attic/plates-2019/"),
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
+			Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) }},
+		{Name: "rename", Usage: "rename an object, or all beneath a prefix, without moving bytes", ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: "What is there already is not replaced unless --yes is said.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt", "spindle object rename plates/incoming/ plates/2026/"),
+			Flags:  []cli.Flag{yesFlag},
+			Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, true) }},
+		{Name: "remove", Usage: "remove objects, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ ...", Description: examples("spindle object remove attic/old.txt", "spindle object remove attic/2019/ --rehearse"),
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag},
+			Action: a.objectRemove},
+	}}
+}
+
+// split reads an address BUCKET/KEY or BUCKET.
+func split(address string) (bucket, key string, err error) {
+	if isLocal(address) {
+		return "", "", wrongUsage("%q is a local path; an address is BUCKET/KEY", address)
+	}
+	if strings.HasPrefix(address, "@") {
+		return "", "", fault.New(fault.Unfinished, "endpoints", "addresses at endpoints are not supported yet").In("address")
+	}
+	bucket, key, _ = strings.Cut(address, "/")
+	return bucket, key, nil
+}
+
+func isLocal(s string) bool {
+	return s == "-" || s == "." || s == ".." || strings.HasPrefix(s, "/") || strings.HasPrefix(s, "./") || strings.HasPrefix(s, "../")
+}
+
+func (a *app) objectList(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 1)
+	if err != nil {
+		return err
+	}
+	bucket, prefix, err := split(in[0])
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	delimiter := "/"
+	if c.Bool("flat") {
+		delimiter = ""
+	}
+	limit, after := c.Int("limit"), c.String("after")
+	if limit < 1 {
+		return wrongUsage("--limit is at least 1")
+	}
+	var rows [][]string
+	var bytes int64
+	n, last := 0, ""
+	for {
+		page, err := p.page(ctx, bucket, prefix, delimiter, after, min(1000, limit-n))
+		if err != nil {
+			return err
+		}
+		// Objects and prefixes in one order, as the keys have it.
+		i, j := 0, 0
+		for i < len(page.Objects) || j < len(page.Prefixes) {
+			n++
+			if j == len(page.Prefixes) || i < len(page.Objects) && page.Objects[i].Key < page.Prefixes[j] {
+				o := page.Objects[i]
+				i++
+				bytes += o.Size
+				if a.json {
+					if err := a.print(o, nil); err != nil {
+						return err
+					}
+					continue
+				}
+				rows = append(rows, []string{size(o.Size), when(o.Created), shown(o.Key)})
+				continue
+			}
+			f := page.Prefixes[j]
+			j++
+			if a.json {
+				if err := a.print(map[string]string{"prefix": f}, nil); err != nil {
+					return err
+				}
+				continue
+			}
+			rows = append(rows, []string{"", "", shown(f)})
+		}
+		last = page.Next
+		if page.Next == "" || n >= limit {
+			break
+		}
+		after = page.Next
+	}
+	if a.json {
+		return nil
+	}
+	if n == 0 {
+		return a.nothing(ctx, p, bucket, prefix)
+	}
+	if err := a.table([]column{{"SIZE", true}, {"CHANGED", false}, {"KEY", false}}, rows); err != nil {
+		return err
+	}
+	if last != "" {
+		a.note("%s shown, more follow: --after '%s', or a greater --limit", count(int64(n)), shown(last))
+	} else {
+		a.note("%s, %s", things(int64(n), "entry", "entries"), size(bytes))
+	}
+	return nil
+}
+
+// nothing says why a listing is empty.
+func (a *app) nothing(ctx context.Context, p *api, bucket, prefix string) error {
+	if _, err := p.bucket(ctx, bucket); err != nil {
+		return err
+	}
+	if prefix == "" {
+		a.note("The bucket is empty. Put something in: spindle object put ./FILE %s/", bucket)
+		return nil
+	}
+	a.note("Nothing lies beneath %s/%s.", bucket, shown(prefix))
+	return exitOnly(ExitNotFound)
+}
+
+// limb of a tree of prefixes.
+type limb struct {
+	name           string
+	depth          int
+	objects, bytes int64
+}
+
+func (a *app) objectTree(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 1)
+	if err != nil {
+		return err
+	}
+	bucket, prefix, err := split(in[0])
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	depth := c.Int("depth")
+	if depth < 1 || depth > 50 {
+		return wrongUsage("--depth is 1 to 50")
+	}
+	// Keys come in order, so the limbs that are open form a path.
+	top := &limb{name: bucket + "/" + prefix}
+	limbs := []*limb{top}
+	path := []*limb{top}
+	err = p.each(ctx, bucket, prefix, func(o desk.ListedObject) (bool, error) {
+		parts := strings.SplitAfter(strings.TrimPrefix(o.Key, prefix), "/")
+		parts = parts[:len(parts)-1]
+		parts = parts[:min(len(parts), depth)]
+		for i, part := range parts {
+			if i+1 < len(path) && path[i+1].name == part {
+				continue
+			}
+			path = path[:i+1]
+			l := &limb{name: part, depth: i + 1}
+			path, limbs = append(path, l), append(limbs, l)
+			if len(limbs) > 20_000 {
+				return false, fault.New(fault.TooLarge, "tree-too-large", "the tree has more than 20,000 prefixes at this depth").In("depth").Do("choose a smaller --depth or a longer prefix")
+			}
+		}
+		path = path[:len(parts)+1]
+		for _, l := range path {
+			l.objects++
+			l.bytes += o.Size
+		}
+		return true, nil
+	})
+	if err != nil {
+		return err
+	}
+	if top.objects == 0 {
+		return a.nothing(ctx, p, bucket, prefix)
+	}
+	type line struct {
+		Prefix  string `json:"prefix"`
+		Depth   int    `json:"depth"`
+		Objects int64  `json:"objects"`
+		Bytes   int64  `json:"bytes"`
+	}
+	var rows [][]string
+	for _, l := range limbs {
+		if a.json {
+			if err := a.print(line{l.name, l.depth, l.objects, l.bytes}, nil); err != nil {
+				return err
+			}
+			continue
+		}
+		rows = append(rows, []string{count(l.objects), size(l.bytes), strings.Repeat("    ", l.depth) + shown(l.name)})
+	}
+	if a.json {
+		return nil
+	}
+	return a.table([]column{{"OBJECTS", true}, {"SIZE", true}, {"PREFIX", false}}, rows)
+}
+
+func (a *app) objectShow(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 1)
+	if err != nil {
+		return err
+	}
+	bucket, key, err := split(in[0])
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	o, err := p.show(ctx, bucket, key)
+	if err != nil {
+		return a.orBeneath(ctx, p, bucket, key, err)
+	}
+	return a.print(o, func() error { return a.printObject(bucket, o) })
+}
+
+func (a *app) printObject(bucket string, o *desk.ObjectInfo) error {
+	f := [][2]string{{"Object", shown(bucket + "/" + o.Key)}, {"Size", size(o.Size) + " (" + count(o.Size) + " bytes)"}, {"Type", shown(o.ContentType)},
+		{"Written", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}, {"Arrived", o.Arrived}, {"Kept", o.Kept}, {"Tier", o.Tier}, {"ETag", o.ETag}}
+	for _, d := range o.Digests {
+		f = append(f, [2]string{d.Kind, d.Value})
+	}
+	f = append(f, [2]string{"Metadata", fmt.Sprintf("revision %d, %d of 2,048 bytes", o.Revision, o.MetadataBytes)})
+	for _, name := range sortedKeys(o.Metadata) {
+		f = append(f, [2]string{"  " + name, shown(o.Metadata[name])})
+	}
+	return a.facts(f)
+}
+
+// orBeneath shows what lies beneath a prefix that was asked for as an object.
+func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err error) error {
+	if !fault.HasCode(err, "key-is-prefix") || a.json {
+		return err
+	}
+	prefix := strings.TrimSuffix(key, "/") + "/"
+	page, lerr := p.page(ctx, bucket, prefix, "/", "", 12)
+	if lerr != nil {
+		return lerr
+	}
+	a.note("%s/%s is no object but a prefix. Beneath it:", bucket, shown(key))
+	for _, f := range page.Prefixes {
+		a.note("  %s", shown(f))
+	}
+	for _, o := range page.Objects {
+		a.note("  %s  %s", shown(o.Key), size(o.Size))
+	}
+	if page.Next != "" {
+		a.note("  and more")
+	}
+	a.note("  to mend it: spindle object list %s/%s, or get %s/%s for all of it", bucket, shown(prefix), bucket, shown(prefix))
+	return exitOnly(ExitNotFound)
+}
+
+func (p *api) copy(ctx context.Context, fromBucket, fromKey, bucket, key string, move, ifAbsent bool) (o desk.ObjectInfo, err error) {
+	return o, p.call(ctx, http.MethodPost, bucketCall(bucket, "/copy"), nil,
+		map[string]any{"fromBucket": fromBucket, "fromKey": fromKey, "key": key, "move": move, "ifAbsent": ifAbsent}, &o)
+}
+
+func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
+	in, err := args(c, 2, 2)
+	if err != nil {
+		return err
+	}
+	fromBucket, fromKey, err := split(in[0])
+	if err != nil {
+		return err
+	}
+	bucket, key, err := split(in[1])
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	did, ifAbsent := "Copied", c.Bool("if-absent")
+	if move {
+		did, ifAbsent = "Renamed", !c.Bool("yes")
+	}
+	if fromKey == "" || strings.HasSuffix(fromKey, "/") {
+		if key != "" && !strings.HasSuffix(key, "/") {
+			return wrongUsage("the source is a prefix; end the target with a slash too")
+		}
+		return a.copyAll(ctx, p, fromBucket, fromKey, bucket, key, move, ifAbsent, did)
+	}
+	if key == "" || strings.HasSuffix(key, "/") {
+		key += fromKey[strings.LastIndex(fromKey, "/")+1:]
+	}
+	o, err := p.copy(ctx, fromBucket, fromKey, bucket, key, move, ifAbsent)
+	if fault.HasCode(err, "exists") {
+		f := fault.From(err)
+		f.Message = fmt.Sprintf("%s/%s is there already", bucket, key)
+		f.Remedy = "choose another key, or remove that object first"
+		if move {
+			f.Remedy = "choose another key, or say --yes to replace it"
+		}
+	}
+	if err != nil {
+		return a.orBeneath(ctx, p, fromBucket, fromKey, err)
+	}
+	return a.print(o, func() error {
+		_, err := fmt.Fprintf(a.Out, "%s %s to %s, %s; no bytes were moved.\n", did, shown(in[0]), shown(bucket+"/"+o.Key), size(o.Size))
+		return err
+	})
+}
+
+// copyAll copies or renames all beneath a prefix, one by one: safe to stop and
+// to say again.
+func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to string, move, ifAbsent bool, did string) error {
+	if fromBucket == bucket && strings.HasPrefix(to, from) {
+		return wrongUsage("the target lies beneath the source")
+	}
+	q, err := p.remove(ctx, fromBucket, nil, &from, true) // a rehearsal counts
+	if err != nil {
+		return err
+	}
+	if q.Objects == 0 {
+		return a.nothing(ctx, p, fromBucket, from)
+	}
+	bar := a.bar(strings.ToLower(did), q.Objects)
+	var done desk.Quantity
+	started := time.Now()
+	err = p.each(ctx, fromBucket, from, func(o desk.ListedObject) (bool, error) {
+		if o.Created.After(started) {
+			return true, nil // it came meanwhile, or is a copy
+		}
+		if _, err := p.copy(ctx, fromBucket, o.Key, bucket, to+strings.TrimPrefix(o.Key, from), move, ifAbsent); err != nil {
+			return false, err
+		}
+		done.Objects++
+		done.Bytes += o.Size
+		bar.at(done.Objects)
+		return true, nil
+	})
+	bar.stop()
+	if err != nil {
+		a.note("%s %s; say it again to go on.", did, wouldGo(done))
+		return err
+	}
+	return a.print(done, func() error {
+		_, err := fmt.Fprintf(a.Out, "%s %s from %s/%s to %s/%s; no bytes were moved.\n", did, wouldGo(done), fromBucket, shown(from), bucket, shown(to))
+		return err
+	})
+}
+
+func (a *app) objectRemove(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, -1)
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	if len(in) == 1 && strings.HasSuffix(in[0], "/") {
+		bucket, prefix, err := split(in[0])
+		if err != nil {
+			return err
+		}
+		if prefix == "" {
+			return wrongUsage("that is the whole bucket; say spindle bucket empty %s", bucket)
+		}
+		return a.removeAll(ctx, c, p, bucket, &prefix, "beneath "+in[0], c.Bool("rehearse"))
+	}
+	by := map[string][]string{}
+	var order []string
+	for _, s := range in {
+		bucket, key, err := split(s)
+		if err != nil {
+			return err
+		}
+		if key == "" || strings.HasSuffix(key, "/") && len(in) > 1 {
+			return wrongUsage("%q is no object; remove prefixes one at a time", s)
+		}
+		if by[bucket] == nil {
+			order = append(order, bucket)
+		}
+		by[bucket] = append(by[bucket], key)
+	}
+	var total desk.Quantity
+	for _, bucket := range order {
+		q, err := p.remove(ctx, bucket, by[bucket], nil, true)
+		if err != nil {
+			return err
+		}
+		total.Objects, total.Bytes = total.Objects+q.Objects, total.Bytes+q.Bytes
+	}
+	if c.Bool("rehearse") {
+		return a.print(total, func() error {
+			_, err := fmt.Fprintf(a.Out, "Would remove %s. Versioning is off: they would be gone.\n", wouldGo(total))
+			return err
+		})
+	}
+	if total.Objects == 0 {
+		if len(in) == 1 {
+			bucket, key, _ := split(in[0])
+			_, err := p.show(ctx, bucket, key)
+			return a.orBeneath(ctx, p, bucket, key, err)
+		}
+		return fault.New(fault.NotFound, "key-missing", "none of these objects is there").In("key")
+	}
+	if err := a.confirm(c, fmt.Sprintf("This removes %s. Versioning is off: they will be gone.", wouldGo(total)), fmt.Sprint(total.Objects)); err != nil {
+		return err
+	}
+	for _, bucket := range order {
+		for keys := by[bucket]; len(keys) > 0; {
+			n := min(len(keys), 1000)
+			if _, err := p.remove(ctx, bucket, keys[:n], nil, false); err != nil {
+				return err
+			}
+			keys = keys[n:]
+		}
+	}
+	return a.print(total, func() error {
+		_, err := fmt.Fprintf(a.Out, "Removed %s.\n", wouldGo(total))
+		return err
+	})
+}

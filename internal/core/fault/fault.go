@@ -1,0 +1,102 @@
+package fault
+
+import (
+	"errors"
+	"fmt"
+)
+
+// Kind says what sort of trouble an Error is. Faces map kinds, not codes, to
+// HTTP statuses and exit codes.
+type Kind uint8
+
+// The kinds. Internal is the zero value: what nobody classified is our fault.
+const (
+	Internal     Kind = iota // a defect or a broken part of the machine
+	Invalid                  // the request is malformed or out of bounds
+	Unsigned                 // who asks could not be established
+	Refused                  // who asks may not do this
+	NotFound                 // the thing named does not exist
+	Conflict                 // the state of things does not allow it
+	Precondition             // a condition the caller set does not hold
+	TooLarge                 // more bytes than a limit allows
+	Full                     // a quota or a disk has no room
+	Unavailable              // a part is down; the same request may work later
+	Unfinished               // not implemented
+	Damaged                  // stored bytes do not match their digest
+	Slow                     // the other end sent or took too little in time
+)
+
+var kindNames = [...]string{"internal", "invalid", "unsigned", "refused", "not-found", "conflict",
+	"precondition", "too-large", "full", "unavailable", "not-implemented", "damaged", "slow"}
+
+// String gives the kind's name in lower case.
+func (k Kind) String() string { return kindNames[k] }
+
+// Error is what was wrong, where, and what to do next.
+type Error struct {
+	Code    string // stable, lower case with hyphens, for programs
+	Kind    Kind
+	Field   string // the name of the field, header, flag or key at fault; may be empty
+	Message string // one sentence for a person, without a full stop at the end
+	Remedy  string // what to do next; may be empty
+	Err     error  // the cause, for the log; may be nil
+}
+
+// Error gives the message, with field and cause.
+func (e *Error) Error() string {
+	s := e.Message
+	if e.Field != "" {
+		s = e.Field + ": " + s
+	}
+	if e.Err != nil {
+		s += ": " + e.Err.Error()
+	}
+	return s
+}
+
+// Unwrap gives the cause.
+func (e *Error) Unwrap() error { return e.Err }
+
+// Is reports whether target is an Error of the same code, so that
+// errors.Is(err, fault.New(kind, "code", "")) finds it in a chain.
+func (e *Error) Is(target error) bool {
+	t, ok := target.(*Error)
+	return ok && t.Code == e.Code
+}
+
+// New makes an Error of a kind, a code and a message.
+func New(kind Kind, code, format string, args ...any) *Error {
+	return &Error{Kind: kind, Code: code, Message: fmt.Sprintf(format, args...)}
+}
+
+// In names the field at fault and returns e.
+func (e *Error) In(field string) *Error { e.Field = field; return e }
+
+// Do names the remedy and returns e.
+func (e *Error) Do(format string, args ...any) *Error {
+	e.Remedy = fmt.Sprintf(format, args...)
+	return e
+}
+
+// Because keeps the cause for the log and returns e.
+func (e *Error) Because(err error) *Error { e.Err = err; return e }
+
+// From finds the Error in err's chain. What has none becomes an Internal error
+// with the code "internal" whose cause is err.
+func From(err error) *Error {
+	var e *Error
+	if errors.As(err, &e) {
+		return e
+	}
+	return New(Internal, "internal", "something went wrong inside the service").
+		Do("try again; the service's log has the cause").Because(err)
+}
+
+// KindOf gives the kind of err, Internal when it is not classified.
+func KindOf(err error) Kind { return From(err).Kind }
+
+// HasCode reports whether err carries an Error with this code.
+func HasCode(err error, code string) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Code == code
+}

@@ -1,0 +1,125 @@
+package object
+
+import (
+	"encoding/hex"
+	"strconv"
+	"strings"
+	"time"
+
+	"spindle/internal/core/digest"
+)
+
+// MaxSize is the greatest size of an object put at once: 5 GiB.
+const MaxSize = 5 << 30
+
+// ETag identifies the content of a version for conditions: the MD5 of the
+// content, or, for content sent in parts, the MD5 of the parts' MD5s and their
+// number. It is not the content's digest.
+type ETag struct {
+	MD5   [16]byte
+	Parts int // 0 when the content was put at once
+}
+
+// String gives the ETag without quotes: 32 hex digits, and "-N" for N parts.
+func (e ETag) String() string {
+	s := hex.EncodeToString(e.MD5[:])
+	if e.Parts > 0 {
+		s += "-" + strconv.Itoa(e.Parts)
+	}
+	return s
+}
+
+// BodyRef says where the bytes of a version are.
+type BodyRef struct {
+	Tier   int16
+	File   int64 // 0: there are no bytes
+	Offset int64 // -1: the file is this body alone; otherwise where it begins in a segment
+}
+
+// Headers are the standard response headers that an object keeps, as they were
+// sent when it was written (RFC 9110, section 8; RFC 9111, section 5).
+type Headers struct {
+	ContentType        string `json:"-"`
+	CacheControl       string `json:"cache-control,omitempty"`
+	ContentDisposition string `json:"content-disposition,omitempty"`
+	ContentEncoding    string `json:"content-encoding,omitempty"`
+	ContentLanguage    string `json:"content-language,omitempty"`
+	Expires            string `json:"expires,omitempty"`
+}
+
+// Version is what is known of one version of an object.
+type Version struct {
+	Key      Key
+	Number   int64 // grows with every version in the service; not consecutive in a key
+	Revision int   // of the metadata, from 1
+	Size     int64 // bytes
+	Created  time.Time
+	ETag     ETag
+	CRC64    uint64     // CRC-64/NVME of the content
+	Checksum digest.Sum // what the client claimed and was checked, if anything
+	Headers  Headers
+	Metadata Metadata
+	Body     BodyRef
+	By       string // the access key that wrote it
+}
+
+// Conditions of a request on the current version (RFC 9110, section 13). Tags
+// are without quotes; "*" stands for any.
+type Conditions struct {
+	IfMatch           []string
+	IfNoneMatch       []string
+	IfModifiedSince   time.Time
+	IfUnmodifiedSince time.Time
+}
+
+// ParseTags splits a list of entity tags, dropping quotes and weakness marks.
+func ParseTags(header string) []string {
+	var tags []string
+	for part := range strings.SplitSeq(header, ",") {
+		part = strings.TrimPrefix(strings.TrimSpace(part), "W/")
+		if part = strings.Trim(part, `"`); part != "" {
+			tags = append(tags, part)
+		}
+	}
+	return tags
+}
+
+func anyTag(tags []string, etag string) bool {
+	for _, t := range tags {
+		if t == "*" || strings.EqualFold(t, etag) {
+			return true
+		}
+	}
+	return false
+}
+
+// Outcome of conditions on a read.
+type Outcome uint8
+
+// What a read with conditions comes to.
+const (
+	Proceed     Outcome = iota
+	NotModified         // 304
+	Failed              // 412
+)
+
+// Read decides conditions on a read, in the order of RFC 9110, section 13.2.2.
+// Times are compared in whole seconds.
+func (c Conditions) Read(v *Version) Outcome {
+	etag, at := v.ETag.String(), v.Created.Truncate(time.Second)
+	if len(c.IfMatch) > 0 {
+		if !anyTag(c.IfMatch, etag) {
+			return Failed
+		}
+	} else if !c.IfUnmodifiedSince.IsZero() && at.After(c.IfUnmodifiedSince) {
+		return Failed
+	}
+	if len(c.IfNoneMatch) > 0 {
+		if anyTag(c.IfNoneMatch, etag) {
+			return NotModified
+		}
+	} else if !c.IfModifiedSince.IsZero() && !at.After(c.IfModifiedSince) {
+		return NotModified
+	}
+	return Proceed
+}

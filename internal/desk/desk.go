@@ -1,0 +1,180 @@
+package desk
+
+import (
+	"context"
+	"embed"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"spindle/internal/keyring"
+	"spindle/internal/store"
+)
+
+//go:embed all:console/dist
+var consoleFiles embed.FS
+
+// Settings of the desk.
+type Settings struct {
+	Version     string
+	WireAddress func() net.Addr
+	WireTLS     bool
+	WireURL     string   // as clients should use it; "" for the host they use for the desk and the wire's port
+	Domains     []string // of host style
+	Secure      bool     // the desk is served over TLS
+	Registry    *prometheus.Registry
+	SessionFor  time.Duration // default 12 h
+}
+
+// Desk serves the API and the console.
+type Desk struct {
+	store    *store.Store
+	keys     *keyring.Ring
+	settings Settings
+	log      *slog.Logger
+	attempts *attempts
+	live     *live
+}
+
+// New makes a desk of a store. Stop ends its live updates.
+func New(s *store.Store, keys *keyring.Ring, settings Settings, log *slog.Logger) *Desk {
+	if settings.SessionFor == 0 {
+		settings.SessionFor = 12 * time.Hour
+	}
+	d := &Desk{store: s, keys: keys, settings: settings, log: log, attempts: newAttempts()}
+	d.live = startLive(s)
+	return d
+}
+
+// Stop ends what the desk does by itself.
+func (d *Desk) Stop() { d.live.stop() }
+
+// Handler gives the routes.
+func (d *Desk) Handler() http.Handler {
+	r := chi.NewRouter()
+	r.Use(d.recovered, secureHeaders)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { plain(w, http.StatusOK, "alive\n") })
+	r.Get("/readyz", d.ready)
+	if d.settings.Registry != nil {
+		r.Method(http.MethodGet, "/metrics", promhttp.HandlerFor(d.settings.Registry, promhttp.HandlerOpts{}))
+	}
+	r.Group(func(r chi.Router) {
+		r.Use(d.identify)
+		d.api(r)
+		r.Get("/api/v1/events", d.events)
+		r.Get("/api/v1/buckets/{bucket}/body", d.download)
+		r.Put("/api/v1/buckets/{bucket}/body", d.upload)
+		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			writeProblem(w, &Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call", Code: "no-call", Remedy: "see /openapi.yaml for the calls there are"})
+		}))
+	})
+	r.NotFound(d.console())
+	return r
+}
+
+// Document gives the OpenAPI document as YAML.
+func Document() ([]byte, error) {
+	d := &Desk{attempts: newAttempts()}
+	return d.api(chi.NewRouter()).OpenAPI().YAML()
+}
+
+func (d *Desk) api(r chi.Router) huma.API {
+	huma.NewError = newProblem
+	cfg := huma.DefaultConfig("Spindle desk", "1")
+	cfg.DocsPath = ""
+	cfg.SchemasPath = ""
+	cfg.CreateHooks = nil // no $schema links in answers
+	cfg.Info.Description = "The API of the desk. Sign requests as on the wire, or sign in for a session."
+	api := humachi.New(r, cfg)
+	d.serviceCalls(api)
+	d.sessionCalls(api)
+	d.bucketCalls(api)
+	d.objectCalls(api)
+	d.overviewCalls(api)
+	return api
+}
+
+func plain(w http.ResponseWriter, status int, text string) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.WriteHeader(status)
+	_, _ = w.Write([]byte(text))
+}
+
+func (d *Desk) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 3*time.Second)
+	defer cancel()
+	if err := d.store.Catalog.Ping(ctx); err != nil {
+		plain(w, http.StatusServiceUnavailable, "the database does not answer\n")
+		return
+	}
+	plain(w, http.StatusOK, "ready\n")
+}
+
+func (d *Desk) recovered(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			p := recover()
+			if p == nil || p == http.ErrAbortHandler {
+				if p != nil {
+					panic(p)
+				}
+				return
+			}
+			d.log.Error("a call broke", "path", r.URL.Path, "panic", p)
+			writeProblem(w, &Problem{Title: "Internal error", Status: 500, Detail: "something went wrong inside the service", Code: "internal", Remedy: "try again; the service's log has the cause"})
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+// secureHeaders keeps pages of other origins away and scripts to our own.
+func secureHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("X-Frame-Options", "DENY")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// console serves the built console; what is no file is a page of it.
+func (d *Desk) console() http.HandlerFunc {
+	dist, err := fs.Sub(consoleFiles, "console/dist")
+	if err != nil {
+		panic(err) // the folder is embedded
+	}
+	files := http.FileServerFS(dist)
+	index, err := fs.ReadFile(dist, "index.html")
+	return func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodGet && r.Method != http.MethodHead {
+			writeProblem(w, &Problem{Title: "Method not allowed", Status: http.StatusMethodNotAllowed, Detail: "the console is only read", Code: "method"})
+			return
+		}
+		if len(r.URL.Path) > 1 {
+			if st, err := fs.Stat(dist, r.URL.Path[1:]); err == nil && !st.IsDir() {
+				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+				files.ServeHTTP(w, r)
+				return
+			}
+		}
+		if err != nil {
+			plain(w, http.StatusNotFound, "The console is not built into this program. Build it with: make build\n")
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Cache-Control", "no-cache")
+		w.Header().Set("Content-Length", strconv.Itoa(len(index)))
+		_, _ = w.Write(index)
+	}
+}

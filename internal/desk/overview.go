@@ -1,0 +1,297 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"sort"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/catalog"
+	"spindle/internal/works"
+)
+
+// Concern is something that is wrong or waits for a person.
+type Concern struct {
+	State   string `json:"state" enum:"wrong,attention,waiting"`
+	Subject string `json:"subject" doc:"What it is about: a bucket, or bucket/key"`
+	Says    string `json:"says" doc:"What about it, in a few words"`
+	Detail  string `json:"detail"`
+	Figure  string `json:"figure,omitempty"`
+	Since   string `json:"since,omitempty" doc:"When it began, RFC 3339"`
+	Page    string `json:"page,omitempty" doc:"Where the console deals with it"`
+}
+
+// ChangedBucket says what happened in a bucket in a span of days.
+type ChangedBucket struct {
+	Bucket  string `json:"bucket"`
+	Written int64  `json:"written"`
+	Removed int64  `json:"removed"`
+	Bytes   int64  `json:"bytes" doc:"Added, less what went"`
+}
+
+// UsagePoint is usage at the end of a day (UTC).
+type UsagePoint struct {
+	Day     string `json:"day" doc:"YYYY-MM-DD"`
+	Objects int64  `json:"objects"`
+	Current int64  `json:"current" doc:"Bytes of current versions"`
+}
+
+// Overview answers in one look.
+type Overview struct {
+	At           time.Time       `json:"at"`
+	CompleteUpTo time.Time       `json:"completeUpTo" doc:"Usage counts every change that was committed before this moment"`
+	Buckets      int             `json:"buckets"`
+	Objects      int64           `json:"objects"`
+	Bytes        int64           `json:"bytes"`
+	Free         int64           `json:"free" doc:"Bytes free on the volume"`
+	Concerns     []Concern       `json:"concerns" doc:"Worst first"`
+	Changed      []ChangedBucket `json:"changed"`
+	Recent       []JournalLine   `json:"recent"`
+	Growth       []UsagePoint    `json:"growth" doc:"A year, by day; only days on which something changed"`
+	Grew         []ChangedBucket `json:"grew" doc:"Buckets by bytes added in 30 days"`
+	Scrubbed     works.Scrubbed  `json:"scrubbed"`
+	Collected    works.Collected `json:"collected"`
+}
+
+// JournalLine is one change of one object or bucket.
+type JournalLine struct {
+	Position string    `json:"position"`
+	At       time.Time `json:"at"`
+	Kind     string    `json:"kind"`
+	Bucket   string    `json:"bucket"`
+	Key      string    `json:"key,omitempty"`
+	Size     int64     `json:"size"`
+	Who      string    `json:"who"`
+	Source   string    `json:"source,omitempty"`
+}
+
+func (d *Desk) overviewCalls(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "overview", Method: http.MethodGet, Path: "/api/v1/overview", Summary: "Is anything wrong, what waits, what changed, what grows", Tags: []string{"service"}},
+		func(ctx context.Context, in *struct {
+			Days int `query:"days" minimum:"1" maximum:"90" default:"7" doc:"For what changed: today and the days before"`
+		}) (*struct{ Body Overview }, error) {
+			o, err := d.overview(ctx, in.Days)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &struct{ Body Overview }{*o}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-journal", Method: http.MethodGet, Path: "/api/v1/journal", Summary: "Changes, latest first", Tags: []string{"journal"}},
+		func(ctx context.Context, in *struct {
+			Bucket string `query:"bucket" maxLength:"64"`
+			Before string `query:"before" maxLength:"64" doc:"A position; for the next page the last one of the page before"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*struct {
+			Body struct {
+				Entries []JournalLine `json:"entries"`
+			}
+		}, error) {
+			entries, err := d.store.Catalog.JournalBefore(ctx, in.Before, in.Bucket, in.Limit)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out := &struct {
+				Body struct {
+					Entries []JournalLine `json:"entries"`
+				}
+			}{}
+			out.Body.Entries = journalLines(entries)
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "bucket-usage", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/usage", Summary: "A bucket's usage by day", Tags: []string{"buckets"}},
+		func(ctx context.Context, in *BucketPath) (*struct {
+			Body struct {
+				Points []UsagePoint `json:"points"`
+			}
+		}, error) {
+			out := &struct {
+				Body struct {
+					Points []UsagePoint `json:"points"`
+				}
+			}{}
+			b, err := d.bucket(ctx, in.Bucket)
+			if err != nil {
+				return nil, err
+			}
+			days, derr := d.store.Catalog.Days(ctx, time.Time{}, in.Bucket)
+			if derr != nil {
+				return nil, d.problem(derr)
+			}
+			out.Body.Points = growth(days, b.Body.Usage.Objects, b.Body.Usage.Bytes, time.Now().AddDate(-1, 0, 0))
+			return out, nil
+		})
+}
+
+func journalLines(entries []catalog.JournalEntry) []JournalLine {
+	out := make([]JournalLine, len(entries))
+	for i, e := range entries {
+		out[i] = JournalLine{Position: e.Position(), At: e.At, Kind: e.Kind.String(), Bucket: e.Bucket, Key: e.Key, Size: e.Size, Who: e.Who, Source: e.Source}
+	}
+	return out
+}
+
+// growth makes a running sum of what days added, ending at what is there now.
+func growth(days []catalog.Day, objects, bytes int64, since time.Time) []UsagePoint {
+	sums := map[string]*UsagePoint{}
+	var order []string
+	var o, b int64
+	for _, day := range days {
+		o, b = o+day.Objects, b+day.Bytes
+		name := day.Day.Format(time.DateOnly)
+		if sums[name] == nil {
+			sums[name] = &UsagePoint{Day: name}
+			order = append(order, name)
+		}
+		sums[name].Objects, sums[name].Current = o, b
+	}
+	out := []UsagePoint{}
+	var before *UsagePoint
+	for _, name := range order {
+		if name < since.Format(time.DateOnly) {
+			before = sums[name]
+			continue
+		}
+		if before != nil {
+			out = append(out, UsagePoint{Day: since.Format(time.DateOnly), Objects: before.Objects, Current: before.Current})
+			before = nil
+		}
+		out = append(out, *sums[name])
+	}
+	if before != nil {
+		out = append(out, UsagePoint{Day: since.Format(time.DateOnly), Objects: before.Objects, Current: before.Current})
+	}
+	// Today's figure is the exact one; the roll-up may be a second behind.
+	today := time.Now().UTC().Format(time.DateOnly)
+	if n := len(out); n > 0 && out[n-1].Day == today {
+		out = out[:n-1]
+	}
+	return append(out, UsagePoint{Day: today, Objects: objects, Current: bytes})
+}
+
+func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
+	now := time.Now().UTC()
+	c := d.store.Catalog
+	o := &Overview{At: now, Concerns: []Concern{}, Changed: []ChangedBucket{}, Grew: []ChangedBucket{}}
+	var buckets []*catalog.Bucket
+	for after := ""; ; {
+		page, err := c.Buckets(ctx, after, 1000)
+		if err != nil {
+			return nil, err
+		}
+		buckets = append(buckets, page...)
+		if len(page) < 1000 {
+			break
+		}
+		after = page[len(page)-1].Name.String()
+	}
+	for _, b := range buckets {
+		o.Objects += b.Usage.Objects
+		o.Bytes += b.Usage.Bytes + b.Usage.PreviousBytes
+	}
+	o.Buckets = len(buckets)
+	days, err := c.Days(ctx, time.Time{}, "")
+	if err != nil {
+		return nil, err
+	}
+	o.Growth = growth(days, o.Objects, o.Bytes, now.AddDate(-1, 0, 0))
+	o.Changed = changed(days, now.AddDate(0, 0, -span+1))
+	o.Grew = changed(days, now.AddDate(0, 0, -30))
+	sort.SliceStable(o.Grew, func(i, j int) bool { return o.Grew[i].Bytes > o.Grew[j].Bytes })
+	entries, err := c.JournalBefore(ctx, "", "", 8)
+	if err != nil {
+		return nil, err
+	}
+	o.Recent = journalLines(entries)
+	if o.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil {
+		return nil, err
+	}
+	for name, into := range map[string]any{"scrubber": &o.Scrubbed, "collector": &o.Collected} {
+		state, err := c.WorkState(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if state != nil {
+			if err := json.Unmarshal(state, into); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return o, d.concerns(ctx, o, buckets)
+}
+
+func changed(days []catalog.Day, since time.Time) []ChangedBucket {
+	at := map[string]int{}
+	out := []ChangedBucket{}
+	for _, day := range days {
+		if day.Day.Format(time.DateOnly) < since.Format(time.DateOnly) {
+			continue
+		}
+		i, ok := at[day.Bucket]
+		if !ok {
+			i = len(out)
+			at[day.Bucket] = i
+			out = append(out, ChangedBucket{Bucket: day.Bucket})
+		}
+		out[i].Written += day.Written
+		out[i].Removed += day.Removed
+		out[i].Bytes += day.Bytes
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Bucket < out[j].Bucket })
+	return out
+}
+
+// concerns finds what is wrong or waits: damage, disks and quotas that fill up.
+func (d *Desk) concerns(ctx context.Context, o *Overview, buckets []*catalog.Bucket) error {
+	damage, err := d.store.Catalog.Damaged(ctx, 50)
+	if err != nil {
+		return err
+	}
+	for _, x := range damage {
+		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: x.Bucket + "/" + x.Key, Says: "is damaged", Detail: x.Problem + ". It is not served; restore it from a copy.",
+			Since: x.Found.Format(time.RFC3339), Page: "object"})
+	}
+	free, total, err := d.store.Volume.Free()
+	if err != nil {
+		return err
+	}
+	o.Free = free
+	if share := float64(free) / float64(total); share < 0.1 {
+		state := "attention"
+		if share < 0.02 {
+			state = "wrong"
+		}
+		o.Concerns = append(o.Concerns, Concern{State: state, Subject: "the volume", Says: "is nearly full", Detail: "When it is full, writes are refused; nothing stored is lost.",
+			Figure: fmt.Sprintf("%.1f %% free", 100*share)})
+	}
+	grew := map[string]int64{}
+	for _, g := range o.Grew {
+		grew[g.Bucket] = g.Bytes
+	}
+	for _, b := range buckets {
+		if b.Quota == nil {
+			continue
+		}
+		used := b.Usage.Bytes + b.Usage.PreviousBytes
+		share := float64(used) / float64(*b.Quota)
+		if share < 0.9 {
+			continue
+		}
+		detail := "Nothing was added in the last 30 days."
+		if perDay := float64(grew[b.Name.String()]) / 30; perDay > 0 {
+			detail = fmt.Sprintf("At the rate of the last 30 days it is full on %s.", o.At.Add(time.Duration(float64(*b.Quota-used)/perDay*24)*time.Hour).Format("2 January 2006"))
+		}
+		c := Concern{State: "attention", Subject: b.Name.String(), Says: "nears its quota", Detail: detail, Figure: fmt.Sprintf("%.0f %%", 100*share), Page: "settings"}
+		if used >= *b.Quota {
+			c.State, c.Says, c.Detail = "wrong", "is full", "Writes are refused until objects are removed or the quota is raised."
+		}
+		o.Concerns = append(o.Concerns, c)
+	}
+	sort.SliceStable(o.Concerns, func(i, j int) bool { return rank[o.Concerns[i].State] < rank[o.Concerns[j].State] })
+	return nil
+}
+
+var rank = map[string]int{"wrong": 0, "attention": 1, "waiting": 2}

@@ -1,0 +1,71 @@
+package desk
+
+import (
+	"encoding/json"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/core/fault"
+)
+
+// Problem is an error as RFC 9457 has it, with our fields.
+type Problem struct {
+	Title  string `json:"title" doc:"The kind of trouble"`
+	Status int    `json:"status" doc:"The HTTP status"`
+	Detail string `json:"detail" doc:"What is wrong, in a sentence"`
+	Code   string `json:"code" doc:"Stable, for programs"`
+	Field  string `json:"field,omitempty" doc:"The field at fault"`
+	Remedy string `json:"remedy,omitempty" doc:"What to do next"`
+}
+
+func (p *Problem) Error() string { return p.Detail }
+
+// GetStatus gives the HTTP status.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType gives the type of problem documents.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+var statuses = map[fault.Kind]int{
+	fault.Internal: 500, fault.Invalid: 400, fault.Unsigned: 401, fault.Refused: 403, fault.NotFound: 404, fault.Conflict: 409,
+	fault.Precondition: 412, fault.TooLarge: 413, fault.Full: 507, fault.Unavailable: 503, fault.Unfinished: 501, fault.Damaged: 500, fault.Slow: 408,
+}
+
+// problem renders a fault.
+func (d *Desk) problem(err error) *Problem {
+	f := fault.From(err)
+	status := statuses[f.Kind]
+	if f.Code == "quota" {
+		status = http.StatusConflict
+	}
+	if status >= 500 {
+		d.log.Warn("a call failed", "code", f.Code, "error", err)
+	}
+	return &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field, Remedy: f.Remedy}
+}
+
+// newProblem renders what huma finds wrong with a request before we see it.
+func newProblem(status int, message string, errs ...error) huma.StatusError {
+	p := &Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: "request"}
+	if status == http.StatusUnprocessableEntity {
+		p.Code, p.Remedy = "request-invalid", "see /openapi.yaml for what the call takes"
+	}
+	for _, err := range errs {
+		if e, ok := err.(huma.ErrorDetailer); ok {
+			d := e.ErrorDetail()
+			p.Field = d.Location
+			p.Detail = d.Message
+			break
+		} else if err != nil {
+			p.Detail += ": " + err.Error()
+		}
+	}
+	return p
+}
+
+func writeProblem(w http.ResponseWriter, p *Problem) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(p) // the client may be gone
+}

@@ -1,0 +1,89 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/wire/client"
+	"spindle/internal/wire/sign"
+)
+
+// WireInfo says where clients find the wire.
+type WireInfo struct {
+	URL     string   `json:"url" doc:"Base address, reachable from where the desk was asked"`
+	Port    int      `json:"port"`
+	Scheme  string   `json:"scheme" enum:"http,https"`
+	Domains []string `json:"domains" doc:"Domains of host style: BUCKET.DOMAIN"`
+}
+
+// ServiceInfo is what anyone may know of the service.
+type ServiceInfo struct {
+	Product string    `json:"product" enum:"spindle"`
+	Role    string    `json:"role" enum:"desk" doc:"This is the desk; the wire is elsewhere"`
+	Version string    `json:"version"`
+	Region  string    `json:"region"`
+	Wire    WireInfo  `json:"wire"`
+	Time    time.Time `json:"time" doc:"The service's clock"`
+}
+
+// HostIn keeps the host by which a client reached the desk.
+type HostIn struct {
+	host string
+	tls  bool
+}
+
+// Resolve keeps the host that the client used.
+func (h *HostIn) Resolve(ctx huma.Context) []error {
+	h.host, h.tls = ctx.Host(), ctx.TLS() != nil
+	return nil
+}
+
+// wireInfo says where the wire is for a client that reached the desk as host.
+func (d *Desk) wireInfo(host string) WireInfo {
+	port := d.settings.WireAddress().(*net.TCPAddr).Port
+	scheme := "http"
+	if d.settings.WireTLS {
+		scheme = "https"
+	}
+	name := host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		name = h
+	}
+	u := d.settings.WireURL
+	if u == "" {
+		u = fmt.Sprintf("%s://%s", scheme, net.JoinHostPort(name, fmt.Sprint(port)))
+	}
+	return WireInfo{URL: u, Port: port, Scheme: scheme, Domains: d.settings.Domains}
+}
+
+func (d *Desk) serviceCalls(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "service", Method: http.MethodGet, Path: "/api/v1/service", Summary: "What this service is and where its wire is", Tags: []string{"service"}},
+		func(ctx context.Context, in *HostIn) (*struct{ Body ServiceInfo }, error) {
+			return &struct{ Body ServiceInfo }{ServiceInfo{Product: "spindle", Role: "desk", Version: d.settings.Version, Region: d.store.Region,
+				Wire: d.wireInfo(in.host), Time: time.Now().UTC()}}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "check", Method: http.MethodPost, Path: "/api/v1/check", Summary: "Check a client's settings, field by field, for real", Tags: []string{"service"}},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Address string `json:"address" maxLength:"512" doc:"As the client has it, with http:// or https://"`
+				Style   string `json:"style" enum:"path,host"`
+				Region  string `json:"region" maxLength:"128"`
+				Key     string `json:"key" maxLength:"128" doc:"Access key id; empty for the one that asks"`
+				Secret  string `json:"secret,omitempty" maxLength:"256" doc:"Its secret; not needed for the key that asks"`
+				Bucket  string `json:"bucket,omitempty" maxLength:"63" doc:"A bucket to try"`
+				Write   bool   `json:"write,omitempty" doc:"Also put, read and remove a 1 KiB object"`
+			}
+		}) (*struct{ Body client.Report }, error) {
+			b := in.Body
+			key := sign.Credential{ID: b.Key, Secret: b.Secret}
+			if own := who(ctx).key; b.Secret == "" && (b.Key == "" || b.Key == own.ID) {
+				key = sign.Credential{ID: own.ID, Secret: own.Secret}
+			}
+			return &struct{ Body client.Report }{client.Check(ctx, client.Settings{Address: b.Address, Style: b.Style, Region: b.Region, Key: key, Bucket: b.Bucket, Write: b.Write})}, nil
+		})
+}

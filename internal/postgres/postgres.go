@@ -1,0 +1,387 @@
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"spindle/internal/core/fault"
+)
+
+// maxSocketPath is what a unix socket's path may have, less the server's own file name.
+const maxSocketPath = 107 - len("/.s.PGSQL.5432.lock")
+
+// Server is a private PostgreSQL.
+type Server struct {
+	dir, run, bin string
+	cred          *syscall.Credential
+	log           *slog.Logger
+
+	mu      sync.Mutex
+	cmd     *exec.Cmd
+	stopped bool
+	done    chan struct{}
+}
+
+// Programs finds the folder with PostgreSQL's programs. The error has the code
+// postgres-missing.
+func Programs() (string, error) {
+	if p, err := exec.LookPath("initdb"); err == nil {
+		if p, err = filepath.EvalSymlinks(p); err == nil {
+			return filepath.Dir(p), nil
+		}
+	}
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
+	sort.Slice(found, func(i, j int) bool { return version(found[i]) < version(found[j]) })
+	if len(found) == 0 {
+		return "", fault.New(fault.Unavailable, "postgres-missing", "PostgreSQL's server programs are not on this machine").In("database").
+			Do("install them (apt-get install postgresql), or give --database with the address of a server")
+	}
+	return filepath.Dir(found[len(found)-1]), nil
+}
+
+func version(path string) int {
+	n, _ := strconv.Atoi(strings.Split(path, "/")[4])
+	return n
+}
+
+// Start makes the cluster under dir if there is none, starts it and waits until
+// it answers. Stop it before exit.
+func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
+	bin, err := Programs()
+	if err != nil {
+		return nil, err
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	s := &Server{dir: filepath.Join(dir, "cluster"), bin: bin, log: log, done: make(chan struct{})}
+	if os.Geteuid() == 0 {
+		if s.cred, err = postgresUser(); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.folders(dir); err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(filepath.Join(s.dir, "PG_VERSION")); errors.Is(err, fs.ErrNotExist) {
+		if err := s.create(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.settle(ctx); err != nil {
+		return nil, err
+	}
+	ready := make(chan error, 1)
+	go s.supervise(ready)
+	if err := <-ready; err != nil {
+		return nil, err
+	}
+	if err := s.await(ctx); err != nil {
+		s.Stop()
+		return nil, err
+	}
+	return s, nil
+}
+
+func postgresUser() (*syscall.Credential, error) {
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, fault.New(fault.Unavailable, "postgres-user", "PostgreSQL does not run as root, and there is no user postgres").In("database").
+			Do("install the package postgresql, which makes the user, or run the service as another user").Because(err)
+	}
+	uid, err := strconv.Atoi(u.Uid)
+	if err != nil {
+		return nil, err
+	}
+	gid, err := strconv.Atoi(u.Gid)
+	if err != nil {
+		return nil, err
+	}
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// folders prepares the cluster's folders and the socket's.
+func (s *Server) folders(dir string) error {
+	s.run = filepath.Join(dir, "run")
+	if len(s.run) > maxSocketPath {
+		sum := sha256.Sum256([]byte(dir))
+		s.run = filepath.Join(os.TempDir(), "spindle-"+hex.EncodeToString(sum[:6]))
+	}
+	for _, d := range []string{dir, s.dir, s.run} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return fault.New(fault.Invalid, "data-directory", "the database's folder cannot be made").In("data").Do("give a directory this process may write to").Because(err)
+		}
+		if s.cred != nil {
+			if err := os.Chown(d, int(s.cred.Uid), int(s.cred.Gid)); err != nil {
+				return err
+			}
+		}
+	}
+	if st, err := os.Lstat(s.run); err != nil || st.Mode().Perm() != 0o700 || !st.IsDir() {
+		return fault.New(fault.Refused, "socket-folder", "the folder %s for the database's socket is open to others", s.run).In("data").Do("remove it and start again")
+	}
+	if s.cred == nil {
+		return nil
+	}
+	for d := filepath.Dir(dir); ; d = filepath.Dir(d) {
+		st, err := os.Stat(d)
+		if err != nil {
+			return err
+		}
+		own := st.Sys().(*syscall.Stat_t)
+		pass := st.Mode()&0o001 != 0 || own.Uid == s.cred.Uid && st.Mode()&0o100 != 0 || own.Gid == s.cred.Gid && st.Mode()&0o010 != 0
+		if !pass {
+			return fault.New(fault.Invalid, "data-directory", "the user postgres, who runs the database for root, may not pass through %s", d).In("data").
+				Do("choose a data directory elsewhere, run as an ordinary user, or allow it: chmod o+x %s", d)
+		}
+		if d == "/" {
+			return nil
+		}
+	}
+}
+
+func (s *Server) command(name string, args ...string) *exec.Cmd {
+	cmd := exec.Command(filepath.Join(s.bin, name), args...)
+	cmd.Dir = s.dir
+	cmd.Env = []string{"PATH=/usr/bin:/bin", "LC_ALL=C", "TZ=UTC"}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.cred, Setpgid: true}
+	return cmd
+}
+
+func (s *Server) create(ctx context.Context) error {
+	// Made beside and renamed, so that a crash leaves no half a cluster behind.
+	tmp := s.dir + ".new"
+	if err := os.RemoveAll(tmp); err != nil {
+		return err
+	}
+	cmd := s.command("initdb", "-D", tmp, "--username=spindle", "--auth=trust", "--locale=C", "--encoding=UTF8", "--no-instructions")
+	cmd.Dir = filepath.Dir(s.dir)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fault.New(fault.Internal, "database-create", "the database cluster could not be made").In("data").
+			Do("read the message: %s", lastLine(out)).Because(err)
+	}
+	settings := fmt.Sprintf(`listen_addresses = ''
+unix_socket_directories = '%s'
+unix_socket_permissions = 0700
+max_connections = 120
+shared_buffers = 256MB
+effective_cache_size = 2GB
+random_page_cost = 1.1
+max_wal_size = 2GB
+wal_compression = on
+checkpoint_timeout = 10min
+idle_in_transaction_session_timeout = 60s
+timezone = 'UTC'
+log_timezone = 'UTC'
+cluster_name = 'spindle'
+`, strings.ReplaceAll(s.run, "'", "''"))
+	f, err := os.OpenFile(filepath.Join(tmp, "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	if _, err := f.WriteString(settings); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	if err := errors.Join(f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Remove(s.dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return os.Rename(tmp, s.dir)
+}
+
+func lastLine(out []byte) string {
+	lines := bytes.Split(bytes.TrimSpace(out), []byte("\n"))
+	return string(lines[len(lines)-1])
+}
+
+// settle stops a server that a crash left running on the cluster.
+func (s *Server) settle(ctx context.Context) error {
+	pid := s.runningPID()
+	if pid == 0 {
+		return nil
+	}
+	s.log.Info("a database server of an earlier run is still there; it is asked to stop", "pid", pid)
+	for i := range 300 {
+		if i == 0 || i == 100 {
+			_ = syscall.Kill(pid, syscall.SIGINT)
+		}
+		if s.runningPID() == 0 {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return fault.New(fault.Conflict, "database-busy", "a database server with process number %d still runs on this data directory and does not stop", pid).In("data").
+		Do("end that process, then start again")
+}
+
+// runningPID gives the process number of a live server of this cluster, 0 when none.
+func (s *Server) runningPID() int {
+	b, err := os.ReadFile(filepath.Join(s.dir, "postmaster.pid"))
+	if err != nil {
+		return 0
+	}
+	line, _, _ := strings.Cut(string(b), "\n")
+	pid, err := strconv.Atoi(strings.TrimSpace(line))
+	if err != nil || pid <= 1 || syscall.Kill(pid, 0) == syscall.ESRCH {
+		return 0
+	}
+	// The number may be another program's by now.
+	if cmdline, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err != nil || !bytes.Contains(cmdline, []byte(s.dir)) {
+		return 0
+	}
+	return pid
+}
+
+// supervise runs the server until Stop and starts it again when it dies. It
+// stays on one thread: the kernel's word to the child is tied to the thread
+// that made it.
+func (s *Server) supervise(ready chan<- error) {
+	runtime.LockOSThread()
+	defer close(s.done)
+	for attempt := 0; ; attempt++ {
+		cmd := s.command("postgres", "-D", s.dir)
+		cmd.SysProcAttr.Pdeathsig = syscall.SIGINT
+		out := &lineLog{log: s.log}
+		cmd.Stdout, cmd.Stderr = out, out
+		s.mu.Lock()
+		if s.stopped {
+			s.mu.Unlock()
+			return
+		}
+		err := cmd.Start()
+		if err == nil {
+			s.cmd = cmd
+		}
+		s.mu.Unlock()
+		if attempt == 0 {
+			ready <- err
+			if err != nil {
+				return
+			}
+		}
+		started := time.Now()
+		if err == nil {
+			err = cmd.Wait()
+		}
+		s.mu.Lock()
+		stopped := s.stopped
+		s.cmd = nil
+		s.mu.Unlock()
+		if stopped {
+			return
+		}
+		s.log.Warn("the database server ended and is started again", "error", err)
+		if time.Since(started) < 5*time.Second {
+			time.Sleep(300 * time.Millisecond)
+		}
+	}
+}
+
+// lineLog passes the server's complaints to the log, a line at a time.
+type lineLog struct {
+	log *slog.Logger
+	mu  sync.Mutex
+	buf []byte
+}
+
+func (l *lineLog) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.buf = append(l.buf, p...)
+	for {
+		i := bytes.IndexByte(l.buf, '\n')
+		if i < 0 {
+			return len(p), nil
+		}
+		line := string(l.buf[:i])
+		l.buf = l.buf[i+1:]
+		level := slog.LevelDebug
+		if strings.Contains(line, "PANIC:") || strings.Contains(line, "FATAL:") && !strings.Contains(line, "starting up") && !strings.Contains(line, "shutting down") {
+			level = slog.LevelWarn
+		}
+		l.log.Log(context.Background(), level, "database: "+line)
+	}
+}
+
+var _ io.Writer = (*lineLog)(nil)
+
+// await waits until the server answers.
+func (s *Server) await(ctx context.Context) error {
+	for deadline := time.Now().Add(60 * time.Second); ; {
+		cmd := s.command("pg_isready", "-q", "-h", s.run, "-U", "spindle", "-d", "postgres")
+		if cmd.Run() == nil {
+			return nil
+		}
+		if time.Now().After(deadline) {
+			return fault.New(fault.Unavailable, "database-start", "the private database does not come up").In("data").Do("run with --log-level debug to see its messages")
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-s.done:
+			return fault.New(fault.Unavailable, "database-start", "the private database ended while starting").In("data").Do("run with --log-level debug to see its messages")
+		case <-time.After(30 * time.Millisecond):
+		}
+	}
+}
+
+// URL gives the address of a database on the server.
+func (s *Server) URL(database string) string {
+	q := url.Values{"host": {s.run}, "sslmode": {"disable"}}
+	return "postgres://spindle@/" + url.PathEscape(database) + "?" + q.Encode()
+}
+
+// PID gives the server's process number, 0 while it is not running.
+func (s *Server) PID() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.cmd == nil {
+		return 0
+	}
+	return s.cmd.Process.Pid
+}
+
+// Stop ends the server, cutting connections that are left, and waits for it.
+func (s *Server) Stop() {
+	s.mu.Lock()
+	s.stopped = true
+	if s.cmd != nil {
+		_ = s.cmd.Process.Signal(syscall.SIGINT)
+	}
+	s.mu.Unlock()
+	select {
+	case <-s.done:
+	case <-time.After(20 * time.Second):
+		s.mu.Lock()
+		if s.cmd != nil {
+			_ = s.cmd.Process.Signal(syscall.SIGQUIT)
+		}
+		s.mu.Unlock()
+		<-s.done
+	}
+}

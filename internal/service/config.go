@@ -1,0 +1,89 @@
+package service
+
+import (
+	"net"
+	"path/filepath"
+	"time"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/works"
+)
+
+// Config of a service. Zero values mean the defaults named here.
+type Config struct {
+	Data     string // directory of everything; required
+	Wire     string // address of the wire; default 127.0.0.1:5710
+	Desk     string // address of the desk; default 127.0.0.1:5711
+	Database string // URL of a PostgreSQL; "" for a private one under Data
+
+	Region       string   // default "fenn"
+	Account      string   // of the owner; default "owner"
+	Domains      []string // of host style; default "localhost"
+	Origins      []string // pages that may call the wire; default "*"
+	StrictRegion bool
+	WireURL      string // how clients reach the wire, when not by the desk's host name
+
+	TLSCert, TLSKey string // PEM files; both or none
+	PlainHTTP       bool   // allow plain HTTP beyond loopback
+
+	OwnerKey, OwnerSecret string // of the first key; "" for generated ones
+
+	SlowAfter time.Duration // how long a client may be silent; default 30 s
+	Works     works.Settings
+}
+
+// Defaults of addresses.
+const (
+	DefaultWire = "127.0.0.1:5710"
+	DefaultDesk = "127.0.0.1:5711"
+)
+
+func (c *Config) fill() error {
+	set := func(s *string, v string) {
+		if *s == "" {
+			*s = v
+		}
+	}
+	set(&c.Wire, DefaultWire)
+	set(&c.Desk, DefaultDesk)
+	set(&c.Region, "fenn")
+	set(&c.Account, "owner")
+	if c.Domains == nil {
+		c.Domains = []string{"localhost"}
+	}
+	if c.Origins == nil {
+		c.Origins = []string{"*"}
+	}
+	if c.Data == "" {
+		return fault.New(fault.Invalid, "data-missing", "no data directory is given").In("data").Do("give one: --data DIR, or SPINDLE_DATA")
+	}
+	var err error
+	if c.Data, err = filepath.Abs(c.Data); err != nil {
+		return err
+	}
+	if (c.TLSCert == "") != (c.TLSKey == "") {
+		return fault.New(fault.Invalid, "tls-half", "a certificate and its key are needed together").In("tls-cert").Do("give --tls-cert and --tls-key")
+	}
+	if (c.OwnerKey == "") != (c.OwnerSecret == "") {
+		return fault.New(fault.Invalid, "owner-half", "the owner's key and secret are needed together").In("SPINDLE_OWNER_KEY").Do("set SPINDLE_OWNER_KEY and SPINDLE_OWNER_SECRET, or neither")
+	}
+	for flag, addr := range map[string]string{"wire": c.Wire, "desk": c.Desk} {
+		host, _, err := net.SplitHostPort(addr)
+		if err != nil {
+			return fault.New(fault.Invalid, "address", "%q is no address to listen on", addr).In(flag).Do("give it as HOST:PORT, for instance 127.0.0.1:5710").Because(err)
+		}
+		if c.TLSCert == "" && !c.PlainHTTP && !loopback(host) {
+			return fault.New(fault.Refused, "plain-http", "%s would be reached from beyond this machine, in plain HTTP", addr).In(flag).
+				Do("give --tls-cert and --tls-key, or say --plain-http when something before it does TLS")
+		}
+	}
+	return nil
+}
+
+func loopback(host string) bool {
+	if host == "localhost" {
+		return true
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback()
+}

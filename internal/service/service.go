@@ -1,0 +1,259 @@
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
+
+	"spindle/internal/bodies"
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/desk"
+	"spindle/internal/keyring"
+	"spindle/internal/postgres"
+	"spindle/internal/store"
+	"spindle/internal/wire/server"
+	"spindle/internal/works"
+)
+
+// Version of the program.
+const Version = "0.1.0"
+
+// Service is a running service.
+type Service struct {
+	Store   *store.Store
+	Keys    *keyring.Ring
+	Made    *keyring.Key // the owner's key, when this start made it
+	Config  Config
+	WireURL string
+	DeskURL string
+
+	log      *slog.Logger
+	lockFile *os.File
+	undo     []func()
+	failed   chan error
+	wire     *http.Server
+	desk     *http.Server
+}
+
+// Start starts a service. The caller stops it; Failed tells when it cannot go on.
+func Start(ctx context.Context, cfg Config, log *slog.Logger) (s *Service, err error) {
+	if err := cfg.fill(); err != nil {
+		return nil, err
+	}
+	s = &Service{Config: cfg, log: log, failed: make(chan error, 2)}
+	defer func() {
+		if err != nil {
+			s.unwind()
+		}
+	}()
+	if err := os.MkdirAll(cfg.Data, 0o711); err != nil { // the database's user passes through
+		return nil, fault.New(fault.Invalid, "data-directory", "the data directory cannot be made").In("data").Do("give a directory that this process may write to").Because(err)
+	}
+	if err := s.lock(); err != nil {
+		return nil, err
+	}
+	wireL, err := s.listen("wire", cfg.Wire)
+	if err != nil {
+		return nil, err
+	}
+	deskL, err := s.listen("desk", cfg.Desk)
+	if err != nil {
+		return nil, err
+	}
+	url := cfg.Database
+	if url == "" {
+		pg, err := postgres.Start(ctx, filepath.Join(cfg.Data, "postgres"), log)
+		if err != nil {
+			return nil, err
+		}
+		s.undo = append(s.undo, pg.Stop)
+		url = pg.URL("postgres")
+	}
+	cat, err := open(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	s.undo = append(s.undo, func() { cat.Close() })
+	vol, err := bodies.Open(filepath.Join(cfg.Data, "volumes", "main"), 0)
+	if err != nil {
+		return nil, err
+	}
+	s.undo = append(s.undo, func() { vol.Close() })
+	s.Store = store.New(cat, vol, cfg.Region)
+	if s.Keys, err = keyring.Open(ctx, cat, filepath.Join(cfg.Data, "master.key")); err != nil {
+		return nil, err
+	}
+	if s.Made, err = s.Keys.First(ctx, cfg.Account, cfg.OwnerKey, cfg.OwnerSecret); err != nil {
+		return nil, err
+	}
+	if err := cat.EnsurePartitions(ctx, time.Now(), time.Now().AddDate(0, 2, 0)); err != nil {
+		return nil, err
+	}
+	if err := s.Store.RefreshDamage(ctx); err != nil {
+		return nil, err
+	}
+	crew := works.Start(s.Store, cfg.Works, log)
+	s.undo = append(s.undo, crew.Stop)
+	s.serve(wireL, deskL)
+	return s, s.sign("wire " + s.WireURL + ", desk " + s.DeskURL)
+}
+
+func open(ctx context.Context, url string) (*catalog.Catalog, error) {
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	return catalog.Open(ctx, url)
+}
+
+// lock keeps a second service off a private data directory. Services that
+// share a database may share the directory.
+func (s *Service) lock() error {
+	if s.Config.Database != "" {
+		return nil
+	}
+	f, err := os.OpenFile(filepath.Join(s.Config.Data, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return fault.New(fault.Invalid, "data-directory", "the data directory cannot be used").In("data").Because(err)
+	}
+	if err := flock(f, s.Config.Data); err != nil {
+		f.Close()
+		return err
+	}
+	s.lockFile = f
+	s.undo = append(s.undo, func() { f.Close() })
+	return s.sign("starting")
+}
+
+// sign writes into the lock who holds it and how to reach it.
+func (s *Service) sign(addresses string) error {
+	if s.lockFile == nil {
+		return nil
+	}
+	if err := s.lockFile.Truncate(0); err != nil {
+		return err
+	}
+	_, err := s.lockFile.WriteAt([]byte(strconv.Itoa(os.Getpid())+" "+addresses+"\n"), 0)
+	return err
+}
+
+func (s *Service) listen(flag, addr string) (net.Listener, error) {
+	l, err := net.Listen("tcp", addr)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fault.New(fault.Conflict, "port-taken", "the address %s is taken by another program", addr).In(flag).Do("choose another with --%s HOST:PORT", flag)
+	}
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "address", "the service cannot listen on %s", addr).In(flag).Do("choose another with --%s HOST:PORT", flag).Because(err)
+	}
+	s.undo = append(s.undo, func() { l.Close() })
+	return l, nil
+}
+
+func (s *Service) serve(wireL, deskL net.Listener) {
+	cfg := s.Config
+	scheme := "http"
+	if cfg.TLSCert != "" {
+		scheme = "https"
+	}
+	s.WireURL, s.DeskURL = scheme+"://"+wireL.Addr().String(), scheme+"://"+deskL.Addr().String()
+	registry := prometheus.NewRegistry()
+	s.wire = server.New(s.Store, s.Keys, server.Settings{Domains: cfg.Domains, StrictRegion: cfg.StrictRegion, Origins: cfg.Origins, SlowAfter: cfg.SlowAfter, HeaderWait: cfg.SlowAfter,
+		Observe: observer(registry)}, s.log).HTTP()
+	d := desk.New(s.Store, s.Keys, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "", WireURL: cfg.WireURL, Domains: cfg.Domains,
+		Secure: cfg.TLSCert != "", Registry: registry}, s.log)
+	s.desk = &http.Server{Handler: d.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
+	s.desk.RegisterOnShutdown(d.Stop)
+	run := func(h *http.Server, l net.Listener) {
+		var err error
+		if cfg.TLSCert != "" {
+			h.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12}
+			err = h.ServeTLS(l, cfg.TLSCert, cfg.TLSKey)
+		} else {
+			err = h.Serve(l)
+		}
+		if !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- err
+		}
+	}
+	go run(s.wire, wireL)
+	go run(s.desk, deskL)
+}
+
+// Failed gives an error when the service cannot go on.
+func (s *Service) Failed() <-chan error { return s.failed }
+
+// Stop drains requests until ctx ends, then stops everything.
+func (s *Service) Stop(ctx context.Context) error {
+	var g errgroup.Group
+	for _, h := range []*http.Server{s.wire, s.desk} {
+		g.Go(func() error {
+			err := h.Shutdown(ctx)
+			if err != nil {
+				err = errors.Join(fmt.Errorf("requests were cut off: %w", err), h.Close())
+			}
+			return err
+		})
+	}
+	err := g.Wait()
+	s.unwind()
+	return err
+}
+
+func (s *Service) unwind() {
+	for i := len(s.undo) - 1; i >= 0; i-- {
+		s.undo[i]()
+	}
+	s.undo = nil
+}
+
+// observer counts requests of the wire for the metrics.
+func observer(r *prometheus.Registry) func(string, int, time.Duration, int64, int64) {
+	seconds := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "spindle_wire_request_seconds", Help: "Time to answer requests of the wire.",
+		Buckets: []float64{.0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10, 60}}, []string{"operation"})
+	count := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "spindle_wire_requests_total", Help: "Requests of the wire."}, []string{"operation", "status"})
+	bytes := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "spindle_wire_bytes_total", Help: "Bytes of bodies of the wire."}, []string{"direction"})
+	r.MustRegister(seconds, count, bytes)
+	in, out := bytes.WithLabelValues("in"), bytes.WithLabelValues("out")
+	return func(op string, status int, took time.Duration, received, sent int64) {
+		seconds.WithLabelValues(op).Observe(took.Seconds())
+		count.WithLabelValues(op, strconv.Itoa(status)).Inc()
+		in.Add(float64(received))
+		out.Add(float64(sent))
+	}
+}
+
+// CheckFree reports whether no service holds a data directory. The error has
+// the code data-busy.
+func CheckFree(dir string) error {
+	f, err := os.Open(filepath.Join(dir, "lock"))
+	if err != nil {
+		return nil // no lock, no holder
+	}
+	defer f.Close()
+	return flock(f, dir)
+}
+
+func flock(f *os.File, dir string) error {
+	if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+		return nil
+	}
+	b, _ := io.ReadAll(io.LimitReader(f, 256))
+	pid, addresses, _ := strings.Cut(strings.TrimSpace(string(b)), " ")
+	return fault.New(fault.Conflict, "data-busy", "another service, process %s, holds the data directory %s (%s)", pid, dir, addresses).In("data").
+		Do("stop that process, or choose another directory; several processes can share one with --database")
+}

@@ -1,0 +1,196 @@
+package store
+
+import (
+	"context"
+	"io"
+	"os"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"spindle/internal/bodies"
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// Store keeps objects.
+type Store struct {
+	Catalog *catalog.Catalog
+	Volume  *bodies.Volume
+	Region  string // of new buckets
+
+	facts   sync.Map // bucket name -> cachedFacts, of buckets without quota
+	damaged atomic.Pointer[map[object.BodyRef]string]
+	smalls  sync.Pool
+}
+
+// factsFor is how long a bucket's number is believed; a write to a bucket that
+// was removed meanwhile is found out by the commit.
+const factsFor = 5 * time.Second
+
+type cachedFacts struct {
+	catalog.BucketFacts
+	until time.Time
+}
+
+// New makes a store of a catalog and a volume.
+func New(c *catalog.Catalog, v *bodies.Volume, region string) *Store {
+	s := &Store{Catalog: c, Volume: v, Region: region}
+	s.smalls.New = func() any { b := make([]byte, bodies.SmallBody); return &b }
+	s.damaged.Store(&map[object.BodyRef]string{})
+	return s
+}
+
+// now is the moment of a change, in the catalog's resolution.
+func now(a catalog.Author) catalog.Author {
+	if a.At.IsZero() {
+		a.At = time.Now()
+	}
+	a.At = a.At.UTC().Truncate(time.Microsecond)
+	return a
+}
+
+func (s *Store) bucketFacts(ctx context.Context, name object.BucketName) (f catalog.BucketFacts, cached bool, err error) {
+	if c, ok := s.facts.Load(name); ok && time.Now().Before(c.(cachedFacts).until) {
+		return c.(cachedFacts).BucketFacts, true, nil
+	}
+	f, err = s.Catalog.Facts(ctx, name)
+	if err != nil {
+		s.facts.Delete(name)
+		return f, false, err
+	}
+	if f.Room == nil {
+		s.facts.Store(name, cachedFacts{f, time.Now().Add(factsFor)})
+	}
+	return f, false, nil
+}
+
+// Bucket reports whether a bucket is there and its region, from what is known
+// for a few seconds.
+func (s *Store) Bucket(ctx context.Context, name object.BucketName) (region string, err error) {
+	f, _, err := s.bucketFacts(ctx, name)
+	return f.Region, err
+}
+
+// Find gives the current version at an address. The errors for what is not
+// there have the codes bucket-missing and key-missing.
+func (s *Store) Find(ctx context.Context, a catalog.Address) (*object.Version, error) {
+	f, err := s.Catalog.Lookup(ctx, a)
+	switch {
+	case err != nil:
+		return nil, err
+	case f.Bucket == 0:
+		return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket named %q", a.Bucket).In("bucket").Do("check the name, or create it")
+	case f.Version == nil:
+		return nil, keyMissing()
+	}
+	return f.Version, nil
+}
+
+func keyMissing() error {
+	return fault.New(fault.NotFound, "key-missing", "the bucket has no object with this key").In("key").
+		Do("list the bucket to see what is there; keys are compared byte by byte")
+}
+
+// Body is an open body. Close it.
+type Body struct {
+	size  int64
+	bytes []byte   // of a small body, checked
+	file  *os.File // of a large one
+	free  func()
+}
+
+// Open opens the body of a version found at an address. If the body moved or
+// the object was replaced since the look, it looks again: use the version that
+// comes back.
+func (s *Store) Open(ctx context.Context, a catalog.Address, v *object.Version) (*Body, *object.Version, error) {
+	b, err := s.open(v)
+	if err == nil || fault.KindOf(err) != fault.Damaged {
+		return b, v, err
+	}
+	f, ferr := s.Catalog.Lookup(ctx, a)
+	if ferr != nil {
+		return nil, nil, ferr
+	}
+	if f.Version == nil {
+		return nil, nil, keyMissing()
+	}
+	if f.Version.Body != v.Body {
+		b, err = s.open(f.Version)
+		if err == nil || fault.KindOf(err) != fault.Damaged {
+			return b, f.Version, err
+		}
+	}
+	if _, rerr := s.Catalog.ReportDamage(ctx, f.Bucket, f.Version, fault.From(err).Message, time.Now()); rerr != nil {
+		return nil, nil, rerr
+	}
+	return nil, nil, err
+}
+
+func (s *Store) open(v *object.Version) (*Body, error) {
+	if v.Body.File == 0 {
+		return &Body{free: func() {}}, nil
+	}
+	if problem, bad := (*s.damaged.Load())[v.Body]; bad {
+		return nil, fault.New(fault.Damaged, "damaged", "%s", problem).Do("restore the object from a copy; the damage is reported on the overview")
+	}
+	if v.Body.Offset < 0 {
+		f, err := s.Volume.OpenWhole(v.Body, v.Size)
+		if err != nil {
+			return nil, err
+		}
+		return &Body{size: v.Size, file: f, free: func() { f.Close() }}, nil
+	}
+	bp := s.smalls.Get().(*[]byte)
+	if err := s.Volume.ReadSmall(v.Body, (*bp)[:v.Size], v.CRC64); err != nil {
+		s.smalls.Put(bp)
+		return nil, err
+	}
+	return &Body{size: v.Size, bytes: (*bp)[:v.Size], free: func() { s.smalls.Put(bp) }}, nil
+}
+
+// Close gives the body back.
+func (b *Body) Close() { b.free() }
+
+// Send writes length bytes from offset to w. A large body goes from file to
+// socket inside the kernel when w can. between, if not nil, is called before
+// each stretch of at most 1 MiB.
+func (b *Body) Send(w io.Writer, offset, length int64, between func()) error {
+	if b.file == nil {
+		if between != nil {
+			between()
+		}
+		_, err := w.Write(b.bytes[offset : offset+length])
+		return err
+	}
+	if _, err := b.file.Seek(offset, io.SeekStart); err != nil {
+		return err
+	}
+	for length > 0 {
+		if between != nil {
+			between()
+		}
+		n := min(length, 1<<20)
+		if _, err := io.CopyN(w, b.file, n); err != nil {
+			return err
+		}
+		length -= n
+	}
+	return nil
+}
+
+// RefreshDamage reads which bodies are known to be damaged, so that none is
+// served as good.
+func (s *Store) RefreshDamage(ctx context.Context) error {
+	list, err := s.Catalog.Damaged(ctx, 100_000)
+	if err != nil {
+		return err
+	}
+	m := make(map[object.BodyRef]string, len(list))
+	for _, d := range list {
+		m[d.Body] = d.Problem
+	}
+	s.damaged.Store(&m)
+	return nil
+}

@@ -1,0 +1,353 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"hash"
+	"io"
+	"time"
+
+	"spindle/internal/bodies"
+	"spindle/internal/catalog"
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// Put asks to write an object.
+type Put struct {
+	catalog.Address
+	catalog.Author
+	Body     io.Reader // its error ends the put and is returned as it is
+	Size     int64     // of the body, -1 when unknown
+	Headers  object.Headers
+	Metadata object.Metadata
+
+	MD5      *[16]byte              // claimed digest of the content, if any
+	Checksum digest.Kind            // further digest to keep, if any
+	Claim    func() ([]byte, error) // its claimed value, asked for after the body has ended; nil: none is claimed
+
+	IfAbsent bool         // only if nothing is there
+	IfETag   *object.ETag // only if this content is there
+}
+
+// Put writes an object and gives the version that is now current. It returns
+// after body and record are on disk. Beside the errors of catalog.Commit and
+// bodies.Write there are size-mismatch, object-too-large, quota and
+// digest-mismatch.
+func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
+	facts, cached, err := s.bucketFacts(ctx, p.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	if p.Size > object.MaxSize {
+		return nil, fault.New(fault.TooLarge, "object-too-large", "the body has %d bytes; %d are allowed in one put", p.Size, int64(object.MaxSize)).
+			In("size").Do("send it in parts")
+	}
+	if p.IfAbsent || p.IfETag != nil || facts.Room != nil && p.Size > *facts.Room {
+		if err := s.early(ctx, p, facts); err != nil {
+			return nil, err
+		}
+	}
+	var extra []hash.Hash
+	var sum hash.Hash
+	if p.Checksum != digest.None && p.Checksum != digest.CRC64NVME {
+		sum = p.Checksum.New()
+		extra = append(extra, sum)
+	}
+	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, By: p.Who}
+	w, err := s.Volume.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, extra, func(w bodies.Written) error {
+		if p.Size >= 0 && w.Size != p.Size {
+			return fault.New(fault.Invalid, "size-mismatch", "the body has %d bytes, and %d were declared", w.Size, p.Size).In("size").Do("send the whole body")
+		}
+		if p.MD5 != nil && *p.MD5 != w.MD5 {
+			return mismatch("MD5", p.MD5[:], w.MD5[:])
+		}
+		if p.Checksum == digest.None {
+			return nil
+		}
+		v.Checksum = digest.Sum{Kind: p.Checksum}
+		if sum != nil {
+			v.Checksum.Bytes = sum.Sum(nil)
+		} else {
+			v.Checksum.Bytes = crcBytes(w.CRC64)
+		}
+		claim, err := p.Claim()
+		if err != nil {
+			return err
+		}
+		if claim != nil && !bytes.Equal(claim, v.Checksum.Bytes) {
+			return mismatch(p.Checksum.String(), claim, v.Checksum.Bytes)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	v.Size, v.ETag.MD5, v.CRC64, v.Body = w.Size, w.MD5, w.CRC64, w.Ref
+	author := now(p.Author)
+	v.Created = author.At
+	ch := catalog.Change{Bucket: facts.ID, Key: p.Key.String(), Version: v, IfAbsent: p.IfAbsent, IfETag: p.IfETag,
+		At: author.At, Who: author.Who, Source: author.Source}
+	res, err := s.Catalog.Commit(ctx, ch)
+	if cached && fault.HasCode(err, "bucket-missing") {
+		// Perhaps it was removed and made again since we learned its number.
+		s.facts.Delete(p.Bucket)
+		if facts, _, err = s.bucketFacts(ctx, p.Bucket); err == nil {
+			ch.Bucket = facts.ID
+			res, err = s.Catalog.Commit(ctx, ch)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	v.Number = res.Number
+	return v, nil
+}
+
+// early refuses what the commit would refuse too, before the body is read.
+func (s *Store) early(ctx context.Context, p Put, facts catalog.BucketFacts) error {
+	f, err := s.Catalog.Lookup(ctx, p.Address)
+	if err != nil {
+		return err
+	}
+	there := f.Version
+	switch {
+	case p.IfAbsent && there != nil:
+		return fault.New(fault.Precondition, "exists", "the key holds an object already, and the request asked that it should not").In("key")
+	case p.IfETag != nil && there == nil:
+		return fault.New(fault.NotFound, "absent", "nothing is there, and the request asked for a certain ETag").In("key")
+	case p.IfETag != nil && there.ETag != *p.IfETag:
+		return fault.New(fault.Precondition, "mismatch", "the object's ETag is %s, not %s", there.ETag, p.IfETag).In("key").Do("read the object again and repeat the change on what is there now")
+	}
+	if facts.Room != nil {
+		adds := p.Size
+		if there != nil {
+			adds -= there.Size
+		}
+		if adds > *facts.Room {
+			return fault.New(fault.Full, "quota", "the bucket's quota has room for %d bytes, and the object would add %d", max(0, *facts.Room), adds).
+				In("quota").Do("remove objects, or raise the bucket's quota")
+		}
+	}
+	return nil
+}
+
+func crcBytes(crc uint64) []byte {
+	h := make([]byte, 8)
+	for i := range h {
+		h[i] = byte(crc >> (56 - 8*i))
+	}
+	return h
+}
+
+func mismatch(kind string, claimed, got []byte) error {
+	return fault.New(fault.Invalid, "digest-mismatch", "the %s of the body is %s, and %s was claimed", kind, hex.EncodeToString(got), hex.EncodeToString(claimed)).
+		In("digest").Do("send the body again; it changed on the way, or the digest is of something else")
+}
+
+// capped ends a body that is larger than any object may be.
+type capped struct {
+	r    io.Reader
+	left int64
+}
+
+func (c *capped) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	if c.left -= int64(n); c.left < 0 {
+		return n, fault.New(fault.TooLarge, "object-too-large", "the body has more than %d bytes", int64(object.MaxSize)).In("size").Do("send it in parts")
+	}
+	return n, err
+}
+
+// Remove removes the current object at an address. removed is false when
+// nothing was there, which is no error unless etag is given.
+func (s *Store) Remove(ctx context.Context, a catalog.Address, etag *object.ETag, by catalog.Author) (removed bool, err error) {
+	facts, _, err := s.bucketFacts(ctx, a.Bucket)
+	if err != nil {
+		return false, err
+	}
+	by = now(by)
+	r, err := s.Catalog.Commit(ctx, catalog.Change{Bucket: facts.ID, Key: a.Key.String(), Remove: true, IfETag: etag, At: by.At, Who: by.Who, Source: by.Source})
+	if fault.HasCode(err, "bucket-missing") {
+		s.facts.Delete(a.Bucket)
+	}
+	return r.Number > 0, err
+}
+
+// RemoveMany removes the objects of many keys; a key given twice counts once.
+// errs holds an error for each key that could not be removed.
+func (s *Store) RemoveMany(ctx context.Context, bucket object.BucketName, keys []object.Key, by catalog.Author) (errs map[object.Key]error, err error) {
+	facts, err := s.Catalog.Facts(ctx, bucket)
+	if err != nil {
+		return nil, err
+	}
+	by = now(by)
+	seen := make(map[object.Key]bool, len(keys))
+	var changes []catalog.Change
+	var order []object.Key
+	for _, k := range keys {
+		if !seen[k] {
+			seen[k] = true
+			order = append(order, k)
+			changes = append(changes, catalog.Change{Bucket: facts.ID, Key: k.String(), Remove: true, At: by.At, Who: by.Who, Source: by.Source})
+		}
+	}
+	_, es := s.Catalog.CommitMany(ctx, changes)
+	errs = map[object.Key]error{}
+	for i, e := range es {
+		if e != nil {
+			errs[order[i]] = e
+		}
+	}
+	return errs, nil
+}
+
+// Copy asks for a copy of an object, here or in another bucket.
+type Copy struct {
+	From, To catalog.Address
+	catalog.Author
+	Replace  bool // with these headers and metadata instead of the source's
+	Headers  object.Headers
+	Metadata object.Metadata
+	Move     bool // remove the source in the same transaction
+
+	If       object.Conditions // on the source
+	IfAbsent bool              // on the target
+}
+
+// Copy makes an object of another's body, without moving bytes. The errors are
+// those of Find for the source and of Commit for the target; conditions on the
+// source fail with the code mismatch.
+func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
+	if _, err := s.Find(ctx, c.From); err != nil {
+		return nil, err
+	}
+	facts, err := s.Catalog.Facts(ctx, c.To.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	if c.From == c.To && (c.Move || !c.Replace) {
+		return nil, fault.New(fault.Invalid, "copy-to-itself", "source and target are the same object").In("target").
+			Do("give another key, or change its metadata on the way")
+	}
+	author := now(c.Author)
+	ch := catalog.Change{Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, At: author.At, Who: author.Who, Source: author.Source}
+	res, wrote, err := s.Catalog.Copy(ctx, c.From, ch, c.Move, func(found *object.Version) (*object.Version, error) {
+		if c.If.Read(found) != object.Proceed {
+			return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
+		}
+		v := *found
+		v.Key, v.Created, v.By, v.Revision = c.To.Key, author.At, author.Who, 1
+		if c.Replace {
+			v.Headers, v.Metadata = c.Headers, c.Metadata
+		}
+		return &v, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	wrote.Number = res.Number
+	return wrote, nil
+}
+
+// List gives a page of a bucket.
+func (s *Store) List(ctx context.Context, bucket object.BucketName, l catalog.Listing) (page []catalog.Entry, more bool, err error) {
+	f, _, err := s.bucketFacts(ctx, bucket)
+	if err != nil {
+		return nil, false, err
+	}
+	l.Bucket = f.ID
+	return s.Catalog.List(ctx, l)
+}
+
+// Cleared says what one step of RemoveUnder removed.
+type Cleared struct {
+	Objects int64
+	Bytes   int64
+	More    bool
+}
+
+// RemoveUnder removes the next objects, at most limit, beneath a prefix ("" for
+// all of a bucket). Called until More is false it empties the prefix; it is
+// safe to stop and to repeat.
+func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefix string, limit int, by catalog.Author) (Cleared, error) {
+	f, err := s.Catalog.Facts(ctx, bucket)
+	if err != nil {
+		return Cleared{}, err
+	}
+	page, more, err := s.Catalog.List(ctx, catalog.Listing{Bucket: f.ID, Prefix: prefix, Max: limit})
+	if err != nil {
+		return Cleared{}, err
+	}
+	by = now(by)
+	changes := make([]catalog.Change, len(page))
+	for i, e := range page {
+		changes[i] = catalog.Change{Bucket: f.ID, Key: e.Name(), Remove: true, At: by.At, Who: by.Who, Source: by.Source}
+	}
+	results, errs := s.Catalog.CommitMany(ctx, changes)
+	c := Cleared{More: more}
+	for i, e := range page {
+		if errs[i] != nil {
+			return c, errs[i]
+		}
+		if results[i].Number > 0 {
+			c.Objects++
+			c.Bytes += e.Version.Size
+		}
+	}
+	return c, nil
+}
+
+// CreateBucket makes a bucket in an account.
+func (s *Store) CreateBucket(ctx context.Context, name object.BucketName, account, region string, quota *int64, by catalog.Author) error {
+	if region == "" {
+		region = s.Region
+	}
+	if err := CheckQuota(quota); err != nil {
+		return err
+	}
+	return s.Catalog.CreateBucket(ctx, catalog.Bucket{Name: name, Account: account, Region: region, Quota: quota}, now(by))
+}
+
+// CheckQuota refuses a quota that is not a positive number of bytes.
+func CheckQuota(quota *int64) error {
+	if quota != nil && *quota <= 0 {
+		return fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte").In("quota").Do("give a size such as 400MiB, or none to take it away")
+	}
+	return nil
+}
+
+// RemoveBucket removes an empty bucket.
+func (s *Store) RemoveBucket(ctx context.Context, name object.BucketName, by catalog.Author) error {
+	s.facts.Delete(name)
+	return s.Catalog.RemoveBucket(ctx, name, now(by))
+}
+
+// SetQuota changes or (nil) takes away a bucket's quota.
+func (s *Store) SetQuota(ctx context.Context, name object.BucketName, quota *int64, by catalog.Author) error {
+	if err := CheckQuota(quota); err != nil {
+		return err
+	}
+	s.facts.Delete(name)
+	return s.Catalog.SetQuota(ctx, name, quota, now(by))
+}
+
+// Fresh waits until usage is complete up to a moment, for tests and the demo.
+func (s *Store) Fresh(ctx context.Context, moment time.Time) error {
+	for {
+		if _, err := s.Catalog.RollUp(ctx, 10_000); err != nil {
+			return err
+		}
+		t, err := s.Catalog.CompleteUpTo(ctx)
+		if err != nil || t.After(moment) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,345 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"syscall"
+	"time"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/wire/sign"
+)
+
+// Settings of a client, as a person has them.
+type Settings struct {
+	Address string // with scheme
+	Style   string // path or host
+	Region  string
+	Key     sign.Credential
+	Bucket  string // to try; may be empty
+	Write   bool   // also put, read and remove a small object
+}
+
+// Result of one line of a check.
+type Result string
+
+// Results of a line.
+const (
+	Agrees   Result = "agrees"
+	Wrong    Result = "wrong"
+	NotTried Result = "not tried"
+	NotUsed  Result = "not used"
+)
+
+// Finding is one line of a check.
+type Finding struct {
+	Field   string `json:"field" enum:"address,port,protocol,certificate,clock,region,style,key,bucket,there-and-back" doc:"What was looked at"`
+	Result  Result `json:"result" enum:"agrees,wrong,not tried,not used"`
+	Seen    string `json:"seen" doc:"What was seen"`
+	Remedy  string `json:"remedy,omitempty" doc:"What to do about it"`
+	Address string `json:"address,omitempty" doc:"The address that would be right, when it is known"`
+}
+
+// Report is a check's outcome: the first wrong line names the field at fault.
+type Report struct {
+	Good     bool      `json:"good"`
+	At       time.Time `json:"at"`
+	Findings []Finding `json:"findings"`
+}
+
+var checkOrder = []string{"address", "port", "protocol", "certificate", "clock", "region", "style", "key", "bucket", "there-and-back"}
+
+type checking struct {
+	s     Settings
+	found map[string]Finding
+	hc    *http.Client
+	u     *url.URL
+}
+
+// deskAnswer is what a Spindle desk says of itself without being asked who asks.
+type deskAnswer struct {
+	Product string `json:"product"`
+	Role    string `json:"role"`
+	Wire    struct {
+		Port   int    `json:"port"`
+		Scheme string `json:"scheme"`
+	} `json:"wire"`
+}
+
+// Check looks at settings one by one for real. It takes at most about 15 seconds.
+func Check(ctx context.Context, s Settings) Report {
+	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	t := Transport()
+	t.DialContext = (&net.Dialer{Timeout: 4 * time.Second}).DialContext
+	c := &checking{s: s, found: map[string]Finding{}, hc: &http.Client{Transport: t, Timeout: 8 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	defer t.CloseIdleConnections()
+	c.run(ctx)
+	r := Report{Good: true, At: time.Now().UTC()}
+	for _, field := range checkOrder {
+		f, ok := c.found[field]
+		if !ok {
+			f = Finding{Field: field, Result: NotTried}
+		}
+		f.Field = field
+		r.Good = r.Good && f.Result != Wrong
+		r.Findings = append(r.Findings, f)
+	}
+	return r
+}
+
+func (c *checking) good(field, format string, args ...any) {
+	c.found[field] = Finding{Result: Agrees, Seen: fmt.Sprintf(format, args...)}
+}
+
+func (c *checking) wrong(field, remedy, format string, args ...any) {
+	c.found[field] = Finding{Result: Wrong, Seen: fmt.Sprintf(format, args...), Remedy: remedy}
+}
+
+func (c *checking) run(ctx context.Context) {
+	u, err := url.Parse(strings.TrimSpace(c.s.Address))
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.Path != "" && u.Path != "/" {
+		c.wrong("address", "give it as http://HOST:PORT or https://HOST", "%q is no address of a service", c.s.Address)
+		return
+	}
+	c.u = &url.URL{Scheme: u.Scheme, Host: u.Host}
+	if !c.dial(ctx) {
+		return
+	}
+	resp := c.probe(ctx)
+	if resp == nil {
+		return
+	}
+	if apart := clockApart(resp); apart > sign.MaxSkew || apart < -sign.MaxSkew {
+		c.wrong("clock", "set this machine's clock, or the service's", "the clocks are %s apart; %s is allowed", apart.Round(time.Second), sign.MaxSkew)
+	} else {
+		c.good("clock", "less than %s apart, up to %s is allowed", (apart.Abs() + time.Second).Round(time.Second), sign.MaxSkew)
+	}
+	c.signed(ctx)
+}
+
+func clockApart(resp *http.Response) time.Duration {
+	t, err := http.ParseTime(resp.Header.Get("Date"))
+	if err != nil {
+		return 0
+	}
+	return time.Since(t).Truncate(time.Second)
+}
+
+// dial says whether anything listens at the address.
+func (c *checking) dial(ctx context.Context) bool {
+	host := c.u.Host
+	if c.u.Port() == "" {
+		host = net.JoinHostPort(c.u.Hostname(), map[string]string{"http": "80", "https": "443"}[c.u.Scheme])
+	}
+	start := time.Now()
+	conn, err := (&net.Dialer{Timeout: 4 * time.Second}).DialContext(ctx, "tcp", host)
+	var dns *net.DNSError
+	switch {
+	case errors.As(err, &dns):
+		c.wrong("address", "check the spelling of the host's name", "the name %s is not known", c.u.Hostname())
+		return false
+	case errors.Is(err, syscall.ECONNREFUSED):
+		c.good("address", "%s is there", c.u.Hostname())
+		c.wrong("port", "check the port, and that the service runs", "nothing listens on port %s", portOf(host))
+		return false
+	case err != nil:
+		c.wrong("address", "check the address, the network and firewalls between", "%s does not answer", host)
+		return false
+	}
+	defer conn.Close()
+	c.good("address", "%s answers in %.1f ms", conn.RemoteAddr().(*net.TCPAddr).IP, float64(time.Since(start).Microseconds())/1000)
+	return true
+}
+
+func portOf(hostport string) string {
+	_, p, err := net.SplitHostPort(hostport)
+	if err != nil {
+		return ""
+	}
+	return p
+}
+
+// probe asks without a signature what is listening.
+func (c *checking) probe(ctx context.Context) *http.Response {
+	resp, err := c.ask(ctx, c.u)
+	var unknown x509.UnknownAuthorityError
+	var hostname x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	var record tls.RecordHeaderError
+	switch {
+	case errors.As(err, &unknown), errors.As(err, &hostname), errors.As(err, &invalid):
+		c.good("protocol", "TLS")
+		c.wrong("certificate", "use a name the certificate is for, or have this machine trust whoever signed it", "the certificate is not accepted: %s", lastPart(err))
+		return nil
+	case errors.As(err, &record), err != nil && strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
+		c.wrong("protocol", "begin the address with http://", "it speaks plain HTTP, and the address begins with https://")
+		return nil
+	case err != nil:
+		c.wrong("protocol", "check the port", "something listens there, and it does not speak HTTP")
+		return nil
+	}
+	if resp.StatusCode == http.StatusBadRequest && c.u.Scheme == "http" && strings.Contains(resp.Status, "400") && resp.Header.Get("Server") == "" && resp.Header.Get("Date") == "" {
+		c.wrong("protocol", "begin the address with https://", "it speaks TLS, and the address begins with http://")
+		return nil
+	}
+	c.good("protocol", "%s, as this address expects", map[string]string{"http": "plain HTTP", "https": "TLS"}[c.u.Scheme])
+	if c.u.Scheme == "https" {
+		c.good("certificate", "valid for %s", c.u.Hostname())
+	} else {
+		c.found["certificate"] = Finding{Result: NotUsed, Seen: "plain HTTP needs none"}
+	}
+	desk := *c.u
+	desk.Path = "/api/v1/service"
+	if d, err := c.ask(ctx, &desk); err == nil {
+		var a deskAnswer
+		if json.NewDecoder(io.LimitReader(d.Body, 64<<10)).Decode(&a) == nil && a.Product == "spindle" && a.Role == "desk" {
+			right := url.URL{Scheme: a.Wire.Scheme, Host: net.JoinHostPort(c.u.Hostname(), fmt.Sprint(a.Wire.Port))}
+			c.found["port"] = Finding{Result: Wrong, Seen: fmt.Sprintf("this address answers, but it is the console's port; the wire is on %d", a.Wire.Port),
+				Remedy: "use " + right.String(), Address: right.String()}
+			return nil
+		}
+	}
+	if resp.Header.Get("X-Amz-Request-Id") == "" {
+		c.wrong("port", "check address and port", "something answers there, and it does not speak the dialect")
+		return nil
+	}
+	c.good("port", "the wire answers there")
+	return resp
+}
+
+func lastPart(err error) string {
+	s := err.Error()
+	return strings.TrimPrefix(s[strings.LastIndex(s, "x509: ")+1:], "509: ")
+}
+
+func (c *checking) ask(ctx context.Context, u *url.URL) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+	resp, err := c.hc.Do(r)
+	if err != nil {
+		return nil, err
+	}
+	b, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
+	resp.Body.Close()
+	resp.Body = io.NopCloser(bytes.NewReader(b))
+	return resp, nil
+}
+
+// signed tries the key, the region, the bucket and, when asked, a whole round.
+func (c *checking) signed(ctx context.Context) {
+	cl := &Client{Base: c.u, HostStyle: c.s.Style == "host", Region: c.s.Region, Key: c.s.Key, HTTP: c.hc}
+	if c.s.Key.ID == "" {
+		c.wrong("key", "give an access key and its secret", "no key is given")
+		return
+	}
+	// The service itself is asked without a bucket, so that style does not matter yet.
+	r, err := (&Client{Base: c.u, Region: c.s.Region, Key: c.s.Key, HTTP: c.hc}).request(ctx, http.MethodGet, "", "", nil, nil)
+	if err == nil {
+		var resp *http.Response
+		if resp, err = cl.do(r, sign.EmptyHash); err == nil {
+			resp.Body.Close()
+		}
+	}
+	switch {
+	case fault.HasCode(err, "region"):
+		c.wrong("region", "set the region the service names", "%s", fault.From(err).Message)
+		return
+	case fault.HasCode(err, "key-unknown"):
+		c.wrong("key", "check the key's id, and that it was made by this service", "there is no key %q here", c.s.Key.ID)
+		return
+	case fault.HasCode(err, "signature-mismatch"):
+		c.wrong("key", "check the secret: the id is known, and the signature made with this secret does not fit", "the secret is not the one of %s", c.s.Key.ID)
+		return
+	case fault.HasCode(err, "clock-skew"):
+		c.wrong("clock", "set this machine's clock, or the service's", "%s", fault.From(err).Message)
+		return
+	case err != nil && !fault.HasCode(err, "refused"):
+		c.wrong("key", fault.From(err).Remedy, "%s", fault.From(err).Message)
+		return
+	}
+	c.good("region", "%s is accepted", c.s.Region)
+	c.good("key", "%s is known, and its secret fits", c.s.Key.ID)
+	if c.s.Bucket == "" {
+		c.found["style"] = Finding{Result: NotTried, Seen: "name a bucket to try it"}
+		return
+	}
+	if _, err := object.ParseBucketName(c.s.Bucket); err != nil {
+		c.wrong("bucket", fault.From(err).Remedy, "%s", fault.From(err).Message)
+		return
+	}
+	_, err = cl.List(ctx, c.s.Bucket, "", "", "", 1)
+	switch {
+	case fault.HasCode(err, "unreachable"):
+		c.wrong("style", "use path style, or have the name server answer for bucket names", "the name %s.%s is not known", c.s.Bucket, c.u.Hostname())
+		return
+	case fault.HasCode(err, "bucket-missing") && cl.HostStyle && !fault.HasCode(pathStyle(ctx, cl, c.s.Bucket), "bucket-missing"):
+		c.wrong("style", "use path style, or have the operator add the host's name to the service's domains", "the service does not take %s for a domain of its own", c.u.Hostname())
+		return
+	case fault.HasCode(err, "bucket-missing"):
+		c.good("style", "%s style is understood", c.s.Style)
+		c.wrong("bucket", "check its name, or create it", "there is no bucket named %q", c.s.Bucket)
+		return
+	case err != nil:
+		c.wrong("bucket", fault.From(err).Remedy, "%s", fault.From(err).Message)
+		return
+	}
+	c.good("style", "%s style is understood", c.s.Style)
+	c.good("bucket", "%s can be listed", c.s.Bucket)
+	if !c.s.Write {
+		c.found["there-and-back"] = Finding{Result: NotTried, Seen: "puts a 1 KiB object, reads it, removes it"}
+		return
+	}
+	c.round(ctx, cl)
+}
+
+func pathStyle(ctx context.Context, cl *Client, bucket string) error {
+	p := *cl
+	p.HostStyle = false
+	_, err := p.List(ctx, bucket, "", "", "", 1)
+	return err
+}
+
+// round puts, reads and removes a small object.
+func (c *checking) round(ctx context.Context, cl *Client) {
+	body := make([]byte, 1024)
+	_, _ = rand.Read(body)
+	key := "spindle-check-" + rand.Text()
+	start := time.Now()
+	if _, err := cl.Put(ctx, c.s.Bucket, key, bytes.NewReader(body), int64(len(body)), Put{IfAbsent: true}); err != nil {
+		c.wrong("there-and-back", "give the key the right to write, or try another bucket", "putting failed: %s", fault.From(err).Message)
+		return
+	}
+	o, err := cl.Get(ctx, c.s.Bucket, key, 0, "")
+	var got []byte
+	if err == nil {
+		got, err = io.ReadAll(o.Body)
+		o.Body.Close()
+	}
+	if err == nil && !bytes.Equal(got, body) {
+		err = fault.New(fault.Damaged, "digest-mismatch", "other bytes came back")
+	}
+	if rerr := cl.Remove(ctx, c.s.Bucket, key); err == nil {
+		err = rerr
+	}
+	if err != nil {
+		c.wrong("there-and-back", "read the message; the object "+key+" may be left in the bucket", "%s", fault.From(err).Message)
+		return
+	}
+	c.good("there-and-back", "1 KiB put, read and removed in %d ms", time.Since(start).Milliseconds())
+}

@@ -1,0 +1,415 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/wire/sign"
+)
+
+// Client asks one service as one key. Its methods may be used side by side.
+type Client struct {
+	Base      *url.URL // scheme and host
+	HostStyle bool     // bucket.HOST instead of HOST/bucket
+	Region    string
+	Key       sign.Credential
+	HTTP      *http.Client
+	Now       func() time.Time // the clock to sign with; nil: the machine's
+}
+
+// Transport gives a transport fit for many transfers side by side.
+func Transport() *http.Transport {
+	return &http.Transport{
+		Proxy:                 http.ProxyFromEnvironment,
+		DialContext:           (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
+		MaxIdleConnsPerHost:   64,
+		IdleConnTimeout:       90 * time.Second,
+		TLSHandshakeTimeout:   10 * time.Second,
+		ExpectContinueTimeout: time.Second,
+		WriteBufferSize:       128 << 10,
+		ReadBufferSize:        64 << 10,
+		DisableCompression:    true,
+	}
+}
+
+// New makes a client for a base address such as http://127.0.0.1:5710.
+func New(base, region string, key sign.Credential) (*Client, error) {
+	u, err := url.Parse(base)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fault.New(fault.Invalid, "address", "%q is no address of a service", base).In("address").Do("give it as http://HOST:PORT or https://HOST")
+	}
+	return &Client{Base: &url.URL{Scheme: u.Scheme, Host: u.Host}, Region: region, Key: key, HTTP: &http.Client{Transport: Transport()}}, nil
+}
+
+// URL gives the address of a key in a bucket; key "" is the bucket, bucket ""
+// the service.
+func (c *Client) URL(bucket, key string, query url.Values) *url.URL {
+	u := *c.Base
+	path := "/"
+	switch {
+	case bucket == "":
+	case c.HostStyle:
+		u.Host = bucket + "." + u.Host
+		path = "/" + key
+	case key == "":
+		path = "/" + bucket
+	default:
+		path = "/" + bucket + "/" + key
+	}
+	u.Path, u.RawPath = path, sign.Escape(path, false)
+	u.RawQuery = strings.ReplaceAll(query.Encode(), "+", "%20")
+	return &u
+}
+
+func (c *Client) now() time.Time {
+	if c.Now != nil {
+		return c.Now()
+	}
+	return time.Now()
+}
+
+func (c *Client) request(ctx context.Context, method, bucket, key string, query url.Values, body io.Reader) (*http.Request, error) {
+	r, err := http.NewRequestWithContext(ctx, method, "http://x/", body)
+	if err != nil {
+		return nil, err
+	}
+	r.URL = c.URL(bucket, key, query)
+	r.Host = r.URL.Host
+	return r, nil
+}
+
+// do sends a signed request; an answer of 300 or more becomes an error.
+func (c *Client) do(r *http.Request, payload string) (*http.Response, error) {
+	if payload != "" {
+		sign.Sign(r, c.Key, c.Region, payload, c.now())
+	}
+	resp, err := c.HTTP.Do(r)
+	if err != nil {
+		return nil, Unreachable(err)
+	}
+	if resp.StatusCode < 300 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	return nil, answerError(resp)
+}
+
+// Unreachable classifies an error of the connection.
+func Unreachable(err error) error {
+	var f *fault.Error
+	if errors.As(err, &f) {
+		return f
+	}
+	if errors.Is(err, context.Canceled) {
+		return fault.New(fault.Unavailable, "cancelled", "given up").Because(err)
+	}
+	return fault.New(fault.Unavailable, "unreachable", "the service does not answer").In("address").Do("check the address, and that the service runs").Because(err)
+}
+
+var codeOf = map[string]struct {
+	kind fault.Kind
+	code string
+}{
+	"NoSuchBucket": {fault.NotFound, "bucket-missing"}, "NoSuchKey": {fault.NotFound, "key-missing"}, "InvalidBucketName": {fault.Invalid, "bucket-name"},
+	"BucketAlreadyOwnedByYou": {fault.Conflict, "bucket-exists"}, "BucketAlreadyExists": {fault.Conflict, "bucket-exists"}, "BucketNotEmpty": {fault.Conflict, "bucket-not-empty"},
+	"PreconditionFailed": {fault.Precondition, "mismatch"}, "BadDigest": {fault.Invalid, "digest-mismatch"}, "QuotaExceeded": {fault.Full, "quota"},
+	"InsufficientStorage": {fault.Full, "disk-full"}, "SignatureDoesNotMatch": {fault.Refused, "signature-mismatch"}, "InvalidAccessKeyId": {fault.Refused, "key-unknown"},
+	"RequestTimeTooSkewed": {fault.Refused, "clock-skew"}, "AccessDenied": {fault.Refused, "refused"}, "NotImplemented": {fault.Unfinished, "not-implemented"},
+	"AuthorizationHeaderMalformed": {fault.Invalid, "region"}, "EntityTooLarge": {fault.TooLarge, "object-too-large"}, "InvalidRange": {fault.Invalid, "range"},
+	"RequestTimeout": {fault.Slow, "slow"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"}, "KeyTooLongError": {fault.Invalid, "key-too-long"},
+}
+
+func answerError(resp *http.Response) error {
+	var d struct {
+		Code, Message, Field, Region string
+	}
+	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
+	if err := xml.Unmarshal(raw, &d); err != nil || d.Code == "" {
+		switch resp.StatusCode {
+		case http.StatusNotFound:
+			return fault.New(fault.NotFound, "key-missing", "nothing is there").In("key")
+		case http.StatusForbidden:
+			return fault.New(fault.Refused, "refused", "the service refuses this key").In("key")
+		case http.StatusNotModified:
+			return fault.New(fault.Precondition, "not-modified", "the object is as it was")
+		case http.StatusPreconditionFailed:
+			return fault.New(fault.Precondition, "mismatch", "the object is not as the request asked")
+		}
+		return fault.New(fault.Unavailable, "foreign", "the address answers with status %d, and not in the dialect", resp.StatusCode).In("address").Do("check that address and port are the wire's")
+	}
+	kind := fault.Internal
+	code := "wire-error"
+	if k, ok := codeOf[d.Code]; ok {
+		kind, code = k.kind, k.code
+	} else if resp.StatusCode == http.StatusServiceUnavailable {
+		kind = fault.Unavailable
+	} else if resp.StatusCode < 500 {
+		kind = fault.Invalid
+	}
+	message, remedy, _ := strings.Cut(d.Message, ". To mend it: ")
+	return fault.New(kind, code, "%s", message).In(d.Field).Do("%s", remedy)
+}
+
+// Put is what a put may carry.
+type Put struct {
+	ContentType string
+	Headers     map[string]string // further standard headers
+	Metadata    object.Metadata
+	IfAbsent    bool
+}
+
+// Info is what an answer tells of an object.
+type Info struct {
+	Size        int64
+	ETag        string
+	CRC64       string // base64; "" when the service gives none
+	ContentType string
+	Modified    time.Time
+	Metadata    object.Metadata
+}
+
+func info(h http.Header, size int64) Info {
+	i := Info{Size: size, ETag: strings.Trim(h.Get("ETag"), `"`), CRC64: h.Get("X-Amz-Checksum-Crc64nvme"), ContentType: h.Get("Content-Type"), Metadata: object.Metadata{}}
+	i.Modified, _ = http.ParseTime(h.Get("Last-Modified")) // zero when the service gives none
+	for name := range h {
+		if rest, ok := strings.CutPrefix(name, "X-Amz-Meta-"); ok {
+			i.Metadata[strings.ToLower(rest)] = h.Get(name)
+		}
+	}
+	return i
+}
+
+const trailerName = "x-amz-checksum-crc64nvme"
+
+// Put writes an object of a known size.
+func (c *Client) Put(ctx context.Context, bucket, key string, body io.Reader, size int64, p Put) (Info, error) {
+	sum := digest.NewCRC64()
+	r, err := c.request(ctx, http.MethodPut, bucket, key, nil, nil)
+	if err != nil {
+		return Info{}, err
+	}
+	h := r.Header
+	if p.ContentType != "" {
+		h.Set("Content-Type", p.ContentType)
+	}
+	for name, v := range p.Headers {
+		h.Set(name, v)
+	}
+	for name, v := range p.Metadata {
+		h.Set("X-Amz-Meta-"+name, v)
+	}
+	if p.IfAbsent {
+		h.Set("If-None-Match", "*")
+	}
+	h.Set("Content-Encoding", strings.TrimPrefix(h.Get("Content-Encoding")+",aws-chunked", ","))
+	h.Set("X-Amz-Decoded-Content-Length", strconv.FormatInt(size, 10))
+	h.Set("X-Amz-Trailer", trailerName)
+	if size > 1<<20 {
+		h.Set("Expect", "100-continue") // hear a refusal before sending
+	}
+	auth := sign.Sign(r, c.Key, c.Region, sign.StreamUnsignedTrailer, c.now())
+	counted := &counting{r: body, sum: sum}
+	r.Body = io.NopCloser(sign.NewEncoder(auth, counted, func() (string, string) {
+		return trailerName, base64.StdEncoding.EncodeToString(sum.Sum(nil))
+	}))
+	r.ContentLength = sign.EncodedLength(sign.StreamUnsignedTrailer, size, trailerName, 12)
+	resp, err := c.do(r, "")
+	if err != nil {
+		if counted.err != nil { // the source broke, not the service
+			return Info{}, counted.err
+		}
+		return Info{}, err
+	}
+	defer resp.Body.Close()
+	if counted.n != size {
+		return Info{}, fault.New(fault.Conflict, "source-changed", "the source had %d bytes, and gave %d", size, counted.n).In("source").Do("put it again when nothing writes to it")
+	}
+	i := info(resp.Header, size)
+	if want := base64.StdEncoding.EncodeToString(sum.Sum(nil)); i.CRC64 != "" && i.CRC64 != want {
+		return i, fault.New(fault.Damaged, "digest-mismatch", "the service holds the digest %s, and %s was sent", i.CRC64, want).Do("put it again")
+	}
+	return i, nil
+}
+
+type counting struct {
+	r   io.Reader
+	sum hash.Hash
+	n   int64
+	err error
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	c.sum.Write(p[:n])
+	if err != nil && err != io.EOF {
+		c.err = err
+	}
+	return n, err
+}
+
+// Object is an object being read.
+type Object struct {
+	Info
+	Body io.ReadCloser // compared with the digest at its end, where the service gives one
+}
+
+// Get reads an object from a byte on; 0 for all of it. ifMatch, when not
+// empty, is the ETag it must still have.
+func (c *Client) Get(ctx context.Context, bucket, key string, from int64, ifMatch string) (*Object, error) {
+	r, err := c.request(ctx, http.MethodGet, bucket, key, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("X-Amz-Checksum-Mode", "ENABLED")
+	if from > 0 {
+		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", from))
+	}
+	if ifMatch != "" {
+		r.Header.Set("If-Match", `"`+ifMatch+`"`)
+	}
+	resp, err := c.do(r, sign.EmptyHash)
+	if err != nil {
+		return nil, err
+	}
+	o := &Object{Info: info(resp.Header, resp.ContentLength), Body: resp.Body}
+	if want, err := base64.StdEncoding.DecodeString(o.CRC64); err == nil && len(want) == 8 && resp.StatusCode == http.StatusOK {
+		o.Body = &checked{ReadCloser: resp.Body, sum: digest.NewCRC64(), want: want}
+	}
+	return o, nil
+}
+
+type checked struct {
+	io.ReadCloser
+	sum  hash.Hash
+	want []byte
+}
+
+func (c *checked) Read(p []byte) (int, error) {
+	n, err := c.ReadCloser.Read(p)
+	c.sum.Write(p[:n])
+	if err == io.EOF && !bytes.Equal(c.sum.Sum(nil), c.want) {
+		return n, fault.New(fault.Damaged, "digest-mismatch", "the bytes that arrived do not have the digest of the object").Do("get it again")
+	}
+	return n, err
+}
+
+// Head gives what is known of an object.
+func (c *Client) Head(ctx context.Context, bucket, key string) (Info, error) {
+	r, err := c.request(ctx, http.MethodHead, bucket, key, nil, nil)
+	if err != nil {
+		return Info{}, err
+	}
+	r.Header.Set("X-Amz-Checksum-Mode", "ENABLED")
+	resp, err := c.do(r, sign.EmptyHash)
+	if err != nil {
+		return Info{}, err
+	}
+	resp.Body.Close()
+	return info(resp.Header, resp.ContentLength), nil
+}
+
+// Remove removes an object; one that is not there is no error.
+func (c *Client) Remove(ctx context.Context, bucket, key string) error {
+	return c.plain(ctx, http.MethodDelete, bucket, key)
+}
+
+// CreateBucket makes a bucket.
+func (c *Client) CreateBucket(ctx context.Context, bucket string) error {
+	return c.plain(ctx, http.MethodPut, bucket, "")
+}
+
+func (c *Client) plain(ctx context.Context, method, bucket, key string) error {
+	r, err := c.request(ctx, method, bucket, key, nil, nil)
+	if err != nil {
+		return err
+	}
+	resp, err := c.do(r, sign.EmptyHash)
+	if err != nil {
+		return err
+	}
+	return resp.Body.Close()
+}
+
+// Page of a listing.
+type Page struct {
+	Objects  []Listed
+	Prefixes []string
+	Next     string // "" at the end
+}
+
+// Listed is an object in a page.
+type Listed struct {
+	Key      string
+	Size     int64
+	ETag     string
+	Modified time.Time
+}
+
+// List gives a page of a bucket; next is the page before's Next.
+func (c *Client) List(ctx context.Context, bucket, prefix, delimiter, next string, max int) (Page, error) {
+	q := url.Values{"list-type": {"2"}, "encoding-type": {"url"}, "prefix": {prefix}, "max-keys": {strconv.Itoa(max)}}
+	if delimiter != "" {
+		q.Set("delimiter", delimiter)
+	}
+	if next != "" {
+		q.Set("continuation-token", next)
+	}
+	r, err := c.request(ctx, http.MethodGet, bucket, "", q, nil)
+	if err != nil {
+		return Page{}, err
+	}
+	resp, err := c.do(r, sign.EmptyHash)
+	if err != nil {
+		return Page{}, err
+	}
+	defer resp.Body.Close()
+	var d struct {
+		NextContinuationToken string
+		Contents              []struct {
+			Key, ETag    string
+			Size         int64
+			LastModified time.Time
+		}
+		CommonPrefixes []struct{ Prefix string }
+	}
+	if err := xml.NewDecoder(io.LimitReader(resp.Body, 32<<20)).Decode(&d); err != nil {
+		return Page{}, fault.New(fault.Unavailable, "foreign", "the listing cannot be read").In("address").Because(err)
+	}
+	p := Page{Next: d.NextContinuationToken}
+	for _, o := range d.Contents {
+		key, err := url.PathUnescape(o.Key)
+		if err != nil {
+			return Page{}, fault.New(fault.Unavailable, "foreign", "a key of the listing cannot be decoded").Because(err)
+		}
+		p.Objects = append(p.Objects, Listed{Key: key, Size: o.Size, ETag: strings.Trim(o.ETag, `"`), Modified: o.LastModified})
+	}
+	for _, f := range d.CommonPrefixes {
+		prefix, err := url.PathUnescape(f.Prefix)
+		if err != nil {
+			return Page{}, fault.New(fault.Unavailable, "foreign", "a prefix of the listing cannot be decoded").Because(err)
+		}
+		p.Prefixes = append(p.Prefixes, prefix)
+	}
+	return p, nil
+}
+
+// Presign gives a link to an object that holds for a while.
+func (c *Client) Presign(method, bucket, key string, expires time.Duration) string {
+	return sign.Presign(method, c.URL(bucket, key, nil), c.Key, c.Region, expires, c.now()).String()
+}

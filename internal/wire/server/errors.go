@@ -1,0 +1,138 @@
+package server
+
+import (
+	"errors"
+	"io"
+	"net/http"
+
+	"spindle/internal/core/fault"
+)
+
+type dialectError struct {
+	code   string
+	status int
+}
+
+// codes maps fault codes to the dialect's; what is not here goes by kind.
+var codes = map[string]dialectError{
+	"bucket-name":        {"InvalidBucketName", 400},
+	"bucket-missing":     {"NoSuchBucket", 404},
+	"bucket-exists":      {"BucketAlreadyOwnedByYou", 409},
+	"bucket-not-empty":   {"BucketNotEmpty", 409},
+	"key-missing":        {"NoSuchKey", 404},
+	"absent":             {"NoSuchKey", 404},
+	"version-missing":    {"NoSuchVersion", 404},
+	"key-too-long":       {"KeyTooLongError", 400},
+	"exists":             {"PreconditionFailed", 412},
+	"mismatch":           {"PreconditionFailed", 412},
+	"metadata-size":      {"MetadataTooLarge", 400},
+	"headers-too-large":  {"RequestHeaderSectionTooLarge", 400},
+	"digest-mismatch":    {"BadDigest", 400},
+	"digest-malformed":   {"InvalidDigest", 400},
+	"payload-mismatch":   {"XAmzContentSHA256Mismatch", 400},
+	"payload-missing":    {"InvalidRequest", 400},
+	"checksum-malformed": {"InvalidRequest", 400},
+	"size-mismatch":      {"IncompleteBody", 400},
+	"chunk-malformed":    {"IncompleteBody", 400},
+	"length-missing":     {"MissingContentLength", 411},
+	"object-too-large":   {"EntityTooLarge", 400},
+	"document-too-large": {"MaxMessageLengthExceeded", 400},
+	"document-malformed": {"MalformedXML", 400},
+	"range":              {"InvalidRange", 416},
+	"storage-class":      {"InvalidStorageClass", 400},
+	"copy-to-itself":     {"InvalidRequest", 400},
+	"region":             {"AuthorizationHeaderMalformed", 400},
+	"location":           {"InvalidLocationConstraint", 400},
+	"auth-malformed":     {"AuthorizationHeaderMalformed", 400},
+	"auth-query":         {"AuthorizationQueryParametersError", 400},
+	"clock-skew":         {"RequestTimeTooSkewed", 403},
+	"key-unknown":        {"InvalidAccessKeyId", 403},
+	"signature-mismatch": {"SignatureDoesNotMatch", 403},
+	"quota":              {"QuotaExceeded", 403},
+	"disk-full":          {"InsufficientStorage", 507},
+	"database-full":      {"InsufficientStorage", 507},
+	"slow":               {"RequestTimeout", 400},
+	"method":             {"MethodNotAllowed", 405},
+	"unsettled":          {"", 404}, // a probe's own code stands in Field
+}
+
+var byKind = map[fault.Kind]dialectError{
+	fault.Internal: {"InternalError", 500}, fault.Invalid: {"InvalidArgument", 400}, fault.Unsigned: {"AccessDenied", 403},
+	fault.Refused: {"AccessDenied", 403}, fault.NotFound: {"NoSuchKey", 404}, fault.Conflict: {"OperationAborted", 409},
+	fault.Precondition: {"PreconditionFailed", 412}, fault.TooLarge: {"EntityTooLarge", 400}, fault.Full: {"InsufficientStorage", 507},
+	fault.Unavailable: {"ServiceUnavailable", 503}, fault.Unfinished: {"NotImplemented", 501}, fault.Damaged: {"InternalError", 500},
+	fault.Slow: {"RequestTimeout", 400},
+}
+
+func dialect(f *fault.Error) dialectError {
+	if d, ok := codes[f.Code]; ok {
+		if d.code == "" {
+			d.code = f.Field
+		}
+		return d
+	}
+	return byKind[f.Kind]
+}
+
+func notImplemented(what string) error {
+	return fault.New(fault.Unfinished, "not-implemented", "A header or request you provided implies functionality that is not implemented: %s", what).
+		Do("docs/wire.md lists what is")
+}
+
+// fail answers with an error.
+func (q *request) fail(err error) {
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		err = fault.New(fault.Invalid, "size-mismatch", "the body ended before the length that was declared").In("body").Do("send the whole body").Because(err)
+	}
+	f := fault.From(err)
+	d := dialect(f)
+	if q.status != 0 {
+		// The answer is under way: cut the connection, so that nobody takes a part for the whole.
+		q.s.log.Debug("an answer broke off", "op", q.op, "request", q.id, "error", err)
+		panic(http.ErrAbortHandler)
+	}
+	if d.status >= 500 && f.Kind != fault.Unfinished {
+		q.s.log.Warn("a request failed", "op", q.op, "code", f.Code, "path", q.r.URL.EscapedPath(), "request", q.id, "error", err)
+	}
+	q.status = d.status
+	h := q.w.Header()
+	if f.Kind == fault.Unavailable {
+		h.Set("Retry-After", "2")
+	}
+	if f.Kind == fault.Slow || q.in.n > 0 && f.Kind != fault.NotFound {
+		h.Set("Connection", "close") // the rest of the body is not worth reading
+	}
+	if q.r.Method == http.MethodHead || d.status == http.StatusNotModified {
+		q.w.WriteHeader(d.status)
+		return
+	}
+	message := f.Message
+	if f.Remedy != "" {
+		message += ". To mend it: " + f.Remedy
+	}
+	x := newDoc("Error", false)
+	x.text("Code", d.code)
+	x.text("Message", message)
+	if f.Field != "" && f.Code != "unsettled" {
+		x.text("Field", f.Field)
+	}
+	if !q.bucket.IsZero() {
+		x.text("BucketName", q.bucket.String())
+	}
+	if q.name != "" {
+		x.text("Key", q.name)
+	}
+	if d.code == "AuthorizationHeaderMalformed" && f.Code == "region" {
+		x.text("Region", q.s.store.Region)
+	}
+	x.text("Resource", q.r.URL.Path)
+	x.text("RequestId", q.id)
+	h.Set("Content-Type", "application/xml")
+	h.Del("Content-Length")
+	h.Del("ETag")
+	h.Del("Last-Modified")
+	b := x.bytes()
+	q.out = int64(len(b))
+	q.w.WriteHeader(d.status)
+	_, _ = q.w.Write(b) // the client may be gone
+}

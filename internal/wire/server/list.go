@@ -1,0 +1,153 @@
+package server
+
+import (
+	"encoding/base64"
+	"strconv"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/wire/sign"
+)
+
+// listing is what both versions of the listing share.
+type listing struct {
+	prefix, delimiter, after string
+	max                      int
+	encode                   func(string) string
+	encoding                 string
+	page                     []catalog.Entry
+	more                     bool
+}
+
+func (q *request) readListing(after string) (*listing, error) {
+	l := &listing{prefix: q.query.Get("prefix"), delimiter: q.query.Get("delimiter"), after: after, max: 1000, encode: func(s string) string { return s }}
+	for name, v := range map[string]string{"prefix": l.prefix, "delimiter": l.delimiter, "marker": after} {
+		if err := object.CheckText(name, v); err != nil {
+			return nil, err
+		}
+	}
+	if v := q.query.Get("max-keys"); v != "" {
+		n, err := strconv.Atoi(v)
+		if err != nil || n < 0 {
+			return nil, fault.New(fault.Invalid, "max-keys", "max-keys is a number from 0 to 1000").In("max-keys")
+		}
+		l.max = min(n, 1000)
+	}
+	switch l.encoding = q.query.Get("encoding-type"); l.encoding {
+	case "":
+	case "url":
+		l.encode = func(s string) string { return sign.Escape(s, false) }
+	default:
+		return nil, fault.New(fault.Invalid, "encoding-type", "the only encoding is url").In("encoding-type")
+	}
+	if l.max == 0 {
+		_, err := q.s.store.Bucket(q.ctx(), q.bucket)
+		return l, err
+	}
+	var err error
+	l.page, l.more, err = q.s.store.List(q.ctx(), q.bucket, catalog.Listing{Prefix: l.prefix, Delimiter: l.delimiter, After: after, Max: l.max})
+	return l, err
+}
+
+func (l *listing) last() string { return l.page[len(l.page)-1].Name() }
+
+// checksumNames are the dialect's names of the kinds of digest.
+var checksumNames = map[digest.Kind]string{digest.CRC32: "CRC32", digest.CRC32C: "CRC32C", digest.CRC64NVME: "CRC64NVME", digest.SHA1: "SHA1", digest.SHA256: "SHA256"}
+
+func (l *listing) write(q *request, d *doc, owner bool) {
+	for _, e := range l.page {
+		v := e.Version
+		if v == nil {
+			continue
+		}
+		d.begin("Contents")
+		d.text("Key", l.encode(v.Key.String()))
+		d.time("LastModified", v.Created)
+		d.text("ETag", `"`+v.ETag.String()+`"`)
+		kind := v.Checksum.Kind
+		if kind == digest.None {
+			kind = digest.CRC64NVME
+		}
+		d.text("ChecksumAlgorithm", checksumNames[kind])
+		d.text("ChecksumType", "FULL_OBJECT")
+		d.number("Size", v.Size)
+		if owner {
+			q.owner(d, "Owner")
+		}
+		d.text("StorageClass", "STANDARD")
+		d.end()
+	}
+	for _, e := range l.page {
+		if e.Version == nil {
+			d.begin("CommonPrefixes")
+			d.text("Prefix", l.encode(e.Prefix))
+			d.end()
+		}
+	}
+}
+
+func (q *request) listV1() error {
+	marker := q.query.Get("marker")
+	l, err := q.readListing(marker)
+	if err != nil {
+		return err
+	}
+	d := newDoc("ListBucketResult", true)
+	d.text("Name", q.bucket.String())
+	d.text("Prefix", l.encode(l.prefix))
+	d.text("Marker", l.encode(marker))
+	d.number("MaxKeys", int64(l.max))
+	if l.delimiter != "" {
+		d.text("Delimiter", l.encode(l.delimiter))
+	}
+	if l.encoding != "" {
+		d.text("EncodingType", l.encoding)
+	}
+	d.bool("IsTruncated", l.more)
+	if l.more {
+		d.text("NextMarker", l.encode(l.last()))
+	}
+	l.write(q, d, true)
+	return q.xml(d)
+}
+
+func (q *request) listV2() error {
+	start, token := q.query.Get("start-after"), q.query.Get("continuation-token")
+	after := start
+	if token != "" {
+		raw, err := base64.RawURLEncoding.DecodeString(token)
+		if err != nil || len(raw) == 0 {
+			return fault.New(fault.Invalid, "continuation-token", "The continuation token provided is incorrect").In("continuation-token").Do("use the token of the page before, unchanged")
+		}
+		after = string(raw)
+	}
+	l, err := q.readListing(after)
+	if err != nil {
+		return err
+	}
+	d := newDoc("ListBucketResult", true)
+	d.text("Name", q.bucket.String())
+	d.text("Prefix", l.encode(l.prefix))
+	if l.delimiter != "" {
+		d.text("Delimiter", l.encode(l.delimiter))
+	}
+	d.number("MaxKeys", int64(l.max))
+	d.number("KeyCount", int64(len(l.page)))
+	if l.encoding != "" {
+		d.text("EncodingType", l.encoding)
+	}
+	if start != "" {
+		d.text("StartAfter", l.encode(start))
+	}
+	if token != "" {
+		d.text("ContinuationToken", token)
+	}
+	d.bool("IsTruncated", l.more)
+	if l.more {
+		d.text("NextContinuationToken", base64.RawURLEncoding.EncodeToString([]byte(l.last())))
+	}
+	l.write(q, d, q.query.Get("fetch-owner") == "true")
+	return q.xml(d)
+}

@@ -1,0 +1,557 @@
+package server
+
+import (
+	"crypto/md5"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/xml"
+	"fmt"
+	"hash"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/store"
+	"spindle/internal/wire/sign"
+)
+
+// body gives the decoded body of the request: unpacked when it comes in
+// chunks, compared with its SHA-256 when that was signed.
+func (q *request) body() (io.Reader, error) {
+	p := q.auth.Payload
+	switch {
+	case sign.IsChunked(p):
+		return sign.NewReader(q.auth, q.r.Body)
+	case p == sign.Unsigned:
+		return q.r.Body, nil
+	case len(p) == 64:
+		want, err := hex.DecodeString(p)
+		if err != nil {
+			return nil, fault.New(fault.Invalid, "payload-missing", "%s is neither a SHA-256 in hex nor a known word", strings.ToLower(sign.HeaderPayload)).In(sign.HeaderPayload)
+		}
+		return &summed{r: q.r.Body, h: sha256.New(), want: want}, nil
+	}
+	return nil, fault.New(fault.Invalid, "payload-missing", "%s is neither a SHA-256 in hex nor a known word", strings.ToLower(sign.HeaderPayload)).In(sign.HeaderPayload).
+		Do("send the SHA-256 of the body, or %s", sign.Unsigned)
+}
+
+// summed compares a body with its signed SHA-256 at its end.
+type summed struct {
+	r    io.Reader
+	h    hash.Hash
+	want []byte
+}
+
+func (s *summed) Read(p []byte) (int, error) {
+	n, err := s.r.Read(p)
+	s.h.Write(p[:n])
+	if err == io.EOF {
+		if got := s.h.Sum(nil); string(got) != string(s.want) {
+			return n, fault.New(fault.Invalid, "payload-mismatch", "the SHA-256 of the body is %x, and %x was signed", got, s.want).In("body").Do("send the body that was signed")
+		}
+	}
+	return n, err
+}
+
+// size gives the decoded length of the body.
+func (q *request) size() (int64, error) {
+	n := q.r.ContentLength
+	if sign.IsChunked(q.auth.Payload) {
+		v := q.r.Header.Get("x-amz-decoded-content-length")
+		d, err := strconv.ParseInt(v, 10, 64)
+		if err != nil || d < 0 {
+			return 0, fault.New(fault.Invalid, "length-missing", "a body in chunks needs its decoded length").In("x-amz-decoded-content-length").Do("send the length of the body before it is cut into chunks")
+		}
+		return d, nil
+	}
+	if n < 0 {
+		return 0, fault.New(fault.Invalid, "length-missing", "You must provide the Content-Length HTTP header").In("Content-Length").Do("send the length of the body, or send it in chunks of the dialect")
+	}
+	return n, nil
+}
+
+const metaPrefix = "X-Amz-Meta-"
+
+func (q *request) metadata() (object.Metadata, error) {
+	fields := map[string]string{}
+	for name, values := range q.r.Header {
+		if rest, ok := strings.CutPrefix(name, metaPrefix); ok {
+			fields[rest] = strings.Join(values, ",")
+		}
+	}
+	return object.NewMetadata(fields)
+}
+
+func (q *request) headers() object.Headers {
+	h := q.r.Header
+	encoding := strings.Join(h.Values("Content-Encoding"), ",")
+	if sign.IsChunked(q.auth.Payload) { // the chunks are how it travelled, not what it is
+		var rest []string
+		for part := range strings.SplitSeq(encoding, ",") {
+			if part = strings.TrimSpace(part); part != "" && part != "aws-chunked" {
+				rest = append(rest, part)
+			}
+		}
+		encoding = strings.Join(rest, ",")
+	}
+	return object.Headers{ContentType: h.Get("Content-Type"), CacheControl: h.Get("Cache-Control"), ContentDisposition: h.Get("Content-Disposition"),
+		ContentEncoding: encoding, ContentLanguage: h.Get("Content-Language"), Expires: h.Get("Expires")}
+}
+
+// refuseUnsupported refuses headers that ask for what is not done here, so that
+// nobody believes it was.
+func (q *request) refuseUnsupported() error {
+	for name, values := range q.r.Header {
+		l := strings.ToLower(name)
+		v := values[0]
+		switch {
+		case l == "x-amz-storage-class":
+			if v != "STANDARD" {
+				return fault.New(fault.Invalid, "storage-class", "the only storage class here is STANDARD").In(l).Do("leave the header out")
+			}
+		case strings.HasPrefix(l, "x-amz-server-side-encryption"), strings.HasPrefix(l, "x-amz-object-lock-"), strings.HasPrefix(l, "x-amz-grant-"),
+			l == "x-amz-website-redirect-location", l == "x-amz-write-offset-bytes", strings.HasPrefix(l, "x-amz-copy-source-server-side"):
+			return notImplemented(l)
+		case l == "x-amz-tagging":
+			if v != "" {
+				return notImplemented(l)
+			}
+		}
+	}
+	return q.privateACL()
+}
+
+var checksumHeaders = []struct {
+	header string
+	kind   digest.Kind
+}{
+	{"X-Amz-Checksum-Crc32", digest.CRC32}, {"X-Amz-Checksum-Crc32c", digest.CRC32C}, {"X-Amz-Checksum-Crc64nvme", digest.CRC64NVME},
+	{"X-Amz-Checksum-Sha1", digest.SHA1}, {"X-Amz-Checksum-Sha256", digest.SHA256},
+}
+
+func parseChecksum(kind digest.Kind, header, v string) ([]byte, error) {
+	b, err := base64.StdEncoding.DecodeString(v)
+	if err != nil || len(b) != kind.Size() {
+		return nil, fault.New(fault.Invalid, "checksum-malformed", "Value for %s header is invalid: a %s has %d bytes in base64", strings.ToLower(header), kind, kind.Size()).In(header)
+	}
+	return b, nil
+}
+
+// claims reads what digests the request claims of its body.
+func (q *request) claims(p *store.Put, body io.Reader) error {
+	h := q.r.Header
+	if v := h.Get("Content-Md5"); v != "" {
+		b, err := base64.StdEncoding.DecodeString(v)
+		if err != nil || len(b) != md5.Size {
+			return fault.New(fault.Invalid, "digest-malformed", "The Content-MD5 you specified was invalid: it has 16 bytes in base64").In("Content-MD5")
+		}
+		p.MD5 = (*[16]byte)(b)
+	}
+	var value []byte
+	for _, c := range checksumHeaders {
+		v := h.Get(c.header)
+		if v == "" {
+			continue
+		}
+		if p.Checksum != digest.None {
+			return fault.New(fault.Invalid, "checksum-malformed", "Expecting a single x-amz-checksum- header").In(c.header)
+		}
+		b, err := parseChecksum(c.kind, c.header, v)
+		if err != nil {
+			return err
+		}
+		p.Checksum, value = c.kind, b
+	}
+	if t := h.Get("x-amz-trailer"); t != "" && value == nil {
+		found := false
+		for _, c := range checksumHeaders {
+			if strings.EqualFold(t, c.header) {
+				p.Checksum, found = c.kind, true
+				chunks, ok := body.(*sign.Reader)
+				if !ok {
+					return fault.New(fault.Invalid, "checksum-malformed", "a trailer was announced, and the body does not come in chunks").In("x-amz-trailer")
+				}
+				p.Claim = func() ([]byte, error) {
+					v := chunks.Trailer.Get(c.header)
+					if v == "" {
+						return nil, fault.New(fault.Invalid, "checksum-malformed", "the trailer %s was announced and did not come", t).In("x-amz-trailer")
+					}
+					return parseChecksum(c.kind, c.header, v)
+				}
+			}
+		}
+		if !found {
+			return fault.New(fault.Invalid, "checksum-malformed", "the trailer %s is not known", t).In("x-amz-trailer")
+		}
+		return nil
+	}
+	if p.Checksum == digest.None {
+		name := h.Get("x-amz-sdk-checksum-algorithm")
+		for kind, n := range checksumNames {
+			if strings.EqualFold(n, name) {
+				p.Checksum = kind // compute and keep it
+			}
+		}
+	}
+	p.Claim = func() ([]byte, error) { return value, nil }
+	return nil
+}
+
+func (q *request) writeConditions() (absent bool, etag *object.ETag, err error) {
+	if v := q.r.Header.Get("If-None-Match"); v != "" {
+		if v != "*" {
+			return false, nil, notImplemented("If-None-Match other than * on a write")
+		}
+		absent = true
+	}
+	if v := q.r.Header.Get("If-Match"); v != "" {
+		etag, err = parseETag(strings.Trim(v, `"`))
+	}
+	return absent, etag, err
+}
+
+// parseETag reads an ETag as this service gives them; one of another form can
+// match nothing.
+func parseETag(s string) (*object.ETag, error) {
+	var e object.ETag
+	sum, parts, has := strings.Cut(s, "-")
+	b, err := hex.DecodeString(sum)
+	if err == nil && has {
+		e.Parts, err = strconv.Atoi(parts)
+	}
+	if err != nil || len(b) != md5.Size {
+		return nil, fault.New(fault.Precondition, "mismatch", "the object's ETag is not %q", s).In("If-Match")
+	}
+	copy(e.MD5[:], b)
+	return &e, nil
+}
+
+func (q *request) putObject() error {
+	if err := q.refuseUnsupported(); err != nil {
+		return err
+	}
+	a, err := q.address()
+	if err != nil {
+		return err
+	}
+	p := store.Put{Address: a, Author: q.author(), Headers: q.headers()}
+	if p.Metadata, err = q.metadata(); err != nil {
+		return err
+	}
+	if p.Size, err = q.size(); err != nil {
+		return err
+	}
+	if p.IfAbsent, p.IfETag, err = q.writeConditions(); err != nil {
+		return err
+	}
+	body, err := q.body()
+	if err != nil {
+		return err
+	}
+	if err := q.claims(&p, body); err != nil {
+		return err
+	}
+	p.Body = body
+	v, err := q.s.store.Put(q.ctx(), p)
+	if err != nil {
+		return err
+	}
+	h := q.w.Header()
+	h.Set("ETag", `"`+v.ETag.String()+`"`)
+	setChecksums(h, v)
+	h.Set("Content-Length", "0")
+	return q.noBody(http.StatusOK)
+}
+
+func setChecksums(h http.Header, v *object.Version) {
+	h.Set("x-amz-checksum-crc64nvme", base64.StdEncoding.EncodeToString([]byte{byte(v.CRC64 >> 56), byte(v.CRC64 >> 48), byte(v.CRC64 >> 40), byte(v.CRC64 >> 32),
+		byte(v.CRC64 >> 24), byte(v.CRC64 >> 16), byte(v.CRC64 >> 8), byte(v.CRC64)}))
+	h.Set("x-amz-checksum-type", "FULL_OBJECT")
+	for _, c := range checksumHeaders {
+		if c.kind == v.Checksum.Kind && c.kind != digest.CRC64NVME {
+			h.Set(c.header, base64.StdEncoding.EncodeToString(v.Checksum.Bytes))
+		}
+	}
+}
+
+// overrides are query parameters that replace headers of an answer.
+var overrides = map[string]string{"response-content-type": "Content-Type", "response-content-language": "Content-Language", "response-expires": "Expires",
+	"response-cache-control": "Cache-Control", "response-content-disposition": "Content-Disposition", "response-content-encoding": "Content-Encoding"}
+
+func (q *request) conditions() (c object.Conditions) {
+	h := q.r.Header
+	c.IfMatch, c.IfNoneMatch = object.ParseTags(h.Get("If-Match")), object.ParseTags(h.Get("If-None-Match"))
+	// A date that cannot be read is ignored (RFC 9110, section 13.1.3).
+	c.IfModifiedSince, _ = http.ParseTime(h.Get("If-Modified-Since"))
+	c.IfUnmodifiedSince, _ = http.ParseTime(h.Get("If-Unmodified-Since"))
+	return c
+}
+
+func (q *request) checkVersionID() error {
+	if v := q.query.Get("versionId"); v != "" && v != "null" {
+		return fault.New(fault.NotFound, "version-missing", "The specified version does not exist").In("versionId").Do("versioning is off for this bucket: leave the version out")
+	}
+	return nil
+}
+
+func (q *request) getObject() error {
+	a, err := q.address()
+	if err != nil {
+		return err
+	}
+	if err := q.checkVersionID(); err != nil {
+		return err
+	}
+	v, err := q.s.store.Find(q.ctx(), a)
+	if err != nil {
+		return err
+	}
+	h := q.w.Header()
+	switch q.conditions().Read(v) {
+	case object.NotModified:
+		h.Set("ETag", `"`+v.ETag.String()+`"`)
+		h.Set("Last-Modified", v.Created.Format(http.TimeFormat))
+		return q.noBody(http.StatusNotModified)
+	case object.Failed:
+		return fault.New(fault.Precondition, "mismatch", "At least one of the pre-conditions you specified did not hold").In("condition")
+	}
+	from, length, part, err := parseRange(q.r.Header.Get("Range"), v.Size)
+	if err != nil {
+		h.Set("Content-Range", fmt.Sprintf("bytes */%d", v.Size))
+		return err
+	}
+	var body *store.Body
+	if q.r.Method != http.MethodHead {
+		tag := v.ETag
+		if body, v, err = q.s.store.Open(q.ctx(), a, v); err != nil {
+			return err
+		}
+		defer body.Close()
+		if v.ETag != tag { // replaced between the look and the opening
+			if from, length, part, err = parseRange(q.r.Header.Get("Range"), v.Size); err != nil {
+				return err
+			}
+		}
+	}
+	h["Accept-Ranges"] = []string{"bytes"}
+	h["Last-Modified"] = []string{v.Created.Format(http.TimeFormat)}
+	h["Etag"] = []string{`"` + v.ETag.String() + `"`}
+	h["Content-Length"] = []string{strconv.FormatInt(length, 10)}
+	ct := v.Headers.ContentType
+	if ct == "" {
+		ct = "binary/octet-stream"
+	}
+	h["Content-Type"] = []string{ct}
+	for name, value := range map[string]string{"Cache-Control": v.Headers.CacheControl, "Content-Disposition": v.Headers.ContentDisposition,
+		"Content-Encoding": v.Headers.ContentEncoding, "Content-Language": v.Headers.ContentLanguage, "Expires": v.Headers.Expires} {
+		if value != "" {
+			h[name] = []string{value}
+		}
+	}
+	for name, value := range v.Metadata {
+		h["x-amz-meta-"+name] = []string{value}
+	}
+	if len(q.query) > 0 {
+		for param, name := range overrides {
+			if value := q.query.Get(param); value != "" {
+				h.Set(name, value)
+			}
+		}
+	}
+	status := http.StatusOK
+	if part {
+		status = http.StatusPartialContent
+		h["Content-Range"] = []string{fmt.Sprintf("bytes %d-%d/%d", from, from+length-1, v.Size)}
+	} else if strings.EqualFold(q.r.Header.Get("x-amz-checksum-mode"), "ENABLED") {
+		setChecksums(h, v)
+	}
+	if body == nil {
+		return q.noBody(status)
+	}
+	q.status, q.out = status, length
+	q.w.WriteHeader(status)
+	return body.Send(q.w, from, length, q.between())
+}
+
+// parseRange reads a Range header (RFC 9110, section 14.1.2). One range is
+// supported; what is malformed or names several is ignored, as the RFC allows.
+func parseRange(header string, size int64) (from, length int64, part bool, err error) {
+	spec, ok := strings.CutPrefix(header, "bytes=")
+	if !ok || strings.Contains(spec, ",") {
+		return 0, size, false, nil
+	}
+	a, b, ok := strings.Cut(strings.TrimSpace(spec), "-")
+	unsatisfied := fault.New(fault.Invalid, "range", "The requested range is not satisfiable: the object has %d bytes", size).In("Range")
+	if a == "" {
+		n, perr := strconv.ParseInt(b, 10, 64)
+		if !ok || perr != nil || n < 0 {
+			return 0, size, false, nil
+		}
+		if n == 0 || size == 0 {
+			return 0, 0, false, unsatisfied
+		}
+		n = min(n, size)
+		return size - n, n, true, nil
+	}
+	from, perr := strconv.ParseInt(a, 10, 64)
+	if !ok || perr != nil || from < 0 {
+		return 0, size, false, nil
+	}
+	to := size - 1
+	if b != "" {
+		to, perr = strconv.ParseInt(b, 10, 64)
+		if perr != nil || to < from {
+			return 0, size, false, nil
+		}
+		to = min(to, size-1)
+	}
+	if from >= size {
+		return 0, 0, false, unsatisfied
+	}
+	return from, to - from + 1, true, nil
+}
+
+func (q *request) deleteObject() error {
+	a, err := q.address()
+	if err != nil {
+		return err
+	}
+	if err := q.checkVersionID(); err != nil {
+		return err
+	}
+	_, etag, err := q.writeConditions()
+	if err != nil {
+		return err
+	}
+	if _, err := q.s.store.Remove(q.ctx(), a, etag, q.author()); err != nil {
+		return err
+	}
+	return q.noBody(http.StatusNoContent)
+}
+
+func (q *request) removeMany() error {
+	body, err := q.body()
+	if err != nil {
+		return err
+	}
+	sum := md5.New()
+	var in struct {
+		XMLName xml.Name
+		Quiet   bool
+		Object  []struct {
+			Key       string
+			VersionId string
+			ETag      string
+		}
+	}
+	if err := readDocument(io.TeeReader(body, sum), maxRemoveMany, &in); err != nil {
+		return err
+	}
+	if want := q.r.Header.Get("Content-Md5"); want != "" && want != base64.StdEncoding.EncodeToString(sum.Sum(nil)) {
+		return fault.New(fault.Invalid, "digest-mismatch", "the MD5 of the document is not the one that was claimed").In("Content-MD5")
+	}
+	if in.XMLName.Local != "Delete" || len(in.Object) == 0 || len(in.Object) > 1000 {
+		return fault.New(fault.Invalid, "document-malformed", "the document names %d objects to remove; 1 to 1000 are allowed", len(in.Object)).In("body")
+	}
+	errs := map[string]error{}
+	var keys []object.Key
+	for _, o := range in.Object {
+		k, err := object.ParseKey(o.Key)
+		switch {
+		case err != nil:
+			errs[o.Key] = err
+		case o.ETag != "":
+			errs[o.Key] = notImplemented("a condition in a list of objects to remove")
+		case o.VersionId != "" && o.VersionId != "null":
+			errs[o.Key] = fault.New(fault.NotFound, "version-missing", "The specified version does not exist")
+		default:
+			keys = append(keys, k)
+		}
+	}
+	failed, err := q.s.store.RemoveMany(q.ctx(), q.bucket, keys, q.author())
+	if err != nil {
+		return err
+	}
+	for k, err := range failed {
+		errs[k.String()] = err
+	}
+	d := newDoc("DeleteResult", true)
+	for _, o := range in.Object {
+		if err := errs[o.Key]; err != nil {
+			f := fault.From(err)
+			d.begin("Error")
+			d.text("Key", o.Key)
+			d.text("Code", dialect(f).code)
+			d.text("Message", f.Message)
+			d.end()
+		} else if !in.Quiet {
+			d.begin("Deleted")
+			d.text("Key", o.Key)
+			d.end()
+		}
+	}
+	return q.xml(d)
+}
+
+func (q *request) copyObject() error {
+	if err := q.refuseUnsupported(); err != nil {
+		return err
+	}
+	to, err := q.address()
+	if err != nil {
+		return err
+	}
+	raw, version, _ := strings.Cut(q.r.Header.Get("x-amz-copy-source"), "?versionId=")
+	if version != "" && version != "null" {
+		return fault.New(fault.NotFound, "version-missing", "The specified version does not exist").In("x-amz-copy-source")
+	}
+	source, err := url.PathUnescape(raw)
+	if err != nil {
+		return fault.New(fault.Invalid, "copy-source", "the source is not a percent-encoded bucket and key").In("x-amz-copy-source")
+	}
+	bucket, key, _ := strings.Cut(strings.TrimPrefix(source, "/"), "/")
+	var from catalog.Address
+	if from.Bucket, err = object.ParseBucketName(bucket); err != nil {
+		return err
+	}
+	if from.Key, err = object.ParseKey(key); err != nil {
+		return err
+	}
+	c := store.Copy{From: from, To: to, Author: q.author()}
+	switch v := q.r.Header.Get("x-amz-metadata-directive"); v {
+	case "", "COPY":
+	case "REPLACE":
+		c.Replace, c.Headers = true, q.headers()
+		if c.Metadata, err = q.metadata(); err != nil {
+			return err
+		}
+	default:
+		return fault.New(fault.Invalid, "metadata-directive", "the directive is COPY or REPLACE").In("x-amz-metadata-directive")
+	}
+	h := q.r.Header
+	c.If.IfMatch, c.If.IfNoneMatch = object.ParseTags(h.Get("x-amz-copy-source-if-match")), object.ParseTags(h.Get("x-amz-copy-source-if-none-match"))
+	c.If.IfModifiedSince, _ = http.ParseTime(h.Get("x-amz-copy-source-if-modified-since"))
+	c.If.IfUnmodifiedSince, _ = http.ParseTime(h.Get("x-amz-copy-source-if-unmodified-since"))
+	if c.IfAbsent, _, err = q.writeConditions(); err != nil {
+		return err
+	}
+	v, err := q.s.store.Copy(q.ctx(), c)
+	if err != nil {
+		return err
+	}
+	d := newDoc("CopyObjectResult", true)
+	d.time("LastModified", v.Created)
+	d.text("ETag", `"`+v.ETag.String()+`"`)
+	sums := http.Header{}
+	setChecksums(sums, v)
+	d.text("ChecksumCRC64NVME", sums.Get("x-amz-checksum-crc64nvme"))
+	d.text("ChecksumType", "FULL_OBJECT")
+	return q.xml(d)
+}

@@ -1,0 +1,210 @@
+package server
+
+import (
+	"net/http"
+
+	"spindle/internal/core/fault"
+)
+
+type operation func(*request) error
+
+// subresources are query parameters that name a part of a bucket or object:
+// with one of them the request is about that part, or not supported.
+var subresources = []string{"accelerate", "acl", "analytics", "attributes", "cors", "delete", "encryption", "intelligent-tiering", "inventory",
+	"legal-hold", "lifecycle", "location", "logging", "metrics", "notification", "object-lock", "ownershipControls", "partNumber", "policy",
+	"policyStatus", "publicAccessBlock", "replication", "requestPayment", "restore", "retention", "select", "session", "tagging", "torrent",
+	"uploadId", "uploads", "versioning", "versions", "website", "metadataTable", "metadataConfiguration", "renameObject", "append"}
+
+// Operation tells what a request asks for, in the dialect's names.
+type named struct {
+	name string
+	op   operation
+}
+
+// operation chooses by method, resource and subresource; nil when unsupported.
+func (q *request) operation() operation {
+	sub := ""
+	for _, s := range subresources {
+		if q.query.Has(s) {
+			sub = s
+			break
+		}
+	}
+	var n named
+	switch {
+	case q.bucket.IsZero():
+		if q.r.Method == http.MethodGet && sub == "" {
+			n = named{"ListBuckets", (*request).listBuckets}
+		}
+	case q.name == "":
+		n = q.bucketOperation(sub)
+	default:
+		n = q.objectOperation(sub)
+	}
+	if n.op != nil {
+		q.op = n.name
+	}
+	return n.op
+}
+
+func (q *request) bucketOperation(sub string) named {
+	if sub == "" {
+		switch q.r.Method {
+		case http.MethodGet:
+			if q.query.Get("list-type") == "2" {
+				return named{"ListObjectsV2", (*request).listV2}
+			}
+			return named{"ListObjects", (*request).listV1}
+		case http.MethodHead:
+			return named{"HeadBucket", (*request).headBucket}
+		case http.MethodPut:
+			return named{"CreateBucket", (*request).createBucket}
+		case http.MethodDelete:
+			return named{"DeleteBucket", (*request).deleteBucket}
+		}
+		return named{}
+	}
+	switch {
+	case sub == "delete" && q.r.Method == http.MethodPost:
+		return named{"DeleteObjects", (*request).removeMany}
+	case q.r.Method == http.MethodGet:
+		if p, ok := bucketProbes[sub]; ok {
+			return named{"GetBucket:" + sub, func(q *request) error { return q.probeBucket(p) }}
+		}
+	}
+	return named{}
+}
+
+func (q *request) objectOperation(sub string) named {
+	if sub == "" {
+		switch q.r.Method {
+		case http.MethodGet:
+			return named{"GetObject", (*request).getObject}
+		case http.MethodHead:
+			return named{"HeadObject", (*request).getObject}
+		case http.MethodPut:
+			if q.r.Header.Get("x-amz-copy-source") != "" {
+				return named{"CopyObject", (*request).copyObject}
+			}
+			return named{"PutObject", (*request).putObject}
+		case http.MethodDelete:
+			return named{"DeleteObject", (*request).deleteObject}
+		}
+		return named{}
+	}
+	if q.r.Method == http.MethodGet {
+		if p, ok := objectProbes[sub]; ok {
+			return named{"GetObject:" + sub, func(q *request) error { return q.probeObject(p) }}
+		}
+	}
+	return named{}
+}
+
+// probe is an answer that is simple and true: an error code of the dialect, or
+// a document.
+type probe struct {
+	none    string
+	message string
+	write   func(*request, *doc)
+	root    string
+}
+
+func none(code, message string) probe { return probe{none: code, message: message} }
+
+func empty(root string) probe { return probe{root: root, write: func(*request, *doc) {}} }
+
+var bucketProbes = map[string]probe{
+	"location":       {root: "LocationConstraint", write: nil},
+	"versioning":     empty("VersioningConfiguration"),
+	"acl":            {root: "AccessControlPolicy", write: ownerOnly},
+	"logging":        empty("BucketLoggingStatus"),
+	"notification":   empty("NotificationConfiguration"),
+	"accelerate":     empty("AccelerateConfiguration"),
+	"requestPayment": {root: "RequestPaymentConfiguration", write: func(_ *request, d *doc) { d.text("Payer", "BucketOwner") }},
+	"policyStatus":   {root: "PolicyStatus", write: func(_ *request, d *doc) { d.bool("IsPublic", false) }},
+	"ownershipControls": {root: "OwnershipControls", write: func(_ *request, d *doc) {
+		d.begin("Rule")
+		d.text("ObjectOwnership", "BucketOwnerEnforced")
+		d.end()
+	}},
+	"publicAccessBlock": {root: "PublicAccessBlockConfiguration", write: func(_ *request, d *doc) {
+		for _, n := range []string{"BlockPublicAcls", "IgnorePublicAcls", "BlockPublicPolicy", "RestrictPublicBuckets"} {
+			d.bool(n, true)
+		}
+	}},
+	"uploads": {root: "ListMultipartUploadsResult", write: func(q *request, d *doc) {
+		d.text("Bucket", q.bucket.String())
+		d.text("KeyMarker", "")
+		d.text("UploadIdMarker", "")
+		d.number("MaxUploads", 1000)
+		d.bool("IsTruncated", false)
+	}},
+	"lifecycle":   none("NoSuchLifecycleConfiguration", "The lifecycle configuration does not exist"),
+	"policy":      none("NoSuchBucketPolicy", "The bucket policy does not exist"),
+	"cors":        none("NoSuchCORSConfiguration", "The CORS configuration does not exist"),
+	"website":     none("NoSuchWebsiteConfiguration", "The specified bucket does not have a website configuration"),
+	"tagging":     none("NoSuchTagSet", "The TagSet does not exist"),
+	"encryption":  none("ServerSideEncryptionConfigurationNotFoundError", "The server side encryption configuration was not found"),
+	"replication": none("ReplicationConfigurationNotFoundError", "The replication configuration was not found"),
+	"object-lock": none("ObjectLockConfigurationNotFoundError", "Object Lock configuration does not exist for this bucket"),
+}
+
+var objectProbes = map[string]probe{
+	"acl":        {root: "AccessControlPolicy", write: ownerOnly},
+	"tagging":    {root: "Tagging", write: func(_ *request, d *doc) { d.begin("TagSet"); d.end() }},
+	"legal-hold": none("NoSuchObjectLockConfiguration", "The specified object does not have a ObjectLock configuration"),
+	"retention":  none("NoSuchObjectLockConfiguration", "The specified object does not have a ObjectLock configuration"),
+}
+
+func ownerOnly(q *request, d *doc) {
+	q.owner(d, "Owner")
+	d.begin("AccessControlList")
+	d.begin("Grant")
+	d.b.WriteString(`<Grantee xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="CanonicalUser">`)
+	d.text("ID", q.key.Account)
+	d.text("DisplayName", q.key.Account)
+	d.b.WriteString("</Grantee>")
+	d.text("Permission", "FULL_CONTROL")
+	d.end()
+	d.end()
+}
+
+func (q *request) owner(d *doc, name string) {
+	d.begin(name)
+	d.text("ID", q.key.Account)
+	d.text("DisplayName", q.key.Account)
+	d.end()
+}
+
+func (q *request) probeBucket(p probe) error {
+	region, err := q.s.store.Bucket(q.ctx(), q.bucket)
+	if err != nil {
+		return err
+	}
+	if p.root == "LocationConstraint" {
+		d := newDoc(p.root, true)
+		d.escape(region)
+		return q.xml(d)
+	}
+	return q.answer(p)
+}
+
+func (q *request) probeObject(p probe) error {
+	a, err := q.address()
+	if err != nil {
+		return err
+	}
+	if _, err := q.s.store.Find(q.ctx(), a); err != nil {
+		return err
+	}
+	return q.answer(p)
+}
+
+func (q *request) answer(p probe) error {
+	if p.none != "" {
+		return fault.New(fault.NotFound, "unsettled", "%s", p.message).In(p.none)
+	}
+	d := newDoc(p.root, true)
+	p.write(q, d)
+	return q.xml(d)
+}

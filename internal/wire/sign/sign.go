@@ -1,0 +1,396 @@
+package sign
+
+import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/hex"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"spindle/internal/core/fault"
+)
+
+// Spellings of the scheme.
+const (
+	algorithm  = "AWS4-HMAC-SHA256"
+	terminator = "aws4_request"
+	service    = "s3"
+	timeFormat = "20060102T150405Z"
+
+	HeaderDate    = "X-Amz-Date"
+	HeaderPayload = "X-Amz-Content-Sha256"
+
+	Unsigned              = "UNSIGNED-PAYLOAD"
+	StreamSigned          = "STREAMING-AWS4-HMAC-SHA256-PAYLOAD"
+	StreamSignedTrailer   = "STREAMING-AWS4-HMAC-SHA256-PAYLOAD-TRAILER"
+	StreamUnsignedTrailer = "STREAMING-UNSIGNED-PAYLOAD-TRAILER"
+
+	// EmptyHash is the SHA-256 of nothing.
+	EmptyHash = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
+)
+
+// MaxSkew is how far the clocks of client and service may be apart.
+const MaxSkew = 15 * time.Minute
+
+// MaxExpiry is how long a presigned link may hold.
+const MaxExpiry = 7 * 24 * time.Hour
+
+// Credential is an access key with its secret.
+type Credential struct {
+	ID     string
+	Secret string
+}
+
+// Auth is what a request says about who signed it, and how.
+type Auth struct {
+	KeyID     string
+	Region    string
+	Time      time.Time
+	Expires   time.Duration // of a presigned link
+	Presigned bool
+	Payload   string // the payload's digest or word
+
+	day       string
+	service   string
+	headers   []string
+	signature string
+	key       []byte // derived, once verified
+}
+
+func malformed(format string, args ...any) *fault.Error {
+	return fault.New(fault.Invalid, "auth-malformed", format, args...).In("authorization").
+		Do("check how the client signs: signature version 4, with key, day, region and service in its scope")
+}
+
+// Parse finds the signature of a request. It gives nil when there is none.
+func Parse(r *http.Request) (*Auth, error) {
+	h := r.Header.Get("Authorization")
+	if h == "" {
+		if strings.Contains(r.URL.RawQuery, "X-Amz-Signature=") || strings.Contains(r.URL.RawQuery, "X-Amz-Algorithm=") {
+			return parseQuery(r)
+		}
+		return nil, nil
+	}
+	rest, ok := strings.CutPrefix(h, algorithm)
+	if !ok {
+		return nil, malformed("the signature's kind is not supported").Do("sign with version 4")
+	}
+	a := &Auth{}
+	for part := range strings.SplitSeq(rest, ",") {
+		name, value, ok := strings.Cut(strings.TrimSpace(part), "=")
+		if !ok {
+			return nil, malformed("a part of the authorization has no value")
+		}
+		switch name {
+		case "Credential":
+			if err := a.scope(value); err != nil {
+				return nil, err
+			}
+		case "SignedHeaders":
+			a.headers = strings.Split(value, ";")
+		case "Signature":
+			a.signature = value
+		}
+	}
+	if a.KeyID == "" || len(a.headers) == 0 || len(a.signature) != 64 {
+		return nil, malformed("the authorization lacks a credential, the signed headers or a signature of 64 digits")
+	}
+	var err error
+	if date := r.Header.Get(HeaderDate); date != "" {
+		a.Time, err = time.Parse(timeFormat, date)
+	} else {
+		a.Time, err = http.ParseTime(r.Header.Get("Date"))
+	}
+	if err != nil {
+		return nil, fault.New(fault.Refused, "date-missing", "the request has no valid date").In(HeaderDate).Do("send the moment of signing as %s", timeFormat)
+	}
+	a.Payload = r.Header.Get(HeaderPayload)
+	return a, a.check()
+}
+
+func parseQuery(r *http.Request) (*Auth, error) {
+	q := r.URL.Query()
+	bad := func(format string, args ...any) error {
+		return fault.New(fault.Invalid, "auth-query", format, args...).In("query").Do("make the link again, with signature version 4")
+	}
+	if q.Get("X-Amz-Algorithm") != algorithm {
+		return nil, bad("the link's signature is of a kind that is not supported")
+	}
+	a := &Auth{Presigned: true, Payload: Unsigned, headers: strings.Split(q.Get("X-Amz-SignedHeaders"), ";"), signature: q.Get("X-Amz-Signature")}
+	if p := r.Header.Get(HeaderPayload); p != "" {
+		a.Payload = p
+	}
+	if err := a.scope(q.Get("X-Amz-Credential")); err != nil {
+		return nil, err
+	}
+	var err error
+	if a.Time, err = time.Parse(timeFormat, q.Get("X-Amz-Date")); err != nil {
+		return nil, bad("the link has no valid date")
+	}
+	n, err := strconv.Atoi(q.Get("X-Amz-Expires"))
+	if err != nil || n < 1 || time.Duration(n)*time.Second > MaxExpiry {
+		return nil, bad("a link holds for 1 to %d seconds", int(MaxExpiry/time.Second))
+	}
+	a.Expires = time.Duration(n) * time.Second
+	if len(a.signature) != 64 {
+		return nil, bad("the link's signature has %d digits, not 64", len(a.signature))
+	}
+	return a, a.check()
+}
+
+func (a *Auth) scope(credential string) error {
+	parts := strings.Split(credential, "/")
+	if len(parts) < 5 || parts[len(parts)-1] != terminator {
+		return malformed("the credential is not of the form KEY/DAY/REGION/SERVICE/%s", terminator)
+	}
+	n := len(parts)
+	a.KeyID = strings.Join(parts[:n-4], "/")
+	a.day, a.Region, a.service = parts[n-4], parts[n-3], parts[n-2]
+	return nil
+}
+
+func (a *Auth) check() error {
+	if a.service != service {
+		return malformed("the scope names the service %q, not %q", a.service, service)
+	}
+	if a.day != a.Time.Format("20060102") {
+		return malformed("the scope's day %s is not the date's, %s", a.day, a.Time.Format("20060102"))
+	}
+	if !slices.Contains(a.headers, "host") {
+		return malformed("the header host is not signed")
+	}
+	return nil
+}
+
+// Verify compares the signature with what the secret makes of the request. The
+// errors have the codes clock-skew, link-expired, header-unsigned,
+// payload-missing and signature-mismatch.
+func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
+	apart := now.Sub(a.Time)
+	switch {
+	case a.Presigned && apart < -MaxSkew:
+		return fault.New(fault.Refused, "link-expired", "the link holds from %s, and it is %s here", stamp(a.Time), stamp(now)).In("date").Do("set the clock of the machine that made it")
+	case a.Presigned && apart > a.Expires:
+		return fault.New(fault.Refused, "link-expired", "Request has expired: the link held until %s, and it is %s", stamp(a.Time.Add(a.Expires)), stamp(now)).In("date").Do("make the link again")
+	case !a.Presigned && (apart > MaxSkew || apart < -MaxSkew):
+		return fault.New(fault.Refused, "clock-skew", "the request was signed at %s, and it is %s here: more than %s apart", stamp(a.Time), stamp(now), MaxSkew).
+			In("clock").Do("set the client's clock")
+	}
+	for name := range r.Header {
+		l := strings.ToLower(name)
+		if strings.HasPrefix(l, "x-amz-") && !slices.Contains(a.headers, l) && (l != "x-amz-content-sha256" || !a.Presigned) {
+			return fault.New(fault.Refused, "header-unsigned", "the header %s was sent and is not signed", l).In(l).Do("sign every header of the dialect")
+		}
+	}
+	if a.Payload == "" {
+		if r.ContentLength != 0 && r.Method != http.MethodGet && r.Method != http.MethodHead {
+			return fault.New(fault.Invalid, "payload-missing", "Missing required header for this request: %s", strings.ToLower(HeaderPayload)).
+				In(HeaderPayload).Do("send the SHA-256 of the body, or %s", Unsigned)
+		}
+		a.Payload = EmptyHash
+	}
+	a.key = signingKey(secret, a.day, a.Region)
+	want := a.sign(canonical(r, a.headers, a.Payload, a.Presigned))
+	if subtle.ConstantTimeCompare([]byte(want), []byte(a.signature)) != 1 {
+		return fault.New(fault.Refused, "signature-mismatch", "the signature does not fit the request and the key's secret").In("secret").
+			Do("check the secret, and that nothing between client and service changes the path, the query or the signed headers (%s)", strings.Join(a.headers, ", "))
+	}
+	return nil
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
+
+func (a *Auth) scopeString() string {
+	return a.day + "/" + a.Region + "/" + a.service + "/" + terminator
+}
+
+func (a *Auth) sign(canonical string) string {
+	sum := sha256.Sum256([]byte(canonical))
+	return hex.EncodeToString(mac(a.key, algorithm+"\n"+a.Time.Format(timeFormat)+"\n"+a.scopeString()+"\n"+hex.EncodeToString(sum[:])))
+}
+
+func mac(key []byte, s string) []byte {
+	h := hmac.New(sha256.New, key)
+	h.Write([]byte(s))
+	return h.Sum(nil)
+}
+
+// keys holds derived signing keys: the derivation costs as much as the rest.
+var keys struct {
+	sync.Mutex
+	m map[[3]string][]byte
+}
+
+func signingKey(secret, day, region string) []byte {
+	id := [3]string{secret, day, region}
+	keys.Lock()
+	k, ok := keys.m[id]
+	keys.Unlock()
+	if ok {
+		return k
+	}
+	k = mac(mac(mac(mac([]byte("AWS4"+secret), day), region), service), terminator)
+	keys.Lock()
+	if keys.m == nil || len(keys.m) > 256 {
+		keys.m = map[[3]string][]byte{}
+	}
+	keys.m[id] = k
+	keys.Unlock()
+	return k
+}
+
+// Escape percent-encodes all but unreserved characters (RFC 3986, section 2.3),
+// and slashes unless told.
+func Escape(s string, slash bool) string {
+	var b strings.Builder
+	b.Grow(len(s) + 8)
+	for i := range len(s) {
+		c := s[i]
+		if 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || c == '-' || c == '_' || c == '.' || c == '~' || c == '/' && !slash {
+			b.WriteByte(c)
+		} else {
+			const digits = "0123456789ABCDEF"
+			b.WriteByte('%')
+			b.WriteByte(digits[c>>4])
+			b.WriteByte(digits[c&15])
+		}
+	}
+	return b.String()
+}
+
+func canonical(r *http.Request, headers []string, payload string, presigned bool) string {
+	var b strings.Builder
+	b.WriteString(r.Method)
+	b.WriteByte('\n')
+	if r.URL.Path == "" {
+		b.WriteByte('/')
+	}
+	b.WriteString(Escape(r.URL.Path, false))
+	b.WriteByte('\n')
+	b.WriteString(canonicalQuery(r.URL.RawQuery, presigned))
+	b.WriteByte('\n')
+	for _, name := range headers {
+		b.WriteString(name)
+		b.WriteByte(':')
+		switch name {
+		case "host":
+			b.WriteString(r.Host)
+		case "content-length":
+			b.WriteString(strconv.FormatInt(max(r.ContentLength, 0), 10))
+		default:
+			for i, v := range r.Header.Values(name) {
+				if i > 0 {
+					b.WriteByte(',')
+				}
+				b.WriteString(squeeze(v))
+			}
+		}
+		b.WriteByte('\n')
+	}
+	b.WriteByte('\n')
+	b.WriteString(strings.Join(headers, ";"))
+	b.WriteByte('\n')
+	b.WriteString(payload)
+	return b.String()
+}
+
+func squeeze(s string) string {
+	s = strings.TrimSpace(s)
+	if strings.Contains(s, "  ") {
+		s = strings.Join(strings.Fields(s), " ")
+	}
+	return s
+}
+
+func canonicalQuery(raw string, presigned bool) string {
+	if raw == "" {
+		return ""
+	}
+	type pair struct{ name, value string }
+	var pairs []pair
+	for part := range strings.SplitSeq(raw, "&") {
+		if part == "" {
+			continue
+		}
+		name, value, _ := strings.Cut(part, "=")
+		name, value = reescape(name), reescape(value)
+		if presigned && name == "X-Amz-Signature" {
+			continue
+		}
+		pairs = append(pairs, pair{name, value})
+	}
+	slices.SortFunc(pairs, func(a, b pair) int {
+		if c := strings.Compare(a.name, b.name); c != 0 {
+			return c
+		}
+		return strings.Compare(a.value, b.value)
+	})
+	var b strings.Builder
+	for i, p := range pairs {
+		if i > 0 {
+			b.WriteByte('&')
+		}
+		b.WriteString(p.name)
+		b.WriteByte('=')
+		b.WriteString(p.value)
+	}
+	return b.String()
+}
+
+func reescape(s string) string {
+	u, err := url.QueryUnescape(s)
+	if err != nil {
+		return s // it will not verify, as it should not
+	}
+	return Escape(u, true)
+}
+
+// Sign signs a request's headers. payload is the SHA-256 of the body in hex, or
+// one of the words. Every header of the dialect that is set by then is signed,
+// with host and the content's type and MD5. The Auth continues into chunks.
+func Sign(r *http.Request, c Credential, region, payload string, at time.Time) *Auth {
+	at = at.UTC()
+	r.Header.Set(HeaderDate, at.Format(timeFormat))
+	r.Header.Set(HeaderPayload, payload)
+	headers := []string{"host"}
+	for name := range r.Header {
+		l := strings.ToLower(name)
+		if strings.HasPrefix(l, "x-amz-") || l == "content-type" || l == "content-md5" {
+			headers = append(headers, l)
+		}
+	}
+	slices.Sort(headers)
+	if r.Host == "" {
+		r.Host = r.URL.Host
+	}
+	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: payload, day: at.Format("20060102"), service: service, headers: headers}
+	a.key = signingKey(c.Secret, a.day, region)
+	a.signature = a.sign(canonical(r, headers, payload, false))
+	r.Header.Set("Authorization", algorithm+" Credential="+c.ID+"/"+a.scopeString()+", SignedHeaders="+strings.Join(headers, ";")+", Signature="+a.signature)
+	return a
+}
+
+// Presign gives a link that carries its signature, for method and u, holding
+// for expires from at.
+func Presign(method string, u *url.URL, c Credential, region string, expires time.Duration, at time.Time) *url.URL {
+	at = at.UTC()
+	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: Unsigned, Presigned: true, day: at.Format("20060102"), service: service, headers: []string{"host"}}
+	q := u.Query()
+	q.Set("X-Amz-Algorithm", algorithm)
+	q.Set("X-Amz-Credential", c.ID+"/"+a.scopeString())
+	q.Set("X-Amz-Date", at.Format(timeFormat))
+	q.Set("X-Amz-Expires", strconv.Itoa(int(expires/time.Second)))
+	q.Set("X-Amz-SignedHeaders", "host")
+	signed := *u
+	signed.RawQuery = strings.ReplaceAll(q.Encode(), "+", "%20")
+	a.key = signingKey(c.Secret, a.day, region)
+	sig := a.sign(canonical(&http.Request{Method: method, URL: &signed, Host: u.Host, Header: http.Header{}}, a.headers, Unsigned, true))
+	signed.RawQuery += "&X-Amz-Signature=" + sig
+	return &signed
+}

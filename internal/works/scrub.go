@@ -1,0 +1,82 @@
+package works
+
+import (
+	"context"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"spindle/internal/core/fault"
+)
+
+// Scrubbed is where the scrubber stands, as the desk shows it.
+type Scrubbed struct {
+	Started  time.Time `json:"started"`  // of the walk under way or of the last one
+	Finished time.Time `json:"finished"` // of the last complete walk
+	Bucket   int64     `json:"bucket"`   // the place reached: 0 and "" between walks
+	Key      []byte    `json:"key"`
+	Bodies   int64     `json:"bodies"` // read in this walk
+	Bytes    int64     `json:"bytes"`
+	Damaged  int64     `json:"damaged"`
+}
+
+// scrub reads every body at a limited rate and compares it with its digest.
+func (c *Crew) scrub(ctx context.Context, j *job) error {
+	var at Scrubbed
+	if err := j.load(&at); err != nil {
+		return err
+	}
+	underWay := at.Finished.Before(at.Started)
+	if !underWay {
+		if time.Since(at.Started) < c.settings.ScrubEvery {
+			return nil
+		}
+		at = Scrubbed{Started: time.Now().UTC(), Finished: at.Finished}
+	}
+	// The burst is what one read of a buffer may ask for at once.
+	limiter := rate.NewLimiter(rate.Limit(c.settings.ScrubRate), max(1<<20, int(c.settings.ScrubRate/10)))
+	saved := time.Now()
+	for {
+		list, err := c.store.Catalog.WalkBodies(ctx, at.Bucket, string(at.Key), 200)
+		if err != nil {
+			return err
+		}
+		for _, s := range list {
+			v := s.Version
+			err := c.store.Volume.Check(v.Body, v.Size, v.CRC64, func(n int) error {
+				if time.Since(saved) > lease/3 { // a large body at a low rate outlasts the lease
+					saved = time.Now()
+					if err := j.save(ctx, at); err != nil {
+						return err
+					}
+				}
+				return limiter.WaitN(ctx, n)
+			})
+			switch {
+			case err == nil:
+				err = c.store.Catalog.MendDamage(ctx, s.Bucket, v, time.Now())
+			case fault.KindOf(err) == fault.Damaged:
+				problem := err
+				var current bool
+				// It is none if the body was moved or replaced while we looked.
+				if current, err = c.store.Catalog.ReportDamage(ctx, s.Bucket, v, fault.From(err).Message, time.Now()); current {
+					at.Damaged++
+					c.log.Error("a body is damaged", "bucket", s.Bucket, "key", v.Key.String(), "file", v.Body.File, "error", problem)
+				}
+			}
+			if err != nil {
+				return err
+			}
+			at.Bodies++
+			at.Bytes += v.Size
+			at.Bucket, at.Key = s.Bucket, []byte(v.Key.String())
+		}
+		if len(list) < 200 {
+			at.Finished, at.Bucket, at.Key = time.Now().UTC(), 0, nil
+			return j.save(ctx, at)
+		}
+		if err := j.save(ctx, at); err != nil {
+			return err
+		}
+	}
+}
