@@ -140,12 +140,12 @@ func (a *app) check(ctx context.Context, p profile, bucket string) error {
 func (a *app) diagnose(ctx context.Context, p profile, cause error) error {
 	r := client.Check(ctx, client.Settings{Address: p.URL, Style: "path", Region: "any", Key: sign.Credential{ID: p.Key, Secret: p.Secret}})
 	for _, f := range r.Findings {
+		if f.Field == "port" && f.Result == client.Agrees {
+			return fault.New(fault.Unavailable, "wire-not-desk", "this address answers, but it is the wire's; the desk is on another port, by default 5711").In("port").Do("give the desk's address")
+		}
 		if f.Result == client.Wrong {
 			return fault.New(fault.Unavailable, "check-failed", "%s", f.Seen).In(f.Field).Do("%s", f.Remedy)
 		}
-	}
-	if r.Good {
-		return fault.New(fault.Unavailable, "wire-not-desk", "this address answers, but it is the wire's; the desk is on another port, by default 5711").In("port").Do("give the desk's address")
 	}
 	return cause
 }

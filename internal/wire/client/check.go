@@ -83,7 +83,7 @@ func Check(ctx context.Context, s Settings) Report {
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	t := Transport()
-	t.DialContext = (&net.Dialer{Timeout: 4 * time.Second}).DialContext
+	t.DialContext = dial(4 * time.Second)
 	c := &checking{s: s, found: map[string]Finding{}, hc: &http.Client{Transport: t, Timeout: 8 * time.Second,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	defer t.CloseIdleConnections()
@@ -146,7 +146,7 @@ func (c *checking) dial(ctx context.Context) bool {
 		host = net.JoinHostPort(c.u.Hostname(), map[string]string{"http": "80", "https": "443"}[c.u.Scheme])
 	}
 	start := time.Now()
-	conn, err := (&net.Dialer{Timeout: 4 * time.Second}).DialContext(ctx, "tcp", host)
+	conn, err := dial(4*time.Second)(ctx, "tcp", host)
 	var dns *net.DNSError
 	switch {
 	case errors.As(err, &dns):

@@ -36,7 +36,7 @@ type Client struct {
 func Transport() *http.Transport {
 	return &http.Transport{
 		Proxy:                 http.ProxyFromEnvironment,
-		DialContext:           (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
+		DialContext:           dial(10 * time.Second),
 		MaxIdleConnsPerHost:   64,
 		IdleConnTimeout:       90 * time.Second,
 		TLSHandshakeTimeout:   10 * time.Second,
@@ -44,6 +44,18 @@ func Transport() *http.Transport {
 		WriteBufferSize:       128 << 10,
 		ReadBufferSize:        64 << 10,
 		DisableCompression:    true,
+	}
+}
+
+// dial connects; names beneath localhost are this machine (RFC 6761, section
+// 6.3), which not every resolver knows.
+func dial(timeout time.Duration) func(context.Context, string, string) (net.Conn, error) {
+	d := &net.Dialer{Timeout: timeout, KeepAlive: 30 * time.Second}
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		if host, port, err := net.SplitHostPort(address); err == nil && strings.HasSuffix(host, ".localhost") {
+			address = net.JoinHostPort("localhost", port)
+		}
+		return d.DialContext(ctx, network, address)
 	}
 }
 

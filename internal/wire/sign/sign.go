@@ -196,8 +196,12 @@ func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
 		a.Payload = EmptyHash
 	}
 	a.key = signingKey(secret, a.day, a.Region)
-	want := a.sign(canonical(r, a.headers, a.Payload, a.Presigned))
-	if subtle.ConstantTimeCompare([]byte(want), []byte(a.signature)) != 1 {
+	fits := func(path string) bool {
+		want := a.sign(canonical(r, path, a.headers, a.Payload, a.Presigned))
+		return subtle.ConstantTimeCompare([]byte(want), []byte(a.signature)) == 1
+	}
+	// The path is signed as every client should escape it, or as this one did.
+	if path := Escape(r.URL.Path, false); !fits(path) && (path == r.URL.EscapedPath() || !fits(r.URL.EscapedPath())) {
 		return fault.New(fault.Refused, "signature-mismatch", "the signature does not fit the request and the key's secret").In("secret").
 			Do("check the secret, and that nothing between client and service changes the path, the query or the signed headers (%s)", strings.Join(a.headers, ", "))
 	}
@@ -264,14 +268,14 @@ func Escape(s string, slash bool) string {
 	return b.String()
 }
 
-func canonical(r *http.Request, headers []string, payload string, presigned bool) string {
+func canonical(r *http.Request, path string, headers []string, payload string, presigned bool) string {
 	var b strings.Builder
 	b.WriteString(r.Method)
 	b.WriteByte('\n')
-	if r.URL.Path == "" {
+	if path == "" {
 		b.WriteByte('/')
 	}
-	b.WriteString(Escape(r.URL.Path, false))
+	b.WriteString(path)
 	b.WriteByte('\n')
 	b.WriteString(canonicalQuery(r.URL.RawQuery, presigned))
 	b.WriteByte('\n')
@@ -371,7 +375,7 @@ func Sign(r *http.Request, c Credential, region, payload string, at time.Time) *
 	}
 	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: payload, day: at.Format("20060102"), service: service, headers: headers}
 	a.key = signingKey(c.Secret, a.day, region)
-	a.signature = a.sign(canonical(r, headers, payload, false))
+	a.signature = a.sign(canonical(r, Escape(r.URL.Path, false), headers, payload, false))
 	r.Header.Set("Authorization", algorithm+" Credential="+c.ID+"/"+a.scopeString()+", SignedHeaders="+strings.Join(headers, ";")+", Signature="+a.signature)
 	return a
 }
@@ -390,7 +394,7 @@ func Presign(method string, u *url.URL, c Credential, region string, expires tim
 	signed := *u
 	signed.RawQuery = strings.ReplaceAll(q.Encode(), "+", "%20")
 	a.key = signingKey(c.Secret, a.day, region)
-	sig := a.sign(canonical(&http.Request{Method: method, URL: &signed, Host: u.Host, Header: http.Header{}}, a.headers, Unsigned, true))
+	sig := a.sign(canonical(&http.Request{Method: method, URL: &signed, Host: u.Host, Header: http.Header{}}, Escape(u.Path, false), a.headers, Unsigned, true))
 	signed.RawQuery += "&X-Amz-Signature=" + sig
 	return &signed
 }
