@@ -89,6 +89,7 @@ func Document() ([]byte, error) {
 
 func (d *Desk) api(r chi.Router) huma.API {
 	huma.NewError = newProblem
+	huma.DefaultArrayNullable = false
 	cfg := huma.DefaultConfig("Spindle desk", "1")
 	cfg.DocsPath = ""
 	cfg.SchemasPath = ""

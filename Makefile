@@ -1,0 +1,58 @@
+# Two commands do all: `make demo` and `make test`.
+SHELL := /bin/bash
+.SHELLFLAGS := -eu -o pipefail -c
+DIST := internal/desk/console/dist
+WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/package-lock.json
+GO := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.s') go.mod go.sum
+
+.PHONY: demo test build bench screenshots reference crash setup clean
+
+demo: build
+	bin/spindle demo
+
+build: bin/spindle
+
+bin/spindle: $(GO) $(DIST)/index.html
+	go build -o $@ ./cmd/spindle
+
+# What is missing is installed; quick when nothing is.
+setup:
+	@tools/setup
+
+web/node_modules/.package-lock.json: web/package-lock.json | setup
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+# The console's types come from the desk's own description.
+web/openapi.yaml: $(shell find internal/desk -name '*.go') | setup
+	go run ./cmd/spindle openapi > $@.new
+	@if cmp -s $@.new $@; then rm $@.new; touch $@; else mv $@.new $@; fi
+
+web/src/api/schema.d.ts: web/openapi.yaml web/node_modules/.package-lock.json
+	cd web && npm run --silent types
+	@touch $@
+
+$(DIST)/index.html: $(WEB) web/src/api/schema.d.ts web/node_modules/.package-lock.json
+	rm -rf $(DIST)/assets
+	cd web && npm run --silent build
+	@touch $@
+
+test: build
+	@test -z "$$(gofmt -l cmd internal tools)" || { echo "gofmt would change:"; gofmt -l cmd internal tools; exit 1; }
+	go vet ./...
+	go test -timeout 25m ./...
+
+crash: build
+	SPINDLE_CRASH_ROUNDS=200 go test -timeout 90m -run TestNothingAcknowledgedIsLost -v ./internal/service
+
+bench: build
+	go run ./tools/bench
+
+screenshots: build
+	go run ./tools/shots
+
+reference: build
+	bin/spindle reference > docs/reference.md
+
+clean:
+	rm -rf bin web/node_modules web/openapi.yaml $(DIST)/assets $(DIST)/index.html $(DIST)/mark.svg

@@ -1,0 +1,62 @@
+package harness
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// Chromium starts a headless browser with one tab of 1280x800, for Steps.
+func Chromium(ctx context.Context) (tab context.Context, stop func(), err error) {
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-sync", true),
+		chromedp.WindowSize(1280, 800))
+	alloc, closeAll := chromedp.NewExecAllocator(ctx, opts...)
+	tab, closeTab := chromedp.NewContext(alloc)
+	stop = func() { closeTab(); closeAll() }
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
+		stop()
+		return nil, nil, fmt.Errorf("chromium: %w", err)
+	}
+	return tab, stop, nil
+}
+
+// Steps runs steps in a tab, and gives up after half a minute.
+func Steps(tab context.Context, steps ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(tab, 30*time.Second)
+	defer cancel()
+	return chromedp.Do(ctx, steps...)
+}
+
+// Script runs an expression in the page for its effect.
+func Script(expression string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := chromedp.Evaluate[bool](expression+"; true")(ctx, t)
+		return err
+	})
+}
+
+// Button clicks the first visible button or link with a text.
+func Button(text string) chromedp.Action[chromedp.Void] {
+	return chromedp.Click(chromedp.Search(fmt.Sprintf(`(//button|//a)[contains(normalize-space(.), %q)]`, text)))
+}
+
+// Appears waits for a text to be seen somewhere on the page.
+func Appears(text string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for {
+			seen, err := chromedp.Evaluate[bool](fmt.Sprintf("document.body.innerText.includes(%q)", text))(ctx, t)
+			if err == nil && seen {
+				return nil
+			}
+			select {
+			case <-ctx.Done():
+				body, _ := chromedp.Evaluate[string]("document.body.innerText")(context.WithoutCancel(ctx), t)
+				return fmt.Errorf("%q does not appear on the page, which says: %s", text, body)
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+	})
+}

@@ -1,0 +1,217 @@
+// Command shots takes the pictures of docs/screenshots from the sample data: the
+// console's pages in Chromium, and commands as a terminal would show them.
+//
+// With SPINDLE_URL set it looks at that demo, otherwise it starts one of its own.
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"html"
+	"log"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"spindle/internal/demo"
+	"spindle/internal/harness"
+)
+
+func main() {
+	out := flag.String("out", "docs/screenshots", "folder for the pictures")
+	only := flag.String("only", "", "take only pictures whose name has this in it")
+	flag.Parse()
+	if err := run(*out, *only); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run(out, only string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer cancel()
+	desk := os.Getenv("SPINDLE_URL")
+	if desk == "" {
+		stop, addr, err := startDemo(ctx)
+		if err != nil {
+			return err
+		}
+		defer stop()
+		desk = addr
+	}
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	tab, done, err := harness.Chromium(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	s := &shooter{tab: tab, desk: desk, out: out, only: only}
+	return errors.Join(s.console(ctx), s.terminal(ctx))
+}
+
+func startDemo(ctx context.Context) (stop func(), desk string, err error) {
+	dir, err := os.MkdirTemp("", "spindle-shots-")
+	if err != nil {
+		return nil, "", err
+	}
+	if err := os.Chmod(dir, 0o711); err != nil {
+		return nil, "", err
+	}
+	cmd := exec.CommandContext(ctx, "bin/spindle", "demo", "--data", filepath.Join(dir, "demo"))
+	cmd.Stderr = os.Stderr
+	pipe, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, "", err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, "", err
+	}
+	stop = func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+		_ = os.RemoveAll(dir)
+	}
+	lines := bufio.NewScanner(pipe)
+	for lines.Scan() {
+		if _, d, ok := strings.Cut(lines.Text(), "ready: wire "); ok {
+			_, desk, _ = strings.Cut(d, ", desk ")
+			break
+		}
+	}
+	if desk == "" {
+		stop()
+		return nil, "", errors.New("the demo did not start")
+	}
+	go func() {
+		for lines.Scan() {
+		}
+	}()
+	return stop, desk, nil
+}
+
+type shooter struct {
+	tab       context.Context
+	desk      string
+	out, only string
+}
+
+type step = chromedp.Action[chromedp.Void]
+
+// shot runs steps, then takes a picture of what a person sees.
+func (s *shooter) shot(name string, steps ...step) error {
+	if err := harness.Steps(s.tab, append(steps, chromedp.Sleep(700*time.Millisecond))...); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if !strings.Contains(name, s.only) {
+		return nil
+	}
+	png, err := chromedp.Run(s.tab, chromedp.CaptureScreenshot())
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	return os.WriteFile(filepath.Join(s.out, name+".png"), png, 0o644)
+}
+
+func (s *shooter) at(path string) step { return chromedp.Navigate(s.desk + path) }
+
+func theme(t string) step {
+	return harness.Script(`document.documentElement.dataset.theme = "` + t + `"; localStorage.setItem("spindle-theme", "` + t + `")`)
+}
+
+// first gives the first key beneath a prefix of a bucket.
+func (s *shooter) first(ctx context.Context, bucket, prefix string) (string, error) {
+	out, err := s.spindle(ctx, "--json", "object", "list", bucket+"/"+prefix, "--flat", "--limit", "3")
+	if err != nil {
+		return "", err
+	}
+	_, rest, _ := strings.Cut(out, `"key":"`)
+	key, _, _ := strings.Cut(rest, `"`)
+	return key, nil
+}
+
+func (s *shooter) console(ctx context.Context) error {
+	year := time.Now().UTC().Format("2006")
+	folder := year + "/moorland/"
+	key, err := s.first(ctx, "plates", folder)
+	if err != nil {
+		return err
+	}
+	prefix, object := url.QueryEscape(folder), url.QueryEscape(key)
+	return errors.Join(
+		s.shot("sign-in", s.at("/"), theme("light"), harness.Appears("Sign in to Spindle")),
+		s.shot("overview", chromedp.SendKeys(chromedp.CSS("input[name=key]"), demo.OwnerKey), chromedp.SendKeys(chromedp.CSS("input[name=secret]"), demo.OwnerSecret),
+			harness.Button("Sign in"), harness.Appears("Wrong and waiting"), harness.Appears("Growing")),
+		s.shot("overview-dark", theme("dark")),
+		s.shot("buckets", theme("light"), s.at("/buckets"), harness.Appears("germination")),
+		s.shot("create-bucket", harness.Button("Create a bucket"), harness.Appears("It cannot be changed later"), chromedp.SendKeys(chromedp.CSS("input[name=name]"), "Seed_bank"),
+			chromedp.Click(chromedp.CSS("button[type=submit][form]")), harness.Appears("is not allowed")),
+		s.shot("bucket", s.at("/buckets/plates?prefix="+prefix), harness.Appears("taxon"), chromedp.Click(chromedp.CSS("tbody tr:nth-child(3) .check")), chromedp.Click(chromedp.CSS("tbody tr:nth-child(4) .check"))),
+		s.shot("bucket-remove", harness.Button("Remove"), harness.Appears("cannot be brought back")),
+		s.shot("bucket-dark", s.at("/buckets/plates?prefix="+prefix), theme("dark"), harness.Appears("taxon")),
+		s.shot("bucket-usage", theme("light"), s.at("/buckets/plates/usage"), harness.Appears("Usage over a year")),
+		s.shot("object", s.at("/buckets/plates/object?key="+object), harness.Appears("CRC-64/NVME")),
+		s.shot("connect", s.at("/connect"), harness.Appears("The four facts"), harness.Script(`{const i=[...document.querySelectorAll("input")].find(i=>i.value.startsWith("http")); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype,"value").set.call(i, location.origin); i.dispatchEvent(new Event("input",{bubbles:true}))}`),
+			chromedp.Click(chromedp.CSS("button[type=submit].main")), harness.Appears("console's port")),
+		s.shot("connect-good", harness.Button("Use http"), chromedp.Click(chromedp.CSS("button[type=submit].main")), harness.Appears("can be listed"), harness.Button("Try"), harness.Appears("put, read and removed")),
+	)
+}
+
+// spindle runs a command against the demo and gives what it prints.
+func (s *shooter) spindle(ctx context.Context, args ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, "bin/spindle", args...)
+	cmd.Env = append(os.Environ(), "SPINDLE_URL="+s.desk, "SPINDLE_KEY="+demo.OwnerKey, "SPINDLE_SECRET="+demo.OwnerSecret)
+	out, err := cmd.CombinedOutput()
+	if x := (*exec.ExitError)(nil); errors.As(err, &x) {
+		err = nil // some commands are shown refusing
+	}
+	return string(out), err
+}
+
+// terminal takes pictures of commands and what they print.
+func (s *shooter) terminal(ctx context.Context) error {
+	dir, err := os.MkdirTemp("", "tray")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	year := time.Now().UTC().Format("2006")
+	key, err := s.first(ctx, "plates", year+"/moorland/")
+	if err != nil {
+		return err
+	}
+	tray := filepath.Join(dir, "tray-07")
+	for _, p := range []struct {
+		name  string
+		lines [][]string
+	}{
+		{"terminal-browse", [][]string{{"bucket", "list"}, {"object", "tree", "plates/" + year + "/", "--depth", "2"}, {"object", "list", "plates/" + year + "/moorland/", "--limit", "6"}}},
+		{"terminal-object", [][]string{{"object", "show", "plates/" + key}, {"object", "show", "plates/" + year}}},
+		{"terminal-transfer", [][]string{{"object", "get", "germination/tray-07/", tray}, {"object", "get", "germination/tray-07/", tray}, {"object", "put", tray, "loans/copies/tray-07/", "--parallel", "8"},
+			{"object", "remove", "loans/copies/", "--rehearse"}, {"object", "remove", "loans/copies/", "--yes"}, {"bucket", "remove", "loans"}, {"bucket", "change", "germination", "--quota", "1MiB"}}},
+	} {
+		var b strings.Builder
+		for _, line := range p.lines {
+			out, err := s.spindle(ctx, line...)
+			if err != nil {
+				return err
+			}
+			shownLine := strings.ReplaceAll("spindle "+strings.Join(line, " "), dir, ".")
+			fmt.Fprintf(&b, "<b>$ %s</b>\n%s\n", html.EscapeString(shownLine), html.EscapeString(strings.ReplaceAll(out, dir, ".")))
+		}
+		page := `<pre style="margin:0;padding:18px 22px;height:100vh;overflow:hidden;background:var(--cloth-raised);color:var(--ink);font:13px/18px var(--font-key);letter-spacing:0">` + b.String() + `</pre>`
+		if err := s.shot(p.name, s.at("/terminal"), theme("dark"), harness.Script(fmt.Sprintf("document.body.innerHTML = %q", page))); err != nil {
+			return err
+		}
+	}
+	return nil
+}

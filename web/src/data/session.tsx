@@ -1,0 +1,45 @@
+import { type QueryClient, useQuery, useQueryClient } from '@tanstack/react-query';
+import { type ReactNode, createContext, useContext, useEffect } from 'react';
+
+import { type Schemas, Problem, api, ask, onSignedOut, setForgery } from '../api/client';
+import { SignIn } from '../pages/SignIn';
+
+const Session = createContext<Schemas['SessionInfo'] | null>(null);
+
+/** Who is signed in. Only beneath a SessionGate. */
+export function useSession(): Schemas['SessionInfo'] {
+  const s = useContext(Session);
+  if (!s) throw new Error('useSession outside of a session');
+  return s;
+}
+
+/** Forgets what another session has read. */
+const forgetRest = (queries: QueryClient) => queries.removeQueries({ predicate: (q) => q.queryKey[0] !== 'session' });
+
+/** Shows the sign-in page until somebody is signed in. */
+export function SessionGate({ children }: { children: ReactNode }) {
+  const queries = useQueryClient();
+  const session = useQuery({ queryKey: ['session'], queryFn: () => ask(api.GET('/api/v1/session')), staleTime: Infinity });
+  useEffect(() => onSignedOut(() => queries.setQueryData(['session'], null)), [queries]);
+  const enter = (s: Schemas['SessionInfo']) => {
+    setForgery(s.forgery);
+    forgetRest(queries);
+    queries.setQueryData(['session'], s);
+  };
+  if (session.isPending) return null;
+  if (session.data) {
+    setForgery(session.data.forgery);
+    return <Session value={session.data}>{children}</Session>;
+  }
+  const unreachable = session.error instanceof Problem && session.error.status !== 401 ? session.error : null;
+  return <SignIn onSignedIn={enter} trouble={unreachable} />;
+}
+
+export function useSignOut() {
+  const queries = useQueryClient();
+  return async () => {
+    await ask(api.DELETE('/api/v1/session'));
+    forgetRest(queries);
+    queries.setQueryData(['session'], null);
+  };
+}

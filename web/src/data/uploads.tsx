@@ -1,0 +1,113 @@
+import { useQueryClient } from '@tanstack/react-query';
+import { type ReactNode, createContext, useCallback, useContext, useEffect, useMemo, useRef, useState } from 'react';
+
+import { api, bodyAddress, forgeryHeader, problemOf } from '../api/client';
+
+export type UploadState = 'waiting' | 'sending' | 'done' | 'failed' | 'there' | 'stopped';
+
+/** One file on its way. */
+export interface Upload {
+  id: number;
+  bucket: string;
+  key: string;
+  file: File;
+  state: UploadState;
+  sent: number;
+  rate: number; // bytes a second
+  message?: string;
+  replace: boolean;
+}
+
+interface Uploads {
+  list: Upload[];
+  add: (bucket: string, prefix: string, files: { name: string; file: File }[]) => void;
+  stop: (id: number) => void;
+  again: (id: number, replace: boolean) => void;
+  forget: () => void;
+}
+
+const Context = createContext<Uploads | null>(null);
+
+export function useUploads(): Uploads {
+  const u = useContext(Context);
+  if (!u) throw new Error('useUploads outside of its provider');
+  return u;
+}
+
+const sideBySide = 3;
+
+/** Keeps uploads going while one walks from page to page. */
+export function UploadProvider({ children }: { children: ReactNode }) {
+  const queries = useQueryClient();
+  const [list, setList] = useState<Upload[]>([]);
+  const requests = useRef(new Map<number, XMLHttpRequest>());
+  const next = useRef(1);
+  const change = useCallback((id: number, c: Partial<Upload>) => setList((l) => l.map((u) => (u.id === id ? { ...u, ...c } : u))), []);
+
+  const send = useCallback(
+    async (u: Upload) => {
+      change(u.id, { state: 'sending', sent: 0, message: undefined });
+      if (!u.replace) {
+        const there = await api.GET('/api/v1/buckets/{bucket}/object', { params: { path: { bucket: u.bucket }, query: { key: u.key } } });
+        if (there.response.ok) return change(u.id, { state: 'there', message: 'An object with this key is there already.' });
+      }
+      const x = new XMLHttpRequest();
+      requests.current.set(u.id, x);
+      const started = performance.now();
+      x.upload.onprogress = (e) => change(u.id, { sent: e.loaded, rate: e.loaded / Math.max(0.2, (performance.now() - started) / 1000) });
+      x.onloadend = () => {
+        requests.current.delete(u.id);
+        if (x.status >= 200 && x.status < 300) {
+          change(u.id, { state: 'done', sent: u.file.size });
+          void queries.invalidateQueries({ queryKey: ['live'] });
+          return;
+        }
+        let body: unknown;
+        try {
+          body = JSON.parse(x.responseText);
+        } catch {
+          body = { detail: 'The connection was lost before the file had arrived.' };
+        }
+        const p = problemOf(x.status, body);
+        setList((l) => l.map((v) => (v.id === u.id && v.state === 'sending' ? { ...v, state: p.code === 'exists' ? 'there' : 'failed', message: p.message } : v)));
+      };
+      x.open('PUT', bodyAddress(u.bucket, u.key) + (u.replace ? '' : '&ifAbsent=true'));
+      for (const [k, v] of Object.entries(forgeryHeader())) x.setRequestHeader(k, v);
+      x.setRequestHeader('Content-Type', u.file.type || 'application/octet-stream');
+      x.send(u.file);
+    },
+    [change, queries],
+  );
+
+  useEffect(() => {
+    const busy = list.filter((u) => u.state === 'sending').length;
+    list
+      .filter((u) => u.state === 'waiting')
+      .slice(0, Math.max(0, sideBySide - busy))
+      .forEach((u) => void send(u));
+  }, [list, send]);
+
+  const sending = list.some((u) => u.state === 'sending' || u.state === 'waiting');
+  useEffect(() => {
+    if (!sending) return;
+    const warn = (e: BeforeUnloadEvent) => e.preventDefault();
+    addEventListener('beforeunload', warn);
+    return () => removeEventListener('beforeunload', warn);
+  }, [sending]);
+
+  const value = useMemo<Uploads>(
+    () => ({
+      list,
+      add: (bucket, prefix, files) =>
+        setList((l) => [...l, ...files.map(({ name, file }) => ({ id: next.current++, bucket, key: prefix + name, file, state: 'waiting' as const, sent: 0, rate: 0, replace: false }))]),
+      stop: (id) => {
+        change(id, { state: 'stopped', message: 'Stopped; nothing of it was kept.' });
+        requests.current.get(id)?.abort();
+      },
+      again: (id, replace) => change(id, { state: 'waiting', replace, message: undefined }),
+      forget: () => setList((l) => l.filter((u) => u.state === 'sending' || u.state === 'waiting')),
+    }),
+    [list, change],
+  );
+  return <Context value={value}>{children}</Context>;
+}

@@ -1,0 +1,52 @@
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { StrictMode, Suspense, lazy } from 'react';
+import { createRoot } from 'react-dom/client';
+import { BrowserRouter, Route, Routes } from 'react-router';
+
+import { Problem } from './api/client';
+import { SessionGate } from './data/session';
+import { UploadProvider } from './data/uploads';
+import { Shell } from './parts/Shell';
+import { ToastProvider } from './parts/Toasts';
+import { applyTheme, storedTheme } from './parts/theme';
+import './styles/index.css';
+
+const Overview = lazy(() => import('./pages/overview/Overview'));
+const Buckets = lazy(() => import('./pages/buckets/Buckets'));
+const Bucket = lazy(() => import('./pages/bucket/Bucket'));
+const ObjectPage = lazy(() => import('./pages/object/ObjectPage'));
+const Connect = lazy(() => import('./pages/connect/Connect'));
+const Nowhere = lazy(() => import('./pages/Nowhere'));
+
+applyTheme(storedTheme());
+
+const queries = new QueryClient({
+  defaultOptions: { queries: { retry: (n, e) => n < 2 && !(e instanceof Problem && e.status < 500), staleTime: 2_000 } },
+});
+
+createRoot(document.getElementById('root')!).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <BrowserRouter>
+        <ToastProvider>
+          <SessionGate>
+            <UploadProvider>
+              <Shell>
+                <Suspense fallback={<p className="faint">Reading</p>}>
+                  <Routes>
+                    <Route path="/" element={<Overview />} />
+                    <Route path="/buckets" element={<Buckets />} />
+                    <Route path="/buckets/:bucket/object" element={<ObjectPage />} />
+                    <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
+                    <Route path="/connect" element={<Connect />} />
+                    <Route path="*" element={<Nowhere />} />
+                  </Routes>
+                </Suspense>
+              </Shell>
+            </UploadProvider>
+          </SessionGate>
+        </ToastProvider>
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,111 @@
+import { ToggleGroup } from 'radix-ui';
+import { type DragEvent, useEffect, useRef, useState } from 'react';
+import { createPortal } from 'react-dom';
+import { Link, useSearchParams } from 'react-router';
+
+import { useListing } from '../../data/queries';
+import { useUploads } from '../../data/uploads';
+import { Trouble } from '../../parts/Bits';
+import { RemoveDialog } from '../../parts/RemoveDialog';
+import { icons } from '../../parts/Marks';
+import { bucketPage, visible } from '../../parts/format';
+import { Rows } from './Rows';
+import { Selection } from './Selection';
+import { Tree } from './Tree';
+import { filesOf } from './drop';
+
+/** Browsing a bucket: prefixes as folders or flat, with search, choice, upload by drop. */
+export function Browse({ bucket }: { bucket: string }) {
+  const [query, setQuery] = useSearchParams();
+  const typed = query.get('prefix') ?? '';
+  const flat = query.get('flat') === '1';
+  // What follows the last slash is a search within the folder.
+  const folder = typed.slice(0, typed.lastIndexOf('/') + 1);
+  const search = typed.slice(folder.length);
+  const listing = useListing(bucket, typed, flat);
+  const uploads = useUploads();
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const [removing, setRemoving] = useState(false);
+  const [over, setOver] = useState(false);
+  const picker = useRef<HTMLInputElement>(null);
+  useEffect(() => setChosen(new Set()), [bucket, typed, flat]);
+
+  const set = (prefix: string, f = flat) =>
+    setQuery((q) => {
+      if (prefix) q.set('prefix', prefix);
+      else q.delete('prefix');
+      if (f) q.set('flat', '1');
+      else q.delete('flat');
+      return q;
+    }, { replace: true });
+  const drop = async (e: DragEvent) => {
+    e.preventDefault();
+    setOver(false);
+    uploads.add(bucket, folder, await filesOf(e.dataTransfer));
+  };
+  const removal = { bucket, keys: [...chosen].filter((c) => c.startsWith('k')).map((c) => c.slice(1)), prefixes: [...chosen].filter((c) => c.startsWith('p')).map((c) => c.slice(1)) };
+
+  return (
+    <div className="columns" style={{ display: 'grid', gridTemplateColumns: '206px minmax(0,1fr)', gap: '0 22px' }}>
+      <Actions>
+        <input ref={picker} type="file" multiple hidden onChange={(e) => {
+          uploads.add(bucket, folder, [...(e.target.files ?? [])].map((file) => ({ name: file.name, file })));
+          e.target.value = '';
+        }} />
+        <button type="button" className="btn main" onClick={() => picker.current?.click()}>
+          {icons.up} Upload
+        </button>
+      </Actions>
+      <aside style={{ borderRight: '1px solid var(--hairline)', paddingRight: 14 }}>
+        <div className="small faint" style={{ lineHeight: '26px', borderBottom: '1px solid var(--ink-3)', marginBottom: 3 }}>
+          Prefixes
+        </div>
+        <Tree bucket={bucket} at={folder} />
+      </aside>
+      <section className={`droppable ${over ? 'over' : ''}`} data-drop={`Put into ${bucket}/${folder}`}
+        onDragOver={(e) => { e.preventDefault(); setOver(true); }} onDragLeave={(e) => e.currentTarget === e.target && setOver(false)} onDrop={(e) => void drop(e)}>
+        <div className="row" style={{ height: 30, marginBottom: 9 }}>
+          <Crumbs bucket={bucket} folder={folder} />
+          <span className="field mono grow" style={{ marginLeft: 6, maxWidth: 230 }}>
+            <input value={search} onChange={(e) => set(folder + e.target.value)} aria-label="Keys that begin with" placeholder="begins with" />
+            <span className="hint small">prefix</span>
+          </span>
+          <ToggleGroup.Root type="single" className="seg" value={flat ? 'flat' : 'folders'} onValueChange={(v) => v && set(typed, v === 'flat')} aria-label="How keys are shown">
+            <ToggleGroup.Item value="folders">Folders</ToggleGroup.Item>
+            <ToggleGroup.Item value="flat">Flat</ToggleGroup.Item>
+          </ToggleGroup.Root>
+        </div>
+        {listing.error ? <Trouble error={listing.error} /> : null}
+        {chosen.size ? <Selection bucket={bucket} pages={listing.data?.pages ?? []} chosen={chosen} onClear={() => setChosen(new Set())} onRemove={() => setRemoving(true)} /> : null}
+        {listing.data ? (
+          <Rows bucket={bucket} folder={flat ? '' : folder} listing={listing} chosen={chosen} onChoose={setChosen} onRemove={() => setRemoving(true)} search={search} />
+        ) : null}
+      </section>
+      {removing ? <RemoveDialog what={removal} onClose={() => setRemoving(false)} onDone={() => { setRemoving(false); setChosen(new Set()); }} /> : null}
+    </div>
+  );
+}
+
+/** Puts buttons into the page's head. */
+function Actions({ children }: { children: React.ReactNode }) {
+  const [place, setPlace] = useState<HTMLElement | null>(null);
+  useEffect(() => setPlace(document.getElementById('bucket-actions')), []);
+  return place ? createPortal(children, place) : null;
+}
+
+function Crumbs({ bucket, folder }: { bucket: string; folder: string }) {
+  const parts = folder.split('/').slice(0, -1);
+  return (
+    <nav className="key nowrap" style={{ fontSize: 14 }} aria-label="Where one is">
+      {parts.length ? <Link to={bucketPage(bucket)}>{bucket}</Link> : <b>{bucket}</b>} <span className="faint">/</span>{' '}
+      {parts.map((p, i) => {
+        const prefix = parts.slice(0, i + 1).join('/') + '/';
+        return (
+          <span key={prefix}>
+            {i === parts.length - 1 ? <b>{visible(p)}</b> : <Link to={bucketPage(bucket, prefix)}>{visible(p)}</Link>} <span className="faint">/</span>{' '}
+          </span>
+        );
+      })}
+    </nav>
+  );
+}

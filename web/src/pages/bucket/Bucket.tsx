@@ -1,0 +1,92 @@
+import { Link, useParams } from 'react-router';
+
+import type { Schemas } from '../../api/client';
+import { useBucket, useBucketUsage } from '../../data/queries';
+import { Section, Trouble } from '../../parts/Bits';
+import { Growth } from '../../parts/Growth';
+import { State } from '../../parts/Marks';
+import { bucketPage, size, things } from '../../parts/format';
+import { Browse } from './Browse';
+import { Settings } from './Settings';
+
+const sections = [
+  { id: '', name: 'Browse' },
+  { id: 'usage', name: 'Usage' },
+  { id: 'settings', name: 'Settings' },
+];
+
+export default function BucketPage() {
+  const { bucket = '', section = '' } = useParams();
+  const b = useBucket(bucket);
+  if (b.error && !b.data) return <Trouble error={b.error} />;
+  if (!b.data) return <p className="faint">Reading</p>;
+  return (
+    <>
+      <div className="pagehead">
+        <div>
+          <h1>
+            <span className="faint" style={{ fontWeight: 500 }}>
+              Bucket
+            </span>{' '}
+            {b.data.name}
+          </h1>
+          <div className="meta">
+            <span>
+              owner <b className="strong">{b.data.account}</b>
+            </span>
+            <span>region {b.data.region}</span>
+            <State kind="none">versioning {b.data.versioning}</State>
+          </div>
+        </div>
+        <div id="bucket-actions" className="row" />
+      </div>
+      <Split b={b.data} />
+      <nav className="strung" aria-label="This bucket">
+        {sections.map((s) => (
+          <Link key={s.id} to={s.id ? `/buckets/${bucket}/${s.id}` : bucketPage(bucket)} aria-current={s.id === section ? 'page' : undefined}>
+            {s.name}
+          </Link>
+        ))}
+      </nav>
+      {section === '' ? <Browse bucket={bucket} /> : section === 'usage' ? <Usage bucket={bucket} /> : <Settings key={bucket} b={b.data} />}
+    </>
+  );
+}
+
+/** What the bucket holds, against its quota. */
+function Split({ b }: { b: Schemas['BucketInfo'] }) {
+  const used = b.usage.bytes + b.usage.previousBytes;
+  const all = b.quota ?? used;
+  const share = (n: number) => (all ? `${(100 * n) / Math.max(all, used)}%` : '0');
+  return (
+    <div style={{ display: 'grid', gridTemplateColumns: 'minmax(0,1fr) auto', gap: '4px 24px', alignItems: 'end', marginBottom: 14 }}>
+      <div className="split" role="img" aria-label={`${size(used)} used${b.quota ? ` of ${size(b.quota)}` : ''}`}>
+        {b.usage.bytes ? <i className="u-cur" style={{ width: share(b.usage.bytes) }} /> : null}
+        {b.usage.previousBytes ? <i className="u-prev" style={{ width: share(b.usage.previousBytes) }} /> : null}
+        <i style={{ flex: 1, borderBottom: '1.5px dotted var(--edge)', height: 7.5 }} />
+      </div>
+      <div className="num small dim" style={{ lineHeight: '14px' }}>
+        {b.quota ? `quota ${size(b.quota)}` : 'no quota'}
+      </div>
+      <div className="row" style={{ gap: 26 }}>
+        <span>
+          <span className="swatch u-cur" />
+          <b className="strong">{size(b.usage.bytes)}</b> current, {things(b.usage.objects, 'object')}
+        </span>
+      </div>
+      <div className="num">
+        {size(used)} used {b.quota ? <span className="faint">{((100 * used) / b.quota).toFixed(1)} %</span> : null}
+      </div>
+    </div>
+  );
+}
+
+function Usage({ bucket }: { bucket: string }) {
+  const u = useBucketUsage(bucket);
+  if (u.error) return <Trouble error={u.error} />;
+  return (
+    <Section title="Usage over a year" aside="current versions, by day (UTC)">
+      <div style={{ paddingTop: 8, maxWidth: 980 }}>{u.data ? <Growth points={u.data.points} width={980} height={300} /> : null}</div>
+    </Section>
+  );
+}

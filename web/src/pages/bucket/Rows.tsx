@@ -1,0 +1,156 @@
+import type { UseInfiniteQueryResult } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { Checkbox } from 'radix-ui';
+import { type KeyboardEvent, useEffect, useMemo, useRef, useState } from 'react';
+import { Link, useNavigate } from 'react-router';
+
+import type { Schemas } from '../../api/client';
+import { Size, When } from '../../parts/Bits';
+import { icons } from '../../parts/Marks';
+import { bucketPage, count, middle, objectPage, things, visible } from '../../parts/format';
+
+type Listing = UseInfiniteQueryResult<{ pages: Schemas['ObjectPage'][] }>;
+
+interface Props {
+  bucket: string;
+  folder: string;
+  listing: Listing;
+  chosen: ReadonlySet<string>;
+  onChoose: (c: ReadonlySet<string>) => void;
+  onRemove: () => void;
+  search: string;
+}
+
+interface Row {
+  id: string; // "p" or "k" and the name
+  name: string;
+  object?: Schemas['ListedObject'];
+}
+
+const rowHeight = 28;
+
+/** The rows of a listing: pages come as one scrolls, only what is seen is drawn. */
+export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, search }: Props) {
+  const navigate = useNavigate();
+  const pages = listing.data?.pages ?? [];
+  const rows = useMemo<Row[]>(() => {
+    const all: Row[] = pages.flatMap((p) => [...p.prefixes.map((name) => ({ id: 'p' + name, name })), ...p.objects.map((object) => ({ id: 'k' + object.key, name: object.key, object }))]);
+    return all.sort((a, b) => Number(!!a.object) - Number(!!b.object)); // prefixes first; both stay in the order of keys
+  }, [pages]);
+  const fields = useMemo(() => [...new Set(pages.flatMap((p) => p.objects.flatMap((o) => Object.keys(o.metadata ?? {}))))].sort(), [pages]);
+  const [wanted, setWanted] = useState(() => localStorage.getItem(`spindle-field-${bucket}`) ?? '');
+  const field = fields.includes(wanted) ? wanted : (fields.find((f) => f === 'taxon') ?? fields[0] ?? '');
+  const [lit, setLit] = useState(-1);
+  const box = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 20 });
+  const items = virtual.getVirtualItems();
+  const lastSeen = items[items.length - 1]?.index ?? 0;
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = listing;
+  useEffect(() => {
+    if (hasNextPage && !isFetchingNextPage && lastSeen >= rows.length - 40) void fetchNextPage();
+  }, [lastSeen, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
+
+  const toggle = (id: string) => {
+    const next = new Set(chosen);
+    if (!next.delete(id)) next.add(id);
+    onChoose(next);
+  };
+  const open = (r: Row) => void navigate(r.object ? objectPage(bucket, r.name) : bucketPage(bucket, r.name));
+  const press = (e: KeyboardEvent) => {
+    const r = rows[lit];
+    if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
+      const to = Math.max(0, Math.min(rows.length - 1, lit + (e.key === 'ArrowDown' ? 1 : -1)));
+      setLit(to);
+      virtual.scrollToIndex(to);
+    } else if (e.key === ' ' && r) toggle(r.id);
+    else if (e.key === 'Enter' && r && e.target === e.currentTarget) open(r);
+    else if (e.key === 'Delete' && chosen.size) onRemove();
+    else return;
+    e.preventDefault();
+  };
+
+  if (!rows.length && !listing.isFetching)
+    return (
+      <div className="empty">
+        <b className="strong">{search ? `No key here begins with "${search}".` : folder ? 'Nothing lies beneath this prefix.' : 'The bucket is empty.'}</b>
+        <p className="dim">{search ? 'Prefixes are literal: letters, case and every sign count.' : 'Drop files or folders here, use Upload, or put them from the command line:'}</p>
+        {search ? null : <pre className="block" style={{ marginTop: 8 }}>spindle object put ./FOLDER {bucket}/{folder}</pre>}
+      </div>
+    );
+  const all = rows.length > 0 && rows.every((r) => chosen.has(r.id));
+  const before = items[0]?.start ?? 0;
+  const after = virtual.getTotalSize() - (items[items.length - 1]?.end ?? 0);
+  return (
+    <>
+      <div ref={box} style={{ maxHeight: 'calc(100vh - 330px)', minHeight: 220, overflow: 'auto' }} tabIndex={0} onKeyDown={press} aria-label="Objects" role="group">
+        <table style={{ tableLayout: 'fixed' }}>
+          <colgroup>
+            <col style={{ width: 26 }} />
+            <col />
+            <col style={{ width: 96 }} />
+            <col style={{ width: 124 }} />
+            <col style={{ width: 150 }} />
+            <col style={{ width: 170 }} />
+          </colgroup>
+          <thead style={{ position: 'sticky', top: 0, background: 'var(--cloth-raised)', zIndex: 1 }}>
+            <tr>
+              <th>
+                <Checkbox.Root className="check" checked={all ? true : chosen.size ? 'indeterminate' : false} onCheckedChange={() => onChoose(all ? new Set() : new Set(rows.map((r) => r.id)))} aria-label="Choose all that are shown" />
+              </th>
+              <th>
+                <span className="sort">Name ↑</span>
+              </th>
+              <th className="num">Size</th>
+              <th>Changed</th>
+              <th>Written by</th>
+              <th>
+                {fields.length ? (
+                  <select value={field} aria-label="Metadata field to show" className="faint" style={{ border: 0, background: 'none', maxWidth: 150, fontFamily: 'var(--font-key)' }}
+                    onChange={(e) => { setWanted(e.target.value); localStorage.setItem(`spindle-field-${bucket}`, e.target.value); }}>
+                    {fields.map((f) => <option key={f}>{f}</option>)}
+                  </select>
+                ) : null}
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {before > 0 ? <tr style={{ height: before }} /> : null}
+            {items.map((item) => {
+              const r = rows[item.index]!;
+              return <Line key={r.id} r={r} bucket={bucket} folder={folder} field={field} chosen={chosen.has(r.id)} lit={item.index === lit} onToggle={() => { toggle(r.id); setLit(item.index); }} />;
+            })}
+            {after > 0 ? <tr style={{ height: after }} /> : null}
+          </tbody>
+        </table>
+      </div>
+      <p className="small faint" style={{ padding: '8px 6px' }}>
+        {hasNextPage ? `${count(rows.length)} read so far, more below as you scroll.` : things(rows.length, 'entry', 'entries') + '.'} Hover for exact bytes and UTC.
+      </p>
+    </>
+  );
+}
+
+function Line({ r, bucket, folder, field, chosen, lit, onToggle }: { r: Row; bucket: string; folder: string; field: string; chosen: boolean; lit: boolean; onToggle: () => void }) {
+  const name = visible(r.name.startsWith(folder) ? r.name.slice(folder.length) : r.name);
+  return (
+    <tr className={`${chosen ? 'chosen' : ''} ${lit ? 'lit' : ''}`} style={{ height: rowHeight }}>
+      <td>
+        <Checkbox.Root className="check" checked={chosen} onCheckedChange={onToggle} aria-label={`Choose ${name}`} />
+      </td>
+      <td className="cut" title={visible(r.name)}>
+        <span className="row" style={{ gap: 7 }}>
+          <span className="faint">{r.object ? icons.sheet : icons.fold}</span>
+          <Link className="plain key" to={r.object ? objectPage(bucket, r.name) : bucketPage(bucket, r.name)}>
+            {middle(name, 64)}
+          </Link>
+        </span>
+      </td>
+      <td className="num">{r.object ? <Size bytes={r.object.size} /> : null}</td>
+      <td className="dim">{r.object ? <When at={r.object.created} /> : null}</td>
+      <td className="dim cut">{r.object?.by}</td>
+      <td className="cut" title={r.object?.metadata?.[field]}>
+        {field === 'taxon' ? <i>{r.object?.metadata?.[field]}</i> : r.object?.metadata?.[field]}
+      </td>
+    </tr>
+  );
+}

@@ -1,0 +1,57 @@
+import { type Schemas, api, ask, bodyAddress } from '../../api/client';
+import { useCopy } from '../../parts/Bits';
+import { icons } from '../../parts/Marks';
+import { size, things } from '../../parts/format';
+
+interface Props {
+  bucket: string;
+  pages: Schemas['ObjectPage'][];
+  chosen: ReadonlySet<string>;
+  onClear: () => void;
+  onRemove: () => void;
+}
+
+/** What is chosen, and what can be done with it. */
+export function Selection({ bucket, pages, chosen, onClear, onRemove }: Props) {
+  const copy = useCopy();
+  const objects = pages.flatMap((p) => p.objects).filter((o) => chosen.has('k' + o.key));
+  const prefixes = chosen.size - objects.length;
+  const bytes = objects.reduce((n, o) => n + o.size, 0);
+  const download = () =>
+    objects.forEach((o, i) =>
+      setTimeout(() => {
+        const a = document.createElement('a');
+        a.href = bodyAddress(bucket, o.key);
+        a.download = '';
+        a.click();
+      }, i * 300),
+    );
+  const link = async () => {
+    const l = await ask(api.POST('/api/v1/buckets/{bucket}/link', { params: { path: { bucket } }, body: { key: objects[0]!.key, seconds: 3600 } }));
+    await copy(l.url, 'Link for 1 hour');
+  };
+  return (
+    <div className="row" style={{ background: 'var(--woad-wash)', height: 36, padding: '0 6px 0 10px', marginBottom: 2, borderLeft: '3px solid var(--woad)' }}>
+      <b className="strong">{chosen.size} selected</b>
+      <span className="dim">{[objects.length ? size(bytes) : '', prefixes ? things(prefixes, 'prefix', 'prefixes') + ' with all beneath' : ''].filter(Boolean).join(', ')}</span>
+      <span className="row" style={{ marginLeft: 'auto' }}>
+        {objects.length > 0 && objects.length <= 20 && prefixes === 0 ? (
+          <button type="button" className="btn low" onClick={download}>
+            {icons.down} Download
+          </button>
+        ) : null}
+        {objects.length === 1 && prefixes === 0 ? (
+          <button type="button" className="btn low" onClick={() => void link()}>
+            {icons.copy} Copy link
+          </button>
+        ) : null}
+        <button type="button" className="btn low harm" onClick={onRemove}>
+          Remove
+        </button>
+        <button type="button" className="btn low bare" onClick={onClear}>
+          Clear
+        </button>
+      </span>
+    </div>
+  );
+}

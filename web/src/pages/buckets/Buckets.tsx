@@ -1,0 +1,122 @@
+import { useState } from 'react';
+import { Link, useSearchParams } from 'react-router';
+
+import type { Schemas } from '../../api/client';
+import { useBuckets } from '../../data/queries';
+import { Size, Trouble, When } from '../../parts/Bits';
+import { State } from '../../parts/Marks';
+import { bucketPage, count, size, things } from '../../parts/format';
+import { CreateBucket } from './CreateBucket';
+
+type Row = Schemas['BucketInfo'];
+
+const columns: { id: string; name: string; num?: boolean; value: (b: Row) => string | number }[] = [
+  { id: 'name', name: 'Name', value: (b) => b.name },
+  { id: 'objects', name: 'Objects', num: true, value: (b) => b.usage.objects },
+  { id: 'size', name: 'Size', num: true, value: (b) => b.usage.bytes },
+  { id: 'quota', name: 'Quota', value: (b) => (b.quota ? b.usage.bytes / b.quota : -1) },
+  { id: 'versioning', name: 'Versioning', value: (b) => b.versioning },
+  { id: 'region', name: 'Region', value: (b) => b.region },
+  { id: 'created', name: 'Created', value: (b) => b.created },
+];
+
+export default function Buckets() {
+  const [query, setQuery] = useSearchParams();
+  const [create, setCreate] = useState(false);
+  const list = useBuckets();
+  const filter = query.get('name') ?? '';
+  const [by = 'name', down] = (query.get('sort') ?? 'name').split('-');
+  const set = (name: string, value: string) =>
+    setQuery((q) => {
+      if (value) q.set(name, value);
+      else q.delete(name);
+      return q;
+    }, { replace: true });
+  if (list.error && !list.data) return <Trouble error={list.error} />;
+  const column = columns.find((c) => c.id === by) ?? columns[0]!;
+  const all = list.data?.buckets ?? [];
+  const rows = all
+    .filter((b) => b.name.includes(filter))
+    .sort((a, b) => {
+      const [x, y] = [column.value(a), column.value(b)];
+      return (x < y ? -1 : x > y ? 1 : 0) * (down ? -1 : 1);
+    });
+  const bytes = all.reduce((n, b) => n + b.usage.bytes, 0);
+  const objects = all.reduce((n, b) => n + b.usage.objects, 0);
+  return (
+    <>
+      <div className="pagehead">
+        <div>
+          <h1>Buckets</h1>
+          <p className="meta">
+            <span>{things(all.length, 'bucket')}</span>
+            <span>{things(objects, 'object')}</span>
+            <span>{size(bytes)}</span>
+          </p>
+        </div>
+        <div className="row">
+          <span className="field" style={{ width: 200 }}>
+            <input value={filter} onChange={(e) => set('name', e.target.value)} placeholder="Part of a name" aria-label="Filter by name" />
+          </span>
+          <button type="button" className="btn main" onClick={() => setCreate(true)}>
+            Create a bucket
+          </button>
+        </div>
+      </div>
+      {list.data && all.length === 0 ? (
+        <div className="empty">
+          <b className="strong">There are no buckets yet.</b>
+          <p className="dim">A bucket holds objects under one name, with its own settings and quota. Make one, then drop files on it or point a client at it.</p>
+        </div>
+      ) : (
+        <table>
+          <thead>
+            <tr>
+              {columns.map((c) => (
+                <th key={c.id} className={c.num ? 'num' : ''} aria-sort={c.id === column.id ? (down ? 'descending' : 'ascending') : undefined}>
+                  <button type="button" className={c.id === column.id ? 'sort' : ''} onClick={() => set('sort', c.id === column.id && !down ? `${c.id}-down` : c.id)}>
+                    {c.name} {c.id === column.id ? (down ? '↓' : '↑') : ''}
+                  </button>
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((b) => (
+              <tr key={b.name}>
+                <td>
+                  <Link className="key strong" to={bucketPage(b.name)}>
+                    {b.name}
+                  </Link>
+                </td>
+                <td className="num">{count(b.usage.objects)}</td>
+                <td className="num">
+                  <Size bytes={b.usage.bytes} />
+                </td>
+                <td>
+                  <Quota b={b} />
+                </td>
+                <td>
+                  <State kind="none">{b.versioning}</State>
+                </td>
+                <td className="dim">{b.region}</td>
+                <td className="dim">
+                  <When at={b.created} />
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {list.data?.next ? <p className="small faint" style={{ padding: '8px 6px' }}>The first {all.length} by name are shown.</p> : null}
+      {create ? <CreateBucket onClose={() => setCreate(false)} /> : null}
+    </>
+  );
+}
+
+function Quota({ b }: { b: Row }) {
+  if (!b.quota) return <span className="faint">none</span>;
+  const share = (100 * (b.usage.bytes + b.usage.previousBytes)) / b.quota;
+  const text = `${size(b.quota)}, ${share.toFixed(0)} % used`;
+  return share >= 90 ? <State kind={share >= 100 ? 'wrong' : 'warn'}>{text}</State> : <span className="dim">{text}</span>;
+}

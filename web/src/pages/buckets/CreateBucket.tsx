@@ -1,0 +1,50 @@
+import { type FormEvent, useState } from 'react';
+import { useNavigate } from 'react-router';
+
+import { Problem, api, ask } from '../../api/client';
+import { useChange, useService } from '../../data/queries';
+import { Complaint, Field } from '../../parts/Bits';
+import { Dialog } from '../../parts/Dialog';
+import { bucketPage, parseSize } from '../../parts/format';
+
+export function CreateBucket({ onClose }: { onClose: () => void }) {
+  const navigate = useNavigate();
+  const service = useService();
+  const [name, setName] = useState('');
+  const [quota, setQuota] = useState('');
+  const bytes = quota.trim() ? parseSize(quota) : undefined;
+  const create = useChange(() => ask(api.POST('/api/v1/buckets', { body: { name, ...(bytes ? { quota: bytes } : {}) } })));
+  const problem = create.error instanceof Problem ? create.error : null;
+  const badSize = bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 MiB or 2 TiB') : null;
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    if (name && !badSize) create.mutate(undefined, { onSuccess: (b) => void navigate(bucketPage(b.name)) });
+  };
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title="Create a bucket"
+      width={460}
+      footer={
+        <>
+          <button type="button" className="btn" onClick={onClose}>
+            Cancel
+          </button>
+          <button type="submit" form="create-bucket" className="btn main" disabled={!name || !!badSize || create.isPending}>
+            Create
+          </button>
+        </>
+      }
+    >
+      <form id="create-bucket" onSubmit={submit} style={{ display: 'grid', gap: 12 }}>
+        <Field label="Name" mono value={name} onChange={(e) => setName(e.target.value)} autoFocus name="name" error={problem && problem.field !== 'quota' ? problem : null}
+          hint="3 to 63 of a-z, 0-9, hyphens and dots. It cannot be changed later." />
+        <Field label="Quota, if it should have one" value={quota} onChange={(e) => setQuota(e.target.value)} name="quota" placeholder="none" error={badSize ?? (problem?.field === 'quota' ? problem : null)}
+          hint="The most bytes it may hold, for instance 400 MiB. It can be changed at any time." />
+        <p className="small dim">It is made in region {service.data?.region ?? ''}. Versioning is off: what is replaced or removed there is gone.</p>
+        {problem && problem.field && !['bucket', 'quota'].includes(problem.field) ? <Complaint error={problem} /> : null}
+      </form>
+    </Dialog>
+  );
+}

@@ -1,0 +1,174 @@
+import { useMutation } from '@tanstack/react-query';
+import { ToggleGroup } from 'radix-ui';
+import { type FormEvent, useEffect, useState } from 'react';
+
+import { type Schemas, api, ask } from '../../api/client';
+import { useBuckets, useService } from '../../data/queries';
+import { useSession } from '../../data/session';
+import { CopyButton, Field, Section, Trouble } from '../../parts/Bits';
+import { Shape, State, type StateKind } from '../../parts/Marks';
+import { time } from '../../parts/format';
+
+type Style = 'path' | 'host';
+
+export default function Connect() {
+  const service = useService();
+  const session = useSession();
+  const [style, setStyle] = useState<Style>('path');
+  if (service.error) return <Trouble error={service.error} />;
+  if (!service.data) return <p className="faint">Reading</p>;
+  const { wire, region } = service.data;
+  const host = new URL(wire.url).host;
+  const domain = wire.domains[0] ?? 'localhost';
+  const command = `spindle connect ${location.origin} \\\n  --key ${session.key}\nspindle object put ./sheet.tif plates/`;
+  return (
+    <>
+      <div className="pagehead">
+        <div>
+          <h1>Connect a client</h1>
+          <p className="meta">Anything that speaks the wire can read and write here with four facts: address, style, region, key.</p>
+        </div>
+      </div>
+      <div className="columns" style={{ display: 'grid', gridTemplateColumns: 'minmax(0,1fr) minmax(0,1.2fr)', gap: '16px 34px' }}>
+        <div style={{ display: 'grid', gap: 16, alignContent: 'start' }}>
+          <Section title="The four facts">
+            <table className="open">
+              <tbody>
+                <Fact name="Address" value={wire.url} note={wire.scheme === 'https' ? 'TLS' : 'plain HTTP'} />
+                <tr>
+                  <td className="faint" style={{ width: 84 }}>Style</td>
+                  <td style={{ padding: '10px 8px' }}>
+                    <ToggleGroup.Root type="single" className="seg" value={style} onValueChange={(v) => v && setStyle(v as Style)} aria-label="Style of addresses">
+                      <ToggleGroup.Item value="path">path</ToggleGroup.Item>
+                      <ToggleGroup.Item value="host">host</ToggleGroup.Item>
+                    </ToggleGroup.Root>
+                    <div className="small dim key" style={{ marginTop: 4 }}>{style === 'path' ? `${host}/BUCKET/KEY` : `BUCKET.${domain}:${wire.port}/KEY`}</div>
+                    <div className="small faint">{style === 'path' ? 'works with any address' : `the name BUCKET.${domain} must lead here`}</div>
+                  </td>
+                  <td />
+                </tr>
+                <Fact name="Region" value={region} note="any other name is accepted too, unless the service is strict" />
+                <Fact name="Key" value={session.key} note={`${session.name} of ${session.account}; its secret was shown when it was made`} />
+              </tbody>
+            </table>
+          </Section>
+          <Section title="With Spindle's own client" end={<CopyButton low text={command.replace(/\\\n\s+/g, '')} what="Commands" />}>
+            <pre className="block" style={{ marginTop: 8 }}>{command}</pre>
+            <p className="small faint" style={{ marginTop: 6 }}>It asks for the secret; it is never written in a command.</p>
+          </Section>
+        </div>
+        <Check address={wire.url} region={region} style={style} ownKey={session.key} />
+      </div>
+    </>
+  );
+}
+
+const Fact = ({ name, value, note }: { name: string; value: string; note: string }) => (
+  <tr>
+    <td className="faint" style={{ width: 84 }}>{name}</td>
+    <td style={{ padding: '8px' }}>
+      <div className="key wrap-any" style={{ fontSize: 15 }}>{value}</div>
+      <div className="small faint">{note}</div>
+    </td>
+    <td className="num">
+      <CopyButton text={value} what={name} />
+    </td>
+  </tr>
+);
+
+const kinds: Record<string, StateKind> = { agrees: 'good', wrong: 'wrong', 'not tried': 'wait', 'not used': 'none' };
+const names: Record<string, string> = { address: 'Address', port: 'Port', protocol: 'Protocol', certificate: 'Certificate', clock: 'Clock', region: 'Region', style: 'Style', key: 'Key', bucket: 'Bucket', 'there-and-back': 'There and back' };
+
+interface CheckProps {
+  address: string;
+  region: string;
+  style: Style;
+  ownKey: string;
+}
+
+/** Looks at a client's settings one by one, from the service's machine. */
+function Check(p: CheckProps) {
+  const buckets = useBuckets();
+  const first = buckets.data?.buckets[0]?.name ?? '';
+  const [form, setForm] = useState({ address: p.address, style: p.style, region: p.region, key: p.ownKey, secret: '', bucket: '' });
+  useEffect(() => setForm((f) => ({ ...f, style: p.style })), [p.style]);
+  useEffect(() => setForm((f) => (f.bucket ? f : { ...f, bucket: first })), [first]);
+  const set = (name: keyof typeof form) => (e: { target: { value: string } }) => setForm({ ...form, [name]: e.target.value });
+  const check = useMutation({ mutationFn: (write: boolean) => ask(api.POST('/api/v1/check', { body: { ...form, write } })) });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    check.mutate(false);
+  };
+  const wrong = check.data?.findings.find((f) => f.result === 'wrong');
+  return (
+    <Section title="Check a client's settings" aside="exactly as that client has them">
+      <form onSubmit={submit} style={{ display: 'grid', gridTemplateColumns: 'repeat(6,minmax(0,1fr))', gap: '8px', paddingTop: 12, alignItems: 'end' }}>
+        <div style={{ gridColumn: 'span 4' }}>
+          <Field label="Address" mono value={form.address} onChange={set('address')} />
+        </div>
+        <label>
+          <span className="label">Style</span>
+          <span className="field sel">
+            <select value={form.style} onChange={set('style')}>
+              <option>path</option>
+              <option>host</option>
+            </select>
+          </span>
+        </label>
+        <Field label="Region" mono value={form.region} onChange={set('region')} />
+        <div style={{ gridColumn: 'span 2' }}>
+          <Field label="Key" mono value={form.key} onChange={set('key')} />
+        </div>
+        <div style={{ gridColumn: 'span 2' }}>
+          <Field label="Secret" type="password" value={form.secret} onChange={set('secret')} placeholder={form.key === p.ownKey ? 'known for your own key' : ''} autoComplete="off" />
+        </div>
+        <Field label="Bucket to try" mono value={form.bucket} onChange={set('bucket')} />
+        <button type="submit" className="btn main" disabled={check.isPending}>
+          {check.isPending ? 'Checking' : 'Check'}
+        </button>
+      </form>
+      {check.error ? <div style={{ marginTop: 12 }}><Trouble error={check.error} /></div> : null}
+      {wrong ? (
+        <div className="note wrong" style={{ marginTop: 12 }} role="alert">
+          <b className="strong">{names[wrong.field]} is wrong.</b> {cap(wrong.seen)}. {cap(wrong.remedy ?? '')}{' '}
+          {wrong.address ? (
+            <button type="button" className="btn low" onClick={() => setForm({ ...form, address: wrong.address! })}>
+              Use {wrong.address}
+            </button>
+          ) : null}
+        </div>
+      ) : null}
+      {check.data ? <Findings report={check.data} onTry={() => check.mutate(true)} /> : <p className="empty faint" style={{ border: 0 }}>Nothing was checked yet. What is wrong will be named: address, port, protocol, certificate, clock, region, style, key or bucket.</p>}
+    </Section>
+  );
+}
+
+const cap = (s: string) => (s ? s[0]!.toUpperCase() + s.slice(1) : '');
+
+const Findings = ({ report, onTry }: { report: Schemas['Report']; onTry: () => void }) => (
+  <table className="open" style={{ marginTop: 10 }}>
+    <thead>
+      <tr>
+        <th style={{ width: 116 }}>Field</th>
+        <th style={{ width: 100 }}>Result</th>
+        <th>What was seen, at {time(new Date(report.at))}</th>
+      </tr>
+    </thead>
+    <tbody>
+      {report.findings.map((f) => (
+        <tr key={f.field}>
+          <td>{names[f.field]}</td>
+          <td className={f.result === 'not used' ? 'faint' : ''}>
+            {f.result === 'wrong' ? <span className="state wrong"><Shape kind="wrong" /><b className="strong">wrong</b></span> : <State kind={kinds[f.result]!}>{f.result}</State>}
+          </td>
+          <td className={f.result === 'agrees' || f.result === 'wrong' ? '' : 'dim'}>
+            {f.seen}{' '}
+            {f.field === 'there-and-back' && f.result === 'not tried' && f.seen ? (
+              <button type="button" className="link" onClick={onTry}>Try</button>
+            ) : null}
+          </td>
+        </tr>
+      ))}
+    </tbody>
+  </table>
+);

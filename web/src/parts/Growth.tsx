@@ -1,0 +1,114 @@
+import { useState } from 'react';
+
+import type { Schemas } from '../api/client';
+import { Size } from './Bits';
+import { count, date, size } from './format';
+
+interface Props {
+  points: Schemas['UsagePoint'][];
+  width: number;
+  height: number;
+}
+
+const r1 = (n: number) => n.toFixed(1);
+
+/** A round step that cuts max into two to four. */
+function stepFor(max: number): number {
+  const units = [1, 2, 5, 10, 20, 50, 100, 200, 500];
+  let base = 1;
+  while (base * 1024 <= max) base *= 1024;
+  for (const u of units) if (max / (u * base) <= 4) return u * base;
+  return base * 1024;
+}
+
+/** Bytes over time as an area from zero; the last value is labelled at its edge. */
+export function Growth({ points, width: w, height: h }: Props) {
+  const [table, setTable] = useState(false);
+  const L = 6;
+  const R = 112;
+  const T = 10;
+  const B = 22;
+  const now = Date.now();
+  const at = points.map((p) => ({ t: Math.min(now, Date.parse(p.day)), v: p.current }));
+  const last = at[at.length - 1];
+  if (!last || at.every((p) => p.v === 0)) return <p className="empty faint">Nothing is stored yet; growth shows here from the first object on.</p>;
+  last.t = now;
+  // A day without a point holds what the day before had: the line goes in steps.
+  const from = Math.min(at[0]!.t, now - 30 * 864e5);
+  const max = Math.max(...at.map((p) => p.v)) * 1.08;
+  const x = (t: number) => L + ((t - from) / (now - from)) * (w - L - R);
+  const y = (v: number) => T + (h - T - B) * (1 - v / max);
+  let line = `M${r1(x(at[0]!.t))} ${r1(y(at[0]!.v))}`;
+  for (const p of at.slice(1)) line += `H${r1(x(p.t))}V${r1(y(p.v))}`;
+  const area = `${line}V${h - B}H${r1(x(at[0]!.t))}Z`;
+  const step = stepFor(max);
+  const lines: number[] = [];
+  for (let v = step; v <= max; v += step) lines.push(v);
+  const months: [number, string][] = [];
+  const every = now - from > 200 * 864e5 ? 3 : 1;
+  const d = new Date(from);
+  for (let m = new Date(Date.UTC(d.getUTCFullYear(), d.getUTCMonth() + 1, 1)); m.getTime() < now - 20 * 864e5; m = new Date(Date.UTC(m.getUTCFullYear(), m.getUTCMonth() + 1, 1)))
+    if (m.getUTCMonth() % every === 0) months.push([m.getTime(), m.toLocaleDateString('en-GB', { month: 'short', timeZone: 'UTC' })]);
+  return (
+    <div>
+      <svg width="100%" viewBox={`0 0 ${w} ${h}`} role="img" aria-label={`Bytes stored over time, now ${size(last.v)}`}>
+        {lines.map((v) => (
+          <path key={v} className="grid" d={`M${L} ${r1(y(v))}H${w - R}`} />
+        ))}
+        <path d={area} fill="var(--woad-wash)" />
+        <path d={line} fill="none" stroke="var(--woad)" strokeWidth="1.4" strokeLinejoin="round" />
+        {lines.map((v) => (
+          <text key={v} className="t-ax" x={L + 3} y={Number(r1(y(v))) - 3}>
+            {size(v).replace('.0', '')}
+          </text>
+        ))}
+        <path className="axis" d={`M${L} ${h - B}H${w - R}`} />
+        {months.map(([t, name]) => (
+          <g key={t}>
+            <path className="axis" d={`M${r1(x(t))} ${h - B}v4`} />
+            <text className="t-ax mid" x={r1(x(t))} y={h - 5}>
+              {name}
+            </text>
+          </g>
+        ))}
+        <text className="t-ax end t-b" x={w - R} y={h - 5}>
+          now
+        </text>
+        <path d={`M${w - R + 2} ${r1(y(last.v))}h8`} stroke="var(--woad)" strokeWidth="1.5" />
+        <text className="t-ink t-b" x={w - R + 14} y={r1(y(last.v) + 1)}>
+          {size(last.v)}
+        </text>
+        <text className="t-ax" x={w - R + 14} y={r1(y(last.v) + 15)}>
+          current
+        </text>
+      </svg>
+      <button type="button" className="link small" onClick={() => setTable(!table)} aria-expanded={table}>
+        {table ? 'Hide the figures' : 'As a table'}
+      </button>
+      {table ? (
+        <div style={{ maxHeight: 180, overflow: 'auto' }}>
+          <table className="tight">
+            <thead>
+              <tr>
+                <th>Day</th>
+                <th className="num">Objects</th>
+                <th className="num">Size</th>
+              </tr>
+            </thead>
+            <tbody>
+              {[...points].reverse().slice(0, 400).map((p) => (
+                <tr key={p.day}>
+                  <td>{date(new Date(p.day))}</td>
+                  <td className="num">{count(p.objects)}</td>
+                  <td className="num">
+                    <Size bytes={p.current} />
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      ) : null}
+    </div>
+  );
+}

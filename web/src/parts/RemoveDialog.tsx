@@ -1,0 +1,123 @@
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+
+import { type Removal, rehearse, remove, useChange } from '../data/queries';
+import { Complaint, Ply, Size } from './Bits';
+import { Dialog } from './Dialog';
+import { Shape } from './Marks';
+import { useToast } from './Toasts';
+import { count, size, things, visible } from './format';
+
+interface Props {
+  what: Removal;
+  alsoBucket?: () => Promise<unknown>; // to be done when all objects are gone
+  onClose: () => void;
+  onDone: () => void;
+}
+
+/** Says what a removal would remove, has the number typed, removes. */
+export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
+  const toast = useToast();
+  const [typed, setTyped] = useState('');
+  const [gone, setGone] = useState(0);
+  const plan = useQuery({ queryKey: ['rehearse', what], queryFn: () => rehearse(what), staleTime: 0, gcTime: 0 });
+  const act = useChange(async () => {
+    const q = await remove(what, setGone);
+    await alsoBucket?.();
+    return q;
+  });
+  const run = useMutation({
+    mutationFn: () => act.mutateAsync(undefined),
+    onSuccess: (q) => {
+      toast(`Removed ${things(q.objects, 'object')}, ${size(q.bytes)}${alsoBucket ? ', and the bucket' : ''}`);
+      onDone();
+    },
+  });
+  const n = plan.data?.objects ?? 0;
+  const mustType = n > 1;
+  const ready = plan.data !== undefined && (!mustType || typed.replace(/[\s,.]/g, '') === String(n));
+  const title = plan.data ? `Remove ${things(n, 'object')}${alsoBucket ? ' and the bucket' : ''}?` : 'What would go';
+  return (
+    <Dialog
+      open
+      onClose={() => !run.isPending && onClose()}
+      title={title}
+      footer={
+        <>
+          <button type="button" className="btn" autoFocus onClick={onClose} disabled={run.isPending}>
+            Keep
+          </button>
+          <button type="button" className="btn harm solid" disabled={!ready || run.isPending} onClick={() => run.mutate()}>
+            Remove {plan.data ? things(n, 'object') : ''}
+          </button>
+        </>
+      }
+    >
+      {plan.error ? <Complaint error={plan.error} /> : null}
+      {plan.data ? (
+        <table className="tight" style={{ marginBottom: 12 }}>
+          <thead>
+            <tr>
+              <th>Goes, for good</th>
+              <th className="num">Objects</th>
+              <th className="num">Size</th>
+            </tr>
+          </thead>
+          <tbody>
+            {what.prefixes.map((p) => (
+              <tr key={p}>
+                <td className="key" colSpan={3}>
+                  all beneath {what.bucket}/{visible(p)}
+                </td>
+              </tr>
+            ))}
+            {what.keys.slice(0, 4).map((k) => (
+              <tr key={k}>
+                <td className="key cut" colSpan={3} style={{ maxWidth: 460 }} title={visible(k)}>
+                  {what.bucket}/{visible(k)}
+                </td>
+              </tr>
+            ))}
+            {what.keys.length > 4 ? (
+              <tr>
+                <td className="faint" colSpan={3}>
+                  and {things(what.keys.length - 4, 'more key')}
+                </td>
+              </tr>
+            ) : null}
+            <tr className="total">
+              <td>In all</td>
+              <td className="num">{count(n)}</td>
+              <td className="num">
+                <Size bytes={plan.data.bytes} />
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      ) : null}
+      <p className="row" style={{ alignItems: 'baseline' }}>
+        <span className="warn">
+          <Shape kind="warn" size={11} />
+        </span>
+        <span>Versioning is off for this bucket: what is removed cannot be brought back.</span>
+      </p>
+      {mustType && !run.isPending ? (
+        <label className="row" style={{ marginTop: 12 }}>
+          Type <b className="strong">{n}</b> to go on
+          <span className="field short">
+            <input value={typed} onChange={(e) => setTyped(e.target.value)} inputMode="numeric" aria-label="The number of objects" className="num" />
+          </span>
+        </label>
+      ) : null}
+      {run.isPending ? (
+        <div className="row" style={{ marginTop: 12 }}>
+          <Ply share={n ? gone / n : 0} label="Removing" />
+          <span className="small dim">
+            {count(gone)} of {things(n, 'object')}
+          </span>
+        </div>
+      ) : null}
+      {run.error ? <Complaint error={run.error} /> : null}
+    </Dialog>
+  );
+}

@@ -1,0 +1,102 @@
+import { useState } from 'react';
+
+import { type Upload, useUploads } from '../data/uploads';
+import { Ply } from './Bits';
+import { Dialog } from './Dialog';
+import { State } from './Marks';
+import { middle, size, things, visible } from './format';
+
+/** The line below every page while work is under way, and after it until one has seen the result. */
+export function WorkLine() {
+  const uploads = useUploads();
+  const [open, setOpen] = useState(false);
+  const list = uploads.list;
+  if (list.length === 0) return null;
+  const active = list.filter((u) => u.state === 'sending' || u.state === 'waiting');
+  const asks = list.filter((u) => u.state === 'there' || u.state === 'failed');
+  const sending = list.find((u) => u.state === 'sending');
+  const total = list.reduce((n, u) => n + u.file.size, 0);
+  const sent = list.reduce((n, u) => n + (u.state === 'done' ? u.file.size : u.sent), 0);
+  const rate = list.filter((u) => u.state === 'sending').reduce((n, u) => n + u.rate, 0);
+  const done = list.filter((u) => u.state === 'done').length;
+  return (
+    <footer className="workline">
+      <div className="grow" style={{ maxWidth: 640 }}>
+        {active.length ? (
+          <State kind="run">
+            Uploading {done + 1} of {list.length}
+          </State>
+        ) : asks.length ? (
+          <State kind="warn">{things(asks.length, 'upload asks', 'uploads ask')}</State>
+        ) : (
+          <State kind="good">{things(done, 'file')} uploaded</State>
+        )}
+        {sending ? <span className="key cut" style={{ maxWidth: 190 }}>{middle(visible(sending.key.split('/').pop() ?? ''), 26)}</span> : null}
+        <Ply share={total ? sent / total : 1} tone={active.length ? '' : asks.length ? 'is-stop' : 'is-good'} label="Uploads" />
+        <span className="dim">
+          {size(sent)} of {size(total)}
+          {active.length && rate > 0 ? ` · ${size(rate)}/s · ${left((total - sent) / rate)}` : ''}
+        </span>
+      </div>
+      <div style={{ marginLeft: 'auto', gap: 14 }}>
+        <button type="button" className="link" onClick={() => setOpen(true)}>
+          {active.length ? `${active.length} under way` : 'Show'}
+        </button>
+        {!active.length ? (
+          <button type="button" className="link" onClick={uploads.forget}>
+            Clear
+          </button>
+        ) : null}
+      </div>
+      {open ? (
+        <Dialog open onClose={() => setOpen(false)} title="Uploads" width={720} footer={<button type="button" className="btn" onClick={() => setOpen(false)}>Close</button>}>
+          <table className="tight">
+            <tbody>
+              {list.map((u) => (
+                <Row key={u.id} u={u} />
+              ))}
+            </tbody>
+          </table>
+        </Dialog>
+      ) : null}
+    </footer>
+  );
+}
+
+const left = (s: number) => (s < 90 ? `${Math.ceil(s)} s left` : `${Math.ceil(s / 60)} min left`);
+
+const words: Record<Upload['state'], [Parameters<typeof State>[0]['kind'], string]> = {
+  waiting: ['wait', 'waiting'],
+  sending: ['run', 'uploading'],
+  done: ['good', 'completed'],
+  failed: ['wrong', 'failed'],
+  there: ['warn', 'asks'],
+  stopped: ['off', 'stopped'],
+};
+
+/** One upload, in the dialog and in the bucket's table. */
+function Row({ u }: { u: Upload }) {
+  const uploads = useUploads();
+  const [kind, word] = words[u.state];
+  return (
+    <tr>
+      <td>
+        <State kind={kind}>{word}</State>
+      </td>
+      <td className="key" title={visible(u.key)}>
+        {middle(visible(`${u.bucket}/${u.key}`), 44)}
+        {u.message ? <div className="small dim" style={{ whiteSpace: 'normal' }}>{u.message}</div> : null}
+      </td>
+      <td className="num">{size(u.file.size)}</td>
+      <td className="num">
+        {u.state === 'sending' || u.state === 'waiting' ? (
+          <button type="button" className="link" onClick={() => uploads.stop(u.id)}>Stop</button>
+        ) : u.state === 'there' ? (
+          <button type="button" className="link" onClick={() => uploads.again(u.id, true)}>Replace it</button>
+        ) : u.state === 'failed' || u.state === 'stopped' ? (
+          <button type="button" className="link" onClick={() => uploads.again(u.id, u.replace)}>Try again</button>
+        ) : null}
+      </td>
+    </tr>
+  );
+}
