@@ -6,6 +6,7 @@ import (
 	"errors"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
 
@@ -202,8 +203,8 @@ func (c *Catalog) SetQuota(ctx context.Context, name object.BucketName, quota *i
 				return err
 			}
 			if *quota < used {
-				return fault.New(fault.Conflict, "quota-below-use", "the bucket holds %d bytes, more than a quota of %d", used, *quota).
-					In("quota").Do("set it to %d bytes at least, or remove objects first", used)
+				return fault.New(fault.Conflict, "quota-below-use", "the bucket holds %s bytes, more than a quota of %s", humanize.Comma(used), humanize.Comma(*quota)).
+					In("quota").Do("set it to %s bytes at least, or remove objects first", humanize.Comma(used))
 			}
 		}
 		if _, err := tx.ExecContext(ctx, `update buckets set quota = $2 where id = $1`, id, quota); err != nil {

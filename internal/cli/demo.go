@@ -48,6 +48,9 @@ func (a *app) demoCommand() *cli.Command {
 				cfg.Data = a.demoData()
 			}
 			cfg.OwnerKey, cfg.OwnerSecret, cfg.Account, cfg.Region = demo.OwnerKey, demo.OwnerSecret, demo.Account, demo.Region
+			if cfg.Works.ScrubEvery == 0 {
+				cfg.Works.ScrubEvery = 10 * time.Minute // something to see
+			}
 			whole, err := prepareDemo(cfg.Data, c.Bool("fresh"))
 			if err != nil {
 				return err

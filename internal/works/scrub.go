@@ -20,7 +20,8 @@ type Scrubbed struct {
 	Damaged  int64     `json:"damaged"`
 }
 
-// scrub reads every body at a limited rate and compares it with its digest.
+// scrub reads every body at a limited rate and compares it with its digest. A
+// walk that found no body at all is begun anew a minute later.
 func (c *Crew) scrub(ctx context.Context, j *job) error {
 	var at Scrubbed
 	if err := j.load(&at); err != nil {
@@ -28,7 +29,7 @@ func (c *Crew) scrub(ctx context.Context, j *job) error {
 	}
 	underWay := at.Finished.Before(at.Started)
 	if !underWay {
-		if time.Since(at.Started) < c.settings.ScrubEvery {
+		if time.Since(at.Started) < c.settings.ScrubEvery && at.Bodies > 0 {
 			return nil
 		}
 		at = Scrubbed{Started: time.Now().UTC(), Finished: at.Finished}

@@ -124,9 +124,9 @@ func (c *checking) run(ctx context.Context) {
 		return
 	}
 	if apart := clockApart(resp); apart > sign.MaxSkew || apart < -sign.MaxSkew {
-		c.wrong("clock", "set this machine's clock, or the service's", "the clocks are %s apart; %s is allowed", apart.Round(time.Second), sign.MaxSkew)
+		c.wrong("clock", "set this machine's clock, or the service's", "the clocks are %s apart; %d min is allowed", apart.Round(time.Second), int(sign.MaxSkew.Minutes()))
 	} else {
-		c.good("clock", "less than %s apart, up to %s is allowed", (apart.Abs() + time.Second).Round(time.Second), sign.MaxSkew)
+		c.good("clock", "less than %s apart, up to %d min is allowed", (apart.Abs() + time.Second).Round(time.Second), int(sign.MaxSkew.Minutes()))
 	}
 	c.signed(ctx)
 }

@@ -64,14 +64,14 @@ function Rail() {
                 {i.n || (i.mark && i.here) ? (
                   <span>
                     {i.mark && i.here ? (
-                      <span className={dyeOf(i.mark)}>
+                      <i className={dyeOf(i.mark)}>
                         <Shape kind={i.mark} size={11} />
-                      </span>
+                      </i>
                     ) : null}
                     {i.n}
                   </span>
                 ) : null}
-                {i.mark ? <span className="sr">{i.mark === 'wrong' ? 'something is wrong' : 'needs attention'}</span> : null}
+                {i.mark ? <em className="sr">{i.mark === 'wrong' ? 'something is wrong' : 'needs attention'}</em> : null}
               </Link>
             </li>
           ))}

@@ -130,7 +130,7 @@ function Check(p: CheckProps) {
       {check.error ? <div style={{ marginTop: 12 }}><Trouble error={check.error} /></div> : null}
       {wrong ? (
         <div className="note wrong" style={{ marginTop: 12 }} role="alert">
-          <b className="strong">{names[wrong.field]} is wrong.</b> {cap(wrong.seen)}. {cap(wrong.remedy ?? '')}{' '}
+          <b className="strong">{names[wrong.field]} is wrong.</b> {cap(wrong.seen)}. {wrong.address ? '' : cap(wrong.remedy ?? '') + '.'}{' '}
           {wrong.address ? (
             <button type="button" className="btn low" onClick={() => setForm({ ...form, address: wrong.address! })}>
               Use {wrong.address}

@@ -105,8 +105,8 @@ function Facts({ o, bucket }: { o: Info; bucket: string }) {
           </div>
         ))}
         <dt>Address</dt>
-        <dd className="key cut" title={visible(`${bucket}/${o.key}`)}>
-          {middle(visible(`${bucket}/${o.key}`), 30)}
+        <dd className="key nowrap" title={visible(`${bucket}/${o.key}`)}>
+          {middle(visible(`${bucket}/${o.key}`), 22)}
           <CopyMark text={`${bucket}/${o.key}`} what="address" />
         </dd>
       </dl>
@@ -149,14 +149,14 @@ function Digests({ o, bucket }: { o: Info; bucket: string }) {
           <div key={d.kind} style={{ display: 'contents' }}>
             <dt>{d.kind}</dt>
             <dd className="key nowrap" title={d.value}>
-              {middle(d.value, 34)}
+              {middle(d.value, 28)}
               <CopyMark text={d.value} what={d.kind} />
             </dd>
           </div>
         ))}
         <dt>ETag</dt>
         <dd className="key nowrap" title={o.etag}>
-          {middle(o.etag, 34)}
+          {middle(o.etag, 28)}
           <CopyMark text={o.etag} what="ETag" />
         </dd>
       </dl>

@@ -199,11 +199,11 @@ function Recent({ entries }: { entries: Schemas['JournalLine'][] }) {
   return (
     <table className="tight" style={{ tableLayout: 'fixed' }}>
       <colgroup>
-        <col style={{ width: 112 }} />
-        <col style={{ width: 108 }} />
+        <col style={{ width: 96 }} />
+        <col style={{ width: 74 }} />
         <col />
-        <col style={{ width: 86 }} />
-        <col style={{ width: 132 }} />
+        <col style={{ width: 82 }} />
+        <col style={{ width: 136 }} />
       </colgroup>
       <thead>
         <tr>
@@ -224,7 +224,7 @@ function Recent({ entries }: { entries: Schemas['JournalLine'][] }) {
             <td className="key cut" title={visible(`${e.bucket}/${e.key ?? ''}`)}>
               {e.key ? (
                 <Link className="plain" to={e.kind === 'removed' ? bucketPage(e.bucket) : objectPage(e.bucket, e.key)}>
-                  {middle(visible(`${e.bucket}/${e.key}`), 58)}
+                  {middle(visible(`${e.bucket}/${e.key}`), 33)}
                 </Link>
               ) : (
                 <Link className="plain" to={bucketPage(e.bucket)}>{e.bucket}</Link>

@@ -1,0 +1,321 @@
+package service_test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/wire/client"
+	"spindle/internal/wire/sign"
+)
+
+// process is a real service in a process of its own, with a private database.
+type process struct {
+	t    *testing.T
+	bin  string
+	data string
+	cmd  *exec.Cmd
+	wire string
+	desk string
+	errs bytes.Buffer
+}
+
+func build(t *testing.T) string {
+	t.Helper()
+	bin := filepath.Join(t.TempDir(), "spindle")
+	if out, err := exec.Command("go", "build", "-o", bin, "spindle/cmd/spindle").CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	return bin
+}
+
+// dataDir gives a directory that the database's user may pass through.
+func dataDir(t *testing.T) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "spindle-service-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o711); err != nil {
+		t.Fatal(err)
+	}
+	return filepath.Join(dir, "data")
+}
+
+const (
+	ownerKey    = "CRASHOWNER"
+	ownerSecret = "survives-everything"
+)
+
+func (p *process) start(more ...string) error {
+	args := append([]string{"serve", "--data", p.data, "--wire", "127.0.0.1:0", "--desk", "127.0.0.1:0", "--log-level", "error"}, more...)
+	p.cmd = exec.Command(p.bin, args...)
+	p.cmd.Env = append(os.Environ(), "SPINDLE_OWNER_KEY="+ownerKey, "SPINDLE_OWNER_SECRET="+ownerSecret)
+	p.errs.Reset()
+	p.cmd.Stderr = &p.errs
+	p.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	out, err := p.cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := p.cmd.Start(); err != nil {
+		return err
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	rest, ok := strings.CutPrefix(line, "ready: wire ")
+	if err != nil || !ok {
+		_ = p.cmd.Wait()
+		return fmt.Errorf("not ready: %q, %v: %s", line, err, p.errs.String())
+	}
+	p.wire, p.desk, _ = strings.Cut(strings.TrimSpace(rest), ", desk ")
+	return nil
+}
+
+func (p *process) client() *client.Client {
+	c, err := client.New(p.wire, "fenn", sign.Credential{ID: ownerKey, Secret: ownerSecret})
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return c
+}
+
+// killDatabase kills the private database's first process.
+func (p *process) killDatabase() {
+	b, err := os.ReadFile(filepath.Join(p.data, "postgres", "cluster", "postmaster.pid"))
+	if err != nil {
+		return // it is just starting
+	}
+	first, _, _ := strings.Cut(string(b), "\n")
+	if pid, err := strconv.Atoi(first); err == nil {
+		_ = syscall.Kill(pid, syscall.SIGKILL)
+	}
+}
+
+// entry is what a worker knows of a key of its own: the write that was
+// acknowledged last (0: not there) and those that may or may not have happened.
+type entry struct {
+	acked int
+	maybe []int
+}
+
+func content(key string, n int) []byte {
+	r := rand.New(rand.NewPCG(uint64(n), uint64(len(key))))
+	size := []int{0, 40, 4096, 60_000, 200_000, 700_000}[n%6]
+	b := make([]byte, size)
+	for i := 0; i < len(b); i += 8 {
+		v := r.Uint64()
+		for j := i; j < min(i+8, len(b)); j++ {
+			b[j] = byte(v)
+			v >>= 8
+		}
+	}
+	return append(b, fmt.Sprintf("%s %d", key, n)...)
+}
+
+func size(key string, n int) int64 { return int64(len(content(key, n))) }
+
+// worker writes, replaces and removes its own keys until ctx ends.
+func worker(ctx context.Context, c *client.Client, id int, seq *atomic.Int64, ledger map[string]*entry, r *rand.Rand, acks *atomic.Int64) {
+	for ctx.Err() == nil {
+		key := fmt.Sprintf("w%d/%02d", id, r.IntN(25))
+		e := ledger[key]
+		if e == nil {
+			e = &entry{}
+			ledger[key] = e
+		}
+		n := 0
+		var err error
+		if r.IntN(4) == 0 {
+			err = c.Remove(ctx, "ledger", key)
+		} else {
+			n = int(seq.Add(1))
+			body := content(key, n)
+			_, err = c.Put(ctx, "ledger", key, bytes.NewReader(body), int64(len(body)), client.Put{})
+		}
+		if err != nil {
+			e.maybe = append(e.maybe, n)
+			time.Sleep(5 * time.Millisecond)
+			continue
+		}
+		acks.Add(1)
+		e.acked, e.maybe = n, nil
+	}
+}
+
+// check reads a key back: it must hold the write that was acknowledged last or
+// one whose answer never came, whole.
+func check(c *client.Client, key string, e *entry) error {
+	o, err := c.Get(context.Background(), "ledger", key, 0, "")
+	found := -1
+	switch {
+	case fault.HasCode(err, "key-missing"):
+		found = 0
+	case err != nil:
+		return fmt.Errorf("%s cannot be read: %w", key, err)
+	default:
+		b, err := io.ReadAll(o.Body)
+		o.Body.Close()
+		if err != nil {
+			return fmt.Errorf("%s breaks off: %w", key, err)
+		}
+		text := string(b[max(0, len(b)-30):])
+		if i := strings.LastIndex(text, key+" "); i >= 0 {
+			if found, err = strconv.Atoi(text[i+len(key)+1:]); err != nil {
+				return fmt.Errorf("%s holds something else: %q", key, text)
+			}
+		}
+		if found <= 0 || !bytes.Equal(b, content(key, found)) {
+			return fmt.Errorf("%s holds neither of its writes whole: %d bytes, %q", key, len(b), text)
+		}
+	}
+	for _, n := range append(e.maybe, e.acked) {
+		if n == found {
+			e.acked, e.maybe = found, nil
+			return nil
+		}
+	}
+	return fmt.Errorf("%s holds write %d; acknowledged was %d, open were %v", key, found, e.acked, e.maybe)
+}
+
+// TestNothingAcknowledgedIsLost kills service and database at random moments
+// under mixed load, again and again, and reads back every acknowledged object.
+func TestNothingAcknowledgedIsLost(t *testing.T) {
+	rounds := 20
+	if s := os.Getenv("SPINDLE_CRASH_ROUNDS"); s != "" {
+		var err error
+		if rounds, err = strconv.Atoi(s); err != nil {
+			t.Fatal(err)
+		}
+	}
+	seed := uint64(time.Now().UnixNano())
+	if s := os.Getenv("SPINDLE_CRASH_SEED"); s != "" {
+		var err error
+		if seed, err = strconv.ParseUint(s, 10, 64); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Logf("SPINDLE_CRASH_SEED=%d", seed)
+	r := rand.New(rand.NewPCG(seed, 0))
+	p := &process{t: t, bin: build(t), data: dataDir(t)}
+	if err := p.start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = p.cmd.Process.Signal(syscall.SIGTERM); _ = p.cmd.Wait() })
+	if err := p.client().CreateBucket(t.Context(), "ledger"); err != nil {
+		t.Fatal(err)
+	}
+	const workers = 8
+	var seq, acks atomic.Int64
+	ledgers := make([]map[string]*entry, workers)
+	for i := range ledgers {
+		ledgers[i] = map[string]*entry{}
+	}
+	for round := range rounds {
+		c := p.client()
+		ctx, stop := context.WithCancel(t.Context())
+		var wg sync.WaitGroup
+		for i := range ledgers {
+			wr := rand.New(rand.NewPCG(r.Uint64(), uint64(i)))
+			wg.Go(func() { worker(ctx, c, i, &seq, ledgers[i], wr, &acks) })
+		}
+		time.Sleep(time.Duration(50+r.IntN(500)) * time.Millisecond)
+		how := round % 3
+		switch how {
+		case 0: // the service
+			_ = p.cmd.Process.Kill()
+		case 1: // the database; the service must bring it back by itself
+			p.killDatabase()
+			before := acks.Load()
+			for end := time.Now().Add(40 * time.Second); acks.Load() < before+20; time.Sleep(10 * time.Millisecond) {
+				if time.Now().After(end) {
+					t.Fatalf("round %d: the service did not recover from the loss of its database: %s", round, p.errs.String())
+				}
+			}
+			_ = p.cmd.Process.Kill()
+		case 2: // both, in either order
+			if r.IntN(2) == 0 {
+				p.killDatabase()
+			}
+			_ = p.cmd.Process.Kill()
+			p.killDatabase()
+		}
+		_ = p.cmd.Wait()
+		stop()
+		wg.Wait()
+		c.HTTP.CloseIdleConnections()
+		if err := p.start(); err != nil {
+			t.Fatalf("round %d: after kill %d: %v", round, how, err)
+		}
+		c = p.client()
+		for _, ledger := range ledgers {
+			for key, e := range ledger {
+				if len(e.maybe) > 0 || round == rounds-1 || r.IntN(6) == 0 {
+					if err := check(c, key, e); err != nil {
+						t.Fatalf("round %d, after kill %d: %v", round, how, err)
+					}
+				}
+			}
+		}
+	}
+	t.Logf("%d rounds, %d acknowledged changes, all there", rounds, acks.Load())
+	p.agree(ledgers)
+}
+
+// agree compares catalog, usage and bodies with the ledgers.
+func (p *process) agree(ledgers []map[string]*entry) {
+	p.t.Helper()
+	c := p.client()
+	want, bytes := 0, int64(0)
+	for _, l := range ledgers {
+		for key, e := range l {
+			if e.acked > 0 {
+				want++
+				bytes += size(key, e.acked)
+			}
+		}
+	}
+	listed := 0
+	for next := ""; ; {
+		page, err := c.List(p.t.Context(), "ledger", "", "", next, 1000)
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		listed += len(page.Objects)
+		if next = page.Next; next == "" {
+			break
+		}
+	}
+	if listed != want {
+		p.t.Errorf("%d objects are listed, %d were acknowledged", listed, want)
+	}
+	r, err := http.NewRequest("GET", p.desk+"/api/v1/buckets/ledger", nil)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	sign.Sign(r, sign.Credential{ID: ownerKey, Secret: ownerSecret}, "fenn", sign.EmptyHash, time.Now())
+	resp, err := http.DefaultClient.Do(r)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	if usage := fmt.Sprintf(`"objects":%d,"bytes":%d`, want, bytes); err != nil || !strings.Contains(string(b), usage) {
+		p.t.Errorf("usage is not %s: %s, %v", usage, b, err)
+	}
+}
