@@ -10,6 +10,11 @@ import (
 // maxBatch is how many requests share one round trip at the most.
 const maxBatch = 64
 
+// eagerBatch is how many must wait before a second worker begins beside a busy
+// one. Below that they are better off sharing the next round trip: small
+// batches side by side cost the database more than one that holds them all.
+const eagerBatch = 24
+
 // batcher lets requests that wait at the same time share one call. A worker
 // takes what waits when it becomes free, without delay: alone, a request goes
 // at once.
@@ -17,10 +22,12 @@ type batcher[Q, A any] struct {
 	run      func(context.Context, []Q) ([]A, error)
 	distinct func(Q) any // when set, a batch holds one request of each value
 
-	queue chan *waiting[Q, A]
-	done  sync.WaitGroup
-	mu    sync.RWMutex
-	shut  bool
+	mu      sync.Mutex
+	wake    *sync.Cond
+	queue   []*waiting[Q, A]
+	running int
+	shut    bool
+	done    sync.WaitGroup
 }
 
 type waiting[Q, A any] struct {
@@ -34,10 +41,10 @@ type answered[A any] struct {
 }
 
 func newBatcher[Q, A any](workers int, run func(context.Context, []Q) ([]A, error)) *batcher[Q, A] {
-	b := &batcher[Q, A]{run: run, queue: make(chan *waiting[Q, A], 4*maxBatch)}
-	b.done.Add(workers)
+	b := &batcher[Q, A]{run: run}
+	b.wake = sync.NewCond(&b.mu)
 	for range workers {
-		go b.work()
+		b.done.Go(b.work)
 	}
 	return b
 }
@@ -47,18 +54,14 @@ func newBatcher[Q, A any](workers int, run func(context.Context, []Q) ([]A, erro
 func (b *batcher[Q, A]) do(ctx context.Context, q Q) (A, error) {
 	var zero A
 	w := &waiting[Q, A]{q: q, answer: make(chan answered[A], 1)}
-	b.mu.RLock()
+	b.mu.Lock()
 	if b.shut {
-		b.mu.RUnlock()
+		b.mu.Unlock()
 		return zero, fault.New(fault.Unavailable, "closing", "the service is stopping").Do("try again in a moment")
 	}
-	select {
-	case b.queue <- w:
-		b.mu.RUnlock()
-	case <-ctx.Done():
-		b.mu.RUnlock()
-		return zero, mapError(ctx.Err())
-	}
+	b.queue = append(b.queue, w)
+	b.mu.Unlock()
+	b.wake.Signal()
 	select {
 	case r := <-w.answer:
 		return r.a, r.err
@@ -69,87 +72,71 @@ func (b *batcher[Q, A]) do(ctx context.Context, q Q) (A, error) {
 
 func (b *batcher[Q, A]) close() {
 	b.mu.Lock()
-	if !b.shut {
-		b.shut = true
-		close(b.queue)
-	}
+	b.shut = true
 	b.mu.Unlock()
+	b.wake.Broadcast()
 	b.done.Wait()
 }
 
 func (b *batcher[Q, A]) work() {
-	defer b.done.Done()
-	var held []*waiting[Q, A] // same key as one of the batch before: next time
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	for {
-		batch := held
-		held = nil
-		if len(batch) == 0 {
-			w, ok := <-b.queue
-			if !ok {
+		for len(b.queue) == 0 || b.running > 0 && len(b.queue) < eagerBatch {
+			if b.shut && len(b.queue) == 0 {
 				return
 			}
-			batch = append(batch, w)
+			b.wake.Wait()
 		}
-		seen := map[any]bool{}
-		if b.distinct != nil {
-			kept := batch[:0:0]
-			for _, w := range batch {
-				if k := b.distinct(w.q); seen[k] {
-					held = append(held, w)
-				} else {
-					seen[k] = true
-					kept = append(kept, w)
-				}
-			}
-			batch = kept
-		}
-	more:
-		for len(batch) < maxBatch && len(held) < maxBatch {
-			select {
-			case w, ok := <-b.queue:
-				if !ok {
-					break more
-				}
-				if b.distinct != nil {
-					k := b.distinct(w.q)
-					if seen[k] {
-						held = append(held, w)
-						continue
-					}
-					seen[k] = true
-				}
-				batch = append(batch, w)
-			default:
-				break more
-			}
-		}
-		qs := make([]Q, len(batch))
-		for i, w := range batch {
-			qs[i] = w.q
-		}
-		as, err := b.run(context.Background(), qs)
-		if err != nil && len(batch) > 1 && dataError(err) {
-			// One of them is at fault: each alone, so that only it fails.
-			for _, w := range batch {
-				b.alone(w)
-			}
-			continue
-		}
-		for i, w := range batch {
-			if err != nil {
-				w.answer <- answered[A]{err: mapError(err)}
-			} else {
-				w.answer <- answered[A]{a: as[i]}
-			}
-		}
+		batch := b.take()
+		b.running++
+		b.mu.Unlock()
+		b.answer(batch)
+		b.mu.Lock()
+		b.running--
+		b.wake.Signal()
 	}
 }
 
-func (b *batcher[Q, A]) alone(w *waiting[Q, A]) {
-	as, err := b.run(context.Background(), []Q{w.q})
-	if err != nil {
-		w.answer <- answered[A]{err: mapError(err)}
+// take moves a batch out of the queue; what is not distinct stays for the next.
+func (b *batcher[Q, A]) take() []*waiting[Q, A] {
+	var batch, rest []*waiting[Q, A]
+	if b.distinct == nil {
+		n := min(len(b.queue), maxBatch)
+		batch, rest = b.queue[:n:n], b.queue[n:]
+	} else {
+		seen := make(map[any]bool, len(b.queue))
+		for _, w := range b.queue {
+			if k := b.distinct(w.q); len(batch) == maxBatch || seen[k] {
+				rest = append(rest, w)
+			} else {
+				seen[k] = true
+				batch = append(batch, w)
+			}
+		}
+	}
+	b.queue = rest
+	return batch
+}
+
+func (b *batcher[Q, A]) answer(batch []*waiting[Q, A]) {
+	qs := make([]Q, len(batch))
+	for i, w := range batch {
+		qs[i] = w.q
+	}
+	as, err := b.run(context.Background(), qs)
+	if err != nil && len(batch) > 1 && dataError(err) {
+		// One of them is at fault: each alone, so that only it fails.
+		for i := range batch {
+			b.answer(batch[i : i+1])
+		}
 		return
 	}
-	w.answer <- answered[A]{a: as[0]}
+	for i, w := range batch {
+		if err != nil {
+			w.answer <- answered[A]{err: mapError(err)}
+		} else {
+			w.answer <- answered[A]{a: as[i]}
+		}
+	}
 }

@@ -66,9 +66,9 @@ func Open(ctx context.Context, url string) (*Catalog, error) {
 		return nil, err
 	}
 	c := &Catalog{db: db}
-	c.commits = newBatcher(4, c.commitBatch)
+	c.commits = newBatcher(2, c.commitBatch)
 	c.commits.distinct = func(ch Change) any { return [2]any{ch.Bucket, ch.Key} }
-	c.looks = newBatcher(4, c.lookupBatch)
+	c.looks = newBatcher(2, c.lookupBatch)
 	return c, nil
 }
 

@@ -74,6 +74,14 @@ func (r *headRow) version(key object.Key) (*object.Version, error) {
 	return v, nil
 }
 
+// lookupQuery finds buckets and current versions, each by its indexes: a limit
+// in a lateral keeps the planner from joining whole tables.
+const lookupQuery = `select q.i, b.id, h.number, h.revision, h.created, h.size, h.md5, h.parts, h.crc64, h.checksum_kind, h.checksum, h.tier,
+	h.body_file, h.body_offset, h.content_type, h.headers, h.metadata, h.written_by
+from unnest($1::text[], $2::bytea[]) with ordinality q(b, k, i)
+left join lateral (select id from buckets where name = q.b and removed is null limit 1) b on true
+left join lateral (select * from heads where heads.bucket = b.id and heads.key = q.k and not marker limit 1) h on true`
+
 func (c *Catalog) lookupBatch(ctx context.Context, batch []Address) ([]Found, error) {
 	buckets, keys := make([]string, len(batch)), make([][]byte, len(batch))
 	for i, a := range batch {
@@ -81,7 +89,7 @@ func (c *Catalog) lookupBatch(ctx context.Context, batch []Address) ([]Found, er
 	}
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	rows, err := c.db.QueryContext(ctx, "select * from lookup($1, $2)", buckets, keys)
+	rows, err := c.db.QueryContext(ctx, lookupQuery, buckets, keys)
 	if err != nil {
 		return nil, err
 	}

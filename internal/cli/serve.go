@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"runtime/debug"
+	"runtime/pprof"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -58,6 +60,7 @@ func serveFlags() []cli.Flag {
 		&cli.DurationFlag{Name: "collect-grace", Usage: "how long bytes that nothing refers to are kept", DefaultText: "1h", Sources: env("COLLECT_GRACE")},
 		&cli.StringFlag{Name: "scrub-rate", Usage: "bytes a second that the scrubber reads", DefaultText: "20MiB", Sources: env("SCRUB_RATE")},
 		&cli.DurationFlag{Name: "scrub-every", Usage: "how often every body is read", DefaultText: "168h", Sources: env("SCRUB_EVERY")},
+		&cli.StringFlag{Name: "cpu-profile", Usage: "write a profile of the processor's time to this `FILE`", Hidden: true, Sources: env("CPU_PROFILE")},
 		&cli.DurationFlag{Name: "slow-after", Usage: "how long a client may be silent", DefaultText: "30s", Sources: env("SLOW_AFTER")},
 	}
 }
@@ -132,6 +135,20 @@ func (a *app) serveCommand() *cli.Command {
 			cfg, log, err := a.config(c)
 			if err != nil {
 				return err
+			}
+			if a.Getenv("GOGC") == "" {
+				debug.SetGCPercent(200) // the heap is small and short-lived
+			}
+			if path := c.String("cpu-profile"); path != "" {
+				f, err := os.Create(path)
+				if err != nil {
+					return err
+				}
+				defer f.Close()
+				if err := pprof.StartCPUProfile(f); err != nil {
+					return err
+				}
+				defer pprof.StopCPUProfile()
 			}
 			s, err := service.Start(ctx, cfg, log)
 			if err != nil {

@@ -94,8 +94,6 @@ create table journal (
 ) partition by range (at);
 create table journal_rest partition of journal default;  -- clocks far off
 create index journal_order on journal (xid, seq);
-create index journal_bucket on journal (bucket, at);
-create index journal_at on journal (at);
 
 -- +goose StatementBegin
 create function journal_partition(p_month timestamptz) returns void language plpgsql as $$

@@ -163,20 +163,6 @@ begin
 end $$;
 -- +goose StatementEnd
 
--- lookup finds the buckets and current versions of a batch of addresses, each by its indexes.
--- +goose StatementBegin
-create function lookup(p_bucket text[], p_key bytea[])
-returns table (place bigint, bucket bigint, number bigint, revision integer, created timestamptz, size bigint, md5 bytea, parts integer,
-  crc64 bigint, checksum_kind smallint, checksum bytea, tier smallint, body_file bigint, body_offset bigint,
-  content_type text, headers jsonb, metadata jsonb, written_by text) language sql stable as $$
-  select q.i, b.id, h.number, h.revision, h.created, h.size, h.md5, h.parts, h.crc64, h.checksum_kind, h.checksum, h.tier,
-         h.body_file, h.body_offset, h.content_type, h.headers, h.metadata, h.written_by
-  from unnest(p_bucket, p_key) with ordinality q(b, k, i)
-  left join lateral (select id from buckets where name = q.b and removed is null limit 1) b on true
-  left join lateral (select * from heads where heads.bucket = b.id and heads.key = q.k and not marker limit 1) h on true
-$$;
--- +goose StatementEnd
-
 -- list_folded gives a page of keys under a prefix in which what follows the delimiter is folded into prefixes.
 -- It reads a few keys at a time and seeks past each folded prefix. p_after is exclusive; a folded prefix at or
 -- before it is not given again.
@@ -240,4 +226,4 @@ end $$;
 insert into followers (name, xid, seq, upto) values ('usage', '0', 0, now());
 
 -- +goose Down
-drop function commit_changes, used_bytes, roll_up_usage, lookup, list_folded, bytes_successor;
+drop function commit_changes, used_bytes, roll_up_usage, list_folded, bytes_successor;

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -129,7 +130,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if s.settings.Observe != nil {
 			s.settings.Observe(q.op, q.status, time.Since(start), q.in.n, q.out)
 		}
-		s.log.Debug("wire", "op", q.op, "method", r.Method, "path", r.URL.EscapedPath(), "status", q.status, "took", time.Since(start), "request", q.id)
+		if s.log.Enabled(context.Background(), slog.LevelDebug) {
+			s.log.Debug("wire", "op", q.op, "method", r.Method, "path", r.URL.EscapedPath(), "status", q.status, "took", time.Since(start), "request", q.id)
+		}
 	}()
 	if err := q.serve(); err != nil {
 		q.fail(err)
@@ -240,6 +243,7 @@ func (q *request) xml(d *doc) error {
 	h.Set("Content-Type", "application/xml")
 	b := d.bytes()
 	q.out = int64(len(b))
+	h.Set("Content-Length", strconv.Itoa(len(b)))
 	_, err := q.w.Write(b)
 	if err != nil {
 		q.s.log.Debug("a client left before its answer", "request", q.id, "error", err)

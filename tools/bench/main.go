@@ -1,0 +1,722 @@
+// Command bench measures the service against the limits of the machine it runs
+// on, in one run: plain file copies, MD5 alone, raw inserts into the same
+// PostgreSQL, and a static file server in the same language. It prints ratios.
+//
+// The service runs in a process of its own with its private database; so does
+// the static server. The load comes from this process and shares the cores.
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/md5"
+	"database/sql"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	_ "github.com/jackc/pgx/v5/stdlib" // for the raw inserts
+
+	"spindle/internal/wire/sign"
+)
+
+var cred = sign.Credential{ID: "BENCHOWNER", Secret: "measure-twice-cut-once"}
+
+const (
+	gib     = 1 << 30
+	small   = 4 << 10
+	clients = 32
+)
+
+func main() {
+	static := flag.String("static", "", "serve this folder instead, for the comparison")
+	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
+	only := flag.String("only", "", "run only the parts named: large, small, list, memory")
+	seconds := flag.Int("seconds", 3, "how long each rate is measured")
+	flag.Parse()
+	if *static != "" {
+		log.Fatal(serveStatic(*static))
+	}
+	if err := run(*dir, *only, time.Duration(*seconds)*time.Second); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func serveStatic(dir string) error {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	fmt.Println("http://" + l.Addr().String())
+	return http.Serve(l, http.FileServer(http.Dir(dir)))
+}
+
+type bench struct {
+	dir, wire, static string
+	service           *exec.Cmd
+	db                *sql.DB
+	span              time.Duration
+	rows              [][]string
+}
+
+func (b *bench) row(what, got, against, wanted string) {
+	fmt.Printf("%-46s %-16s %-44s %s\n", what, got, against, wanted)
+	b.rows = append(b.rows, []string{what, got, against, wanted})
+}
+
+func run(dir, only string, span time.Duration) error {
+	if dir == "" {
+		tmp, err := os.MkdirTemp("", "spindle-bench-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(tmp)
+		dir = tmp
+	}
+	if err := os.Chmod(dir, 0o711); err != nil {
+		return err
+	}
+	b := &bench{dir: dir, span: span}
+	stop, err := b.start()
+	if err != nil {
+		return err
+	}
+	defer stop()
+	fmt.Printf("%d cores, %s, %s\n\n", runtime.NumCPU(), runtime.Version(), kernel())
+	fmt.Printf("%-46s %-16s %-44s %s\n", "what", "reached", "against", "wanted")
+	if st, err := b.request(http.MethodPut, "/bench", nil, 0); err != nil || st != 200 {
+		return fmt.Errorf("creating a bucket: %d, %v", st, err)
+	}
+	for _, part := range []struct {
+		name string
+		run  func() error
+	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"memory", b.memory}} {
+		if only == "" || strings.Contains(only, part.name) {
+			if err := part.run(); err != nil {
+				return fmt.Errorf("%s: %w", part.name, err)
+			}
+		}
+	}
+	fmt.Println("\n| what | reached | against | wanted |\n| --- | --- | --- | --- |")
+	for _, r := range b.rows {
+		fmt.Printf("| %s |\n", strings.Join(r, " | "))
+	}
+	return nil
+}
+
+func kernel() string {
+	out, err := exec.Command("uname", "-sr").Output()
+	if err != nil {
+		return "unknown kernel"
+	}
+	return strings.TrimSpace(string(out))
+}
+
+// child starts a process and gives its first line of output.
+func child(cmd *exec.Cmd) (string, error) {
+	cmd.Stderr = os.Stderr
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", err
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	return strings.TrimSpace(line), err
+}
+
+func (b *bench) start() (stop func(), err error) {
+	runtime.LockOSThread() // children live as long as this thread
+	b.service = exec.Command("bin/spindle", "serve", "--data", filepath.Join(b.dir, "data"), "--wire", "127.0.0.1:0", "--desk", "127.0.0.1:0", "--log-level", "error", "--scrub-every", "1000h")
+	b.service.Env = append(os.Environ(), "SPINDLE_OWNER_KEY="+cred.ID, "SPINDLE_OWNER_SECRET="+cred.Secret)
+	line, err := child(b.service)
+	if err != nil {
+		return nil, err
+	}
+	b.wire, _, _ = strings.Cut(strings.TrimPrefix(line, "ready: wire http://"), ",")
+	files := filepath.Join(b.dir, "static")
+	if err := os.MkdirAll(files, 0o755); err != nil {
+		return nil, err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	st := exec.Command(self, "-static", files)
+	if b.static, err = child(st); err != nil {
+		return nil, err
+	}
+	b.static = strings.TrimPrefix(b.static, "http://")
+	if b.db, err = sql.Open("pgx", "postgres://spindle@/postgres?host="+filepath.Join(b.dir, "data", "postgres", "run")+"&sslmode=disable"); err != nil {
+		return nil, err
+	}
+	b.db.SetMaxOpenConns(clients)
+	b.db.SetMaxIdleConns(clients)
+	return func() {
+		b.db.Close()
+		_ = b.service.Process.Signal(syscall.SIGTERM)
+		_ = b.service.Wait()
+		_ = st.Process.Kill()
+		_ = st.Wait()
+	}, nil
+}
+
+// conn is a client as cheap as can be: it writes requests and reads answers by
+// hand, so that the load takes little of the cores it measures.
+type conn struct {
+	c   net.Conn
+	r   *bufio.Reader
+	w   *bufio.Writer
+	sig bool
+	adr string
+}
+
+func dial(addr string, signed bool) (*conn, error) {
+	c, err := net.Dial("tcp", addr)
+	if err != nil {
+		return nil, err
+	}
+	return &conn{c: c, r: bufio.NewReaderSize(c, 256<<10), w: bufio.NewWriterSize(c, 64<<10), sig: signed, adr: addr}, nil
+}
+
+// head makes a request's head, signed if the connection is to sign.
+func (c *conn) head(method, path string, size int64) ([]byte, error) {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "%s %s HTTP/1.1\r\nHost: %s\r\nContent-Length: %d\r\n", method, path, c.adr, size)
+	if c.sig {
+		r, err := http.NewRequest(method, "http://"+c.adr+path, nil)
+		if err != nil {
+			return nil, err
+		}
+		sign.Sign(r, cred, "fenn", sign.Unsigned, time.Now())
+		for k, v := range r.Header {
+			fmt.Fprintf(&b, "%s: %s\r\n", k, v[0])
+		}
+	}
+	b.WriteString("\r\n")
+	return b.Bytes(), nil
+}
+
+// do sends a request and reads the answer, giving its status and length.
+func (c *conn) do(method, path string, body io.Reader, size int64) (status int, length int64, err error) {
+	head, err := c.head(method, path, size)
+	if err != nil {
+		return 0, 0, err
+	}
+	return c.send(head, body, size)
+}
+
+// send sends a request whose head was made before.
+func (c *conn) send(head []byte, body io.Reader, size int64) (status int, length int64, err error) {
+	w := c.w
+	if _, err := w.Write(head); err != nil {
+		return 0, 0, err
+	}
+	if size > 64<<10 { // straight from file to socket
+		if err := w.Flush(); err != nil {
+			return 0, 0, err
+		}
+		if _, err := io.Copy(c.c, body); err != nil {
+			return 0, 0, err
+		}
+	} else if body != nil {
+		if _, err := io.Copy(w, body); err != nil {
+			return 0, 0, err
+		}
+	}
+	if err := w.Flush(); err != nil {
+		return 0, 0, err
+	}
+	line, err := c.r.ReadSlice('\n')
+	if err != nil {
+		return 0, 0, err
+	}
+	if status, err = strconv.Atoi(string(line[9:12])); err != nil {
+		return 0, 0, err
+	}
+	for {
+		h, err := c.r.ReadSlice('\n')
+		if err != nil {
+			return 0, 0, err
+		}
+		if len(h) <= 2 {
+			break
+		}
+		if len(h) > 16 && strings.EqualFold(string(h[:15]), "content-length:") {
+			if length, err = strconv.ParseInt(strings.TrimSpace(string(h[15:])), 10, 64); err != nil {
+				return 0, 0, err
+			}
+		}
+	}
+	// What is in the buffer first, then straight from the socket.
+	if n, err := c.r.Discard(int(min(length, int64(c.r.Buffered())))); err != nil {
+		return 0, 0, err
+	} else if left := length - int64(n); left > 0 {
+		buf := make([]byte, 1<<20)
+		for left > 0 {
+			n, err := c.c.Read(buf[:min(left, int64(len(buf)))])
+			if err != nil {
+				return 0, 0, err
+			}
+			left -= int64(n)
+		}
+	}
+	return status, length, nil
+}
+
+func (b *bench) request(method, path string, body io.Reader, size int64) (int, error) {
+	c, err := dial(b.wire, true)
+	if err != nil {
+		return 0, err
+	}
+	defer c.c.Close()
+	st, _, err := c.do(method, path, body, size)
+	return st, err
+}
+
+// timed runs things in turns, five times each, and gives the median time of each.
+func timed(fs ...func() error) ([]time.Duration, error) {
+	all := make([][]time.Duration, len(fs))
+	for range 5 {
+		for k, f := range fs {
+			start := time.Now()
+			if err := f(); err != nil {
+				return nil, err
+			}
+			all[k] = append(all[k], time.Since(start))
+		}
+	}
+	out := make([]time.Duration, len(fs))
+	for k := range all {
+		slices.Sort(all[k])
+		out[k] = all[k][2]
+	}
+	return out, nil
+}
+
+func rate(bytes int64, d time.Duration) string {
+	return fmt.Sprintf("%.0f MiB/s", float64(bytes)/(1<<20)/d.Seconds())
+}
+
+func (b *bench) large() error {
+	src := filepath.Join(b.dir, "static", "large")
+	f, err := os.Create(src)
+	if err != nil {
+		return err
+	}
+	block := make([]byte, 1<<20)
+	for i := range gib / len(block) {
+		for j := 0; j < len(block); j += 512 {
+			block[j] = byte(i + j)
+		}
+		if _, err := f.Write(block); err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	put := func() error {
+		in, err := os.Open(src)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		st, err := b.request(http.MethodPut, "/bench/large", in, gib)
+		if err == nil && st != 200 {
+			err = fmt.Errorf("status %d", st)
+		}
+		return err
+	}
+	hash := func() error {
+		in, err := os.Open(src)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		_, err = io.CopyBuffer(struct{ io.Writer }{md5.New()}, struct{ io.Reader }{in}, make([]byte, 256<<10))
+		return err
+	}
+	t, err := timed(put, func() error { return copyFile(src, filepath.Join(b.dir, "copy")) }, hash)
+	if err != nil {
+		return err
+	}
+	puts, copied, hashed := t[0], t[1], t[2]
+	b.row("put 1 GiB, digest not signed", rate(gib, puts), fmt.Sprintf("%.2f of a synced copy (%s)", copied.Seconds()/puts.Seconds(), rate(gib, copied)), "0.6")
+	b.row("", "", fmt.Sprintf("%.2f of MD5 alone (%s)", hashed.Seconds()/puts.Seconds(), rate(gib, hashed)), "0.75")
+	get := func(addr, path string, signed bool) func() error {
+		return func() error {
+			c, err := dial(addr, signed)
+			if err != nil {
+				return err
+			}
+			defer c.c.Close()
+			st, n, err := c.do(http.MethodGet, path, nil, 0)
+			if err == nil && (st != 200 || n != gib) {
+				err = fmt.Errorf("status %d, %d bytes", st, n)
+			}
+			return err
+		}
+	}
+	if t, err = timed(get(b.wire, "/bench/large", true), get(b.static, "/large", false)); err != nil {
+		return err
+	}
+	ours, theirs := t[0], t[1]
+	b.row("get 1 GiB", rate(gib, ours), fmt.Sprintf("%.2f of static serving (%s)", theirs.Seconds()/ours.Seconds(), rate(gib, theirs)), "0.8")
+	return os.Remove(filepath.Join(b.dir, "copy"))
+}
+
+func copyFile(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(to)
+	if err != nil {
+		return err
+	}
+	if _, err := io.CopyBuffer(struct{ io.Writer }{out}, struct{ io.Reader }{in}, make([]byte, 1<<20)); err != nil {
+		return err
+	}
+	return errors.Join(out.Sync(), out.Close())
+}
+
+// cpu gives the processor time that the service and its database have used.
+func (b *bench) cpu() (service, database time.Duration) {
+	tick := func(pid int) time.Duration {
+		s, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		if err != nil {
+			return 0
+		}
+		f := strings.Fields(string(s[strings.LastIndexByte(string(s), ')')+2:]))
+		var n time.Duration
+		for _, i := range []int{11, 12, 13, 14} { // own and children's, user and system
+			v, err := strconv.Atoi(f[i])
+			if err != nil {
+				return 0
+			}
+			if i > 12 && pid == b.service.Process.Pid {
+				continue
+			}
+			n += time.Duration(v) * 10 * time.Millisecond
+		}
+		return n
+	}
+	service = tick(b.service.Process.Pid)
+	out, err := exec.Command("pgrep", "-u", "postgres").Output()
+	if err != nil {
+		return service, 0
+	}
+	for _, f := range strings.Fields(string(out)) {
+		if pid, err := strconv.Atoi(f); err == nil {
+			database += tick(pid)
+		}
+	}
+	return service, database
+}
+
+// perSecond runs f from many goroutines for a while and gives the rate.
+func (b *bench) perSecond(f func(worker, i int) error) (float64, error) {
+	var n atomic.Int64
+	var wg sync.WaitGroup
+	errs := make(chan error, clients)
+	end := time.Now().Add(b.span)
+	start := time.Now()
+	s0, d0 := b.cpu()
+	defer func() {
+		s1, d1 := b.cpu()
+		if ops := float64(n.Load()); os.Getenv("BENCH_CPU") != "" {
+			fmt.Printf("    microseconds of processor time for each: service %.0f, database %.0f\n", float64((s1-s0).Microseconds())/ops, float64((d1-d0).Microseconds())/ops)
+		}
+	}()
+	for w := range clients {
+		wg.Go(func() {
+			for i := 0; time.Now().Before(end); i++ {
+				if err := f(w, i); err != nil {
+					errs <- err
+					return
+				}
+				n.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	took := time.Since(start)
+	select {
+	case err := <-errs:
+		return 0, err
+	default:
+	}
+	return float64(n.Load()) / took.Seconds(), nil
+}
+
+func (b *bench) conns(addr string, signed bool) ([]*conn, error) {
+	cs := make([]*conn, clients)
+	for i := range cs {
+		var err error
+		if cs[i], err = dial(addr, signed); err != nil {
+			return nil, err
+		}
+	}
+	return cs, nil
+}
+
+// rounds is how often the things that are compared take turns: a machine's
+// speed drifts, and a ratio of neighbours drifts less.
+const rounds = 4
+
+// turns measures things in turns and gives the median rate of each.
+func (b *bench) turns(fs ...func(worker, i int) error) ([]float64, error) {
+	all := make([][]float64, len(fs))
+	for range rounds {
+		for k, f := range fs {
+			r, err := b.perSecond(f)
+			if err != nil {
+				return nil, err
+			}
+			all[k] = append(all[k], r)
+		}
+	}
+	out := make([]float64, len(fs))
+	for k := range all {
+		slices.Sort(all[k])
+		out[k] = (all[k][rounds/2-1] + all[k][rounds/2]) / 2
+	}
+	return out, nil
+}
+
+func (b *bench) small() error {
+	ctx := context.Background()
+	if _, err := b.db.ExecContext(ctx, `create table raw (bucket bigint, key bytea, size bigint, etag bytea, at timestamptz, primary key (bucket, key))`); err != nil {
+		return err
+	}
+	etag := make([]byte, 16)
+	body := make([]byte, small)
+	for i := range body {
+		body[i] = byte(i * 7)
+	}
+	cs, err := b.conns(b.wire, true)
+	if err != nil {
+		return err
+	}
+	// Requests are signed beforehand: the client's work is not what is measured.
+	const prepared = 2500
+	var heads [clients][][]byte
+	var gets [clients][][]byte
+	var wg sync.WaitGroup
+	for w := range clients {
+		wg.Go(func() {
+			for i := range prepared {
+				h, herr := cs[w].head(http.MethodPut, fmt.Sprintf("/bench/client-%02d/object-%08d", w, i), small)
+				if herr != nil {
+					panic(herr) // the path is ours
+				}
+				heads[w] = append(heads[w], h)
+			}
+			for i := range 500 {
+				h, herr := cs[w].head(http.MethodGet, fmt.Sprintf("/bench/client-%02d/object-%08d", w, i), 0)
+				if herr != nil {
+					panic(herr) // the path is ours
+				}
+				gets[w] = append(gets[w], h)
+			}
+		})
+	}
+	wg.Wait()
+	var inserted, written, replaced [clients]int
+	insert := func(w, _ int) error {
+		inserted[w]++
+		_, err := b.db.ExecContext(ctx, `insert into raw values ($1, $2, $3, $4, $5)`, 1, fmt.Appendf(nil, "client-%02d/object-%08d", w, inserted[w]), small, etag, time.Now())
+		return err
+	}
+	send := func(w int, head []byte) error {
+		st, _, err := cs[w].send(head, bytes.NewReader(body), small)
+		if err == nil && st != 200 {
+			err = fmt.Errorf("status %d", st)
+		}
+		return err
+	}
+	put := func(w, _ int) error {
+		n := written[w]
+		written[w]++
+		if n < prepared {
+			return send(w, heads[w][n])
+		}
+		head, err := cs[w].head(http.MethodPut, fmt.Sprintf("/bench/client-%02d/object-%08d", w, n), small)
+		if err != nil {
+			return err
+		}
+		return send(w, head)
+	}
+	r, err := b.turns(insert, put)
+	if err != nil {
+		return err
+	}
+	b.row("put 4 KiB, 32 clients", fmt.Sprintf("%.0f/s", r[1]), fmt.Sprintf("%.2f of raw inserts (%.0f/s)", r[1]/r[0], r[0]), "0.4")
+	replace := func(w, _ int) error {
+		replaced[w]++
+		return send(w, heads[w][replaced[w]%500])
+	}
+	over, err := b.perSecond(replace)
+	if err != nil {
+		return err
+	}
+	b.row("replace 4 KiB, 32 clients", fmt.Sprintf("%.0f/s", over), fmt.Sprintf("%.2f of a first put", over/r[1]), "")
+	for w := range clients {
+		if err := os.MkdirAll(filepath.Join(b.dir, "static", fmt.Sprintf("client-%02d", w)), 0o755); err != nil {
+			return err
+		}
+		for i := range 500 {
+			if err := os.WriteFile(filepath.Join(b.dir, "static", fmt.Sprintf("client-%02d/object-%08d", w, i)), body, 0o644); err != nil {
+				return err
+			}
+		}
+	}
+	ss, err := b.conns(b.static, false)
+	if err != nil {
+		return err
+	}
+	get := func(c *conn, head []byte) error {
+		st, n, err := c.send(head, nil, 0)
+		if err == nil && (st != 200 || n != small) {
+			err = fmt.Errorf("status %d, %d bytes", st, n)
+		}
+		return err
+	}
+	r, err = b.turns(func(w, i int) error { return get(cs[w], gets[w][i%500]) }, func(w, i int) error {
+		head, err := ss[w].head(http.MethodGet, fmt.Sprintf("/client-%02d/object-%08d", w, i%500), 0)
+		if err != nil {
+			return err
+		}
+		return get(ss[w], head)
+	})
+	if err != nil {
+		return err
+	}
+	b.row("get 4 KiB, 32 clients", fmt.Sprintf("%.0f/s", r[0]), fmt.Sprintf("%.2f of static serving (%.0f/s)", r[0]/r[1], r[1]), "0.5")
+	return nil
+}
+
+func (b *bench) list() error {
+	for name, n := range map[string]int{"few": 10_000, "many": 1_000_000} {
+		if st, err := b.request(http.MethodPut, "/"+name, nil, 0); err != nil || st != 200 {
+			return fmt.Errorf("creating a bucket: %d, %v", st, err)
+		}
+		// 1,000 keys lie beneath each prefix but for 200 at the root, so that a folded page crosses both.
+		if _, err := b.db.Exec(`insert into heads (bucket, key, created, size, md5, crc64, body_file, body_offset, content_type, written_by)
+			select b.id, convert_to(case when i % ($2::int / 200) = 0 then 'root-' || lpad(i::text, 9, '0') else 'prefix-' || lpad((i % 1000)::text, 4, '0') || '/object-' || lpad(i::text, 9, '0') end, 'UTF8'),
+			now(), 4096, decode(md5(i::text), 'hex'), i, 0, -1, 'text/plain', 'bench' from buckets b, generate_series(1, $2::int) i where b.name = $1 and b.removed is null`, name, n); err != nil {
+			return err
+		}
+	}
+	if _, err := b.db.Exec("vacuum analyze heads"); err != nil {
+		return err
+	}
+	c, err := dial(b.wire, true)
+	if err != nil {
+		return err
+	}
+	defer c.c.Close()
+	for _, kind := range []struct{ name, query string }{{"flat", "?list-type=2&max-keys=1000"}, {"deep", "?list-type=2&max-keys=1000&start-after=prefix-0700%2F"}, {"folded", "?list-type=2&delimiter=%2F&max-keys=1000"}} {
+		var all [2][]time.Duration
+		for range 41 {
+			for k, bucket := range []string{"few", "many"} {
+				start := time.Now()
+				st, _, err := c.do(http.MethodGet, "/"+bucket+kind.query, nil, 0)
+				if err != nil || st != 200 {
+					return fmt.Errorf("listing %s: %d, %v", bucket, st, err)
+				}
+				all[k] = append(all[k], time.Since(start))
+			}
+		}
+		slices.Sort(all[0])
+		slices.Sort(all[1])
+		few, many := all[0][20], all[1][20]
+		b.row(map[string]string{"flat": "page of 1,000 keys, flat, of 1,000,000", "deep": "the same, deep in the bucket", "folded": "page of 1,000, root folded, of 1,000,000"}[kind.name],
+			fmt.Sprintf("%.1f ms", float64(many.Microseconds())/1000), fmt.Sprintf("%.2f of the same in 10,000 (%.1f ms)", many.Seconds()/few.Seconds(), float64(few.Microseconds())/1000), "at most 1.5")
+	}
+	return nil
+}
+
+func (b *bench) memory() error {
+	const n, each = 64, 256 << 20
+	src := filepath.Join(b.dir, "static", "quarter")
+	if err := os.WriteFile(src, make([]byte, each), 0o644); err != nil {
+		return err
+	}
+	pid := b.service.Process.Pid
+	if err := os.WriteFile(fmt.Sprintf("/proc/%d/clear_refs", pid), []byte("5"), 0); err != nil {
+		return fmt.Errorf("resetting the peak of memory: %w", err)
+	}
+	var wg sync.WaitGroup
+	errs := make(chan error, n)
+	start := time.Now()
+	for i := range n {
+		wg.Go(func() {
+			in, err := os.Open(src)
+			if err != nil {
+				errs <- err
+				return
+			}
+			defer in.Close()
+			path := fmt.Sprintf("/bench/memory-%02d", i)
+			st, err := b.request(http.MethodPut, path, in, each)
+			if err == nil && st != 200 {
+				err = fmt.Errorf("put: status %d", st)
+			}
+			if err == nil {
+				st, err = b.request(http.MethodGet, path, nil, 0)
+			}
+			if err == nil && st != 200 {
+				err = fmt.Errorf("get: status %d", st)
+			}
+			errs <- err
+		})
+	}
+	wg.Wait()
+	took := time.Since(start)
+	for range n {
+		if err := <-errs; err != nil {
+			return err
+		}
+	}
+	peak, err := peakMemory(pid)
+	if err != nil {
+		return err
+	}
+	b.row("memory, 64 clients putting and getting 256 MiB", fmt.Sprintf("%d MiB", peak>>20), fmt.Sprintf("put at %s in all", rate(n*each, took)), "at most 200 MiB")
+	return nil
+}
+
+func peakMemory(pid int) (int64, error) {
+	s, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0, err
+	}
+	for line := range strings.Lines(string(s)) {
+		if rest, ok := strings.CutPrefix(line, "VmHWM:"); ok {
+			kib, err := strconv.ParseInt(strings.Fields(rest)[0], 10, 64)
+			return kib << 10, err
+		}
+	}
+	return 0, errors.New("no peak of memory in the process's status")
+}
