@@ -137,7 +137,7 @@ func (a *app) serveCommand() *cli.Command {
 				return err
 			}
 			if a.Getenv("GOGC") == "" {
-				debug.SetGCPercent(200) // the heap is small and short-lived
+				debug.SetGCPercent(400) // the heap is small and short-lived
 			}
 			if path := c.String("cpu-profile"); path != "" {
 				f, err := os.Create(path)

@@ -52,11 +52,11 @@ type Service struct {
 }
 
 // Start starts a service. The caller stops it; Failed tells when it cannot go on.
-func Start(ctx context.Context, cfg Config, log *slog.Logger) (s *Service, err error) {
+func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err error) {
 	if err := cfg.fill(); err != nil {
 		return nil, err
 	}
-	s = &Service{Config: cfg, log: log, failed: make(chan error, 2)}
+	s := &Service{Config: cfg, log: log, failed: make(chan error, 2)}
 	defer func() {
 		if err != nil {
 			s.unwind()

@@ -16,23 +16,22 @@ returns table (place integer, status smallint, number bigint, freed boolean) lan
 declare
   n integer := array_length(p_kind, 1);
   done boolean[] := array_fill(false, array[n]);
-  b record; q record; h heads%rowtype; i integer; num bigint; room bigint; d_bytes bigint;
-  gone bigint[] := '{}'; tight boolean := false;
+  q record; h heads%rowtype; i integer; num bigint; room bigint; d_bytes bigint;
+  gone bigint[]; tight boolean; same boolean;
 begin
-  -- Removing a bucket or changing its quota takes this lock alone; a bucket with a quota commits one batch at a time.
-  for b in select x.id, (select k.quota from buckets k where k.id = x.id and k.removed is null) as quota
-           from (select distinct unnest(p_bucket) as id) x order by 1 loop
-    if b.quota is null then
-      perform pg_advisory_xact_lock_shared(7302, (b.id % 2147483647)::int);
-    else
-      perform pg_advisory_xact_lock(7302, (b.id % 2147483647)::int);
-    end if;
-  end loop;
-  for b in select x.id, k.id is null as missing, k.quota from (select distinct unnest(p_bucket) as id) x
-           left join buckets k on k.id = x.id and k.removed is null loop
-    if b.missing then gone := gone || b.id; end if;
-    if b.quota is not null then tight := true; end if;
-  end loop;
+  -- Removing a bucket or changing its quota takes this lock alone; buckets with a quota commit one batch at a time.
+  select coalesce(bool_or(quota is not null), false) into tight from buckets where id = any(p_bucket);
+  if tight then
+    perform pg_advisory_xact_lock(7302, (id % 2147483647)::int) from (select distinct unnest(p_bucket) as id order by 1) x;
+  else
+    perform pg_advisory_xact_lock_shared(7302, (id % 2147483647)::int) from (select distinct unnest(p_bucket) as id order by 1) x;
+  end if;
+  -- What holds now that we have the locks.
+  select coalesce(array_agg(id) filter (where removed is not null), '{}'), tight = coalesce(bool_or(quota is not null), false)
+    into gone, same from buckets where id = any(p_bucket);
+  if not same then
+    raise exception 'a quota was set or taken away meanwhile' using errcode = '40001';
+  end if;
 
   -- New keys of buckets without quota, all in one statement.
   if not tight then

@@ -235,7 +235,7 @@ func (c *Client) Put(ctx context.Context, bucket, key string, body io.Reader, si
 		h.Set("Expect", "100-continue") // hear a refusal before sending
 	}
 	auth := sign.Sign(r, c.Key, c.Region, sign.StreamUnsignedTrailer, c.now())
-	counted := &counting{r: body, sum: sum}
+	counted := &counting{r: io.LimitReader(body, size), sum: sum} // and not a byte further: it may be a pipe
 	r.Body = io.NopCloser(sign.NewEncoder(auth, counted, func() (string, string) {
 		return trailerName, base64.StdEncoding.EncodeToString(sum.Sum(nil))
 	}))

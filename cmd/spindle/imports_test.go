@@ -1,0 +1,90 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"strings"
+	"testing"
+)
+
+// allowed says what each layer may import of the house, by the path beneath
+// internal/. Imports run one way: faces, then store and works, then catalog,
+// bodies and side, then core.
+var allowed = map[string][]string{
+	"core":        {"core"},
+	"catalog":     {"core"},
+	"bodies":      {"core"},
+	"postgres":    {"core"},
+	"store":       {"bodies", "catalog", "core"},
+	"works":       {"store", "bodies", "catalog", "core"},
+	"keyring":     {"catalog", "core"},
+	"wire/sign":   {"core"},
+	"wire/client": {"wire/sign", "core"},
+	"wire/server": {"wire/sign", "store", "keyring", "catalog", "core"},
+	"wire":        {},
+	"desk":        {"wire/sign", "wire/client", "store", "works", "keyring", "catalog", "core"},
+	"service":     {"desk", "wire/server", "works", "store", "keyring", "postgres", "bodies", "catalog", "core"},
+	"demo":        {"store", "catalog", "core"},
+	"cli":         {"service", "demo", "desk", "wire/sign", "wire/client", "core"},
+	"harness":     {"service", "store", "postgres", "works", "wire/sign", "wire/client", "bodies", "catalog", "core"},
+}
+
+func layer(path string) string {
+	path = strings.TrimPrefix(path, "spindle/internal/")
+	for l := range allowed {
+		if path == l || strings.HasPrefix(path, l+"/") && l != "wire" {
+			return l
+		}
+	}
+	return path
+}
+
+func TestImportsRunOneWay(t *testing.T) {
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "spindle/internal/...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := json.NewDecoder(strings.NewReader(string(out)))
+	seen := 0
+	for {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := d.Decode(&p); errors.Is(err, io.EOF) {
+			break
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		seen++
+		from := layer(p.ImportPath)
+		may, known := allowed[from]
+		if !known {
+			t.Errorf("%s has no place among the layers: give it one here and in docs/architecture.md", p.ImportPath)
+		}
+		for _, i := range p.Imports {
+			if from == "core" && strings.Contains(strings.Split(i, "/")[0], ".") {
+				t.Errorf("%s imports %s: core has the standard library and itself", p.ImportPath, i)
+			}
+			if from == "core" && (i == "net/http" || i == "database/sql" || i == "os") {
+				t.Errorf("%s imports %s: core decides and does nothing else", p.ImportPath, i)
+			}
+			to := layer(i)
+			if !strings.HasPrefix(i, "spindle/internal/") || to == from {
+				continue
+			}
+			ok := false
+			for _, m := range may {
+				ok = ok || m == to
+			}
+			if !ok {
+				t.Errorf("%s imports %s: %s may not know %s", p.ImportPath, i, from, to)
+			}
+		}
+	}
+	if seen < 15 {
+		t.Errorf("only %d packages were looked at", seen)
+	}
+}
