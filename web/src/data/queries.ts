@@ -95,12 +95,14 @@ export function useLive(): Live {
     const listen = () => {
       source?.close();
       source = undefined;
+      last = '';
       if (document.visibilityState === 'hidden') return;
       source = new EventSource('/api/v1/events');
       source.onmessage = (m: MessageEvent<string>) => {
         const e = JSON.parse(m.data) as { completeUpTo: string; last: string };
         setLive({ connected: true, upTo: new Date(e.completeUpTo) });
-        if (last && last !== e.last) void queries.invalidateQueries({ queryKey: ['live'] });
+        // The first word after connecting too: what happened before it was not heard.
+        if (last !== e.last) void queries.invalidateQueries({ queryKey: ['live'] });
         last = e.last;
       };
       source.onerror = () => setLive((l) => ({ ...l, connected: false }));
