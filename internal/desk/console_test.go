@@ -55,7 +55,8 @@ func TestConsole(t *testing.T) {
 	}
 	walk("browse live", harness.Appears("<img src=x"))
 	walk("open its folder", chromedp.Click(chromedp.Search(`//tbody//a[contains(., "<img")]`)), harness.Appears("<script>document.title"))
-	walk("open it", chromedp.Click(chromedp.Search(`//tbody//a[contains(., "<script>")]`)), harness.Appears("CRC-64/NVME"), harness.Appears("<script>document.title='owned'</script>"))
+	walk("open the next", chromedp.Click(chromedp.Search(`//tbody//a[contains(., "<script>")]`)), harness.Appears("1 entry"), chromedp.WaitVisible(chromedp.Search(`//tbody//a[. = "script>"]`)))
+	walk("open it", chromedp.Click(chromedp.Search(`//tbody//a[. = "script>"]`)), harness.Appears("CRC-64/NVME"), harness.Appears("<script>document.title='owned'</script>"))
 	title, err := chromedp.Run(tab, chromedp.Evaluate[string]("document.title"))
 	if err != nil || title != "Spindle" {
 		t.Errorf("the page's title is %q, %v: a script of an object ran", title, err)
