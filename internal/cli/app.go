@@ -150,13 +150,14 @@ func (a *app) root() *cli.Command {
 				_, err := fmt.Fprintf(a.Out, "spindle %s\n", service.Version)
 				return err
 			}},
-			{Name: "reference", Hidden: true, Usage: "print the reference of commands and settings", Action: func(_ context.Context, c *cli.Command) error { return a.reference(c.Root()) }},
 			{Name: "openapi", Hidden: true, Usage: "print the desk's OpenAPI document", Action: func(context.Context, *cli.Command) error { return a.openapi() }},
 		},
 	}
 	for _, c := range cmd.Commands {
 		a.strict(c)
 	}
+	cmd.Commands = append(cmd.Commands, &cli.Command{Name: "reference", Hidden: true, Usage: "print the reference of commands and settings",
+		Action: func(context.Context, *cli.Command) error { return a.reference(cmd) }})
 	return cmd
 }
 

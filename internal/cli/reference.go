@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -14,7 +15,7 @@ func (a *app) reference(root *cli.Command) error {
 	b.WriteString("# Reference\n\nMade from the program by `make reference`. Flags of `serve` can also stand in the environment, as named, or in the settings file (YAML, named as the flag).\n" +
 		"The owner's first key is taken from `SPINDLE_OWNER_KEY` and `SPINDLE_OWNER_SECRET`.\n\n" +
 		"Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused, 4 not found, 5 a rehearsal or comparison found differences.\n\n" +
-		"`--profile NAME` and `--json` go before the noun. `SPINDLE_URL`, `SPINDLE_KEY` and `SPINDLE_SECRET` work without a profile.\n")
+		"`--profile NAME` and `--json` work with every command. `SPINDLE_URL`, `SPINDLE_KEY` and `SPINDLE_SECRET` work without a profile.\n")
 	var walk func(c *cli.Command, path string)
 	walk = func(c *cli.Command, path string) {
 		for _, s := range c.Commands {
@@ -22,7 +23,7 @@ func (a *app) reference(root *cli.Command) error {
 				continue
 			}
 			full := path + " " + s.Name
-			if len(s.Commands) > 0 {
+			if slices.ContainsFunc(s.Commands, func(v *cli.Command) bool { return v.Name != "help" }) {
 				walk(s, full)
 				continue
 			}
@@ -37,7 +38,7 @@ func (a *app) reference(root *cli.Command) error {
 			first := true
 			for _, f := range s.Flags {
 				d, ok := f.(cli.DocGenerationFlag)
-				if !ok || f.Names()[0] == "help" {
+				if v, is := f.(cli.VisibleFlag); !ok || f.Names()[0] == "help" || is && !v.IsVisible() {
 					continue
 				}
 				if first {

@@ -25,8 +25,8 @@ type settingsFile struct {
 	Database     string        `yaml:"database"`
 	Region       string        `yaml:"region"`
 	Account      string        `yaml:"account"`
-	Domains      []string      `yaml:"domains"`
-	Origins      []string      `yaml:"origins"`
+	Domains      []string      `yaml:"domain"`
+	Origins      []string      `yaml:"origin"`
 	StrictRegion bool          `yaml:"strict-region"`
 	WireURL      string        `yaml:"wire-url"`
 	TLSCert      string        `yaml:"tls-cert"`

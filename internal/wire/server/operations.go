@@ -2,20 +2,35 @@ package server
 
 import (
 	"net/http"
+	"slices"
+	"strings"
 
 	"spindle/internal/core/fault"
 )
 
 type operation func(*request) error
 
-// subresources are query parameters that name a part of a bucket or object:
-// with one of them the request is about that part, or not supported.
-var subresources = []string{"accelerate", "acl", "analytics", "attributes", "cors", "delete", "encryption", "intelligent-tiering", "inventory",
-	"legal-hold", "lifecycle", "location", "logging", "metrics", "notification", "object-lock", "ownershipControls", "partNumber", "policy",
-	"policyStatus", "publicAccessBlock", "replication", "requestPayment", "restore", "retention", "select", "session", "tagging", "torrent",
-	"uploadId", "uploads", "versioning", "versions", "website", "metadataTable", "metadataConfiguration", "renameObject", "append"}
+// subresources are query parameters with a value that name a part of an object.
+var subresources = []string{"partNumber", "uploadId"}
 
-// Operation tells what a request asks for, in the dialect's names.
+// parameters are those that may come without a value and name no part of a
+// bucket or object.
+var parameters = []string{"prefix", "delimiter", "marker", "max-keys", "encoding-type", "list-type", "continuation-token", "start-after", "fetch-owner", "max-buckets", "versionId", "x-id"}
+
+// subresource gives the part of a bucket or object that a request is about; ""
+// for the whole. A parameter without a value names one, unless it is known to
+// be something else: so nothing that is not done here passes for something
+// that is.
+func (q *request) subresource() string {
+	for name, values := range q.query {
+		if slices.Contains(subresources, name) || values[0] == "" && !slices.Contains(parameters, name) && !strings.HasPrefix(name, "response-") && !strings.HasPrefix(name, "X-Amz-") {
+			return name
+		}
+	}
+	return ""
+}
+
+// named is an operation with the dialect's name of it.
 type named struct {
 	name string
 	op   operation
@@ -23,13 +38,7 @@ type named struct {
 
 // operation chooses by method, resource and subresource; nil when unsupported.
 func (q *request) operation() operation {
-	sub := ""
-	for _, s := range subresources {
-		if q.query.Has(s) {
-			sub = s
-			break
-		}
-	}
+	sub := q.subresource()
 	var n named
 	switch {
 	case q.bucket.IsZero():

@@ -380,7 +380,7 @@ func TestProbesAndTheUnsupported(t *testing.T) {
 		{"PUT", "/plates?versioning=", "", 501, "NotImplemented"}, {"PUT", "/plates?lifecycle=", "", 501, "NotImplemented"}, {"GET", "/plates?inventory=", "", 501, "NotImplemented"},
 		{"POST", "/plates/k?uploads=", "", 501, "NotImplemented"}, {"PUT", "/plates/k?partNumber=1&uploadId=x", "", 501, "NotImplemented"}, {"POST", "/plates", "", 501, "NotImplemented"},
 		{"PATCH", "/plates/k", "", 501, "NotImplemented"}, {"GET", "/plates/k?versionId=abc", "", 404, "NoSuchVersion"}, {"GET", "/plates/k?versionId=null", "", 200, "x"},
-		{"PUT", "/plates/k", "x-amz-tagging: a=b", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-storage-class: GLACIER", 400, "InvalidStorageClass"},
+		{"PUT", "/plates/k", "x-amz-tagging: a=b", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-storage-class: COLD", 400, "InvalidStorageClass"},
 		{"PUT", "/plates/k", "x-amz-server-side-encryption: AES256", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-acl: public-read", 501, "NotImplemented"},
 		{"PUT", "/PLATES", "", 400, "InvalidBucketName"}, {"GET", "/plates?list-type=2&continuation-token=%21", "", 400, "InvalidArgument"}, {"GET", "/plates?max-keys=-1", "", 400, "InvalidArgument"},
 	} {
