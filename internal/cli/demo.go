@@ -56,6 +56,10 @@ func (a *app) demoCommand() *cli.Command {
 				return err
 			}
 			s, err := a.startDemo(ctx, cfg, log)
+			if f := fault.From(err); err != nil && f.Code == "data-busy" && !c.Bool("fresh") {
+				a.note("It runs already: %s.\n  key      %s\n  secret   %s", f.Message, demo.OwnerKey, demo.OwnerSecret)
+				return nil
+			}
 			if err != nil {
 				return err
 			}
@@ -79,8 +83,8 @@ func (a *app) demoCommand() *cli.Command {
 				}
 			}
 			fmt.Fprintf(a.Out, "ready: wire %s, desk %s\n\n  console  %s\n  key      %s\n  secret   %s\n\n"+
-				"From another terminal:\n  export SPINDLE_URL=%s SPINDLE_KEY=%s SPINDLE_SECRET=%s\n  spindle bucket list\n\nCtrl-C stops it.\n",
-				s.WireURL, s.DeskURL, s.DeskURL, demo.OwnerKey, demo.OwnerSecret, s.DeskURL, demo.OwnerKey, demo.OwnerSecret)
+				"From another terminal:\n  export SPINDLE_URL=%s SPINDLE_KEY=%s SPINDLE_SECRET=%s\n  %s bucket list\n\nCtrl-C stops it.\n",
+				s.WireURL, s.DeskURL, s.DeskURL, demo.OwnerKey, demo.OwnerSecret, s.DeskURL, demo.OwnerKey, demo.OwnerSecret, os.Args[0])
 			return a.until(ctx, s)
 		},
 	}

@@ -60,20 +60,25 @@ func split(address string) (bucket, key string, err error) {
 	return bucket, key, nil
 }
 
+// oneAddress opens the service and gives the one address that the command names.
+func (a *app) oneAddress(c *cli.Command) (p *api, bucket, key string, err error) {
+	in, err := args(c, 1, 1)
+	if err != nil {
+		return nil, "", "", err
+	}
+	if bucket, key, err = split(in[0]); err != nil {
+		return nil, "", "", err
+	}
+	p, err = a.open(c)
+	return p, bucket, key, err
+}
+
 func isLocal(s string) bool {
 	return s == "-" || s == "." || s == ".." || strings.HasPrefix(s, "/") || strings.HasPrefix(s, "./") || strings.HasPrefix(s, "../")
 }
 
 func (a *app) objectList(ctx context.Context, c *cli.Command) error {
-	in, err := args(c, 1, 1)
-	if err != nil {
-		return err
-	}
-	bucket, prefix, err := split(in[0])
-	if err != nil {
-		return err
-	}
-	p, err := a.open(c)
+	p, bucket, prefix, err := a.oneAddress(c)
 	if err != nil {
 		return err
 	}
@@ -164,15 +169,7 @@ type limb struct {
 }
 
 func (a *app) objectTree(ctx context.Context, c *cli.Command) error {
-	in, err := args(c, 1, 1)
-	if err != nil {
-		return err
-	}
-	bucket, prefix, err := split(in[0])
-	if err != nil {
-		return err
-	}
-	p, err := a.open(c)
+	p, bucket, prefix, err := a.oneAddress(c)
 	if err != nil {
 		return err
 	}
@@ -235,15 +232,7 @@ func (a *app) objectTree(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) objectShow(ctx context.Context, c *cli.Command) error {
-	in, err := args(c, 1, 1)
-	if err != nil {
-		return err
-	}
-	bucket, key, err := split(in[0])
-	if err != nil {
-		return err
-	}
-	p, err := a.open(c)
+	p, bucket, key, err := a.oneAddress(c)
 	if err != nil {
 		return err
 	}

@@ -57,7 +57,7 @@ func (a *app) meter(files int, bytes int64) *meter {
 	}
 	m := &meter{p: mpb.New(mpb.WithOutput(a.Err), mpb.WithWidth(32), mpb.WithRefreshRate(120*time.Millisecond))}
 	m.total = m.p.New(bytes, thread(), mpb.BarPriority(1<<20), mpb.PrependDecorators(decor.Name("all  ", decor.WC{W: 34, C: decor.DindentRight})),
-		mpb.AppendDecorators(decor.CountersKibiByte("  % .1f of % .1f"), decor.AverageSpeed(decor.SizeB1024(0), "  % .1f/s"), decor.Name("  "), decor.AverageETA(decor.ET_STYLE_GO)))
+		mpb.AppendDecorators(decor.CountersKibiByte("  % .1f of % .1f"), decor.AverageSpeed(decor.SizeB1024(0), "  % .1f"), decor.Name("  "), decor.AverageETA(decor.ET_STYLE_GO)))
 	return m
 }
 
@@ -71,7 +71,7 @@ func (m *meter) file(name string, n int64, r io.Reader) (io.Reader, func(good bo
 		short = slices.Concat(short[:14], []rune("…"), short[len(short)-17:])
 	}
 	b := m.p.New(n, thread(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Name(string(short), decor.WC{W: 34, C: decor.DindentRight})),
-		mpb.AppendDecorators(decor.CountersKibiByte("  % .1f of % .1f"), decor.AverageSpeed(decor.SizeB1024(0), "  % .1f/s")))
+		mpb.AppendDecorators(decor.CountersKibiByte("  % .1f of % .1f"), decor.AverageSpeed(decor.SizeB1024(0), "  % .1f")))
 	return &metered{r, b, m.total}, func(bool) { b.Abort(true) }
 }
 
