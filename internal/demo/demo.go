@@ -152,7 +152,7 @@ func plan(now time.Time) []piece {
 				sheet++
 				t := taxa[r.IntN(len(taxa))]
 				// Scanned in the order of the sheets, more of them lately.
-				at := ago(max(3, 1100-(sheet-4100)*9/5), max(2, 1060-(sheet-4100)*9/5))
+				at := ago(max(3, 1100-(sheet-4100)*33/20), max(2, 1060-(sheet-4100)*33/20))
 				name := fmt.Sprintf("%d/%s/FH-%06d", now.Year()-3+year, h, sheet)
 				meta := map[string]string{"taxon": t.name, "family": t.family, "collector": collectors[r.IntN(len(collectors))],
 					"collected-on": at.AddDate(0, 0, -20-r.IntN(300)).Format(time.DateOnly), "elevation-m": fmt.Sprint(20 + r.IntN(640)), "licence": licences[r.IntN(3)], "scanner": "scanner-2", "sheet": fmt.Sprint(sheet)}

@@ -86,12 +86,23 @@ func start() {
 // Database makes a fresh database with the schema and gives its address.
 func Database(t testing.TB) string {
 	t.Helper()
+	return database(t, "spindle_template")
+}
+
+// EmptyDatabase makes a fresh database without a schema.
+func EmptyDatabase(t testing.TB) string {
+	t.Helper()
+	return database(t, "template0")
+}
+
+func database(t testing.TB, template string) string {
+	t.Helper()
 	cluster.once.Do(start)
 	if cluster.err != nil {
 		t.Fatalf("the test database: %v", cluster.err)
 	}
 	name := fmt.Sprintf("t%d", cluster.number.Add(1))
-	if _, err := cluster.admin.Exec("create database " + name + " template spindle_template"); err != nil {
+	if _, err := cluster.admin.Exec("create database " + name + " template " + template); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {

@@ -149,9 +149,8 @@ func (s *shooter) console(ctx context.Context) error {
 	prefix, object := url.QueryEscape(folder), url.QueryEscape(key)
 	return errors.Join(
 		s.shot("sign-in", s.at("/"), theme("light"), harness.Appears("Sign in to Spindle")),
-		s.shot("overview", chromedp.SendKeys(chromedp.CSS("input[name=key]"), demo.OwnerKey), chromedp.SendKeys(chromedp.CSS("input[name=secret]"), demo.OwnerSecret),
-			harness.Button("Sign in"), harness.Appears("Wrong and waiting"), harness.Appears("Growing")),
-		s.shot("overview-dark", theme("dark")),
+		harness.Steps(s.tab, chromedp.SendKeys(chromedp.CSS("input[name=key]"), demo.OwnerKey), chromedp.SendKeys(chromedp.CSS("input[name=secret]"), demo.OwnerSecret),
+			harness.Button("Sign in"), harness.Appears("Wrong and waiting")),
 		s.shot("buckets", theme("light"), s.at("/buckets"), harness.Appears("germination")),
 		s.shot("create-bucket", harness.Button("Create a bucket"), harness.Appears("It cannot be changed later"), chromedp.SendKeys(chromedp.CSS("input[name=name]"), "Seed_bank"),
 			chromedp.Click(chromedp.CSS("button[type=submit][form]")), harness.Appears("is not allowed")),
@@ -163,7 +162,20 @@ func (s *shooter) console(ctx context.Context) error {
 		s.shot("connect", s.at("/connect"), harness.Appears("The four facts"), harness.Script(`{const i=[...document.querySelectorAll("input")].find(i=>i.value.startsWith("http")); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype,"value").set.call(i, location.origin); i.dispatchEvent(new Event("input",{bubbles:true}))}`),
 			chromedp.Click(chromedp.CSS("button[type=submit].main")), harness.Appears("console's port")),
 		s.shot("connect-good", harness.Button("Use http"), chromedp.Click(chromedp.CSS("button[type=submit].main")), harness.Appears("can be listed"), harness.Button("Try"), harness.Appears("put, read and removed")),
+		s.scrubbed(),
+		s.shot("overview", theme("light"), s.at("/"), harness.Appears("Wrong and waiting"), harness.Appears("Growing")),
+		s.shot("overview-dark", theme("dark")),
 	)
+}
+
+// scrubbed waits until the scrubber has read the sample data.
+func (s *shooter) scrubbed() error {
+	for range 6 {
+		if harness.Steps(s.tab, s.at("/"), harness.Appears("ago; all agree")) == nil {
+			return nil
+		}
+	}
+	return errors.New("the scrubber does not come round")
 }
 
 // spindle runs a command against the demo and gives what it prints.

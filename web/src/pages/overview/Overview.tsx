@@ -147,12 +147,12 @@ const underWay = (s: Schemas['Scrubbed']) => year(s.started) && new Date(s.finis
 function scrubState(s: Schemas['Scrubbed']) {
   if (s.damaged > 0) return <State kind="wrong">damage</State>;
   if (underWay(s)) return <State kind="run">reading</State>;
-  return year(s.finished) ? <State kind="good">agree</State> : <State kind="wait">waiting</State>;
+  return year(s.finished) && s.bodies ? <State kind="good">agree</State> : <State kind="wait">waiting</State>;
 }
 
 function scrubWords(s: Schemas['Scrubbed']): string {
   if (underWay(s)) return `Under way since ${time(new Date(s.started))}; ${s.damaged ? things(s.damaged, 'is', 'are') + ' damaged' : 'all agree so far'}.`;
-  if (!year(s.finished)) return 'It has not run yet.';
+  if (!year(s.finished) || !s.bodies) return 'It has read nothing yet; it looks again every minute.';
   return `Finished ${ago(new Date(s.finished))} ago; ${s.damaged ? `${count(s.damaged)} damaged` : 'all agree'}.`;
 }
 
@@ -199,8 +199,8 @@ function Recent({ entries }: { entries: Schemas['JournalLine'][] }) {
   return (
     <table className="tight" style={{ tableLayout: 'fixed' }}>
       <colgroup>
-        <col style={{ width: 96 }} />
-        <col style={{ width: 74 }} />
+        <col style={{ width: 72 }} />
+        <col style={{ width: 112 }} />
         <col />
         <col style={{ width: 82 }} />
         <col style={{ width: 136 }} />
@@ -224,7 +224,7 @@ function Recent({ entries }: { entries: Schemas['JournalLine'][] }) {
             <td className="key cut" title={visible(`${e.bucket}/${e.key ?? ''}`)}>
               {e.key ? (
                 <Link className="plain" to={e.kind === 'removed' ? bucketPage(e.bucket) : objectPage(e.bucket, e.key)}>
-                  {middle(visible(`${e.bucket}/${e.key}`), 33)}
+                  {middle(visible(`${e.bucket}/${e.key}`), 31)}
                 </Link>
               ) : (
                 <Link className="plain" to={bucketPage(e.bucket)}>{e.bucket}</Link>

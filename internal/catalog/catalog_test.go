@@ -1,0 +1,338 @@
+package catalog_test
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/harness"
+)
+
+func TestMain(m *testing.M) { os.Exit(harness.Main(m)) }
+
+var plates = object.MustBucketName("plates")
+
+func author() catalog.Author {
+	return catalog.Author{At: time.Now().UTC().Truncate(time.Microsecond), Who: "scanner-2", Source: "10.4.0.17"}
+}
+
+// open gives a catalog with a bucket, and a plain connection beside it.
+func open(t *testing.T) (*catalog.Catalog, *sql.DB, int64) {
+	t.Helper()
+	url := harness.Database(t)
+	c, err := catalog.Open(harness.Context(t), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	db, err := sql.Open("pgx", url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	if err := c.PutKey(t.Context(), catalog.AccessKey{ID: "K", Account: "herbarium", Name: "owner", Sealed: []byte{1}, Active: true}); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium", Region: "fenn"}, author()); err != nil {
+		t.Fatal(err)
+	}
+	f, err := c.Facts(t.Context(), plates)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c, db, f.ID
+}
+
+func write(bucket int64, key string, size int64, file int64) catalog.Change {
+	a := author()
+	return catalog.Change{Bucket: bucket, Key: key, At: a.At, Who: a.Who, Source: a.Source,
+		Version: &object.Version{Size: size, ETag: object.ETag{MD5: [16]byte{byte(size)}}, Body: object.BodyRef{File: file, Offset: -1}, Metadata: object.Metadata{"taxon": "Erica"}}}
+}
+
+// TestFollowerMissesNothingThatCommitsLate rolls usage up while 16 writers
+// commit and transactions that began early commit late.
+func TestFollowerMissesNothingThatCommitsLate(t *testing.T) {
+	c, db, bucket := open(t)
+	ctx := t.Context()
+	stop := make(chan struct{})
+	var follower, writers sync.WaitGroup
+	read := 0
+	follower.Go(func() {
+		for {
+			n, err := c.RollUp(ctx, 11)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			read += n
+			select {
+			case <-stop:
+				return
+			default:
+			}
+		}
+	})
+	for w := range 12 {
+		writers.Go(func() {
+			for i := range 30 {
+				if _, err := c.Commit(ctx, write(bucket, fmt.Sprintf("w%d/%d", w, i), 10, 1)); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	for w := range 4 { // the late ones: they take their place early and commit after others
+		writers.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(w), 5))
+			for range 8 {
+				tx, err := db.BeginTx(ctx, nil)
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, d_objects, d_bytes, who) values (now(), 1, $1, 1, 1000, 'late')`, bucket); err != nil {
+					t.Error(err)
+				}
+				time.Sleep(time.Duration(r.IntN(30)) * time.Millisecond)
+				if err := tx.Commit(); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	writers.Wait()
+	close(stop)
+	follower.Wait()
+	for {
+		n, err := c.RollUp(ctx, 1000)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if read += n; n == 0 {
+			break
+		}
+	}
+	if want := 12*30 + 4*8 + 1; read != want {
+		t.Errorf("the follower read %d entries, want %d: none missed, none twice", read, want)
+	}
+	b, err := c.Bucket(ctx, plates)
+	if err != nil || b.Usage.Objects != 12*30+4*8 || b.Usage.Bytes != 12*30*10+4*8*1000 {
+		t.Errorf("usage %+v, %v", b.Usage, err)
+	}
+}
+
+// TestOneChangeAtFaultFailsAlone shares a commit between good changes and one
+// that the database refuses.
+func TestOneChangeAtFaultFailsAlone(t *testing.T) {
+	c, _, bucket := open(t)
+	var wg sync.WaitGroup
+	for i := range 40 {
+		wg.Go(func() {
+			ch := write(bucket, fmt.Sprint(i), 1, 1)
+			if i == 7 {
+				ch.Version.Metadata = object.Metadata{"taxon": "nul \x00"} // cannot come from the faces
+			}
+			_, err := c.Commit(t.Context(), ch)
+			if (err != nil) != (i == 7) {
+				t.Errorf("change %d: %v", i, err)
+			}
+		})
+	}
+	wg.Wait()
+	n, _, err := c.Count(t.Context(), bucket, "")
+	if err != nil || n != 39 {
+		t.Errorf("%d objects, %v", n, err)
+	}
+}
+
+// TestVersionsOfAKeyAreNumberedInOrder replaces keys from many sides: the last
+// number given must be the one that is there.
+func TestVersionsOfAKeyAreNumberedInOrder(t *testing.T) {
+	c, _, bucket := open(t)
+	var mu sync.Mutex
+	highest := map[string]int64{}
+	var wg sync.WaitGroup
+	for w := range 16 {
+		wg.Go(func() {
+			for i := range 20 {
+				key := fmt.Sprint("k", (w+i)%5)
+				r, err := c.Commit(t.Context(), write(bucket, key, int64(w), int64(100*w+i+1)))
+				if err != nil {
+					t.Error(err)
+				}
+				mu.Lock()
+				highest[key] = max(highest[key], r.Number)
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	for key, want := range highest {
+		f, err := c.Lookup(t.Context(), catalog.Address{Bucket: plates, Key: object.MustKey(key)})
+		if err != nil || f.Version.Number != want {
+			t.Errorf("%s has number %d, want %d; %v", key, f.Version.Number, want, err)
+		}
+	}
+	released, err := c.ReleasedBefore(t.Context(), time.Now().Add(time.Hour), 1000)
+	if err != nil || len(released) != 16*20-5 {
+		t.Errorf("%d bodies were let go of, want %d; %v", len(released), 16*20-5, err)
+	}
+	var files []int64
+	for _, r := range released {
+		files = append(files, r.File)
+	}
+	free, err := c.Unreferenced(t.Context(), files)
+	if err != nil || len(free) != len(released) {
+		t.Errorf("%d of them nobody refers to, %v", len(free), err)
+	}
+}
+
+func TestLookupsOfManyAddressesKeepApart(t *testing.T) {
+	c, _, bucket := open(t)
+	for i := range 30 {
+		if _, err := c.Commit(t.Context(), write(bucket, fmt.Sprint(i), int64(i), 1)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var wg sync.WaitGroup
+	for i := range 200 {
+		wg.Go(func() {
+			name := plates
+			if i%7 == 0 {
+				name = object.MustBucketName("nowhere")
+			}
+			f, err := c.Lookup(t.Context(), catalog.Address{Bucket: name, Key: object.MustKey(fmt.Sprint(i % 40))})
+			switch {
+			case err != nil:
+				t.Error(err)
+			case i%7 == 0:
+				if f.Bucket != 0 || f.Version != nil {
+					t.Errorf("in no bucket: %+v", f)
+				}
+			case i%40 >= 30:
+				if f.Bucket != bucket || f.Version != nil {
+					t.Errorf("no such key: %+v", f)
+				}
+			case f.Version == nil || f.Version.Size != int64(i%40) || f.Version.Metadata["taxon"] != "Erica":
+				t.Errorf("%d: %+v", i%40, f.Version)
+			}
+		})
+	}
+	wg.Wait()
+}
+
+func TestJournalPages(t *testing.T) {
+	c, _, bucket := open(t)
+	for i := range 25 {
+		if _, err := c.Commit(t.Context(), write(bucket, fmt.Sprint("k", i), 1, 1)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var keys []string
+	for at := ""; ; {
+		page, err := c.JournalBefore(t.Context(), at, "plates", 7)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range page {
+			keys = append(keys, e.Key)
+			if e.Bucket != "plates" || e.At.IsZero() || e.Who != "scanner-2" {
+				t.Errorf("entry %+v", e)
+			}
+		}
+		if len(page) < 7 {
+			break
+		}
+		at = page[len(page)-1].Position()
+	}
+	if len(keys) != 26 || keys[0] != "k24" || keys[24] != "k0" || keys[25] != "" {
+		t.Errorf("latest first: %v", keys)
+	}
+	for _, bad := range []string{"x", "1", "1.x", "-1.1", "1.1.1"} {
+		if _, err := c.JournalBefore(t.Context(), bad, "", 1); !fault.HasCode(err, "position") {
+			t.Errorf("position %q: %v", bad, err)
+		}
+	}
+}
+
+func TestSessionsExpire(t *testing.T) {
+	c, _, _ := open(t)
+	now := time.Now()
+	s := catalog.Session{Token: []byte("t"), Key: "K", Forgery: "f", Created: now, Expires: now.Add(time.Hour)}
+	if err := c.PutSession(t.Context(), s); err != nil {
+		t.Fatal(err)
+	}
+	for after, there := range map[time.Duration]bool{0: true, 59 * time.Minute: true, 61 * time.Minute: false} {
+		got, err := c.FindSession(t.Context(), s.Token, now.Add(after))
+		if err != nil || (got != nil) != there {
+			t.Errorf("after %s: %v, %v", after, got, err)
+		}
+	}
+	if err := c.EndSession(t.Context(), s.Token); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := c.FindSession(t.Context(), s.Token, now); got != nil || err != nil {
+		t.Errorf("after its end: %v, %v", got, err)
+	}
+}
+
+// TestSeveralProcessesStartAtOnce brings one empty database up to date from
+// several sides.
+func TestSeveralProcessesStartAtOnce(t *testing.T) {
+	url := harness.EmptyDatabase(t)
+	var wg sync.WaitGroup
+	for range 4 {
+		wg.Go(func() {
+			c, err := catalog.Open(harness.Context(t), url)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			if _, err := c.Buckets(context.Background(), "", 1); err != nil {
+				t.Error(err)
+			}
+			c.Close()
+		})
+	}
+	wg.Wait()
+}
+
+func TestRemovingABucketWaitsForWriters(t *testing.T) {
+	c, _, bucket := open(t)
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	wrote, gone := 0, 0
+	for w := range 8 {
+		wg.Go(func() {
+			for i := range 20 {
+				_, err := c.Commit(t.Context(), write(bucket, fmt.Sprintf("%d/%d", w, i), 1, 1))
+				mu.Lock()
+				if err == nil {
+					wrote++
+				} else if fault.HasCode(err, "bucket-missing") {
+					gone++
+				} else {
+					t.Error(err)
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	removed := c.RemoveBucket(t.Context(), plates, author())
+	wg.Wait()
+	n, _, err := c.Count(t.Context(), bucket, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if removed == nil && (n != 0 || wrote != 0) || removed != nil && int(n) != wrote || wrote+gone != 160 {
+		t.Errorf("removal: %v; %d acknowledged, %d refused, %d there", removed, wrote, gone, n)
+	}
+}
