@@ -1,0 +1,147 @@
+package postgres_test
+
+import (
+	"context"
+	"database/sql"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	_ "github.com/jackc/pgx/v5/stdlib"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/postgres"
+)
+
+func folder(t *testing.T) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "spindle-pg-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o711); err != nil {
+		t.Fatal(err)
+	}
+	return dir
+}
+
+func start(t *testing.T, dir string) *postgres.Server {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	s, err := postgres.Start(ctx, dir, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func query(t *testing.T, s *postgres.Server, q string) string {
+	t.Helper()
+	db, err := sql.Open("pgx", s.URL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	var out string
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		if err = db.QueryRow(q).Scan(&out); err == nil || err == sql.ErrNoRows {
+			return out
+		}
+		if time.Now().After(end) {
+			t.Fatalf("%s: %v", q, err)
+		}
+	}
+}
+
+func TestAServerKeepsItsDataAndComesBack(t *testing.T) {
+	dir := filepath.Join(folder(t), "postgres")
+	s := start(t, dir)
+	db, err := sql.Open("pgx", s.URL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec("create table kept as select 'yes'::text as v"); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	if got := query(t, s, "select current_setting('listen_addresses') || current_setting('fsync') || current_setting('synchronous_commit')"); got != "onon" {
+		t.Errorf("settings: %q", got)
+	}
+	// Killed, it is started again.
+	pid := s.PID()
+	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(30 * time.Second); s.PID() == pid || s.PID() == 0; time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("it is not started again")
+		}
+	}
+	query(t, s, "select 1::text")
+	s.Stop()
+	if s.PID() != 0 {
+		t.Error("it runs on after Stop")
+	}
+	s = start(t, dir)
+	defer s.Stop()
+	if got := query(t, s, "select v from kept"); got != "yes" {
+		t.Errorf("after kill and restart: %q", got)
+	}
+}
+
+func TestOneLeftByACrashIsStopped(t *testing.T) {
+	dir := filepath.Join(folder(t), "postgres")
+	left := start(t, dir)
+	pid := left.PID()
+	s := start(t, dir) // as after a crash: the first is still there
+	defer s.Stop()
+	defer left.Stop()
+	b, err := os.ReadFile(filepath.Join(dir, "cluster", "postmaster.pid"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	first, _, _ := strings.Cut(string(b), "\n")
+	if now, err := strconv.Atoi(first); err != nil || now == pid {
+		t.Errorf("process %d still has the cluster, %v", now, err)
+	}
+}
+
+func TestALongPathFindsAPlaceForItsSocket(t *testing.T) {
+	dir := filepath.Join(folder(t), strings.Repeat("long/", 25), "postgres")
+	for d := dir; len(d) > 5; d = filepath.Dir(d) { // passable for the database's user
+		if err := os.MkdirAll(d, 0o711); err != nil {
+			t.Fatal(err)
+		}
+		if strings.Contains(d, "spindle-pg-") {
+			if err := os.Chmod(d, 0o711); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	s := start(t, dir)
+	defer s.Stop()
+	if query(t, s, "select 'there'") != "there" {
+		t.Error("no answer")
+	}
+}
+
+func TestAFolderThatMayNotBePassedIsNamed(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root hands the database to another user")
+	}
+	closed := filepath.Join(folder(t), "closed")
+	if err := os.Mkdir(closed, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	_, err := postgres.Start(t.Context(), filepath.Join(closed, "postgres"), slog.New(slog.DiscardHandler))
+	if !fault.HasCode(err, "data-directory") || !strings.Contains(err.Error(), closed) {
+		t.Errorf("got %v", err)
+	}
+}
