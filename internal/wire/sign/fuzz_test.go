@@ -1,0 +1,89 @@
+package sign
+
+import (
+	"bytes"
+	"io"
+	"math/rand/v2"
+	"net/http/httptest"
+	"strings"
+	"testing"
+)
+
+// FuzzReader decodes whatever arrives as a body in chunks: it must end, and
+// give nothing that was not there.
+func FuzzReader(f *testing.F) {
+	r := httptest.NewRequest("PUT", "/plates/x", nil)
+	a := Sign(r, cred, "fenn", StreamUnsignedTrailer, at)
+	good, err := io.ReadAll(NewEncoder(a, strings.NewReader("hello"), func() (string, string) { return "x-amz-checksum-crc32", "AAAAAA==" }))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(good)
+	f.Add([]byte("0\r\n\r\n"))
+	f.Add([]byte("ffffffffffffffff\r\n"))
+	f.Add([]byte("-5\r\nhello\r\n0\r\n\r\n"))
+	f.Add([]byte("5;chunk-signature=\r\nhello\r\n0\r\n" + strings.Repeat("a:b\r\n", 40) + "\r\n"))
+	f.Add([]byte(strings.Repeat("x", 5000)))
+	f.Fuzz(func(t *testing.T, body []byte) {
+		for _, kind := range []string{StreamUnsignedTrailer, StreamSigned, StreamSignedTrailer} {
+			b := *a
+			b.Payload = kind
+			dec, err := NewReader(&b, bytes.NewReader(body))
+			if err != nil {
+				t.Fatal(err)
+			}
+			got, _ := io.ReadAll(dec)
+			if len(got) > len(body) {
+				t.Fatalf("%d bytes came out of %d", len(got), len(body))
+			}
+		}
+	})
+}
+
+// TestMutatedBodiesAreNeverTakenForWhole changes one byte of a signed body at
+// every place in turn.
+func TestMutatedBodiesAreNeverTakenForWhole(t *testing.T) {
+	r := httptest.NewRequest("PUT", "/plates/x", nil)
+	a := Sign(r, cred, "fenn", StreamSignedTrailer, at)
+	body := "Calluna vulgaris, wet heath, 348 m"
+	good, err := io.ReadAll(NewEncoder(a, strings.NewReader(body), func() (string, string) { return "x-amz-checksum-crc32", "AAAAAA==" }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	rnd := rand.New(rand.NewPCG(1, 1))
+	for i := range good {
+		bad := bytes.Clone(good)
+		bad[i] ^= byte(1 << rnd.IntN(8))
+		dec, err := NewReader(a, bytes.NewReader(bad))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := io.ReadAll(dec)
+		if err == nil && (string(got) != body || dec.Trailer.Get("x-amz-checksum-crc32") != "AAAAAA==") {
+			t.Errorf("byte %d changed (%q): accepted as %q, %v", i, bad[max(0, i-5):min(len(bad), i+5)], got, dec.Trailer)
+		}
+	}
+}
+
+// FuzzParse reads authorizations of any form: it must not panic.
+func FuzzParse(f *testing.F) {
+	f.Add("AWS4-HMAC-SHA256 Credential=K/20260314/fenn/s3/aws4_request, SignedHeaders=host, Signature="+strings.Repeat("0", 64), "X-Amz-Signature=x&X-Amz-Algorithm=y")
+	f.Add("AWS4-HMAC-SHA256 Credential=////, SignedHeaders=;;, Signature=", "X-Amz-Algorithm=AWS4-HMAC-SHA256&X-Amz-Credential=a&X-Amz-Expires=1")
+	f.Fuzz(func(t *testing.T, header, query string) {
+		r := httptest.NewRequest("GET", "/plates/x", nil)
+		r.Header.Set("Authorization", header)
+		r.Header.Set(HeaderDate, at.Format(timeFormat))
+		if a, err := Parse(r); err == nil && a != nil {
+			if a.Verify(r, "secret", at) == nil {
+				t.Errorf("%q verifies", header)
+			}
+		}
+		q := httptest.NewRequest("GET", "/plates/x", nil)
+		q.URL.RawQuery = query
+		if a, err := Parse(q); err == nil && a != nil {
+			if a.Verify(q, "secret", at) == nil {
+				t.Errorf("%q verifies", query)
+			}
+		}
+	})
+}
