@@ -119,7 +119,11 @@ func (a *app) explain(f *fault.Error) {
 	if f.Field != "" {
 		where = f.Field + ": "
 	}
-	fmt.Fprintf(a.Err, "spindle: %s%s\n", where, shown(f.Message))
+	first, rest, _ := strings.Cut(f.Message, "\n")
+	fmt.Fprintf(a.Err, "spindle: %s%s\n", where, shown(first))
+	for line := range strings.Lines(rest) {
+		fmt.Fprintf(a.Err, "  %s\n", shown(strings.TrimRight(line, "\n")))
+	}
 	if f.Remedy != "" {
 		fmt.Fprintf(a.Err, "  to mend it: %s\n", shown(f.Remedy))
 	}
@@ -178,7 +182,11 @@ func (a *app) strict(c *cli.Command) {
 func args(c *cli.Command, least, most int) ([]string, error) {
 	got := c.Args().Slice()
 	if len(got) < least || len(got) > most && most >= 0 {
-		return nil, wrongUsage("%s takes %s; see spindle %s --help", c.Name, c.ArgsUsage, strings.TrimPrefix(c.FullName(), "spindle "))
+		takes := c.ArgsUsage
+		if takes == "" {
+			takes = "no arguments"
+		}
+		return nil, wrongUsage("%s takes %s; see spindle %s --help", c.Name, takes, strings.TrimPrefix(c.FullName(), "spindle "))
 	}
 	return got, nil
 }

@@ -1,0 +1,73 @@
+package desk
+
+import (
+	"testing"
+	"time"
+
+	"spindle/internal/catalog"
+)
+
+func day(ago int, bucket string, objects, bytes int64) catalog.Day {
+	return catalog.Day{Day: time.Now().UTC().AddDate(0, 0, -ago).Truncate(24 * time.Hour), Bucket: bucket, Written: objects, Usage: catalog.Usage{Objects: objects, Bytes: bytes}}
+}
+
+func TestGrowthIsARunningSumThatEndsAtWhatIsThere(t *testing.T) {
+	days := []catalog.Day{day(800, "plates", 5, 500), day(400, "loans", 1, 100), day(100, "plates", 2, 200), day(100, "loans", 1, 1), day(30, "plates", -3, -300), day(0, "plates", 1, 50)}
+	since := time.Now().AddDate(-1, 0, 0)
+	got := growth(days, 7, 551, since)
+	want := []UsagePoint{{since.Format(time.DateOnly), 6, 600}, {days[2].Day.Format(time.DateOnly), 9, 801}, {days[4].Day.Format(time.DateOnly), 6, 501}, {time.Now().UTC().Format(time.DateOnly), 7, 551}}
+	if len(got) != len(want) {
+		t.Fatalf("got %+v, want %+v", got, want)
+	}
+	for i := range want {
+		if got[i] != want[i] {
+			t.Errorf("point %d: %+v, want %+v", i, got[i], want[i])
+		}
+	}
+	if got := growth(nil, 0, 0, since); len(got) != 1 || got[0].Current != 0 {
+		t.Errorf("of nothing: %+v", got)
+	}
+	if got := growth(days[:1], 5, 500, since); len(got) != 2 || got[0].Current != 500 || got[1].Current != 500 {
+		t.Errorf("of what is older than the span: %+v", got)
+	}
+}
+
+func TestChangedSumsASpan(t *testing.T) {
+	days := []catalog.Day{day(8, "plates", 100, 100), day(6, "plates", 1, 10), day(2, "loans", 2, -5), day(0, "plates", 3, 30)}
+	got := changed(days, time.Now().UTC().AddDate(0, 0, -6))
+	if len(got) != 2 || got[0] != (ChangedBucket{"loans", 2, 0, -5}) || got[1] != (ChangedBucket{"plates", 4, 0, 40}) {
+		t.Errorf("got %+v", got)
+	}
+}
+
+func TestAttemptsSlowDownAndForget(t *testing.T) {
+	a := newAttempts()
+	for i := range 4 {
+		a.note(false, "key x", "from y")
+		if w := a.wait("key x", "from y"); w > 0 {
+			t.Fatalf("after %d failures one waits %s", i+1, w)
+		}
+	}
+	var last time.Duration
+	for range 5 {
+		a.note(false, "key x", "from y")
+		w := a.wait("from y")
+		if w <= last {
+			t.Errorf("the wait does not grow: %s after %s", w, last)
+		}
+		last = w
+	}
+	if a.wait("key other") > 0 {
+		t.Error("another key waits too")
+	}
+	for range 100 {
+		a.note(false, "key x")
+	}
+	if w := a.wait("key x"); w > 15*time.Minute {
+		t.Errorf("nobody waits %s", w)
+	}
+	a.note(true, "key x")
+	if a.wait("key x") > 0 {
+		t.Error("a success does not end the wait")
+	}
+}
