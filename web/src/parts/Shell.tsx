@@ -101,7 +101,7 @@ function AddressLine({ field, onHelp }: { field: React.RefObject<HTMLInputElemen
   const [theme, setTheme] = useState<Theme>(storedTheme());
   const go = (e: FormEvent) => {
     e.preventDefault();
-    const [bucket, ...rest] = text.trim().split('/');
+    const [bucket, ...rest] = text.trim().replace(/^\/+/, '').split('/');
     const key = rest.join('/');
     if (!bucket) return;
     field.current?.blur();

@@ -30,6 +30,15 @@ export function Browse({ bucket }: { bucket: string }) {
   const picker = useRef<HTMLInputElement>(null);
   useEffect(() => setChosen(new Set()), [bucket, typed, flat]);
 
+  // What is typed goes to the address a moment later: no letter is lost to a page being read.
+  const [begins, setBegins] = useState(search);
+  useEffect(() => setBegins(search), [search]);
+  useEffect(() => {
+    if (begins === search) return;
+    const wait = setTimeout(() => set(folder + begins), 180);
+    return () => clearTimeout(wait);
+  });
+
   const set = (prefix: string, f = flat) =>
     setQuery((q) => {
       if (prefix) q.set('prefix', prefix);
@@ -67,7 +76,7 @@ export function Browse({ bucket }: { bucket: string }) {
         <div className="row" style={{ height: 30, marginBottom: 9 }}>
           <Crumbs bucket={bucket} folder={folder} />
           <span className="field mono grow" style={{ marginLeft: 6, maxWidth: 230 }}>
-            <input value={search} onChange={(e) => set(folder + e.target.value)} aria-label="Keys that begin with" placeholder="begins with" />
+            <input value={begins} onChange={(e) => setBegins(e.target.value)} aria-label="Keys that begin with" placeholder="begins with" />
             <span className="hint small">prefix</span>
           </span>
           <ToggleGroup.Root type="single" className="seg" value={flat ? 'flat' : 'folders'} onValueChange={(v) => v && set(typed, v === 'flat')} aria-label="How keys are shown">

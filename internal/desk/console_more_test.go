@@ -1,0 +1,164 @@
+package desk_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"spindle/internal/harness"
+	"spindle/internal/wire/client"
+)
+
+// signedIn gives a tab in which somebody is signed in, on a page.
+func signedIn(t *testing.T, s *harness.Running, path string) (walk func(string, ...chromedp.Action[chromedp.Void]), text func(string) string) {
+	t.Helper()
+	tab, stop, err := harness.Chromium(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(stop)
+	walk = func(what string, steps ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		if err := harness.Steps(tab, steps...); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+	}
+	text = func(expression string) string {
+		t.Helper()
+		v, err := chromedp.Run(tab, chromedp.Evaluate[string]("String("+expression+")"))
+		if err != nil {
+			t.Fatalf("%s: %v", expression, err)
+		}
+		return v
+	}
+	walk("sign in", chromedp.Navigate(s.DeskURL+path), chromedp.SendKeys(chromedp.CSS("input[name=key]"), harness.Key), chromedp.SendKeys(chromedp.CSS("input[name=secret]"), harness.Secret), harness.Button("Sign in"), harness.Appears("Sign out"))
+	return walk, text
+}
+
+// fill puts objects into a bucket.
+func fill(t *testing.T, s *harness.Running, n int, key func(int) string) *client.Client {
+	t.Helper()
+	c := s.Client()
+	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
+		t.Fatal(err)
+	}
+	for i := range n {
+		if _, err := c.Put(t.Context(), "plates", key(i), strings.NewReader("x"), 1, client.Put{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return c
+}
+
+// TestALongListScrolls reads a bucket of many pages: only what is seen is
+// drawn, and all of it can be reached.
+func TestALongListScrolls(t *testing.T) {
+	s := harness.Service(t, nil)
+	fill(t, s, 900, func(i int) string { return fmt.Sprintf("sheet-%04d", i) })
+	walk, text := signedIn(t, s, "/buckets/plates")
+	walk("the first rows", harness.Appears("sheet-0000"))
+	if n := text(`document.querySelectorAll("tbody tr").length`); len(n) > 2 {
+		t.Errorf("%s rows are drawn", n)
+	}
+	bottom := harness.Script(`(()=>{const b=document.querySelector('[aria-label=Objects]'); b.scrollTop=b.scrollHeight})()`)
+	for range 8 {
+		walk("scroll", bottom, chromedp.Sleep(200_000_000))
+	}
+	walk("the last row", harness.Appears("sheet-0899"), harness.Appears("900 entries"))
+	walk("a search", chromedp.SendKeys(chromedp.CSS(`input[aria-label="Keys that begin with"]`), "sheet-04"), harness.Appears("100 entries"))
+	if q := text("location.search"); q != "?prefix=sheet-04" {
+		t.Errorf("the address has %q", q)
+	}
+}
+
+// TestByKeyboard goes, chooses and removes without a mouse.
+func TestByKeyboard(t *testing.T) {
+	s := harness.Service(t, nil)
+	c := fill(t, s, 5, func(i int) string { return fmt.Sprintf("a/sheet-%d", i) })
+	walk, text := signedIn(t, s, "/")
+	walk("help", chromedp.KeyEvent("?"), harness.Appears("Choose the object one is on"), chromedp.KeyEvent("\x1b"), chromedp.Sleep(300_000_000))
+	walk("go to a prefix", chromedp.KeyEvent("/"), chromedp.KeyEvent("plates/a/\r"), harness.Appears("5 entries"))
+	if p := text("location.pathname + location.search"); p != "/buckets/plates?prefix=a%2F" {
+		t.Errorf("went to %s", p)
+	}
+	down := harness.Script(`document.activeElement.dispatchEvent(new KeyboardEvent("keydown", {key: "ArrowDown", bubbles: true}))`)
+	press := func(key string) chromedp.Action[chromedp.Void] {
+		return harness.Script(`document.activeElement.dispatchEvent(new KeyboardEvent("keydown", {key: "` + key + `", bubbles: true}))`)
+	}
+	walk("choose two", harness.Script(`document.querySelector('[aria-label=Objects]').focus()`), down, press(" "), down, press(" "), harness.Appears("2 selected"))
+	walk("ask", press("Delete"), harness.Appears("Remove 2 objects?"))
+	if f := text("document.activeElement.textContent"); f != "Keep" {
+		t.Errorf("%q has the focus, not the safe button", f)
+	}
+	if d := text(`[...document.querySelectorAll("button")].find(b => b.textContent === "Remove 2 objects").disabled`); d != "true" {
+		t.Error("it can be removed before the number is typed")
+	}
+	walk("keep", chromedp.KeyEvent("\x1b"), chromedp.Sleep(200_000_000))
+	if p, err := c.List(t.Context(), "plates", "", "", "", 10); err != nil || len(p.Objects) != 5 {
+		t.Errorf("%d objects are left after keeping them, %v", len(p.Objects), err)
+	}
+	walk("ask again, type", harness.Script(`document.querySelector('[aria-label=Objects]').focus()`), press("Delete"), harness.Appears("Remove 2 objects?"),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="The number of objects"]`), "2"), chromedp.Click(chromedp.CSS("button.harm.solid")), harness.Appears("Removed 2 objects"))
+	if p, err := c.List(t.Context(), "plates", "", "", "", 10); err != nil || len(p.Objects) != 3 || p.Objects[0].Key != "a/sheet-2" {
+		t.Errorf("left: %+v, %v", p.Objects, err)
+	}
+}
+
+// TestThingsThatGoWrongAreSaid meets errors where they belong.
+func TestThingsThatGoWrongAreSaid(t *testing.T) {
+	s := harness.Service(t, nil)
+	c := fill(t, s, 1, func(int) string { return "a/b" })
+	walk, text := signedIn(t, s, "/buckets/nowhere")
+	walk("no such bucket", harness.Appears(`no bucket named "nowhere"`))
+	walk("no such object", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=none"), harness.Appears("no object with this key"))
+	walk("a prefix is browsed", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=a"), harness.Appears("1 entry"))
+	if p := text("location.search"); p != "?prefix=a%2F" {
+		t.Errorf("went to %s", p)
+	}
+	walk("no such page", chromedp.Navigate(s.DeskURL+"/frob"), harness.Appears("There is no such page"))
+	walk("quota", chromedp.Navigate(s.DeskURL+"/buckets/plates/settings"), harness.Appears("Quota"), chromedp.SendKeys(chromedp.CSS("input[placeholder=none]"), "lots"), harness.Appears("This is no size"))
+	big := filepath.Join(t.TempDir(), "big.tif")
+	if err := os.WriteFile(big, make([]byte, 200_000), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	walk("a full bucket", harness.Script(`document.querySelector("input[placeholder=none]").select()`), chromedp.SendKeys(chromedp.CSS("input[placeholder=none]"), "100 KiB"), harness.Button("Save"), harness.Appears("The quota is now 100.0 KiB"))
+	walk("an upload that does not fit", chromedp.Navigate(s.DeskURL+"/buckets/plates"), harness.Appears("a/"), chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{big}, chromedp.NodeReady),
+		harness.Appears("1 upload asks"), harness.Button("Show"), harness.Appears("has room for"))
+	if p, err := c.List(t.Context(), "plates", "", "", "", 10); err != nil || len(p.Objects) != 1 {
+		t.Errorf("there: %+v, %v", p.Objects, err)
+	}
+	// The session ends elsewhere: the page asks to sign in again.
+	walk("signed out elsewhere", chromedp.Navigate(s.DeskURL+"/buckets"), harness.Appears("plates"),
+		harness.Script(`fetch("/api/v1/session").then(r => r.json()).then(s => fetch("/api/v1/session", {method: "DELETE", headers: {"X-Spindle-Forgery": s.forgery}}))`), chromedp.Sleep(300_000_000))
+	if _, err := c.Put(t.Context(), "plates", "change", strings.NewReader("x"), 1, client.Put{}); err != nil {
+		t.Fatal(err)
+	}
+	walk("asked to sign in", chromedp.Navigate(s.DeskURL+"/"), harness.Appears("Sign in to Spindle"))
+}
+
+// TestThemes looks at the colours a person gets.
+func TestThemes(t *testing.T) {
+	s := harness.Service(t, nil)
+	walk, text := signedIn(t, s, "/")
+	ground := `getComputedStyle(document.querySelector("main")).backgroundColor`
+	want := map[string]string{"dark": "rgb(26, 27, 30)", "light": "rgb(250, 249, 246)"}
+	for _, theme := range []string{"dark", "light"} {
+		walk("turn", chromedp.Click(chromedp.CSS(`button[title^="Change between"]`)), chromedp.Sleep(100_000_000))
+		if got := text(ground); got != want[theme] {
+			t.Errorf("%s: the ground is %s, want %s", theme, got, want[theme])
+		}
+		walk("reload", chromedp.Reload(), harness.Appears("Sign out"))
+		if got := text(ground); got != want[theme] {
+			t.Errorf("%s after a reload: %s", theme, got)
+		}
+	}
+	// No page asks the network for anything but the service.
+	other := text(`performance.getEntriesByType("resource").map(e => e.name).filter(n => !n.startsWith(location.origin) && !n.startsWith("data:")).join(" ")`)
+	if other != "" {
+		t.Errorf("asked for elsewhere: %s", other)
+	}
+}
