@@ -41,9 +41,13 @@ func newStore(t *testing.T, quota *int64) *store.Store {
 	return s
 }
 
+func putOf(key, body string, by catalog.Author) store.Put {
+	return store.Put{Address: at(key), Author: by, Body: strings.NewReader(body), Size: int64(len(body))}
+}
+
 func put(t *testing.T, s *store.Store, key, body string) *object.Version {
 	t.Helper()
-	v, err := s.Put(t.Context(), store.Put{Address: at(key), Author: me, Body: strings.NewReader(body), Size: int64(len(body))})
+	v, err := s.Put(t.Context(), putOf(key, body, me))
 	if err != nil {
 		t.Fatalf("putting %q: %v", key, err)
 	}
