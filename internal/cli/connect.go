@@ -152,7 +152,7 @@ func (a *app) diagnose(ctx context.Context, p profile, cause error) error {
 
 func (a *app) profileCommand() *cli.Command {
 	return &cli.Command{Name: "profile", Usage: "saved services", Commands: []*cli.Command{
-		{Name: "list", Usage: "list profiles", Description: "Examples:\n  spindle profile list\n  spindle --json profile list", Action: func(_ context.Context, c *cli.Command) error {
+		{Name: "list", Usage: "list profiles", Description: "Examples:\n  spindle profile list\n  spindle profile list --json", Action: func(_ context.Context, c *cli.Command) error {
 			if _, err := args(c, 0, 0); err != nil {
 				return err
 			}

@@ -35,7 +35,7 @@ func (a *app) objectCommand() *cli.Command {
 		{Name: "tree", Usage: "show prefixes with what is beneath them", ArgsUsage: "BUCKET[/PREFIX]", Description: examples("spindle object tree plates", "spindle object tree plates/2019/ --depth 3"),
 			Flags:  []cli.Flag{&cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
 			Action: a.objectTree},
-		{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY", Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif", "spindle --json object show loans/register.csv"), Action: a.objectShow},
+		{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY", Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif", "spindle object show loans/2026/FL-0366/specimens.csv --json"), Action: a.objectShow},
 		{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes", ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: examples("spindle object copy plates/2019/a.tif attic/a.tif", "spindle object copy plates/2019/ attic/plates-2019/"),
 			Flags:  []cli.Flag{&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
 			Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) }},
