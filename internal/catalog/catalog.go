@@ -123,6 +123,9 @@ func mapError(err error) error {
 	case errors.Is(err, context.Canceled):
 		return fault.New(fault.Unavailable, "cancelled", "the request was given up").Because(err)
 	case errors.As(err, &pg):
+		if pg.Code == "22021" { // a name or marker with bytes that no text has
+			return fault.New(fault.Invalid, "text-encoding", "a name in the request is not valid UTF-8, or has a NUL").Do("send it as UTF-8, percent-encoded").Because(err)
+		}
 		switch pg.Code[:2] {
 		case "08", "57": // connection trouble, shutdown, statement timeout
 		case "53": // out of disk, memory, connections

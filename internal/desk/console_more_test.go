@@ -140,8 +140,8 @@ func TestThingsThatGoWrongAreSaid(t *testing.T) {
 	walk("asked to sign in", chromedp.Navigate(s.DeskURL+"/"), harness.Appears("Sign in to Spindle"))
 }
 
-// TestThemes looks at the colours a person gets.
-func TestThemes(t *testing.T) {
+// TestThemesAndDrops looks at the colours a person gets, and drops a file.
+func TestThemesAndDrops(t *testing.T) {
 	s := harness.Service(t, nil)
 	walk, text := signedIn(t, s, "/")
 	ground := `getComputedStyle(document.querySelector("main")).backgroundColor`
@@ -155,6 +155,15 @@ func TestThemes(t *testing.T) {
 		if got := text(ground); got != want[theme] {
 			t.Errorf("%s after a reload: %s", theme, got)
 		}
+	}
+	// A file dropped on a bucket is put into the folder one looks at.
+	fill(t, s, 1, func(int) string { return "a/b" })
+	walk("drop", chromedp.Navigate(s.DeskURL+"/buckets/plates?prefix=a%2F"), harness.Appears("1 entry"),
+		harness.Script(`{const d = new DataTransfer(); d.items.add(new File(["dropped"], "from outside.txt", {type: "text/plain"}));
+			for (const kind of ["dragover", "drop"]) document.querySelector(".droppable").dispatchEvent(new DragEvent(kind, {dataTransfer: d, bubbles: true, cancelable: true}))}`),
+		harness.Appears("from outside.txt"), harness.Appears("1 file uploaded"))
+	if o, err := s.Client().Head(t.Context(), "plates", "a/from outside.txt"); err != nil || o.Size != 7 || o.ContentType != "text/plain" {
+		t.Errorf("dropped: %+v, %v", o, err)
 	}
 	// No page asks the network for anything but the service.
 	other := text(`performance.getEntriesByType("resource").map(e => e.name).filter(n => !n.startsWith(location.origin) && !n.startsWith("data:")).join(" ")`)

@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/digest"
@@ -308,6 +309,11 @@ func (q *request) getObject() error {
 	}
 	if err := q.checkVersionID(); err != nil {
 		return err
+	}
+	for param := range overrides {
+		if strings.ContainsFunc(q.query.Get(param), unicode.IsControl) {
+			return fault.New(fault.Invalid, "override", "the value has a control character, which no header may have").In(param).Do("leave it out")
+		}
 	}
 	v, err := q.s.store.Find(q.ctx(), a)
 	if err != nil {

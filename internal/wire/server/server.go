@@ -36,7 +36,7 @@ type Settings struct {
 
 // Limits of a request.
 const (
-	maxHeaderBytes  = 8 << 10 // of all header fields, as the dialect has it
+	maxHeaderBytes  = 8 << 10 // of all header fields, as the dialect has it; the address is not counted
 	hardHeaderBytes = 64 << 10
 )
 
@@ -144,13 +144,13 @@ func be(n uint64) []byte {
 }
 
 func (q *request) serve() error {
-	size := len(q.r.RequestURI)
+	size := 0
 	for name, values := range q.r.Header {
 		for _, v := range values {
 			size += len(name) + len(v) + 4
 		}
 	}
-	if size > maxHeaderBytes+object.MaxKey*3 {
+	if size > maxHeaderBytes {
 		return fault.New(fault.Invalid, "headers-too-large", "the request's header has %d bytes; %d are allowed", size, maxHeaderBytes).In("header").Do("send less metadata")
 	}
 	q.cors()
