@@ -394,7 +394,7 @@ func TestProbesAndTheUnsupported(t *testing.T) {
 }
 
 func TestHostileRequests(t *testing.T) {
-	s := harness.Service(t, func(c *service.Config) { c.SlowAfter = 400 * time.Millisecond })
+	s := harness.Service(t, func(c *service.Config) { c.SlowAfter = time.Second })
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
