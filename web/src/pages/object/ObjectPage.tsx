@@ -5,7 +5,7 @@ import { Problem, type Schemas, api, ask, bodyAddress } from '../../api/client';
 import { useObject } from '../../data/queries';
 import { CopyMark, Section, Size, Trouble, When, useCopy } from '../../parts/Bits';
 import { RemoveDialog } from '../../parts/RemoveDialog';
-import { State, icons } from '../../parts/Marks';
+import { icons } from '../../parts/Marks';
 import { ago, bucketPage, count, middle, visible } from '../../parts/format';
 
 export default function ObjectPage() {
@@ -161,7 +161,7 @@ function Digests({ o, bucket }: { o: Info; bucket: string }) {
         </dd>
       </dl>
       <p className="small dim" style={{ marginTop: 8 }}>
-        <State kind="good">compared on arrival</State> and by the scrubber since. To read it with the same check:
+        Computed on arrival, and compared with what the client claimed if it claimed one; the scrubber reads the bytes again in its rounds. To read it with the same check:
       </p>
       <pre className="block" style={{ marginTop: 6 }}>{`spindle object get \\\n  '${visible(`${bucket}/${o.key}`)}'`}</pre>
     </Section>
