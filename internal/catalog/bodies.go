@@ -69,30 +69,51 @@ func (c *Catalog) MoveBody(ctx context.Context, from, to object.BodyRef) error {
 	})
 }
 
-// Stored is a current version with its bucket, for walks over all bodies.
+// Stored is a version with its bucket, for walks over all bodies.
 type Stored struct {
 	Bucket  int64
 	Version *object.Version
 }
 
-// WalkBodies gives current versions in the order of bucket and key after a
-// place; the zero place begins.
-func (c *Catalog) WalkBodies(ctx context.Context, bucket int64, after string, limit int) ([]Stored, error) {
-	var rows []headRow
-	err := c.db.SelectContext(ctx, &rows, `select bucket, key, `+headColumns+` from heads h
-		where (bucket, key) > ($1, $2) and not marker order by bucket, key limit $3`, bucket, []byte(after), limit)
-	if err != nil {
-		return nil, mapError(err)
+// Place in a walk over all bodies: first those of current versions, then those
+// of previous ones. The zero place begins.
+type Place struct {
+	Previous bool   `json:"previous,omitempty"`
+	Bucket   int64  `json:"bucket"`
+	Key      []byte `json:"key"`
+	Number   int64  `json:"number,omitempty"`
+}
+
+// WalkBodies gives versions with content after a place, and the place reached;
+// more is false at the end of the walk.
+func (c *Catalog) WalkBodies(ctx context.Context, at Place, limit int) (list []Stored, next Place, more bool, err error) {
+	q := `select bucket, key, ` + headColumns + ` from heads h where (bucket, key) > ($1, $2) and not marker order by bucket, key limit $3`
+	in := []any{at.Bucket, at.Key, limit}
+	if at.Key == nil {
+		in[1] = []byte{}
 	}
-	out := make([]Stored, len(rows))
+	if at.Previous {
+		q = `select bucket, key, ` + headColumns + ` from history h where (bucket, key) >= ($1, $2) and not (bucket = $1 and key = $2 and number >= $4) and not marker
+			order by bucket, key, number desc limit $3`
+		in = append(in, at.Number)
+	}
+	var rows []headRow
+	if err := c.db.SelectContext(ctx, &rows, q, in...); err != nil {
+		return nil, at, false, mapError(err)
+	}
+	list, next = make([]Stored, len(rows)), at
 	for i := range rows {
 		e, err := entryOf(&rows[i])
 		if err != nil {
-			return nil, err
+			return nil, at, false, err
 		}
-		out[i] = Stored{Bucket: rows[i].Bucket.Int64, Version: e.Version}
+		list[i] = Stored{Bucket: rows[i].Bucket.Int64, Version: e.Version}
+		next.Bucket, next.Key, next.Number = list[i].Bucket, rows[i].Key, e.Version.Number
 	}
-	return out, nil
+	if len(rows) < limit && !at.Previous {
+		return list, Place{Previous: true}, true, nil
+	}
+	return list, next, len(rows) == limit, nil
 }
 
 // Damage of a body that a scrub or a read found.
@@ -109,7 +130,8 @@ type Damage struct {
 func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Version, problem string, at time.Time) (current bool, err error) {
 	key := []byte(v.Key.String())
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &current, `select exists (select 1 from heads where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)`,
+		if err := tx.GetContext(ctx, &current, `select exists (select 1 from heads where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)
+			or exists (select 1 from history where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)`,
 			bucket, key, v.Body.File, v.Body.Offset); err != nil || !current {
 			return err
 		}
@@ -137,6 +159,7 @@ func (c *Catalog) Damaged(ctx context.Context, limit int) ([]Damage, error) {
 	rows, err := c.db.QueryContext(ctx, `select coalesce(b.name, ''), d.key, d.tier, d.file, d.place, d.found, d.problem from damage d
 		left join buckets b on b.id = d.bucket
 		where exists (select 1 from heads h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
+		or exists (select 1 from history h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
 		order by d.found desc limit $1`, limit)
 	if err != nil {
 		return nil, mapError(err)

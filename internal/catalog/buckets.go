@@ -3,6 +3,7 @@ package catalog
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -16,14 +17,16 @@ import (
 
 // Bucket is what is known of a bucket.
 type Bucket struct {
-	ID        int64
-	Name      object.BucketName
-	Account   string
-	Region    string
-	Quota     *int64 // bytes; nil: none
-	Created   time.Time
-	CreatedBy string
-	Usage     Usage
+	ID         int64
+	Name       object.BucketName
+	Account    string
+	Region     string
+	Quota      *int64 // bytes; nil: none
+	Versioning object.Versioning
+	Tags       object.Tags
+	Created    time.Time
+	CreatedBy  string
+	Usage      Usage
 }
 
 // Usage of a bucket at a moment.
@@ -32,16 +35,19 @@ type Usage struct {
 	Bytes         int64 `db:"bytes" json:"bytes"`
 	Previous      int64 `db:"prev" json:"previous"`
 	PreviousBytes int64 `db:"prev_bytes" json:"previousBytes"`
+	Markers       int64 `db:"markers" json:"markers" doc:"Delete markers"`
 }
 
 type bucketRow struct {
-	ID        int64         `db:"id"`
-	Name      string        `db:"name"`
-	Account   string        `db:"account"`
-	Region    string        `db:"region"`
-	Quota     sql.NullInt64 `db:"quota"`
-	Created   time.Time     `db:"created"`
-	CreatedBy string        `db:"created_by"`
+	ID         int64             `db:"id"`
+	Name       string            `db:"name"`
+	Account    string            `db:"account"`
+	Region     string            `db:"region"`
+	Quota      sql.NullInt64     `db:"quota"`
+	Versioning object.Versioning `db:"versioning"`
+	Tags       []byte            `db:"tags"`
+	Created    time.Time         `db:"created"`
+	CreatedBy  string            `db:"created_by"`
 	Usage
 }
 
@@ -50,7 +56,10 @@ func (r *bucketRow) bucket() (*Bucket, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &Bucket{ID: r.ID, Name: name, Account: r.Account, Region: r.Region, Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Usage: r.Usage}
+	b := &Bucket{ID: r.ID, Name: name, Account: r.Account, Region: r.Region, Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Usage: r.Usage, Versioning: r.Versioning}
+	if err := json.Unmarshal(r.Tags, &b.Tags); err != nil {
+		return nil, err
+	}
 	if r.Quota.Valid {
 		b.Quota = &r.Quota.Int64
 	}
@@ -60,11 +69,12 @@ func (r *bucketRow) bucket() (*Bucket, error) {
 // bucketQuery gives buckets with their usage: what was rolled up and what the
 // journal has since.
 const bucketQuery = `with since as (
-  select j.bucket, sum(d_objects) as objects, sum(d_bytes) as bytes, sum(d_prev) as prev, sum(d_prev_bytes) as prev_bytes
+  select j.bucket, sum(d_objects) as objects, sum(d_bytes) as bytes, sum(d_prev) as prev, sum(d_prev_bytes) as prev_bytes, sum(d_markers) as markers
   from journal j, followers f where f.name = 'usage' and (j.xid, j.seq) > (f.xid, f.seq) group by 1)
-select b.id, b.name, a.name as account, b.region, b.quota, b.created, b.created_by,
+select b.id, b.name, a.name as account, b.region, b.quota, b.versioning, b.tags, b.created, b.created_by,
   (coalesce(u.objects, 0) + coalesce(s.objects, 0))::bigint as objects, (coalesce(u.bytes, 0) + coalesce(s.bytes, 0))::bigint as bytes,
-  (coalesce(u.prev, 0) + coalesce(s.prev, 0))::bigint as prev, (coalesce(u.prev_bytes, 0) + coalesce(s.prev_bytes, 0))::bigint as prev_bytes
+  (coalesce(u.prev, 0) + coalesce(s.prev, 0))::bigint as prev, (coalesce(u.prev_bytes, 0) + coalesce(s.prev_bytes, 0))::bigint as prev_bytes,
+  (coalesce(u.markers, 0) + coalesce(s.markers, 0))::bigint as markers
 from buckets b join accounts a on a.id = b.account left join usage_now u on u.bucket = b.id left join since s on s.bucket = b.id
 where b.removed is null `
 
@@ -103,16 +113,18 @@ func (c *Catalog) Bucket(ctx context.Context, name object.BucketName) (*Bucket, 
 
 // BucketFacts is what the start of a write needs to know, in one cheap look.
 type BucketFacts struct {
-	ID     int64  `db:"id"`
-	Region string `db:"region"`
-	Room   *int64 `db:"room"` // bytes left under the quota; nil: no quota
+	ID         int64             `db:"id"`
+	Region     string            `db:"region"`
+	Versioning object.Versioning `db:"versioning"`
+	Created    time.Time         `db:"created"`
+	Room       *int64            `db:"room"` // bytes left under the quota; nil: no quota
 }
 
 // Facts gives the bucket's facts for a write. The error for none has the code
 // bucket-missing.
 func (c *Catalog) Facts(ctx context.Context, name object.BucketName) (BucketFacts, error) {
 	var f BucketFacts
-	err := c.db.GetContext(ctx, &f, `select id, region, case when quota is not null then quota - used_bytes(id) end as room
+	err := c.db.GetContext(ctx, &f, `select id, region, versioning, created, case when quota is not null then quota - used_bytes(id) end as room
 		from buckets where name = $1 and removed is null`, name.String())
 	if errors.Is(err, sql.ErrNoRows) {
 		return f, noBucket(name)
@@ -130,10 +142,17 @@ type Author struct {
 // CreateBucket makes a bucket. The error for one that is there has the code
 // bucket-exists.
 func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
+	tags, err := json.Marshal(b.Tags)
+	if err != nil {
+		return err
+	}
+	if b.Tags == nil {
+		tags = []byte("{}")
+	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var id int64
-		err := tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, created, created_by)
-			select $1, id, $3, $4, $5, $6 from accounts where name = $2 returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who)
+		err := tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, created, created_by)
+			select $1, id, $3, $4, $7, $8::jsonb, $5, $6 from accounts where name = $2 returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags)
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "23505" {
 			return fault.New(fault.Conflict, "bucket-exists", "there is a bucket named %q already", b.Name).In("bucket").Do("choose another name")
@@ -141,7 +160,7 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 		if err != nil {
 			return err
 		}
-		return journalBucket(ctx, tx, BucketCreated, id, by, map[string]any{"name": b.Name.String(), "region": b.Region})
+		return journalBucket(ctx, tx, BucketCreated, id, by, map[string]any{"name": b.Name.String(), "region": b.Region, "versioning": b.Versioning.String()})
 	})
 }
 
@@ -180,7 +199,7 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 			return err
 		}
 		if held {
-			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds objects", name).In("bucket").Do("empty it first")
+			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds objects, previous versions or delete markers", name).In("bucket").Do("empty it first, with its versions")
 		}
 		if _, err := tx.ExecContext(ctx, `update buckets set removed = $2 where id = $1`, id, by.At); err != nil {
 			return err
@@ -216,4 +235,93 @@ func (c *Catalog) SetQuota(ctx context.Context, name object.BucketName, quota *i
 		}
 		return journalBucket(ctx, tx, BucketChanged, id, by, detail)
 	})
+}
+
+// SetVersioning changes a bucket's versioning. It can be switched on or paused
+// at any time; off only while nothing stands that off would not have: the error
+// has the code versioning-kept.
+func (c *Catalog) SetVersioning(ctx context.Context, name object.BucketName, v object.Versioning, by Author) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		id, err := lockBucket(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		var was object.Versioning
+		if err := tx.GetContext(ctx, &was, `select versioning from buckets where id = $1`, id); err != nil || was == v {
+			return err
+		}
+		if v == object.Off {
+			var kept bool
+			if err := tx.GetContext(ctx, &kept, `select exists (select 1 from history where bucket = $1) or exists (select 1 from heads where bucket = $1 and (marker or not plain))`, id); err != nil {
+				return err
+			}
+			if kept {
+				return fault.New(fault.Conflict, "versioning-kept", "the bucket %q holds versions or delete markers that were made while versioning was on", name).
+					In("versioning").Do("pause it instead: what is there stays, and nothing is added")
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2 where id = $1`, id, v); err != nil {
+			return err
+		}
+		return journalBucket(ctx, tx, BucketChanged, id, by, map[string]any{"versioning": v.String(), "was": was.String()})
+	})
+}
+
+// SetBucketTags replaces a bucket's tags.
+func (c *Catalog) SetBucketTags(ctx context.Context, name object.BucketName, tags object.Tags, by Author) error {
+	if tags == nil {
+		tags = object.Tags{}
+	}
+	b, err := json.Marshal(tags)
+	if err != nil {
+		return err
+	}
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		id, err := lockBucket(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `update buckets set tags = $2::jsonb where id = $1`, id, string(b)); err != nil {
+			return err
+		}
+		return journalBucket(ctx, tx, BucketChanged, id, by, map[string]any{"tags": tags})
+	})
+}
+
+// PrefixUsage is usage beneath a prefix that ends with a slash.
+type PrefixUsage struct {
+	Prefix []byte `db:"prefix"`
+	Usage
+}
+
+// UsageOf gives usage beneath each of some prefixes of a bucket, as far as the
+// usage follower has read. Prefixes deeper than six levels are not counted.
+func (c *Catalog) UsageOf(ctx context.Context, bucket int64, prefixes []string) (map[string]Usage, error) {
+	in := make([][]byte, len(prefixes))
+	for i, p := range prefixes {
+		in[i] = []byte(p)
+	}
+	var rows []PrefixUsage
+	err := c.db.SelectContext(ctx, &rows, `select u.prefix, u.objects, u.bytes, u.prev, u.prev_bytes, u.markers from unnest($2::bytea[]) p
+		cross join lateral (select * from usage_prefixes where bucket = $1 and prefix = p limit 1) u`, bucket, in)
+	out := make(map[string]Usage, len(rows))
+	for _, r := range rows {
+		out[string(r.Prefix)] = r.Usage
+	}
+	return out, mapError(err)
+}
+
+// UsageBeneath gives usage of the prefixes one level beneath a prefix ("" or
+// ending with a slash), those with the most bytes of previous versions first.
+func (c *Catalog) UsageBeneath(ctx context.Context, bucket int64, prefix string, limit int) ([]PrefixUsage, error) {
+	var until []byte
+	if s, ok := object.Successor(prefix); ok {
+		until = []byte(s)
+	}
+	var rows []PrefixUsage
+	err := c.db.SelectContext(ctx, &rows, `select prefix, objects, bytes, prev, prev_bytes, markers from usage_prefixes
+		where bucket = $1 and prefix > $2 and ($3::bytea is null or prefix < $3) and (objects <> 0 or prev <> 0 or markers <> 0)
+		and position('\x2f'::bytea in substring(prefix from length($2::bytea) + 1)) = length(prefix) - length($2::bytea)
+		order by prev_bytes desc, markers desc, prefix limit $4`, bucket, []byte(prefix), until, limit)
+	return rows, mapError(err)
 }

@@ -126,6 +126,9 @@ func mapError(err error) error {
 		if pg.Code == "22021" { // a name or marker with bytes that no text has
 			return fault.New(fault.Invalid, "text-encoding", "a name in the request is not valid UTF-8, or has a NUL").Do("send it as UTF-8, percent-encoded").Because(err)
 		}
+		if retryable(err) {
+			return fault.New(fault.Unavailable, "database-collision", "the change met others, again and again").Do("try again in a moment").Because(err)
+		}
 		switch pg.Code[:2] {
 		case "08", "57": // connection trouble, shutdown, statement timeout
 		case "53": // out of disk, memory, connections

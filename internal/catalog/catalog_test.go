@@ -238,26 +238,26 @@ func TestJournalPages(t *testing.T) {
 	}
 	var keys []string
 	for at := ""; ; {
-		page, err := c.JournalBefore(t.Context(), at, "plates", 7)
+		page, err := c.Journal(t.Context(), catalog.JournalQuery{Before: at, Bucket: "plates", Limit: 7})
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, e := range page {
+		for _, e := range page.Entries {
 			keys = append(keys, e.Key)
 			if e.Bucket != "plates" || e.At.IsZero() || e.Who != "scanner-2" {
 				t.Errorf("entry %+v", e)
 			}
 		}
-		if len(page) < 7 {
+		if page.Next == "" {
 			break
 		}
-		at = page[len(page)-1].Position()
+		at = page.Next
 	}
 	if len(keys) != 26 || keys[0] != "k24" || keys[24] != "k0" || keys[25] != "" {
 		t.Errorf("latest first: %v", keys)
 	}
 	for _, bad := range []string{"x", "1", "1.x", "-1.1", "1.1.1"} {
-		if _, err := c.JournalBefore(t.Context(), bad, "", 1); !fault.HasCode(err, "position") {
+		if _, err := c.Journal(t.Context(), catalog.JournalQuery{Before: bad, Limit: 1}); !fault.HasCode(err, "position") {
 			t.Errorf("position %q: %v", bad, err)
 		}
 	}

@@ -2,13 +2,16 @@ package catalog
 
 import (
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 )
 
 // EntryKind says what a journal entry tells of.
@@ -16,17 +19,38 @@ type EntryKind int16
 
 // The kinds of journal entries; their numbers stand in the database.
 const (
-	ObjectWritten EntryKind = 1
-	ObjectRemoved EntryKind = 2
-	BucketCreated EntryKind = 10
-	BucketChanged EntryKind = 11
-	BucketRemoved EntryKind = 12
-	DamageFound   EntryKind = 20
-	DamageMended  EntryKind = 21
+	ObjectWritten     EntryKind = 1
+	ObjectRemoved     EntryKind = 2 // nothing is left of it
+	ObjectDeleted     EntryKind = 3 // a delete marker hides its versions
+	VersionRemoved    EntryKind = 4 // for good
+	ObjectAnnotated   EntryKind = 5 // metadata or tags, by a new revision
+	ObjectRestored    EntryKind = 6 // an earlier version written again
+	ObjectRenamed     EntryKind = 7 // written under the new key
+	ObjectCopied      EntryKind = 8
+	ObjectRenamedAway EntryKind = 9 // removed from the old key
+	BucketCreated     EntryKind = 10
+	BucketChanged     EntryKind = 11
+	BucketRemoved     EntryKind = 12
+	DamageFound       EntryKind = 20
+	DamageMended      EntryKind = 21
 )
 
-var entryKinds = map[EntryKind]string{ObjectWritten: "written", ObjectRemoved: "removed", BucketCreated: "bucket created",
-	BucketChanged: "bucket changed", BucketRemoved: "bucket removed", DamageFound: "damage found", DamageMended: "damage mended"}
+var entryKinds = map[EntryKind]string{ObjectWritten: "written", ObjectRemoved: "removed", ObjectDeleted: "deleted", VersionRemoved: "version removed",
+	ObjectAnnotated: "annotated", ObjectRestored: "restored", ObjectRenamed: "renamed", ObjectCopied: "copied", ObjectRenamedAway: "renamed away",
+	BucketCreated: "bucket created", BucketChanged: "bucket changed", BucketRemoved: "bucket removed", DamageFound: "damage found", DamageMended: "damage mended"}
+
+// ParseEntryKind reads what String gives. The error has the code journal-kind.
+func ParseEntryKind(s string) (EntryKind, error) {
+	var names []string
+	for k, name := range entryKinds {
+		if name == s {
+			return k, nil
+		}
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return 0, fault.New(fault.Invalid, "journal-kind", "there is no kind %q of journal entries", s).In("kind").Do("choose from: %s", strings.Join(names, ", "))
+}
 
 func (k EntryKind) String() string { return entryKinds[k] }
 
@@ -46,52 +70,148 @@ type JournalEntry struct {
 	Detail map[string]any
 }
 
-// Position gives the entry's place in the journal, for JournalBefore.
+// Position gives the entry's place in the journal, for JournalQuery.
 func (e JournalEntry) Position() string { return fmt.Sprintf("%d.%d", e.XID, e.Seq) }
 
-// JournalBefore gives a page of entries, latest first, that stand before a
-// position (of JournalEntry.Position; "" for the end). Bucket "" means all.
-func (c *Catalog) JournalBefore(ctx context.Context, position, bucket string, limit int) ([]JournalEntry, error) {
-	xid, seq := "18446744073709551615", int64(1<<62)
-	if position != "" {
-		x, s, ok := strings.Cut(position, ".")
-		if _, err := strconv.ParseUint(x, 10, 64); err != nil || !ok {
-			return nil, fault.New(fault.Invalid, "position", "this is no position in the journal").In("before")
+// JournalQuery asks for entries of the journal.
+type JournalQuery struct {
+	Before string // a position: entries that stand before it, latest first; "" for the end
+	After  string // a position: entries that stand after it, in order, instead; "0.0" is the beginning
+	Bucket string // by its name now or when it was removed; "": all
+	Prefix string // of keys; "": all
+	Kinds  []EntryKind
+	Who    string
+	Since  time.Time // inclusive; zero: from the beginning
+	Until  time.Time // exclusive; zero: to the end
+	Limit  int       // entries of the page, at least 1
+}
+
+// JournalPage is a page of entries.
+type JournalPage struct {
+	Entries []JournalEntry
+	Next    string    // the position to go on from, in either direction; "" when there is no more
+	UpTo    time.Time // everything that committed before this moment has been looked at, once there is no more
+}
+
+// journalBudget is how many entries a page looks at before it is given short.
+const journalBudget = 50_000
+
+// ParsePosition reads a position in the journal. The error has the code position.
+func ParsePosition(s string) (xid string, seq int64, err error) {
+	x, q, ok := strings.Cut(s, ".")
+	if _, perr := strconv.ParseUint(x, 10, 64); perr == nil && ok {
+		if seq, perr = strconv.ParseInt(q, 10, 64); perr == nil {
+			return x, seq, nil
 		}
-		n, err := strconv.ParseInt(s, 10, 64)
-		if err != nil {
-			return nil, fault.New(fault.Invalid, "position", "this is no position in the journal").In("before")
-		}
-		xid, seq = x, n
 	}
-	rows, err := c.db.QueryContext(ctx, `select j.xid::text, j.seq, j.at, j.kind, coalesce(b.name, ''), j.key, coalesce(j.number, 0), j.size, j.d_bytes, j.who, j.source, j.detail
-		from journal j left join buckets b on b.id = j.bucket
-		where (j.xid, j.seq) < ($1::xid8, $2) and ($3 = '' or j.bucket in (select id from buckets where name = $3))
-		order by j.xid desc, j.seq desc limit $4`, xid, seq, bucket, limit)
+	return "", 0, fault.New(fault.Invalid, "position", "%q is no position in the journal", s).In("position").Do("take it from an entry, or leave it out")
+}
+
+// Journal gives a page of entries. A page may be short, even empty, with a Next
+// to go on from: filters are looked for in a stretch of the journal at a time.
+// Read forward, entries stand below the oldest transaction under way, so that
+// none can be missed that commits late.
+func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, error) {
+	forward := q.After != ""
+	xid, seq := "18446744073709551615", int64(1<<62)
+	var err error
+	if forward {
+		xid, seq, err = ParsePosition(q.After)
+	} else if q.Before != "" {
+		xid, seq, err = ParsePosition(q.Before)
+	}
+	if err != nil {
+		return nil, err
+	}
+	side, order := "(j.xid, j.seq) < ($1::xid8, $2)", "desc"
+	if forward {
+		side, order = "(j.xid, j.seq) > ($1::xid8, $2) and j.xid < pg_snapshot_xmin(pg_current_snapshot())", "asc"
+	}
+	kinds := make([]int16, len(q.Kinds))
+	for i, k := range q.Kinds {
+		kinds[i] = int16(k)
+	}
+	var until []byte
+	if s, ok := object.Successor(q.Prefix); ok {
+		until = []byte(s)
+	}
+	when := func(t time.Time) *time.Time {
+		if t.IsZero() {
+			return nil
+		}
+		return &t
+	}
+	page := &JournalPage{Entries: []JournalEntry{}}
+	stretch := q.Limit
+	if q.Bucket != "" || q.Prefix != "" || len(kinds) > 0 || q.Who != "" {
+		stretch = max(stretch, journalBudget)
+	}
+	// The moment is taken before the snapshot: what the page has is complete up to it.
+	if err := c.db.GetContext(ctx, &page.UpTo, `select complete_up_to()`); err != nil {
+		return nil, mapError(err)
+	}
+	page.UpTo = page.UpTo.UTC()
+	rows, err := c.db.QueryContext(ctx, `with stretch as materialized (
+			select j.*, row_number() over (order by j.xid `+order+`, j.seq `+order+`) as place from journal j
+			where `+side+` and ($3::timestamptz is null or j.at >= $3) and ($4::timestamptz is null or j.at < $4)
+			order by j.xid `+order+`, j.seq `+order+` limit $5
+		), hit as (
+			select * from stretch where ($6 = '' or bucket in (select id from buckets where name = $6))
+			and ($7 = ''::bytea or key >= $7 and ($8::bytea is null or key < $8)) and (cardinality($9::smallint[]) = 0 or kind = any($9)) and ($10 = '' or who = $10)
+			order by place limit $11
+		)
+		select h.xid::text, h.seq, h.at, h.kind, coalesce(b.name, ''), h.key, coalesce(h.number, 0), h.size, h.d_bytes, h.who, h.source, h.detail, true from hit h left join buckets b on b.id = h.bucket
+		union all (select xid::text, seq, now(), 0, '', null, place, 0, 0, '', '', null, false from stretch order by place desc limit 1)`,
+		xid, seq, when(q.Since), when(q.Until), stretch, q.Bucket, []byte(q.Prefix), until, kinds, q.Who, q.Limit)
 	if err != nil {
 		return nil, mapError(err)
 	}
 	defer rows.Close()
-	var out []JournalEntry
+	var last JournalEntry
+	looked := int64(0)
 	for rows.Next() {
 		var e JournalEntry
 		var x string
 		var key, detail []byte
-		if err := rows.Scan(&x, &e.Seq, &e.At, &e.Kind, &e.Bucket, &key, &e.Number, &e.Size, &e.Bytes, &e.Who, &e.Source, &detail); err != nil {
+		var hit bool
+		if err := rows.Scan(&x, &e.Seq, &e.At, &e.Kind, &e.Bucket, &key, &e.Number, &e.Size, &e.Bytes, &e.Who, &e.Source, &detail, &hit); err != nil {
 			return nil, mapError(err)
 		}
 		if e.XID, err = strconv.ParseUint(x, 10, 64); err != nil {
 			return nil, err
+		}
+		if !hit {
+			last, looked = e, e.Number
+			continue
 		}
 		e.Key, e.At = string(key), e.At.UTC()
 		if detail != nil {
 			if err := json.Unmarshal(detail, &e.Detail); err != nil {
 				return nil, err
 			}
+			for _, end := range []string{"from", "to"} {
+				if m, ok := e.Detail[end].(map[string]any); ok {
+					raw, err := hex.DecodeString(fmt.Sprint(m["key"]))
+					if err != nil {
+						return nil, err
+					}
+					m["key"] = string(raw)
+				}
+			}
 		}
-		out = append(out, e)
+		page.Entries = append(page.Entries, e)
 	}
-	return out, mapError(rows.Err())
+	switch {
+	case rows.Err() != nil:
+		return nil, mapError(rows.Err())
+	case len(page.Entries) == q.Limit:
+		page.Next = page.Entries[q.Limit-1].Position()
+	case looked == int64(stretch) || forward && looked > 0:
+		page.Next = last.Position()
+	case forward:
+		page.Next = q.After
+	}
+	return page, nil
 }
 
 // RollUp moves the usage follower on by at most limit entries and says how

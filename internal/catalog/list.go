@@ -36,9 +36,9 @@ func (c *Catalog) List(ctx context.Context, l Listing) (page []Entry, more bool,
 	if s, ok := object.Successor(l.Prefix); ok {
 		until = []byte(s)
 	}
-	columns := `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file, body_offset, written_by, content_type`
+	columns := `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file, body_offset, written_by, content_type, plain`
 	if l.Full {
-		columns += `, headers, metadata`
+		columns += `, headers, metadata, tags`
 	}
 	if l.Delimiter == "" {
 		q := `select ` + columns + ` from heads h where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) and not marker order by key limit $5`
@@ -63,8 +63,8 @@ func (c *Catalog) List(ctx context.Context, l Listing) (page []Entry, more bool,
 		return page, more, nil
 	}
 	// One round trip: the page by seeking, then its objects' rows by key.
-	q := `select f.key as name, f.folded, ` + columns[len("key, "):] + ` from list_folded($1, $2, $3, $4, $5, $6) with ordinality f(key, folded, i)
-		left join lateral (select * from heads x where x.bucket = $1 and x.key = f.key and not f.folded limit 1) h on true order by f.i`
+	q := `select f.key as name, f.folded, ` + columns[len("key, "):] + ` from list_folded($1, $2, $3, $4, $5, $6, false) with ordinality f(key, folded, i)
+		left join lateral (select * from heads x where x.bucket = $1 and x.key = f.key and not f.folded and not x.marker limit 1) h on true order by f.i`
 	var rows []struct {
 		Name   []byte `db:"name"`
 		Folded bool   `db:"folded"`

@@ -19,15 +19,17 @@ type Address struct {
 
 // Found answers a lookup.
 type Found struct {
-	Bucket  int64           // 0: no such bucket
-	Version *object.Version // nil: no such key
+	Bucket     int64 // 0: no such bucket
+	Versioning object.Versioning
+	Version    *object.Version // nil: no such key, or deleted
+	Deleted    *object.Version // the delete marker that is current, if one is
 }
 
 // Lookup finds the current version at an address, in a round trip shared with
 // other lookups. A bucket or key that is not there is no error.
 func (c *Catalog) Lookup(ctx context.Context, a Address) (Found, error) { return c.looks.do(ctx, a) }
 
-const headColumns = `number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file, body_offset, content_type, headers, metadata, written_by`
+const headColumns = `number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file, body_offset, content_type, headers, metadata, h.tags, written_by, h.source, plain, marker`
 
 type headRow struct {
 	Place        int64          `db:"place"`
@@ -48,7 +50,11 @@ type headRow struct {
 	ContentType  sql.NullString `db:"content_type"`
 	Headers      []byte         `db:"headers"`
 	Metadata     []byte         `db:"metadata"`
+	Tags         []byte         `db:"tags"`
 	WrittenBy    sql.NullString `db:"written_by"`
+	Source       sql.NullString `db:"source"`
+	Plain        sql.NullBool   `db:"plain"`
+	Marker       sql.NullBool   `db:"marker"`
 }
 
 func (r *headRow) version(key object.Key) (*object.Version, error) {
@@ -57,13 +63,18 @@ func (r *headRow) version(key object.Key) (*object.Version, error) {
 		ETag: object.ETag{Parts: int(r.Parts.Int32)}, CRC64: uint64(r.CRC64.Int64),
 		Checksum: digest.Sum{Kind: digest.Kind(r.ChecksumKind.Int16), Bytes: r.Checksum},
 		Body:     object.BodyRef{Tier: r.Tier.Int16, File: r.BodyFile.Int64, Offset: r.BodyOffset.Int64},
-		By:       r.WrittenBy.String,
+		By:       r.WrittenBy.String, Source: r.Source.String, Plain: r.Plain.Bool, Marker: r.Marker.Bool,
 	}
 	copy(v.ETag.MD5[:], r.MD5)
 	v.Headers.ContentType = r.ContentType.String
 	if r.Headers != nil {
 		if err := json.Unmarshal(r.Headers, &v.Headers); err != nil {
 			return nil, fmt.Errorf("headers of version %d: %w", v.Number, err)
+		}
+	}
+	if r.Tags != nil {
+		if err := json.Unmarshal(r.Tags, &v.Tags); err != nil {
+			return nil, fmt.Errorf("tags of version %d: %w", v.Number, err)
 		}
 	}
 	if r.Metadata != nil {
@@ -76,11 +87,11 @@ func (r *headRow) version(key object.Key) (*object.Version, error) {
 
 // lookupQuery finds buckets and current versions, each by its indexes: a limit
 // in a lateral keeps the planner from joining whole tables.
-const lookupQuery = `select q.i, b.id, h.number, h.revision, h.created, h.size, h.md5, h.parts, h.crc64, h.checksum_kind, h.checksum, h.tier,
-	h.body_file, h.body_offset, h.content_type, h.headers, h.metadata, h.written_by
+const lookupQuery = `select q.i, b.id, coalesce(b.versioning, 0), h.number, h.revision, h.created, h.size, h.md5, h.parts, h.crc64, h.checksum_kind, h.checksum, h.tier,
+	h.body_file, h.body_offset, h.content_type, h.headers, h.metadata, h.tags, h.written_by, h.source, h.plain, h.marker
 from unnest($1::text[], $2::bytea[]) with ordinality q(b, k, i)
-left join lateral (select id from buckets where name = q.b and removed is null limit 1) b on true
-left join lateral (select * from heads where heads.bucket = b.id and heads.key = q.k and not marker limit 1) h on true`
+left join lateral (select id, versioning from buckets where name = q.b and removed is null limit 1) b on true
+left join lateral (select * from heads where heads.bucket = b.id and heads.key = q.k limit 1) h on true`
 
 func (c *Catalog) lookupBatch(ctx context.Context, batch []Address) ([]Found, error) {
 	buckets, keys := make([]string, len(batch)), make([][]byte, len(batch))
@@ -97,17 +108,21 @@ func (c *Catalog) lookupBatch(ctx context.Context, batch []Address) ([]Found, er
 	out := make([]Found, len(batch))
 	for rows.Next() {
 		var r headRow
-		if err := rows.Scan(&r.Place, &r.Bucket, &r.Number, &r.Revision, &r.Created, &r.Size, &r.MD5, &r.Parts, &r.CRC64, &r.ChecksumKind,
-			&r.Checksum, &r.Tier, &r.BodyFile, &r.BodyOffset, &r.ContentType, &r.Headers, &r.Metadata, &r.WrittenBy); err != nil {
+		var f Found
+		if err := rows.Scan(&r.Place, &r.Bucket, &f.Versioning, &r.Number, &r.Revision, &r.Created, &r.Size, &r.MD5, &r.Parts, &r.CRC64, &r.ChecksumKind,
+			&r.Checksum, &r.Tier, &r.BodyFile, &r.BodyOffset, &r.ContentType, &r.Headers, &r.Metadata, &r.Tags, &r.WrittenBy, &r.Source, &r.Plain, &r.Marker); err != nil {
 			return nil, err
 		}
-		f := &out[r.Place-1]
 		f.Bucket = r.Bucket.Int64
 		if r.Number.Valid {
 			if f.Version, err = r.version(batch[r.Place-1].Key); err != nil {
 				return nil, err
 			}
+			if f.Version.Marker {
+				f.Version, f.Deleted = nil, f.Version
+			}
 		}
+		out[r.Place-1] = f
 	}
 	return out, rows.Err()
 }

@@ -370,7 +370,7 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) getStream(ctx context.Context, p *api, w *client.Client, bucket, key string) error {
-	o, err := w.Get(ctx, bucket, key, 0, "")
+	o, err := w.Get(ctx, bucket, key, "", 0, "")
 	if fault.HasCode(err, "key-missing") {
 		if _, serr := p.show(ctx, bucket, key); serr != nil {
 			return a.orBeneath(ctx, p, bucket, key, serr)
@@ -460,7 +460,7 @@ func (a *app) getFile(ctx context.Context, w *client.Client, m *meter, bucket, k
 	}
 	defer os.Remove(tmp.Name())
 	defer tmp.Close()
-	o, err := w.Get(ctx, bucket, key, 0, "")
+	o, err := w.Get(ctx, bucket, key, "", 0, "")
 	if err != nil {
 		return "", err
 	}

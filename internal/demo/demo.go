@@ -44,7 +44,7 @@ func Load(ctx context.Context, s *store.Store, now time.Time, progress func(done
 	began := now.AddDate(-3, -2, -12)
 	for i, name := range []string{"plates", "field-notes", "germination", "loans", "attic"} {
 		by := catalog.Author{At: began.Add(time.Duration(i*37) * time.Minute), Who: OwnerKey, Source: "10.4.0.11"}
-		err := s.CreateBucket(ctx, object.MustBucketName(name), Account, Region, nil, by)
+		err := s.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName(name), Account: Account, Region: Region}, by)
 		if err != nil && !fault.HasCode(err, "bucket-exists") {
 			return err
 		}

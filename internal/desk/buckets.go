@@ -3,13 +3,16 @@ package desk
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/store"
 )
 
 // BucketInfo is a bucket with its settings and usage.
@@ -20,12 +23,13 @@ type BucketInfo struct {
 	Created    time.Time     `json:"created"`
 	CreatedBy  string        `json:"createdBy" doc:"The access key that made it"`
 	Quota      *int64        `json:"quota" doc:"Bytes; null for none"`
-	Versioning string        `json:"versioning" enum:"off" doc:"Whether previous versions are kept"`
+	Versioning string        `json:"versioning" enum:"off,on,paused" doc:"Whether previous versions are kept"`
+	Tags       object.Tags   `json:"tags,omitempty"`
 	Usage      catalog.Usage `json:"usage"`
 }
 
 func bucketInfo(b *catalog.Bucket) BucketInfo {
-	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy, Quota: b.Quota, Versioning: "off", Usage: b.Usage}
+	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy, Quota: b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: b.Usage}
 }
 
 // BucketPage is a page of buckets by name.
@@ -43,9 +47,13 @@ type bucketOut struct{ Body BucketInfo }
 
 // Quantity is a number of objects and bytes that something would touch or did.
 type Quantity struct {
-	Objects int64 `json:"objects"`
-	Bytes   int64 `json:"bytes"`
-	More    bool  `json:"more,omitempty" doc:"There is more to do: call again"`
+	Objects       int64 `json:"objects"`
+	Bytes         int64 `json:"bytes"`
+	Previous      int64 `json:"previous,omitempty" doc:"Previous versions"`
+	PreviousBytes int64 `json:"previousBytes,omitempty"`
+	Markers       int64 `json:"markers,omitempty" doc:"Delete markers"`
+	Kept          bool  `json:"kept,omitempty" doc:"The objects are deleted with a delete marker: their versions stay and can be brought back"`
+	More          bool  `json:"more,omitempty" doc:"There is more to do: call again"`
 }
 
 type quantityOut struct{ Body Quantity }
@@ -90,15 +98,24 @@ func (d *Desk) bucketCalls(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "create-bucket", Method: http.MethodPost, Path: "/api/v1/buckets", Summary: "Create a bucket", Tags: []string{"buckets"}, DefaultStatus: 201},
 		func(ctx context.Context, in *struct {
 			Body struct {
-				Name  string `json:"name" maxLength:"256"`
-				Quota *int64 `json:"quota,omitempty" doc:"Bytes"`
+				Name       string            `json:"name" maxLength:"256"`
+				Quota      *int64            `json:"quota,omitempty" doc:"Bytes"`
+				Versioning string            `json:"versioning,omitempty" enum:"off,on,paused" default:"off"`
+				Tags       map[string]string `json:"tags,omitempty"`
 			}
 		}) (*bucketOut, error) {
 			name, err := object.ParseBucketName(in.Body.Name)
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			if err := d.store.CreateBucket(ctx, name, who(ctx).key.Account, "", in.Body.Quota, author(ctx)); err != nil {
+			b := catalog.Bucket{Name: name, Account: who(ctx).key.Account, Quota: in.Body.Quota}
+			if b.Versioning, err = object.ParseVersioning(in.Body.Versioning); err != nil {
+				return nil, d.problem(err)
+			}
+			if b.Tags, err = object.NewTags(in.Body.Tags, object.MaxBucketTags); err != nil {
+				return nil, d.problem(err)
+			}
+			if err := d.store.CreateBucket(ctx, b, author(ctx)); err != nil {
 				return nil, d.problem(err)
 			}
 			return d.bucket(ctx, name.String())
@@ -109,7 +126,9 @@ func (d *Desk) bucketCalls(api huma.API) {
 		func(ctx context.Context, in *struct {
 			BucketPath
 			Body struct {
-				Quota optionalQuota `json:"quota,omitempty" required:"false"`
+				Quota      optionalQuota `json:"quota,omitempty" required:"false"`
+				Versioning string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
+				Tags       *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
 			}
 		}) (*bucketOut, error) {
 			name, err := object.ParseBucketName(in.Bucket)
@@ -121,7 +140,51 @@ func (d *Desk) bucketCalls(api huma.API) {
 					return nil, d.problem(err)
 				}
 			}
+			if in.Body.Versioning != "" {
+				v, err := object.ParseVersioning(in.Body.Versioning)
+				if err != nil {
+					return nil, d.problem(err)
+				}
+				if err := d.store.SetVersioning(ctx, name, v, author(ctx)); err != nil {
+					return nil, d.problem(err)
+				}
+			}
+			if in.Body.Tags != nil {
+				b, err := d.store.Catalog.Bucket(ctx, name)
+				if err != nil {
+					return nil, d.problem(err)
+				}
+				tags, err := object.NewTags(in.Body.Tags.Apply(b.Tags, false), object.MaxBucketTags)
+				if err != nil {
+					return nil, d.problem(err)
+				}
+				if err := d.store.SetBucketTags(ctx, name, tags, author(ctx)); err != nil {
+					return nil, d.problem(err)
+				}
+			}
 			return d.bucket(ctx, in.Bucket)
+		})
+	huma.Register(api, huma.Operation{OperationID: "prefix-usage", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/prefixes", Summary: "What lies beneath the prefixes of a level, those with the most bytes in previous versions first", Tags: []string{"buckets"}},
+		func(ctx context.Context, in *struct {
+			BucketPath
+			Prefix string `query:"prefix" maxLength:"1024" doc:"Empty, or ending with a slash"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"20"`
+		}) (*struct {
+			Body struct {
+				Prefixes []PrefixInfo `json:"prefixes"`
+			}
+		}, error) {
+			list, err := d.prefixes(ctx, in.Bucket, in.Prefix, in.Limit)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out := &struct {
+				Body struct {
+					Prefixes []PrefixInfo `json:"prefixes"`
+				}
+			}{}
+			out.Body.Prefixes = list
+			return out, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "remove-bucket", Method: http.MethodDelete, Path: "/api/v1/buckets/{bucket}", Summary: "Remove an empty bucket", Tags: []string{"buckets"}, DefaultStatus: 204},
 		func(ctx context.Context, in *BucketPath) (*struct{}, error) {
@@ -139,12 +202,10 @@ func (d *Desk) bucketCalls(api huma.API) {
 		func(ctx context.Context, in *struct {
 			BucketPath
 			Body struct {
-				Keys     []string `json:"keys,omitempty" maxItems:"1000"`
-				Prefix   *string  `json:"prefix,omitempty" doc:"All beneath it; empty for the whole bucket; absent for none"`
-				Rehearse bool     `json:"rehearse,omitempty"`
+				RemoveIn
 			}
 		}) (*quantityOut, error) {
-			q, err := d.removeObjects(ctx, in.Bucket, in.Body.Keys, in.Body.Prefix, in.Body.Rehearse)
+			q, err := d.removeObjects(ctx, in.Bucket, in.Body.RemoveIn)
 			if err != nil {
 				return nil, d.problem(err)
 			}
@@ -164,7 +225,48 @@ func (d *Desk) bucket(ctx context.Context, s string) (*bucketOut, error) {
 	return &bucketOut{bucketInfo(b)}, nil
 }
 
-func (d *Desk) removeObjects(ctx context.Context, bucket string, names []string, prefix *string, rehearse bool) (q Quantity, err error) {
+// PrefixInfo is usage beneath a prefix.
+type PrefixInfo struct {
+	Prefix string `json:"prefix"`
+	catalog.Usage
+}
+
+func (d *Desk) prefixes(ctx context.Context, bucket, prefix string, limit int) ([]PrefixInfo, error) {
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return nil, err
+	}
+	if err := object.CheckText("prefix", prefix); err != nil {
+		return nil, err
+	}
+	if prefix != "" && prefix[len(prefix)-1] != '/' {
+		return nil, fault.New(fault.Invalid, "prefix-slash", "usage is counted by prefixes that end with a slash").In("prefix").Do("end it with a slash")
+	}
+	f, err := d.store.Bucket(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.UsageBeneath(ctx, f.ID, prefix, limit)
+	out := make([]PrefixInfo, len(list))
+	for i, u := range list {
+		out[i] = PrefixInfo{string(u.Prefix), u.Usage}
+	}
+	return out, err
+}
+
+// RemoveIn says what to remove.
+type RemoveIn struct {
+	Keys     []string `json:"keys,omitempty" maxItems:"1000" doc:"Their current objects; where versioning is on or paused a delete marker is left"`
+	Versions []struct {
+		Key     string `json:"key"`
+		Version string `json:"version"`
+	} `json:"versions,omitempty" maxItems:"1000" doc:"Versions or delete markers, for good"`
+	Prefix       *string `json:"prefix,omitempty" doc:"All beneath it; empty for the whole bucket; absent for none"`
+	WithVersions bool    `json:"withVersions,omitempty" doc:"Beneath the prefix, previous versions and delete markers too, for good"`
+	Rehearse     bool    `json:"rehearse,omitempty"`
+}
+
+func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q Quantity, err error) {
 	name, err := object.ParseBucketName(bucket)
 	if err != nil {
 		return q, err
@@ -173,54 +275,78 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, names []string,
 	if err != nil {
 		return q, err
 	}
-	keys := make([]object.Key, 0, len(names))
-	for _, n := range names {
+	q.Kept = f.Versioning == object.On && !in.WithVersions && len(in.Versions) == 0
+	var removals []store.Removal
+	for _, n := range in.Keys {
 		k, err := object.ParseKey(n)
 		if err != nil {
 			return q, err
 		}
-		keys = append(keys, k)
-		v, err := d.store.Catalog.Lookup(ctx, catalog.Address{Bucket: name, Key: k})
+		removals = append(removals, store.Removal{Key: k})
+	}
+	for _, n := range in.Versions {
+		a, err := address(bucket, n.Key)
 		if err != nil {
 			return q, err
 		}
-		if v.Version != nil {
-			q.Objects++
-			q.Bytes += v.Version.Size
-		}
-	}
-	if prefix != nil {
-		if err := object.CheckText("prefix", *prefix); err != nil {
-			return q, err
-		}
-	}
-	if rehearse {
-		if prefix != nil {
-			objects, bytes, err := d.store.Catalog.Count(ctx, f.ID, *prefix)
-			if err != nil {
-				return q, err
-			}
-			q.Objects += objects
-			q.Bytes += bytes
-		}
-		return q, nil
-	}
-	if len(keys) > 0 {
-		failed, err := d.store.RemoveMany(ctx, name, keys, author(ctx))
+		id, err := object.ParseVersionID(n.Version)
 		if err != nil {
 			return q, err
 		}
-		for _, err := range failed {
-			return q, err
-		}
-	}
-	if prefix != nil {
-		c, err := d.store.RemoveUnder(ctx, name, *prefix, 1000, author(ctx))
+		v, err := d.store.FindVersion(ctx, a, id)
 		if err != nil {
 			return q, err
 		}
-		q.Objects += c.Objects
-		q.Bytes += c.Bytes
+		if v.Marker {
+			q.Markers++
+		} else {
+			q.Previous++
+			q.PreviousBytes += v.Size
+		}
+		removals = append(removals, store.Removal{Key: a.Key, ID: id})
+	}
+	if in.Prefix != nil {
+		if err := object.CheckText("prefix", *in.Prefix); err != nil {
+			return q, err
+		}
+	}
+	if len(in.Keys) > 0 {
+		objects, bytes, err := d.store.Catalog.CountKeys(ctx, f.ID, in.Keys)
+		if err != nil {
+			return q, err
+		}
+		q.Objects, q.Bytes = objects, bytes
+	}
+	add := func(u catalog.Usage) {
+		q.Objects, q.Bytes, q.Previous, q.PreviousBytes, q.Markers = q.Objects+u.Objects, q.Bytes+u.Bytes, q.Previous+u.Previous, q.PreviousBytes+u.PreviousBytes, q.Markers+u.Markers
+	}
+	if in.Rehearse {
+		if in.Prefix == nil {
+			return q, nil
+		}
+		u, err := d.store.Catalog.CountAll(ctx, f.ID, *in.Prefix)
+		if !in.WithVersions {
+			u.Previous, u.PreviousBytes, u.Markers = 0, 0, 0
+		}
+		add(u)
+		return q, err
+	}
+	if len(removals) > 0 {
+		_, errs, err := d.store.RemoveMany(ctx, name, removals, author(ctx))
+		if err := errors.Join(append(errs, err)...); err != nil {
+			return q, err
+		}
+	}
+	if in.Prefix != nil {
+		step := d.store.RemoveUnder
+		if in.WithVersions {
+			step = d.store.PurgeUnder
+		}
+		c, err := step(ctx, name, *in.Prefix, 1000, author(ctx))
+		if err != nil {
+			return q, err
+		}
+		add(c.Usage)
 		q.More = c.More
 	}
 	return q, nil

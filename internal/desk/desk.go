@@ -100,6 +100,8 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.sessionCalls(api)
 	d.bucketCalls(api)
 	d.objectCalls(api)
+	d.versionCalls(api)
+	d.journalCalls(api)
 	d.overviewCalls(api)
 	return api
 }

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"spindle/internal/catalog"
 	"spindle/internal/store"
 )
 
@@ -66,9 +67,9 @@ func (l *live) look(ctx context.Context) (e liveEvent, err error) {
 	if e.CompleteUpTo, err = l.store.Catalog.CompleteUpTo(ctx); err != nil {
 		return e, err
 	}
-	entries, err := l.store.Catalog.JournalBefore(ctx, "", "", 1)
-	if err == nil && len(entries) > 0 {
-		e.Last = entries[0].Position()
+	page, err := l.store.Catalog.Journal(ctx, catalog.JournalQuery{Limit: 1})
+	if err == nil && len(page.Entries) > 0 {
+		e.Last = page.Entries[0].Position()
 	}
 	return e, err
 }

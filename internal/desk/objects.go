@@ -2,7 +2,9 @@ package desk
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -39,7 +41,10 @@ type ObjectInfo struct {
 	Metadata      map[string]string `json:"metadata,omitempty"`
 	MetadataBytes int               `json:"metadataBytes" doc:"Of 2,048"`
 	Revision      int               `json:"revision" doc:"Of the metadata"`
-	Version       int64             `json:"version"`
+	Version       string            `json:"version" doc:"The version's id"`
+	Tags          object.Tags       `json:"tags,omitempty"`
+	Source        string            `json:"source,omitempty" doc:"The address it was written from"`
+	Marker        bool              `json:"marker,omitempty" doc:"A delete marker: there is no content"`
 	Tier          string            `json:"tier"`
 	Arrived       string            `json:"arrived" doc:"Whole, or in how many parts"`
 	Kept          string            `json:"kept" doc:"How the bytes lie on the volume"`
@@ -53,7 +58,7 @@ type DigestInfo struct {
 
 func objectInfo(v *object.Version) ObjectInfo {
 	o := ObjectInfo{Key: v.Key.String(), Size: v.Size, Created: v.Created, CreatedBy: v.By, ETag: v.ETag.String(), ContentType: v.Headers.ContentType,
-		Headers: v.Headers, Metadata: v.Metadata.Decoded(), MetadataBytes: v.Metadata.Size(), Revision: v.Revision, Version: v.Number, Tier: "main", Arrived: "whole",
+		Headers: v.Headers, Metadata: v.Metadata.Decoded(), MetadataBytes: v.Metadata.Size(), Revision: v.Revision, Version: v.ID().String(), Tags: v.Tags, Source: v.Source, Marker: v.Marker, Tier: "main", Arrived: "whole",
 		Digests: []DigestInfo{{"CRC-64/NVME", fmt.Sprintf("%016x", v.CRC64)}}}
 	if v.ETag.Parts == 0 {
 		o.Digests = append(o.Digests, DigestInfo{"MD5", hex.EncodeToString(v.ETag.MD5[:])})
@@ -64,6 +69,8 @@ func objectInfo(v *object.Version) ObjectInfo {
 		o.Digests = append(o.Digests, DigestInfo{k.String(), hex.EncodeToString(v.Checksum.Bytes)})
 	}
 	switch {
+	case v.Marker:
+		o.Digests, o.ETag = []DigestInfo{}, ""
 	case v.Body.File == 0:
 		o.Kept = "no bytes to keep"
 	case v.Body.Offset < 0:
@@ -88,9 +95,10 @@ type ListedObject struct {
 
 // ObjectPage is a page of a bucket in byte order of keys.
 type ObjectPage struct {
-	Objects  []ListedObject `json:"objects"`
-	Prefixes []string       `json:"prefixes" doc:"What the delimiter folds"`
-	Next     string         `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+	Objects  []ListedObject           `json:"objects"`
+	Prefixes []string                 `json:"prefixes" doc:"What the delimiter folds"`
+	Usage    map[string]catalog.Usage `json:"usage,omitempty" doc:"Beneath each of the prefixes, as of the roll-up a second ago"`
+	Next     string                   `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end. As of a moment a page can be empty and have a next"`
 }
 
 func (d *Desk) objectCalls(api huma.API) {
@@ -102,20 +110,17 @@ func (d *Desk) objectCalls(api huma.API) {
 			After     string `query:"after" doc:"A key or folded prefix; exclusive"`
 			Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 			Metadata  bool   `query:"metadata" doc:"With each object's metadata"`
+			AsOf      string `query:"asOf" maxLength:"64" doc:"How the bucket stood at this moment, RFC 3339"`
 		}) (*struct{ Body ObjectPage }, error) {
-			page, err := d.list(ctx, in.Bucket, catalog.Listing{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After, Max: in.Limit, Full: in.Metadata})
+			page, err := d.list(ctx, in.Bucket, catalog.Listing{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After, Max: in.Limit, Full: in.Metadata}, in.AsOf)
 			if err != nil {
 				return nil, d.problem(err)
 			}
 			return &struct{ Body ObjectPage }{*page}, nil
 		})
-	type KeyIn struct {
-		BucketPath
-		Key string `query:"key" required:"true"`
-	}
 	huma.Register(api, huma.Operation{OperationID: "show-object", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/object", Summary: "Show an object", Tags: []string{"objects"}},
-		func(ctx context.Context, in *KeyIn) (*struct{ Body ObjectInfo }, error) {
-			v, _, err := d.find(ctx, in.Bucket, in.Key)
+		func(ctx context.Context, in *VersionIn) (*struct{ Body ObjectInfo }, error) {
+			v, _, err := d.findVersion(ctx, in.Bucket, in.Key, in.Version, in.AsOf)
 			if err != nil {
 				return nil, d.problem(err)
 			}
@@ -125,14 +130,15 @@ func (d *Desk) objectCalls(api huma.API) {
 		func(ctx context.Context, in *struct {
 			BucketPath
 			Body struct {
-				FromBucket string `json:"fromBucket"`
-				FromKey    string `json:"fromKey"`
-				Key        string `json:"key"`
-				Move       bool   `json:"move,omitempty" doc:"Remove the source in the same transaction"`
-				IfAbsent   bool   `json:"ifAbsent,omitempty" doc:"Refuse when the target is there"`
+				FromBucket  string `json:"fromBucket"`
+				FromKey     string `json:"fromKey"`
+				FromVersion string `json:"fromVersion,omitempty" doc:"A version's id; the current one otherwise"`
+				Key         string `json:"key"`
+				Move        bool   `json:"move,omitempty" doc:"Remove the source in the same transaction"`
+				IfAbsent    bool   `json:"ifAbsent,omitempty" doc:"Refuse when the target is there"`
 			}
 		}) (*struct{ Body ObjectInfo }, error) {
-			v, err := d.copyObject(ctx, in.Body.FromBucket, in.Body.FromKey, in.Bucket, in.Body.Key, in.Body.Move, in.Body.IfAbsent)
+			v, err := d.copyObject(ctx, in.Body.FromBucket, in.Body.FromKey, in.Body.FromVersion, in.Bucket, in.Body.Key, in.Body.Move, in.Body.IfAbsent)
 			if err != nil {
 				return nil, d.problem(err)
 			}
@@ -181,11 +187,45 @@ func address(bucket, key string) (a catalog.Address, err error) {
 	return a, err
 }
 
-// find gives an object; what turns out to be a prefix is said to be one.
+// VersionIn names an object, or a version of it.
+type VersionIn struct {
+	BucketPath
+	Key     string `query:"key" required:"true"`
+	Version string `query:"version" maxLength:"64" doc:"A version's id; the current one otherwise"`
+	AsOf    string `query:"asOf" maxLength:"64" doc:"The version that was current at this moment, RFC 3339, with the metadata of then"`
+}
+
+// moment reads a moment as programs write it.
+func moment(s string) (time.Time, error) { return object.ParseMoment(s, time.Now().UTC()) }
+
+// find gives the current version of an object.
 func (d *Desk) find(ctx context.Context, bucket, key string) (*object.Version, catalog.Address, error) {
+	return d.findVersion(ctx, bucket, key, "", "")
+}
+
+// findVersion gives a version; what turns out to be a prefix is said to be one.
+func (d *Desk) findVersion(ctx context.Context, bucket, key, version, asOf string) (*object.Version, catalog.Address, error) {
 	a, err := address(bucket, key)
 	if err != nil {
 		return nil, a, err
+	}
+	switch {
+	case version != "" && asOf != "":
+		return nil, a, fault.New(fault.Invalid, "version-or-moment", "a version is named, and a moment too").In("version").Do("give one of them")
+	case version != "":
+		id, err := object.ParseVersionID(version)
+		if err != nil {
+			return nil, a, err
+		}
+		v, err := d.store.FindVersion(ctx, a, id)
+		return v, a, err
+	case asOf != "":
+		at, err := moment(asOf)
+		if err != nil {
+			return nil, a, err
+		}
+		v, err := d.store.FindAsOf(ctx, a, at)
+		return v, a, err
 	}
 	v, err := d.store.Find(ctx, a)
 	if !fault.HasCode(err, "key-missing") {
@@ -203,7 +243,7 @@ func (d *Desk) find(ctx context.Context, bucket, key string) (*object.Version, c
 	return nil, a, err
 }
 
-func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing) (*ObjectPage, error) {
+func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf string) (*ObjectPage, error) {
 	name, err := object.ParseBucketName(bucket)
 	if err != nil {
 		return nil, err
@@ -213,9 +253,24 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing) (*Obj
 			return nil, err
 		}
 	}
-	entries, more, err := d.store.List(ctx, name, l)
-	if err != nil {
-		return nil, err
+	var entries []catalog.Entry
+	var next string
+	if asOf != "" {
+		at, err := moment(asOf)
+		if err != nil {
+			return nil, err
+		}
+		if entries, next, err = d.store.ListAsOf(ctx, name, l, at); err != nil {
+			return nil, err
+		}
+	} else {
+		var more bool
+		if entries, more, err = d.store.List(ctx, name, l); err != nil {
+			return nil, err
+		}
+		if more && len(entries) > 0 {
+			next = entries[len(entries)-1].Name()
+		}
 	}
 	p := &ObjectPage{Objects: []ListedObject{}, Prefixes: []string{}}
 	for _, e := range entries {
@@ -230,28 +285,45 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing) (*Obj
 		}
 		p.Objects = append(p.Objects, o)
 	}
-	if more && len(entries) > 0 {
-		p.Next = entries[len(entries)-1].Name()
+	p.Next = next
+	if len(p.Prefixes) > 0 && l.Delimiter == "/" && asOf == "" {
+		f, err := d.store.Bucket(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if p.Usage, err = d.store.Catalog.UsageOf(ctx, f.ID, p.Prefixes); err != nil {
+			return nil, err
+		}
 	}
 	return p, nil
 }
 
-func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, bucket, key string, move, ifAbsent bool) (*object.Version, error) {
-	_, from, err := d.find(ctx, fromBucket, fromKey)
+func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion, bucket, key string, move, ifAbsent bool) (*object.Version, error) {
+	_, from, err := d.findVersion(ctx, fromBucket, fromKey, fromVersion, "")
 	if err != nil {
 		return nil, err
+	}
+	id := object.Current
+	if fromVersion != "" {
+		if id, err = object.ParseVersionID(fromVersion); err != nil {
+			return nil, err
+		}
 	}
 	to, err := address(bucket, key)
 	if err != nil {
 		return nil, err
 	}
-	return d.store.Copy(ctx, store.Copy{From: from, To: to, Author: author(ctx), Move: move, IfAbsent: ifAbsent})
+	return d.store.Copy(ctx, store.Copy{From: from, FromID: id, To: to, Author: author(ctx), Move: move, IfAbsent: ifAbsent})
 }
 
 // download sends an object's bytes to the console. Nothing of it is shown by
 // the browser: the bytes are anybody's.
 func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
-	v, a, err := d.find(r.Context(), chi.URLParam(r, "bucket"), r.URL.Query().Get("key"))
+	query := r.URL.Query()
+	v, a, err := d.findVersion(r.Context(), chi.URLParam(r, "bucket"), query.Get("key"), query.Get("version"), query.Get("asOf"))
+	if err == nil && v.Marker {
+		err = fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content").In("version").Do("name another version; the key's history lists them")
+	}
 	if err != nil {
 		writeProblem(w, d.problem(err))
 		return
@@ -292,8 +364,13 @@ func (d *Desk) upload(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	rc := http.NewResponseController(w)
+	meta, tags, err := uploadFields(r)
+	if err != nil {
+		writeProblem(w, d.problem(err))
+		return
+	}
 	put := store.Put{Address: a, Author: author(r.Context()), Size: r.ContentLength, Headers: object.Headers{ContentType: r.Header.Get("Content-Type")},
-		Body: patient{r.Body, rc}, IfAbsent: r.URL.Query().Get("ifAbsent") == "true"}
+		Body: patient{r.Body, rc}, IfAbsent: r.URL.Query().Get("ifAbsent") == "true", Metadata: meta, Tags: tags}
 	v, err := d.store.Put(r.Context(), put)
 	if err != nil {
 		writeProblem(w, d.problem(err))
@@ -318,4 +395,29 @@ func (p patient) Read(b []byte) (int, error) {
 		err = fault.New(fault.Invalid, "size-mismatch", "the body ended before the length that was declared").In("body").Do("send the whole body").Because(err)
 	}
 	return n, err
+}
+
+// UploadFields is the header in which an upload carries metadata and tags: a
+// JSON object with either, in base64.
+const UploadFields = "Spindle-Fields"
+
+func uploadFields(r *http.Request) (object.Metadata, object.Tags, error) {
+	v := r.Header.Get(UploadFields)
+	if v == "" {
+		return nil, nil, nil
+	}
+	var in struct{ Metadata, Tags map[string]string }
+	raw, err := base64.StdEncoding.DecodeString(v)
+	if err == nil {
+		err = json.Unmarshal(raw, &in)
+	}
+	if err != nil {
+		return nil, nil, fault.New(fault.Invalid, "upload-fields", "the header is no JSON object in base64").In(UploadFields).Because(err)
+	}
+	meta, err := object.NewMetadata(in.Metadata)
+	if err != nil {
+		return nil, nil, err
+	}
+	tags, err := object.NewTags(in.Tags, object.MaxTags)
+	return meta, tags, err
 }

@@ -35,9 +35,10 @@ type ChangedBucket struct {
 
 // UsagePoint is usage at the end of a day (UTC).
 type UsagePoint struct {
-	Day     string `json:"day" doc:"YYYY-MM-DD"`
-	Objects int64  `json:"objects"`
-	Current int64  `json:"current" doc:"Bytes of current versions"`
+	Day      string `json:"day" doc:"YYYY-MM-DD"`
+	Objects  int64  `json:"objects"`
+	Current  int64  `json:"current" doc:"Bytes of current versions"`
+	Previous int64  `json:"previous" doc:"Bytes of previous versions"`
 }
 
 // Overview answers in one look.
@@ -47,6 +48,7 @@ type Overview struct {
 	Buckets      int             `json:"buckets"`
 	Objects      int64           `json:"objects"`
 	Bytes        int64           `json:"bytes"`
+	Previous     int64           `json:"previous" doc:"Of the bytes, those in previous versions"`
 	Free         int64           `json:"free" doc:"Bytes free on the volume"`
 	Concerns     []Concern       `json:"concerns" doc:"Worst first"`
 	Changed      []ChangedBucket `json:"changed"`
@@ -55,18 +57,6 @@ type Overview struct {
 	Grew         []ChangedBucket `json:"grew" doc:"Buckets by bytes added in 30 days"`
 	Scrubbed     works.Scrubbed  `json:"scrubbed"`
 	Collected    works.Collected `json:"collected"`
-}
-
-// JournalLine is one change of one object or bucket.
-type JournalLine struct {
-	Position string    `json:"position"`
-	At       time.Time `json:"at"`
-	Kind     string    `json:"kind"`
-	Bucket   string    `json:"bucket"`
-	Key      string    `json:"key,omitempty"`
-	Size     int64     `json:"size"`
-	Who      string    `json:"who"`
-	Source   string    `json:"source,omitempty"`
 }
 
 func (d *Desk) overviewCalls(api huma.API) {
@@ -79,28 +69,6 @@ func (d *Desk) overviewCalls(api huma.API) {
 				return nil, d.problem(err)
 			}
 			return &struct{ Body Overview }{*o}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "list-journal", Method: http.MethodGet, Path: "/api/v1/journal", Summary: "Changes, latest first", Tags: []string{"journal"}},
-		func(ctx context.Context, in *struct {
-			Bucket string `query:"bucket" maxLength:"64"`
-			Before string `query:"before" maxLength:"64" doc:"A position; for the next page the last one of the page before"`
-			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		}) (*struct {
-			Body struct {
-				Entries []JournalLine `json:"entries"`
-			}
-		}, error) {
-			entries, err := d.store.Catalog.JournalBefore(ctx, in.Before, in.Bucket, in.Limit)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			out := &struct {
-				Body struct {
-					Entries []JournalLine `json:"entries"`
-				}
-			}{}
-			out.Body.Entries = journalLines(entries)
-			return out, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "bucket-usage", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/usage", Summary: "A bucket's usage by day", Tags: []string{"buckets"}},
 		func(ctx context.Context, in *BucketPath) (*struct {
@@ -121,55 +89,50 @@ func (d *Desk) overviewCalls(api huma.API) {
 			if derr != nil {
 				return nil, d.problem(derr)
 			}
-			out.Body.Points = growth(days, b.Body.Usage.Objects, b.Body.Usage.Bytes, time.Now().AddDate(-1, 0, 0))
+			out.Body.Points = growth(days, b.Body.Usage, time.Now().AddDate(-1, 0, 0))
 			return out, nil
 		})
 }
 
-func journalLines(entries []catalog.JournalEntry) []JournalLine {
-	out := make([]JournalLine, len(entries))
-	for i, e := range entries {
-		out[i] = JournalLine{Position: e.Position(), At: e.At, Kind: e.Kind.String(), Bucket: e.Bucket, Key: e.Key, Size: e.Size, Who: e.Who, Source: e.Source}
-	}
-	return out
-}
-
 // growth makes a running sum of what days added, ending at what is there now.
-func growth(days []catalog.Day, objects, bytes int64, since time.Time) []UsagePoint {
+func growth(days []catalog.Day, total catalog.Usage, since time.Time) []UsagePoint {
 	sums := map[string]*UsagePoint{}
 	var order []string
-	var o, b int64
+	var sum UsagePoint
 	for _, day := range days {
-		o, b = o+day.Objects, b+day.Bytes
-		name := day.Day.Format(time.DateOnly)
-		if sums[name] == nil {
-			sums[name] = &UsagePoint{Day: name}
-			order = append(order, name)
+		sum.Objects, sum.Current, sum.Previous = sum.Objects+day.Objects, sum.Current+day.Bytes, sum.Previous+day.PreviousBytes
+		sum.Day = day.Day.Format(time.DateOnly)
+		if sums[sum.Day] == nil {
+			sums[sum.Day] = &UsagePoint{}
+			order = append(order, sum.Day)
 		}
-		sums[name].Objects, sums[name].Current = o, b
+		*sums[sum.Day] = sum
 	}
 	out := []UsagePoint{}
+	from := since.Format(time.DateOnly)
 	var before *UsagePoint
+	start := func() {
+		if before != nil {
+			before.Day = from
+			out = append(out, *before)
+			before = nil
+		}
+	}
 	for _, name := range order {
-		if name < since.Format(time.DateOnly) {
+		if name < from {
 			before = sums[name]
 			continue
 		}
-		if before != nil {
-			out = append(out, UsagePoint{Day: since.Format(time.DateOnly), Objects: before.Objects, Current: before.Current})
-			before = nil
-		}
+		start()
 		out = append(out, *sums[name])
 	}
-	if before != nil {
-		out = append(out, UsagePoint{Day: since.Format(time.DateOnly), Objects: before.Objects, Current: before.Current})
-	}
+	start()
 	// Today's figure is the exact one; the roll-up may be a second behind.
 	today := time.Now().UTC().Format(time.DateOnly)
 	if n := len(out); n > 0 && out[n-1].Day == today {
 		out = out[:n-1]
 	}
-	return append(out, UsagePoint{Day: today, Objects: objects, Current: bytes})
+	return append(out, UsagePoint{Day: today, Objects: total.Objects, Current: total.Bytes, Previous: total.PreviousBytes})
 }
 
 func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
@@ -188,24 +151,27 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 		}
 		after = page[len(page)-1].Name.String()
 	}
+	var total catalog.Usage
 	for _, b := range buckets {
-		o.Objects += b.Usage.Objects
-		o.Bytes += b.Usage.Bytes + b.Usage.PreviousBytes
+		total.Objects += b.Usage.Objects
+		total.Bytes += b.Usage.Bytes
+		total.PreviousBytes += b.Usage.PreviousBytes
 	}
+	o.Objects, o.Bytes, o.Previous = total.Objects, total.Bytes+total.PreviousBytes, total.PreviousBytes
 	o.Buckets = len(buckets)
 	days, err := c.Days(ctx, time.Time{}, "")
 	if err != nil {
 		return nil, err
 	}
-	o.Growth = growth(days, o.Objects, o.Bytes, now.AddDate(-1, 0, 0))
+	o.Growth = growth(days, total, now.AddDate(-1, 0, 0))
 	o.Changed = changed(days, now.AddDate(0, 0, -span+1))
 	o.Grew = changed(days, now.AddDate(0, 0, -30))
 	sort.SliceStable(o.Grew, func(i, j int) bool { return o.Grew[i].Bytes > o.Grew[j].Bytes })
-	entries, err := c.JournalBefore(ctx, "", "", 8)
+	recent, err := c.Journal(ctx, catalog.JournalQuery{Limit: 8})
 	if err != nil {
 		return nil, err
 	}
-	o.Recent = journalLines(entries)
+	o.Recent = journalLines(recent.Entries)
 	if o.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil {
 		return nil, err
 	}
@@ -238,7 +204,7 @@ func changed(days []catalog.Day, since time.Time) []ChangedBucket {
 		}
 		out[i].Written += day.Written
 		out[i].Removed += day.Removed
-		out[i].Bytes += day.Bytes
+		out[i].Bytes += day.Bytes + day.PreviousBytes
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Bucket < out[j].Bucket })
 	return out

@@ -161,7 +161,7 @@ func worker(ctx context.Context, c *client.Client, id int, seq *atomic.Int64, le
 // check reads a key back: it must hold the write that was acknowledged last or
 // one whose answer never came, whole.
 func check(c *client.Client, key string, e *entry) error {
-	o, err := c.Get(context.Background(), "ledger", key, 0, "")
+	o, err := c.Get(context.Background(), "ledger", key, "", 0, "")
 	found := -1
 	switch {
 	case fault.HasCode(err, "key-missing"):

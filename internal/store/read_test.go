@@ -97,11 +97,11 @@ func TestConditionsOnRemoval(t *testing.T) {
 	_, err = s.Remove(t.Context(), at("none"), &other, me)
 	wantCode(t, "removing nothing, on a condition", err, "absent")
 	gone, err := s.Remove(t.Context(), at("k"), &v.ETag, me)
-	if !gone || err != nil {
+	if gone.Number == 0 || err != nil {
 		t.Errorf("removing it: %v, %v", gone, err)
 	}
 	gone, err = s.Remove(t.Context(), at("k"), nil, me)
-	if gone || err != nil {
+	if gone.Number != 0 || err != nil {
 		t.Errorf("removing it twice: %v, %v", gone, err)
 	}
 	_, err = s.Remove(t.Context(), catalog.Address{Bucket: object.MustBucketName("nowhere"), Key: object.MustKey("k")}, nil, me)
@@ -111,27 +111,27 @@ func TestConditionsOnRemoval(t *testing.T) {
 func TestBucketsAndTheirQuotas(t *testing.T) {
 	s := newStore(t, nil)
 	for _, q := range []int64{0, -1} {
-		wantCode(t, "a quota of nothing", s.CreateBucket(t.Context(), object.MustBucketName("other"), "herbarium", "", &q, me), "quota-value")
+		wantCode(t, "a quota of nothing", s.CreateBucket(t.Context(), catalog.Bucket{Name: object.MustBucketName("other"), Account: "herbarium", Quota: &q}, me), "quota-value")
 		wantCode(t, "a quota of nothing, later", s.SetQuota(t.Context(), plates, &q, me), "quota-value")
 	}
-	wantCode(t, "a bucket that is there", s.CreateBucket(t.Context(), plates, "herbarium", "", nil, me), "bucket-exists")
+	wantCode(t, "a bucket that is there", s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium"}, me), "bucket-exists")
 	nowhere := object.MustBucketName("nowhere")
 	wantCode(t, "a quota for no bucket", s.SetQuota(t.Context(), nowhere, nil, me), "bucket-missing")
 	wantCode(t, "removing no bucket", s.RemoveBucket(t.Context(), nowhere, me), "bucket-missing")
 	if _, err := s.Bucket(t.Context(), nowhere); !fault.HasCode(err, "bucket-missing") {
 		t.Errorf("no bucket: %v", err)
 	}
-	if region, err := s.Bucket(t.Context(), plates); err != nil || region != "fenn" {
-		t.Errorf("region %q, %v", region, err)
+	if f, err := s.Bucket(t.Context(), plates); err != nil || f.Region != "fenn" {
+		t.Errorf("region %q, %v", f.Region, err)
 	}
 	wantCode(t, "removing an empty bucket", s.RemoveBucket(t.Context(), plates, me), "")
-	wantCode(t, "making it again", s.CreateBucket(t.Context(), plates, "herbarium", "lowland", nil, me), "")
-	if region, err := s.Bucket(t.Context(), plates); err != nil || region != "lowland" {
-		t.Errorf("region of the new one %q, %v", region, err)
+	wantCode(t, "making it again", s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium", Region: "lowland"}, me), "")
+	if f, err := s.Bucket(t.Context(), plates); err != nil || f.Region != "lowland" {
+		t.Errorf("region of the new one %q, %v", f.Region, err)
 	}
-	entries, err := s.Catalog.JournalBefore(t.Context(), "", "plates", 10)
-	if err != nil || len(entries) != 3 || entries[1].Kind != catalog.BucketRemoved {
-		t.Errorf("the journal of both: %+v, %v", entries, err)
+	journal, err := s.Catalog.Journal(t.Context(), catalog.JournalQuery{Bucket: "plates", Limit: 10})
+	if err != nil || len(journal.Entries) != 3 || journal.Entries[1].Kind != catalog.BucketRemoved {
+		t.Errorf("the journal of both: %+v, %v", journal, err)
 	}
 }
 

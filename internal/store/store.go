@@ -66,31 +66,82 @@ func (s *Store) bucketFacts(ctx context.Context, name object.BucketName) (f cata
 	return f, false, nil
 }
 
-// Bucket reports whether a bucket is there and its region, from what is known
-// for a few seconds.
-func (s *Store) Bucket(ctx context.Context, name object.BucketName) (region string, err error) {
+// Bucket reports whether a bucket is there and what it is set to, from what is
+// known for a few seconds.
+func (s *Store) Bucket(ctx context.Context, name object.BucketName) (catalog.BucketFacts, error) {
 	f, _, err := s.bucketFacts(ctx, name)
-	return f.Region, err
+	return f, err
 }
 
+// Deleted is the cause of the error key-deleted: the delete marker that hides
+// the object.
+type Deleted struct{ Marker *object.Version }
+
+func (d *Deleted) Error() string { return "a delete marker is current" }
+
 // Find gives the current version at an address. The errors for what is not
-// there have the codes bucket-missing and key-missing.
+// there have the codes bucket-missing, key-missing and key-deleted; the last has
+// a *Deleted among its causes.
 func (s *Store) Find(ctx context.Context, a catalog.Address) (*object.Version, error) {
 	f, err := s.Catalog.Lookup(ctx, a)
 	switch {
 	case err != nil:
 		return nil, err
 	case f.Bucket == 0:
-		return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket named %q", a.Bucket).In("bucket").Do("check the name, or create it")
+		return nil, bucketMissing(a.Bucket)
+	case f.Deleted != nil:
+		return nil, keyDeleted(f.Deleted)
 	case f.Version == nil:
 		return nil, keyMissing()
 	}
 	return f.Version, nil
 }
 
+// FindVersion gives a version at an address: Current is what Find gives. A
+// delete marker that is named comes back as such.
+func (s *Store) FindVersion(ctx context.Context, a catalog.Address, id object.VersionID) (*object.Version, error) {
+	if id == object.Current {
+		return s.Find(ctx, a)
+	}
+	f, _, err := s.bucketFacts(ctx, a.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	return s.Catalog.FindVersion(ctx, f.ID, a.Key, id)
+}
+
+// FindAsOf gives the version that was current at a moment, with the metadata of
+// then. Beside the errors of Find there is bucket-later.
+func (s *Store) FindAsOf(ctx context.Context, a catalog.Address, at time.Time) (*object.Version, error) {
+	f, err := s.Catalog.Facts(ctx, a.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	if err := catalog.BucketBefore(f, at); err != nil {
+		return nil, err
+	}
+	v, err := s.Catalog.FindAsOf(ctx, f.ID, a.Key, at)
+	switch {
+	case fault.HasCode(err, "version-missing"):
+		return nil, fault.New(fault.NotFound, "key-missing", "the bucket had no object with this key at that moment, or what it had was removed for good").In("key").Do("the key's history says when it was there")
+	case err == nil && v.Marker:
+		return nil, keyDeleted(v)
+	}
+	return v, err
+}
+
+func bucketMissing(name object.BucketName) error {
+	return fault.New(fault.NotFound, "bucket-missing", "there is no bucket named %q", name).In("bucket").Do("check the name, or create it")
+}
+
 func keyMissing() error {
 	return fault.New(fault.NotFound, "key-missing", "the bucket has no object with this key").In("key").
 		Do("list the bucket to see what is there; keys are compared byte by byte")
+}
+
+func keyDeleted(marker *object.Version) error {
+	return fault.New(fault.NotFound, "key-deleted", "the object was deleted on %s by %s; its versions are kept", marker.Created.Format("2006-01-02 at 15:04:05 MST"), marker.By).
+		In("key").Do("bring it back by removing the delete marker %s, or by restoring one of its versions", marker.ID()).Because(&Deleted{marker})
 }
 
 // Body is an open body. Close it.
@@ -109,20 +160,24 @@ func (s *Store) Open(ctx context.Context, a catalog.Address, v *object.Version) 
 	if err == nil || fault.KindOf(err) != fault.Damaged {
 		return b, v, err
 	}
-	f, ferr := s.Catalog.Lookup(ctx, a)
+	facts, ferr := s.Catalog.Facts(ctx, a.Bucket)
 	if ferr != nil {
 		return nil, nil, ferr
 	}
-	if f.Version == nil {
-		return nil, nil, keyMissing()
+	found, ferr := s.Catalog.FindVersion(ctx, facts.ID, a.Key, object.VersionID(v.Number))
+	if fault.HasCode(ferr, "version-missing") {
+		found, ferr = s.Find(ctx, a)
 	}
-	if f.Version.Body != v.Body {
-		b, err = s.open(f.Version)
+	if ferr != nil {
+		return nil, nil, ferr
+	}
+	if found.Body != v.Body {
+		b, err = s.open(found)
 		if err == nil || fault.KindOf(err) != fault.Damaged {
-			return b, f.Version, err
+			return b, found, err
 		}
 	}
-	if _, rerr := s.Catalog.ReportDamage(ctx, f.Bucket, f.Version, fault.From(err).Message, time.Now()); rerr != nil {
+	if _, rerr := s.Catalog.ReportDamage(ctx, facts.ID, found, fault.From(err).Message, time.Now()); rerr != nil {
 		return nil, nil, rerr
 	}
 	return nil, nil, err

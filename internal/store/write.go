@@ -23,6 +23,7 @@ type Put struct {
 	Size     int64     // of the body, -1 when unknown
 	Headers  object.Headers
 	Metadata object.Metadata
+	Tags     object.Tags
 
 	MD5      *[16]byte              // claimed digest of the content, if any
 	Checksum digest.Kind            // further digest to keep, if any
@@ -56,7 +57,7 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		sum = p.Checksum.New()
 		extra = append(extra, sum)
 	}
-	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, By: p.Who}
+	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, Tags: p.Tags, By: p.Who, Source: p.Source}
 	w, err := s.Volume.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, extra, func(w bodies.Written) error {
 		if p.Size >= 0 && w.Size != p.Size {
 			return fault.New(fault.Invalid, "size-mismatch", "the body has %d bytes, and %d were declared", w.Size, p.Size).In("size").Do("send the whole body")
@@ -102,7 +103,7 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.Number = res.Number
+	v.Number, v.Plain = res.Number, res.Versioning != object.On
 	return v, nil
 }
 
@@ -123,12 +124,12 @@ func (s *Store) early(ctx context.Context, p Put, facts catalog.BucketFacts) err
 	}
 	if facts.Room != nil {
 		adds := p.Size
-		if there != nil {
+		if there != nil && facts.Versioning != object.On && there.Plain {
 			adds -= there.Size
 		}
 		if adds > *facts.Room {
 			return fault.New(fault.Full, "quota", "the bucket's quota has room for %d bytes, and the object would add %d", max(0, *facts.Room), adds).
-				In("quota").Do("remove objects, or raise the bucket's quota")
+				In("quota").Do("remove objects or previous versions, or raise the bucket's quota")
 		}
 	}
 	return nil
@@ -161,94 +162,161 @@ func (c *capped) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Remove removes the current object at an address. removed is false when
-// nothing was there, which is no error unless etag is given.
-func (s *Store) Remove(ctx context.Context, a catalog.Address, etag *object.ETag, by catalog.Author) (removed bool, err error) {
-	facts, _, err := s.bucketFacts(ctx, a.Bucket)
-	if err != nil {
-		return false, err
-	}
+// Remove removes the current object at an address; where versioning is on or
+// paused it leaves a delete marker. Result.Number is 0 when nothing was there
+// and no marker was left, which is no error unless etag is given.
+func (s *Store) Remove(ctx context.Context, a catalog.Address, etag *object.ETag, by catalog.Author) (catalog.Result, error) {
 	by = now(by)
-	r, err := s.Catalog.Commit(ctx, catalog.Change{Bucket: facts.ID, Key: a.Key.String(), Remove: true, IfETag: etag, At: by.At, Who: by.Who, Source: by.Source})
-	if fault.HasCode(err, "bucket-missing") {
-		s.facts.Delete(a.Bucket)
-	}
-	return r.Number > 0, err
+	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectRemoved, Key: a.Key.String(), IfETag: etag, At: by.At, Who: by.Who, Source: by.Source})
 }
 
-// RemoveMany removes the objects of many keys; a key given twice counts once.
-// errs holds an error for each key that could not be removed.
-func (s *Store) RemoveMany(ctx context.Context, bucket object.BucketName, keys []object.Key, by catalog.Author) (errs map[object.Key]error, err error) {
+// RemoveVersion removes a version for good. When it was the current one, the one
+// before it becomes current. The error for none has the code version-missing.
+func (s *Store) RemoveVersion(ctx context.Context, a catalog.Address, id object.VersionID, by catalog.Author) (catalog.Result, error) {
+	by = now(by)
+	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.VersionRemoved, Key: a.Key.String(), ID: id, At: by.At, Who: by.Who, Source: by.Source})
+}
+
+// commit commits a change to a bucket known by name.
+func (s *Store) commit(ctx context.Context, bucket object.BucketName, ch catalog.Change) (catalog.Result, error) {
+	for {
+		facts, cached, err := s.bucketFacts(ctx, bucket)
+		if err != nil {
+			return catalog.Result{}, err
+		}
+		ch.Bucket = facts.ID
+		r, err := s.Catalog.Commit(ctx, ch)
+		if !fault.HasCode(err, "bucket-missing") {
+			return r, err
+		}
+		// Perhaps it was removed and made again since we learned its number.
+		if s.facts.Delete(bucket); !cached {
+			return r, err
+		}
+	}
+}
+
+// Removal of one of many: the current object of a key, or a version of it.
+type Removal struct {
+	Key object.Key
+	ID  object.VersionID
+}
+
+// RemoveMany carries out removals and gives a result and an error for each, in
+// their order. Doubles count once. What is not there is no error.
+func (s *Store) RemoveMany(ctx context.Context, bucket object.BucketName, removals []Removal, by catalog.Author) ([]catalog.Result, []error, error) {
 	facts, err := s.Catalog.Facts(ctx, bucket)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	by = now(by)
-	seen := make(map[object.Key]bool, len(keys))
-	var changes []catalog.Change
-	var order []object.Key
-	for _, k := range keys {
-		if !seen[k] {
-			seen[k] = true
-			order = append(order, k)
-			changes = append(changes, catalog.Change{Bucket: facts.ID, Key: k.String(), Remove: true, At: by.At, Who: by.Who, Source: by.Source})
+	results, errs := make([]catalog.Result, len(removals)), make([]error, len(removals))
+	first := map[Removal]int{}
+	var left []int
+	for i, r := range removals {
+		if _, twice := first[r]; !twice {
+			first[r] = i
+			left = append(left, i)
 		}
 	}
-	_, es := s.Catalog.CommitMany(ctx, changes)
-	errs = map[object.Key]error{}
-	for i, e := range es {
-		if e != nil {
-			errs[order[i]] = e
+	// A batch holds each key once: what names it again comes with the next.
+	for len(left) > 0 {
+		var batch, rest []int
+		seen := map[object.Key]bool{}
+		var changes []catalog.Change
+		for _, i := range left {
+			r := removals[i]
+			if seen[r.Key] {
+				rest = append(rest, i)
+				continue
+			}
+			seen[r.Key] = true
+			ch := catalog.Change{Kind: catalog.ObjectRemoved, Bucket: facts.ID, Key: r.Key.String(), ID: r.ID, At: by.At, Who: by.Who, Source: by.Source}
+			if r.ID != object.Current {
+				ch.Kind = catalog.VersionRemoved
+			}
+			batch, changes = append(batch, i), append(changes, ch)
 		}
+		rs, es := s.Catalog.CommitMany(ctx, changes)
+		for n, i := range batch {
+			results[i], errs[i] = rs[n], es[n]
+			if fault.HasCode(es[n], "version-missing") {
+				errs[i] = nil
+			}
+		}
+		left = rest
 	}
-	return errs, nil
+	for i, r := range removals {
+		results[i], errs[i] = results[first[r]], errs[first[r]]
+	}
+	return results, errs, nil
 }
 
-// Copy asks for a copy of an object, here or in another bucket.
+// Copy asks for a copy of a version, here or in another bucket.
 type Copy struct {
 	From, To catalog.Address
+	FromID   object.VersionID // Current: the current version
 	catalog.Author
-	Replace  bool // with these headers and metadata instead of the source's
-	Headers  object.Headers
-	Metadata object.Metadata
-	Move     bool // remove the source in the same transaction
+	Replace     bool // with these headers and metadata instead of the source's
+	Headers     object.Headers
+	Metadata    object.Metadata
+	ReplaceTags bool // with these tags instead of the source's
+	Tags        object.Tags
+	Move        bool // a rename: remove the source in the same transaction
 
 	If       object.Conditions // on the source
 	IfAbsent bool              // on the target
 }
 
 // Copy makes an object of another's body, without moving bytes. The errors are
-// those of Find for the source and of Commit for the target; conditions on the
-// source fail with the code mismatch.
+// those of FindVersion for the source and of Commit for the target; conditions
+// on the source fail with the code mismatch.
 func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
-	if _, err := s.Find(ctx, c.From); err != nil {
+	if c.From == c.To && c.FromID == object.Current && (c.Move || !c.Replace && !c.ReplaceTags) {
+		return nil, fault.New(fault.Invalid, "copy-to-itself", "source and target are the same object").In("target").
+			Do("give another key, or change its metadata on the way")
+	}
+	kind := catalog.ObjectCopied
+	if c.Move {
+		kind = catalog.ObjectRenamed
+	}
+	return s.copy(ctx, c, kind, func(found *object.Version) (*object.Version, error) {
+		if c.If.Read(found) != object.Proceed {
+			return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
+		}
+		v := *found
+		if c.Replace {
+			v.Headers, v.Metadata = c.Headers, c.Metadata
+		}
+		if c.ReplaceTags {
+			v.Tags = c.Tags
+		}
+		return &v, nil
+	})
+}
+
+func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind, edit func(*object.Version) (*object.Version, error)) (*object.Version, error) {
+	if _, err := s.FindVersion(ctx, c.From, c.FromID); err != nil {
 		return nil, err
 	}
 	facts, err := s.Catalog.Facts(ctx, c.To.Bucket)
 	if err != nil {
 		return nil, err
 	}
-	if c.From == c.To && (c.Move || !c.Replace) {
-		return nil, fault.New(fault.Invalid, "copy-to-itself", "source and target are the same object").In("target").
-			Do("give another key, or change its metadata on the way")
-	}
 	author := now(c.Author)
-	ch := catalog.Change{Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, At: author.At, Who: author.Who, Source: author.Source}
-	res, wrote, err := s.Catalog.Copy(ctx, c.From, ch, c.Move, func(found *object.Version) (*object.Version, error) {
-		if c.If.Read(found) != object.Proceed {
-			return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
+	ch := catalog.Change{Kind: kind, Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, At: author.At, Who: author.Who, Source: author.Source}
+	res, wrote, err := s.Catalog.Copy(ctx, catalog.Copying{From: c.From, FromID: c.FromID, Change: ch, Edit: func(found *object.Version) (*object.Version, error) {
+		v, err := edit(found)
+		if err != nil {
+			return nil, err
 		}
-		v := *found
-		v.Key, v.Created, v.By, v.Revision = c.To.Key, author.At, author.Who, 1
-		if c.Replace {
-			v.Headers, v.Metadata = c.Headers, c.Metadata
-		}
-		return &v, nil
-	})
+		v.Key, v.Created, v.By, v.Source, v.Revision, v.Marker = c.To.Key, author.At, author.Who, author.Source, 1, false
+		return v, nil
+	}})
 	if err != nil {
 		return nil, err
 	}
-	wrote.Number = res.Number
+	wrote.Number, wrote.Plain = res.Number, res.Versioning != object.On
 	return wrote, nil
 }
 
@@ -262,11 +330,10 @@ func (s *Store) List(ctx context.Context, bucket object.BucketName, l catalog.Li
 	return s.Catalog.List(ctx, l)
 }
 
-// Cleared says what one step of RemoveUnder removed.
+// Cleared says what one step of a removal beneath a prefix removed.
 type Cleared struct {
-	Objects int64
-	Bytes   int64
-	More    bool
+	catalog.Usage
+	More bool
 }
 
 // RemoveUnder removes the next objects, at most limit, beneath a prefix ("" for
@@ -284,7 +351,7 @@ func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefi
 	by = now(by)
 	changes := make([]catalog.Change, len(page))
 	for i, e := range page {
-		changes[i] = catalog.Change{Bucket: f.ID, Key: e.Name(), Remove: true, At: by.At, Who: by.Who, Source: by.Source}
+		changes[i] = catalog.Change{Kind: catalog.ObjectRemoved, Bucket: f.ID, Key: e.Name(), At: by.At, Who: by.Who, Source: by.Source}
 	}
 	results, errs := s.Catalog.CommitMany(ctx, changes)
 	c := Cleared{More: more}
@@ -300,15 +367,41 @@ func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefi
 	return c, nil
 }
 
-// CreateBucket makes a bucket in an account.
-func (s *Store) CreateBucket(ctx context.Context, name object.BucketName, account, region string, quota *int64, by catalog.Author) error {
-	if region == "" {
-		region = s.Region
+// PurgeUnder removes the next keys, at most limit, beneath a prefix with all
+// their versions and delete markers, for good.
+func (s *Store) PurgeUnder(ctx context.Context, bucket object.BucketName, prefix string, limit int, by catalog.Author) (Cleared, error) {
+	f, err := s.Catalog.Facts(ctx, bucket)
+	if err != nil {
+		return Cleared{}, err
 	}
-	if err := CheckQuota(quota); err != nil {
+	keys, err := s.Catalog.Keys(ctx, f.ID, prefix, "", limit)
+	if err != nil {
+		return Cleared{}, err
+	}
+	u, err := s.Catalog.Purge(ctx, f.ID, keys, now(by))
+	return Cleared{Usage: u, More: len(keys) == limit}, err
+}
+
+// CreateBucket makes a bucket in an account; its region is the service's unless it says another.
+func (s *Store) CreateBucket(ctx context.Context, b catalog.Bucket, by catalog.Author) error {
+	if b.Region == "" {
+		b.Region = s.Region
+	}
+	if err := CheckQuota(b.Quota); err != nil {
 		return err
 	}
-	return s.Catalog.CreateBucket(ctx, catalog.Bucket{Name: name, Account: account, Region: region, Quota: quota}, now(by))
+	return s.Catalog.CreateBucket(ctx, b, now(by))
+}
+
+// SetVersioning changes a bucket's versioning.
+func (s *Store) SetVersioning(ctx context.Context, name object.BucketName, v object.Versioning, by catalog.Author) error {
+	defer s.facts.Delete(name)
+	return s.Catalog.SetVersioning(ctx, name, v, now(by))
+}
+
+// SetBucketTags replaces a bucket's tags.
+func (s *Store) SetBucketTags(ctx context.Context, name object.BucketName, tags object.Tags, by catalog.Author) error {
+	return s.Catalog.SetBucketTags(ctx, name, tags, now(by))
 }
 
 // CheckQuota refuses a quota that is not a positive number of bytes.

@@ -6,18 +6,18 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 )
 
 // Scrubbed is where the scrubber stands, as the desk shows it.
 type Scrubbed struct {
-	Started  time.Time `json:"started"`  // of the walk under way or of the last one
-	Finished time.Time `json:"finished"` // of the last complete walk
-	Bucket   int64     `json:"bucket"`   // the place reached: 0 and "" between walks
-	Key      []byte    `json:"key"`
-	Bodies   int64     `json:"bodies"` // read in this walk
-	Bytes    int64     `json:"bytes"`
-	Damaged  int64     `json:"damaged"`
+	Started       time.Time `json:"started"`  // of the walk under way or of the last one
+	Finished      time.Time `json:"finished"` // of the last complete walk
+	catalog.Place           // reached: zero between walks
+	Bodies        int64     `json:"bodies"` // read in this walk
+	Bytes         int64     `json:"bytes"`
+	Damaged       int64     `json:"damaged"`
 }
 
 // scrub reads every body at a limited rate and compares it with its digest. A
@@ -38,7 +38,7 @@ func (c *Crew) scrub(ctx context.Context, j *job) error {
 	limiter := rate.NewLimiter(rate.Limit(c.settings.ScrubRate), max(1<<20, int(c.settings.ScrubRate/10)))
 	saved := time.Now()
 	for {
-		list, err := c.store.Catalog.WalkBodies(ctx, at.Bucket, string(at.Key), 200)
+		list, next, more, err := c.store.Catalog.WalkBodies(ctx, at.Place, 200)
 		if err != nil {
 			return err
 		}
@@ -70,10 +70,11 @@ func (c *Crew) scrub(ctx context.Context, j *job) error {
 			}
 			at.Bodies++
 			at.Bytes += v.Size
-			at.Bucket, at.Key = s.Bucket, []byte(v.Key.String())
+			at.Bucket, at.Key, at.Number = s.Bucket, []byte(v.Key.String()), v.Number
 		}
-		if len(list) < 200 {
-			at.Finished, at.Bucket, at.Key = time.Now().UTC(), 0, nil
+		at.Place = next
+		if !more {
+			at.Finished, at.Place = time.Now().UTC(), catalog.Place{}
 			return j.save(ctx, at)
 		}
 		if err := j.save(ctx, at); err != nil {

@@ -20,6 +20,7 @@ type Settings struct {
 	ScrubEvery    time.Duration // from the start of one walk to the next; default 7 days
 	RollUpEvery   time.Duration // default 1 s
 	DamageRefresh time.Duration // default 10 s
+	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
 }
 
 func (s Settings) withDefaults() Settings {
@@ -34,6 +35,7 @@ func (s Settings) withDefaults() Settings {
 	set(&s.ScrubEvery, 7*24*time.Hour)
 	set(&s.RollUpEvery, time.Second)
 	set(&s.DamageRefresh, 10*time.Second)
+	set(&s.OrdersEvery, 300*time.Millisecond)
 	if s.ScrubRate == 0 {
 		s.ScrubRate = 20 << 20
 	}
@@ -48,6 +50,9 @@ type Crew struct {
 	log      *slog.Logger
 	stop     context.CancelFunc
 	done     sync.WaitGroup
+
+	mu    sync.Mutex
+	under map[int64]bool // orders that are worked on
 }
 
 const lease = 30 * time.Second
@@ -55,12 +60,13 @@ const lease = 30 * time.Second
 // Start begins the background work. Stop it before closing the store.
 func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	ctx, stop := context.WithCancel(context.Background())
-	c := &Crew{store: s, settings: settings.withDefaults(), holder: rand.Text(), log: log, stop: stop}
+	c := &Crew{store: s, settings: settings.withDefaults(), holder: rand.Text(), log: log, stop: stop, under: map[int64]bool{}}
 	c.every(ctx, "damage", c.settings.DamageRefresh, false, func(ctx context.Context, _ *job) error { return s.RefreshDamage(ctx) })
 	c.every(ctx, "usage", c.settings.RollUpEvery, true, c.rollUp)
 	c.every(ctx, "partitions", time.Hour, true, func(ctx context.Context, _ *job) error {
 		return s.Catalog.EnsurePartitions(ctx, time.Now(), time.Now().AddDate(0, 2, 0))
 	})
+	c.every(ctx, "orders", c.settings.OrdersEvery, false, c.orders)
 	c.every(ctx, "collector", c.settings.CollectEvery, true, c.collect)
 	c.every(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), true, c.scrub)
 	return c

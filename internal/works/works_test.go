@@ -65,7 +65,7 @@ func until(t *testing.T, what string, ok func() bool) {
 func newStore(t *testing.T) *store.Store {
 	t.Helper()
 	s := harness.Store(t)
-	if err := s.CreateBucket(t.Context(), plates, "herbarium", "", nil, me); err != nil {
+	if err := s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium"}, me); err != nil {
 		t.Fatal(err)
 	}
 	return s
@@ -199,9 +199,9 @@ func TestScrubberReportsDamageAndItsMending(t *testing.T) {
 	if err := body(s, t, "good"); err != nil {
 		t.Errorf("the good one: %v", err)
 	}
-	entries, err := s.Catalog.JournalBefore(t.Context(), "", "plates", 10)
-	if err != nil || entries[0].Kind != catalog.DamageFound || entries[0].Key != "bad" {
-		t.Errorf("journal: %+v, %v", entries, err)
+	journal, err := s.Catalog.Journal(t.Context(), catalog.JournalQuery{Bucket: "plates", Limit: 10})
+	if err != nil || journal.Entries[0].Kind != catalog.DamageFound || journal.Entries[0].Key != "bad" {
+		t.Errorf("journal: %+v, %v", journal, err)
 	}
 	flip() // the disk was right after all
 	until(t, "served again", func() bool { return body(s, t, "bad") == nil })

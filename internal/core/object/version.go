@@ -59,8 +59,12 @@ type Version struct {
 	Checksum digest.Sum // what the client claimed and was checked, if anything
 	Headers  Headers
 	Metadata Metadata
+	Tags     Tags
 	Body     BodyRef
 	By       string // the access key that wrote it
+	Source   string // the address it was written from
+	Plain    bool   // written while versioning was off or paused
+	Marker   bool   // a delete marker: it has no content
 }
 
 // Conditions of a request on the current version (RFC 9110, section 13). Tags

@@ -325,7 +325,7 @@ func (c *checking) round(ctx context.Context, cl *Client) {
 		c.wrong("there-and-back", "give the key the right to write, or try another bucket", "putting failed: %s", fault.From(err).Message)
 		return
 	}
-	o, err := cl.Get(ctx, c.s.Bucket, key, 0, "")
+	o, err := cl.Get(ctx, c.s.Bucket, key, "", 0, "")
 	var got []byte
 	if err == nil {
 		got, err = io.ReadAll(o.Body)

@@ -143,7 +143,7 @@ var codeOf = map[string]struct {
 	"InsufficientStorage": {fault.Full, "disk-full"}, "SignatureDoesNotMatch": {fault.Refused, "signature-mismatch"}, "InvalidAccessKeyId": {fault.Refused, "key-unknown"},
 	"RequestTimeTooSkewed": {fault.Refused, "clock-skew"}, "AccessDenied": {fault.Refused, "refused"}, "NotImplemented": {fault.Unfinished, "not-implemented"},
 	"AuthorizationHeaderMalformed": {fault.Invalid, "region"}, "EntityTooLarge": {fault.TooLarge, "object-too-large"}, "InvalidRange": {fault.Invalid, "range"},
-	"RequestTimeout": {fault.Slow, "slow"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"}, "KeyTooLongError": {fault.Invalid, "key-too-long"},
+	"RequestTimeout": {fault.Slow, "slow"}, "NoSuchVersion": {fault.NotFound, "version-missing"}, "InvalidTag": {fault.Invalid, "tag-value"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"}, "KeyTooLongError": {fault.Invalid, "key-too-long"},
 }
 
 func answerError(resp *http.Response) error {
@@ -182,6 +182,7 @@ type Put struct {
 	ContentType string
 	Headers     map[string]string // further standard headers
 	Metadata    object.Metadata
+	Tags        object.Tags
 	IfAbsent    bool
 }
 
@@ -193,10 +194,11 @@ type Info struct {
 	ContentType string
 	Modified    time.Time
 	Metadata    object.Metadata
+	Version     string // its id; "" where there is no versioning
 }
 
 func info(h http.Header, size int64) Info {
-	i := Info{Size: size, ETag: strings.Trim(h.Get("ETag"), `"`), CRC64: h.Get("X-Amz-Checksum-Crc64nvme"), ContentType: h.Get("Content-Type"), Metadata: object.Metadata{}}
+	i := Info{Size: size, ETag: strings.Trim(h.Get("ETag"), `"`), CRC64: h.Get("X-Amz-Checksum-Crc64nvme"), ContentType: h.Get("Content-Type"), Metadata: object.Metadata{}, Version: h.Get("X-Amz-Version-Id")}
 	i.Modified, _ = http.ParseTime(h.Get("Last-Modified")) // zero when the service gives none
 	for name := range h {
 		if rest, ok := strings.CutPrefix(name, "X-Amz-Meta-"); ok {
@@ -224,6 +226,13 @@ func (c *Client) Put(ctx context.Context, bucket, key string, body io.Reader, si
 	}
 	for name, v := range p.Metadata {
 		h.Set("X-Amz-Meta-"+name, v)
+	}
+	if len(p.Tags) > 0 {
+		tags := url.Values{}
+		for name, v := range p.Tags {
+			tags.Set(name, v)
+		}
+		h.Set("X-Amz-Tagging", tags.Encode())
 	}
 	if p.IfAbsent {
 		h.Set("If-None-Match", "*")
@@ -282,9 +291,13 @@ type Object struct {
 }
 
 // Get reads an object from a byte on; 0 for all of it. ifMatch, when not
-// empty, is the ETag it must still have.
-func (c *Client) Get(ctx context.Context, bucket, key string, from int64, ifMatch string) (*Object, error) {
-	r, err := c.request(ctx, http.MethodGet, bucket, key, nil, nil)
+// empty, is the ETag it must still have; version, when not empty, the version's id.
+func (c *Client) Get(ctx context.Context, bucket, key, version string, from int64, ifMatch string) (*Object, error) {
+	var q url.Values
+	if version != "" {
+		q = url.Values{"versionId": {version}}
+	}
+	r, err := c.request(ctx, http.MethodGet, bucket, key, q, nil)
 	if err != nil {
 		return nil, err
 	}

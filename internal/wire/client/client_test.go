@@ -39,7 +39,7 @@ func sum(b string) string {
 // or are something else.
 func TestWrongAnswersAreNoticed(t *testing.T) {
 	read := func(c *client.Client) error {
-		o, err := c.Get(t.Context(), "plates", "k", 0, "")
+		o, err := c.Get(t.Context(), "plates", "k", "", 0, "")
 		if err != nil {
 			return err
 		}

@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 )
 
@@ -58,11 +59,11 @@ func (q *request) listBuckets() error {
 }
 
 func (q *request) headBucket() error {
-	region, err := q.s.store.Bucket(q.ctx(), q.bucket)
+	f, err := q.s.store.Bucket(q.ctx(), q.bucket)
 	if err != nil {
 		return err
 	}
-	q.w.Header().Set("x-amz-bucket-region", region)
+	q.w.Header().Set("x-amz-bucket-region", f.Region)
 	return q.noBody(http.StatusOK)
 }
 
@@ -91,7 +92,7 @@ func (q *request) createBucket() error {
 	if in.LocationConstraint != "" && in.LocationConstraint != q.s.store.Region && q.s.settings.StrictRegion {
 		return fault.New(fault.Invalid, "location", "buckets here are in the region %q", q.s.store.Region).In("LocationConstraint").Do("leave the location out, or name %s", q.s.store.Region)
 	}
-	if err := q.s.store.CreateBucket(q.ctx(), q.bucket, q.key.Account, "", nil, q.author()); err != nil {
+	if err := q.s.store.CreateBucket(q.ctx(), catalog.Bucket{Name: q.bucket, Account: q.key.Account}, q.author()); err != nil {
 		return err
 	}
 	q.w.Header().Set("Location", "/"+q.bucket.String())

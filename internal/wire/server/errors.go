@@ -6,6 +6,7 @@ import (
 	"net/http"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/store"
 )
 
 type dialectError struct {
@@ -20,7 +21,14 @@ var codes = map[string]dialectError{
 	"bucket-exists":      {"BucketAlreadyOwnedByYou", 409},
 	"bucket-not-empty":   {"BucketNotEmpty", 409},
 	"key-missing":        {"NoSuchKey", 404},
+	"key-deleted":        {"NoSuchKey", 404},
 	"absent":             {"NoSuchKey", 404},
+	"version-marker":     {"MethodNotAllowed", 405},
+	"version-malformed":  {"InvalidArgument", 400},
+	"versioning-kept":    {"InvalidBucketState", 409},
+	"tag-count":          {"BadRequest", 400},
+	"tag-name":           {"InvalidTag", 400},
+	"tag-value":          {"InvalidTag", 400},
 	"version-missing":    {"NoSuchVersion", 404},
 	"key-too-long":       {"KeyTooLongError", 400},
 	"exists":             {"PreconditionFailed", 412},
@@ -41,6 +49,7 @@ var codes = map[string]dialectError{
 	"range":              {"InvalidRange", 416},
 	"storage-class":      {"InvalidStorageClass", 400},
 	"copy-to-itself":     {"InvalidRequest", 400},
+	"copy-marker":        {"InvalidRequest", 400},
 	"region":             {"AuthorizationHeaderMalformed", 400},
 	"location":           {"InvalidLocationConstraint", 400},
 	"auth-malformed":     {"AuthorizationHeaderMalformed", 400},
@@ -86,6 +95,10 @@ func (q *request) fail(err error) {
 	}
 	f := fault.From(err)
 	d := dialect(f)
+	if gone := (*store.Deleted)(nil); errors.As(err, &gone) {
+		q.w.Header().Set("x-amz-delete-marker", "true")
+		q.w.Header().Set("x-amz-version-id", gone.Marker.ID().String())
+	}
 	if q.status != 0 {
 		// The answer is under way: cut the connection, so that nobody takes a part for the whole.
 		q.s.log.Debug("an answer broke off", "op", q.op, "request", q.id, "error", err)

@@ -120,10 +120,6 @@ func (q *request) refuseUnsupported() error {
 		case strings.HasPrefix(l, "x-amz-server-side-encryption"), strings.HasPrefix(l, "x-amz-object-lock-"), strings.HasPrefix(l, "x-amz-grant-"),
 			l == "x-amz-website-redirect-location", l == "x-amz-write-offset-bytes", strings.HasPrefix(l, "x-amz-copy-source-server-side"):
 			return notImplemented(l)
-		case l == "x-amz-tagging":
-			if v != "" {
-				return notImplemented(l)
-			}
 		}
 	}
 	return q.privateACL()
@@ -246,6 +242,9 @@ func (q *request) putObject() error {
 	if p.Metadata, err = q.metadata(); err != nil {
 		return err
 	}
+	if p.Tags, err = parseTagging(q.r.Header.Get("x-amz-tagging")); err != nil {
+		return err
+	}
 	if p.Size, err = q.size(); err != nil {
 		return err
 	}
@@ -267,6 +266,9 @@ func (q *request) putObject() error {
 	h := q.w.Header()
 	h.Set("ETag", `"`+v.ETag.String()+`"`)
 	setChecksums(h, v)
+	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
+		return err
+	}
 	h.Set("Content-Length", "0")
 	return q.noBody(http.StatusOK)
 }
@@ -295,10 +297,24 @@ func (q *request) conditions() (c object.Conditions) {
 	return c
 }
 
-func (q *request) checkVersionID() error {
-	if v := q.query.Get("versionId"); v != "" && v != "null" {
-		return fault.New(fault.NotFound, "version-missing", "The specified version does not exist").In("versionId").Do("versioning is off for this bucket: leave the version out")
+// versionID gives the version that the request names.
+func (q *request) versionID() (object.VersionID, error) {
+	if v, ok := q.query["versionId"]; ok && v[0] != "" {
+		return object.ParseVersionID(v[0])
 	}
+	return object.Current, nil
+}
+
+// sayVersion names a version in a header, in buckets that have or had
+// versioning.
+func (q *request) sayVersion(header string, id object.VersionID) error {
+	if id == object.Plain {
+		f, err := q.s.store.Bucket(q.ctx(), q.bucket)
+		if err != nil || f.Versioning == object.Off {
+			return err
+		}
+	}
+	q.w.Header().Set(header, id.String())
 	return nil
 }
 
@@ -307,7 +323,8 @@ func (q *request) getObject() error {
 	if err != nil {
 		return err
 	}
-	if err := q.checkVersionID(); err != nil {
+	id, err := q.versionID()
+	if err != nil {
 		return err
 	}
 	for param := range overrides {
@@ -315,11 +332,20 @@ func (q *request) getObject() error {
 			return fault.New(fault.Invalid, "override", "the value has a control character, which no header may have").In(param).Do("leave it out")
 		}
 	}
-	v, err := q.s.store.Find(q.ctx(), a)
+	v, err := q.s.store.FindVersion(q.ctx(), a, id)
 	if err != nil {
 		return err
 	}
 	h := q.w.Header()
+	if v.Marker {
+		h.Set("x-amz-delete-marker", "true")
+		h.Set("x-amz-version-id", v.ID().String())
+		h.Set("Allow", http.MethodDelete)
+		return fault.New(fault.Conflict, "version-marker", "The specified method is not allowed against this resource: the version is a delete marker").In("versionId").Do("name another version")
+	}
+	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
+		return err
+	}
 	switch q.conditions().Read(v) {
 	case object.NotModified:
 		h.Set("ETag", `"`+v.ETag.String()+`"`)
@@ -363,6 +389,9 @@ func (q *request) getObject() error {
 	}
 	for name, value := range v.Metadata {
 		h["x-amz-meta-"+name] = []string{value}
+	}
+	if len(v.Tags) > 0 {
+		h.Set("x-amz-tagging-count", strconv.Itoa(len(v.Tags)))
 	}
 	if len(q.query) > 0 {
 		for param, name := range overrides {
@@ -429,15 +458,36 @@ func (q *request) deleteObject() error {
 	if err != nil {
 		return err
 	}
-	if err := q.checkVersionID(); err != nil {
+	id, err := q.versionID()
+	if err != nil {
 		return err
 	}
 	_, etag, err := q.writeConditions()
 	if err != nil {
 		return err
 	}
-	if _, err := q.s.store.Remove(q.ctx(), a, etag, q.author()); err != nil {
+	h := q.w.Header()
+	if id != object.Current {
+		if etag != nil {
+			return notImplemented("If-Match with a version")
+		}
+		r, err := q.s.store.RemoveVersion(q.ctx(), a, id, q.author())
+		if err != nil && !fault.HasCode(err, "version-missing") { // what is not there need not be removed
+			return err
+		}
+		h.Set("x-amz-version-id", id.String())
+		if r.Marker {
+			h.Set("x-amz-delete-marker", "true")
+		}
+		return q.noBody(http.StatusNoContent)
+	}
+	r, err := q.s.store.Remove(q.ctx(), a, etag, q.author())
+	if err != nil {
 		return err
+	}
+	if r.Marker {
+		h.Set("x-amz-delete-marker", "true")
+		h.Set("x-amz-version-id", r.ID().String())
 	}
 	return q.noBody(http.StatusNoContent)
 }
@@ -466,40 +516,57 @@ func (q *request) removeMany() error {
 	if in.XMLName.Local != "Delete" || len(in.Object) == 0 || len(in.Object) > 1000 {
 		return fault.New(fault.Invalid, "document-malformed", "the document names %d objects to remove; 1 to 1000 are allowed", len(in.Object)).In("body")
 	}
-	errs := map[string]error{}
-	var keys []object.Key
-	for _, o := range in.Object {
-		k, err := object.ParseKey(o.Key)
-		switch {
-		case err != nil:
-			errs[o.Key] = err
-		case o.ETag != "":
-			errs[o.Key] = notImplemented("a condition in a list of objects to remove")
-		case o.VersionId != "" && o.VersionId != "null":
-			errs[o.Key] = fault.New(fault.NotFound, "version-missing", "The specified version does not exist")
-		default:
-			keys = append(keys, k)
+	errs := make([]error, len(in.Object))
+	var removals []store.Removal
+	place := make([]int, len(in.Object))
+	for i, o := range in.Object {
+		var r store.Removal
+		r.Key, errs[i] = object.ParseKey(o.Key)
+		if errs[i] == nil && o.VersionId != "" {
+			r.ID, errs[i] = object.ParseVersionID(o.VersionId)
+		}
+		if errs[i] == nil && o.ETag != "" {
+			errs[i] = notImplemented("a condition in a list of objects to remove")
+		}
+		if errs[i] == nil {
+			place[i] = len(removals)
+			removals = append(removals, r)
 		}
 	}
-	failed, err := q.s.store.RemoveMany(q.ctx(), q.bucket, keys, q.author())
+	results, failed, err := q.s.store.RemoveMany(q.ctx(), q.bucket, removals, q.author())
 	if err != nil {
 		return err
 	}
-	for k, err := range failed {
-		errs[k.String()] = err
-	}
 	d := newDoc("DeleteResult", true)
-	for _, o := range in.Object {
-		if err := errs[o.Key]; err != nil {
+	for i, o := range in.Object {
+		err := errs[i]
+		if err == nil {
+			err = failed[place[i]]
+		}
+		if err != nil {
 			f := fault.From(err)
 			d.begin("Error")
 			d.text("Key", o.Key)
+			if o.VersionId != "" {
+				d.text("VersionId", o.VersionId)
+			}
 			d.text("Code", dialect(f).code)
 			d.text("Message", f.Message)
 			d.end()
-		} else if !in.Quiet {
+		} else if r := results[place[i]]; !in.Quiet {
 			d.begin("Deleted")
 			d.text("Key", o.Key)
+			if o.VersionId != "" {
+				d.text("VersionId", o.VersionId)
+			}
+			if r.Marker {
+				d.bool("DeleteMarker", true)
+				if o.VersionId != "" {
+					d.text("DeleteMarkerVersionId", o.VersionId)
+				} else {
+					d.text("DeleteMarkerVersionId", r.ID().String())
+				}
+			}
 			d.end()
 		}
 	}
@@ -514,9 +581,12 @@ func (q *request) copyObject() error {
 	if err != nil {
 		return err
 	}
-	raw, version, _ := strings.Cut(q.r.Header.Get("x-amz-copy-source"), "?versionId=")
-	if version != "" && version != "null" {
-		return fault.New(fault.NotFound, "version-missing", "The specified version does not exist").In("x-amz-copy-source")
+	raw, version, named := strings.Cut(q.r.Header.Get("x-amz-copy-source"), "?versionId=")
+	id := object.Current
+	if named {
+		if id, err = object.ParseVersionID(version); err != nil {
+			return err
+		}
 	}
 	source, err := url.PathUnescape(raw)
 	if err != nil {
@@ -530,7 +600,7 @@ func (q *request) copyObject() error {
 	if from.Key, err = object.ParseKey(key); err != nil {
 		return err
 	}
-	c := store.Copy{From: from, To: to, Author: q.author()}
+	c := store.Copy{From: from, FromID: id, To: to, Author: q.author()}
 	switch v := q.r.Header.Get("x-amz-metadata-directive"); v {
 	case "", "COPY":
 	case "REPLACE":
@@ -541,6 +611,16 @@ func (q *request) copyObject() error {
 	default:
 		return fault.New(fault.Invalid, "metadata-directive", "the directive is COPY or REPLACE").In("x-amz-metadata-directive")
 	}
+	switch v := q.r.Header.Get("x-amz-tagging-directive"); v {
+	case "", "COPY":
+	case "REPLACE":
+		c.ReplaceTags = true
+		if c.Tags, err = parseTagging(q.r.Header.Get("x-amz-tagging")); err != nil {
+			return err
+		}
+	default:
+		return fault.New(fault.Invalid, "tagging-directive", "the directive is COPY or REPLACE").In("x-amz-tagging-directive")
+	}
 	h := q.r.Header
 	c.If.IfMatch, c.If.IfNoneMatch = object.ParseTags(h.Get("x-amz-copy-source-if-match")), object.ParseTags(h.Get("x-amz-copy-source-if-none-match"))
 	c.If.IfModifiedSince, _ = http.ParseTime(h.Get("x-amz-copy-source-if-modified-since"))
@@ -548,9 +628,18 @@ func (q *request) copyObject() error {
 	if c.IfAbsent, _, err = q.writeConditions(); err != nil {
 		return err
 	}
-	v, err := q.s.store.Copy(q.ctx(), c)
+	v, err := q.copyOrAnnotate(c)
+	if fault.HasCode(err, "version-marker") {
+		return fault.New(fault.Invalid, "copy-marker", "The source of a copy request may not specifically refer to a delete marker by version id.").In("x-amz-copy-source")
+	}
 	if err != nil {
 		return err
+	}
+	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
+		return err
+	}
+	if id != object.Current {
+		q.w.Header().Set("x-amz-copy-source-version-id", id.String())
 	}
 	d := newDoc("CopyObjectResult", true)
 	d.time("LastModified", v.Created)
@@ -560,4 +649,33 @@ func (q *request) copyObject() error {
 	d.text("ChecksumCRC64NVME", sums.Get("x-amz-checksum-crc64nvme"))
 	d.text("ChecksumType", "FULL_OBJECT")
 	return q.xml(d)
+}
+
+// copyOrAnnotate copies; a copy onto itself that changes metadata or tags is,
+// where it would not add a version, a new revision of the one that is there.
+func (q *request) copyOrAnnotate(c store.Copy) (*object.Version, error) {
+	f, err := q.s.store.Bucket(q.ctx(), c.To.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	if c.From != c.To || c.FromID != object.Current || f.Versioning == object.On || !c.Replace && !c.ReplaceTags {
+		return q.s.store.Copy(q.ctx(), c)
+	}
+	there, err := q.s.store.Find(q.ctx(), c.From)
+	switch {
+	case err != nil:
+		return nil, err
+	case !there.Plain || c.IfAbsent:
+		return q.s.store.Copy(q.ctx(), c)
+	case c.If.Read(there) != object.Proceed:
+		return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
+	}
+	a := store.Annotation{Address: c.To, Author: c.Author}
+	if c.Replace {
+		a.Headers, a.Metadata = &c.Headers, object.Edit{Clear: true, Set: c.Metadata}
+	}
+	if c.ReplaceTags {
+		a.Tags = object.Edit{Clear: true, Set: c.Tags}
+	}
+	return q.s.store.Annotate(q.ctx(), a)
 }

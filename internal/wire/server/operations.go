@@ -15,7 +15,7 @@ var subresources = []string{"partNumber", "uploadId"}
 
 // parameters are those that may come without a value and name no part of a
 // bucket or object.
-var parameters = []string{"prefix", "delimiter", "marker", "max-keys", "encoding-type", "list-type", "continuation-token", "start-after", "fetch-owner", "max-buckets", "versionId", "x-id"}
+var parameters = []string{"prefix", "delimiter", "marker", "max-keys", "encoding-type", "list-type", "continuation-token", "start-after", "fetch-owner", "max-buckets", "versionId", "x-id", "key-marker", "version-id-marker"}
 
 // subresource gives the part of a bucket or object that a request is about; ""
 // for the whole. A parameter without a value names one, unless it is known to
@@ -76,6 +76,18 @@ func (q *request) bucketOperation(sub string) named {
 	switch {
 	case sub == "delete" && q.r.Method == http.MethodPost:
 		return named{"DeleteObjects", (*request).removeMany}
+	case sub == "versioning" && q.r.Method == http.MethodGet:
+		return named{"GetBucketVersioning", (*request).getVersioning}
+	case sub == "versioning" && q.r.Method == http.MethodPut:
+		return named{"PutBucketVersioning", (*request).putVersioning}
+	case sub == "versions" && q.r.Method == http.MethodGet:
+		return named{"ListObjectVersions", (*request).listVersions}
+	case sub == "tagging" && q.r.Method == http.MethodGet:
+		return named{"GetBucketTagging", (*request).getBucketTags}
+	case sub == "tagging" && q.r.Method == http.MethodPut:
+		return named{"PutBucketTagging", (*request).putBucketTags}
+	case sub == "tagging" && q.r.Method == http.MethodDelete:
+		return named{"DeleteBucketTagging", (*request).deleteBucketTags}
 	case q.r.Method == http.MethodGet:
 		if p, ok := bucketProbes[sub]; ok {
 			return named{"GetBucket:" + sub, func(q *request) error { return q.probeBucket(p) }}
@@ -101,6 +113,16 @@ func (q *request) objectOperation(sub string) named {
 		}
 		return named{}
 	}
+	if sub == "tagging" {
+		switch q.r.Method {
+		case http.MethodGet:
+			return named{"GetObjectTagging", (*request).getTags}
+		case http.MethodPut:
+			return named{"PutObjectTagging", (*request).putTags}
+		case http.MethodDelete:
+			return named{"DeleteObjectTagging", (*request).deleteTags}
+		}
+	}
 	if q.r.Method == http.MethodGet {
 		if p, ok := objectProbes[sub]; ok {
 			return named{"GetObject:" + sub, func(q *request) error { return q.probeObject(p) }}
@@ -124,7 +146,6 @@ func empty(root string) probe { return probe{root: root, write: func(*request, *
 
 var bucketProbes = map[string]probe{
 	"location":       {root: "LocationConstraint", write: nil},
-	"versioning":     empty("VersioningConfiguration"),
 	"acl":            {root: "AccessControlPolicy", write: ownerOnly},
 	"logging":        empty("BucketLoggingStatus"),
 	"notification":   empty("NotificationConfiguration"),
@@ -152,7 +173,6 @@ var bucketProbes = map[string]probe{
 	"policy":      none("NoSuchBucketPolicy", "The bucket policy does not exist"),
 	"cors":        none("NoSuchCORSConfiguration", "The CORS configuration does not exist"),
 	"website":     none("NoSuchWebsiteConfiguration", "The specified bucket does not have a website configuration"),
-	"tagging":     none("NoSuchTagSet", "The TagSet does not exist"),
 	"encryption":  none("ServerSideEncryptionConfigurationNotFoundError", "The server side encryption configuration was not found"),
 	"replication": none("ReplicationConfigurationNotFoundError", "The replication configuration was not found"),
 	"object-lock": none("ObjectLockConfigurationNotFoundError", "Object Lock configuration does not exist for this bucket"),
@@ -160,7 +180,6 @@ var bucketProbes = map[string]probe{
 
 var objectProbes = map[string]probe{
 	"acl":        {root: "AccessControlPolicy", write: ownerOnly},
-	"tagging":    {root: "Tagging", write: func(_ *request, d *doc) { d.begin("TagSet"); d.end() }},
 	"legal-hold": none("NoSuchObjectLockConfiguration", "The specified object does not have a ObjectLock configuration"),
 	"retention":  none("NoSuchObjectLockConfiguration", "The specified object does not have a ObjectLock configuration"),
 }
@@ -186,13 +205,13 @@ func (q *request) owner(d *doc, name string) {
 }
 
 func (q *request) probeBucket(p probe) error {
-	region, err := q.s.store.Bucket(q.ctx(), q.bucket)
+	f, err := q.s.store.Bucket(q.ctx(), q.bucket)
 	if err != nil {
 		return err
 	}
 	if p.root == "LocationConstraint" {
 		d := newDoc(p.root, true)
-		d.escape(region)
+		d.escape(f.Region)
 		return q.xml(d)
 	}
 	return q.answer(p)
@@ -203,7 +222,11 @@ func (q *request) probeObject(p probe) error {
 	if err != nil {
 		return err
 	}
-	if _, err := q.s.store.Find(q.ctx(), a); err != nil {
+	id, err := q.versionID()
+	if err != nil {
+		return err
+	}
+	if _, err := q.s.store.FindVersion(q.ctx(), a, id); err != nil {
 		return err
 	}
 	return q.answer(p)

@@ -135,7 +135,7 @@ func TestReadsWhileItIsReplaced(t *testing.T) {
 		}
 	}()
 	for range 300 {
-		o, err := c.Get(t.Context(), "plates", "k", 0, "")
+		o, err := c.Get(t.Context(), "plates", "k", "", 0, "")
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -259,7 +259,7 @@ func (q *request) cors() {
 	h := q.w.Header()
 	h.Set("Access-Control-Allow-Origin", origin)
 	h.Add("Vary", "Origin")
-	h.Set("Access-Control-Expose-Headers", "ETag, Content-Length, Content-Range, Accept-Ranges, Last-Modified, x-amz-request-id, x-amz-checksum-crc64nvme, x-amz-checksum-sha256")
+	h.Set("Access-Control-Expose-Headers", "ETag, Content-Length, Content-Range, Accept-Ranges, Last-Modified, x-amz-request-id, x-amz-version-id, x-amz-delete-marker, x-amz-tagging-count, x-amz-checksum-crc64nvme, x-amz-checksum-sha256")
 }
 
 func (q *request) originAllowed(origin string) bool {

@@ -161,7 +161,7 @@ func TestKeysOfAnyBytes(t *testing.T) {
 		if !listed[k] {
 			t.Errorf("%q is not in the listing", k)
 		}
-		o, err := c.Get(ctx, "plates", k, 0, "")
+		o, err := c.Get(ctx, "plates", k, "", 0, "")
 		if err != nil {
 			t.Errorf("getting %q: %v", k, err)
 			continue
@@ -377,10 +377,10 @@ func TestProbesAndTheUnsupported(t *testing.T) {
 		{"GET", "/plates?policy=", "", 404, "NoSuchBucketPolicy"}, {"GET", "/plates?cors=", "", 404, "NoSuchCORSConfiguration"}, {"GET", "/plates?acl=", "", 200, "FULL_CONTROL"},
 		{"GET", "/plates?encryption=", "", 404, "ServerSideEncryptionConfigurationNotFoundError"}, {"GET", "/plates?uploads=", "", 200, "ListMultipartUploadsResult"},
 		{"GET", "/plates?tagging=", "", 404, "NoSuchTagSet"}, {"GET", "/plates/k?tagging=", "", 200, "<TagSet>"}, {"GET", "/nowhere?versioning=", "", 404, "NoSuchBucket"},
-		{"PUT", "/plates?versioning=", "", 501, "NotImplemented"}, {"PUT", "/plates?lifecycle=", "", 501, "NotImplemented"}, {"GET", "/plates?inventory=", "", 501, "NotImplemented"},
+		{"PUT", "/plates?versioning=", "", 400, "MalformedXML"}, {"PUT", "/plates?lifecycle=", "", 501, "NotImplemented"}, {"GET", "/plates?inventory=", "", 501, "NotImplemented"},
 		{"POST", "/plates/k?uploads=", "", 501, "NotImplemented"}, {"PUT", "/plates/k?partNumber=1&uploadId=x", "", 501, "NotImplemented"}, {"POST", "/plates", "", 501, "NotImplemented"},
-		{"PATCH", "/plates/k", "", 501, "NotImplemented"}, {"GET", "/plates/k?versionId=abc", "", 404, "NoSuchVersion"}, {"GET", "/plates/k?versionId=null", "", 200, "x"},
-		{"PUT", "/plates/k", "x-amz-tagging: a=b", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-storage-class: COLD", 400, "InvalidStorageClass"},
+		{"PATCH", "/plates/k", "", 501, "NotImplemented"}, {"GET", "/plates/k?versionId=abc", "", 400, "InvalidArgument"}, {"GET", "/plates/k?versionId=00000001", "", 404, "NoSuchVersion"}, {"GET", "/plates/k?versionId=null", "", 200, "x"},
+		{"PUT", "/plates/k", "x-amz-tagging: a=b&a=c", 400, "InvalidTag"}, {"PUT", "/plates/k", "x-amz-storage-class: COLD", 400, "InvalidStorageClass"},
 		{"PUT", "/plates/k", "x-amz-server-side-encryption: AES256", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-acl: public-read", 501, "NotImplemented"},
 		{"PUT", "/PLATES", "", 400, "InvalidBucketName"}, {"GET", "/plates?list-type=2&continuation-token=%21", "", 400, "InvalidArgument"}, {"GET", "/plates?max-keys=-1", "", 400, "InvalidArgument"},
 	} {

@@ -1,0 +1,223 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// OrderState says how far an order has come.
+type OrderState string
+
+// The states of an order.
+const (
+	OrderRunning OrderState = "running"
+	OrderStopped OrderState = "stopped" // on request; it can go on
+	OrderDone    OrderState = "done"
+	OrderFailed  OrderState = "failed" // it can go on when the cause is mended
+)
+
+// Order is work on a whole prefix that the service does for somebody.
+type Order struct {
+	ID       int64
+	Kind     string // rename or restore
+	Bucket   object.BucketName
+	What     OrderWhat
+	State    OrderState
+	Progress OrderProgress
+	Problem  string // why it failed
+	Who      string
+	Source   string
+	Created  time.Time
+	Changed  time.Time
+}
+
+// OrderWhat says what an order is to do.
+type OrderWhat struct {
+	Prefix   []byte    `json:"prefix"`
+	ToBucket string    `json:"toBucket,omitempty"` // of a rename
+	ToPrefix []byte    `json:"toPrefix,omitempty"`
+	Replace  bool      `json:"replace,omitempty"` // what a rename finds at the target
+	AsOf     time.Time `json:"asOf,omitzero"`     // of a restore
+}
+
+// OrderProgress says how far an order has come.
+type OrderProgress struct {
+	Cursor    []byte    `json:"cursor,omitempty"` // the last key that was dealt with
+	Total     int64     `json:"total"`            // keys to deal with, counted at the start
+	Renamed   int64     `json:"renamed,omitempty"`
+	Restored  int64     `json:"restored,omitempty"`
+	Removed   int64     `json:"removed,omitempty"`
+	Unchanged int64     `json:"unchanged,omitempty"`
+	Bytes     int64     `json:"bytes"`
+	Began     time.Time `json:"began,omitzero"` // before the first change: a restore is undone as of then
+}
+
+type orderRow struct {
+	ID       int64     `db:"id"`
+	Kind     string    `db:"kind"`
+	Bucket   string    `db:"bucket"`
+	What     []byte    `db:"what"`
+	State    string    `db:"state"`
+	Progress []byte    `db:"progress"`
+	Problem  string    `db:"problem"`
+	Who      string    `db:"who"`
+	Source   string    `db:"source"`
+	Created  time.Time `db:"created"`
+	Changed  time.Time `db:"changed"`
+}
+
+const orderQuery = `select o.id, o.kind, b.name as bucket, o.what, o.state, o.progress, o.problem, o.who, o.source, o.created, o.changed from orders o join buckets b on b.id = o.bucket `
+
+func (r *orderRow) order() (*Order, error) {
+	o := &Order{ID: r.ID, Kind: r.Kind, State: OrderState(r.State), Problem: r.Problem, Who: r.Who, Source: r.Source, Created: r.Created.UTC(), Changed: r.Changed.UTC()}
+	var err error
+	if o.Bucket, err = object.ParseBucketName(r.Bucket); err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(r.What, &o.What); err != nil {
+		return nil, err
+	}
+	return o, json.Unmarshal(r.Progress, &o.Progress)
+}
+
+// CreateOrder records an order and gives its number. The same order, if it is
+// there and not done, goes on instead.
+func (c *Catalog) CreateOrder(ctx context.Context, o *Order, by Author) (int64, error) {
+	what, err := json.Marshal(o.What)
+	if err != nil {
+		return 0, err
+	}
+	progress, err := json.Marshal(o.Progress)
+	if err != nil {
+		return 0, err
+	}
+	var id int64
+	err = c.db.GetContext(ctx, &id, `update orders set state = 'running', problem = '', changed = $4 where id = (select max(o.id) from orders o join buckets b on b.id = o.bucket
+		where o.kind = $1 and b.name = $2 and b.removed is null and o.what = $3::jsonb and o.state <> 'done') returning id`, o.Kind, o.Bucket.String(), string(what), by.At)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return id, mapError(err)
+	}
+	err = c.db.GetContext(ctx, &id, `insert into orders (kind, bucket, what, state, progress, who, source, created, changed)
+		select $1, id, $3::jsonb, $4, $5::jsonb, $6, $7, $8, $8 from buckets where name = $2 and removed is null returning id`,
+		o.Kind, o.Bucket.String(), string(what), OrderRunning, string(progress), by.Who, by.Source, by.At)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, noBucket(o.Bucket)
+	}
+	return id, mapError(err)
+}
+
+// Order gives an order. The error for none has the code order-missing.
+func (c *Catalog) Order(ctx context.Context, id int64) (*Order, error) {
+	var r orderRow
+	err := c.db.GetContext(ctx, &r, orderQuery+`where o.id = $1`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fault.New(fault.NotFound, "order-missing", "there is no order %d", id).In("order")
+	}
+	if err != nil {
+		return nil, mapError(err)
+	}
+	return r.order()
+}
+
+// Orders gives orders before a number (0: from the latest), latest first; only
+// those in a state unless it is "".
+func (c *Catalog) Orders(ctx context.Context, before int64, state OrderState, limit int) ([]*Order, error) {
+	var rows []orderRow
+	if err := c.db.SelectContext(ctx, &rows, orderQuery+`where ($1 = 0 or o.id < $1) and ($2 = '' or o.state = $2) order by o.id desc limit $3`, before, string(state), limit); err != nil {
+		return nil, mapError(err)
+	}
+	out := make([]*Order, len(rows))
+	for i := range rows {
+		var err error
+		if out[i], err = rows[i].order(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// RunningOrders gives the numbers of orders that are to be worked on.
+func (c *Catalog) RunningOrders(ctx context.Context) (ids []int64, err error) {
+	err = c.db.SelectContext(ctx, &ids, `select id from orders where state = 'running' order by id limit 100`)
+	return ids, mapError(err)
+}
+
+// TurnOrder brings an order from one of some states into another. It reports
+// false when it was in none of them.
+func (c *Catalog) TurnOrder(ctx context.Context, id int64, to OrderState, problem string, from ...OrderState) (bool, error) {
+	names := make([]string, len(from))
+	for i, s := range from {
+		names[i] = string(s)
+	}
+	res, err := c.db.ExecContext(ctx, `update orders set state = $2, problem = $3, changed = now() where id = $1 and state = any($4)`, id, string(to), problem, names)
+	if err != nil {
+		return false, mapError(err)
+	}
+	n, err := res.RowsAffected()
+	return n > 0, mapError(err)
+}
+
+// SaveOrder keeps how far an order has come and gives its state, which somebody
+// may have changed.
+func (c *Catalog) SaveOrder(ctx context.Context, id int64, p OrderProgress) (OrderState, error) {
+	b, err := json.Marshal(p)
+	if err != nil {
+		return "", err
+	}
+	var state string
+	err = c.db.GetContext(ctx, &state, `update orders set progress = $2::jsonb, changed = now() where id = $1 returning state`, id, string(b))
+	return OrderState(state), mapError(err)
+}
+
+// Difference is how a key stands now against a moment.
+type Difference struct {
+	Key   string
+	Now   bool // it has an object now
+	Then  bool // it had one then
+	Same  bool // with the same content and metadata
+	Size  int64
+	Bytes int64 // of the object then
+}
+
+// Differences compares keys beneath a prefix, after a key, with how they stood
+// at a moment; at most limit, fewer only at the end.
+func (c *Catalog) Differences(ctx context.Context, bucket int64, prefix, after string, at time.Time, limit int) ([]Difference, error) {
+	var until []byte
+	if s, ok := object.Successor(prefix); ok {
+		until = []byte(s)
+	}
+	rows, err := c.db.QueryContext(ctx, `select h.key, not h.marker, coalesce(not o.marker, false), h.size, coalesce(o.size, 0),
+			coalesce(not h.marker and not o.marker and h.md5 = o.md5 and h.parts = o.parts and h.size = o.size
+			and h.content_type = coalesce(r.content_type, o.content_type)
+			and h.headers is not distinct from case when r.content_type is null then o.headers else r.headers end
+			and h.metadata is not distinct from case when r.content_type is null then o.metadata else r.metadata end
+			and h.tags is not distinct from case when r.content_type is null then o.tags else r.tags end, false)
+		from (select * from heads where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) order by key limit $6) h
+		left join lateral (select * from (
+			select h.number, h.revision, h.marker, h.md5, h.parts, h.size, h.content_type, h.headers, h.metadata, h.tags where h.created <= $5
+			union all (select y.number, y.revision, y.marker, y.md5, y.parts, y.size, y.content_type, y.headers, y.metadata, y.tags from history y
+				where h.created > $5 and y.bucket = $1 and y.key = h.key and y.created <= $5 order by y.number desc limit 1)) x limit 1) o on true
+		left join lateral (select * from revisions v where v.bucket = $1 and v.key = h.key and v.number = o.number and v.until > $5 order by v.revision limit 1) r on true
+		order by h.key`, bucket, []byte(prefix), []byte(after), until, at, limit)
+	if err != nil {
+		return nil, mapError(err)
+	}
+	defer rows.Close()
+	var out []Difference
+	for rows.Next() {
+		var d Difference
+		var key []byte
+		if err := rows.Scan(&key, &d.Now, &d.Then, &d.Size, &d.Bytes, &d.Same); err != nil {
+			return nil, mapError(err)
+		}
+		d.Key = string(key)
+		out = append(out, d)
+	}
+	return out, mapError(rows.Err())
+}

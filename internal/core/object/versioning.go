@@ -1,0 +1,123 @@
+package object
+
+import (
+	"strconv"
+	"strings"
+	"time"
+
+	"spindle/internal/core/fault"
+)
+
+// Versioning says whether a bucket keeps what is replaced and removed.
+type Versioning uint8
+
+// The states of a bucket's versioning; their numbers stand in the database.
+const (
+	Off    Versioning = iota // what is replaced or removed is gone
+	On                       // every change adds a version
+	Paused                   // versions that are there stay; changes replace the one plain version
+)
+
+var versionings = [...]string{"off", "on", "paused"}
+
+func (v Versioning) String() string { return versionings[v] }
+
+// ParseVersioning reads off, on or paused. The error has the code versioning.
+func ParseVersioning(s string) (Versioning, error) {
+	for i, name := range versionings {
+		if s == name {
+			return Versioning(i), nil
+		}
+	}
+	return Off, fault.New(fault.Invalid, "versioning", "versioning is off, on or paused, not %q", s).In("versioning")
+}
+
+// VersionID names a version of a key: its number, or one of the two below.
+type VersionID int64
+
+// Names of versions without a number.
+const (
+	Current VersionID = 0  // whatever is current
+	Plain   VersionID = -1 // the one version of a key that was written while versioning was off or paused
+)
+
+// String gives the id as people and the wire see it: "null" for Plain, "" for
+// Current, otherwise at least eight digits to the base 32.
+func (id VersionID) String() string {
+	switch {
+	case id == Current:
+		return ""
+	case id < 0:
+		return "null"
+	}
+	s := strconv.FormatInt(int64(id), 32)
+	return strings.Repeat("0", max(0, 8-len(s))) + s
+}
+
+// ParseVersionID reads what String gives. The error has the code version-malformed.
+func ParseVersionID(s string) (VersionID, error) {
+	if s == "null" {
+		return Plain, nil
+	}
+	n, err := strconv.ParseInt(s, 32, 64)
+	if err != nil || n <= 0 || VersionID(n).String() != s {
+		return Current, fault.New(fault.Invalid, "version-malformed", "%q is no version id", s).In("version").
+			Do("take the id from the key's history: eight digits and small letters, or null")
+	}
+	return VersionID(n), nil
+}
+
+// ID names the version.
+func (v *Version) ID() VersionID {
+	if v.Plain {
+		return Plain
+	}
+	return VersionID(v.Number)
+}
+
+// Origin says how a version came to be, when it was not simply written.
+type Origin struct {
+	How    string // restored, renamed or copied
+	Bucket string
+	Key    string
+	ID     VersionID
+	At     time.Time
+	Who    string
+}
+
+var momentForms = []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02"}
+
+// ParseMoment reads a moment as people write it: RFC 3339, a date and time of
+// day in the zone of now, a date (its beginning), or a time ago such as 90m,
+// 36h or 7d. The errors have the code moment.
+func ParseMoment(s string, now time.Time) (time.Time, error) {
+	s = strings.TrimSpace(s)
+	bad := func(why string) (time.Time, error) {
+		return time.Time{}, fault.New(fault.Invalid, "moment", "%q %s", s, why).In("as-of").
+			Do(`write "2026-11-20 14:00", 2026-11-20T14:00:00Z, 2026-11-20, or a time ago such as 36h or 7d`)
+	}
+	t, err := time.Parse(time.RFC3339Nano, s)
+	for _, form := range momentForms {
+		if err == nil {
+			break
+		}
+		t, err = time.ParseInLocation(form, s, now.Location())
+	}
+	if err != nil {
+		var ago time.Duration
+		if days, ok := strings.CutSuffix(s, "d"); ok {
+			n, derr := strconv.ParseUint(days, 10, 16)
+			ago, err = time.Duration(n)*24*time.Hour, derr
+		} else {
+			ago, err = time.ParseDuration(s)
+		}
+		if err != nil || ago < 0 {
+			return bad("is no moment")
+		}
+		t = now.Add(-ago)
+	}
+	if t.After(now) {
+		return bad("is in the future")
+	}
+	return t.UTC(), nil
+}

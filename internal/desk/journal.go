@@ -1,0 +1,125 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/object"
+)
+
+// JournalLine is one change of one object or bucket.
+type JournalLine struct {
+	Position string         `json:"position"`
+	At       time.Time      `json:"at"`
+	Kind     string         `json:"kind"`
+	Bucket   string         `json:"bucket"`
+	Key      string         `json:"key,omitempty"`
+	Number   int64          `json:"number,omitempty" doc:"Of the version: greater is later"`
+	Size     int64          `json:"size"`
+	Who      string         `json:"who"`
+	Source   string         `json:"source,omitempty"`
+	Says     string         `json:"says,omitempty" doc:"What else there is to say of it"`
+	Detail   map[string]any `json:"detail,omitempty"`
+}
+
+// JournalPage is a stretch of the journal.
+type JournalPage struct {
+	Entries      []JournalLine `json:"entries"`
+	Next         string        `json:"next,omitempty" doc:"The position to go on from. A page can be short, even empty, and have a next: filters are looked for in a stretch of the journal at a time"`
+	CompleteUpTo time.Time     `json:"completeUpTo" doc:"When there is no more, every change that was committed before this moment has been looked at"`
+}
+
+func journalLines(entries []catalog.JournalEntry) []JournalLine {
+	out := make([]JournalLine, len(entries))
+	for i, e := range entries {
+		out[i] = JournalLine{Position: e.Position(), At: e.At, Kind: e.Kind.String(), Bucket: e.Bucket, Key: e.Key, Number: e.Number, Size: e.Size, Who: e.Who, Source: e.Source,
+			Detail: e.Detail, Says: says(e)}
+	}
+	return out
+}
+
+// says puts the detail of an entry into words.
+func says(e catalog.JournalEntry) string {
+	end := func(name string) string {
+		m, _ := e.Detail[name].(map[string]any)
+		key, _ := m["key"].(string)
+		bucket, _ := m["bucket"].(string)
+		if bucket != "" && bucket != e.Bucket {
+			key = bucket + "/" + key
+		}
+		return key
+	}
+	switch e.Kind {
+	case catalog.ObjectRenamed, catalog.ObjectCopied:
+		return "from " + end("from")
+	case catalog.ObjectRenamedAway:
+		return "to " + end("to")
+	case catalog.ObjectRestored:
+		m, _ := e.Detail["from"].(map[string]any)
+		return fmt.Sprintf("from version %v", m["version"])
+	case catalog.ObjectAnnotated:
+		return fmt.Sprintf("revision %v", e.Detail["revision"])
+	case catalog.VersionRemoved:
+		if e.Detail["marker"] == true {
+			return "a delete marker"
+		}
+		return "version " + object.VersionID(e.Number).String()
+	case catalog.BucketChanged:
+		for _, name := range []string{"versioning", "quota", "tags"} {
+			if v, ok := e.Detail[name]; ok {
+				if v == nil {
+					return name + " taken away"
+				}
+				return fmt.Sprintf("%s %v", name, v)
+			}
+		}
+	case catalog.DamageFound:
+		return fmt.Sprint(e.Detail["problem"])
+	}
+	return ""
+}
+
+func (d *Desk) journalCalls(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-journal", Method: http.MethodGet, Path: "/api/v1/journal", Summary: "Changes, latest first, or in order after a position", Tags: []string{"journal"}},
+		func(ctx context.Context, in *struct {
+			Bucket string   `query:"bucket" maxLength:"64"`
+			Prefix string   `query:"prefix" maxLength:"1024" doc:"Of keys"`
+			Kind   []string `query:"kind" doc:"One or more kinds"`
+			Who    string   `query:"who" maxLength:"128" doc:"The access key"`
+			Since  string   `query:"since" maxLength:"64" doc:"RFC 3339"`
+			Until  string   `query:"until" maxLength:"64" doc:"RFC 3339"`
+			Before string   `query:"before" maxLength:"64" doc:"A position: older entries, latest first"`
+			After  string   `query:"after" maxLength:"64" doc:"A position: younger entries, in order; 0.0 is the beginning"`
+			Limit  int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*struct{ Body JournalPage }, error) {
+			q := catalog.JournalQuery{Before: in.Before, After: in.After, Bucket: in.Bucket, Prefix: in.Prefix, Who: in.Who, Limit: in.Limit}
+			if err := object.CheckText("prefix", in.Prefix); err != nil {
+				return nil, d.problem(err)
+			}
+			for _, name := range in.Kind {
+				k, err := catalog.ParseEntryKind(name)
+				if err != nil {
+					return nil, d.problem(err)
+				}
+				q.Kinds = append(q.Kinds, k)
+			}
+			var err error
+			for s, into := range map[*string]*time.Time{&in.Since: &q.Since, &in.Until: &q.Until} {
+				if *s != "" {
+					if *into, err = moment(*s); err != nil {
+						return nil, d.problem(err)
+					}
+				}
+			}
+			p, err := d.store.Catalog.Journal(ctx, q)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &struct{ Body JournalPage }{JournalPage{Entries: journalLines(p.Entries), Next: p.Next, CompleteUpTo: p.UpTo}}, nil
+		})
+}

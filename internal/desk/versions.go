@@ -1,0 +1,408 @@
+package desk
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/store"
+	"spindle/internal/works"
+)
+
+// HistoryVersion is a version in the history of a key.
+type HistoryVersion struct {
+	Version   string            `json:"version" doc:"The version's id"`
+	Number    int64             `json:"number" doc:"Greater is later"`
+	Marker    bool              `json:"marker,omitempty" doc:"A delete marker"`
+	Latest    bool              `json:"latest,omitempty"`
+	Size      int64             `json:"size"`
+	Created   time.Time         `json:"created"`
+	By        string            `json:"by"`
+	Source    string            `json:"source,omitempty" doc:"The address it was written from"`
+	ETag      string            `json:"etag,omitempty"`
+	Replaced  time.Time         `json:"replaced,omitzero" doc:"When the next one came; absent for the latest"`
+	Origin    *OriginInfo       `json:"origin,omitempty" doc:"Where it came from, if it was not simply written"`
+	Revision  int               `json:"revision" doc:"Of its metadata"`
+	Metadata  map[string]string `json:"metadata,omitempty"`
+	Tags      object.Tags       `json:"tags,omitempty"`
+	Revisions []RevisionInfo    `json:"revisions,omitempty" doc:"Changes of its metadata, first one first"`
+}
+
+// RevisionInfo is a change of a version's metadata.
+type RevisionInfo struct {
+	Revision int               `json:"revision" doc:"The one that the change made"`
+	At       time.Time         `json:"at"`
+	By       string            `json:"by"`
+	Source   string            `json:"source,omitempty"`
+	Before   map[string]string `json:"before,omitempty" doc:"The metadata before it"`
+	Tags     object.Tags       `json:"tagsBefore,omitempty"`
+}
+
+// OriginInfo says where a version came from, or where an object went.
+type OriginInfo struct {
+	How     string    `json:"how" enum:"restored,renamed,copied"`
+	Bucket  string    `json:"bucket"`
+	Key     string    `json:"key"`
+	Version string    `json:"version"`
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+}
+
+// Chapter is the history of one name of an object.
+type Chapter struct {
+	Bucket   string           `json:"bucket"`
+	Key      string           `json:"key"`
+	Versions []HistoryVersion `json:"versions" doc:"Newest first"`
+	Went     []OriginInfo     `json:"went,omitempty" doc:"Renames away from this name, latest first"`
+	Next     int64            `json:"next,omitempty" doc:"Give it as before for older versions; absent at the end"`
+}
+
+func originInfo(o object.Origin) OriginInfo {
+	return OriginInfo{How: o.How, Bucket: o.Bucket, Key: o.Key, Version: o.ID.String(), At: o.At, By: o.Who}
+}
+
+func chapter(c store.Chapter) Chapter {
+	out := Chapter{Bucket: c.Bucket.String(), Key: c.Key.String(), Versions: []HistoryVersion{}}
+	for _, p := range c.Versions {
+		v := p.Version
+		h := HistoryVersion{Version: v.ID().String(), Number: v.Number, Marker: v.Marker, Latest: p.Replaced.IsZero(), Size: v.Size, Created: v.Created, By: v.By, Source: v.Source,
+			Replaced: p.Replaced, Revision: v.Revision, Metadata: v.Metadata.Decoded(), Tags: v.Tags}
+		if !v.Marker {
+			h.ETag = v.ETag.String()
+		}
+		if p.Origin != nil {
+			o := originInfo(*p.Origin)
+			h.Origin = &o
+		}
+		for _, r := range p.Revisions {
+			h.Revisions = append(h.Revisions, RevisionInfo{Revision: r.Number + 1, At: r.Until, By: r.Who, Source: r.Source, Before: r.Metadata.Decoded(), Tags: r.Tags})
+		}
+		out.Versions = append(out.Versions, h)
+	}
+	for _, o := range c.Went {
+		out.Went = append(out.Went, originInfo(o))
+	}
+	if c.More {
+		out.Next = out.Versions[len(out.Versions)-1].Number
+	}
+	return out
+}
+
+// ListedVersion is a version in a page of a bucket's versions.
+type ListedVersion struct {
+	Key     string    `json:"key"`
+	Version string    `json:"version"`
+	Number  int64     `json:"number"`
+	Latest  bool      `json:"latest,omitempty"`
+	Marker  bool      `json:"marker,omitempty"`
+	Size    int64     `json:"size"`
+	Created time.Time `json:"created"`
+	By      string    `json:"by"`
+}
+
+// VersionPage is a page of all versions: keys in byte order, the versions of
+// each newest first.
+type VersionPage struct {
+	Versions    []ListedVersion `json:"versions"`
+	Prefixes    []string        `json:"prefixes"`
+	Next        string          `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+	NextVersion int64           `json:"nextVersion,omitempty" doc:"Give it as afterVersion"`
+}
+
+// OrderInfo is work on a whole prefix that the service does for somebody.
+type OrderInfo struct {
+	ID        int64     `json:"id"`
+	Kind      string    `json:"kind" enum:"rename,restore"`
+	Bucket    string    `json:"bucket"`
+	Prefix    string    `json:"prefix"`
+	ToBucket  string    `json:"toBucket,omitempty"`
+	ToPrefix  string    `json:"toPrefix,omitempty"`
+	AsOf      time.Time `json:"asOf,omitzero"`
+	State     string    `json:"state" enum:"running,stopped,done,failed"`
+	Problem   string    `json:"problem,omitempty" doc:"Why it failed; it can go on when that is mended"`
+	Total     int64     `json:"total" doc:"Keys to deal with, counted at the start"`
+	Done      int64     `json:"done" doc:"Keys dealt with"`
+	Renamed   int64     `json:"renamed"`
+	Restored  int64     `json:"restored"`
+	Removed   int64     `json:"removed" doc:"Deleted with a delete marker, because they were not there then"`
+	Unchanged int64     `json:"unchanged"`
+	Bytes     int64     `json:"bytes" doc:"Of the objects renamed or restored; none were moved"`
+	By        string    `json:"by"`
+	Began     time.Time `json:"began" doc:"A restore is undone by one as of this moment"`
+	Changed   time.Time `json:"changed"`
+}
+
+func orderInfo(o *catalog.Order) OrderInfo {
+	p := o.Progress
+	return OrderInfo{ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(), Prefix: string(o.What.Prefix), ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
+		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Renamed + p.Restored + p.Removed + p.Unchanged, Renamed: p.Renamed, Restored: p.Restored,
+		Removed: p.Removed, Unchanged: p.Unchanged, Bytes: p.Bytes, By: o.Who, Began: p.Began, Changed: o.Changed}
+}
+
+type orderOut struct{ Body OrderInfo }
+
+type objectOut struct{ Body ObjectInfo }
+
+func (d *Desk) versionCalls(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "object-history", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/history", Summary: "The history of a key: versions, delete markers, changes of metadata, renames", Tags: []string{"versions"}},
+		func(ctx context.Context, in *struct {
+			BucketPath
+			Key    string `query:"key" required:"true"`
+			Before int64  `query:"before" minimum:"0" doc:"Versions older than this number"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+			Follow bool   `query:"followRenames" doc:"Also the names it had before and got later"`
+		}) (*struct {
+			Body struct {
+				Chapters []Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
+			}
+		}, error) {
+			a, err := address(in.Bucket, in.Key)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			list, err := d.store.History(ctx, a, in.Before, in.Limit, in.Follow)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out := &struct {
+				Body struct {
+					Chapters []Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
+				}
+			}{}
+			for _, c := range list {
+				out.Body.Chapters = append(out.Body.Chapters, chapter(c))
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-versions", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/versions", Summary: "List all versions and delete markers by key", Tags: []string{"versions"}},
+		func(ctx context.Context, in *struct {
+			BucketPath
+			Prefix       string `query:"prefix"`
+			Delimiter    string `query:"delimiter"`
+			After        string `query:"after"`
+			AfterVersion int64  `query:"afterVersion" minimum:"0"`
+			Limit        int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+		}) (*struct{ Body VersionPage }, error) {
+			name, err := object.ParseBucketName(in.Bucket)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			for field, v := range map[string]string{"prefix": in.Prefix, "delimiter": in.Delimiter, "after": in.After} {
+				if err := object.CheckText(field, v); err != nil {
+					return nil, d.problem(err)
+				}
+			}
+			page, more, err := d.store.ListVersions(ctx, name, catalog.Versions{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After, AfterNumber: in.AfterVersion, Max: in.Limit})
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			p := VersionPage{Versions: []ListedVersion{}, Prefixes: []string{}}
+			for _, e := range page {
+				v := e.Version
+				if v == nil {
+					p.Prefixes = append(p.Prefixes, e.Prefix)
+					continue
+				}
+				p.Versions = append(p.Versions, ListedVersion{Key: v.Key.String(), Version: v.ID().String(), Number: v.Number, Latest: e.Latest, Marker: v.Marker, Size: v.Size, Created: v.Created, By: v.By})
+			}
+			if more {
+				last := page[len(page)-1]
+				if p.Next = last.Name(); last.Version != nil {
+					p.NextVersion = last.Version.Number
+				}
+			}
+			return &struct{ Body VersionPage }{p}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "annotate-object", Method: http.MethodPatch, Path: "/api/v1/buckets/{bucket}/object", Summary: "Change metadata, tags or content type without uploading again",
+		Description: "The version gets the next revision. With ifRevision, a change that came between is refused with status 412 and the revision found.", Tags: []string{"versions"}},
+		func(ctx context.Context, in *struct {
+			BucketPath
+			Key     string `query:"key" required:"true"`
+			Version string `query:"version" maxLength:"64" doc:"A version's id; the current one otherwise"`
+			Body    struct {
+				Metadata    object.Edit `json:"metadata,omitempty"`
+				Tags        object.Edit `json:"tags,omitempty"`
+				ContentType *string     `json:"contentType,omitempty" maxLength:"256"`
+				IfRevision  int         `json:"ifRevision,omitempty" minimum:"1"`
+			}
+		}) (*objectOut, error) {
+			v, a, err := d.findVersion(ctx, in.Bucket, in.Key, in.Version, "")
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			an := store.Annotation{Address: a, Author: author(ctx), Metadata: in.Body.Metadata, Tags: in.Body.Tags, IfRevision: in.Body.IfRevision}
+			if in.Version != "" {
+				an.ID = v.ID()
+			}
+			if in.Body.ContentType != nil {
+				h := v.Headers
+				h.ContentType = *in.Body.ContentType
+				an.Headers = &h
+			}
+			if an.Headers == nil && an.Metadata.Empty() && an.Tags.Empty() {
+				return nil, d.problem(fault.New(fault.Invalid, "no-change", "nothing to change was given").In("metadata").Do("set or unset a field or a tag"))
+			}
+			if v, err = d.store.Annotate(ctx, an); err != nil {
+				return nil, d.problem(err)
+			}
+			return &objectOut{objectInfo(v)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "restore-object", Method: http.MethodPost, Path: "/api/v1/buckets/{bucket}/restore", Summary: "Make an earlier version current again, by a copy of it", Tags: []string{"versions"}},
+		func(ctx context.Context, in *struct {
+			BucketPath
+			Body struct {
+				Key     string `json:"key"`
+				Version string `json:"version,omitempty" maxLength:"64"`
+				AsOf    string `json:"asOf,omitempty" maxLength:"64" doc:"The version that was current at this moment, with the metadata of then"`
+			}
+		}) (*objectOut, error) {
+			v, err := d.restoreObject(ctx, in.Bucket, in.Body.Key, in.Body.Version, in.Body.AsOf)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &objectOut{objectInfo(v)}, nil
+		})
+	d.orderCalls(api)
+}
+
+func (d *Desk) restoreObject(ctx context.Context, bucket, key, version, asOf string) (*object.Version, error) {
+	a, err := address(bucket, key)
+	if err != nil {
+		return nil, err
+	}
+	var id object.VersionID
+	var at time.Time
+	switch {
+	case (version == "") == (asOf == ""):
+		return nil, fault.New(fault.Invalid, "version-or-moment", "a restore needs a version or a moment, and not both").In("version").Do("take one from the key's history")
+	case version != "":
+		id, err = object.ParseVersionID(version)
+	default:
+		at, err = moment(asOf)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.store.Restore(ctx, a, id, at, author(ctx))
+}
+
+// OrderIn says what is ordered.
+type OrderIn struct {
+	Kind     string `json:"kind" enum:"rename,restore"`
+	Bucket   string `json:"bucket" maxLength:"64"`
+	Prefix   string `json:"prefix" doc:"Empty for the whole bucket"`
+	ToBucket string `json:"toBucket,omitempty" maxLength:"64"`
+	ToPrefix string `json:"toPrefix,omitempty"`
+	Replace  bool   `json:"replace,omitempty" doc:"Rename onto keys that are taken"`
+	AsOf     string `json:"asOf,omitempty" maxLength:"64"`
+}
+
+func (in OrderIn) order() (o *catalog.Order, err error) {
+	o = &catalog.Order{Kind: in.Kind, What: catalog.OrderWhat{Prefix: []byte(in.Prefix), ToBucket: in.ToBucket, ToPrefix: []byte(in.ToPrefix), Replace: in.Replace}}
+	if o.Bucket, err = object.ParseBucketName(in.Bucket); err != nil {
+		return nil, err
+	}
+	for field, v := range map[string]string{"prefix": in.Prefix, "toPrefix": in.ToPrefix} {
+		if err := object.CheckText(field, v); err != nil {
+			return nil, err
+		}
+	}
+	if in.Kind == "restore" {
+		o.What.AsOf, err = moment(in.AsOf)
+	}
+	return o, err
+}
+
+// OrderPath names an order.
+type OrderPath struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+func (d *Desk) orderCalls(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "rehearse-order", Method: http.MethodPost, Path: "/api/v1/orders/rehearse", Summary: "Say what an order would do", Tags: []string{"orders"}},
+		func(ctx context.Context, in *struct{ Body OrderIn }) (*struct{ Body works.Rehearsal }, error) {
+			o, err := in.Body.order()
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			r, err := works.Rehearse(ctx, d.store, o)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &struct{ Body works.Rehearsal }{r}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "create-order", Method: http.MethodPost, Path: "/api/v1/orders", Summary: "Rename or restore all beneath a prefix",
+		Description: "The service does it in the background, goes on after a restart, and can be stopped. The same order, stopped or failed, goes on.", Tags: []string{"orders"}, DefaultStatus: 201},
+		func(ctx context.Context, in *struct{ Body OrderIn }) (*orderOut, error) {
+			o, err := in.Body.order()
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			id, err := works.Order(ctx, d.store, o, author(ctx))
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return d.order(ctx, id)
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-orders", Method: http.MethodGet, Path: "/api/v1/orders", Summary: "List orders, latest first", Tags: []string{"orders"}},
+		func(ctx context.Context, in *struct {
+			Before int64  `query:"before" minimum:"0"`
+			State  string `query:"state" enum:"running,stopped,done,failed"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+		}) (*struct {
+			Body struct {
+				Orders []OrderInfo `json:"orders"`
+			}
+		}, error) {
+			list, err := d.store.Catalog.Orders(ctx, in.Before, catalog.OrderState(in.State), in.Limit)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out := &struct {
+				Body struct {
+					Orders []OrderInfo `json:"orders"`
+				}
+			}{}
+			out.Body.Orders = []OrderInfo{}
+			for _, o := range list {
+				out.Body.Orders = append(out.Body.Orders, orderInfo(o))
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "show-order", Method: http.MethodGet, Path: "/api/v1/orders/{id}", Summary: "Show an order", Tags: []string{"orders"}},
+		func(ctx context.Context, in *OrderPath) (*orderOut, error) { return d.order(ctx, in.ID) })
+	for verb, turn := range map[string]struct {
+		summary string
+		to      catalog.OrderState
+		from    []catalog.OrderState
+	}{
+		"stop":   {"Stop an order; it can go on later", catalog.OrderStopped, []catalog.OrderState{catalog.OrderRunning}},
+		"resume": {"Let an order go on", catalog.OrderRunning, []catalog.OrderState{catalog.OrderStopped, catalog.OrderFailed}},
+	} {
+		huma.Register(api, huma.Operation{OperationID: verb + "-order", Method: http.MethodPost, Path: "/api/v1/orders/{id}/" + verb, Summary: turn.summary, Tags: []string{"orders"}},
+			func(ctx context.Context, in *OrderPath) (*orderOut, error) {
+				ok, err := d.store.Catalog.TurnOrder(ctx, in.ID, turn.to, "", turn.from...)
+				if err != nil {
+					return nil, d.problem(err)
+				}
+				out, err := d.order(ctx, in.ID)
+				if err == nil && !ok && out.Body.State != string(turn.to) {
+					return nil, d.problem(fault.New(fault.Conflict, "order-state", "the order is %s", out.Body.State).In("order"))
+				}
+				return out, err
+			})
+	}
+}
+
+func (d *Desk) order(ctx context.Context, id int64) (*orderOut, error) {
+	o, err := d.store.Catalog.Order(ctx, id)
+	if err != nil {
+		return nil, d.problem(err)
+	}
+	return &orderOut{orderInfo(o)}, nil
+}
