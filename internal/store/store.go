@@ -107,7 +107,11 @@ func (s *Store) FindVersion(ctx context.Context, a catalog.Address, id object.Ve
 	if err != nil {
 		return nil, err
 	}
-	return s.Catalog.FindVersion(ctx, f.ID, a.Key, id)
+	v, err := s.Catalog.FindVersion(ctx, f.ID, a.Key, id)
+	if err == nil && v.ID() != id { // a plain version has a number too, but is not named by it
+		return nil, catalog.VersionMissing()
+	}
+	return v, err
 }
 
 // FindAsOf gives the version that was current at a moment, with the metadata of

@@ -99,7 +99,7 @@ func (s *Store) restore(ctx context.Context, a catalog.Address, was *object.Vers
 				In("versioning").Do("switch versioning on first")
 		}
 	}
-	return s.copy(ctx, Copy{From: a, To: a, FromID: object.VersionID(was.Number), Author: by}, catalog.ObjectRestored, func(found *object.Version) (*object.Version, error) {
+	return s.copy(ctx, Copy{From: a, To: a, FromID: was.ID(), Author: by}, catalog.ObjectRestored, func(found *object.Version) (*object.Version, error) {
 		v := *found
 		v.Headers, v.Metadata, v.Tags = was.Headers, was.Metadata, was.Tags
 		return &v, nil

@@ -29,6 +29,13 @@ type kept struct {
 	at       time.Time
 }
 
+func (k kept) id() object.VersionID {
+	if k.plain {
+		return object.Plain
+	}
+	return object.VersionID(k.number)
+}
+
 // model is what a bucket with versions should hold, worked out naively.
 type model struct {
 	mode object.Versioning
@@ -130,18 +137,14 @@ func TestVersionsAgainstAModel(t *testing.T) {
 				}
 			case n < 14 && len(vs) > 0:
 				i := r.IntN(len(vs))
-				id := object.VersionID(vs[i].number)
-				if vs[i].plain {
-					id = object.Plain
-				}
-				if _, err := s.RemoveVersion(ctx, at(key), id, by); err != nil {
-					t.Fatalf("removing version %s of %s: %v", id, key, err)
+				if _, err := s.RemoveVersion(ctx, at(key), vs[i].id(), by); err != nil {
+					t.Fatalf("removing version %s of %s: %v", vs[i].id(), key, err)
 				}
 				m.keys[key] = slices.Delete(slices.Clone(vs), i, i+1)
 				clear(past) // what is removed for good is gone from the past too
 			case n < 16 && len(vs) > 0:
 				i := r.IntN(len(vs))
-				_, err := s.Annotate(ctx, store.Annotation{Address: at(key), ID: object.VersionID(vs[i].number), Author: by, Metadata: object.Edit{Set: map[string]string{"note": fmt.Sprint(step)}}})
+				_, err := s.Annotate(ctx, store.Annotation{Address: at(key), ID: vs[i].id(), Author: by, Metadata: object.Edit{Set: map[string]string{"note": fmt.Sprint(step)}}})
 				if vs[i].marker {
 					wantCode(t, "annotating a marker", err, "version-marker")
 					break
@@ -155,7 +158,7 @@ func TestVersionsAgainstAModel(t *testing.T) {
 				clear(past)
 			case n < 18 && len(vs) > 0:
 				was := vs[r.IntN(len(vs))]
-				v, err := s.Restore(ctx, at(key), object.VersionID(was.number), time.Time{}, by)
+				v, err := s.Restore(ctx, at(key), was.id(), time.Time{}, by)
 				there := m.live(key)
 				switch {
 				case was.marker:
