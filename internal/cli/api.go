@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -110,6 +111,7 @@ type api struct {
 	info   *desk.ServiceInfo
 	wire   *client.Client
 	signed string // region that requests are signed for
+	fields []byte // metadata and tags that an upload carries, as JSON
 }
 
 // open finds the service to talk to: the environment first, then the profile.
@@ -169,6 +171,9 @@ func (p *api) send(ctx context.Context, method, path string, query url.Values, b
 		return err
 	}
 	r.Header.Set("Content-Type", contentType)
+	if p.fields != nil {
+		r.Header.Set(desk.UploadFields, base64.StdEncoding.EncodeToString(p.fields))
+	}
 	sign.Sign(r, p.key, p.signed, payload, time.Now())
 	resp, err := p.hc.Do(r)
 	if err != nil {
@@ -234,17 +239,17 @@ func bucketCall(bucket, rest string) string {
 	return "/api/v1/buckets/" + url.PathEscape(bucket) + rest
 }
 
-// page gives a page of a bucket.
-func (p *api) page(ctx context.Context, bucket, prefix, delimiter, after string, limit int) (*desk.ObjectPage, error) {
-	q := url.Values{"prefix": {prefix}, "delimiter": {delimiter}, "after": {after}, "limit": {fmt.Sprint(limit)}}
+// page gives a page of a bucket, as of a moment unless that is "".
+func (p *api) page(ctx context.Context, bucket, prefix, delimiter, after, asOf string, limit int) (*desk.ObjectPage, error) {
+	q := url.Values{"prefix": {prefix}, "delimiter": {delimiter}, "after": {after}, "limit": {fmt.Sprint(limit)}, "asOf": {asOf}}
 	var page desk.ObjectPage
 	return &page, p.call(ctx, http.MethodGet, bucketCall(bucket, "/objects"), q, nil, &page)
 }
 
 // each calls f for every object beneath a prefix, in order, until it gives false.
-func (p *api) each(ctx context.Context, bucket, prefix string, f func(desk.ListedObject) (bool, error)) error {
+func (p *api) each(ctx context.Context, bucket, prefix, asOf string, f func(desk.ListedObject) (bool, error)) error {
 	for after := ""; ; {
-		page, err := p.page(ctx, bucket, prefix, "", after, 1000)
+		page, err := p.page(ctx, bucket, prefix, "", after, asOf, 1000)
 		if err != nil {
 			return err
 		}
@@ -261,19 +266,12 @@ func (p *api) each(ctx context.Context, bucket, prefix string, f func(desk.Liste
 }
 
 // show gives an object; a prefix is said to be one.
-func (p *api) show(ctx context.Context, bucket, key string) (*desk.ObjectInfo, error) {
+func (p *api) show(ctx context.Context, bucket, key, version, asOf string) (*desk.ObjectInfo, error) {
 	var o desk.ObjectInfo
-	return &o, p.call(ctx, http.MethodGet, bucketCall(bucket, "/object"), url.Values{"key": {key}}, nil, &o)
+	return &o, p.call(ctx, http.MethodGet, bucketCall(bucket, "/object"), url.Values{"key": {key}, "version": {version}, "asOf": {asOf}}, nil, &o)
 }
 
 // remove asks for a removal or its rehearsal.
-func (p *api) remove(ctx context.Context, bucket string, keys []string, prefix *string, rehearse bool) (q desk.Quantity, err error) {
-	in := map[string]any{"rehearse": rehearse}
-	if keys != nil {
-		in["keys"] = keys
-	}
-	if prefix != nil {
-		in["prefix"] = *prefix
-	}
+func (p *api) remove(ctx context.Context, bucket string, in desk.RemoveIn) (q desk.Quantity, err error) {
 	return q, p.call(ctx, http.MethodPost, bucketCall(bucket, "/remove"), nil, in, &q)
 }

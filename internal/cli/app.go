@@ -149,7 +149,7 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "profile", Usage: "the saved service to talk to; default: the one in use"},
 			&cli.BoolFlag{Name: "json", Usage: "results as JSON for programs", Destination: &a.json},
 		},
-		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(), a.objectCommand(),
+		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(), a.objectCommand(), a.journalCommand(),
 			{Name: "version", Usage: "print the version", Action: func(context.Context, *cli.Command) error {
 				_, err := fmt.Fprintf(a.Out, "spindle %s\n", service.Version)
 				return err
@@ -236,4 +236,4 @@ func (a *app) logger(level string) (*slog.Logger, error) {
 	return slog.New(slog.NewJSONHandler(a.Err, o)), nil
 }
 
-var yesFlag = &cli.BoolFlag{Name: "yes", Usage: "do not ask"}
+func yesFlag() cli.Flag { return &cli.BoolFlag{Name: "yes", Usage: "do not ask"} }

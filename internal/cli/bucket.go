@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 	"spindle/internal/desk"
 )
 
@@ -23,19 +24,19 @@ func examples(lines ...string) string {
 
 func (a *app) bucketCommand() *cli.Command {
 	return &cli.Command{Name: "bucket", Usage: "create, list, show, change, empty and remove buckets", Commands: []*cli.Command{
-		{Name: "create", Usage: "create a bucket", ArgsUsage: "NAME", Description: examples("spindle bucket create plates", "spindle bucket create germination --quota 400MiB"),
-			Flags:  []cli.Flag{&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"}},
+		{Name: "create", Usage: "create a bucket", ArgsUsage: "NAME", Description: examples("spindle bucket create plates", "spindle bucket create germination --quota 400MiB --versioning on"),
+			Flags:  []cli.Flag{versioningFlag(), bucketTagFlag(), &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"}},
 			Action: a.bucketCreate},
 		{Name: "list", Usage: "list buckets", Description: examples("spindle bucket list", "spindle bucket list --json"), Action: a.bucketList},
 		{Name: "show", Usage: "show a bucket's settings and usage", ArgsUsage: "NAME", Description: examples("spindle bucket show plates", "spindle bucket show attic --json"), Action: a.bucketShow},
-		{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME", Description: examples("spindle bucket change germination --quota 2GiB", "spindle bucket change germination --quota none"),
-			Flags:  []cli.Flag{&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"}},
+		{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME", Description: examples("spindle bucket change germination --quota 2GiB", "spindle bucket change germination --quota none", "spindle bucket change plates --versioning paused"),
+			Flags:  []cli.Flag{versioningFlag(), bucketTagFlag(), &cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"}, &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"}},
 			Action: a.bucketChange},
-		{Name: "empty", Usage: "remove all objects of a bucket", ArgsUsage: "NAME", Description: examples("spindle bucket empty attic --rehearse", "spindle bucket empty attic --yes"),
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag},
+		{Name: "empty", Usage: "remove all objects of a bucket with their versions, for good", ArgsUsage: "NAME", Description: examples("spindle bucket empty attic --rehearse", "spindle bucket empty attic --yes"),
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
 			Action: a.bucketEmpty},
 		{Name: "remove", Usage: "remove a bucket", ArgsUsage: "NAME", Description: examples("spindle bucket remove attic", "spindle bucket remove attic --with-objects --yes"),
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "with-objects", Usage: "empty it first"}, yesFlag},
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "with-objects", Usage: "empty it first"}, yesFlag()},
 			Action: a.bucketRemove},
 	}}
 }
@@ -55,7 +56,13 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"name": name}
+	in := map[string]any{"name": name, "versioning": c.String("versioning")}
+	if !c.IsSet("versioning") {
+		in["versioning"] = "off"
+	}
+	if in["tags"], err = pairs("tag", c.StringSlice("tag")); err != nil {
+		return err
+	}
 	if s := c.String("quota"); s != "" {
 		q, err := parseSize("quota", s)
 		if err != nil {
@@ -70,7 +77,7 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.print(b, func() error {
-		_, err := fmt.Fprintf(a.Out, "Created bucket %s in region %s.\n", b.Name, b.Region)
+		_, err := fmt.Fprintf(a.Out, "Created bucket %s in region %s, versioning %s.\n", b.Name, b.Region, b.Versioning)
 		return err
 	})
 }
@@ -110,13 +117,17 @@ func (a *app) bucketList(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var rows [][]string
-	var objects, bytes int64
+	var objects, bytes, prev int64
 	err = p.buckets(ctx, func(b desk.BucketInfo) error {
 		if a.json {
 			return a.print(b, nil)
 		}
-		objects, bytes = objects+b.Usage.Objects, bytes+b.Usage.Bytes
-		rows = append(rows, []string{b.Name, count(b.Usage.Objects), size(b.Usage.Bytes), quotaText(b), b.Region, when(b.Created)})
+		objects, bytes, prev = objects+b.Usage.Objects, bytes+b.Usage.Bytes, prev+b.Usage.PreviousBytes
+		previous := ""
+		if b.Usage.Previous > 0 {
+			previous = size(b.Usage.PreviousBytes)
+		}
+		rows = append(rows, []string{b.Name, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b), b.Region, when(b.Created)})
 		return nil
 	})
 	if err != nil || a.json {
@@ -126,10 +137,10 @@ func (a *app) bucketList(ctx context.Context, c *cli.Command) error {
 		a.note("There are no buckets yet. Make one: spindle bucket create NAME")
 		return nil
 	}
-	if err := a.table([]column{{"BUCKET", false}, {"OBJECTS", true}, {"SIZE", true}, {"QUOTA", false}, {"REGION", false}, {"CREATED", false}}, rows); err != nil {
+	if err := a.table([]column{{"BUCKET", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true}, {"VERSIONING", false}, {"QUOTA", false}, {"REGION", false}, {"CREATED", false}}, rows); err != nil {
 		return err
 	}
-	a.note("%s, %s, %s", things(int64(len(rows)), "bucket", "buckets"), things(objects, "object", "objects"), size(bytes))
+	a.note("%s, %s, %s, and %s in previous versions", things(int64(len(rows)), "bucket", "buckets"), things(objects, "object", "objects"), size(bytes), size(prev))
 	return nil
 }
 
@@ -146,13 +157,36 @@ func (a *app) bucketShow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.printBucket(b)
+	return a.printBucket(ctx, p, b)
 }
 
-func (a *app) printBucket(b desk.BucketInfo) error {
-	return a.print(b, func() error {
-		return a.facts([][2]string{{"Bucket", b.Name}, {"Owner", b.Account}, {"Region", b.Region}, {"Created", when(b.Created) + " by " + b.CreatedBy}, {"Versioning", b.Versioning},
-			{"Quota", quotaText(b)}, {"Objects", count(b.Usage.Objects)}, {"Size", size(b.Usage.Bytes) + " (" + count(b.Usage.Bytes) + " bytes)"}})
+func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error {
+	costs, err := p.prefixes(ctx, b.Name)
+	if err != nil {
+		return err
+	}
+	type shownBucket struct {
+		desk.BucketInfo
+		Prefixes []desk.PrefixInfo `json:"prefixes"`
+	}
+	return a.print(shownBucket{b, costs}, func() error {
+		facts := [][2]string{{"Bucket", b.Name}, {"Owner", b.Account}, {"Region", b.Region}, {"Created", when(b.Created) + " by " + b.CreatedBy}, {"Versioning", b.Versioning},
+			{"Quota", quotaText(b)}, {"Objects", count(b.Usage.Objects)}, {"Size", size(b.Usage.Bytes) + " (" + count(b.Usage.Bytes) + " bytes)"}}
+		if u := b.Usage; u.Previous > 0 || u.Markers > 0 || b.Versioning != "off" {
+			facts = append(facts, [2]string{"Previous versions", fmt.Sprintf("%s, %s (%s bytes)", count(u.Previous), size(u.PreviousBytes), count(u.PreviousBytes))}, [2]string{"Delete markers", count(u.Markers)})
+		}
+		for _, name := range sortedKeys(b.Tags) {
+			facts = append(facts, [2]string{"Tag " + shown(name), shown(b.Tags[name])})
+		}
+		if err := a.facts(facts); err != nil || len(costs) == 0 {
+			return err
+		}
+		rows := make([][]string, len(costs))
+		for i, c := range costs {
+			rows[i] = []string{count(c.Objects), size(c.Bytes), count(c.Previous), size(c.PreviousBytes), count(c.Markers), shown(c.Prefix)}
+		}
+		fmt.Fprintln(a.Out)
+		return a.table([]column{{"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true}, {"THEIR SIZE", true}, {"MARKERS", true}, {"PREFIX", false}}, rows)
 	})
 }
 
@@ -161,23 +195,55 @@ func (a *app) bucketChange(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if !c.IsSet("quota") {
+	in := map[string]any{}
+	if c.IsSet("quota") {
+		if in["quota"], err = parseSize("quota", c.String("quota")); err != nil {
+			return err
+		}
+	}
+	if c.IsSet("versioning") {
+		in["versioning"] = c.String("versioning")
+	}
+	if c.IsSet("tag") || c.IsSet("untag") {
+		set, err := pairs("tag", c.StringSlice("tag"))
+		if err != nil {
+			return err
+		}
+		in["tags"] = object.Edit{Set: set, Unset: c.StringSlice("untag")}
+	}
+	if len(in) == 0 {
 		return wrongUsage("nothing to change was given; see spindle bucket change --help")
 	}
-	q, err := parseSize("quota", c.String("quota"))
-	if err != nil {
-		return err
-	}
 	var b desk.BucketInfo
-	if err := p.call(ctx, http.MethodPatch, bucketCall(name, ""), nil, map[string]any{"quota": q}, &b); err != nil {
+	if err := p.call(ctx, http.MethodPatch, bucketCall(name, ""), nil, in, &b); err != nil {
 		return err
 	}
-	return a.printBucket(b)
+	return a.printBucket(ctx, p, b)
 }
 
 // wouldGo says what a removal would remove.
 func wouldGo(q desk.Quantity) string {
-	return fmt.Sprintf("%s, %s", things(q.Objects, "object", "objects"), size(q.Bytes))
+	s := fmt.Sprintf("%s, %s", things(q.Objects, "object", "objects"), size(q.Bytes))
+	if q.Previous > 0 {
+		s += fmt.Sprintf(", with %s, %s", things(q.Previous, "previous version", "previous versions"), size(q.PreviousBytes))
+	}
+	if q.Markers > 0 {
+		s += fmt.Sprintf(" and %s", things(q.Markers, "delete marker", "delete markers"))
+	}
+	return s
+}
+
+// consequence says whether what is removed can be brought back.
+func consequence(q desk.Quantity, withVersions bool) string {
+	switch {
+	case withVersions:
+		return "Versions go too: nothing of it can be brought back."
+	case q.Versioning == "on":
+		return "Versioning is on: a delete marker hides them, and they can be brought back."
+	case q.Versioning == "paused":
+		return "Versioning is paused: what was written since then is gone; earlier versions stay."
+	}
+	return "Versioning is " + q.Versioning + ": they are gone."
 }
 
 func (a *app) bucketEmpty(ctx context.Context, c *cli.Command) error {
@@ -186,39 +252,40 @@ func (a *app) bucketEmpty(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	all := ""
-	return a.removeAll(ctx, c, p, name, &all, "from the bucket "+name, c.Bool("rehearse"))
+	return a.removeAll(ctx, c, p, name, &all, "from the bucket "+name, true, c.Bool("rehearse"))
 }
 
 // removeAll rehearses, asks, and removes all beneath a prefix.
-func (a *app) removeAll(ctx context.Context, c *cli.Command, p *api, bucket string, prefix *string, what string, rehearse bool) error {
-	q, err := p.remove(ctx, bucket, nil, prefix, true)
+func (a *app) removeAll(ctx context.Context, c *cli.Command, p *api, bucket string, prefix *string, what string, withVersions, rehearse bool) error {
+	q, err := p.remove(ctx, bucket, desk.RemoveIn{Prefix: prefix, WithVersions: withVersions, Rehearse: true})
 	if err != nil {
 		return err
 	}
 	if rehearse {
 		return a.print(q, func() error {
-			_, err := fmt.Fprintf(a.Out, "Would remove %s %s. Versioning is off: they would be gone.\n", wouldGo(q), shown(what))
+			_, err := fmt.Fprintf(a.Out, "Would remove %s %s. %s\n", wouldGo(q), shown(what), consequence(q, withVersions))
 			return err
 		})
 	}
-	if q.Objects == 0 {
+	if q.Objects+q.Previous+q.Markers == 0 {
 		a.note("Nothing to remove.")
 		return a.print(q, func() error { return nil })
 	}
-	if err := a.confirm(c, fmt.Sprintf("This removes %s %s. Versioning is off: they will be gone.", wouldGo(q), shown(what)), strconv.FormatInt(q.Objects, 10)); err != nil {
+	if err := a.confirm(c, fmt.Sprintf("This removes %s %s. %s", wouldGo(q), shown(what), consequence(q, withVersions)), strconv.FormatInt(q.Objects+q.Previous+q.Markers, 10)); err != nil {
 		return err
 	}
 	var done desk.Quantity
-	bar := a.bar("removing", q.Objects)
+	bar := a.bar("removing", q.Objects+q.Previous+q.Markers)
 	for more := true; more; {
-		step, err := p.remove(ctx, bucket, nil, prefix, false)
+		step, err := p.remove(ctx, bucket, desk.RemoveIn{Prefix: prefix, WithVersions: withVersions})
 		if err != nil {
 			bar.stop()
 			a.note("Stopped after %s; say it again to go on.", wouldGo(done))
 			return err
 		}
 		done.Objects, done.Bytes, more = done.Objects+step.Objects, done.Bytes+step.Bytes, step.More
-		bar.at(done.Objects)
+		done.Previous, done.PreviousBytes, done.Markers = done.Previous+step.Previous, done.PreviousBytes+step.PreviousBytes, done.Markers+step.Markers
+		bar.at(done.Objects + done.Previous + done.Markers)
 	}
 	bar.stop()
 	return a.print(done, func() error {
@@ -236,13 +303,14 @@ func (a *app) bucketRemove(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if b.Usage.Objects > 0 {
+	if u := b.Usage; u.Objects+u.Previous+u.Markers > 0 {
 		if !c.Bool("with-objects") {
-			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds %s, %s", name, things(b.Usage.Objects, "object", "objects"), size(b.Usage.Bytes)).In("bucket").
+			held := desk.Quantity{Objects: u.Objects, Bytes: u.Bytes, Previous: u.Previous, PreviousBytes: u.PreviousBytes, Markers: u.Markers}
+			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds %s", name, wouldGo(held)).In("bucket").
 				Do("empty it first (spindle bucket empty %s), or say --with-objects", name)
 		}
 		all := ""
-		if err := a.removeAll(ctx, c, p, name, &all, "and the bucket "+name, false); err != nil {
+		if err := a.removeAll(ctx, c, p, name, &all, "and the bucket "+name, true, false); err != nil {
 			return err
 		}
 	}

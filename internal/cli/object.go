@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,35 +16,39 @@ import (
 
 func (a *app) objectCommand() *cli.Command {
 	parallel := &cli.IntFlag{Name: "parallel", Usage: "how many transfers side by side", Value: 4}
-	return &cli.Command{Name: "object", Usage: "put, get, list, show, copy, rename and remove objects", Commands: []*cli.Command{
+	return &cli.Command{Name: "object", Usage: "put, get, list, show, annotate, restore, copy, rename and remove objects", Commands: []*cli.Command{
 		{Name: "put", Usage: "put files, folders or standard input", ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
 			Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths.\n\n" +
-				examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'", "spindle object put ./tray-07 germination/tray-07/ --parallel 8", "tar c notes | spindle object put - field-notes/backup.tar"),
-			Flags: []cli.Flag{parallel, &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"}, &cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
+				examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'", "spindle object put ./tray-07 germination/tray-07/ --parallel 8", "spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata-from ./FH-004217.yaml --tag state=checked", "tar c notes | spindle object put - field-notes/backup.tar"),
+			Flags: []cli.Flag{parallel, &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"},
+				&cli.StringFlag{Name: "metadata-from", Usage: "a `FILE` of name=value lines, or JSON or YAML by its ending; with a * in it, each file's own: '*.yaml' is the file's path with .yaml behind it"},
+				&cli.StringSliceFlag{Name: "tag", Usage: "`NAME=VALUE`, may be repeated; 10 at most"}, &cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
 				&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
 			Action: a.objectPut},
 		{Name: "get", Usage: "get an object, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
 			Description: "Every object is compared with its digest as it arrives. Files that are there already with the right size and digest are left alone, so the same command resumes.\n\n" +
-				examples("spindle object get plates/2019/moorland/FH-004217-recto.tif", "spindle object get germination/tray-07/ ./tray-07 --parallel 8", "spindle object get field-notes/2024/notes.txt - | less"),
-			Flags:  []cli.Flag{parallel, &cli.BoolFlag{Name: "replace", Usage: "replace files that differ"}},
+				examples("spindle object get plates/2019/moorland/FH-004217-recto.tif", "spindle object get germination/tray-07/ ./tray-07 --parallel 8", "spindle object get field-notes/2024/notes.txt - | less", "spindle object get plates/2019/ ./as-it-was --as-of 7d"),
+			Flags:  []cli.Flag{parallel, versionFlag(), asOfFlag(), &cli.BoolFlag{Name: "replace", Usage: "replace files that differ"}},
 			Action: a.objectGet},
 		{Name: "list", Usage: "list what is beneath a prefix, folded at slashes", ArgsUsage: "BUCKET[/PREFIX]",
-			Description: examples("spindle object list plates/2019/", "spindle object list germination --flat --limit 50"),
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"}, &cli.IntFlag{Name: "limit", Usage: "most entries", Value: 1000},
+			Description: examples("spindle object list plates/2019/", "spindle object list germination --flat --limit 50", "spindle object list plates/2019/ --as-of '2026-11-20 14:00'", "spindle object list loans --versions"),
+			Flags: []cli.Flag{asOfFlag(), &cli.BoolFlag{Name: "versions", Usage: "every version and delete marker of every key"},
+				&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"}, &cli.IntFlag{Name: "limit", Usage: "most entries", Value: 1000},
 				&cli.StringFlag{Name: "after", Usage: "begin after this `KEY`"}},
 			Action: a.objectList},
 		{Name: "tree", Usage: "show prefixes with what is beneath them", ArgsUsage: "BUCKET[/PREFIX]", Description: examples("spindle object tree plates", "spindle object tree plates/2019/ --depth 3"),
-			Flags:  []cli.Flag{&cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
+			Flags:  []cli.Flag{asOfFlag(), &cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
 			Action: a.objectTree},
-		{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY", Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif", "spindle object show loans/2026/FL-0366/specimens.csv --json"), Action: a.objectShow},
+		{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY", Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif", "spindle object show loans/2026/FL-0366/specimens.csv --json"), Flags: []cli.Flag{versionFlag(), asOfFlag()}, Action: a.objectShow},
+		a.annotateCommand(), a.historyCommand(), a.restoreCommand(),
 		{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes", ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: examples("spindle object copy plates/2019/a.tif attic/a.tif", "spindle object copy plates/2019/ attic/plates-2019/"),
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
+			Flags:  []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
 			Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) }},
-		{Name: "rename", Usage: "rename an object, or all beneath a prefix, without moving bytes", ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: "What is there already is not replaced unless --yes is said.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt", "spindle object rename plates/incoming/ plates/2026/"),
-			Flags:  []cli.Flag{yesFlag},
+		{Name: "rename", Usage: "rename an object, or all beneath a prefix, without moving bytes", ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: "The history goes along: both names show it. What is there already is replaced only when that is confirmed, or --yes is said. A prefix is renamed by the service: when the command is stopped, the same one goes on.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt", "spindle object rename plates/incoming/ plates/2026/"),
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would be renamed, for a prefix"}, yesFlag()},
 			Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, true) }},
-		{Name: "remove", Usage: "remove objects, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ ...", Description: examples("spindle object remove attic/old.txt", "spindle object remove attic/2019/ --rehearse"),
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag},
+		{Name: "remove", Usage: "remove objects, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ ...", Description: examples("spindle object remove attic/old.txt", "spindle object remove attic/2019/ --rehearse", "spindle object remove loans/2026/FL-0366/specimens.csv --version 000008i5"),
+			Flags:  []cli.Flag{&cli.StringFlag{Name: "version", Usage: "remove this version for good, by its `ID`"}, &cli.BoolFlag{Name: "with-versions", Usage: "beneath a prefix, previous versions and delete markers too, for good"}, &cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
 			Action: a.objectRemove},
 	}}
 }
@@ -90,11 +95,21 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 	if limit < 1 {
 		return wrongUsage("--limit is at least 1")
 	}
+	asOf, err := a.asOf(c)
+	if err != nil {
+		return err
+	}
+	if c.Bool("versions") {
+		if asOf != "" {
+			return wrongUsage("--versions lists all there is; --as-of shows one moment")
+		}
+		return a.listVersions(ctx, p, bucket, prefix, after, limit)
+	}
 	var rows [][]string
 	var bytes int64
 	n, last := 0, ""
 	for {
-		page, err := p.page(ctx, bucket, prefix, delimiter, after, min(1000, limit-n))
+		page, err := p.page(ctx, bucket, prefix, delimiter, after, asOf, min(1000, limit-n))
 		if err != nil {
 			return err
 		}
@@ -123,7 +138,12 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 				}
 				continue
 			}
-			rows = append(rows, []string{"", "", shown(f)})
+			under := ""
+			if u, ok := page.Usage[f]; ok {
+				under = size(u.Bytes)
+				bytes += u.Bytes
+			}
+			rows = append(rows, []string{under, "", shown(f)})
 		}
 		last = page.Next
 		if page.Next == "" || n >= limit {
@@ -135,8 +155,9 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	if n == 0 {
-		return a.nothing(ctx, p, bucket, prefix)
+		return a.nothingAsOf(ctx, p, bucket, prefix, asOf)
 	}
+	a.past(asOf)
 	if err := a.table([]column{{"SIZE", true}, {"CHANGED", false}, {"KEY", false}}, rows); err != nil {
 		return err
 	}
@@ -150,8 +171,13 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 
 // nothing says why a listing is empty.
 func (a *app) nothing(ctx context.Context, p *api, bucket, prefix string) error {
-	if _, err := p.bucket(ctx, bucket); err != nil {
+	b, err := p.bucket(ctx, bucket)
+	if err != nil {
 		return err
+	}
+	if prefix == "" && b.Usage.Previous > 0 {
+		a.note("The bucket has no current objects, and keeps %s: list them with --versions, or list it --as-of a moment.", things(b.Usage.Previous, "previous version", "previous versions"))
+		return nil
 	}
 	if prefix == "" {
 		a.note("The bucket is empty. Put something in: spindle object put ./FILE %s/", bucket)
@@ -177,11 +203,15 @@ func (a *app) objectTree(ctx context.Context, c *cli.Command) error {
 	if depth < 1 || depth > 50 {
 		return wrongUsage("--depth is 1 to 50")
 	}
+	asOf, err := a.asOf(c)
+	if err != nil {
+		return err
+	}
 	// Keys come in order, so the limbs that are open form a path.
 	top := &limb{name: bucket + "/" + prefix}
 	limbs := []*limb{top}
 	path := []*limb{top}
-	err = p.each(ctx, bucket, prefix, func(o desk.ListedObject) (bool, error) {
+	err = p.each(ctx, bucket, prefix, asOf, func(o desk.ListedObject) (bool, error) {
 		parts := strings.SplitAfter(strings.TrimPrefix(o.Key, prefix), "/")
 		parts = parts[:len(parts)-1]
 		parts = parts[:min(len(parts), depth)]
@@ -207,7 +237,10 @@ func (a *app) objectTree(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if top.objects == 0 {
-		return a.nothing(ctx, p, bucket, prefix)
+		return a.nothingAsOf(ctx, p, bucket, prefix, asOf)
+	}
+	if !a.json {
+		a.past(asOf)
 	}
 	type line struct {
 		Prefix  string `json:"prefix"`
@@ -236,7 +269,11 @@ func (a *app) objectShow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	o, err := p.show(ctx, bucket, key)
+	asOf, err := a.asOf(c)
+	if err != nil {
+		return err
+	}
+	o, err := p.show(ctx, bucket, key, c.String("version"), asOf)
 	if err != nil {
 		return a.orBeneath(ctx, p, bucket, key, err)
 	}
@@ -246,6 +283,12 @@ func (a *app) objectShow(ctx context.Context, c *cli.Command) error {
 func (a *app) printObject(bucket string, o *desk.ObjectInfo) error {
 	f := [][2]string{{"Object", shown(bucket + "/" + o.Key)}, {"Size", size(o.Size) + " (" + count(o.Size) + " bytes)"}, {"Type", shown(o.ContentType)},
 		{"Written", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}, {"Arrived", o.Arrived}, {"Kept", o.Kept}, {"Tier", o.Tier}, {"ETag", o.ETag}}
+	if o.Marker {
+		return a.facts([][2]string{{"Object", shown(bucket + "/" + o.Key)}, {"Version", o.Version + ", a delete marker"}, {"Deleted", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}})
+	}
+	if o.Version != "null" {
+		f = slices.Insert(f, 1, [2]string{"Version", o.Version})
+	}
 	for _, d := range o.Digests {
 		f = append(f, [2]string{d.Kind, d.Value})
 	}
@@ -253,16 +296,27 @@ func (a *app) printObject(bucket string, o *desk.ObjectInfo) error {
 	for _, name := range sortedKeys(o.Metadata) {
 		f = append(f, [2]string{"  " + name, shown(o.Metadata[name])})
 	}
+	if len(o.Tags) > 0 {
+		f = append(f, [2]string{"Tags", fmt.Sprintf("%d of 10", len(o.Tags))})
+		for _, name := range sortedKeys(o.Tags) {
+			f = append(f, [2]string{"  " + shown(name), shown(o.Tags[name])})
+		}
+	}
 	return a.facts(f)
 }
 
-// orBeneath shows what lies beneath a prefix that was asked for as an object.
+// orBeneath says how a deleted object is brought back, and shows what lies beneath a prefix that was asked for as an object.
 func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err error) error {
+	if fault.HasCode(err, "key-deleted") {
+		f := fault.From(err)
+		f.Remedy = fmt.Sprintf("see its versions with spindle object history %s/%s; bring one back with spindle object restore and --version ID, or --as-of a time before it was deleted", bucket, shown(key))
+		return f
+	}
 	if !fault.HasCode(err, "key-is-prefix") || a.json {
 		return err
 	}
 	prefix := strings.TrimSuffix(key, "/") + "/"
-	page, lerr := p.page(ctx, bucket, prefix, "/", "", 12)
+	page, lerr := p.page(ctx, bucket, prefix, "/", "", "", 12)
 	if lerr != nil {
 		return lerr
 	}
@@ -280,9 +334,9 @@ func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err err
 	return exitOnly(ExitNotFound)
 }
 
-func (p *api) copy(ctx context.Context, fromBucket, fromKey, bucket, key string, move, ifAbsent bool) (o desk.ObjectInfo, err error) {
+func (p *api) copy(ctx context.Context, fromBucket, fromKey, version, bucket, key string, move, ifAbsent bool) (o desk.ObjectInfo, err error) {
 	return o, p.call(ctx, http.MethodPost, bucketCall(bucket, "/copy"), nil,
-		map[string]any{"fromBucket": fromBucket, "fromKey": fromKey, "key": key, "move": move, "ifAbsent": ifAbsent}, &o)
+		map[string]any{"fromBucket": fromBucket, "fromKey": fromKey, "fromVersion": version, "key": key, "move": move, "ifAbsent": ifAbsent}, &o)
 }
 
 func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
@@ -310,12 +364,28 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 		if key != "" && !strings.HasSuffix(key, "/") {
 			return wrongUsage("the source is a prefix; end the target with a slash too")
 		}
-		return a.copyAll(ctx, p, fromBucket, fromKey, bucket, key, move, ifAbsent, did)
+		if move {
+			return a.renameAll(ctx, c, p, fromBucket, fromKey, bucket, key)
+		}
+		return a.copyAll(ctx, p, fromBucket, fromKey, bucket, key, ifAbsent)
+	}
+	if c.Bool("rehearse") {
+		return wrongUsage("--rehearse is for a prefix: a single object is asked about")
 	}
 	if key == "" || strings.HasSuffix(key, "/") {
 		key += fromKey[strings.LastIndex(fromKey, "/")+1:]
 	}
-	o, err := p.copy(ctx, fromBucket, fromKey, bucket, key, move, ifAbsent)
+	o, err := p.copy(ctx, fromBucket, fromKey, c.String("version"), bucket, key, move, ifAbsent)
+	if move && a.Asks && fault.HasCode(err, "exists") {
+		b, berr := p.bucket(ctx, bucket)
+		if berr != nil {
+			return berr
+		}
+		if err := a.confirm(c, fmt.Sprintf("%s/%s is there already. %s", bucket, shown(key), replaced(b.Versioning)), "replace"); err != nil {
+			return err
+		}
+		o, err = p.copy(ctx, fromBucket, fromKey, "", bucket, key, move, false)
+	}
 	if fault.HasCode(err, "exists") {
 		f := fault.From(err)
 		f.Message = fmt.Sprintf("%s/%s is there already", bucket, key)
@@ -333,13 +403,13 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 	})
 }
 
-// copyAll copies or renames all beneath a prefix, one by one: safe to stop and
-// to say again.
-func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to string, move, ifAbsent bool, did string) error {
+// copyAll copies all beneath a prefix, one by one: safe to stop and to say again.
+func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to string, ifAbsent bool) error {
+	const did = "Copied"
 	if fromBucket == bucket && strings.HasPrefix(to, from) {
 		return wrongUsage("the target lies beneath the source")
 	}
-	q, err := p.remove(ctx, fromBucket, nil, &from, true) // a rehearsal counts
+	q, err := p.remove(ctx, fromBucket, desk.RemoveIn{Prefix: &from, Rehearse: true}) // a rehearsal counts
 	if err != nil {
 		return err
 	}
@@ -349,11 +419,11 @@ func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to 
 	bar := a.bar(strings.ToLower(did), q.Objects)
 	var done desk.Quantity
 	started := time.Now()
-	err = p.each(ctx, fromBucket, from, func(o desk.ListedObject) (bool, error) {
+	err = p.each(ctx, fromBucket, from, "", func(o desk.ListedObject) (bool, error) {
 		if o.Created.After(started) {
 			return true, nil // it came meanwhile, or is a copy
 		}
-		if _, err := p.copy(ctx, fromBucket, o.Key, bucket, to+strings.TrimPrefix(o.Key, from), move, ifAbsent); err != nil {
+		if _, err := p.copy(ctx, fromBucket, o.Key, "", bucket, to+strings.TrimPrefix(o.Key, from), false, ifAbsent); err != nil {
 			return false, err
 		}
 		done.Objects++
@@ -381,6 +451,15 @@ func (a *app) objectRemove(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if id := c.String("version"); id != "" {
+		if len(in) > 1 || c.Bool("with-versions") {
+			return wrongUsage("--version removes a version of one key")
+		}
+		return a.removeVersion(ctx, c, p, in[0], id)
+	}
+	if c.Bool("with-versions") && (len(in) > 1 || !strings.HasSuffix(in[0], "/")) {
+		return wrongUsage("--with-versions is for a prefix; a version of a key is removed with --version ID")
+	}
 	if len(in) == 1 && strings.HasSuffix(in[0], "/") {
 		bucket, prefix, err := split(in[0])
 		if err != nil {
@@ -389,7 +468,7 @@ func (a *app) objectRemove(ctx context.Context, c *cli.Command) error {
 		if prefix == "" {
 			return wrongUsage("that is the whole bucket; say spindle bucket empty %s", bucket)
 		}
-		return a.removeAll(ctx, c, p, bucket, &prefix, "beneath "+in[0], c.Bool("rehearse"))
+		return a.removeAll(ctx, c, p, bucket, &prefix, "beneath "+in[0], c.Bool("with-versions"), c.Bool("rehearse"))
 	}
 	by := map[string][]string{}
 	var order []string
@@ -407,37 +486,44 @@ func (a *app) objectRemove(ctx context.Context, c *cli.Command) error {
 		by[bucket] = append(by[bucket], key)
 	}
 	var total desk.Quantity
+	kept := true
 	for _, bucket := range order {
-		q, err := p.remove(ctx, bucket, by[bucket], nil, true)
-		if err != nil {
-			return err
+		for keys := range slices.Chunk(by[bucket], 1000) {
+			q, err := p.remove(ctx, bucket, desk.RemoveIn{Keys: keys, Rehearse: true})
+			if err != nil {
+				return err
+			}
+			total.Objects, total.Bytes = total.Objects+q.Objects, total.Bytes+q.Bytes
+			if total.Versioning = q.Versioning; q.Versioning != "on" {
+				kept = false
+			}
 		}
-		total.Objects, total.Bytes = total.Objects+q.Objects, total.Bytes+q.Bytes
+	}
+	if !kept && len(order) > 1 {
+		total.Versioning = "off in some of these buckets"
 	}
 	if c.Bool("rehearse") {
 		return a.print(total, func() error {
-			_, err := fmt.Fprintf(a.Out, "Would remove %s. Versioning is off: they would be gone.\n", wouldGo(total))
+			_, err := fmt.Fprintf(a.Out, "Would remove %s. %s\n", wouldGo(total), consequence(total, false))
 			return err
 		})
 	}
 	if total.Objects == 0 {
 		if len(in) == 1 {
 			bucket, key, _ := split(in[0])
-			_, err := p.show(ctx, bucket, key)
+			_, err := p.show(ctx, bucket, key, "", "")
 			return a.orBeneath(ctx, p, bucket, key, err)
 		}
 		return fault.New(fault.NotFound, "key-missing", "none of these objects is there").In("key")
 	}
-	if err := a.confirm(c, fmt.Sprintf("This removes %s. Versioning is off: they will be gone.", wouldGo(total)), fmt.Sprint(total.Objects)); err != nil {
+	if err := a.confirm(c, fmt.Sprintf("This removes %s. %s", wouldGo(total), consequence(total, false)), fmt.Sprint(total.Objects)); err != nil {
 		return err
 	}
 	for _, bucket := range order {
-		for keys := by[bucket]; len(keys) > 0; {
-			n := min(len(keys), 1000)
-			if _, err := p.remove(ctx, bucket, keys[:n], nil, false); err != nil {
+		for keys := range slices.Chunk(by[bucket], 1000) {
+			if _, err := p.remove(ctx, bucket, desk.RemoveIn{Keys: keys}); err != nil {
 				return err
 			}
-			keys = keys[n:]
 		}
 	}
 	return a.print(total, func() error {

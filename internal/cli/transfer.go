@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -31,13 +32,15 @@ import (
 
 // transferred tells of one file, in JSON lines.
 type transferred struct {
-	Local  string `json:"local"`
-	Bucket string `json:"bucket"`
-	Key    string `json:"key"`
-	Size   int64  `json:"size"`
-	ETag   string `json:"etag,omitempty"`
-	State  string `json:"state"` // put, got, there or failed
-	Error  string `json:"error,omitempty"`
+	Local         string `json:"local"`
+	Bucket        string `json:"bucket"`
+	Key           string `json:"key"`
+	Size          int64  `json:"size"`
+	ETag          string `json:"etag,omitempty"`
+	Version       string `json:"version,omitempty"`
+	MetadataBytes int    `json:"metadataBytes,omitempty"` // of 2,048
+	State         string `json:"state"`                   // put, got, there or failed
+	Error         string `json:"error,omitempty"`
 }
 
 // tally sums up a run of transfers.
@@ -140,15 +143,7 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	if parallel < 1 || parallel > 64 {
 		return wrongUsage("--parallel is 1 to 64")
 	}
-	fields := map[string]string{}
-	for _, m := range c.StringSlice("metadata") {
-		name, value, ok := strings.Cut(m, "=")
-		if !ok {
-			return wrongUsage("--metadata is NAME=VALUE, not %q", m)
-		}
-		fields[name] = value
-	}
-	meta, err := object.NewMetadata(fields)
+	fields, err := newFields(c)
 	if err != nil {
 		return err
 	}
@@ -161,12 +156,13 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 		if isPrefix {
 			return wrongUsage("standard input has no name: give the whole key")
 		}
-		if len(meta) > 0 {
-			return fault.New(fault.Unfinished, "metadata-stream", "metadata cannot be given with standard input yet").In("metadata")
-		}
-		return a.putStream(ctx, c, p, bucket, key)
+		return a.putStream(ctx, c, p, bucket, key, fields)
 	}
 	files, err := a.gather(sources, key, isPrefix)
+	if err != nil {
+		return err
+	}
+	files, metas, err := fields.of(files)
 	if err != nil {
 		return err
 	}
@@ -182,14 +178,14 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	t := &tally{a: a, started: time.Now()}
 	var g errgroup.Group
 	g.SetLimit(parallel)
-	for _, f := range files {
+	for i, f := range files {
 		if ctx.Err() != nil {
 			break
 		}
 		g.Go(func() error {
 			x := transferred{Local: f.local, Bucket: bucket, Key: f.key, Size: f.size, State: "put"}
-			info, err := putFile(ctx, w, m, bucket, f, client.Put{ContentType: c.String("content-type"), Metadata: meta, IfAbsent: c.Bool("if-absent")})
-			x.ETag = info.ETag
+			info, err := putFile(ctx, w, m, bucket, f, client.Put{ContentType: c.String("content-type"), Metadata: metas[i], Tags: fields.tags, IfAbsent: c.Bool("if-absent")})
+			x.ETag, x.Version, x.MetadataBytes = info.ETag, info.Version, metas[i].Size()
 			t.note(x, err)
 			return nil
 		})
@@ -199,7 +195,10 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	if ctx.Err() != nil {
 		a.note("Stopped. What was put is there; say it again to put the rest.")
 	}
-	return t.end("Put")
+	if err := t.end("Put"); err != nil || a.json {
+		return err
+	}
+	return fields.used(a, metas)
 }
 
 func putFile(ctx context.Context, w *client.Client, m *meter, bucket string, f outgoing, opt client.Put) (client.Info, error) {
@@ -293,8 +292,12 @@ func (a *app) gather(sources []string, key string, isPrefix bool) ([]outgoing, e
 }
 
 // putStream puts standard input, of a length nobody knows, through the desk.
-func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key string) error {
+func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key string, fields *fields) error {
 	sum := digest.NewCRC64()
+	meta, err := fields.own("-")
+	if err != nil {
+		return err
+	}
 	ct := c.String("content-type")
 	if ct == "" {
 		ct = "application/octet-stream"
@@ -304,6 +307,9 @@ func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key
 		q.Set("ifAbsent", "true")
 	}
 	var o desk.ObjectInfo
+	if p.fields, err = json.Marshal(map[string]any{"metadata": meta.Decoded(), "tags": fields.tags}); err != nil {
+		return err
+	}
 	if err := p.send(ctx, http.MethodPut, bucketCall(bucket, "/body"), q, io.TeeReader(a.in, sum), sign.Unsigned, ct, &o); err != nil {
 		return err
 	}
@@ -332,6 +338,14 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 			return wrongUsage("%q is no local path: begin it with / or ./, or say -", dest)
 		}
 	}
+	asOf, err := a.asOf(c)
+	if err != nil {
+		return err
+	}
+	version := c.String("version")
+	if version != "" && asOf != "" {
+		return wrongUsage("--version names a version, --as-of a moment: give one of them")
+	}
 	p, err := a.open(c)
 	if err != nil {
 		return err
@@ -341,14 +355,27 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if key == "" || strings.HasSuffix(key, "/") {
-		return a.getTree(ctx, c, p, w, bucket, key, dest)
+		if version != "" {
+			return wrongUsage("--version is of one object; a prefix is got --as-of a moment")
+		}
+		return a.getTree(ctx, c, p, w, bucket, key, asOf, dest)
+	}
+	if asOf != "" {
+		was, err := p.show(ctx, bucket, key, "", asOf)
+		if err != nil {
+			return err
+		}
+		version = was.Version
 	}
 	if dest == "-" {
-		return a.getStream(ctx, p, w, bucket, key)
+		return a.getStream(ctx, p, w, bucket, key, version)
 	}
-	o, err := p.show(ctx, bucket, key)
+	o, err := p.show(ctx, bucket, key, version, "")
 	if err != nil {
 		return a.orBeneath(ctx, p, bucket, key, err)
+	}
+	if o.Marker {
+		return fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content").In("version").Do("name another version; spindle object history %s lists them", in[0])
 	}
 	if dest == "" {
 		dest = "."
@@ -363,16 +390,16 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 	m := a.meter(1, o.Size)
 	t := &tally{a: a, started: time.Now()}
 	x := transferred{Local: dest, Bucket: bucket, Key: key, Size: o.Size, ETag: o.ETag}
-	x.State, err = a.getFile(ctx, w, m, bucket, key, dest, o.Size, o.Digests[0].Value, c.Bool("replace"))
+	x.State, err = a.getFile(ctx, w, m, bucket, key, version, dest, o.Size, o.Digests[0].Value, c.Bool("replace"))
 	m.stop()
 	t.note(x, err)
 	return t.end("Got")
 }
 
-func (a *app) getStream(ctx context.Context, p *api, w *client.Client, bucket, key string) error {
-	o, err := w.Get(ctx, bucket, key, "", 0, "")
+func (a *app) getStream(ctx context.Context, p *api, w *client.Client, bucket, key, version string) error {
+	o, err := w.Get(ctx, bucket, key, version, 0, "")
 	if fault.HasCode(err, "key-missing") {
-		if _, serr := p.show(ctx, bucket, key); serr != nil {
+		if _, serr := p.show(ctx, bucket, key, version, ""); serr != nil {
 			return a.orBeneath(ctx, p, bucket, key, serr)
 		}
 	}
@@ -385,7 +412,7 @@ func (a *app) getStream(ctx context.Context, p *api, w *client.Client, bucket, k
 }
 
 // getTree fetches all beneath a prefix into a folder.
-func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Client, bucket, prefix, dest string) error {
+func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Client, bucket, prefix, asOf, dest string) error {
 	parallel := c.Int("parallel")
 	if parallel < 1 || parallel > 64 {
 		return wrongUsage("--parallel is 1 to 64")
@@ -396,19 +423,34 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 	if dest == "" {
 		dest = "."
 	}
-	q, err := p.remove(ctx, bucket, nil, &prefix, true) // a rehearsal counts
+	var q desk.Quantity
+	var err error
+	if asOf == "" {
+		q, err = p.remove(ctx, bucket, desk.RemoveIn{Prefix: &prefix, Rehearse: true}) // a rehearsal counts
+	} else {
+		err = p.each(ctx, bucket, prefix, asOf, func(o desk.ListedObject) (bool, error) {
+			q.Objects++
+			q.Bytes += o.Size
+			return true, nil
+		})
+	}
 	if err != nil {
 		return err
 	}
 	if q.Objects == 0 {
-		return a.nothing(ctx, p, bucket, prefix)
+		return a.nothingAsOf(ctx, p, bucket, prefix, asOf)
 	}
+	a.past(asOf)
 	m := a.meter(int(q.Objects), q.Bytes)
 	t := &tally{a: a, started: time.Now()}
 	var g errgroup.Group
 	g.SetLimit(parallel)
 	var stop atomic.Bool
-	err = p.each(ctx, bucket, prefix, func(o desk.ListedObject) (bool, error) {
+	err = p.each(ctx, bucket, prefix, asOf, func(o desk.ListedObject) (bool, error) {
+		version := ""
+		if asOf != "" {
+			version = o.Version
+		}
 		x := transferred{Bucket: bucket, Key: o.Key, Size: o.Size, ETag: o.ETag}
 		rel, err := object.SafePath(strings.TrimPrefix(o.Key, prefix))
 		if err != nil {
@@ -419,7 +461,7 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 		x.Local = filepath.Join(dest, filepath.FromSlash(rel))
 		g.Go(func() error {
 			var err error
-			x.State, err = a.getFile(ctx, w, m, bucket, o.Key, x.Local, o.Size, o.CRC64, c.Bool("replace"))
+			x.State, err = a.getFile(ctx, w, m, bucket, o.Key, version, x.Local, o.Size, o.CRC64, c.Bool("replace"))
 			t.note(x, err)
 			return nil
 		})
@@ -437,7 +479,7 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 
 // getFile fetches an object into a file, unless a file with its size and digest
 // is there. The bytes come beside it first, so that the file is never half.
-func (a *app) getFile(ctx context.Context, w *client.Client, m *meter, bucket, key, dest string, n int64, crc string, replace bool) (state string, err error) {
+func (a *app) getFile(ctx context.Context, w *client.Client, m *meter, bucket, key, version, dest string, n int64, crc string, replace bool) (state string, err error) {
 	if st, err := os.Stat(dest); err == nil {
 		same, err := sameFile(dest, st, n, crc)
 		if err != nil {
@@ -460,7 +502,7 @@ func (a *app) getFile(ctx context.Context, w *client.Client, m *meter, bucket, k
 	}
 	defer os.Remove(tmp.Name())
 	defer tmp.Close()
-	o, err := w.Get(ctx, bucket, key, "", 0, "")
+	o, err := w.Get(ctx, bucket, key, version, 0, "")
 	if err != nil {
 		return "", err
 	}

@@ -44,7 +44,11 @@ func Load(ctx context.Context, s *store.Store, now time.Time, progress func(done
 	began := now.AddDate(-3, -2, -12)
 	for i, name := range []string{"plates", "field-notes", "germination", "loans", "attic"} {
 		by := catalog.Author{At: began.Add(time.Duration(i*37) * time.Minute), Who: OwnerKey, Source: "10.4.0.11"}
-		err := s.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName(name), Account: Account, Region: Region}, by)
+		b := catalog.Bucket{Name: object.MustBucketName(name), Account: Account, Region: Region, Tags: tagsOf[name]}
+		if name == "plates" || name == "field-notes" || name == "loans" {
+			b.Versioning = object.On
+		}
+		err := s.CreateBucket(ctx, b, by)
 		if err != nil && !fault.HasCode(err, "bucket-exists") {
 			return err
 		}
@@ -58,7 +62,7 @@ func Load(ctx context.Context, s *store.Store, now time.Time, progress func(done
 			break
 		}
 		g.Go(func() error {
-			if err := put(ctx, s, p); err != nil {
+			if err := putNew(ctx, s, p); err != nil {
 				return fmt.Errorf("%s/%s: %w", p.bucket, p.key, err)
 			}
 			if n := int(done.Add(1)); n%100 == 0 || n == len(pieces) {
@@ -71,6 +75,9 @@ func Load(ctx context.Context, s *store.Store, now time.Time, progress func(done
 		return err
 	}
 	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if err := histories(ctx, s, pieces, now); err != nil {
 		return err
 	}
 	// The changes of the last day, one after another.
@@ -87,6 +94,19 @@ func Load(ctx context.Context, s *store.Store, now time.Time, progress func(done
 	}
 	quota := b.Usage.Bytes * 100 / 91 / 1024 * 1024
 	return s.SetQuota(ctx, b.Name, &quota, catalog.Author{At: now.Add(-6 * time.Hour), Who: OwnerKey, Source: "10.4.0.11"})
+}
+
+var tagsOf = map[string]object.Tags{"plates": {"kind": "scans", "kept": "for good"}, "germination": {"kind": "trials"}}
+
+// putNew puts a piece unless its key was there before, as after a load that
+// was stopped in the middle.
+func putNew(ctx context.Context, s *store.Store, p piece) error {
+	a := catalog.Address{Bucket: object.MustBucketName(p.bucket), Key: object.MustKey(p.key)}
+	_, err := s.History(ctx, a, 0, 1, false)
+	if fault.HasCode(err, "key-missing") {
+		return put(ctx, s, p)
+	}
+	return err
 }
 
 func put(ctx context.Context, s *store.Store, p piece) error {
@@ -230,6 +250,9 @@ func today(ctx context.Context, s *store.Store, now time.Time) error {
 	}
 	for i, e := range page {
 		at := now.Add(-time.Duration(300-i*20) * time.Minute)
+		if now.Sub(e.Version.Created) < 24*time.Hour {
+			continue // it was done before
+		}
 		if i%5 == 4 {
 			if _, err := s.Remove(ctx, catalog.Address{Bucket: plates, Key: e.Version.Key}, nil, catalog.Author{At: at, Who: "press-room", Source: source("press-room")}); err != nil {
 				return err

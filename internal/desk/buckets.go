@@ -47,13 +47,13 @@ type bucketOut struct{ Body BucketInfo }
 
 // Quantity is a number of objects and bytes that something would touch or did.
 type Quantity struct {
-	Objects       int64 `json:"objects"`
-	Bytes         int64 `json:"bytes"`
-	Previous      int64 `json:"previous,omitempty" doc:"Previous versions"`
-	PreviousBytes int64 `json:"previousBytes,omitempty"`
-	Markers       int64 `json:"markers,omitempty" doc:"Delete markers"`
-	Kept          bool  `json:"kept,omitempty" doc:"The objects are deleted with a delete marker: their versions stay and can be brought back"`
-	More          bool  `json:"more,omitempty" doc:"There is more to do: call again"`
+	Objects       int64  `json:"objects"`
+	Bytes         int64  `json:"bytes"`
+	Previous      int64  `json:"previous,omitempty" doc:"Previous versions"`
+	PreviousBytes int64  `json:"previousBytes,omitempty"`
+	Markers       int64  `json:"markers,omitempty" doc:"Delete markers"`
+	Versioning    string `json:"versioning,omitempty" doc:"Of the bucket, in a rehearsal: where it is on, objects are deleted with a delete marker and can be brought back"`
+	More          bool   `json:"more,omitempty" doc:"There is more to do: call again"`
 }
 
 type quantityOut struct{ Body Quantity }
@@ -275,7 +275,9 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 	if err != nil {
 		return q, err
 	}
-	q.Kept = f.Versioning == object.On && !in.WithVersions && len(in.Versions) == 0
+	if in.Rehearse {
+		q.Versioning = f.Versioning.String()
+	}
 	var removals []store.Removal
 	for _, n := range in.Keys {
 		k, err := object.ParseKey(n)

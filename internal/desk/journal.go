@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/dustin/go-humanize"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/object"
@@ -75,6 +76,12 @@ func says(e catalog.JournalEntry) string {
 				if v == nil {
 					return name + " taken away"
 				}
+				if n, ok := v.(float64); ok {
+					return name + " " + humanize.Comma(int64(n)) + " bytes"
+				}
+				if tags, ok := v.(map[string]any); ok {
+					return fmt.Sprintf("tags: %d", len(tags))
+				}
 				return fmt.Sprintf("%s %v", name, v)
 			}
 		}
@@ -89,7 +96,7 @@ func (d *Desk) journalCalls(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Bucket string   `query:"bucket" maxLength:"64"`
 			Prefix string   `query:"prefix" maxLength:"1024" doc:"Of keys"`
-			Kind   []string `query:"kind" doc:"One or more kinds"`
+			Kind   []string `query:"kind,explode" doc:"One or more kinds"`
 			Who    string   `query:"who" maxLength:"128" doc:"The access key"`
 			Since  string   `query:"since" maxLength:"64" doc:"RFC 3339"`
 			Until  string   `query:"until" maxLength:"64" doc:"RFC 3339"`

@@ -90,6 +90,7 @@ type ListedObject struct {
 	CRC64       string            `json:"crc64" doc:"CRC-64/NVME of the content, in hex"`
 	ContentType string            `json:"contentType,omitempty"`
 	By          string            `json:"by"`
+	Version     string            `json:"version"`
 	Metadata    map[string]string `json:"metadata,omitempty"`
 }
 
@@ -279,7 +280,7 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 			p.Prefixes = append(p.Prefixes, e.Prefix)
 			continue
 		}
-		o := ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(), CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: v.By}
+		o := ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(), CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: v.By, Version: v.ID().String()}
 		if l.Full {
 			o.Metadata = v.Metadata.Decoded()
 		}

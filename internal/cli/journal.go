@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/core/object"
+	"spindle/internal/desk"
+)
+
+func (a *app) journalCommand() *cli.Command {
+	filters := []cli.Flag{
+		&cli.StringFlag{Name: "prefix", Usage: "only keys beneath `PREFIX`"},
+		&cli.StringSliceFlag{Name: "kind", Usage: "only this `KIND`, may be repeated: written, deleted, restored, annotated, renamed, ..."},
+		&cli.StringFlag{Name: "who", Usage: "only changes by this access `KEY`"},
+	}
+	return &cli.Command{Name: "journal", Usage: "read and follow what changed, in order", Commands: []*cli.Command{
+		{Name: "list", Usage: "list changes, latest first", ArgsUsage: "[BUCKET]", Description: examples("spindle journal list plates --limit 20", "spindle journal list loans --kind deleted --kind 'renamed away' --since 7d", "spindle journal list --who scanner-2 --json"),
+			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "since", Usage: "not before `TIME`, such as 2026-11-20, or 36h ago"}, &cli.StringFlag{Name: "until", Usage: "before `TIME`"},
+				&cli.StringFlag{Name: "before", Usage: "go on from this `POSITION`"}, &cli.IntFlag{Name: "limit", Usage: "most entries", Value: 50}),
+			Action: a.journalList},
+		{Name: "follow", Usage: "print changes as they come, in order, none left out", ArgsUsage: "[BUCKET]",
+			Description: "Entries come in the order of the journal, each once. The position of the last one, with --after, goes on where one left off.\n\n" + examples("spindle journal follow plates", "spindle journal follow --kind deleted --json", "spindle journal follow --after 0.0 --once --json"),
+			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "after", Usage: "begin after this `POSITION`; 0.0 is the beginning of the journal, and now is the default"},
+				&cli.BoolFlag{Name: "once", Usage: "end when there is no more"}),
+			Action: a.journalFollow},
+	}}
+}
+
+func (p *api) journal(ctx context.Context, q url.Values) (page desk.JournalPage, err error) {
+	return page, p.call(ctx, http.MethodGet, "/api/v1/journal", q, nil, &page)
+}
+
+// journalQuery reads the filters of a command.
+func journalQuery(c *cli.Command) (url.Values, error) {
+	in, err := args(c, 0, 1)
+	if err != nil {
+		return nil, err
+	}
+	q := url.Values{"prefix": {c.String("prefix")}, "who": {c.String("who")}, "kind": c.StringSlice("kind")}
+	if len(in) == 1 {
+		bucket, prefix, err := split(in[0])
+		if err != nil {
+			return nil, err
+		}
+		if prefix != "" && c.String("prefix") != "" {
+			return nil, wrongUsage("the prefix is given twice")
+		}
+		q.Set("bucket", bucket)
+		if prefix != "" {
+			q.Set("prefix", prefix)
+		}
+	}
+	for _, name := range []string{"since", "until"} {
+		if s := c.String(name); s != "" {
+			t, err := object.ParseMoment(s, time.Now())
+			if err != nil {
+				return nil, err
+			}
+			q.Set(name, t.Format(time.RFC3339Nano))
+		}
+	}
+	return q, nil
+}
+
+func (a *app) journalList(ctx context.Context, c *cli.Command) error {
+	q, err := journalQuery(c)
+	if err != nil {
+		return err
+	}
+	limit := c.Int("limit")
+	if limit < 1 {
+		return wrongUsage("--limit is at least 1")
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	q.Set("before", c.String("before"))
+	n := 0
+	var page desk.JournalPage
+	for {
+		q.Set("limit", fmt.Sprint(min(1000, limit-n)))
+		if page, err = p.journal(ctx, q); err != nil {
+			return err
+		}
+		for _, e := range page.Entries {
+			n++
+			if a.json {
+				if err := a.print(e, nil); err != nil {
+					return err
+				}
+				continue
+			}
+			rows = append(rows, journalRow(e))
+		}
+		if page.Next == "" || n >= limit {
+			break
+		}
+		q.Set("before", page.Next)
+	}
+	if a.json {
+		return nil
+	}
+	if err := a.table([]column{{"WHEN", false}, {"WHAT", false}, {"SIZE", true}, {"BY", false}, {"KEY", false}, {"", false}}, rows); err != nil {
+		return err
+	}
+	complete := page.CompleteUpTo.Local().Format("15:04:05")
+	if page.Next != "" {
+		a.note("%s shown, complete up to %s; older ones follow: --before %s", count(int64(n)), complete, page.Next)
+	} else {
+		a.note("%s, complete up to %s", things(int64(n), "entry", "entries"), complete)
+	}
+	return nil
+}
+
+func journalRow(e desk.JournalLine) []string {
+	bytes := size(e.Size)
+	if e.Key == "" {
+		bytes = ""
+	}
+	key := e.Bucket
+	if e.Key != "" {
+		key += "/" + e.Key
+	}
+	return []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Kind, bytes, e.Who, shown(key), shown(e.Says)}
+}
+
+func (a *app) journalFollow(ctx context.Context, c *cli.Command) error {
+	q, err := journalQuery(c)
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	at := c.String("after")
+	if at == "" {
+		at = "0.0"
+		page, err := p.journal(ctx, url.Values{"limit": {"1"}})
+		if err != nil {
+			return err
+		}
+		if len(page.Entries) > 0 {
+			at = page.Entries[0].Position
+		}
+	}
+	q.Set("limit", "1000")
+	if !a.json {
+		a.note("Following from %s; stop with Ctrl-C.", at)
+	}
+	for ctx.Err() == nil {
+		q.Set("after", at)
+		page, err := p.journal(ctx, q)
+		if ctx.Err() != nil {
+			break
+		}
+		if err != nil {
+			a.note("To go on from here: --after %s", at)
+			return err
+		}
+		for _, e := range page.Entries {
+			if a.json {
+				if err := a.print(e, nil); err != nil {
+					return err
+				}
+				continue
+			}
+			r := journalRow(e)
+			if _, err := fmt.Fprintf(a.Out, "%s  %-14s %10s  %-14s %s  %s\n", r[0], r[1], r[2], r[3], r[4], r[5]); err != nil {
+				return err
+			}
+		}
+		if page.Next != "" && page.Next != at {
+			at = page.Next
+			continue
+		}
+		if c.Bool("once") {
+			break
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+	if !a.json {
+		a.note("To go on from here: --after %s", at)
+	}
+	return nil
+}
