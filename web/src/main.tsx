@@ -15,6 +15,7 @@ const Overview = lazy(() => import('./pages/overview/Overview'));
 const Buckets = lazy(() => import('./pages/buckets/Buckets'));
 const Bucket = lazy(() => import('./pages/bucket/Bucket'));
 const ObjectPage = lazy(() => import('./pages/object/ObjectPage'));
+const Journal = lazy(() => import('./pages/journal/Journal'));
 const Connect = lazy(() => import('./pages/connect/Connect'));
 const Nowhere = lazy(() => import('./pages/Nowhere'));
 
@@ -38,6 +39,7 @@ createRoot(document.getElementById('root')!).render(
                     <Route path="/buckets" element={<Buckets />} />
                     <Route path="/buckets/:bucket/object" element={<ObjectPage />} />
                     <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
+                    <Route path="/journal" element={<Journal />} />
                     <Route path="/connect" element={<Connect />} />
                     <Route path="*" element={<Nowhere />} />
                   </Routes>

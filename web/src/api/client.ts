@@ -62,5 +62,6 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   return a.data as T;
 }
 
-/** The address of an object's bytes on the desk. */
-export const bodyAddress = (bucket: string, key: string) => `/api/v1/buckets/${encodeURIComponent(bucket)}/body?key=${encodeURIComponent(key)}`;
+/** The address of the bytes of an object, or of a version of it, on the desk. */
+export const bodyAddress = (bucket: string, key: string, version = '') =>
+  `/api/v1/buckets/${encodeURIComponent(bucket)}/body?key=${encodeURIComponent(key)}` + (version ? `&version=${encodeURIComponent(version)}` : '');

@@ -29,7 +29,7 @@ export function Growth({ points, width: w, height: h }: Props) {
   const T = 10;
   const B = 22;
   const now = Date.now();
-  const at = points.map((p) => ({ t: Math.min(now, Date.parse(p.day)), v: p.current }));
+  const at = points.map((p) => ({ t: Math.min(now, Date.parse(p.day)), v: p.current + p.previous, current: p.current }));
   const last = at[at.length - 1];
   if (!last || at.every((p) => p.v === 0)) return <p className="empty faint">Nothing is stored yet; growth shows here from the first object on.</p>;
   last.t = now;
@@ -41,6 +41,12 @@ export function Growth({ points, width: w, height: h }: Props) {
   let line = `M${r1(x(at[0]!.t))} ${r1(y(at[0]!.v))}`;
   for (const p of at.slice(1)) line += `H${r1(x(p.t))}V${r1(y(p.v))}`;
   const area = `${line}V${h - B}H${r1(x(at[0]!.t))}Z`;
+  let under = `M${r1(x(at[0]!.t))} ${r1(y(at[0]!.current))}`;
+  for (const p of at.slice(1)) under += `H${r1(x(p.t))}V${r1(y(p.current))}`;
+  const current = `${under}V${h - B}H${r1(x(at[0]!.t))}Z`;
+  const previous = last.v - last.current;
+  // Where both figures would stand on one another, the total gives way.
+  const apart = previous > 0 && y(last.current) - y(last.v) > 34;
   const step = stepFor(max);
   const lines: number[] = [];
   for (let v = step; v <= max; v += step) lines.push(v);
@@ -55,8 +61,20 @@ export function Growth({ points, width: w, height: h }: Props) {
         {lines.map((v) => (
           <path key={v} className="grid" d={`M${L} ${r1(y(v))}H${w - R}`} />
         ))}
-        <path d={area} fill="var(--woad-wash)" />
-        <path d={line} fill="none" stroke="var(--woad)" strokeWidth="1.4" strokeLinejoin="round" />
+        <defs>
+          <pattern id="growth-past" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+            <path d="M0 0V5" stroke="var(--heather)" strokeWidth="2" />
+          </pattern>
+        </defs>
+        {previous > 0 || at.some((p) => p.v > p.current) ? (
+          <>
+            <path d={area} fill="url(#growth-past)" opacity=".45" />
+            <path d={line} fill="none" stroke="var(--heather)" strokeWidth="1.2" strokeLinejoin="round" />
+            <path d={current} fill="var(--cloth-raised)" />
+          </>
+        ) : null}
+        <path d={current} fill="var(--woad-wash)" />
+        <path d={under} fill="none" stroke="var(--woad)" strokeWidth="1.4" strokeLinejoin="round" />
         {lines.map((v) => (
           <text key={v} className="t-ax" x={L + 3} y={Number(r1(y(v))) - 3}>
             {size(v).replace('.0', '')}
@@ -74,12 +92,23 @@ export function Growth({ points, width: w, height: h }: Props) {
         <text className="t-ax end t-b" x={w - R} y={h - 5}>
           now
         </text>
-        <path d={`M${w - R + 2} ${r1(y(last.v))}h8`} stroke="var(--woad)" strokeWidth="1.5" />
-        <text className="t-ink t-b" x={w - R + 14} y={r1(y(last.v) + 1)}>
-          {size(last.v)}
+        {apart ? (
+          <>
+            <path d={`M${w - R + 2} ${r1(y(last.v))}h8`} stroke="var(--heather)" strokeWidth="1.5" />
+            <text className="t-ink" x={w - R + 14} y={r1(y(last.v) + 1)}>
+              {size(previous)}
+            </text>
+            <text className="t-ax" x={w - R + 14} y={r1(y(last.v) + 15)}>
+              previous versions
+            </text>
+          </>
+        ) : null}
+        <path d={`M${w - R + 2} ${r1(y(last.current))}h8`} stroke="var(--woad)" strokeWidth="1.5" />
+        <text className="t-ink t-b" x={w - R + 14} y={r1(y(last.current) + 1)}>
+          {size(last.current)}
         </text>
-        <text className="t-ax" x={w - R + 14} y={r1(y(last.v) + 15)}>
-          current
+        <text className="t-ax" x={w - R + 14} y={r1(y(last.current) + 15)}>
+          {previous > 0 && !apart ? `current, ${size(previous)} prev.` : 'current'}
         </text>
       </svg>
       <button type="button" className="link small" onClick={() => setTable(!table)} aria-expanded={table}>
@@ -92,7 +121,8 @@ export function Growth({ points, width: w, height: h }: Props) {
               <tr>
                 <th>Day</th>
                 <th className="num">Objects</th>
-                <th className="num">Size</th>
+                <th className="num">Current</th>
+                <th className="num">Previous</th>
               </tr>
             </thead>
             <tbody>
@@ -102,6 +132,9 @@ export function Growth({ points, width: w, height: h }: Props) {
                   <td className="num">{count(p.objects)}</td>
                   <td className="num">
                     <Size bytes={p.current} />
+                  </td>
+                  <td className="num">
+                    <Size bytes={p.previous} />
                   </td>
                 </tr>
               ))}

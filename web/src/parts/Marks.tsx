@@ -13,6 +13,13 @@ const shapes = {
   warn: <path d="M6 1 11.2 10.4H.8Z" fill="currentColor" />,
   wrong: <path d="M6 .4 11.6 6 6 11.6.4 6Z" fill="currentColor" />,
   off: <path d="M3.5 2v8M8.5 2v8" stroke="currentColor" strokeWidth="2.2" />,
+  past: (
+    <>
+      <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="1.5" />
+      <path d="M6 2a4 4 0 0 0 0 8Z" fill="currentColor" />
+    </>
+  ),
+  rename: <rect x="2" y="2" width="8" height="8" fill="none" stroke="currentColor" strokeWidth="1.6" />,
   gone: <path d="M2 2l8 8M10 2l-8 8" stroke="currentColor" strokeWidth="2.2" />,
   unfinished: <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="1.8" strokeDasharray="2.1 2.1" />,
   none: <path d="M2 6h8" stroke="currentColor" strokeWidth="1.8" />,
@@ -20,7 +27,7 @@ const shapes = {
 
 export type StateKind = keyof typeof shapes;
 
-const dyes: Record<StateKind, string> = { good: 'good', run: 'run', wait: 'wait', warn: 'warn', wrong: 'wrong', off: 'off', gone: '', unfinished: 'wait', none: 'off' };
+const dyes: Record<StateKind, string> = { good: 'good', run: 'run', wait: 'wait', warn: 'warn', wrong: 'wrong', off: 'off', past: 'past', rename: '', gone: '', unfinished: 'wait', none: 'off' };
 
 export const dyeOf = (k: StateKind) => dyes[k];
 
@@ -29,6 +36,9 @@ export const Shape = ({ kind, size = 12 }: { kind: StateKind; size?: number }) =
     {shapes[kind]}
   </svg>
 );
+
+/** The shape of a bucket's versioning. */
+export const versioningShape = (v: string): StateKind => (v === 'on' ? 'past' : v === 'paused' ? 'off' : 'none');
 
 /** A state: shape, word and dye, always all three. */
 export const State = ({ kind, children }: { kind: StateKind; children: ReactNode }) => (

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 
-import { type Removal, rehearse, remove, useChange } from '../data/queries';
+import { type Removal, rehearse, remove, touched, useChange } from '../data/queries';
 import { Complaint, Ply, Size } from './Bits';
 import { Dialog } from './Dialog';
 import { Shape } from './Marks';
@@ -29,14 +29,16 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
   const run = useMutation({
     mutationFn: () => act.mutateAsync(undefined),
     onSuccess: (q) => {
-      toast(`Removed ${things(q.objects, 'object')}, ${size(q.bytes)}${alsoBucket ? ', and the bucket' : ''}`);
+      toast(`Removed ${things(q.objects, 'object')}, ${size(q.bytes)}${q.previous ? `, ${things(q.previous, 'previous version')}` : ''}${alsoBucket ? ', and the bucket' : ''}`);
       onDone();
     },
   });
-  const n = plan.data?.objects ?? 0;
+  const n = plan.data ? touched(plan.data) : 0;
+  const objects = plan.data?.objects ?? 0;
+  const kept = plan.data?.versioning === 'on' && !what.withVersions;
   const mustType = n > 1;
   const ready = plan.data !== undefined && (!mustType || typed.replace(/[\s,.]/g, '') === String(n));
-  const title = plan.data ? `Remove ${things(n, 'object')}${alsoBucket ? ' and the bucket' : ''}?` : 'What would go';
+  const title = plan.data ? `Remove ${things(objects, 'object')}${alsoBucket ? ' and the bucket' : ''}?` : 'What would go';
   return (
     <Dialog
       open
@@ -48,7 +50,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
             Keep
           </button>
           <button type="button" className="btn harm solid" disabled={!ready || run.isPending} onClick={() => run.mutate()}>
-            Remove {plan.data ? things(n, 'object') : ''}
+            Remove {plan.data ? things(objects, 'object') : ''}
           </button>
         </>
       }
@@ -58,7 +60,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
         <table className="tight" style={{ marginBottom: 12 }}>
           <thead>
             <tr>
-              <th>Goes, for good</th>
+              <th>{kept ? 'Is hidden by a delete marker' : 'Goes, for good'}</th>
               <th className="num">Objects</th>
               <th className="num">Size</th>
             </tr>
@@ -86,21 +88,42 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
               </tr>
             ) : null}
             <tr className="total">
-              <td>In all</td>
-              <td className="num">{count(n)}</td>
+              <td>{what.withVersions ? 'Current objects' : 'In all'}</td>
+              <td className="num">{count(objects)}</td>
               <td className="num">
                 <Size bytes={plan.data.bytes} />
               </td>
             </tr>
+            {plan.data.previous ? (
+              <tr>
+                <td>Previous versions</td>
+                <td className="num">{count(plan.data.previous)}</td>
+                <td className="num">
+                  <Size bytes={plan.data.previousBytes} />
+                </td>
+              </tr>
+            ) : null}
+            {plan.data.markers ? (
+              <tr>
+                <td>Delete markers</td>
+                <td className="num">{count(plan.data.markers)}</td>
+                <td />
+              </tr>
+            ) : null}
           </tbody>
         </table>
       ) : null}
-      <p className="row" style={{ alignItems: 'baseline' }}>
-        <span className="warn">
-          <Shape kind="warn" size={11} />
+      {plan.data ? <p className="row" style={{ alignItems: 'baseline' }}>
+        <span className={kept ? 'past' : 'warn'}>
+          <Shape kind={kept ? 'past' : 'warn'} size={11} />
         </span>
-        <span>Versioning is off for this bucket: what is removed cannot be brought back.</span>
-      </p>
+        <span>
+          {kept ? 'Versioning is on: the versions stay, and each object can be brought back from its page.'
+            : what.withVersions ? 'All versions go too: nothing of it can be brought back.'
+            : plan.data.versioning === 'paused' ? 'Versioning is paused: what was written since then is gone; earlier versions stay.'
+            : 'Versioning is off for this bucket: what is removed cannot be brought back.'}
+        </span>
+      </p> : null}
       {mustType && !run.isPending ? (
         <label className="row" style={{ marginTop: 12 }}>
           Type <b className="strong">{n}</b> to go on
@@ -113,7 +136,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
         <div className="row" style={{ marginTop: 12 }}>
           <Ply share={n ? gone / n : 0} label="Removing" />
           <span className="small dim">
-            {count(gone)} of {things(n, 'object')}
+            {count(gone)} of {count(n)}
           </span>
         </div>
       ) : null}

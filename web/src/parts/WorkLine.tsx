@@ -1,17 +1,25 @@
 import { useState } from 'react';
 
+import { type Schemas, api, ask } from '../api/client';
+import { useChange, useOrders } from '../data/queries';
 import { type Upload, useUploads } from '../data/uploads';
 import { Ply } from './Bits';
 import { Dialog } from './Dialog';
 import { State } from './Marks';
-import { middle, size, things, visible } from './format';
+import { count, middle, size, things, visible } from './format';
 
 /** The line below every page while work is under way, and after it until one has seen the result. */
 export function WorkLine() {
   const uploads = useUploads();
   const [open, setOpen] = useState(false);
+  const orders = useOrders();
+  const [seen, setSeen] = useState<ReadonlySet<string>>(new Set());
   const list = uploads.list;
-  if (list.length === 0) return null;
+  // What runs, what stopped, and what ended while one was here.
+  const began = useState(() => Date.now())[0];
+  const told = (orders.data ?? []).filter((o) => o.state === 'running' || (!seen.has(`${o.id} ${o.state}`) && (o.state === 'stopped' || Date.parse(o.changed) > began)));
+  const order = told.find((o) => o.state === 'running') ?? told[0];
+  if (list.length === 0) return order ? <footer className="workline"><OrderLine o={order} more={told.length - 1} onSeen={() => setSeen(new Set([...seen, `${order.id} ${order.state}`]))} /></footer> : null;
   const active = list.filter((u) => u.state === 'sending' || u.state === 'waiting');
   const asks = list.filter((u) => u.state === 'there' || u.state === 'failed');
   const sending = list.find((u) => u.state === 'sending');
@@ -38,6 +46,7 @@ export function WorkLine() {
           {active.length && rate > 0 ? ` · ${size(rate)}/s · ${left((total - sent) / rate)}` : ''}
         </span>
       </div>
+      {order ? <OrderLine o={order} more={told.length - 1} onSeen={() => setSeen(new Set([...seen, `${order.id} ${order.state}`]))} /> : null}
       <div style={{ marginLeft: 'auto', gap: 14 }}>
         <button type="button" className="link" onClick={() => setOpen(true)}>
           {active.length ? `${active.length} under way` : 'Show'}
@@ -60,6 +69,37 @@ export function WorkLine() {
         </Dialog>
       ) : null}
     </footer>
+  );
+}
+
+const orderWords: Record<string, [Parameters<typeof State>[0]['kind'], string]> = { running: ['run', ''], stopped: ['off', ', stopped'], done: ['good', ', completed'], failed: ['wrong', ', failed'] };
+
+/** A rename or restore of a prefix that the service does. */
+function OrderLine({ o, more, onSeen }: { o: Schemas['OrderInfo']; more: number; onSeen: () => void }) {
+  const turn = useChange((verb: 'stop' | 'resume') => ask(verb === 'stop' ? api.POST('/api/v1/orders/{id}/stop', { params: { path: { id: o.id } } }) : api.POST('/api/v1/orders/{id}/resume', { params: { path: { id: o.id } } })));
+  const [kind, word] = orderWords[o.state] ?? ['none', o.state];
+  return (
+    <div className="grow" style={{ maxWidth: 640 }}>
+      <State kind={kind}>
+        {o.kind === 'rename' ? 'Renaming' : 'Restoring'}
+        {word}
+      </State>
+      <span className="key cut" style={{ maxWidth: 220 }} title={visible(`${o.bucket}/${o.prefix}`)}>{middle(visible(`${o.bucket}/${o.prefix}`), 28)}</span>
+      <Ply share={o.total ? o.done / o.total : 1} tone={o.state === 'done' ? 'is-good' : o.state === 'running' ? '' : 'is-stop'} label={o.kind} />
+      <span className="dim cut" title={o.problem}>
+        {count(o.done)} of {count(o.total)}
+        {o.problem ? ` · ${o.problem}` : ''}
+        {more > 0 ? ` · ${more} more` : ''}
+      </span>
+      {o.state === 'running' ? (
+        <button type="button" className="link" onClick={() => turn.mutate('stop')}>Stop</button>
+      ) : o.state === 'done' ? null : (
+        <button type="button" className="link" onClick={() => turn.mutate('resume')}>Go on</button>
+      )}
+      {o.state === 'running' ? null : (
+        <button type="button" className="link" onClick={onSeen}>Clear</button>
+      )}
+    </div>
   );
 }
 

@@ -56,8 +56,12 @@ export const visible = (s: string) =>
 export const middle = (s: string, most: number) => (s.length <= most ? s : s.slice(0, Math.ceil(most / 2) - 1) + '…' + s.slice(-Math.floor(most / 2)));
 
 /** The page of a bucket, a prefix of it or an object. */
-export const bucketPage = (bucket: string, prefix = '') => `/buckets/${encodeURIComponent(bucket)}` + (prefix ? `?prefix=${encodeURIComponent(prefix)}` : '');
-export const objectPage = (bucket: string, key: string) => `/buckets/${encodeURIComponent(bucket)}/object?key=${encodeURIComponent(key)}`;
+export function bucketPage(bucket: string, prefix = '', asOf = ''): string {
+  const q = [prefix ? `prefix=${encodeURIComponent(prefix)}` : '', asOf ? `asof=${encodeURIComponent(asOf)}` : ''].filter(Boolean).join('&');
+  return `/buckets/${encodeURIComponent(bucket)}` + (q ? `?${q}` : '');
+}
+export const objectPage = (bucket: string, key: string, version = '') =>
+  `/buckets/${encodeURIComponent(bucket)}/object?key=${encodeURIComponent(key)}` + (version ? `&version=${encodeURIComponent(version)}` : '');
 
 /** Reads a size such as "400 MiB"; null when it is none. */
 export function parseSize(s: string): number | null {

@@ -7,8 +7,9 @@ import { useListing } from '../../data/queries';
 import { useUploads } from '../../data/uploads';
 import { Trouble } from '../../parts/Bits';
 import { RemoveDialog } from '../../parts/RemoveDialog';
-import { icons } from '../../parts/Marks';
-import { bucketPage, visible } from '../../parts/format';
+import { Shape, icons } from '../../parts/Marks';
+import { bucketPage, longDate, visible } from '../../parts/format';
+import { RestoreDialog } from './RestoreDialog';
 import { Rows } from './Rows';
 import { Selection } from './Selection';
 import { Tree } from './Tree';
@@ -19,16 +20,18 @@ export function Browse({ bucket }: { bucket: string }) {
   const [query, setQuery] = useSearchParams();
   const typed = query.get('prefix') ?? '';
   const flat = query.get('flat') === '1';
+  const asOf = query.get('asof') ?? '';
   // What follows the last slash is a search within the folder.
   const folder = typed.slice(0, typed.lastIndexOf('/') + 1);
   const search = typed.slice(folder.length);
-  const listing = useListing(bucket, typed, flat);
+  const listing = useListing(bucket, typed, flat, asOf);
   const uploads = useUploads();
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const [removing, setRemoving] = useState(false);
+  const [restoring, setRestoring] = useState(false);
   const [over, setOver] = useState(false);
   const picker = useRef<HTMLInputElement>(null);
-  useEffect(() => setChosen(new Set()), [bucket, typed, flat]);
+  useEffect(() => setChosen(new Set()), [bucket, typed, flat, asOf]);
 
   // What is typed goes to the address a moment later: no letter is lost to a page being read.
   const [begins, setBegins] = useState(search);
@@ -47,9 +50,16 @@ export function Browse({ bucket }: { bucket: string }) {
       else q.delete('flat');
       return q;
     }, { replace: true });
+  const setAsOf = (moment: string) =>
+    setQuery((q) => {
+      if (moment) q.set('asof', moment);
+      else q.delete('asof');
+      return q;
+    });
   const drop = async (e: DragEvent) => {
     e.preventDefault();
     setOver(false);
+    if (asOf) return;
     uploads.add(bucket, folder, await filesOf(e.dataTransfer));
   };
   const removal = { bucket, keys: [...chosen].filter((c) => c.startsWith('k')).map((c) => c.slice(1)), prefixes: [...chosen].filter((c) => c.startsWith('p')).map((c) => c.slice(1)) };
@@ -61,7 +71,7 @@ export function Browse({ bucket }: { bucket: string }) {
           uploads.add(bucket, folder, [...(e.target.files ?? [])].map((file) => ({ name: file.name, file })));
           e.target.value = '';
         }} />
-        <button type="button" className="btn main" onClick={() => picker.current?.click()}>
+        <button type="button" className="btn main" disabled={!!asOf} onClick={() => picker.current?.click()}>
           {icons.up} Upload
         </button>
       </Actions>
@@ -69,12 +79,12 @@ export function Browse({ bucket }: { bucket: string }) {
         <div className="small faint" style={{ lineHeight: '26px', borderBottom: '1px solid var(--ink-3)', marginBottom: 3 }}>
           Prefixes
         </div>
-        <Tree bucket={bucket} at={folder} />
+        <Tree bucket={bucket} at={folder} asOf={asOf} />
       </aside>
       <section className={`droppable ${over ? 'over' : ''}`} data-drop={`Put into ${bucket}/${folder}`}
-        onDragOver={(e) => { e.preventDefault(); setOver(true); }} onDragLeave={(e) => e.currentTarget === e.target && setOver(false)} onDrop={(e) => void drop(e)}>
+        onDragOver={(e) => { e.preventDefault(); setOver(!asOf); }} onDragLeave={(e) => e.currentTarget === e.target && setOver(false)} onDrop={(e) => void drop(e)}>
         <div className="row" style={{ height: 30, marginBottom: 9 }}>
-          <Crumbs bucket={bucket} folder={folder} />
+          <Crumbs bucket={bucket} folder={folder} asOf={asOf} />
           <span className="field mono grow" style={{ marginLeft: 6, maxWidth: 230 }}>
             <input value={begins} onChange={(e) => setBegins(e.target.value)} aria-label="Keys that begin with" placeholder="begins with" />
             <span className="hint small">prefix</span>
@@ -83,15 +93,53 @@ export function Browse({ bucket }: { bucket: string }) {
             <ToggleGroup.Item value="folders">Folders</ToggleGroup.Item>
             <ToggleGroup.Item value="flat">Flat</ToggleGroup.Item>
           </ToggleGroup.Root>
+          <AsOf moment={asOf} onChange={setAsOf} />
         </div>
+        {asOf ? (
+          <div className="note past row" role="status" style={{ marginBottom: 9, flexWrap: 'wrap' }}>
+            <Shape kind="past" size={12} />
+            <span className="grow">
+              <b className="strong">This is the past.</b> {bucket}/{visible(folder)} as it stood on {longDate(new Date(asOf))}.
+            </span>
+            <button type="button" className="btn low" onClick={() => setRestoring(true)}>
+              Restore {folder ? 'this prefix' : 'the bucket'} to this moment
+            </button>
+            <button type="button" className="btn low" onClick={() => setAsOf('')}>
+              Back to now
+            </button>
+          </div>
+        ) : null}
         {listing.error ? <Trouble error={listing.error} /> : null}
-        {chosen.size ? <Selection bucket={bucket} pages={listing.data?.pages ?? []} chosen={chosen} onClear={() => setChosen(new Set())} onRemove={() => setRemoving(true)} /> : null}
+        {chosen.size && !asOf ? <Selection bucket={bucket} pages={listing.data?.pages ?? []} chosen={chosen} onClear={() => setChosen(new Set())} onRemove={() => setRemoving(true)} /> : null}
         {listing.data ? (
-          <Rows bucket={bucket} folder={flat ? '' : folder} listing={listing} chosen={chosen} onChoose={setChosen} onRemove={() => setRemoving(true)} search={search} />
+          <Rows bucket={bucket} folder={flat ? '' : folder} listing={listing} chosen={chosen} onChoose={setChosen} onRemove={() => !asOf && setRemoving(true)} search={search} asOf={asOf} />
         ) : null}
       </section>
       {removing ? <RemoveDialog what={removal} onClose={() => setRemoving(false)} onDone={() => { setRemoving(false); setChosen(new Set()); }} /> : null}
+      {restoring ? <RestoreDialog bucket={bucket} prefix={folder} asOf={asOf} onClose={() => setRestoring(false)} onStarted={() => { setRestoring(false); setAsOf(''); }} /> : null}
     </div>
+  );
+}
+
+/** Chooses the moment that one looks at. */
+function AsOf({ moment, onChange }: { moment: string; onChange: (moment: string) => void }) {
+  // The field's own form of a moment: local, without a zone.
+  const local = (d: Date) => new Date(d.getTime() - d.getTimezoneOffset() * 6e4).toISOString().slice(0, 16);
+  const [text, setText] = useState(moment ? local(new Date(moment)) : '');
+  useEffect(() => setText(moment ? local(new Date(moment)) : ''), [moment]);
+  const take = (value: string) => {
+    setText(value);
+    const d = new Date(value);
+    if (!value) onChange('');
+    else if (!Number.isNaN(d.getTime()) && d.getTime() < Date.now()) onChange(d.toISOString());
+  };
+  return (
+    <label className="row small dim" style={{ marginLeft: 6 }}>
+      as of
+      <span className="field" style={{ width: 186 }}>
+        <input type="datetime-local" value={text} max={local(new Date())} onChange={(e) => take(e.target.value)} aria-label="As of a moment" />
+      </span>
+    </label>
   );
 }
 
@@ -102,16 +150,16 @@ function Actions({ children }: { children: React.ReactNode }) {
   return place ? createPortal(children, place) : null;
 }
 
-function Crumbs({ bucket, folder }: { bucket: string; folder: string }) {
+function Crumbs({ bucket, folder, asOf }: { bucket: string; folder: string; asOf: string }) {
   const parts = folder.split('/').slice(0, -1);
   return (
     <nav className="key nowrap" style={{ fontSize: 14 }} aria-label="Where one is">
-      {parts.length ? <Link to={bucketPage(bucket)}>{bucket}</Link> : <b>{bucket}</b>} <span className="faint">/</span>{' '}
+      {parts.length ? <Link to={bucketPage(bucket, '', asOf)}>{bucket}</Link> : <b>{bucket}</b>} <span className="faint">/</span>{' '}
       {parts.map((p, i) => {
         const prefix = parts.slice(0, i + 1).join('/') + '/';
         return (
           <span key={prefix}>
-            {i === parts.length - 1 ? <b>{visible(p)}</b> : <Link to={bucketPage(bucket, prefix)}>{visible(p)}</Link>} <span className="faint">/</span>{' '}
+            {i === parts.length - 1 ? <b>{visible(p)}</b> : <Link to={bucketPage(bucket, prefix, asOf)}>{visible(p)}</Link>} <span className="faint">/</span>{' '}
           </span>
         );
       })}

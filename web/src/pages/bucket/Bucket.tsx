@@ -1,11 +1,11 @@
 import { Link, useParams } from 'react-router';
 
 import type { Schemas } from '../../api/client';
-import { useBucket, useBucketUsage } from '../../data/queries';
-import { Section, Trouble } from '../../parts/Bits';
+import { useBucket, useBucketUsage, usePrefixUsage } from '../../data/queries';
+import { Section, Size, Trouble } from '../../parts/Bits';
 import { Growth } from '../../parts/Growth';
-import { State } from '../../parts/Marks';
-import { bucketPage, size, things } from '../../parts/format';
+import { State, versioningShape } from '../../parts/Marks';
+import { bucketPage, count, size, things, visible } from '../../parts/format';
 import { Browse } from './Browse';
 import { Settings } from './Settings';
 
@@ -35,7 +35,7 @@ export default function BucketPage() {
               owner <b className="strong">{b.data.account}</b>
             </span>
             <span>region {b.data.region}</span>
-            <State kind="none">versioning {b.data.versioning}</State>
+            <State kind={versioningShape(b.data.versioning)}>versioning {b.data.versioning}</State>
           </div>
         </div>
         <div id="bucket-actions" className="row" />
@@ -48,7 +48,7 @@ export default function BucketPage() {
           </Link>
         ))}
       </nav>
-      {section === '' ? <Browse bucket={bucket} /> : section === 'usage' ? <Usage bucket={bucket} /> : <Settings key={bucket} b={b.data} />}
+      {section === '' ? <Browse bucket={bucket} /> : section === 'usage' ? <Usage b={b.data} /> : <Settings key={bucket} b={b.data} />}
     </>
   );
 }
@@ -73,6 +73,13 @@ function Split({ b }: { b: Schemas['BucketInfo'] }) {
           <span className="swatch u-cur" />
           <b className="strong">{size(b.usage.bytes)}</b> current, {things(b.usage.objects, 'object')}
         </span>
+        {b.usage.previous || b.versioning !== 'off' ? (
+          <span>
+            <span className="swatch u-prev" />
+            <b className="strong">{size(b.usage.previousBytes)}</b> in {things(b.usage.previous, 'previous version')}
+          </span>
+        ) : null}
+        {b.usage.markers ? <span className="dim">{things(b.usage.markers, 'delete marker')}</span> : null}
       </div>
       <div className="num">
         {size(used)} used {b.quota ? <span className="faint">{((100 * used) / b.quota).toFixed(1)} %</span> : null}
@@ -81,12 +88,55 @@ function Split({ b }: { b: Schemas['BucketInfo'] }) {
   );
 }
 
-function Usage({ bucket }: { bucket: string }) {
+function Usage({ b }: { b: Schemas['BucketInfo'] }) {
+  const bucket = b.name;
   const u = useBucketUsage(bucket);
+  const p = usePrefixUsage(bucket, '');
   if (u.error) return <Trouble error={u.error} />;
   return (
-    <Section title="Usage over a year" aside="current versions, by day (UTC)">
-      <div style={{ paddingTop: 8, maxWidth: 980 }}>{u.data ? <Growth points={u.data.points} width={980} height={300} /> : null}</div>
-    </Section>
+    <div style={{ display: 'grid', gap: 20, maxWidth: 980 }}>
+      <Section title="Usage over a year" aside="current and previous versions, by day (UTC)">
+        <div style={{ paddingTop: 8 }}>{u.data ? <Growth points={u.data.points} width={980} height={250} /> : null}</div>
+      </Section>
+      <Section title="By prefix" aside="those with the most in previous versions first">
+        {p.error ? <Trouble error={p.error} /> : null}
+        {p.data?.length ? (
+          <table className="tight">
+            <thead>
+              <tr>
+                <th>Prefix</th>
+                <th className="num">Objects</th>
+                <th className="num">Current</th>
+                <th className="num">Previous versions</th>
+                <th className="num">Their size</th>
+                <th className="num">Share</th>
+                <th className="num">Delete markers</th>
+              </tr>
+            </thead>
+            <tbody>
+              {p.data.map((x) => (
+                <tr key={x.prefix}>
+                  <td>
+                    <Link className="key" to={bucketPage(bucket, x.prefix)}>
+                      {visible(x.prefix)}
+                    </Link>
+                  </td>
+                  <td className="num">{count(x.objects)}</td>
+                  <td className="num">
+                    <Size bytes={x.bytes} />
+                  </td>
+                  <td className="num">{count(x.previous)}</td>
+                  <td className="num">
+                    <Size bytes={x.previousBytes} />
+                  </td>
+                  <td className="num dim">{x.bytes + x.previousBytes ? `${((100 * x.previousBytes) / (x.bytes + x.previousBytes)).toFixed(0)} %` : ''}</td>
+                  <td className="num">{count(x.markers)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        ) : p.data ? <p className="empty faint">No key here has a slash: there are no prefixes.</p> : null}
+      </Section>
+    </div>
   );
 }

@@ -19,22 +19,24 @@ interface Props {
   onChoose: (c: ReadonlySet<string>) => void;
   onRemove: () => void;
   search: string;
+  asOf: string;
 }
 
 interface Row {
   id: string; // "p" or "k" and the name
   name: string;
   object?: Schemas['ListedObject'];
+  beneath?: Schemas['Usage']; // of a prefix
 }
 
 const rowHeight = 28;
 
 /** The rows of a listing: pages come as one scrolls, only what is seen is drawn. */
-export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, search }: Props) {
+export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, search, asOf }: Props) {
   const navigate = useNavigate();
   const pages = listing.data?.pages ?? [];
   const rows = useMemo<Row[]>(() => {
-    const all: Row[] = pages.flatMap((p) => [...p.prefixes.map((name) => ({ id: 'p' + name, name })), ...p.objects.map((object) => ({ id: 'k' + object.key, name: object.key, object }))]);
+    const all: Row[] = pages.flatMap((p) => [...p.prefixes.map((name) => ({ id: 'p' + name, name, beneath: p.usage?.[name] })), ...p.objects.map((object) => ({ id: 'k' + object.key, name: object.key, object }))]);
     return all.sort((a, b) => Number(!!a.object) - Number(!!b.object)); // prefixes first; both stay in the order of keys
   }, [pages]);
   const fields = useMemo(() => [...new Set(pages.flatMap((p) => p.objects.flatMap((o) => Object.keys(o.metadata ?? {}))))].sort(), [pages]);
@@ -55,7 +57,7 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
     if (!next.delete(id)) next.add(id);
     onChoose(next);
   };
-  const open = (r: Row) => void navigate(r.object ? objectPage(bucket, r.name) : bucketPage(bucket, r.name));
+  const open = (r: Row) => void navigate(r.object ? objectPage(bucket, r.name, asOf && r.object.version) : bucketPage(bucket, r.name, asOf));
   const press = (e: KeyboardEvent) => {
     const r = rows[lit];
     if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
@@ -72,9 +74,9 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
   if (!rows.length && !listing.isFetching)
     return (
       <div className="empty">
-        <b className="strong">{search ? `No key here begins with "${search}".` : folder ? 'Nothing lies beneath this prefix.' : 'The bucket is empty.'}</b>
-        <p className="dim">{search ? 'Prefixes are literal: letters, case and every sign count.' : 'Drop files or folders here, use Upload, or put them from the command line:'}</p>
-        {search ? null : <pre className="block" style={{ marginTop: 8 }}>spindle object put ./FOLDER {bucket}/{folder}</pre>}
+        <b className="strong">{search ? `No key here begins with "${search}".` : asOf ? 'Nothing was here then.' : folder ? 'Nothing lies beneath this prefix.' : 'The bucket is empty.'}</b>
+        <p className="dim">{search ? 'Prefixes are literal: letters, case and every sign count.' : asOf ? 'Choose another moment, or go back to now.' : 'Drop files or folders here, use Upload, or put them from the command line:'}</p>
+        {search || asOf ? null : <pre className="block" style={{ marginTop: 8 }}>spindle object put ./FOLDER {bucket}/{folder}</pre>}
       </div>
     );
   const all = rows.length > 0 && rows.every((r) => chosen.has(r.id));
@@ -117,7 +119,7 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
             {before > 0 ? <tr style={{ height: before }} /> : null}
             {items.map((item) => {
               const r = rows[item.index]!;
-              return <Line key={r.id} r={r} bucket={bucket} folder={folder} field={field} chosen={chosen.has(r.id)} lit={item.index === lit} onToggle={() => { toggle(r.id); setLit(item.index); }} />;
+              return <Line key={r.id} r={r} bucket={bucket} asOf={asOf} folder={folder} field={field} chosen={chosen.has(r.id)} lit={item.index === lit} onToggle={() => { toggle(r.id); setLit(item.index); }} />;
             })}
             {after > 0 ? <tr style={{ height: after }} /> : null}
           </tbody>
@@ -130,7 +132,7 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
   );
 }
 
-function Line({ r, bucket, folder, field, chosen, lit, onToggle }: { r: Row; bucket: string; folder: string; field: string; chosen: boolean; lit: boolean; onToggle: () => void }) {
+function Line({ r, bucket, asOf, folder, field, chosen, lit, onToggle }: { r: Row; bucket: string; asOf: string; folder: string; field: string; chosen: boolean; lit: boolean; onToggle: () => void }) {
   const name = visible(r.name.startsWith(folder) ? r.name.slice(folder.length) : r.name);
   return (
     <tr className={`${chosen ? 'chosen' : ''} ${lit ? 'lit' : ''}`} style={{ height: rowHeight }}>
@@ -140,12 +142,18 @@ function Line({ r, bucket, folder, field, chosen, lit, onToggle }: { r: Row; buc
       <td className="cut" title={visible(r.name)}>
         <span className="row" style={{ gap: 7 }}>
           <span className="faint">{r.object ? icons.sheet : icons.fold}</span>
-          <Link className="plain key" to={r.object ? objectPage(bucket, r.name) : bucketPage(bucket, r.name)}>
+          <Link className="plain key" to={r.object ? objectPage(bucket, r.name, asOf && r.object.version) : bucketPage(bucket, r.name, asOf)}>
             {middle(name, 64)}
           </Link>
         </span>
       </td>
-      <td className="num">{r.object ? <Size bytes={r.object.size} /> : null}</td>
+      <td className="num">
+        {r.object ? <Size bytes={r.object.size} /> : r.beneath ? (
+          <span title={`${count(r.beneath.objects)} objects${r.beneath.previous ? `, and ${count(r.beneath.previous)} previous versions` : ''}`}>
+            <Size bytes={r.beneath.bytes} />
+          </span>
+        ) : null}
+      </td>
       <td className="dim">{r.object ? <When at={r.object.created} /> : null}</td>
       <td className="dim cut">{r.object?.by}</td>
       <td className="cut" title={r.object?.metadata?.[field]}>

@@ -1,19 +1,25 @@
 import { type FormEvent, useState } from 'react';
-import { useNavigate } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 
 import { Problem, type Schemas, api, ask } from '../../api/client';
 import { useChange } from '../../data/queries';
-import { Field, Section, When } from '../../parts/Bits';
+import { Complaint, Field, Section, When } from '../../parts/Bits';
+import { Shape } from '../../parts/Marks';
 import { RemoveDialog } from '../../parts/RemoveDialog';
 import { useToast } from '../../parts/Toasts';
-import { parseSize, size } from '../../parts/format';
+import { type Versioning, VersioningChoice } from '../../parts/Versioning';
+import { parseSize, size, things, visible } from '../../parts/format';
 
 export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   const navigate = useNavigate();
   const toast = useToast();
   const [quota, setQuota] = useState(b.quota ? size(b.quota) : '');
   const [removing, setRemoving] = useState<'objects' | 'bucket' | null>(null);
+  const [versioning, setVersioning] = useState(b.versioning as Versioning);
+  const [tag, setTag] = useState('');
   const path = { bucket: b.name };
+  const turn = useChange((v: Versioning) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { versioning: v } })));
+  const tags = useChange((t: Schemas['Edit']) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { tags: t } })));
   const change = useChange((q: number | null) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { quota: q as unknown as number } })));
   const bytes = quota.trim() === '' ? null : parseSize(quota);
   const bad = quota.trim() !== '' && bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 MiB or 2 TiB') : null;
@@ -35,6 +41,41 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
           </div>
         </form>
       </Section>
+      <Section title="Versioning">
+        <div style={{ paddingTop: 12, display: 'grid', gap: 12 }}>
+          <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'paused', 'off']} />
+          {b.usage.previous ? (
+            <p className="small dim">
+              Previous versions take {size(b.usage.previousBytes)}, {things(b.usage.previous, 'version')}, and there are {things(b.usage.markers, 'delete marker')}. <Link to={`/buckets/${b.name}/usage`}>By prefix</Link>
+            </p>
+          ) : null}
+          {turn.error ? <Complaint error={turn.error} /> : null}
+          <div>
+            <button type="button" className="btn main" disabled={versioning === b.versioning || turn.isPending} onClick={() => turn.mutate(versioning, { onSuccess: (n) => toast(`Versioning is ${n.versioning}`), onError: () => setVersioning(b.versioning as Versioning) })}>
+              Save
+            </button>
+          </div>
+        </div>
+      </Section>
+      <Section title="Tags" aside={things(Object.keys(b.tags ?? {}).length, 'tag')}>
+        <form className="row" style={{ paddingTop: 12, flexWrap: 'wrap' }} onSubmit={(e) => { e.preventDefault(); const [name = '', ...value] = tag.split('='); tags.mutate({ set: { [name.trim()]: value.join('=').trim() } }, { onSuccess: () => setTag('') }); }}>
+          {Object.entries(b.tags ?? {}).sort().map(([name, value]) => (
+            <span key={name} className="badge" style={{ border: '1px solid var(--edge)', paddingRight: 3 }}>
+              {visible(name)} = {visible(value)}
+              <button type="button" className="faint" onClick={() => tags.mutate({ unset: [name] })} aria-label={`Take away the tag ${name}`}>
+                <Shape kind="gone" size={8} />
+              </button>
+            </span>
+          ))}
+          <span className="field" style={{ width: 170 }}>
+            <input value={tag} onChange={(e) => setTag(e.target.value)} placeholder="name=value" aria-label="A new tag" />
+          </span>
+          <button type="submit" className="btn" disabled={!tag.includes('=')}>
+            Add
+          </button>
+        </form>
+        {tags.error ? <Complaint error={tags.error} /> : null}
+      </Section>
       <Section title="Facts">
         <dl className="facts" style={{ paddingTop: 6 }}>
           <dt>Owner</dt>
@@ -45,13 +86,11 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
           <dd>
             <When at={b.created} /> by <span className="key">{b.createdBy}</span>
           </dd>
-          <dt>Versioning</dt>
-          <dd>{b.versioning}: what is replaced or removed is gone</dd>
         </dl>
       </Section>
       <Section title="Removal">
         <div className="row" style={{ paddingTop: 12 }}>
-          <button type="button" className="btn harm" onClick={() => setRemoving('objects')} disabled={b.usage.objects === 0}>
+          <button type="button" className="btn harm" onClick={() => setRemoving('objects')} disabled={b.usage.objects + b.usage.previous + b.usage.markers === 0}>
             Empty the bucket
           </button>
           <button type="button" className="btn harm" onClick={() => setRemoving('bucket')}>
@@ -59,12 +98,12 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
           </button>
         </div>
         <p className="small faint" style={{ marginTop: 6 }}>
-          Both say first what would go.
+          Both say first what would go; previous versions go too.
         </p>
       </Section>
       {removing ? (
         <RemoveDialog
-          what={{ bucket: b.name, keys: [], prefixes: [''] }}
+          what={{ bucket: b.name, keys: [], prefixes: [''], withVersions: b.versioning !== 'off' }}
           alsoBucket={removing === 'bucket' ? () => ask(api.DELETE('/api/v1/buckets/{bucket}', { params: { path } })) : undefined}
           onClose={() => setRemoving(null)}
           onDone={() => {

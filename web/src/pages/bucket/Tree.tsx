@@ -3,38 +3,38 @@ import { Link } from 'react-router';
 
 import { usePrefixes } from '../../data/queries';
 import { icons } from '../../parts/Marks';
-import { bucketPage, middle, visible } from '../../parts/format';
+import { bucketPage, middle, size, visible } from '../../parts/format';
 
 /** The bucket's prefixes; each is read when it is opened. */
-export const Tree = ({ bucket, at }: { bucket: string; at: string }) => (
+export const Tree = ({ bucket, at, asOf }: { bucket: string; at: string; asOf: string }) => (
   <div role="tree" aria-label="Prefixes" style={{ overflow: 'hidden' }}>
     <div className={`treeline ${at === '' ? 'chosen' : ''}`} role="treeitem" aria-selected={at === ''} style={{ paddingLeft: 4 }}>
-      <Link className="plain key strong" to={bucketPage(bucket)}>
+      <Link className="plain key strong" to={bucketPage(bucket, '', asOf)}>
         {bucket}/
       </Link>
     </div>
-    <Children bucket={bucket} prefix="" depth={1} at={at} />
+    <Children bucket={bucket} prefix="" depth={1} at={at} asOf={asOf} />
   </div>
 );
 
-function Children({ bucket, prefix, depth, at }: { bucket: string; prefix: string; depth: number; at: string }) {
-  const list = usePrefixes(bucket, prefix, true);
+function Children({ bucket, prefix, depth, at, asOf }: { bucket: string; prefix: string; depth: number; at: string; asOf: string }) {
+  const list = usePrefixes(bucket, prefix, asOf);
   if (!list.data) return null;
   return (
     <>
-      {list.data.slice(0, 200).map((p) => (
-        <Limb key={p} bucket={bucket} prefix={p} parent={prefix} depth={depth} at={at} />
+      {list.data.prefixes.slice(0, 200).map((p) => (
+        <Limb key={p} bucket={bucket} prefix={p} parent={prefix} depth={depth} at={at} asOf={asOf} bytes={list.data.usage?.[p]?.bytes} />
       ))}
-      {list.data.length > 200 ? (
+      {list.data.prefixes.length > 200 ? (
         <p className="small faint" style={{ paddingLeft: depth * 12 + 17 }}>
-          and {list.data.length - 200} more
+          and {list.data.prefixes.length - 200} more
         </p>
       ) : null}
     </>
   );
 }
 
-function Limb({ bucket, prefix, parent, depth, at }: { bucket: string; prefix: string; parent: string; depth: number; at: string }) {
+function Limb({ bucket, prefix, parent, depth, at, asOf, bytes }: { bucket: string; prefix: string; parent: string; depth: number; at: string; asOf: string; bytes?: number }) {
   const within = at.startsWith(prefix);
   const [chosen, setChosen] = useState<boolean | null>(null);
   const open = chosen ?? within;
@@ -45,11 +45,12 @@ function Limb({ bucket, prefix, parent, depth, at }: { bucket: string; prefix: s
         <button type="button" className="faint" onClick={() => setChosen(!open)} aria-label={`${open ? 'Close' : 'Open'} ${name}`} style={{ transform: 'scale(.8)', width: 16 }}>
           {open ? icons.shut : icons.open}
         </button>
-        <Link className={`plain key ${at === prefix ? 'strong' : ''}`} to={bucketPage(bucket, prefix)} title={name}>
+        <Link className={`plain key ${at === prefix ? 'strong' : ''}`} to={bucketPage(bucket, prefix, asOf)} title={name}>
           {middle(name, 22)}
         </Link>
+        {bytes === undefined ? null : <span className="small faint num" style={{ marginLeft: 'auto' }}>{size(bytes)}</span>}
       </div>
-      {open ? <Children bucket={bucket} prefix={prefix} depth={depth + 1} at={at} /> : null}
+      {open ? <Children bucket={bucket} prefix={prefix} depth={depth + 1} at={at} asOf={asOf} /> : null}
     </>
   );
 }

@@ -4,7 +4,7 @@ import { Link, useSearchParams } from 'react-router';
 import type { Schemas } from '../../api/client';
 import { useBuckets } from '../../data/queries';
 import { Size, Trouble, When } from '../../parts/Bits';
-import { State } from '../../parts/Marks';
+import { State, versioningShape } from '../../parts/Marks';
 import { bucketPage, count, size, things } from '../../parts/format';
 import { CreateBucket } from './CreateBucket';
 
@@ -14,6 +14,7 @@ const columns: { id: string; name: string; num?: boolean; value: (b: Row) => str
   { id: 'name', name: 'Name', value: (b) => b.name },
   { id: 'objects', name: 'Objects', num: true, value: (b) => b.usage.objects },
   { id: 'size', name: 'Size', num: true, value: (b) => b.usage.bytes },
+  { id: 'previous', name: 'Previous', num: true, value: (b) => b.usage.previousBytes },
   { id: 'quota', name: 'Quota', value: (b) => (b.quota ? b.usage.bytes / b.quota : -1) },
   { id: 'versioning', name: 'Versioning', value: (b) => b.versioning },
   { id: 'region', name: 'Region', value: (b) => b.region },
@@ -42,6 +43,7 @@ export default function Buckets() {
       return (x < y ? -1 : x > y ? 1 : 0) * (down ? -1 : 1);
     });
   const bytes = all.reduce((n, b) => n + b.usage.bytes, 0);
+  const previous = all.reduce((n, b) => n + b.usage.previousBytes, 0);
   const objects = all.reduce((n, b) => n + b.usage.objects, 0);
   return (
     <>
@@ -52,6 +54,7 @@ export default function Buckets() {
             <span>{things(all.length, 'bucket')}</span>
             <span>{things(objects, 'object')}</span>
             <span>{size(bytes)}</span>
+            {previous ? <span>{size(previous)} in previous versions</span> : null}
           </p>
         </div>
         <div className="row">
@@ -93,11 +96,12 @@ export default function Buckets() {
                 <td className="num">
                   <Size bytes={b.usage.bytes} />
                 </td>
+                <td className="num">{b.usage.previous ? <Size bytes={b.usage.previousBytes} /> : null}</td>
                 <td>
                   <Quota b={b} />
                 </td>
                 <td>
-                  <State kind="none">{b.versioning}</State>
+                  <State kind={versioningShape(b.versioning)}>{b.versioning}</State>
                 </td>
                 <td className="dim">{b.region}</td>
                 <td className="dim">

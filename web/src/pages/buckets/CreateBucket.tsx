@@ -5,6 +5,7 @@ import { Problem, api, ask } from '../../api/client';
 import { useChange, useService } from '../../data/queries';
 import { Complaint, Field } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
+import { type Versioning, VersioningChoice } from '../../parts/Versioning';
 import { bucketPage, parseSize } from '../../parts/format';
 
 export function CreateBucket({ onClose }: { onClose: () => void }) {
@@ -12,8 +13,9 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
   const service = useService();
   const [name, setName] = useState('');
   const [quota, setQuota] = useState('');
+  const [versioning, setVersioning] = useState<Versioning>('on');
   const bytes = quota.trim() ? parseSize(quota) : undefined;
-  const create = useChange(() => ask(api.POST('/api/v1/buckets', { body: { name, ...(bytes ? { quota: bytes } : {}) } })));
+  const create = useChange(() => ask(api.POST('/api/v1/buckets', { body: { name, versioning, ...(bytes ? { quota: bytes } : {}) } })));
   const problem = create.error instanceof Problem ? create.error : null;
   const badSize = bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 MiB or 2 TiB') : null;
   const submit = (e: FormEvent) => {
@@ -42,7 +44,8 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
           hint="3 to 63 of a-z, 0-9, hyphens and dots. It cannot be changed later." />
         <Field label="Quota, if it should have one" value={quota} onChange={(e) => setQuota(e.target.value)} name="quota" placeholder="none" error={badSize ?? (problem?.field === 'quota' ? problem : null)}
           hint="The most bytes it may hold, for instance 400 MiB. It can be changed at any time." />
-        <p className="small dim">It is made in region {service.data?.region ?? ''}. Versioning is off: what is replaced or removed there is gone.</p>
+        <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'off']} />
+        <p className="small dim">It is made in region {service.data?.region ?? ''}.</p>
         {problem && problem.field && !['bucket', 'quota'].includes(problem.field) ? <Complaint error={problem} /> : null}
       </form>
     </Dialog>

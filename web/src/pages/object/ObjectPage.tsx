@@ -2,30 +2,66 @@ import { useEffect, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 
 import { Problem, type Schemas, api, ask, bodyAddress } from '../../api/client';
-import { useObject } from '../../data/queries';
-import { CopyMark, Section, Size, Trouble, When, useCopy } from '../../parts/Bits';
+import { useChange, useHistory, useObject } from '../../data/queries';
+import { Complaint, CopyMark, Section, Size, Trouble, When, useCopy } from '../../parts/Bits';
+import { Dialog } from '../../parts/Dialog';
 import { RemoveDialog } from '../../parts/RemoveDialog';
-import { icons } from '../../parts/Marks';
-import { ago, bucketPage, count, middle, visible } from '../../parts/format';
+import { Shape, icons } from '../../parts/Marks';
+import { useToast } from '../../parts/Toasts';
+import { ago, bucketPage, count, exact, middle, objectPage, size, things, visible } from '../../parts/format';
+import { Compare } from './Compare';
+import { Fields } from './Fields';
+import { MoveDialog } from './MoveDialog';
+import { Strand } from './Strand';
+import { type Chapter, type Version } from './history';
 
 export default function ObjectPage() {
   const { bucket = '' } = useParams();
-  const [query] = useSearchParams();
+  const [query, setQuery] = useSearchParams();
   const key = query.get('key') ?? '';
+  const version = query.get('version') ?? '';
+  const other = query.get('with') ?? '';
   const navigate = useNavigate();
   const copy = useCopy();
-  const [removing, setRemoving] = useState(false);
-  const o = useObject(bucket, key);
+  const toast = useToast();
+  const [asking, setAsking] = useState<'remove' | 'version' | 'copy' | 'rename' | null>(null);
+  const history = useHistory(bucket, key);
+  const chapter = history.data?.[0];
+  const versions = chapter?.versions ?? [];
+  const latest = versions[0];
+  // A deleted object has no current version to read: its delete marker is what one looks at first.
+  const o = useObject(bucket, key, version);
   const folder = key.slice(0, key.lastIndexOf('/') + 1);
-  const isPrefix = o.error instanceof Problem && o.error.code === 'key-is-prefix';
+  const code = o.error instanceof Problem ? o.error.code : '';
+  const isPrefix = code === 'key-is-prefix';
   useEffect(() => {
     if (isPrefix) void navigate(bucketPage(bucket, key.replace(/\/?$/, '/')), { replace: true });
   }, [isPrefix, bucket, key, navigate]);
+  const restore = useChange((v: string) => ask(api.POST('/api/v1/buckets/{bucket}/restore', { params: { path: { bucket } }, body: { key, version: v } })));
+  const purge = useChange((v: string) => ask(api.POST('/api/v1/buckets/{bucket}/remove', { params: { path: { bucket } }, body: { versions: [{ key, version: v }] } })));
   if (isPrefix) return null;
+  const set = (name: string, value: string) =>
+    setQuery((q) => {
+      if (value) q.set(name, value);
+      else q.delete(name);
+      if (name === 'version') q.delete('with');
+      return q;
+    }, { replace: true });
   const link = async () => {
     const l = await ask(api.POST('/api/v1/buckets/{bucket}/link', { params: { path: { bucket } }, body: { key, seconds: 3600 } }));
     await copy(l.url, 'Link for 1 hour');
   };
+  const shown = versions.find((v) => v.version === (version || latest?.version));
+  const past = version !== '' && shown !== undefined && !shown.latest;
+  const compared = versions.find((v) => v.version === other);
+  const bringBack = (v: string) =>
+    restore.mutate(v, {
+      onSuccess: (n) => {
+        toast(`Restored: version ${n.version} is current`);
+        set('version', '');
+      },
+    });
+  const here = o.data && !o.data.marker;
   return (
     <>
       <nav className="key" aria-label="Where it lies">
@@ -38,30 +74,194 @@ export default function ObjectPage() {
       </nav>
       <div className="pagehead">
         <h1 className="exact wrap-any">{visible(key.slice(folder.length)) || '(empty name)'}</h1>
-        {o.data ? (
-          <div className="row">
-            <a className="btn main" href={bodyAddress(bucket, key)} download style={{ textDecoration: 'none' }}>
-              {icons.down} Download
-            </a>
-            <button type="button" className="btn" onClick={() => void link()}>
-              {icons.copy} Copy link for 1 hour
-            </button>
-            <button type="button" className="btn harm" onClick={() => setRemoving(true)}>
-              Remove
-            </button>
-          </div>
-        ) : null}
+        <div className="row">
+          {here ? (
+            <>
+              <a className="btn main" href={bodyAddress(bucket, key, version)} download style={{ textDecoration: 'none' }}>
+                {icons.down} Download{past ? ' this version' : ''}
+              </a>
+              <button type="button" className="btn" onClick={() => setAsking('copy')}>
+                Copy to
+              </button>
+            </>
+          ) : null}
+          {here && !past ? (
+            <>
+              <button type="button" className="btn" onClick={() => setAsking('rename')}>
+                Rename
+              </button>
+              <button type="button" className="btn" onClick={() => void link()}>
+                {icons.copy} Link for 1 hour
+              </button>
+              <button type="button" className="btn harm" onClick={() => setAsking('remove')}>
+                Remove
+              </button>
+            </>
+          ) : null}
+        </div>
       </div>
-      {o.error ? <Trouble error={o.error} /> : null}
-      {o.data ? (
-        <div className="columns" style={{ display: 'grid', gridTemplateColumns: 'minmax(0,1fr) minmax(0,1.5fr) minmax(0,1.25fr)', gap: '14px 26px' }}>
+      {code === 'key-deleted' && latest ? <Deleted chapter={chapter!} onRestore={bringBack} /> : null}
+      {o.error && code !== 'key-deleted' && !history.data ? <Trouble error={o.error} /> : null}
+      {restore.error ? <Complaint error={restore.error} /> : null}
+      {history.data && versions.length ? (
+        <>
+          <Section title="Strand" aside={<Sum versions={versions} more={!!chapter?.next} />} end={<Legend />}>
+            <Strand chapters={history.data} chosen={shown?.version ?? ''} onChoose={(v) => set('version', v === latest?.version && !latest.marker ? '' : v)} />
+          </Section>
+          {shown ? (
+            <Band v={shown} versions={versions} other={other} onCompare={(v) => set('with', v)} onRestore={() => bringBack(shown.version)} onRemove={() => setAsking('version')} />
+          ) : null}
+        </>
+      ) : null}
+      {compared && shown ? <div style={{ marginBottom: 18 }}><Compare a={shown} b={compared} onClose={() => set('with', '')} /></div> : null}
+      {history.data && !versions.length && chapter?.went?.[0] ? (
+        <div className="note past">
+          It was renamed to <Link to={objectPage(chapter.went[0].bucket, chapter.went[0].key)}>{visible(`${chapter.went[0].bucket}/${chapter.went[0].key}`)}</Link>, <When at={chapter.went[0].at} />.
+        </div>
+      ) : null}
+      {here && o.data ? (
+        <div className="columns" style={{ display: 'grid', gridTemplateColumns: 'minmax(0,1fr) minmax(0,1.8fr) minmax(0,1.15fr)', gap: '14px 26px' }}>
           <Facts o={o.data} bucket={bucket} />
-          <Metadata o={o.data} />
+          <Fields key={o.data.version} o={o.data} bucket={bucket} version={version} />
           <Digests o={o.data} bucket={bucket} />
         </div>
       ) : null}
-      {removing ? <RemoveDialog what={{ bucket, keys: [key], prefixes: [] }} onClose={() => setRemoving(false)} onDone={() => void navigate(bucketPage(bucket, folder))} /> : null}
+      {asking === 'remove' ? <RemoveDialog what={{ bucket, keys: [key], prefixes: [] }} onClose={() => setAsking(null)} onDone={() => { setAsking(null); if (!versions.length || latest?.version === 'null') void navigate(bucketPage(bucket, folder)); }} /> : null}
+      {asking === 'copy' || asking === 'rename' ? <MoveDialog bucket={bucket} objectKey={key} version={version} move={asking === 'rename'} onClose={() => setAsking(null)} /> : null}
+      {asking === 'version' && shown ? (
+        <Dialog open onClose={() => setAsking(null)} title={shown.marker ? 'Remove the delete marker?' : 'Remove this version for good?'}
+          footer={
+            <>
+              <button type="button" className="btn" autoFocus onClick={() => setAsking(null)}>
+                Keep
+              </button>
+              <button type="button" className="btn harm solid" disabled={purge.isPending} onClick={() => purge.mutate(shown.version, { onSuccess: () => { toast(`Removed version ${shown.version}`); setAsking(null); set('version', ''); } })}>
+                Remove it
+              </button>
+            </>
+          }>
+          {shown.marker ? (
+            <p>{shown.latest ? 'The object comes back as its latest version.' : 'It is one of several; the object stays as it is.'}</p>
+          ) : (
+            <p>
+              Version <b className="key">{shown.version}</b>, <Size bytes={shown.size} />, written <When at={shown.created} /> by {shown.by}. It cannot be brought back.
+              {shown.latest && versions[1] && !versions[1].marker ? ' The one before it becomes current.' : ''}
+            </p>
+          )}
+          {purge.error ? <Complaint error={purge.error} /> : null}
+        </Dialog>
+      ) : null}
     </>
+  );
+}
+
+const Sum = ({ versions, more }: { versions: Version[]; more: boolean }) => {
+  const kept = versions.filter((v) => !v.marker);
+  const previous = kept.filter((v) => !v.latest);
+  return (
+    <>
+      {things(kept.length, 'version')}
+      {more ? ' read, older ones follow' : ''}, {size(kept.reduce((n, v) => n + v.size, 0))} in all
+      {previous.length ? `, ${size(previous.reduce((n, v) => n + v.size, 0))} of it previous` : ''}
+    </>
+  );
+};
+
+const Legend = () => (
+  <span className="row" style={{ gap: 14 }}>
+    <span className="state run">
+      <Shape kind="good" size={10} /> current
+    </span>
+    <span className="state past">
+      <Shape kind="past" size={10} /> previous
+    </span>
+    <span className="state">
+      <Shape kind="gone" size={10} /> delete marker
+    </span>
+    <span className="state">
+      <Shape kind="rename" size={10} /> renamed
+    </span>
+    <span className="state faint">| metadata changed</span>
+  </span>
+);
+
+/** Says that the object is deleted, and how it comes back. */
+function Deleted({ chapter, onRestore }: { chapter: Chapter; onRestore: (version: string) => void }) {
+  const versions = chapter.versions ?? [];
+  const marker = versions[0]!;
+  const last = versions.find((v) => !v.marker);
+  const went = chapter.went?.find((w) => w.at === marker.created);
+  return (
+    <div className="note past row" style={{ marginBottom: 12, flexWrap: 'wrap' }} role="status">
+      <Shape kind="gone" size={11} />
+      {went ? (
+        <span className="grow">
+          <b className="strong">Renamed</b> to <Link to={objectPage(went.bucket, went.key)}>{visible(`${went.bucket}/${went.key}`)}</Link>, <When at={went.at} />, by <span className="key">{went.by}</span>. What it was stays here as previous versions.
+        </span>
+      ) : (
+        <span className="grow">
+          <b className="strong">Deleted</b> <When at={marker.created} /> by <span className="key">{marker.by}</span>
+          {marker.source ? <span className="dim"> from {marker.source}</span> : null}. A delete marker hides it; its versions are kept.
+        </span>
+      )}
+      {last ? (
+        <button type="button" className="btn low" onClick={() => onRestore(last.version)}>
+          Bring back the last version, {size(last.size)}
+        </button>
+      ) : null}
+    </div>
+  );
+}
+
+interface BandProps {
+  v: Version;
+  versions: Version[];
+  other: string;
+  onCompare: (version: string) => void;
+  onRestore: () => void;
+  onRemove: () => void;
+}
+
+/** The version that one looks at, and what can be done with it. */
+function Band({ v, versions, other, onCompare, onRestore, onRemove }: BandProps) {
+  const others = versions.filter((x) => !x.marker && x.version !== v.version);
+  return (
+    <div className="row" style={{ background: v.latest && !v.marker ? 'var(--woad-wash)' : 'var(--heather-wash)', borderLeft: `3px solid var(${v.latest && !v.marker ? '--woad' : '--heather'})`, minHeight: 36, padding: '4px 8px 4px 10px', margin: '2px 0 14px', flexWrap: 'wrap' }}>
+      <b className="strong">{v.marker ? 'Delete marker' : v.latest ? 'Current version' : 'Previous version'}</b> <span className="key">{v.version}</span>
+      <span className="dim">
+        {v.marker ? 'set' : (v.origin?.how ?? 'written')} <span title={exact(new Date(v.created))}><When at={v.created} /></span> by <b className="strong">{v.by}</b>
+        {v.source ? ` from ${v.source}` : ''}
+        {v.marker ? '' : `, revision ${v.revision}`}
+        {v.origin?.how === 'restored' ? `, from version ${v.origin.version}` : v.origin ? `, from ${visible(v.origin.bucket + '/' + v.origin.key)}` : ''}
+      </span>
+      <span className="row" style={{ marginLeft: 'auto' }}>
+        {!v.marker && others.length ? (
+          <label className="row small dim">
+            compare with
+            <span className="field sel" style={{ height: 24 }}>
+              <select value={other} onChange={(e) => onCompare(e.target.value)} style={{ height: 22 }}>
+                <option value="">none</option>
+                {others.map((x) => (
+                  <option key={x.version} value={x.version}>
+                    {x.version}{x.latest ? ', current' : ''}, {size(x.size)}, {new Date(x.created).toLocaleDateString('en-GB')}
+                  </option>
+                ))}
+              </select>
+            </span>
+          </label>
+        ) : null}
+        {!v.latest && !v.marker ? (
+          <button type="button" className="btn low" onClick={onRestore}>
+            Restore
+          </button>
+        ) : null}
+        {!v.latest || v.marker ? (
+          <button type="button" className="btn low harm" onClick={onRemove}>
+            Remove for good
+          </button>
+        ) : null}
+      </span>
+    </div>
   );
 }
 
@@ -110,33 +310,6 @@ function Facts({ o, bucket }: { o: Info; bucket: string }) {
           <CopyMark text={`${bucket}/${o.key}`} what="address" />
         </dd>
       </dl>
-    </Section>
-  );
-}
-
-function Metadata({ o }: { o: Info }) {
-  const fields = Object.entries(o.metadata ?? {}).sort(([a], [b]) => (a < b ? -1 : 1));
-  return (
-    <Section title="Metadata" aside={`revision ${o.revision}`} end={<span className="faint">{count(o.metadataBytes)} of 2,048 bytes</span>}>
-      {fields.length ? (
-        <table className="open">
-          <tbody>
-            {fields.map(([name, value]) => (
-              <tr key={name}>
-                <td className="key" style={{ width: 130, verticalAlign: 'top', paddingTop: 4 }}>
-                  {name}
-                </td>
-                <td className="wrap-any">{name === 'taxon' ? <i>{visible(value)}</i> : visible(value)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      ) : (
-        <div className="empty" style={{ borderTop: 0 }}>
-          <p className="dim">It was written without metadata. Give fields when putting it:</p>
-          <pre className="block" style={{ marginTop: 6 }}>--metadata taxon='Calluna vulgaris'</pre>
-        </div>
-      )}
     </Section>
   );
 }

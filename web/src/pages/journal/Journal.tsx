@@ -1,0 +1,170 @@
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { useEffect, useRef, useState } from 'react';
+import { Link, useSearchParams } from 'react-router';
+
+import type { Schemas } from '../../api/client';
+import { useBuckets, useJournal } from '../../data/queries';
+import { Size, Trouble, When } from '../../parts/Bits';
+import { State, type StateKind } from '../../parts/Marks';
+import { bucketPage, count, middle, objectPage, time, visible } from '../../parts/format';
+
+const kinds: [string, StateKind][] = [
+  ['written', 'good'], ['copied', 'good'], ['restored', 'past'], ['renamed', 'rename'], ['renamed away', 'rename'], ['annotated', 'none'], ['deleted', 'gone'], ['removed', 'gone'], ['version removed', 'gone'],
+  ['bucket created', 'good'], ['bucket changed', 'none'], ['bucket removed', 'gone'], ['damage found', 'wrong'], ['damage mended', 'good'],
+];
+const shapeOf = new Map(kinds);
+const rowHeight = 27;
+
+/** Every change of every object and bucket, latest first; the filters stand in the address. */
+export default function Journal() {
+  const [query, setQuery] = useSearchParams();
+  const get = (name: string) => query.get(name) ?? '';
+  const filter = { bucket: get('bucket'), prefix: get('prefix'), kind: get('kind'), who: get('who'), since: get('since') };
+  const list = useJournal(filter);
+  const buckets = useBuckets();
+  const set = (name: string, value: string) =>
+    setQuery((q) => {
+      if (value) q.set(name, value);
+      else q.delete(name);
+      return q;
+    }, { replace: true });
+  const rows = list.data?.pages.flatMap((p) => p.entries) ?? [];
+  const upTo = list.data?.pages[0]?.completeUpTo;
+  const box = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 20 });
+  const items = virtual.getVirtualItems();
+  const seen = items[items.length - 1]?.index ?? 0;
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = list;
+  useEffect(() => {
+    // A page can be empty and have a next one: a filter is looked for a stretch at a time.
+    if (hasNextPage && !isFetchingNextPage && seen >= rows.length - 30) void fetchNextPage();
+  }, [seen, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
+  const before = items[0]?.start ?? 0;
+  const after = virtual.getTotalSize() - (items[items.length - 1]?.end ?? 0);
+  return (
+    <>
+      <div className="pagehead">
+        <div>
+          <h1>Journal</h1>
+          <p className="meta">
+            <span>Every change of every object and bucket, in order</span>
+            {upTo ? <span>complete up to {time(new Date(upTo))}</span> : null}
+          </p>
+        </div>
+      </div>
+      <div className="row" style={{ marginBottom: 10, flexWrap: 'wrap' }} role="search">
+        <span className="field sel" style={{ width: 150 }}>
+          <select value={filter.bucket} onChange={(e) => set('bucket', e.target.value)} aria-label="Bucket">
+            <option value="">all buckets</option>
+            {(buckets.data?.buckets ?? []).map((b) => <option key={b.name}>{b.name}</option>)}
+          </select>
+        </span>
+        <Typed value={filter.prefix} onChange={(v) => set('prefix', v)} label="Keys that begin with" placeholder="key begins with" width={210} mono />
+        <span className="field sel" style={{ width: 150 }}>
+          <select value={filter.kind} onChange={(e) => set('kind', e.target.value)} aria-label="Kind of change">
+            <option value="">all kinds</option>
+            {kinds.map(([k]) => <option key={k}>{k}</option>)}
+          </select>
+        </span>
+        <Typed value={filter.who} onChange={(v) => set('who', v)} label="By access key" placeholder="by access key" width={160} />
+        <span className="field sel" style={{ width: 130 }}>
+          <select value={filter.since} onChange={(e) => set('since', e.target.value)} aria-label="Since">
+            <option value="">all time</option>
+            <option value="1h">last hour</option>
+            <option value="24h">last day</option>
+            <option value="7d">last 7 days</option>
+            <option value="30d">last 30 days</option>
+          </select>
+        </span>
+        {Object.values(filter).some(Boolean) ? (
+          <button type="button" className="btn bare" onClick={() => setQuery({}, { replace: true })}>
+            Clear
+          </button>
+        ) : null}
+      </div>
+      {list.error ? <Trouble error={list.error} /> : null}
+      {list.data && !rows.length && !hasNextPage ? (
+        <div className="empty">
+          <b className="strong">No change is like that.</b>
+          <p className="dim">{Object.values(filter).some(Boolean) ? 'Loosen a filter.' : 'What is written, changed and removed shows here, the moment it happens.'}</p>
+        </div>
+      ) : (
+        <>
+          <div ref={box} style={{ maxHeight: 'calc(100vh - 250px)', minHeight: 220, overflow: 'auto' }} tabIndex={0} role="group" aria-label="Changes">
+            <table style={{ tableLayout: 'fixed' }}>
+              <colgroup>
+                <col style={{ width: 124 }} />
+                <col style={{ width: 136 }} />
+                <col />
+                <col style={{ width: 240 }} />
+                <col style={{ width: 92 }} />
+                <col style={{ width: 150 }} />
+                <col style={{ width: 96 }} />
+              </colgroup>
+              <thead style={{ position: 'sticky', top: 0, background: 'var(--cloth-raised)', zIndex: 1 }}>
+                <tr>
+                  <th>When</th>
+                  <th>What</th>
+                  <th>Address</th>
+                  <th />
+                  <th className="num">Size</th>
+                  <th>By</th>
+                  <th>From</th>
+                </tr>
+              </thead>
+              <tbody>
+                {before > 0 ? <tr style={{ height: before }} /> : null}
+                {items.map((i) => {
+                  const e = rows[i.index]!;
+                  return <Entry key={e.position} e={e} />;
+                })}
+                {after > 0 ? <tr style={{ height: after }} /> : null}
+              </tbody>
+            </table>
+          </div>
+          <p className="small faint" style={{ padding: '8px 6px' }}>{hasNextPage ? `${count(rows.length)} read so far, more below as you scroll.` : `${count(rows.length)} entries.`}</p>
+        </>
+      )}
+    </>
+  );
+}
+
+/** A field whose text goes to the address a moment after it was typed. */
+function Typed({ value, onChange, label, placeholder, width, mono }: { value: string; onChange: (v: string) => void; label: string; placeholder: string; width: number; mono?: boolean }) {
+  const [text, setText] = useState(value);
+  useEffect(() => setText(value), [value]);
+  useEffect(() => {
+    if (text === value) return;
+    const wait = setTimeout(() => onChange(text), 250);
+    return () => clearTimeout(wait);
+  });
+  return (
+    <span className={`field ${mono ? 'mono' : ''}`} style={{ width }}>
+      <input value={text} onChange={(e) => setText(e.target.value)} aria-label={label} placeholder={placeholder} spellCheck={false} />
+    </span>
+  );
+}
+
+function Entry({ e }: { e: Schemas['JournalLine'] }) {
+  const address = e.key ? `${e.bucket}/${e.key}` : e.bucket;
+  const says = e.says ?? '';
+  return (
+    <tr style={{ height: rowHeight }}>
+      <td className="dim">
+        <When at={e.at} />
+      </td>
+      <td>
+        <State kind={shapeOf.get(e.kind) ?? 'none'}>{e.kind}</State>
+      </td>
+      <td className="cut" title={visible(address)}>
+        <Link className="plain key" to={e.key ? objectPage(e.bucket, e.key) : bucketPage(e.bucket)}>
+          {middle(visible(address), 56)}
+        </Link>
+      </td>
+      <td className="dim cut" title={visible(says)}>{middle(visible(says), 36)}</td>
+      <td className="num">{e.key ? <Size bytes={e.size} /> : null}</td>
+      <td className="key cut">{e.who}</td>
+      <td className="dim cut">{e.source}</td>
+    </tr>
+  );
+}

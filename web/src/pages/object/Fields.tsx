@@ -1,0 +1,155 @@
+import { type FormEvent, useState } from 'react';
+
+import { Problem, type Schemas, api, ask } from '../../api/client';
+import { useChange } from '../../data/queries';
+import { Complaint, Section } from '../../parts/Bits';
+import { Shape } from '../../parts/Marks';
+import { useToast } from '../../parts/Toasts';
+import { count, visible } from '../../parts/format';
+
+type Info = Schemas['ObjectInfo'];
+type Edit = Schemas['Edit'];
+
+/** What is being edited: a field or a tag, from the revision at which editing began. */
+interface Draft {
+  kind: 'metadata' | 'tags';
+  name: string;
+  fresh: boolean; // its name is being given too
+  value: string;
+  was?: string;
+  revision: number;
+}
+
+/** Metadata and tags of a version, edited in place. A change that came between is shown beside one's own. */
+export function Fields({ o, bucket, version }: { o: Info; bucket: string; version: string }) {
+  const toast = useToast();
+  const [draft, setDraft] = useState<Draft | null>(null);
+  const change = useChange((c: { kind: Draft['kind']; edit: Edit; revision: number }) =>
+    ask(api.PATCH('/api/v1/buckets/{bucket}/object', { params: { path: { bucket }, query: { key: o.key, version } }, body: { [c.kind]: c.edit, ifRevision: c.revision } })),
+  );
+  const begin = (kind: Draft['kind'], name: string) => {
+    change.reset();
+    const was = o[kind]?.[name];
+    setDraft({ kind, name, fresh: was === undefined, value: was ?? '', was, revision: o.revision });
+  };
+  const done = (n: Info, what: string) => {
+    toast(`${what}: revision ${n.revision}`);
+    setDraft(null);
+  };
+  const save = (d: Draft, revision: number) => change.mutate({ kind: d.kind, edit: { set: { [d.name.trim()]: d.value } }, revision }, { onSuccess: (n) => done(n, `${d.name} saved`) });
+  const take = (kind: Draft['kind'], name: string) => {
+    setDraft(null);
+    change.mutate({ kind, edit: { unset: [name] }, revision: o.revision }, { onSuccess: (n) => done(n, `${name} taken away`) });
+  };
+  const problem = change.error instanceof Problem ? change.error : null;
+  const conflict = problem?.code === 'revision' && draft ? draft : null;
+  const fields = Object.entries(o.metadata ?? {}).sort(([a], [b]) => (a < b ? -1 : 1));
+  const tags = Object.entries(o.tags ?? {}).sort(([a], [b]) => (a < b ? -1 : 1));
+
+  const form = (d: Draft) => (
+    <form style={{ padding: '4px 0' }} onSubmit={(e: FormEvent) => { e.preventDefault(); save(d, d.revision); }}>
+      <span className="row" style={{ flexWrap: 'wrap' }}>
+        {d.fresh ? (
+          <span className="field mono" style={{ width: 130 }}>
+            <input autoFocus value={d.name} onChange={(e) => setDraft({ ...d, name: e.target.value })} placeholder="name" aria-label="Name" />
+          </span>
+        ) : null}
+        <span className={`field ${problem && !conflict ? 'bad' : ''}`} style={{ flex: '1 1 150px' }}>
+          <input autoFocus={!d.fresh} value={d.value} onChange={(e) => setDraft({ ...d, value: e.target.value })} aria-label={`Value of ${d.name || 'the new field'}`} placeholder="value"
+            onKeyDown={(e) => e.key === 'Escape' && setDraft(null)} />
+        </span>
+        <button type="submit" className="btn low main" disabled={change.isPending || !d.name.trim() || d.value === d.was}>
+          Save as revision {d.revision + 1}
+        </button>
+        <button type="button" className="btn low bare" onClick={() => setDraft(null)}>
+          Cancel
+        </button>
+      </span>
+      {problem && !conflict ? <Complaint error={problem} /> : null}
+      {conflict ? <Conflict d={conflict} now={o} onMine={() => save(conflict, o.revision)} onTheirs={() => setDraft(null)} /> : null}
+    </form>
+  );
+
+  return (
+    <Section title="Metadata and tags" aside={`revision ${o.revision}`} end={<span className="faint">{count(o.metadataBytes)} of 2,048 bytes</span>}>
+      <table className="open">
+        <tbody>
+          {fields.map(([name, value]) => {
+            const editing = draft?.kind === 'metadata' && !draft.fresh && draft.name === name;
+            return (
+              <tr key={name}>
+                <td className="key" style={{ width: 122, verticalAlign: 'top', paddingTop: 4 }}>
+                  {name}
+                </td>
+                <td className="wrap-any" colSpan={editing ? 2 : 1}>
+                  {editing ? form(draft) : name === 'taxon' ? <i>{visible(value)}</i> : visible(value)}
+                </td>
+                {editing ? null : (
+                  <td className="num" style={{ width: 118 }}>
+                    <button type="button" className="link small" onClick={() => begin('metadata', name)} aria-label={`Change ${name}`}>
+                      Change
+                    </button>{' '}
+                    <button type="button" className="link small" onClick={() => take('metadata', name)} aria-label={`Take away ${name}`}>
+                      Take away
+                    </button>
+                  </td>
+                )}
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+      {!fields.length ? <p className="dim" style={{ paddingTop: 8 }}>It has no metadata yet.</p> : null}
+      {problem && !draft ? <Complaint error={problem} /> : null}
+      {draft?.fresh && draft.kind === 'metadata' ? form(draft) : null}
+      <div className="row" style={{ marginTop: 8, flexWrap: 'wrap' }}>
+        <span className="small faint">Tags</span>
+        {tags.map(([name, value]) => (
+          <span key={name} className="badge" style={{ border: '1px solid var(--edge)', paddingRight: 3 }}>
+            <button type="button" onClick={() => begin('tags', name)} aria-label={`Change the tag ${name}`}>
+              {visible(name)} = {visible(value) || '(empty)'}
+            </button>
+            <button type="button" className="faint" onClick={() => take('tags', name)} aria-label={`Take away the tag ${name}`}>
+              <Shape kind="gone" size={8} />
+            </button>
+          </span>
+        ))}
+        {tags.length < 10 ? (
+          <button type="button" className="link" onClick={() => begin('tags', '')}>
+            Add a tag
+          </button>
+        ) : null}
+        <button type="button" className="link" style={{ marginLeft: 'auto' }} onClick={() => begin('metadata', '')}>
+          Add a field
+        </button>
+      </div>
+      {draft?.kind === 'tags' ? form(draft) : null}
+    </Section>
+  );
+}
+
+/** Two changes of the same thing: theirs is there, one's own is not. */
+function Conflict({ d, now, onMine, onTheirs }: { d: Draft; now: Info; onMine: () => void; onTheirs: () => void }) {
+  const theirs = now[d.kind]?.[d.name];
+  return (
+    <div className="note warn" role="alert" style={{ marginTop: 6 }}>
+      <b className="strong">Somebody changed it meanwhile.</b> It is at revision {now.revision} now; yours began at {d.revision}.
+      <dl className="facts" style={{ margin: '4px 0 6px' }}>
+        <dt>Was</dt>
+        <dd className="wrap-any">{d.was === undefined ? <span className="faint">not there</span> : visible(d.was)}</dd>
+        <dt>Theirs, there now</dt>
+        <dd className="wrap-any">{theirs === undefined ? <span className="faint">taken away</span> : theirs === d.was ? <span className="faint">this field is as it was; another one changed</span> : visible(theirs)}</dd>
+        <dt>Yours</dt>
+        <dd className="wrap-any">{visible(d.value)}</dd>
+      </dl>
+      <span className="row">
+        <button type="button" className="btn low" onClick={onMine}>
+          Save mine as revision {now.revision + 1}
+        </button>
+        <button type="button" className="btn low" onClick={onTheirs}>
+          Keep theirs
+        </button>
+      </span>
+    </div>
+  );
+}
