@@ -117,7 +117,7 @@ func (s *Store) FindVersion(ctx context.Context, a catalog.Address, id object.Ve
 // FindAsOf gives the version that was current at a moment, with the metadata of
 // then. Beside the errors of Find there is bucket-later.
 func (s *Store) FindAsOf(ctx context.Context, a catalog.Address, at time.Time) (*object.Version, error) {
-	f, err := s.Catalog.Facts(ctx, a.Bucket)
+	f, _, err := s.bucketFacts(ctx, a.Bucket)
 	if err != nil {
 		return nil, err
 	}

@@ -276,6 +276,9 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 		return nil, fault.New(fault.Invalid, "copy-to-itself", "source and target are the same object").In("target").
 			Do("give another key, or change its metadata on the way")
 	}
+	if _, err := s.FindVersion(ctx, c.From, c.FromID); err != nil {
+		return nil, err
+	}
 	kind := catalog.ObjectCopied
 	if c.Move {
 		kind = catalog.ObjectRenamed
@@ -296,10 +299,7 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 }
 
 func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind, edit func(*object.Version) (*object.Version, error)) (*object.Version, error) {
-	if _, err := s.FindVersion(ctx, c.From, c.FromID); err != nil {
-		return nil, err
-	}
-	facts, err := s.Catalog.Facts(ctx, c.To.Bucket)
+	facts, _, err := s.bucketFacts(ctx, c.To.Bucket)
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@ package works
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -73,7 +74,9 @@ func (c *Crew) order(ctx context.Context, j *job, id int64) error {
 	}
 	for {
 		more, err := step(ctx, o)
-		state, serr := c.store.Catalog.SaveOrder(ctx, id, o.Progress)
+		saving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second) // also what was done before a stop
+		state, serr := c.store.Catalog.SaveOrder(saving, id, o.Progress)
+		cancel()
 		switch f := fault.From(err); {
 		case err != nil && (ctx.Err() != nil || f.Kind == fault.Unavailable || f.Kind == fault.Internal):
 			return err // it stays running: somebody takes it up again
@@ -154,31 +157,52 @@ func (c *Crew) restoreStep(ctx context.Context, o *catalog.Order) (more bool, er
 	if err != nil {
 		return false, err
 	}
-	for _, d := range list {
-		key, err := object.ParseKey(d.Key)
-		if err != nil {
+	// A few side by side; the cursor moves on when all of them are done.
+	for few := range slices.Chunk(list, 16) {
+		p := o.Progress
+		var mu sync.Mutex
+		g, gctx := errgroup.WithContext(ctx)
+		g.SetLimit(8)
+		for _, d := range few {
+			g.Go(func() error { return c.restoreOne(gctx, o, d, &p, &mu) })
+		}
+		if err := g.Wait(); err != nil {
 			return false, err
 		}
-		a := catalog.Address{Bucket: o.Bucket, Key: key}
-		switch {
-		case d.Same:
-			o.Progress.Unchanged++
-		case d.Then:
-			v, err := c.store.Restore(ctx, a, object.Current, o.What.AsOf, author(o))
-			if err != nil {
-				return false, fmt.Errorf("%s: %w", key, err)
-			}
-			o.Progress.Restored++
-			o.Progress.Bytes += v.Size
-		case d.Now:
-			if _, err := c.store.Remove(ctx, a, nil, author(o)); err != nil {
-				return false, fmt.Errorf("%s: %w", key, err)
-			}
-			o.Progress.Removed++
-		}
-		o.Progress.Cursor = []byte(d.Key)
+		p.Cursor = []byte(few[len(few)-1].Key)
+		o.Progress = p
 	}
 	return len(list) == orderStep, nil
+}
+
+func (c *Crew) restoreOne(ctx context.Context, o *catalog.Order, d catalog.Difference, p *catalog.OrderProgress, mu *sync.Mutex) error {
+	key, err := object.ParseKey(d.Key)
+	if err != nil {
+		return err
+	}
+	a := catalog.Address{Bucket: o.Bucket, Key: key}
+	count := func(n *int64, bytes int64) {
+		mu.Lock()
+		defer mu.Unlock()
+		*n++
+		p.Bytes += bytes
+	}
+	switch {
+	case d.Same:
+		count(&p.Unchanged, 0)
+	case d.Then:
+		v, err := c.store.Restore(ctx, a, object.Current, o.What.AsOf, author(o))
+		if err != nil {
+			return fmt.Errorf("%s: %w", key, err)
+		}
+		count(&p.Restored, v.Size)
+	case d.Now:
+		if _, err := c.store.Remove(ctx, a, nil, author(o)); err != nil {
+			return fmt.Errorf("%s: %w", key, err)
+		}
+		count(&p.Removed, 0)
+	}
+	return nil
 }
 
 // NeedVersioning refuses work that would lose what it replaces. The error has

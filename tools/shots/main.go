@@ -29,11 +29,20 @@ import (
 func main() {
 	out := flag.String("out", "docs/screenshots", "folder for the pictures")
 	only := flag.String("only", "", "take only pictures whose name has this in it")
+	page := flag.String("page", "", "take one picture of this page alone, such as /journal, as page.png")
+	script := flag.String("script", "", "run this in the page before")
+	mode := flag.String("theme", "light", "light or dark, for -page")
 	flag.Parse()
+	pick = single{*page, *script, *mode}
 	if err := run(*out, *only); err != nil {
 		log.Fatal(err)
 	}
 }
+
+// single is a picture of one page, for whoever works on it.
+type single struct{ page, script, theme string }
+
+var pick single
 
 func run(out, only string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
@@ -56,6 +65,13 @@ func run(out, only string) error {
 	}
 	defer done()
 	s := &shooter{tab: tab, desk: desk, out: out, only: only}
+	if pick.page != "" {
+		steps := []step{s.at(pick.page), theme(pick.theme), chromedp.Sleep(1200 * time.Millisecond)}
+		if pick.script != "" {
+			steps = append(steps, harness.Script(pick.script))
+		}
+		return errors.Join(s.signIn(), s.shot("page", steps...))
+	}
 	return errors.Join(s.console(ctx), s.terminal(ctx))
 }
 
@@ -139,26 +155,35 @@ func (s *shooter) first(ctx context.Context, bucket, prefix string) (string, err
 	return key, nil
 }
 
+func (s *shooter) signIn() error {
+	return harness.Steps(s.tab, s.at("/"), harness.Appears("Sign in to Spindle"), chromedp.SendKeys(chromedp.CSS("input[name=key]"), demo.OwnerKey),
+		chromedp.SendKeys(chromedp.CSS("input[name=secret]"), demo.OwnerSecret), harness.Button("Sign in"), harness.Appears("Wrong and waiting"))
+}
+
 func (s *shooter) console(ctx context.Context) error {
 	year := time.Now().UTC().Format("2006")
 	folder := year + "/moorland/"
-	key, err := s.first(ctx, "plates", folder)
+	prefix := url.QueryEscape(folder)
+	sheet, err := s.sheet(ctx)
 	if err != nil {
 		return err
 	}
-	prefix, object := url.QueryEscape(folder), url.QueryEscape(key)
+	object, then := url.QueryEscape(sheet), url.QueryEscape(time.Now().AddDate(0, 0, -14).UTC().Format(time.RFC3339))
 	return errors.Join(
 		s.shot("sign-in", s.at("/"), theme("light"), harness.Appears("Sign in to Spindle")),
-		harness.Steps(s.tab, chromedp.SendKeys(chromedp.CSS("input[name=key]"), demo.OwnerKey), chromedp.SendKeys(chromedp.CSS("input[name=secret]"), demo.OwnerSecret),
-			harness.Button("Sign in"), harness.Appears("Wrong and waiting")),
+		s.signIn(),
 		s.shot("buckets", theme("light"), s.at("/buckets"), harness.Appears("germination")),
 		s.shot("create-bucket", harness.Button("Create a bucket"), harness.Appears("It cannot be changed later"), chromedp.SendKeys(chromedp.CSS("input[name=name]"), "Seed_bank"),
 			chromedp.Click(chromedp.CSS("button[type=submit][form]")), harness.Appears("is not allowed")),
 		s.shot("bucket", s.at("/buckets/plates?prefix="+prefix), harness.Appears("taxon"), chromedp.Click(chromedp.CSS("tbody tr:nth-child(3) .check")), chromedp.Click(chromedp.CSS("tbody tr:nth-child(4) .check"))),
-		s.shot("bucket-remove", harness.Button("Remove"), harness.Appears("cannot be brought back")),
+		s.shot("bucket-remove", harness.Button("Remove"), harness.Appears("can be brought back")),
 		s.shot("bucket-dark", s.at("/buckets/plates?prefix="+prefix), theme("dark"), harness.Appears("taxon")),
 		s.shot("bucket-usage", theme("light"), s.at("/buckets/plates/usage"), harness.Appears("Usage over a year")),
-		s.shot("object", s.at("/buckets/plates/object?key="+object), harness.Appears("CRC-64/NVME")),
+		s.shot("object", s.at("/buckets/plates/object?key="+object), harness.Appears("CRC-64/NVME"), harness.Appears("Strand"), harness.Button("Change"), harness.Appears("Save as revision")),
+		s.shot("object-compare", harness.Script(`document.querySelectorAll("svg [role=button]")[1].dispatchEvent(new MouseEvent("click",{bubbles:true}))`), harness.Appears("Previous version"),
+			harness.Script(`{const s=document.querySelector(".field.sel select"); s.selectedIndex=1; s.dispatchEvent(new Event("change",{bubbles:true}))}`), harness.Appears("Compared")),
+		s.shot("bucket-as-of", s.at("/buckets/field-notes?prefix="+year+"%2F&asof="+then), harness.Appears("This is the past"), harness.Button("Restore this prefix"), harness.Appears("Bring back")),
+		s.shot("journal", s.at("/journal"), harness.Appears("complete up to")),
 		s.shot("connect", s.at("/connect"), harness.Appears("The four facts"), harness.Script(`{const i=[...document.querySelectorAll("input")].find(i=>i.value.startsWith("http")); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype,"value").set.call(i, location.origin); i.dispatchEvent(new Event("input",{bubbles:true}))}`),
 			chromedp.Click(chromedp.CSS("button[type=submit].main")), harness.Appears("console's port")),
 		s.shot("connect-good", harness.Button("Use http"), chromedp.Click(chromedp.CSS("button[type=submit].main")), harness.Appears("can be listed"), harness.Button("Try"), harness.Appears("put, read and removed")),
@@ -166,6 +191,21 @@ func (s *shooter) console(ctx context.Context) error {
 		s.shot("overview", theme("light"), s.at("/"), harness.Appears("Wrong and waiting"), harness.Appears("Growing")),
 		s.shot("overview-dark", theme("dark")),
 	)
+}
+
+// sheet gives the key of the sheet whose history has something of everything.
+func (s *shooter) sheet(ctx context.Context) (string, error) {
+	out, err := s.spindle(ctx, "--json", "object", "list", "plates", "--flat", "--limit", "100000")
+	if err != nil {
+		return "", err
+	}
+	for line := range strings.Lines(out) {
+		if _, rest, ok := strings.Cut(line, `"key":"`); ok && strings.Contains(line, "FH-004217-recto.tif") {
+			key, _, _ := strings.Cut(rest, `"`)
+			return key, nil
+		}
+	}
+	return "", errors.New("the sample has no sheet 4217")
 }
 
 // scrubbed waits until the scrubber has read the sample data.
@@ -202,12 +242,18 @@ func (s *shooter) terminal(ctx context.Context) error {
 		return err
 	}
 	tray := filepath.Join(dir, "tray-07")
+	sheet, err := s.sheet(ctx)
+	if err != nil {
+		return err
+	}
 	for _, p := range []struct {
 		name  string
 		lines [][]string
 	}{
 		{"terminal-browse", [][]string{{"bucket", "list"}, {"object", "tree", "plates/" + year + "/", "--depth", "2"}, {"object", "list", "plates/" + year + "/moorland/", "--limit", "6"}}},
 		{"terminal-object", [][]string{{"object", "show", "plates/" + key}, {"object", "show", "plates/" + year}}},
+		{"terminal-history", [][]string{{"object", "history", "plates/" + sheet, "--follow-renames"}, {"object", "restore", "field-notes/" + year + "/", "--as-of", "14d", "--rehearse"},
+			{"object", "annotate", "plates/" + sheet, "--set", "licence=CC0 1.0", "--if-revision", "1"}, {"journal", "list", "plates", "--kind", "deleted", "--limit", "3"}}},
 		{"terminal-transfer", [][]string{{"object", "get", "germination/tray-07/", tray}, {"object", "get", "germination/tray-07/", tray}, {"object", "put", tray, "loans/copies/tray-07/", "--parallel", "8"},
 			{"object", "remove", "loans/copies/", "--rehearse"}, {"object", "remove", "loans/copies/", "--yes"}, {"bucket", "remove", "loans"}, {"bucket", "change", "germination", "--quota", "1MiB"}}},
 	} {

@@ -36,7 +36,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
   const n = plan.data ? touched(plan.data) : 0;
   const objects = plan.data?.objects ?? 0;
   const kept = plan.data?.versioning === 'on' && !what.withVersions;
-  const mustType = n > 1;
+  const mustType = n > (kept ? 20 : 1); // what can be brought back asks less
   const ready = plan.data !== undefined && (!mustType || typed.replace(/[\s,.]/g, '') === String(n));
   const title = plan.data ? `Remove ${things(objects, 'object')}${alsoBucket ? ' and the bucket' : ''}?` : 'What would go';
   return (

@@ -97,7 +97,7 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
           <thead style={{ position: 'sticky', top: 0, background: 'var(--cloth-raised)', zIndex: 1 }}>
             <tr>
               <th>
-                <Checkbox.Root className="check" checked={all ? true : chosen.size ? 'indeterminate' : false} onCheckedChange={() => onChoose(all ? new Set() : new Set(rows.map((r) => r.id)))} aria-label="Choose all that are shown" />
+                <Checkbox.Root className="check" disabled={!!asOf} checked={all ? true : chosen.size ? 'indeterminate' : false} onCheckedChange={() => onChoose(all ? new Set() : new Set(rows.map((r) => r.id)))} aria-label="Choose all that are shown" />
               </th>
               <th>
                 <span className="sort">Name ↑</span>
@@ -137,7 +137,7 @@ function Line({ r, bucket, asOf, folder, field, chosen, lit, onToggle }: { r: Ro
   return (
     <tr className={`${chosen ? 'chosen' : ''} ${lit ? 'lit' : ''}`} style={{ height: rowHeight }}>
       <td>
-        <Checkbox.Root className="check" checked={chosen} onCheckedChange={onToggle} aria-label={`Choose ${name}`} />
+        <Checkbox.Root className="check" disabled={!!asOf} checked={chosen} onCheckedChange={onToggle} aria-label={`Choose ${name}`} />
       </td>
       <td className="cut" title={visible(r.name)}>
         <span className="row" style={{ gap: 7 }}>

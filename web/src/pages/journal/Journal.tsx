@@ -93,13 +93,13 @@ export default function Journal() {
           <div ref={box} style={{ maxHeight: 'calc(100vh - 250px)', minHeight: 220, overflow: 'auto' }} tabIndex={0} role="group" aria-label="Changes">
             <table style={{ tableLayout: 'fixed' }}>
               <colgroup>
-                <col style={{ width: 124 }} />
-                <col style={{ width: 136 }} />
+                <col style={{ width: 118 }} />
+                <col style={{ width: 130 }} />
                 <col />
-                <col style={{ width: 240 }} />
-                <col style={{ width: 92 }} />
-                <col style={{ width: 150 }} />
-                <col style={{ width: 96 }} />
+                <col style={{ width: 180 }} />
+                <col style={{ width: 86 }} />
+                <col style={{ width: 134 }} />
+                <col style={{ width: 84 }} />
               </colgroup>
               <thead style={{ position: 'sticky', top: 0, background: 'var(--cloth-raised)', zIndex: 1 }}>
                 <tr>
@@ -158,10 +158,10 @@ function Entry({ e }: { e: Schemas['JournalLine'] }) {
       </td>
       <td className="cut" title={visible(address)}>
         <Link className="plain key" to={e.key ? objectPage(e.bucket, e.key) : bucketPage(e.bucket)}>
-          {middle(visible(address), 56)}
+          {middle(visible(address), 40)}
         </Link>
       </td>
-      <td className="dim cut" title={visible(says)}>{middle(visible(says), 36)}</td>
+      <td className="dim cut" title={visible(says)}>{middle(visible(says), 26)}</td>
       <td className="num">{e.key ? <Size bytes={e.size} /> : null}</td>
       <td className="key cut">{e.who}</td>
       <td className="dim cut">{e.source}</td>

@@ -54,13 +54,18 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
             <input autoFocus value={d.name} onChange={(e) => setDraft({ ...d, name: e.target.value })} placeholder="name" aria-label="Name" />
           </span>
         ) : null}
-        <span className={`field ${problem && !conflict ? 'bad' : ''}`} style={{ flex: '1 1 150px' }}>
+        <span className={`field ${problem && !conflict ? 'bad' : ''}`} style={{ flex: '1 1 130px' }}>
           <input autoFocus={!d.fresh} value={d.value} onChange={(e) => setDraft({ ...d, value: e.target.value })} aria-label={`Value of ${d.name || 'the new field'}`} placeholder="value"
             onKeyDown={(e) => e.key === 'Escape' && setDraft(null)} />
         </span>
         <button type="submit" className="btn low main" disabled={change.isPending || !d.name.trim() || d.value === d.was}>
           Save as revision {d.revision + 1}
         </button>
+        {d.fresh ? null : (
+          <button type="button" className="btn low" onClick={() => take(d.kind, d.name)} aria-label={`Take away ${d.name}`}>
+            Take away
+          </button>
+        )}
         <button type="button" className="btn low bare" onClick={() => setDraft(null)}>
           Cancel
         </button>
@@ -85,12 +90,9 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
                   {editing ? form(draft) : name === 'taxon' ? <i>{visible(value)}</i> : visible(value)}
                 </td>
                 {editing ? null : (
-                  <td className="num" style={{ width: 118 }}>
+                  <td className="num" style={{ width: 60 }}>
                     <button type="button" className="link small" onClick={() => begin('metadata', name)} aria-label={`Change ${name}`}>
                       Change
-                    </button>{' '}
-                    <button type="button" className="link small" onClick={() => take('metadata', name)} aria-label={`Take away ${name}`}>
-                      Take away
                     </button>
                   </td>
                 )}

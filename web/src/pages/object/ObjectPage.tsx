@@ -30,9 +30,11 @@ export default function ObjectPage() {
   const versions = chapter?.versions ?? [];
   const latest = versions[0];
   // A deleted object has no current version to read: its delete marker is what one looks at first.
-  const o = useObject(bucket, key, version);
+  const last = latest?.marker ? versions.find((v) => !v.marker)?.version : undefined;
+  const chosenMarker = versions.some((v) => v.version === version && v.marker);
+  const o = useObject(bucket, key, chosenMarker || !version ? (last ?? (chosenMarker ? '' : version)) : version);
   const folder = key.slice(0, key.lastIndexOf('/') + 1);
-  const code = o.error instanceof Problem ? o.error.code : '';
+  const code = o.error instanceof Problem ? o.error.code : latest?.marker ? 'key-deleted' : '';
   const isPrefix = code === 'key-is-prefix';
   useEffect(() => {
     if (isPrefix) void navigate(bucketPage(bucket, key.replace(/\/?$/, '/')), { replace: true });
@@ -52,7 +54,8 @@ export default function ObjectPage() {
     await copy(l.url, 'Link for 1 hour');
   };
   const shown = versions.find((v) => v.version === (version || latest?.version));
-  const past = version !== '' && shown !== undefined && !shown.latest;
+  const past = (version !== '' && shown !== undefined && !shown.latest) || !!latest?.marker;
+  const read = o.data?.version === 'null' ? 'null' : (o.data?.version ?? '');
   const compared = versions.find((v) => v.version === other);
   const bringBack = (v: string) =>
     restore.mutate(v, {
@@ -77,7 +80,7 @@ export default function ObjectPage() {
         <div className="row">
           {here ? (
             <>
-              <a className="btn main" href={bodyAddress(bucket, key, version)} download style={{ textDecoration: 'none' }}>
+              <a className="btn main" href={bodyAddress(bucket, key, past ? read : '')} download style={{ textDecoration: 'none' }}>
                 {icons.down} Download{past ? ' this version' : ''}
               </a>
               <button type="button" className="btn" onClick={() => setAsking('copy')}>
@@ -119,15 +122,16 @@ export default function ObjectPage() {
           It was renamed to <Link to={objectPage(chapter.went[0].bucket, chapter.went[0].key)}>{visible(`${chapter.went[0].bucket}/${chapter.went[0].key}`)}</Link>, <When at={chapter.went[0].at} />.
         </div>
       ) : null}
+      {here && latest?.marker && o.data ? <p className="small dim" style={{ marginBottom: 8 }}>What it was, version <span className="key">{o.data.version}</span>:</p> : null}
       {here && o.data ? (
         <div className="columns" style={{ display: 'grid', gridTemplateColumns: 'minmax(0,1fr) minmax(0,1.8fr) minmax(0,1.15fr)', gap: '14px 26px' }}>
           <Facts o={o.data} bucket={bucket} />
-          <Fields key={o.data.version} o={o.data} bucket={bucket} version={version} />
+          <Fields key={o.data.version} o={o.data} bucket={bucket} version={past ? read : ''} />
           <Digests o={o.data} bucket={bucket} />
         </div>
       ) : null}
       {asking === 'remove' ? <RemoveDialog what={{ bucket, keys: [key], prefixes: [] }} onClose={() => setAsking(null)} onDone={() => { setAsking(null); if (!versions.length || latest?.version === 'null') void navigate(bucketPage(bucket, folder)); }} /> : null}
-      {asking === 'copy' || asking === 'rename' ? <MoveDialog bucket={bucket} objectKey={key} version={version} move={asking === 'rename'} onClose={() => setAsking(null)} /> : null}
+      {asking === 'copy' || asking === 'rename' ? <MoveDialog bucket={bucket} objectKey={key} version={past ? read : ''} move={asking === 'rename'} onClose={() => setAsking(null)} /> : null}
       {asking === 'version' && shown ? (
         <Dialog open onClose={() => setAsking(null)} title={shown.marker ? 'Remove the delete marker?' : 'Remove this version for good?'}
           footer={
@@ -243,7 +247,7 @@ function Band({ v, versions, other, onCompare, onRestore, onRemove }: BandProps)
                 <option value="">none</option>
                 {others.map((x) => (
                   <option key={x.version} value={x.version}>
-                    {x.version}{x.latest ? ', current' : ''}, {size(x.size)}, {new Date(x.created).toLocaleDateString('en-GB')}
+                    {x.version}, {x.latest ? 'current' : new Date(x.created).toLocaleDateString('en-GB')}
                   </option>
                 ))}
               </select>
@@ -257,7 +261,7 @@ function Band({ v, versions, other, onCompare, onRestore, onRemove }: BandProps)
         ) : null}
         {!v.latest || v.marker ? (
           <button type="button" className="btn low harm" onClick={onRemove}>
-            Remove for good
+            {v.marker ? 'Remove the marker' : 'Remove for good'}
           </button>
         ) : null}
       </span>
@@ -322,14 +326,14 @@ function Digests({ o, bucket }: { o: Info; bucket: string }) {
           <div key={d.kind} style={{ display: 'contents' }}>
             <dt>{d.kind}</dt>
             <dd className="key nowrap" title={d.value}>
-              {middle(d.value, 28)}
+              {middle(d.value, 24)}
               <CopyMark text={d.value} what={d.kind} />
             </dd>
           </div>
         ))}
         <dt>ETag</dt>
         <dd className="key nowrap" title={o.etag}>
-          {middle(o.etag, 28)}
+          {middle(o.etag, 24)}
           <CopyMark text={o.etag} what="ETag" />
         </dd>
       </dl>

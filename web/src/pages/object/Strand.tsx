@@ -29,8 +29,8 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
 
   const left = lanes.length > 1 ? 252 : 22;
   const right = 34;
-  const top = 46;
-  const gap = 76;
+  const top = 54;
+  const gap = 82;
   const h = top + (lanes.length - 1) * gap + 58;
   const axis = h - 22;
   const first = Math.min(...all.map((b) => b.at));
@@ -43,16 +43,16 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
 
   // Labels go where there is room: the chosen and the current first, then the newest.
   const placed: { lane: number; a: number; b: number }[] = [];
-  const labels = new Map<Bead, [string, string]>();
+  const labels = new Map<Bead, [string, string, number]>();
   const rank = (b: Bead) => (b.v.version === chosen && lanes[b.lane] === asked ? 0 : b.v.latest ? 1 : 2);
   for (const b of [...all].sort((p, q) => rank(p) - rank(q) || q.at - p.at)) {
     if (b.went || b.v.origin?.how === 'renamed') continue; // the knot of a rename has its own
     const text: [string, string] = b.v.marker ? ['deleted', `by ${b.v.by}`] : [b.v.latest ? `${b.title}, current` : b.title, b.v.origin?.how === 'restored' ? `${size(b.v.size)}, restored` : size(b.v.size)];
     const half = Math.max(text[0].length * 6.6, text[1].length * 6) / 2 + 5;
-    const mid = Math.min(Math.max(x(b.at), left - 10 + half), w - half);
+    const mid = Math.min(Math.max(x(b.at), left - 10 + half), w - right - half);
     if (placed.some((p) => p.lane === b.lane && p.a < mid + half && p.b > mid - half)) continue;
     placed.push({ lane: b.lane, a: mid - half, b: mid + half });
-    labels.set(b, text);
+    labels.set(b, [...text, mid]);
   }
 
   const press = (e: KeyboardEvent) => {
@@ -141,7 +141,6 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
           const own = lanes[b.lane] === asked;
           const on = own && b.v.version === chosen;
           const label = labels.get(b);
-          const mid = label ? Math.min(Math.max(X, left - 10 + label[0].length * 3.3), w - label[0].length * 3.3 - 4) : X;
           const what = b.went ? `renamed to ${b.went.key}` : b.v.marker ? 'deleted' : b.v.origin ? `${b.v.origin.how}, ${size(b.v.size)}` : `written, ${size(b.v.size)}`;
           return (
             <g key={b.v.number} role={own ? 'button' : undefined} tabIndex={own ? (on ? 0 : -1) : undefined} aria-pressed={own ? on : undefined} aria-label={`${b.title}, ${what}, ${moment(new Date(b.at))}, by ${b.v.by}`}
@@ -166,10 +165,10 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
               {on ? <circle cx={X} cy={Y} r={Math.max(9, r) + 4} fill="none" stroke="var(--woad)" strokeWidth="1.6" /> : null}
               {label ? (
                 <>
-                  <text className="t-ink mid" x={r1(mid)} y={Y - 29}>
+                  <text className="t-ink mid" x={r1(label[2])} y={Y - 35}>
                     <tspan className="t-b">{label[0]}</tspan>
                   </text>
-                  <text className="t-ax mid" x={r1(mid)} y={Y - 16}>
+                  <text className="t-ax mid" x={r1(label[2])} y={Y - 21}>
                     {label[1]}
                   </text>
                 </>
