@@ -121,12 +121,12 @@ func VersionMissing() error {
 }
 
 const commitCall = `select place, status, mode, coalesce(number, 0) as number, coalesce(revision, 0), marker, freed from commit_changes(
- $1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11,$12,$13,$14,$15,$16,$17,$18,$19,$20,$21,$22,$23,$24,$25)`
+ $1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11,$12,$13,$14,$15,$16,$17,$18,$19,$20,$21,$22,$23,$24,$25,$26)`
 
 // commitBatch runs changes of distinct keys in one transaction.
 func (c *Catalog) commitBatch(ctx context.Context, batch []Change) ([]Result, error) {
 	for try := 0; ; try++ {
-		r, err := commitOn(ctx, c.db, batch)
+		r, err := commitOn(ctx, c.db, batch, try > 0)
 		if err == nil || try == 5 || !retryable(err) {
 			return r, err
 		}
@@ -138,7 +138,8 @@ type queryer interface {
 	QueryxContext(context.Context, string, ...any) (*sqlx.Rows, error)
 }
 
-func commitOn(ctx context.Context, q queryer, batch []Change) ([]Result, error) {
+// commitOn commits a batch; careful takes its keys one by one.
+func commitOn(ctx context.Context, q queryer, batch []Change, careful bool) ([]Result, error) {
 	n := len(batch)
 	order := make([]int, n)
 	for i := range order {
@@ -196,7 +197,7 @@ func commitOn(ctx context.Context, q queryer, batch []Change) ([]Result, error) 
 		}
 	}
 	rows, err := q.QueryxContext(ctx, commitCall, kind, bucket, key, size, md5, parts, crc, sumKind, sum, tier, file, place,
-		ctype, headers, metadata, tags, ifAbsent, ifMatch, ifParts, number, revisionOrNull(revision), detail, at, who, source)
+		ctype, headers, metadata, tags, ifAbsent, ifMatch, ifParts, number, revisionOrNull(revision), detail, at, who, source, careful)
 	if err != nil {
 		return nil, err
 	}
@@ -328,7 +329,7 @@ func (c *Catalog) copy(ctx context.Context, cp Copying) (res Result, wrote *obje
 			batch = append(batch, Change{Kind: ObjectRenamedAway, Bucket: from.Bucket, Key: cp.From.Key.String(), At: ch.At, Who: ch.Who, Source: ch.Source,
 				Detail: map[string]any{"to": map[string]any{"key": hexKey(ch.Key)}}})
 		}
-		rs, err := commitOn(ctx, tx, batch)
+		rs, err := commitOn(ctx, tx, batch, true) // its rows are locked already
 		if err != nil {
 			return err
 		}

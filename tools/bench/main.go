@@ -47,7 +47,7 @@ const (
 func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
-	only := flag.String("only", "", "run only the parts named: large, small, list, memory")
+	only := flag.String("only", "", "run only the parts named: large, small, list, versions, memory")
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -68,7 +68,7 @@ func serveStatic(dir string) error {
 }
 
 type bench struct {
-	dir, wire, static string
+	dir, wire, desk, static string
 	service           *exec.Cmd
 	db                *sql.DB
 	span              time.Duration
@@ -106,7 +106,7 @@ func run(dir, only string, span time.Duration) error {
 	for _, part := range []struct {
 		name string
 		run  func() error
-	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"memory", b.memory}} {
+	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"memory", b.memory}} {
 		if only == "" || strings.Contains(only, part.name) {
 			if err := part.run(); err != nil {
 				return fmt.Errorf("%s: %w", part.name, err)
@@ -151,7 +151,9 @@ func (b *bench) start() (stop func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	b.wire, _, _ = strings.Cut(strings.TrimPrefix(line, "ready: wire http://"), ",")
+	var desk string
+	b.wire, desk, _ = strings.Cut(strings.TrimPrefix(line, "ready: wire http://"), ", ")
+	b.desk = strings.TrimPrefix(desk, "desk http://")
 	files := filepath.Join(b.dir, "static")
 	if err := os.MkdirAll(files, 0o755); err != nil {
 		return nil, err

@@ -143,20 +143,22 @@ drop function commit_changes;
 -- p_number for good (-1: the plain one); 5 changes the metadata of p_number, or
 -- of the current version. A condition is if_absent, or if_match with the MD5 and
 -- number of parts that must be there. Arrays that no change of the batch needs
--- are null.
+-- are null. What can be is done for the whole batch in one statement; when a
+-- row changes between a statement's view and its lock that fails with 40001, and
+-- the caller tries again with p_careful: one by one, locked before it is read.
 -- +goose StatementBegin
 create function commit_changes(
   p_kind smallint[], p_bucket bigint[], p_key bytea[], p_size bigint[], p_md5 bytea[], p_parts integer[], p_crc64 bigint[],
   p_checksum_kind smallint[], p_checksum bytea[], p_tier smallint[], p_file bigint[], p_offset bigint[],
   p_type text[], p_headers text[], p_metadata text[], p_tags text[], p_if_absent boolean[], p_if_match bytea[], p_if_parts integer[],
-  p_number bigint[], p_revision integer[], p_detail text[], p_at timestamptz[], p_who text[], p_source text[])
+  p_number bigint[], p_revision integer[], p_detail text[], p_at timestamptz[], p_who text[], p_source text[], p_careful boolean)
 returns table (place integer, status smallint, mode smallint, number bigint, revision integer, marker boolean, freed boolean) language plpgsql
 set plan_cache_mode = force_generic_plan set enable_seqscan = off set enable_hashjoin = off set enable_mergejoin = off as $$
 #variable_conflict use_column
 declare
   n integer := array_length(p_kind, 1);
   done boolean[] := array_fill(false, array[n]);
-  left_over integer := n; locked bigint[];
+  left_over integer := n; any_put boolean := p_kind && '{1,6,7,8}'; any_note boolean := 5 = any(p_kind);
   q record; h heads%rowtype; x history%rowtype; i integer; room bigint; d bigint; m smallint;
   gone bigint[]; kept bigint[]; paused bigint[]; tight boolean; same boolean; writes boolean; archived boolean; stays boolean;
   d_objects integer; d_bytes bigint; d_prev integer; d_prev_bytes bigint; d_markers integer; k smallint; size_of bigint;
@@ -176,7 +178,7 @@ begin
     raise exception 'a quota was set or taken away meanwhile' using errcode = '40001';
   end if;
 
-  if not tight then
+  if not tight and any_put then
     -- New keys, all in one statement.
     for q in
       with want as (
@@ -204,25 +206,17 @@ begin
       return next;
     end loop;
 
-    -- Keys that are there, without conditions: locked first, so that what is archived is what is replaced.
-    if left_over > 0 then
-      with want as materialized (
-        select u.* from unnest(done, p_kind, p_bucket, p_key, p_if_absent, p_if_match) with ordinality as u(done, kind, bucket, key, if_absent, if_match, i)
-        where not done and kind in (1, 6, 7, 8) and if_match is null and not coalesce(if_absent, false) and not bucket = any(gone)
-      ), l as (
-        select w.i from want w cross join lateral (select 1 from heads where bucket = w.bucket and key = w.key limit 1 for update) h order by w.i
-      )
-      select array_agg(i) into locked from l;
-      if locked is not null then
+    -- Keys that are there, without conditions.
+    if left_over > 0 and not p_careful then
         for q in
           with want as materialized (
             select u.*, h.*, case when u.w_bucket = any(kept) then 1 when u.w_bucket = any(paused) then 2 else 0 end as w_mode
-            from unnest(p_kind, p_bucket, p_key, p_size, p_md5, p_parts, p_crc64, p_checksum_kind, p_checksum, p_tier, p_file, p_offset,
+            from unnest(done, p_if_absent, p_if_match, p_kind, p_bucket, p_key, p_size, p_md5, p_parts, p_crc64, p_checksum_kind, p_checksum, p_tier, p_file, p_offset,
                         p_type, p_headers, p_metadata, p_tags, p_at, p_who, p_source, p_detail) with ordinality
-              as u(kind, w_bucket, w_key, w_size, w_md5, w_parts, w_crc64, w_checksum_kind, w_checksum, w_tier, w_file, w_offset,
+              as u(done, if_absent, if_match, kind, w_bucket, w_key, w_size, w_md5, w_parts, w_crc64, w_checksum_kind, w_checksum, w_tier, w_file, w_offset,
                    w_type, w_headers, w_metadata, w_tags, at, who, w_source, detail, i)
-            cross join lateral (select *, ctid as place from heads where bucket = u.w_bucket and key = u.w_key limit 1) h
-            where u.i = any(locked)
+            cross join lateral (select *, ctid as place from heads where bucket = u.w_bucket and key = u.w_key limit 1 for update) h
+            where not u.done and u.kind in (1, 6, 7, 8) and u.if_match is null and not coalesce(u.if_absent, false) and not u.w_bucket = any(gone)
           ), arch as (
             insert into history (bucket, key, number, revision, marker, created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file,
                                  body_offset, content_type, headers, metadata, tags, written_by, source, plain, replaced)
@@ -257,14 +251,43 @@ begin
                    -(w.marker and not a.yes)::int - coalesce(g.marker, false)::int, w.who, w.w_source, w.detail::jsonb
             from upd u join want w on w.i = u.i cross join lateral (select w.w_mode = 1 or not w.plain as yes) a left join dropped g on g.i = w.i
           )
-          select w.i, w.w_mode, u.number, w.w_mode <> 1 and w.plain and w.body_file <> 0 as freed from upd u join want w on w.i = u.i
+          select w.i, w.w_mode, u.number, w.w_mode <> 1 and w.plain and w.body_file <> 0 as freed from want w left join upd u on w.i = u.i
         loop
+          if q.number is null then raise exception 'a key changed while it was locked' using errcode = '40001'; end if;
           done[q.i] := true; left_over := left_over - 1;
           place := q.i::integer; status := 0; number := q.number; revision := 1; marker := false; freed := q.freed; mode := q.w_mode;
           return next;
         end loop;
-      end if;
     end if;
+  end if;
+
+  -- Metadata of current versions, at the revision that was read.
+  if any_note and not p_careful and not tight then
+    for q in
+      with want as materialized (
+        select u.*, h.*, case when u.w_bucket = any(kept) then 1 when u.w_bucket = any(paused) then 2 else 0 end as w_mode
+        from unnest(p_kind, p_bucket, p_key, p_number, p_revision, p_type, p_headers, p_metadata, p_tags, p_at, p_who, p_source, p_detail) with ordinality
+          as u(kind, w_bucket, w_key, w_number, w_revision, w_type, w_headers, w_metadata, w_tags, at, who, w_source, detail, i)
+        cross join lateral (select bucket, key, number, revision, size, content_type, headers, metadata, tags, ctid as place from heads
+          where bucket = u.w_bucket and key = u.w_key and number = u.w_number and revision = u.w_revision and not marker limit 1 for update) h
+        where u.kind = 5 and not u.w_bucket = any(gone)
+      ), rev as (
+        insert into revisions (bucket, key, number, revision, until, content_type, headers, metadata, tags, who, source)
+        select bucket, key, number, revision, at, content_type, headers, metadata, tags, who, w_source from want
+      ), upd as (
+        update heads h set revision = w.revision + 1, content_type = w.w_type, headers = w.w_headers::jsonb, metadata = w.w_metadata::jsonb, tags = w.w_tags::jsonb
+        from want w where h.ctid = w.place returning w.i
+      ), log as (
+        insert into journal (at, kind, bucket, key, number, size, who, source, detail)
+        select at, 5, bucket, key, number, size, who, w_source, coalesce(detail::jsonb, '{}') || jsonb_build_object('revision', revision + 1) from want
+      )
+      select w.i, w.w_mode, w.number, w.revision + 1 as revision, u.i is not null as hit from want w left join upd u on u.i = w.i
+    loop
+      if not q.hit then raise exception 'a key changed while it was locked' using errcode = '40001'; end if;
+      done[q.i] := true; left_over := left_over - 1;
+      place := q.i::integer; status := 0; number := q.number; revision := q.revision; marker := false; freed := false; mode := q.w_mode;
+      return next;
+    end loop;
   end if;
   if left_over = 0 then return; end if;
 

@@ -102,28 +102,45 @@ func readDocument(body io.Reader, limit int64, v any) error {
 		}
 		return f
 	}
-	depth := 0
-	for d := xml.NewDecoder(bytes.NewReader(raw)); ; {
-		t, err := d.RawToken()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return bad(err)
-		}
-		switch t.(type) {
-		case xml.StartElement:
-			if depth++; depth > maxDocumentDepth {
-				return fault.New(fault.Invalid, "document-malformed", "the document is nested deeper than %d", maxDocumentDepth).In("body")
-			}
-		case xml.EndElement:
-			depth--
-		case xml.Directive:
-			return fault.New(fault.Invalid, "document-malformed", "the document has a type declaration, which is not allowed").In("body")
-		}
+	c := &checked{d: xml.NewDecoder(bytes.NewReader(raw))}
+	err = xml.NewTokenDecoder(c).Decode(v)
+	for err == nil { // what follows the root is looked at too
+		_, err = c.Token()
 	}
-	if err := xml.Unmarshal(raw, v); err != nil {
+	switch {
+	case c.refused != nil:
+		return c.refused
+	case err != io.EOF || c.seen == 0:
 		return bad(err)
 	}
 	return nil
+}
+
+// checked gives a decoder's tokens and refuses what no document here has.
+type checked struct {
+	d           *xml.Decoder
+	depth, seen int
+	refused     *fault.Error
+}
+
+// Token gives the next token (xml.TokenReader).
+func (c *checked) Token() (xml.Token, error) {
+	t, err := c.d.RawToken()
+	if err != nil {
+		return nil, err
+	}
+	switch t.(type) {
+	case xml.StartElement:
+		c.seen++
+		if c.depth++; c.depth > maxDocumentDepth {
+			c.refused = fault.New(fault.Invalid, "document-malformed", "the document is nested deeper than %d", maxDocumentDepth).In("body")
+			return nil, c.refused
+		}
+	case xml.EndElement:
+		c.depth--
+	case xml.Directive:
+		c.refused = fault.New(fault.Invalid, "document-malformed", "the document has a type declaration, which is not allowed").In("body")
+		return nil, c.refused
+	}
+	return t, nil
 }
