@@ -112,6 +112,12 @@ func (p *process) killDatabase() {
 type entry struct {
 	acked int
 	maybe []int
+	kept  []keptVersion // acknowledged, where versions are kept
+}
+
+type keptVersion struct {
+	version string
+	n       int
 }
 
 func content(key string, n int) []byte {
@@ -141,12 +147,13 @@ func worker(ctx context.Context, c *client.Client, id int, seq *atomic.Int64, le
 		}
 		n := 0
 		var err error
+		var info client.Info
 		if r.IntN(4) == 0 {
-			err = c.Remove(ctx, "ledger", key)
+			err = c.Remove(ctx, bucketOf(key), key)
 		} else {
 			n = int(seq.Add(1))
 			body := content(key, n)
-			_, err = c.Put(ctx, "ledger", key, bytes.NewReader(body), int64(len(body)), client.Put{})
+			info, err = c.Put(ctx, bucketOf(key), key, bytes.NewReader(body), int64(len(body)), client.Put{})
 		}
 		if err != nil {
 			e.maybe = append(e.maybe, n)
@@ -155,13 +162,25 @@ func worker(ctx context.Context, c *client.Client, id int, seq *atomic.Int64, le
 		}
 		acks.Add(1)
 		e.acked, e.maybe = n, nil
+		if info.Version != "" {
+			e.kept = append(e.kept, keptVersion{info.Version, n})
+		}
 	}
+}
+
+// bucketOf gives the bucket of a key: every other worker writes where versions
+// are kept.
+func bucketOf(key string) string {
+	if key[1]%2 == 1 {
+		return "kept"
+	}
+	return "ledger"
 }
 
 // check reads a key back: it must hold the write that was acknowledged last or
 // one whose answer never came, whole.
 func check(c *client.Client, key string, e *entry) error {
-	o, err := c.Get(context.Background(), "ledger", key, "", 0, "")
+	o, err := c.Get(context.Background(), bucketOf(key), key, "", 0, "")
 	found := -1
 	switch {
 	case fault.HasCode(err, "key-missing"):
@@ -217,7 +236,12 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = p.cmd.Process.Signal(syscall.SIGTERM); _ = p.cmd.Wait() })
-	if err := p.client().CreateBucket(t.Context(), "ledger"); err != nil {
+	for _, bucket := range []string{"ledger", "kept"} {
+		if err := p.client().CreateBucket(t.Context(), bucket); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := p.client().SetVersioning(t.Context(), "kept", true); err != nil {
 		t.Fatal(err)
 	}
 	const workers = 8
@@ -280,11 +304,38 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 // agree compares catalog, usage and bodies with the ledgers.
 func (p *process) agree(ledgers []map[string]*entry) {
 	p.t.Helper()
+	for _, bucket := range []string{"ledger", "kept"} {
+		p.agreeOn(bucket, ledgers)
+	}
+	// Every version that was acknowledged is there, whole.
+	c := p.client()
+	n := 0
+	for _, l := range ledgers {
+		for key, e := range l {
+			for _, k := range e.kept {
+				o, err := c.Get(p.t.Context(), bucketOf(key), key, k.version, 0, "")
+				if err != nil {
+					p.t.Fatalf("version %s of %s: %v", k.version, key, err)
+				}
+				b, err := io.ReadAll(o.Body)
+				o.Body.Close()
+				if err != nil || !bytes.Equal(b, content(key, k.n)) {
+					p.t.Fatalf("version %s of %s holds %d other bytes, %v", k.version, key, len(b), err)
+				}
+				n++
+			}
+		}
+	}
+	p.t.Logf("%d acknowledged versions, all there", n)
+}
+
+func (p *process) agreeOn(bucket string, ledgers []map[string]*entry) {
+	p.t.Helper()
 	c := p.client()
 	want, bytes := 0, int64(0)
 	for _, l := range ledgers {
 		for key, e := range l {
-			if e.acked > 0 {
+			if e.acked > 0 && bucketOf(key) == bucket {
 				want++
 				bytes += size(key, e.acked)
 			}
@@ -292,7 +343,7 @@ func (p *process) agree(ledgers []map[string]*entry) {
 	}
 	listed := 0
 	for next := ""; ; {
-		page, err := c.List(p.t.Context(), "ledger", "", "", next, 1000)
+		page, err := c.List(p.t.Context(), bucket, "", "", next, 1000)
 		if err != nil {
 			p.t.Fatal(err)
 		}
@@ -302,9 +353,9 @@ func (p *process) agree(ledgers []map[string]*entry) {
 		}
 	}
 	if listed != want {
-		p.t.Errorf("%d objects are listed, %d were acknowledged", listed, want)
+		p.t.Errorf("%s: %d objects are listed, %d were acknowledged", bucket, listed, want)
 	}
-	r, err := http.NewRequest("GET", p.desk+"/api/v1/buckets/ledger", nil)
+	r, err := http.NewRequest("GET", p.desk+"/api/v1/buckets/"+bucket, nil)
 	if err != nil {
 		p.t.Fatal(err)
 	}

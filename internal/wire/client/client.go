@@ -3,7 +3,9 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -357,6 +359,25 @@ func (c *Client) Remove(ctx context.Context, bucket, key string) error {
 // CreateBucket makes a bucket.
 func (c *Client) CreateBucket(ctx context.Context, bucket string) error {
 	return c.plain(ctx, http.MethodPut, bucket, "")
+}
+
+// SetVersioning switches a bucket's versioning on, or pauses it.
+func (c *Client) SetVersioning(ctx context.Context, bucket string, on bool) error {
+	word := "Suspended"
+	if on {
+		word = "Enabled"
+	}
+	doc := `<VersioningConfiguration xmlns="http://s3.amazonaws.com/doc/2006-03-01/"><Status>` + word + `</Status></VersioningConfiguration>`
+	r, err := c.request(ctx, http.MethodPut, bucket, "", url.Values{"versioning": {""}}, strings.NewReader(doc))
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256([]byte(doc))
+	resp, err := c.do(r, hex.EncodeToString(sum[:]))
+	if err != nil {
+		return err
+	}
+	return resp.Body.Close()
 }
 
 func (c *Client) plain(ctx context.Context, method, bucket, key string) error {
