@@ -243,6 +243,15 @@ func events(c desk.Chapter) []event {
 	return out
 }
 
+// near shortens an address for a line about a key: beside it, its name will do.
+func near(address, bucket, key string) string {
+	folder := bucket + "/" + key[:strings.LastIndex(key, "/")+1]
+	if name, ok := strings.CutPrefix(address, folder); ok && name != "" {
+		return name
+	}
+	return strings.TrimPrefix(address, bucket+"/")
+}
+
 // changedFields names what a change of metadata and tags touched.
 func changedFields(before, after map[string]string, tagsBefore, tagsAfter object.Tags) string {
 	var names []string
@@ -321,9 +330,13 @@ func (a *app) objectHistory(ctx context.Context, c *cli.Command) error {
 		if e.Source != "" {
 			by += " from " + e.Source
 		}
-		row := []string{e.Time.Local().Format("2006-01-02 15:04:05"), what, e.Version, bytes, by, shown(e.Says)}
+		says := e.Says
+		if direction, name, ok := strings.Cut(says, " "); ok && (direction == "from" || direction == "to") {
+			says = direction + " " + near(name, bucket, key)
+		}
+		row := []string{e.Time.Local().Format("2006-01-02 15:04:05"), what, e.Version, bytes, by, shown(says)}
 		if c.Bool("follow-renames") {
-			row = append(row, shown(e.Bucket+"/"+e.Key))
+			row = append(row, shown(near(e.Bucket+"/"+e.Key, bucket, key)))
 		}
 		rows = append(rows, row)
 	}

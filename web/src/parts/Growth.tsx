@@ -108,8 +108,13 @@ export function Growth({ points, width: w, height: h }: Props) {
           {size(last.current)}
         </text>
         <text className="t-ax" x={w - R + 14} y={r1(y(last.current) + 15)}>
-          {previous > 0 && !apart ? `current, ${size(previous)} prev.` : 'current'}
+          current
         </text>
+        {previous > 0 && !apart ? (
+          <text className="t-ax" x={w - R + 14} y={r1(y(last.current) + 30)}>
+            + {size(previous)} previous
+          </text>
+        ) : null}
       </svg>
       <button type="button" className="link small" onClick={() => setTable(!table)} aria-expanded={table}>
         {table ? 'Hide the figures' : 'As a table'}
