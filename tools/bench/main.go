@@ -69,10 +69,10 @@ func serveStatic(dir string) error {
 
 type bench struct {
 	dir, wire, desk, static string
-	service           *exec.Cmd
-	db                *sql.DB
-	span              time.Duration
-	rows              [][]string
+	service                 *exec.Cmd
+	db                      *sql.DB
+	span                    time.Duration
+	rows                    [][]string
 }
 
 func (b *bench) row(what, got, against, wanted string) {

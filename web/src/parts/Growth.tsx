@@ -25,7 +25,7 @@ function stepFor(max: number): number {
 export function Growth({ points, width: w, height: h }: Props) {
   const [table, setTable] = useState(false);
   const L = 6;
-  const R = 112;
+  const R = 122;
   const T = 10;
   const B = 22;
   const now = Date.now();
