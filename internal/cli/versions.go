@@ -14,7 +14,6 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/desk"
-	"spindle/internal/works"
 )
 
 // Flags are made anew for each command: the parser keeps what was given in them.
@@ -398,7 +397,7 @@ func (a *app) objectRestore(ctx context.Context, c *cli.Command) error {
 
 func (a *app) restoreAll(ctx context.Context, c *cli.Command, p *api, bucket, prefix, asOf string) error {
 	in := desk.OrderIn{Kind: "restore", Bucket: bucket, Prefix: prefix, AsOf: asOf}
-	var r works.Rehearsal
+	var r desk.Rehearsal
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}
@@ -433,7 +432,7 @@ func (a *app) renameAll(ctx context.Context, c *cli.Command, p *api, bucket, pre
 		return wrongUsage("the target lies beneath the source")
 	}
 	in := desk.OrderIn{Kind: "rename", Bucket: bucket, Prefix: prefix, ToBucket: toBucket, ToPrefix: toPrefix, Replace: c.Bool("yes")}
-	var r works.Rehearsal
+	var r desk.Rehearsal
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}

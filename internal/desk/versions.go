@@ -144,6 +144,9 @@ func orderInfo(o *catalog.Order) OrderInfo {
 		Removed: p.Removed, Unchanged: p.Unchanged, Bytes: p.Bytes, By: o.Who, Began: p.Began, Changed: o.Changed}
 }
 
+// Rehearsal says what an order would do.
+type Rehearsal = works.Rehearsal
+
 type orderOut struct{ Body OrderInfo }
 
 type objectOut struct{ Body ObjectInfo }
