@@ -27,7 +27,7 @@ func (a *app) journalCommand() *cli.Command {
 			Action: a.journalList},
 		{Name: "follow", Usage: "print changes as they come, in order, none left out", ArgsUsage: "[BUCKET]",
 			Description: "Entries come in the order of the journal, each once. The position of the last one, with --after, goes on where one left off.\n\n" + examples("spindle journal follow plates", "spindle journal follow --kind deleted --json", "spindle journal follow --after 0.0 --once --json"),
-			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "after", Usage: "begin after this `POSITION`; 0.0 is the beginning of the journal, and now is the default"},
+			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "since", Usage: "begin at this `TIME`, such as 2026-11-20, or 36h ago"}, &cli.StringFlag{Name: "after", Usage: "begin after this `POSITION`; 0.0 is the beginning of the journal, and now is the default"},
 				&cli.BoolFlag{Name: "once", Usage: "end when there is no more"}),
 			Action: a.journalFollow},
 	}}
@@ -143,6 +143,9 @@ func (a *app) journalFollow(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	at := c.String("after")
+	if at == "" && c.String("since") != "" {
+		at = "0.0"
+	}
 	if at == "" {
 		at = "0.0"
 		page, err := p.journal(ctx, url.Values{"limit": {"1"}})

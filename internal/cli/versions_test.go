@@ -206,6 +206,9 @@ func TestTheJournalFromTheCommandLine(t *testing.T) {
 	if n := strings.Count(out, "\n"); n != 7 {
 		t.Errorf("followed from the beginning: %d entries\n%s", n, out)
 	}
+	if out := x.run(0, "deleted", "journal", "follow", "plates", "--since", "1h", "--once"); strings.Count(out, "\n") != 7 {
+		t.Errorf("followed since an hour ago:\n%s", out)
+	}
 	x.run(0, "To go on from here", "journal", "follow", "--once")
 	x.run(1, "is no position", "journal", "follow", "--after", "x", "--once")
 }
