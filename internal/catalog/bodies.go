@@ -36,7 +36,8 @@ func (c *Catalog) Unreferenced(ctx context.Context, files []int64) ([]int64, err
 	var out []int64
 	err := c.db.SelectContext(ctx, &out, `select f from unnest($1::bigint[]) f
 		where not exists (select 1 from heads where body_file = f and body_file <> 0)
-		and not exists (select 1 from history where body_file = f and body_file <> 0)`, files)
+		and not exists (select 1 from history where body_file = f and body_file <> 0)
+		and not exists (select 1 from parts where body_file = f and body_file <> 0)`, files)
 	return out, mapError(err)
 }
 
@@ -52,14 +53,15 @@ func (c *Catalog) Residents(ctx context.Context, file int64) ([]Resident, error)
 	var out []Resident
 	err := c.db.SelectContext(ctx, &out, `select distinct on (body_offset) body_offset, size, crc64 from (
 		select body_offset, size, crc64 from heads where body_file = $1 and body_file <> 0
-		union all select body_offset, size, crc64 from history where body_file = $1 and body_file <> 0) x order by body_offset`, file)
+		union all select body_offset, size, crc64 from history where body_file = $1 and body_file <> 0
+		union all select body_offset, size, crc64 from parts where body_file = $1 and body_file <> 0) x order by body_offset`, file)
 	return out, mapError(err)
 }
 
 // MoveBody points every version that refers to one body at its copy.
 func (c *Catalog) MoveBody(ctx context.Context, from, to object.BodyRef) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		for _, table := range []string{"heads", "history"} {
+		for _, table := range []string{"heads", "history", "parts"} {
 			if _, err := tx.ExecContext(ctx, `update `+table+` set tier = $3, body_file = $4, body_offset = $5
 				where body_file = $1 and body_file <> 0 and body_offset = $2`, from.File, from.Offset, to.Tier, to.File, to.Offset); err != nil {
 				return err
@@ -76,24 +78,27 @@ type Stored struct {
 }
 
 // Place in a walk over all bodies: first those of current versions, then those
-// of previous ones. The zero place begins.
+// of previous ones, then parts. The zero place begins.
 type Place struct {
-	Previous bool   `json:"previous,omitempty"`
-	Bucket   int64  `json:"bucket"`
-	Key      []byte `json:"key"`
-	Number   int64  `json:"number,omitempty"`
+	Stage  int    `json:"stage,omitempty"` // 0 current versions, 1 previous ones, 2 parts
+	Bucket int64  `json:"bucket"`
+	Key    []byte `json:"key"`
+	Number int64  `json:"number,omitempty"`
 }
 
 // WalkBodies gives versions with content after a place, and the place reached;
 // more is false at the end of the walk.
 func (c *Catalog) WalkBodies(ctx context.Context, at Place, limit int) (list []Stored, next Place, more bool, err error) {
-	q := `select bucket, key, ` + headColumns + ` from heads h where (bucket, key) > ($1, $2) and not marker order by bucket, key limit $3`
+	q := `select bucket, key, ` + headColumns + ` from heads h where (bucket, key) > ($1, $2) and body_file > 0 order by bucket, key limit $3`
 	in := []any{at.Bucket, at.Key, limit}
 	if at.Key == nil {
 		in[1] = []byte{}
 	}
-	if at.Previous {
-		q = `select bucket, key, ` + headColumns + ` from history h where (bucket, key) >= ($1, $2) and not (bucket = $1 and key = $2 and number >= $4) and not marker
+	if at.Stage == 2 {
+		return c.walkParts(ctx, at, limit)
+	}
+	if at.Stage == 1 {
+		q = `select bucket, key, ` + headColumns + ` from history h where (bucket, key) >= ($1, $2) and not (bucket = $1 and key = $2 and number >= $4) and body_file > 0
 			order by bucket, key, number desc limit $3`
 		in = append(in, at.Number)
 	}
@@ -110,8 +115,36 @@ func (c *Catalog) WalkBodies(ctx context.Context, at Place, limit int) (list []S
 		list[i] = Stored{Bucket: rows[i].Bucket.Int64, Version: e.Version}
 		next.Bucket, next.Key, next.Number = list[i].Bucket, rows[i].Key, e.Version.Number
 	}
-	if len(rows) < limit && !at.Previous {
-		return list, Place{Previous: true}, true, nil
+	if len(rows) < limit {
+		return list, Place{Stage: at.Stage + 1}, true, nil
+	}
+	return list, next, true, nil
+}
+
+// walkParts gives the parts of objects and of unfinished uploads.
+func (c *Catalog) walkParts(ctx context.Context, at Place, limit int) (list []Stored, next Place, more bool, err error) {
+	var rows []struct {
+		partRow
+		Upload int64  `db:"upload"`
+		Bucket int64  `db:"bucket"`
+		Key    []byte `db:"key"`
+	}
+	// The key of an object whose upload is forgotten is found by the object.
+	if err := c.db.SelectContext(ctx, &rows, `select p.*, o.bucket, o.key from (select upload, `+partColumns+` from parts where (upload, number) > ($1, $2) and body_file > 0 order by upload, number limit $3) p
+		left join lateral (select bucket, key from uploads where seq = p.upload union all select bucket, key from heads where body_file = -p.upload and body_file <> 0
+			union all select bucket, key from history where body_file = -p.upload and body_file <> 0 limit 1) o on true order by p.upload, p.number`, at.Bucket, at.Number, limit); err != nil {
+		return nil, at, false, mapError(err)
+	}
+	next = at
+	for i := range rows {
+		r := &rows[i]
+		next.Bucket, next.Number = r.Upload, int64(r.partRow.Number)
+		key, err := object.ParseKey(string(r.Key))
+		if err != nil {
+			continue // nothing refers to it any more: the collector's business
+		}
+		p := r.part()
+		list = append(list, Stored{Bucket: r.Bucket, Version: &object.Version{Key: key, Size: p.Size, CRC64: p.CRC64, Body: p.Body}})
 	}
 	return list, next, len(rows) == limit, nil
 }
@@ -131,7 +164,8 @@ func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Vers
 	key := []byte(v.Key.String())
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &current, `select exists (select 1 from heads where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)
-			or exists (select 1 from history where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)`,
+			or exists (select 1 from history where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)
+			or exists (select 1 from parts where body_file = $3 and body_offset = $4)`,
 			bucket, key, v.Body.File, v.Body.Offset); err != nil || !current {
 			return err
 		}
@@ -160,6 +194,7 @@ func (c *Catalog) Damaged(ctx context.Context, limit int) ([]Damage, error) {
 		left join buckets b on b.id = d.bucket
 		where exists (select 1 from heads h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
 		or exists (select 1 from history h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
+		or exists (select 1 from parts h where h.body_file = d.file and h.body_offset = d.place)
 		order by d.found desc limit $1`, limit)
 	if err != nil {
 		return nil, mapError(err)

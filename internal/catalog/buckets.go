@@ -201,6 +201,10 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 		if held {
 			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds objects, previous versions or delete markers", name).In("bucket").Do("empty it first, with its versions")
 		}
+		// Unfinished uploads go with the bucket.
+		if _, err := tx.ExecContext(ctx, `with gone as (update uploads set state = 2, ended = now() where bucket = $1 and state = 0 returning seq) select drop_parts(seq, false) from gone`, id); err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, `update buckets set removed = $2 where id = $1`, id, by.At); err != nil {
 			return err
 		}

@@ -188,6 +188,9 @@ func commitOn(ctx context.Context, q queryer, batch []Change, careful bool) ([]R
 		}
 		size[i], md5[i], parts[i], crc[i] = v.Size, v.ETag.MD5[:], int32(v.ETag.Parts), int64(v.CRC64)
 		sumKind[i], sum[i] = int16(v.Checksum.Kind), v.Checksum.Bytes
+		if v.PartSums {
+			sumKind[i] += perPart
+		}
 		tier[i], file[i], place[i] = v.Body.Tier, v.Body.File, v.Body.Offset
 		ctype[i] = v.Headers.ContentType
 		for into, from := range map[*[]*string]any{&headers: v.Headers, &metadata: v.Metadata, &tags: v.Tags} {

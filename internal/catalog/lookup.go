@@ -61,9 +61,9 @@ func (r *headRow) version(key object.Key) (*object.Version, error) {
 	v := &object.Version{
 		Key: key, Number: r.Number.Int64, Revision: int(r.Revision.Int32), Size: r.Size.Int64, Created: r.Created.Time.UTC(),
 		ETag: object.ETag{Parts: int(r.Parts.Int32)}, CRC64: uint64(r.CRC64.Int64),
-		Checksum: digest.Sum{Kind: digest.Kind(r.ChecksumKind.Int16), Bytes: r.Checksum},
-		Body:     object.BodyRef{Tier: r.Tier.Int16, File: r.BodyFile.Int64, Offset: r.BodyOffset.Int64},
-		By:       r.WrittenBy.String, Source: r.Source.String, Plain: r.Plain.Bool, Marker: r.Marker.Bool,
+		Checksum: digest.Sum{Kind: digest.Kind(r.ChecksumKind.Int16 % perPart), Bytes: r.Checksum}, PartSums: r.ChecksumKind.Int16 >= perPart,
+		Body: object.BodyRef{Tier: r.Tier.Int16, File: r.BodyFile.Int64, Offset: r.BodyOffset.Int64},
+		By:   r.WrittenBy.String, Source: r.Source.String, Plain: r.Plain.Bool, Marker: r.Marker.Bool,
 	}
 	copy(v.ETag.MD5[:], r.MD5)
 	v.Headers.ContentType = r.ContentType.String

@@ -341,6 +341,10 @@ func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
 	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": strings.Map(printable, name)}))
 	h.Set("Content-Length", strconv.FormatInt(v.Size, 10))
 	h.Set("Cache-Control", "private, no-store")
+	if err := body.Prepare(r.Context(), 0, v.Size); err != nil {
+		writeProblem(w, d.problem(err))
+		return
+	}
 	w.WriteHeader(http.StatusOK)
 	rc := http.NewResponseController(w)
 	if err := body.Send(w, 0, v.Size, func() { _ = rc.SetWriteDeadline(time.Now().Add(2 * time.Minute)) }); err != nil {

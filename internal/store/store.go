@@ -150,10 +150,11 @@ func keyDeleted(marker *object.Version) error {
 
 // Body is an open body. Close it.
 type Body struct {
-	size  int64
-	bytes []byte   // of a small body, checked
-	file  *os.File // of a large one
-	free  func()
+	size   int64
+	bytes  []byte   // of a small body, checked
+	file   *os.File // of a large one
+	pieces *pieces  // of one that came in parts
+	free   func()
 }
 
 // Open opens the body of a version found at an address. If the body moved or
@@ -188,8 +189,11 @@ func (s *Store) Open(ctx context.Context, a catalog.Address, v *object.Version) 
 }
 
 func (s *Store) open(v *object.Version) (*Body, error) {
-	if v.Body.File == 0 {
+	switch {
+	case v.Body.File == 0:
 		return &Body{free: func() {}}, nil
+	case v.Body.File < 0:
+		return &Body{size: v.Size, pieces: &pieces{s: s, v: v}, free: func() {}}, nil
 	}
 	if problem, bad := (*s.damaged.Load())[v.Body]; bad {
 		return nil, fault.New(fault.Damaged, "damaged", "%s", problem).Do("restore the object from a copy; the damage is reported on the overview")
@@ -216,6 +220,9 @@ func (b *Body) Close() { b.free() }
 // socket inside the kernel when w can. between, if not nil, is called before
 // each stretch of at most 1 MiB.
 func (b *Body) Send(w io.Writer, offset, length int64, between func()) error {
+	if b.pieces != nil {
+		return b.pieces.send(w, offset, length, between)
+	}
 	if b.file == nil {
 		if between != nil {
 			between()

@@ -3,6 +3,7 @@ package works
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"spindle/internal/bodies"
@@ -37,7 +38,11 @@ func (c *Crew) collect(ctx context.Context, j *job) error {
 		for i, r := range list {
 			files[i], ids[i] = r.File, r.ID
 		}
-		if err := c.deleteUnreferenced(ctx, files, &at); err != nil {
+		// Objects that came in parts let go of the parts; these come round again.
+		if err := c.store.Catalog.ReleaseParts(ctx, files); err != nil {
+			return err
+		}
+		if err := c.deleteUnreferenced(ctx, slices.DeleteFunc(files, func(f int64) bool { return f < 0 }), &at); err != nil {
 			return err
 		}
 		if err := c.store.Catalog.ForgetReleased(ctx, ids); err != nil {

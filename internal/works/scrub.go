@@ -70,7 +70,9 @@ func (c *Crew) scrub(ctx context.Context, j *job) error {
 			}
 			at.Bodies++
 			at.Bytes += v.Size
-			at.Bucket, at.Key, at.Number = s.Bucket, []byte(v.Key.String()), v.Number
+			if at.Stage < 2 { // parts are passed a page at a time
+				at.Bucket, at.Key, at.Number = s.Bucket, []byte(v.Key.String()), v.Number
+			}
 		}
 		at.Place = next
 		if !more {

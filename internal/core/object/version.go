@@ -9,8 +9,13 @@ import (
 	"spindle/internal/core/digest"
 )
 
-// MaxSize is the greatest size of an object put at once: 5 GiB.
-const MaxSize = 5 << 30
+// Limits of sizes, in bytes, and of parts.
+const (
+	MaxSize       = 5 << 30 // of an object put at once, and of a part
+	MinPart       = 5 << 20 // of a part that is not the last
+	MaxParts      = 10_000
+	MaxPartedSize = 5 << 40 // of an object that came in parts
+)
 
 // ETag identifies the content of a version for conditions: the MD5 of the
 // content, or, for content sent in parts, the MD5 of the parts' MD5s and their
@@ -32,7 +37,7 @@ func (e ETag) String() string {
 // BodyRef says where the bytes of a version are.
 type BodyRef struct {
 	Tier   int16
-	File   int64 // 0: there are no bytes
+	File   int64 // 0: there are no bytes; negative: the parts of the upload -File
 	Offset int64 // -1: the file is this body alone; otherwise where it begins in a segment
 }
 
@@ -57,6 +62,7 @@ type Version struct {
 	ETag     ETag
 	CRC64    uint64     // CRC-64/NVME of the content
 	Checksum digest.Sum // what the client claimed and was checked, if anything
+	PartSums bool       // Checksum is that of the parts' checksums, not of the content
 	Headers  Headers
 	Metadata Metadata
 	Tags     Tags

@@ -71,7 +71,7 @@ func (l *listing) write(q *request, d *doc, owner bool) {
 			kind = digest.CRC64NVME
 		}
 		d.text("ChecksumAlgorithm", checksumNames[kind])
-		d.text("ChecksumType", "FULL_OBJECT")
+		d.text("ChecksumType", checksumType(v.PartSums))
 		d.number("Size", v.Size)
 		if owner {
 			q.owner(d, "Owner")

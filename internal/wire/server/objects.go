@@ -278,9 +278,17 @@ func setChecksums(h http.Header, v *object.Version) {
 		byte(v.CRC64 >> 24), byte(v.CRC64 >> 16), byte(v.CRC64 >> 8), byte(v.CRC64)}))
 	h.Set("x-amz-checksum-type", "FULL_OBJECT")
 	for _, c := range checksumHeaders {
-		if c.kind == v.Checksum.Kind && c.kind != digest.CRC64NVME {
-			h.Set(c.header, base64.StdEncoding.EncodeToString(v.Checksum.Bytes))
+		if c.kind != v.Checksum.Kind || c.kind == digest.CRC64NVME {
+			continue
 		}
+		sum := base64.StdEncoding.EncodeToString(v.Checksum.Bytes)
+		if v.PartSums {
+			// What stands for the parts goes alone: one type holds for all that is sent.
+			h.Del("x-amz-checksum-crc64nvme")
+			h.Set("x-amz-checksum-type", "COMPOSITE")
+			sum += "-" + strconv.Itoa(v.ETag.Parts)
+		}
+		h.Set(c.header, sum)
 	}
 }
 
@@ -355,6 +363,23 @@ func (q *request) getObject() error {
 		return fault.New(fault.Precondition, "mismatch", "At least one of the pre-conditions you specified did not hold").In("condition")
 	}
 	from, length, part, err := parseRange(q.r.Header.Get("Range"), v.Size)
+	if n := q.query.Get("partNumber"); n != "" && err == nil {
+		if part {
+			return fault.New(fault.Invalid, "part-and-range", "Cannot specify both Range header and partNumber query parameter").In("partNumber")
+		}
+		number, perr := strconv.Atoi(n)
+		if perr != nil {
+			number = 0
+		}
+		if err := store.CheckPartNumber(number); err != nil {
+			return err
+		}
+		if from, length, err = q.partRange(v, number); err != nil {
+			return err
+		}
+		part = length < v.Size
+		h.Set("x-amz-mp-parts-count", strconv.Itoa(max(1, v.ETag.Parts)))
+	}
 	if err != nil {
 		h.Set("Content-Range", fmt.Sprintf("bytes */%d", v.Size))
 		return err
@@ -409,6 +434,9 @@ func (q *request) getObject() error {
 	}
 	if body == nil {
 		return q.noBody(status)
+	}
+	if err := body.Prepare(q.ctx(), from, length); err != nil {
+		return err
 	}
 	q.status, q.out = status, length
 	q.w.WriteHeader(status)
@@ -573,6 +601,35 @@ func (q *request) removeMany() error {
 	return q.xml(d)
 }
 
+// copySource gives the source of a copy, and its version.
+func (q *request) copySource() (from catalog.Address, id object.VersionID, err error) {
+	raw, version, named := strings.Cut(q.r.Header.Get("x-amz-copy-source"), "?versionId=")
+	if named {
+		if id, err = object.ParseVersionID(version); err != nil {
+			return from, id, err
+		}
+	}
+	source, err := url.PathUnescape(raw)
+	if err != nil {
+		return from, id, fault.New(fault.Invalid, "copy-source", "the source is not a percent-encoded bucket and key").In("x-amz-copy-source")
+	}
+	bucket, key, _ := strings.Cut(strings.TrimPrefix(source, "/"), "/")
+	if from.Bucket, err = object.ParseBucketName(bucket); err != nil {
+		return from, id, err
+	}
+	from.Key, err = object.ParseKey(key)
+	return from, id, err
+}
+
+// sourceConditions are the conditions on the source of a copy.
+func (q *request) sourceConditions() (c object.Conditions) {
+	h := q.r.Header
+	c.IfMatch, c.IfNoneMatch = object.ParseTags(h.Get("x-amz-copy-source-if-match")), object.ParseTags(h.Get("x-amz-copy-source-if-none-match"))
+	c.IfModifiedSince, _ = http.ParseTime(h.Get("x-amz-copy-source-if-modified-since"))
+	c.IfUnmodifiedSince, _ = http.ParseTime(h.Get("x-amz-copy-source-if-unmodified-since"))
+	return c
+}
+
 func (q *request) copyObject() error {
 	if err := q.refuseUnsupported(); err != nil {
 		return err
@@ -581,23 +638,8 @@ func (q *request) copyObject() error {
 	if err != nil {
 		return err
 	}
-	raw, version, named := strings.Cut(q.r.Header.Get("x-amz-copy-source"), "?versionId=")
-	id := object.Current
-	if named {
-		if id, err = object.ParseVersionID(version); err != nil {
-			return err
-		}
-	}
-	source, err := url.PathUnescape(raw)
+	from, id, err := q.copySource()
 	if err != nil {
-		return fault.New(fault.Invalid, "copy-source", "the source is not a percent-encoded bucket and key").In("x-amz-copy-source")
-	}
-	bucket, key, _ := strings.Cut(strings.TrimPrefix(source, "/"), "/")
-	var from catalog.Address
-	if from.Bucket, err = object.ParseBucketName(bucket); err != nil {
-		return err
-	}
-	if from.Key, err = object.ParseKey(key); err != nil {
 		return err
 	}
 	c := store.Copy{From: from, FromID: id, To: to, Author: q.author()}
@@ -621,10 +663,7 @@ func (q *request) copyObject() error {
 	default:
 		return fault.New(fault.Invalid, "tagging-directive", "the directive is COPY or REPLACE").In("x-amz-tagging-directive")
 	}
-	h := q.r.Header
-	c.If.IfMatch, c.If.IfNoneMatch = object.ParseTags(h.Get("x-amz-copy-source-if-match")), object.ParseTags(h.Get("x-amz-copy-source-if-none-match"))
-	c.If.IfModifiedSince, _ = http.ParseTime(h.Get("x-amz-copy-source-if-modified-since"))
-	c.If.IfUnmodifiedSince, _ = http.ParseTime(h.Get("x-amz-copy-source-if-unmodified-since"))
+	c.If = q.sourceConditions()
 	if c.IfAbsent, _, err = q.writeConditions(); err != nil {
 		return err
 	}

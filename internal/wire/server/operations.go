@@ -11,19 +11,24 @@ import (
 type operation func(*request) error
 
 // subresources are query parameters with a value that name a part of an object.
-var subresources = []string{"partNumber", "uploadId"}
+var subresources = []string{"uploadId", "partNumber"}
 
 // parameters are those that may come without a value and name no part of a
 // bucket or object.
-var parameters = []string{"prefix", "delimiter", "marker", "max-keys", "encoding-type", "list-type", "continuation-token", "start-after", "fetch-owner", "max-buckets", "versionId", "x-id", "key-marker", "version-id-marker"}
+var parameters = []string{"prefix", "delimiter", "marker", "max-keys", "encoding-type", "list-type", "continuation-token", "start-after", "fetch-owner", "max-buckets", "versionId", "x-id", "key-marker", "version-id-marker", "upload-id-marker", "part-number-marker", "max-uploads", "max-parts"}
 
 // subresource gives the part of a bucket or object that a request is about; ""
 // for the whole. A parameter without a value names one, unless it is known to
 // be something else: so nothing that is not done here passes for something
 // that is.
 func (q *request) subresource() string {
+	for _, name := range subresources {
+		if q.query.Has(name) {
+			return name
+		}
+	}
 	for name, values := range q.query {
-		if slices.Contains(subresources, name) || values[0] == "" && !slices.Contains(parameters, name) && !strings.HasPrefix(name, "response-") && !strings.HasPrefix(name, "X-Amz-") {
+		if values[0] == "" && !slices.Contains(parameters, name) && !strings.HasPrefix(name, "response-") && !strings.HasPrefix(name, "X-Amz-") {
 			return name
 		}
 	}
@@ -80,6 +85,8 @@ func (q *request) bucketOperation(sub string) named {
 		return named{"GetBucketVersioning", (*request).getVersioning}
 	case sub == "versioning" && q.r.Method == http.MethodPut:
 		return named{"PutBucketVersioning", (*request).putVersioning}
+	case sub == "uploads" && q.r.Method == http.MethodGet:
+		return named{"ListMultipartUploads", (*request).listUploads}
 	case sub == "versions" && q.r.Method == http.MethodGet:
 		return named{"ListObjectVersions", (*request).listVersions}
 	case sub == "tagging" && q.r.Method == http.MethodGet:
@@ -112,6 +119,26 @@ func (q *request) objectOperation(sub string) named {
 			return named{"DeleteObject", (*request).deleteObject}
 		}
 		return named{}
+	}
+	switch {
+	case sub == "uploads" && q.r.Method == http.MethodPost:
+		return named{"CreateMultipartUpload", (*request).startUpload}
+	case sub == "uploadId" && q.r.Method == http.MethodPut && q.r.Header.Get("x-amz-copy-source") != "":
+		return named{"UploadPartCopy", (*request).copyPart}
+	case sub == "uploadId" && q.r.Method == http.MethodPut:
+		return named{"UploadPart", (*request).putPart}
+	case sub == "uploadId" && q.r.Method == http.MethodGet:
+		return named{"ListParts", (*request).listParts}
+	case sub == "uploadId" && q.r.Method == http.MethodPost:
+		return named{"CompleteMultipartUpload", (*request).completeUpload}
+	case sub == "uploadId" && q.r.Method == http.MethodDelete:
+		return named{"AbortMultipartUpload", (*request).abandonUpload}
+	case sub == "partNumber" && q.r.Method == http.MethodGet:
+		return named{"GetObject", (*request).getObject}
+	case sub == "partNumber" && q.r.Method == http.MethodHead:
+		return named{"HeadObject", (*request).getObject}
+	case sub == "attributes" && q.r.Method == http.MethodGet:
+		return named{"GetObjectAttributes", (*request).attributes}
 	}
 	if sub == "tagging" {
 		switch q.r.Method {
@@ -161,13 +188,6 @@ var bucketProbes = map[string]probe{
 		for _, n := range []string{"BlockPublicAcls", "IgnorePublicAcls", "BlockPublicPolicy", "RestrictPublicBuckets"} {
 			d.bool(n, true)
 		}
-	}},
-	"uploads": {root: "ListMultipartUploadsResult", write: func(q *request, d *doc) {
-		d.text("Bucket", q.bucket.String())
-		d.text("KeyMarker", "")
-		d.text("UploadIdMarker", "")
-		d.number("MaxUploads", 1000)
-		d.bool("IsTruncated", false)
 	}},
 	"lifecycle":   none("NoSuchLifecycleConfiguration", "The lifecycle configuration does not exist"),
 	"policy":      none("NoSuchBucketPolicy", "The bucket policy does not exist"),

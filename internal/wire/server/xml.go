@@ -83,6 +83,7 @@ func (d *doc) escape(s string) {
 const (
 	maxDocument      = 64 << 10 // bytes
 	maxRemoveMany    = 8 << 20  // bytes: 1,000 keys of 1,024 bytes, escaped
+	maxComplete      = 8 << 20  // bytes: 10,000 parts with all their checksums
 	maxDocumentDepth = 8
 )
 

@@ -1,0 +1,355 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/md5"
+	"crypto/rand"
+	"encoding/binary"
+	"hash"
+	"io"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"spindle/internal/bodies"
+	"spindle/internal/catalog"
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// pieces reads the body of an object that came in parts.
+type pieces struct {
+	s    *Store
+	v    *object.Version
+	list []catalog.Part // of the range that was prepared
+	from int64
+	to   int64
+}
+
+// Prepare gets ready to send a range, so that what can be found wrong is found
+// before the first byte goes out. Bodies of one piece need none.
+func (b *Body) Prepare(ctx context.Context, offset, length int64) error {
+	p := b.pieces
+	if p == nil || length == 0 {
+		return nil
+	}
+	var err error
+	if p.list, err = p.s.Catalog.Pieces(ctx, -p.v.Body.File, offset, length); err != nil {
+		return err
+	}
+	at := offset
+	for _, x := range p.list {
+		if x.Start > at {
+			break
+		}
+		at = x.Start + x.Size
+		if problem, bad := (*p.s.damaged.Load())[x.Body]; bad {
+			return fault.New(fault.Damaged, "damaged", "part %d of the object is damaged: %s", x.Number, problem).Do("restore the object from a copy; the damage is reported on the overview")
+		}
+	}
+	if at < offset+length {
+		return fault.New(fault.Damaged, "damaged", "the object has no part for byte %d", at).Do("restore the object from a copy")
+	}
+	p.from, p.to = offset, offset+length
+	if len(p.list) > 0 { // the first one opens; later ones are opened as they come
+		first, err := p.s.open(piece(p.list[0]))
+		if err != nil {
+			return err
+		}
+		first.Close()
+	}
+	return nil
+}
+
+// piece gives a part as a version of its own, to be opened.
+func piece(p catalog.Part) *object.Version {
+	return &object.Version{Size: p.Size, CRC64: p.CRC64, Body: p.Body}
+}
+
+func (p *pieces) send(w io.Writer, offset, length int64, between func()) error {
+	if length > 0 && (p.list == nil || offset < p.from || offset+length > p.to) {
+		b := &Body{pieces: p}
+		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		defer cancel()
+		if err := b.Prepare(ctx, offset, length); err != nil {
+			return err
+		}
+	}
+	for _, x := range p.list {
+		from, to := max(offset, x.Start), min(offset+length, x.Start+x.Size)
+		if from >= to {
+			continue
+		}
+		b, err := p.s.open(piece(x))
+		if err != nil {
+			return err
+		}
+		err = b.Send(w, from-x.Start, to-from, between)
+		b.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// StartUpload begins a multipart upload and gives it with its id. u has headers,
+// metadata, tags and checksum.
+func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Upload, by catalog.Author) (*catalog.Upload, error) {
+	f, err := s.Catalog.Facts(ctx, a.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	if f.Room != nil && *f.Room <= 0 {
+		return nil, fault.New(fault.Full, "quota", "the bucket's quota is used up").In("quota").Do("remove objects or previous versions, or raise the bucket's quota")
+	}
+	if u.Checksum != digest.None && !u.PerPart && !u.Checksum.CanCombine() {
+		return nil, fault.New(fault.Invalid, "checksum-type", "a %s of the whole cannot be worked out from parts", u.Checksum).In("checksum").Do("ask for one of the parts' checksums, or for a CRC")
+	}
+	by = now(by)
+	u.ID, u.Bucket, u.Key, u.Created, u.Who, u.Source, u.Open = strings.ToLower(rand.Text()), a.Bucket, a.Key, by.At, by.Who, by.Source, true
+	return &u, s.Catalog.CreateUpload(ctx, f.ID, &u)
+}
+
+// FindUpload gives an open upload. The error for none has the code
+// upload-missing.
+func (s *Store) FindUpload(ctx context.Context, a catalog.Address, id string) (*catalog.Upload, error) {
+	f, _, err := s.bucketFacts(ctx, a.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	return s.Catalog.Upload(ctx, f.ID, a.Key, id)
+}
+
+// PutPart is a part to be kept; its fields are those of Put.
+type PutPart struct {
+	catalog.Address
+	catalog.Author
+	Upload   string
+	Number   int
+	Body     io.Reader
+	Size     int64
+	MD5      *[16]byte
+	Checksum digest.Kind
+	Claim    func() ([]byte, error)
+}
+
+// CheckPartNumber refuses numbers outside of 1 to 10,000.
+func CheckPartNumber(n int) error {
+	if n < 1 || n > object.MaxParts {
+		return fault.New(fault.Invalid, "part-number", "Part number must be an integer between 1 and %d, inclusive; it is %d", object.MaxParts, n).In("partNumber").Do("use larger parts when there would be more")
+	}
+	return nil
+}
+
+// PutPart writes a part of an upload, in place of one of the same number. Beside
+// the errors of Put there are upload-missing and part-number.
+func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
+	if err := CheckPartNumber(p.Number); err != nil {
+		return catalog.Part{}, err
+	}
+	if p.Size > object.MaxSize {
+		return catalog.Part{}, fault.New(fault.TooLarge, "object-too-large", "the part has %d bytes; %d are allowed", p.Size, int64(object.MaxSize)).In("size").Do("send smaller parts")
+	}
+	u, err := s.FindUpload(ctx, p.Address, p.Upload)
+	if err != nil {
+		return catalog.Part{}, err
+	}
+	switch {
+	case p.Checksum == digest.None:
+		p.Checksum, p.Claim = u.Checksum, func() ([]byte, error) { return nil, nil }
+	case u.Checksum != digest.None && p.Checksum != u.Checksum:
+		return catalog.Part{}, fault.New(fault.Invalid, "checksum-kind", "the upload was started with %s, and the part has a %s", u.Checksum, p.Checksum).In("checksum").Do("send the kind that the upload was started with")
+	}
+	out := catalog.Part{Number: p.Number}
+	var extra []hash.Hash
+	if p.Checksum != digest.None && p.Checksum != digest.CRC64NVME {
+		extra = append(extra, p.Checksum.New())
+	}
+	w, err := s.Volume.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, extra, func(w bodies.Written) error {
+		if p.Size >= 0 && w.Size != p.Size {
+			return fault.New(fault.Invalid, "size-mismatch", "the part has %d bytes, and %d were declared", w.Size, p.Size).In("size").Do("send the whole part")
+		}
+		if p.MD5 != nil && *p.MD5 != w.MD5 {
+			return mismatch("MD5", p.MD5[:], w.MD5[:])
+		}
+		if p.Checksum == digest.None {
+			return nil
+		}
+		sum := crcBytes(w.CRC64)
+		if extra != nil {
+			sum = extra[0].Sum(nil)
+		}
+		claim, err := p.Claim()
+		if err != nil {
+			return err
+		}
+		if claim != nil && !bytes.Equal(claim, sum) {
+			return mismatch(p.Checksum.String(), claim, sum)
+		}
+		if u.Checksum != digest.None {
+			out.Checksum = sum
+		}
+		return nil
+	})
+	if err != nil {
+		return catalog.Part{}, err
+	}
+	author := now(p.Author)
+	out.Size, out.MD5, out.CRC64, out.Body, out.At, out.Who, out.Source = w.Size, w.MD5, w.CRC64, w.Ref, author.At, author.Who, author.Source
+	f, _, err := s.bucketFacts(ctx, p.Bucket)
+	if err != nil {
+		return catalog.Part{}, err
+	}
+	return out, s.Catalog.PutPart(ctx, f.ID, p.Key, p.Upload, out)
+}
+
+// CopyPart makes a part of a range of an object: length bytes from offset, or
+// all of it when length is -1. The bytes are copied.
+func (s *Store) CopyPart(ctx context.Context, p PutPart, from catalog.Address, id object.VersionID, offset, length int64, conditions object.Conditions) (catalog.Part, error) {
+	v, err := s.FindVersion(ctx, from, id)
+	if err != nil {
+		return catalog.Part{}, err
+	}
+	if v.Marker {
+		return catalog.Part{}, fault.New(fault.Invalid, "copy-marker", "the source is a delete marker").In("source")
+	}
+	if conditions.Read(v) != object.Proceed {
+		return catalog.Part{}, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
+	}
+	if length < 0 {
+		offset, length = 0, v.Size
+	}
+	if offset < 0 || offset+length > v.Size {
+		return catalog.Part{}, fault.New(fault.Invalid, "copy-range", "The range specified is not valid for source object of size: %d", v.Size).In("range")
+	}
+	b, v, err := s.Open(ctx, from, v)
+	if err != nil {
+		return catalog.Part{}, err
+	}
+	defer b.Close()
+	if err := b.Prepare(ctx, offset, length); err != nil {
+		return catalog.Part{}, err
+	}
+	r, w := io.Pipe()
+	go func() { w.CloseWithError(b.Send(w, offset, length, nil)) }()
+	defer r.Close()
+	p.Body, p.Size = r, length
+	return s.PutPart(ctx, p)
+}
+
+// Complete asks to make an object of an upload.
+type Complete struct {
+	catalog.Address
+	catalog.Author
+	Upload   string
+	Parts    []CompletePart
+	Checksum []byte // of the whole, when the client claims it
+	Size     int64  // of the whole, when the client claims it; else -1
+	IfAbsent bool
+	IfETag   *object.ETag
+}
+
+// CompletePart names a part of the object, with what it must be.
+type CompletePart struct {
+	Number   int
+	MD5      *[16]byte // nil: whatever it is
+	Checksum []byte    // nil: whatever it is
+}
+
+// Complete makes an object of an upload: its parts become the object's body, no
+// byte is moved. Said again it gives the same version for a day. The errors
+// beside those of Commit have the codes upload-missing, parts-none, part-order,
+// part-missing, part-small, object-too-large and digest-mismatch.
+func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, error) {
+	f, err := s.Catalog.Facts(ctx, c.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	author := now(c.Author)
+	v, res, err := s.Catalog.Complete(ctx, catalog.Completing{Bucket: f.ID, Key: c.Key, ID: c.Upload,
+		Change: catalog.Change{Bucket: f.ID, Key: c.Key.String(), IfAbsent: c.IfAbsent, IfETag: c.IfETag, At: author.At, Who: author.Who, Source: author.Source},
+		Assemble: func(u *catalog.Upload, have []catalog.Part) (*object.Version, []int, error) {
+			return assemble(c, u, have, author)
+		}})
+	if err != nil {
+		return nil, err
+	}
+	v.Number, v.Plain = res.Number, res.Versioning != object.On
+	return v, nil
+}
+
+func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog.Author) (*object.Version, []int, error) {
+	if len(c.Parts) == 0 {
+		return nil, nil, fault.New(fault.Invalid, "parts-none", "no parts are named").In("parts").Do("name at least one")
+	}
+	v := &object.Version{Key: c.Key, Revision: 1, Created: author.At, Headers: u.Headers, Metadata: u.Metadata, Tags: u.Tags, By: author.Who, Source: author.Source}
+	sum := md5.New()
+	var partSums hash.Hash
+	var whole uint64 // of the checksum that combines
+	if u.Checksum != digest.None && u.PerPart {
+		partSums = u.Checksum.New()
+	}
+	numbers := make([]int, len(c.Parts))
+	for i, p := range c.Parts {
+		if i > 0 && p.Number <= c.Parts[i-1].Number {
+			return nil, nil, fault.New(fault.Invalid, "part-order", "The list of parts was not in ascending order: %d follows %d", p.Number, c.Parts[i-1].Number).In("parts").Do("name each part once, by rising numbers")
+		}
+		at, ok := slices.BinarySearchFunc(have, p.Number, func(x catalog.Part, n int) int { return x.Number - n })
+		if !ok {
+			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d is not there", p.Number).In("parts").Do("list the parts, and send what is missing")
+		}
+		x := have[at]
+		switch {
+		case p.MD5 != nil && *p.MD5 != x.MD5:
+			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d has the ETag %x, not %x", p.Number, x.MD5, *p.MD5).In("parts").Do("list the parts: it was sent again, or the list is of another upload")
+		case p.Checksum != nil && !bytes.Equal(p.Checksum, x.Checksum):
+			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d has another checksum", p.Number).In("parts").Do("list the parts: it was sent again, or the list is of another upload")
+		case i < len(c.Parts)-1 && x.Size < object.MinPart:
+			return nil, nil, fault.New(fault.Invalid, "part-small", "Your proposed upload is smaller than the minimum allowed size: part %d has %d bytes, and all but the last need %d", p.Number, x.Size, object.MinPart).In("parts").Do("send larger parts")
+		case v.Size+x.Size > object.MaxPartedSize:
+			return nil, nil, fault.New(fault.TooLarge, "object-too-large", "the parts have more than %d bytes in all", int64(object.MaxPartedSize)).In("parts")
+		}
+		numbers[i] = p.Number
+		sum.Write(x.MD5[:])
+		v.CRC64 = digest.CombineCRC64(v.CRC64, x.CRC64, x.Size)
+		switch {
+		case partSums != nil:
+			partSums.Write(x.Checksum)
+		case u.Checksum == digest.CRC32 || u.Checksum == digest.CRC32C:
+			whole = digest.Combine(u.Checksum, whole, uint64(binary.BigEndian.Uint32(x.Checksum)), x.Size)
+		}
+		v.Size += x.Size
+	}
+	sum.Sum(v.ETag.MD5[:0])
+	v.ETag.Parts = len(numbers)
+	v.Checksum.Kind = u.Checksum
+	switch {
+	case u.Checksum == digest.None:
+	case partSums != nil:
+		v.PartSums, v.Checksum.Bytes = true, partSums.Sum(nil)
+	case u.Checksum == digest.CRC64NVME:
+		v.Checksum.Bytes = crcBytes(v.CRC64)
+	default:
+		v.Checksum.Bytes = binary.BigEndian.AppendUint32(nil, uint32(whole&math.MaxUint32))
+	}
+	if c.Checksum != nil && !bytes.Equal(c.Checksum, v.Checksum.Bytes) {
+		return nil, nil, mismatch(u.Checksum.String(), c.Checksum, v.Checksum.Bytes)
+	}
+	if c.Size >= 0 && c.Size != v.Size {
+		return nil, nil, fault.New(fault.Invalid, "size-mismatch", "the parts have %d bytes in all, and %d were declared", v.Size, c.Size).In("size")
+	}
+	return v, numbers, nil
+}
+
+// Abandon ends an upload; its bytes are collected.
+func (s *Store) Abandon(ctx context.Context, a catalog.Address, id string) error {
+	f, _, err := s.bucketFacts(ctx, a.Bucket)
+	if err != nil {
+		return err
+	}
+	return s.Catalog.Abandon(ctx, f.ID, a.Key, id)
+}

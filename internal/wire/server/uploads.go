@@ -1,0 +1,569 @@
+package server
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/xml"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/store"
+	"spindle/internal/wire/sign"
+)
+
+func checksumType(perPart bool) string {
+	if perPart {
+		return "COMPOSITE"
+	}
+	return "FULL_OBJECT"
+}
+
+// checksumElement gives the dialect's element for a kind of checksum.
+func checksumElement(k digest.Kind) string { return "Checksum" + checksumNames[k] }
+
+func (q *request) startUpload() error {
+	if err := q.refuseUnsupported(); err != nil {
+		return err
+	}
+	a, err := q.address()
+	if err != nil {
+		return err
+	}
+	u := catalog.Upload{Headers: q.headers()}
+	if u.Metadata, err = q.metadata(); err != nil {
+		return err
+	}
+	if u.Tags, err = parseTagging(q.r.Header.Get("x-amz-tagging")); err != nil {
+		return err
+	}
+	h := q.w.Header()
+	if name := q.r.Header.Get("x-amz-checksum-algorithm"); name != "" {
+		for k, n := range checksumNames {
+			if strings.EqualFold(n, name) {
+				u.Checksum = k
+			}
+		}
+		if u.Checksum == digest.None {
+			return fault.New(fault.Invalid, "checksum-malformed", "Checksum algorithm provided is unsupported: %s", name).In("x-amz-checksum-algorithm")
+		}
+		switch t := q.r.Header.Get("x-amz-checksum-type"); t {
+		case "COMPOSITE":
+			u.PerPart = true
+		case "FULL_OBJECT":
+		case "":
+			u.PerPart = u.Checksum != digest.CRC64NVME
+		default:
+			return fault.New(fault.Invalid, "checksum-malformed", "the checksum type is COMPOSITE or FULL_OBJECT").In("x-amz-checksum-type")
+		}
+		if u.PerPart && u.Checksum == digest.CRC64NVME {
+			return fault.New(fault.Invalid, "checksum-malformed", "The COMPOSITE checksum type cannot be used with the crc64nvme checksum algorithm.").In("x-amz-checksum-type")
+		}
+		h.Set("x-amz-checksum-algorithm", checksumNames[u.Checksum])
+		h.Set("x-amz-checksum-type", checksumType(u.PerPart))
+	}
+	started, err := q.s.store.StartUpload(q.ctx(), a, u, q.author())
+	if err != nil {
+		return err
+	}
+	d := newDoc("InitiateMultipartUploadResult", true)
+	d.text("Bucket", q.bucket.String())
+	d.text("Key", a.Key.String())
+	d.text("UploadId", started.ID)
+	return q.xml(d)
+}
+
+// part reads which part of which upload the request is about.
+func (q *request) part() (p store.PutPart, err error) {
+	if p.Address, err = q.address(); err != nil {
+		return p, err
+	}
+	p.Author, p.Upload = q.author(), q.query.Get("uploadId")
+	n, err := strconv.Atoi(q.query.Get("partNumber"))
+	if err != nil {
+		n = 0
+	}
+	p.Number = n
+	return p, store.CheckPartNumber(n)
+}
+
+func (q *request) putPart() error {
+	p, err := q.part()
+	if err != nil {
+		return err
+	}
+	if p.Size, err = q.size(); err != nil {
+		return err
+	}
+	body, err := q.body()
+	if err != nil {
+		return err
+	}
+	// The claims are those of a put.
+	var put store.Put
+	if err := q.claims(&put, body); err != nil {
+		return err
+	}
+	p.Body, p.MD5, p.Checksum, p.Claim = body, put.MD5, put.Checksum, put.Claim
+	part, err := q.s.store.PutPart(q.ctx(), p)
+	if err != nil {
+		return err
+	}
+	h := q.w.Header()
+	h.Set("ETag", `"`+hex.EncodeToString(part.MD5[:])+`"`)
+	for _, c := range checksumHeaders {
+		if c.kind == digest.CRC64NVME {
+			h.Set(c.header, base64.StdEncoding.EncodeToString(crcOf(part.CRC64)))
+		} else if c.kind == p.Checksum && part.Checksum != nil {
+			h.Set(c.header, base64.StdEncoding.EncodeToString(part.Checksum))
+		}
+	}
+	h.Set("Content-Length", "0")
+	return q.noBody(http.StatusOK)
+}
+
+func crcOf(crc uint64) []byte {
+	v := object.Version{CRC64: crc}
+	h := http.Header{}
+	setChecksums(h, &v)
+	b, _ := base64.StdEncoding.DecodeString(h.Get("x-amz-checksum-crc64nvme")) // it was just encoded
+	return b
+}
+
+func (q *request) copyPart() error {
+	p, err := q.part()
+	if err != nil {
+		return err
+	}
+	from, id, err := q.copySource()
+	if err != nil {
+		return err
+	}
+	offset, length := int64(0), int64(-1)
+	if v := q.r.Header.Get("x-amz-copy-source-range"); v != "" {
+		var to int64
+		if n, err := fmt.Sscanf(v, "bytes=%d-%d", &offset, &to); err != nil || n != 2 || to < offset || fmt.Sprintf("bytes=%d-%d", offset, to) != v {
+			return fault.New(fault.Invalid, "copy-range", "The x-amz-copy-source-range value must be of the form bytes=first-last where first and last are the zero-based offsets of the first and last bytes to copy").In("x-amz-copy-source-range")
+		}
+		length = to - offset + 1
+	}
+	part, err := q.s.store.CopyPart(q.ctx(), p, from, id, offset, length, q.sourceConditions())
+	if err != nil {
+		return err
+	}
+	if id != object.Current {
+		q.w.Header().Set("x-amz-copy-source-version-id", id.String())
+	}
+	d := newDoc("CopyPartResult", true)
+	d.time("LastModified", part.At)
+	d.text("ETag", `"`+hex.EncodeToString(part.MD5[:])+`"`)
+	d.text("ChecksumCRC64NVME", base64.StdEncoding.EncodeToString(crcOf(part.CRC64)))
+	return q.xml(d)
+}
+
+func (q *request) listParts() error {
+	a, err := q.address()
+	if err != nil {
+		return err
+	}
+	u, err := q.s.store.FindUpload(q.ctx(), a, q.query.Get("uploadId"))
+	if err != nil {
+		return err
+	}
+	limit, err := q.count("max-parts", 1000)
+	if err != nil {
+		return err
+	}
+	after := 0
+	if v := q.query.Get("part-number-marker"); v != "" {
+		if after, err = strconv.Atoi(v); err != nil || after < 0 {
+			return fault.New(fault.Invalid, "part-number-marker", "the marker is a part number").In("part-number-marker")
+		}
+	}
+	parts, err := q.s.store.Catalog.Parts(q.ctx(), u.Seq, after, limit+1)
+	if err != nil {
+		return err
+	}
+	more := len(parts) > limit
+	parts = parts[:min(limit, len(parts))]
+	d := newDoc("ListPartsResult", true)
+	d.text("Bucket", q.bucket.String())
+	d.text("Key", a.Key.String())
+	d.text("UploadId", u.ID)
+	q.owner(d, "Initiator")
+	q.owner(d, "Owner")
+	d.text("StorageClass", "STANDARD")
+	d.number("PartNumberMarker", int64(after))
+	if more && len(parts) > 0 {
+		d.number("NextPartNumberMarker", int64(parts[len(parts)-1].Number))
+	}
+	d.number("MaxParts", int64(limit))
+	d.bool("IsTruncated", more)
+	if u.Checksum != digest.None {
+		d.text("ChecksumAlgorithm", checksumNames[u.Checksum])
+		d.text("ChecksumType", checksumType(u.PerPart))
+	}
+	for _, p := range parts {
+		d.begin("Part")
+		d.number("PartNumber", int64(p.Number))
+		d.time("LastModified", p.At)
+		d.text("ETag", `"`+hex.EncodeToString(p.MD5[:])+`"`)
+		d.number("Size", p.Size)
+		writePartSums(d, u.Checksum, p)
+		d.end()
+	}
+	return q.xml(d)
+}
+
+func writePartSums(d *doc, kind digest.Kind, p catalog.Part) {
+	d.text("ChecksumCRC64NVME", base64.StdEncoding.EncodeToString(crcOf(p.CRC64)))
+	if kind != digest.None && kind != digest.CRC64NVME && p.Checksum != nil {
+		d.text(checksumElement(kind), base64.StdEncoding.EncodeToString(p.Checksum))
+	}
+}
+
+// count reads a number of entries for a page.
+func (q *request) count(name string, most int) (int, error) {
+	v := q.query.Get(name)
+	if v == "" {
+		return most, nil
+	}
+	n, err := strconv.Atoi(v)
+	if err != nil || n < 0 {
+		return 0, fault.New(fault.Invalid, name, "%s is a number from 0 to %d", name, most).In(name)
+	}
+	return min(n, most), nil
+}
+
+func (q *request) listUploads() error {
+	get := q.query.Get
+	prefix, delimiter, marker := get("prefix"), get("delimiter"), get("key-marker")
+	for name, v := range map[string]string{"prefix": prefix, "delimiter": delimiter, "key-marker": marker} {
+		if err := object.CheckText(name, v); err != nil {
+			return err
+		}
+	}
+	limit, err := q.count("max-uploads", 1000)
+	if err != nil {
+		return err
+	}
+	f, err := q.s.store.Bucket(q.ctx(), q.bucket)
+	if err != nil {
+		return err
+	}
+	l := catalog.UploadList{Bucket: f.ID, Prefix: prefix, AfterKey: marker, Max: 1000}
+	if id := get("upload-id-marker"); id != "" && marker != "" {
+		key, err := object.ParseKey(marker)
+		if err != nil {
+			return err
+		}
+		u, err := q.s.store.FindUpload(q.ctx(), catalog.Address{Bucket: q.bucket, Key: key}, id)
+		switch {
+		case err == nil:
+			l.AfterSeq = u.Seq
+		case !fault.HasCode(err, "upload-missing"): // one that ended meanwhile: go on with the next key
+			return err
+		}
+	}
+	encode := func(s string) string { return s }
+	if get("encoding-type") == "url" {
+		encode = func(s string) string { return sign.Escape(s, false) }
+	}
+	var page []*catalog.Upload
+	var folded []string
+	more := false
+	var lastKey, lastID string
+	for !more {
+		list, err := q.s.store.Catalog.Uploads(q.ctx(), l)
+		if err != nil {
+			return err
+		}
+		for _, u := range list {
+			key := u.Key.String()
+			l.AfterKey, l.AfterSeq = key, u.Seq
+			fold := ""
+			if delimiter != "" {
+				if at := strings.Index(key[len(prefix):], delimiter); at >= 0 {
+					fold = key[:len(prefix)+at+len(delimiter)]
+				}
+			}
+			if fold != "" && (fold <= marker && strings.HasPrefix(marker, fold) || len(folded) > 0 && folded[len(folded)-1] == fold) {
+				continue
+			}
+			if len(page)+len(folded) == limit {
+				more = true
+				break
+			}
+			if lastKey, lastID = key, u.ID; fold != "" {
+				folded = append(folded, fold)
+				lastKey, lastID = fold, ""
+				continue
+			}
+			page = append(page, u)
+		}
+		if len(list) < l.Max {
+			break
+		}
+	}
+	d := newDoc("ListMultipartUploadsResult", true)
+	d.text("Bucket", q.bucket.String())
+	d.text("KeyMarker", encode(marker))
+	d.text("UploadIdMarker", get("upload-id-marker"))
+	if more {
+		d.text("NextKeyMarker", encode(lastKey))
+		d.text("NextUploadIdMarker", lastID)
+	}
+	d.text("Prefix", encode(prefix))
+	if delimiter != "" {
+		d.text("Delimiter", encode(delimiter))
+	}
+	if get("encoding-type") == "url" {
+		d.text("EncodingType", "url")
+	}
+	d.number("MaxUploads", int64(limit))
+	d.bool("IsTruncated", more)
+	for _, u := range page {
+		d.begin("Upload")
+		d.text("Key", encode(u.Key.String()))
+		d.text("UploadId", u.ID)
+		q.owner(d, "Initiator")
+		q.owner(d, "Owner")
+		d.text("StorageClass", "STANDARD")
+		d.time("Initiated", u.Created)
+		if u.Checksum != digest.None {
+			d.text("ChecksumAlgorithm", checksumNames[u.Checksum])
+			d.text("ChecksumType", checksumType(u.PerPart))
+		}
+		d.end()
+	}
+	for _, p := range folded {
+		d.begin("CommonPrefixes")
+		d.text("Prefix", encode(p))
+		d.end()
+	}
+	return q.xml(d)
+}
+
+func (q *request) completeUpload() error {
+	a, err := q.address()
+	if err != nil {
+		return err
+	}
+	body, err := q.body()
+	if err != nil {
+		return err
+	}
+	var in struct {
+		XMLName xml.Name
+		Part    []struct {
+			PartNumber                                                                     int
+			ETag                                                                           string
+			ChecksumCRC32, ChecksumCRC32C, ChecksumCRC64NVME, ChecksumSHA1, ChecksumSHA256 string
+		}
+	}
+	if err := readDocument(body, maxComplete, &in); err != nil {
+		return err
+	}
+	if in.XMLName.Local != "CompleteMultipartUpload" || len(in.Part) > object.MaxParts {
+		return fault.New(fault.Invalid, "document-malformed", "the document is no CompleteMultipartUpload of at most %d parts", object.MaxParts).In("body")
+	}
+	if len(in.Part) == 0 {
+		return fault.New(fault.Invalid, "document-malformed", "You must specify at least one part").In("body")
+	}
+	c := store.Complete{Address: a, Author: q.author(), Upload: q.query.Get("uploadId"), Size: -1}
+	if c.IfAbsent, c.IfETag, err = q.writeConditions(); err != nil {
+		return err
+	}
+	for _, p := range in.Part {
+		x := store.CompletePart{Number: p.PartNumber}
+		if p.ETag != "" {
+			e, err := parseETag(strings.Trim(p.ETag, `"`))
+			if err != nil || e.Parts != 0 {
+				return fault.New(fault.Invalid, "part-missing", "part %d has no ETag %q", p.PartNumber, p.ETag).In("parts")
+			}
+			x.MD5 = &e.MD5
+		}
+		for kind, v := range map[digest.Kind]string{digest.CRC32: p.ChecksumCRC32, digest.CRC32C: p.ChecksumCRC32C, digest.SHA1: p.ChecksumSHA1, digest.SHA256: p.ChecksumSHA256} {
+			if v != "" {
+				if x.Checksum, err = parseChecksum(kind, checksumElement(kind), v); err != nil {
+					return err
+				}
+			}
+		}
+		c.Parts = append(c.Parts, x)
+	}
+	for _, h := range checksumHeaders {
+		v := q.r.Header.Get(h.header)
+		if v == "" {
+			continue
+		}
+		if sum, _, per := strings.Cut(v, "-"); per {
+			v = sum
+		}
+		if c.Checksum, err = parseChecksum(h.kind, h.header, v); err != nil {
+			return err
+		}
+	}
+	if v := q.r.Header.Get("x-amz-mp-object-size"); v != "" {
+		if c.Size, err = strconv.ParseInt(v, 10, 64); err != nil || c.Size < 0 {
+			return fault.New(fault.Invalid, "size", "the size is a number of bytes").In("x-amz-mp-object-size")
+		}
+	}
+	v, err := q.s.store.Complete(q.ctx(), c)
+	if err != nil {
+		return err
+	}
+	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
+		return err
+	}
+	d := newDoc("CompleteMultipartUploadResult", true)
+	scheme := "http"
+	if q.r.TLS != nil {
+		scheme = "https"
+	}
+	d.text("Location", scheme+"://"+q.r.Host+q.r.URL.EscapedPath())
+	d.text("Bucket", q.bucket.String())
+	d.text("Key", a.Key.String())
+	d.text("ETag", `"`+v.ETag.String()+`"`)
+	sums := http.Header{}
+	setChecksums(sums, v)
+	for _, h := range checksumHeaders {
+		if s := sums.Get(h.header); s != "" {
+			d.text(checksumElement(h.kind), s)
+		}
+	}
+	d.text("ChecksumType", sums.Get("x-amz-checksum-type"))
+	return q.xml(d)
+}
+
+func (q *request) abandonUpload() error {
+	a, err := q.address()
+	if err != nil {
+		return err
+	}
+	if err := q.s.store.Abandon(q.ctx(), a, q.query.Get("uploadId")); err != nil {
+		return err
+	}
+	return q.noBody(http.StatusNoContent)
+}
+
+// attributes answers what an object's attributes are.
+func (q *request) attributes() error {
+	a, err := q.address()
+	if err != nil {
+		return err
+	}
+	id, err := q.versionID()
+	if err != nil {
+		return err
+	}
+	v, err := q.s.store.FindVersion(q.ctx(), a, id)
+	if err != nil {
+		return err
+	}
+	if v.Marker {
+		return fault.New(fault.Conflict, "version-marker", "The specified method is not allowed against this resource: the version is a delete marker").In("versionId")
+	}
+	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
+		return err
+	}
+	q.w.Header().Set("Last-Modified", v.Created.Format(http.TimeFormat))
+	d := newDoc("GetObjectAttributesResponse", true)
+	wanted := strings.Join(q.r.Header.Values("x-amz-object-attributes"), ",")
+	if wanted == "" {
+		return fault.New(fault.Invalid, "attributes", "the header says which attributes are wanted").In("x-amz-object-attributes")
+	}
+	for name := range strings.SplitSeq(wanted, ",") {
+		switch name = strings.TrimSpace(name); name {
+		case "ETag":
+			d.text("ETag", v.ETag.String())
+		case "Checksum":
+			d.begin("Checksum")
+			sums := http.Header{}
+			setChecksums(sums, v)
+			for _, h := range checksumHeaders {
+				if s := sums.Get(h.header); s != "" {
+					d.text(checksumElement(h.kind), strings.Split(s, "-")[0])
+				}
+			}
+			d.text("ChecksumType", sums.Get("x-amz-checksum-type"))
+			d.end()
+		case "ObjectParts":
+			if v.ETag.Parts > 0 {
+				if err := q.objectParts(d, v); err != nil {
+					return err
+				}
+			}
+		case "StorageClass":
+			d.text("StorageClass", "STANDARD")
+		case "ObjectSize":
+			d.number("ObjectSize", v.Size)
+		default:
+			return fault.New(fault.Invalid, "attributes", "Invalid attribute name specified: %s", name).In("x-amz-object-attributes")
+		}
+	}
+	return q.xml(d)
+}
+
+func (q *request) objectParts(d *doc, v *object.Version) error {
+	limit, after := 1000, 0
+	for name, into := range map[string]*int{"x-amz-max-parts": &limit, "x-amz-part-number-marker": &after} {
+		if s := q.r.Header.Get(name); s != "" {
+			n, err := strconv.Atoi(s)
+			if err != nil || n < 0 {
+				return fault.New(fault.Invalid, "attributes", "%s is a number", name).In(name)
+			}
+			*into = n
+		}
+	}
+	limit = min(limit, 1000)
+	parts, err := q.s.store.Catalog.Parts(q.ctx(), -v.Body.File, after, limit+1)
+	if err != nil {
+		return err
+	}
+	more := len(parts) > limit
+	parts = parts[:min(limit, len(parts))]
+	d.begin("ObjectParts")
+	d.number("TotalPartsCount", int64(v.ETag.Parts))
+	d.number("PartNumberMarker", int64(after))
+	if len(parts) > 0 {
+		d.number("NextPartNumberMarker", int64(parts[len(parts)-1].Number))
+	}
+	d.number("MaxParts", int64(limit))
+	d.bool("IsTruncated", more)
+	for _, p := range parts {
+		d.begin("Part")
+		d.number("PartNumber", int64(p.Number))
+		d.number("Size", p.Size)
+		writePartSums(d, v.Checksum.Kind, p)
+		d.end()
+	}
+	d.end()
+	return nil
+}
+
+// partRange gives the bytes of the n-th part of an object; an object that was
+// put at once is its own first part.
+func (q *request) partRange(v *object.Version, n int) (from, length int64, err error) {
+	none := fault.New(fault.Invalid, "part-range", "The requested partnumber is not satisfiable: the object has %d parts", max(1, v.ETag.Parts)).In("partNumber")
+	if v.ETag.Parts == 0 {
+		if n != 1 {
+			return 0, 0, none
+		}
+		return 0, v.Size, nil
+	}
+	// Numbers may have gaps: the n-th is meant by its number.
+	parts, err := q.s.store.Catalog.Parts(q.ctx(), -v.Body.File, n-1, 1)
+	if err != nil {
+		return 0, 0, err
+	}
+	if len(parts) == 0 || parts[0].Number != n {
+		return 0, 0, none
+	}
+	return parts[0].Start, parts[0].Size, nil
+}
