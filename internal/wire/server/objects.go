@@ -377,7 +377,7 @@ func (q *request) getObject() error {
 		if from, length, err = q.partRange(v, number); err != nil {
 			return err
 		}
-		part = length < v.Size
+		part = v.Size > 0
 		h.Set("x-amz-mp-parts-count", strconv.Itoa(max(1, v.ETag.Parts)))
 	}
 	if err != nil {

@@ -378,7 +378,7 @@ func TestProbesAndTheUnsupported(t *testing.T) {
 		{"GET", "/plates?encryption=", "", 404, "ServerSideEncryptionConfigurationNotFoundError"}, {"GET", "/plates?uploads=", "", 200, "ListMultipartUploadsResult"},
 		{"GET", "/plates?tagging=", "", 404, "NoSuchTagSet"}, {"GET", "/plates/k?tagging=", "", 200, "<TagSet>"}, {"GET", "/nowhere?versioning=", "", 404, "NoSuchBucket"},
 		{"PUT", "/plates?versioning=", "", 400, "MalformedXML"}, {"PUT", "/plates?lifecycle=", "", 501, "NotImplemented"}, {"GET", "/plates?inventory=", "", 501, "NotImplemented"},
-		{"POST", "/plates/k?uploads=", "", 501, "NotImplemented"}, {"PUT", "/plates/k?partNumber=1&uploadId=x", "", 501, "NotImplemented"}, {"POST", "/plates", "", 501, "NotImplemented"},
+		{"PUT", "/plates/k?partNumber=1&uploadId=x", "", 404, "NoSuchUpload"}, {"PUT", "/plates/k?partNumber=1", "", 501, "NotImplemented"}, {"POST", "/plates", "", 501, "NotImplemented"},
 		{"PATCH", "/plates/k", "", 501, "NotImplemented"}, {"GET", "/plates/k?versionId=abc", "", 400, "InvalidArgument"}, {"GET", "/plates/k?versionId=00000001", "", 404, "NoSuchVersion"}, {"GET", "/plates/k?versionId=null", "", 200, "x"},
 		{"PUT", "/plates/k", "x-amz-tagging: a=b&a=c", 400, "InvalidTag"}, {"PUT", "/plates/k", "x-amz-storage-class: COLD", 400, "InvalidStorageClass"},
 		{"PUT", "/plates/k", "x-amz-server-side-encryption: AES256", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-acl: public-read", 501, "NotImplemented"},
