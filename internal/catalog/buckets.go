@@ -24,9 +24,11 @@ type Bucket struct {
 	Quota      *int64 // bytes; nil: none
 	Versioning object.Versioning
 	Tags       object.Tags
-	Created    time.Time
-	CreatedBy  string
-	Usage      Usage
+	// AbandonAfter is after how many days unfinished uploads are abandoned; nil: never.
+	AbandonAfter *int
+	Created      time.Time
+	CreatedBy    string
+	Usage        Usage
 }
 
 // Usage of a bucket at a moment.
@@ -39,15 +41,16 @@ type Usage struct {
 }
 
 type bucketRow struct {
-	ID         int64             `db:"id"`
-	Name       string            `db:"name"`
-	Account    string            `db:"account"`
-	Region     string            `db:"region"`
-	Quota      sql.NullInt64     `db:"quota"`
-	Versioning object.Versioning `db:"versioning"`
-	Tags       []byte            `db:"tags"`
-	Created    time.Time         `db:"created"`
-	CreatedBy  string            `db:"created_by"`
+	AbandonAfter sql.NullInt32     `db:"abandon_after"`
+	ID           int64             `db:"id"`
+	Name         string            `db:"name"`
+	Account      string            `db:"account"`
+	Region       string            `db:"region"`
+	Quota        sql.NullInt64     `db:"quota"`
+	Versioning   object.Versioning `db:"versioning"`
+	Tags         []byte            `db:"tags"`
+	Created      time.Time         `db:"created"`
+	CreatedBy    string            `db:"created_by"`
 	Usage
 }
 
@@ -63,6 +66,10 @@ func (r *bucketRow) bucket() (*Bucket, error) {
 	if r.Quota.Valid {
 		b.Quota = &r.Quota.Int64
 	}
+	if r.AbandonAfter.Valid {
+		days := int(r.AbandonAfter.Int32)
+		b.AbandonAfter = &days
+	}
 	return b, nil
 }
 
@@ -71,7 +78,7 @@ func (r *bucketRow) bucket() (*Bucket, error) {
 const bucketQuery = `with since as (
   select j.bucket, sum(d_objects) as objects, sum(d_bytes) as bytes, sum(d_prev) as prev, sum(d_prev_bytes) as prev_bytes, sum(d_markers) as markers
   from journal j, followers f where f.name = 'usage' and (j.xid, j.seq) > (f.xid, f.seq) group by 1)
-select b.id, b.name, a.name as account, b.region, b.quota, b.versioning, b.tags, b.created, b.created_by,
+select b.id, b.name, a.name as account, b.region, b.quota, b.versioning, b.tags, b.abandon_after, b.created, b.created_by,
   (coalesce(u.objects, 0) + coalesce(s.objects, 0))::bigint as objects, (coalesce(u.bytes, 0) + coalesce(s.bytes, 0))::bigint as bytes,
   (coalesce(u.prev, 0) + coalesce(s.prev, 0))::bigint as prev, (coalesce(u.prev_bytes, 0) + coalesce(s.prev_bytes, 0))::bigint as prev_bytes,
   (coalesce(u.markers, 0) + coalesce(s.markers, 0))::bigint as markers
@@ -151,8 +158,8 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var id int64
-		err := tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, created, created_by)
-			select $1, id, $3, $4, $7, $8::jsonb, $5, $6 from accounts where name = $2 returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags)
+		err := tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, abandon_after, created, created_by)
+			select $1, id, $3, $4, $7, $8::jsonb, $9, $5, $6 from accounts where name = $2 returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags, b.AbandonAfter)
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "23505" {
 			return fault.New(fault.Conflict, "bucket-exists", "there is a bucket named %q already", b.Name).In("bucket").Do("choose another name")
@@ -289,6 +296,21 @@ func (c *Catalog) SetBucketTags(ctx context.Context, name object.BucketName, tag
 			return err
 		}
 		return journalBucket(ctx, tx, BucketChanged, id, by, map[string]any{"tags": tags})
+	})
+}
+
+// SetAbandonAfter sets after how many days a bucket's unfinished uploads are
+// abandoned; nil: never.
+func (c *Catalog) SetAbandonAfter(ctx context.Context, name object.BucketName, days *int, by Author) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		id, err := lockBucket(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `update buckets set abandon_after = $2 where id = $1`, id, days); err != nil {
+			return err
+		}
+		return journalBucket(ctx, tx, BucketChanged, id, by, map[string]any{"abandonAfter": days})
 	})
 }
 

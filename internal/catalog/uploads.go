@@ -206,6 +206,7 @@ func (c *Catalog) Pieces(ctx context.Context, seq, from, length int64) ([]Part, 
 // UploadList asks for unfinished uploads.
 type UploadList struct {
 	Bucket   int64 // 0: all buckets, by age
+	Only     int64 // by age, but of this bucket alone
 	Prefix   string
 	AfterKey string // with Bucket: by key, then by age
 	AfterSeq int64  // of AfterKey, or in all buckets: begin after this one; 0 with AfterKey: with the next key
@@ -232,7 +233,7 @@ func (c *Catalog) Uploads(ctx context.Context, l UploadList) ([]*Upload, error) 
 		select u.* from uploads u where u.state = 0 and ($1 = 0 or u.bucket = $1) and u.key >= $2 and ($3::bytea is null or u.key < $3) and `+place+` and ($6::timestamptz is null or u.created < $6)
 		and $4 = $4::bytea order by `+order+` limit $7) u join buckets b on b.id = u.bucket and b.removed is null
 		cross join lateral (select count(*) as parts, coalesce(sum(size), 0)::bigint as bytes, max(at) as last from parts where upload = u.seq) p order by `+order,
-		l.Bucket, []byte(l.Prefix), until, []byte(l.AfterKey), l.AfterSeq, before, l.Max)
+		max(l.Bucket, l.Only), []byte(l.Prefix), until, []byte(l.AfterKey), l.AfterSeq, before, l.Max)
 	if err != nil {
 		return nil, mapError(err)
 	}

@@ -18,10 +18,11 @@ func (a *app) objectCommand() *cli.Command {
 	parallel := &cli.IntFlag{Name: "parallel", Usage: "how many transfers side by side", Value: 4}
 	return &cli.Command{Name: "object", Usage: "put, get, list, show, annotate, restore, copy, rename and remove objects", Commands: []*cli.Command{
 		{Name: "put", Usage: "put files, folders or standard input", ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
-			Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths.\n\n" +
+			Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths. Large files go in parts side by side: stopped at any point, the same command goes on where it was.\n\n" +
 				examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'", "spindle object put ./tray-07 germination/tray-07/ --parallel 8", "spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata-from ./FH-004217.yaml --tag state=checked", "tar c notes | spindle object put - field-notes/backup.tar"),
 			Flags: []cli.Flag{parallel, &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"},
 				&cli.StringFlag{Name: "metadata-from", Usage: "a `FILE` of name=value lines, or JSON or YAML by its ending; with a * in it, each file's own: '*.yaml' is the file's path with .yaml behind it"},
+				&cli.StringFlag{Name: "multipart-above", Usage: "send files larger than `SIZE` in parts", Value: "16MiB"}, &cli.StringFlag{Name: "part-size", Usage: "the `SIZE` of parts, 5MiB to 5GiB; more when 10,000 would not do", Value: "16MiB"},
 				&cli.StringSliceFlag{Name: "tag", Usage: "`NAME=VALUE`, may be repeated; 10 at most"}, &cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
 				&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
 			Action: a.objectPut},
@@ -40,7 +41,7 @@ func (a *app) objectCommand() *cli.Command {
 			Flags:  []cli.Flag{asOfFlag(), &cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
 			Action: a.objectTree},
 		{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY", Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif", "spindle object show loans/2026/FL-0366/specimens.csv --json"), Flags: []cli.Flag{versionFlag(), asOfFlag()}, Action: a.objectShow},
-		a.annotateCommand(), a.historyCommand(), a.restoreCommand(),
+		a.annotateCommand(), a.verifyCommand(), a.historyCommand(), a.restoreCommand(),
 		{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes", ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: examples("spindle object copy plates/2019/a.tif attic/a.tif", "spindle object copy plates/2019/ attic/plates-2019/"),
 			Flags:  []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
 			Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) }},

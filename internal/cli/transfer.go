@@ -3,14 +3,11 @@ package cli
 import (
 	"context"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"mime"
-	"net/http"
-	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -27,7 +24,6 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/desk"
 	"spindle/internal/wire/client"
-	"spindle/internal/wire/sign"
 )
 
 // transferred tells of one file, in JSON lines.
@@ -139,9 +135,9 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	parallel := c.Int("parallel")
-	if parallel < 1 || parallel > 64 {
-		return wrongUsage("--parallel is 1 to 64")
+	cut, err := newCutting(c, 1)
+	if err != nil {
+		return err
 	}
 	fields, err := newFields(c)
 	if err != nil {
@@ -156,7 +152,7 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 		if isPrefix {
 			return wrongUsage("standard input has no name: give the whole key")
 		}
-		return a.putStream(ctx, c, p, bucket, key, fields)
+		return a.putStream(ctx, c, p, bucket, key, fields, cut)
 	}
 	files, err := a.gather(sources, key, isPrefix)
 	if err != nil {
@@ -177,14 +173,14 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	m := a.meter(len(files), bytes)
 	t := &tally{a: a, started: time.Now()}
 	var g errgroup.Group
-	g.SetLimit(parallel)
+	g.SetLimit(cap(cut.slots))
 	for i, f := range files {
 		if ctx.Err() != nil {
 			break
 		}
 		g.Go(func() error {
 			x := transferred{Local: f.local, Bucket: bucket, Key: f.key, Size: f.size, State: "put"}
-			info, err := putFile(ctx, w, m, bucket, f, client.Put{ContentType: c.String("content-type"), Metadata: metas[i], Tags: fields.tags, IfAbsent: c.Bool("if-absent")})
+			info, err := a.putFile(ctx, w, m, bucket, f, cut, client.Put{ContentType: c.String("content-type"), Metadata: metas[i], Tags: fields.tags, IfAbsent: c.Bool("if-absent")})
 			x.ETag, x.Version, x.MetadataBytes = info.ETag, info.Version, metas[i].Size()
 			t.note(x, err)
 			return nil
@@ -201,15 +197,18 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	return fields.used(a, metas)
 }
 
-func putFile(ctx context.Context, w *client.Client, m *meter, bucket string, f outgoing, opt client.Put) (client.Info, error) {
+func (a *app) putFile(ctx context.Context, w *client.Client, m *meter, bucket string, f outgoing, cut *cutting, opt client.Put) (client.Info, error) {
+	if opt.ContentType == "" {
+		opt.ContentType = mime.TypeByExtension(path.Ext(f.key))
+	}
+	if f.size > cut.above {
+		return a.putParts(ctx, w, m, bucket, f, opt, cut)
+	}
 	file, err := os.Open(f.local)
 	if err != nil {
 		return client.Info{}, localError(f.local, err)
 	}
 	defer file.Close()
-	if opt.ContentType == "" {
-		opt.ContentType = mime.TypeByExtension(path.Ext(f.key))
-	}
 	r, done := m.file(f.local, f.size, file)
 	info, err := w.Put(ctx, bucket, f.key, r, f.size, opt)
 	done(err == nil)
@@ -291,10 +290,13 @@ func (a *app) gather(sources []string, key string, isPrefix bool) ([]outgoing, e
 	return files, nil
 }
 
-// putStream puts standard input, of a length nobody knows, through the desk.
-func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key string, fields *fields) error {
-	sum := digest.NewCRC64()
+// putStream puts standard input.
+func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key string, fields *fields, cut *cutting) error {
 	meta, err := fields.own("-")
+	if err != nil {
+		return err
+	}
+	w, err := p.wireClient(ctx)
 	if err != nil {
 		return err
 	}
@@ -302,23 +304,12 @@ func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key
 	if ct == "" {
 		ct = "application/octet-stream"
 	}
-	q := url.Values{"key": {key}}
-	if c.Bool("if-absent") {
-		q.Set("ifAbsent", "true")
-	}
-	var o desk.ObjectInfo
-	if p.fields, err = json.Marshal(map[string]any{"metadata": meta.Decoded(), "tags": fields.tags}); err != nil {
+	info, err := a.putStdin(ctx, w, bucket, key, client.Put{ContentType: ct, Metadata: meta, Tags: fields.tags, IfAbsent: c.Bool("if-absent")}, cut)
+	if err != nil {
 		return err
 	}
-	if err := p.send(ctx, http.MethodPut, bucketCall(bucket, "/body"), q, io.TeeReader(a.in, sum), sign.Unsigned, ct, &o); err != nil {
-		return err
-	}
-	want := hex.EncodeToString(sum.Sum(nil))
-	if o.Digests[0].Value != want {
-		return fault.New(fault.Damaged, "digest-mismatch", "the service holds the digest %s, and %s was sent", o.Digests[0].Value, want).Do("put it again")
-	}
-	return a.print(transferred{Local: "-", Bucket: bucket, Key: key, Size: o.Size, ETag: o.ETag, State: "put"}, func() error {
-		_, err := fmt.Fprintf(a.Out, "Put %s from standard input.\n", size(o.Size))
+	return a.print(transferred{Local: "-", Bucket: bucket, Key: key, Size: info.Size, ETag: info.ETag, Version: info.Version, MetadataBytes: meta.Size(), State: "put"}, func() error {
+		_, err := fmt.Fprintf(a.Out, "Put %s from standard input.\n", size(info.Size))
 		return err
 	})
 }
@@ -341,6 +332,10 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 	asOf, err := a.asOf(c)
 	if err != nil {
 		return err
+	}
+	parallel := c.Int("parallel")
+	if parallel < 1 || parallel > 64 {
+		return wrongUsage("--parallel is 1 to 64")
 	}
 	version := c.String("version")
 	if version != "" && asOf != "" {
@@ -390,7 +385,7 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 	m := a.meter(1, o.Size)
 	t := &tally{a: a, started: time.Now()}
 	x := transferred{Local: dest, Bucket: bucket, Key: key, Size: o.Size, ETag: o.ETag}
-	x.State, err = a.getFile(ctx, w, m, bucket, key, version, dest, o.Size, o.Digests[0].Value, c.Bool("replace"))
+	x.State, err = a.getFile(ctx, w, m, bucket, key, version, o.ETag, dest, o.Size, o.Digests[0].Value, c.Bool("replace"), parallel)
 	m.stop()
 	t.note(x, err)
 	return t.end("Got")
@@ -461,7 +456,7 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 		x.Local = filepath.Join(dest, filepath.FromSlash(rel))
 		g.Go(func() error {
 			var err error
-			x.State, err = a.getFile(ctx, w, m, bucket, o.Key, version, x.Local, o.Size, o.CRC64, c.Bool("replace"))
+			x.State, err = a.getFile(ctx, w, m, bucket, o.Key, version, o.ETag, x.Local, o.Size, o.CRC64, c.Bool("replace"), parallel)
 			t.note(x, err)
 			return nil
 		})
@@ -479,7 +474,7 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 
 // getFile fetches an object into a file, unless a file with its size and digest
 // is there. The bytes come beside it first, so that the file is never half.
-func (a *app) getFile(ctx context.Context, w *client.Client, m *meter, bucket, key, version, dest string, n int64, crc string, replace bool) (state string, err error) {
+func (a *app) getFile(ctx context.Context, w *client.Client, m *meter, bucket, key, version, etag, dest string, n int64, crc string, replace bool, parallel int) (state string, err error) {
 	if st, err := os.Stat(dest); err == nil {
 		same, err := sameFile(dest, st, n, crc)
 		if err != nil {
@@ -495,6 +490,9 @@ func (a *app) getFile(ctx context.Context, w *client.Client, m *meter, bucket, k
 	}
 	if err := os.MkdirAll(filepath.Dir(dest), 0o777); err != nil {
 		return "", localError(filepath.Dir(dest), err)
+	}
+	if n > 2*rangeSize && etag != "" {
+		return a.getLarge(ctx, w, m, bucket, key, version, etag, dest, n, crc, parallel)
 	}
 	tmp, err := os.CreateTemp(filepath.Dir(dest), ".spindle-part-*")
 	if err != nil {
@@ -521,6 +519,33 @@ func (a *app) getFile(ctx context.Context, w *client.Client, m *meter, bucket, k
 	}
 	if !o.Modified.IsZero() {
 		_ = os.Chtimes(dest, o.Modified, o.Modified) // a convenience: not every filesystem keeps times
+	}
+	return "got", nil
+}
+
+// getLarge fetches an object in ranges, compares it as a whole and puts it in
+// its place. Stopped, the same command goes on.
+func (a *app) getLarge(ctx context.Context, w *client.Client, m *meter, bucket, key, version, etag, dest string, n int64, crc string, parallel int) (state string, err error) {
+	tmp, err := getRanges(ctx, w, m, bucket, key, version, etag, dest, n, parallel)
+	if err != nil {
+		return "", err
+	}
+	st, err := os.Stat(tmp)
+	if err != nil {
+		return "", localError(dest, err)
+	}
+	same, err := sameFile(tmp, st, n, crc)
+	if err != nil {
+		return "", localError(dest, err)
+	}
+	if !same {
+		return "", errors.Join(fault.New(fault.Damaged, "digest-mismatch", "the bytes that arrived do not have the digest of the object").Do("get it again"), os.Remove(tmp))
+	}
+	if err := os.Chmod(tmp, 0o666&^umask()); err != nil {
+		return "", localError(dest, err)
+	}
+	if err := os.Rename(tmp, dest); err != nil {
+		return "", localError(dest, err)
 	}
 	return "got", nil
 }

@@ -17,19 +17,20 @@ import (
 
 // BucketInfo is a bucket with its settings and usage.
 type BucketInfo struct {
-	Name       string        `json:"name"`
-	Account    string        `json:"account" doc:"The account that owns it"`
-	Region     string        `json:"region"`
-	Created    time.Time     `json:"created"`
-	CreatedBy  string        `json:"createdBy" doc:"The access key that made it"`
-	Quota      *int64        `json:"quota" doc:"Bytes; null for none"`
-	Versioning string        `json:"versioning" enum:"off,on,paused" doc:"Whether previous versions are kept"`
-	Tags       object.Tags   `json:"tags,omitempty"`
-	Usage      catalog.Usage `json:"usage"`
+	Name         string        `json:"name"`
+	Account      string        `json:"account" doc:"The account that owns it"`
+	Region       string        `json:"region"`
+	Created      time.Time     `json:"created"`
+	CreatedBy    string        `json:"createdBy" doc:"The access key that made it"`
+	Quota        *int64        `json:"quota" doc:"Bytes; null for none"`
+	Versioning   string        `json:"versioning" enum:"off,on,paused" doc:"Whether previous versions are kept"`
+	Tags         object.Tags   `json:"tags,omitempty"`
+	Usage        catalog.Usage `json:"usage"`
+	AbandonAfter *int          `json:"abandonAfter" doc:"Days after which unfinished uploads are abandoned; null for never"`
 }
 
 func bucketInfo(b *catalog.Bucket) BucketInfo {
-	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy, Quota: b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: b.Usage}
+	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy, Quota: b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: b.Usage, AbandonAfter: b.AbandonAfter}
 }
 
 // BucketPage is a page of buckets by name.
@@ -98,10 +99,11 @@ func (d *Desk) bucketCalls(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "create-bucket", Method: http.MethodPost, Path: "/api/v1/buckets", Summary: "Create a bucket", Tags: []string{"buckets"}, DefaultStatus: 201},
 		func(ctx context.Context, in *struct {
 			Body struct {
-				Name       string            `json:"name" maxLength:"256"`
-				Quota      *int64            `json:"quota,omitempty" doc:"Bytes"`
-				Versioning string            `json:"versioning,omitempty" enum:"off,on,paused" default:"off"`
-				Tags       map[string]string `json:"tags,omitempty"`
+				Name         string            `json:"name" maxLength:"256"`
+				Quota        *int64            `json:"quota,omitempty" doc:"Bytes"`
+				Versioning   string            `json:"versioning,omitempty" enum:"off,on,paused" default:"off"`
+				Tags         map[string]string `json:"tags,omitempty"`
+				AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
 			}
 		}) (*bucketOut, error) {
 			name, err := object.ParseBucketName(in.Body.Name)
@@ -115,6 +117,9 @@ func (d *Desk) bucketCalls(api huma.API) {
 			if b.Tags, err = object.NewTags(in.Body.Tags, object.MaxBucketTags); err != nil {
 				return nil, d.problem(err)
 			}
+			if in.Body.AbandonAfter > 0 {
+				b.AbandonAfter = &in.Body.AbandonAfter
+			}
 			if err := d.store.CreateBucket(ctx, b, author(ctx)); err != nil {
 				return nil, d.problem(err)
 			}
@@ -126,9 +131,10 @@ func (d *Desk) bucketCalls(api huma.API) {
 		func(ctx context.Context, in *struct {
 			BucketPath
 			Body struct {
-				Quota      optionalQuota `json:"quota,omitempty" required:"false"`
-				Versioning string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
-				Tags       *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
+				Quota        optionalQuota `json:"quota,omitempty" required:"false"`
+				Versioning   string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
+				Tags         *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
+				AbandonAfter *int          `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
 			}
 		}) (*bucketOut, error) {
 			name, err := object.ParseBucketName(in.Bucket)
@@ -137,6 +143,15 @@ func (d *Desk) bucketCalls(api huma.API) {
 			}
 			if in.Body.Quota.given {
 				if err := d.store.SetQuota(ctx, name, in.Body.Quota.value, author(ctx)); err != nil {
+					return nil, d.problem(err)
+				}
+			}
+			if in.Body.AbandonAfter != nil {
+				days := in.Body.AbandonAfter
+				if *days == 0 {
+					days = nil
+				}
+				if err := d.store.SetAbandonAfter(ctx, name, days, author(ctx)); err != nil {
 					return nil, d.problem(err)
 				}
 			}

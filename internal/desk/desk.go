@@ -73,6 +73,7 @@ func (d *Desk) Handler() http.Handler {
 		r.Get("/api/v1/events", d.events)
 		r.Get("/api/v1/buckets/{bucket}/body", d.download)
 		r.Put("/api/v1/buckets/{bucket}/body", d.upload)
+		r.Put("/api/v1/buckets/{bucket}/uploads/{id}/parts/{number}", d.putPart)
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			writeProblem(w, &Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call", Code: "no-call", Remedy: "see /openapi.yaml for the calls there are"})
 		}))
@@ -102,6 +103,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.objectCalls(api)
 	d.versionCalls(api)
 	d.journalCalls(api)
+	d.uploadCalls(api)
 	d.overviewCalls(api)
 	return api
 }

@@ -71,8 +71,14 @@ func says(e catalog.JournalEntry) string {
 		}
 		return "version " + object.VersionID(e.Number).String()
 	case catalog.BucketChanged:
-		for _, name := range []string{"versioning", "quota", "tags"} {
+		for _, name := range []string{"versioning", "quota", "tags", "abandonAfter"} {
 			if v, ok := e.Detail[name]; ok {
+				if name == "abandonAfter" {
+					if v == nil {
+						return "unfinished uploads are kept"
+					}
+					return fmt.Sprintf("unfinished uploads are abandoned after %v days", v)
+				}
 				if v == nil {
 					return name + " taken away"
 				}

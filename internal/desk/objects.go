@@ -56,7 +56,19 @@ type DigestInfo struct {
 	Value string `json:"value" doc:"In hex"`
 }
 
-func objectInfo(v *object.Version) ObjectInfo {
+// objectInfo tells of a version; of one that came in parts also the SHA-256 of
+// the whole, once it is worked out.
+func (d *Desk) objectInfo(ctx context.Context, v *object.Version) ObjectInfo {
+	o := describe(v)
+	if v.Body.File < 0 {
+		if sum, err := d.store.Catalog.Sum(ctx, v.Body); err == nil && sum != nil {
+			o.Digests = append(o.Digests, DigestInfo{digest.SHA256.String(), hex.EncodeToString(sum)})
+		}
+	}
+	return o
+}
+
+func describe(v *object.Version) ObjectInfo {
 	o := ObjectInfo{Key: v.Key.String(), Size: v.Size, Created: v.Created, CreatedBy: v.By, ETag: v.ETag.String(), ContentType: v.Headers.ContentType,
 		Headers: v.Headers, Metadata: v.Metadata.Decoded(), MetadataBytes: v.Metadata.Size(), Revision: v.Revision, Version: v.ID().String(), Tags: v.Tags, Source: v.Source, Marker: v.Marker, Tier: "main", Arrived: "whole",
 		Digests: []DigestInfo{{"CRC-64/NVME", fmt.Sprintf("%016x", v.CRC64)}}}
@@ -65,7 +77,7 @@ func objectInfo(v *object.Version) ObjectInfo {
 	} else {
 		o.Arrived = fmt.Sprintf("in %d parts", v.ETag.Parts)
 	}
-	if k := v.Checksum.Kind; k != digest.None && k != digest.CRC64NVME {
+	if k := v.Checksum.Kind; k != digest.None && k != digest.CRC64NVME && !v.PartSums {
 		o.Digests = append(o.Digests, DigestInfo{k.String(), hex.EncodeToString(v.Checksum.Bytes)})
 	}
 	switch {
@@ -73,6 +85,8 @@ func objectInfo(v *object.Version) ObjectInfo {
 		o.Digests, o.ETag = []DigestInfo{}, ""
 	case v.Body.File == 0:
 		o.Kept = "no bytes to keep"
+	case v.Body.File < 0:
+		o.Kept = fmt.Sprintf("in %d pieces, as it came", v.ETag.Parts)
 	case v.Body.Offset < 0:
 		o.Kept = "a file of its own"
 	default:
@@ -125,7 +139,7 @@ func (d *Desk) objectCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &struct{ Body ObjectInfo }{objectInfo(v)}, nil
+			return &struct{ Body ObjectInfo }{d.objectInfo(ctx, v)}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "copy-object", Method: http.MethodPost, Path: "/api/v1/buckets/{bucket}/copy", Summary: "Copy or rename an object into this bucket", Tags: []string{"objects"}},
 		func(ctx context.Context, in *struct {
@@ -143,7 +157,7 @@ func (d *Desk) objectCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &struct{ Body ObjectInfo }{objectInfo(v)}, nil
+			return &struct{ Body ObjectInfo }{d.objectInfo(ctx, v)}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "link-object", Method: http.MethodPost, Path: "/api/v1/buckets/{bucket}/link", Summary: "Make a link to an object that holds for a while", Tags: []string{"objects"}},
 		func(ctx context.Context, in *struct {
@@ -381,7 +395,7 @@ func (d *Desk) upload(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, d.problem(err))
 		return
 	}
-	writeJSON(w, http.StatusCreated, objectInfo(v))
+	writeJSON(w, http.StatusCreated, d.objectInfo(r.Context(), v))
 }
 
 // patient gives every read of a body half a minute.

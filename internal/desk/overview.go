@@ -43,20 +43,21 @@ type UsagePoint struct {
 
 // Overview answers in one look.
 type Overview struct {
-	At           time.Time       `json:"at"`
-	CompleteUpTo time.Time       `json:"completeUpTo" doc:"Usage counts every change that was committed before this moment"`
-	Buckets      int             `json:"buckets"`
-	Objects      int64           `json:"objects"`
-	Bytes        int64           `json:"bytes"`
-	Previous     int64           `json:"previous" doc:"Of the bytes, those in previous versions"`
-	Free         int64           `json:"free" doc:"Bytes free on the volume"`
-	Concerns     []Concern       `json:"concerns" doc:"Worst first"`
-	Changed      []ChangedBucket `json:"changed"`
-	Recent       []JournalLine   `json:"recent"`
-	Growth       []UsagePoint    `json:"growth" doc:"A year, by day; only days on which something changed"`
-	Grew         []ChangedBucket `json:"grew" doc:"Buckets by bytes added in 30 days"`
-	Scrubbed     works.Scrubbed  `json:"scrubbed"`
-	Collected    works.Collected `json:"collected"`
+	At           time.Time          `json:"at"`
+	CompleteUpTo time.Time          `json:"completeUpTo" doc:"Usage counts every change that was committed before this moment"`
+	Buckets      int                `json:"buckets"`
+	Objects      int64              `json:"objects"`
+	Bytes        int64              `json:"bytes"`
+	Previous     int64              `json:"previous" doc:"Of the bytes, those in previous versions"`
+	Unfinished   catalog.Unfinished `json:"unfinished" doc:"What unfinished uploads hold"`
+	Free         int64              `json:"free" doc:"Bytes free on the volume"`
+	Concerns     []Concern          `json:"concerns" doc:"Worst first"`
+	Changed      []ChangedBucket    `json:"changed"`
+	Recent       []JournalLine      `json:"recent"`
+	Growth       []UsagePoint       `json:"growth" doc:"A year, by day; only days on which something changed"`
+	Grew         []ChangedBucket    `json:"grew" doc:"Buckets by bytes added in 30 days"`
+	Scrubbed     works.Scrubbed     `json:"scrubbed"`
+	Collected    works.Collected    `json:"collected"`
 }
 
 func (d *Desk) overviewCalls(api huma.API) {
@@ -172,6 +173,9 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 		return nil, err
 	}
 	o.Recent = journalLines(recent.Entries)
+	if o.Unfinished, err = c.UnfinishedIn(ctx, 0); err != nil {
+		return nil, err
+	}
 	if o.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil {
 		return nil, err
 	}

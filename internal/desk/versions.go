@@ -253,7 +253,7 @@ func (d *Desk) versionCalls(api huma.API) {
 			if v, err = d.store.Annotate(ctx, an); err != nil {
 				return nil, d.problem(err)
 			}
-			return &objectOut{objectInfo(v)}, nil
+			return &objectOut{d.objectInfo(ctx, v)}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "restore-object", Method: http.MethodPost, Path: "/api/v1/buckets/{bucket}/restore", Summary: "Make an earlier version current again, by a copy of it", Tags: []string{"versions"}},
 		func(ctx context.Context, in *struct {
@@ -268,7 +268,7 @@ func (d *Desk) versionCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &objectOut{objectInfo(v)}, nil
+			return &objectOut{d.objectInfo(ctx, v)}, nil
 		})
 	d.orderCalls(api)
 }

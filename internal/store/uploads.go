@@ -247,7 +247,8 @@ type Complete struct {
 	catalog.Author
 	Upload   string
 	Parts    []CompletePart
-	Checksum []byte // of the whole, when the client claims it
+	Kind     digest.Kind
+	Checksum []byte // of the whole, of that kind, when the client claims it
 	Size     int64  // of the whole, when the client claims it; else -1
 	IfAbsent bool
 	IfETag   *object.ETag
@@ -336,8 +337,18 @@ func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog
 	default:
 		v.Checksum.Bytes = binary.BigEndian.AppendUint32(nil, uint32(whole&math.MaxUint32))
 	}
-	if c.Checksum != nil && !bytes.Equal(c.Checksum, v.Checksum.Bytes) {
-		return nil, nil, mismatch(u.Checksum.String(), c.Checksum, v.Checksum.Bytes)
+	if c.Checksum != nil {
+		have := v.Checksum.Bytes
+		switch c.Kind {
+		case digest.CRC64NVME:
+			have = crcBytes(v.CRC64)
+		case u.Checksum:
+		default:
+			return nil, nil, fault.New(fault.Invalid, "checksum-kind", "the upload was started with %s, and a %s is claimed", u.Checksum, c.Kind).In("checksum").Do("claim the kind that the upload was started with")
+		}
+		if !bytes.Equal(c.Checksum, have) {
+			return nil, nil, mismatch(c.Kind.String(), c.Checksum, have)
+		}
 	}
 	if c.Size >= 0 && c.Size != v.Size {
 		return nil, nil, fault.New(fault.Invalid, "size-mismatch", "the parts have %d bytes in all, and %d were declared", v.Size, c.Size).In("size")
@@ -352,4 +363,28 @@ func (s *Store) Abandon(ctx context.Context, a catalog.Address, id string) error
 		return err
 	}
 	return s.Catalog.Abandon(ctx, f.ID, a.Key, id)
+}
+
+// ReadAll writes the whole body of a version to w; before each stretch wait is
+// told how long it is.
+func (s *Store) ReadAll(ctx context.Context, v *object.Version, w io.Writer, wait func(n int) error) error {
+	b, err := s.open(v)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	const stretch = 256 << 10
+	if err := b.Prepare(ctx, 0, v.Size); err != nil {
+		return err
+	}
+	for at := int64(0); at < v.Size; at += stretch {
+		n := min(stretch, v.Size-at)
+		if err := wait(int(n)); err != nil {
+			return err
+		}
+		if err := b.Send(w, at, n, nil); err != nil {
+			return err
+		}
+	}
+	return nil
 }

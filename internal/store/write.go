@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/hex"
+	"errors"
 	"hash"
 	"io"
 	"time"
@@ -387,7 +388,7 @@ func (s *Store) CreateBucket(ctx context.Context, b catalog.Bucket, by catalog.A
 	if b.Region == "" {
 		b.Region = s.Region
 	}
-	if err := CheckQuota(b.Quota); err != nil {
+	if err := errors.Join(CheckQuota(b.Quota), CheckAbandonAfter(b.AbandonAfter)); err != nil {
 		return err
 	}
 	return s.Catalog.CreateBucket(ctx, b, now(by))
@@ -402,6 +403,22 @@ func (s *Store) SetVersioning(ctx context.Context, name object.BucketName, v obj
 // SetBucketTags replaces a bucket's tags.
 func (s *Store) SetBucketTags(ctx context.Context, name object.BucketName, tags object.Tags, by catalog.Author) error {
 	return s.Catalog.SetBucketTags(ctx, name, tags, now(by))
+}
+
+// CheckAbandonAfter refuses a number of days that is not 1 to 3,650.
+func CheckAbandonAfter(days *int) error {
+	if days != nil && (*days < 1 || *days > 3650) {
+		return fault.New(fault.Invalid, "abandon-after", "unfinished uploads are abandoned after 1 to 3,650 days, not %d", *days).In("abandonAfter").Do("give a number of days, or none")
+	}
+	return nil
+}
+
+// SetAbandonAfter sets after how many days unfinished uploads are abandoned; nil: never.
+func (s *Store) SetAbandonAfter(ctx context.Context, name object.BucketName, days *int, by catalog.Author) error {
+	if err := CheckAbandonAfter(days); err != nil {
+		return err
+	}
+	return s.Catalog.SetAbandonAfter(ctx, name, days, now(by))
 }
 
 // CheckQuota refuses a quota that is not a positive number of bytes.

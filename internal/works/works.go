@@ -20,6 +20,8 @@ type Settings struct {
 	ScrubEvery    time.Duration // from the start of one walk to the next; default 7 days
 	RollUpEvery   time.Duration // default 1 s
 	DamageRefresh time.Duration // default 10 s
+	AbandonEvery  time.Duration // how often uploads that are due are looked for; default 10 min
+	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
 	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
 }
 
@@ -35,6 +37,8 @@ func (s Settings) withDefaults() Settings {
 	set(&s.ScrubEvery, 7*24*time.Hour)
 	set(&s.RollUpEvery, time.Second)
 	set(&s.DamageRefresh, 10*time.Second)
+	set(&s.AbandonEvery, 10*time.Minute)
+	set(&s.SumEvery, 15*time.Second)
 	set(&s.OrdersEvery, 300*time.Millisecond)
 	if s.ScrubRate == 0 {
 		s.ScrubRate = 20 << 20
@@ -67,6 +71,8 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 		return s.Catalog.EnsurePartitions(ctx, time.Now(), time.Now().AddDate(0, 2, 0))
 	})
 	c.every(ctx, "orders", c.settings.OrdersEvery, false, c.orders)
+	c.every(ctx, "abandoner", c.settings.AbandonEvery, true, c.abandonDue)
+	c.every(ctx, "summer", c.settings.SumEvery, true, c.sum)
 	c.every(ctx, "collector", c.settings.CollectEvery, true, c.collect)
 	c.every(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), true, c.scrub)
 	return c

@@ -3,9 +3,7 @@ package client
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/base64"
-	"encoding/hex"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -145,7 +143,7 @@ var codeOf = map[string]struct {
 	"InsufficientStorage": {fault.Full, "disk-full"}, "SignatureDoesNotMatch": {fault.Refused, "signature-mismatch"}, "InvalidAccessKeyId": {fault.Refused, "key-unknown"},
 	"RequestTimeTooSkewed": {fault.Refused, "clock-skew"}, "AccessDenied": {fault.Refused, "refused"}, "NotImplemented": {fault.Unfinished, "not-implemented"},
 	"AuthorizationHeaderMalformed": {fault.Invalid, "region"}, "EntityTooLarge": {fault.TooLarge, "object-too-large"}, "InvalidRange": {fault.Invalid, "range"},
-	"RequestTimeout": {fault.Slow, "slow"}, "NoSuchVersion": {fault.NotFound, "version-missing"}, "InvalidTag": {fault.Invalid, "tag-value"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"}, "KeyTooLongError": {fault.Invalid, "key-too-long"},
+	"RequestTimeout": {fault.Slow, "slow"}, "NoSuchUpload": {fault.NotFound, "upload-missing"}, "InvalidPart": {fault.Invalid, "part-missing"}, "InvalidPartOrder": {fault.Invalid, "part-order"}, "EntityTooSmall": {fault.Invalid, "part-small"}, "NoSuchVersion": {fault.NotFound, "version-missing"}, "InvalidTag": {fault.Invalid, "tag-value"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"}, "KeyTooLongError": {fault.Invalid, "key-too-long"},
 }
 
 func answerError(resp *http.Response) error {
@@ -212,14 +210,8 @@ func info(h http.Header, size int64) Info {
 
 const trailerName = "x-amz-checksum-crc64nvme"
 
-// Put writes an object of a known size.
-func (c *Client) Put(ctx context.Context, bucket, key string, body io.Reader, size int64, p Put) (Info, error) {
-	sum := digest.NewCRC64()
-	r, err := c.request(ctx, http.MethodPut, bucket, key, nil, nil)
-	if err != nil {
-		return Info{}, err
-	}
-	h := r.Header
+// set puts what a put carries into a header.
+func (p Put) set(h http.Header) {
 	if p.ContentType != "" {
 		h.Set("Content-Type", p.ContentType)
 	}
@@ -236,9 +228,27 @@ func (c *Client) Put(ctx context.Context, bucket, key string, body io.Reader, si
 		}
 		h.Set("X-Amz-Tagging", tags.Encode())
 	}
-	if p.IfAbsent {
-		h.Set("If-None-Match", "*")
+}
+
+// Put writes an object of a known size.
+func (c *Client) Put(ctx context.Context, bucket, key string, body io.Reader, size int64, p Put) (Info, error) {
+	r, err := c.request(ctx, http.MethodPut, bucket, key, nil, nil)
+	if err != nil {
+		return Info{}, err
 	}
+	p.set(r.Header)
+	if p.IfAbsent {
+		r.Header.Set("If-None-Match", "*")
+	}
+	i, _, err := c.send(r, body, size)
+	return i, err
+}
+
+// send sends a body of a known size in chunks with its digest behind it, and
+// compares the digest that comes back.
+func (c *Client) send(r *http.Request, body io.Reader, size int64) (Info, uint64, error) {
+	sum := digest.NewCRC64()
+	h := r.Header
 	h.Set("Content-Encoding", strings.TrimPrefix(h.Get("Content-Encoding")+",aws-chunked", ","))
 	h.Set("X-Amz-Decoded-Content-Length", strconv.FormatInt(size, 10))
 	h.Set("X-Amz-Trailer", trailerName)
@@ -254,19 +264,19 @@ func (c *Client) Put(ctx context.Context, bucket, key string, body io.Reader, si
 	resp, err := c.do(r, "")
 	if err != nil {
 		if counted.err != nil { // the source broke, not the service
-			return Info{}, counted.err
+			return Info{}, 0, counted.err
 		}
-		return Info{}, err
+		return Info{}, 0, err
 	}
 	defer resp.Body.Close()
 	if counted.n != size {
-		return Info{}, fault.New(fault.Conflict, "source-changed", "the source had %d bytes, and gave %d", size, counted.n).In("source").Do("put it again when nothing writes to it")
+		return Info{}, 0, fault.New(fault.Conflict, "source-changed", "the source had %d bytes, and gave %d", size, counted.n).In("source").Do("put it again when nothing writes to it")
 	}
 	i := info(resp.Header, size)
 	if want := base64.StdEncoding.EncodeToString(sum.Sum(nil)); i.CRC64 != "" && i.CRC64 != want {
-		return i, fault.New(fault.Damaged, "digest-mismatch", "the service holds the digest %s, and %s was sent", i.CRC64, want).Do("put it again")
+		return i, 0, fault.New(fault.Damaged, "digest-mismatch", "the service holds the digest %s, and %s was sent", i.CRC64, want).Do("put it again")
 	}
-	return i, nil
+	return i, sum.Sum64(), nil
 }
 
 type counting struct {
@@ -367,17 +377,8 @@ func (c *Client) SetVersioning(ctx context.Context, bucket string, on bool) erro
 	if on {
 		word = "Enabled"
 	}
-	doc := `<VersioningConfiguration xmlns="http://s3.amazonaws.com/doc/2006-03-01/"><Status>` + word + `</Status></VersioningConfiguration>`
-	r, err := c.request(ctx, http.MethodPut, bucket, "", url.Values{"versioning": {""}}, strings.NewReader(doc))
-	if err != nil {
-		return err
-	}
-	sum := sha256.Sum256([]byte(doc))
-	resp, err := c.do(r, hex.EncodeToString(sum[:]))
-	if err != nil {
-		return err
-	}
-	return resp.Body.Close()
+	_, err := c.document(ctx, http.MethodPut, bucket, "", url.Values{"versioning": {""}}, nil, "<VersioningConfiguration><Status>"+word+"</Status></VersioningConfiguration>", nil)
+	return err
 }
 
 func (c *Client) plain(ctx context.Context, method, bucket, key string) error {

@@ -405,6 +405,7 @@ func (q *request) completeUpload() error {
 		if sum, _, per := strings.Cut(v, "-"); per {
 			v = sum
 		}
+		c.Kind = h.kind
 		if c.Checksum, err = parseChecksum(h.kind, h.header, v); err != nil {
 			return err
 		}

@@ -1,0 +1,263 @@
+package cli
+
+import (
+	"context"
+	"crypto/md5"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/desk"
+)
+
+func (a *app) verifyCommand() *cli.Command {
+	return &cli.Command{Name: "verify", Usage: "compare files with objects by digest, without getting them", ArgsUsage: "FILE BUCKET/KEY | BUCKET/PREFIX/ FOLDER",
+		Description: "The digest of the whole content is compared, however the object was put. For an object that came in parts its ETag is worked out from the file too, with the size of parts that was used or --part-size. Exits with 5 when something differs.\n\n" +
+			examples("spindle object verify ./FH-004217-recto.tif plates/2023/shore/FH-004217-recto.tif", "spindle object verify germination/tray-07/ ./tray-07", "spindle object verify ./mosaic.tif plates/2026/mosaic.tif --part-size 64MiB"),
+		Flags:  []cli.Flag{&cli.StringFlag{Name: "part-size", Usage: "the `SIZE` of parts that the ETag is of"}, versionFlag()},
+		Action: a.objectVerify}
+}
+
+// verified tells of one comparison.
+type verified struct {
+	Local    string `json:"local"`
+	Bucket   string `json:"bucket"`
+	Key      string `json:"key"`
+	State    string `json:"state"` // same, differs, file missing or object missing
+	Size     int64  `json:"size"`
+	CRC64    string `json:"crc64,omitempty"` // of the file
+	ETag     string `json:"etag,omitempty"`
+	PartSize int64  `json:"partSize,omitempty"` // with which the file has the object's ETag
+}
+
+func (a *app) objectVerify(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 2, 2)
+	if err != nil {
+		return err
+	}
+	if !isLocal(in[0]) && isLocal(in[1]) { // a prefix against a folder
+		return a.verifyTree(ctx, c, in[0], in[1])
+	}
+	if !isLocal(in[0]) {
+		return wrongUsage("%q is no local path: begin it with / or ./", in[0])
+	}
+	bucket, key, err := split(in[1])
+	if err != nil {
+		return err
+	}
+	partSize := int64(0)
+	if s := c.String("part-size"); s != "" {
+		n, err := parseSize("part-size", s)
+		if err != nil {
+			return err
+		}
+		if n != nil {
+			partSize = *n
+		}
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	o, err := p.show(ctx, bucket, key, c.String("version"), "")
+	if err != nil {
+		return a.orBeneath(ctx, p, bucket, key, err)
+	}
+	f, err := os.Open(in[0])
+	if err != nil {
+		return localError(in[0], err)
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return localError(in[0], err)
+	}
+	v := verified{Local: in[0], Bucket: bucket, Key: key, State: "differs", Size: st.Size(), ETag: o.ETag}
+	if st.Size() == o.Size {
+		sum, err := crcOf(f)
+		if err != nil {
+			return localError(in[0], err)
+		}
+		if v.CRC64 = sum; sum == o.Digests[0].Value {
+			v.State = "same"
+		}
+	}
+	if v.State == "same" {
+		if v.PartSize, err = sizeOfParts(f, st.Size(), o.ETag, partSize); err != nil {
+			return localError(in[0], err)
+		}
+	}
+	if err := a.print(v, func() error {
+		if v.State != "same" {
+			_, err := fmt.Fprintf(a.Out, "They differ: %s has %s, %s has %s.\n", shown(in[0]), has(st.Size(), v.CRC64), shown(in[1]), has(o.Size, o.Digests[0].Value))
+			return err
+		}
+		text := fmt.Sprintf("The same: %s bytes, CRC-64/NVME %s.", count(v.Size), v.CRC64)
+		if _, parts, ok := strings.Cut(o.ETag, "-"); ok && v.PartSize > 0 {
+			text += fmt.Sprintf(" With parts of %s the file has the ETag %s.", size(v.PartSize), o.ETag)
+		} else if ok {
+			text += fmt.Sprintf(" The ETag %s is of %s parts of a size that was not found: say --part-size.", o.ETag, parts)
+		}
+		_, err := fmt.Fprintln(a.Out, text)
+		return err
+	}); err != nil {
+		return err
+	}
+	if v.State != "same" {
+		return exitOnly(ExitDifferent)
+	}
+	return nil
+}
+
+func has(n int64, crc string) string {
+	if crc == "" {
+		return size(n)
+	}
+	return size(n) + " and CRC-64/NVME " + crc
+}
+
+func crcOf(f *os.File) (string, error) {
+	h := digest.NewCRC64()
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return "", err
+	}
+	_, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{f}, make([]byte, 256<<10))
+	return hex.EncodeToString(h.Sum(nil)), err
+}
+
+// sizeOfParts finds the size of parts with which a file has an ETag; 0 when none
+// was found or the ETag is not one of parts.
+func sizeOfParts(f *os.File, n int64, etag string, told int64) (int64, error) {
+	_, count, ok := strings.Cut(etag, "-")
+	parts, err := strconv.ParseInt(count, 10, 64)
+	if !ok || err != nil || parts < 1 {
+		return 0, nil
+	}
+	candidates := []int64{told}
+	if told == 0 {
+		candidates = nil
+		least := (n + parts - 1) / parts
+		seen := map[int64]bool{}
+		for _, step := range []int64{1, 1 << 20, 4 << 20, 8 << 20, 16 << 20, 64 << 20, 1e6} { // exact, or rounded up
+			s := (least + step - 1) / step * step
+			if s > 0 && !seen[s] && (n+s-1)/s == parts {
+				seen[s] = true
+				candidates = append(candidates, s)
+			}
+		}
+		for s := int64(object.MinPart); s <= object.MaxSize && len(candidates) < 16; s *= 2 {
+			if !seen[s] && (n+s-1)/s == parts {
+				seen[s] = true
+				candidates = append(candidates, s)
+			}
+		}
+	}
+	for _, s := range candidates {
+		sums := md5.New()
+		buf := make([]byte, 256<<10)
+		for at := int64(0); at < n; at += s {
+			h := md5.New()
+			if _, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{io.NewSectionReader(f, at, min(s, n-at))}, buf); err != nil {
+				return 0, err
+			}
+			sums.Write(h.Sum(nil))
+		}
+		if hex.EncodeToString(sums.Sum(nil))+"-"+count == etag {
+			return s, nil
+		}
+	}
+	return 0, nil
+}
+
+func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder string) error {
+	bucket, prefix, err := split(address)
+	if err != nil {
+		return err
+	}
+	if prefix != "" && !strings.HasSuffix(prefix, "/") {
+		return wrongUsage("end the prefix with a slash: %s/", address)
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	left := map[string]bool{}
+	if err := filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return localError(path, err)
+		}
+		if d.Type().IsRegular() {
+			left[filepath.Clean(path)] = true
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	same, different := 0, 0
+	tell := func(v verified) error {
+		if v.State == "same" {
+			same++
+		} else {
+			different++
+		}
+		if !a.json && v.State == "same" {
+			return nil
+		}
+		return a.print(v, func() error {
+			_, err := fmt.Fprintf(a.Out, "%-14s  %s  %s\n", v.State, shown(v.Local), shown(v.Bucket+"/"+v.Key))
+			return err
+		})
+	}
+	err = p.each(ctx, bucket, prefix, "", func(o desk.ListedObject) (bool, error) {
+		v := verified{Bucket: bucket, Key: o.Key, Size: o.Size, ETag: o.ETag, State: "file missing"}
+		rel, err := object.SafePath(strings.TrimPrefix(o.Key, prefix))
+		if err != nil {
+			return ctx.Err() == nil, tell(v) // no file can have this name
+		}
+		v.Local = filepath.Join(folder, filepath.FromSlash(rel))
+		delete(left, filepath.Clean(v.Local))
+		st, err := os.Stat(v.Local)
+		if err == nil {
+			ok, err := sameFile(v.Local, st, o.Size, o.CRC64)
+			if err != nil {
+				return false, localError(v.Local, err)
+			}
+			if v.State = "differs"; ok {
+				v.State = "same"
+			}
+		}
+		return ctx.Err() == nil, tell(v)
+	})
+	if err != nil {
+		return err
+	}
+	for path := range left {
+		rel, err := filepath.Rel(folder, path)
+		if err != nil {
+			return err
+		}
+		if err := tell(verified{Local: path, Bucket: bucket, Key: prefix + filepath.ToSlash(rel), State: "object missing"}); err != nil {
+			return err
+		}
+	}
+	if same+different == 0 {
+		return fault.New(fault.NotFound, "nothing", "there is neither an object nor a file").In("prefix")
+	}
+	if !a.json {
+		a.note("%s the same, %s", things(int64(same), "is", "are"), things(int64(different), "differs or is missing", "differ or are missing"))
+	}
+	if different > 0 {
+		return exitOnly(ExitDifferent)
+	}
+	return nil
+}

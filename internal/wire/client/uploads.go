@@ -1,0 +1,170 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
+	"spindle/internal/wire/sign"
+)
+
+// Part of a multipart upload.
+type Part struct {
+	Number   int
+	Size     int64
+	ETag     string
+	CRC64    uint64 // of a part that was just sent
+	Modified time.Time
+}
+
+// document sends a document and reads the answer's into out, which may be nil.
+func (c *Client) document(ctx context.Context, method, bucket, key string, query url.Values, header http.Header, doc string, out any) (http.Header, error) {
+	r, err := c.request(ctx, method, bucket, key, query, strings.NewReader(doc))
+	if err != nil {
+		return nil, err
+	}
+	for name, v := range header {
+		r.Header[name] = v
+	}
+	sum := sha256.Sum256([]byte(doc))
+	resp, err := c.do(r, hex.EncodeToString(sum[:]))
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	if out == nil {
+		return resp.Header, nil
+	}
+	if err := xml.NewDecoder(io.LimitReader(resp.Body, 32<<20)).Decode(out); err != nil {
+		return nil, fault.New(fault.Unavailable, "foreign", "the answer cannot be read").In("address").Because(err)
+	}
+	return resp.Header, nil
+}
+
+// StartUpload begins a multipart upload and gives its id.
+func (c *Client) StartUpload(ctx context.Context, bucket, key string, p Put) (string, error) {
+	h := http.Header{"X-Amz-Checksum-Algorithm": {"CRC64NVME"}, "X-Amz-Checksum-Type": {"FULL_OBJECT"}}
+	p.set(h)
+	var d struct{ UploadId string }
+	_, err := c.document(ctx, http.MethodPost, bucket, key, url.Values{"uploads": {""}}, h, "", &d)
+	return d.UploadId, err
+}
+
+// PutPart sends a part of a known size.
+func (c *Client) PutPart(ctx context.Context, bucket, key, upload string, number int, body io.Reader, size int64) (Part, error) {
+	r, err := c.request(ctx, http.MethodPut, bucket, key, url.Values{"uploadId": {upload}, "partNumber": {strconv.Itoa(number)}}, nil)
+	if err != nil {
+		return Part{}, err
+	}
+	i, sum, err := c.send(r, body, size)
+	if err != nil {
+		return Part{}, err
+	}
+	return Part{Number: number, Size: size, ETag: i.ETag, CRC64: sum}, nil
+}
+
+// Parts gives all parts of an upload that are there.
+func (c *Client) Parts(ctx context.Context, bucket, key, upload string) ([]Part, error) {
+	var out []Part
+	for marker := 0; ; {
+		var d struct {
+			IsTruncated          bool
+			NextPartNumberMarker int
+			Part                 []struct {
+				PartNumber        int
+				Size              int64
+				ETag              string
+				ChecksumCRC64NVME string
+				LastModified      time.Time
+			}
+		}
+		if _, err := c.document(ctx, http.MethodGet, bucket, key, url.Values{"uploadId": {upload}, "part-number-marker": {strconv.Itoa(marker)}}, nil, "", &d); err != nil {
+			return nil, err
+		}
+		for _, p := range d.Part {
+			out = append(out, Part{Number: p.PartNumber, Size: p.Size, ETag: strings.Trim(p.ETag, `"`), Modified: p.LastModified})
+		}
+		if !d.IsTruncated {
+			return out, nil
+		}
+		marker = d.NextPartNumberMarker
+	}
+}
+
+// CompleteUpload makes an object of an upload's parts. crc64 is that of the
+// whole content, which the service compares; size its length.
+func (c *Client) CompleteUpload(ctx context.Context, bucket, key, upload string, parts []Part, size int64, crc64 *uint64, ifAbsent bool) (Info, error) {
+	var doc bytes.Buffer
+	doc.WriteString("<CompleteMultipartUpload>")
+	for _, p := range parts {
+		fmt.Fprintf(&doc, "<Part><PartNumber>%d</PartNumber><ETag>&quot;%s&quot;</ETag></Part>", p.Number, p.ETag)
+	}
+	doc.WriteString("</CompleteMultipartUpload>")
+	h := http.Header{"X-Amz-Mp-Object-Size": {strconv.FormatInt(size, 10)}}
+	if size < 0 {
+		h = http.Header{}
+	}
+	if crc64 != nil {
+		h.Set("X-Amz-Checksum-Crc64nvme", base64.StdEncoding.EncodeToString(sumBytes(*crc64)))
+	}
+	if ifAbsent {
+		h.Set("If-None-Match", "*")
+	}
+	var d struct{ ETag, ChecksumCRC64NVME string }
+	got, err := c.document(ctx, http.MethodPost, bucket, key, url.Values{"uploadId": {upload}}, h, doc.String(), &d)
+	if err != nil {
+		return Info{}, err
+	}
+	return Info{Size: size, ETag: strings.Trim(d.ETag, `"`), CRC64: d.ChecksumCRC64NVME, Version: got.Get("X-Amz-Version-Id")}, nil
+}
+
+// AbandonUpload ends an upload; its bytes go.
+func (c *Client) AbandonUpload(ctx context.Context, bucket, key, upload string) error {
+	_, err := c.document(ctx, http.MethodDelete, bucket, key, url.Values{"uploadId": {upload}}, nil, "", nil)
+	return err
+}
+
+// GetRange reads length bytes of an object from a byte on, as long as it has an
+// ETag.
+func (c *Client) GetRange(ctx context.Context, bucket, key, version string, from, length int64, ifMatch string) (io.ReadCloser, error) {
+	var q url.Values
+	if version != "" {
+		q = url.Values{"versionId": {version}}
+	}
+	r, err := c.request(ctx, http.MethodGet, bucket, key, q, nil)
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", from, from+length-1))
+	r.Header.Set("If-Match", `"`+ifMatch+`"`)
+	resp, err := c.do(r, sign.EmptyHash)
+	if err != nil {
+		return nil, err
+	}
+	if resp.StatusCode != http.StatusPartialContent {
+		resp.Body.Close()
+		return nil, fault.New(fault.Unavailable, "foreign", "the service does not answer with the range that was asked for").In("range")
+	}
+	return resp.Body, nil
+}
+
+func sumBytes(crc uint64) []byte {
+	h := digest.NewCRC64()
+	b := h.Sum(nil)
+	for i := range b {
+		b[i] = byte(crc >> (56 - 8*i))
+	}
+	return b
+}
