@@ -80,6 +80,9 @@ func Load(ctx context.Context, s *store.Store, now time.Time, progress func(done
 	if err := histories(ctx, s, pieces, now); err != nil {
 		return err
 	}
+	if err := unfinished(ctx, s, now); err != nil {
+		return err
+	}
 	// The changes of the last day, one after another.
 	if err := today(ctx, s, now); err != nil {
 		return err

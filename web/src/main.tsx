@@ -16,6 +16,7 @@ const Buckets = lazy(() => import('./pages/buckets/Buckets'));
 const Bucket = lazy(() => import('./pages/bucket/Bucket'));
 const ObjectPage = lazy(() => import('./pages/object/ObjectPage'));
 const Journal = lazy(() => import('./pages/journal/Journal'));
+const UploadsPage = lazy(() => import('./pages/uploads/Uploads'));
 const Connect = lazy(() => import('./pages/connect/Connect'));
 const Nowhere = lazy(() => import('./pages/Nowhere'));
 
@@ -39,6 +40,7 @@ createRoot(document.getElementById('root')!).render(
                     <Route path="/buckets" element={<Buckets />} />
                     <Route path="/buckets/:bucket/object" element={<ObjectPage />} />
                     <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
+                    <Route path="/uploads" element={<UploadsPage />} />
                     <Route path="/journal" element={<Journal />} />
                     <Route path="/connect" element={<Connect />} />
                     <Route path="*" element={<Nowhere />} />

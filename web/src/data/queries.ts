@@ -75,6 +75,17 @@ export const useJournal = (f: JournalFilter) =>
     placeholderData: (d) => d,
   });
 
+/** Unfinished multipart uploads of all buckets, oldest first. */
+export const useUnfinished = () =>
+  useInfiniteQuery({
+    queryKey: ['live', 'unfinished'],
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) => ask(api.GET('/api/v1/uploads', { params: { query: { after: pageParam, limit: 500 } } })),
+    getNextPageParam: (page) => page.next,
+    placeholderData: (d) => d,
+    refetchInterval: 5_000, // parts leave no trace in the journal
+  });
+
 /** Work on whole prefixes that the service does: what is under way, and what ended lately. */
 export const useOrders = () =>
   useQuery({

@@ -46,6 +46,7 @@ function Rail() {
   const items: { name: string; to: string; here: boolean; n?: string; gap?: boolean; mark?: StateKind }[] = [
     { name: 'Overview', to: '/', here: pathname === '/', mark: trouble },
     { name: 'Buckets', to: '/buckets', here: pathname.startsWith('/buckets'), n: buckets.data ? count(buckets.data.buckets.length) + (buckets.data.next ? '+' : '') : '', gap: true },
+    { name: 'Uploads', to: '/uploads', here: pathname.startsWith('/uploads'), n: overview.data?.unfinished.uploads ? count(overview.data.unfinished.uploads) : '' },
     { name: 'Journal', to: '/journal', here: pathname.startsWith('/journal'), gap: true },
     { name: 'Connect', to: '/connect', here: pathname.startsWith('/connect'), gap: true },
   ];

@@ -21,10 +21,10 @@ export function WorkLine() {
   const order = told.find((o) => o.state === 'running') ?? told[0];
   if (list.length === 0) return order ? <footer className="workline"><OrderLine o={order} more={told.length - 1} onSeen={() => setSeen(new Set([...seen, `${order.id} ${order.state}`]))} /></footer> : null;
   const active = list.filter((u) => u.state === 'sending' || u.state === 'waiting');
-  const asks = list.filter((u) => u.state === 'there' || u.state === 'failed');
+  const asks = list.filter((u) => u.state === 'there' || u.state === 'failed' || u.state === 'paused');
   const sending = list.find((u) => u.state === 'sending');
-  const total = list.reduce((n, u) => n + u.file.size, 0);
-  const sent = list.reduce((n, u) => n + (u.state === 'done' ? u.file.size : u.sent), 0);
+  const total = list.reduce((n, u) => n + u.size, 0);
+  const sent = list.reduce((n, u) => n + (u.state === 'done' ? u.size : u.sent), 0);
   const rate = list.filter((u) => u.state === 'sending').reduce((n, u) => n + u.rate, 0);
   const done = list.filter((u) => u.state === 'done').length;
   return (
@@ -112,6 +112,7 @@ const words: Record<Upload['state'], [Parameters<typeof State>[0]['kind'], strin
   failed: ['wrong', 'failed'],
   there: ['warn', 'asks'],
   stopped: ['off', 'stopped'],
+  paused: ['off', 'paused'],
 };
 
 /** One upload, in the dialog and in the bucket's table. */
@@ -127,14 +128,27 @@ function Row({ u }: { u: Upload }) {
         {middle(visible(`${u.bucket}/${u.key}`), 44)}
         {u.message ? <div className="small dim" style={{ whiteSpace: 'normal' }}>{u.message}</div> : null}
       </td>
-      <td className="num">{size(u.file.size)}</td>
+      <td className="num">{u.sent && u.state !== 'done' ? `${size(u.sent)} of ` : ''}{size(u.size)}</td>
       <td className="num">
         {u.state === 'sending' || u.state === 'waiting' ? (
-          <button type="button" className="link" onClick={() => uploads.stop(u.id)}>Stop</button>
+          <button type="button" className="link" onClick={() => uploads.stop(u.id)}>{u.parted ? 'Pause' : 'Stop'}</button>
         ) : u.state === 'there' ? (
           <button type="button" className="link" onClick={() => uploads.again(u.id, true)}>Replace it</button>
+        ) : u.state === 'paused' && !u.file ? (
+          <label className="link" style={{ cursor: 'pointer' }}>
+            Choose the file
+            <input type="file" hidden onChange={(e) => e.target.files?.[0] && uploads.again(u.id, u.replace, e.target.files[0])} />
+          </label>
+        ) : u.state === 'paused' ? (
+          <button type="button" className="link" onClick={() => uploads.again(u.id, u.replace)}>Go on</button>
         ) : u.state === 'failed' || u.state === 'stopped' ? (
           <button type="button" className="link" onClick={() => uploads.again(u.id, u.replace)}>Try again</button>
+        ) : null}
+        {u.parted && u.state !== 'done' && u.state !== 'sending' ? (
+          <>
+            {' '}
+            <button type="button" className="link" onClick={() => uploads.abandon(u.id)}>Abandon</button>
+          </>
         ) : null}
       </td>
     </tr>

@@ -19,6 +19,7 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   const [tag, setTag] = useState('');
   const path = { bucket: b.name };
   const turn = useChange((v: Versioning) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { versioning: v } })));
+  const offer = useChange((days: number) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { abandonAfter: days } })));
   const tags = useChange((t: Schemas['Edit']) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { tags: t } })));
   const change = useChange((q: number | null) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { quota: q as unknown as number } })));
   const bytes = quota.trim() === '' ? null : parseSize(quota);
@@ -56,6 +57,17 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
             </button>
           </div>
         </div>
+      </Section>
+      <Section title="Unfinished uploads">
+        <div className="row" style={{ paddingTop: 12 }}>
+          <span className="field sel" style={{ width: 250 }}>
+            <select value={b.abandonAfter ?? 0} onChange={(e) => offer.mutate(Number(e.target.value), { onSuccess: () => toast('Saved') })} aria-label="Abandon unfinished uploads">
+              {[...new Set([0, 1, 3, 7, 14, 30, b.abandonAfter ?? 0])].sort((x, y) => x - y).map((d) => <option key={d} value={d}>{d ? `abandon them after ${things(d, 'day')}` : 'keep them'}</option>)}
+            </select>
+          </span>
+          <Link to="/uploads">See them</Link>
+        </div>
+        {offer.error ? <Complaint error={offer.error} /> : null}
       </Section>
       <Section title="Tags" aside={things(Object.keys(b.tags ?? {}).length, 'tag')}>
         <form className="row" style={{ paddingTop: 12, flexWrap: 'wrap' }} onSubmit={(e) => { e.preventDefault(); const [name = '', ...value] = tag.split('='); tags.mutate({ set: { [name.trim()]: value.join('=').trim() } }, { onSuccess: () => setTag('') }); }}>

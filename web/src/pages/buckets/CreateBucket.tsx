@@ -1,3 +1,4 @@
+import { Checkbox } from 'radix-ui';
 import { type FormEvent, useState } from 'react';
 import { useNavigate } from 'react-router';
 
@@ -13,9 +14,10 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
   const service = useService();
   const [name, setName] = useState('');
   const [quota, setQuota] = useState('');
+  const [clean, setClean] = useState(true);
   const [versioning, setVersioning] = useState<Versioning>('on');
   const bytes = quota.trim() ? parseSize(quota) : undefined;
-  const create = useChange(() => ask(api.POST('/api/v1/buckets', { body: { name, versioning, ...(bytes ? { quota: bytes } : {}) } })));
+  const create = useChange(() => ask(api.POST('/api/v1/buckets', { body: { name, versioning, abandonAfter: clean ? 7 : 0, ...(bytes ? { quota: bytes } : {}) } })));
   const problem = create.error instanceof Problem ? create.error : null;
   const badSize = bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 MiB or 2 TiB') : null;
   const submit = (e: FormEvent) => {
@@ -45,6 +47,12 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
         <Field label="Quota, if it should have one" value={quota} onChange={(e) => setQuota(e.target.value)} name="quota" placeholder="none" error={badSize ?? (problem?.field === 'quota' ? problem : null)}
           hint="The most bytes it may hold, for instance 400 MiB. It can be changed at any time." />
         <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'off']} />
+        <label className="row" style={{ cursor: 'pointer' }}>
+          <Checkbox.Root className="check" checked={clean} onCheckedChange={(v) => setClean(v === true)} aria-label="Abandon unfinished uploads after 7 days" />
+          <span>
+            Abandon unfinished uploads after 7 days <span className="small dim">They take room that no listing shows.</span>
+          </span>
+        </label>
         <p className="small dim">It is made in region {service.data?.region ?? ''}.</p>
         {problem && problem.field && !['bucket', 'quota'].includes(problem.field) ? <Complaint error={problem} /> : null}
       </form>

@@ -1,0 +1,188 @@
+import { Checkbox } from 'radix-ui';
+import { useState } from 'react';
+import { Link, useSearchParams } from 'react-router';
+
+import { type Schemas, api, ask } from '../../api/client';
+import { useChange, useUnfinished } from '../../data/queries';
+import { Complaint, Size, Trouble, When } from '../../parts/Bits';
+import { Dialog } from '../../parts/Dialog';
+import { Shape, State } from '../../parts/Marks';
+import { useToast } from '../../parts/Toasts';
+import { ago, bucketPage, count, middle, size, things, visible } from '../../parts/format';
+
+type Row = Schemas['UploadInfo'];
+
+const columns: { id: string; name: string; num?: boolean; value: (u: Row) => string | number }[] = [
+  { id: 'key', name: 'Address', value: (u) => `${u.bucket}/${u.key}` },
+  { id: 'held', name: 'Held', num: true, value: (u) => u.bytes },
+  { id: 'parts', name: 'Parts', num: true, value: (u) => u.parts },
+  { id: 'age', name: 'Age', num: true, value: (u) => -Date.parse(u.started) },
+  { id: 'last', name: 'Last part', value: (u) => u.last ?? '' },
+  { id: 'by', name: 'Started by', value: (u) => u.by },
+];
+
+/** All unfinished multipart uploads: what they hold, how old they are, and away with them. */
+export default function Uploads() {
+  const [query, setQuery] = useSearchParams();
+  const list = useUnfinished();
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const [asking, setAsking] = useState(false);
+  const [by = 'age', down] = (query.get('sort') ?? 'age-down').split('-');
+  const column = columns.find((c) => c.id === by) ?? columns[3]!;
+  const rows = (list.data?.pages.flatMap((p) => p.uploads) ?? []).sort((a, b) => {
+    const [x, y] = [column.value(a), column.value(b)];
+    return (x < y ? -1 : x > y ? 1 : 0) * (down ? -1 : 1);
+  });
+  const all = list.data?.pages[0]?.all;
+  const picked = rows.filter((u) => chosen.has(u.id));
+  const toggle = (id: string) => {
+    const n = new Set(chosen);
+    if (!n.delete(id)) n.add(id);
+    setChosen(n);
+  };
+  const old = rows.filter((u) => Date.now() - Date.parse(u.started) > 7 * 864e5);
+  return (
+    <>
+      <div className="pagehead">
+        <div>
+          <h1>Unfinished uploads</h1>
+          <p className="meta">
+            {all ? (
+              <>
+                <span>{things(all.uploads, 'upload')}</span>
+                <span>{size(all.bytes)} held that no listing shows</span>
+                {all.oldest ? <span>oldest {ago(new Date(all.oldest))} old</span> : null}
+              </>
+            ) : null}
+          </p>
+        </div>
+        <div className="row">
+          {old.length ? (
+            <button type="button" className="btn" onClick={() => setChosen(new Set(old.map((u) => u.id)))}>
+              Choose those older than 7 days
+            </button>
+          ) : null}
+          <button type="button" className="btn harm" disabled={!picked.length} onClick={() => setAsking(true)}>
+            Abandon {picked.length ? `${count(picked.length)}, ${size(picked.reduce((n, u) => n + u.bytes, 0))}` : ''}
+          </button>
+        </div>
+      </div>
+      {list.error ? <Trouble error={list.error} /> : null}
+      {list.data && !rows.length ? (
+        <div className="empty">
+          <b className="strong">There are no unfinished uploads.</b>
+          <p className="dim">Large files are sent in parts. An upload that was begun and neither completed nor abandoned shows here, with what its parts hold. A bucket can abandon them by itself after some days: see its settings.</p>
+        </div>
+      ) : (
+        <table>
+          <thead>
+            <tr>
+              <th style={{ width: 26 }}>
+                <Checkbox.Root className="check" checked={rows.length > 0 && picked.length === rows.length ? true : picked.length ? 'indeterminate' : false}
+                  onCheckedChange={() => setChosen(picked.length === rows.length ? new Set() : new Set(rows.map((u) => u.id)))} aria-label="Choose all" />
+              </th>
+              {columns.map((c) => (
+                <th key={c.id} className={c.num ? 'num' : ''} aria-sort={c.id === column.id ? (down ? 'descending' : 'ascending') : undefined}>
+                  <button type="button" className={c.id === column.id ? 'sort' : ''} onClick={() => setQuery({ sort: c.id === column.id && !down ? `${c.id}-down` : c.id }, { replace: true })}>
+                    {c.name} {c.id === column.id ? (down ? '↓' : '↑') : ''}
+                  </button>
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((u) => {
+              const days = (Date.now() - Date.parse(u.started)) / 864e5;
+              return (
+                <tr key={u.id} className={chosen.has(u.id) ? 'chosen' : ''}>
+                  <td>
+                    <Checkbox.Root className="check" checked={chosen.has(u.id)} onCheckedChange={() => toggle(u.id)} aria-label={`Choose ${visible(u.key)}`} />
+                  </td>
+                  <td title={visible(`${u.bucket}/${u.key}`)}>
+                    <Link className="plain key" to={bucketPage(u.bucket, u.key.slice(0, u.key.lastIndexOf('/') + 1))}>
+                      {middle(visible(`${u.bucket}/${u.key}`), 56)}
+                    </Link>
+                  </td>
+                  <td className="num">
+                    <Size bytes={u.bytes} />
+                  </td>
+                  <td className="num">{count(u.parts)}</td>
+                  <td className="num">{days > 7 ? <State kind="warn">{ago(new Date(u.started))}</State> : <span className="dim">{ago(new Date(u.started))}</span>}</td>
+                  <td className="dim">{u.last ? <When at={u.last} /> : 'none came'}</td>
+                  <td className="key">{u.by}</td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </table>
+      )}
+      {list.hasNextPage ? (
+        <button type="button" className="btn" style={{ marginTop: 8 }} onClick={() => void list.fetchNextPage()}>
+          Read more
+        </button>
+      ) : null}
+      {asking ? <Abandon uploads={picked} onClose={() => setAsking(false)} onDone={() => { setAsking(false); setChosen(new Set()); }} /> : null}
+    </>
+  );
+}
+
+function Abandon({ uploads, onClose, onDone }: { uploads: Row[]; onClose: () => void; onDone: () => void }) {
+  const toast = useToast();
+  const [typed, setTyped] = useState('');
+  const bytes = uploads.reduce((n, u) => n + u.bytes, 0);
+  const act = useChange(() => ask(api.POST('/api/v1/uploads/abandon', { body: { uploads: uploads.map((u) => ({ bucket: u.bucket, key: u.key, id: u.id })) } })));
+  const ready = uploads.length === 1 || typed.trim() === String(uploads.length);
+  return (
+    <Dialog open onClose={onClose} title={`Abandon ${things(uploads.length, 'upload')}?`}
+      footer={
+        <>
+          <button type="button" className="btn" autoFocus onClick={onClose}>
+            Keep
+          </button>
+          <button type="button" className="btn harm solid" disabled={!ready || act.isPending} onClick={() => act.mutate(undefined, { onSuccess: (q) => { toast(`Abandoned ${things(q.objects, 'upload')}; ${size(q.bytes)} will be freed`); onDone(); } })}>
+            Abandon {things(uploads.length, 'upload')}
+          </button>
+        </>
+      }>
+      <table className="tight" style={{ marginBottom: 12 }}>
+        <tbody>
+          {uploads.slice(0, 6).map((u) => (
+            <tr key={u.id}>
+              <td className="key">{middle(visible(`${u.bucket}/${u.key}`), 46)}</td>
+              <td className="num">
+                <Size bytes={u.bytes} />
+              </td>
+            </tr>
+          ))}
+          {uploads.length > 6 ? (
+            <tr>
+              <td className="faint">and {uploads.length - 6} more</td>
+              <td />
+            </tr>
+          ) : null}
+          <tr className="total">
+            <td>In all, {things(uploads.reduce((n, u) => n + u.parts, 0), 'part')}</td>
+            <td className="num">
+              <Size bytes={bytes} />
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <p className="row" style={{ alignItems: 'baseline' }}>
+        <span className="warn">
+          <Shape kind="warn" size={11} />
+        </span>
+        <span>What was sent is gone; whoever is still sending starts anew. Objects that are there are not touched.</span>
+      </p>
+      {uploads.length > 1 ? (
+        <label className="row" style={{ marginTop: 12 }}>
+          Type <b className="strong">{uploads.length}</b> to go on
+          <span className="field short">
+            <input value={typed} onChange={(e) => setTyped(e.target.value)} inputMode="numeric" aria-label="The number of uploads" className="num" />
+          </span>
+        </label>
+      ) : null}
+      {act.error ? <Complaint error={act.error} /> : null}
+    </Dialog>
+  );
+}
