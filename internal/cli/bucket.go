@@ -25,12 +25,12 @@ func examples(lines ...string) string {
 func (a *app) bucketCommand() *cli.Command {
 	return &cli.Command{Name: "bucket", Usage: "create, list, show, change, empty and remove buckets", Commands: []*cli.Command{
 		{Name: "create", Usage: "create a bucket", ArgsUsage: "NAME", Description: examples("spindle bucket create plates", "spindle bucket create germination --quota 400MiB --versioning on"),
-			Flags:  []cli.Flag{versioningFlag(), bucketTagFlag(), &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"}},
+			Flags:  []cli.Flag{versioningFlag(), bucketTagFlag(), &cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them", Value: 7}, &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"}},
 			Action: a.bucketCreate},
 		{Name: "list", Usage: "list buckets", Description: examples("spindle bucket list", "spindle bucket list --json"), Action: a.bucketList},
 		{Name: "show", Usage: "show a bucket's settings and usage", ArgsUsage: "NAME", Description: examples("spindle bucket show plates", "spindle bucket show attic --json"), Action: a.bucketShow},
 		{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME", Description: examples("spindle bucket change germination --quota 2GiB", "spindle bucket change germination --quota none", "spindle bucket change plates --versioning paused"),
-			Flags:  []cli.Flag{versioningFlag(), bucketTagFlag(), &cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"}, &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"}},
+			Flags:  []cli.Flag{versioningFlag(), bucketTagFlag(), &cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"}, &cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them"}, &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"}},
 			Action: a.bucketChange},
 		{Name: "empty", Usage: "remove all objects of a bucket with their versions, for good", ArgsUsage: "NAME", Description: examples("spindle bucket empty attic --rehearse", "spindle bucket empty attic --yes"),
 			Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
@@ -56,7 +56,7 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"name": name, "versioning": c.String("versioning")}
+	in := map[string]any{"name": name, "versioning": c.String("versioning"), "abandonAfter": c.Int("abandon-after")}
 	if !c.IsSet("versioning") {
 		in["versioning"] = "off"
 	}
@@ -175,6 +175,11 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		if u := b.Usage; u.Previous > 0 || u.Markers > 0 || b.Versioning != "off" {
 			facts = append(facts, [2]string{"Previous versions", fmt.Sprintf("%s, %s (%s bytes)", count(u.Previous), size(u.PreviousBytes), count(u.PreviousBytes))}, [2]string{"Delete markers", count(u.Markers)})
 		}
+		after := "kept"
+		if b.AbandonAfter != nil {
+			after = fmt.Sprintf("abandoned after %s", things(int64(*b.AbandonAfter), "day", "days"))
+		}
+		facts = append(facts, [2]string{"Unfinished uploads", after})
 		for _, name := range sortedKeys(b.Tags) {
 			facts = append(facts, [2]string{"Tag " + shown(name), shown(b.Tags[name])})
 		}
@@ -200,6 +205,9 @@ func (a *app) bucketChange(ctx context.Context, c *cli.Command) error {
 		if in["quota"], err = parseSize("quota", c.String("quota")); err != nil {
 			return err
 		}
+	}
+	if c.IsSet("abandon-after") {
+		in["abandonAfter"] = c.Int("abandon-after")
 	}
 	if c.IsSet("versioning") {
 		in["versioning"] = c.String("versioning")

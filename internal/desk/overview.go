@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/dustin/go-humanize"
 
 	"spindle/internal/catalog"
 	"spindle/internal/works"
@@ -236,6 +237,10 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, buckets []*catalog.Buc
 		}
 		o.Concerns = append(o.Concerns, Concern{State: state, Subject: "the volume", Says: "is nearly full", Detail: "When it is full, writes are refused; nothing stored is lost.",
 			Figure: fmt.Sprintf("%.1f %% free", 100*share)})
+	}
+	if u := o.Unfinished; u.Uploads > 0 && o.At.Sub(u.Oldest) > 7*24*time.Hour {
+		o.Concerns = append(o.Concerns, Concern{State: "attention", Subject: "unfinished uploads", Says: "take room that no listing shows", Detail: fmt.Sprintf("The oldest was started %.0f days ago. Complete them, or abandon them; a bucket can do so by itself.", o.At.Sub(u.Oldest).Hours()/24),
+			Figure: humanize.IBytes(uint64(u.Bytes)), Page: "uploads"})
 	}
 	grew := map[string]int64{}
 	for _, g := range o.Grew {

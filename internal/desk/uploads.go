@@ -141,9 +141,9 @@ func (d *Desk) uploadCalls(api huma.API) {
 		func(ctx context.Context, in *struct {
 			UploadRef
 			Body struct {
-				Parts []PartName `json:"parts,omitempty" maxItems:"10000"`
-				Size     int64 `json:"size,omitempty" doc:"Of the whole: compared when it is given"`
-				IfAbsent bool  `json:"ifAbsent,omitempty"`
+				Parts    []PartName `json:"parts,omitempty" maxItems:"10000"`
+				Size     int64      `json:"size,omitempty" doc:"Of the whole: compared when it is given"`
+				IfAbsent bool       `json:"ifAbsent,omitempty"`
 			}
 		}) (*objectOut, error) {
 			a, err := address(in.Bucket, in.Key)

@@ -1,9 +1,12 @@
 package desk_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -230,6 +233,81 @@ func TestTheStrandInTheConsole(t *testing.T) {
 	walk("remove", harness.Button("Remove"), harness.Appears("can be brought back"), harness.Button("Remove 1 object"), harness.Appears("A delete marker hides it"))
 	walk("bring back", harness.Button("Bring back the last version"), harness.Appears("Current version"))
 	walk("the old name", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=k"), harness.Appears("Renamed"), harness.Appears("plates/new/name"))
+}
+
+func TestUploadsAtTheDesk(t *testing.T) {
+	s := harness.Service(t, nil)
+	p, _ := keeping(t, s)
+	st, u := p.ask("POST", "/api/v1/buckets/plates/uploads", map[string]any{"key": "big", "contentType": "image/tiff", "metadata": map[string]string{"taxon": "Erica"}})
+	if st != 201 {
+		t.Fatalf("starting: %d %v", st, u)
+	}
+	path := fmt.Sprintf("/api/v1/buckets/plates/uploads/%v", u["id"])
+	if st, x := p.ask("PUT", path+"/parts/1?key=big", "hello"); st != 201 || x["size"] != 7.0 { // as JSON, with quotes
+		t.Errorf("a part: %d %v", st, x)
+	}
+	for what, x := range map[string]struct {
+		method, path string
+		in           any
+		status       int
+		code         string
+	}{
+		"a part without number":      {"PUT", path + "/parts/0?key=big", "x", 400, "part-number"},
+		"a part of another key":      {"PUT", path + "/parts/1?key=other", "x", 404, "upload-missing"},
+		"an unknown upload":          {"GET", "/api/v1/buckets/plates/uploads/nix?key=big", nil, 404, "upload-missing"},
+		"completing a missing part":  {"POST", path + "/complete?key=big", map[string]any{"parts": []map[string]any{{"number": 2}}}, 400, "part-missing"},
+		"completing with a bad ETag": {"POST", path + "/complete?key=big", map[string]any{"parts": []map[string]any{{"number": 1, "etag": "x"}}}, 400, "part-missing"},
+		"completing another size":    {"POST", path + "/complete?key=big", map[string]any{"size": 9}, 400, "size-mismatch"},
+		"abandoning an unknown one":  {"POST", "/api/v1/uploads/abandon", map[string]any{"uploads": []map[string]string{{"bucket": "plates", "key": "big", "id": "nix"}}}, 404, "upload-missing"},
+		"of no moment":               {"GET", "/api/v1/uploads?olderThan=soon", nil, 400, "moment"},
+		"days that are none":         {"PATCH", "/api/v1/buckets/plates", map[string]any{"abandonAfter": 99999}, 422, ""},
+	} {
+		if st, e := p.ask(x.method, x.path, x.in); st != x.status || x.code != "" && e["code"] != x.code {
+			t.Errorf("%s: %d %v, want %d %s", what, st, e, x.status, x.code)
+		}
+	}
+	if st, l := p.ask("GET", "/api/v1/uploads?bucket=plates", nil); st != 200 || dig(l, "uploads", 0, "bytes") != 7.0 || dig(l, "all", "uploads") != 1.0 {
+		t.Errorf("listed: %d %v", st, l)
+	}
+	for range 2 { // said again it tells the same
+		if st, o := p.ask("POST", path+"/complete?key=big", map[string]any{"parts": []map[string]any{{"number": 1}}}); st != 200 || o["size"] != 7.0 || o["arrived"] != "in 1 parts" || dig(o, "metadata", "taxon") != "Erica" {
+			t.Errorf("completed: %d %v", st, o)
+		}
+	}
+	if st, b := p.ask("PATCH", "/api/v1/buckets/plates", map[string]any{"abandonAfter": 3}); st != 200 || b["abandonAfter"] != 3.0 {
+		t.Errorf("abandoned after: %d %v", st, b)
+	}
+}
+
+// TestUploadsInPartsFromTheBrowser pauses an upload, reloads the page, chooses
+// the file again and has it go on.
+func TestUploadsInPartsFromTheBrowser(t *testing.T) {
+	s := harness.Service(t, nil)
+	p, c := keeping(t, s)
+	file := filepath.Join(t.TempDir(), "mosaic.tif")
+	if err := os.WriteFile(file, bytes.Repeat([]byte("0123456789abcdef"), 40<<16), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	walk, text := signedIn(t, s, "/buckets/plates")
+	walk("slow the line", harness.Script(`{const send = XMLHttpRequest.prototype.send; let n = 0; XMLHttpRequest.prototype.send = function (b) { if (++n > 2) return; send.call(this, b) }}`))
+	walk("upload", chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file}, chromedp.NodeReady), harness.Appears("Uploading 1 of 1"), harness.Appears("16.0 MiB of 40.0 MiB"))
+	walk("pause", harness.Button("under way"), harness.Appears("Pause"), harness.Button("Pause"), harness.Appears("what was sent is kept"))
+	walk("reload", harness.Script(`window.onbeforeunload = null`), chromedp.Navigate(s.DeskURL+"/uploads"), harness.Appears("plates/mosaic.tif"), harness.Appears("1 upload asks"), harness.Button("Show"), harness.Appears("Choose the file again"))
+	if n := text(`document.querySelector("main tbody tr").innerText`); !strings.Contains(n, "16.0") {
+		t.Errorf("the page of uploads says %q", n)
+	}
+	walk("go on", chromedp.SetUploadFiles(chromedp.CSS(".dialog input[type=file]"), []string{file}, chromedp.NodeReady), harness.Appears("1 file uploaded"), harness.Appears("There are no unfinished uploads"))
+	if o, err := c.Head(t.Context(), "plates", "mosaic.tif"); err != nil || o.Size != 40<<20 || !strings.HasSuffix(o.ETag, "-5") {
+		t.Errorf("uploaded: %+v, %v", o, err)
+	}
+	// Unfinished ones are chosen and abandoned.
+	for _, key := range []string{"a", "b"} {
+		if st, u := p.ask("POST", "/api/v1/buckets/plates/uploads", map[string]any{"key": key}); st != 201 {
+			t.Fatal(u)
+		}
+	}
+	walk("abandon", chromedp.Navigate(s.DeskURL+"/uploads"), harness.Appears("plates/b"), chromedp.Click(chromedp.CSS(`button[aria-label="Choose all"]`)), harness.Button("Abandon 2"), harness.Appears("What was sent is gone"),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="The number of uploads"]`), "2"), chromedp.Click(chromedp.CSS("button.harm.solid")), harness.Appears("Abandoned 2 uploads"), harness.Appears("There are no unfinished uploads"))
 }
 
 func TestThePastAndTheJournalInTheConsole(t *testing.T) {

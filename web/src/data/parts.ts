@@ -110,7 +110,10 @@ function sendPart(bucket: string, key: string, upload: string, n: number, bytes:
   return new Promise((ok, no) => {
     if (stop.aborted) return no(new DOMException('stopped', 'AbortError'));
     const x = new XMLHttpRequest();
-    const halt = () => x.abort();
+    const halt = () => {
+      x.abort();
+      no(new DOMException('stopped', 'AbortError'));
+    };
     stop.addEventListener('abort', halt);
     x.upload.onprogress = (e) => progress(e.loaded);
     x.onloadend = () => {

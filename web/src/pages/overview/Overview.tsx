@@ -31,6 +31,7 @@ export default function Overview() {
             {longDate(at)} <span>{things(d.buckets, 'bucket')}</span>
             <span>{things(d.objects, 'object')}</span>
             <span>{size(d.bytes)}</span>
+            {d.unfinished.bytes ? <span>{size(d.unfinished.bytes)} in unfinished uploads</span> : null}
             <span>{size(d.free)} free</span>
           </p>
         </div>
@@ -95,7 +96,7 @@ function Concerns({ d }: { d: Schemas['Overview'] }) {
                 <State kind={kind}>{word}</State>
               </td>
               <td style={{ padding: '6px 8px' }}>
-                <b className={c.page ? 'key strong' : 'strong'}>{middle(visible(c.subject), 60)}</b> {c.says}
+                <b className={c.page && c.page !== 'uploads' ? 'key strong' : 'strong'}>{middle(visible(c.subject), 60)}</b> {c.says}
                 <div className="small dim">{c.detail}</div>
               </td>
               <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
@@ -103,7 +104,7 @@ function Concerns({ d }: { d: Schemas['Overview'] }) {
                 {c.since ? <div className="small dim">since {ago(new Date(c.since))}</div> : null}
               </td>
               <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
-                {c.page === 'settings' ? <Link to={`/buckets/${bucket}/settings`}>Change quota</Link> : c.page === 'object' ? <Link to={objectPage(bucket!, rest.join('/'))}>Show</Link> : null}
+                {c.page === 'settings' ? <Link to={`/buckets/${bucket}/settings`}>Change quota</Link> : c.page === 'uploads' ? <Link to="/uploads">See them</Link> : c.page === 'object' ? <Link to={objectPage(bucket!, rest.join('/'))}>Show</Link> : null}
               </td>
             </tr>
           );
