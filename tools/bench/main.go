@@ -47,7 +47,7 @@ const (
 func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
-	only := flag.String("only", "", "run only the parts named: large, small, list, versions, memory")
+	only := flag.String("only", "", "run only the parts named: large, small, list, versions, uploads, memory")
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -106,7 +106,7 @@ func run(dir, only string, span time.Duration) error {
 	for _, part := range []struct {
 		name string
 		run  func() error
-	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"memory", b.memory}} {
+	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads}, {"memory", b.memory}} {
 		if only == "" || strings.Contains(only, part.name) {
 			if err := part.run(); err != nil {
 				return fmt.Errorf("%s: %w", part.name, err)
