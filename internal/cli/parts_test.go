@@ -3,9 +3,12 @@ package cli_test
 import (
 	"bytes"
 	"context"
+	"io"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -126,6 +129,12 @@ func TestAnUploadGoesOnWhereItWas(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "The same") {
 		t.Errorf("after %d stops: %d %s", kills, code, out)
 	}
+	// At most one part for each of the two streams was sent again at each stop.
+	if in := received(t, s); in > n+int64(kills)*2*(5<<20)+1<<20 {
+		t.Errorf("%d bytes came in for %d after %d stops", in, n, kills)
+	} else {
+		t.Logf("%d stops; %d bytes came in for %d", kills, in, n)
+	}
 	if left, err := filepath.Glob(filepath.Join(dir, ".local/state/spindle/uploads/*")); err != nil || len(left) != 0 {
 		t.Errorf("state is left: %v, %v", left, err)
 	}
@@ -133,7 +142,20 @@ func TestAnUploadGoesOnWhereItWas(t *testing.T) {
 	if code != 0 || out != "" {
 		t.Errorf("uploads are left after %d stops: %s%s", kills, out, errs)
 	}
-	// A file that changed is noticed; on another machine the upload is taken up without state.
+	// A file that changed since its upload began is noticed.
+	ctx, stop := context.WithCancel(t.Context())
+	time.AfterFunc(60*time.Millisecond, stop)
+	var said bytes.Buffer
+	if code := cli.Run([]string{"spindle", "object", "put", file, "plates/changed", "--part-size", "5MiB"}, &cli.Env{In: strings.NewReader(""), Out: &said, Err: &said, Getenv: func(k string) string { return env[k] }, Done: ctx, Width: 100}); code != 0 {
+		write(t, file, noise(n-1))
+		if code, out, errs = runEnv(t, env, "", false, "object", "put", file, "plates/changed", "--part-size", "5MiB"); code != 0 || !strings.Contains(errs, "it starts anew") {
+			t.Errorf("a file that changed: %d %s%s", code, out, errs)
+		}
+		if code, out, _ = runEnv(t, env, "", false, "object", "verify", file, "plates/changed"); code != 0 {
+			t.Errorf("a file that changed: %s", out)
+		}
+	}
+	// On another machine the upload is taken up without state.
 	code, id, errs := runEnv(t, env, "", false, "upload", "start", "plates/second")
 	if code != 0 {
 		t.Fatal(errs)
@@ -152,6 +174,27 @@ func TestAnUploadGoesOnWhereItWas(t *testing.T) {
 	if code, _, errs = runEnv(t, env, "", false, "upload", "resume", file, "plates/third"); code != 4 || !strings.Contains(errs, "no unfinished upload") {
 		t.Errorf("nothing to resume: %d %s", code, errs)
 	}
+}
+
+// received gives how many bytes of bodies the service has read.
+func received(t *testing.T, s *harness.Running) int64 {
+	t.Helper()
+	resp, err := http.Get(s.DeskURL + "/metrics")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, rest, _ := strings.Cut(string(b), `spindle_wire_bytes_total{direction="in"} `)
+	line, _, _ := strings.Cut(rest, "\n")
+	v, err := strconv.ParseFloat(line, 64)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return int64(v)
 }
 
 func TestLargeObjectsAreGotInRanges(t *testing.T) {
