@@ -66,7 +66,7 @@ func TestVersionsFromTheCommandLine(t *testing.T) {
 	x.run(0, "two", "object", "get", "plates/k", "-", "--version", "{FIRST}")
 	x.run(0, "two", "object", "get", "plates/k", "-", "--as-of", "{WHEN}")
 	x.run(2, "give one of them", "object", "get", "plates/k", "-", "--as-of", "1d", "--version", "{FIRST}")
-	x.run(0, "Previous versions  2, 6 B", "bucket", "show", "plates")
+	x.run(0, "2, 6 B (6 bytes)", "bucket", "show", "plates")
 	x.run(0, "Tag kind", "bucket", "show", "plates")
 	x.run(0, "Would remove version {FIRST} of plates/k, 3 B", "object", "remove", "plates/k", "--version", "{FIRST}", "--rehearse")
 	x.run(0, "can be brought back", "object", "remove", "plates/k", "--rehearse")
