@@ -287,6 +287,11 @@ func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog
 	if len(c.Parts) == 0 {
 		return nil, nil, fault.New(fault.Invalid, "parts-none", "no parts are named").In("parts").Do("name at least one")
 	}
+	for i, p := range c.Parts {
+		if i > 0 && p.Number <= c.Parts[i-1].Number {
+			return nil, nil, fault.New(fault.Invalid, "part-order", "The list of parts was not in ascending order: %d follows %d", p.Number, c.Parts[i-1].Number).In("parts").Do("name each part once, by rising numbers")
+		}
+	}
 	v := &object.Version{Key: c.Key, Revision: 1, Created: author.At, Headers: u.Headers, Metadata: u.Metadata, Tags: u.Tags, By: author.Who, Source: author.Source}
 	sum := md5.New()
 	var partSums hash.Hash
@@ -296,9 +301,6 @@ func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog
 	}
 	numbers := make([]int, len(c.Parts))
 	for i, p := range c.Parts {
-		if i > 0 && p.Number <= c.Parts[i-1].Number {
-			return nil, nil, fault.New(fault.Invalid, "part-order", "The list of parts was not in ascending order: %d follows %d", p.Number, c.Parts[i-1].Number).In("parts").Do("name each part once, by rising numbers")
-		}
 		at, ok := slices.BinarySearchFunc(have, p.Number, func(x catalog.Part, n int) int { return x.Number - n })
 		if !ok {
 			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d is not there", p.Number).In("parts").Do("list the parts, and send what is missing")

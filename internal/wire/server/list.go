@@ -2,7 +2,6 @@ package server
 
 import (
 	"encoding/base64"
-	"strconv"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/digest"
@@ -21,19 +20,17 @@ type listing struct {
 	more                     bool
 }
 
-func (q *request) readListing(after string) (*listing, error) {
-	l := &listing{prefix: q.query.Get("prefix"), delimiter: q.query.Get("delimiter"), after: after, max: 1000, encode: func(s string) string { return s }}
+// readPlace reads what all listings share: where, after what, how many, encoded how.
+func (q *request) readPlace(after, limit string) (*listing, error) {
+	l := &listing{prefix: q.query.Get("prefix"), delimiter: q.query.Get("delimiter"), after: after, encode: func(s string) string { return s }}
 	for name, v := range map[string]string{"prefix": l.prefix, "delimiter": l.delimiter, "marker": after} {
 		if err := object.CheckText(name, v); err != nil {
 			return nil, err
 		}
 	}
-	if v := q.query.Get("max-keys"); v != "" {
-		n, err := strconv.Atoi(v)
-		if err != nil || n < 0 {
-			return nil, fault.New(fault.Invalid, "max-keys", "max-keys is a number from 0 to 1000").In("max-keys")
-		}
-		l.max = min(n, 1000)
+	var err error
+	if l.max, err = q.count(limit, 1000); err != nil {
+		return nil, err
 	}
 	switch l.encoding = q.query.Get("encoding-type"); l.encoding {
 	case "":
@@ -42,11 +39,18 @@ func (q *request) readListing(after string) (*listing, error) {
 	default:
 		return nil, fault.New(fault.Invalid, "encoding-type", "the only encoding is url").In("encoding-type")
 	}
+	return l, nil
+}
+
+func (q *request) readListing(after string) (*listing, error) {
+	l, err := q.readPlace(after, "max-keys")
+	if err != nil {
+		return nil, err
+	}
 	if l.max == 0 {
 		_, err := q.s.store.Bucket(q.ctx(), q.bucket)
 		return l, err
 	}
-	var err error
 	l.page, l.more, err = q.s.store.List(q.ctx(), q.bucket, catalog.Listing{Prefix: l.prefix, Delimiter: l.delimiter, After: after, Max: l.max})
 	return l, err
 }

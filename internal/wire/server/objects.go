@@ -326,34 +326,40 @@ func (q *request) sayVersion(header string, id object.VersionID) error {
 	return nil
 }
 
-func (q *request) getObject() error {
-	a, err := q.address()
-	if err != nil {
-		return err
+// version gives the version that the request is about, and names it in the
+// answer. A delete marker is an error.
+func (q *request) version() (a catalog.Address, v *object.Version, err error) {
+	if a, err = q.address(); err != nil {
+		return a, nil, err
 	}
 	id, err := q.versionID()
 	if err != nil {
-		return err
+		return a, nil, err
 	}
+	if v, err = q.s.store.FindVersion(q.ctx(), a, id); err != nil {
+		return a, nil, err
+	}
+	if v.Marker {
+		h := q.w.Header()
+		h.Set("x-amz-delete-marker", "true")
+		h.Set("x-amz-version-id", v.ID().String())
+		h.Set("Allow", http.MethodDelete)
+		return a, nil, fault.New(fault.Conflict, "version-marker", "The specified method is not allowed against this resource: the version is a delete marker").In("versionId").Do("name another version")
+	}
+	return a, v, q.sayVersion("x-amz-version-id", v.ID())
+}
+
+func (q *request) getObject() error {
 	for param := range overrides {
 		if strings.ContainsFunc(q.query.Get(param), unicode.IsControl) {
 			return fault.New(fault.Invalid, "override", "the value has a control character, which no header may have").In(param).Do("leave it out")
 		}
 	}
-	v, err := q.s.store.FindVersion(q.ctx(), a, id)
+	a, v, err := q.version()
 	if err != nil {
 		return err
 	}
 	h := q.w.Header()
-	if v.Marker {
-		h.Set("x-amz-delete-marker", "true")
-		h.Set("x-amz-version-id", v.ID().String())
-		h.Set("Allow", http.MethodDelete)
-		return fault.New(fault.Conflict, "version-marker", "The specified method is not allowed against this resource: the version is a delete marker").In("versionId").Do("name another version")
-	}
-	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
-		return err
-	}
 	switch q.conditions().Read(v) {
 	case object.NotModified:
 		h.Set("ETag", `"`+v.ETag.String()+`"`)

@@ -238,15 +238,7 @@ func (q *request) probeBucket(p probe) error {
 }
 
 func (q *request) probeObject(p probe) error {
-	a, err := q.address()
-	if err != nil {
-		return err
-	}
-	id, err := q.versionID()
-	if err != nil {
-		return err
-	}
-	if _, err := q.s.store.FindVersion(q.ctx(), a, id); err != nil {
+	if _, _, err := q.version(); err != nil {
 		return err
 	}
 	return q.answer(p)

@@ -14,7 +14,6 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
-	"spindle/internal/wire/sign"
 )
 
 func checksumType(perPart bool) string {
@@ -242,16 +241,11 @@ func (q *request) count(name string, most int) (int, error) {
 
 func (q *request) listUploads() error {
 	get := q.query.Get
-	prefix, delimiter, marker := get("prefix"), get("delimiter"), get("key-marker")
-	for name, v := range map[string]string{"prefix": prefix, "delimiter": delimiter, "key-marker": marker} {
-		if err := object.CheckText(name, v); err != nil {
-			return err
-		}
-	}
-	limit, err := q.count("max-uploads", 1000)
+	place, err := q.readPlace(get("key-marker"), "max-uploads")
 	if err != nil {
 		return err
 	}
+	prefix, delimiter, marker, limit, encode := place.prefix, place.delimiter, place.after, place.max, place.encode
 	f, err := q.s.store.Bucket(q.ctx(), q.bucket)
 	if err != nil {
 		return err
@@ -269,10 +263,6 @@ func (q *request) listUploads() error {
 		case !fault.HasCode(err, "upload-missing"): // one that ended meanwhile: go on with the next key
 			return err
 		}
-	}
-	encode := func(s string) string { return s }
-	if get("encoding-type") == "url" {
-		encode = func(s string) string { return sign.Escape(s, false) }
 	}
 	var page []*catalog.Upload
 	var folded []string
@@ -455,22 +445,8 @@ func (q *request) abandonUpload() error {
 
 // attributes answers what an object's attributes are.
 func (q *request) attributes() error {
-	a, err := q.address()
+	_, v, err := q.version()
 	if err != nil {
-		return err
-	}
-	id, err := q.versionID()
-	if err != nil {
-		return err
-	}
-	v, err := q.s.store.FindVersion(q.ctx(), a, id)
-	if err != nil {
-		return err
-	}
-	if v.Marker {
-		return fault.New(fault.Conflict, "version-marker", "The specified method is not allowed against this resource: the version is a delete marker").In("versionId")
-	}
-	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
 		return err
 	}
 	q.w.Header().Set("Last-Modified", v.Created.Format(http.TimeFormat))

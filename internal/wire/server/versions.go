@@ -7,13 +7,11 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"strconv"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
-	"spindle/internal/wire/sign"
 )
 
 // versioningWords are the dialect's words for a bucket that has or had versioning.
@@ -63,27 +61,12 @@ func (q *request) putVersioning() error {
 
 func (q *request) listVersions() error {
 	get := q.query.Get
-	l := catalog.Versions{Prefix: get("prefix"), Delimiter: get("delimiter"), After: get("key-marker"), Max: 1000}
-	for name, v := range map[string]string{"prefix": l.Prefix, "delimiter": l.Delimiter, "key-marker": l.After} {
-		if err := object.CheckText(name, v); err != nil {
-			return err
-		}
+	place, err := q.readPlace(get("key-marker"), "max-keys")
+	if err != nil {
+		return err
 	}
-	if v := get("max-keys"); v != "" {
-		n, err := strconv.Atoi(v)
-		if err != nil || n < 0 {
-			return fault.New(fault.Invalid, "max-keys", "max-keys is a number from 0 to 1000").In("max-keys")
-		}
-		l.Max = min(n, 1000)
-	}
-	encode := func(s string) string { return s }
-	switch get("encoding-type") {
-	case "":
-	case "url":
-		encode = func(s string) string { return sign.Escape(s, false) }
-	default:
-		return fault.New(fault.Invalid, "encoding-type", "the only encoding is url").In("encoding-type")
-	}
+	encode := place.encode
+	l := catalog.Versions{Prefix: place.prefix, Delimiter: place.delimiter, After: place.after, Max: place.max}
 	if v := get("version-id-marker"); v != "" {
 		if l.After == "" {
 			return fault.New(fault.Invalid, "version-id-marker", "A version-id marker cannot be specified without a key marker.").In("version-id-marker")
@@ -106,7 +89,6 @@ func (q *request) listVersions() error {
 	}
 	var page []catalog.Listed
 	var more bool
-	var err error
 	if l.Max > 0 {
 		page, more, err = q.s.store.ListVersions(q.ctx(), q.bucket, l)
 	} else {
@@ -255,22 +237,8 @@ func (q *request) deleteBucketTags() error {
 }
 
 func (q *request) getTags() error {
-	a, err := q.address()
+	_, v, err := q.version()
 	if err != nil {
-		return err
-	}
-	id, err := q.versionID()
-	if err != nil {
-		return err
-	}
-	v, err := q.s.store.FindVersion(q.ctx(), a, id)
-	if err != nil {
-		return err
-	}
-	if v.Marker {
-		return fault.New(fault.Conflict, "version-marker", "The specified method is not allowed against this resource: the version is a delete marker").In("versionId")
-	}
-	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
 		return err
 	}
 	return q.xml(writeTagging(v.Tags))
