@@ -16,7 +16,15 @@ import (
 	"spindle/internal/wire/client"
 )
 
-func TestMain(m *testing.M) { os.Exit(harness.Main(m)) }
+// asCommand in the environment makes this test's program the command line itself.
+const asCommand = "SPINDLE_TEST_AS_COMMAND"
+
+func TestMain(m *testing.M) {
+	if os.Getenv(asCommand) != "" {
+		os.Exit(cli.Run(os.Args, cli.System()))
+	}
+	os.Exit(harness.Main(m))
+}
 
 // run runs a command line against a service and gives code, stdout and stderr.
 func run(t *testing.T, s *harness.Running, in string, args ...string) (int, string, string) {

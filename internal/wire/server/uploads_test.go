@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"bytes"
 	"crypto/md5"
 	"crypto/sha256"
 	"encoding/base64"
@@ -11,12 +12,17 @@ import (
 	"hash/crc32"
 	"math/rand/v2"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 
 	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
 	"spindle/internal/harness"
+	"spindle/internal/service"
+	"spindle/internal/wire/client"
 )
 
 const minPart = 5 << 20
@@ -285,4 +291,71 @@ func TestUploadsAreListedAndAbandoned(t *testing.T) {
 	// A bucket may be removed with unfinished uploads; they go along.
 	st, _, b = s.Do("DELETE", "/plates", nil, "", true)
 	want(t, "removing the bucket", st, b, 204)
+}
+
+// TestNoRoomInTheMiddle fills the volume in the middle of an upload: what was
+// acknowledged stays, the refusal says so, and with room again it goes on.
+func TestNoRoomInTheMiddle(t *testing.T) {
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=13m"); err != nil {
+		t.Skipf("a small disk cannot be made here: %v", err)
+	}
+	s := harness.Service(t, func(c *service.Config) { c.Data = dir })
+	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
+	c := s.Client()
+	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
+		t.Fatal(err)
+	}
+	id, err := c.StartUpload(t.Context(), "plates", "mosaic", client.Put{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	part := bytes.Repeat([]byte("moor"), 5<<18)
+	put := func(n int) (client.Part, error) {
+		return c.PutPart(t.Context(), "plates", "mosaic", id, n, bytes.NewReader(part), int64(len(part)))
+	}
+	done := make([]client.Part, 3)
+	if done[0], err = put(1); err != nil {
+		t.Fatal(err)
+	}
+	// There is room for either of two, which arrive together, and not for both.
+	var errs [3]error
+	var wg sync.WaitGroup
+	for n := 1; n <= 2; n++ {
+		wg.Go(func() { done[n], errs[n] = put(n + 1) })
+	}
+	wg.Wait()
+	failed := 0
+	for n, err := range errs {
+		if err != nil {
+			failed = n + 1
+			if k := fault.KindOf(err); k != fault.Full && k != fault.Unavailable || !strings.Contains(err.Error(), "volume") {
+				t.Errorf("part %d without room: %v", n+1, err)
+			}
+		}
+	}
+	if failed == 0 {
+		t.Fatal("there was room for all")
+	}
+	if there, err := c.Parts(t.Context(), "plates", "mosaic", id); err != nil || len(there) == 0 || there[0].ETag != done[0].ETag {
+		t.Errorf("after the refusal %v, %v", there, err)
+	}
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", syscall.MS_REMOUNT, "size=40m"); err != nil {
+		t.Fatal(err)
+	}
+	for n, err := range errs {
+		if err == nil {
+			continue
+		}
+		if done[n], err = put(n + 1); err != nil {
+			t.Fatal(err)
+		}
+	}
+	crc := digest.CRC64(slices.Concat(part, part, part))
+	if _, err := c.CompleteUpload(t.Context(), "plates", "mosaic", id, done, int64(3*len(part)), &crc, false); err != nil {
+		t.Fatal(err)
+	}
+	if st, _, body := s.Do("GET", "/plates/mosaic", nil, "", true); st != 200 || len(body) != 3*len(part) {
+		t.Errorf("%d, %d bytes", st, len(body))
+	}
 }
