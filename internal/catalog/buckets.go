@@ -26,6 +26,7 @@ type Bucket struct {
 	Tags       object.Tags
 	// AbandonAfter is after how many days unfinished uploads are abandoned; nil: never.
 	AbandonAfter *int
+	Sealing      bool // new bodies are encrypted at rest
 	Created      time.Time
 	CreatedBy    string
 	Usage        Usage
@@ -42,6 +43,7 @@ type Usage struct {
 
 type bucketRow struct {
 	AbandonAfter sql.NullInt32     `db:"abandon_after"`
+	Sealing      bool              `db:"sealing"`
 	ID           int64             `db:"id"`
 	Name         string            `db:"name"`
 	Account      string            `db:"account"`
@@ -59,7 +61,7 @@ func (r *bucketRow) bucket() (*Bucket, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &Bucket{ID: r.ID, Name: name, Account: r.Account, Region: r.Region, Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Usage: r.Usage, Versioning: r.Versioning}
+	b := &Bucket{ID: r.ID, Name: name, Account: r.Account, Region: r.Region, Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Usage: r.Usage, Versioning: r.Versioning, Sealing: r.Sealing}
 	if err := json.Unmarshal(r.Tags, &b.Tags); err != nil {
 		return nil, err
 	}
@@ -78,17 +80,21 @@ func (r *bucketRow) bucket() (*Bucket, error) {
 const bucketQuery = `with since as (
   select j.bucket, sum(d_objects) as objects, sum(d_bytes) as bytes, sum(d_prev) as prev, sum(d_prev_bytes) as prev_bytes, sum(d_markers) as markers
   from journal j, followers f where f.name = 'usage' and (j.xid, j.seq) > (f.xid, f.seq) group by 1)
-select b.id, b.name, a.name as account, b.region, b.quota, b.versioning, b.tags, b.abandon_after, b.created, b.created_by,
+select b.id, b.name, a.name as account, b.region, b.quota, b.versioning, b.tags, b.abandon_after, b.sealing, b.created, b.created_by,
   (coalesce(u.objects, 0) + coalesce(s.objects, 0))::bigint as objects, (coalesce(u.bytes, 0) + coalesce(s.bytes, 0))::bigint as bytes,
   (coalesce(u.prev, 0) + coalesce(s.prev, 0))::bigint as prev, (coalesce(u.prev_bytes, 0) + coalesce(s.prev_bytes, 0))::bigint as prev_bytes,
   (coalesce(u.markers, 0) + coalesce(s.markers, 0))::bigint as markers
 from buckets b join accounts a on a.id = b.account left join usage_now u on u.bucket = b.id left join since s on s.bucket = b.id
 where b.removed is null `
 
-// Buckets gives a page of buckets by name after a name.
-func (c *Catalog) Buckets(ctx context.Context, after string, limit int) ([]*Bucket, error) {
+// Buckets gives a page of buckets by name after a name: all, or those of an
+// account and those named in also.
+func (c *Catalog) Buckets(ctx context.Context, account string, also []string, after string, limit int) ([]*Bucket, error) {
 	var rows []bucketRow
-	if err := c.db.SelectContext(ctx, &rows, bucketQuery+`and b.name > $1 order by b.name limit $2`, after, limit); err != nil {
+	if also == nil {
+		also = []string{}
+	}
+	if err := c.db.SelectContext(ctx, &rows, bucketQuery+`and b.name > $1 and ($3 = '' or a.name = $3 or b.name = any($4)) order by b.name limit $2`, after, limit, account, also); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]*Bucket, len(rows))
@@ -125,14 +131,20 @@ type BucketFacts struct {
 	Versioning object.Versioning `db:"versioning"`
 	Created    time.Time         `db:"created"`
 	Room       *int64            `db:"room"` // bytes left under the quota; nil: no quota
+	Account    string            `db:"account"`
+	// AccountRoom is what the account's quota leaves for all its buckets, some
+	// moments ago; nil: no quota.
+	AccountRoom *int64 `db:"account_room"`
+	Sealing     bool   `db:"sealing"` // new bodies are encrypted at rest
 }
 
 // Facts gives the bucket's facts for a write. The error for none has the code
 // bucket-missing.
 func (c *Catalog) Facts(ctx context.Context, name object.BucketName) (BucketFacts, error) {
 	var f BucketFacts
-	err := c.db.GetContext(ctx, &f, `select id, region, versioning, created, case when quota is not null then quota - used_bytes(id) end as room
-		from buckets where name = $1 and removed is null`, name.String())
+	err := c.db.GetContext(ctx, &f, `select b.id, b.region, b.versioning, b.created, b.sealing, a.name as account, case when b.quota is not null then b.quota - used_bytes(b.id) end as room,
+		case when a.quota is not null then a.quota - (select coalesce(sum(used_bytes(x.id)), 0) from buckets x where x.account = a.id and x.removed is null)::bigint end as account_room
+		from buckets b join accounts a on a.id = b.account where b.name = $1 and b.removed is null`, name.String())
 	if errors.Is(err, sql.ErrNoRows) {
 		return f, noBucket(name)
 	}
@@ -158,8 +170,19 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var id int64
-		err := tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, abandon_after, created, created_by)
-			select $1, id, $3, $4, $7, $8::jsonb, $9, $5, $6 from accounts where name = $2 returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags, b.AbandonAfter)
+		var left *int // how many buckets the account may still have
+		err := tx.GetContext(ctx, &left, `select buckets - (select count(*) from buckets b where b.account = accounts.id and b.removed is null)::int from accounts where name = $1 for update`, b.Account)
+		if errors.Is(err, sql.ErrNoRows) {
+			return noAccount(b.Account)
+		}
+		if err != nil {
+			return err
+		}
+		if left != nil && *left <= 0 {
+			return fault.New(fault.Full, "account-buckets", "the account %q has as many buckets as it may", b.Account).In("account").Do("remove one, or have the operator allow more")
+		}
+		err = tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, abandon_after, sealing, created, created_by)
+			select $1, id, $3, $4, $7, $8::jsonb, $9, $10, $5, $6 from accounts where name = $2 returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags, b.AbandonAfter, b.Sealing)
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "23505" {
 			return fault.New(fault.Conflict, "bucket-exists", "there is a bucket named %q already", b.Name).In("bucket").Do("choose another name")
@@ -171,9 +194,20 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 	})
 }
 
+// journalBucket tells the journal and the trail what happened to a bucket.
 func journalBucket(ctx context.Context, tx *sqlx.Tx, kind EntryKind, id int64, by Author, detail map[string]any) error {
 	d, err := jsonOrNull(detail)
 	if err != nil {
+		return err
+	}
+	var b struct {
+		Name    string `db:"name"`
+		Account string `db:"account"`
+	}
+	if err := tx.GetContext(ctx, &b, `select b.name, a.name as account from buckets b join accounts a on a.id = b.account where b.id = $1`, id); err != nil {
+		return err
+	}
+	if err := trail(ctx, tx, by, TrailSetting, b.Account, b.Name, map[string]any{kind.String(): detail}); err != nil {
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, who, source, detail) values ($1, $2, $3, $4, $5, $6::jsonb)`,
@@ -213,6 +247,9 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update buckets set removed = $2 where id = $1`, id, by.At); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `delete from grants where bucket = $1`, id); err != nil {
 			return err
 		}
 		return journalBucket(ctx, tx, BucketRemoved, id, by, map[string]any{"name": name.String()})
@@ -296,6 +333,20 @@ func (c *Catalog) SetBucketTags(ctx context.Context, name object.BucketName, tag
 			return err
 		}
 		return journalBucket(ctx, tx, BucketChanged, id, by, map[string]any{"tags": tags})
+	})
+}
+
+// SetSealing says whether a bucket's new bodies are encrypted at rest.
+func (c *Catalog) SetSealing(ctx context.Context, name object.BucketName, on bool, by Author) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		id, err := lockBucket(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `update buckets set sealing = $2 where id = $1`, id, on); err != nil {
+			return err
+		}
+		return journalBucket(ctx, tx, BucketChanged, id, by, map[string]any{"sealing": on})
 	})
 }
 

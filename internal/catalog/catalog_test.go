@@ -38,7 +38,7 @@ func open(t *testing.T) (*catalog.Catalog, *sql.DB, int64) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { db.Close() })
-	if err := c.PutKey(t.Context(), catalog.AccessKey{ID: "K", Account: "herbarium", Name: "owner", Sealed: []byte{1}, Active: true}); err != nil {
+	if err := c.FirstKey(t.Context(), catalog.AccessKey{ID: "K", Account: "herbarium", Name: "owner", Role: 3, Sealed: []byte{1}, Active: true}); err != nil {
 		t.Fatal(err)
 	}
 	if err := c.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium", Region: "fenn"}, author()); err != nil {
@@ -266,7 +266,8 @@ func TestJournalPages(t *testing.T) {
 func TestSessionsExpire(t *testing.T) {
 	c, _, _ := open(t)
 	now := time.Now()
-	s := catalog.Session{Token: []byte("t"), Key: "K", Forgery: "f", Created: now, Expires: now.Add(time.Hour)}
+	k := "K"
+	s := catalog.Session{Token: []byte("t"), Key: &k, Account: "herbarium", Forgery: "f", Created: now, Expires: now.Add(time.Hour)}
 	if err := c.PutSession(t.Context(), s); err != nil {
 		t.Fatal(err)
 	}
@@ -276,7 +277,14 @@ func TestSessionsExpire(t *testing.T) {
 			t.Errorf("after %s: %v, %v", after, got, err)
 		}
 	}
-	if err := c.EndSession(t.Context(), s.Token); err != nil {
+	got, err := c.FindSession(t.Context(), s.Token, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.EndSession(t.Context(), got.ID, "seed-lab", catalog.TrailSessionEnded, catalog.Author{At: now}); !fault.HasCode(err, "session-missing") {
+		t.Errorf("ended from another account: %v", err)
+	}
+	if err := c.EndSession(t.Context(), got.ID, "herbarium", catalog.TrailSessionEnded, catalog.Author{At: now}); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := c.FindSession(t.Context(), s.Token, now); got != nil || err != nil {
@@ -296,7 +304,7 @@ func TestSeveralProcessesStartAtOnce(t *testing.T) {
 				t.Error(err)
 				return
 			}
-			if _, err := c.Buckets(context.Background(), "", 1); err != nil {
+			if _, err := c.Buckets(context.Background(), "", nil, "", 1); err != nil {
 				t.Error(err)
 			}
 			c.Close()

@@ -75,15 +75,16 @@ func (e JournalEntry) Position() string { return fmt.Sprintf("%d.%d", e.XID, e.S
 
 // JournalQuery asks for entries of the journal.
 type JournalQuery struct {
-	Before string // a position: entries that stand before it, latest first; "" for the end
-	After  string // a position: entries that stand after it, in order, instead; "0.0" is the beginning
-	Bucket string // by its name now or when it was removed; "": all
-	Prefix string // of keys; "": all
-	Kinds  []EntryKind
-	Who    string
-	Since  time.Time // inclusive; zero: from the beginning
-	Until  time.Time // exclusive; zero: to the end
-	Limit  int       // entries of the page, at least 1
+	Before  string // a position: entries that stand before it, latest first; "" for the end
+	After   string // a position: entries that stand after it, in order, instead; "0.0" is the beginning
+	Bucket  string // by its name now or when it was removed; "": all
+	Prefix  string // of keys; "": all
+	Account string // of its buckets; "": all
+	Kinds   []EntryKind
+	Who     string
+	Since   time.Time // inclusive; zero: from the beginning
+	Until   time.Time // exclusive; zero: to the end
+	Limit   int       // entries of the page, at least 1
 }
 
 // JournalPage is a page of entries.
@@ -143,7 +144,7 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 	}
 	page := &JournalPage{Entries: []JournalEntry{}}
 	stretch := q.Limit
-	if q.Bucket != "" || q.Prefix != "" || len(kinds) > 0 || q.Who != "" {
+	if q.Bucket != "" || q.Prefix != "" || len(kinds) > 0 || q.Who != "" || q.Account != "" {
 		stretch = max(stretch, journalBudget)
 	}
 	// The moment is taken before the snapshot: what the page has is complete up to it.
@@ -158,11 +159,12 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 		), hit as (
 			select * from stretch where ($6 = '' or bucket in (select id from buckets where name = $6))
 			and ($7 = ''::bytea or key >= $7 and ($8::bytea is null or key < $8)) and (cardinality($9::smallint[]) = 0 or kind = any($9)) and ($10 = '' or who = $10)
+			and ($12 = '' or bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $12))
 			order by place limit $11
 		)
 		select h.xid::text, h.seq, h.at, h.kind, coalesce(b.name, ''), h.key, coalesce(h.number, 0), h.size, h.d_bytes, h.who, h.source, h.detail, true from hit h left join buckets b on b.id = h.bucket
 		union all (select xid::text, seq, now(), 0, '', null, place, 0, 0, '', '', null, false from stretch order by place desc limit 1)`,
-		xid, seq, when(q.Since), when(q.Until), stretch, q.Bucket, []byte(q.Prefix), until, kinds, q.Who, q.Limit)
+		xid, seq, when(q.Since), when(q.Until), stretch, q.Bucket, []byte(q.Prefix), until, kinds, q.Who, q.Limit, q.Account)
 	if err != nil {
 		return nil, mapError(err)
 	}
@@ -238,10 +240,12 @@ type Day struct {
 	Usage
 }
 
-// Days gives what each day since a day added, by bucket that still exists.
-func (c *Catalog) Days(ctx context.Context, since time.Time, bucket string) ([]Day, error) {
+// Days gives what each day since a day added, by bucket that still exists; account
+// and bucket filter when they are not "".
+func (c *Catalog) Days(ctx context.Context, since time.Time, account, bucket string) ([]Day, error) {
 	var days []Day
 	err := c.db.SelectContext(ctx, &days, `select u.day, b.name as bucket, u.written, u.removed, u.objects, u.bytes, u.prev, u.prev_bytes
-		from usage_days u join buckets b on b.id = u.bucket and b.removed is null where u.day >= $1 and ($2 = '' or b.name = $2) order by u.day, b.name`, since, bucket)
+		from usage_days u join buckets b on b.id = u.bucket and b.removed is null join accounts a on a.id = b.account
+		where u.day >= $1 and ($2 = '' or b.name = $2) and ($3 = '' or a.name = $3) order by u.day, b.name`, since, bucket, account)
 	return days, mapError(err)
 }

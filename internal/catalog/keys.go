@@ -3,31 +3,98 @@ package catalog
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
 )
 
 // AccessKey as stored: its secret is sealed.
 type AccessKey struct {
-	ID      string    `db:"id"`
-	Account string    `db:"account"`
-	Name    string    `db:"name"`
-	Sealed  []byte    `db:"sealed"`
-	Active  bool      `db:"active"`
-	Created time.Time `db:"created"`
+	ID        string      `db:"id"`
+	Account   string      `db:"account"`
+	Operator  bool        `db:"operator"` // the account operates the service
+	Name      string      `db:"name"`
+	Note      string      `db:"note"`
+	Role      access.Role `db:"role"`
+	Limits    Limits      `db:"limits"`
+	Rate      int         `db:"rate"` // requests a second; 0: any number
+	Sealed    []byte      `db:"sealed"`
+	Active    bool        `db:"active"`
+	Expires   *time.Time  `db:"expires"`
+	Created   time.Time   `db:"created"`
+	CreatedBy string      `db:"created_by"`
+	Used      *time.Time  `db:"used"`
+	UsedFrom  string      `db:"used_from"`
+	Replaced  *string     `db:"replaced"` // the key that replaced it
+	Revision  int         `db:"revision"`
 }
+
+// Limits are what a key is limited to, as the database keeps them.
+type Limits []access.Scope
+
+type limitDoc struct {
+	Bucket string `json:"bucket"`
+	Prefix string `json:"prefix"` // hex: a prefix may have any bytes
+}
+
+// Scan reads limits.
+func (l *Limits) Scan(v any) error {
+	var docs []limitDoc
+	b, ok := v.([]byte)
+	if s, text := v.(string); text {
+		b, ok = []byte(s), true
+	}
+	if !ok {
+		return errors.New("limits are no text")
+	}
+	if err := json.Unmarshal(b, &docs); err != nil {
+		return err
+	}
+	for _, d := range docs {
+		p, err := hex.DecodeString(d.Prefix)
+		if err != nil {
+			return err
+		}
+		*l = append(*l, access.Scope{Bucket: d.Bucket, Prefix: string(p)})
+	}
+	return nil
+}
+
+func (l Limits) text() (string, error) {
+	docs := []limitDoc{}
+	for _, s := range l {
+		docs = append(docs, limitDoc{s.Bucket, hexKey(s.Prefix)})
+	}
+	b, err := json.Marshal(docs)
+	return string(b), err
+}
+
+const keyQuery = `select k.id, a.name as account, a.operator, k.name, k.note, k.role, k.limits, k.rate, k.sealed, k.active, k.expires, k.created, k.created_by, k.used, k.used_from, k.replaced, k.revision
+	from access_keys k join accounts a on a.id = k.account `
 
 // Key finds an access key; nil when there is none.
 func (c *Catalog) Key(ctx context.Context, id string) (*AccessKey, error) {
 	var k AccessKey
-	err := c.db.GetContext(ctx, &k, `select k.id, a.name as account, k.name, k.sealed, k.active, k.created
-		from access_keys k join accounts a on a.id = k.account where k.id = $1`, id)
+	err := c.db.GetContext(ctx, &k, keyQuery+`where k.id = $1`, plainText(id))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
 	return &k, mapError(err)
+}
+
+// AccessKeys gives a page of keys by id after an id; those of one account when it is
+// not "".
+func (c *Catalog) AccessKeys(ctx context.Context, account, after string, limit int) ([]AccessKey, error) {
+	out := []AccessKey{}
+	err := c.db.SelectContext(ctx, &out, keyQuery+`where k.id > $1 and ($2 = '' or a.name = $2) order by k.id limit $3`, after, account, limit)
+	return out, mapError(err)
 }
 
 // AnyKey gives some key when there is one, nil otherwise: for the first start.
@@ -43,51 +110,346 @@ func (c *Catalog) AnyKey(ctx context.Context) (*AccessKey, error) {
 	return c.Key(ctx, id)
 }
 
-// PutKey writes a key and, when it is new, its account.
-func (c *Catalog) PutKey(ctx context.Context, k AccessKey) error {
+// FirstKey writes the first key and its account, which operates the service. It
+// does nothing when there is a key.
+func (c *Catalog) FirstKey(ctx context.Context, k AccessKey) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `insert into accounts (name) values ($1) on conflict do nothing`, k.Account); err != nil {
+		if _, err := tx.ExecContext(ctx, `insert into accounts (name, operator) values ($1, true) on conflict (name) do update set operator = true`, k.Account); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `insert into access_keys (id, account, name, sealed, active) select $1, id, $3, $4, $5 from accounts where name = $2
-			on conflict (id) do update set name = excluded.name, sealed = excluded.sealed, active = excluded.active`, k.ID, k.Account, k.Name, k.Sealed, k.Active)
-		return err
+		return putKey(ctx, tx, k, Author{At: k.Created})
 	})
+}
+
+func putKey(ctx context.Context, tx *sqlx.Tx, k AccessKey, by Author) error {
+	limits, err := k.Limits.text()
+	if err != nil {
+		return err
+	}
+	if by.At.IsZero() {
+		by.At = time.Now()
+	}
+	r, err := tx.ExecContext(ctx, `insert into access_keys (id, account, name, note, role, limits, rate, sealed, active, expires, created, created_by)
+		select $1, id, $3, $4, $5, $6::jsonb, $7, $8, $9, $10, $11, $12 from accounts where name = $2`,
+		k.ID, k.Account, k.Name, k.Note, k.Role, limits, k.Rate, k.Sealed, k.Active, k.Expires, by.At, by.Who)
+	if exists(err) {
+		return fault.New(fault.Conflict, "key-exists", "there is a key with the id %q already", k.ID).In("id").Do("choose another id, or leave it out to have one made")
+	}
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err == nil && n == 0 {
+		return noAccount(k.Account)
+	}
+	return nil
+}
+
+func keyDetail(k AccessKey) map[string]any {
+	d := map[string]any{"name": k.Name, "role": k.Role.String(), "active": k.Active}
+	if len(k.Limits) > 0 {
+		var l []string
+		for _, s := range k.Limits {
+			l = append(l, plainText(s.String()))
+		}
+		d["limits"] = l
+	}
+	if k.Expires != nil {
+		d["expires"] = k.Expires.UTC().Format(time.RFC3339)
+	}
+	return d
+}
+
+// CreateKey writes a key. The errors have the codes key-exists and
+// account-missing.
+func (c *Catalog) CreateKey(ctx context.Context, k AccessKey, by Author) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := putKey(ctx, tx, k, by); err != nil {
+			return err
+		}
+		return trail(ctx, tx, by, TrailKeyCreated, k.Account, k.ID, keyDetail(k))
+	})
+}
+
+func noKey(id string) error {
+	return fault.New(fault.NotFound, "key-missing", "there is no key with the id %q", id).In("key").Do("check the id")
+}
+
+func lockKey(ctx context.Context, tx *sqlx.Tx, id string, ifRevision int) (AccessKey, error) {
+	var k AccessKey
+	if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock(7306, 1)`); err != nil {
+		return k, err
+	}
+	err := tx.GetContext(ctx, &k, keyQuery+`where k.id = $1 for update of k`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return k, noKey(id)
+	}
+	if err == nil && ifRevision != 0 && ifRevision != k.Revision {
+		err = conflict("the key", k.Revision, ifRevision)
+	}
+	return k, err
+}
+
+func operates(k AccessKey) bool {
+	return k.Operator && k.Active && k.Role == access.Administrator && len(k.Limits) == 0 && k.Expires == nil
+}
+
+// ChangeKey changes a key under lock: edit gets what is there.
+func (c *Catalog) ChangeKey(ctx context.Context, id string, ifRevision int, by Author, edit func(*AccessKey) error) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		k, err := lockKey(ctx, tx, id, ifRevision)
+		if err != nil {
+			return err
+		}
+		was := operates(k)
+		if err := edit(&k); err != nil {
+			return err
+		}
+		if was && !operates(k) {
+			if err := lastOperator(ctx, tx, id); err != nil {
+				return err
+			}
+		}
+		if err := writeKey(ctx, tx, k); err != nil {
+			return err
+		}
+		return trail(ctx, tx, by, TrailKeyChanged, k.Account, id, keyDetail(k))
+	})
+}
+
+func writeKey(ctx context.Context, tx *sqlx.Tx, k AccessKey) error {
+	limits, err := k.Limits.text()
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `update access_keys set name = $2, note = $3, role = $4, limits = $5::jsonb, rate = $6, active = $7, expires = $8, replaced = $9, revision = revision + 1 where id = $1`,
+		k.ID, k.Name, k.Note, k.Role, limits, k.Rate, k.Active, k.Expires, k.Replaced)
+	return err
+}
+
+// ReplaceKey writes a key in place of another, with its name, role, limits and
+// grants; the old one works until a moment.
+func (c *Catalog) ReplaceKey(ctx context.Context, old string, id string, sealed []byte, until time.Time, by Author) (AccessKey, error) {
+	var k AccessKey
+	err := c.inTx(ctx, func(tx *sqlx.Tx) error {
+		var err error
+		if k, err = lockKey(ctx, tx, old, 0); err != nil {
+			return err
+		}
+		if k.Replaced != nil {
+			return fault.New(fault.Conflict, "key-replaced", "the key %q was replaced by %q already", old, *k.Replaced).In("key").Do("replace that one")
+		}
+		was := k
+		was.Replaced = &id
+		if was.Expires == nil || was.Expires.After(until) {
+			was.Expires = &until
+		}
+		if err := writeKey(ctx, tx, was); err != nil {
+			return err
+		}
+		k.ID, k.Sealed, k.Active, k.Used, k.UsedFrom, k.Revision = id, sealed, true, nil, "", 1
+		k.Created, k.CreatedBy = by.At, by.Who
+		if err := putKey(ctx, tx, k, by); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `insert into grants (bucket, prefix, to_kind, to_name, rights, expires, note, created, created_by)
+			select bucket, prefix, to_kind, $2, rights, expires, note, $3, $4 from grants where to_kind = 3 and to_name = $1`, old, id, by.At, by.Who); err != nil {
+			return err
+		}
+		return trail(ctx, tx, by, TrailKeyReplaced, k.Account, old, map[string]any{"by": id, "until": until.UTC().Format(time.RFC3339)})
+	})
+	return k, err
+}
+
+// RemoveKey removes a key, its sessions and what was granted to it.
+func (c *Catalog) RemoveKey(ctx context.Context, id string, by Author) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		k, err := lockKey(ctx, tx, id, 0)
+		if err != nil {
+			return err
+		}
+		if operates(k) {
+			if err := lastOperator(ctx, tx, id); err != nil {
+				return err
+			}
+		}
+		for _, q := range []string{`delete from grants where to_kind = 3 and to_name = $1`, `delete from access_keys where id = $1`} {
+			if _, err := tx.ExecContext(ctx, q, id); err != nil {
+				return err
+			}
+		}
+		return trail(ctx, tx, by, TrailKeyRemoved, k.Account, id, keyDetail(k))
+	})
+}
+
+// KeyUse says when a key was used last and from where.
+type KeyUse struct {
+	ID   string
+	At   time.Time
+	From string
+}
+
+// NoteUse records when keys were used.
+func (c *Catalog) NoteUse(ctx context.Context, uses []KeyUse) error {
+	id, at, from := make([]string, len(uses)), make([]time.Time, len(uses)), make([]string, len(uses))
+	for i, u := range uses {
+		id[i], at[i], from[i] = u.ID, u.At, u.From
+	}
+	_, err := c.db.ExecContext(ctx, `update access_keys k set used = u.at, used_from = u.source from unnest($1::text[], $2::timestamptz[], $3::text[]) u(id, at, source)
+		where k.id = u.id and (k.used is null or k.used < u.at)`, id, at, from)
+	return mapError(err)
 }
 
 // Session of a person or program that signed in.
 type Session struct {
+	ID      int64     `db:"id"`
 	Token   []byte    `db:"token"` // SHA-256 of the token in the cookie
-	Key     string    `db:"key"`
+	Person  *string   `db:"person"`
+	Key     *string   `db:"key"`
+	Account string    `db:"account"` // that it acts in
 	Forgery string    `db:"forgery"`
+	Source  string    `db:"source"`
+	Program string    `db:"program"`
 	Created time.Time `db:"created"`
+	Seen    time.Time `db:"seen"`
 	Expires time.Time `db:"expires"`
 }
 
-// PutSession writes a session and forgets expired ones.
+// Holder gives the person or key that signed in.
+func (s *Session) Holder() string {
+	if s.Person != nil {
+		return *s.Person
+	}
+	return *s.Key
+}
+
+// PutSession writes a session with an entry of the trail, and forgets expired
+// ones.
 func (c *Catalog) PutSession(ctx context.Context, s Session) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `delete from sessions where expires < $1`, s.Created); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `insert into sessions (token, key, forgery, created, expires) values ($1, $2, $3, $4, $5)`,
-			s.Token, s.Key, s.Forgery, s.Created, s.Expires)
-		return err
+		if _, err := tx.ExecContext(ctx, `insert into sessions (token, person, key, account, forgery, source, program, created, seen, expires) values ($1, $2, $3, $4, $5, $6, $7, $8, $8, $9)`,
+			s.Token, s.Person, s.Key, s.Account, s.Forgery, s.Source, plainText(s.Program), s.Created, s.Expires); err != nil {
+			return err
+		}
+		return trail(ctx, tx, Author{At: s.Created, Who: s.Holder(), Source: s.Source}, TrailSignedIn, s.Account, s.Holder(), map[string]any{"program": plainText(s.Program)})
 	})
 }
 
-// FindSession gives the session of a token that has not expired; nil when none.
+// FindSession gives the session of a token that has not expired, and notes once
+// a minute that it is in use; nil when none.
 func (c *Catalog) FindSession(ctx context.Context, token []byte, now time.Time) (*Session, error) {
 	var s Session
 	err := c.db.GetContext(ctx, &s, `select * from sessions where token = $1 and expires > $2`, token, now)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
+	if err == nil && now.Sub(s.Seen) > time.Minute {
+		_, err = c.db.ExecContext(ctx, `update sessions set seen = $2 where id = $1`, s.ID, now)
+	}
 	return &s, mapError(err)
 }
 
-// EndSession removes a session.
-func (c *Catalog) EndSession(ctx context.Context, token []byte) error {
-	_, err := c.db.ExecContext(ctx, `delete from sessions where token = $1`, token)
+// Sessions gives those that have not expired, of one account when it is not "",
+// latest first.
+func (c *Catalog) Sessions(ctx context.Context, account string, before int64, limit int) ([]Session, error) {
+	out := []Session{}
+	err := c.db.SelectContext(ctx, &out, `select * from sessions where expires > now() and ($1 = '' or account = $1) and ($2::bigint = 0 or id < $2) order by id desc limit $3`, account, before, limit)
+	return out, mapError(err)
+}
+
+// SwitchSession lets a session act in another account.
+func (c *Catalog) SwitchSession(ctx context.Context, id int64, account string) error {
+	_, err := c.db.ExecContext(ctx, `update sessions set account = $2 where id = $1`, id, account)
 	return mapError(err)
+}
+
+// EndSession removes a session, with an entry of the trail of a kind. The error
+// for none in the account has the code session-missing.
+func (c *Catalog) EndSession(ctx context.Context, id int64, account, kind string, by Author) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		var s Session
+		err := tx.GetContext(ctx, &s, `delete from sessions where id = $1 and ($2 = '' or account = $2) returning *`, id, account)
+		if errors.Is(err, sql.ErrNoRows) {
+			return fault.New(fault.NotFound, "session-missing", "there is no session %d", id).In("session").Do("it may have ended by itself")
+		}
+		if err != nil {
+			return err
+		}
+		return trail(ctx, tx, by, kind, s.Account, s.Holder(), nil)
+	})
+}
+
+// CountSealed counts what is sealed under the master key.
+func (c *Catalog) CountSealed(ctx context.Context) (int, error) {
+	var n int
+	err := c.db.GetContext(ctx, &n, `select (select count(*) from access_keys) + (select count(*) from body_keys)`)
+	return n, mapError(err)
+}
+
+// Reseal has every sealed secret sealed anew, each in a change of its own, and
+// says how many. The name of a body key is "body key N".
+func (c *Catalog) Reseal(ctx context.Context, seal func(sealed []byte, name string) ([]byte, error)) (int, error) {
+	n := 0
+	for _, t := range []struct{ table, name string }{{"access_keys", "id"}, {"body_keys", "'body key ' || id"}} {
+		var names []string
+		if err := c.db.SelectContext(ctx, &names, `select `+t.name+` from `+t.table+` order by 1`); err != nil {
+			return n, mapError(err)
+		}
+		for _, name := range names {
+			err := c.inTx(ctx, func(tx *sqlx.Tx) error {
+				var sealed []byte
+				err := tx.GetContext(ctx, &sealed, `select sealed from `+t.table+` where `+t.name+` = $1 for update`, name)
+				if errors.Is(err, sql.ErrNoRows) { // it was removed meanwhile
+					return nil
+				}
+				if err != nil {
+					return err
+				}
+				if sealed, err = seal(sealed, name); err != nil {
+					return err
+				}
+				_, err = tx.ExecContext(ctx, `update `+t.table+` set sealed = $2 where `+t.name+` = $1`, name, sealed)
+				return err
+			})
+			if err != nil {
+				return n, err
+			}
+			n++
+		}
+	}
+	return n, nil
+}
+
+// BodyKey gives a body key, sealed; 0 for the newest. It is nil when there is none.
+func (c *Catalog) BodyKey(ctx context.Context, id int16) (n int16, sealed []byte, err error) {
+	err = c.db.QueryRowxContext(ctx, `select id, sealed from body_keys where $1::smallint = 0 or id = $1 order by id desc limit 1`, id).Scan(&n, &sealed)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil, nil
+	}
+	return n, sealed, mapError(err)
+}
+
+// NewBodyKey makes the first body key, when there is none, sealed for its name.
+func (c *Catalog) NewBodyKey(ctx context.Context, seal func(name string) ([]byte, error)) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock(7306, 2)`); err != nil {
+			return err
+		}
+		var there bool
+		if err := tx.GetContext(ctx, &there, `select exists (select 1 from body_keys)`); err != nil || there {
+			return err
+		}
+		var id int16
+		if err := tx.GetContext(ctx, &id, `insert into body_keys (sealed) values ('') returning id`); err != nil {
+			return err
+		}
+		sealed, err := seal(fmt.Sprintf("body key %d", id))
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `update body_keys set sealed = $2 where id = $1`, id, sealed)
+		return err
+	})
 }

@@ -127,9 +127,10 @@ func (c *Catalog) Order(ctx context.Context, id int64) (*Order, error) {
 
 // Orders gives orders before a number (0: from the latest), latest first; only
 // those in a state unless it is "".
-func (c *Catalog) Orders(ctx context.Context, before int64, state OrderState, limit int) ([]*Order, error) {
+func (c *Catalog) Orders(ctx context.Context, account string, before int64, state OrderState, limit int) ([]*Order, error) {
 	var rows []orderRow
-	if err := c.db.SelectContext(ctx, &rows, orderQuery+`where ($1 = 0 or o.id < $1) and ($2 = '' or o.state = $2) order by o.id desc limit $3`, before, string(state), limit); err != nil {
+	if err := c.db.SelectContext(ctx, &rows, orderQuery+`where ($1 = 0 or o.id < $1) and ($2 = '' or o.state = $2) and ($4 = '' or o.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $4))
+		order by o.id desc limit $3`, before, string(state), limit, account); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]*Order, len(rows))

@@ -205,8 +205,9 @@ func (c *Catalog) Pieces(ctx context.Context, seq, from, length int64) ([]Part, 
 
 // UploadList asks for unfinished uploads.
 type UploadList struct {
-	Bucket   int64 // 0: all buckets, by age
-	Only     int64 // by age, but of this bucket alone
+	Bucket   int64  // 0: all buckets, by age
+	Only     int64  // by age, but of this bucket alone
+	Account  string // of buckets of this account; "": all
 	Prefix   string
 	AfterKey string // with Bucket: by key, then by age
 	AfterSeq int64  // of AfterKey, or in all buckets: begin after this one; 0 with AfterKey: with the next key
@@ -230,10 +231,10 @@ func (c *Catalog) Uploads(ctx context.Context, l UploadList) ([]*Upload, error) 
 	}
 	var rows []uploadRow
 	err := c.db.SelectContext(ctx, &rows, `select `+uploadColumns+`, p.parts, p.bytes, p.last from (
-		select u.* from uploads u where u.state = 0 and ($1 = 0 or u.bucket = $1) and u.key >= $2 and ($3::bytea is null or u.key < $3) and `+place+` and ($6::timestamptz is null or u.created < $6)
+		select u.* from uploads u where u.state = 0 and ($1 = 0 or u.bucket = $1) and ($8 = '' or u.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $8)) and u.key >= $2 and ($3::bytea is null or u.key < $3) and `+place+` and ($6::timestamptz is null or u.created < $6)
 		and $4 = $4::bytea order by `+order+` limit $7) u join buckets b on b.id = u.bucket and b.removed is null
 		cross join lateral (select count(*) as parts, coalesce(sum(size), 0)::bigint as bytes, max(at) as last from parts where upload = u.seq) p order by `+order,
-		max(l.Bucket, l.Only), []byte(l.Prefix), until, []byte(l.AfterKey), l.AfterSeq, before, l.Max)
+		max(l.Bucket, l.Only), []byte(l.Prefix), until, []byte(l.AfterKey), l.AfterSeq, before, l.Max, l.Account)
 	if err != nil {
 		return nil, mapError(err)
 	}
@@ -254,14 +255,14 @@ type Unfinished struct {
 }
 
 // UnfinishedIn sums up the unfinished uploads of a bucket, or (0) of all.
-func (c *Catalog) UnfinishedIn(ctx context.Context, bucket int64) (Unfinished, error) {
+func (c *Catalog) UnfinishedIn(ctx context.Context, bucket int64, account string) (Unfinished, error) {
 	var r struct {
 		Uploads int64        `db:"uploads"`
 		Bytes   int64        `db:"bytes"`
 		Oldest  sql.NullTime `db:"oldest"`
 	}
-	err := c.db.GetContext(ctx, &r, `select count(*) as uploads, coalesce(sum(p.bytes), 0)::bigint as bytes, min(u.created) as oldest from uploads u join buckets b on b.id = u.bucket and b.removed is null
-		cross join lateral (select sum(size) as bytes from parts where upload = u.seq) p where u.state = 0 and ($1 = 0 or u.bucket = $1)`, bucket)
+	err := c.db.GetContext(ctx, &r, `select count(*) as uploads, coalesce(sum(p.bytes), 0)::bigint as bytes, min(u.created) as oldest from uploads u join buckets b on b.id = u.bucket and b.removed is null join accounts a on a.id = b.account
+		cross join lateral (select sum(size) as bytes from parts where upload = u.seq) p where u.state = 0 and ($1 = 0 or u.bucket = $1) and ($2 = '' or a.name = $2)`, bucket, account)
 	u := Unfinished{Uploads: r.Uploads, Bytes: r.Bytes}
 	if r.Oldest.Valid {
 		u.Oldest = r.Oldest.Time.UTC()

@@ -31,7 +31,7 @@ func TestTheSampleIsWhatItSeems(t *testing.T) {
 	if last != 100 {
 		t.Errorf("progress ended at %d %%", last)
 	}
-	buckets, err := s.Catalog.Buckets(t.Context(), "", 100)
+	buckets, err := s.Catalog.Buckets(t.Context(), "", nil, "", 100)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -15,7 +15,7 @@ import (
 // unfinished leaves multipart uploads behind that nobody completed, most of them
 // in the attic, as such things go.
 func unfinished(ctx context.Context, s *store.Store, now time.Time) error {
-	if have, err := s.Catalog.UnfinishedIn(ctx, 0); err != nil || have.Uploads > 0 {
+	if have, err := s.Catalog.UnfinishedIn(ctx, 0, ""); err != nil || have.Uploads > 0 {
 		return err // they are there already
 	}
 	r := rand.New(rand.NewPCG(11, 4217))

@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -27,10 +28,13 @@ type BucketInfo struct {
 	Tags         object.Tags   `json:"tags,omitempty"`
 	Usage        catalog.Usage `json:"usage"`
 	AbandonAfter *int          `json:"abandonAfter" doc:"Days after which unfinished uploads are abandoned; null for never"`
+	Sealing      bool          `json:"sealing" doc:"New bodies are encrypted at rest"`
+	Rights       []string      `json:"rights" doc:"What who asks may do in the whole of it: list, read, write, remove, settings"`
+	Shared       []SharedWith  `json:"shared,omitempty" doc:"Whom the bucket or a part of it was opened to, anyone first"`
 }
 
 func bucketInfo(b *catalog.Bucket) BucketInfo {
-	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy, Quota: b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: b.Usage, AbandonAfter: b.AbandonAfter}
+	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy, Quota: b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: b.Usage, AbandonAfter: b.AbandonAfter, Sealing: b.Sealing}
 }
 
 // BucketPage is a page of buckets by name.
@@ -79,10 +83,21 @@ func (o optionalQuota) Schema(huma.Registry) *huma.Schema {
 func (d *Desk) bucketCalls(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-buckets", Method: http.MethodGet, Path: "/api/v1/buckets", Summary: "List buckets by name", Tags: []string{"buckets"}},
 		func(ctx context.Context, in *struct {
-			After string `query:"after" maxLength:"64"`
-			Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+			Account string `query:"account" maxLength:"64" doc:"Only of this account"`
+			After   string `query:"after" maxLength:"64"`
+			Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 		}) (*struct{ Body BucketPage }, error) {
-			page, err := d.store.Catalog.Buckets(ctx, in.After, in.Limit+1)
+			account, also, err := d.gate.Sees(ctx, who(ctx).subject)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			if in.Account != "" && in.Account != account {
+				if account != "" {
+					return nil, d.problem(notYours(ctx, in.Account))
+				}
+				account = in.Account
+			}
+			page, err := d.store.Catalog.Buckets(ctx, account, also, in.After, in.Limit+1)
 			if err != nil {
 				return nil, d.problem(err)
 			}
@@ -92,7 +107,13 @@ func (d *Desk) bucketCalls(api huma.API) {
 					out.Body.Next = page[i-1].Name.String()
 					break
 				}
-				out.Body.Buckets = append(out.Body.Buckets, bucketInfo(b))
+				lists, err := d.gate.Lists(ctx, who(ctx).subject, b)
+				if err != nil {
+					return nil, d.problem(err)
+				}
+				if lists {
+					out.Body.Buckets = append(out.Body.Buckets, bucketInfo(b))
+				}
 			}
 			return out, nil
 		})
@@ -103,6 +124,8 @@ func (d *Desk) bucketCalls(api huma.API) {
 				Quota        *int64            `json:"quota,omitempty" doc:"Bytes"`
 				Versioning   string            `json:"versioning,omitempty" enum:"off,on,paused" default:"off"`
 				Tags         map[string]string `json:"tags,omitempty"`
+				Account      string            `json:"account,omitempty" maxLength:"64" doc:"That owns it; the one that asks otherwise. Operators may name another"`
+				Sealing      bool              `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
 				AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
 			}
 		}) (*bucketOut, error) {
@@ -110,7 +133,13 @@ func (d *Desk) bucketCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			b := catalog.Bucket{Name: name, Account: who(ctx).key.Account, Quota: in.Body.Quota}
+			b := catalog.Bucket{Name: name, Account: in.Body.Account, Quota: in.Body.Quota, Sealing: in.Body.Sealing}
+			if b.Account == "" {
+				b.Account = who(ctx).subject.Account
+			}
+			if err := d.administers(ctx, b.Account, "create a bucket"); err != nil {
+				return nil, d.problem(err)
+			}
 			if b.Versioning, err = object.ParseVersioning(in.Body.Versioning); err != nil {
 				return nil, d.problem(err)
 			}
@@ -134,6 +163,7 @@ func (d *Desk) bucketCalls(api huma.API) {
 				Quota        optionalQuota `json:"quota,omitempty" required:"false"`
 				Versioning   string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
 				Tags         *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
+				Sealing      *bool         `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
 				AbandonAfter *int          `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
 			}
 		}) (*bucketOut, error) {
@@ -143,6 +173,11 @@ func (d *Desk) bucketCalls(api huma.API) {
 			}
 			if in.Body.Quota.given {
 				if err := d.store.SetQuota(ctx, name, in.Body.Quota.value, author(ctx)); err != nil {
+					return nil, d.problem(err)
+				}
+			}
+			if in.Body.Sealing != nil {
+				if err := d.store.SetSealing(ctx, name, *in.Body.Sealing, author(ctx)); err != nil {
 					return nil, d.problem(err)
 				}
 			}
@@ -237,7 +272,11 @@ func (d *Desk) bucket(ctx context.Context, s string) (*bucketOut, error) {
 	if err != nil {
 		return nil, d.problem(err)
 	}
-	return &bucketOut{bucketInfo(b)}, nil
+	info := bucketInfo(b)
+	if info.Rights, info.Shared, err = d.sharing(ctx, b); err != nil {
+		return nil, d.problem(err)
+	}
+	return &bucketOut{info}, nil
 }
 
 // PrefixInfo is usage beneath a prefix.
@@ -286,7 +325,7 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 	if err != nil {
 		return q, err
 	}
-	f, err := d.store.Catalog.Facts(ctx, name)
+	f, err := d.store.Facts(ctx, name)
 	if err != nil {
 		return q, err
 	}
@@ -299,11 +338,17 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 		if err != nil {
 			return q, err
 		}
+		if err := d.may(ctx, access.Remove, catalog.Address{Bucket: name, Key: k}); err != nil {
+			return q, err
+		}
 		removals = append(removals, store.Removal{Key: k})
 	}
 	for _, n := range in.Versions {
 		a, err := address(bucket, n.Key)
 		if err != nil {
+			return q, err
+		}
+		if err := d.may(ctx, access.Remove, a); err != nil {
 			return q, err
 		}
 		id, err := object.ParseVersionID(n.Version)
@@ -324,6 +369,9 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 	}
 	if in.Prefix != nil {
 		if err := object.CheckText("prefix", *in.Prefix); err != nil {
+			return q, err
+		}
+		if err := d.mayAt(ctx, access.Remove, name, *in.Prefix); err != nil {
 			return q, err
 		}
 	}

@@ -35,7 +35,8 @@ func signedIn(t *testing.T, s *harness.Running, path string) (walk func(string, 
 		}
 		return v
 	}
-	walk("sign in", chromedp.Navigate(s.DeskURL+path), chromedp.SendKeys(chromedp.CSS("input[name=key]"), harness.Key), chromedp.SendKeys(chromedp.CSS("input[name=secret]"), harness.Secret), harness.Button("Sign in"), harness.Appears("Sign out"))
+	walk("open", chromedp.Navigate(s.DeskURL+path))
+	walk("sign in", append(harness.SignIn("key", harness.Key, harness.Secret), harness.Appears("Sign out"))...)
 	return walk, text
 }
 

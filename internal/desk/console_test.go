@@ -30,7 +30,8 @@ func TestConsole(t *testing.T) {
 	field := func(label, text string) chromedp.Action[chromedp.Void] {
 		return chromedp.SendKeys(chromedp.CSS("input[name="+label+"]"), text)
 	}
-	walk("wrong secret", chromedp.Navigate(s.DeskURL), field("key", harness.Key), field("secret", "guessed"), harness.Button("Sign in"), harness.Appears("do not belong together"))
+	walk("open", chromedp.Navigate(s.DeskURL))
+	walk("wrong secret", append(harness.SignIn("key", harness.Key, "guessed"), harness.Appears("do not belong together"))...)
 	walk("sign in", harness.Script(`document.querySelector("input[name=secret]").select()`), field("secret", harness.Secret), harness.Button("Sign in"), harness.Appears("Nothing is stored yet"))
 	walk("create a bucket", chromedp.Navigate(s.DeskURL+"/buckets"), harness.Button("Create a bucket"), field("name", "A_b"), chromedp.Click(chromedp.CSS("button[form]")), harness.Appears("is not allowed"),
 		harness.Script(`document.querySelector("input[name=name]").select()`), field("name", "plates"), chromedp.Click(chromedp.CSS("button[form]")), harness.Appears("The bucket is empty"))

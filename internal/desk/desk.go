@@ -16,7 +16,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"spindle/internal/keyring"
+	"spindle/internal/gate"
 	"spindle/internal/store"
 )
 
@@ -38,7 +38,7 @@ type Settings struct {
 // Desk serves the API and the console.
 type Desk struct {
 	store    *store.Store
-	keys     *keyring.Ring
+	gate     *gate.Gate
 	settings Settings
 	log      *slog.Logger
 	attempts *attempts
@@ -46,11 +46,11 @@ type Desk struct {
 }
 
 // New makes a desk of a store. Stop ends its live updates.
-func New(s *store.Store, keys *keyring.Ring, settings Settings, log *slog.Logger) *Desk {
+func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Desk {
 	if settings.SessionFor == 0 {
 		settings.SessionFor = 12 * time.Hour
 	}
-	d := &Desk{store: s, keys: keys, settings: settings, log: log, attempts: newAttempts()}
+	d := &Desk{store: s, gate: g, settings: settings, log: log, attempts: newAttempts()}
 	d.live = startLive(s)
 	return d
 }
@@ -97,6 +97,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Info.Description = "The API of the desk. Sign requests as on the wire, or sign in for a session."
 	api := humachi.New(r, cfg)
+	api.UseMiddleware(d.ruled)
 	d.serviceCalls(api)
 	d.sessionCalls(api)
 	d.bucketCalls(api)
@@ -105,6 +106,10 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.journalCalls(api)
 	d.uploadCalls(api)
 	d.overviewCalls(api)
+	d.accountCalls(api)
+	d.keyCalls(api)
+	d.grantCalls(api)
+	d.trailCalls(api)
 	return api
 }
 

@@ -129,6 +129,9 @@ func (d *Desk) journalCalls(api huma.API) {
 					}
 				}
 			}
+			if q.Account, err = d.journalOf(ctx, in.Bucket, in.Prefix); err != nil {
+				return nil, d.problem(err)
+			}
 			p, err := d.store.Catalog.Journal(ctx, q)
 			if err != nil {
 				return nil, d.problem(err)

@@ -20,6 +20,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -166,6 +167,7 @@ func (d *Desk) objectCalls(api huma.API) {
 			Body struct {
 				Key     string `json:"key"`
 				Seconds int    `json:"seconds" minimum:"1" maximum:"604800" default:"3600"`
+				With    string `json:"with,omitempty" maxLength:"128" doc:"The key that signs the link, when a person asks: one of the account's that may read the object"`
 			}
 		}) (*struct {
 			Body struct {
@@ -173,15 +175,25 @@ func (d *Desk) objectCalls(api huma.API) {
 				Expires time.Time `json:"expires"`
 			}
 		}, error) {
-			if _, _, err := d.find(ctx, in.Bucket, in.Body.Key); err != nil {
-				return nil, d.problem(err)
+			a, err := address(in.Bucket, in.Body.Key)
+			if err == nil {
+				err = d.may(ctx, access.Read, a)
 			}
-			k := who(ctx).key
-			c, err := client.New(d.wireInfo(in.host).URL, d.store.Region, sign.Credential{ID: k.ID, Secret: k.Secret})
+			if err == nil {
+				_, _, err = d.find(ctx, in.Bucket, in.Body.Key)
+			}
 			if err != nil {
 				return nil, d.problem(err)
 			}
 			holds := time.Duration(in.Body.Seconds) * time.Second
+			k, err := d.linkKey(ctx, a, in.Body.With, holds)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			c, err := client.New(d.wireInfo(in.host).URL, d.store.Region, sign.Credential{ID: k.ID, Secret: k.Secret})
+			if err != nil {
+				return nil, d.problem(err)
+			}
 			out := &struct {
 				Body struct {
 					URL     string    `json:"url"`
@@ -220,6 +232,14 @@ func (d *Desk) find(ctx context.Context, bucket, key string) (*object.Version, c
 
 // findVersion gives a version; what turns out to be a prefix is said to be one.
 func (d *Desk) findVersion(ctx context.Context, bucket, key, version, asOf string) (*object.Version, catalog.Address, error) {
+	v, a, err := d.findVersion1(ctx, bucket, key, version, asOf)
+	if err != nil && fault.KindOf(err) == fault.NotFound && !fault.HasCode(err, "bucket-missing") {
+		err = d.hide(ctx, a, err)
+	}
+	return v, a, err
+}
+
+func (d *Desk) findVersion1(ctx context.Context, bucket, key, version, asOf string) (*object.Version, catalog.Address, error) {
 	a, err := address(bucket, key)
 	if err != nil {
 		return nil, a, err
@@ -314,8 +334,18 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 }
 
 func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion, bucket, key string, move, ifAbsent bool) (*object.Version, error) {
-	_, from, err := d.findVersion(ctx, fromBucket, fromKey, fromVersion, "")
+	from, err := address(fromBucket, fromKey)
 	if err != nil {
+		return nil, err
+	}
+	reads := access.Read
+	if move {
+		reads |= access.Remove
+	}
+	if err := d.may(ctx, reads, from); err != nil {
+		return nil, err
+	}
+	if _, _, err = d.findVersion(ctx, fromBucket, fromKey, fromVersion, ""); err != nil {
 		return nil, err
 	}
 	id := object.Current
@@ -325,6 +355,9 @@ func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion,
 		}
 	}
 	to, err := address(bucket, key)
+	if err == nil {
+		err = d.may(ctx, access.Write, to)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -335,6 +368,14 @@ func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion,
 // the browser: the bytes are anybody's.
 func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
 	query := r.URL.Query()
+	a, err := address(chi.URLParam(r, "bucket"), query.Get("key"))
+	if err == nil {
+		err = d.may(r.Context(), access.Read, a)
+	}
+	if err != nil {
+		writeProblem(w, d.problem(err))
+		return
+	}
 	v, a, err := d.findVersion(r.Context(), chi.URLParam(r, "bucket"), query.Get("key"), query.Get("version"), query.Get("asOf"))
 	if err == nil && v.Marker {
 		err = fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content").In("version").Do("name another version; the key's history lists them")
@@ -361,7 +402,13 @@ func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
 	}
 	w.WriteHeader(http.StatusOK)
 	rc := http.NewResponseController(w)
-	if err := body.Send(w, 0, v.Size, func() { _ = rc.SetWriteDeadline(time.Now().Add(2 * time.Minute)) }); err != nil {
+	again := d.again(r.Context(), access.Read, a)
+	if err := body.Send(w, 0, v.Size, func() {
+		_ = rc.SetWriteDeadline(time.Now().Add(2 * time.Minute))
+		if again() != nil {
+			panic(http.ErrAbortHandler) // what is left of it may not be read any more
+		}
+	}); err != nil {
 		d.log.Debug("a download broke off", "error", err)
 		panic(http.ErrAbortHandler)
 	}
@@ -382,14 +429,17 @@ func (d *Desk) upload(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, d.problem(err))
 		return
 	}
-	rc := http.NewResponseController(w)
+	if err := d.may(r.Context(), access.Write, a); err != nil {
+		writeProblem(w, d.problem(err))
+		return
+	}
 	meta, tags, err := uploadFields(r)
 	if err != nil {
 		writeProblem(w, d.problem(err))
 		return
 	}
 	put := store.Put{Address: a, Author: author(r.Context()), Size: r.ContentLength, Headers: object.Headers{ContentType: r.Header.Get("Content-Type")},
-		Body: patient{r.Body, rc}, IfAbsent: r.URL.Query().Get("ifAbsent") == "true", Metadata: meta, Tags: tags}
+		Body: d.patient(w, r, access.Write, a), IfAbsent: r.URL.Query().Get("ifAbsent") == "true", Metadata: meta, Tags: tags}
 	v, err := d.store.Put(r.Context(), put)
 	if err != nil {
 		writeProblem(w, d.problem(err))
@@ -398,13 +448,22 @@ func (d *Desk) upload(w http.ResponseWriter, r *http.Request) {
 	writeJSON(w, http.StatusCreated, d.objectInfo(r.Context(), v))
 }
 
-// patient gives every read of a body half a minute.
+// patient gives every read of a body half a minute, while it may still be
+// written.
 type patient struct {
-	r  io.Reader
-	rc *http.ResponseController
+	r     io.Reader
+	rc    *http.ResponseController
+	again func() error
+}
+
+func (d *Desk) patient(w http.ResponseWriter, r *http.Request, do access.Rights, a catalog.Address) patient {
+	return patient{r.Body, http.NewResponseController(w), d.again(r.Context(), do, a)}
 }
 
 func (p patient) Read(b []byte) (int, error) {
+	if err := p.again(); err != nil {
+		return 0, err
+	}
 	_ = p.rc.SetReadDeadline(time.Now().Add(30 * time.Second))
 	n, err := p.r.Read(b)
 	var ne net.Error

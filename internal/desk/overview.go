@@ -87,7 +87,7 @@ func (d *Desk) overviewCalls(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			days, derr := d.store.Catalog.Days(ctx, time.Time{}, in.Bucket)
+			days, derr := d.store.Catalog.Days(ctx, time.Time{}, "", in.Bucket)
 			if derr != nil {
 				return nil, d.problem(derr)
 			}
@@ -141,9 +141,13 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 	now := time.Now().UTC()
 	c := d.store.Catalog
 	o := &Overview{At: now, Concerns: []Concern{}, Changed: []ChangedBucket{}, Grew: []ChangedBucket{}}
+	account, err := d.wide(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var buckets []*catalog.Bucket
 	for after := ""; ; {
-		page, err := c.Buckets(ctx, after, 1000)
+		page, err := c.Buckets(ctx, account, nil, after, 1000)
 		if err != nil {
 			return nil, err
 		}
@@ -161,7 +165,7 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 	}
 	o.Objects, o.Bytes, o.Previous = total.Objects, total.Bytes+total.PreviousBytes, total.PreviousBytes
 	o.Buckets = len(buckets)
-	days, err := c.Days(ctx, time.Time{}, "")
+	days, err := c.Days(ctx, time.Time{}, account, "")
 	if err != nil {
 		return nil, err
 	}
@@ -169,12 +173,12 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 	o.Changed = changed(days, now.AddDate(0, 0, -span+1))
 	o.Grew = changed(days, now.AddDate(0, 0, -30))
 	sort.SliceStable(o.Grew, func(i, j int) bool { return o.Grew[i].Bytes > o.Grew[j].Bytes })
-	recent, err := c.Journal(ctx, catalog.JournalQuery{Limit: 8})
+	recent, err := c.Journal(ctx, catalog.JournalQuery{Limit: 8, Account: account})
 	if err != nil {
 		return nil, err
 	}
 	o.Recent = journalLines(recent.Entries)
-	if o.Unfinished, err = c.UnfinishedIn(ctx, 0); err != nil {
+	if o.Unfinished, err = c.UnfinishedIn(ctx, 0, account); err != nil {
 		return nil, err
 	}
 	if o.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil {
@@ -221,7 +225,15 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, buckets []*catalog.Buc
 	if err != nil {
 		return err
 	}
+	here := map[string]bool{}
+	for _, b := range buckets {
+		here[b.Name.String()] = true
+	}
+	operator := who(ctx).subject.Operator
 	for _, x := range damage {
+		if !operator && !here[x.Bucket] {
+			continue
+		}
 		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: x.Bucket + "/" + x.Key, Says: "is damaged", Detail: x.Problem + ". It is not served; restore it from a copy.",
 			Since: x.Found.Format(time.RFC3339), Page: "object"})
 	}
@@ -230,7 +242,7 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, buckets []*catalog.Buc
 		return err
 	}
 	o.Free = free
-	if share := float64(free) / float64(total); share < 0.1 {
+	if share := float64(free) / float64(total); share < 0.1 && operator {
 		state := "attention"
 		if share < 0.02 {
 			state = "wrong"

@@ -81,7 +81,7 @@ func (d *Desk) serviceCalls(api huma.API) {
 		}) (*struct{ Body client.Report }, error) {
 			b := in.Body
 			key := sign.Credential{ID: b.Key, Secret: b.Secret}
-			if own := who(ctx).key; b.Secret == "" && (b.Key == "" || b.Key == own.ID) {
+			if own := who(ctx).key; own != nil && b.Secret == "" && (b.Key == "" || b.Key == own.ID) {
 				key = sign.Credential{ID: own.ID, Secret: own.Secret}
 			}
 			return &struct{ Body client.Report }{client.Check(ctx, client.Settings{Address: b.Address, Style: b.Style, Region: b.Region, Key: key, Bucket: b.Bucket, Write: b.Write})}, nil

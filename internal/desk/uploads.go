@@ -11,6 +11,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -150,6 +151,9 @@ func (d *Desk) uploadCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
+			if err := d.may(ctx, access.Write, a); err != nil {
+				return nil, d.problem(err)
+			}
 			c := store.Complete{Address: a, Author: author(ctx), Upload: in.ID, Size: -1, IfAbsent: in.Body.IfAbsent}
 			if in.Body.Size > 0 {
 				c.Size = in.Body.Size
@@ -199,6 +203,10 @@ func (d *Desk) uploadCalls(api huma.API) {
 
 func (d *Desk) uploads(ctx context.Context, bucket, olderThan string, after int64, limit int) (*UploadPage, error) {
 	l := catalog.UploadList{AfterSeq: after, Max: limit + 1}
+	var err error
+	if l.Account, err = d.journalOf(ctx, bucket, ""); err != nil {
+		return nil, err
+	}
 	if bucket != "" {
 		name, err := object.ParseBucketName(bucket)
 		if err != nil {
@@ -228,13 +236,16 @@ func (d *Desk) uploads(ctx context.Context, bucket, olderThan string, after int6
 		}
 		p.Uploads = append(p.Uploads, uploadInfo(u))
 	}
-	p.All, err = d.store.Catalog.UnfinishedIn(ctx, 0)
+	p.All, err = d.store.Catalog.UnfinishedIn(ctx, l.Only, l.Account)
 	return p, err
 }
 
 func (d *Desk) startUpload(ctx context.Context, bucket, key, contentType string, metadata, tags map[string]string) (*catalog.Upload, error) {
 	a, err := address(bucket, key)
 	if err != nil {
+		return nil, err
+	}
+	if err := d.may(ctx, access.Write, a); err != nil {
 		return nil, err
 	}
 	u := catalog.Upload{Headers: object.Headers{ContentType: contentType}}
@@ -251,6 +262,9 @@ func (d *Desk) startUpload(ctx context.Context, bucket, key, contentType string,
 func (d *Desk) upload1(ctx context.Context, bucket, key, id string) (*catalog.Upload, []catalog.Part, error) {
 	a, err := address(bucket, key)
 	if err != nil {
+		return nil, nil, err
+	}
+	if err := d.may(ctx, access.Write, a); err != nil {
 		return nil, nil, err
 	}
 	u, err := d.store.FindUpload(ctx, a, id)
@@ -292,6 +306,9 @@ func (d *Desk) abandon(ctx context.Context, names []UploadName, olderThan, bucke
 				continue
 			}
 			a, err := address(u.Bucket, u.Key)
+			if err == nil {
+				err = d.may(ctx, access.Write, a)
+			}
 			if err != nil {
 				return q, err
 			}
@@ -314,11 +331,15 @@ func (d *Desk) putPart(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, d.problem(err))
 		return
 	}
+	if err := d.may(r.Context(), access.Write, a); err != nil {
+		writeProblem(w, d.problem(err))
+		return
+	}
 	n, err := strconv.Atoi(chi.URLParam(r, "number"))
 	if err != nil {
 		n = 0
 	}
-	p, err := d.store.PutPart(r.Context(), store.PutPart{Address: a, Author: author(r.Context()), Upload: chi.URLParam(r, "id"), Number: n, Size: r.ContentLength, Body: patient{r.Body, http.NewResponseController(w)}})
+	p, err := d.store.PutPart(r.Context(), store.PutPart{Address: a, Author: author(r.Context()), Upload: chi.URLParam(r, "id"), Number: n, Size: r.ContentLength, Body: d.patient(w, r, access.Write, a)})
 	if err != nil {
 		writeProblem(w, d.problem(err))
 		return

@@ -3,11 +3,13 @@ package desk
 import (
 	"context"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -169,6 +171,9 @@ func (d *Desk) versionCalls(api huma.API) {
 				return nil, d.problem(err)
 			}
 			list, err := d.store.History(ctx, a, in.Before, in.Limit, in.Follow)
+			list = slices.DeleteFunc(list, func(c store.Chapter) bool { // names it had elsewhere
+				return d.may(ctx, access.Read, catalog.Address{Bucket: c.Bucket, Key: c.Key}) != nil
+			})
 			if err != nil {
 				return nil, d.problem(err)
 			}
@@ -234,6 +239,13 @@ func (d *Desk) versionCalls(api huma.API) {
 				IfRevision  int         `json:"ifRevision,omitempty" minimum:"1"`
 			}
 		}) (*objectOut, error) {
+			a, err := address(in.Bucket, in.Key)
+			if err == nil {
+				err = d.may(ctx, access.Write, a)
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
 			v, a, err := d.findVersion(ctx, in.Bucket, in.Key, in.Version, "")
 			if err != nil {
 				return nil, d.problem(err)
@@ -276,6 +288,9 @@ func (d *Desk) versionCalls(api huma.API) {
 func (d *Desk) restoreObject(ctx context.Context, bucket, key, version, asOf string) (*object.Version, error) {
 	a, err := address(bucket, key)
 	if err != nil {
+		return nil, err
+	}
+	if err := d.may(ctx, access.Read|access.Write, a); err != nil {
 		return nil, err
 	}
 	var id object.VersionID
@@ -333,6 +348,9 @@ func (d *Desk) orderCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
+			if err := d.mayOrder(ctx, o); err != nil {
+				return nil, d.problem(err)
+			}
 			r, err := works.Rehearse(ctx, d.store, o)
 			if err != nil {
 				return nil, d.problem(err)
@@ -344,6 +362,9 @@ func (d *Desk) orderCalls(api huma.API) {
 		func(ctx context.Context, in *struct{ Body OrderIn }) (*orderOut, error) {
 			o, err := in.Body.order()
 			if err != nil {
+				return nil, d.problem(err)
+			}
+			if err := d.mayOrder(ctx, o); err != nil {
 				return nil, d.problem(err)
 			}
 			id, err := works.Order(ctx, d.store, o, author(ctx))
@@ -362,7 +383,11 @@ func (d *Desk) orderCalls(api huma.API) {
 				Orders []OrderInfo `json:"orders"`
 			}
 		}, error) {
-			list, err := d.store.Catalog.Orders(ctx, in.Before, catalog.OrderState(in.State), in.Limit)
+			account, err := d.wide(ctx)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			list, err := d.store.Catalog.Orders(ctx, account, in.Before, catalog.OrderState(in.State), in.Limit)
 			if err != nil {
 				return nil, d.problem(err)
 			}
@@ -389,6 +414,9 @@ func (d *Desk) orderCalls(api huma.API) {
 	} {
 		huma.Register(api, huma.Operation{OperationID: verb + "-order", Method: http.MethodPost, Path: "/api/v1/orders/{id}/" + verb, Summary: turn.summary, Tags: []string{"orders"}},
 			func(ctx context.Context, in *OrderPath) (*orderOut, error) {
+				if _, err := d.order(ctx, in.ID); err != nil { // who may not make it may not turn it
+					return nil, err
+				}
 				ok, err := d.store.Catalog.TurnOrder(ctx, in.ID, turn.to, "", turn.from...)
 				if err != nil {
 					return nil, d.problem(err)
@@ -404,6 +432,9 @@ func (d *Desk) orderCalls(api huma.API) {
 
 func (d *Desk) order(ctx context.Context, id int64) (*orderOut, error) {
 	o, err := d.store.Catalog.Order(ctx, id)
+	if err == nil {
+		err = d.mayOrder(ctx, o)
+	}
 	if err != nil {
 		return nil, d.problem(err)
 	}

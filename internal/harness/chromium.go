@@ -60,3 +60,13 @@ func Appears(text string) chromedp.Action[chromedp.Void] {
 		}
 	})
 }
+
+// SignIn signs in on the console's page, with an access key or as a person.
+func SignIn(how, name, secret string) []chromedp.Action[chromedp.Void] {
+	choice := "With an access key"
+	if how == "person" {
+		choice = "As a person"
+	}
+	return []chromedp.Action[chromedp.Void]{Appears("Sign in to Spindle"), Button(choice), chromedp.SendKeys(chromedp.CSS("input[name="+how+"]"), name),
+		chromedp.SendKeys(chromedp.CSS("input[name=secret]"), secret), Button("Sign in")}
+}

@@ -140,7 +140,7 @@ func Store(t testing.TB) *store.Store {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { v.Close(); c.Close() })
-	if err := c.PutKey(Context(t), catalog.AccessKey{ID: Key, Account: "herbarium", Name: "owner", Active: true, Sealed: []byte{}}); err != nil {
+	if err := c.FirstKey(Context(t), catalog.AccessKey{ID: Key, Account: "herbarium", Name: "owner", Role: 3, Active: true, Sealed: []byte{}}); err != nil {
 		t.Fatal(err)
 	}
 	return store.New(c, v, "fenn")

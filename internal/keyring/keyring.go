@@ -2,30 +2,36 @@ package keyring
 
 import (
 	"context"
-	"crypto/aes"
-	"crypto/cipher"
 	"crypto/rand"
 	"encoding/base32"
-	"encoding/hex"
-	"errors"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 )
 
 // Key is an access key with its secret open. Never log it.
 type Key struct {
-	ID      string
-	Secret  string
-	Account string
-	Name    string
+	ID       string
+	Secret   string
+	Account  string
+	Operator bool // the account operates the service
+	Name     string
+	Role     access.Role
+	Limits   []access.Scope
+	Rate     int // requests a second; 0: any number
+	Expires  *time.Time
+	Active   bool
+}
+
+// Subject gives the key as one that asks.
+func (k *Key) Subject() access.Subject {
+	return access.Subject{Kind: access.Key, Name: k.ID, Account: k.Account, Role: k.Role, Limits: k.Limits,
+		Operator: k.Operator && k.Role == access.Administrator && len(k.Limits) == 0}
 }
 
 // believed is how long a key is used without asking the catalog again.
@@ -34,7 +40,7 @@ const believed = 2 * time.Second
 // Ring finds and makes keys.
 type Ring struct {
 	catalog *catalog.Catalog
-	aead    cipher.AEAD
+	masters *masters
 	mu      sync.Mutex
 	known   map[string]entry
 }
@@ -44,84 +50,50 @@ type entry struct {
 	until time.Time
 }
 
-// Open reads the master key from a file, making it when there is none and the
-// catalog has no keys yet. The errors have the codes master-key-missing and
-// master-key-wrong: nothing is changed by them.
-func Open(ctx context.Context, c *catalog.Catalog, path string) (*Ring, error) {
+// Open reads the master key, from given ("" for none: hex digits, of several keys
+// with commas, the newest first) or from a file, which it makes when there is
+// none and the catalog has no keys yet. The errors have the codes
+// master-key-missing and master-key-wrong: nothing is changed by them.
+func Open(ctx context.Context, c *catalog.Catalog, path, given string) (*Ring, error) {
 	some, err := c.AnyKey(ctx)
 	if err != nil {
 		return nil, err
 	}
-	text, err := os.ReadFile(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist) && some == nil:
-		if text, err = makeMaster(path); err != nil {
-			return nil, err
-		}
-	case errors.Is(err, fs.ErrNotExist):
-		return nil, fault.New(fault.Unavailable, "master-key-missing", "the database holds sealed secrets, and the master key %s is missing", path).In("master-key").
-			Do("put the file back from its backup")
-	case err != nil:
-		return nil, fault.New(fault.Unavailable, "master-key-missing", "the master key cannot be read").In("master-key").Because(err)
-	}
-	master, err := hex.DecodeString(strings.TrimSpace(string(text)))
-	if err != nil || len(master) != 32 {
-		return nil, fault.New(fault.Unavailable, "master-key-wrong", "%s does not hold a master key: 64 hex digits", path).In("master-key").Do("put the file back from its backup")
-	}
-	block, err := aes.NewCipher(master)
+	m, err := openMasters(path, given, some == nil)
 	if err != nil {
 		return nil, err
 	}
-	aead, err := cipher.NewGCM(block)
-	if err != nil {
-		return nil, err
-	}
-	r := &Ring{catalog: c, aead: aead, known: map[string]entry{}}
+	r := &Ring{catalog: c, masters: m, known: map[string]entry{}}
 	if some != nil {
-		if _, err := r.unseal(some); err != nil {
+		if _, err := r.open(some); err != nil {
 			return nil, err
 		}
 	}
 	return r, nil
 }
 
-func makeMaster(path string) ([]byte, error) {
-	raw := make([]byte, 32)
-	if _, err := rand.Read(raw); err != nil {
-		return nil, err
-	}
-	text := []byte(hex.EncodeToString(raw) + "\n")
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return nil, fault.New(fault.Invalid, "master-key-missing", "the master key cannot be written").In("data").Because(err)
-	}
-	if _, err := f.Write(text); err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	if err := errors.Join(f.Sync(), f.Close()); err != nil {
-		return nil, err
-	}
-	d, err := os.Open(filepath.Dir(path))
+func (r *Ring) open(k *catalog.AccessKey) (*Key, error) {
+	secret, err := r.masters.unseal(k.Sealed, k.ID)
 	if err != nil {
 		return nil, err
 	}
-	return text, errors.Join(d.Sync(), d.Close())
+	return &Key{ID: k.ID, Secret: string(secret), Account: k.Account, Operator: k.Operator, Name: k.Name, Role: k.Role, Limits: k.Limits, Rate: k.Rate, Expires: k.Expires, Active: k.Active}, nil
 }
 
-func (r *Ring) unseal(k *catalog.AccessKey) (*Key, error) {
-	n := r.aead.NonceSize()
-	if len(k.Sealed) < n {
-		return nil, fault.New(fault.Internal, "secret-damaged", "the sealed secret of key %s is too short", k.ID)
+// Works refuses a key that is switched off or expired, with the codes key-off and
+// key-expired.
+func (k *Key) Works(now time.Time) error {
+	switch {
+	case !k.Active:
+		return fault.New(fault.Refused, "key-off", "the access key %s is switched off", k.ID).In("key").Do("have an administrator of %s switch it on, or use another", k.Account)
+	case k.Expires != nil && !now.Before(*k.Expires):
+		return fault.New(fault.Refused, "key-expired", "the access key %s expired on %s", k.ID, k.Expires.UTC().Format("2006-01-02 15:04 MST")).In("key").Do("have an administrator of %s extend or replace it", k.Account)
 	}
-	secret, err := r.aead.Open(nil, k.Sealed[:n], k.Sealed[n:], []byte(k.ID))
-	if err != nil {
-		return nil, fault.New(fault.Unavailable, "master-key-wrong", "the master key does not open the sealed secrets of this database").In("master-key").
-			Do("put back the master key that belongs to this database").Because(err)
-	}
-	return &Key{ID: k.ID, Secret: string(secret), Account: k.Account, Name: k.Name}, nil
+	return nil
 }
 
-// Find gives an active key; nil when there is none.
+// Find gives a key, also one that does not work any more; nil when there is none
+// of that id. A change by another process is heard of within two seconds.
 func (r *Ring) Find(ctx context.Context, id string) (*Key, error) {
 	now := time.Now()
 	r.mu.Lock()
@@ -138,8 +110,8 @@ func (r *Ring) Find(ctx context.Context, id string) (*Key, error) {
 		return nil, err
 	}
 	var key *Key
-	if k != nil && k.Active {
-		if key, err = r.unseal(k); err != nil {
+	if k != nil {
+		if key, err = r.open(k); err != nil {
 			return nil, err
 		}
 	}
@@ -152,25 +124,28 @@ func (r *Ring) Find(ctx context.Context, id string) (*Key, error) {
 	return key, nil
 }
 
+// Forget has the next Find ask the catalog: the key was changed.
+func (r *Ring) Forget(id string) {
+	r.mu.Lock()
+	delete(r.known, id)
+	r.mu.Unlock()
+}
+
 var (
 	validID     = regexp.MustCompile(`^[A-Za-z0-9_-]{3,64}$`)
 	validSecret = regexp.MustCompile(`^[\x21-\x7e]{8,128}$`)
 )
 
-// Put writes a key that somebody brought along.
-func (r *Ring) Put(ctx context.Context, k Key) error {
-	if !validID.MatchString(k.ID) {
-		return fault.New(fault.Invalid, "key-id", "a key's id has 3 to 64 letters, digits, hyphens and underscores").In("key")
+// Seal seals a key's secret for the catalog. The errors for what cannot be a key
+// have the codes key-id and key-secret.
+func (r *Ring) Seal(id, secret string) ([]byte, error) {
+	if !validID.MatchString(id) {
+		return nil, fault.New(fault.Invalid, "key-id", "a key's id has 3 to 64 letters, digits, hyphens and underscores").In("id")
 	}
-	if !validSecret.MatchString(k.Secret) {
-		return fault.New(fault.Invalid, "key-secret", "a secret has 8 to 128 printable ASCII characters without spaces").In("secret")
+	if !validSecret.MatchString(secret) {
+		return nil, fault.New(fault.Invalid, "key-secret", "a secret has 8 to 128 printable ASCII characters without spaces").In("secret")
 	}
-	nonce := make([]byte, r.aead.NonceSize())
-	if _, err := rand.Read(nonce); err != nil {
-		return err
-	}
-	sealed := r.aead.Seal(nonce, nonce, []byte(k.Secret), []byte(k.ID))
-	return r.catalog.PutKey(ctx, catalog.AccessKey{ID: k.ID, Account: k.Account, Name: k.Name, Sealed: sealed, Active: true})
+	return r.masters.seal([]byte(secret), id)
 }
 
 // Generate makes an id of 16 and a secret of 40 characters.
@@ -191,6 +166,10 @@ func (r *Ring) First(ctx context.Context, account, id, secret string) (made *Key
 	if id == "" {
 		id, secret = Generate()
 	}
-	k := Key{ID: id, Secret: secret, Account: account, Name: "owner"}
-	return &k, r.Put(ctx, k)
+	sealed, err := r.Seal(id, secret)
+	if err != nil {
+		return nil, err
+	}
+	k := Key{ID: id, Secret: secret, Account: account, Name: "owner", Role: access.Administrator, Operator: true, Active: true}
+	return &k, r.catalog.FirstKey(ctx, catalog.AccessKey{ID: id, Account: account, Name: k.Name, Role: k.Role, Sealed: sealed, Active: true})
 }

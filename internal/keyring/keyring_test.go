@@ -1,12 +1,16 @@
 package keyring_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/harness"
 	"spindle/internal/keyring"
@@ -27,7 +31,7 @@ func open(t *testing.T) *catalog.Catalog {
 func TestSecretsAreSealedUnderAKeyKeptElsewhere(t *testing.T) {
 	c := open(t)
 	path := filepath.Join(t.TempDir(), "master.key")
-	r, err := keyring.Open(t.Context(), c, path)
+	r, err := keyring.Open(t.Context(), c, path, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -45,7 +49,7 @@ func TestSecretsAreSealedUnderAKeyKeptElsewhere(t *testing.T) {
 	if err != nil || strings.Contains(string(stored.Sealed), made.Secret) {
 		t.Errorf("the database has the secret in the open: %v", err)
 	}
-	r2, err := keyring.Open(t.Context(), c, path) // another process
+	r2, err := keyring.Open(t.Context(), c, path, "") // another process
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -61,23 +65,151 @@ func TestSecretsAreSealedUnderAKeyKeptElsewhere(t *testing.T) {
 	// A sealed secret that is moved to another id does not open.
 	moved := *stored
 	moved.ID = "MOVED"
-	if err := c.PutKey(t.Context(), moved); err != nil {
+	if err := c.CreateKey(t.Context(), moved, catalog.Author{At: time.Now()}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r2.Find(t.Context(), "MOVED"); !fault.HasCode(err, "master-key-wrong") {
 		t.Errorf("a moved secret: %v", err)
 	}
-	off := *stored
-	off.Active = false
-	if err := c.PutKey(t.Context(), off); err != nil {
+	// Off, and expired.
+	if err := c.CreateKey(t.Context(), catalog.AccessKey{ID: "SPARE", Account: "herbarium", Name: "spare", Role: access.Administrator, Sealed: []byte{}, Active: true}, catalog.Author{At: time.Now()}); err != nil {
 		t.Fatal(err)
 	}
-	r3, err := keyring.Open(t.Context(), c, path)
+	past := time.Now().Add(-time.Minute)
+	for code, edit := range map[string]func(*catalog.AccessKey) error{
+		"key-off":     func(k *catalog.AccessKey) error { k.Active = false; return nil },
+		"key-expired": func(k *catalog.AccessKey) error { k.Active, k.Expires = true, &past; return nil },
+	} {
+		if err := c.ChangeKey(t.Context(), made.ID, 0, catalog.Author{At: time.Now()}, edit); err != nil {
+			t.Fatal(err)
+		}
+		r.Forget(made.ID)
+		if k, err := r.Find(t.Context(), made.ID); err != nil || !fault.HasCode(k.Works(time.Now()), code) {
+			t.Errorf("%s: %+v, %v", code, k, err)
+		}
+	}
+}
+
+// TestTheMasterKeyIsRotated has two processes on one file: what is sealed before,
+// while and after opens in both, and the old key opens nothing any more.
+func TestTheMasterKeyIsRotated(t *testing.T) {
+	c := open(t)
+	path := filepath.Join(t.TempDir(), "master.key")
+	r, err := keyring.Open(t.Context(), c, path, "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if k, err := r3.Find(t.Context(), made.ID); k != nil || err != nil {
-		t.Errorf("a key that is off: %v, %v", k, err)
+	made, err := r.First(t.Context(), "herbarium", "", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := keyring.Open(t.Context(), c, path, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	old, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before, err := r.Master(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var wg sync.WaitGroup
+	stop := make(chan struct{})
+	var ids []string
+	wg.Go(func() { // keys are made in another process all the while
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			id, secret := fmt.Sprintf("MEANWHILE-%d", i), fmt.Sprintf("secret-%d-secret", i)
+			sealed, err := other.Seal(id, secret)
+			if err == nil {
+				err = c.CreateKey(t.Context(), catalog.AccessKey{ID: id, Account: "herbarium", Sealed: sealed, Active: true}, catalog.Author{At: time.Now()})
+			}
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			ids = append(ids, id)
+			time.Sleep(5 * time.Millisecond)
+		}
+	})
+	if n, err := r.Rotate(t.Context()); err != nil || n < 1 {
+		t.Errorf("rotated %d, %v", n, err)
+	}
+	close(stop)
+	wg.Wait()
+	after, err := r.Master(t.Context())
+	if err != nil || after.Fingerprint == before.Fingerprint || after.Keys != 1 || after.Sealed != len(ids)+1 {
+		t.Errorf("%+v after %+v, %v", after, before, err)
+	}
+	fresh, err := keyring.Open(t.Context(), c, path, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, id := range ids {
+		if k, err := fresh.Find(t.Context(), id); err != nil || k.Secret != fmt.Sprintf("secret-%d-secret", i) {
+			t.Errorf("%s: %+v, %v", id, k, err)
+		}
+	}
+	if k, err := other.Find(t.Context(), made.ID); err != nil || k.Secret != made.Secret {
+		t.Errorf("in the other process: %v", err)
+	}
+	if _, err := keyring.Open(t.Context(), c, path, strings.TrimSpace(string(old))); !fault.HasCode(err, "master-key-wrong") {
+		t.Errorf("with the old key: %v", err)
+	}
+	// Given by the environment: the new one first, then the old one.
+	now, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	next := strings.Repeat("5e", 32)
+	given, err := keyring.Open(t.Context(), c, "", strings.TrimSpace(string(now)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := given.Rotate(t.Context()); !fault.HasCode(err, "master-key-given") {
+		t.Errorf("one key in the environment: %v", err)
+	}
+	if given, err = keyring.Open(t.Context(), c, "", next+","+strings.TrimSpace(string(now))); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := given.Rotate(t.Context()); err != nil {
+		t.Error(err)
+	}
+	if _, err := keyring.Open(t.Context(), c, "", next); err != nil {
+		t.Errorf("with the new key alone: %v", err)
+	}
+}
+
+func TestPasswords(t *testing.T) {
+	for _, bad := range []string{"", "short", "aaaaaaaaaaaaaaa", strings.Repeat("ab", 129)} {
+		if _, err := keyring.HashPassword(t.Context(), bad); !fault.HasCode(err, "password-weak") {
+			t.Errorf("%.12q: %v", bad, err)
+		}
+	}
+	a, err := keyring.HashPassword(t.Context(), "bog myrtle and heather")
+	if err != nil || !strings.HasPrefix(a, "$argon2id$v=19$m=65536,t=3,p=4$") {
+		t.Fatal(a, err)
+	}
+	b, err := keyring.HashPassword(t.Context(), "bog myrtle and heather")
+	if err != nil || a == b {
+		t.Errorf("two digests of one password are the same: %v", err)
+	}
+	for password, want := range map[string]bool{"bog myrtle and heather": true, "bog myrtle and heather ": false, "": false} {
+		if ok, err := keyring.CheckPassword(t.Context(), password, a); ok != want || err != nil {
+			t.Errorf("%q: %v, %v", password, ok, err)
+		}
+	}
+	if ok, err := keyring.CheckPassword(t.Context(), "", ""); ok || err != nil { // of nobody
+		t.Errorf("nobody: %v, %v", ok, err)
+	}
+	if _, err := keyring.CheckPassword(t.Context(), "x", "$2a$10$other"); err == nil {
+		t.Error("a digest of another kind was read")
 	}
 }
 
@@ -85,7 +217,7 @@ func TestAWrongMasterKeyStopsTheStart(t *testing.T) {
 	c := open(t)
 	dir := t.TempDir()
 	path := filepath.Join(dir, "master.key")
-	r, err := keyring.Open(t.Context(), c, path)
+	r, err := keyring.Open(t.Context(), c, path, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,11 +229,11 @@ func TestAWrongMasterKeyStopsTheStart(t *testing.T) {
 		if err := os.WriteFile(other, []byte(content), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := keyring.Open(t.Context(), c, other); !fault.HasCode(err, "master-key-wrong") {
+		if _, err := keyring.Open(t.Context(), c, other, ""); !fault.HasCode(err, "master-key-wrong") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if _, err := keyring.Open(t.Context(), c, filepath.Join(dir, "none")); !fault.HasCode(err, "master-key-missing") {
+	if _, err := keyring.Open(t.Context(), c, filepath.Join(dir, "none"), ""); !fault.HasCode(err, "master-key-missing") {
 		t.Errorf("missing: %v", err)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "none")); err == nil {
@@ -111,7 +243,7 @@ func TestAWrongMasterKeyStopsTheStart(t *testing.T) {
 
 func TestKeysThatAreBroughtAlong(t *testing.T) {
 	c := open(t)
-	r, err := keyring.Open(t.Context(), c, filepath.Join(t.TempDir(), "master.key"))
+	r, err := keyring.Open(t.Context(), c, filepath.Join(t.TempDir(), "master.key"), "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -119,7 +251,7 @@ func TestKeysThatAreBroughtAlong(t *testing.T) {
 		{"scanner-2", "eight888", ""}, {"ab", "eight888", "key-id"}, {"with space", "eight888", "key-id"}, {"a/b", "eight888", "key-id"}, {strings.Repeat("k", 65), "eight888", "key-id"},
 		{"field-kit", "seven77", "key-secret"}, {"field-kit", "with space", "key-secret"}, {"field-kit", "nül-secret", "key-secret"}, {"field-kit", strings.Repeat("s", 129), "key-secret"},
 	} {
-		err := r.Put(t.Context(), keyring.Key{ID: k.id, Secret: k.secret, Account: "herbarium", Name: "n"})
+		_, err := r.Seal(k.id, k.secret)
 		if k.code == "" && err != nil || k.code != "" && !fault.HasCode(err, k.code) {
 			t.Errorf("%.12q, %.12q: %v, want %q", k.id, k.secret, err, k.code)
 		}

@@ -26,6 +26,8 @@ type Config struct {
 	TLSCert, TLSKey string // PEM files; both or none
 	PlainHTTP       bool   // allow plain HTTP beyond loopback
 
+	MasterKey string // hex; while it is rotated NEW,OLD; "" for a file under Data
+
 	OwnerKey, OwnerSecret string // of the first key; "" for generated ones
 
 	SlowAfter time.Duration // how long a client may be silent; default 30 s

@@ -24,6 +24,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/desk"
+	"spindle/internal/gate"
 	"spindle/internal/keyring"
 	"spindle/internal/postgres"
 	"spindle/internal/store"
@@ -38,6 +39,7 @@ const Version = "0.1.0"
 type Service struct {
 	Store   *store.Store
 	Keys    *keyring.Ring
+	Gate    *gate.Gate
 	Made    *keyring.Key // the owner's key, when this start made it
 	Config  Config
 	WireURL string
@@ -96,7 +98,7 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	}
 	s.undo = append(s.undo, func() { vol.Close() })
 	s.Store = store.New(cat, vol, cfg.Region)
-	if s.Keys, err = keyring.Open(ctx, cat, filepath.Join(cfg.Data, "master.key")); err != nil {
+	if s.Keys, err = keyring.Open(ctx, cat, filepath.Join(cfg.Data, "master.key"), cfg.MasterKey); err != nil {
 		return nil, err
 	}
 	if s.Made, err = s.Keys.First(ctx, cfg.Account, cfg.OwnerKey, cfg.OwnerSecret); err != nil {
@@ -108,6 +110,8 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	if err := s.Store.RefreshDamage(ctx); err != nil {
 		return nil, err
 	}
+	s.Gate = gate.New(cat, s.Keys, s.Store.Owner, log)
+	s.undo = append(s.undo, s.Gate.Stop)
 	crew := works.Start(s.Store, cfg.Works, log)
 	s.undo = append(s.undo, crew.Stop)
 	s.serve(wireL, deskL)
@@ -171,9 +175,9 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	}
 	s.WireURL, s.DeskURL = scheme+"://"+wireL.Addr().String(), scheme+"://"+deskL.Addr().String()
 	registry := prometheus.NewRegistry()
-	s.wire = server.New(s.Store, s.Keys, server.Settings{Domains: cfg.Domains, StrictRegion: cfg.StrictRegion, Origins: cfg.Origins, SlowAfter: cfg.SlowAfter, HeaderWait: cfg.SlowAfter,
+	s.wire = server.New(s.Store, s.Gate, server.Settings{Domains: cfg.Domains, StrictRegion: cfg.StrictRegion, Origins: cfg.Origins, SlowAfter: cfg.SlowAfter, HeaderWait: cfg.SlowAfter,
 		Observe: observer(registry)}, s.log).HTTP()
-	d := desk.New(s.Store, s.Keys, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "", WireURL: cfg.WireURL, Domains: cfg.Domains,
+	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "", WireURL: cfg.WireURL, Domains: cfg.Domains,
 		Secure: cfg.TLSCert != "", Registry: registry}, s.log)
 	s.desk = &http.Server{Handler: d.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}

@@ -153,7 +153,7 @@ func TestTimeOfAChange(t *testing.T) {
 	if err := s.Fresh(t.Context(), time.Now()); err != nil {
 		t.Fatal(err)
 	}
-	days, err := s.Catalog.Days(t.Context(), then.AddDate(0, 0, -1), "plates")
+	days, err := s.Catalog.Days(t.Context(), then.AddDate(0, 0, -1), "", "plates")
 	if err != nil || len(days) == 0 || days[0].Day.Format(time.DateOnly) != "2024-03-14" {
 		t.Errorf("counted on %+v, %v", days, err)
 	}

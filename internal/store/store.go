@@ -21,6 +21,7 @@ type Store struct {
 	Region  string // of new buckets
 
 	facts   sync.Map // bucket name -> cachedFacts, of buckets without quota
+	owners  sync.Map // bucket name -> owner
 	damaged atomic.Pointer[map[object.BodyRef]string]
 	smalls  sync.Pool
 }
@@ -55,15 +56,75 @@ func (s *Store) bucketFacts(ctx context.Context, name object.BucketName) (f cata
 	if c, ok := s.facts.Load(name); ok && time.Now().Before(c.(cachedFacts).until) {
 		return c.(cachedFacts).BucketFacts, true, nil
 	}
-	f, err = s.Catalog.Facts(ctx, name)
-	if err != nil {
-		s.facts.Delete(name)
+	if f, err = s.Facts(ctx, name); err != nil {
 		return f, false, err
 	}
-	if f.Room == nil {
+	switch {
+	case f.AccountRoom != nil && f.Room == nil:
+		s.facts.Store(name, cachedFacts{f, time.Now().Add(factsFor / 10)})
+	case f.Room == nil:
 		s.facts.Store(name, cachedFacts{f, time.Now().Add(factsFor)})
 	}
 	return f, false, nil
+}
+
+// Facts gives what holds of a bucket now.
+func (s *Store) Facts(ctx context.Context, name object.BucketName) (catalog.BucketFacts, error) {
+	f, err := s.Catalog.Facts(ctx, name)
+	if err == nil {
+		err = s.same(name, f.ID)
+	}
+	if err != nil {
+		s.forget(name)
+	}
+	return f, err
+}
+
+// forget drops what is known of a bucket.
+func (s *Store) forget(name object.BucketName) {
+	s.facts.Delete(name)
+	s.owners.Delete(name)
+}
+
+type owner struct {
+	bucket  int64
+	account string
+	until   time.Time
+}
+
+// Owner gives the account that owns a bucket, as known for a few seconds. What
+// is then read or written by the bucket's name is of the same bucket, or fails
+// with bucket-changed or bucket-missing.
+func (s *Store) Owner(ctx context.Context, name object.BucketName) (string, error) {
+	if o, ok := s.owners.Load(name); ok && time.Now().Before(o.(owner).until) {
+		return o.(owner).account, nil
+	}
+	f, err := s.Catalog.Facts(ctx, name)
+	if err != nil {
+		s.forget(name)
+		return "", err
+	}
+	s.owners.Store(name, owner{f.ID, f.Account, time.Now().Add(factsFor)})
+	return f.Account, nil
+}
+
+// same refuses a bucket that is not the one whose owner was asked for: it was
+// removed and made again within seconds.
+func (s *Store) same(name object.BucketName, id int64) error {
+	if o, ok := s.owners.Load(name); ok && o.(owner).bucket != id {
+		s.forget(name)
+		return fault.New(fault.Unavailable, "bucket-changed", "the bucket %q was removed and made again just now", name).In("bucket").Do("try again")
+	}
+	return nil
+}
+
+// fits refuses what the account's quota has no room for.
+func fits(f catalog.BucketFacts, adds int64) error {
+	if f.AccountRoom == nil || adds <= *f.AccountRoom {
+		return nil
+	}
+	return fault.New(fault.Full, "account-quota", "the quota of the account %q has room for %d bytes, and this would add %d", f.Account, max(0, *f.AccountRoom), adds).
+		In("quota").Do("remove objects or previous versions, or have the operator raise the account's quota")
 }
 
 // Bucket reports whether a bucket is there and what it is set to, from what is
@@ -84,10 +145,14 @@ func (d *Deleted) Error() string { return "a delete marker is current" }
 // a *Deleted among its causes.
 func (s *Store) Find(ctx context.Context, a catalog.Address) (*object.Version, error) {
 	f, err := s.Catalog.Lookup(ctx, a)
+	if err == nil && f.Bucket != 0 {
+		err = s.same(a.Bucket, f.Bucket)
+	}
 	switch {
 	case err != nil:
 		return nil, err
 	case f.Bucket == 0:
+		s.forget(a.Bucket)
 		return nil, bucketMissing(a.Bucket)
 	case f.Deleted != nil:
 		return nil, keyDeleted(f.Deleted)
@@ -165,7 +230,7 @@ func (s *Store) Open(ctx context.Context, a catalog.Address, v *object.Version) 
 	if err == nil || fault.KindOf(err) != fault.Damaged {
 		return b, v, err
 	}
-	facts, ferr := s.Catalog.Facts(ctx, a.Bucket)
+	facts, ferr := s.Facts(ctx, a.Bucket)
 	if ferr != nil {
 		return nil, nil, ferr
 	}

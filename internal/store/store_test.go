@@ -247,7 +247,7 @@ func TestUsageAndJournalAgreeWithObjects(t *testing.T) {
 	if err := s.Fresh(ctx, time.Now()); err != nil {
 		t.Fatal(err)
 	}
-	days, err := s.Catalog.Days(ctx, time.Time{}, "plates")
+	days, err := s.Catalog.Days(ctx, time.Time{}, "", "plates")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -99,12 +99,15 @@ func (p *pieces) send(w io.Writer, offset, length int64, between func()) error {
 // StartUpload begins a multipart upload and gives it with its id. u has headers,
 // metadata, tags and checksum.
 func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Upload, by catalog.Author) (*catalog.Upload, error) {
-	f, err := s.Catalog.Facts(ctx, a.Bucket)
+	f, err := s.Facts(ctx, a.Bucket)
 	if err != nil {
 		return nil, err
 	}
 	if f.Room != nil && *f.Room <= 0 {
 		return nil, fault.New(fault.Full, "quota", "the bucket's quota is used up").In("quota").Do("remove objects or previous versions, or raise the bucket's quota")
+	}
+	if err := fits(f, 1); err != nil {
+		return nil, err
 	}
 	if u.Checksum != digest.None && !u.PerPart && !u.Checksum.CanCombine() {
 		return nil, fault.New(fault.Invalid, "checksum-type", "a %s of the whole cannot be worked out from parts", u.Checksum).In("checksum").Do("ask for one of the parts' checksums, or for a CRC")
@@ -266,7 +269,7 @@ type CompletePart struct {
 // beside those of Commit have the codes upload-missing, parts-none, part-order,
 // part-missing, part-small, object-too-large and digest-mismatch.
 func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, error) {
-	f, err := s.Catalog.Facts(ctx, c.Bucket)
+	f, err := s.Facts(ctx, c.Bucket)
 	if err != nil {
 		return nil, err
 	}
@@ -274,7 +277,11 @@ func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, erro
 	v, res, err := s.Catalog.Complete(ctx, catalog.Completing{Bucket: f.ID, Key: c.Key, ID: c.Upload,
 		Change: catalog.Change{Bucket: f.ID, Key: c.Key.String(), IfAbsent: c.IfAbsent, IfETag: c.IfETag, At: author.At, Who: author.Who, Source: author.Source},
 		Assemble: func(u *catalog.Upload, have []catalog.Part) (*object.Version, []int, error) {
-			return assemble(c, u, have, author)
+			v, chosen, err := assemble(c, u, have, author)
+			if err == nil {
+				err = fits(f, v.Size)
+			}
+			return v, chosen, err
 		}})
 	if err != nil {
 		return nil, err

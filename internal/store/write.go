@@ -47,6 +47,9 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		return nil, fault.New(fault.TooLarge, "object-too-large", "the body has %d bytes; %d are allowed in one put", p.Size, int64(object.MaxSize)).
 			In("size").Do("send it in parts")
 	}
+	if err := fits(facts, max(0, p.Size)); err != nil {
+		return nil, err
+	}
 	if p.IfAbsent || p.IfETag != nil || facts.Room != nil && p.Size > *facts.Room {
 		if err := s.early(ctx, p, facts); err != nil {
 			return nil, err
@@ -65,6 +68,9 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		}
 		if p.MD5 != nil && *p.MD5 != w.MD5 {
 			return mismatch("MD5", p.MD5[:], w.MD5[:])
+		}
+		if err := fits(facts, w.Size); err != nil { // of a length that nobody declared
+			return err
 		}
 		if p.Checksum == digest.None {
 			return nil
@@ -206,7 +212,7 @@ type Removal struct {
 // RemoveMany carries out removals and gives a result and an error for each, in
 // their order. Doubles count once. What is not there is no error.
 func (s *Store) RemoveMany(ctx context.Context, bucket object.BucketName, removals []Removal, by catalog.Author) ([]catalog.Result, []error, error) {
-	facts, err := s.Catalog.Facts(ctx, bucket)
+	facts, err := s.Facts(ctx, bucket)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -308,6 +314,9 @@ func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind, edit f
 	ch := catalog.Change{Kind: kind, Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, At: author.At, Who: author.Who, Source: author.Source}
 	res, wrote, err := s.Catalog.Copy(ctx, catalog.Copying{From: c.From, FromID: c.FromID, Change: ch, Edit: func(found *object.Version) (*object.Version, error) {
 		v, err := edit(found)
+		if err == nil && kind != catalog.ObjectRenamed {
+			err = fits(facts, found.Size)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -341,7 +350,7 @@ type Cleared struct {
 // all of a bucket). Called until More is false it empties the prefix; it is
 // safe to stop and to repeat.
 func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefix string, limit int, by catalog.Author) (Cleared, error) {
-	f, err := s.Catalog.Facts(ctx, bucket)
+	f, err := s.Facts(ctx, bucket)
 	if err != nil {
 		return Cleared{}, err
 	}
@@ -371,7 +380,7 @@ func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefi
 // PurgeUnder removes the next keys, at most limit, beneath a prefix with all
 // their versions and delete markers, for good.
 func (s *Store) PurgeUnder(ctx context.Context, bucket object.BucketName, prefix string, limit int, by catalog.Author) (Cleared, error) {
-	f, err := s.Catalog.Facts(ctx, bucket)
+	f, err := s.Facts(ctx, bucket)
 	if err != nil {
 		return Cleared{}, err
 	}
@@ -391,12 +400,13 @@ func (s *Store) CreateBucket(ctx context.Context, b catalog.Bucket, by catalog.A
 	if err := errors.Join(CheckQuota(b.Quota), CheckAbandonAfter(b.AbandonAfter)); err != nil {
 		return err
 	}
+	defer s.forget(b.Name)
 	return s.Catalog.CreateBucket(ctx, b, now(by))
 }
 
 // SetVersioning changes a bucket's versioning.
 func (s *Store) SetVersioning(ctx context.Context, name object.BucketName, v object.Versioning, by catalog.Author) error {
-	defer s.facts.Delete(name)
+	defer s.forget(name)
 	return s.Catalog.SetVersioning(ctx, name, v, now(by))
 }
 
@@ -421,6 +431,12 @@ func (s *Store) SetAbandonAfter(ctx context.Context, name object.BucketName, day
 	return s.Catalog.SetAbandonAfter(ctx, name, days, now(by))
 }
 
+// SetSealing says whether a bucket's new bodies are encrypted at rest.
+func (s *Store) SetSealing(ctx context.Context, name object.BucketName, on bool, by catalog.Author) error {
+	defer s.forget(name)
+	return s.Catalog.SetSealing(ctx, name, on, now(by))
+}
+
 // CheckQuota refuses a quota that is not a positive number of bytes.
 func CheckQuota(quota *int64) error {
 	if quota != nil && *quota <= 0 {
@@ -431,7 +447,7 @@ func CheckQuota(quota *int64) error {
 
 // RemoveBucket removes an empty bucket.
 func (s *Store) RemoveBucket(ctx context.Context, name object.BucketName, by catalog.Author) error {
-	s.facts.Delete(name)
+	defer s.forget(name)
 	return s.Catalog.RemoveBucket(ctx, name, now(by))
 }
 
@@ -440,7 +456,7 @@ func (s *Store) SetQuota(ctx context.Context, name object.BucketName, quota *int
 	if err := CheckQuota(quota); err != nil {
 		return err
 	}
-	s.facts.Delete(name)
+	s.forget(name)
 	return s.Catalog.SetQuota(ctx, name, quota, now(by))
 }
 

@@ -138,7 +138,7 @@ func TestUploadsAreAbandonedWhenTheyAreOld(t *testing.T) {
 	crew := works.Start(s, works.Settings{AbandonEvery: 20 * time.Millisecond}, quiet())
 	defer crew.Stop()
 	until(t, "the old one is gone, the young one there", func() bool {
-		u, err := s.Catalog.UnfinishedIn(context.Background(), 0)
+		u, err := s.Catalog.UnfinishedIn(context.Background(), 0, "")
 		return err == nil && u.Uploads == 1 && time.Since(u.Oldest) < time.Hour
 	})
 	bad := 0

@@ -156,8 +156,8 @@ func (s *shooter) first(ctx context.Context, bucket, prefix string) (string, err
 }
 
 func (s *shooter) signIn() error {
-	return harness.Steps(s.tab, s.at("/"), harness.Appears("Sign in to Spindle"), chromedp.SendKeys(chromedp.CSS("input[name=key]"), demo.OwnerKey),
-		chromedp.SendKeys(chromedp.CSS("input[name=secret]"), demo.OwnerSecret), harness.Button("Sign in"), harness.Appears("Wrong and waiting"))
+	steps := append([]chromedp.Action[chromedp.Void]{s.at("/")}, harness.SignIn("key", demo.OwnerKey, demo.OwnerSecret)...)
+	return harness.Steps(s.tab, append(steps, harness.Appears("Wrong and waiting"))...)
 }
 
 func (s *shooter) console(ctx context.Context) error {

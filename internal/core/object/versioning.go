@@ -91,11 +91,30 @@ var momentForms = []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-0
 // day in the zone of now, a date (its beginning), or a time ago such as 90m,
 // 36h or 7d. The errors have the code moment.
 func ParseMoment(s string, now time.Time) (time.Time, error) {
-	s = strings.TrimSpace(s)
-	bad := func(why string) (time.Time, error) {
-		return time.Time{}, fault.New(fault.Invalid, "moment", "%q %s", s, why).In("as-of").
-			Do(`write "2026-11-20 14:00", 2026-11-20T14:00:00Z, 2026-11-20, or a time ago such as 36h or 7d`)
+	t, err := parseTime(s, now, -1)
+	if err == nil && t.After(now) {
+		err = notMoment(s, "is in the future", "7d ago as 7d")
 	}
+	return t, err
+}
+
+// ParseMomentToCome reads a moment to come, written as ParseMoment has it, or a
+// time from now such as 36h or 90d. The error has the code moment.
+func ParseMomentToCome(s string, now time.Time) (time.Time, error) {
+	t, err := parseTime(s, now, 1)
+	if err == nil && !t.After(now) {
+		err = notMoment(s, "is past", "90 days from now as 90d")
+	}
+	return t, err
+}
+
+func notMoment(s, why, example string) error {
+	return fault.New(fault.Invalid, "moment", "%q %s", s, why).In("as-of").
+		Do(`write "2026-11-20 14:00", 2026-11-20T14:00:00Z, 2026-11-20, or %s`, example)
+}
+
+func parseTime(s string, now time.Time, direction time.Duration) (time.Time, error) {
+	s = strings.TrimSpace(s)
 	t, err := time.Parse(time.RFC3339Nano, s)
 	for _, form := range momentForms {
 		if err == nil {
@@ -112,12 +131,9 @@ func ParseMoment(s string, now time.Time) (time.Time, error) {
 			ago, err = time.ParseDuration(s)
 		}
 		if err != nil || ago < 0 {
-			return bad("is no moment")
+			return t, notMoment(s, "is no moment", "a time such as 36h or 7d")
 		}
-		t = now.Add(-ago)
-	}
-	if t.After(now) {
-		return bad("is in the future")
+		t = now.Add(direction * ago)
 	}
 	return t.UTC(), nil
 }

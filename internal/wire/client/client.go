@@ -460,3 +460,66 @@ func (c *Client) List(ctx context.Context, bucket, prefix, delimiter, next strin
 func (c *Client) Presign(method, bucket, key string, expires time.Duration) string {
 	return sign.Presign(method, c.URL(bucket, key, nil), c.Key, c.Region, expires, c.now()).String()
 }
+
+// Trial is what a real request with a key came to.
+type Trial struct {
+	Request string `json:"request" doc:"What was asked for, in words"`
+	Allowed bool   `json:"allowed"`
+	Status  int    `json:"status" doc:"Of the answer"`
+	Code    string `json:"code,omitempty" doc:"Of the answer, when it is an error"`
+	Says    string `json:"says,omitempty" doc:"What the answer says, when it is an error"`
+}
+
+// Try makes a real request that shows whether the key may list, read, write,
+// remove or change settings, and leaves everything as it was: to write it starts
+// an upload and abandons it, to remove it names a version that cannot be, for
+// settings it sends a document that is none. Errors are those of reaching the
+// service.
+func (c *Client) Try(ctx context.Context, do, bucket, key string) (Trial, error) {
+	t := Trial{}
+	method, query, body := http.MethodGet, url.Values{}, ""
+	switch do {
+	case "list":
+		t.Request = "list one key"
+		query = url.Values{"list-type": {"2"}, "max-keys": {"1"}, "prefix": {key}}
+		key = ""
+	case "read":
+		t.Request, method = "read the object's head", http.MethodHead
+	case "write":
+		t.Request = "start an upload and abandon it"
+		id, err := c.StartUpload(ctx, bucket, key, Put{})
+		if err == nil {
+			t.Allowed, t.Status = true, http.StatusOK
+			return t, c.AbandonUpload(ctx, bucket, key, id)
+		}
+		return t.of(err)
+	case "remove":
+		t.Request, method = "remove a version that there is not", http.MethodDelete
+		query = url.Values{"versionId": {strings.Repeat("0", 15) + "1"}}
+	default:
+		t.Request, method, body, key = "change versioning, with a document that is none", http.MethodPut, "<none/>", ""
+		query = url.Values{"versioning": {""}}
+	}
+	r, err := c.request(ctx, method, bucket, key, query, strings.NewReader(body))
+	if err != nil {
+		return t, err
+	}
+	resp, err := c.do(r, sign.Unsigned)
+	if err != nil {
+		return t.of(err)
+	}
+	t.Allowed, t.Status = true, resp.StatusCode
+	return t, resp.Body.Close()
+}
+
+// of reads an answer that is an error: one that is no refusal shows that the
+// request was let in.
+func (t Trial) of(err error) (Trial, error) {
+	f := fault.From(err)
+	if f.Kind == fault.Unavailable || f.Kind == fault.Internal {
+		return t, err
+	}
+	t.Allowed = f.Kind != fault.Refused && f.Kind != fault.Unsigned
+	t.Status, t.Code, t.Says = map[bool]int{true: http.StatusNotFound, false: http.StatusForbidden}[t.Allowed], f.Code, f.Message
+	return t, nil
+}

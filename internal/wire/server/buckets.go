@@ -23,14 +23,22 @@ func (q *request) listBuckets() error {
 	q.owner(d, "Owner")
 	d.begin("Buckets")
 	last, n, more := "", 0, false
+	account, also, err := q.s.gate.Sees(q.ctx(), q.subject)
+	if err != nil {
+		return err
+	}
 	for !more {
-		page, err := q.s.store.Catalog.Buckets(q.ctx(), after, 1000)
+		page, err := q.s.store.Catalog.Buckets(q.ctx(), account, also, after, 1000)
 		if err != nil {
 			return err
 		}
 		for _, b := range page {
 			after = b.Name.String()
-			if !strings.HasPrefix(after, prefix) {
+			lists, err := q.s.gate.Lists(q.ctx(), q.subject, b)
+			if err != nil {
+				return err
+			}
+			if !lists || !strings.HasPrefix(after, prefix) {
 				continue
 			}
 			if n == limit {

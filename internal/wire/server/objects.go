@@ -16,6 +16,7 @@ import (
 	"unicode"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -337,7 +338,7 @@ func (q *request) version() (a catalog.Address, v *object.Version, err error) {
 		return a, nil, err
 	}
 	if v, err = q.s.store.FindVersion(q.ctx(), a, id); err != nil {
-		return a, nil, err
+		return a, nil, q.hide(a, err)
 	}
 	if v.Marker {
 		h := q.w.Header()
@@ -563,6 +564,9 @@ func (q *request) removeMany() error {
 			errs[i] = notImplemented("a condition in a list of objects to remove")
 		}
 		if errs[i] == nil {
+			errs[i] = q.s.gate.May(q.ctx(), q.ask(access.Remove, q.bucket, o.Key))
+		}
+		if errs[i] == nil {
 			place[i] = len(removals)
 			removals = append(removals, r)
 		}
@@ -607,7 +611,7 @@ func (q *request) removeMany() error {
 	return q.xml(d)
 }
 
-// copySource gives the source of a copy, and its version.
+// copySource gives the source of a copy, and its version, if who asks may read it.
 func (q *request) copySource() (from catalog.Address, id object.VersionID, err error) {
 	raw, version, named := strings.Cut(q.r.Header.Get("x-amz-copy-source"), "?versionId=")
 	if named {
@@ -623,8 +627,10 @@ func (q *request) copySource() (from catalog.Address, id object.VersionID, err e
 	if from.Bucket, err = object.ParseBucketName(bucket); err != nil {
 		return from, id, err
 	}
-	from.Key, err = object.ParseKey(key)
-	return from, id, err
+	if from.Key, err = object.ParseKey(key); err != nil {
+		return from, id, err
+	}
+	return from, id, q.s.gate.May(q.ctx(), q.ask(access.Read, from.Bucket, key))
 }
 
 // sourceConditions are the conditions on the source of a copy.

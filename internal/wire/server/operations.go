@@ -1,11 +1,16 @@
 package server
 
 import (
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
 
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/gate"
 )
 
 type operation func(*request) error
@@ -35,20 +40,52 @@ func (q *request) subresource() string {
 	return ""
 }
 
-// named is an operation with the dialect's name of it.
+// named is an operation with the dialect's name of it, and what whoever asks for
+// it must be allowed.
 type named struct {
 	name string
 	op   operation
+	need need
 }
 
-// operation chooses by method, resource and subresource; nil when unsupported.
-func (q *request) operation() operation {
+// need is what an operation needs: a right on the key, on what is beneath the
+// prefix of a listing, or on some part of the bucket; or that the request is
+// signed, or that who asks administers the account.
+type need struct {
+	do    access.Rights
+	on    place
+	admin bool
+}
+
+type place uint8
+
+const (
+	onKey place = iota
+	onPrefix
+	onBucket // some part of it
+	onWhole  // the bucket as a whole
+)
+
+// Common needs.
+var (
+	signed   = need{}
+	reads    = need{do: access.Read}
+	writes   = need{do: access.Write}
+	removes  = need{do: access.Remove}
+	lists    = need{do: access.List, on: onPrefix}
+	looks    = need{do: access.List, on: onBucket}
+	settings = need{do: access.Settings, on: onWhole}
+)
+
+// operation chooses by method, resource and subresource; its op is nil when
+// unsupported.
+func (q *request) operation() named {
 	sub := q.subresource()
 	var n named
 	switch {
 	case q.bucket.IsZero():
 		if q.r.Method == http.MethodGet && sub == "" {
-			n = named{"ListBuckets", (*request).listBuckets}
+			n = named{"ListBuckets", (*request).listBuckets, signed}
 		}
 	case q.name == "":
 		n = q.bucketOperation(sub)
@@ -58,7 +95,70 @@ func (q *request) operation() operation {
 	if n.op != nil {
 		q.op = n.name
 	}
-	return n.op
+	return n
+}
+
+// allowed refuses what whoever asks may not do.
+func (q *request) allowed(n need) error {
+	switch {
+	case q.key == nil && (n.do == 0 || !q.signable()):
+		return unsigned()
+	case n.admin:
+		if s := q.subject; !s.Administers(s.Account) {
+			why := fmt.Sprintf("%s is a %s in the account %s, which may not make buckets", s, s.Role, s.Account)
+			q.s.gate.Refused(s, q.author().Source, s.Account, q.bucket.String(), "create", why)
+			return access.Decision{Why: why, Remedy: "use one whose role is administrator, without limits"}.Refused()
+		}
+		return nil
+	case n.do == 0:
+		return nil
+	}
+	a := q.ask(n.do, q.bucket, q.name)
+	switch n.on {
+	case onPrefix:
+		a.Key = q.query.Get("prefix")
+	case onBucket:
+		a.Some = true
+	case onWhole:
+		a.Key = ""
+	}
+	err := q.s.gate.May(q.ctx(), a)
+	if err == nil {
+		q.again = q.s.gate.Again(q.ctx(), q.key, a)
+	}
+	return err
+}
+
+// signable reports whether the request may come unsigned at all: it may not say
+// how it wants to be answered, since a page could then be made of an object.
+func (q *request) signable() bool {
+	for name := range overrides {
+		if q.query.Has(name) {
+			return false
+		}
+	}
+	return true
+}
+
+func (q *request) ask(do access.Rights, bucket object.BucketName, key string) gate.Ask {
+	return gate.Ask{Subject: q.subject, Source: q.author().Source, Do: do, Bucket: bucket, Key: key}
+}
+
+// hide turns what is not there into a refusal for those who may not list it:
+// else they could find out which keys there are.
+func (q *request) hide(a catalog.Address, err error) error {
+	if err == nil || fault.KindOf(err) != fault.NotFound || fault.HasCode(err, "bucket-missing") {
+		return err
+	}
+	ask := q.ask(access.List, a.Bucket, a.Key.String())
+	d, _, derr := q.s.gate.Decide(q.ctx(), ask)
+	switch {
+	case derr != nil:
+		return derr
+	case d.Allowed:
+		return err
+	}
+	return access.Decision{Why: "there may be no such object, and " + q.subject.String() + " may not list what there is", Remedy: "check the key, or have listing granted as well"}.Refused()
 }
 
 func (q *request) bucketOperation(sub string) named {
@@ -66,38 +166,38 @@ func (q *request) bucketOperation(sub string) named {
 		switch q.r.Method {
 		case http.MethodGet:
 			if q.query.Get("list-type") == "2" {
-				return named{"ListObjectsV2", (*request).listV2}
+				return named{"ListObjectsV2", (*request).listV2, lists}
 			}
-			return named{"ListObjects", (*request).listV1}
+			return named{"ListObjects", (*request).listV1, lists}
 		case http.MethodHead:
-			return named{"HeadBucket", (*request).headBucket}
+			return named{"HeadBucket", (*request).headBucket, looks}
 		case http.MethodPut:
-			return named{"CreateBucket", (*request).createBucket}
+			return named{"CreateBucket", (*request).createBucket, need{admin: true}}
 		case http.MethodDelete:
-			return named{"DeleteBucket", (*request).deleteBucket}
+			return named{"DeleteBucket", (*request).deleteBucket, settings}
 		}
 		return named{}
 	}
 	switch {
 	case sub == "delete" && q.r.Method == http.MethodPost:
-		return named{"DeleteObjects", (*request).removeMany}
+		return named{"DeleteObjects", (*request).removeMany, need{do: access.Remove, on: onBucket}}
 	case sub == "versioning" && q.r.Method == http.MethodGet:
-		return named{"GetBucketVersioning", (*request).getVersioning}
+		return named{"GetBucketVersioning", (*request).getVersioning, looks}
 	case sub == "versioning" && q.r.Method == http.MethodPut:
-		return named{"PutBucketVersioning", (*request).putVersioning}
+		return named{"PutBucketVersioning", (*request).putVersioning, settings}
 	case sub == "uploads" && q.r.Method == http.MethodGet:
-		return named{"ListMultipartUploads", (*request).listUploads}
+		return named{"ListMultipartUploads", (*request).listUploads, lists}
 	case sub == "versions" && q.r.Method == http.MethodGet:
-		return named{"ListObjectVersions", (*request).listVersions}
+		return named{"ListObjectVersions", (*request).listVersions, lists}
 	case sub == "tagging" && q.r.Method == http.MethodGet:
-		return named{"GetBucketTagging", (*request).getBucketTags}
+		return named{"GetBucketTagging", (*request).getBucketTags, looks}
 	case sub == "tagging" && q.r.Method == http.MethodPut:
-		return named{"PutBucketTagging", (*request).putBucketTags}
+		return named{"PutBucketTagging", (*request).putBucketTags, settings}
 	case sub == "tagging" && q.r.Method == http.MethodDelete:
-		return named{"DeleteBucketTagging", (*request).deleteBucketTags}
+		return named{"DeleteBucketTagging", (*request).deleteBucketTags, settings}
 	case q.r.Method == http.MethodGet:
 		if p, ok := bucketProbes[sub]; ok {
-			return named{"GetBucket:" + sub, func(q *request) error { return q.probeBucket(p) }}
+			return named{"GetBucket:" + sub, func(q *request) error { return q.probeBucket(p) }, looks}
 		}
 	}
 	return named{}
@@ -107,52 +207,52 @@ func (q *request) objectOperation(sub string) named {
 	if sub == "" {
 		switch q.r.Method {
 		case http.MethodGet:
-			return named{"GetObject", (*request).getObject}
+			return named{"GetObject", (*request).getObject, reads}
 		case http.MethodHead:
-			return named{"HeadObject", (*request).getObject}
+			return named{"HeadObject", (*request).getObject, reads}
 		case http.MethodPut:
 			if q.r.Header.Get("x-amz-copy-source") != "" {
-				return named{"CopyObject", (*request).copyObject}
+				return named{"CopyObject", (*request).copyObject, writes}
 			}
-			return named{"PutObject", (*request).putObject}
+			return named{"PutObject", (*request).putObject, writes}
 		case http.MethodDelete:
-			return named{"DeleteObject", (*request).deleteObject}
+			return named{"DeleteObject", (*request).deleteObject, removes}
 		}
 		return named{}
 	}
 	switch {
 	case sub == "uploads" && q.r.Method == http.MethodPost:
-		return named{"CreateMultipartUpload", (*request).startUpload}
+		return named{"CreateMultipartUpload", (*request).startUpload, writes}
 	case sub == "uploadId" && q.r.Method == http.MethodPut && q.r.Header.Get("x-amz-copy-source") != "":
-		return named{"UploadPartCopy", (*request).copyPart}
+		return named{"UploadPartCopy", (*request).copyPart, writes}
 	case sub == "uploadId" && q.r.Method == http.MethodPut:
-		return named{"UploadPart", (*request).putPart}
+		return named{"UploadPart", (*request).putPart, writes}
 	case sub == "uploadId" && q.r.Method == http.MethodGet:
-		return named{"ListParts", (*request).listParts}
+		return named{"ListParts", (*request).listParts, writes}
 	case sub == "uploadId" && q.r.Method == http.MethodPost:
-		return named{"CompleteMultipartUpload", (*request).completeUpload}
+		return named{"CompleteMultipartUpload", (*request).completeUpload, writes}
 	case sub == "uploadId" && q.r.Method == http.MethodDelete:
-		return named{"AbortMultipartUpload", (*request).abandonUpload}
+		return named{"AbortMultipartUpload", (*request).abandonUpload, writes}
 	case sub == "partNumber" && q.r.Method == http.MethodGet:
-		return named{"GetObject", (*request).getObject}
+		return named{"GetObject", (*request).getObject, reads}
 	case sub == "partNumber" && q.r.Method == http.MethodHead:
-		return named{"HeadObject", (*request).getObject}
+		return named{"HeadObject", (*request).getObject, reads}
 	case sub == "attributes" && q.r.Method == http.MethodGet:
-		return named{"GetObjectAttributes", (*request).attributes}
+		return named{"GetObjectAttributes", (*request).attributes, reads}
 	}
 	if sub == "tagging" {
 		switch q.r.Method {
 		case http.MethodGet:
-			return named{"GetObjectTagging", (*request).getTags}
+			return named{"GetObjectTagging", (*request).getTags, reads}
 		case http.MethodPut:
-			return named{"PutObjectTagging", (*request).putTags}
+			return named{"PutObjectTagging", (*request).putTags, writes}
 		case http.MethodDelete:
-			return named{"DeleteObjectTagging", (*request).deleteTags}
+			return named{"DeleteObjectTagging", (*request).deleteTags, writes}
 		}
 	}
 	if q.r.Method == http.MethodGet {
 		if p, ok := objectProbes[sub]; ok {
-			return named{"GetObject:" + sub, func(q *request) error { return q.probeObject(p) }}
+			return named{"GetObject:" + sub, func(q *request) error { return q.probeObject(p) }, reads}
 		}
 	}
 	return named{}
@@ -209,8 +309,8 @@ func ownerOnly(q *request, d *doc) {
 	d.begin("AccessControlList")
 	d.begin("Grant")
 	d.b.WriteString(`<Grantee xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="CanonicalUser">`)
-	d.text("ID", q.key.Account)
-	d.text("DisplayName", q.key.Account)
+	d.text("ID", q.owned)
+	d.text("DisplayName", q.owned)
 	d.b.WriteString("</Grantee>")
 	d.text("Permission", "FULL_CONTROL")
 	d.end()
@@ -219,8 +319,8 @@ func ownerOnly(q *request, d *doc) {
 
 func (q *request) owner(d *doc, name string) {
 	d.begin(name)
-	d.text("ID", q.key.Account)
-	d.text("DisplayName", q.key.Account)
+	d.text("ID", q.owned)
+	d.text("DisplayName", q.owned)
 	d.end()
 }
 

@@ -16,8 +16,10 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/gate"
 	"spindle/internal/keyring"
 	"spindle/internal/store"
 	"spindle/internal/wire/sign"
@@ -43,7 +45,7 @@ const (
 // Server answers the dialect.
 type Server struct {
 	store    *store.Store
-	keys     *keyring.Ring
+	gate     *gate.Gate
 	settings Settings
 	log      *slog.Logger
 	now      func() time.Time
@@ -52,7 +54,7 @@ type Server struct {
 }
 
 // New makes a server of a store.
-func New(s *store.Store, keys *keyring.Ring, settings Settings, log *slog.Logger) *Server {
+func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Server {
 	if settings.SlowAfter == 0 {
 		settings.SlowAfter = 30 * time.Second
 	}
@@ -64,7 +66,7 @@ func New(s *store.Store, keys *keyring.Ring, settings Settings, log *slog.Logger
 	}
 	b := make([]byte, 4)
 	_, _ = rand.Read(b)
-	return &Server{store: s, keys: keys, settings: settings, log: log, now: time.Now, boot: strings.ToUpper(hex.EncodeToString(b))}
+	return &Server{store: s, gate: g, settings: settings, log: log, now: time.Now, boot: strings.ToUpper(hex.EncodeToString(b))}
 }
 
 // HTTP gives an http.Server with the wire's limits.
@@ -80,28 +82,35 @@ func (s *Server) HTTP() *http.Server {
 
 // request is one request under way.
 type request struct {
-	s      *Server
-	w      http.ResponseWriter
-	r      *http.Request
-	rc     *http.ResponseController
-	id     string
-	op     string
-	query  url.Values
-	auth   *sign.Auth
-	key    *keyring.Key
-	bucket object.BucketName
-	name   string // the key as it came; "" for a bucket
-	isHost bool
-	status int
-	in     *paced
-	out    int64
+	s       *Server
+	w       http.ResponseWriter
+	r       *http.Request
+	rc      *http.ResponseController
+	id      string
+	op      string
+	query   url.Values
+	auth    *sign.Auth
+	key     *keyring.Key // nil when the request is not signed
+	subject access.Subject
+	owned   string       // the account that owns the bucket, or else that asks
+	again   func() error // asks again whether the transfer may go on
+	bucket  object.BucketName
+	name    string // the key as it came; "" for a bucket
+	isHost  bool
+	status  int
+	in      *paced
+	out     int64
 }
 
 func (q *request) ctx() context.Context { return q.r.Context() }
 
 func (q *request) author() catalog.Author {
 	host, _, _ := net.SplitHostPort(q.r.RemoteAddr)
-	return catalog.Author{Who: q.key.ID, Source: host}
+	who := "anyone"
+	if q.key != nil {
+		who = q.key.ID
+	}
+	return catalog.Author{Who: who, Source: host}
 }
 
 // address parses the key of the request.
@@ -168,12 +177,29 @@ func (q *request) serve() error {
 	if bucketErr != nil {
 		return bucketErr
 	}
-	op := q.operation()
-	if op == nil {
+	n := q.operation()
+	if n.op == nil {
 		q.op = "unsupported"
+		if q.key == nil {
+			return unsigned()
+		}
 		return notImplemented("this operation")
 	}
-	return op(q)
+	if err := q.allowed(n.need); err != nil {
+		return err
+	}
+	q.owned = q.subject.Account
+	if !q.bucket.IsZero() && !n.need.admin {
+		if q.owned, err = q.s.store.Owner(q.ctx(), q.bucket); err != nil {
+			return err
+		}
+	}
+	q.in.again = q.again
+	return n.op(q)
+}
+
+func unsigned() error {
+	return fault.New(fault.Unsigned, "unsigned", "the request is not signed").In("authorization").Do("sign it with an access key; only reading what was opened to anyone needs none")
 }
 
 // target finds bucket and key in host and path. The path is not cleaned: "..",
@@ -211,17 +237,19 @@ func (q *request) authenticate() error {
 		return err
 	}
 	if auth == nil {
-		return fault.New(fault.Unsigned, "unsigned", "the request is not signed").In("authorization").Do("sign it with an access key; nothing is open to everyone here")
+		q.auth = &sign.Auth{Payload: sign.Unsigned}
+		return nil
 	}
-	if q.key, err = q.s.keys.Find(q.ctx(), auth.KeyID); err != nil {
+	if q.key, err = q.s.gate.Key(q.ctx(), auth.KeyID); err != nil {
 		return err
-	}
-	if q.key == nil {
-		return fault.New(fault.Refused, "key-unknown", "there is no access key %q here", auth.KeyID).In("key").Do("check the key's id, and that the address is of the service that made it")
 	}
 	if err := auth.Verify(q.r, q.key.Secret, q.s.now()); err != nil {
 		return err
 	}
+	if err := q.s.gate.Use(q.key, q.author().Source, time.Now()); err != nil {
+		return err
+	}
+	q.subject = q.key.Subject()
 	if q.s.settings.StrictRegion && auth.Region != q.s.store.Region {
 		return fault.New(fault.Invalid, "region", "the request is signed for the region %q; this is %q", auth.Region, q.s.store.Region).In("region").Do("set the client's region to %s", q.s.store.Region)
 	}
@@ -291,6 +319,7 @@ type paced struct {
 	n     int64
 	begun time.Time
 	set   time.Time
+	again func() error // nil until it is known who asks
 }
 
 func (p *paced) Read(b []byte) (int, error) {
@@ -310,6 +339,11 @@ func (p *paced) Read(b []byte) (int, error) {
 		p.set = now
 		_ = p.rc.SetReadDeadline(allowed) // without deadlines there is only the average
 	}
+	if p.again != nil {
+		if err := p.again(); err != nil {
+			return 0, err
+		}
+	}
 	n, err := p.r.Read(b)
 	p.n += int64(n)
 	if ne, ok := err.(net.Error); ok && ne.Timeout() {
@@ -327,5 +361,10 @@ func slow(err error) error {
 // between gives a function that lets each stretch of an answer take its time,
 // and no longer.
 func (q *request) between() func() {
-	return func() { _ = q.rc.SetWriteDeadline(time.Now().Add(4 * q.s.settings.SlowAfter)) }
+	return func() {
+		_ = q.rc.SetWriteDeadline(time.Now().Add(4 * q.s.settings.SlowAfter))
+		if q.again != nil && q.again() != nil {
+			panic(http.ErrAbortHandler) // the answer is under way: what is left of it may not be read
+		}
+	}
 }

@@ -2,7 +2,7 @@ import { type QueryClient, useQuery, useQueryClient } from '@tanstack/react-quer
 import { type ReactNode, createContext, useContext, useEffect } from 'react';
 
 import { type Schemas, Problem, api, ask, onSignedOut, setForgery } from '../api/client';
-import { SignIn } from '../pages/SignIn';
+import { NewPassword, SignIn } from '../pages/SignIn';
 
 const Session = createContext<Schemas['SessionInfo'] | null>(null);
 
@@ -12,6 +12,12 @@ export function useSession(): Schemas['SessionInfo'] {
   if (!s) throw new Error('useSession outside of a session');
   return s;
 }
+
+/** Whether who is signed in administers the account that the session acts in. */
+export const useAdministers = () => {
+  const s = useSession();
+  return s.operator || s.role === 'administrator';
+};
 
 /** Forgets what another session has read. */
 const forgetRest = (queries: QueryClient) => queries.removeQueries({ predicate: (q) => q.queryKey[0] !== 'session' });
@@ -29,6 +35,8 @@ export function SessionGate({ children }: { children: ReactNode }) {
   if (session.isPending) return null;
   if (session.data) {
     setForgery(session.data.forgery);
+    const leave = () => queries.setQueryData(['session'], null);
+    if (session.data.mustChange) return <NewPassword session={session.data} onChanged={leave} onLeave={() => void ask(api.DELETE('/api/v1/session')).then(leave)} />;
     return <Session value={session.data}>{children}</Session>;
   }
   const unreachable = session.error instanceof Problem && session.error.status !== 401 ? session.error : null;
@@ -41,5 +49,16 @@ export function useSignOut() {
     await ask(api.DELETE('/api/v1/session'));
     forgetRest(queries);
     queries.setQueryData(['session'], null);
+  };
+}
+
+/** Acts in another account; everything is read anew. */
+export function useSwitch() {
+  const queries = useQueryClient();
+  return async (account: string) => {
+    const s = await ask(api.POST('/api/v1/session/account', { body: { account } }));
+    queries.setQueryData(['session'], s);
+    forgetRest(queries);
+    await queries.invalidateQueries();
   };
 }

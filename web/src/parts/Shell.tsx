@@ -2,9 +2,10 @@ import { type FormEvent, type ReactNode, useEffect, useRef, useState } from 'rea
 import { Link, useLocation, useNavigate, useSearchParams } from 'react-router';
 
 import { useBuckets, useLive, useOverview } from '../data/queries';
-import { useSession, useSignOut } from '../data/session';
+import { useSession, useSignOut, useSwitch } from '../data/session';
 import { Dialog } from './Dialog';
 import { Logo, Shape, State, type StateKind, dyeOf, icons } from './Marks';
+import { useToast } from './Toasts';
 import { WorkLine } from './WorkLine';
 import { bucketPage, count, objectPage, time } from './format';
 import { type Theme, applyTheme, storedTheme } from './theme';
@@ -131,10 +132,8 @@ function AddressLine({ field, onHelp }: { field: React.RefObject<HTMLInputElemen
         ) : (
           <State kind="wait">not connected{live.upTo ? `, last heard ${time(live.upTo)}` : ''}</State>
         )}
-        <span className="wide">
-          account <b className="strong" style={{ color: 'var(--ink)' }}>{session.account}</b>
-        </span>
-        <span className="wide" title={`Signed in with the key ${session.key}`}>{session.name}</span>
+        <Account />
+        <span className="wide" title={session.key ? `Signed in with the key ${session.key}` : `${session.operator ? 'Operator' : session.role} in ${session.account}`}>{session.name}</span>
         <button type="button" className="link" onClick={turn} title="Change between light, dark and the system's choice">
           {theme}
         </button>
@@ -146,6 +145,41 @@ function AddressLine({ field, onHelp }: { field: React.RefObject<HTMLInputElemen
         </button>
       </div>
     </div>
+  );
+}
+
+/** The account that the session acts in, to be switched by those with several. */
+function Account() {
+  const session = useSession();
+  const change = useSwitch();
+  const navigate = useNavigate();
+  const toast = useToast();
+  if (session.accounts.length < 2)
+    return (
+      <span className="wide">
+        account <b className="strong" style={{ color: 'var(--ink)' }}>{session.account}</b>
+      </span>
+    );
+  const to = async (account: string) => {
+    try {
+      await change(account);
+      void navigate('/');
+      toast(`Acting in ${account} now`);
+    } catch (e) {
+      toast((e as Error).message);
+    }
+  };
+  return (
+    <label className="row" style={{ gap: 6 }}>
+      account
+      <span className="field sel low">
+        <select value={session.account} onChange={(e) => void to(e.target.value)} aria-label="Account to act in">
+          {session.accounts.map((a) => (
+            <option key={a.account}>{a.account}</option>
+          ))}
+        </select>
+      </span>
+    </label>
   );
 }
 

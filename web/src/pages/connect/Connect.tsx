@@ -20,7 +20,7 @@ export default function Connect() {
   const { wire, region } = service.data;
   const host = new URL(wire.url).host;
   const domain = wire.domains[0] ?? 'localhost';
-  const command = `spindle connect ${location.origin} \\\n  --key ${session.key}\nspindle object put ./sheet.tif plates/`;
+  const command = `spindle connect ${location.origin} \\\n  --key ${session.key ?? 'KEY'}\nspindle object put ./sheet.tif plates/`;
   return (
     <>
       <div className="pagehead">
@@ -48,7 +48,11 @@ export default function Connect() {
                   <td />
                 </tr>
                 <Fact name="Region" value={region} note="any other name is accepted too, unless the service is strict" />
-                <Fact name="Key" value={session.key} note={`${session.name} of ${session.account}; its secret was shown when it was made`} />
+                {session.key ? (
+                  <Fact name="Key" value={session.key} note={`${session.name} of ${session.account}; its secret was shown when it was made`} />
+                ) : (
+                  <Fact name="Key" value="one for each application" note="make it under Access: its secret is shown once" />
+                )}
               </tbody>
             </table>
           </Section>
@@ -57,7 +61,7 @@ export default function Connect() {
             <p className="small faint" style={{ marginTop: 6 }}>It asks for the secret; it is never written in a command.</p>
           </Section>
         </div>
-        <Check address={wire.url} region={region} style={style} ownKey={session.key} />
+        <Check address={wire.url} region={region} style={style} ownKey={session.key ?? ''} />
       </div>
     </>
   );
@@ -120,7 +124,7 @@ function Check(p: CheckProps) {
           <Field label="Key" mono value={form.key} onChange={set('key')} />
         </div>
         <div style={{ gridColumn: 'span 2' }}>
-          <Field label="Secret" type="password" value={form.secret} onChange={set('secret')} placeholder={form.key === p.ownKey ? 'known for your own key' : ''} autoComplete="off" />
+          <Field label="Secret" type="password" value={form.secret} onChange={set('secret')} placeholder={form.key && form.key === p.ownKey ? 'known for your own key' : ''} autoComplete="off" />
         </div>
         <Field label="Bucket to try" mono value={form.bucket} onChange={set('bucket')} />
         <button type="submit" className="btn main" disabled={check.isPending}>

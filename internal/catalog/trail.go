@@ -1,0 +1,152 @@
+package catalog
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"spindle/internal/core/fault"
+)
+
+// The kinds of entries of the audit trail.
+const (
+	TrailSignedIn       = "signed in"
+	TrailSignInFailed   = "sign-in failed"
+	TrailSignedOut      = "signed out"
+	TrailSessionEnded   = "session ended"
+	TrailAccountCreated = "account created"
+	TrailAccountChanged = "account changed"
+	TrailAccountRemoved = "account removed"
+	TrailPersonCreated  = "person created"
+	TrailPersonChanged  = "person changed"
+	TrailPersonRemoved  = "person removed"
+	TrailPassword       = "password changed"
+	TrailKeyCreated     = "key created"
+	TrailKeyChanged     = "key changed"
+	TrailKeyReplaced    = "key replaced"
+	TrailKeyRemoved     = "key removed"
+	TrailKeyTested      = "key tested"
+	TrailGrantCreated   = "grant created"
+	TrailGrantChanged   = "grant changed"
+	TrailGrantRemoved   = "grant removed"
+	TrailSetting        = "setting changed"
+	TrailMasterKey      = "master key rotated"
+	TrailRefused        = "refused"
+)
+
+// TrailKinds lists all kinds.
+var TrailKinds = []string{TrailSignedIn, TrailSignInFailed, TrailSignedOut, TrailSessionEnded, TrailAccountCreated, TrailAccountChanged, TrailAccountRemoved,
+	TrailPersonCreated, TrailPersonChanged, TrailPersonRemoved, TrailPassword, TrailKeyCreated, TrailKeyChanged, TrailKeyReplaced, TrailKeyRemoved, TrailKeyTested,
+	TrailGrantCreated, TrailGrantChanged, TrailGrantRemoved, TrailSetting, TrailMasterKey, TrailRefused}
+
+// TrailEntry is something that was done to access, or refused.
+type TrailEntry struct {
+	ID      int64          `json:"id"`
+	At      time.Time      `json:"at"`
+	Kind    string         `json:"kind"`
+	Account string         `json:"account,omitempty" doc:"Whose affair it is"`
+	Who     string         `json:"who"`
+	Source  string         `json:"source,omitempty"`
+	Subject string         `json:"subject,omitempty" doc:"What it was done to"`
+	Times   int            `json:"times" doc:"How often, when the same was gathered"`
+	Detail  map[string]any `json:"detail,omitempty"`
+}
+
+const putTrail = `insert into trail (at, kind, account, who, source, subject, times, detail) values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb)`
+
+func trail(ctx context.Context, tx *sqlx.Tx, by Author, kind, account, subject string, detail map[string]any) error {
+	if detail == nil {
+		detail = map[string]any{}
+	}
+	d, err := json.Marshal(detail)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, putTrail, by.At, kind, account, by.Who, by.Source, plainText(subject), 1, string(d))
+	return err
+}
+
+// plainText makes text of any bytes that PostgreSQL can keep.
+func plainText(s string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
+}
+
+// PutTrail writes entries of the trail that no change goes with.
+func (c *Catalog) PutTrail(ctx context.Context, entries ...TrailEntry) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		for _, e := range entries {
+			if e.Detail == nil {
+				e.Detail = map[string]any{}
+			}
+			d, err := json.Marshal(e.Detail)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, putTrail, e.At.UTC(), e.Kind, e.Account, plainText(e.Who), e.Source, plainText(e.Subject), max(1, e.Times), plainText(string(d))); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// TrailQuery asks for entries of the trail, latest first.
+type TrailQuery struct {
+	Before  int64  // an entry's id; 0 for the latest
+	Account string // "": all accounts'
+	Kinds   []string
+	Who     string
+	Subject string // the beginning of it
+	Since   time.Time
+	Until   time.Time
+	Limit   int
+}
+
+// Trail gives a page of the trail.
+func (c *Catalog) Trail(ctx context.Context, q TrailQuery) ([]TrailEntry, error) {
+	for _, k := range q.Kinds {
+		if !slices.Contains(TrailKinds, k) {
+			return nil, fault.New(fault.Invalid, "trail-kind", "there is no kind %q of entries in the trail", k).In("kind").Do("choose from: %s", strings.Join(TrailKinds, ", "))
+		}
+	}
+	if q.Until.IsZero() {
+		q.Until = time.Now().AddDate(100, 0, 0)
+	}
+	if q.Kinds == nil {
+		q.Kinds = []string{}
+	}
+	rows, err := c.db.QueryContext(ctx, `select id, at, kind, account, who, source, subject, times, detail from trail
+		where ($1::bigint = 0 or id < $1) and ($2 = '' or account = $2) and (cardinality($3::text[]) = 0 or kind = any($3)) and ($4 = '' or who = $4)
+		and ($5 = '' or starts_with(subject, $5)) and at >= $6 and at < $7 order by id desc limit $8`, q.Before, q.Account, q.Kinds, q.Who, q.Subject, q.Since, q.Until, q.Limit)
+	if err != nil {
+		return nil, mapError(err)
+	}
+	defer rows.Close()
+	out := []TrailEntry{}
+	for rows.Next() {
+		var e TrailEntry
+		var d []byte
+		if err := rows.Scan(&e.ID, &e.At, &e.Kind, &e.Account, &e.Who, &e.Source, &e.Subject, &e.Times, &d); err != nil {
+			return nil, mapError(err)
+		}
+		e.At = e.At.UTC()
+		if err := json.Unmarshal(d, &e.Detail); err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, mapError(rows.Err())
+}
+
+// ForgetTrail removes what the trail has from before a moment.
+func (c *Catalog) ForgetTrail(ctx context.Context, before time.Time) (int64, error) {
+	r, err := c.db.ExecContext(ctx, `delete from trail where at < $1`, before)
+	if err != nil {
+		return 0, mapError(err)
+	}
+	return r.RowsAffected()
+}

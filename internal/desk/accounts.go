@@ -1,0 +1,524 @@
+package desk
+
+import (
+	"context"
+	"net/http"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/keyring"
+)
+
+// PersonInfo is somebody who signs in.
+type PersonInfo struct {
+	Name       string     `json:"name"`
+	Operator   bool       `json:"operator" doc:"Of the service"`
+	Active     bool       `json:"active"`
+	Note       string     `json:"note,omitempty"`
+	MustChange bool       `json:"mustChange" doc:"The password was given by somebody else and is changed at the next sign-in"`
+	Roles      []RoleIn   `json:"roles"`
+	Locked     *time.Time `json:"locked" doc:"After failures: no try before then"`
+	SignedIn   *time.Time `json:"signedIn" doc:"Last"`
+	Created    time.Time  `json:"created"`
+	CreatedBy  string     `json:"createdBy"`
+	Revision   int        `json:"revision"`
+}
+
+func personInfo(p *catalog.PersonRow) PersonInfo {
+	out := PersonInfo{Name: p.Name, Operator: p.Operator, Active: p.Active, Note: p.Note, MustChange: p.MustChange, Roles: []RoleIn{}, SignedIn: p.SignedIn, Created: p.Created.UTC(), CreatedBy: p.CreatedBy, Revision: p.Revision}
+	if p.Locked != nil && p.Locked.After(time.Now()) {
+		out.Locked = p.Locked
+	}
+	for _, m := range p.Members {
+		out.Roles = append(out.Roles, RoleIn{m.Account, m.Role.String()})
+	}
+	return out
+}
+
+// PersonSecret is a person with a password that is shown once.
+type PersonSecret struct {
+	Person   PersonInfo `json:"person"`
+	Password string     `json:"password,omitempty" doc:"Shown once; empty when it was given"`
+}
+
+// PersonPath names a person.
+type PersonPath struct {
+	Person string `path:"person" maxLength:"128"`
+}
+
+// AccountPath names an account.
+type AccountPath struct {
+	Account string `path:"account" maxLength:"64"`
+}
+
+var validName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{1,62}$`)
+
+func checkName(field, name string) error {
+	if !validName.MatchString(name) {
+		return fault.New(fault.Invalid, "name", "%q is no name: it has 2 to 63 small letters, digits and hyphens", name).In(field)
+	}
+	return nil
+}
+
+// checkPerson allows names as people write them.
+func checkPerson(name string) error {
+	if n := len([]rune(name)); n < 2 || n > 64 || strings.TrimSpace(name) != name || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f || strings.ContainsRune(`/\:"<>`, r) }) {
+		return fault.New(fault.Invalid, "person-name", "%q cannot be a person's name: it has 2 to 64 characters, without any of / \\ : \" < >", name).In("name")
+	}
+	return nil
+}
+
+func checkNote(note string) error {
+	if len(note) > 1000 || strings.ContainsRune(note, 0) {
+		return fault.New(fault.Invalid, "note", "a note has at most 1,000 bytes, none of them NUL").In("note")
+	}
+	return nil
+}
+
+type accountOut struct{ Body catalog.Account }
+
+// sees reports whether who asks may know of an account.
+func (d *Desk) knows(ctx context.Context, account string) bool {
+	s := who(ctx).subject
+	return s.Operator || s.Account == account
+}
+
+func (d *Desk) accountCalls(api huma.API) {
+	type accounts struct {
+		Body struct {
+			Accounts []catalog.Account `json:"accounts"`
+			Next     string            `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+		}
+	}
+	huma.Register(api, huma.Operation{OperationID: "list-accounts", Method: http.MethodGet, Path: "/api/v1/accounts", Summary: "List accounts: all for operators, one's own otherwise", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			After string `query:"after" maxLength:"64"`
+			Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+		}) (*accounts, error) {
+			out := &accounts{}
+			list, err := d.store.Catalog.Accounts(ctx, in.After, in.Limit+1)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			if len(list) > in.Limit {
+				list = list[:in.Limit]
+				out.Body.Next = list[in.Limit-1].Name
+			}
+			out.Body.Accounts = slices.DeleteFunc(list, func(a catalog.Account) bool { return !d.knows(ctx, a.Name) })
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "show-account", Method: http.MethodGet, Path: "/api/v1/accounts/{account}", Summary: "Show an account", Tags: []string{"access"}},
+		func(ctx context.Context, in *AccountPath) (*accountOut, error) { return d.account(ctx, in.Account) })
+	huma.Register(api, huma.Operation{OperationID: "create-account", Method: http.MethodPost, Path: "/api/v1/accounts", Summary: "Create an account", Tags: []string{"access"}, DefaultStatus: 201},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Name       string `json:"name" maxLength:"256"`
+				Note       string `json:"note,omitempty"`
+				Quota      *int64 `json:"quota,omitempty" minimum:"1" doc:"Bytes of all its buckets"`
+				MaxBuckets *int   `json:"maxBuckets,omitempty" minimum:"0"`
+			}
+		}) (*accountOut, error) {
+			a := catalog.Account{Name: in.Body.Name, Note: in.Body.Note, Quota: in.Body.Quota, MaxBuckets: in.Body.MaxBuckets}
+			err := checkName("name", a.Name)
+			if err == nil {
+				err = checkNote(a.Note)
+			}
+			if err == nil {
+				err = d.store.Catalog.CreateAccount(ctx, a, author(ctx))
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return d.account(ctx, a.Name)
+		})
+	huma.Register(api, huma.Operation{OperationID: "change-account", Method: http.MethodPatch, Path: "/api/v1/accounts/{account}", Summary: "Change an account's note and quotas", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			AccountPath
+			Body struct {
+				Note       *string       `json:"note,omitempty"`
+				Quota      optionalQuota `json:"quota,omitempty" required:"false"`
+				MaxBuckets optionalQuota `json:"maxBuckets,omitempty" required:"false"`
+				IfRevision int           `json:"ifRevision,omitempty" minimum:"1"`
+			}
+		}) (*accountOut, error) {
+			a, err := d.store.Catalog.Account(ctx, in.Account)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			if in.Body.Note != nil {
+				a.Note = *in.Body.Note
+			}
+			if in.Body.Quota.given {
+				a.Quota = in.Body.Quota.value
+			}
+			if in.Body.MaxBuckets.given {
+				a.MaxBuckets = nil
+				if v := in.Body.MaxBuckets.value; v != nil {
+					n := int(*v)
+					a.MaxBuckets = &n
+				}
+			}
+			if in.Body.IfRevision != 0 {
+				a.Revision = in.Body.IfRevision
+			}
+			if a.Quota != nil && *a.Quota < 1 || a.MaxBuckets != nil && *a.MaxBuckets < 0 {
+				err = fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte, a number of buckets not below 0").In("quota")
+			}
+			if err == nil {
+				err = checkNote(a.Note)
+			}
+			if err == nil {
+				err = d.store.Catalog.ChangeAccount(ctx, *a, author(ctx))
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return d.account(ctx, in.Account)
+		})
+	huma.Register(api, huma.Operation{OperationID: "remove-account", Method: http.MethodDelete, Path: "/api/v1/accounts/{account}", Summary: "Remove an account without buckets, with its keys and grants", Tags: []string{"access"}, DefaultStatus: 204},
+		func(ctx context.Context, in *AccountPath) (*struct{}, error) {
+			if err := d.store.Catalog.RemoveAccount(ctx, in.Account, author(ctx)); err != nil {
+				return nil, d.problem(err)
+			}
+			d.gate.Changed()
+			return nil, nil
+		})
+	d.peopleCalls(api)
+	d.sessionListCalls(api)
+}
+
+func (d *Desk) account(ctx context.Context, name string) (*accountOut, error) {
+	if !d.knows(ctx, name) {
+		return nil, d.problem(notYours(ctx, name))
+	}
+	a, err := d.store.Catalog.Account(ctx, name)
+	if err != nil {
+		return nil, d.problem(err)
+	}
+	return &accountOut{*a}, nil
+}
+
+type personOut struct{ Body PersonInfo }
+
+type personSecretOut struct{ Body PersonSecret }
+
+func (d *Desk) peopleCalls(api huma.API) {
+	type people struct {
+		Body struct {
+			People []PersonInfo `json:"people"`
+			Next   string       `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+		}
+	}
+	huma.Register(api, huma.Operation{OperationID: "list-people", Method: http.MethodGet, Path: "/api/v1/people", Summary: "List people: all for operators, those of one's account otherwise", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			Account string `query:"account" maxLength:"64" doc:"Only with a role in this account"`
+			After   string `query:"after" maxLength:"128"`
+			Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+		}) (*people, error) {
+			s := who(ctx).subject
+			if !s.Operator {
+				if in.Account != "" && in.Account != s.Account {
+					return nil, d.problem(notYours(ctx, in.Account))
+				}
+				in.Account = s.Account
+			}
+			list, err := d.store.Catalog.People(ctx, in.Account, in.After, in.Limit+1)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out := &people{}
+			if len(list) > in.Limit {
+				list = list[:in.Limit]
+				out.Body.Next = list[in.Limit-1].Name
+			}
+			out.Body.People = []PersonInfo{}
+			for _, p := range list {
+				out.Body.People = append(out.Body.People, personInfo(&p))
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "show-person", Method: http.MethodGet, Path: "/api/v1/people/{person}", Summary: "Show a person", Tags: []string{"access"}},
+		func(ctx context.Context, in *PersonPath) (*personOut, error) {
+			p, err := d.person(ctx, in.Person)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &personOut{personInfo(p)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "create-person", Method: http.MethodPost, Path: "/api/v1/people", Summary: "Let somebody sign in", Tags: []string{"access"}, DefaultStatus: 201},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Name     string   `json:"name" maxLength:"256"`
+				Password string   `json:"password,omitempty" maxLength:"1024" doc:"Made when it is not given; changed at the first sign-in either way"`
+				Operator bool     `json:"operator,omitempty"`
+				Note     string   `json:"note,omitempty"`
+				Roles    []RoleIn `json:"roles,omitempty" maxItems:"100"`
+			}
+		}) (*personSecretOut, error) {
+			b := in.Body
+			members, err := d.members(ctx, b.Roles, nil)
+			if err == nil {
+				err = checkPerson(b.Name)
+			}
+			if err == nil {
+				err = checkNote(b.Note)
+			}
+			if err == nil && b.Operator && !who(ctx).subject.Operator {
+				err = d.refused(ctx, b.Name, "make an operator", "only an operator makes another", "ask one")
+			}
+			if err == nil && !b.Operator && len(members) == 0 {
+				err = fault.New(fault.Invalid, "no-account", "%s would have no role anywhere", b.Name).In("roles").Do("give a role in an account, or make an operator")
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			coded, made, err := password(ctx, b.Password)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			p := catalog.PersonRow{Name: b.Name, Password: coded, Operator: b.Operator, Active: true, Note: b.Note, MustChange: true, Members: members}
+			if err := d.store.Catalog.CreatePerson(ctx, p, author(ctx)); err != nil {
+				return nil, d.problem(err)
+			}
+			return d.personSecret(ctx, b.Name, made)
+		})
+	huma.Register(api, huma.Operation{OperationID: "change-person", Method: http.MethodPatch, Path: "/api/v1/people/{person}", Summary: "Change a person's roles, note, or whether they may sign in",
+		Description: "An administrator of an account changes the role in that account alone; an operator everything.", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			PersonPath
+			Body struct {
+				Operator   *bool    `json:"operator,omitempty"`
+				Active     *bool    `json:"active,omitempty" doc:"Off ends their sessions"`
+				Unlock     bool     `json:"unlock,omitempty" doc:"Forget failed attempts"`
+				Note       *string  `json:"note,omitempty"`
+				Roles      []RoleIn `json:"roles,omitempty" maxItems:"100" doc:"Roles to set; the role none takes one away"`
+				IfRevision int      `json:"ifRevision,omitempty" minimum:"1"`
+			}
+		}) (*personOut, error) {
+			if _, err := d.person(ctx, in.Person); err != nil {
+				return nil, d.problem(err)
+			}
+			b := in.Body
+			err := d.store.Catalog.ChangePerson(ctx, in.Person, b.IfRevision, author(ctx), catalog.TrailPersonChanged, func(p *catalog.PersonRow) error {
+				all := who(ctx).subject.Operator
+				if (b.Operator != nil || b.Active != nil || b.Note != nil || b.Unlock) && !all && !d.owns(ctx, p) {
+					return d.refused(ctx, p.Name, "change a person", p.Name+" has roles beyond the account "+who(ctx).subject.Account, "ask an operator")
+				}
+				if b.Operator != nil {
+					if !all {
+						return d.refused(ctx, p.Name, "make an operator", "only an operator makes another", "ask one")
+					}
+					p.Operator = *b.Operator
+				}
+				if b.Active != nil {
+					p.Active = *b.Active
+				}
+				if b.Unlock {
+					p.Failures, p.Locked = 0, nil
+				}
+				if b.Note != nil {
+					if err := checkNote(*b.Note); err != nil {
+						return err
+					}
+					p.Note = *b.Note
+				}
+				var err error
+				if p.Members, err = d.members(ctx, b.Roles, p.Members); err != nil {
+					return err
+				}
+				if !p.Operator && len(p.Members) == 0 {
+					return fault.New(fault.Invalid, "no-account", "%s would have no role anywhere", p.Name).In("roles").Do("remove the person instead")
+				}
+				return nil
+			})
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			p, err := d.store.Catalog.FindPerson(ctx, in.Person)
+			if err != nil || p == nil {
+				return nil, d.problem(err)
+			}
+			return &personOut{personInfo(p)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "reset-person", Method: http.MethodPost, Path: "/api/v1/people/{person}/reset", Summary: "Give a person a new password, to be changed at the next sign-in; their sessions end", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			PersonPath
+			Body struct {
+				Password string `json:"password,omitempty" maxLength:"1024" doc:"Made when it is not given"`
+			}
+		}) (*personSecretOut, error) {
+			p, err := d.person(ctx, in.Person)
+			if err == nil && !who(ctx).subject.Operator && !d.owns(ctx, p) {
+				err = d.refused(ctx, p.Name, "reset a password", p.Name+" has roles beyond the account "+who(ctx).subject.Account, "ask an operator")
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			coded, made, err := password(ctx, in.Body.Password)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			if err := d.store.Catalog.ChangePerson(ctx, in.Person, 0, author(ctx), catalog.TrailPassword, func(p *catalog.PersonRow) error {
+				p.Password, p.MustChange, p.Failures, p.Locked = coded, true, 0, nil
+				return nil
+			}); err != nil {
+				return nil, d.problem(err)
+			}
+			return d.personSecret(ctx, in.Person, made)
+		})
+	huma.Register(api, huma.Operation{OperationID: "remove-person", Method: http.MethodDelete, Path: "/api/v1/people/{person}", Summary: "Remove a person, with sessions and grants", Tags: []string{"access"}, DefaultStatus: 204},
+		func(ctx context.Context, in *PersonPath) (*struct{}, error) {
+			p, err := d.person(ctx, in.Person)
+			if err == nil && !who(ctx).subject.Operator && !d.owns(ctx, p) {
+				err = d.refused(ctx, p.Name, "remove a person", p.Name+" has roles beyond the account "+who(ctx).subject.Account, "take the role in your account away, or ask an operator")
+			}
+			if err == nil {
+				err = d.store.Catalog.RemovePerson(ctx, in.Person, author(ctx))
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			d.gate.Changed()
+			return nil, nil
+		})
+}
+
+// password gives the digest of a password, and the password when it was made.
+func password(ctx context.Context, given string) (coded, made string, err error) {
+	if given == "" {
+		_, made = keyring.Generate()
+		given = made[:20]
+		made = given
+	}
+	coded, err = keyring.HashPassword(ctx, given)
+	return coded, made, err
+}
+
+// person gives a person that who asks may know of.
+func (d *Desk) person(ctx context.Context, name string) (*catalog.PersonRow, error) {
+	p, err := d.store.Catalog.FindPerson(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	s := who(ctx).subject
+	if p == nil || !s.Operator && !slices.ContainsFunc(p.Members, func(m catalog.Member) bool { return m.Account == s.Account }) {
+		return nil, fault.New(fault.NotFound, "person-missing", "there is no person named %q in the account %s", name, s.Account).In("person").Do("check the name")
+	}
+	return p, nil
+}
+
+// owns reports whether a person belongs to the account of who asks alone.
+func (d *Desk) owns(ctx context.Context, p *catalog.PersonRow) bool {
+	return !p.Operator && !slices.ContainsFunc(p.Members, func(m catalog.Member) bool { return m.Account != who(ctx).subject.Account })
+}
+
+// members applies roles to those there are; only an operator gives roles in other
+// accounts than that of the session.
+func (d *Desk) members(ctx context.Context, roles []RoleIn, have []catalog.Member) ([]catalog.Member, error) {
+	out := slices.Clone(have)
+	for _, r := range roles {
+		if err := d.administers(ctx, r.Account, "give a role"); err != nil {
+			return nil, err
+		}
+		out = slices.DeleteFunc(out, func(m catalog.Member) bool { return m.Account == r.Account })
+		if r.Role == "none" {
+			continue
+		}
+		role, err := access.ParseRole(r.Role)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, catalog.Member{Account: r.Account, Role: role})
+	}
+	return out, nil
+}
+
+func (d *Desk) personSecret(ctx context.Context, name, made string) (*personSecretOut, error) {
+	p, err := d.store.Catalog.FindPerson(ctx, name)
+	if err == nil && p == nil {
+		err = fault.New(fault.NotFound, "person-missing", "%q was removed meanwhile", name)
+	}
+	if err != nil {
+		return nil, d.problem(err)
+	}
+	return &personSecretOut{PersonSecret{personInfo(p), made}}, nil
+}
+
+// SessionEntry is a session that has not ended.
+type SessionEntry struct {
+	ID      int64     `json:"id"`
+	Who     string    `json:"who"`
+	Kind    string    `json:"kind" enum:"person,key"`
+	Account string    `json:"account"`
+	Source  string    `json:"source"`
+	Program string    `json:"program"`
+	Created time.Time `json:"created"`
+	Seen    time.Time `json:"seen" doc:"Last, to the minute"`
+	Expires time.Time `json:"expires"`
+	Own     bool      `json:"own" doc:"It is the one that asks"`
+}
+
+func (d *Desk) sessionListCalls(api huma.API) {
+	type sessions struct {
+		Body struct {
+			Sessions []SessionEntry `json:"sessions"`
+			Next     int64          `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+		}
+	}
+	huma.Register(api, huma.Operation{OperationID: "list-sessions", Method: http.MethodGet, Path: "/api/v1/sessions", Summary: "List sessions, latest first: all for operators, those of one's account for its administrators, one's own otherwise", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			Before int64 `query:"before" minimum:"0"`
+			Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+		}) (*sessions, error) {
+			id := who(ctx)
+			account := id.subject.Account
+			if id.subject.Operator {
+				account = ""
+			}
+			list, err := d.store.Catalog.Sessions(ctx, account, in.Before, in.Limit+1)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out := &sessions{}
+			if len(list) > in.Limit {
+				list = list[:in.Limit]
+				out.Body.Next = list[in.Limit-1].ID
+			}
+			out.Body.Sessions = []SessionEntry{}
+			for _, s := range list {
+				e := SessionEntry{ID: s.ID, Who: s.Holder(), Kind: "key", Account: s.Account, Source: s.Source, Program: s.Program, Created: s.Created.UTC(), Seen: s.Seen.UTC(), Expires: s.Expires.UTC(),
+					Own: id.session != nil && id.session.ID == s.ID}
+				if s.Person != nil {
+					e.Kind = "person"
+				}
+				if e.Who == id.subject.Name || id.subject.Administers(s.Account) {
+					out.Body.Sessions = append(out.Body.Sessions, e)
+				}
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "end-session", Method: http.MethodDelete, Path: "/api/v1/sessions/{id}", Summary: "End a session", Tags: []string{"access"}, DefaultStatus: 204},
+		func(ctx context.Context, in *struct {
+			ID int64 `path:"id" minimum:"1"`
+		}) (*struct{}, error) {
+			id := who(ctx)
+			list, err := d.store.Catalog.Sessions(ctx, "", in.ID+1, 1)
+			if err == nil && (len(list) == 0 || list[0].ID != in.ID || list[0].Holder() != id.subject.Name && !id.subject.Administers(list[0].Account)) {
+				err = fault.New(fault.NotFound, "session-missing", "there is no session %d that you may end", in.ID).In("session").Do("it may have ended by itself")
+			}
+			if err == nil {
+				err = d.store.Catalog.EndSession(ctx, in.ID, "", catalog.TrailSessionEnded, author(ctx))
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return nil, nil
+		})
+}

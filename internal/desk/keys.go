@@ -1,0 +1,553 @@
+package desk
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/keyring"
+)
+
+// KeyInfo is an access key, without its secret.
+type KeyInfo struct {
+	ID         string     `json:"id"`
+	Account    string     `json:"account"`
+	Name       string     `json:"name" doc:"The application that uses it"`
+	Note       string     `json:"note,omitempty" doc:"What it is for"`
+	Role       string     `json:"role" enum:"reader,writer,administrator"`
+	Limits     []string   `json:"limits" doc:"Buckets and bucket/prefix that it is limited to; none: all of the account's"`
+	Rate       int        `json:"rate,omitempty" doc:"Requests a second that it may make; absent for any number"`
+	State      string     `json:"state" enum:"active,off,expired,replaced" doc:"A replaced one works until it expires"`
+	Active     bool       `json:"active"`
+	Expires    *time.Time `json:"expires"`
+	Used       *time.Time `json:"used" doc:"Last, to some seconds"`
+	UsedFrom   string     `json:"usedFrom,omitempty"`
+	ReplacedBy string     `json:"replacedBy,omitempty"`
+	Created    time.Time  `json:"created"`
+	CreatedBy  string     `json:"createdBy"`
+	Revision   int        `json:"revision"`
+}
+
+func keyInfo(k *catalog.AccessKey) KeyInfo {
+	out := KeyInfo{ID: k.ID, Account: k.Account, Name: k.Name, Note: k.Note, Role: k.Role.String(), Limits: []string{}, Rate: k.Rate, State: "active", Active: k.Active, Expires: k.Expires, Used: k.Used, UsedFrom: k.UsedFrom,
+		Created: k.Created.UTC(), CreatedBy: k.CreatedBy, Revision: k.Revision}
+	for _, l := range k.Limits {
+		out.Limits = append(out.Limits, strings.TrimSuffix(l.String(), "/"))
+		if l.Prefix != "" {
+			out.Limits[len(out.Limits)-1] = l.String()
+		}
+	}
+	if k.Replaced != nil {
+		out.ReplacedBy, out.State = *k.Replaced, "replaced"
+	}
+	switch {
+	case !k.Active:
+		out.State = "off"
+	case k.Expires != nil && !k.Expires.After(time.Now()):
+		out.State = "expired"
+	}
+	return out
+}
+
+// KeySecret is a key with its secret, shown once.
+type KeySecret struct {
+	Key    KeyInfo `json:"key"`
+	Secret string  `json:"secret,omitempty" doc:"Shown once; empty when it was brought along"`
+}
+
+// KeyPath names a key.
+type KeyPath struct {
+	Key string `path:"key" maxLength:"64"`
+}
+
+type keyOut struct{ Body KeyInfo }
+
+type keySecretOut struct{ Body KeySecret }
+
+// parseLimits reads buckets and bucket/prefix.
+func parseLimits(in []string) (catalog.Limits, error) {
+	var out catalog.Limits
+	for _, s := range in {
+		bucket, prefix, _ := strings.Cut(s, "/")
+		if _, err := object.ParseBucketName(bucket); err != nil {
+			return nil, fault.From(err).In("limits")
+		}
+		if err := object.CheckText("limits", prefix); err != nil {
+			return nil, err
+		}
+		out = append(out, access.Scope{Bucket: bucket, Prefix: prefix})
+	}
+	return out, nil
+}
+
+// until reads a moment to come, or a time from now such as 90d; "" for never.
+func until(field, s string) (*time.Time, error) {
+	if s == "" {
+		return nil, nil
+	}
+	t, err := object.ParseMomentToCome(s, time.Now().UTC())
+	if err != nil {
+		return nil, fault.From(err).In(field)
+	}
+	t = t.Truncate(time.Second)
+	return &t, nil
+}
+
+// ofKey gives a key that who asks may administer.
+func (d *Desk) ofKey(ctx context.Context, id string) (*catalog.AccessKey, error) {
+	k, err := d.store.Catalog.Key(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if k == nil || !who(ctx).subject.Administers(k.Account) {
+		return nil, fault.New(fault.NotFound, "key-missing", "the account %s has no key with the id %q", who(ctx).subject.Account, id).In("key").Do("check the id")
+	}
+	return k, nil
+}
+
+func (d *Desk) keyShown(ctx context.Context, id, secret string) (*keySecretOut, error) {
+	d.gate.Keys.Forget(id)
+	k, err := d.ofKey(ctx, id)
+	if err != nil {
+		return nil, d.problem(err)
+	}
+	return &keySecretOut{KeySecret{keyInfo(k), secret}}, nil
+}
+
+func (d *Desk) keyCalls(api huma.API) {
+	type keys struct {
+		Body struct {
+			Keys []KeyInfo `json:"keys"`
+			Next string    `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+		}
+	}
+	huma.Register(api, huma.Operation{OperationID: "list-keys", Method: http.MethodGet, Path: "/api/v1/keys", Summary: "List access keys: all for operators, those of one's account otherwise", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			Account string `query:"account" maxLength:"64"`
+			After   string `query:"after" maxLength:"64"`
+			Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+		}) (*keys, error) {
+			s := who(ctx).subject
+			if !s.Operator {
+				if in.Account != "" && in.Account != s.Account {
+					return nil, d.problem(notYours(ctx, in.Account))
+				}
+				in.Account = s.Account
+			}
+			list, err := d.store.Catalog.AccessKeys(ctx, in.Account, in.After, in.Limit+1)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out := &keys{}
+			if len(list) > in.Limit {
+				list = list[:in.Limit]
+				out.Body.Next = list[in.Limit-1].ID
+			}
+			out.Body.Keys = []KeyInfo{}
+			for _, k := range list {
+				out.Body.Keys = append(out.Body.Keys, keyInfo(&k))
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "show-key", Method: http.MethodGet, Path: "/api/v1/keys/{key}", Summary: "Show an access key", Tags: []string{"access"}},
+		func(ctx context.Context, in *KeyPath) (*keyOut, error) {
+			k, err := d.ofKey(ctx, in.Key)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &keyOut{keyInfo(k)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "create-key", Method: http.MethodPost, Path: "/api/v1/keys", Summary: "Create an access key", Description: "It reads only, unless more is asked for. Its secret is in the answer, and nowhere after.", Tags: []string{"access"}, DefaultStatus: 201},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Account string   `json:"account,omitempty" maxLength:"64" doc:"The one that asks otherwise"`
+				Name    string   `json:"name" minLength:"1" maxLength:"64" doc:"The application that uses it"`
+				Note    string   `json:"note,omitempty"`
+				Role    string   `json:"role,omitempty" default:"reader" doc:"reader, writer or administrator"`
+				Limits  []string `json:"limits,omitempty" maxItems:"100" doc:"Buckets, or bucket/prefix"`
+				Rate    int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
+				Expires string   `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
+				ID      string   `json:"id,omitempty" maxLength:"64" doc:"Brought along; made otherwise"`
+				Secret  string   `json:"secret,omitempty" maxLength:"128" doc:"Brought along, with the id"`
+			}
+		}) (*keySecretOut, error) {
+			out, err := d.createKey(ctx, in.Body.Account, catalog.AccessKey{ID: in.Body.ID, Name: in.Body.Name, Note: in.Body.Note, Rate: in.Body.Rate, Active: true}, in.Body.Role, in.Body.Limits, in.Body.Expires, in.Body.Secret)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "change-key", Method: http.MethodPatch, Path: "/api/v1/keys/{key}", Summary: "Change what an access key may do, or switch it off and on", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			KeyPath
+			Body struct {
+				Name       *string   `json:"name,omitempty" minLength:"1" maxLength:"64"`
+				Note       *string   `json:"note,omitempty"`
+				Role       *string   `json:"role,omitempty"`
+				Limits     *[]string `json:"limits,omitempty" maxItems:"100" doc:"In place of those there are; none takes them away"`
+				Rate       *int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
+				Expires    *string   `json:"expires,omitempty" maxLength:"64" doc:"Empty for never"`
+				Active     *bool     `json:"active,omitempty"`
+				IfRevision int       `json:"ifRevision,omitempty" minimum:"1"`
+			}
+		}) (*keyOut, error) {
+			b := in.Body
+			if _, err := d.ofKey(ctx, in.Key); err != nil {
+				return nil, d.problem(err)
+			}
+			err := d.store.Catalog.ChangeKey(ctx, in.Key, b.IfRevision, author(ctx), func(k *catalog.AccessKey) (err error) {
+				if b.Name != nil {
+					k.Name = *b.Name
+				}
+				if b.Note != nil {
+					if err := checkNote(*b.Note); err != nil {
+						return err
+					}
+					k.Note = *b.Note
+				}
+				if b.Role != nil {
+					if k.Role, err = access.ParseRole(*b.Role); err != nil {
+						return err
+					}
+				}
+				if b.Limits != nil {
+					if k.Limits, err = parseLimits(*b.Limits); err != nil {
+						return err
+					}
+				}
+				if b.Rate != nil {
+					k.Rate = *b.Rate
+				}
+				if b.Expires != nil {
+					if k.Expires, err = until("expires", *b.Expires); err != nil {
+						return err
+					}
+				}
+				if b.Active != nil {
+					k.Active = *b.Active
+				}
+				return nil
+			})
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out, err := d.keyShown(ctx, in.Key, "")
+			if err != nil {
+				return nil, err
+			}
+			return &keyOut{out.Body.Key}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "replace-key", Method: http.MethodPost, Path: "/api/v1/keys/{key}/replace", Summary: "Replace an access key by a new one with its role, limits and grants; the old one works for a while", Tags: []string{"access"}, DefaultStatus: 201},
+		func(ctx context.Context, in *struct {
+			KeyPath
+			Body struct {
+				Grace string `json:"grace,omitempty" maxLength:"64" default:"24h" doc:"How long the old one works: a time such as 24h or 7d, or 0"`
+			}
+		}) (*keySecretOut, error) {
+			if _, err := d.ofKey(ctx, in.Key); err != nil {
+				return nil, d.problem(err)
+			}
+			end := time.Now().UTC().Truncate(time.Second)
+			if in.Body.Grace != "0" {
+				t, err := until("grace", in.Body.Grace)
+				if err != nil {
+					return nil, d.problem(err)
+				}
+				end = *t
+			}
+			id, secret := keyring.Generate()
+			sealed, err := d.gate.Keys.Seal(id, secret)
+			if err == nil {
+				_, err = d.store.Catalog.ReplaceKey(ctx, in.Key, id, sealed, end, author(ctx))
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			d.gate.Keys.Forget(in.Key)
+			d.gate.Changed()
+			return d.keyShown(ctx, id, secret)
+		})
+	huma.Register(api, huma.Operation{OperationID: "remove-key", Method: http.MethodDelete, Path: "/api/v1/keys/{key}", Summary: "Remove an access key, with its grants; what it signed works no more", Tags: []string{"access"}, DefaultStatus: 204},
+		func(ctx context.Context, in *KeyPath) (*struct{}, error) {
+			_, err := d.ofKey(ctx, in.Key)
+			if err == nil {
+				err = d.store.Catalog.RemoveKey(ctx, in.Key, author(ctx))
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			d.gate.Keys.Forget(in.Key)
+			d.gate.Changed()
+			return nil, nil
+		})
+}
+
+func (d *Desk) createKey(ctx context.Context, account string, k catalog.AccessKey, role string, limits []string, expires, secret string) (out *keySecretOut, err error) {
+	if k.Account = account; account == "" {
+		k.Account = who(ctx).subject.Account
+	}
+	if err := d.administers(ctx, k.Account, "create a key"); err != nil {
+		return nil, err
+	}
+	if k.Role, err = access.ParseRole(role); err != nil {
+		return nil, err
+	}
+	if k.Limits, err = parseLimits(limits); err != nil {
+		return nil, err
+	}
+	if k.Expires, err = until("expires", expires); err != nil {
+		return nil, err
+	}
+	if err := checkNote(k.Note); err != nil {
+		return nil, err
+	}
+	if strings.ContainsFunc(k.Name, func(r rune) bool { return r < ' ' }) {
+		return nil, fault.New(fault.Invalid, "key-name", "a key's name has no control characters").In("name")
+	}
+	brought := k.ID != "" || secret != ""
+	switch {
+	case brought && (k.ID == "" || secret == ""):
+		return nil, fault.New(fault.Invalid, "key-half", "an id and a secret are brought along together").In("secret").Do("give both, or neither")
+	case !brought:
+		k.ID, secret = keyring.Generate()
+	}
+	if k.Sealed, err = d.gate.Keys.Seal(k.ID, secret); err != nil {
+		return nil, err
+	}
+	if err := d.store.Catalog.CreateKey(ctx, k, author(ctx)); err != nil {
+		return nil, err
+	}
+	if brought {
+		secret = ""
+	}
+	return d.keyShown(ctx, k.ID, secret)
+}
+
+// GrantInfo is a grant.
+type GrantInfo struct {
+	ID        int64      `json:"id"`
+	Bucket    string     `json:"bucket"`
+	Prefix    string     `json:"prefix"`
+	Account   string     `json:"account" doc:"That owns the bucket"`
+	To        string     `json:"to" doc:"account NAME, person NAME, key ID, or anyone"`
+	For       string     `json:"for" doc:"The purpose, or the rights"`
+	Rights    []string   `json:"rights"`
+	Expires   *time.Time `json:"expires"`
+	Expired   bool       `json:"expired"`
+	Note      string     `json:"note,omitempty"`
+	Created   time.Time  `json:"created"`
+	CreatedBy string     `json:"createdBy"`
+	Revision  int        `json:"revision"`
+}
+
+func grantInfo(r catalog.GrantRow) GrantInfo {
+	g := r.Grant()
+	return GrantInfo{ID: r.ID, Bucket: r.Bucket, Prefix: string(r.Prefix), Account: r.Account, To: g.To.String(), For: r.Rights.Purpose(), Rights: r.Rights.Names(), Expires: r.Expires, Expired: !g.Holds(time.Now()),
+		Note: r.Note, Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Revision: r.Revision}
+}
+
+// GrantPath names a grant.
+type GrantPath struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+type grantOut struct{ Body GrantInfo }
+
+// ofGrant gives a grant on a bucket whose settings who asks may change.
+func (d *Desk) ofGrant(ctx context.Context, id int64) (*catalog.GrantRow, error) {
+	r, err := d.store.Catalog.GrantOf(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	name, err := object.ParseBucketName(r.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	return r, d.mayAt(ctx, access.Settings, name, "")
+}
+
+func (d *Desk) grantCalls(api huma.API) {
+	type grants struct {
+		Body struct {
+			Grants []GrantInfo `json:"grants"`
+			Next   int64       `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+		}
+	}
+	huma.Register(api, huma.Operation{OperationID: "list-grants", Method: http.MethodGet, Path: "/api/v1/grants", Summary: "List grants: of one bucket, or those one's account gave and got", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			Bucket  string `query:"bucket" maxLength:"64"`
+			To      string `query:"to" maxLength:"128" doc:"account:NAME, person:NAME or key:ID"`
+			Account string `query:"account" maxLength:"64" doc:"For operators: given or got by this account"`
+			After   int64  `query:"after" minimum:"0"`
+			Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+		}) (*grants, error) {
+			list, err := d.grants(ctx, in.Bucket, in.To, in.Account, in.After, in.Limit+1)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out := &grants{}
+			if len(list) > in.Limit {
+				list = list[:in.Limit]
+				out.Body.Next = list[in.Limit-1].ID
+			}
+			out.Body.Grants = []GrantInfo{}
+			for _, r := range list {
+				out.Body.Grants = append(out.Body.Grants, grantInfo(r))
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "show-grant", Method: http.MethodGet, Path: "/api/v1/grants/{id}", Summary: "Show a grant", Tags: []string{"access"}},
+		func(ctx context.Context, in *GrantPath) (*grantOut, error) {
+			r, err := d.ofGrant(ctx, in.ID)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &grantOut{grantInfo(*r)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "create-grant", Method: http.MethodPost, Path: "/api/v1/grants", Summary: "Open a bucket or prefix to an account, a person, a key, or anyone", Tags: []string{"access"}, DefaultStatus: 201},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Bucket  string `json:"bucket" maxLength:"64"`
+				Prefix  string `json:"prefix,omitempty" doc:"Empty for the whole bucket"`
+				To      string `json:"to" maxLength:"128" doc:"account:NAME, person:NAME, key:ID or anyone"`
+				For     string `json:"for" maxLength:"64" doc:"read from, write into, replicate into, administer; or rights with commas: list, read, write, remove, settings"`
+				Expires string `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
+				Note    string `json:"note,omitempty"`
+			}
+		}) (*grantOut, error) {
+			r, err := d.createGrant(ctx, in.Body.Bucket, in.Body.Prefix, in.Body.To, in.Body.For, in.Body.Expires, in.Body.Note)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &grantOut{grantInfo(*r)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "change-grant", Method: http.MethodPatch, Path: "/api/v1/grants/{id}", Summary: "Change what a grant gives, and until when", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			GrantPath
+			Body struct {
+				For        *string `json:"for,omitempty" maxLength:"64"`
+				Expires    *string `json:"expires,omitempty" maxLength:"64" doc:"Empty for never"`
+				Note       *string `json:"note,omitempty"`
+				IfRevision int     `json:"ifRevision,omitempty" minimum:"1"`
+			}
+		}) (*grantOut, error) {
+			if _, err := d.ofGrant(ctx, in.ID); err != nil {
+				return nil, d.problem(err)
+			}
+			b := in.Body
+			err := d.store.Catalog.ChangeGrant(ctx, in.ID, b.IfRevision, author(ctx), func(r *catalog.GrantRow) (err error) {
+				if b.For != nil {
+					if r.Rights, err = access.ParseRights(*b.For); err != nil {
+						return err
+					}
+				}
+				if b.Expires != nil {
+					if r.Expires, err = until("expires", *b.Expires); err != nil {
+						return err
+					}
+				}
+				if b.Note != nil {
+					if err := checkNote(*b.Note); err != nil {
+						return err
+					}
+					r.Note = *b.Note
+				}
+				return r.Grant().Check()
+			})
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			d.gate.Changed()
+			r, err := d.store.Catalog.GrantOf(ctx, in.ID)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &grantOut{grantInfo(*r)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "remove-grant", Method: http.MethodDelete, Path: "/api/v1/grants/{id}", Summary: "Take a grant away", Tags: []string{"access"}, DefaultStatus: 204},
+		func(ctx context.Context, in *GrantPath) (*struct{}, error) {
+			_, err := d.ofGrant(ctx, in.ID)
+			if err == nil {
+				err = d.store.Catalog.RemoveGrant(ctx, in.ID, author(ctx))
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			d.gate.Changed()
+			return nil, nil
+		})
+}
+
+func (d *Desk) grants(ctx context.Context, bucket, to, account string, after int64, limit int) ([]catalog.GrantRow, error) {
+	s := who(ctx).subject
+	if !s.Operator {
+		if account != "" && account != s.Account {
+			return nil, notYours(ctx, account)
+		}
+		account = s.Account
+	}
+	var g access.Grantee
+	if to != "" {
+		var err error
+		if g, err = access.ParseGrantee(to); err != nil {
+			return nil, err
+		}
+	}
+	if bucket != "" {
+		name, err := object.ParseBucketName(bucket)
+		if err == nil {
+			err = d.mayAt(ctx, access.Settings, name, "")
+		}
+		if err != nil {
+			return nil, err
+		}
+		account = ""
+	} else if err := d.administers(ctx, s.Account, "list grants"); err != nil {
+		return nil, err
+	}
+	return d.store.Catalog.Grants(ctx, account, bucket, g, after, limit)
+}
+
+func (d *Desk) createGrant(ctx context.Context, bucket, prefix, to, purpose, expires, note string) (*catalog.GrantRow, error) {
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.mayAt(ctx, access.Settings, name, ""); err != nil {
+		return nil, err
+	}
+	if err := object.CheckText("prefix", prefix); err != nil {
+		return nil, err
+	}
+	if err := checkNote(note); err != nil {
+		return nil, err
+	}
+	r := catalog.GrantRow{Bucket: bucket, Prefix: []byte(prefix), Note: note}
+	g, err := access.ParseGrantee(to)
+	if err != nil {
+		return nil, err
+	}
+	r.ToKind, r.ToName = g.Kind, g.Name
+	if r.Rights, err = access.ParseRights(purpose); err != nil {
+		return nil, err
+	}
+	if r.Expires, err = until("expires", expires); err != nil {
+		return nil, err
+	}
+	if err := r.Grant().Check(); err != nil {
+		return nil, err
+	}
+	id, err := d.store.Catalog.CreateGrant(ctx, r, author(ctx))
+	if err != nil {
+		return nil, err
+	}
+	d.gate.Changed()
+	return d.store.Catalog.GrantOf(ctx, id)
+}

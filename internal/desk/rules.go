@@ -1,0 +1,317 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/gate"
+	"spindle/internal/keyring"
+)
+
+// rule says what a call needs before it is looked at closer.
+type rule struct {
+	do    access.Rights // on the bucket of the path
+	on    place
+	admin bool // who asks administers the account it acts in, or is told more by the call
+	oper  bool // who asks operates the service
+}
+
+type place uint8
+
+const (
+	nowhere  place = iota // signed in is enough; the call itself decides or filters
+	onKey                 // on the key of the query
+	onPrefix              // on what is beneath the prefix of the query
+	onBucket              // on some part of the bucket; the call looks closer
+	onWhole               // on all of the bucket
+)
+
+// rules has every call of the API by its operation; one without a rule is
+// refused.
+var rules = map[string]rule{
+	"service": {}, "check": {}, "sign-in": {}, "session": {}, "switch-account": {}, "change-password": {}, "sign-out": {},
+	"overview": {}, "list-journal": {}, "list-buckets": {}, "create-bucket": {},
+	"show-bucket":   {do: access.List, on: onBucket},
+	"bucket-usage":  {do: access.List, on: onWhole},
+	"prefix-usage":  {do: access.List, on: onPrefix},
+	"change-bucket": {do: access.Settings, on: onWhole},
+	"remove-bucket": {do: access.Settings, on: onWhole},
+
+	"list-objects":    {do: access.List, on: onPrefix},
+	"list-versions":   {do: access.List, on: onPrefix},
+	"show-object":     {do: access.Read, on: onKey},
+	"object-history":  {do: access.Read, on: onKey},
+	"annotate-object": {do: access.Write, on: onKey},
+	"copy-object":     {do: access.Write, on: onBucket},
+	"link-object":     {do: access.Read, on: onBucket},
+	"restore-object":  {do: access.Write, on: onBucket},
+	"remove-objects":  {do: access.Remove, on: onBucket},
+
+	"list-uploads": {}, "abandon-uploads": {},
+	"start-upload":    {do: access.Write, on: onBucket},
+	"show-upload":     {do: access.Write, on: onKey},
+	"complete-upload": {do: access.Write, on: onKey},
+
+	"rehearse-order": {}, "create-order": {}, "list-orders": {}, "show-order": {}, "stop-order": {}, "resume-order": {},
+
+	"list-accounts": {}, "show-account": {}, "create-account": {oper: true}, "change-account": {oper: true}, "remove-account": {oper: true},
+	"list-people": {admin: true}, "show-person": {admin: true}, "create-person": {admin: true}, "change-person": {admin: true}, "remove-person": {admin: true}, "reset-person": {admin: true},
+	"list-keys": {admin: true}, "show-key": {admin: true}, "create-key": {admin: true}, "change-key": {admin: true}, "replace-key": {admin: true}, "remove-key": {admin: true},
+	"list-grants": {}, "show-grant": {}, "create-grant": {}, "change-grant": {}, "remove-grant": {},
+	"list-sessions": {}, "end-session": {}, "list-trail": {admin: true}, "access-matrix": {admin: true},
+	"explain-access": {}, "test-access": {admin: true},
+	"show-master-key": {oper: true}, "rotate-master-key": {oper: true},
+}
+
+// ruled refuses calls that break their rule.
+func (d *Desk) ruled(ctx huma.Context, next func(huma.Context)) {
+	if err := d.check(ctx); err != nil {
+		p := d.problem(err)
+		ctx.SetHeader("Content-Type", "application/problem+json")
+		ctx.SetStatus(p.Status)
+		_ = json.NewEncoder(ctx.BodyWriter()).Encode(p) // the client may be gone
+		return
+	}
+	next(ctx)
+}
+
+func (d *Desk) check(h huma.Context) error {
+	r, ok := rules[h.Operation().OperationID]
+	if !ok {
+		return fault.New(fault.Internal, "no-rule", "the call %s has no rule who may make it", h.Operation().OperationID)
+	}
+	ctx := h.Context()
+	if r == (rule{}) {
+		return nil
+	}
+	s := who(ctx).subject
+	switch {
+	case r.oper && !s.Operator:
+		return d.refused(ctx, "", h.Operation().Summary, fmt.Sprintf("%s does not operate the service", s), "ask somebody who does")
+	case r.oper:
+		return nil
+	case r.admin:
+		return d.administers(ctx, s.Account, h.Operation().Summary)
+	}
+	name, err := object.ParseBucketName(h.Param("bucket"))
+	if err != nil {
+		return err
+	}
+	a := gate.Ask{Subject: s, Source: who(ctx).source, Do: r.do, Bucket: name}
+	switch r.on {
+	case onKey:
+		a.Key = h.Query("key")
+	case onPrefix:
+		a.Key = h.Query("prefix")
+	case onBucket:
+		a.Some = true
+	}
+	return d.gate.May(ctx, a)
+}
+
+// refused notes a refusal that no bucket decided.
+func (d *Desk) refused(ctx context.Context, subject, do, why, remedy string) error {
+	id := who(ctx)
+	d.gate.Refused(id.subject, id.source, id.subject.Account, subject, do, why)
+	return access.Decision{Why: why, Remedy: remedy}.Refused()
+}
+
+// administers refuses who does not administer an account.
+func (d *Desk) administers(ctx context.Context, account, do string) error {
+	s := who(ctx).subject
+	if s.Administers(account) {
+		return nil
+	}
+	why := fmt.Sprintf("%s is a %s in the account %s, and does not administer %s", s, s.Role, s.Account, account)
+	if s.Account == account {
+		why = fmt.Sprintf("%s is a %s in the account %s, and does not administer it", s, s.Role, account)
+	}
+	if len(s.Limits) > 0 && s.Role == access.Administrator {
+		why = fmt.Sprintf("%s is limited to some buckets, and administers no account", s)
+	}
+	return d.refused(ctx, account, do, why, "have an administrator of "+account+" do it")
+}
+
+func notYours(ctx context.Context, account string) error {
+	s := who(ctx).subject
+	return access.Decision{Why: fmt.Sprintf("%s acts in the account %s, not in %s", s, s.Account, account), Remedy: "switch to that account, if you have a role there"}.Refused()
+}
+
+// may refuses what who asks may not do at an address: each of several rights is
+// needed.
+func (d *Desk) may(ctx context.Context, do access.Rights, a catalog.Address) error {
+	return d.mayAt(ctx, do, a.Bucket, a.Key.String())
+}
+
+// mayAt is may for a key or what is beneath a prefix.
+func (d *Desk) mayAt(ctx context.Context, do access.Rights, bucket object.BucketName, key string) error {
+	id := who(ctx)
+	for _, one := range []access.Rights{access.List, access.Read, access.Write, access.Remove, access.Settings} {
+		if do&one == 0 {
+			continue
+		}
+		if err := d.gate.May(ctx, gate.Ask{Subject: id.subject, Source: id.source, Do: one, Bucket: bucket, Key: key}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// again asks anew while a transfer goes on.
+func (d *Desk) again(ctx context.Context, do access.Rights, a catalog.Address) func() error {
+	id := who(ctx)
+	ask := d.gate.Again(ctx, id.key, gate.Ask{Subject: id.subject, Source: id.source, Do: do, Bucket: a.Bucket, Key: a.Key.String()})
+	if id.session == nil {
+		return ask
+	}
+	next := time.Now().Add(time.Second)
+	return func() error {
+		if now := time.Now(); now.After(next) {
+			next = now.Add(time.Second)
+			s, err := d.store.Catalog.FindSession(ctx, id.session.Token, now)
+			if err == nil && s == nil {
+				err = fault.New(fault.Unsigned, "session-ended", "the session has ended").In("session").Do("sign in again")
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return ask()
+	}
+}
+
+// hide turns what is not there into a refusal for those who may not list it.
+func (d *Desk) hide(ctx context.Context, a catalog.Address, err error) error {
+	s := who(ctx).subject
+	x, _, derr := d.gate.Decide(ctx, gate.Ask{Subject: s, Do: access.List, Bucket: a.Bucket, Key: a.Key.String()})
+	switch {
+	case derr != nil:
+		return derr
+	case x.Allowed:
+		return err
+	}
+	return access.Decision{Why: "there may be no such object, and " + s.String() + " may not list what there is", Remedy: "check the key, or have listing granted as well"}.Refused()
+}
+
+// wide gives the account whose buckets who asks sees as a whole, for figures over
+// all of them; "" for every account. Who is limited to parts sees no such figures.
+func (d *Desk) wide(ctx context.Context) (string, error) {
+	s := who(ctx).subject
+	switch {
+	case s.Operator:
+		return "", nil
+	case s.Role == access.None || len(s.Limits) > 0:
+		return "", d.refused(ctx, s.Account, "list", fmt.Sprintf("%s sees only some buckets of the account %s", s, s.Account), "ask for one bucket")
+	}
+	return s.Account, nil
+}
+
+// journalOf gives the account to which a look at changes is bound, once it is
+// allowed: "" when it is of one bucket.
+func (d *Desk) journalOf(ctx context.Context, bucket, prefix string) (string, error) {
+	if bucket == "" {
+		return d.wide(ctx)
+	}
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return "", err
+	}
+	err = d.mayAt(ctx, access.List, name, prefix)
+	if fault.HasCode(err, "bucket-missing") && who(ctx).subject.Operator {
+		return "", nil // what a removed bucket left in the journal
+	}
+	return "", err
+}
+
+// mayOrder refuses an order that does what who asks may not.
+func (d *Desk) mayOrder(ctx context.Context, o *catalog.Order) error {
+	prefix := string(o.What.Prefix)
+	if o.Kind != "rename" {
+		return d.mayAt(ctx, access.List|access.Read|access.Write|access.Remove, o.Bucket, prefix)
+	}
+	if err := d.mayAt(ctx, access.List|access.Read|access.Remove, o.Bucket, prefix); err != nil {
+		return err
+	}
+	to := o.Bucket
+	if o.What.ToBucket != "" {
+		var err error
+		if to, err = object.ParseBucketName(o.What.ToBucket); err != nil {
+			return err
+		}
+	}
+	return d.mayAt(ctx, access.Write, to, string(o.What.ToPrefix))
+}
+
+// linkKey gives the key that signs a link: the one that asks, or one of the
+// account's that may read the object. The link cannot outlive it, nor reach more.
+func (d *Desk) linkKey(ctx context.Context, a catalog.Address, with string, holds time.Duration) (*keyring.Key, error) {
+	id := who(ctx)
+	k := id.key
+	if with != "" && (k == nil || with != k.ID) {
+		if err := d.administers(ctx, id.subject.Account, "sign a link with a key"); err != nil {
+			return nil, err
+		}
+		var err error
+		if k, err = d.gate.Keys.Find(ctx, with); err != nil {
+			return nil, err
+		}
+		if k == nil || k.Account != id.subject.Account && !id.subject.Operator {
+			return nil, fault.New(fault.NotFound, "key-missing", "the account %s has no key %q", id.subject.Account, with).In("with").Do("choose one of its keys")
+		}
+		if err := k.Works(time.Now()); err != nil {
+			return nil, err
+		}
+		x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: k.Subject(), Do: access.Read, Bucket: a.Bucket, Key: a.Key.String()})
+		if err != nil {
+			return nil, err
+		}
+		if !x.Allowed {
+			return nil, x.Refused()
+		}
+	}
+	if k == nil {
+		return nil, fault.New(fault.Invalid, "link-key", "a link is signed by an access key, and a person has none").In("with").Do("choose a key of the account that may read the object")
+	}
+	if k.Expires != nil && time.Now().Add(holds).After(*k.Expires) {
+		return nil, fault.New(fault.Invalid, "link-outlives", "the key %s expires on %s, before the link would", k.ID, k.Expires.UTC().Format("2006-01-02 15:04 MST")).In("seconds").Do("choose a shorter time")
+	}
+	return k, nil
+}
+
+// SharedWith says to whom something was opened.
+type SharedWith struct {
+	Grant  int64  `json:"grant"`
+	To     string `json:"to" doc:"account NAME, person NAME, key ID, or anyone"`
+	For    string `json:"for" doc:"The purpose, or the rights"`
+	Prefix string `json:"prefix,omitempty"`
+}
+
+// sharing gives what who asks may do in all of a bucket, and to whom it was
+// opened, for those who may know.
+func (d *Desk) sharing(ctx context.Context, b *catalog.Bucket) ([]string, []SharedWith, error) {
+	book, err := d.gate.Book(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, now := who(ctx).subject, time.Now()
+	rights := access.Reach(s, access.Target{Bucket: b.Name.String(), Owner: b.Account}, book, now)
+	names := rights.Names()
+	if names == nil {
+		names = []string{}
+	}
+	var shared []SharedWith
+	for _, g := range book.On(b.Name.String()) {
+		if g.Holds(now) && (rights&access.Settings != 0 || s.Account == b.Account || g.To.Kind == access.ToAnyone) {
+			shared = append(shared, SharedWith{Grant: g.ID, To: g.To.String(), For: g.Rights.Purpose(), Prefix: g.Prefix})
+		}
+	}
+	return names, shared, nil
+}

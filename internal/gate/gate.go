@@ -1,0 +1,306 @@
+package gate
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/keyring"
+)
+
+// fresh is how long grants are believed without asking.
+const fresh = time.Second
+
+// Gate decides about requests.
+type Gate struct {
+	Keys    *keyring.Ring
+	catalog *catalog.Catalog
+	owner   func(context.Context, object.BucketName) (string, error)
+	log     *slog.Logger
+
+	mu      sync.Mutex // held while grants are looked for
+	book    *access.Book
+	version int64
+	looked  time.Time
+
+	notes    sync.Mutex
+	refusals map[refusal]*catalog.TrailEntry
+	dropped  int
+	uses     map[string]catalog.KeyUse
+	rates    map[string]*rate.Limiter
+	stop     context.CancelFunc
+	done     chan struct{}
+}
+
+type refusal struct{ kind, who, source, subject, do string }
+
+// New makes a gate. owner gives the account that owns a bucket. Stop it.
+func New(c *catalog.Catalog, keys *keyring.Ring, owner func(context.Context, object.BucketName) (string, error), log *slog.Logger) *Gate {
+	ctx, stop := context.WithCancel(context.Background())
+	g := &Gate{Keys: keys, catalog: c, owner: owner, log: log, refusals: map[refusal]*catalog.TrailEntry{}, uses: map[string]catalog.KeyUse{}, rates: map[string]*rate.Limiter{},
+		stop: stop, done: make(chan struct{})}
+	go func() {
+		defer close(g.done)
+		for ctx.Err() == nil {
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+			g.flush()
+		}
+	}()
+	return g
+}
+
+// Stop writes what was noted and ends.
+func (g *Gate) Stop() {
+	g.stop()
+	<-g.done
+}
+
+// flush writes refusals and uses of keys. What cannot be written is kept for the
+// next time.
+func (g *Gate) flush() {
+	g.notes.Lock()
+	refusals, uses, dropped := g.refusals, g.uses, g.dropped
+	g.refusals, g.uses, g.dropped = map[refusal]*catalog.TrailEntry{}, map[string]catalog.KeyUse{}, 0
+	g.notes.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if dropped > 0 {
+		g.log.Warn("refusals were too many to note each", "more", dropped)
+	}
+	if len(refusals) > 0 {
+		var list []catalog.TrailEntry
+		for _, e := range refusals {
+			list = append(list, *e)
+		}
+		if err := g.catalog.PutTrail(ctx, list...); err != nil {
+			g.log.Warn("refusals could not be noted", "error", err)
+			g.notes.Lock()
+			for k, e := range refusals {
+				if len(g.refusals) < maxNotes && g.refusals[k] == nil {
+					g.refusals[k] = e
+				}
+			}
+			g.notes.Unlock()
+		}
+	}
+	if len(uses) > 0 {
+		var list []catalog.KeyUse
+		for _, u := range uses {
+			list = append(list, u)
+		}
+		if err := g.catalog.NoteUse(ctx, list); err != nil {
+			g.log.Warn("uses of keys could not be noted", "error", err)
+		}
+	}
+}
+
+// maxNotes bounds how many different refusals are kept between writes.
+const maxNotes = 1000
+
+// Key finds the key of a signed request; Use says whether it works. The error for
+// none has the code key-unknown.
+func (g *Gate) Key(ctx context.Context, id string) (*keyring.Key, error) {
+	k, err := g.Keys.Find(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if k == nil {
+		return nil, fault.New(fault.Refused, "key-unknown", "there is no access key %q here", id).In("key").Do("check the key's id, and that the address is of the service that made it")
+	}
+	return k, nil
+}
+
+// Use notes a request that a key has truly signed. It refuses a key that is
+// switched off or expired, and one that makes more requests a second than it may:
+// the errors have the codes key-off, key-expired and key-rate.
+func (g *Gate) Use(k *keyring.Key, source string, now time.Time) error {
+	if err := k.Works(now); err != nil {
+		g.Refused(k.Subject(), source, k.Account, k.ID, "use", fault.From(err).Message)
+		return err
+	}
+	g.notes.Lock()
+	defer g.notes.Unlock()
+	g.uses[k.ID] = catalog.KeyUse{ID: k.ID, At: now, From: source}
+	if k.Rate <= 0 {
+		return nil
+	}
+	l := g.rates[k.ID]
+	if l == nil {
+		if len(g.rates) > 10_000 {
+			clear(g.rates)
+		}
+		l = rate.NewLimiter(rate.Limit(k.Rate), k.Rate)
+		g.rates[k.ID] = l
+	}
+	if l.Limit() != rate.Limit(k.Rate) {
+		l.SetLimit(rate.Limit(k.Rate))
+		l.SetBurst(k.Rate)
+	}
+	if !l.AllowN(now, 1) {
+		return fault.New(fault.Unavailable, "key-rate", "the key %s makes more than its %d requests a second", k.ID, k.Rate).In("key").Do("slow down, or have the key's rate raised")
+	}
+	return nil
+}
+
+// Book gives the grants, as known for a second.
+func (g *Gate) Book(ctx context.Context) (*access.Book, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.book != nil && time.Since(g.looked) < fresh {
+		return g.book, nil
+	}
+	now := time.Now()
+	v, err := g.catalog.AccessVersion(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if g.book == nil || v != g.version {
+		grants, err := g.catalog.AllGrants(ctx)
+		if err != nil {
+			return nil, err
+		}
+		g.book, g.version = access.NewBook(grants), v
+	}
+	g.looked = now
+	return g.book, nil
+}
+
+// Changed has the next request look for grants anew.
+func (g *Gate) Changed() {
+	g.mu.Lock()
+	g.looked = time.Time{}
+	g.mu.Unlock()
+}
+
+// Ask is a request for one right.
+type Ask struct {
+	Subject access.Subject
+	Source  string
+	Do      access.Rights
+	Bucket  object.BucketName
+	Key     string // a key, or the prefix of a listing
+	Some    bool   // about the bucket as such: the right on any part of it will do
+}
+
+// Decide answers an ask, with the reason. A bucket that is not there is the error
+// bucket-missing.
+func (g *Gate) Decide(ctx context.Context, a Ask) (access.Decision, access.Target, error) {
+	t := access.Target{Bucket: a.Bucket.String(), Key: a.Key, Some: a.Some}
+	var err error
+	if t.Owner, err = g.owner(ctx, a.Bucket); err != nil {
+		return access.Decision{}, t, err
+	}
+	if a.Subject.Operator && len(a.Subject.Limits) == 0 {
+		return access.Decision{Allowed: true, By: "operator"}, t, nil
+	}
+	book, err := g.Book(ctx)
+	if err != nil {
+		return access.Decision{}, t, err
+	}
+	return access.Decide(a.Subject, a.Do, t, book, time.Now()), t, nil
+}
+
+// May refuses an ask that is not allowed, and notes the refusal. Who may not see
+// a bucket is not told whether it is there, unless he owns what he could make.
+func (g *Gate) May(ctx context.Context, a Ask) error {
+	d, t, err := g.Decide(ctx, a)
+	if err != nil {
+		if fault.HasCode(err, "bucket-missing") && a.Subject.Kind == access.Anyone {
+			return access.Decision{Why: "the request is not signed, and nothing here is open to everyone under that name", Remedy: "sign it with an access key"}.Refused()
+		}
+		return err
+	}
+	if d.Allowed {
+		return nil
+	}
+	g.Refused(a.Subject, a.Source, t.Owner, access.Scope{Bucket: t.Bucket, Prefix: t.Key}.String(), a.Do.String(), d.Why)
+	return d.Refused()
+}
+
+// Sees gives which buckets a subject may see at all, for catalog.Buckets: an
+// account's own ("" for all), and some of others. A key's limits are not looked at:
+// Lists does.
+func (g *Gate) Sees(ctx context.Context, s access.Subject) (account string, also []string, err error) {
+	if s.Operator {
+		return "", nil, nil
+	}
+	book, err := g.Book(ctx)
+	if err != nil {
+		return "", nil, err
+	}
+	return s.Account, book.Buckets(s, time.Now()), nil
+}
+
+// Lists reports whether a subject may list some part of a bucket.
+func (g *Gate) Lists(ctx context.Context, s access.Subject, b *catalog.Bucket) (bool, error) {
+	book, err := g.Book(ctx)
+	if err != nil {
+		return false, err
+	}
+	return access.Decide(s, access.List, access.Target{Bucket: b.Name.String(), Owner: b.Account, Some: true}, book, time.Now()).Allowed, nil
+}
+
+// Refused notes a refusal in the trail; the same within a second counts once.
+func (g *Gate) Refused(s access.Subject, source, account, subject, do, why string) {
+	who := s.Name
+	if s.Kind == access.Anyone {
+		who = "anyone"
+	}
+	g.Note(catalog.TrailEntry{Kind: catalog.TrailRefused, Account: account, Who: who, Source: source, Subject: subject, Detail: map[string]any{"do": do, "why": why}})
+}
+
+// Note has an entry written to the trail within a second; the same is gathered
+// into one.
+func (g *Gate) Note(e catalog.TrailEntry) {
+	do, _ := e.Detail["do"].(string)
+	r := refusal{e.Kind, e.Who, e.Source, e.Subject, do}
+	g.notes.Lock()
+	defer g.notes.Unlock()
+	if e := g.refusals[r]; e != nil {
+		e.Times++
+		return
+	}
+	if len(g.refusals) >= maxNotes {
+		g.dropped++
+		return
+	}
+	e.At, e.Times = time.Now(), 1
+	g.refusals[r] = &e
+}
+
+// Again gives a function that asks again, once a second at the most, whether a
+// transfer may go on: the key may have been switched off, the grant taken away.
+func (g *Gate) Again(ctx context.Context, key *keyring.Key, a Ask) func() error {
+	next := time.Now().Add(time.Second)
+	return func() error {
+		now := time.Now()
+		if now.Before(next) {
+			return nil
+		}
+		next = now.Add(time.Second)
+		if key != nil {
+			k, err := g.Keys.Find(ctx, key.ID)
+			if err == nil && k == nil {
+				err = fault.New(fault.Refused, "key-unknown", "the access key %q was removed", key.ID).In("key").Do("use another key")
+			}
+			if err == nil {
+				err = k.Works(now)
+			}
+			if err != nil {
+				return err
+			}
+			a.Subject = k.Subject()
+		}
+		return g.May(ctx, a)
+	}
+}
