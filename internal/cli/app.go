@@ -149,7 +149,7 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "profile", Usage: "the saved service to talk to; default: the one in use"},
 			&cli.BoolFlag{Name: "json", Usage: "results as JSON for programs", Destination: &a.json},
 		},
-		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(), a.objectCommand(), a.uploadCommand(), a.journalCommand(),
+		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(), a.objectCommand(), a.uploadCommand(), a.accessCommand(), a.journalCommand(),
 			{Name: "version", Usage: "print the version", Action: func(context.Context, *cli.Command) error {
 				_, err := fmt.Fprintf(a.Out, "spindle %s\n", service.Version)
 				return err

@@ -37,6 +37,7 @@ type settingsFile struct {
 	ScrubRate    string        `yaml:"scrub-rate"`
 	ScrubEvery   time.Duration `yaml:"scrub-every"`
 	SlowAfter    time.Duration `yaml:"slow-after"`
+	TrailDays    int           `yaml:"trail-days"`
 }
 
 func serveFlags() []cli.Flag {
@@ -61,6 +62,7 @@ func serveFlags() []cli.Flag {
 		&cli.StringFlag{Name: "scrub-rate", Usage: "bytes a second that the scrubber reads", DefaultText: "20MiB", Sources: env("SCRUB_RATE")},
 		&cli.DurationFlag{Name: "scrub-every", Usage: "how often every body is read", DefaultText: "168h", Sources: env("SCRUB_EVERY")},
 		&cli.StringFlag{Name: "cpu-profile", Usage: "write a profile of the processor's time to this `FILE`", Hidden: true, Sources: env("CPU_PROFILE")},
+		&cli.IntFlag{Name: "trail-days", Usage: "how many `DAYS` the audit trail is kept", DefaultText: "400", Sources: env("TRAIL_DAYS")},
 		&cli.DurationFlag{Name: "slow-after", Usage: "how long a client may be silent", DefaultText: "30s", Sources: env("SLOW_AFTER")},
 	}
 }
@@ -104,9 +106,17 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 	cfg = service.Config{Data: str("data", f.Data), Wire: str("wire", f.Wire), Desk: str("desk", f.Desk), Database: str("database", f.Database), Region: str("region", f.Region),
 		Account: str("account", f.Account), Domains: list("domain", f.Domains), Origins: list("origin", f.Origins), StrictRegion: yes("strict-region", f.StrictRegion),
 		WireURL: str("wire-url", f.WireURL), TLSCert: str("tls-cert", f.TLSCert), TLSKey: str("tls-key", f.TLSKey), PlainHTTP: yes("plain-http", f.PlainHTTP),
-		OwnerKey: a.Getenv("SPINDLE_OWNER_KEY"), OwnerSecret: a.Getenv("SPINDLE_OWNER_SECRET"), SlowAfter: span("slow-after", f.SlowAfter)}
+		OwnerKey: a.Getenv("SPINDLE_OWNER_KEY"), OwnerSecret: a.Getenv("SPINDLE_OWNER_SECRET"), MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), SlowAfter: span("slow-after", f.SlowAfter)}
 	cfg.Works.CollectGrace = span("collect-grace", f.CollectGrace)
 	cfg.Works.ScrubEvery = span("scrub-every", f.ScrubEvery)
+	days := f.TrailDays
+	if c.IsSet("trail-days") {
+		days = c.Int("trail-days")
+	}
+	if days < 0 || days == 0 && c.IsSet("trail-days") || days > 36500 {
+		return cfg, nil, fault.New(fault.Invalid, "trail-days", "the trail is kept 1 to 36500 days, not %d", days).In("trail-days")
+	}
+	cfg.Works.KeepTrail = time.Duration(days) * 24 * time.Hour
 	if s := str("scrub-rate", f.ScrubRate); s != "" {
 		n, err := parseSize("scrub-rate", s)
 		if err != nil || n == nil || *n < 1<<16 {
@@ -125,7 +135,7 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 func (a *app) serveCommand() *cli.Command {
 	return &cli.Command{
 		Name: "serve", Usage: "run the service",
-		Description: "Flags go before the environment, the environment before the settings file.\nThe owner's first key comes from SPINDLE_OWNER_KEY and SPINDLE_OWNER_SECRET, else it is made and printed once.\n\nExamples:\n" +
+		Description: "Flags go before the environment, the environment before the settings file.\nThe owner's first key comes from SPINDLE_OWNER_KEY and SPINDLE_OWNER_SECRET, else it is made and printed once.\nThe master key that seals secrets is a file under DIR, unless SPINDLE_MASTER_KEY gives it.\n\nExamples:\n" +
 			"  spindle serve --data /srv/spindle\n  spindle serve --data /srv/spindle --database postgres://spindle@db/spindle --wire 0.0.0.0:5710 --desk 0.0.0.0:5711 --tls-cert cert.pem --tls-key key.pem",
 		Flags: serveFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {

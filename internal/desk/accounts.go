@@ -82,6 +82,15 @@ func checkNote(note string) error {
 	return nil
 }
 
+// AccountInfo is an account with what it holds.
+type AccountInfo = catalog.Account
+
+// MasterInfo says which master key is in force.
+type MasterInfo = keyring.Master
+
+// TrailKinds are the kinds of entries of the audit trail.
+var TrailKinds = catalog.TrailKinds
+
 type accountOut struct{ Body catalog.Account }
 
 // sees reports whether who asks may know of an account.

@@ -2,7 +2,10 @@ package desk
 
 import (
 	"context"
+	"fmt"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -41,6 +44,12 @@ type ExplainIn struct {
 	Key     string `json:"key,omitempty" doc:"A key, or the prefix of a listing; empty for the bucket"`
 }
 
+// TrailLine is an entry of the trail with what it says in words.
+type TrailLine struct {
+	catalog.TrailEntry
+	Says string `json:"says,omitempty" doc:"What the entry adds, for people"`
+}
+
 // Reach is what somebody may do in a bucket.
 type Reach struct {
 	Who    string   `json:"who" doc:"key ID, person NAME, account NAME or anyone"`
@@ -59,8 +68,8 @@ type ReachOf struct {
 func (d *Desk) trailCalls(api huma.API) {
 	type trail struct {
 		Body struct {
-			Entries []catalog.TrailEntry `json:"entries"`
-			Next    int64                `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+			Entries []TrailLine `json:"entries"`
+			Next    int64       `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
 		}
 	}
 	huma.Register(api, huma.Operation{OperationID: "list-trail", Method: http.MethodGet, Path: "/api/v1/trail", Summary: "The audit trail, latest first: sign-ins, changes of access and settings, refusals", Tags: []string{"access"}},
@@ -100,7 +109,10 @@ func (d *Desk) trailCalls(api huma.API) {
 				list = list[:in.Limit]
 				out.Body.Next = list[in.Limit-1].ID
 			}
-			out.Body.Entries = list
+			out.Body.Entries = []TrailLine{}
+			for _, e := range list {
+				out.Body.Entries = append(out.Body.Entries, TrailLine{e, trailSays(e)})
+			}
 			return out, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "explain-access", Method: http.MethodPost, Path: "/api/v1/access/explain", Summary: "Say whether a key, a person or anyone may do something, and why", Tags: []string{"access"}},
@@ -412,4 +424,31 @@ func contains(list []Reach, who string) bool {
 		}
 	}
 	return false
+}
+
+// trailSays words what an entry of the trail adds to its kind and subject.
+func trailSays(e catalog.TrailEntry) string {
+	var parts []string
+	if why, ok := e.Detail["why"].(string); ok {
+		parts = append(parts, why)
+	} else {
+		for _, k := range slices.Sorted(maps.Keys(e.Detail)) {
+			v := e.Detail[k]
+			if v == nil || v == "" {
+				continue
+			}
+			if list, ok := v.([]any); ok {
+				if len(list) == 0 {
+					continue
+				}
+				v = strings.Trim(fmt.Sprint(list), "[]")
+			}
+			parts = append(parts, fmt.Sprintf("%s %v", k, v))
+		}
+	}
+	s := strings.Join(parts, ", ")
+	if e.Times > 1 {
+		s = strings.TrimSpace(fmt.Sprintf("%d times; %s", e.Times, s))
+	}
+	return s
 }

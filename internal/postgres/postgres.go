@@ -119,13 +119,31 @@ func postgresUser() (*syscall.Credential, error) {
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 }
 
+// Running gives the address of a database on the server that runs for dir, when
+// one does.
+func Running(dir, database string) (url string, ok bool) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", false
+	}
+	s := &Server{dir: filepath.Join(dir, "cluster"), run: runFolder(dir)}
+	return s.URL(database), s.runningPID() > 0
+}
+
+// runFolder gives the folder of the server's socket: beneath dir unless that is
+// too long a path.
+func runFolder(dir string) string {
+	run := filepath.Join(dir, "run")
+	if len(run) > maxSocketPath {
+		sum := sha256.Sum256([]byte(dir))
+		run = filepath.Join(os.TempDir(), "spindle-"+hex.EncodeToString(sum[:6]))
+	}
+	return run
+}
+
 // folders prepares the cluster's folders and the socket's.
 func (s *Server) folders(dir string) error {
-	s.run = filepath.Join(dir, "run")
-	if len(s.run) > maxSocketPath {
-		sum := sha256.Sum256([]byte(dir))
-		s.run = filepath.Join(os.TempDir(), "spindle-"+hex.EncodeToString(sum[:6]))
-	}
+	s.run = runFolder(dir)
 	for _, d := range []string{dir, s.dir, s.run} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return fault.New(fault.Invalid, "data-directory", "the database's folder cannot be made").In("data").Do("give a directory this process may write to").Because(err)

@@ -9,6 +9,7 @@
 //   - collector: deletes bodies that no version refers to, once they are older
 //     than a grace period, and compacts segments of which most is dead.
 //   - scrubber: reads every body at a limited rate and compares digests.
+//   - trail: forgets what the audit trail has kept long enough, every hour.
 //   - partitions: makes the journal's next months.
 //
 // What every process needs for itself (which bodies are damaged) it reads by

@@ -23,6 +23,7 @@ type Settings struct {
 	AbandonEvery  time.Duration // how often uploads that are due are looked for; default 10 min
 	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
 	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
+	KeepTrail     time.Duration // how long entries of the audit trail are kept; default 400 days
 }
 
 func (s Settings) withDefaults() Settings {
@@ -40,6 +41,7 @@ func (s Settings) withDefaults() Settings {
 	set(&s.AbandonEvery, 10*time.Minute)
 	set(&s.SumEvery, 15*time.Second)
 	set(&s.OrdersEvery, 300*time.Millisecond)
+	set(&s.KeepTrail, 400*24*time.Hour)
 	if s.ScrubRate == 0 {
 		s.ScrubRate = 20 << 20
 	}
@@ -69,6 +71,13 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	c.every(ctx, "usage", c.settings.RollUpEvery, true, c.rollUp)
 	c.every(ctx, "partitions", time.Hour, true, func(ctx context.Context, _ *job) error {
 		return s.Catalog.EnsurePartitions(ctx, time.Now(), time.Now().AddDate(0, 2, 0))
+	})
+	c.every(ctx, "trail", time.Hour, true, func(ctx context.Context, _ *job) error {
+		n, err := s.Catalog.ForgetTrail(ctx, time.Now().Add(-c.settings.KeepTrail))
+		if n > 0 {
+			log.Info("old entries of the audit trail were forgotten", "entries", n)
+		}
+		return err
 	})
 	c.every(ctx, "orders", c.settings.OrdersEvery, false, c.orders)
 	c.every(ctx, "abandoner", c.settings.AbandonEvery, true, c.abandonDue)
