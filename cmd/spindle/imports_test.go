@@ -29,7 +29,7 @@ var allowed = map[string][]string{
 	"service":     {"desk", "wire/server", "works", "store", "gate", "keyring", "postgres", "bodies", "catalog", "core"},
 	"demo":        {"store", "catalog", "core"},
 	"cli":         {"service", "demo", "desk", "wire/sign", "wire/client", "core"},
-	"harness":     {"service", "store", "postgres", "works", "wire/sign", "wire/client", "bodies", "catalog", "core"},
+	"harness":     {"service", "store", "postgres", "works", "keyring", "wire/sign", "wire/client", "bodies", "catalog", "core"},
 }
 
 func layer(path string) string {

@@ -2,6 +2,7 @@ package bodies
 
 import (
 	"bytes"
+	"crypto/cipher"
 	"crypto/md5"
 	"crypto/sha256"
 	"errors"
@@ -18,6 +19,7 @@ import (
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/seal"
 )
 
 func noLimit(int) error    { return nil }
@@ -31,6 +33,18 @@ func content(n int, seed uint64) []byte {
 	return p
 }
 
+// oneKey is a sealer with one body key.
+type oneKey struct{ key cipher.AEAD }
+
+func (k oneKey) SealingKey() (uint16, cipher.AEAD, error) { return 1, k.key, nil }
+
+func (k oneKey) OpeningKey(n uint16) (cipher.AEAD, error) {
+	if n != 1 {
+		return nil, errors.New("no such key")
+	}
+	return k.key, nil
+}
+
 func openVolume(t *testing.T) *Volume {
 	t.Helper()
 	v, err := Open(t.TempDir(), 0)
@@ -38,6 +52,11 @@ func openVolume(t *testing.T) *Volume {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { v.Close() })
+	key, err := seal.NewKey(make([]byte, 32))
+	if err != nil {
+		t.Fatal(err)
+	}
+	v.SealWith(oneKey{key})
 	return v
 }
 
@@ -51,12 +70,14 @@ func read(t *testing.T, v *Volume, w Written) ([]byte, error) {
 		buf := make([]byte, w.Size)
 		return buf, v.ReadSmall(w.Ref, buf, w.CRC64)
 	}
-	f, err := v.OpenWhole(w.Ref, w.Size)
+	f, err := v.Open(w.Ref, w.Size)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	return io.ReadAll(f)
+	var b bytes.Buffer
+	err = f.Send(&b, 0, w.Size, nil)
+	return b.Bytes(), err
 }
 
 func TestBodiesComeBackAsWritten(t *testing.T) {
@@ -68,7 +89,7 @@ func TestBodiesComeBackAsWritten(t *testing.T) {
 			wg.Go(func() {
 				p := content(n, uint64(10*i+round))
 				sum := sha256.New()
-				w, err := v.Write(iotest.HalfReader(bytes.NewReader(p)), -1, []hash.Hash{sum}, accept)
+				w, err := v.Write(iotest.HalfReader(bytes.NewReader(p)), -1, round%2 == 1, []hash.Hash{sum}, accept)
 				if err != nil {
 					t.Errorf("writing %d bytes: %v", n, err)
 					return
@@ -76,6 +97,9 @@ func TestBodiesComeBackAsWritten(t *testing.T) {
 				want := sha256.Sum256(p)
 				if w.Size != int64(n) || w.MD5 != md5.Sum(p) || w.CRC64 != digest.CRC64(p) || !bytes.Equal(sum.Sum(nil), want[:]) {
 					t.Errorf("digests of %d bytes are wrong: %+v", n, w)
+				}
+				if w.Ref.Sealed() != (round%2 == 1 && n > 0) {
+					t.Errorf("%d bytes: sealed is %v", n, w.Ref.Sealed())
 				}
 				got, err := read(t, v, w)
 				if err != nil || !bytes.Equal(got, p) {
@@ -94,10 +118,10 @@ func TestRefusedAndBrokenBodiesLeaveNoFile(t *testing.T) {
 	v := openVolume(t)
 	no := errors.New("no")
 	for _, n := range []int{100, 3 << 20} {
-		if _, err := v.Write(bytes.NewReader(content(n, 1)), int64(n), nil, func(Written) error { return no }); err != no {
+		if _, err := v.Write(bytes.NewReader(content(n, 1)), int64(n), false, nil, func(Written) error { return no }); err != no {
 			t.Errorf("refused body of %d bytes: %v", n, err)
 		}
-		if _, err := v.Write(io.MultiReader(bytes.NewReader(content(n, 1)), iotest.ErrReader(no)), int64(n), nil, accept); err != no {
+		if _, err := v.Write(io.MultiReader(bytes.NewReader(content(n, 1)), iotest.ErrReader(no)), int64(n), false, nil, accept); err != no {
 			t.Errorf("broken body of %d bytes: %v", n, err)
 		}
 	}
@@ -124,11 +148,20 @@ func TestDamageIsFound(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	small, err := v.Write(bytes.NewReader(content(5000, 1)), -1, nil, accept)
+	for _, sealed := range []bool{false, true} {
+		damageIsFound(t, v, sealed, flip)
+	}
+	if _, err := v.openFile(object.BodyRef{File: 12345, Offset: -1}, 1); fault.KindOf(err) != fault.Damaged {
+		t.Errorf("opening a body that is gone: %v", err)
+	}
+}
+
+func damageIsFound(t *testing.T, v *Volume, sealed bool, flip func(string, int64)) {
+	small, err := v.Write(bytes.NewReader(content(5000, 1)), -1, sealed, nil, accept)
 	if err != nil {
 		t.Fatal(err)
 	}
-	large, err := v.Write(bytes.NewReader(content(500_000, 1)), -1, nil, accept)
+	large, err := v.Write(bytes.NewReader(content(500_000, 1)), -1, sealed, nil, accept)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -148,14 +181,56 @@ func TestDamageIsFound(t *testing.T) {
 	if _, err := read(t, v, large); fault.KindOf(err) != fault.Damaged {
 		t.Errorf("opening a short large body: %v", err)
 	}
-	if _, err := v.OpenWhole(object.BodyRef{File: 12345, Offset: -1}, 1); fault.KindOf(err) != fault.Damaged {
-		t.Errorf("opening a body that is gone: %v", err)
+}
+
+// TestRangesOfSealedBodies reads ranges that begin and end anywhere, and moves a
+// small body as it was sealed.
+func TestRangesOfSealedBodies(t *testing.T) {
+	v := openVolume(t)
+	p := content(3<<20+17, 5)
+	w, err := v.Write(bytes.NewReader(p), int64(len(p)), true, nil, accept)
+	if err != nil {
+		t.Fatal(err)
+	}
+	stored, err := os.ReadFile(v.wholePath(w.Ref.File))
+	if err != nil || bytes.Contains(stored, p[1000:1064]) {
+		t.Errorf("plain bytes are on the disk (%v)", err)
+	}
+	f, err := v.Open(w.Ref, w.Size)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	r := rand.New(rand.NewPCG(1, 1))
+	for range 100 {
+		from := r.Int64N(w.Size)
+		n := r.Int64N(w.Size-from) + 1
+		var b bytes.Buffer
+		if err := f.Send(&b, from, n, nil); err != nil || !bytes.Equal(b.Bytes(), p[from:from+n]) {
+			t.Fatalf("%d bytes from %d: %d bytes, %v", n, from, b.Len(), err)
+		}
+	}
+	small, err := v.Write(bytes.NewReader(p[:9000]), -1, true, nil, accept)
+	if err != nil {
+		t.Fatal(err)
+	}
+	to, err := v.CopySmall(small.Ref, small.Size, small.CRC64)
+	if err != nil || to == small.Ref || !to.Sealed() {
+		t.Fatalf("moved to %+v, %v", to, err)
+	}
+	small.Ref = to
+	if got, err := read(t, v, small); err != nil || !bytes.Equal(got, p[:9000]) {
+		t.Errorf("moved: %d bytes, %v", len(got), err)
+	}
+	v.SealWith(nil)
+	if _, err := read(t, v, w); !fault.HasCode(err, "no-sealer") {
+		t.Errorf("reading without keys: %v", err)
 	}
 }
 
 func TestSegmentInUseIsNotLocked(t *testing.T) {
 	v := openVolume(t)
-	w, err := v.Write(bytes.NewReader([]byte("x")), 1, nil, accept)
+	w, err := v.Write(bytes.NewReader([]byte("x")), 1, false, nil, accept)
 	if err != nil {
 		t.Fatal(err)
 	}

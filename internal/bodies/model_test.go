@@ -41,7 +41,7 @@ func TestTwoProcessesOnOneVolume(t *testing.T) {
 				for range 15 {
 					n := []int{1 + r.IntN(5000), r.IntN(SmallBody), SmallBody + r.IntN(400_000)}[r.IntN(3)]
 					seed := r.Uint64()
-					w, err := vs[g%2].Write(bytes.NewReader(content(n, seed)), int64(n), nil, accept)
+					w, err := vs[g%2].Write(bytes.NewReader(content(n, seed)), int64(n), false, nil, accept)
 					if err != nil {
 						t.Error(err)
 						return
@@ -93,14 +93,14 @@ func TestADiskThatFails(t *testing.T) {
 		t.Log("root writes where others may not: the folder is removed instead of closed")
 	}
 	v := openVolume(t)
-	before, err := v.Write(bytes.NewReader(content(4000, 1)), -1, nil, accept)
+	before, err := v.Write(bytes.NewReader(content(4000, 1)), -1, false, nil, accept)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if err := os.RemoveAll(filepath.Join(v.dir, "whole")); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := v.Write(bytes.NewReader(content(500_000, 1)), -1, nil, accept); fault.KindOf(err) != fault.Internal || !fault.HasCode(err, "disk-error") {
+	if _, err := v.Write(bytes.NewReader(content(500_000, 1)), -1, false, nil, accept); fault.KindOf(err) != fault.Internal || !fault.HasCode(err, "disk-error") {
 		t.Errorf("writing into a folder that is gone: %v", err)
 	}
 	if got, err := read(t, v, before); err != nil || len(got) != 4000 {
@@ -138,14 +138,14 @@ func TestADiskThatFails(t *testing.T) {
 	if free, total, err := fresh.Free(); err != nil || free <= 0 || total < free {
 		t.Errorf("free %d of %d, %v", free, total, err)
 	}
-	if _, err := fresh.Write(bytes.NewReader(nil), 1<<60, nil, accept); fault.KindOf(err) != fault.Full {
+	if _, err := fresh.Write(bytes.NewReader(nil), 1<<60, false, nil, accept); fault.KindOf(err) != fault.Full {
 		t.Errorf("a body that is larger than the disk: %v", err)
 	}
 }
 
 func TestCopiesOfSmallBodies(t *testing.T) {
 	v := openVolume(t)
-	w, err := v.Write(bytes.NewReader(content(7000, 3)), -1, nil, accept)
+	w, err := v.Write(bytes.NewReader(content(7000, 3)), -1, false, nil, accept)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -161,7 +161,7 @@ func TestCopiesOfSmallBodies(t *testing.T) {
 		t.Errorf("a copy of what is damaged: %v", err)
 	}
 	v.Close()
-	if _, err := v.Write(bytes.NewReader([]byte("late")), -1, nil, accept); !fault.HasCode(err, "closing") {
+	if _, err := v.Write(bytes.NewReader([]byte("late")), -1, false, nil, accept); !fault.HasCode(err, "closing") {
 		t.Errorf("a body after the end: %v", err)
 	}
 }

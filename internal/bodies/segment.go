@@ -28,6 +28,7 @@ const maxGather = 8 << 20
 // volume. Those that wait share a write and a sync.
 type appender struct {
 	v     *Volume
+	bit   int64 // set in its segments' numbers
 	queue chan *appending
 	done  chan struct{}
 	mu    sync.RWMutex
@@ -47,8 +48,8 @@ type appending struct {
 	err    chan error
 }
 
-func newAppender(v *Volume) *appender {
-	a := &appender{v: v, queue: make(chan *appending, 256), done: make(chan struct{})}
+func newAppender(v *Volume, bit int64) *appender {
+	a := &appender{v: v, bit: bit, queue: make(chan *appending, 256), done: make(chan struct{})}
 	go a.work()
 	return a
 }
@@ -152,7 +153,7 @@ func (a *appender) write(batch []*appending, buf []byte) ([]byte, error) {
 
 func (a *appender) begin() error {
 	for {
-		id := newID()
+		id := newID() | a.bit
 		f, err := os.OpenFile(a.v.segmentPath(id), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 		if errors.Is(err, fs.ErrExist) {
 			continue

@@ -1,6 +1,7 @@
 package bodies
 
 import (
+	"crypto/cipher"
 	"crypto/rand"
 	"encoding/binary"
 	"errors"
@@ -21,6 +22,7 @@ import (
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/seal"
 )
 
 // Sizes in bytes.
@@ -44,11 +46,52 @@ type Volume struct {
 	dir     string
 	tier    int16
 	buffers sync.Pool
+	stretch sync.Pool    // of sealed bodies that are read
 	active  atomic.Int32 // large bodies being written
 	small   *appender
+	seals   *appender // of sealed small bodies
+	sealer  Sealer
 
 	mu   sync.Mutex
 	open map[int64]*os.File // segments open for reading
+}
+
+// Sealer has the keys that wrap the data keys of sealed bodies.
+type Sealer interface {
+	// SealingKey gives the body key in force, with its number.
+	SealingKey() (number uint16, key cipher.AEAD, err error)
+	// OpeningKey gives the body key of a number.
+	OpeningKey(number uint16) (cipher.AEAD, error)
+}
+
+// SealWith gives the volume the keys that sealed bodies need. Without, they can be
+// neither written nor read.
+func (v *Volume) SealWith(s Sealer) { v.sealer = s }
+
+func (v *Volume) newHeader(name int64) (seal.Header, cipher.AEAD, error) {
+	if v.sealer == nil {
+		return seal.Header{}, nil, fault.New(fault.Unavailable, "no-sealer", "the volume has no keys for sealed bodies").In("volume")
+	}
+	n, key, err := v.sealer.SealingKey()
+	if err != nil {
+		return seal.Header{}, nil, err
+	}
+	return seal.NewHeader(n, key, name)
+}
+
+func (v *Volume) openHeader(h seal.Header, name int64) (cipher.AEAD, error) {
+	n, err := h.BodyKey()
+	if err != nil {
+		return nil, err
+	}
+	if v.sealer == nil {
+		return nil, fault.New(fault.Unavailable, "no-sealer", "the volume has no keys for sealed bodies").In("volume")
+	}
+	key, err := v.sealer.OpeningKey(n)
+	if err != nil {
+		return nil, err
+	}
+	return h.Open(key, name)
 }
 
 // Open prepares a volume in dir, making its folders where they are missing.
@@ -69,13 +112,15 @@ func Open(dir string, tier int16) (*Volume, error) {
 	}
 	v := &Volume{dir: dir, tier: tier, open: map[int64]*os.File{}}
 	v.buffers.New = func() any { b := make([]byte, bufferSize); return &b }
-	v.small = newAppender(v)
+	v.stretch.New = func() any { b := make([]byte, seal.Buffer); return &b }
+	v.small, v.seals = newAppender(v, 0), newAppender(v, object.SealedBit)
 	return v, nil
 }
 
 // Close finishes what is being appended and closes files.
 func (v *Volume) Close() error {
 	v.small.close()
+	v.seals.close()
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	for id, f := range v.open {
@@ -142,6 +187,31 @@ func damaged(ref object.BodyRef, format string, args ...any) error {
 // ReadSmall reads a body of a segment into buf, which has its size, and checks
 // its digest.
 func (v *Volume) ReadSmall(ref object.BodyRef, buf []byte, crc uint64) error {
+	if ref.Sealed() {
+		bp := v.stretch.Get().(*[]byte)
+		defer v.stretch.Put(bp)
+		stored := (*bp)[:seal.Length(int64(len(buf)))]
+		if err := v.readStored(ref, stored); err != nil {
+			return err
+		}
+		data, err := v.openHeader(seal.Header(stored), 0)
+		if err != nil {
+			return err
+		}
+		if err := seal.OpenWhole(buf, data, stored[seal.HeaderSize:]); err != nil {
+			return err
+		}
+	} else if err := v.readStored(ref, buf); err != nil {
+		return err
+	}
+	if got := digest.CRC64(buf); got != crc {
+		return damaged(ref, "the digest is %016x, not %016x", got, crc)
+	}
+	return nil
+}
+
+// readStored reads what stands in a segment.
+func (v *Volume) readStored(ref object.BodyRef, buf []byte) error {
 	for try := 0; ; try++ {
 		f, err := v.segment(ref.File)
 		if err != nil {
@@ -157,12 +227,8 @@ func (v *Volume) ReadSmall(ref object.BodyRef, buf []byte, crc uint64) error {
 			}
 			return diskError(err)
 		}
-		break
+		return nil
 	}
-	if got := digest.CRC64(buf); got != crc {
-		return damaged(ref, "the digest is %016x, not %016x", got, crc)
-	}
-	return nil
 }
 
 // segment gives a segment open for reading.
@@ -194,9 +260,8 @@ func openError(err error) error {
 	return diskError(err)
 }
 
-// OpenWhole opens a body that is a file of its own and checks its length. The
-// caller closes it.
-func (v *Volume) OpenWhole(ref object.BodyRef, size int64) (*os.File, error) {
+// openFile opens a body's file and checks its length. The caller closes it.
+func (v *Volume) openFile(ref object.BodyRef, size int64) (*os.File, error) {
 	f, err := os.Open(v.wholePath(ref.File))
 	if err != nil {
 		return nil, openError(err)
@@ -206,11 +271,124 @@ func (v *Volume) OpenWhole(ref object.BodyRef, size int64) (*os.File, error) {
 		f.Close()
 		return nil, diskError(err)
 	}
+	if ref.Sealed() {
+		size = seal.Length(size)
+	}
 	if st.Size() != size {
 		f.Close()
 		return nil, damaged(ref, "the file has %d bytes, not %d", st.Size(), size)
 	}
 	return f, nil
+}
+
+// Whole is an open body that is a file of its own. Close it.
+type Whole struct {
+	File *os.File // of a plain body: what is in it is the body
+	r    *seal.Reader
+	v    *Volume
+	size int64
+}
+
+// Open opens a body that is a file of its own and checks its length, and for a
+// sealed one its header.
+func (v *Volume) Open(ref object.BodyRef, size int64) (*Whole, error) {
+	f, err := v.openFile(ref, size)
+	if err != nil {
+		return nil, err
+	}
+	w := &Whole{File: f, v: v, size: size}
+	if !ref.Sealed() {
+		return w, nil
+	}
+	var h seal.Header
+	_, err = f.ReadAt(h[:], 0)
+	if err != nil {
+		err = diskError(err)
+	}
+	var data cipher.AEAD
+	if err == nil {
+		data, err = v.openHeader(h, ref.File)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	w.r = seal.NewReader(f, data, size)
+	return w, nil
+}
+
+// Close closes the file.
+func (w *Whole) Close() error { return w.File.Close() }
+
+// Send writes length bytes from offset to to. A plain body goes from file to socket
+// inside the kernel when to can; of a sealed one the next stretch is opened while
+// the last one is written. between, if not nil, is called before each stretch of at
+// most 1 MiB.
+func (w *Whole) Send(to io.Writer, offset, length int64, between func()) error {
+	if w.r != nil {
+		return w.sendSealed(to, offset, length, between)
+	}
+	if _, err := w.File.Seek(offset, io.SeekStart); err != nil {
+		return err
+	}
+	for length > 0 {
+		if between != nil {
+			between()
+		}
+		n := min(length, 1<<20)
+		if _, err := io.CopyN(to, w.File, n); err != nil {
+			return err
+		}
+		length -= n
+	}
+	return nil
+}
+
+// ahead is from how many bytes on a sealed body is opened ahead.
+const ahead = 1 << 20
+
+func (w *Whole) sendSealed(to io.Writer, offset, length int64, between func()) error {
+	type stretch struct {
+		buf   *[]byte
+		plain []byte
+		err   error
+	}
+	read := func(at int64) stretch {
+		s := stretch{buf: w.v.stretch.Get().(*[]byte)}
+		s.plain, s.err = w.r.Read(*s.buf, at)
+		return s
+	}
+	next := func(at int64) func() stretch {
+		if length < ahead {
+			return func() stretch { return read(at) }
+		}
+		c := make(chan stretch, 1)
+		go func() { c <- read(at) }()
+		return func() stretch { return <-c }
+	}
+	for get := next(offset); length > 0; {
+		s := get()
+		if s.err != nil {
+			w.v.stretch.Put(s.buf)
+			return s.err
+		}
+		n := min(length, int64(len(s.plain)))
+		if offset, length = offset+n, length-n; length > 0 {
+			get = next(offset)
+		}
+		if between != nil {
+			between()
+		}
+		_, err := to.Write(s.plain[:n])
+		w.v.stretch.Put(s.buf)
+		if err != nil {
+			if length > 0 {
+				w.v.stretch.Put(get().buf)
+			}
+			return err
+		}
+	}
+	return nil
 }
 
 // Check reads a body and compares it with its digest; limit is called with the
@@ -230,14 +408,33 @@ func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n 
 		}
 		return v.ReadSmall(ref, (*bp)[:size], crc)
 	}
-	f, err := v.OpenWhole(ref, size)
+	f, err := v.Open(ref, size)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	var got uint64
+	if f.r != nil {
+		sp := v.stretch.Get().(*[]byte)
+		defer v.stretch.Put(sp)
+		for at := int64(0); at < size; {
+			plain, err := f.r.Read(*sp, at)
+			if err != nil {
+				return err
+			}
+			at += int64(len(plain))
+			got = digest.UpdateCRC64(got, plain)
+			if err := limit(len(plain)); err != nil {
+				return err
+			}
+		}
+		if got != crc {
+			return damaged(ref, "the digest is %016x, not %016x", got, crc)
+		}
+		return nil
+	}
 	for {
-		n, err := io.ReadFull(f, *bp)
+		n, err := io.ReadFull(f.File, *bp)
 		got = digest.UpdateCRC64(got, (*bp)[:n])
 		if err == io.EOF || err == io.ErrUnexpectedEOF {
 			break

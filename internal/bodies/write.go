@@ -15,6 +15,7 @@ import (
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/seal"
 )
 
 // Written is a body that is synced to the volume but that no version refers to
@@ -27,13 +28,13 @@ type Written struct {
 }
 
 // Write reads a body to its end and syncs it to the volume. size is its length
-// when known, else -1; extra hashes see the bytes too. accept is called when
+// when known, else -1; a sealed one is encrypted; extra hashes see the plain bytes too. accept is called when
 // all bytes have been read and hashed, before they are synced, and may refuse
 // the body: then, as after any error, nothing stays behind but what the
 // collector finds.
 //
 // Errors of r are returned as they are.
-func (v *Volume) Write(r io.Reader, size int64, extra []hash.Hash, accept func(Written) error) (Written, error) {
+func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, accept func(Written) error) (Written, error) {
 	if size > SmallBody {
 		if free, _, err := v.Free(); err == nil && free < size {
 			return Written{}, fault.New(fault.Full, "disk-full", "the volume has %d bytes free, and the body has %d", free, size).In("volume").
@@ -58,10 +59,27 @@ func (v *Volume) Write(r io.Reader, size int64, extra []hash.Hash, accept func(W
 		if err := accept(w); err != nil || n == 0 {
 			return w, err
 		}
+		if sealed {
+			err = v.appendSealed(&w.Ref, (*first)[:n])
+			return w, err
+		}
 		w.Ref.File, w.Ref.Offset, err = v.small.append((*first)[:n], w.CRC64)
 		return w, err
 	}
-	return v.writeWhole(r, first, n, ended, h, accept)
+	return v.writeWhole(r, first, n, ended, sealed, h, accept)
+}
+
+// appendSealed seals a small body and appends it.
+func (v *Volume) appendSealed(ref *object.BodyRef, plain []byte) error {
+	head, data, err := v.newHeader(0)
+	if err != nil {
+		return err
+	}
+	bp := v.stretch.Get().(*[]byte)
+	defer v.stretch.Put(bp)
+	stored := seal.Whole((*bp)[:0], head, data, plain)
+	ref.File, ref.Offset, err = v.seals.append(stored, digest.CRC64(stored))
+	return err
 }
 
 type hasher struct {
@@ -86,9 +104,9 @@ func (h *hasher) written(size int64) Written {
 	return w
 }
 
-func (v *Volume) createWhole() (*os.File, int64, error) {
+func (v *Volume) createWhole(bit int64) (*os.File, int64, error) {
 	for {
-		id := newID()
+		id := newID() | bit
 		f, err := os.OpenFile(v.wholePath(id), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 		if errors.Is(err, fs.ErrExist) {
 			continue
@@ -102,8 +120,12 @@ func (v *Volume) createWhole() (*os.File, int64, error) {
 
 // writeWhole writes a body into a file of its own: the first n bytes are in
 // first, the rest comes from r unless it has ended.
-func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended bool, h *hasher, accept func(Written) error) (w Written, err error) {
-	f, id, err := v.createWhole()
+func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed bool, h *hasher, accept func(Written) error) (w Written, err error) {
+	var bit int64
+	if sealed {
+		bit = object.SealedBit
+	}
+	f, id, err := v.createWhole(bit)
 	if err != nil {
 		v.buffers.Put(first)
 		return Written{}, err
@@ -116,6 +138,23 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended bool, h *ha
 			_ = os.Remove(f.Name())
 		}
 	}()
+
+	var to io.Writer = f
+	var closing *seal.Writer
+	if sealed {
+		head, data, err := v.newHeader(id)
+		if err == nil {
+			closing, err = seal.NewWriter(f, head, data)
+			if err != nil {
+				err = diskError(err)
+			}
+		}
+		if err != nil {
+			v.buffers.Put(first)
+			return Written{}, err
+		}
+		to = closing
+	}
 
 	// Hash beside the write while a core is likely to be free for it.
 	beside := v.active.Add(1) < int32(runtime.GOMAXPROCS(0))
@@ -151,7 +190,7 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended bool, h *ha
 		if beside {
 			toHash <- piece{buf, n}
 		}
-		if _, werr := f.Write((*buf)[:n]); werr != nil {
+		if _, werr := to.Write((*buf)[:n]); werr != nil {
 			finish()
 			if !beside {
 				v.buffers.Put(buf)
@@ -196,6 +235,11 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended bool, h *ha
 	if !beside {
 		v.buffers.Put(buf)
 	}
+	if closing != nil {
+		if err := closing.Close(); err != nil {
+			return Written{}, diskError(err)
+		}
+	}
 	w = h.written(size)
 	w.Ref = object.BodyRef{Tier: v.tier, File: id, Offset: -1}
 	if err := accept(w); err != nil {
@@ -210,12 +254,21 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended bool, h *ha
 	return w, nil
 }
 
-// CopySmall appends a body of one segment, once it was checked, to the current one.
+// CopySmall appends a body of one segment, once it was checked, to the current one;
+// a sealed one stays as it was sealed.
 func (v *Volume) CopySmall(from object.BodyRef, size int64, crc uint64) (object.BodyRef, error) {
 	buf := make([]byte, size)
 	if err := v.ReadSmall(from, buf, crc); err != nil {
 		return object.BodyRef{}, err
 	}
-	file, offset, err := v.small.append(buf, crc)
+	to := v.small
+	if from.Sealed() {
+		buf = make([]byte, seal.Length(size))
+		if err := v.readStored(from, buf); err != nil {
+			return object.BodyRef{}, err
+		}
+		to, crc = v.seals, digest.CRC64(buf)
+	}
+	file, offset, err := to.append(buf, crc)
 	return object.BodyRef{Tier: v.tier, File: file, Offset: offset}, err
 }

@@ -71,6 +71,93 @@ func (c *Catalog) MoveBody(ctx context.Context, from, to object.BodyRef) error {
 	})
 }
 
+// ReplaceBody points every version that refers to one body at another one with the
+// same content, and lets go of the first. It reports false when nothing refers to
+// it any more.
+func (c *Catalog) ReplaceBody(ctx context.Context, from, to object.BodyRef) (moved bool, err error) {
+	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
+		for _, table := range []string{"heads", "history", "parts"} {
+			r, err := tx.ExecContext(ctx, `update `+table+` set tier = $3, body_file = $4, body_offset = $5
+				where body_file = $1 and body_file <> 0 and body_offset = $2`, from.File, from.Offset, to.Tier, to.File, to.Offset)
+			if err != nil {
+				return err
+			}
+			if n, err := r.RowsAffected(); err == nil && n > 0 {
+				moved = true
+			}
+		}
+		_, err := tx.ExecContext(ctx, `insert into released (tier, file) select $1, $2 where $3 and $4 < 0`, from.Tier, from.File, moved, from.Offset)
+		return err
+	})
+	return moved, err
+}
+
+// Other is a body that is sealed and should be plain, or the other way round.
+type Other struct {
+	Key   []byte `db:"key"`
+	Body  object.BodyRef
+	Size  int64
+	CRC64 uint64
+}
+
+// Unlike gives bodies of the versions and parts of the next keys, at most limit,
+// after one beneath a prefix, that are not sealed when they should be, or sealed
+// when they should not. last is the last key that was looked at, nil at the end.
+// A body that a sealing bucket shares stays sealed.
+func (c *Catalog) Unlike(ctx context.Context, bucket int64, prefix, after []byte, sealed bool, limit int) (list []Other, keys int, last []byte, err error) {
+	var until []byte
+	if s, ok := object.Successor(string(prefix)); ok {
+		until = []byte(s)
+	}
+	if after == nil {
+		after = []byte{}
+	}
+	if prefix == nil {
+		prefix = []byte{}
+	}
+	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
+		var names [][]byte
+		if err := tx.SelectContext(ctx, &names, `select key from heads where bucket = $1 and key > $2 and key >= $3 and ($4::bytea is null or key < $4) order by key limit $5`,
+			bucket, after, prefix, until, limit); err != nil || len(names) == 0 {
+			return err
+		}
+		keys, last = len(names), names[len(names)-1]
+		if keys < limit {
+			last = nil
+		}
+		var rows []struct {
+			Key        []byte `db:"key"`
+			Size       int64  `db:"size"`
+			CRC64      int64  `db:"crc64"`
+			Tier       int16  `db:"tier"`
+			BodyFile   int64  `db:"body_file"`
+			BodyOffset int64  `db:"body_offset"`
+		}
+		if err := tx.SelectContext(ctx, &rows, `with v as (
+				select key, size, crc64, tier, body_file, body_offset from heads where bucket = $1 and key = any($2)
+				union all select key, size, crc64, tier, body_file, body_offset from history where bucket = $1 and key = any($2)),
+			b as (select * from v where body_file > 0
+				union all select v.key, p.size, p.crc64, p.tier, p.body_file, p.body_offset from v join parts p on p.upload = -v.body_file where v.body_file < 0 and p.body_file > 0)
+			select distinct on (body_file, body_offset) * from b where (body_file & $3 <> 0) <> $4
+			and ($4 or not exists (select 1 from heads h join buckets o on o.id = h.bucket where h.body_file = b.body_file and h.body_file <> 0 and h.body_offset = b.body_offset and o.sealing and o.id <> $1)
+				and not exists (select 1 from history h join buckets o on o.id = h.bucket where h.body_file = b.body_file and h.body_file <> 0 and h.body_offset = b.body_offset and o.sealing and o.id <> $1))
+			order by body_file, body_offset`, bucket, names, object.SealedBit, sealed); err != nil {
+			return err
+		}
+		for _, r := range rows {
+			list = append(list, Other{Key: r.Key, Size: r.Size, CRC64: uint64(r.CRC64), Body: object.BodyRef{Tier: r.Tier, File: r.BodyFile, Offset: r.BodyOffset}})
+		}
+		return nil
+	})
+	return list, keys, last, err
+}
+
+// PartsSealed reports whether all parts of an object are encrypted at rest.
+func (c *Catalog) PartsSealed(ctx context.Context, upload int64) (sealed bool, err error) {
+	err = c.db.GetContext(ctx, &sealed, `select coalesce(bool_and(body_file & $2 <> 0), false) from parts where upload = $1 and body_file > 0`, upload, object.SealedBit)
+	return sealed, mapError(err)
+}
+
 // Stored is a version with its bucket, for walks over all bodies.
 type Stored struct {
 	Bucket  int64

@@ -25,7 +25,7 @@ const (
 // Order is work on a whole prefix that the service does for somebody.
 type Order struct {
 	ID       int64
-	Kind     string // rename or restore
+	Kind     string // rename, restore or convert
 	Bucket   object.BucketName
 	What     OrderWhat
 	State    OrderState
@@ -44,6 +44,7 @@ type OrderWhat struct {
 	ToPrefix []byte    `json:"toPrefix,omitempty"`
 	Replace  bool      `json:"replace,omitempty"` // what a rename finds at the target
 	AsOf     time.Time `json:"asOf,omitzero"`     // of a restore
+	Sealed   bool      `json:"sealed,omitempty"`  // of a conversion: what bodies are to be
 }
 
 // OrderProgress says how far an order has come.
@@ -54,6 +55,7 @@ type OrderProgress struct {
 	Restored  int64     `json:"restored,omitempty"`
 	Removed   int64     `json:"removed,omitempty"`
 	Unchanged int64     `json:"unchanged,omitempty"`
+	Converted int64     `json:"converted,omitempty"` // written anew, sealed or plain
 	Bytes     int64     `json:"bytes"`
 	Began     time.Time `json:"began,omitzero"` // before the first change: a restore is undone as of then
 }

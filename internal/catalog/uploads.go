@@ -29,6 +29,7 @@ type Upload struct {
 	Tags     object.Tags
 	Checksum digest.Kind
 	PerPart  bool // the checksum is one of the parts' checksums
+	Sealed   bool // its parts are encrypted at rest
 	Open     bool
 	Parts    int64     // that are there
 	Bytes    int64     // that they hold
@@ -70,6 +71,7 @@ type uploadRow struct {
 	Metadata     []byte        `db:"metadata"`
 	Tags         []byte        `db:"tags"`
 	ChecksumKind int16         `db:"checksum_kind"`
+	Sealed       bool          `db:"sealed"`
 	State        int16         `db:"state"`
 	Number       sql.NullInt64 `db:"number"`
 	Parts        int64         `db:"parts"`
@@ -78,7 +80,7 @@ type uploadRow struct {
 }
 
 func (r *uploadRow) upload() (*Upload, error) {
-	u := &Upload{Seq: r.Seq, ID: r.ID, Created: r.Created.UTC(), Who: r.Who, Source: r.Source, Checksum: digest.Kind(r.ChecksumKind % perPart), PerPart: r.ChecksumKind >= perPart,
+	u := &Upload{Seq: r.Seq, ID: r.ID, Created: r.Created.UTC(), Who: r.Who, Source: r.Source, Checksum: digest.Kind(r.ChecksumKind % perPart), PerPart: r.ChecksumKind >= perPart, Sealed: r.Sealed,
 		Open: r.State == 0, Parts: r.Parts, Bytes: r.Bytes, bucketID: r.BucketID, state: r.State, number: r.Number}
 	var err error
 	if u.Bucket, err = object.ParseBucketName(r.Bucket); err != nil {
@@ -101,7 +103,7 @@ func (r *uploadRow) upload() (*Upload, error) {
 	return u, nil
 }
 
-const uploadColumns = `u.seq, u.id, u.bucket, b.name, u.key, u.created, u.who, u.source, u.content_type, u.headers, u.metadata, u.tags, u.checksum_kind, u.state, u.number`
+const uploadColumns = `u.seq, u.id, u.bucket, b.name, u.key, u.created, u.who, u.source, u.content_type, u.headers, u.metadata, u.tags, u.checksum_kind, u.sealed, u.state, u.number`
 
 // UploadMissing is the error for an upload that is not there.
 func UploadMissing() error {
@@ -125,8 +127,8 @@ func (c *Catalog) CreateUpload(ctx context.Context, bucket int64, u *Upload) err
 	if u.PerPart {
 		kind += perPart
 	}
-	_, err := c.db.ExecContext(ctx, `insert into uploads (id, bucket, key, created, who, source, content_type, headers, metadata, tags, checksum_kind)
-		values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb, $9::jsonb, $10::jsonb, $11)`, u.ID, bucket, []byte(u.Key.String()), u.Created, u.Who, u.Source, u.Headers.ContentType, docs[0], docs[1], docs[2], kind)
+	_, err := c.db.ExecContext(ctx, `insert into uploads (id, bucket, key, created, who, source, content_type, headers, metadata, tags, checksum_kind, sealed)
+		values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb, $9::jsonb, $10::jsonb, $11, $12)`, u.ID, bucket, []byte(u.Key.String()), u.Created, u.Who, u.Source, u.Headers.ContentType, docs[0], docs[1], docs[2], kind, u.Sealed)
 	return mapError(err)
 }
 

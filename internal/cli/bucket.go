@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -25,13 +26,18 @@ func examples(lines ...string) string {
 func (a *app) bucketCommand() *cli.Command {
 	return &cli.Command{Name: "bucket", Usage: "create, list, show, change, empty and remove buckets", Commands: []*cli.Command{
 		{Name: "create", Usage: "create a bucket", ArgsUsage: "NAME", Description: examples("spindle bucket create plates", "spindle bucket create germination --quota 400MiB --versioning on"),
-			Flags:  []cli.Flag{versioningFlag(), bucketTagFlag(), &cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them", Value: 7}, &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"}},
+			Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), &cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them", Value: 7}, &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"},
+				&cli.StringFlag{Name: "account", Usage: "the account that owns it; one's own otherwise"}},
 			Action: a.bucketCreate},
 		{Name: "list", Usage: "list buckets", Description: examples("spindle bucket list", "spindle bucket list --json"), Action: a.bucketList},
 		{Name: "show", Usage: "show a bucket's settings and usage", ArgsUsage: "NAME", Description: examples("spindle bucket show plates", "spindle bucket show attic --json"), Action: a.bucketShow},
 		{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME", Description: examples("spindle bucket change germination --quota 2GiB", "spindle bucket change germination --quota none", "spindle bucket change plates --versioning paused"),
-			Flags:  []cli.Flag{versioningFlag(), bucketTagFlag(), &cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"}, &cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them"}, &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"}},
+			Flags:  []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), &cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"}, &cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them"}, &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"}},
 			Action: a.bucketChange},
+		{Name: "convert", Usage: "write what is stored already anew, sealed or plain as the bucket is set", ArgsUsage: "NAME[/PREFIX]",
+			Description: "It goes on in the service, can be stopped, and goes on when said again. Versions and their digests stay as they are.\n\n" + examples("spindle bucket convert loans --rehearse", "spindle bucket convert loans/2025/ --yes"),
+			Flags:       []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would be written anew"}, yesFlag()},
+			Action:      a.bucketConvert},
 		{Name: "empty", Usage: "remove all objects of a bucket with their versions, for good", ArgsUsage: "NAME", Description: examples("spindle bucket empty attic --rehearse", "spindle bucket empty attic --yes"),
 			Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
 			Action: a.bucketEmpty},
@@ -39,6 +45,10 @@ func (a *app) bucketCommand() *cli.Command {
 			Flags:  []cli.Flag{&cli.BoolFlag{Name: "with-objects", Usage: "empty it first"}, yesFlag()},
 			Action: a.bucketRemove},
 	}}
+}
+
+func sealingFlag() cli.Flag {
+	return &cli.StringFlag{Name: "sealing", Usage: "on or off: encrypt new content at rest"}
 }
 
 // oneBucket opens the service and gives the bucket that the command names.
@@ -62,6 +72,12 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 	}
 	if in["tags"], err = pairs("tag", c.StringSlice("tag")); err != nil {
 		return err
+	}
+	if err := onOff(c, "sealing", in); err != nil {
+		return err
+	}
+	if s := c.String("account"); s != "" {
+		in["account"] = s
 	}
 	if s := c.String("quota"); s != "" {
 		q, err := parseSize("quota", s)
@@ -127,7 +143,13 @@ func (a *app) bucketList(ctx context.Context, c *cli.Command) error {
 		if b.Usage.Previous > 0 {
 			previous = size(b.Usage.PreviousBytes)
 		}
-		rows = append(rows, []string{b.Name, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b), b.Region, when(b.Created)})
+		open := ""
+		if b.Open {
+			open = "anyone"
+		} else if n := len(b.Shared); n > 0 {
+			open = things(int64(n), "grant", "grants")
+		}
+		rows = append(rows, []string{b.Name, b.Account, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b), open, when(b.Created)})
 		return nil
 	})
 	if err != nil || a.json {
@@ -137,7 +159,7 @@ func (a *app) bucketList(ctx context.Context, c *cli.Command) error {
 		a.note("There are no buckets yet. Make one: spindle bucket create NAME")
 		return nil
 	}
-	if err := a.table([]column{{"BUCKET", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true}, {"VERSIONING", false}, {"QUOTA", false}, {"REGION", false}, {"CREATED", false}}, rows); err != nil {
+	if err := a.table([]column{{"BUCKET", false}, {"OWNER", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true}, {"VERSIONING", false}, {"QUOTA", false}, {"OPEN TO", false}, {"CREATED", false}}, rows); err != nil {
 		return err
 	}
 	a.note("%s, %s, %s, and %s in previous versions", things(int64(len(rows)), "bucket", "buckets"), things(objects, "object", "objects"), size(bytes), size(prev))
@@ -179,7 +201,11 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		if b.AbandonAfter != nil {
 			after = fmt.Sprintf("abandoned after %s", things(int64(*b.AbandonAfter), "day", "days"))
 		}
-		facts = append(facts, [2]string{"Unfinished uploads", after})
+		sealing := "off: new content is kept plain"
+		if b.Sealing {
+			sealing = "on: new content is encrypted at rest"
+		}
+		facts = append(facts, [2]string{"Unfinished uploads", after}, [2]string{"Sealing", sealing}, [2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
 		for _, name := range sortedKeys(b.Tags) {
 			facts = append(facts, [2]string{"Tag " + shown(name), shown(b.Tags[name])})
 		}
@@ -205,6 +231,9 @@ func (a *app) bucketChange(ctx context.Context, c *cli.Command) error {
 		if in["quota"], err = parseSize("quota", c.String("quota")); err != nil {
 			return err
 		}
+	}
+	if err := onOff(c, "sealing", in); err != nil {
+		return err
 	}
 	if c.IsSet("abandon-after") {
 		in["abandonAfter"] = c.Int("abandon-after")
@@ -327,6 +356,45 @@ func (a *app) bucketRemove(ctx context.Context, c *cli.Command) error {
 	}
 	return a.print(map[string]string{"removed": name}, func() error {
 		_, err := fmt.Fprintf(a.Out, "Removed bucket %s.\n", name)
+		return err
+	})
+}
+
+func (a *app) bucketConvert(ctx context.Context, c *cli.Command) error {
+	p, address, err := a.oneBucket(c)
+	if err != nil {
+		return err
+	}
+	bucket, prefix, _ := strings.Cut(address, "/")
+	b, err := p.bucket(ctx, bucket)
+	if err != nil {
+		return err
+	}
+	in := desk.OrderIn{Kind: "convert", Bucket: bucket, Prefix: prefix}
+	var r desk.Rehearsal
+	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
+		return err
+	}
+	to := "plain"
+	if b.Sealing {
+		to = "sealed"
+	}
+	says := fmt.Sprintf("%s to write anew, %s, with all versions; %s %s already.", things(r.Converted, "object", "objects"), size(r.Bytes), count(r.Unchanged), to)
+	if c.Bool("rehearse") || r.Converted == 0 {
+		return a.print(r, func() error {
+			_, err := fmt.Fprintln(a.Out, says)
+			return err
+		})
+	}
+	if err := a.confirm(c, says+" The old bytes are removed after the grace period.", bucket); err != nil {
+		return err
+	}
+	o, err := a.follow(ctx, p, in, "converting")
+	if err != nil {
+		return err
+	}
+	return a.print(o, func() error {
+		_, err := fmt.Fprintf(a.Out, "Wrote %s anew, %s: they are %s now.\n", things(o.Converted, "object", "objects"), size(o.Bytes), to)
 		return err
 	})
 }

@@ -283,7 +283,7 @@ func (a *app) objectShow(ctx context.Context, c *cli.Command) error {
 
 func (a *app) printObject(bucket string, o *desk.ObjectInfo) error {
 	f := [][2]string{{"Object", shown(bucket + "/" + o.Key)}, {"Size", size(o.Size) + " (" + count(o.Size) + " bytes)"}, {"Type", shown(o.ContentType)},
-		{"Written", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}, {"Arrived", o.Arrived}, {"Kept", o.Kept}, {"Tier", o.Tier}, {"ETag", o.ETag}}
+		{"Written", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}, {"Arrived", o.Arrived}, {"Kept", kept(o)}, {"Tier", o.Tier}, {"ETag", o.ETag}}
 	if o.Marker {
 		return a.facts([][2]string{{"Object", shown(bucket + "/" + o.Key)}, {"Version", o.Version + ", a delete marker"}, {"Deleted", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}})
 	}
@@ -531,4 +531,12 @@ func (a *app) objectRemove(ctx context.Context, c *cli.Command) error {
 		_, err := fmt.Fprintf(a.Out, "Removed %s.\n", wouldGo(total))
 		return err
 	})
+}
+
+// kept says how an object's bytes lie on the volume.
+func kept(o *desk.ObjectInfo) string {
+	if o.Sealed {
+		return o.Kept + ", encrypted"
+	}
+	return o.Kept
 }

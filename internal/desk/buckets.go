@@ -29,6 +29,7 @@ type BucketInfo struct {
 	Usage        catalog.Usage `json:"usage"`
 	AbandonAfter *int          `json:"abandonAfter" doc:"Days after which unfinished uploads are abandoned; null for never"`
 	Sealing      bool          `json:"sealing" doc:"New bodies are encrypted at rest"`
+	Open         bool          `json:"open" doc:"Anyone may read or list some of it, without a key"`
 	Rights       []string      `json:"rights" doc:"What who asks may do in the whole of it: list, read, write, remove, settings"`
 	Shared       []SharedWith  `json:"shared,omitempty" doc:"Whom the bucket or a part of it was opened to, anyone first"`
 }
@@ -36,6 +37,9 @@ type BucketInfo struct {
 func bucketInfo(b *catalog.Bucket) BucketInfo {
 	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy, Quota: b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: b.Usage, AbandonAfter: b.AbandonAfter, Sealing: b.Sealing}
 }
+
+// isOpen reports whether something was opened to anyone.
+func isOpen(list []SharedWith) bool { return len(list) > 0 && list[0].To == "anyone" }
 
 // BucketPage is a page of buckets by name.
 type BucketPage struct {
@@ -112,7 +116,12 @@ func (d *Desk) bucketCalls(api huma.API) {
 					return nil, d.problem(err)
 				}
 				if lists {
-					out.Body.Buckets = append(out.Body.Buckets, bucketInfo(b))
+					info := bucketInfo(b)
+					if info.Rights, info.Shared, err = d.sharing(ctx, b); err != nil {
+						return nil, d.problem(err)
+					}
+					info.Open = isOpen(info.Shared)
+					out.Body.Buckets = append(out.Body.Buckets, info)
 				}
 			}
 			return out, nil
@@ -276,6 +285,7 @@ func (d *Desk) bucket(ctx context.Context, s string) (*bucketOut, error) {
 	if info.Rights, info.Shared, err = d.sharing(ctx, b); err != nil {
 		return nil, d.problem(err)
 	}
+	info.Open = isOpen(info.Shared)
 	return &bucketOut{info}, nil
 }
 

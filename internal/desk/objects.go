@@ -49,6 +49,7 @@ type ObjectInfo struct {
 	Tier          string            `json:"tier"`
 	Arrived       string            `json:"arrived" doc:"Whole, or in how many parts"`
 	Kept          string            `json:"kept" doc:"How the bytes lie on the volume"`
+	Sealed        bool              `json:"sealed" doc:"The bytes are encrypted at rest"`
 }
 
 // DigestInfo is a digest of the whole content.
@@ -61,7 +62,8 @@ type DigestInfo struct {
 // the whole, once it is worked out.
 func (d *Desk) objectInfo(ctx context.Context, v *object.Version) ObjectInfo {
 	o := describe(v)
-	if v.Body.File < 0 {
+	if o.Sealed = v.Body.Sealed(); v.Body.File < 0 {
+		o.Sealed, _ = d.store.Catalog.PartsSealed(ctx, -v.Body.File) // the listing goes without when the database is away
 		if sum, err := d.store.Catalog.Sum(ctx, v.Body); err == nil && sum != nil {
 			o.Digests = append(o.Digests, DigestInfo{digest.SHA256.String(), hex.EncodeToString(sum)})
 		}

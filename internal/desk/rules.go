@@ -234,6 +234,9 @@ func (d *Desk) journalOf(ctx context.Context, bucket, prefix string) (string, er
 // mayOrder refuses an order that does what who asks may not.
 func (d *Desk) mayOrder(ctx context.Context, o *catalog.Order) error {
 	prefix := string(o.What.Prefix)
+	if o.Kind == "convert" {
+		return d.mayAt(ctx, access.Settings, o.Bucket, "")
+	}
 	if o.Kind != "rename" {
 		return d.mayAt(ctx, access.List|access.Read|access.Write|access.Remove, o.Bucket, prefix)
 	}

@@ -119,7 +119,7 @@ type VersionPage struct {
 // OrderInfo is work on a whole prefix that the service does for somebody.
 type OrderInfo struct {
 	ID        int64     `json:"id"`
-	Kind      string    `json:"kind" enum:"rename,restore"`
+	Kind      string    `json:"kind" enum:"rename,restore,convert"`
 	Bucket    string    `json:"bucket"`
 	Prefix    string    `json:"prefix"`
 	ToBucket  string    `json:"toBucket,omitempty"`
@@ -133,7 +133,9 @@ type OrderInfo struct {
 	Restored  int64     `json:"restored"`
 	Removed   int64     `json:"removed" doc:"Deleted with a delete marker, because they were not there then"`
 	Unchanged int64     `json:"unchanged"`
-	Bytes     int64     `json:"bytes" doc:"Of the objects renamed or restored; none were moved"`
+	Converted int64     `json:"converted" doc:"Whose content was written anew"`
+	Sealed    bool      `json:"sealed,omitempty" doc:"Of a conversion: content is to be encrypted at rest; plain otherwise"`
+	Bytes     int64     `json:"bytes" doc:"Of the objects renamed or restored, none of which were moved; of content written anew"`
 	By        string    `json:"by"`
 	Began     time.Time `json:"began" doc:"A restore is undone by one as of this moment"`
 	Changed   time.Time `json:"changed"`
@@ -142,7 +144,7 @@ type OrderInfo struct {
 func orderInfo(o *catalog.Order) OrderInfo {
 	p := o.Progress
 	return OrderInfo{ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(), Prefix: string(o.What.Prefix), ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
-		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Renamed + p.Restored + p.Removed + p.Unchanged, Renamed: p.Renamed, Restored: p.Restored,
+		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Renamed + p.Restored + p.Removed + p.Unchanged + p.Converted, Converted: p.Converted, Sealed: o.What.Sealed, Renamed: p.Renamed, Restored: p.Restored,
 		Removed: p.Removed, Unchanged: p.Unchanged, Bytes: p.Bytes, By: o.Who, Began: p.Began, Changed: o.Changed}
 }
 
@@ -311,7 +313,7 @@ func (d *Desk) restoreObject(ctx context.Context, bucket, key, version, asOf str
 
 // OrderIn says what is ordered.
 type OrderIn struct {
-	Kind     string `json:"kind" enum:"rename,restore"`
+	Kind     string `json:"kind" enum:"rename,restore,convert"`
 	Bucket   string `json:"bucket" maxLength:"64"`
 	Prefix   string `json:"prefix" doc:"Empty for the whole bucket"`
 	ToBucket string `json:"toBucket,omitempty" maxLength:"64"`

@@ -1,6 +1,7 @@
 package harness
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"fmt"
@@ -19,6 +20,9 @@ import (
 
 	"spindle/internal/bodies"
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/keyring"
 	"spindle/internal/postgres"
 	"spindle/internal/service"
 	"spindle/internal/store"
@@ -42,7 +46,8 @@ var cluster struct {
 	number atomic.Int64
 }
 
-// Main runs a package's tests and removes the cluster afterwards:
+// Main runs a package's tests, removes the cluster afterwards, and fails when a
+// secret that the run used is in what was logged:
 //
 //	func TestMain(m *testing.M) { os.Exit(harness.Main(m)) }
 func Main(m *testing.M) int {
@@ -51,6 +56,10 @@ func Main(m *testing.M) int {
 		cluster.admin.Close()
 		cluster.server.Stop()
 		os.RemoveAll(cluster.dir)
+	}
+	for _, l := range leaks() {
+		fmt.Println("FAIL:", l)
+		code = 1
 	}
 	return code
 }
@@ -113,12 +122,89 @@ func database(t testing.TB, template string) string {
 	return cluster.server.URL(name)
 }
 
-// Silent gives a log that goes nowhere, or to stderr with SPINDLE_TEST_LOG.
+// kept is what all services of a test run log, and the secrets that must not be
+// in it.
+var kept struct {
+	once    sync.Once
+	file    *os.File
+	mu      sync.Mutex
+	secrets map[string]string // by what they are
+}
+
+// Silent gives a log that nobody sees, unless with SPINDLE_TEST_LOG; Main looks
+// through it for secrets at the end of the run.
 func Silent() *slog.Logger {
+	kept.once.Do(func() {
+		f, err := os.CreateTemp("", "spindle-test-log-")
+		if err != nil {
+			panic(err)
+		}
+		kept.file = f
+	})
+	var w io.Writer = kept.file
 	if os.Getenv("SPINDLE_TEST_LOG") != "" {
-		return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelDebug}))
+		w = io.MultiWriter(os.Stderr, kept.file)
 	}
-	return slog.New(slog.NewTextHandler(io.Discard, nil))
+	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: slog.LevelDebug}))
+}
+
+// Secretly has Main fail when a secret of this run is found in the logs.
+func Secretly(what, secret string) {
+	if len(secret) < 8 {
+		return
+	}
+	kept.mu.Lock()
+	defer kept.mu.Unlock()
+	if kept.secrets == nil {
+		kept.secrets = map[string]string{}
+	}
+	kept.secrets[secret] = what
+}
+
+// secretsOf gathers what a service keeps to itself.
+func secretsOf(s *service.Service) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	keys, err := s.Store.Catalog.AccessKeys(ctx, "", "", 1000)
+	if err != nil {
+		return // the test took the database away
+	}
+	for _, k := range keys {
+		if open, err := s.Keys.Find(ctx, k.ID); err == nil && open != nil {
+			Secretly("the secret of the key "+k.ID, open.Secret)
+		}
+	}
+	sessions, err := s.Store.Catalog.Sessions(ctx, "", 0, 1000)
+	if err == nil {
+		for _, x := range sessions {
+			Secretly("a session's token against forgery", x.Forgery)
+		}
+	}
+	if b, err := os.ReadFile(filepath.Join(s.Config.Data, "master.key")); err == nil {
+		for line := range strings.FieldsSeq(string(b)) {
+			Secretly("the master key", line)
+		}
+	}
+}
+
+// leaks looks for secrets in all that was logged.
+func leaks() (found []string) {
+	if kept.file == nil {
+		return nil
+	}
+	defer os.Remove(kept.file.Name())
+	b, err := os.ReadFile(kept.file.Name())
+	if err != nil {
+		return []string{err.Error()}
+	}
+	Secretly("the owner's secret", Secret)
+	for secret, what := range kept.secrets {
+		if at := bytes.Index(b, []byte(secret)); at >= 0 {
+			line := b[bytes.LastIndexByte(b[:at], '\n')+1 : at]
+			found = append(found, fmt.Sprintf("%s is in the logs, after: %s", what, line))
+		}
+	}
+	return found
 }
 
 // Context ends with the test, or after a minute.
@@ -165,6 +251,7 @@ func Service(t testing.TB, change func(*service.Config)) *Running {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
+		secretsOf(s)
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
 		if err := s.Stop(ctx); err != nil {
@@ -184,9 +271,18 @@ func (r *Running) Client() *client.Client {
 	return c
 }
 
-// Do sends a request to the wire, signed unless sign is nil, and gives status,
-// header and body.
+// Do sends a request to the wire, signed by the owner's key or not at all, and
+// gives status, header and body.
 func (r *Running) Do(method, path string, header map[string]string, body string, signed bool) (int, http.Header, string) {
+	r.t.Helper()
+	if !signed {
+		return r.As(sign.Credential{}, method, path, header, body)
+	}
+	return r.As(sign.Credential{ID: Key, Secret: Secret}, method, path, header, body)
+}
+
+// As is Do with any key; one without an id leaves the request unsigned.
+func (r *Running) As(key sign.Credential, method, path string, header map[string]string, body string) (int, http.Header, string) {
 	r.t.Helper()
 	req, err := http.NewRequest(method, r.WireURL+path, strings.NewReader(body))
 	if err != nil {
@@ -195,8 +291,8 @@ func (r *Running) Do(method, path string, header map[string]string, body string,
 	for k, v := range header {
 		req.Header.Set(k, v)
 	}
-	if signed {
-		sign.Sign(req, sign.Credential{ID: Key, Secret: Secret}, "fenn", sign.Unsigned, time.Now())
+	if key.ID != "" {
+		sign.Sign(req, key, "fenn", sign.Unsigned, time.Now())
 	}
 	resp, err := http.DefaultTransport.RoundTrip(req)
 	if err != nil {
@@ -208,4 +304,46 @@ func (r *Running) Do(method, path string, header map[string]string, body string,
 		r.t.Fatal(err)
 	}
 	return resp.StatusCode, resp.Header, string(b)
+}
+
+// NewKey makes a key of an account; the account is made when it is missing.
+func (r *Running) NewKey(account, name string, role access.Role, change func(*catalog.AccessKey)) sign.Credential {
+	r.t.Helper()
+	ctx := Context(r.t)
+	by := catalog.Author{At: time.Now(), Who: "the test"}
+	if err := r.Store.Catalog.CreateAccount(ctx, catalog.Account{Name: account}, by); err != nil && !fault.HasCode(err, "account-exists") {
+		r.t.Fatal(err)
+	}
+	id, secret := keyring.Generate()
+	sealed, err := r.Keys.Seal(id, secret)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	k := catalog.AccessKey{ID: id, Account: account, Name: name, Role: role, Sealed: sealed, Active: true}
+	if change != nil {
+		change(&k)
+	}
+	if err := r.Store.Catalog.CreateKey(ctx, k, by); err != nil {
+		r.t.Fatal(err)
+	}
+	return sign.Credential{ID: id, Secret: secret}
+}
+
+// Grant opens a bucket or prefix; the service knows of it at once.
+func (r *Running) Grant(bucket, prefix, to, purpose string) int64 {
+	r.t.Helper()
+	g, err := access.ParseGrantee(to)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	rights, err := access.ParseRights(purpose)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	id, err := r.Store.Catalog.CreateGrant(Context(r.t), catalog.GrantRow{Bucket: bucket, Prefix: []byte(prefix), ToKind: g.Kind, ToName: g.Name, Rights: rights}, catalog.Author{At: time.Now(), Who: "the test"})
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	r.Gate.Changed()
+	return id
 }

@@ -2,8 +2,10 @@ package keyring
 
 import (
 	"context"
+	"crypto/cipher"
 	"crypto/rand"
 	"encoding/base32"
+	"fmt"
 	"regexp"
 	"strings"
 	"sync"
@@ -43,6 +45,81 @@ type Ring struct {
 	masters *masters
 	mu      sync.Mutex
 	known   map[string]entry
+	bodies  map[uint16]cipher.AEAD // body keys
+	newest  uint16                 // of them; 0 while none is known
+}
+
+var _ interface { // what volumes need of it
+	SealingKey() (uint16, cipher.AEAD, error)
+	OpeningKey(uint16) (cipher.AEAD, error)
+} = (*Ring)(nil)
+
+// SealingKey gives the body key in force, making the first one when there is none.
+func (r *Ring) SealingKey() (uint16, cipher.AEAD, error) {
+	r.mu.Lock()
+	n := r.newest
+	key := r.bodies[n]
+	r.mu.Unlock()
+	if key != nil {
+		return n, key, nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if err := r.catalog.NewBodyKey(ctx, func(name string) ([]byte, error) {
+		raw := make([]byte, 32)
+		if _, err := rand.Read(raw); err != nil {
+			return nil, err
+		}
+		return r.masters.seal(raw, name)
+	}); err != nil {
+		return 0, nil, err
+	}
+	n, key, err := r.bodyKey(ctx, 0)
+	if err != nil {
+		return 0, nil, err
+	}
+	r.mu.Lock()
+	r.newest = n
+	r.mu.Unlock()
+	return n, key, nil
+}
+
+// OpeningKey gives the body key of a number. The error for none has the code
+// body-key-missing.
+func (r *Ring) OpeningKey(number uint16) (cipher.AEAD, error) {
+	r.mu.Lock()
+	key := r.bodies[number]
+	r.mu.Unlock()
+	if key != nil {
+		return key, nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	_, key, err := r.bodyKey(ctx, int16(number))
+	return key, err
+}
+
+func (r *Ring) bodyKey(ctx context.Context, number int16) (uint16, cipher.AEAD, error) {
+	n, sealed, err := r.catalog.BodyKey(ctx, number)
+	if err != nil {
+		return 0, nil, err
+	}
+	if sealed == nil {
+		return 0, nil, fault.New(fault.Unavailable, "body-key-missing", "the database has no body key %d, under which a body was sealed", number).In("database").
+			Do("the volume and the database do not belong together, or the database is older: put the right backup back")
+	}
+	raw, err := r.masters.unseal(sealed, fmt.Sprintf("body key %d", n))
+	if err != nil {
+		return 0, nil, err
+	}
+	key, err := newAEAD(raw)
+	if err != nil {
+		return 0, nil, err
+	}
+	r.mu.Lock()
+	r.bodies[uint16(n)] = key
+	r.mu.Unlock()
+	return uint16(n), key, nil
 }
 
 type entry struct {
@@ -63,7 +140,7 @@ func Open(ctx context.Context, c *catalog.Catalog, path, given string) (*Ring, e
 	if err != nil {
 		return nil, err
 	}
-	r := &Ring{catalog: c, masters: m, known: map[string]entry{}}
+	r := &Ring{catalog: c, masters: m, known: map[string]entry{}, bodies: map[uint16]cipher.AEAD{}}
 	if some != nil {
 		if _, err := r.open(some); err != nil {
 			return nil, err

@@ -101,6 +101,7 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	if s.Keys, err = keyring.Open(ctx, cat, filepath.Join(cfg.Data, "master.key"), cfg.MasterKey); err != nil {
 		return nil, err
 	}
+	vol.SealWith(s.Keys)
 	if s.Made, err = s.Keys.First(ctx, cfg.Account, cfg.OwnerKey, cfg.OwnerSecret); err != nil {
 		return nil, err
 	}

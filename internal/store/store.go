@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"io"
-	"os"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -213,12 +212,53 @@ func keyDeleted(marker *object.Version) error {
 		In("key").Do("bring it back by removing the delete marker %s, or by restoring one of its versions", marker.ID()).Because(&Deleted{marker})
 }
 
+// Sealed reports whether the content of a version is encrypted at rest. An empty
+// one counts as its bucket would have it.
+func (s *Store) Sealed(ctx context.Context, bucket object.BucketName, v *object.Version) (bool, error) {
+	switch {
+	case v.Marker:
+		return false, nil
+	case v.Body.File > 0:
+		return v.Body.Sealed(), nil
+	case v.Body.File < 0:
+		return s.Catalog.PartsSealed(ctx, -v.Body.File)
+	}
+	f, _, err := s.bucketFacts(ctx, bucket)
+	return f.Sealing, err
+}
+
+// Convert writes a body anew, sealed or plain, and points what refers to it at
+// that. It reports false when nothing did any more.
+func (s *Store) Convert(ctx context.Context, o catalog.Other, sealed bool) (bool, error) {
+	to, err := s.rewrite(ctx, &object.Version{Size: o.Size, CRC64: o.CRC64, Body: o.Body}, sealed)
+	if err != nil {
+		return false, err
+	}
+	return s.Catalog.ReplaceBody(ctx, o.Body, to)
+}
+
+// rewrite writes a body of one piece anew, and checks it on the way.
+func (s *Store) rewrite(ctx context.Context, v *object.Version, sealed bool) (object.BodyRef, error) {
+	r, w := io.Pipe()
+	go func() {
+		w.CloseWithError(s.ReadAll(ctx, v, w, func(int) error { return ctx.Err() }))
+	}()
+	defer r.Close()
+	out, err := s.Volume.Write(r, v.Size, sealed, nil, func(out bodies.Written) error {
+		if out.Size != v.Size || out.CRC64 != v.CRC64 {
+			return fault.New(fault.Damaged, "damaged", "the stored bytes are damaged: the digest is %016x, not %016x", out.CRC64, v.CRC64).Do("restore the object from a copy")
+		}
+		return nil
+	})
+	return out.Ref, err
+}
+
 // Body is an open body. Close it.
 type Body struct {
 	size   int64
-	bytes  []byte   // of a small body, checked
-	file   *os.File // of a large one
-	pieces *pieces  // of one that came in parts
+	bytes  []byte        // of a small body, checked
+	whole  *bodies.Whole // of a large one
+	pieces *pieces       // of one that came in parts
 	free   func()
 }
 
@@ -264,11 +304,11 @@ func (s *Store) open(v *object.Version) (*Body, error) {
 		return nil, fault.New(fault.Damaged, "damaged", "%s", problem).Do("restore the object from a copy; the damage is reported on the overview")
 	}
 	if v.Body.Offset < 0 {
-		f, err := s.Volume.OpenWhole(v.Body, v.Size)
+		w, err := s.Volume.Open(v.Body, v.Size)
 		if err != nil {
 			return nil, err
 		}
-		return &Body{size: v.Size, file: f, free: func() { f.Close() }}, nil
+		return &Body{size: v.Size, whole: w, free: func() { w.Close() }}, nil
 	}
 	bp := s.smalls.Get().(*[]byte)
 	if err := s.Volume.ReadSmall(v.Body, (*bp)[:v.Size], v.CRC64); err != nil {
@@ -288,27 +328,14 @@ func (b *Body) Send(w io.Writer, offset, length int64, between func()) error {
 	if b.pieces != nil {
 		return b.pieces.send(w, offset, length, between)
 	}
-	if b.file == nil {
-		if between != nil {
-			between()
-		}
-		_, err := w.Write(b.bytes[offset : offset+length])
-		return err
+	if b.whole != nil {
+		return b.whole.Send(w, offset, length, between)
 	}
-	if _, err := b.file.Seek(offset, io.SeekStart); err != nil {
-		return err
+	if between != nil {
+		between()
 	}
-	for length > 0 {
-		if between != nil {
-			between()
-		}
-		n := min(length, 1<<20)
-		if _, err := io.CopyN(w, b.file, n); err != nil {
-			return err
-		}
-		length -= n
-	}
-	return nil
+	_, err := w.Write(b.bytes[offset : offset+length])
+	return err
 }
 
 // RefreshDamage reads which bodies are known to be damaged, so that none is

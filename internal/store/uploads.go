@@ -97,7 +97,8 @@ func (p *pieces) send(w io.Writer, offset, length int64, between func()) error {
 }
 
 // StartUpload begins a multipart upload and gives it with its id. u has headers,
-// metadata, tags and checksum.
+// metadata, tags and checksum; Sealed has its parts encrypted whatever the bucket's
+// default is.
 func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Upload, by catalog.Author) (*catalog.Upload, error) {
 	f, err := s.Facts(ctx, a.Bucket)
 	if err != nil {
@@ -113,6 +114,7 @@ func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Up
 		return nil, fault.New(fault.Invalid, "checksum-type", "a %s of the whole cannot be worked out from parts", u.Checksum).In("checksum").Do("ask for one of the parts' checksums, or for a CRC")
 	}
 	by = now(by)
+	u.Sealed = u.Sealed || f.Sealing
 	u.ID, u.Bucket, u.Key, u.Created, u.Who, u.Source, u.Open = strings.ToLower(rand.Text()), a.Bucket, a.Key, by.At, by.Who, by.Source, true
 	return &u, s.Catalog.CreateUpload(ctx, f.ID, &u)
 }
@@ -172,7 +174,7 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 	if p.Checksum != digest.None && p.Checksum != digest.CRC64NVME {
 		extra = append(extra, p.Checksum.New())
 	}
-	w, err := s.Volume.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, extra, func(w bodies.Written) error {
+	w, err := s.Volume.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, u.Sealed, extra, func(w bodies.Written) error {
 		if p.Size >= 0 && w.Size != p.Size {
 			return fault.New(fault.Invalid, "size-mismatch", "the part has %d bytes, and %d were declared", w.Size, p.Size).In("size").Do("send the whole part")
 		}

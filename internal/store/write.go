@@ -32,6 +32,7 @@ type Put struct {
 
 	IfAbsent bool         // only if nothing is there
 	IfETag   *object.ETag // only if this content is there
+	Seal     bool         // encrypt it at rest, whatever the bucket's default is
 }
 
 // Put writes an object and gives the version that is now current. It returns
@@ -62,7 +63,7 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		extra = append(extra, sum)
 	}
 	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, Tags: p.Tags, By: p.Who, Source: p.Source}
-	w, err := s.Volume.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, extra, func(w bodies.Written) error {
+	w, err := s.Volume.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, p.Seal || facts.Sealing, extra, func(w bodies.Written) error {
 		if p.Size >= 0 && w.Size != p.Size {
 			return fault.New(fault.Invalid, "size-mismatch", "the body has %d bytes, and %d were declared", w.Size, p.Size).In("size").Do("send the whole body")
 		}
@@ -273,9 +274,11 @@ type Copy struct {
 
 	If       object.Conditions // on the source
 	IfAbsent bool              // on the target
+	Seal     bool              // the target is encrypted at rest, whatever its bucket's default is
 }
 
-// Copy makes an object of another's body, without moving bytes. The errors are
+// Copy makes an object of another's body, without moving bytes, unless the target
+// is to be sealed and the source is not: then it is written anew. The errors are
 // those of FindVersion for the source and of Commit for the target; conditions
 // on the source fail with the code mismatch.
 func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
@@ -283,18 +286,48 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 		return nil, fault.New(fault.Invalid, "copy-to-itself", "source and target are the same object").In("target").
 			Do("give another key, or change its metadata on the way")
 	}
-	if _, err := s.FindVersion(ctx, c.From, c.FromID); err != nil {
+	there, err := s.FindVersion(ctx, c.From, c.FromID)
+	if err != nil {
 		return nil, err
 	}
 	kind := catalog.ObjectCopied
 	if c.Move {
 		kind = catalog.ObjectRenamed
 	}
+	facts, _, err := s.bucketFacts(ctx, c.To.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	body := there.Body
+	if seal := c.Seal || facts.Sealing && c.To.Bucket != c.From.Bucket; seal && !there.Marker && body.File != 0 {
+		sealed, err := s.Sealed(ctx, c.From.Bucket, there)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case sealed:
+		case body.File < 0:
+			return s.copyParts(ctx, c, there)
+		default:
+			if err := fits(facts, there.Size); err != nil {
+				return nil, err
+			}
+			if body, err = s.rewrite(ctx, there, true); err != nil {
+				return nil, err
+			}
+		}
+	}
 	return s.copy(ctx, c, kind, func(found *object.Version) (*object.Version, error) {
+		if body != there.Body && found.Body != there.Body {
+			return nil, fault.New(fault.Unavailable, "source-changed", "the source changed while it was copied").In("source").Do("say it again")
+		}
 		if c.If.Read(found) != object.Proceed {
 			return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
 		}
 		v := *found
+		if body != there.Body {
+			v.Body = body
+		}
 		if c.Replace {
 			v.Headers, v.Metadata = c.Headers, c.Metadata
 		}
@@ -303,6 +336,51 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 		}
 		return &v, nil
 	})
+}
+
+// copyParts copies an object that came in parts by writing its parts anew, as an
+// upload of the same parts: its ETag and checksums stay.
+func (s *Store) copyParts(ctx context.Context, c Copy, there *object.Version) (*object.Version, error) {
+	if c.If.Read(there) != object.Proceed {
+		return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
+	}
+	u := catalog.Upload{Headers: there.Headers, Metadata: there.Metadata, Tags: there.Tags, Checksum: there.Checksum.Kind, PerPart: there.PartSums, Sealed: true}
+	if c.Replace {
+		u.Headers, u.Metadata = c.Headers, c.Metadata
+	}
+	if c.ReplaceTags {
+		u.Tags = c.Tags
+	}
+	started, err := s.StartUpload(ctx, c.To, u, c.Author)
+	if err != nil {
+		return nil, err
+	}
+	done := Complete{Address: c.To, Author: c.Author, Upload: started.ID, Size: there.Size, IfAbsent: c.IfAbsent}
+	err = func() error {
+		for after := 0; ; {
+			parts, err := s.Catalog.Parts(ctx, -there.Body.File, after, 100)
+			if err != nil || len(parts) == 0 {
+				return err
+			}
+			for _, x := range parts {
+				after = x.Number
+				if _, err := s.CopyPart(ctx, PutPart{Address: c.To, Author: c.Author, Upload: started.ID, Number: x.Number, MD5: &x.MD5}, c.From, there.ID(), x.Start, x.Size, object.Conditions{}); err != nil {
+					return err
+				}
+				done.Parts = append(done.Parts, CompletePart{Number: x.Number, MD5: &x.MD5})
+			}
+		}
+	}()
+	if err != nil {
+		return nil, errors.Join(err, s.Abandon(context.WithoutCancel(ctx), c.To, started.ID))
+	}
+	v, err := s.Complete(ctx, done)
+	if err != nil || !c.Move {
+		return v, err
+	}
+	etag := there.ETag
+	_, err = s.Remove(ctx, c.From, &etag, c.Author)
+	return v, err
 }
 
 func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind, edit func(*object.Version) (*object.Version, error)) (*object.Version, error) {

@@ -67,7 +67,7 @@ func (c *Crew) order(ctx context.Context, j *job, id int64) error {
 	if err != nil || o.State != catalog.OrderRunning {
 		return err
 	}
-	step := map[string]func(context.Context, *catalog.Order) (bool, error){"rename": c.renameStep, "restore": c.restoreStep}[o.Kind]
+	step := map[string]func(context.Context, *catalog.Order) (bool, error){"rename": c.renameStep, "restore": c.restoreStep, "convert": c.convertStep}[o.Kind]
 	if step == nil {
 		_, err := c.store.Catalog.TurnOrder(ctx, id, catalog.OrderFailed, "this version of the service does not know the kind of order "+o.Kind, catalog.OrderRunning)
 		return err
@@ -205,6 +205,38 @@ func (c *Crew) restoreOne(ctx context.Context, o *catalog.Order, d catalog.Diffe
 	return nil
 }
 
+// convertStep writes the bodies of the next keys anew, sealed or plain. What is so
+// already is passed, so a step can be repeated. The cursor of the last page is kept
+// until its bodies are done.
+func (c *Crew) convertStep(ctx context.Context, o *catalog.Order) (more bool, err error) {
+	f, err := c.store.Catalog.Facts(ctx, o.Bucket)
+	if err != nil {
+		return false, err
+	}
+	list, keys, last, err := c.store.Catalog.Unlike(ctx, f.ID, o.What.Prefix, o.Progress.Cursor, o.What.Sealed, 50)
+	if err != nil {
+		return false, err
+	}
+	changed := map[string]bool{}
+	for _, b := range list {
+		moved, err := c.store.Convert(ctx, b, o.What.Sealed)
+		if fault.KindOf(err) == fault.Damaged {
+			err = fmt.Errorf("%s: %w", b.Key, err)
+		}
+		if err != nil {
+			return false, err
+		}
+		if moved {
+			o.Progress.Bytes += b.Size
+			changed[string(b.Key)] = true
+		}
+	}
+	o.Progress.Unchanged += int64(keys - len(changed))
+	o.Progress.Converted += int64(len(changed))
+	o.Progress.Cursor = last
+	return last != nil, nil
+}
+
 // NeedVersioning refuses work that would lose what it replaces. The error has
 // the code versioning-not-on.
 func NeedVersioning(f catalog.BucketFacts) error {
@@ -222,7 +254,8 @@ type Rehearsal struct {
 	Renamed   int64  `json:"renamed,omitempty"`
 	Taken     int64  `json:"taken,omitempty" doc:"Of the renamed, those whose new key is taken"`
 	First     string `json:"first,omitempty" doc:"The first key that is taken"`
-	Bytes     int64  `json:"bytes" doc:"Of the objects renamed or restored; none are moved"`
+	Converted int64  `json:"converted,omitempty" doc:"Objects whose content would be written anew, sealed or plain"`
+	Bytes     int64  `json:"bytes" doc:"Of the objects renamed or restored, none of which are moved; of bodies to be written anew"`
 }
 
 // Rehearse works out what an order would do, on the real catalogue, without
@@ -262,6 +295,25 @@ func Rehearse(ctx context.Context, s *store.Store, o *catalog.Order) (r Rehearsa
 				return r, nil
 			}
 		}
+	case "convert":
+		if o.What.Sealed = f.Sealing; o.What.Prefix == nil {
+			o.What.Prefix = []byte{}
+		}
+		for after := []byte{}; after != nil; {
+			list, keys, last, err := s.Catalog.Unlike(ctx, f.ID, o.What.Prefix, after, f.Sealing, 1000)
+			if err != nil {
+				return r, err
+			}
+			changed := map[string]bool{}
+			for _, b := range list {
+				r.Bytes += b.Size
+				changed[string(b.Key)] = true
+			}
+			r.Unchanged += int64(keys - len(changed))
+			r.Converted += int64(len(changed))
+			after = last
+		}
+		return r, nil
 	case "rename":
 		to, err := object.ParseBucketName(o.What.ToBucket)
 		if err != nil {
@@ -302,7 +354,7 @@ func Rehearse(ctx context.Context, s *store.Store, o *catalog.Order) (r Rehearsa
 			}
 		}
 	}
-	return r, fault.New(fault.Invalid, "order-kind", "an order is a rename or a restore, not %q", o.Kind).In("kind")
+	return r, fault.New(fault.Invalid, "order-kind", "an order is a rename, a restore or a conversion, not %q", o.Kind).In("kind")
 }
 
 // Order records an order after its rehearsal; the crew of some process takes it
@@ -317,6 +369,6 @@ func Order(ctx context.Context, s *store.Store, o *catalog.Order, by catalog.Aut
 			Do("choose another prefix, or let what is there be replaced")
 	}
 	by.At = time.Now().UTC().Truncate(time.Microsecond)
-	o.Progress = catalog.OrderProgress{Total: r.Renamed + r.Restored + r.Removed + r.Unchanged, Began: by.At}
+	o.Progress = catalog.OrderProgress{Total: r.Renamed + r.Restored + r.Removed + r.Unchanged + r.Converted, Began: by.At}
 	return s.Catalog.CreateOrder(ctx, o, by)
 }

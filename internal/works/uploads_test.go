@@ -96,11 +96,11 @@ func TestSumsOfTheWholeAndDamagedParts(t *testing.T) {
 	if err != nil || len(parts) != 3 || parts[2].Start != 10<<20 {
 		t.Fatalf("parts %+v, %v", parts, err)
 	}
-	f, err := s.Volume.OpenWhole(parts[1].Body, parts[1].Size)
+	f, err := s.Volume.Open(parts[1].Body, parts[1].Size)
 	if err != nil {
 		t.Fatal(err)
 	}
-	name := f.Name()
+	name := f.File.Name()
 	f.Close()
 	w, err := os.OpenFile(name, os.O_WRONLY, 0)
 	if err != nil {

@@ -101,7 +101,7 @@ func TestCollectorDeletesOnlyWhatNobodyRefersTo(t *testing.T) {
 		}
 	}
 	// A put that died before its commit.
-	if _, err := s.Volume.Write(bytes.NewReader(append(large, 'e')), -1, nil, func(bodies.Written) error { return nil }); err != nil {
+	if _, err := s.Volume.Write(bytes.NewReader(append(large, 'e')), -1, false, nil, func(bodies.Written) error { return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if w, _ := files(t, s.Volume); w != 6 {

@@ -41,6 +41,13 @@ type BodyRef struct {
 	Offset int64 // -1: the file is this body alone; otherwise where it begins in a segment
 }
 
+// SealedBit is set in the numbers of files that hold sealed bodies.
+const SealedBit int64 = 1 << 62
+
+// Sealed reports whether a body is encrypted at rest; one in parts is as its
+// parts are.
+func (r BodyRef) Sealed() bool { return r.File > 0 && r.File&SealedBit != 0 }
+
 // Headers are the standard response headers that an object keeps, as they were
 // sent when it was written (RFC 9110, section 8; RFC 9111, section 5).
 type Headers struct {

@@ -118,8 +118,7 @@ func (q *request) refuseUnsupported() error {
 			if v != "STANDARD" {
 				return fault.New(fault.Invalid, "storage-class", "the only storage class here is STANDARD").In(l).Do("leave the header out")
 			}
-		case strings.HasPrefix(l, "x-amz-server-side-encryption"), strings.HasPrefix(l, "x-amz-object-lock-"), strings.HasPrefix(l, "x-amz-grant-"),
-			l == "x-amz-website-redirect-location", l == "x-amz-write-offset-bytes", strings.HasPrefix(l, "x-amz-copy-source-server-side"):
+		case strings.HasPrefix(l, "x-amz-object-lock-"), strings.HasPrefix(l, "x-amz-grant-"), l == "x-amz-website-redirect-location", l == "x-amz-write-offset-bytes":
 			return notImplemented(l)
 		}
 	}
@@ -246,6 +245,9 @@ func (q *request) putObject() error {
 	if p.Tags, err = parseTagging(q.r.Header.Get("x-amz-tagging")); err != nil {
 		return err
 	}
+	if p.Seal, err = q.seals(); err != nil {
+		return err
+	}
 	if p.Size, err = q.size(); err != nil {
 		return err
 	}
@@ -267,6 +269,9 @@ func (q *request) putObject() error {
 	h := q.w.Header()
 	h.Set("ETag", `"`+v.ETag.String()+`"`)
 	setChecksums(h, v)
+	if err := q.saySealed(v); err != nil {
+		return err
+	}
 	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
 		return err
 	}
@@ -403,6 +408,9 @@ func (q *request) getObject() error {
 				return err
 			}
 		}
+	}
+	if err := q.saySealed(v); err != nil {
+		return err
 	}
 	h["Accept-Ranges"] = []string{"bytes"}
 	h["Last-Modified"] = []string{v.Created.Format(http.TimeFormat)}
@@ -655,6 +663,9 @@ func (q *request) copyObject() error {
 		return err
 	}
 	c := store.Copy{From: from, FromID: id, To: to, Author: q.author()}
+	if c.Seal, err = q.seals(); err != nil {
+		return err
+	}
 	switch v := q.r.Header.Get("x-amz-metadata-directive"); v {
 	case "", "COPY":
 	case "REPLACE":
@@ -689,6 +700,9 @@ func (q *request) copyObject() error {
 	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
 		return err
 	}
+	if err := q.saySealed(v); err != nil {
+		return err
+	}
 	if id != object.Current {
 		q.w.Header().Set("x-amz-copy-source-version-id", id.String())
 	}
@@ -709,7 +723,7 @@ func (q *request) copyOrAnnotate(c store.Copy) (*object.Version, error) {
 	if err != nil {
 		return nil, err
 	}
-	if c.From != c.To || c.FromID != object.Current || f.Versioning == object.On || !c.Replace && !c.ReplaceTags {
+	if c.From != c.To || c.FromID != object.Current || f.Versioning == object.On || !c.Replace && !c.ReplaceTags || c.Seal {
 		return q.s.store.Copy(q.ctx(), c)
 	}
 	there, err := q.s.store.Find(q.ctx(), c.From)

@@ -195,6 +195,12 @@ func (q *request) bucketOperation(sub string) named {
 		return named{"PutBucketTagging", (*request).putBucketTags, settings}
 	case sub == "tagging" && q.r.Method == http.MethodDelete:
 		return named{"DeleteBucketTagging", (*request).deleteBucketTags, settings}
+	case sub == "encryption" && q.r.Method == http.MethodGet:
+		return named{"GetBucketEncryption", (*request).getEncryption, looks}
+	case sub == "encryption" && q.r.Method == http.MethodPut:
+		return named{"PutBucketEncryption", (*request).putEncryption, settings}
+	case sub == "encryption" && q.r.Method == http.MethodDelete:
+		return named{"DeleteBucketEncryption", (*request).deleteEncryption, settings}
 	case q.r.Method == http.MethodGet:
 		if p, ok := bucketProbes[sub]; ok {
 			return named{"GetBucket:" + sub, func(q *request) error { return q.probeBucket(p) }, looks}
@@ -273,38 +279,44 @@ func empty(root string) probe { return probe{root: root, write: func(*request, *
 
 var bucketProbes = map[string]probe{
 	"location":       {root: "LocationConstraint", write: nil},
-	"acl":            {root: "AccessControlPolicy", write: ownerOnly},
+	"acl":            {root: "AccessControlPolicy", write: grants},
 	"logging":        empty("BucketLoggingStatus"),
 	"notification":   empty("NotificationConfiguration"),
 	"accelerate":     empty("AccelerateConfiguration"),
 	"requestPayment": {root: "RequestPaymentConfiguration", write: func(_ *request, d *doc) { d.text("Payer", "BucketOwner") }},
-	"policyStatus":   {root: "PolicyStatus", write: func(_ *request, d *doc) { d.bool("IsPublic", false) }},
+	"policyStatus": {root: "PolicyStatus", write: func(q *request, d *doc) {
+		_, some := q.public()
+		d.bool("IsPublic", some != 0)
+	}},
 	"ownershipControls": {root: "OwnershipControls", write: func(_ *request, d *doc) {
 		d.begin("Rule")
 		d.text("ObjectOwnership", "BucketOwnerEnforced")
 		d.end()
 	}},
-	"publicAccessBlock": {root: "PublicAccessBlockConfiguration", write: func(_ *request, d *doc) {
-		for _, n := range []string{"BlockPublicAcls", "IgnorePublicAcls", "BlockPublicPolicy", "RestrictPublicBuckets"} {
+	"publicAccessBlock": {root: "PublicAccessBlockConfiguration", write: func(q *request, d *doc) {
+		_, some := q.public()
+		for _, n := range []string{"BlockPublicAcls", "IgnorePublicAcls"} {
 			d.bool(n, true)
+		}
+		for _, n := range []string{"BlockPublicPolicy", "RestrictPublicBuckets"} {
+			d.bool(n, some == 0)
 		}
 	}},
 	"lifecycle":   none("NoSuchLifecycleConfiguration", "The lifecycle configuration does not exist"),
 	"policy":      none("NoSuchBucketPolicy", "The bucket policy does not exist"),
 	"cors":        none("NoSuchCORSConfiguration", "The CORS configuration does not exist"),
 	"website":     none("NoSuchWebsiteConfiguration", "The specified bucket does not have a website configuration"),
-	"encryption":  none("ServerSideEncryptionConfigurationNotFoundError", "The server side encryption configuration was not found"),
 	"replication": none("ReplicationConfigurationNotFoundError", "The replication configuration was not found"),
 	"object-lock": none("ObjectLockConfigurationNotFoundError", "Object Lock configuration does not exist for this bucket"),
 }
 
 var objectProbes = map[string]probe{
-	"acl":        {root: "AccessControlPolicy", write: ownerOnly},
+	"acl":        {root: "AccessControlPolicy", write: grants},
 	"legal-hold": none("NoSuchObjectLockConfiguration", "The specified object does not have a ObjectLock configuration"),
 	"retention":  none("NoSuchObjectLockConfiguration", "The specified object does not have a ObjectLock configuration"),
 }
 
-func ownerOnly(q *request, d *doc) {
+func grants(q *request, d *doc) {
 	q.owner(d, "Owner")
 	d.begin("AccessControlList")
 	d.begin("Grant")
@@ -314,6 +326,18 @@ func ownerOnly(q *request, d *doc) {
 	d.b.WriteString("</Grantee>")
 	d.text("Permission", "FULL_CONTROL")
 	d.end()
+	need := access.List
+	if q.name != "" {
+		need = access.Read
+	}
+	if whole, _ := q.public(); whole&need != 0 {
+		d.begin("Grant")
+		d.b.WriteString(`<Grantee xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="Group">`)
+		d.text("URI", "http://acs.amazonaws.com/groups/global/AllUsers")
+		d.b.WriteString("</Grantee>")
+		d.text("Permission", "READ")
+		d.end()
+	}
 	d.end()
 }
 

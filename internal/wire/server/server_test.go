@@ -383,7 +383,7 @@ func TestProbesAndTheUnsupported(t *testing.T) {
 		{"PUT", "/plates/k?partNumber=1&uploadId=x", "", 404, "NoSuchUpload"}, {"PUT", "/plates/k?partNumber=1", "", 501, "NotImplemented"}, {"POST", "/plates", "", 501, "NotImplemented"},
 		{"PATCH", "/plates/k", "", 501, "NotImplemented"}, {"GET", "/plates/k?versionId=abc", "", 400, "InvalidArgument"}, {"GET", "/plates/k?versionId=00000001", "", 404, "NoSuchVersion"}, {"GET", "/plates/k?versionId=null", "", 200, "x"},
 		{"PUT", "/plates/k", "x-amz-tagging: a=b&a=c", 400, "InvalidTag"}, {"PUT", "/plates/k", "x-amz-storage-class: COLD", 400, "InvalidStorageClass"},
-		{"PUT", "/plates/k", "x-amz-server-side-encryption: AES256", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-acl: public-read", 501, "NotImplemented"},
+		{"PUT", "/plates/k", "x-amz-server-side-encryption: aws:kms", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-server-side-encryption: ROT13", 400, "InvalidArgument"}, {"PUT", "/plates/k", "x-amz-server-side-encryption-customer-algorithm: AES256", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-acl: public-read", 501, "NotImplemented"},
 		{"PUT", "/PLATES", "", 400, "InvalidBucketName"}, {"GET", "/plates?list-type=2&continuation-token=%21", "", 400, "InvalidArgument"}, {"GET", "/plates?max-keys=-1", "", 400, "InvalidArgument"},
 	} {
 		h := map[string]string{}

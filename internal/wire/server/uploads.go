@@ -35,6 +35,9 @@ func (q *request) startUpload() error {
 		return err
 	}
 	u := catalog.Upload{Headers: q.headers()}
+	if u.Sealed, err = q.seals(); err != nil {
+		return err
+	}
 	if u.Metadata, err = q.metadata(); err != nil {
 		return err
 	}
@@ -69,6 +72,9 @@ func (q *request) startUpload() error {
 	started, err := q.s.store.StartUpload(q.ctx(), a, u, q.author())
 	if err != nil {
 		return err
+	}
+	if started.Sealed {
+		h.Set(sealHeader, sealAlgorithm)
 	}
 	d := newDoc("InitiateMultipartUploadResult", true)
 	d.text("Bucket", q.bucket.String())
@@ -115,6 +121,9 @@ func (q *request) putPart() error {
 	}
 	h := q.w.Header()
 	h.Set("ETag", `"`+hex.EncodeToString(part.MD5[:])+`"`)
+	if part.Body.Sealed() {
+		h.Set(sealHeader, sealAlgorithm)
+	}
 	for _, c := range checksumHeaders {
 		if c.kind == digest.CRC64NVME {
 			h.Set(c.header, base64.StdEncoding.EncodeToString(crcOf(part.CRC64)))
@@ -157,6 +166,9 @@ func (q *request) copyPart() error {
 	}
 	if id != object.Current {
 		q.w.Header().Set("x-amz-copy-source-version-id", id.String())
+	}
+	if part.Body.Sealed() {
+		q.w.Header().Set(sealHeader, sealAlgorithm)
 	}
 	d := newDoc("CopyPartResult", true)
 	d.time("LastModified", part.At)
@@ -410,6 +422,9 @@ func (q *request) completeUpload() error {
 		return err
 	}
 	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
+		return err
+	}
+	if err := q.saySealed(v); err != nil {
 		return err
 	}
 	d := newDoc("CompleteMultipartUploadResult", true)
