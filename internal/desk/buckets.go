@@ -138,15 +138,15 @@ func (d *Desk) bucketCalls(api huma.API) {
 				AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
 			}
 		}) (*bucketOut, error) {
-			name, err := object.ParseBucketName(in.Body.Name)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			b := catalog.Bucket{Name: name, Account: in.Body.Account, Quota: in.Body.Quota, Sealing: in.Body.Sealing}
+			b := catalog.Bucket{Account: in.Body.Account, Quota: in.Body.Quota, Sealing: in.Body.Sealing}
 			if b.Account == "" {
 				b.Account = who(ctx).subject.Account
 			}
-			if err := d.administers(ctx, b.Account, "create a bucket"); err != nil {
+			err := d.administers(ctx, b.Account, "create a bucket")
+			if err == nil {
+				b.Name, err = object.ParseBucketName(in.Body.Name)
+			}
+			if err != nil {
 				return nil, d.problem(err)
 			}
 			if b.Versioning, err = object.ParseVersioning(in.Body.Versioning); err != nil {
@@ -161,7 +161,7 @@ func (d *Desk) bucketCalls(api huma.API) {
 			if err := d.store.CreateBucket(ctx, b, author(ctx)); err != nil {
 				return nil, d.problem(err)
 			}
-			return d.bucket(ctx, name.String())
+			return d.bucket(ctx, b.Name.String())
 		})
 	huma.Register(api, huma.Operation{OperationID: "show-bucket", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}", Summary: "Show a bucket", Tags: []string{"buckets"}},
 		func(ctx context.Context, in *BucketPath) (*bucketOut, error) { return d.bucket(ctx, in.Bucket) })
@@ -254,6 +254,7 @@ func (d *Desk) bucketCalls(api huma.API) {
 			if err := d.store.RemoveBucket(ctx, name, author(ctx)); err != nil {
 				return nil, d.problem(err)
 			}
+			d.gate.Changed() // its grants went too
 			return nil, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "remove-objects", Method: http.MethodPost, Path: "/api/v1/buckets/{bucket}/remove", Summary: "Remove keys, or all beneath a prefix, or rehearse it",

@@ -121,5 +121,6 @@ func (q *request) deleteBucket() error {
 	if err := q.s.store.RemoveBucket(q.ctx(), q.bucket, q.author()); err != nil {
 		return err
 	}
+	q.s.gate.Changed() // its grants went too
 	return q.noBody(http.StatusNoContent)
 }

@@ -1,0 +1,468 @@
+package desk_test
+
+import (
+	"fmt"
+	"net/http"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/desk"
+	"spindle/internal/harness"
+)
+
+// signInAs signs a key in.
+func (p *person) signInAs(body map[string]string) (int, map[string]any) {
+	p.t.Helper()
+	p.forgery = ""
+	st, s := p.ask("POST", "/api/v1/session", body)
+	if st == 201 {
+		p.forgery = s["forgery"].(string)
+		harness.Secretly("a session's token against forgery", p.forgery)
+	}
+	return st, s
+}
+
+// calls has every call of the desk with what it needs of who makes it in the
+// account herbarium, which owns the bucket plates.
+//
+//	anyone            no sign-in is needed
+//	signed            any session will do; what comes back is what it may see
+//	list, read, ...   that right on plates
+//	wide              to see all of the account
+//	administer        to administer the account
+//	operate           to operate the service
+var calls = map[string]struct {
+	needs string
+	path  string // with parameters filled in, when they are not plates and k
+	body  any
+}{
+	"service": {needs: "anyone"}, "sign-in": {needs: "skip"}, // TestPeople and TestSessions try these two
+	"check":   {needs: "signed", body: map[string]any{"address": "http://127.0.0.1:1", "style": "path", "region": "fenn", "key": "NOBODY", "secret": "x"}},
+	"session": {needs: "signed"}, "switch-account": {needs: "skip"},
+	"change-password": {needs: "signed", body: map[string]any{"password": "x", "new": "a-new-password"}}, "sign-out": {needs: "skip"},
+	"overview": {needs: "wide"}, "list-journal": {needs: "wide"}, "list-orders": {needs: "wide"},
+	"list-buckets": {needs: "signed"}, "create-bucket": {needs: "administer", body: map[string]any{"name": "Not-A-Name"}},
+	"show-bucket": {needs: "list"}, "bucket-usage": {needs: "list"}, "prefix-usage": {needs: "list"}, "list-objects": {needs: "list"}, "list-versions": {needs: "list"},
+	"change-bucket": {needs: "settings", body: map[string]any{"versioning": "off"}}, "remove-bucket": {needs: "settings"},
+	"show-object": {needs: "read", path: "/api/v1/buckets/plates/object?key=k"}, "object-history": {needs: "read", path: "/api/v1/buckets/plates/history?key=k"},
+	"annotate-object": {needs: "write", path: "/api/v1/buckets/plates/object?key=k", body: map[string]any{"tags": map[string]any{"set": map[string]string{"a": "b"}}}},
+	"copy-object":     {needs: "read write", body: map[string]any{"fromBucket": "plates", "fromKey": "k", "key": "copied"}},
+	"link-object":     {needs: "read", body: map[string]any{"key": "k", "seconds": 60}},
+	"restore-object":  {needs: "read write", body: map[string]any{"key": "k", "version": "null"}},
+	"remove-objects":  {needs: "remove", body: map[string]any{"keys": []string{"none"}}},
+	"list-uploads":    {needs: "wide"}, "abandon-uploads": {needs: "write", body: map[string]any{"uploads": []map[string]string{{"bucket": "plates", "key": "k", "id": "none"}}}},
+	"start-upload": {needs: "write", body: map[string]any{"key": "k", "size": 20 << 20}},
+	"show-upload":  {needs: "write", path: "/api/v1/buckets/plates/uploads/none?key=k"}, "complete-upload": {needs: "write", path: "/api/v1/buckets/plates/uploads/none/complete?key=k", body: map[string]any{"parts": []any{}}},
+	"rehearse-order": {needs: "list read write remove", body: map[string]any{"kind": "rename", "bucket": "plates", "prefix": "none/", "toBucket": "plates", "toPrefix": "other/"}},
+	"create-order":   {needs: "settings", body: map[string]any{"kind": "convert", "bucket": "plates", "prefix": "none/"}},
+	"show-order":     {needs: "ORDER", path: "/api/v1/orders/ORDER"}, "stop-order": {needs: "ORDER", path: "/api/v1/orders/ORDER/stop"}, "resume-order": {needs: "ORDER", path: "/api/v1/orders/ORDER/resume"},
+
+	"list-accounts": {needs: "signed"}, "show-account": {needs: "own", path: "/api/v1/accounts/herbarium"},
+	"create-account": {needs: "operate", body: map[string]any{"name": "x"}}, "change-account": {needs: "operate", path: "/api/v1/accounts/herbarium", body: map[string]any{"note": "changed"}}, "remove-account": {needs: "operate", path: "/api/v1/accounts/herbarium"},
+	"list-people": {needs: "administer"}, "show-person": {needs: "administer", path: "/api/v1/people/Tam"}, "create-person": {needs: "administer", body: map[string]any{"name": "x", "roles": []any{}}},
+	"change-person": {needs: "administer", path: "/api/v1/people/Tam", body: map[string]any{"note": "changed"}}, "reset-person": {needs: "administer", path: "/api/v1/people/Tam/reset", body: map[string]any{"password": "short"}}, "remove-person": {needs: "administer", path: "/api/v1/people/Nobody"},
+	"list-keys": {needs: "administer"}, "show-key": {needs: "administer", path: "/api/v1/keys/TESTOWNER"}, "create-key": {needs: "administer", body: map[string]any{"name": "x", "role": "none"}},
+	"change-key": {needs: "administer", path: "/api/v1/keys/TESTOWNER", body: map[string]any{"note": "changed"}}, "replace-key": {needs: "administer", path: "/api/v1/keys/NOBODY/replace", body: map[string]any{}}, "remove-key": {needs: "administer", path: "/api/v1/keys/NOBODY"},
+	"list-grants": {needs: "administer"}, "show-grant": {needs: "settings", path: "/api/v1/grants/GRANT"}, "create-grant": {needs: "settings", body: map[string]any{"bucket": "plates", "to": "nobody", "for": "read from"}},
+	"change-grant": {needs: "settings", path: "/api/v1/grants/GRANT", body: map[string]any{"note": "changed"}}, "remove-grant": {needs: "settings", path: "/api/v1/grants/GRANT"},
+	"list-sessions": {needs: "signed"}, "end-session": {needs: "skip"}, "list-trail": {needs: "administer"}, "access-matrix": {needs: "administer"},
+	"explain-access": {needs: "signed", body: map[string]any{"do": "read", "bucket": "plates"}}, "test-access": {needs: "administer", body: map[string]any{"key": "NOBODY", "do": "list", "bucket": "plates"}},
+	"show-master-key": {needs: "operate"}, "rotate-master-key": {needs: "operate"},
+
+	// Those that are not in the OpenAPI document.
+	"events": {needs: "signed", path: "GET /api/v1/events"}, "download": {needs: "read", path: "GET /api/v1/buckets/plates/body?key=k"},
+	"upload": {needs: "write", path: "PUT /api/v1/buckets/plates/body?key=new"}, "put-part": {needs: "write", path: "PUT /api/v1/buckets/plates/uploads/none/parts/1?key=k"},
+}
+
+// route is a call with its method and path.
+type route struct{ id, method, path string }
+
+func routes(t *testing.T) (out []route) {
+	b, err := desk.Document()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var doc struct {
+		Paths map[string]map[string]struct {
+			ID string `yaml:"operationId"`
+		}
+	}
+	if err := yaml.Unmarshal(b, &doc); err != nil {
+		t.Fatal(err)
+	}
+	for path, methods := range doc.Paths {
+		for method, op := range methods {
+			c, ok := calls[op.ID]
+			if !ok {
+				t.Errorf("the call %s is tried by nobody who may not make it: add it to calls", op.ID)
+				continue
+			}
+			if c.path != "" {
+				path = c.path
+			}
+			out = append(out, route{op.ID, strings.ToUpper(method), strings.ReplaceAll(path, "{bucket}", "plates")})
+		}
+	}
+	source, err := os.ReadFile("desk.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw := 0
+	for id, c := range calls {
+		if method, path, ok := strings.Cut(c.path, " "); ok {
+			raw++
+			out = append(out, route{id, method, path})
+		}
+	}
+	if n := len(regexp.MustCompile(`r\.(Get|Put|Post|Delete)\("/api`).FindAll(source, -1)); n != raw {
+		t.Errorf("desk.go has %d calls beside the document, and %d are tried", n, raw)
+	}
+	return out
+}
+
+// TestNobodyAsksMore makes every call as everybody who may not, and as those who
+// just may.
+func TestNobodyAsksMore(t *testing.T) {
+	s := harness.Service(t, nil)
+	owner := newPerson(t, s)
+	owner.signIn()
+	if st, e := owner.ask("POST", "/api/v1/buckets", map[string]any{"name": "plates"}); st != 201 {
+		t.Fatal(e)
+	}
+	s.Do("PUT", "/plates/k", nil, "content", true)
+	if st, e := owner.ask("POST", "/api/v1/people", map[string]any{"name": "Tam", "password": "a good long password", "roles": []map[string]string{{"account": "herbarium", "role": "reader"}}}); st != 201 {
+		t.Fatal(e)
+	}
+	harness.Secretly("a person's password", "a good long password")
+	limit := func(bucket string) func(*catalog.AccessKey) {
+		return func(k *catalog.AccessKey) { k.Limits = catalog.Limits{{Bucket: bucket}} }
+	}
+	type role struct {
+		rights            access.Rights // on plates
+		wide, admin, oper bool
+		own               bool
+	}
+	who := map[string]role{"nobody": {}, "operator": {access.All, true, true, true, true}}
+	keys := map[string]map[string]string{"operator": {"key": harness.Key, "secret": harness.Secret}}
+	add := func(name, account string, r access.Role, change func(*catalog.AccessKey), is role) string {
+		c := s.NewKey(account, name, r, change)
+		who[name], keys[name] = is, map[string]string{"key": c.ID, "secret": c.Secret}
+		return c.ID
+	}
+	add("reader", "herbarium", access.Reader, nil, role{rights: access.List | access.Read, wide: true, own: true})
+	add("writer", "herbarium", access.Writer, nil, role{rights: access.List | access.Read | access.Write | access.Remove, wide: true, own: true})
+	add("limited", "herbarium", access.Administrator, limit("elsewhere"), role{own: true})
+	add("stranger", "seed-lab", access.Administrator, nil, role{wide: true, admin: true})
+	for _, p := range append(access.PurposeNames(), "list", "write", "remove") {
+		rights, _ := access.ParseRights(p)
+		id := add("granted "+p, "seed-lab", access.Reader, nil, role{rights: rights, wide: true})
+		s.Grant("plates", "", "key:"+id, p)
+	}
+	for name, is := range who {
+		t.Run(name, func(t *testing.T) {
+			// Each gets a grant and an order of its own to look at and take away.
+			grant := fmt.Sprint(s.Grant("plates", "for/"+name, "person:Tam", "read"))
+			st, o := owner.ask("POST", "/api/v1/orders", map[string]any{"kind": "convert", "bucket": "plates", "prefix": "for/" + name})
+			if st != 201 {
+				t.Fatal(o)
+			}
+			fill := strings.NewReplacer("GRANT", grant, "ORDER", fmt.Sprint(o["id"]))
+			p := newPerson(t, s)
+			if name != "nobody" {
+				if st, e := p.signInAs(keys[name]); st != 201 {
+					t.Fatalf("signing in: %d %v", st, e)
+				}
+			}
+			list := routes(t)
+			slices.SortFunc(list, func(x, y route) int { // what takes away goes last
+				return strings.Compare(y.method+y.id, x.method+x.id)
+			})
+			slices.SortStableFunc(list, func(x, y route) int {
+				return boolOf(x.method == "DELETE") - boolOf(y.method == "DELETE")
+			})
+			for _, r := range list {
+				c := calls[r.id]
+				allowed := true
+				switch c.needs {
+				case "skip":
+					continue
+				case "anyone":
+				case "signed":
+					allowed = name != "nobody"
+				case "wide":
+					allowed = is.wide
+				case "own":
+					allowed = is.own
+				case "administer":
+					allowed = is.admin
+				case "operate":
+					allowed = is.oper
+				case "ORDER":
+					allowed = is.rights&access.Settings != 0
+				default:
+					for w := range strings.FieldsSeq(c.needs) {
+						right, err := access.ParseRight(w)
+						if err != nil {
+							t.Fatal(err)
+						}
+						allowed = allowed && is.rights&right != 0
+					}
+				}
+				if r.id == "events" {
+					if name != "nobody" {
+						continue // it goes on for ever
+					}
+				}
+				if r.id == "remove-bucket" && allowed || r.id == "rotate-master-key" && allowed {
+					continue
+				}
+				st, e := p.ask(r.method, fill.Replace(r.path), c.body)
+				code, _ := e["code"].(string)
+				refused := st == http.StatusUnauthorized || st == http.StatusForbidden && code != "sign-in" && code != "password" || st == http.StatusNotFound && slices.Contains([]string{"order-missing", "key-missing", "person-missing"}, code) && !is.admin
+				// What belongs to another account is not there for its administrators either.
+				if name == "stranger" && st == http.StatusNotFound && (code == "key-missing" || code == "person-missing") {
+					continue
+				}
+				if refused == allowed {
+					t.Errorf("%s %s %s: status %d %v, and it may: %v", r.id, r.method, fill.Replace(r.path), st, e, allowed)
+				}
+			}
+		})
+	}
+}
+
+func boolOf(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// TestPeople makes, signs in, switches, locks and removes people.
+func TestPeople(t *testing.T) {
+	s := harness.Service(t, nil)
+	owner := newPerson(t, s)
+	owner.signIn()
+	ok := func(method, path string, body any, status int) map[string]any {
+		t.Helper()
+		st, o := owner.ask(method, path, body)
+		if st != status {
+			t.Fatalf("%s %s: %d %v", method, path, st, o)
+		}
+		return o
+	}
+	ok("POST", "/api/v1/accounts", map[string]any{"name": "seed-lab", "quota": 1 << 40}, 201)
+	ok("POST", "/api/v1/accounts", map[string]any{"name": "seed-lab"}, 409)
+	made := ok("POST", "/api/v1/people", map[string]any{"name": "Ines Varga", "roles": []map[string]string{{"account": "herbarium", "role": "reader"}, {"account": "seed-lab", "role": "administrator"}}}, 201)
+	first, _ := made["password"].(string)
+	if len(first) < 16 {
+		t.Fatalf("the password that was made: %v", made)
+	}
+	harness.Secretly("a person's first password", first)
+	ines := newPerson(t, s)
+	as := func(password string) map[string]string {
+		return map[string]string{"person": "Ines Varga", "password": password}
+	}
+	if st, i := ines.signInAs(as(first)); st != 201 || i["mustChange"] != true {
+		t.Fatalf("the first sign-in: %d %v", st, i)
+	}
+	if st, e := ines.ask("GET", "/api/v1/buckets", nil); st != 403 || e["code"] != "password-change" {
+		t.Errorf("before the password is changed: %d %v", st, e)
+	}
+	for pw, code := range map[string]string{"short": "password-weak", first: ""} {
+		if code == "" {
+			continue
+		}
+		if st, e := ines.ask("POST", "/api/v1/session/password", map[string]any{"password": first, "new": pw}); st != 422 && st != 400 || e["code"] != code {
+			t.Errorf("the new password %q: %d %v", pw, st, e)
+		}
+	}
+	const own = "herons over the fen at dusk"
+	harness.Secretly("a person's password", own)
+	if st, e := ines.ask("POST", "/api/v1/session/password", map[string]any{"password": first, "new": own}); st != 204 {
+		t.Fatalf("changing the password: %d %v", st, e)
+	}
+	if st, _ := ines.ask("GET", "/api/v1/session", nil); st != 401 {
+		t.Errorf("the session goes on after the password was changed: %d", st)
+	}
+	if st, i := ines.signInAs(as(own)); st != 201 || i["account"] != "herbarium" || i["role"] != "reader" || len(i["accounts"].([]any)) != 2 {
+		t.Fatalf("signed in: %d %v", st, i)
+	}
+
+	// Fixation: a token that somebody planted is not taken up.
+	planted, err := http.NewRequest("POST", s.DeskURL+"/api/v1/session", strings.NewReader(`{"person":"Ines Varga","password":"`+own+`"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	planted.Header.Set("Content-Type", "application/json")
+	planted.AddCookie(&http.Cookie{Name: desk.CookieName, Value: "planted"})
+	resp, err := http.DefaultTransport.RoundTrip(planted)
+	if err != nil || resp.StatusCode != 201 {
+		t.Fatalf("%v %v", resp, err)
+	}
+	resp.Body.Close()
+	for _, c := range resp.Cookies() {
+		if c.Value == "planted" || !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || len(c.Value) < 40 {
+			t.Errorf("the cookie: %+v", c)
+		}
+	}
+
+	// One person, two accounts.
+	if st, e := ines.ask("POST", "/api/v1/buckets", map[string]any{"name": "germination"}); st != 403 {
+		t.Errorf("a reader creates a bucket: %d %v", st, e)
+	}
+	if st, i := ines.ask("POST", "/api/v1/session/account", map[string]any{"account": "seed-lab"}); st != 200 || i["role"] != "administrator" {
+		t.Errorf("switching: %d %v", st, i)
+	}
+	if st, e := ines.ask("POST", "/api/v1/session/account", map[string]any{"account": "guest-curators"}); st != 403 {
+		t.Errorf("switching to where there is no role: %d %v", st, e)
+	}
+	if st, e := ines.ask("POST", "/api/v1/buckets", map[string]any{"name": "germination"}); st != 201 || e["account"] != "seed-lab" {
+		t.Errorf("an administrator creates a bucket: %d %v", st, e)
+	}
+	ok("PATCH", "/api/v1/accounts/seed-lab", map[string]any{"maxBuckets": 1, "quota": 10}, 200)
+	if st, e := ines.ask("POST", "/api/v1/buckets", map[string]any{"name": "germination-2"}); st != 507 && st != 409 {
+		t.Errorf("a bucket too many: %d %v", st, e)
+	}
+
+	// Failures lock the name for a while, whoever asks, known or not.
+	other := newPerson(t, s)
+	for _, name := range []string{"Ines Varga", "No Such Person"} {
+		codes := map[any]int{}
+		for range 7 {
+			_, e := other.signInAs(map[string]string{"person": name, "password": "guessed wrongly"})
+			codes[e["code"]]++
+		}
+		if codes["too-many-attempts"] == 0 {
+			t.Errorf("%s: %v", name, codes)
+		}
+	}
+	if _, e := other.signInAs(as(own)); e["code"] != "too-many-attempts" {
+		t.Errorf("the right password while locked: %v", e)
+	}
+
+	// Switched off, she is out at once.
+	ok("PATCH", "/api/v1/people/Ines%20Varga", map[string]any{"active": false}, 200)
+	if st, _ := ines.ask("GET", "/api/v1/session", nil); st != 401 {
+		t.Errorf("a session of somebody who was switched off: %d", st)
+	}
+	// The last operator stays.
+	if st, e := owner.ask("PATCH", "/api/v1/keys/"+harness.Key, map[string]any{"active": false}); st != 409 || e["code"] != "last-operator" {
+		t.Errorf("the last operator switches off: %d %v", st, e)
+	}
+	if st, e := owner.ask("DELETE", "/api/v1/keys/"+harness.Key, nil); st != 409 || e["code"] != "last-operator" {
+		t.Errorf("the last operator goes: %d %v", st, e)
+	}
+	ok("POST", "/api/v1/people", map[string]any{"name": "Oda", "operator": true, "password": "a good long password"}, 201)
+	ok("PATCH", "/api/v1/keys/"+harness.Key, map[string]any{"note": "the first"}, 200)
+
+	trail := ok("GET", "/api/v1/trail?limit=1000", nil, 200)
+	kinds := map[string]bool{}
+	for _, e := range trail["entries"].([]any) {
+		kinds[e.(map[string]any)["kind"].(string)] = true
+	}
+	time.Sleep(1200 * time.Millisecond) // what was refused is gathered for a second
+	for _, e := range ok("GET", "/api/v1/trail?kind=refused&kind=sign-in%20failed", nil, 200)["entries"].([]any) {
+		kinds[e.(map[string]any)["kind"].(string)] = true
+	}
+	for _, k := range []string{"account created", "account changed", "person created", "person changed", "password changed", "signed in", "sign-in failed", "refused", "key changed"} {
+		if !kinds[k] {
+			t.Errorf("the trail has no %q: %v", k, kinds)
+		}
+	}
+}
+
+// TestGrantsAndKeys opens, changes, explains and takes away.
+func TestGrantsAndKeys(t *testing.T) {
+	s := harness.Service(t, nil)
+	owner := newPerson(t, s)
+	owner.signIn()
+	ok := func(method, path string, body any, status int) map[string]any {
+		t.Helper()
+		st, o := owner.ask(method, path, body)
+		if st != status {
+			t.Fatalf("%s %s: %d %v", method, path, st, o)
+		}
+		return o
+	}
+	ok("POST", "/api/v1/buckets", map[string]any{"name": "plates"}, 201)
+	s.Do("PUT", "/plates/2025/a.tif", nil, "x", true)
+	ok("POST", "/api/v1/accounts", map[string]any{"name": "guest-curators"}, 201)
+	k := ok("POST", "/api/v1/keys", map[string]any{"name": "press-room", "account": "guest-curators"}, 201)
+	id, secret := k["key"].(map[string]any)["id"].(string), k["secret"].(string)
+	if k["key"].(map[string]any)["role"] != "reader" {
+		t.Errorf("a key that asked for nothing: %v", k)
+	}
+	if again := ok("GET", "/api/v1/keys/"+id, nil, 200); again["secret"] != nil {
+		t.Errorf("the secret is shown again: %v", again)
+	}
+	explain := func() map[string]any {
+		return ok("POST", "/api/v1/access/explain", map[string]any{"subject": "key:" + id, "do": "read", "bucket": "plates", "key": "2025/a.tif"}, 200)
+	}
+	if e := explain(); e["allowed"] != false || !strings.Contains(e["remedy"].(string), `grant "read from" on plates/2025/a.tif`) {
+		t.Errorf("before: %v", e)
+	}
+	test := func() map[string]any {
+		return ok("POST", "/api/v1/access/test", map[string]any{"key": id, "do": "read", "bucket": "plates", "objectKey": "2025/a.tif"}, 200)
+	}
+	if r := test(); r["allowed"] != false || r["status"] != 403.0 {
+		t.Errorf("tested before: %v", r)
+	}
+	g := ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "prefix": "2025/", "to": "account:guest-curators", "for": "read from"}, 201)
+	path := fmt.Sprintf("/api/v1/grants/%v", g["id"])
+	if e := explain(); e["allowed"] != true || e["by"] != "grant" || e["grant"] != g["id"] {
+		t.Errorf("after: %v", e)
+	}
+	if r := test(); r["allowed"] != true {
+		t.Errorf("tested after: %v", r)
+	}
+	ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "prefix": "2025/", "to": "account:guest-curators", "for": "write into"}, 409)
+	ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": "anyone", "for": "write into"}, 400)
+	ok("POST", "/api/v1/grants", map[string]any{"bucket": "none", "to": "anyone", "for": "read from"}, 404)
+	ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": "key:NOBODY", "for": "read from"}, 404)
+
+	// Two administrators change one grant: the second is told.
+	ok("PATCH", path, map[string]any{"expires": "30d", "ifRevision": 1}, 200)
+	if e := ok("PATCH", path, map[string]any{"for": "administer", "ifRevision": 1}, 409); e["code"] != "revision" {
+		t.Errorf("the second change: %v", e)
+	}
+	// The new key takes over, with what the old one was granted.
+	ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": "key:" + id, "for": "list"}, 201)
+	n := ok("POST", "/api/v1/keys/"+id+"/replace", map[string]any{"grace": "1h"}, 201)
+	fresh := n["key"].(map[string]any)["id"].(string)
+	if old := ok("GET", "/api/v1/keys/"+id, nil, 200); old["state"] != "replaced" || old["replacedBy"] != fresh || old["expires"] == nil {
+		t.Errorf("the old key: %v", old)
+	}
+	if e := ok("POST", "/api/v1/access/explain", map[string]any{"subject": "key:" + fresh, "do": "list", "bucket": "plates"}, 200); e["allowed"] != true {
+		t.Errorf("the new key: %v", e)
+	}
+	// What only the secret's holder knows is not told by anything here.
+	m := ok("GET", "/api/v1/access/matrix", nil, 200)
+	if strings.Contains(fmt.Sprint(m), secret) || !strings.Contains(fmt.Sprint(m), "account guest-curators") {
+		t.Errorf("the matrix: %v", m)
+	}
+	// A bucket takes its grants along; one of the same name has none of them.
+	ok("POST", "/api/v1/buckets/plates/remove", map[string]any{"prefix": ""}, 200)
+	ok("DELETE", "/api/v1/buckets/plates", nil, 204)
+	ok("GET", path, nil, 404)
+	ok("POST", "/api/v1/buckets", map[string]any{"name": "plates"}, 201)
+	if e := explain(); e["allowed"] != false {
+		t.Errorf("a bucket made again: %v", e)
+	}
+	before := ok("GET", "/api/v1/master-key", nil, 200)
+	after := ok("POST", "/api/v1/master-key/rotate", nil, 200)
+	if before["fingerprint"] == after["fingerprint"] || after["keys"] != 1.0 {
+		t.Errorf("rotated: %v, then %v", before, after)
+	}
+	if r := ok("POST", "/api/v1/access/test", map[string]any{"key": fresh, "do": "list", "bucket": "plates"}, 200); r["status"] != 403.0 {
+		t.Errorf("a key after the rotation: %v", r)
+	}
+}
