@@ -27,7 +27,7 @@ var allowed = map[string][]string{
 	"wire":        {},
 	"desk":        {"wire/sign", "wire/client", "store", "works", "gate", "keyring", "catalog", "core"},
 	"service":     {"desk", "wire/server", "works", "store", "gate", "keyring", "postgres", "bodies", "catalog", "core"},
-	"demo":        {"store", "catalog", "core"},
+	"demo":        {"store", "keyring", "catalog", "core"},
 	"cli":         {"service", "demo", "desk", "wire/sign", "wire/client", "core"},
 	"harness":     {"service", "store", "postgres", "works", "keyring", "wire/sign", "wire/client", "bodies", "catalog", "core"},
 }

@@ -100,6 +100,9 @@ func (c *Catalog) CreateGrant(ctx context.Context, g GrantRow, by Author) (id in
 	if err != nil {
 		return 0, err
 	}
+	if g.Prefix == nil {
+		g.Prefix = []byte{}
+	}
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var bucket int64
 		var owner string

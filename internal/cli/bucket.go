@@ -149,7 +149,11 @@ func (a *app) bucketList(ctx context.Context, c *cli.Command) error {
 		} else if n := len(b.Shared); n > 0 {
 			open = things(int64(n), "grant", "grants")
 		}
-		rows = append(rows, []string{b.Name, b.Account, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b), open, when(b.Created)})
+		row := []string{b.Name, b.Account, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b), open, when(b.Created)}
+		if b.Partly {
+			row[2], row[3], row[4], row[6] = "in part", "", "", ""
+		}
+		rows = append(rows, row)
 		return nil
 	})
 	if err != nil || a.json {
@@ -183,9 +187,12 @@ func (a *app) bucketShow(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error {
-	costs, err := p.prefixes(ctx, b.Name)
-	if err != nil {
-		return err
+	var costs []desk.PrefixInfo
+	if !b.Partly {
+		var err error
+		if costs, err = p.prefixes(ctx, b.Name); err != nil {
+			return err
+		}
 	}
 	type shownBucket struct {
 		desk.BucketInfo
@@ -204,6 +211,9 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		sealing := "off: new content is kept plain"
 		if b.Sealing {
 			sealing = "on: new content is encrypted at rest"
+		}
+		if b.Partly {
+			facts = append(facts[:5], [2]string{"You may list", shown(orDash(strings.Join(b.Places, ", "))) + " only"})
 		}
 		facts = append(facts, [2]string{"Unfinished uploads", after}, [2]string{"Sealing", sealing}, [2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
 		for _, name := range sortedKeys(b.Tags) {

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -66,7 +67,7 @@ func (a *app) demoCommand() *cli.Command {
 			if !whole {
 				a.note("Making the sample data.")
 				bar := a.bar("sample", 0)
-				err := demo.Load(ctx, s.Store, time.Now(), func(done, all int) {
+				err := demo.Load(ctx, s.Store, s.Keys, time.Now(), func(done, all int) {
 					if bar.b != nil {
 						bar.b.SetTotal(int64(all), false)
 					}
@@ -83,11 +84,24 @@ func (a *app) demoCommand() *cli.Command {
 				}
 			}
 			fmt.Fprintf(a.Out, "ready: wire %s, desk %s\n\n  console  %s\n  key      %s\n  secret   %s\n\n"+
+				"%s\n"+
 				"From another terminal:\n  export SPINDLE_URL=%s SPINDLE_KEY=%s SPINDLE_SECRET=%s\n  %s bucket list\n\nCtrl-C stops it.\n",
-				s.WireURL, s.DeskURL, s.DeskURL, demo.OwnerKey, demo.OwnerSecret, s.DeskURL, demo.OwnerKey, demo.OwnerSecret, os.Args[0])
+				s.WireURL, s.DeskURL, s.DeskURL, demo.OwnerKey, demo.OwnerSecret, signIns(), s.DeskURL, demo.OwnerKey, demo.OwnerSecret, os.Args[0])
 			return a.until(ctx, s)
 		},
 	}
+}
+
+// signIns lists who else can sign in to the sample data.
+func signIns() string {
+	var b strings.Builder
+	for _, p := range demo.People {
+		fmt.Fprintf(&b, "  person   %-14s %-24s %s\n", p.Name, p.Password, p.What)
+	}
+	for _, k := range demo.Keys {
+		fmt.Fprintf(&b, "  key      %-14s %-24s %s\n", k.Name, k.Password, k.What)
+	}
+	return b.String()
 }
 
 // startDemo starts the service; a port that is taken and was not asked for is

@@ -36,15 +36,21 @@ type piece struct {
 }
 
 // Load makes the sample data in a store. progress hears how far it is.
-func Load(ctx context.Context, s *store.Store, now time.Time, progress func(done, all int)) error {
+func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progress func(done, all int)) error {
 	now = now.UTC()
 	if err := s.Catalog.EnsurePartitions(ctx, now.AddDate(-3, -6, 0), now); err != nil {
 		return err
 	}
 	began := now.AddDate(-3, -2, -12)
+	if err := accounts(ctx, s, seal, began, now); err != nil {
+		return err
+	}
 	for i, name := range []string{"plates", "field-notes", "germination", "loans", "attic"} {
 		by := catalog.Author{At: began.Add(time.Duration(i*37) * time.Minute), Who: OwnerKey, Source: "10.4.0.11"}
-		b := catalog.Bucket{Name: object.MustBucketName(name), Account: Account, Region: Region, Tags: tagsOf[name]}
+		b := catalog.Bucket{Name: object.MustBucketName(name), Account: Account, Region: Region, Tags: tagsOf[name], Sealing: name == "loans"}
+		if owner := owners[name]; owner != "" {
+			b.Account = owner
+		}
 		if name == "plates" || name == "field-notes" || name == "loans" {
 			b.Versioning = object.On
 		}
@@ -85,6 +91,9 @@ func Load(ctx context.Context, s *store.Store, now time.Time, progress func(done
 	}
 	// The changes of the last day, one after another.
 	if err := today(ctx, s, now); err != nil {
+		return err
+	}
+	if err := grants(ctx, s, now); err != nil {
 		return err
 	}
 	if err := s.Fresh(ctx, time.Now()); err != nil {

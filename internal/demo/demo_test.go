@@ -20,12 +20,17 @@ import (
 
 func TestMain(m *testing.M) { os.Exit(harness.Main(m)) }
 
+// plainly stands for a keyring: nobody signs in here.
+type plainly struct{}
+
+func (plainly) Seal(_, secret string) ([]byte, error) { return []byte(secret), nil }
+
 // TestTheSampleIsWhatItSeems loads the sample data and reads it as its users would.
 func TestTheSampleIsWhatItSeems(t *testing.T) {
 	s := harness.Store(t)
 	now := time.Now()
 	last := 0
-	if err := demo.Load(harness.Context(t), s, now, func(done, all int) { last = max(last, done*100/all) }); err != nil {
+	if err := demo.Load(harness.Context(t), s, plainly{}, now, func(done, all int) { last = max(last, done*100/all) }); err != nil {
 		t.Fatal(err)
 	}
 	if last != 100 {
@@ -90,7 +95,7 @@ func TestTheSampleIsWhatItSeems(t *testing.T) {
 	if err := s.SetQuota(t.Context(), object.MustBucketName("germination"), nil, catalog.Author{Who: "x"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := demo.Load(harness.Context(t), s, now, func(int, int) {}); err != nil {
+	if err := demo.Load(harness.Context(t), s, plainly{}, now, func(int, int) {}); err != nil {
 		t.Fatal(err)
 	}
 	if after, _, err := s.Catalog.Count(t.Context(), buckets[0].ID, ""); err != nil || after != before {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -30,6 +31,8 @@ type BucketInfo struct {
 	AbandonAfter *int          `json:"abandonAfter" doc:"Days after which unfinished uploads are abandoned; null for never"`
 	Sealing      bool          `json:"sealing" doc:"New bodies are encrypted at rest"`
 	Open         bool          `json:"open" doc:"Anyone may read or list some of it, without a key"`
+	Partly       bool          `json:"partly,omitempty" doc:"Who asks may list some of it only: usage and quota are not told"`
+	Places       []string      `json:"places,omitempty" doc:"The prefixes that who asks may list, when not all of it"`
 	Rights       []string      `json:"rights" doc:"What who asks may do in the whole of it: list, read, write, remove, settings"`
 	Shared       []SharedWith  `json:"shared,omitempty" doc:"Whom the bucket or a part of it was opened to, anyone first"`
 }
@@ -38,8 +41,23 @@ func bucketInfo(b *catalog.Bucket) BucketInfo {
 	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy, Quota: b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: b.Usage, AbandonAfter: b.AbandonAfter, Sealing: b.Sealing}
 }
 
-// isOpen reports whether something was opened to anyone.
-func isOpen(list []SharedWith) bool { return len(list) > 0 && list[0].To == "anyone" }
+// share fills in what who asks may do in a bucket and whom it was opened to, and
+// takes out what only those learn who may list all of it.
+func (d *Desk) share(ctx context.Context, info *BucketInfo, b *catalog.Bucket) (err error) {
+	if info.Rights, info.Shared, err = d.sharing(ctx, b); err != nil {
+		return err
+	}
+	info.Open = len(info.Shared) > 0 && info.Shared[0].To == "anyone"
+	if info.Partly = !slices.Contains(info.Rights, access.List.String()); info.Partly {
+		info.Usage, info.Quota = catalog.Usage{}, nil
+		book, err := d.gate.Book(ctx)
+		if err != nil {
+			return err
+		}
+		info.Places = access.Places(who(ctx).subject, info.Name, b.Account, book, time.Now())
+	}
+	return nil
+}
 
 // BucketPage is a page of buckets by name.
 type BucketPage struct {
@@ -117,10 +135,9 @@ func (d *Desk) bucketCalls(api huma.API) {
 				}
 				if lists {
 					info := bucketInfo(b)
-					if info.Rights, info.Shared, err = d.sharing(ctx, b); err != nil {
+					if err := d.share(ctx, &info, b); err != nil {
 						return nil, d.problem(err)
 					}
-					info.Open = isOpen(info.Shared)
 					out.Body.Buckets = append(out.Body.Buckets, info)
 				}
 			}
@@ -283,10 +300,9 @@ func (d *Desk) bucket(ctx context.Context, s string) (*bucketOut, error) {
 		return nil, d.problem(err)
 	}
 	info := bucketInfo(b)
-	if info.Rights, info.Shared, err = d.sharing(ctx, b); err != nil {
+	if err := d.share(ctx, &info, b); err != nil {
 		return nil, d.problem(err)
 	}
-	info.Open = isOpen(info.Shared)
 	return &bucketOut{info}, nil
 }
 

@@ -39,10 +39,7 @@ func keyInfo(k *catalog.AccessKey) KeyInfo {
 	out := KeyInfo{ID: k.ID, Account: k.Account, Name: k.Name, Note: k.Note, Role: k.Role.String(), Limits: []string{}, Rate: k.Rate, State: "active", Active: k.Active, Expires: k.Expires, Used: k.Used, UsedFrom: k.UsedFrom,
 		Created: k.Created.UTC(), CreatedBy: k.CreatedBy, Revision: k.Revision}
 	for _, l := range k.Limits {
-		out.Limits = append(out.Limits, strings.TrimSuffix(l.String(), "/"))
-		if l.Prefix != "" {
-			out.Limits[len(out.Limits)-1] = l.String()
-		}
+		out.Limits = append(out.Limits, l.String())
 	}
 	if k.Replaced != nil {
 		out.ReplacedBy, out.State = *k.Replaced, "replaced"

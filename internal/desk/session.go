@@ -198,7 +198,7 @@ func (a *attempts) note(ok bool, names ...string) {
 // RoleIn is a role in an account.
 type RoleIn struct {
 	Account string `json:"account"`
-	Role    string `json:"role" enum:"reader,writer,administrator"`
+	Role    string `json:"role" enum:"none,reader,writer,administrator" doc:"none takes a role away"`
 }
 
 // SessionInfo says who is signed in.

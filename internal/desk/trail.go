@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -429,21 +430,27 @@ func contains(list []Reach, who string) bool {
 // trailSays words what an entry of the trail adds to its kind and subject.
 func trailSays(e catalog.TrailEntry) string {
 	var parts []string
-	if why, ok := e.Detail["why"].(string); ok {
-		parts = append(parts, why)
-	} else {
+	text := func(k string) string { return said(e.Detail[k]) }
+	switch {
+	case text("why") != "":
+		parts = append(parts, text("why"))
+	case e.Kind == catalog.TrailKeyTested:
+		answer := "refused"
+		if e.Detail["allowed"] == true {
+			answer = "allowed"
+		}
+		parts = append(parts, fmt.Sprintf("%s %s: %s", text("do"), text("bucket"), answer))
+	case strings.HasPrefix(e.Kind, "grant "):
+		parts = append(parts, fmt.Sprintf("grant %s lets %s %s it", text("grant"), text("to"), text("for")))
+		if t := text("expires"); t != "" {
+			parts = append(parts, "until "+t)
+		}
+	case e.Kind == catalog.TrailSignedIn: // what signed in calls itself is long, and stands in the detail
+	default:
 		for _, k := range slices.Sorted(maps.Keys(e.Detail)) {
-			v := e.Detail[k]
-			if v == nil || v == "" {
-				continue
+			if v := said(e.Detail[k]); v != "" {
+				parts = append(parts, k+" "+v)
 			}
-			if list, ok := v.([]any); ok {
-				if len(list) == 0 {
-					continue
-				}
-				v = strings.Trim(fmt.Sprint(list), "[]")
-			}
-			parts = append(parts, fmt.Sprintf("%s %v", k, v))
 		}
 	}
 	s := strings.Join(parts, ", ")
@@ -451,4 +458,39 @@ func trailSays(e catalog.TrailEntry) string {
 		s = strings.TrimSpace(fmt.Sprintf("%d times; %s", e.Times, s))
 	}
 	return s
+}
+
+// said words a value of an entry's detail; "" when it says nothing.
+func said(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case bool:
+		if v {
+			return "yes"
+		}
+		return "no"
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	case string:
+		if t, err := time.Parse(time.RFC3339, v); err == nil {
+			return t.Format("2006-01-02 15:04 MST")
+		}
+		return v
+	case []any:
+		var parts []string
+		for _, x := range v {
+			parts = append(parts, said(x))
+		}
+		return strings.Join(parts, " ")
+	case map[string]any:
+		var parts []string
+		for _, k := range slices.Sorted(maps.Keys(v)) {
+			if t := said(v[k]); t != "" {
+				parts = append(parts, strings.TrimSpace(k+" "+t))
+			}
+		}
+		return strings.Join(parts, ", ")
+	}
+	return fmt.Sprint(v)
 }

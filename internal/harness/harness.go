@@ -3,6 +3,7 @@ package harness
 import (
 	"bytes"
 	"context"
+	"crypto/cipher"
 	"database/sql"
 	"fmt"
 	"io"
@@ -22,6 +23,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/seal"
 	"spindle/internal/keyring"
 	"spindle/internal/postgres"
 	"spindle/internal/service"
@@ -229,8 +231,19 @@ func Store(t testing.TB) *store.Store {
 	if err := c.FirstKey(Context(t), catalog.AccessKey{ID: Key, Account: "herbarium", Name: "owner", Role: 3, Active: true, Sealed: []byte{}}); err != nil {
 		t.Fatal(err)
 	}
+	key, err := seal.NewKey(make([]byte, 32))
+	if err != nil {
+		t.Fatal(err)
+	}
+	v.SealWith(oneKey{key})
 	return store.New(c, v, "fenn")
 }
+
+// oneKey stands for a keyring's keys of bodies.
+type oneKey struct{ key cipher.AEAD }
+
+func (k oneKey) SealingKey() (uint16, cipher.AEAD, error) { return 1, k.key, nil }
+func (k oneKey) OpeningKey(uint16) (cipher.AEAD, error)   { return k.key, nil }
 
 // Running is a service under test.
 type Running struct {

@@ -32,15 +32,16 @@ func main() {
 	page := flag.String("page", "", "take one picture of this page alone, such as /journal, as page.png")
 	script := flag.String("script", "", "run this in the page before")
 	mode := flag.String("theme", "light", "light or dark, for -page")
+	as := flag.String("as", "", "with -page: sign in as this person or key of the sample data")
 	flag.Parse()
-	pick = single{*page, *script, *mode}
+	pick = single{*page, *script, *mode, *as}
 	if err := run(*out, *only); err != nil {
 		log.Fatal(err)
 	}
 }
 
 // single is a picture of one page, for whoever works on it.
-type single struct{ page, script, theme string }
+type single struct{ page, script, theme, as string }
 
 var pick single
 
@@ -157,7 +158,14 @@ func (s *shooter) first(ctx context.Context, bucket, prefix string) (string, err
 
 func (s *shooter) signIn() error {
 	steps := append([]chromedp.Action[chromedp.Void]{s.at("/")}, harness.SignIn("key", demo.OwnerKey, demo.OwnerSecret)...)
-	return harness.Steps(s.tab, append(steps, harness.Appears("Wrong and waiting"))...)
+	for how, list := range map[string][]demo.SignIn{"person": demo.People, "key": demo.Keys} {
+		for _, x := range list {
+			if x.Name == pick.as {
+				steps = append([]chromedp.Action[chromedp.Void]{s.at("/")}, harness.SignIn(how, x.Name, x.Password)...)
+			}
+		}
+	}
+	return harness.Steps(s.tab, append(steps, harness.Appears("Sign out"))...)
 }
 
 func (s *shooter) console(ctx context.Context) error {

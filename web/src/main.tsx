@@ -17,6 +17,7 @@ const Bucket = lazy(() => import('./pages/bucket/Bucket'));
 const ObjectPage = lazy(() => import('./pages/object/ObjectPage'));
 const Journal = lazy(() => import('./pages/journal/Journal'));
 const UploadsPage = lazy(() => import('./pages/uploads/Uploads'));
+const Access = lazy(() => import('./pages/access/Access'));
 const Connect = lazy(() => import('./pages/connect/Connect'));
 const Nowhere = lazy(() => import('./pages/Nowhere'));
 
@@ -42,6 +43,7 @@ createRoot(document.getElementById('root')!).render(
                     <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
                     <Route path="/uploads" element={<UploadsPage />} />
                     <Route path="/journal" element={<Journal />} />
+                    <Route path="/access/:section?" element={<Access />} />
                     <Route path="/connect" element={<Connect />} />
                     <Route path="*" element={<Nowhere />} />
                   </Routes>

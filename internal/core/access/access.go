@@ -57,8 +57,13 @@ type Scope struct {
 	Prefix string
 }
 
-// String gives bucket/prefix.
-func (s Scope) String() string { return s.Bucket + "/" + s.Prefix }
+// String gives bucket/prefix, or the bucket alone.
+func (s Scope) String() string {
+	if s.Prefix == "" {
+		return s.Bucket
+	}
+	return s.Bucket + "/" + s.Prefix
+}
 
 // Target is what a request is about.
 type Target struct {
@@ -284,7 +289,7 @@ func place(t Target) string {
 func scopes(l []Scope) string {
 	var out []string
 	for _, s := range l {
-		out = append(out, strings.TrimSuffix(s.String(), "/"))
+		out = append(out, s.String())
 	}
 	if len(out) > 3 {
 		out = append(out[:3], fmt.Sprintf("%d more", len(l)-3))
@@ -331,5 +336,30 @@ func (b *Book) On(bucket string) []Grant {
 		}
 		return int(x.ID - y.ID)
 	})
+	return out
+}
+
+// Places gives the prefixes of a bucket that a subject may list, for who may not
+// list all of it: none lies beneath another.
+func Places(s Subject, bucket, owner string, book *Book, now time.Time) []string {
+	var all []string
+	for _, to := range []Grantee{s.Grantee(), {ToAccount, s.Account}, {}} {
+		for _, g := range book.To(bucket, to) {
+			all = append(all, g.Prefix)
+		}
+	}
+	for _, l := range s.Limits {
+		if l.Bucket == bucket {
+			all = append(all, l.Prefix)
+		}
+	}
+	slices.Sort(all)
+	var out []string
+	for _, p := range all {
+		beneath := len(out) > 0 && strings.HasPrefix(p, out[len(out)-1])
+		if !beneath && Decide(s, List, Target{Bucket: bucket, Owner: owner, Key: p}, book, now).Allowed {
+			out = append(out, p)
+		}
+	}
 	return out
 }

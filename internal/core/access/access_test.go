@@ -103,7 +103,7 @@ func TestRefusalsNameWhatIsMissing(t *testing.T) {
 		"too weak a role":     {Subject{Kind: Key, Name: "k", Account: "herbarium", Role: Reader}, Write, nil, "is a reader in the account herbarium, which may not write", "whose role is writer", 0},
 		"expired":             {lab, Read, []Grant{{ID: 3, Scope: Scope{Bucket: "plates"}, To: Grantee{ToAccount, "seed-lab"}, Rights: List | Read, Expires: now.Add(-time.Hour)}}, "grant 3 would allow it, and expired on 2026-11-20 13:00 UTC", "extend grant 3", 3},
 		"another prefix":      {lab, Read, []Grant{{ID: 4, Scope: Scope{"plates", "2020/"}, To: Grantee{ToKey, "mill-writer"}, Rights: List | Read}}, "read from plates/2020/ only", "beneath plates/2020/", 4},
-		"another right":       {lab, Remove, []Grant{{ID: 5, Scope: Scope{Bucket: "plates"}, To: Grantee{ToKey, "mill-writer"}, Rights: List | Write}}, "grant 5 lets key mill-writer write into plates/, which does not include remove", `grant "replicate into" as well`, 5},
+		"another right":       {lab, Remove, []Grant{{ID: 5, Scope: Scope{Bucket: "plates"}, To: Grantee{ToKey, "mill-writer"}, Rights: List | Write}}, "grant 5 lets key mill-writer write into plates, which does not include remove", `grant "replicate into" as well`, 5},
 		"the role is less":    {lab, Write, []Grant{{ID: 6, Scope: Scope{Bucket: "plates"}, To: Grantee{ToAccount, "seed-lab"}, Rights: List | Write}}, "is only a reader there", "to key mill-writer itself", 6},
 		"beyond its limits":   {Subject{Kind: Key, Name: "k", Account: "herbarium", Role: Administrator, Limits: []Scope{{"loans", ""}}}, Read, nil, "the key k is limited to loans", "add plates/2019/x to the key's limits", 0},
 		"signed by nobody":    {Subject{}, Read, nil, "the request is not signed", "sign it", 0},
@@ -183,5 +183,22 @@ func TestWhoAdministersAndSees(t *testing.T) {
 	on := book.On("b3")
 	if len(on) != 11 || on[0].ID != 100 || on[1].ID != 3 || on[10].ID != 93 {
 		t.Errorf("on b3: %v", on)
+	}
+}
+
+func TestPlacesThatMayBeListed(t *testing.T) {
+	k := Subject{Kind: Key, Name: "k", Account: "seed-lab", Role: Reader}
+	limited := Subject{Kind: Key, Name: "l", Account: "herbarium", Role: Writer, Limits: []Scope{{"plates", "2025/"}, {"plates", "2024/x"}, {"loans", ""}}}
+	book := NewBook([]Grant{
+		{ID: 1, Scope: Scope{"plates", "2025/"}, To: Grantee{ToKey, "k"}, Rights: List},
+		{ID: 2, Scope: Scope{"plates", "2025/moorland/"}, To: Grantee{ToAccount, "seed-lab"}, Rights: List},
+		{ID: 3, Scope: Scope{"plates", "2023/"}, To: Grantee{ToAccount, "seed-lab"}, Rights: Write},
+		{ID: 4, Scope: Scope{"plates", "open/"}, Rights: List | Read},
+		{ID: 5, Scope: Scope{"plates", "2022/"}, To: Grantee{ToKey, "k"}, Rights: List, Expires: now},
+	})
+	for s, want := range map[*Subject][]string{&k: {"2025/", "open/"}, &limited: {"2024/x", "2025/", "open/"}, {}: {"open/"}} {
+		if got := Places(*s, "plates", "herbarium", book, now); !slices.Equal(got, want) {
+			t.Errorf("%s: %q, want %q", s, got, want)
+		}
 	}
 }

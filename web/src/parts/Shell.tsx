@@ -49,7 +49,8 @@ function Rail() {
     { name: 'Buckets', to: '/buckets', here: pathname.startsWith('/buckets'), n: buckets.data ? count(buckets.data.buckets.length) + (buckets.data.next ? '+' : '') : '', gap: true },
     { name: 'Uploads', to: '/uploads', here: pathname.startsWith('/uploads'), n: overview.data?.unfinished.uploads ? count(overview.data.unfinished.uploads) : '' },
     { name: 'Journal', to: '/journal', here: pathname.startsWith('/journal'), gap: true },
-    { name: 'Connect', to: '/connect', here: pathname.startsWith('/connect'), gap: true },
+    { name: 'Access', to: '/access', here: pathname.startsWith('/access'), gap: true },
+    { name: 'Connect', to: '/connect', here: pathname.startsWith('/connect') },
   ];
   return (
     <aside className="rail">

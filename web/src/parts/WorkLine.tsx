@@ -81,7 +81,7 @@ function OrderLine({ o, more, onSeen }: { o: Schemas['OrderInfo']; more: number;
   return (
     <div className="grow" style={{ maxWidth: 640 }}>
       <State kind={kind}>
-        {o.kind === 'rename' ? 'Renaming' : 'Restoring'}
+        {{ rename: 'Renaming', restore: 'Restoring', convert: 'Converting' }[o.kind]}
         {word}
       </State>
       <span className="key cut" style={{ maxWidth: 220 }} title={visible(`${o.bucket}/${o.prefix}`)}>{middle(visible(`${o.bucket}/${o.prefix}`), 28)}</span>

@@ -31,7 +31,7 @@ export const longDate = (d: Date) => long.format(d);
 /** A moment, the shorter the nearer: a time today, a day this year, else a date. */
 export function moment(d: Date, now = new Date()): string {
   if (d.toDateString() === now.toDateString()) return clock.format(d);
-  if (now.getTime() - d.getTime() < 300 * 864e5) return `${dayHere.format(d)}, ${clock.format(d)}`;
+  if (Math.abs(now.getTime() - d.getTime()) < (d > now ? 60 : 300) * 864e5) return `${dayHere.format(d)}, ${clock.format(d)}`;
   return day.format(d);
 }
 

@@ -36,19 +36,44 @@ export default function BucketPage() {
             </span>
             <span>region {b.data.region}</span>
             <State kind={versioningShape(b.data.versioning)}>versioning {b.data.versioning}</State>
+            {b.data.sealing ? <span>new content is encrypted</span> : null}
+            <Shared b={b.data} />
           </div>
         </div>
         <div id="bucket-actions" className="row" />
       </div>
-      <Split b={b.data} />
+      {b.data.partly ? (
+        <p className="row" style={{ marginBottom: 14 }}>
+          <span className="dim">Open to you:</span>
+          {(b.data.places ?? []).map((p) => (
+            <Link key={p} className="key" to={bucketPage(bucket, p)}>
+              {visible(p)}
+            </Link>
+          ))}
+        </p>
+      ) : (
+        <Split b={b.data} />
+      )}
       <nav className="strung" aria-label="This bucket">
-        {sections.map((s) => (
+        {sections.filter((s) => (s.id === 'settings' ? b.data.rights.includes('settings') : s.id === '' || !b.data.partly)).map((s) => (
           <Link key={s.id} to={s.id ? `/buckets/${bucket}/${s.id}` : bucketPage(bucket)} aria-current={s.id === section ? 'page' : undefined}>
             {s.name}
           </Link>
         ))}
       </nav>
       {section === '' ? <Browse bucket={bucket} /> : section === 'usage' ? <Usage b={b.data} /> : <Settings key={bucket} b={b.data} />}
+    </>
+  );
+}
+
+/** Whom the bucket was opened to. */
+function Shared({ b }: { b: Schemas['BucketInfo'] }) {
+  const list = b.shared ?? [];
+  const open = list.filter((s) => s.to === 'anyone');
+  return (
+    <>
+      {open.length ? <State kind="warn">anyone may read {open.some((s) => !s.prefix) ? 'it' : open.map((s) => visible(s.prefix ?? '')).join(', ')}</State> : null}
+      {list.length > open.length ? <Link to={`/access/grants?bucket=${b.name}`}>{things(list.length - open.length, 'grant')}</Link> : null}
     </>
   );
 }

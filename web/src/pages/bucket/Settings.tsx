@@ -69,6 +69,7 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
         </div>
         {offer.error ? <Complaint error={offer.error} /> : null}
       </Section>
+      <Sealing b={b} />
       <Section title="Tags" aside={things(Object.keys(b.tags ?? {}).length, 'tag')}>
         <form className="row" style={{ paddingTop: 12, flexWrap: 'wrap' }} onSubmit={(e) => { e.preventDefault(); const [name = '', ...value] = tag.split('='); tags.mutate({ set: { [name.trim()]: value.join('=').trim() } }, { onSuccess: () => setTag('') }); }}>
           {Object.entries(b.tags ?? {}).sort().map(([name, value]) => (
@@ -125,5 +126,39 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
         />
       ) : null}
     </div>
+  );
+}
+
+/** Whether content is encrypted at rest, and the conversion of what is there. */
+function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
+  const toast = useToast();
+  const [found, setFound] = useState<Schemas['Rehearsal'] | null>(null);
+  const turn = useChange((sealing: boolean) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path: { bucket: b.name } }, body: { sealing } })));
+  const order = { kind: 'convert' as const, bucket: b.name, prefix: '' };
+  const rehearse = useChange(() => ask(api.POST('/api/v1/orders/rehearse', { body: order })));
+  const convert = useChange(() => ask(api.POST('/api/v1/orders', { body: order })));
+  const to = b.sealing ? 'encrypted' : 'plain';
+  return (
+    <Section title="Encryption at rest">
+      <div style={{ paddingTop: 12, display: 'grid', gap: 10 }}>
+        <button type="button" className={`switch ${b.sealing ? 'on' : ''}`} role="switch" aria-checked={b.sealing} disabled={turn.isPending}
+          onClick={() => turn.mutate(!b.sealing, { onSuccess: (n) => { setFound(null); toast(n.sealing ? 'New content is encrypted from now on' : 'New content is kept plain from now on'); } })}>
+          <i />
+          <span>{b.sealing ? 'on' : 'off'}: new content is kept {to}</span>
+        </button>
+        <div className="row">
+          <button type="button" className="btn" disabled={rehearse.isPending} onClick={() => rehearse.mutate(undefined, { onSuccess: setFound })}>
+            See what is stored otherwise
+          </button>
+          {found?.converted ? (
+            <button type="button" className="btn main" disabled={convert.isPending} onClick={() => convert.mutate(undefined, { onSuccess: () => { setFound(null); toast('The conversion is under way'); } })}>
+              Write {things(found.converted, 'object')} anew, {size(found.bytes)}
+            </button>
+          ) : null}
+        </div>
+        {found ? <p className="small dim">{found.converted ? `${things(found.converted, 'object')} with all versions would be written anew, ${to}; digests stay as they are.` : `All that is stored is ${to} already.`}</p> : null}
+        {turn.error || rehearse.error || convert.error ? <Complaint error={turn.error ?? rehearse.error ?? convert.error} /> : null}
+      </div>
+    </Section>
   );
 }

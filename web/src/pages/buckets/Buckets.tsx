@@ -3,6 +3,7 @@ import { Link, useSearchParams } from 'react-router';
 
 import type { Schemas } from '../../api/client';
 import { useBuckets } from '../../data/queries';
+import { useAdministers } from '../../data/session';
 import { Size, Trouble, When } from '../../parts/Bits';
 import { State, versioningShape } from '../../parts/Marks';
 import { bucketPage, count, size, things } from '../../parts/format';
@@ -12,12 +13,13 @@ type Row = Schemas['BucketInfo'];
 
 const columns: { id: string; name: string; num?: boolean; value: (b: Row) => string | number }[] = [
   { id: 'name', name: 'Name', value: (b) => b.name },
+  { id: 'owner', name: 'Owner', value: (b) => b.account },
+  { id: 'open', name: 'Open to', value: (b) => (b.open ? 'a' : b.shared?.length ? 'b' : 'c') },
   { id: 'objects', name: 'Objects', num: true, value: (b) => b.usage.objects },
   { id: 'size', name: 'Size', num: true, value: (b) => b.usage.bytes },
   { id: 'previous', name: 'Previous', num: true, value: (b) => b.usage.previousBytes },
   { id: 'quota', name: 'Quota', value: (b) => (b.quota ? b.usage.bytes / b.quota : -1) },
   { id: 'versioning', name: 'Versioning', value: (b) => b.versioning },
-  { id: 'region', name: 'Region', value: (b) => b.region },
   { id: 'created', name: 'Created', value: (b) => b.created },
 ];
 
@@ -25,6 +27,7 @@ export default function Buckets() {
   const [query, setQuery] = useSearchParams();
   const [create, setCreate] = useState(false);
   const list = useBuckets();
+  const administers = useAdministers();
   const filter = query.get('name') ?? '';
   const [by = 'name', down] = (query.get('sort') ?? 'name').split('-');
   const set = (name: string, value: string) =>
@@ -61,9 +64,11 @@ export default function Buckets() {
           <span className="field" style={{ width: 200 }}>
             <input value={filter} onChange={(e) => set('name', e.target.value)} placeholder="Part of a name" aria-label="Filter by name" />
           </span>
-          <button type="button" className="btn main" onClick={() => setCreate(true)}>
-            Create a bucket
-          </button>
+          {administers ? (
+            <button type="button" className="btn main" onClick={() => setCreate(true)}>
+              Create a bucket
+            </button>
+          ) : null}
         </div>
       </div>
       {list.data && all.length === 0 ? (
@@ -88,14 +93,14 @@ export default function Buckets() {
             {rows.map((b) => (
               <tr key={b.name}>
                 <td>
-                  <Link className="key strong" to={bucketPage(b.name)}>
+                  <Link className="key strong" to={bucketPage(b.name, b.places?.[0] ?? '')}>
                     {b.name}
                   </Link>
                 </td>
-                <td className="num">{count(b.usage.objects)}</td>
-                <td className="num">
-                  <Size bytes={b.usage.bytes} />
-                </td>
+                <td className="dim">{b.account}</td>
+                <td>{b.open ? <State kind="warn">anyone</State> : b.shared?.length ? <Link to={`/access/grants?bucket=${b.name}`}>{things(b.shared.length, 'grant')}</Link> : null}</td>
+                <td className="num">{b.partly ? <span className="faint" title={b.places?.join(', ')}>in part</span> : count(b.usage.objects)}</td>
+                <td className="num">{b.partly ? null : <Size bytes={b.usage.bytes} />}</td>
                 <td className="num">{b.usage.previous ? <Size bytes={b.usage.previousBytes} /> : null}</td>
                 <td>
                   <Quota b={b} />
@@ -103,7 +108,6 @@ export default function Buckets() {
                 <td>
                   <State kind={versioningShape(b.versioning)}>{b.versioning}</State>
                 </td>
-                <td className="dim">{b.region}</td>
                 <td className="dim">
                   <When at={b.created} />
                 </td>
@@ -119,6 +123,7 @@ export default function Buckets() {
 }
 
 function Quota({ b }: { b: Row }) {
+  if (b.partly) return null;
   if (!b.quota) return <span className="faint">none</span>;
   const share = (100 * (b.usage.bytes + b.usage.previousBytes)) / b.quota;
   const text = `${size(b.quota)}, ${share.toFixed(0)} % used`;

@@ -15,9 +15,10 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
   const [name, setName] = useState('');
   const [quota, setQuota] = useState('');
   const [clean, setClean] = useState(true);
+  const [sealing, setSealing] = useState(false);
   const [versioning, setVersioning] = useState<Versioning>('on');
   const bytes = quota.trim() ? parseSize(quota) : undefined;
-  const create = useChange(() => ask(api.POST('/api/v1/buckets', { body: { name, versioning, abandonAfter: clean ? 7 : 0, ...(bytes ? { quota: bytes } : {}) } })));
+  const create = useChange(() => ask(api.POST('/api/v1/buckets', { body: { name, versioning, sealing, abandonAfter: clean ? 7 : 0, ...(bytes ? { quota: bytes } : {}) } })));
   const problem = create.error instanceof Problem ? create.error : null;
   const badSize = bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 MiB or 2 TiB') : null;
   const submit = (e: FormEvent) => {
@@ -51,6 +52,12 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
           <Checkbox.Root className="check" checked={clean} onCheckedChange={(v) => setClean(v === true)} aria-label="Abandon unfinished uploads after 7 days" />
           <span>
             Abandon unfinished uploads after 7 days <span className="small dim">They take room that no listing shows.</span>
+          </span>
+        </label>
+        <label className="row" style={{ cursor: 'pointer' }}>
+          <Checkbox.Root className="check" checked={sealing} onCheckedChange={(v) => setSealing(v === true)} aria-label="Encrypt content at rest" />
+          <span>
+            Encrypt content at rest <span className="small dim">The disk alone then tells nothing. Reading costs a little more.</span>
           </span>
         </label>
         <p className="small dim">It is made in region {service.data?.region ?? ''}.</p>

@@ -301,7 +301,7 @@ function Facts({ o, bucket }: { o: Info; bucket: string }) {
         <dt>Arrived</dt>
         <dd>{o.arrived}</dd>
         <dt>Kept</dt>
-        <dd>{o.kept}</dd>
+        <dd>{o.kept}{o.sealed ? ', encrypted' : ''}</dd>
         {extra.filter(([, v]) => v).map(([name, v]) => (
           <div key={name} style={{ display: 'contents' }}>
             <dt>{name}</dt>

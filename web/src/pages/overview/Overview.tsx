@@ -1,7 +1,7 @@
 import { ToggleGroup } from 'radix-ui';
-import { Link, useSearchParams } from 'react-router';
+import { Link, Navigate, useSearchParams } from 'react-router';
 
-import type { Schemas } from '../../api/client';
+import { Problem, type Schemas } from '../../api/client';
 import { useOverview } from '../../data/queries';
 import { Section, Size, Trouble, When } from '../../parts/Bits';
 import { Growth } from '../../parts/Growth';
@@ -18,6 +18,7 @@ export default function Overview() {
   const [query, setQuery] = useSearchParams();
   const days = Number(query.get('days') ?? 7) || 7;
   const o = useOverview(days);
+  if (o.error instanceof Problem && o.error.code === 'not-allowed') return <Navigate to="/buckets" replace />; // who sees some buckets only
   if (o.error && !o.data) return <Trouble error={o.error} />;
   if (!o.data) return <p className="faint">Reading</p>;
   const d = o.data;

@@ -1,0 +1,148 @@
+import { useState } from 'react';
+import { Link, useSearchParams } from 'react-router';
+
+import { type Schemas, api, ask } from '../../api/client';
+import { useGrants } from '../../data/access';
+import { useBuckets, useChange } from '../../data/queries';
+import { Field, Trouble, When } from '../../parts/Bits';
+import { State } from '../../parts/Marks';
+import { useToast } from '../../parts/Toasts';
+import { bucketPage, visible } from '../../parts/format';
+import { Actions, Ask, Choice, More, about, aboutNone } from './parts';
+
+type Grant = Schemas['GrantInfo'];
+
+const purposes: [string, string][] = [
+  ['read from', 'read from: list and read'],
+  ['write into', 'write into: list and write'],
+  ['replicate into', 'replicate into: list, read, write, remove'],
+  ['administer', 'administer: all of it, with settings'],
+];
+
+/** Buckets and prefixes that were opened to others. */
+export default function Grants() {
+  const [query, setQuery] = useSearchParams();
+  const bucket = query.get('bucket') ?? '';
+  const buckets = useBuckets();
+  const list = useGrants(bucket);
+  const [giving, setGiving] = useState(false);
+  const [open, setOpen] = useState<Grant | null>(null);
+  const grants = list.data?.pages.flatMap((p) => p.grants) ?? [];
+  return (
+    <>
+      <Actions>
+        <span className="field sel" style={{ width: 170 }}>
+          <select value={bucket} onChange={(e) => setQuery(e.target.value ? { bucket: e.target.value } : {}, { replace: true })} aria-label="Bucket">
+            <option value="">all buckets</option>
+            {(buckets.data?.buckets ?? []).map((b) => <option key={b.name}>{b.name}</option>)}
+          </select>
+        </span>
+        <button type="button" className="btn main" onClick={() => setGiving(true)}>
+          Open a bucket to somebody
+        </button>
+      </Actions>
+      {list.error ? <Trouble error={list.error} /> : null}
+      {list.data && !grants.length ? (
+        <div className="empty">
+          <b className="strong">Nothing was opened to others.</b>
+          <p className="dim">A grant opens a bucket, or what is beneath a prefix, to another account, a person, a key, or anyone, for a purpose and for as long as you say.</p>
+        </div>
+      ) : (
+        <table>
+          <thead>
+            <tr>
+              <th className="num">Grant</th>
+              <th>On</th>
+              <th>Of</th>
+              <th>To</th>
+              <th>For</th>
+              <th>Expires</th>
+              <th>Note</th>
+              <th />
+            </tr>
+          </thead>
+          <tbody>
+            {grants.map((g) => (
+              <tr key={g.id}>
+                <td className="num dim">{g.id}</td>
+                <td>
+                  <Link className="key" to={bucketPage(g.bucket, g.prefix)}>
+                    {visible(g.prefix ? `${g.bucket}/${g.prefix}` : g.bucket)}
+                  </Link>
+                </td>
+                <td className="dim">{g.account}</td>
+                <td>{g.to === 'anyone' ? <State kind="warn">anyone</State> : g.to}</td>
+                <td>{g.for}</td>
+                <td className="dim">{g.expired ? <State kind="wait">expired</State> : g.expires ? <When at={g.expires} /> : 'never'}</td>
+                <td className="dim cut" style={{ maxWidth: 220 }} title={g.note}>{g.note}</td>
+                <td className="num">
+                  <button type="button" className="btn low" onClick={() => setOpen(g)}>
+                    Change
+                  </button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <More list={list} />
+      {giving ? <Give bucket={bucket} onClose={() => setGiving(false)} /> : null}
+      {open ? <Change g={open} onClose={() => setOpen(null)} /> : null}
+    </>
+  );
+}
+
+function Give({ bucket, onClose }: { bucket: string; onClose: () => void }) {
+  const toast = useToast();
+  const buckets = useBuckets();
+  const mine = (buckets.data?.buckets ?? []).filter((b) => b.rights.includes('settings'));
+  const [f, setF] = useState({ bucket: bucket || mine[0]?.name || '', prefix: '', kind: 'account', name: '', for: 'read from', expires: '', note: '' });
+  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
+  const anyone = f.kind === 'anyone';
+  const body = { bucket: f.bucket, prefix: f.prefix, to: anyone ? 'anyone' : `${f.kind}:${f.name}`, for: anyone ? 'read from' : f.for, expires: f.expires, note: f.note };
+  const give = useChange(() => ask(api.POST('/api/v1/grants', { body })));
+  return (
+    <Ask title="Open a bucket to somebody" act="Open it" busy={give.isPending} ready={!!f.bucket && (anyone || !!f.name)} error={aboutNone(give.error, 'to', 'expires', 'prefix')} onClose={onClose}
+      onAct={() => give.mutate(undefined, { onSuccess: (g) => { toast(`${g.to} may ${g.for} ${g.bucket}/${g.prefix} now`); onClose(); } })}>
+      <div style={{ display: 'grid', gridTemplateColumns: '1fr 1fr', gap: 12 }}>
+        <Choice label="Bucket" value={f.bucket} onChange={(v) => setF({ ...f, bucket: v })} options={mine.map((b) => [b.name, b.name])} />
+        <Field label="Only beneath" mono value={f.prefix} onChange={set('prefix')} name="prefix" placeholder="the whole bucket" error={about(give.error, 'prefix')} />
+        <Choice label="To" value={f.kind} onChange={(v) => setF({ ...f, kind: v })} options={[['account', 'an account'], ['person', 'a person'], ['key', 'a key'], ['anyone', 'anyone, without a key']]} />
+        {anyone ? <span /> : <Field label={{ account: 'Its name', person: 'Their name', key: 'Its id' }[f.kind] ?? ''} mono value={f.name} onChange={set('name')} name="to" error={about(give.error, 'to')} />}
+        {anyone ? <Choice label="For" value="read from" onChange={() => {}} options={[purposes[0]!]} /> : <Choice label="For" value={f.for} onChange={(v) => setF({ ...f, for: v })} options={purposes} />}
+        <Field label="Expires" value={f.expires} onChange={set('expires')} name="expires" placeholder="never" error={about(give.error, 'expires')} hint="A date, or a time such as 90d." />
+      </div>
+      <Field label="Why it is given" value={f.note} onChange={set('note')} name="note" />
+      {anyone ? (
+        <div className="note warn">
+          Everybody who can reach the service will be able to list and read {f.bucket}/{f.prefix}, without signing in.
+        </div>
+      ) : null}
+    </Ask>
+  );
+}
+
+function Change({ g, onClose }: { g: Grant; onClose: () => void }) {
+  const toast = useToast();
+  const [f, setF] = useState({ for: g.for, expires: g.expires ?? '', note: g.note ?? '' });
+  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
+  const path = { id: g.id };
+  const save = useChange(() => ask(api.PATCH('/api/v1/grants/{id}', { params: { path }, body: { ...f, ifRevision: g.revision } })));
+  const remove = useChange(() => ask(api.DELETE('/api/v1/grants/{id}', { params: { path } })));
+  const options: [string, string][] = purposes.some(([p]) => p === g.for) ? purposes : [[g.for, g.for], ...purposes];
+  return (
+    <Ask title={`Grant ${g.id}: ${g.to} on ${visible(g.prefix ? `${g.bucket}/${g.prefix}` : g.bucket)}`} act="Save" busy={save.isPending} error={aboutNone(save.error, 'expires') ?? remove.error} onClose={onClose}
+      onAct={() => save.mutate(undefined, { onSuccess: () => { toast('Saved'); onClose(); } })}>
+      <p className="small dim">It gives: {g.rights.join(', ')}.</p>
+      <Choice label="For" value={f.for} onChange={(v) => setF({ ...f, for: v })} options={options} />
+      <Field label="Expires" value={f.expires} onChange={set('expires')} name="expires" placeholder="never" error={about(save.error, 'expires')} />
+      <Field label="Why it is given" value={f.note} onChange={set('note')} name="note" />
+      <div className="row" style={{ borderTop: '1px solid var(--hairline)', paddingTop: 12 }}>
+        <span className="small dim">Taken away, it stops working within a second.</span>
+        <button type="button" className="btn harm" style={{ marginLeft: 'auto' }} disabled={remove.isPending} onClick={() => remove.mutate(undefined, { onSuccess: () => { toast(`Grant ${g.id} was taken away`); onClose(); } })}>
+          Take it away
+        </button>
+      </div>
+    </Ask>
+  );
+}

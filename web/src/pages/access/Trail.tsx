@@ -1,0 +1,104 @@
+import { useSearchParams } from 'react-router';
+
+import { useTrail } from '../../data/access';
+import { Trouble, When } from '../../parts/Bits';
+import { State, type StateKind } from '../../parts/Marks';
+import { visible } from '../../parts/format';
+import { More } from './parts';
+
+const kinds: [string, StateKind][] = [
+  ['refused', 'wrong'], ['sign-in failed', 'warn'], ['signed in', 'good'], ['signed out', 'none'], ['session ended', 'gone'],
+  ['key created', 'good'], ['key changed', 'none'], ['key replaced', 'past'], ['key removed', 'gone'], ['key tested', 'none'],
+  ['grant created', 'good'], ['grant changed', 'none'], ['grant removed', 'gone'],
+  ['person created', 'good'], ['person changed', 'none'], ['person removed', 'gone'], ['password changed', 'none'],
+  ['account created', 'good'], ['account changed', 'none'], ['account removed', 'gone'], ['setting changed', 'none'], ['master key rotated', 'past'],
+];
+const shapeOf = new Map(kinds);
+
+/** What was done to access and settings, and what was refused; apart from the journal of objects. */
+export default function Trail() {
+  const [query, setQuery] = useSearchParams();
+  const get = (n: string) => query.get(n) ?? '';
+  const filter = { kind: get('kind'), who: get('who'), subject: get('subject'), since: get('since') };
+  const list = useTrail(filter);
+  const set = (n: string, v: string) =>
+    setQuery((q) => {
+      if (v) q.set(n, v);
+      else q.delete(n);
+      return q;
+    }, { replace: true });
+  const rows = list.data?.pages.flatMap((p) => p.entries) ?? [];
+  return (
+    <>
+      <div className="row" style={{ marginBottom: 10, flexWrap: 'wrap' }} role="search">
+        <span className="field sel" style={{ width: 170 }}>
+          <select value={filter.kind} onChange={(e) => set('kind', e.target.value)} aria-label="Kind">
+            <option value="">all kinds</option>
+            {kinds.map(([k]) => <option key={k}>{k}</option>)}
+          </select>
+        </span>
+        <span className="field" style={{ width: 180 }}>
+          <input value={filter.who} onChange={(e) => set('who', e.target.value)} placeholder="by person or key" aria-label="By person or key" />
+        </span>
+        <span className="field mono" style={{ width: 220 }}>
+          <input value={filter.subject} onChange={(e) => set('subject', e.target.value)} placeholder="to what begins with" aria-label="Done to what begins with" />
+        </span>
+        <span className="field sel" style={{ width: 130 }}>
+          <select value={filter.since} onChange={(e) => set('since', e.target.value)} aria-label="Since">
+            {[['', 'all time'], ['1h', 'last hour'], ['24h', 'last day'], ['7d', 'last 7 days'], ['30d', 'last 30 days']].map(([v, n]) => <option key={v} value={v}>{n}</option>)}
+          </select>
+        </span>
+        {Object.values(filter).some(Boolean) ? (
+          <button type="button" className="btn bare" onClick={() => setQuery({}, { replace: true })}>
+            Clear
+          </button>
+        ) : null}
+      </div>
+      {list.error ? <Trouble error={list.error} /> : null}
+      {list.data && !rows.length ? (
+        <div className="empty">
+          <b className="strong">Nothing is like that.</b>
+          <p className="dim">Sign-ins, changes of access and settings, and refusals stand here.</p>
+        </div>
+      ) : (
+        <table style={{ tableLayout: 'fixed' }}>
+          <colgroup>
+            <col style={{ width: 112 }} />
+            <col style={{ width: 142 }} />
+            <col style={{ width: 150 }} />
+            <col style={{ width: 210 }} />
+            <col />
+            <col style={{ width: 92 }} />
+          </colgroup>
+          <thead>
+            <tr>
+              <th>When</th>
+              <th>What</th>
+              <th>By</th>
+              <th>To</th>
+              <th />
+              <th>From</th>
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((e) => (
+              <tr key={e.id}>
+                <td className="dim">
+                  <When at={e.at} />
+                </td>
+                <td>
+                  <State kind={shapeOf.get(e.kind) ?? 'none'}>{e.kind}</State>
+                </td>
+                <td className="cut" title={e.who}>{e.who}</td>
+                <td className="key cut" title={visible(e.subject ?? '')}>{visible(e.subject ?? '')}</td>
+                <td className="dim" style={{ whiteSpace: 'normal' }}>{visible(e.says ?? '')}</td>
+                <td className="dim cut">{e.source}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <More list={list} />
+    </>
+  );
+}
