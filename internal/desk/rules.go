@@ -130,9 +130,9 @@ func (d *Desk) administers(ctx context.Context, account, do string) error {
 	if s.Administers(account) {
 		return nil
 	}
-	why := fmt.Sprintf("%s is a %s in the account %s, and does not administer %s", s, s.Role, s.Account, account)
+	why := fmt.Sprintf("%s is %s in the account %s, and does not administer %s", s, s.Role.A(), s.Account, account)
 	if s.Account == account {
-		why = fmt.Sprintf("%s is a %s in the account %s, and does not administer it", s, s.Role, account)
+		why = fmt.Sprintf("%s is %s in the account %s, and does not administer it", s, s.Role.A(), account)
 	}
 	if len(s.Limits) > 0 && s.Role == access.Administrator {
 		why = fmt.Sprintf("%s is limited to some buckets, and administers no account", s)

@@ -209,7 +209,7 @@ func Decide(s Subject, do Rights, t Target, book *Book, now time.Time) Decision 
 	}
 	owns := s.Account == t.Owner
 	if owns && s.Role.Rights()&do != 0 {
-		return Decision{Allowed: true, By: "role", Why: fmt.Sprintf("%s is a %s in the account %s, which owns the bucket", s, s.Role, s.Account)}
+		return Decision{Allowed: true, By: "role", Why: fmt.Sprintf("%s is %s in the account %s, which owns the bucket", s, s.Role.A(), s.Account)}
 	}
 	if d, ok := granted(s, s.Grantee(), All, do, t, book, now); ok {
 		return d
@@ -238,7 +238,7 @@ func granted(s Subject, to Grantee, bound, do Rights, t Target, book *Book, now 
 func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time) Decision {
 	d := Decision{By: "nothing"}
 	if owns {
-		d.By, d.Why = "role", fmt.Sprintf("%s is a %s in the account %s, which may not %s", s, s.Role, s.Account, do)
+		d.By, d.Why = "role", fmt.Sprintf("%s is %s in the account %s, which may not %s", s, s.Role.A(), s.Account, do)
 		d.Remedy = fmt.Sprintf("use one whose role is %s, or grant %s %q on %s", roleFor(do), s.Grantee(), purposeFor(do), place(t))
 		return d
 	}
@@ -253,7 +253,7 @@ func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time
 			case g.Rights&do != 0 && g.covers(t) && !g.Holds(now):
 				d.Grant, d.Why, d.Remedy = g.ID, fmt.Sprintf("grant %d would allow it, and expired on %s", g.ID, g.Expires.UTC().Format("2006-01-02 15:04 MST")), fmt.Sprintf("have %s extend grant %d", t.Owner, g.ID)
 			case g.Rights&do != 0 && g.covers(t): // the role bounds it
-				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s, but %s is only a %s there", g.ID, to, g.Rights.Purpose(), g.Scope, s, s.Role)
+				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s, but %s is only %s there", g.ID, to, g.Rights.Purpose(), g.Scope, s, s.Role.A())
 				d.Remedy = fmt.Sprintf("use one whose role is %s, or have %s grant it to %s itself", roleFor(do), t.Owner, s.Grantee())
 				return d
 			case g.Rights&do != 0 && g.Holds(now):

@@ -119,6 +119,17 @@ var roleNames = []string{"none", "reader", "writer", "administrator"}
 // String gives the role's name.
 func (r Role) String() string { return roleNames[min(int(r), len(roleNames)-1)] }
 
+// A gives the role's name with its article.
+func (r Role) A() string {
+	switch r {
+	case None:
+		return "without a role"
+	case Administrator:
+		return "an " + r.String()
+	}
+	return "a " + r.String()
+}
+
 // ParseRole reads a role's name; "read", "read and write" and "administer" do
 // too. The error has the code role.
 func ParseRole(s string) (Role, error) {

@@ -105,7 +105,7 @@ func (q *request) allowed(n need) error {
 		return unsigned()
 	case n.admin:
 		if s := q.subject; !s.Administers(s.Account) {
-			why := fmt.Sprintf("%s is a %s in the account %s, which may not make buckets", s, s.Role, s.Account)
+			why := fmt.Sprintf("%s is %s in the account %s, which may not make buckets", s, s.Role.A(), s.Account)
 			q.s.gate.Refused(s, q.author().Source, s.Account, q.bucket.String(), "create", why)
 			return access.Decision{Why: why, Remedy: "use one whose role is administrator, without limits"}.Refused()
 		}

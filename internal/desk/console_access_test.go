@@ -1,0 +1,80 @@
+package desk_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"spindle/internal/harness"
+)
+
+// TestAccessInTheConsole lets somebody sign in, who changes the password, makes a
+// key, opens a bucket to anyone and acts in another account.
+func TestAccessInTheConsole(t *testing.T) {
+	s := harness.Service(t, nil)
+	owner := newPerson(t, s)
+	owner.signIn()
+	for _, b := range []string{"plates", "loans"} {
+		if st, e := owner.ask("POST", "/api/v1/buckets", map[string]any{"name": b}); st != 201 {
+			t.Fatal(e)
+		}
+	}
+	if st, e := owner.ask("POST", "/api/v1/accounts", map[string]any{"name": "seed-lab"}); st != 201 {
+		t.Fatal(e)
+	}
+	const first, own = "the first that was given", "herons over the fen at dusk"
+	harness.Secretly("a person's password", first)
+	harness.Secretly("a person's password", own)
+	if st, e := owner.ask("POST", "/api/v1/people", map[string]any{"name": "Tam Ellery", "password": first, "roles": []map[string]string{{"account": "herbarium", "role": "administrator"}, {"account": "seed-lab", "role": "reader"}}}); st != 201 {
+		t.Fatal(e)
+	}
+	tab, stop, err := harness.Chromium(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	walk := func(what string, steps ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		if err := harness.Steps(tab, steps...); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+	}
+	fill := func(name, text string) chromedp.Action[chromedp.Void] {
+		return chromedp.SendKeys(chromedp.CSS("input[name="+name+"]"), text)
+	}
+	save := chromedp.Click(chromedp.CSS("button[form]"))
+	walk("open", chromedp.Navigate(s.DeskURL+"/access/keys"))
+	walk("sign in as a person", append(harness.SignIn("person", "Tam Ellery", first), harness.Appears("Choose a password"))...)
+	walk("a weak one", fill("old", first), fill("new", "short"), fill("again", "short"), harness.Button("Change the password"), harness.Appears("10 to 256 characters"))
+	walk("a good one", harness.Script(`document.querySelector("input[name=new]").select()`), fill("new", own), harness.Script(`document.querySelector("input[name=again]").select()`), fill("again", own),
+		harness.Button("Change the password"))
+	walk("sign in again", append(harness.SignIn("person", "Tam Ellery", own), harness.Appears("administrator in herbarium"))...)
+
+	walk("make a key", harness.Button("Make a key"), fill("name", "press-room"), fill("limits", "plates/2025/ Loans"), save, harness.Appears("is not allowed"),
+		harness.Script(`document.querySelector("input[name=limits]").select()`), fill("limits", "plates/2025/"), save, harness.Appears("shown this once"))
+	secret, err := chromedp.Run(tab, chromedp.Evaluate[string](`[...document.querySelectorAll("[role=dialog] dd")].pop().innerText`))
+	if err != nil || len(secret) != 40 {
+		t.Fatalf("the secret: %q, %v", secret, err)
+	}
+	harness.Secretly("a key made in the console", secret)
+	walk("it stays open until it is kept", chromedp.Click(chromedp.Search(`//button[. = "Done"][@disabled]`)))
+	walk("kept", chromedp.Click(chromedp.CSS("[role=dialog] [role=checkbox]")), harness.Button("Done"), harness.Appears("plates/2025/"))
+	if text, err := chromedp.Run(tab, chromedp.Evaluate[string]("document.documentElement.outerHTML")); err != nil || strings.Contains(text, secret) {
+		t.Errorf("the secret is still in the page (%v)", err)
+	}
+
+	walk("open a bucket to anyone", harness.Button("Grants"), harness.Appears("Nothing was opened"), harness.Button("Open a bucket to somebody"), fill("prefix", "open/"),
+		harness.Script(`(() => { const s = [...document.querySelectorAll("[role=dialog] select")].find((s) => [...s.options].some((o) => o.value === "anyone")); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "anyone"); s.dispatchEvent(new Event("change", { bubbles: true })); })()`),
+		harness.Appears("without signing in"), save, harness.Appears("may read from"))
+	walk("the matrix", harness.Button("Who reaches what"), harness.Appears("Beads from left"))
+	walk("why", harness.Script(`[...document.querySelectorAll("tbody button")].find((b) => b.ariaLabel.startsWith("person Tam Ellery in plates")).click()`), harness.Appears("is an administrator in the account herbarium"))
+	walk("back", harness.Button("Close"), chromedp.Navigate(s.DeskURL+"/buckets"), harness.Appears("anyone"), harness.Appears("Create a bucket"))
+	walk("act elsewhere", harness.Script(`(() => { const s = document.querySelector("select[aria-label='Account to act in']"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "seed-lab"); s.dispatchEvent(new Event("change", { bubbles: true })); })()`),
+		harness.Appears("Acting in seed-lab now"))
+	walk("as a reader there", chromedp.Navigate(s.DeskURL+"/access"), harness.Appears("reader in seed-lab"), harness.Appears("Sessions"))
+	text, err := chromedp.Run(tab, chromedp.Evaluate[string]("document.body.innerText"))
+	if err != nil || strings.Contains(text, "Audit trail") || strings.Contains(text, "Make a key") {
+		t.Errorf("a reader is offered what only administrators may do (%v): %s", err, text)
+	}
+}
