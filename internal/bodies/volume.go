@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -48,6 +49,7 @@ type Volume struct {
 	buffers sync.Pool
 	stretch sync.Pool    // of sealed bodies that are read
 	active  atomic.Int32 // large bodies being written
+	opening atomic.Int32 // large sealed bodies being read
 	small   *appender
 	seals   *appender // of sealed small bodies
 	sealer  Sealer
@@ -344,49 +346,69 @@ func (w *Whole) Send(to io.Writer, offset, length int64, between func()) error {
 	return nil
 }
 
-// ahead is from how many bytes on a sealed body is opened ahead.
-const ahead = 1 << 20
+// ahead is from how many bytes on a sealed body is opened ahead, and window how many
+// stretches at most.
+const (
+	ahead  = 1 << 20
+	window = 4
+)
+
+// opened is a stretch of a sealed body, ready to be sent.
+type opened struct {
+	buf   *[]byte
+	plain []byte
+	err   error
+}
 
 func (w *Whole) sendSealed(to io.Writer, offset, length int64, between func()) error {
-	type stretch struct {
-		buf   *[]byte
-		plain []byte
-		err   error
+	read := func(at int64) opened {
+		o := opened{buf: w.v.stretch.Get().(*[]byte)}
+		o.plain, o.err = w.r.Read(*o.buf, at)
+		return o
 	}
-	read := func(at int64) stretch {
-		s := stretch{buf: w.v.stretch.Get().(*[]byte)}
-		s.plain, s.err = w.r.Read(*s.buf, at)
-		return s
+	// Others are opened beside while cores are likely to be free for it: never more
+	// stretches than that at once, whoever reads.
+	beside := length >= ahead && w.v.opening.Add(1) <= int32(runtime.GOMAXPROCS(0))
+	if length >= ahead {
+		defer w.v.opening.Add(-1)
 	}
-	next := func(at int64) func() stretch {
-		if length < ahead {
-			return func() stretch { return read(at) }
+	var coming []chan opened
+	defer func() {
+		for _, c := range coming {
+			w.v.stretch.Put((<-c).buf)
 		}
-		c := make(chan stretch, 1)
-		go func() { c <- read(at) }()
-		return func() stretch { return <-c }
-	}
-	for get := next(offset); length > 0; {
-		s := get()
-		if s.err != nil {
-			w.v.stretch.Put(s.buf)
-			return s.err
+	}()
+	end, at := offset+length, offset
+	next := func() {
+		c, from := make(chan opened, 1), at
+		coming = append(coming, c)
+		at = min(end, from-from%seal.ChunkSize+seal.Stretch)
+		if beside {
+			go func() { c <- read(from) }()
+		} else {
+			c <- read(from)
 		}
-		n := min(length, int64(len(s.plain)))
-		if offset, length = offset+n, length-n; length > 0 {
-			get = next(offset)
+	}
+	for offset < end {
+		for at < end && (len(coming) == 0 || beside && len(coming) < window) {
+			next()
+		}
+		o := <-coming[0]
+		coming = coming[1:]
+		if o.err != nil {
+			w.v.stretch.Put(o.buf)
+			return o.err
 		}
 		if between != nil {
 			between()
 		}
-		_, err := to.Write(s.plain[:n])
-		w.v.stretch.Put(s.buf)
+		n := min(end-offset, int64(len(o.plain)))
+		_, err := to.Write(o.plain[:n])
+		w.v.stretch.Put(o.buf)
 		if err != nil {
-			if length > 0 {
-				w.v.stretch.Put(get().buf)
-			}
 			return err
 		}
+		offset += n
 	}
 	return nil
 }

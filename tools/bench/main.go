@@ -47,7 +47,7 @@ const (
 func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
-	only := flag.String("only", "", "run only the parts named: large, small, list, versions, uploads, memory")
+	only := flag.String("only", "", "run only the parts named: large, small, list, versions, uploads, access, sealed, memory")
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -69,6 +69,7 @@ func serveStatic(dir string) error {
 
 type bench struct {
 	dir, wire, desk, static string
+	database                string
 	service                 *exec.Cmd
 	db                      *sql.DB
 	span                    time.Duration
@@ -106,7 +107,7 @@ func run(dir, only string, span time.Duration) error {
 	for _, part := range []struct {
 		name string
 		run  func() error
-	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads}, {"memory", b.memory}} {
+	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads}, {"access", b.access}, {"sealed", b.sealed}, {"memory", b.memory}} {
 		if only == "" || strings.Contains(only, part.name) {
 			if err := part.run(); err != nil {
 				return fmt.Errorf("%s: %w", part.name, err)
@@ -167,7 +168,8 @@ func (b *bench) start() (stop func(), err error) {
 		return nil, err
 	}
 	b.static = strings.TrimPrefix(b.static, "http://")
-	if b.db, err = sql.Open("pgx", "postgres://spindle@/postgres?host="+filepath.Join(b.dir, "data", "postgres", "run")+"&sslmode=disable"); err != nil {
+	b.database = "postgres://spindle@/postgres?host=" + filepath.Join(b.dir, "data", "postgres", "run") + "&sslmode=disable"
+	if b.db, err = sql.Open("pgx", b.database); err != nil {
 		return nil, err
 	}
 	b.db.SetMaxOpenConns(clients)

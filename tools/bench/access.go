@@ -1,0 +1,227 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/object"
+	"spindle/internal/gate"
+	"spindle/internal/wire/sign"
+)
+
+// grants is how many there are while decisions are measured.
+const grants = 10_000
+
+// access measures what deciding costs with many grants: the gate alone, as each
+// request asks it, against the time of a 4 KiB get; and gets by a key that reads
+// by a grant against gets by the owner's.
+func (b *bench) access() error {
+	ctx := context.Background()
+	if _, err := b.db.ExecContext(ctx, `insert into accounts (name) select 'tenant-' || i from generate_series(1, 100) i`); err != nil {
+		return err
+	}
+	for i := range 100 {
+		if st, err := b.request(http.MethodPut, fmt.Sprintf("/granted-%02d", i), nil, 0); err != nil || st != 200 {
+			return fmt.Errorf("creating a bucket: %d, %v", st, err)
+		}
+	}
+	body := make([]byte, small)
+	if st, err := b.request(http.MethodPut, "/granted-00/folder-07/object", bytes.NewReader(body), small); err != nil || st != 200 {
+		return fmt.Errorf("putting an object: %d, %v", st, err)
+	}
+	other, err := b.newKey(ctx, "tenant-7")
+	if err != nil {
+		return err
+	}
+	if _, err := b.db.ExecContext(ctx, `insert into grants (bucket, prefix, to_kind, to_name, rights, created_by)
+		select b.id, convert_to('folder-' || lpad((i % 50)::text, 2, '0') || '/', 'UTF8'), 1, 'tenant-' || i, 3, 'bench' from buckets b, generate_series(1, $1) i where b.name like 'granted-%'`, grants/100); err != nil {
+		return err
+	}
+	time.Sleep(1500 * time.Millisecond) // the service looks for changes each second
+	ours, theirs, err := b.pairOfGets(other)
+	if err != nil {
+		return err
+	}
+	r, err := b.turns(ours, theirs)
+	if err != nil {
+		return err
+	}
+	cat, err := catalog.Open(ctx, b.database)
+	if err != nil {
+		return err
+	}
+	defer cat.Close()
+	g := gate.New(cat, nil, func(context.Context, object.BucketName) (string, error) { return "bench", nil }, slog.New(slog.DiscardHandler))
+	defer g.Stop()
+	ask := gate.Ask{Subject: access.Subject{Kind: access.Key, Name: other.ID, Account: "tenant-7", Role: access.Reader}, Do: access.Read, Bucket: object.MustBucketName("granted-00"), Key: "folder-07/object"}
+	if err := g.May(ctx, ask); err != nil {
+		return err
+	}
+	const n = 200_000
+	start := time.Now()
+	var wg sync.WaitGroup
+	errs := make(chan error, 2)
+	for range 2 {
+		wg.Go(func() {
+			for range n {
+				if err := g.May(ctx, ask); err != nil {
+					errs <- err
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	select {
+	case err := <-errs:
+		return err
+	default:
+	}
+	each := time.Since(start) / (2 * n)
+	share := each.Seconds() * r[0] * 100
+	b.row(fmt.Sprintf("decide, %d grants", grants), each.String(), fmt.Sprintf("%.2f %% of a 4 KiB get (%.0f/s)", share, r[0]), "2 %")
+	b.row("get 4 KiB by a grant", fmt.Sprintf("%.0f/s", r[1]), fmt.Sprintf("%.2f of the owner's gets", r[1]/r[0]), "")
+	return nil
+}
+
+func (b *bench) pairOfGets(other sign.Credential) (ours, theirs func(worker, i int) error, err error) {
+	prepare := func(key sign.Credential) (func(worker, i int) error, error) {
+		cs, err := b.conns(b.wire, true)
+		if err != nil {
+			return nil, err
+		}
+		r, err := http.NewRequest(http.MethodGet, "http://"+b.wire+"/granted-00/folder-07/object", nil)
+		if err != nil {
+			return nil, err
+		}
+		sign.Sign(r, key, "fenn", sign.Unsigned, time.Now())
+		var head bytes.Buffer
+		fmt.Fprintf(&head, "GET %s HTTP/1.1\r\nHost: %s\r\n", r.URL.Path, b.wire)
+		for k, v := range r.Header {
+			fmt.Fprintf(&head, "%s: %s\r\n", k, v[0])
+		}
+		head.WriteString("\r\n")
+		return func(w, _ int) error {
+			st, n, err := cs[w].send(head.Bytes(), nil, 0)
+			if err == nil && (st != 200 || n != small) {
+				err = fmt.Errorf("status %d, %d bytes", st, n)
+			}
+			return err
+		}, nil
+	}
+	if ours, err = prepare(cred); err != nil {
+		return nil, nil, err
+	}
+	theirs, err = prepare(other)
+	return ours, theirs, err
+}
+
+// newKey makes a key of an account at the desk.
+func (b *bench) newKey(ctx context.Context, account string) (sign.Credential, error) {
+	in, err := json.Marshal(map[string]string{"name": "bench", "account": account})
+	if err != nil {
+		return sign.Credential{}, err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+b.desk+"/api/v1/keys", bytes.NewReader(in))
+	if err != nil {
+		return sign.Credential{}, err
+	}
+	r.Header.Set("Content-Type", "application/json")
+	sign.Sign(r, cred, "desk", sign.Unsigned, time.Now())
+	resp, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return sign.Credential{}, err
+	}
+	defer resp.Body.Close()
+	var out struct {
+		Key    struct{ ID string }
+		Secret string
+	}
+	if resp.StatusCode != http.StatusCreated {
+		text, _ := io.ReadAll(resp.Body)
+		return sign.Credential{}, fmt.Errorf("making a key: %d %s", resp.StatusCode, text)
+	}
+	err = json.NewDecoder(resp.Body).Decode(&out)
+	return sign.Credential{ID: out.Key.ID, Secret: out.Secret}, err
+}
+
+// sealed measures bodies that are encrypted at rest against plain ones.
+func (b *bench) sealed() error {
+	src := filepath.Join(b.dir, "static", "sealed")
+	f, err := os.Create(src)
+	if err != nil {
+		return err
+	}
+	block := make([]byte, 1<<20)
+	for i := range gib / len(block) {
+		for j := 0; j < len(block); j += 512 {
+			block[j] = byte(i + j)
+		}
+		if _, err := f.Write(block); err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	rule := []byte(`<ServerSideEncryptionConfiguration><Rule><ApplyServerSideEncryptionByDefault><SSEAlgorithm>AES256</SSEAlgorithm></ApplyServerSideEncryptionByDefault></Rule></ServerSideEncryptionConfiguration>`)
+	for _, x := range []struct {
+		path string
+		body []byte
+	}{{"/sealed", nil}, {"/sealed?encryption=", rule}} {
+		if st, err := b.request(http.MethodPut, x.path, bytes.NewReader(x.body), int64(len(x.body))); err != nil || st != 200 {
+			return fmt.Errorf("%s: %d, %v", x.path, st, err)
+		}
+	}
+	put := func(path string) func() error {
+		return func() error {
+			in, err := os.Open(src)
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			st, err := b.request(http.MethodPut, path, in, gib)
+			if err == nil && st != 200 {
+				err = fmt.Errorf("status %d", st)
+			}
+			return err
+		}
+	}
+	get := func(path string) func() error {
+		return func() error {
+			c, err := dial(b.wire, true)
+			if err != nil {
+				return err
+			}
+			defer c.c.Close()
+			st, n, err := c.do(http.MethodGet, path, nil, 0)
+			if err == nil && (st != 200 || n != gib) {
+				err = fmt.Errorf("status %d, %d bytes", st, n)
+			}
+			return err
+		}
+	}
+	for _, x := range []struct {
+		what string
+		f    func(string) func() error
+	}{{"put 1 GiB, sealed", put}, {"get 1 GiB, sealed", get}} {
+		t, err := timed(x.f("/bench/plain"), x.f("/sealed/large"))
+		if err != nil {
+			return err
+		}
+		b.row(x.what, rate(gib, t[1]), fmt.Sprintf("%.2f of plain (%s)", t[0].Seconds()/t[1].Seconds(), rate(gib, t[0])), "0.6")
+	}
+	return os.Remove(src)
+}
