@@ -171,7 +171,11 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var id int64
 		var left *int // how many buckets the account may still have
-		err := tx.GetContext(ctx, &left, `select buckets - (select count(*) from buckets b where b.account = accounts.id and b.removed is null)::int from accounts where name = $1 for update`, b.Account)
+		// First the lock, then the count: one statement would count what it saw before it waited.
+		err := tx.GetContext(ctx, &id, `select id from accounts where name = $1 for update`, b.Account)
+		if err == nil {
+			err = tx.GetContext(ctx, &left, `select buckets - (select count(*) from buckets b where b.account = accounts.id and b.removed is null)::int from accounts where id = $1`, id)
+		}
 		if errors.Is(err, sql.ErrNoRows) {
 			return noAccount(b.Account)
 		}

@@ -59,15 +59,37 @@ type TrailEntry struct {
 const putTrail = `insert into trail (at, kind, account, who, source, subject, times, detail) values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb)`
 
 func trail(ctx context.Context, tx *sqlx.Tx, by Author, kind, account, subject string, detail map[string]any) error {
-	if detail == nil {
-		detail = map[string]any{}
+	return putEntry(ctx, tx, TrailEntry{At: by.At, Kind: kind, Account: account, Who: by.Who, Source: by.Source, Subject: subject, Detail: detail})
+}
+
+func putEntry(ctx context.Context, tx *sqlx.Tx, e TrailEntry) error {
+	d, err := json.Marshal(plainDetail(e.Detail))
+	if err == nil {
+		_, err = tx.ExecContext(ctx, putTrail, e.At.UTC(), e.Kind, e.Account, plainText(e.Who), e.Source, plainText(e.Subject), max(1, e.Times), string(d))
 	}
-	d, err := json.Marshal(detail)
-	if err != nil {
-		return err
-	}
-	_, err = tx.ExecContext(ctx, putTrail, by.At, kind, account, by.Who, by.Source, plainText(subject), 1, string(d))
 	return err
+}
+
+// plainDetail is plainText for all texts of a detail.
+func plainDetail(d map[string]any) map[string]any {
+	out := map[string]any{}
+	for k, v := range d {
+		switch v := v.(type) {
+		case string:
+			out[k] = plainText(v)
+		case []string:
+			var list []string
+			for _, s := range v {
+				list = append(list, plainText(s))
+			}
+			out[k] = list
+		case map[string]any:
+			out[k] = plainDetail(v)
+		default:
+			out[k] = v
+		}
+	}
+	return out
 }
 
 // plainText makes text of any bytes that PostgreSQL can keep.
@@ -79,14 +101,7 @@ func plainText(s string) string {
 func (c *Catalog) PutTrail(ctx context.Context, entries ...TrailEntry) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		for _, e := range entries {
-			if e.Detail == nil {
-				e.Detail = map[string]any{}
-			}
-			d, err := json.Marshal(e.Detail)
-			if err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, putTrail, e.At.UTC(), e.Kind, e.Account, plainText(e.Who), e.Source, plainText(e.Subject), max(1, e.Times), plainText(string(d))); err != nil {
+			if err := putEntry(ctx, tx, e); err != nil {
 				return err
 			}
 		}
