@@ -2,11 +2,17 @@ package cli_test
 
 import (
 	"encoding/json"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
+	"spindle/internal/catalog"
+	"spindle/internal/cli"
+	"spindle/internal/core/access"
 	"spindle/internal/harness"
 	"spindle/internal/service"
+	"spindle/internal/wire/sign"
 )
 
 // TestAccessFromTheCommandLine makes, looks at, changes and takes away all that
@@ -136,5 +142,82 @@ func TestALostPassword(t *testing.T) {
 	}
 	if code, _, errs := runEnv(t, map[string]string{}, "", false, "access", "person", "reset", "X", "--data", t.TempDir()); code != 4 || !strings.Contains(errs, "no data directory") {
 		t.Errorf("a directory of something else: %d %s", code, errs)
+	}
+}
+
+// TestEachRoleOnTheCommandLine makes the same commands as several keys: what one
+// may not is refused with exit code 3, says why, and changes nothing.
+func TestEachRoleOnTheCommandLine(t *testing.T) {
+	s := harness.Service(t, nil)
+	if code, _, errs := run(t, s, "", "bucket", "create", "plates"); code != 0 {
+		t.Fatal(errs)
+	}
+	s.Do("PUT", "/plates/2025/a.txt", nil, "content", true)
+	s.Do("PUT", "/plates/2026/b.txt", nil, "content", true)
+	who := map[string]sign.Credential{
+		"reader":   s.NewKey("herbarium", "reader", access.Reader, nil),
+		"writer":   s.NewKey("herbarium", "writer", access.Writer, nil),
+		"limited":  s.NewKey("herbarium", "limited", access.Reader, func(k *catalog.AccessKey) { k.Limits = catalog.Limits{{Bucket: "plates", Prefix: "2025/"}} }),
+		"stranger": s.NewKey("seed-lab", "stranger", access.Administrator, nil),
+		"guest":    s.NewKey("guest-curators", "guest", access.Writer, nil),
+	}
+	s.Grant("plates", "2025/", "account:guest-curators", "read from")
+	file := filepath.Join(t.TempDir(), "f.txt")
+	write(t, file, []byte("f"))
+	for _, c := range []struct {
+		args string
+		may  string // by name, with spaces
+	}{
+		{"bucket list", "reader writer limited stranger guest"},
+		{"bucket show plates", "reader writer limited guest"},
+		{"object list plates/", "reader writer"},
+		{"object list plates/2025/", "reader writer limited guest"},
+		{"object show plates/2025/a.txt", "reader writer limited guest"},
+		{"object show plates/2026/b.txt", "reader writer"},
+		{"object get plates/2025/a.txt -", "reader writer limited guest"},
+		{"object history plates/2025/a.txt", "reader writer limited guest"},
+		{"object put " + file + " plates/2025/", "writer"},
+		{"object annotate plates/2025/a.txt --tag a=b", "writer"},
+		{"object copy plates/2025/a.txt plates/2025/c.txt", "writer"},
+		{"object rename plates/2025/c.txt plates/2025/d.txt", "writer"},
+		{"object remove plates/2025/d.txt --yes", "writer"},
+		{"object remove plates/2026/ --rehearse", "writer"},
+		{"journal list", "reader writer stranger guest"},
+		{"journal list plates", "reader writer"},
+		{"journal list plates/2025/", "reader writer limited guest"},
+		{"upload list", "reader writer stranger guest"},
+		{"bucket change plates --quota 1GiB", ""},
+		{"bucket empty plates --rehearse", "writer"},
+		{"bucket remove plates --yes", ""},
+		{"bucket convert plates --rehearse", ""},
+		{"access key list", "stranger"},
+		{"access person list", "stranger"},
+		{"access trail", "stranger"},
+		{"access matrix", "stranger"},
+		{"access grant list", "stranger"},
+		{"access grant create plates --to anyone --for read-from", ""},
+		{"access account list", "reader writer limited stranger guest"},
+		{"access account create x", ""},
+		{"access master-key show", ""},
+		{"access master-key rotate", ""},
+		{"access explain --do read plates/2025/a.txt", "reader writer limited stranger guest"},
+		{"access session list", "reader writer limited stranger guest"},
+	} {
+		for _, name := range []string{"writer", "reader", "limited", "stranger", "guest"} {
+			env := map[string]string{"HOME": t.TempDir(), "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": who[name].ID, "SPINDLE_SECRET": who[name].Secret}
+			code, out, errs := runEnv(t, env, "", false, strings.Fields(c.args)...)
+			may := slices.Contains(strings.Fields(c.may), name)
+			switch {
+			case may && code != 0:
+				t.Errorf("%s as %s: exit %d\n%s%s", c.args, name, code, out, errs)
+			case !may && code != cli.ExitRefused && !(code == cli.ExitFailed && strings.Contains(errs, "access: ")):
+				t.Errorf("%s as %s, who may not: exit %d\n%s%s", c.args, name, code, out, errs)
+			case !may && !strings.Contains(errs, "to mend it"):
+				t.Errorf("%s as %s says nothing of what would change it:\n%s", c.args, name, errs)
+			}
+		}
+	}
+	if _, out, _ := run(t, s, "", "object", "list", "plates", "--flat"); !strings.Contains(out, "2026/b.txt") || !strings.Contains(out, "2025/f.txt") {
+		t.Errorf("afterwards the bucket holds:\n%s", out)
 	}
 }

@@ -378,3 +378,66 @@ func TestLinksAndRates(t *testing.T) {
 		t.Error("30 requests at once by a key that may make 5 a second all went through")
 	}
 }
+
+// TestAnAccountOverItsQuota refuses whatever would add bytes to any of its
+// buckets, and still reads and removes.
+func TestAnAccountOverItsQuota(t *testing.T) {
+	s := harness.Service(t, nil)
+	key := s.NewKey("seed-lab", "mill-writer", access.Administrator, nil)
+	quota, two := int64(100_000), 2
+	a, err := s.Store.Catalog.Account(t.Context(), "seed-lab")
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.Quota, a.MaxBuckets = &quota, &two
+	if err := s.Store.Catalog.ChangeAccount(t.Context(), *a, catalog.Author{At: time.Now(), Who: "the test"}); err != nil {
+		t.Fatal(err)
+	}
+	do := func(method, path string, header map[string]string, body string) (int, string) {
+		t.Helper()
+		st, _, b := s.As(key, method, path, header, body)
+		return st, b
+	}
+	for path, status := range map[string]int{"/trials": 200, "/trays": 200} {
+		if st, b := do("PUT", path, nil, ""); st != status {
+			t.Fatalf("%s: %d %s", path, st, b)
+		}
+	}
+	if st, b := do("PUT", "/third", nil, ""); st == 200 || !strings.Contains(b, "as many buckets as it may") {
+		t.Errorf("a bucket too many: %d %s", st, b)
+	}
+	if st, b := do("PUT", "/trials/large", nil, strings.Repeat("x", 150_000)); st != 403 || !strings.Contains(b, "QuotaExceeded") {
+		t.Errorf("larger than the quota: %d %s", st, b)
+	}
+	if st, b := do("PUT", "/trials/most", nil, strings.Repeat("x", 95_000)); st != 200 {
+		t.Fatalf("%d %s", st, b)
+	}
+	refused := func(what string, ask func() (int, string)) {
+		t.Helper()
+		st, b := 0, ""
+		for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+			if st, b = ask(); st == 403 && strings.Contains(b, "QuotaExceeded") {
+				return
+			}
+		}
+		t.Errorf("%s: %d %s", what, st, b)
+	}
+	refused("a put into another of its buckets", func() (int, string) { return do("PUT", "/trays/more", nil, strings.Repeat("y", 9_000)) })
+	refused("a copy", func() (int, string) {
+		return do("PUT", "/trays/copy", map[string]string{"x-amz-copy-source": "/trials/most"}, "")
+	})
+	if st, b := do("GET", "/trials/most", nil, ""); st != 200 || len(b) != 95_000 {
+		t.Errorf("reading while over: %d", st)
+	}
+	if st, b := do("DELETE", "/trials/most", nil, ""); st != 204 {
+		t.Errorf("removing while over: %d %s", st, b)
+	}
+	var st int
+	var b string
+	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+		if st, b = do("PUT", "/trays/more", nil, strings.Repeat("y", 9_000)); st == 200 {
+			return
+		}
+	}
+	t.Errorf("when there is room again: %d %s", st, b)
+}

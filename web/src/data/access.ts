@@ -10,8 +10,8 @@ const page = <T, P extends string | number>(key: unknown[], first: P, read: (fro
   placeholderData: <D>(d: D) => d,
 });
 
-export const useKeys = (account: string) =>
-  useInfiniteQuery(page(['keys', account], '', (after: string) => ask(api.GET('/api/v1/keys', { params: { query: { account, after, limit: 200 } } }))));
+export const useKeys = (account: string, enabled = true) =>
+  useInfiniteQuery({ ...page(['keys', account], '', (after: string) => ask(api.GET('/api/v1/keys', { params: { query: { account, after, limit: 200 } } }))), enabled });
 
 export const useGrants = (bucket: string) =>
   useInfiniteQuery(page(['grants', bucket], 0, (after: number) => ask(api.GET('/api/v1/grants', { params: { query: { bucket, after, limit: 200 } } }))));

@@ -1,7 +1,9 @@
-import { type Schemas, api, ask, bodyAddress } from '../../api/client';
-import { useCopy } from '../../parts/Bits';
+import { useState } from 'react';
+
+import { type Schemas, bodyAddress } from '../../api/client';
 import { icons } from '../../parts/Marks';
 import { size, things } from '../../parts/format';
+import { LinkDialog } from '../object/LinkDialog';
 
 interface Props {
   bucket: string;
@@ -13,7 +15,6 @@ interface Props {
 
 /** What is chosen, and what can be done with it. */
 export function Selection({ bucket, pages, chosen, onClear, onRemove }: Props) {
-  const copy = useCopy();
   const objects = pages.flatMap((p) => p.objects).filter((o) => chosen.has('k' + o.key));
   const prefixes = chosen.size - objects.length;
   const bytes = objects.reduce((n, o) => n + o.size, 0);
@@ -26,10 +27,7 @@ export function Selection({ bucket, pages, chosen, onClear, onRemove }: Props) {
         a.click();
       }, i * 300),
     );
-  const link = async () => {
-    const l = await ask(api.POST('/api/v1/buckets/{bucket}/link', { params: { path: { bucket } }, body: { key: objects[0]!.key, seconds: 3600 } }));
-    await copy(l.url, 'Link for 1 hour');
-  };
+  const [linking, setLinking] = useState(false);
   return (
     <div className="row" style={{ background: 'var(--woad-wash)', height: 36, padding: '0 6px 0 10px', marginBottom: 2, borderLeft: '3px solid var(--woad)' }}>
       <b className="strong">{chosen.size} selected</b>
@@ -41,8 +39,8 @@ export function Selection({ bucket, pages, chosen, onClear, onRemove }: Props) {
           </button>
         ) : null}
         {objects.length === 1 && prefixes === 0 ? (
-          <button type="button" className="btn low" onClick={() => void link()}>
-            {icons.copy} Copy link
+          <button type="button" className="btn low" onClick={() => setLinking(true)}>
+            {icons.copy} Link
           </button>
         ) : null}
         <button type="button" className="btn low harm" onClick={onRemove}>
@@ -52,6 +50,7 @@ export function Selection({ bucket, pages, chosen, onClear, onRemove }: Props) {
           Clear
         </button>
       </span>
+      {linking ? <LinkDialog bucket={bucket} name={objects[0]?.key ?? ''} onClose={() => setLinking(false)} /> : null}
     </div>
   );
 }

@@ -2,15 +2,16 @@ import { useEffect, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 
 import { Problem, type Schemas, api, ask, bodyAddress } from '../../api/client';
-import { useChange, useHistory, useObject } from '../../data/queries';
-import { Complaint, CopyMark, Section, Size, Trouble, When, useCopy } from '../../parts/Bits';
+import { useBucket, useChange, useHistory, useObject } from '../../data/queries';
+import { Complaint, CopyMark, Section, Size, Trouble, When } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
 import { RemoveDialog } from '../../parts/RemoveDialog';
-import { Shape, icons } from '../../parts/Marks';
+import { Shape, State, icons } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
 import { ago, bucketPage, count, exact, middle, objectPage, size, things, visible } from '../../parts/format';
 import { Compare } from './Compare';
 import { Fields } from './Fields';
+import { LinkDialog } from './LinkDialog';
 import { MoveDialog } from './MoveDialog';
 import { Strand } from './Strand';
 import { type Chapter, type Version } from './history';
@@ -22,9 +23,10 @@ export default function ObjectPage() {
   const version = query.get('version') ?? '';
   const other = query.get('with') ?? '';
   const navigate = useNavigate();
-  const copy = useCopy();
+  const b = useBucket(bucket);
+  const open = b.data?.shared?.some((s) => s.to === 'anyone' && key.startsWith(s.prefix ?? ''));
   const toast = useToast();
-  const [asking, setAsking] = useState<'remove' | 'version' | 'copy' | 'rename' | null>(null);
+  const [asking, setAsking] = useState<'remove' | 'version' | 'copy' | 'rename' | 'link' | null>(null);
   const history = useHistory(bucket, key);
   const chapter = history.data?.[0];
   const versions = chapter?.versions ?? [];
@@ -49,10 +51,6 @@ export default function ObjectPage() {
       if (name === 'version') q.delete('with');
       return q;
     }, { replace: true });
-  const link = async () => {
-    const l = await ask(api.POST('/api/v1/buckets/{bucket}/link', { params: { path: { bucket } }, body: { key, seconds: 3600 } }));
-    await copy(l.url, 'Link for 1 hour');
-  };
   const shown = versions.find((v) => v.version === (version || latest?.version));
   const past = (version !== '' && shown !== undefined && !shown.latest) || !!latest?.marker;
   const read = o.data?.version === 'null' ? 'null' : (o.data?.version ?? '');
@@ -76,7 +74,10 @@ export default function ObjectPage() {
         ))}
       </nav>
       <div className="pagehead">
-        <h1 className="exact wrap-any">{visible(key.slice(folder.length)) || '(empty name)'}</h1>
+        <div>
+          <h1 className="exact wrap-any">{visible(key.slice(folder.length)) || '(empty name)'}</h1>
+          {open ? <State kind="warn">anyone may read it, without a key</State> : null}
+        </div>
         <div className="row">
           {here ? (
             <>
@@ -93,8 +94,8 @@ export default function ObjectPage() {
               <button type="button" className="btn" onClick={() => setAsking('rename')}>
                 Rename
               </button>
-              <button type="button" className="btn" onClick={() => void link()}>
-                {icons.copy} Link for 1 hour
+              <button type="button" className="btn" onClick={() => setAsking('link')}>
+                {icons.copy} Link
               </button>
               <button type="button" className="btn harm" onClick={() => setAsking('remove')}>
                 Remove
@@ -130,6 +131,7 @@ export default function ObjectPage() {
           <Digests o={o.data} bucket={bucket} />
         </div>
       ) : null}
+      {asking === 'link' ? <LinkDialog bucket={bucket} name={key} onClose={() => setAsking(null)} /> : null}
       {asking === 'remove' ? <RemoveDialog what={{ bucket, keys: [key], prefixes: [] }} onClose={() => setAsking(null)} onDone={() => { setAsking(null); if (!versions.length || latest?.version === 'null') void navigate(bucketPage(bucket, folder)); }} /> : null}
       {asking === 'copy' || asking === 'rename' ? <MoveDialog bucket={bucket} objectKey={key} version={past ? read : ''} move={asking === 'rename'} onClose={() => setAsking(null)} /> : null}
       {asking === 'version' && shown ? (
