@@ -188,7 +188,6 @@ func TestEachRoleOnTheCommandLine(t *testing.T) {
 		{"upload list", "reader writer stranger guest"},
 		{"bucket change plates --quota 1GiB", ""},
 		{"bucket empty plates --rehearse", "writer"},
-		{"bucket remove plates --yes", ""},
 		{"bucket convert plates --rehearse", ""},
 		{"access key list", "stranger"},
 		{"access person list", "stranger"},

@@ -6,6 +6,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"spindle/internal/core/access"
 	"spindle/internal/harness"
 )
 
@@ -77,4 +78,63 @@ func TestAccessInTheConsole(t *testing.T) {
 	if err != nil || strings.Contains(text, "Audit trail") || strings.Contains(text, "Make a key") {
 		t.Errorf("a reader is offered what only administrators may do (%v): %s", err, text)
 	}
+}
+
+// TestPagesByRole opens the pages as somebody who sees a part of a bucket only, and
+// as an owner who encrypts one and converts it.
+func TestPagesByRole(t *testing.T) {
+	s := harness.Service(t, nil)
+	owner := newPerson(t, s)
+	owner.signIn()
+	for _, b := range []string{"plates", "loans"} {
+		if st, e := owner.ask("POST", "/api/v1/buckets", map[string]any{"name": b}); st != 201 {
+			t.Fatal(e)
+		}
+	}
+	s.Do("PUT", "/plates/2025/a.txt", nil, "content", true)
+	s.Do("PUT", "/plates/2026/b.txt", nil, "content", true)
+	key := s.NewKey("guest-curators", "press-room", access.Reader, nil)
+	s.Grant("plates", "2025/", "account:guest-curators", "read from")
+	s.Grant("plates", "2025/", "anyone", "read from")
+	tab, stop, err := harness.Chromium(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	walk := func(what string, steps ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		if err := harness.Steps(tab, steps...); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+	}
+	missing := func(what string, texts ...string) {
+		t.Helper()
+		page, err := chromedp.Run(tab, chromedp.Evaluate[string]("document.querySelector('main').innerText"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, text := range texts {
+			if strings.Contains(page, text) {
+				t.Errorf("%s offers %q:\n%s", what, text, page)
+			}
+		}
+	}
+	walk("open", chromedp.Navigate(s.DeskURL))
+	walk("sign in", append(harness.SignIn("key", key.ID, key.Secret), harness.Appears("Nothing is stored yet"))...) // the account itself has nothing
+	walk("the buckets", chromedp.Navigate(s.DeskURL+"/buckets"), harness.Appears("in part"))
+	missing("the list of buckets", "Create a bucket", "loans")
+	walk("the part", harness.Button("plates"), harness.Appears("Open to you"), harness.Appears("a.txt"))
+	missing("the bucket", "Settings", "Usage", "2026")
+	walk("an object", harness.Button("a.txt"), harness.Appears("anyone may read it"), harness.Appears("CRC-64/NVME"))
+	walk("a place that is closed", chromedp.Navigate(s.DeskURL+"/buckets/plates?prefix=2026%2F"), harness.Appears("only, not plates/2026/"))
+	walk("access", chromedp.Navigate(s.DeskURL+"/access"), harness.Appears("reader in guest-curators"), harness.Appears("Accounts"))
+	missing("access", "Audit trail", "Grants")
+	walk("sign out", harness.Button("Sign out"), harness.Appears("Sign in to Spindle"))
+
+	walk("sign in as the owner", append(harness.SignIn("key", harness.Key, harness.Secret), harness.Appears("Sign out"))...)
+	walk("encrypt", chromedp.Navigate(s.DeskURL+"/buckets/plates/settings"), harness.Appears("Encryption at rest"), chromedp.Click(chromedp.CSS("button[role=switch]")), harness.Appears("new content is kept encrypted"))
+	walk("what is stored otherwise", harness.Button("See what is stored otherwise"), harness.Appears("2 objects with all versions would be written anew"))
+	walk("convert", harness.Button("anew, 14 B"), harness.Appears("The conversion is under way"), harness.Appears("Converting, completed"))
+	walk("it is so", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=2025%2Fa.txt"), harness.Appears("encrypted"))
+	walk("a link", harness.Button("Link"), harness.Appears("Signed by"), harness.Button("Make and copy it"))
 }

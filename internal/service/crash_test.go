@@ -244,6 +244,9 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 	if err := p.client().SetVersioning(t.Context(), "kept", true); err != nil {
 		t.Fatal(err)
 	}
+	if err := p.client().Seal(t.Context(), "kept"); err != nil { // its bodies are encrypted at rest
+		t.Fatal(err)
+	}
 	const workers = 8
 	var seq, acks atomic.Int64
 	ledgers := make([]map[string]*entry, workers)

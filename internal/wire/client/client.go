@@ -381,6 +381,13 @@ func (c *Client) SetVersioning(ctx context.Context, bucket string, on bool) erro
 	return err
 }
 
+// Seal makes encryption at rest a bucket's default.
+func (c *Client) Seal(ctx context.Context, bucket string) error {
+	_, err := c.document(ctx, http.MethodPut, bucket, "", url.Values{"encryption": {""}}, nil,
+		"<ServerSideEncryptionConfiguration><Rule><ApplyServerSideEncryptionByDefault><SSEAlgorithm>AES256</SSEAlgorithm></ApplyServerSideEncryptionByDefault></Rule></ServerSideEncryptionConfiguration>", nil)
+	return err
+}
+
 func (c *Client) plain(ctx context.Context, method, bucket, key string) error {
 	r, err := c.request(ctx, method, bucket, key, nil, nil)
 	if err != nil {
