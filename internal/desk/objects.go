@@ -50,6 +50,7 @@ type ObjectInfo struct {
 	Arrived       string            `json:"arrived" doc:"Whole, or in how many parts"`
 	Kept          string            `json:"kept" doc:"How the bytes lie on the volume"`
 	Sealed        bool              `json:"sealed" doc:"The bytes are encrypted at rest"`
+	Rights        []string          `json:"rights,omitempty" doc:"What who asks may do with the object, when it is shown: list, read, write, remove, settings"`
 }
 
 // DigestInfo is a digest of the whole content.
@@ -116,6 +117,7 @@ type ObjectPage struct {
 	Objects  []ListedObject           `json:"objects"`
 	Prefixes []string                 `json:"prefixes" doc:"What the delimiter folds"`
 	Usage    map[string]catalog.Usage `json:"usage,omitempty" doc:"Beneath each of the prefixes, as of the roll-up a second ago"`
+	Rights   []string                 `json:"rights" doc:"What who asks may do beneath the prefix: list, read, write, remove, settings"`
 	Next     string                   `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end. As of a moment a page can be empty and have a next"`
 }
 
@@ -134,6 +136,9 @@ func (d *Desk) objectCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
+			if page.Rights, err = d.reach(ctx, in.Bucket, in.Prefix); err != nil {
+				return nil, d.problem(err)
+			}
 			return &struct{ Body ObjectPage }{*page}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "show-object", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/object", Summary: "Show an object", Tags: []string{"objects"}},
@@ -142,7 +147,11 @@ func (d *Desk) objectCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &struct{ Body ObjectInfo }{d.objectInfo(ctx, v)}, nil
+			info := d.objectInfo(ctx, v)
+			if info.Rights, err = d.reach(ctx, in.Bucket, in.Key); err != nil {
+				return nil, d.problem(err)
+			}
+			return &struct{ Body ObjectInfo }{info}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "copy-object", Method: http.MethodPost, Path: "/api/v1/buckets/{bucket}/copy", Summary: "Copy or rename an object into this bucket", Tags: []string{"objects"}},
 		func(ctx context.Context, in *struct {

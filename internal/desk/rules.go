@@ -318,3 +318,20 @@ func (d *Desk) sharing(ctx context.Context, b *catalog.Bucket) ([]string, []Shar
 	}
 	return names, shared, nil
 }
+
+// reach gives what who asks may do with a key, or beneath a prefix.
+func (d *Desk) reach(ctx context.Context, bucket, key string) ([]string, error) {
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return nil, err
+	}
+	owner, err := d.store.Owner(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	book, err := d.gate.Book(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return orNone(access.Reach(who(ctx).subject, access.Target{Bucket: bucket, Owner: owner, Key: key}, book, time.Now())), nil
+}

@@ -16,7 +16,7 @@ import { Tree } from './Tree';
 import { filesOf } from './drop';
 
 /** Browsing a bucket: prefixes as folders or flat, with search, choice, upload by drop. */
-export function Browse({ bucket }: { bucket: string }) {
+export function Browse({ bucket, places }: { bucket: string; places?: string[] }) {
   const [query, setQuery] = useSearchParams();
   const typed = query.get('prefix') ?? '';
   const flat = query.get('flat') === '1';
@@ -26,6 +26,8 @@ export function Browse({ bucket }: { bucket: string }) {
   const search = typed.slice(folder.length);
   const listing = useListing(bucket, typed, flat, asOf);
   const uploads = useUploads();
+  const rights = listing.data?.pages[0]?.rights ?? [];
+  const writes = rights.includes('write') && !asOf;
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const [removing, setRemoving] = useState(false);
   const [restoring, setRestoring] = useState(false);
@@ -59,7 +61,7 @@ export function Browse({ bucket }: { bucket: string }) {
   const drop = async (e: DragEvent) => {
     e.preventDefault();
     setOver(false);
-    if (asOf) return;
+    if (!writes) return;
     uploads.add(bucket, folder, await filesOf(e.dataTransfer));
   };
   const removal = { bucket, keys: [...chosen].filter((c) => c.startsWith('k')).map((c) => c.slice(1)), prefixes: [...chosen].filter((c) => c.startsWith('p')).map((c) => c.slice(1)) };
@@ -71,7 +73,7 @@ export function Browse({ bucket }: { bucket: string }) {
           uploads.add(bucket, folder, [...(e.target.files ?? [])].map((file) => ({ name: file.name, file })));
           e.target.value = '';
         }} />
-        <button type="button" className="btn main" disabled={!!asOf} onClick={() => picker.current?.click()}>
+        <button type="button" className="btn main" disabled={!writes} title={writes || asOf ? undefined : 'Writing here is not open to you'} onClick={() => picker.current?.click()}>
           {icons.up} Upload
         </button>
       </Actions>
@@ -79,10 +81,10 @@ export function Browse({ bucket }: { bucket: string }) {
         <div className="small faint" style={{ lineHeight: '26px', borderBottom: '1px solid var(--ink-3)', marginBottom: 3 }}>
           Prefixes
         </div>
-        <Tree bucket={bucket} at={folder} asOf={asOf} />
+        <Tree bucket={bucket} at={folder} asOf={asOf} places={places} />
       </aside>
       <section className={`droppable ${over ? 'over' : ''}`} data-drop={`Put into ${bucket}/${folder}`}
-        onDragOver={(e) => { e.preventDefault(); setOver(!asOf); }} onDragLeave={(e) => e.currentTarget === e.target && setOver(false)} onDrop={(e) => void drop(e)}>
+        onDragOver={(e) => { e.preventDefault(); setOver(writes); }} onDragLeave={(e) => e.currentTarget === e.target && setOver(false)} onDrop={(e) => void drop(e)}>
         <div className="row" style={{ height: 30, marginBottom: 9 }}>
           <Crumbs bucket={bucket} folder={folder} asOf={asOf} />
           <span className="field mono grow" style={{ marginLeft: 6, maxWidth: 230 }}>
@@ -101,7 +103,7 @@ export function Browse({ bucket }: { bucket: string }) {
             <span className="grow">
               <b className="strong">This is the past.</b> {bucket}/{visible(folder)} as it stood on {longDate(new Date(asOf))}.
             </span>
-            <button type="button" className="btn low" onClick={() => setRestoring(true)}>
+            <button type="button" className="btn low" disabled={!rights.includes('write') || !rights.includes('remove')} onClick={() => setRestoring(true)}>
               Restore {folder ? 'this prefix' : 'the bucket'} to this moment
             </button>
             <button type="button" className="btn low" onClick={() => setAsOf('')}>
@@ -110,9 +112,9 @@ export function Browse({ bucket }: { bucket: string }) {
           </div>
         ) : null}
         {listing.error ? <Trouble error={listing.error} /> : null}
-        {chosen.size && !asOf ? <Selection bucket={bucket} pages={listing.data?.pages ?? []} chosen={chosen} onClear={() => setChosen(new Set())} onRemove={() => setRemoving(true)} /> : null}
+        {chosen.size && !asOf ? <Selection bucket={bucket} pages={listing.data?.pages ?? []} chosen={chosen} onClear={() => setChosen(new Set())} onRemove={rights.includes('remove') ? () => setRemoving(true) : undefined} /> : null}
         {listing.data ? (
-          <Rows bucket={bucket} folder={flat ? '' : folder} listing={listing} chosen={chosen} onChoose={setChosen} onRemove={() => !asOf && setRemoving(true)} search={search} asOf={asOf} />
+          <Rows bucket={bucket} folder={flat ? '' : folder} listing={listing} chosen={chosen} onChoose={setChosen} onRemove={() => !asOf && rights.includes('remove') && setRemoving(true)} search={search} asOf={asOf} />
         ) : null}
       </section>
       {removing ? <RemoveDialog what={removal} onClose={() => setRemoving(false)} onDone={() => { setRemoving(false); setChosen(new Set()); }} /> : null}

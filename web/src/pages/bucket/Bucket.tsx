@@ -61,7 +61,7 @@ export default function BucketPage() {
           </Link>
         ))}
       </nav>
-      {section === '' ? <Browse bucket={bucket} /> : section === 'usage' ? <Usage b={b.data} /> : <Settings key={bucket} b={b.data} />}
+      {section === '' ? <Browse bucket={bucket} places={b.data.partly ? (b.data.places ?? []) : undefined} /> : section === 'usage' ? <Usage b={b.data} /> : <Settings key={bucket} b={b.data} />}
     </>
   );
 }

@@ -10,7 +10,7 @@ interface Props {
   pages: Schemas['ObjectPage'][];
   chosen: ReadonlySet<string>;
   onClear: () => void;
-  onRemove: () => void;
+  onRemove?: () => void; // absent for who may not
 }
 
 /** What is chosen, and what can be done with it. */
@@ -43,9 +43,11 @@ export function Selection({ bucket, pages, chosen, onClear, onRemove }: Props) {
             {icons.copy} Link
           </button>
         ) : null}
-        <button type="button" className="btn low harm" onClick={onRemove}>
-          Remove
-        </button>
+        {onRemove ? (
+          <button type="button" className="btn low harm" onClick={onRemove}>
+            Remove
+          </button>
+        ) : null}
         <button type="button" className="btn low bare" onClick={onClear}>
           Clear
         </button>

@@ -5,15 +5,15 @@ import { usePrefixes } from '../../data/queries';
 import { icons } from '../../parts/Marks';
 import { bucketPage, middle, size, visible } from '../../parts/format';
 
-/** The bucket's prefixes; each is read when it is opened. */
-export const Tree = ({ bucket, at, asOf }: { bucket: string; at: string; asOf: string }) => (
+/** The bucket's prefixes; each is read when it is opened. Who may list some of it only sees that. */
+export const Tree = ({ bucket, at, asOf, places }: { bucket: string; at: string; asOf: string; places?: string[] }) => (
   <div role="tree" aria-label="Prefixes" style={{ overflow: 'hidden' }}>
     <div className={`treeline ${at === '' ? 'chosen' : ''}`} role="treeitem" aria-selected={at === ''} style={{ paddingLeft: 4 }}>
       <Link className="plain key strong" to={bucketPage(bucket, '', asOf)}>
         {bucket}/
       </Link>
     </div>
-    <Children bucket={bucket} prefix="" depth={1} at={at} asOf={asOf} />
+    {places ? places.map((p) => <Limb key={p} bucket={bucket} prefix={p} parent="" depth={1} at={at} asOf={asOf} />) : <Children bucket={bucket} prefix="" depth={1} at={at} asOf={asOf} />}
   </div>
 );
 

@@ -63,6 +63,7 @@ export default function ObjectPage() {
       },
     });
   const here = o.data && !o.data.marker;
+  const may = (right: string) => o.data?.rights?.includes(right) ?? true;
   return (
     <>
       <nav className="key" aria-label="Where it lies">
@@ -91,15 +92,19 @@ export default function ObjectPage() {
           ) : null}
           {here && !past ? (
             <>
-              <button type="button" className="btn" onClick={() => setAsking('rename')}>
-                Rename
-              </button>
+              {may('write') && may('remove') ? (
+                <button type="button" className="btn" onClick={() => setAsking('rename')}>
+                  Rename
+                </button>
+              ) : null}
               <button type="button" className="btn" onClick={() => setAsking('link')}>
                 {icons.copy} Link
               </button>
-              <button type="button" className="btn harm" onClick={() => setAsking('remove')}>
-                Remove
-              </button>
+              {may('remove') ? (
+                <button type="button" className="btn harm" onClick={() => setAsking('remove')}>
+                  Remove
+                </button>
+              ) : null}
             </>
           ) : null}
         </div>
