@@ -217,9 +217,9 @@ func TestTheStrandInTheConsole(t *testing.T) {
 		t.Errorf("restored: %+v, %v", o, err)
 	}
 	// Metadata in place, with the revision.
-	walk("change a field", chromedp.Click(chromedp.CSS(`button[aria-label="Change taxon"]`)), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Value of taxon"]`), " more"), harness.Button("Save as revision 2"), harness.Appears("taxon saved: revision 2"), harness.Appears("one more"))
+	walk("change a field", harness.Click(chromedp.CSS(`button[aria-label="Change taxon"]`)), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Value of taxon"]`), " more"), harness.Button("Save as revision 2"), harness.Appears("taxon saved: revision 2"), harness.Appears("one more"))
 	// Somebody else changes it meanwhile: both are shown.
-	walk("begin", chromedp.Click(chromedp.CSS(`button[aria-label="Change taxon"]`)), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Value of taxon"]`), ", mine"))
+	walk("begin", harness.Click(chromedp.CSS(`button[aria-label="Change taxon"]`)), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Value of taxon"]`), ", mine"))
 	if st, o := p.ask("PATCH", "/api/v1/buckets/plates/object?key=k", map[string]any{"metadata": map[string]any{"set": map[string]string{"taxon": "theirs <b>"}}}); st != 200 {
 		t.Fatal(o)
 	}

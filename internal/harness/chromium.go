@@ -3,6 +3,7 @@ package harness
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -40,7 +41,25 @@ func Script(expression string) chromedp.Action[chromedp.Void] {
 
 // Button clicks the first visible button or link with a text.
 func Button(text string) chromedp.Action[chromedp.Void] {
-	return chromedp.Click(chromedp.Search(fmt.Sprintf(`(//button|//a)[contains(normalize-space(.), %q)]`, text)))
+	return Click(chromedp.Search(fmt.Sprintf(`(//button|//a)[contains(normalize-space(.), %q)]`, text)))
+}
+
+// Click clicks what is found, and finds it again when the page was drawn anew
+// between finding and clicking.
+func Click[S chromedp.Selectable](what S) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for {
+			_, err := chromedp.Click(what)(ctx, t)
+			if err == nil || !strings.Contains(err.Error(), "-32000") {
+				return err
+			}
+			select {
+			case <-ctx.Done():
+				return err
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+	})
 }
 
 // Appears waits for a text to be seen somewhere on the page.
