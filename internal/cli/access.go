@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -55,14 +56,148 @@ func doFlag() cli.Flag {
 	return &cli.StringFlag{Name: "do", Usage: "list, read, write, remove or settings", Value: "read"}
 }
 
-// each page of a list of the desk is given to f, which gives what names the next.
-func (p *api) pages(ctx context.Context, path string, q url.Values, f func(call func(out any) error) (next string, err error), after string) error {
+// listing is a command that lists what a call of the desk gives in pages.
+type listing[T any] struct {
+	path, field string // the call, and what its pages hold
+	before      bool   // pages go backwards
+	filters     []string
+	columns     []column
+	row         func(T) []string
+	none        string // said when there is nothing
+}
+
+// pages reads all pages of a call, or as many as f wants.
+func pages[T any](ctx context.Context, p *api, path, field string, before bool, q url.Values, f func(T) (bool, error)) (next string, err error) {
+	place := "after"
+	if before {
+		place = "before"
+	}
 	for {
-		next, err := f(func(out any) error { return p.call(ctx, http.MethodGet, path, q, nil, out) })
-		if err != nil || next == "" || next == "0" {
+		var page map[string]json.RawMessage
+		if err := p.call(ctx, http.MethodGet, path, q, nil, &page); err != nil {
+			return "", err
+		}
+		var list []T
+		if err := json.Unmarshal(page[field], &list); err != nil {
+			return "", foreign(http.StatusOK).Because(err)
+		}
+		next = strings.Trim(string(page["next"]), `"`)
+		for _, x := range list {
+			if more, err := f(x); err != nil || !more {
+				return next, err
+			}
+		}
+		if next == "" {
+			return "", nil
+		}
+		q.Set(place, next)
+	}
+}
+
+func (l listing[T]) action(a *app) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		if _, err := args(c, 0, 0); err != nil {
 			return err
 		}
-		q.Set(after, next)
+		p, err := a.open(c)
+		if err != nil {
+			return err
+		}
+		q := url.Values{"limit": {"1000"}}
+		for _, f := range l.filters {
+			q.Set(f, c.String(f))
+		}
+		var rows [][]string
+		_, err = pages(ctx, p, l.path, l.field, l.before, q, func(x T) (bool, error) {
+			if a.json {
+				return true, a.print(x, nil)
+			}
+			rows = append(rows, l.row(x))
+			return true, nil
+		})
+		if err != nil || a.json {
+			return err
+		}
+		if len(rows) == 0 {
+			a.note("%s", l.none)
+			return nil
+		}
+		return a.table(l.columns, rows)
+	}
+}
+
+// showing is a command that shows the one thing that its argument names.
+func showing[T any](a *app, path string, show func(T) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		p, name, err := a.one(c)
+		if err != nil {
+			return err
+		}
+		var x T
+		if err := p.call(ctx, http.MethodGet, path+url.PathEscape(name), nil, nil, &x); err != nil {
+			return err
+		}
+		return a.print(x, func() error { return show(x) })
+	}
+}
+
+// removing is a command that removes the one thing that its argument names, once
+// the question of what goes was answered.
+func removing[T any](a *app, what, path string, asks func(T) string) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		p, name, err := a.one(c)
+		if err != nil {
+			return err
+		}
+		var x T
+		if err := p.call(ctx, http.MethodGet, path+url.PathEscape(name), nil, nil, &x); err != nil {
+			return err
+		}
+		if err := a.confirm(c, asks(x), name); err != nil {
+			return err
+		}
+		if err := p.call(ctx, http.MethodDelete, path+url.PathEscape(name), nil, nil, nil); err != nil {
+			return err
+		}
+		return a.print(map[string]string{"removed": name}, func() error {
+			_, err := fmt.Fprintf(a.Out, "Removed %s %s.\n", what, name)
+			return err
+		})
+	}
+}
+
+// changing is a command that changes the one thing that its argument names; read
+// gives what of it.
+func changing[T any](a *app, path string, read func(*cli.Command, map[string]any) error, show func(T) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		p, name, err := a.one(c)
+		if err != nil {
+			return err
+		}
+		in := map[string]any{}
+		if err := read(c, in); err != nil {
+			return err
+		}
+		if len(in) == 0 {
+			return wrongUsage("nothing to change was given; see spindle %s --help", strings.TrimPrefix(c.FullName(), "spindle "))
+		}
+		var x T
+		if err := p.call(ctx, http.MethodPatch, path+url.PathEscape(name), nil, in, &x); err != nil {
+			return err
+		}
+		return a.print(x, func() error { return show(x) })
+	}
+}
+
+// texts takes those of the flags that are given as they are.
+func texts(c *cli.Command, in map[string]any, names ...string) {
+	for _, n := range names {
+		if c.IsSet(n) {
+			in[n] = c.String(n)
+		}
+	}
+	if in["expires"] == "never" {
+		in["expires"] = ""
 	}
 }
 
@@ -89,10 +224,13 @@ func (a *app) accountCommand() *cli.Command {
 	limits := []cli.Flag{&cli.StringFlag{Name: "quota", Usage: "most bytes of all its buckets, such as `2TiB`, or none"}, &cli.StringFlag{Name: "max-buckets", Usage: "how many buckets it may have, or none"}, noteFlag("what the account is for")}
 	return &cli.Command{Name: "account", Usage: "accounts own buckets, keys and quotas", Commands: []*cli.Command{
 		{Name: "create", Usage: "create an account", ArgsUsage: "NAME", Description: examples("spindle access account create seed-lab --quota 2TiB", "spindle access account create guest-curators --max-buckets 3 --note 'visitors of 2026'"), Flags: limits, Action: a.accountSet(http.MethodPost)},
-		{Name: "list", Usage: "list accounts with what they hold", Description: examples("spindle access account list", "spindle access account list --json"), Action: a.accountList},
-		{Name: "show", Usage: "show an account", ArgsUsage: "NAME", Description: examples("spindle access account show seed-lab", "spindle access account show seed-lab --json"), Action: a.accountShow},
+		{Name: "list", Usage: "list accounts with what they hold", Description: examples("spindle access account list", "spindle access account list --json"), Action: listing[desk.AccountInfo]{path: "/api/v1/accounts", field: "accounts", row: accountRow, none: "There is no account that you see.",
+			columns: []column{{"ACCOUNT", false}, {"BUCKETS", true}, {"SIZE", true}, {"QUOTA", false}, {"KEYS", true}, {"PEOPLE", true}, {"NOTE", false}}}.action(a)},
+		{Name: "show", Usage: "show an account", ArgsUsage: "NAME", Description: examples("spindle access account show seed-lab", "spindle access account show seed-lab --json"), Action: showing(a, accountPath, a.printAccount)},
 		{Name: "change", Usage: "change an account's quotas and note", ArgsUsage: "NAME", Description: examples("spindle access account change seed-lab --quota 3TiB", "spindle access account change seed-lab --max-buckets none"), Flags: limits, Action: a.accountSet(http.MethodPatch)},
-		{Name: "remove", Usage: "remove an account without buckets, with its keys and grants", ArgsUsage: "NAME", Description: examples("spindle access account remove guest-curators", "spindle access account remove guest-curators --yes"), Flags: []cli.Flag{yesFlag()}, Action: a.accountRemove},
+		{Name: "remove", Usage: "remove an account without buckets, with its keys and grants", ArgsUsage: "NAME", Description: examples("spindle access account remove guest-curators", "spindle access account remove guest-curators --yes"), Flags: []cli.Flag{yesFlag()}, Action: removing(a, "account", accountPath, func(x desk.AccountInfo) string {
+			return fmt.Sprintf("The account %s goes with %s and the roles of %s; nothing they signed works any more.", x.Name, things(int64(x.Keys), "key", "keys"), things(int64(x.People), "person", "people"))
+		})},
 	}}
 }
 
@@ -150,6 +288,16 @@ func (a *app) accountSet(method string) cli.ActionFunc {
 	}
 }
 
+const accountPath = "/api/v1/accounts/"
+
+func accountRow(x desk.AccountInfo) []string {
+	operates := ""
+	if x.Operator {
+		operates = "operates the service"
+	}
+	return []string{x.Name, limitText(x.MaxBuckets, x.Buckets), size(x.Bytes), bytesOf(x.Quota, x.Bytes), count(int64(x.Keys)), count(int64(x.People)), strings.TrimSpace(operates + " " + shown(x.Note))}
+}
+
 func limitText(n *int, has int) string {
 	if n == nil {
 		return count(int64(has))
@@ -178,78 +326,6 @@ func (a *app) printAccount(x desk.AccountInfo) error {
 	})
 }
 
-func (a *app) accountList(ctx context.Context, c *cli.Command) error {
-	if _, err := args(c, 0, 0); err != nil {
-		return err
-	}
-	p, err := a.open(c)
-	if err != nil {
-		return err
-	}
-	var rows [][]string
-	err = p.pages(ctx, "/api/v1/accounts", url.Values{"limit": {"1000"}}, func(call func(any) error) (string, error) {
-		var page struct {
-			Accounts []desk.AccountInfo
-			Next     string
-		}
-		err := call(&page)
-		for _, x := range page.Accounts {
-			if a.json {
-				err = errors.Join(err, a.print(x, nil))
-			}
-			operates := ""
-			if x.Operator {
-				operates = "operates the service"
-			}
-			rows = append(rows, []string{x.Name, limitText(x.MaxBuckets, x.Buckets), size(x.Bytes), bytesOf(x.Quota, x.Bytes), count(int64(x.Keys)), count(int64(x.People)), strings.TrimSpace(operates + " " + shown(x.Note))})
-		}
-		return page.Next, err
-	}, "after")
-	if err != nil || a.json {
-		return err
-	}
-	return a.table([]column{{"ACCOUNT", false}, {"BUCKETS", true}, {"SIZE", true}, {"QUOTA", false}, {"KEYS", true}, {"PEOPLE", true}, {"NOTE", false}}, rows)
-}
-
-func (a *app) accountShow(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	var out desk.AccountInfo
-	if err := p.call(ctx, http.MethodGet, "/api/v1/accounts/"+url.PathEscape(name), nil, nil, &out); err != nil {
-		return err
-	}
-	return a.printAccount(out)
-}
-
-func (a *app) accountRemove(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	path := "/api/v1/accounts/" + url.PathEscape(name)
-	var x desk.AccountInfo
-	if err := p.call(ctx, http.MethodGet, path, nil, nil, &x); err != nil {
-		return err
-	}
-	if err := a.confirm(c, fmt.Sprintf("The account %s goes with %s and the roles of %s; nothing they signed works any more.", name, things(int64(x.Keys), "key", "keys"), things(int64(x.People), "person", "people")), name); err != nil {
-		return err
-	}
-	if err := p.call(ctx, http.MethodDelete, path, nil, nil, nil); err != nil {
-		return err
-	}
-	return a.gone("account", name)
-}
-
-// gone says that something was removed.
-func (a *app) gone(what, name string) error {
-	return a.print(map[string]string{"removed": name}, func() error {
-		_, err := fmt.Fprintf(a.Out, "Removed %s %s.\n", what, name)
-		return err
-	})
-}
-
 // People.
 
 func (a *app) personCommand() *cli.Command {
@@ -258,15 +334,21 @@ func (a *app) personCommand() *cli.Command {
 		{Name: "create", Usage: "let somebody sign in; the password is made, shown once, and changed at the first sign-in", ArgsUsage: "NAME",
 			Description: examples("spindle access person create 'Tam Ellery' --role herbarium:administrator", "spindle access person create 'Ines Varga' --role seed-lab:administrator --role herbarium:reader"),
 			Flags:       []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; roles: reader, writer, administrator"), &cli.BoolFlag{Name: "operator", Usage: "operates the service"}, noteFlag("who this is")}, Action: a.personCreate},
-		{Name: "list", Usage: "list people", Description: examples("spindle access person list", "spindle access person list --account seed-lab --json"), Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only those with a role in this account"}}, Action: a.personList},
-		{Name: "show", Usage: "show a person", ArgsUsage: "NAME", Description: examples("spindle access person show 'Tam Ellery'", "spindle access person show 'Tam Ellery' --json"), Action: a.personShow},
+		{Name: "list", Usage: "list people", Description: examples("spindle access person list", "spindle access person list --account seed-lab --json"), Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only those with a role in this account"}}, Action: listing[desk.PersonInfo]{path: "/api/v1/people", field: "people", filters: []string{"account"}, none: "Nobody signs in with a name yet. Let somebody: spindle access person create NAME --role ACCOUNT:ROLE",
+			columns: []column{{"PERSON", false}, {"ROLES", false}, {"STATE", false}, {"SIGNED IN", false}, {"NOTE", false}},
+			row: func(x desk.PersonInfo) []string {
+				return []string{shown(x.Name), roleText(x), personState(x), maybe(x.SignedIn, "never"), shown(x.Note)}
+			}}.action(a)},
+		{Name: "show", Usage: "show a person", ArgsUsage: "NAME", Description: examples("spindle access person show 'Tam Ellery'", "spindle access person show 'Tam Ellery' --json"), Action: showing(a, peoplePath, a.showPerson)},
 		{Name: "change", Usage: "change a person's roles, or whether they may sign in", ArgsUsage: "NAME", Description: examples("spindle access person change 'Ines Varga' --role herbarium:none", "spindle access person change 'Tam Ellery' --active off", "spindle access person change 'Tam Ellery' --unlock"),
-			Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; none takes the role away"), &cli.StringFlag{Name: "operator", Usage: "on or off: operates the service"}, &cli.StringFlag{Name: "active", Usage: "on or off: may sign in"}, &cli.BoolFlag{Name: "unlock", Usage: "forget failed attempts"}, noteFlag("who this is")}, Action: a.personChange},
+			Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; none takes the role away"), &cli.StringFlag{Name: "operator", Usage: "on or off: operates the service"}, &cli.StringFlag{Name: "active", Usage: "on or off: may sign in"}, &cli.BoolFlag{Name: "unlock", Usage: "forget failed attempts"}, noteFlag("who this is")}, Action: changing(a, peoplePath, personChange, a.showPerson)},
 		{Name: "reset", Usage: "give a person a new password, shown once; with --data from the machine itself, without a key", ArgsUsage: "NAME",
 			Description: "With --data it needs no key: it works on the data directory, whether the service runs or not.\n\n" + examples("spindle access person reset 'Tam Ellery'", "spindle access person reset 'Oda Brandvold' --data /srv/spindle"),
 			Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "the service's data `DIR`, on this machine"}, &cli.StringFlag{Name: "database", Usage: "`URL` of its PostgreSQL, when it is not the private one"},
 				&cli.BoolFlag{Name: "operator", Usage: "with --data: make them an operator, and create them when they are missing"}}, Action: a.personReset},
-		{Name: "remove", Usage: "remove a person, with sessions and grants", ArgsUsage: "NAME", Description: examples("spindle access person remove 'Ines Varga'", "spindle access person remove 'Ines Varga' --yes"), Flags: []cli.Flag{yesFlag()}, Action: a.personRemove},
+		{Name: "remove", Usage: "remove a person, with sessions and grants", ArgsUsage: "NAME", Description: examples("spindle access person remove 'Ines Varga'", "spindle access person remove 'Ines Varga' --yes"), Flags: []cli.Flag{yesFlag()}, Action: removing(a, "person", peoplePath, func(x desk.PersonInfo) string {
+			return fmt.Sprintf("%s (%s) signs in no more; what was granted to them goes too.", shown(x.Name), roleText(x))
+		})},
 	}}
 }
 
@@ -289,7 +371,7 @@ func roles(c *cli.Command) ([]desk.RoleIn, error) {
 	return out, nil
 }
 
-func personPath(name, rest string) string { return "/api/v1/people/" + url.PathEscape(name) + rest }
+const peoplePath = "/api/v1/people/"
 
 func (a *app) personCreate(ctx context.Context, c *cli.Command) error {
 	p, name, err := a.one(c)
@@ -350,55 +432,6 @@ func (a *app) printPerson(x desk.PersonInfo, password string) error {
 	return nil
 }
 
-func (a *app) personList(ctx context.Context, c *cli.Command) error {
-	if _, err := args(c, 0, 0); err != nil {
-		return err
-	}
-	p, err := a.open(c)
-	if err != nil {
-		return err
-	}
-	var rows [][]string
-	err = p.pages(ctx, "/api/v1/people", url.Values{"limit": {"1000"}, "account": {c.String("account")}}, func(call func(any) error) (string, error) {
-		var page struct {
-			People []desk.PersonInfo
-			Next   string
-		}
-		err := call(&page)
-		for _, x := range page.People {
-			if a.json {
-				err = errors.Join(err, a.print(x, nil))
-			}
-			rows = append(rows, []string{shown(x.Name), roleText(x), personState(x), maybe(x.SignedIn, "never"), shown(x.Note)})
-		}
-		return page.Next, err
-	}, "after")
-	if err != nil || a.json {
-		return err
-	}
-	if len(rows) == 0 {
-		a.note("Nobody signs in with a name yet. Let somebody: spindle access person create NAME --role ACCOUNT:ROLE")
-		return nil
-	}
-	return a.table([]column{{"PERSON", false}, {"ROLES", false}, {"STATE", false}, {"SIGNED IN", false}, {"NOTE", false}}, rows)
-}
-
-func (p *api) person(ctx context.Context, name string) (x desk.PersonInfo, err error) {
-	return x, p.call(ctx, http.MethodGet, personPath(name, ""), nil, nil, &x)
-}
-
-func (a *app) personShow(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	x, err := p.person(ctx, name)
-	if err != nil {
-		return err
-	}
-	return a.print(x, func() error { return a.printPerson(x, "") })
-}
-
 // onOff reads a flag that is on or off.
 func onOff(c *cli.Command, name string, in map[string]any) error {
 	if !c.IsSet(name) {
@@ -413,36 +446,18 @@ func onOff(c *cli.Command, name string, in map[string]any) error {
 	}
 }
 
-func (a *app) personChange(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	in := map[string]any{}
-	for _, n := range []string{"operator", "active"} {
-		if err := onOff(c, n, in); err != nil {
-			return err
-		}
-	}
+func (a *app) showPerson(x desk.PersonInfo) error { return a.printPerson(x, "") }
+
+func personChange(c *cli.Command, in map[string]any) error {
+	texts(c, in, "note")
 	if c.Bool("unlock") {
 		in["unlock"] = true
 	}
-	if c.IsSet("note") {
-		in["note"] = c.String("note")
-	}
-	if r, err := roles(c); err != nil {
-		return err
-	} else if len(r) > 0 {
+	r, err := roles(c)
+	if len(r) > 0 {
 		in["roles"] = r
 	}
-	if len(in) == 0 {
-		return wrongUsage("nothing to change was given; see spindle access person change --help")
-	}
-	var x desk.PersonInfo
-	if err := p.call(ctx, http.MethodPatch, personPath(name, ""), nil, in, &x); err != nil {
-		return err
-	}
-	return a.print(x, func() error { return a.printPerson(x, "") })
+	return errors.Join(err, onOff(c, "operator", in), onOff(c, "active", in))
 }
 
 func (a *app) personReset(ctx context.Context, c *cli.Command) error {
@@ -459,7 +474,7 @@ func (a *app) personReset(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		var out desk.PersonSecret
-		if err := p.call(ctx, http.MethodPost, personPath(in[0], "/reset"), nil, map[string]any{}, &out); err != nil {
+		if err := p.call(ctx, http.MethodPost, peoplePath+url.PathEscape(in[0])+"/reset", nil, map[string]any{}, &out); err != nil {
 			return err
 		}
 		return a.printPerson(out.Person, out.Password)
@@ -478,24 +493,6 @@ func (a *app) personReset(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func (a *app) personRemove(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	x, err := p.person(ctx, name)
-	if err != nil {
-		return err
-	}
-	if err := a.confirm(c, fmt.Sprintf("%s (%s) signs in no more; what was granted to them goes too.", shown(x.Name), roleText(x)), name); err != nil {
-		return err
-	}
-	if err := p.call(ctx, http.MethodDelete, personPath(name, ""), nil, nil, nil); err != nil {
-		return err
-	}
-	return a.gone("person", name)
-}
-
 // Keys.
 
 func (a *app) keyCommand() *cli.Command {
@@ -504,16 +501,23 @@ func (a *app) keyCommand() *cli.Command {
 	return &cli.Command{Name: "key", Usage: "access keys, one for each application", Commands: []*cli.Command{
 		{Name: "create", Usage: "create an access key; it reads only, unless more is asked for", ArgsUsage: "NAME", Description: "NAME is the application's. The secret is shown this once.\n\n" + examples("spindle access key create press-room --limit plates/2025/", "spindle access key create scanner-2 --role writer --limit plates --expires 365d --note 'flatbed in room 2'"),
 			Flags: append(slices.Clone(what), &cli.StringFlag{Name: "account", Usage: "the account; one's own otherwise"}, &cli.StringFlag{Name: "id", Usage: "bring an `ID` along; its secret is asked for, or read from SPINDLE_NEW_SECRET"}), Action: a.keyCreate},
-		{Name: "list", Usage: "list access keys", Description: examples("spindle access key list", "spindle access key list --account seed-lab --json"), Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only this account's"}}, Action: a.keyList},
-		{Name: "show", Usage: "show an access key, without its secret", ArgsUsage: "ID", Description: examples("spindle access key show SCANNER2", "spindle access key show SCANNER2 --json"), Action: a.keyShow},
+		{Name: "list", Usage: "list access keys", Description: examples("spindle access key list", "spindle access key list --account seed-lab --json"), Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only this account's"}}, Action: listing[desk.KeyInfo]{path: "/api/v1/keys", field: "keys", filters: []string{"account"}, row: keyRow, none: "There is no key.",
+			columns: []column{{"KEY", false}, {"APPLICATION", false}, {"ACCOUNT", false}, {"ROLE", false}, {"REACHES", false}, {"STATE", false}, {"EXPIRES", false}, {"USED", false}}}.action(a)},
+		{Name: "show", Usage: "show an access key, without its secret", ArgsUsage: "ID", Description: examples("spindle access key show SCANNER2", "spindle access key show SCANNER2 --json"), Action: showing(a, keysPath, a.showKey)},
 		{Name: "change", Usage: "change what a key may do, or switch it off and on", ArgsUsage: "ID", Description: examples("spindle access key change SCANNER2 --active off", "spindle access key change PRESSROOM --limit plates/2025/ --limit plates/2026/ --expires 30d"),
-			Flags: append(slices.Clone(what), &cli.BoolFlag{Name: "no-limits", Usage: "take all limits away"}, &cli.StringFlag{Name: "active", Usage: "on or off"}, &cli.StringFlag{Name: "name", Usage: "the application's name"}), Action: a.keyChange},
+			Flags: append(slices.Clone(what), &cli.BoolFlag{Name: "no-limits", Usage: "take all limits away"}, &cli.StringFlag{Name: "active", Usage: "on or off"}, &cli.StringFlag{Name: "name", Usage: "the application's name"}), Action: changing(a, keysPath, keyChange, a.showKey)},
 		{Name: "replace", Usage: "make a new key in place of one, which works on for a while", ArgsUsage: "ID", Description: examples("spindle access key replace SCANNER2", "spindle access key replace SCANNER2 --grace 7d"), Flags: []cli.Flag{&cli.StringFlag{Name: "grace", Usage: "how `LONG` the old one works, such as 24h or 7d, or 0", Value: "24h"}}, Action: a.keyReplace},
-		{Name: "remove", Usage: "remove an access key, with its grants", ArgsUsage: "ID", Description: examples("spindle access key remove SCANNER2", "spindle access key remove SCANNER2 --yes"), Flags: []cli.Flag{yesFlag()}, Action: a.keyRemove},
+		{Name: "remove", Usage: "remove an access key, with its grants", ArgsUsage: "ID", Description: examples("spindle access key remove SCANNER2", "spindle access key remove SCANNER2 --yes"), Flags: []cli.Flag{yesFlag()}, Action: removing(a, "key", keysPath, func(k desk.KeyInfo) string {
+			used := "was never used"
+			if k.Used != nil {
+				used = "was last used " + when(*k.Used) + " from " + k.UsedFrom
+			}
+			return fmt.Sprintf("The key %s of %s %s. It cannot be brought back; links it signed work no more. To try first: spindle access key change %s --active off", k.ID, shown(k.Name), used, k.ID)
+		})},
 	}}
 }
 
-func keyPath(id, rest string) string { return "/api/v1/keys/" + url.PathEscape(id) + rest }
+const keysPath = "/api/v1/keys/"
 
 func (a *app) keyCreate(ctx context.Context, c *cli.Command) error {
 	p, name, err := a.one(c)
@@ -577,69 +581,22 @@ func (a *app) printKey(x desk.KeySecret) error {
 	return nil
 }
 
-func (a *app) keyList(ctx context.Context, c *cli.Command) error {
-	if _, err := args(c, 0, 0); err != nil {
-		return err
-	}
-	p, err := a.open(c)
-	if err != nil {
-		return err
-	}
-	var rows [][]string
-	err = p.pages(ctx, "/api/v1/keys", url.Values{"limit": {"1000"}, "account": {c.String("account")}}, func(call func(any) error) (string, error) {
-		var page struct {
-			Keys []desk.KeyInfo
-			Next string
-		}
-		err := call(&page)
-		for _, k := range page.Keys {
-			if a.json {
-				err = errors.Join(err, a.print(k, nil))
-			}
-			limits := "all"
-			if len(k.Limits) > 0 {
-				limits = shown(strings.Join(k.Limits, ", "))
-			}
-			rows = append(rows, []string{k.ID, shown(k.Name), k.Account, k.Role, limits, k.State, maybe(k.Expires, "never"), maybe(k.Used, "never")})
-		}
-		return page.Next, err
-	}, "after")
-	if err != nil || a.json {
-		return err
-	}
-	return a.table([]column{{"KEY", false}, {"APPLICATION", false}, {"ACCOUNT", false}, {"ROLE", false}, {"REACHES", false}, {"STATE", false}, {"EXPIRES", false}, {"USED", false}}, rows)
-}
-
 func (p *api) accessKey(ctx context.Context, id string) (k desk.KeyInfo, err error) {
-	return k, p.call(ctx, http.MethodGet, keyPath(id, ""), nil, nil, &k)
+	return k, p.call(ctx, http.MethodGet, keysPath+url.PathEscape(id), nil, nil, &k)
 }
 
-func (a *app) keyShow(ctx context.Context, c *cli.Command) error {
-	p, id, err := a.one(c)
-	if err != nil {
-		return err
+func (a *app) showKey(k desk.KeyInfo) error { return a.printKey(desk.KeySecret{Key: k}) }
+
+func keyRow(k desk.KeyInfo) []string {
+	limits := "all"
+	if len(k.Limits) > 0 {
+		limits = shown(strings.Join(k.Limits, ", "))
 	}
-	k, err := p.accessKey(ctx, id)
-	if err != nil {
-		return err
-	}
-	return a.print(k, func() error { return a.printKey(desk.KeySecret{Key: k}) })
+	return []string{k.ID, shown(k.Name), k.Account, k.Role, limits, k.State, maybe(k.Expires, "never"), maybe(k.Used, "never")}
 }
 
-func (a *app) keyChange(ctx context.Context, c *cli.Command) error {
-	p, id, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	in := map[string]any{}
-	for _, n := range []string{"name", "role", "expires", "note"} {
-		if c.IsSet(n) {
-			in[n] = c.String(n)
-		}
-	}
-	if in["expires"] == "never" {
-		in["expires"] = ""
-	}
+func keyChange(c *cli.Command, in map[string]any) error {
+	texts(c, in, "name", "role", "expires", "note")
 	if c.IsSet("rate") {
 		in["rate"] = c.Int("rate")
 	}
@@ -649,17 +606,7 @@ func (a *app) keyChange(ctx context.Context, c *cli.Command) error {
 	case c.Bool("no-limits"):
 		in["limits"] = []string{}
 	}
-	if err := onOff(c, "active", in); err != nil {
-		return err
-	}
-	if len(in) == 0 {
-		return wrongUsage("nothing to change was given; see spindle access key change --help")
-	}
-	var k desk.KeyInfo
-	if err := p.call(ctx, http.MethodPatch, keyPath(id, ""), nil, in, &k); err != nil {
-		return err
-	}
-	return a.print(k, func() error { return a.printKey(desk.KeySecret{Key: k}) })
+	return onOff(c, "active", in)
 }
 
 func (a *app) keyReplace(ctx context.Context, c *cli.Command) error {
@@ -668,7 +615,7 @@ func (a *app) keyReplace(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var out desk.KeySecret
-	if err := p.call(ctx, http.MethodPost, keyPath(id, "/replace"), nil, map[string]any{"grace": c.String("grace")}, &out); err != nil {
+	if err := p.call(ctx, http.MethodPost, keysPath+url.PathEscape(id)+"/replace", nil, map[string]any{"grace": c.String("grace")}, &out); err != nil {
 		return err
 	}
 	if err := a.printKey(out); err != nil || a.json {
@@ -681,28 +628,6 @@ func (a *app) keyReplace(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func (a *app) keyRemove(ctx context.Context, c *cli.Command) error {
-	p, id, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	k, err := p.accessKey(ctx, id)
-	if err != nil {
-		return err
-	}
-	used := "was never used"
-	if k.Used != nil {
-		used = "was last used " + when(*k.Used) + " from " + k.UsedFrom
-	}
-	if err := a.confirm(c, fmt.Sprintf("The key %s of %s %s. It cannot be brought back; links it signed work no more. To try first: spindle access key change %s --active off", id, shown(k.Name), used, id), id); err != nil {
-		return err
-	}
-	if err := p.call(ctx, http.MethodDelete, keyPath(id, ""), nil, nil, nil); err != nil {
-		return err
-	}
-	return a.gone("key", id)
-}
-
 // Grants.
 
 func (a *app) grantCommand() *cli.Command {
@@ -711,14 +636,17 @@ func (a *app) grantCommand() *cli.Command {
 		{Name: "create", Usage: "open a bucket or prefix to somebody", ArgsUsage: "BUCKET[/PREFIX]", Description: examples("spindle access grant create plates --to account:guest-curators --for 'read from' --expires 90d", "spindle access grant create loans/open/ --to anyone --for read-from", "spindle access grant create germination --to key:FIELDKIT --for list,write"),
 			Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Usage: "account:NAME, person:NAME, key:ID or anyone", Required: true}}, what...), Action: a.grantCreate},
 		{Name: "list", Usage: "list grants: of one bucket, or those one's account gave and got", Description: examples("spindle access grant list", "spindle access grant list --bucket plates", "spindle access grant list --to account:guest-curators --json"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only on this bucket"}, &cli.StringFlag{Name: "to", Usage: "only to account:NAME, person:NAME, key:ID or anyone"}}, Action: a.grantList},
-		{Name: "show", Usage: "show a grant", ArgsUsage: "NUMBER", Description: examples("spindle access grant show 3", "spindle access grant show 3 --json"), Action: a.grantShow},
-		{Name: "change", Usage: "change what a grant gives, or until when", ArgsUsage: "NUMBER", Description: examples("spindle access grant change 3 --expires 30d", "spindle access grant change 3 --for 'write into'"), Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}), Action: a.grantChange},
-		{Name: "remove", Usage: "take a grant away; it stops working within a second", ArgsUsage: "NUMBER", Description: examples("spindle access grant remove 3", "spindle access grant remove 3 --yes"), Flags: []cli.Flag{yesFlag()}, Action: a.grantRemove},
+			Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only on this bucket"}, &cli.StringFlag{Name: "to", Usage: "only to account:NAME, person:NAME, key:ID or anyone"}}, Action: listing[desk.GrantInfo]{path: "/api/v1/grants", field: "grants", filters: []string{"bucket", "to"}, row: grantRow, none: "No grant is like that. Give one: spindle access grant create BUCKET --to account:NAME --for 'read from'",
+				columns: []column{{"GRANT", true}, {"ON", false}, {"OF", false}, {"TO", false}, {"FOR", false}, {"EXPIRES", false}, {"NOTE", false}}}.action(a)},
+		{Name: "show", Usage: "show a grant", ArgsUsage: "NUMBER", Description: examples("spindle access grant show 3", "spindle access grant show 3 --json"), Action: showing(a, grantsPath, a.printGrant)},
+		{Name: "change", Usage: "change what a grant gives, or until when", ArgsUsage: "NUMBER", Description: examples("spindle access grant change 3 --expires 30d", "spindle access grant change 3 --for 'write into'"), Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}), Action: changing(a, grantsPath, grantChange, a.printGrant)},
+		{Name: "remove", Usage: "take a grant away; it stops working within a second", ArgsUsage: "NUMBER", Description: examples("spindle access grant remove 3", "spindle access grant remove 3 --yes"), Flags: []cli.Flag{yesFlag()}, Action: removing(a, "grant", grantsPath, func(g desk.GrantInfo) string {
+			return fmt.Sprintf("Grant %d: %s may no longer %s %s.", g.ID, shown(g.To), g.For, place(g))
+		})},
 	}}
 }
 
-func grantPath(id string) string { return "/api/v1/grants/" + url.PathEscape(id) }
+const grantsPath = "/api/v1/grants/"
 
 func place(g desk.GrantInfo) string {
 	if g.Prefix == "" {
@@ -764,140 +692,32 @@ func (a *app) grantCreate(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) grantList(ctx context.Context, c *cli.Command) error {
-	if _, err := args(c, 0, 0); err != nil {
-		return err
+func grantRow(g desk.GrantInfo) []string {
+	ends := maybe(g.Expires, "never")
+	if g.Expired {
+		ends = "expired"
 	}
-	p, err := a.open(c)
-	if err != nil {
-		return err
-	}
-	var rows [][]string
-	err = p.pages(ctx, "/api/v1/grants", url.Values{"limit": {"1000"}, "bucket": {c.String("bucket")}, "to": {c.String("to")}}, func(call func(any) error) (string, error) {
-		var page struct {
-			Grants []desk.GrantInfo
-			Next   int64
-		}
-		err := call(&page)
-		for _, g := range page.Grants {
-			if a.json {
-				err = errors.Join(err, a.print(g, nil))
-			}
-			ends := maybe(g.Expires, "never")
-			if g.Expired {
-				ends = "expired"
-			}
-			rows = append(rows, []string{fmt.Sprint(g.ID), place(g), g.Account, shown(g.To), g.For, ends, shown(g.Note)})
-		}
-		return fmt.Sprint(page.Next), err
-	}, "after")
-	if err != nil || a.json {
-		return err
-	}
-	if len(rows) == 0 {
-		a.note("No grant is like that. Give one: spindle access grant create BUCKET --to account:NAME --for 'read from'")
-		return nil
-	}
-	return a.table([]column{{"GRANT", true}, {"ON", false}, {"OF", false}, {"TO", false}, {"FOR", false}, {"EXPIRES", false}, {"NOTE", false}}, rows)
+	return []string{fmt.Sprint(g.ID), place(g), g.Account, shown(g.To), g.For, ends, shown(g.Note)}
 }
 
-func (a *app) grantShow(ctx context.Context, c *cli.Command) error {
-	p, id, err := a.one(c)
-	if err != nil {
-		return err
+func grantChange(c *cli.Command, in map[string]any) error {
+	if texts(c, in, "for", "expires", "note"); len(in) > 0 && c.Int("if-revision") > 0 {
+		in["ifRevision"] = c.Int("if-revision")
 	}
-	var g desk.GrantInfo
-	if err := p.call(ctx, http.MethodGet, grantPath(id), nil, nil, &g); err != nil {
-		return err
-	}
-	return a.printGrant(g)
-}
-
-func (a *app) grantChange(ctx context.Context, c *cli.Command) error {
-	p, id, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	in := map[string]any{}
-	for _, n := range []string{"for", "expires", "note"} {
-		if c.IsSet(n) {
-			in[n] = c.String(n)
-		}
-	}
-	if in["expires"] == "never" {
-		in["expires"] = ""
-	}
-	if len(in) == 0 {
-		return wrongUsage("nothing to change was given; see spindle access grant change --help")
-	}
-	if n := c.Int("if-revision"); n > 0 {
-		in["ifRevision"] = n
-	}
-	var g desk.GrantInfo
-	if err := p.call(ctx, http.MethodPatch, grantPath(id), nil, in, &g); err != nil {
-		return err
-	}
-	return a.printGrant(g)
-}
-
-func (a *app) grantRemove(ctx context.Context, c *cli.Command) error {
-	p, id, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	var g desk.GrantInfo
-	if err := p.call(ctx, http.MethodGet, grantPath(id), nil, nil, &g); err != nil {
-		return err
-	}
-	if err := a.confirm(c, fmt.Sprintf("Grant %s: %s may no longer %s %s.", id, shown(g.To), g.For, place(g)), id); err != nil {
-		return err
-	}
-	if err := p.call(ctx, http.MethodDelete, grantPath(id), nil, nil, nil); err != nil {
-		return err
-	}
-	return a.gone("grant", id)
+	return nil
 }
 
 // Sessions, the trail, and answers to why.
 
 func (a *app) sessionCommand() *cli.Command {
 	return &cli.Command{Name: "session", Usage: "who is signed in at the console", Commands: []*cli.Command{
-		{Name: "list", Usage: "list sessions, latest first", Description: examples("spindle access session list", "spindle access session list --json"), Action: a.sessionList},
+		{Name: "list", Usage: "list sessions, latest first", Description: examples("spindle access session list", "spindle access session list --json"), Action: listing[desk.SessionEntry]{path: "/api/v1/sessions", field: "sessions", before: true, none: "Nobody is signed in.",
+			columns: []column{{"SESSION", true}, {"WHO", false}, {"ACCOUNT", false}, {"SINCE", false}, {"SEEN", false}, {"FROM", false}, {"PROGRAM", false}},
+			row: func(s desk.SessionEntry) []string {
+				return []string{fmt.Sprint(s.ID), shown(s.Who), s.Account, when(s.Created), when(s.Seen), s.Source, shown(s.Program)}
+			}}.action(a)},
 		{Name: "end", Usage: "end a session", ArgsUsage: "NUMBER", Description: examples("spindle access session end 12", "spindle access session end 12 --json"), Action: a.sessionEnd},
 	}}
-}
-
-func (a *app) sessionList(ctx context.Context, c *cli.Command) error {
-	if _, err := args(c, 0, 0); err != nil {
-		return err
-	}
-	p, err := a.open(c)
-	if err != nil {
-		return err
-	}
-	var rows [][]string
-	err = p.pages(ctx, "/api/v1/sessions", url.Values{"limit": {"1000"}}, func(call func(any) error) (string, error) {
-		var page struct {
-			Sessions []desk.SessionEntry
-			Next     int64
-		}
-		err := call(&page)
-		for _, s := range page.Sessions {
-			if a.json {
-				err = errors.Join(err, a.print(s, nil))
-			}
-			rows = append(rows, []string{fmt.Sprint(s.ID), shown(s.Who), s.Account, when(s.Created), when(s.Seen), s.Source, shown(s.Program)})
-		}
-		return fmt.Sprint(page.Next), err
-	}, "before")
-	if err != nil || a.json {
-		return err
-	}
-	if len(rows) == 0 {
-		a.note("Nobody is signed in.")
-		return nil
-	}
-	return a.table([]column{{"SESSION", true}, {"WHO", false}, {"ACCOUNT", false}, {"SINCE", false}, {"SEEN", false}, {"FROM", false}, {"PROGRAM", false}}, rows)
 }
 
 func (a *app) sessionEnd(ctx context.Context, c *cli.Command) error {
@@ -940,35 +760,30 @@ func (a *app) trail(ctx context.Context, c *cli.Command) error {
 		q.Set("before", fmt.Sprint(n))
 	}
 	var rows [][]string
-	var next int64
+	q.Set("limit", fmt.Sprint(min(1000, limit+1)))
+	var last int64
+	more := false
 	n := 0
-	err = p.pages(ctx, "/api/v1/trail", q, func(call func(any) error) (string, error) {
-		q.Set("limit", fmt.Sprint(min(1000, limit-n)))
-		var page struct {
-			Entries []desk.TrailLine
-			Next    int64
+	_, err = pages(ctx, p, "/api/v1/trail", "entries", true, q, func(e desk.TrailLine) (bool, error) {
+		if more = n == limit; more {
+			return false, nil
 		}
-		err := call(&page)
-		for _, e := range page.Entries {
-			n++
-			if a.json {
-				err = errors.Join(err, a.print(e, nil))
-			}
-			rows = append(rows, []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Kind, shown(e.Who), shown(e.Subject), shown(e.Says)})
+		n++
+		last = e.ID
+		if a.json {
+			return true, a.print(e, nil)
 		}
-		if next = page.Next; n >= limit {
-			return "", err
-		}
-		return fmt.Sprint(page.Next), err
-	}, "before")
+		rows = append(rows, []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Kind, shown(e.Who), shown(e.Subject), shown(e.Says)})
+		return true, nil
+	})
 	if err != nil || a.json {
 		return err
 	}
 	if err := a.table([]column{{"WHEN", false}, {"WHAT", false}, {"BY", false}, {"TO", false}, {"", false}}, rows); err != nil {
 		return err
 	}
-	if next > 0 {
-		a.note("%s shown; older ones follow: --before %d", count(int64(n)), next)
+	if more {
+		a.note("%s shown; older ones follow: --before %d", count(int64(n)), last)
 	} else {
 		a.note("%s", things(int64(n), "entry", "entries"))
 	}
@@ -1051,32 +866,23 @@ func (a *app) matrix(ctx context.Context, c *cli.Command) error {
 	}
 	var rows [][]string
 	more := false
-	err = p.pages(ctx, "/api/v1/access/matrix", url.Values{"account": {c.String("account")}}, func(call func(any) error) (string, error) {
-		var page struct {
-			Buckets []desk.ReachOf
-			Next    string
-			More    bool
+	_, err = pages(ctx, p, "/api/v1/access/matrix", "buckets", false, url.Values{"account": {c.String("account")}}, func(b desk.ReachOf) (bool, error) {
+		if a.json {
+			return true, a.print(b, nil)
 		}
-		err := call(&page)
-		more = more || page.More
-		for _, b := range page.Buckets {
-			if a.json {
-				err = errors.Join(err, a.print(b, nil))
+		for _, r := range b.Reach {
+			if len(r.Rights)+len(r.Some) == 0 {
 				continue
 			}
-			for _, r := range b.Reach {
-				if len(r.Rights)+len(r.Some) == 0 {
-					continue
-				}
-				name := r.Who
-				if r.Name != "" {
-					name += " (" + r.Name + ")"
-				}
-				rows = append(rows, []string{b.Bucket, shown(name), strings.Join(r.Rights, ", "), strings.Join(r.Some, ", ")})
+			name := r.Who
+			if r.Name != "" {
+				name += " (" + r.Name + ")"
 			}
+			rows = append(rows, []string{b.Bucket, shown(name), strings.Join(r.Rights, ", "), strings.Join(r.Some, ", ")})
 		}
-		return page.Next, err
-	}, "after")
+		more = more || b.More
+		return true, nil
+	})
 	if err != nil || a.json {
 		return err
 	}

@@ -64,6 +64,7 @@ type ReachOf struct {
 	Bucket  string  `json:"bucket"`
 	Account string  `json:"account"`
 	Reach   []Reach `json:"reach" doc:"In the order of subjects"`
+	More    bool    `json:"more,omitempty" doc:"There are more than 200 keys or people: the rest is not shown"`
 }
 
 func (d *Desk) trailCalls(api huma.API) {
@@ -144,7 +145,6 @@ func (d *Desk) trailCalls(api huma.API) {
 		Body struct {
 			Buckets []ReachOf `json:"buckets"`
 			Next    string    `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-			More    bool      `json:"more,omitempty" doc:"There are more than 200 keys or people: the rest is not shown"`
 		}
 	}
 	huma.Register(api, huma.Operation{OperationID: "access-matrix", Method: http.MethodGet, Path: "/api/v1/access/matrix", Summary: "Who reaches which bucket of the account", Tags: []string{"access"}},
@@ -159,7 +159,7 @@ func (d *Desk) trailCalls(api huma.API) {
 			}
 			err := d.administers(ctx, in.Account, "see who reaches its buckets")
 			if err == nil {
-				out.Body.Buckets, out.Body.Next, out.Body.More, err = d.matrix(ctx, in.Account, in.After, in.Limit)
+				out.Body.Buckets, out.Body.Next, err = d.matrix(ctx, in.Account, in.After, in.Limit)
 			}
 			if err != nil {
 				return nil, d.problem(err)
@@ -318,11 +318,11 @@ func (d *Desk) try(ctx context.Context, key, do, bucket, objectKey string) (*cli
 // matrixMost bounds how many keys and how many people a matrix shows.
 const matrixMost = 200
 
-func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (out []ReachOf, next string, more bool, err error) {
+func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (out []ReachOf, next string, err error) {
 	c := d.store.Catalog
 	buckets, err := c.Buckets(ctx, account, nil, after, limit+1)
 	if err != nil {
-		return nil, "", false, err
+		return nil, "", err
 	}
 	if len(buckets) > limit {
 		buckets = buckets[:limit]
@@ -330,21 +330,21 @@ func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (ou
 	}
 	keys, err := c.AccessKeys(ctx, account, "", matrixMost+1)
 	if err != nil {
-		return nil, "", false, err
+		return nil, "", err
 	}
 	people, err := c.People(ctx, account, "", matrixMost+1)
 	if err != nil {
-		return nil, "", false, err
+		return nil, "", err
 	}
-	more = len(keys) > matrixMost || len(people) > matrixMost
+	more := len(keys) > matrixMost || len(people) > matrixMost
 	book, err := d.gate.Book(ctx)
 	if err != nil {
-		return nil, "", false, err
+		return nil, "", err
 	}
 	now := time.Now()
 	out = []ReachOf{}
 	for _, b := range buckets {
-		r := ReachOf{Bucket: b.Name.String(), Account: b.Account, Reach: []Reach{}}
+		r := ReachOf{Bucket: b.Name.String(), Account: b.Account, Reach: []Reach{}, More: more}
 		add := func(who, name string, whole, some access.Rights) {
 			r.Reach = append(r.Reach, Reach{Who: who, Name: name, Rights: orNone(whole), Some: orNone(some &^ whole)})
 		}
@@ -399,7 +399,7 @@ func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (ou
 		}
 		out = append(out, r)
 	}
-	return out, next, more, nil
+	return out, next, nil
 }
 
 func orNone(r access.Rights) []string {

@@ -84,7 +84,7 @@ export default function Reach() {
         </table>
       </div>
       <More list={list} />
-      {list.data?.pages.some((p) => p.more) ? <p className="small faint">There are more than 200 keys or people; the rest is not shown.</p> : null}
+      {buckets.some((b) => b.more) ? <p className="small faint">There are more than 200 keys or people; the rest is not shown.</p> : null}
       <p className="small faint" style={{ marginTop: 8 }}>Choose a thread to ask why.</p>
       {asked ? <Why asked={asked} onClose={() => setAsked(null)} /> : null}
     </>
