@@ -429,6 +429,20 @@ func TestGrantsAndKeys(t *testing.T) {
 	ok("POST", "/api/v1/grants", map[string]any{"bucket": "none", "to": "anyone", "for": "read from"}, 404)
 	ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": "key:NOBODY", "for": "read from"}, 404)
 
+	// A link is signed by a key, does not outlive it, and reaches no more.
+	link := func(body map[string]any, status int, code string) {
+		t.Helper()
+		if e := ok("POST", "/api/v1/buckets/plates/link", body, status); code != "" && e["code"] != code {
+			t.Errorf("a link with %v: %v", body, e)
+		}
+	}
+	brief := ok("POST", "/api/v1/keys", map[string]any{"name": "brief", "expires": "30m"}, 201)["key"].(map[string]any)["id"]
+	narrow := ok("POST", "/api/v1/keys", map[string]any{"name": "narrow", "limits": []string{"plates/2024/"}}, 201)["key"].(map[string]any)["id"]
+	link(map[string]any{"key": "2025/a.tif", "seconds": 600, "with": brief}, 200, "")
+	link(map[string]any{"key": "2025/a.tif", "seconds": 3600, "with": brief}, 400, "link-outlives")
+	link(map[string]any{"key": "2025/a.tif", "seconds": 600, "with": narrow}, 403, "not-allowed")
+	link(map[string]any{"key": "2025/a.tif", "seconds": 600, "with": "NOBODY"}, 404, "key-missing")
+
 	// Two administrators change one grant: the second is told.
 	ok("PATCH", path, map[string]any{"expires": "30d", "ifRevision": 1}, 200)
 	if e := ok("PATCH", path, map[string]any{"for": "administer", "ifRevision": 1}, 409); e["code"] != "revision" {

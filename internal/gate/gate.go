@@ -223,7 +223,7 @@ func (g *Gate) May(ctx context.Context, a Ask) error {
 	if d.Allowed {
 		return nil
 	}
-	g.Refused(a.Subject, a.Source, t.Owner, access.Scope{Bucket: t.Bucket, Prefix: t.Key}.String(), a.Do.String(), d.Why)
+	g.refuse(a.Subject, a.Source, t.Owner, access.Scope{Bucket: t.Bucket, Prefix: t.Key}.String(), map[string]any{"do": a.Do.String(), "why": d.Why, "needs": d.Remedy})
 	return d.Refused()
 }
 
@@ -252,11 +252,15 @@ func (g *Gate) Lists(ctx context.Context, s access.Subject, b *catalog.Bucket) (
 
 // Refused notes a refusal in the trail; the same within a second counts once.
 func (g *Gate) Refused(s access.Subject, source, account, subject, do, why string) {
+	g.refuse(s, source, account, subject, map[string]any{"do": do, "why": why})
+}
+
+func (g *Gate) refuse(s access.Subject, source, account, subject string, detail map[string]any) {
 	who := s.Name
 	if s.Kind == access.Anyone {
 		who = "anyone"
 	}
-	g.Note(catalog.TrailEntry{Kind: catalog.TrailRefused, Account: account, Who: who, Source: source, Subject: subject, Detail: map[string]any{"do": do, "why": why}})
+	g.Note(catalog.TrailEntry{Kind: catalog.TrailRefused, Account: account, Who: who, Source: source, Subject: subject, Detail: detail})
 }
 
 // Note has an entry written to the trail within a second; the same is gathered

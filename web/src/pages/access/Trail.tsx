@@ -15,6 +15,9 @@ const kinds: [string, StateKind][] = [
 ];
 const shapeOf = new Map(kinds);
 
+/** What would have let a refused request through. */
+const needs = (detail?: Record<string, unknown>) => (typeof detail?.['needs'] === 'string' ? `To change it: ${visible(detail['needs'])}` : undefined);
+
 /** What was done to access and settings, and what was refused; apart from the journal of objects. */
 export default function Trail() {
   const [query, setQuery] = useSearchParams();
@@ -91,7 +94,7 @@ export default function Trail() {
                 </td>
                 <td className="cut" title={e.who}>{e.who}</td>
                 <td className="key cut" title={visible(e.subject ?? '')}>{visible(e.subject ?? '')}</td>
-                <td className="dim" style={{ whiteSpace: 'normal' }}>{visible(e.says ?? '')}</td>
+                <td className="dim" style={{ whiteSpace: 'normal' }} title={needs(e.detail)}>{visible(e.says ?? '')}</td>
                 <td className="dim cut">{e.source}</td>
               </tr>
             ))}
