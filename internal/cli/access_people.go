@@ -1,0 +1,289 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/core/access"
+	"spindle/internal/desk"
+	"spindle/internal/service"
+)
+
+func (a *app) accountCommand() *cli.Command {
+	limits := []cli.Flag{&cli.StringFlag{Name: "quota", Usage: "most bytes of all its buckets, such as `2TiB`, or none"}, &cli.StringFlag{Name: "max-buckets", Usage: "how many buckets it may have, or none"}, noteFlag("what the account is for")}
+	return &cli.Command{Name: "account", Usage: "accounts own buckets, keys and quotas", Commands: []*cli.Command{
+		{Name: "create", Usage: "create an account", ArgsUsage: "NAME", Description: examples("spindle access account create seed-lab --quota 2TiB", "spindle access account create guest-curators --max-buckets 3 --note 'visitors of 2026'"), Flags: limits, Action: a.accountSet(http.MethodPost)},
+		{Name: "list", Usage: "list accounts with what they hold", Description: examples("spindle access account list", "spindle access account list --json"), Action: listing[desk.AccountInfo]{path: "/api/v1/accounts", field: "accounts", row: accountRow, none: "There is no account that you see.",
+			columns: []column{{"ACCOUNT", false}, {"BUCKETS", true}, {"SIZE", true}, {"QUOTA", false}, {"KEYS", true}, {"PEOPLE", true}, {"NOTE", false}}}.action(a)},
+		{Name: "show", Usage: "show an account", ArgsUsage: "NAME", Description: examples("spindle access account show seed-lab", "spindle access account show seed-lab --json"), Action: showing(a, accountPath, a.printAccount)},
+		{Name: "change", Usage: "change an account's quotas and note", ArgsUsage: "NAME", Description: examples("spindle access account change seed-lab --quota 3TiB", "spindle access account change seed-lab --max-buckets none"), Flags: limits, Action: a.accountSet(http.MethodPatch)},
+		{Name: "remove", Usage: "remove an account without buckets, with its keys and grants", ArgsUsage: "NAME", Description: examples("spindle access account remove guest-curators", "spindle access account remove guest-curators --yes"), Flags: []cli.Flag{yesFlag()}, Action: removing(a, "account", accountPath, func(x desk.AccountInfo) string {
+			return fmt.Sprintf("The account %s goes with %s and the roles of %s; nothing they signed works any more.", x.Name, things(int64(x.Keys), "key", "keys"), things(int64(x.People), "person", "people"))
+		})},
+	}}
+}
+
+func (a *app) accountSet(method string) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		p, name, err := a.one(c)
+		if err != nil {
+			return err
+		}
+		in := map[string]any{}
+		path := "/api/v1/accounts"
+		if method == http.MethodPost {
+			in["name"] = name
+		} else {
+			path += "/" + url.PathEscape(name)
+		}
+		if c.IsSet("quota") {
+			q, err := parseSize("quota", c.String("quota"))
+			if err != nil {
+				return err
+			}
+			in["quota"] = q
+		}
+		if c.IsSet("max-buckets") {
+			var n *int
+			if s := c.String("max-buckets"); s != "none" {
+				n = new(int)
+				if _, err := fmt.Sscanf(s, "%d", n); err != nil {
+					return wrongUsage("--max-buckets is a number or none, not %q", s)
+				}
+			}
+			in["maxBuckets"] = n
+		}
+		if c.IsSet("note") {
+			in["note"] = c.String("note")
+		}
+		if method == http.MethodPatch && len(in) == 0 {
+			return wrongUsage("nothing to change was given; see spindle access account change --help")
+		}
+		if method == http.MethodPost { // absent and null are the same there
+			for k, v := range in {
+				if q, ok := v.(*int64); ok && q == nil {
+					delete(in, k)
+				}
+				if n, ok := v.(*int); ok && n == nil {
+					delete(in, k)
+				}
+			}
+		}
+		var out desk.AccountInfo
+		if err := p.call(ctx, method, path, nil, in, &out); err != nil {
+			return err
+		}
+		return a.printAccount(out)
+	}
+}
+
+const accountPath = "/api/v1/accounts/"
+
+func accountRow(x desk.AccountInfo) []string {
+	operates := ""
+	if x.Operator {
+		operates = "operates the service"
+	}
+	return []string{x.Name, limitText(x.MaxBuckets, x.Buckets), size(x.Bytes), bytesOf(x.Quota, x.Bytes), count(int64(x.Keys)), count(int64(x.People)), strings.TrimSpace(operates + " " + shown(x.Note))}
+}
+
+func limitText(n *int, has int) string {
+	if n == nil {
+		return count(int64(has))
+	}
+	return fmt.Sprintf("%s of %s", count(int64(has)), count(int64(*n)))
+}
+
+func bytesOf(q *int64, used int64) string {
+	if q == nil {
+		return "none"
+	}
+	return fmt.Sprintf("%s, %.1f %% used", size(*q), 100*float64(used)/float64(*q))
+}
+
+func (a *app) printAccount(x desk.AccountInfo) error {
+	return a.print(x, func() error {
+		what := "tenant"
+		if x.Operator {
+			what = "operates the service"
+		}
+		facts := [][2]string{{"Account", x.Name}, {"What", what}, {"Buckets", limitText(x.MaxBuckets, x.Buckets)}, {"Size", size(x.Bytes)}, {"Quota", bytesOf(x.Quota, x.Bytes)}, {"Keys", count(int64(x.Keys))}, {"People", count(int64(x.People))}, {"Created", when(x.Created)}}
+		if x.Note != "" {
+			facts = append(facts, [2]string{"Note", shown(x.Note)})
+		}
+		return a.facts(facts)
+	})
+}
+
+// People.
+
+func (a *app) personCommand() *cli.Command {
+	role := func(usage string) cli.Flag { return &cli.StringSliceFlag{Name: "role", Usage: usage} }
+	return &cli.Command{Name: "person", Usage: "people who sign in, with their roles in accounts", Commands: []*cli.Command{
+		{Name: "create", Usage: "let somebody sign in; the password is made, shown once, and changed at the first sign-in", ArgsUsage: "NAME",
+			Description: examples("spindle access person create 'Tam Ellery' --role herbarium:administrator", "spindle access person create 'Ines Varga' --role seed-lab:administrator --role herbarium:reader"),
+			Flags:       []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; roles: reader, writer, administrator"), &cli.BoolFlag{Name: "operator", Usage: "operates the service"}, noteFlag("who this is")}, Action: a.personCreate},
+		{Name: "list", Usage: "list people", Description: examples("spindle access person list", "spindle access person list --account seed-lab --json"), Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only those with a role in this account"}}, Action: listing[desk.PersonInfo]{path: "/api/v1/people", field: "people", filters: []string{"account"}, none: "Nobody signs in with a name yet. Let somebody: spindle access person create NAME --role ACCOUNT:ROLE",
+			columns: []column{{"PERSON", false}, {"ROLES", false}, {"STATE", false}, {"SIGNED IN", false}, {"NOTE", false}},
+			row: func(x desk.PersonInfo) []string {
+				return []string{shown(x.Name), roleText(x), personState(x), maybe(x.SignedIn, "never"), shown(x.Note)}
+			}}.action(a)},
+		{Name: "show", Usage: "show a person", ArgsUsage: "NAME", Description: examples("spindle access person show 'Tam Ellery'", "spindle access person show 'Tam Ellery' --json"), Action: showing(a, peoplePath, a.showPerson)},
+		{Name: "change", Usage: "change a person's roles, or whether they may sign in", ArgsUsage: "NAME", Description: examples("spindle access person change 'Ines Varga' --role herbarium:none", "spindle access person change 'Tam Ellery' --active off", "spindle access person change 'Tam Ellery' --unlock"),
+			Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; none takes the role away"), &cli.StringFlag{Name: "operator", Usage: "on or off: operates the service"}, &cli.StringFlag{Name: "active", Usage: "on or off: may sign in"}, &cli.BoolFlag{Name: "unlock", Usage: "forget failed attempts"}, noteFlag("who this is")}, Action: changing(a, peoplePath, personChange, a.showPerson)},
+		{Name: "reset", Usage: "give a person a new password, shown once; with --data from the machine itself, without a key", ArgsUsage: "NAME",
+			Description: "With --data it needs no key: it works on the data directory, whether the service runs or not.\n\n" + examples("spindle access person reset 'Tam Ellery'", "spindle access person reset 'Oda Brandvold' --data /srv/spindle"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "the service's data `DIR`, on this machine"}, &cli.StringFlag{Name: "database", Usage: "`URL` of its PostgreSQL, when it is not the private one"},
+				&cli.BoolFlag{Name: "operator", Usage: "with --data: make them an operator, and create them when they are missing"}}, Action: a.personReset},
+		{Name: "remove", Usage: "remove a person, with sessions and grants", ArgsUsage: "NAME", Description: examples("spindle access person remove 'Ines Varga'", "spindle access person remove 'Ines Varga' --yes"), Flags: []cli.Flag{yesFlag()}, Action: removing(a, "person", peoplePath, func(x desk.PersonInfo) string {
+			return fmt.Sprintf("%s (%s) signs in no more; what was granted to them goes too.", shown(x.Name), roleText(x))
+		})},
+	}}
+}
+
+func roles(c *cli.Command) ([]desk.RoleIn, error) {
+	var out []desk.RoleIn
+	for _, s := range c.StringSlice("role") {
+		account, role, ok := strings.Cut(s, ":")
+		if !ok {
+			return nil, wrongUsage("--role is ACCOUNT:ROLE, not %q", s)
+		}
+		if role != "none" {
+			r, err := access.ParseRole(role)
+			if err != nil {
+				return nil, err
+			}
+			role = r.String()
+		}
+		out = append(out, desk.RoleIn{Account: account, Role: role})
+	}
+	return out, nil
+}
+
+const peoplePath = "/api/v1/people/"
+
+func (a *app) personCreate(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	in := map[string]any{"name": name, "operator": c.Bool("operator"), "note": c.String("note")}
+	if in["roles"], err = roles(c); err != nil {
+		return err
+	}
+	var out desk.PersonSecret
+	if err := p.call(ctx, http.MethodPost, "/api/v1/people", nil, in, &out); err != nil {
+		return err
+	}
+	return a.printPerson(out.Person, out.Password)
+}
+
+func roleText(p desk.PersonInfo) string {
+	var out []string
+	if p.Operator {
+		out = append(out, "operator of the service")
+	}
+	for _, r := range p.Roles {
+		out = append(out, r.Role+" in "+r.Account)
+	}
+	return strings.Join(out, ", ")
+}
+
+func personState(p desk.PersonInfo) string {
+	switch {
+	case !p.Active:
+		return "off"
+	case p.Locked != nil:
+		return "locked until " + p.Locked.Local().Format("15:04:05")
+	case p.MustChange:
+		return "new password due"
+	}
+	return "active"
+}
+
+func (a *app) printPerson(x desk.PersonInfo, password string) error {
+	if a.json {
+		return a.print(desk.PersonSecret{Person: x, Password: password}, nil)
+	}
+	facts := [][2]string{{"Person", shown(x.Name)}, {"Roles", roleText(x)}, {"State", personState(x)}, {"Signed in", maybe(x.SignedIn, "never")}, {"Created", when(x.Created) + " by " + shown(x.CreatedBy)}}
+	if x.Note != "" {
+		facts = append(facts, [2]string{"Note", shown(x.Note)})
+	}
+	if password != "" {
+		facts = append(facts, [2]string{"Password", password})
+	}
+	if err := a.facts(facts); err != nil {
+		return err
+	}
+	if password != "" {
+		a.note("The password is shown this once, and is changed at the first sign-in.")
+	}
+	return nil
+}
+
+// onOff reads a flag that is on or off.
+func onOff(c *cli.Command, name string, in map[string]any) error {
+	if !c.IsSet(name) {
+		return nil
+	}
+	switch s := c.String(name); s {
+	case "on", "off":
+		in[name] = s == "on"
+		return nil
+	default:
+		return wrongUsage("--%s is on or off, not %q", name, s)
+	}
+}
+
+func (a *app) showPerson(x desk.PersonInfo) error { return a.printPerson(x, "") }
+
+func personChange(c *cli.Command, in map[string]any) error {
+	texts(c, in, "note")
+	if c.Bool("unlock") {
+		in["unlock"] = true
+	}
+	r, err := roles(c)
+	if len(r) > 0 {
+		in["roles"] = r
+	}
+	return errors.Join(err, onOff(c, "operator", in), onOff(c, "active", in))
+}
+
+func (a *app) personReset(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 1)
+	if err != nil {
+		return err
+	}
+	if c.String("data") == "" && c.String("database") == "" {
+		if c.Bool("operator") {
+			return wrongUsage("--operator goes with --data, on the machine itself")
+		}
+		p, err := a.open(c)
+		if err != nil {
+			return err
+		}
+		var out desk.PersonSecret
+		if err := p.call(ctx, http.MethodPost, peoplePath+url.PathEscape(in[0])+"/reset", nil, map[string]any{}, &out); err != nil {
+			return err
+		}
+		return a.printPerson(out.Person, out.Password)
+	}
+	log, err := a.logger("warn")
+	if err != nil {
+		return err
+	}
+	password, err := service.ResetPerson(ctx, c.String("data"), c.String("database"), in[0], c.Bool("operator"), log)
+	if err != nil {
+		return err
+	}
+	return a.print(map[string]string{"person": in[0], "password": password}, func() error {
+		a.note("The password is shown this once, and is changed at the first sign-in. All sessions of %s have ended.", shown(in[0]))
+		return a.facts([][2]string{{"Person", shown(in[0])}, {"Password", password}})
+	})
+}
