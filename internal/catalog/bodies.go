@@ -58,22 +58,9 @@ func (c *Catalog) Residents(ctx context.Context, file int64) ([]Resident, error)
 	return out, mapError(err)
 }
 
-// MoveBody points every version that refers to one body at its copy.
-func (c *Catalog) MoveBody(ctx context.Context, from, to object.BodyRef) error {
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		for _, table := range []string{"heads", "history", "parts"} {
-			if _, err := tx.ExecContext(ctx, `update `+table+` set tier = $3, body_file = $4, body_offset = $5
-				where body_file = $1 and body_file <> 0 and body_offset = $2`, from.File, from.Offset, to.Tier, to.File, to.Offset); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
 // ReplaceBody points every version that refers to one body at another one with the
-// same content, and lets go of the first. It reports false when nothing refers to
-// it any more.
+// same content, and lets go of the first one's file if it was a file of its own. It
+// reports false when nothing refers to it any more.
 func (c *Catalog) ReplaceBody(ctx context.Context, from, to object.BodyRef) (moved bool, err error) {
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		for _, table := range []string{"heads", "history", "parts"} {

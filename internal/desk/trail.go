@@ -373,7 +373,7 @@ func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (ou
 		// Those of others, by what they were granted.
 		known := map[access.Grantee]int{}
 		for _, g := range book.On(b.Name.String()) {
-			if !g.Holds(now) || contains(r.Reach, g.To.String()) && known[g.To] == 0 {
+			if !g.Holds(now) || slices.ContainsFunc(r.Reach, func(x Reach) bool { return x.Who == g.To.String() }) && known[g.To] == 0 {
 				continue
 			}
 			whole, some := g.Rights, access.Rights(0)
@@ -383,12 +383,12 @@ func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (ou
 			if i := known[g.To]; i > 0 {
 				e := &r.Reach[i-1]
 				for _, n := range orNone(whole) {
-					if !has(e.Rights, n) {
+					if !slices.Contains(e.Rights, n) {
 						e.Rights = append(e.Rights, n)
 					}
 				}
 				for _, n := range orNone(some) {
-					if !has(e.Rights, n) && !has(e.Some, n) {
+					if !slices.Contains(e.Rights, n) && !slices.Contains(e.Some, n) {
 						e.Some = append(e.Some, n)
 					}
 				}
@@ -407,24 +407,6 @@ func orNone(r access.Rights) []string {
 		return []string{}
 	}
 	return r.Names()
-}
-
-func has(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
-}
-
-func contains(list []Reach, who string) bool {
-	for _, x := range list {
-		if x.Who == who {
-			return true
-		}
-	}
-	return false
 }
 
 // trailSays words what an entry of the trail adds to its kind and subject.

@@ -14,6 +14,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/seal"
 )
 
 // Key is an access key with its secret open. Never log it.
@@ -112,7 +113,7 @@ func (r *Ring) bodyKey(ctx context.Context, number int16) (uint16, cipher.AEAD, 
 	if err != nil {
 		return 0, nil, err
 	}
-	key, err := newAEAD(raw)
+	key, err := seal.NewKey(raw)
 	if err != nil {
 		return 0, nil, err
 	}

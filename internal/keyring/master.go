@@ -2,7 +2,6 @@ package keyring
 
 import (
 	"context"
-	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
 	"crypto/sha256"
@@ -16,6 +15,7 @@ import (
 	"time"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/seal"
 )
 
 // masters are the master keys in force: the first seals, all unseal. There are
@@ -68,7 +68,7 @@ func (m *masters) read(text, from string) error {
 		if err != nil || len(raw) != 32 {
 			return fault.New(fault.Unavailable, "master-key-wrong", "%s does not hold a master key: 64 hex digits", from).In("master-key").Do("put the key back from its backup")
 		}
-		aead, err := newAEAD(raw)
+		aead, err := seal.NewKey(raw)
 		if err != nil {
 			return err
 		}
@@ -104,14 +104,6 @@ func (m *masters) write(lines ...string) error {
 		return err
 	}
 	return errors.Join(d.Sync(), d.Close())
-}
-
-func newAEAD(raw []byte) (cipher.AEAD, error) {
-	block, err := aes.NewCipher(raw)
-	if err != nil {
-		return nil, err
-	}
-	return cipher.NewGCM(block)
 }
 
 // seal seals what belongs to a name under the first key; the first of the file as

@@ -141,7 +141,7 @@ func (c *Crew) compact(ctx context.Context, f bodies.File, at *Collected) error 
 			c.log.Warn("a body cannot be moved out of its segment", "segment", f.ID, "offset", r.Offset, "error", err)
 			continue // the scrubber reports it
 		}
-		if err := c.store.Catalog.MoveBody(ctx, from, to); err != nil {
+		if _, err := c.store.Catalog.ReplaceBody(ctx, from, to); err != nil {
 			return err
 		}
 	}

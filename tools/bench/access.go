@@ -4,13 +4,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
 	"os"
-	"path/filepath"
 	"sync"
 	"time"
 
@@ -159,21 +157,8 @@ func (b *bench) newKey(ctx context.Context, account string) (sign.Credential, er
 
 // sealed measures bodies that are encrypted at rest against plain ones.
 func (b *bench) sealed() error {
-	src := filepath.Join(b.dir, "static", "sealed")
-	f, err := os.Create(src)
+	src, err := b.source("sealed", gib)
 	if err != nil {
-		return err
-	}
-	block := make([]byte, 1<<20)
-	for i := range gib / len(block) {
-		for j := 0; j < len(block); j += 512 {
-			block[j] = byte(i + j)
-		}
-		if _, err := f.Write(block); err != nil {
-			return err
-		}
-	}
-	if err := errors.Join(f.Sync(), f.Close()); err != nil {
 		return err
 	}
 	rule := []byte(`<ServerSideEncryptionConfiguration><Rule><ApplyServerSideEncryptionByDefault><SSEAlgorithm>AES256</SSEAlgorithm></ApplyServerSideEncryptionByDefault></Rule></ServerSideEncryptionConfiguration>`)
@@ -185,39 +170,14 @@ func (b *bench) sealed() error {
 			return fmt.Errorf("%s: %d, %v", x.path, st, err)
 		}
 	}
-	put := func(path string) func() error {
-		return func() error {
-			in, err := os.Open(src)
-			if err != nil {
-				return err
-			}
-			defer in.Close()
-			st, err := b.request(http.MethodPut, path, in, gib)
-			if err == nil && st != 200 {
-				err = fmt.Errorf("status %d", st)
-			}
-			return err
-		}
-	}
-	get := func(path string) func() error {
-		return func() error {
-			c, err := dial(b.wire, true)
-			if err != nil {
-				return err
-			}
-			defer c.c.Close()
-			st, n, err := c.do(http.MethodGet, path, nil, 0)
-			if err == nil && (st != 200 || n != gib) {
-				err = fmt.Errorf("status %d, %d bytes", st, n)
-			}
-			return err
-		}
-	}
 	for _, x := range []struct {
 		what string
-		f    func(string) func() error
-	}{{"put 1 GiB, sealed", put}, {"get 1 GiB, sealed", get}} {
-		t, err := timed(x.f("/bench/plain"), x.f("/sealed/large"))
+		do   func(path string) error
+	}{
+		{"put 1 GiB, sealed", func(path string) error { return b.putFile(src, path, gib) }},
+		{"get 1 GiB, sealed", func(path string) error { return getFile(b.wire, path, true) }},
+	} {
+		t, err := timed(func() error { return x.do("/bench/plain") }, func() error { return x.do("/sealed/large") })
 		if err != nil {
 			return err
 		}

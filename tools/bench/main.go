@@ -217,36 +217,59 @@ func rate(bytes int64, d time.Duration) string {
 	return fmt.Sprintf("%.0f MiB/s", float64(bytes)/(1<<20)/d.Seconds())
 }
 
-func (b *bench) large() error {
-	src := filepath.Join(b.dir, "static", "large")
-	f, err := os.Create(src)
+// source writes a file to put and to serve, and gives its path.
+func (b *bench) source(name string, size int64) (string, error) {
+	path := filepath.Join(b.dir, "static", name)
+	f, err := os.Create(path)
 	if err != nil {
-		return err
+		return "", err
 	}
 	block := make([]byte, 1<<20)
-	for i := range gib / len(block) {
+	for i := range int(size) / len(block) {
 		for j := 0; j < len(block); j += 512 {
 			block[j] = byte(i + j)
 		}
 		if _, err := f.Write(block); err != nil {
-			return err
+			return "", errors.Join(err, f.Close())
 		}
 	}
-	if err := errors.Join(f.Sync(), f.Close()); err != nil {
+	return path, errors.Join(f.Sync(), f.Close())
+}
+
+// putFile puts a file.
+func (b *bench) putFile(src, path string, size int64) error {
+	in, err := os.Open(src)
+	if err != nil {
 		return err
 	}
-	put := func() error {
-		in, err := os.Open(src)
-		if err != nil {
-			return err
-		}
-		defer in.Close()
-		st, err := b.request(http.MethodPut, "/bench/large", in, gib)
-		if err == nil && st != 200 {
-			err = fmt.Errorf("status %d", st)
-		}
+	defer in.Close()
+	st, err := b.request(http.MethodPut, path, in, size)
+	if err == nil && st != 200 {
+		err = fmt.Errorf("status %d", st)
+	}
+	return err
+}
+
+// getFile gets 1 GiB on a connection of its own.
+func getFile(addr, path string, signed bool) error {
+	c, err := dial(addr, signed)
+	if err != nil {
 		return err
 	}
+	defer c.c.Close()
+	st, n, err := c.do(http.MethodGet, path, nil, 0)
+	if err == nil && (st != 200 || n != gib) {
+		err = fmt.Errorf("status %d, %d bytes", st, n)
+	}
+	return err
+}
+
+func (b *bench) large() error {
+	src, err := b.source("large", gib)
+	if err != nil {
+		return err
+	}
+	put := func() error { return b.putFile(src, "/bench/large", gib) }
 	hash := func() error {
 		in, err := os.Open(src)
 		if err != nil {
@@ -263,21 +286,7 @@ func (b *bench) large() error {
 	puts, copied, hashed := t[0], t[1], t[2]
 	b.row("put 1 GiB, digest not signed", rate(gib, puts), fmt.Sprintf("%.2f of a synced copy (%s)", copied.Seconds()/puts.Seconds(), rate(gib, copied)), "0.6")
 	b.row("", "", fmt.Sprintf("%.2f of MD5 alone (%s)", hashed.Seconds()/puts.Seconds(), rate(gib, hashed)), "0.75")
-	get := func(addr, path string, signed bool) func() error {
-		return func() error {
-			c, err := dial(addr, signed)
-			if err != nil {
-				return err
-			}
-			defer c.c.Close()
-			st, n, err := c.do(http.MethodGet, path, nil, 0)
-			if err == nil && (st != 200 || n != gib) {
-				err = fmt.Errorf("status %d, %d bytes", st, n)
-			}
-			return err
-		}
-	}
-	if t, err = timed(get(b.wire, "/bench/large", true), get(b.static, "/large", false)); err != nil {
+	if t, err = timed(func() error { return getFile(b.wire, "/bench/large", true) }, func() error { return getFile(b.static, "/large", false) }); err != nil {
 		return err
 	}
 	ours, theirs := t[0], t[1]

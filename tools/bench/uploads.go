@@ -17,21 +17,8 @@ import (
 // it, against a plain put and a synced copy of the same file.
 func (b *bench) uploads() error {
 	const size = 4 * gib
-	src := filepath.Join(b.dir, "static", "four")
-	f, err := os.Create(src)
+	src, err := b.source("four", size)
 	if err != nil {
-		return err
-	}
-	block := make([]byte, 1<<20)
-	for i := range size / len(block) {
-		for j := 0; j < len(block); j += 512 {
-			block[j] = byte(i + j)
-		}
-		if _, err := f.Write(block); err != nil {
-			return err
-		}
-	}
-	if err := errors.Join(f.Sync(), f.Close()); err != nil {
 		return err
 	}
 	var peak int64
@@ -46,18 +33,7 @@ func (b *bench) uploads() error {
 		}
 		return nil
 	}
-	plain := func() error {
-		in, err := os.Open(src)
-		if err != nil {
-			return err
-		}
-		defer in.Close()
-		st, err := b.request(http.MethodPut, "/bench/plain", in, size)
-		if err == nil && st != 200 {
-			err = fmt.Errorf("status %d", st)
-		}
-		return err
-	}
+	plain := func() error { return b.putFile(src, "/bench/plain", size) }
 	copied := filepath.Join(b.dir, "copy")
 	var t [3]time.Duration
 	for range 3 { // the best of three, in turns
