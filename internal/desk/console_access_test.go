@@ -30,17 +30,7 @@ func TestAccessInTheConsole(t *testing.T) {
 	if st, e := owner.ask("POST", "/api/v1/people", map[string]any{"name": "Tam Ellery", "password": first, "roles": []map[string]string{{"account": "herbarium", "role": "administrator"}, {"account": "seed-lab", "role": "reader"}}}); st != 201 {
 		t.Fatal(e)
 	}
-	tab, stop, err := harness.Chromium(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer stop()
-	walk := func(what string, steps ...chromedp.Action[chromedp.Void]) {
-		t.Helper()
-		if err := harness.Steps(tab, steps...); err != nil {
-			t.Fatalf("%s: %v", what, err)
-		}
-	}
+	tab, walk := browser(t)
 	fill := func(name, text string) chromedp.Action[chromedp.Void] {
 		return chromedp.SendKeys(chromedp.CSS("input[name="+name+"]"), text)
 	}
@@ -96,17 +86,7 @@ func TestPagesByRole(t *testing.T) {
 	key := s.NewKey("guest-curators", "press-room", access.Reader, nil)
 	s.Grant("plates", "2025/", "account:guest-curators", "read from")
 	s.Grant("plates", "2025/", "anyone", "read from")
-	tab, stop, err := harness.Chromium(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer stop()
-	walk := func(what string, steps ...chromedp.Action[chromedp.Void]) {
-		t.Helper()
-		if err := harness.Steps(tab, steps...); err != nil {
-			t.Fatalf("%s: %v", what, err)
-		}
-	}
+	tab, walk := browser(t)
 	missing := func(what string, texts ...string) {
 		t.Helper()
 		page, err := chromedp.Run(tab, chromedp.Evaluate[string]("document.querySelector('main').innerText"))

@@ -16,17 +16,7 @@ import (
 // signedIn gives a tab in which somebody is signed in, on a page.
 func signedIn(t *testing.T, s *harness.Running, path string) (walk func(string, ...chromedp.Action[chromedp.Void]), text func(string) string) {
 	t.Helper()
-	tab, stop, err := harness.Chromium(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(stop)
-	walk = func(what string, steps ...chromedp.Action[chromedp.Void]) {
-		t.Helper()
-		if err := harness.Steps(tab, steps...); err != nil {
-			t.Fatalf("%s: %v", what, err)
-		}
-	}
+	tab, walk := browser(t)
 	text = func(expression string) string {
 		t.Helper()
 		v, err := chromedp.Run(tab, chromedp.Evaluate[string]("String("+expression+")"))

@@ -1,6 +1,7 @@
 package desk_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,21 +13,27 @@ import (
 	"spindle/internal/wire/client"
 )
 
-// TestConsole walks through the console in a browser as a person would: sign
-// in, create a bucket, upload, look, remove.
-func TestConsole(t *testing.T) {
-	s := harness.Service(t, nil)
+// browser opens a tab, and gives what walks through pages in it.
+func browser(t *testing.T) (tab context.Context, walk func(what string, steps ...chromedp.Action[chromedp.Void])) {
+	t.Helper()
 	tab, stop, err := harness.Chromium(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer stop()
-	walk := func(what string, steps ...chromedp.Action[chromedp.Void]) {
+	t.Cleanup(stop)
+	return tab, func(what string, steps ...chromedp.Action[chromedp.Void]) {
 		t.Helper()
 		if err := harness.Steps(tab, steps...); err != nil {
 			t.Fatalf("%s: %v", what, err)
 		}
 	}
+}
+
+// TestConsole walks through the console in a browser as a person would: sign
+// in, create a bucket, upload, look, remove.
+func TestConsole(t *testing.T) {
+	s := harness.Service(t, nil)
+	tab, walk := browser(t)
 	field := func(label, text string) chromedp.Action[chromedp.Void] {
 		return chromedp.SendKeys(chromedp.CSS("input[name="+label+"]"), text)
 	}
