@@ -165,7 +165,7 @@ func damageIsFound(t *testing.T, v *Volume, sealed bool, flip func(string, int64
 	if err != nil {
 		t.Fatal(err)
 	}
-	flip(v.segmentPath(small.Ref.File), small.Ref.Offset+4999)
+	flip(v.segmentPath(small.Ref.File), small.Ref.Place()+4999)
 	flip(v.wholePath(large.Ref.File), 300_000)
 	for name, w := range map[string]Written{"small": small, "large": large} {
 		if err := v.Check(w.Ref, w.Size, w.CRC64, noLimit); fault.KindOf(err) != fault.Damaged {

@@ -43,6 +43,7 @@ type appender struct {
 type appending struct {
 	data   []byte
 	crc    uint64
+	place  func(*appending) error // finishes data and crc once offset and id are known; nil: they are finished
 	offset int64
 	id     int64
 	err    chan error
@@ -54,8 +55,8 @@ func newAppender(v *Volume, bit int64) *appender {
 	return a
 }
 
-func (a *appender) append(data []byte, crc uint64) (file, offset int64, err error) {
-	p := &appending{data: data, crc: crc, err: make(chan error, 1)}
+func (a *appender) append(p *appending) (file, offset int64, err error) {
+	p.err = make(chan error, 1)
 	a.mu.RLock()
 	if a.shut {
 		a.mu.RUnlock()
@@ -129,6 +130,11 @@ func (a *appender) write(batch []*appending, buf []byte) ([]byte, error) {
 	}
 	for _, p := range batch {
 		p.id, p.offset = a.id, a.size+int64(len(buf))+headerSize
+		if p.place != nil {
+			if err := p.place(p); err != nil {
+				return buf, err
+			}
+		}
 		buf = binary.LittleEndian.AppendUint64(buf, headerMagic)
 		buf = binary.LittleEndian.AppendUint64(buf, uint64(len(p.data)))
 		buf = binary.LittleEndian.AppendUint64(buf, p.crc)

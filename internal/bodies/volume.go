@@ -56,6 +56,7 @@ type Volume struct {
 
 	mu   sync.Mutex
 	open map[int64]*os.File // segments open for reading
+	most int                // of them at a time
 }
 
 // Sealer has the keys that wrap the data keys of sealed bodies.
@@ -70,30 +71,36 @@ type Sealer interface {
 // neither written nor read.
 func (v *Volume) SealWith(s Sealer) { v.sealer = s }
 
-func (v *Volume) newHeader(name int64) (seal.Header, cipher.AEAD, error) {
+// newData makes a data key for a body to be sealed.
+func (v *Volume) newData() (*seal.Wrapping, cipher.AEAD, error) {
 	if v.sealer == nil {
-		return seal.Header{}, nil, fault.New(fault.Unavailable, "no-sealer", "the volume has no keys for sealed bodies").In("volume")
+		return nil, nil, noSealer()
 	}
 	n, key, err := v.sealer.SealingKey()
 	if err != nil {
-		return seal.Header{}, nil, err
+		return nil, nil, err
 	}
-	return seal.NewHeader(n, key, name)
+	return seal.NewData(n, key)
 }
 
-func (v *Volume) openHeader(h seal.Header, name int64) (cipher.AEAD, error) {
+func noSealer() error {
+	return fault.New(fault.Unavailable, "no-sealer", "the volume has no keys for sealed bodies").In("volume")
+}
+
+// openHeader opens the header that stands in the place of a body.
+func (v *Volume) openHeader(h seal.Header, ref object.BodyRef) (cipher.AEAD, *seal.Wrapping, error) {
 	n, err := h.BodyKey()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if v.sealer == nil {
-		return nil, fault.New(fault.Unavailable, "no-sealer", "the volume has no keys for sealed bodies").In("volume")
+		return nil, nil, noSealer()
 	}
 	key, err := v.sealer.OpeningKey(n)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return h.Open(key, name)
+	return h.Open(n, key, ref.File, ref.Place(), ref.Bound())
 }
 
 // Open prepares a volume in dir, making its folders where they are missing.
@@ -112,11 +119,21 @@ func Open(dir string, tier int16) (*Volume, error) {
 			return nil, err
 		}
 	}
-	v := &Volume{dir: dir, tier: tier, open: map[int64]*os.File{}}
+	v := &Volume{dir: dir, tier: tier, open: map[int64]*os.File{}, most: openSegments()}
 	v.buffers.New = func() any { b := make([]byte, bufferSize); return &b }
 	v.stretch.New = func() any { b := make([]byte, seal.Buffer); return &b }
 	v.small, v.seals = newAppender(v, 0), newAppender(v, object.SealedBit)
 	return v, nil
+}
+
+// openSegments gives how many segments are kept open: a small part of what the
+// process may open at all, at most 256.
+func openSegments() int {
+	var l unix.Rlimit
+	if unix.Getrlimit(unix.RLIMIT_NOFILE, &l) != nil || l.Cur > 8*256 {
+		return 256
+	}
+	return max(8, int(l.Cur)/16)
 }
 
 // Close finishes what is being appended and closes files.
@@ -196,7 +213,7 @@ func (v *Volume) ReadSmall(ref object.BodyRef, buf []byte, crc uint64) error {
 		if err := v.readStored(ref, stored); err != nil {
 			return err
 		}
-		data, err := v.openHeader(seal.Header(stored), 0)
+		data, _, err := v.openHeader(seal.Header(stored), ref)
 		if err != nil {
 			return err
 		}
@@ -219,7 +236,7 @@ func (v *Volume) readStored(ref object.BodyRef, buf []byte) error {
 		if err != nil {
 			return err
 		}
-		n, err := f.ReadAt(buf, ref.Offset)
+		n, err := f.ReadAt(buf, ref.Place())
 		if errors.Is(err, os.ErrClosed) && try < 3 {
 			continue // pushed out of the cache meanwhile
 		}
@@ -244,7 +261,7 @@ func (v *Volume) segment(id int64) (*os.File, error) {
 	if err != nil {
 		return nil, openError(err)
 	}
-	if len(v.open) >= 256 {
+	if len(v.open) >= v.most {
 		for other, g := range v.open { // any one
 			g.Close()
 			delete(v.open, other)
@@ -309,7 +326,7 @@ func (v *Volume) Open(ref object.BodyRef, size int64) (*Whole, error) {
 	}
 	var data cipher.AEAD
 	if err == nil {
-		data, err = v.openHeader(h, ref.File)
+		data, _, err = v.openHeader(h, ref)
 	}
 	if err != nil {
 		f.Close()

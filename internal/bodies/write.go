@@ -63,22 +63,32 @@ func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, 
 			err = v.appendSealed(&w.Ref, (*first)[:n])
 			return w, err
 		}
-		w.Ref.File, w.Ref.Offset, err = v.small.append((*first)[:n], w.CRC64)
+		w.Ref.File, w.Ref.Offset, err = v.small.append(&appending{data: (*first)[:n], crc: w.CRC64})
 		return w, err
 	}
 	return v.writeWhole(r, first, n, ended, sealed, h, accept)
 }
 
-// appendSealed seals a small body and appends it.
+// appendSealed seals a small body and appends it, bound to where it comes to stand.
 func (v *Volume) appendSealed(ref *object.BodyRef, plain []byte) error {
-	head, data, err := v.newHeader(0)
+	wrapping, data, err := v.newData()
 	if err != nil {
 		return err
 	}
 	bp := v.stretch.Get().(*[]byte)
 	defer v.stretch.Put(bp)
-	stored := seal.Whole((*bp)[:0], head, data, plain)
-	ref.File, ref.Offset, err = v.seals.append(stored, digest.CRC64(stored))
+	return v.appendBound(ref, seal.Whole((*bp)[:0], data, plain), wrapping)
+}
+
+// appendBound appends a sealed body after it gets its header for that place.
+func (v *Volume) appendBound(ref *object.BodyRef, stored []byte, wrapping *seal.Wrapping) (err error) {
+	ref.File, ref.Offset, err = v.seals.append(&appending{data: stored, place: func(p *appending) error {
+		h, err := wrapping.Header(p.id, p.offset)
+		copy(p.data, h[:])
+		p.crc = digest.CRC64(p.data)
+		return err
+	}})
+	ref.Offset |= object.BoundBit
 	return err
 }
 
@@ -142,7 +152,11 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 	var to io.Writer = f
 	var closing *seal.Writer
 	if sealed {
-		head, data, err := v.newHeader(id)
+		wrapping, data, err := v.newData()
+		var head seal.Header
+		if err == nil {
+			head, err = wrapping.Header(id, -1)
+		}
 		if err == nil {
 			closing, err = seal.NewWriter(f, head, data)
 			if err != nil {
@@ -254,21 +268,27 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 	return w, nil
 }
 
-// CopySmall appends a body of one segment, once it was checked, to the current one;
-// a sealed one stays as it was sealed.
+// CopySmall appends a body of one segment, once it was checked, to the current one.
+// The content of a sealed one stays as it was sealed; its header is bound to the new
+// place.
 func (v *Volume) CopySmall(from object.BodyRef, size int64, crc uint64) (object.BodyRef, error) {
 	buf := make([]byte, size)
 	if err := v.ReadSmall(from, buf, crc); err != nil {
 		return object.BodyRef{}, err
 	}
-	to := v.small
-	if from.Sealed() {
-		buf = make([]byte, seal.Length(size))
-		if err := v.readStored(from, buf); err != nil {
-			return object.BodyRef{}, err
-		}
-		to, crc = v.seals, digest.CRC64(buf)
+	to := object.BodyRef{Tier: v.tier}
+	if !from.Sealed() {
+		var err error
+		to.File, to.Offset, err = v.small.append(&appending{data: buf, crc: crc})
+		return to, err
 	}
-	file, offset, err := to.append(buf, crc)
-	return object.BodyRef{Tier: v.tier, File: file, Offset: offset}, err
+	stored := make([]byte, seal.Length(size))
+	if err := v.readStored(from, stored); err != nil {
+		return object.BodyRef{}, err
+	}
+	_, wrapping, err := v.openHeader(seal.Header(stored), from)
+	if err != nil {
+		return object.BodyRef{}, err
+	}
+	return to, v.appendBound(&to, stored, wrapping)
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"spindle/internal/core/digest"
+	"spindle/internal/core/fault"
 )
 
 // Limits of sizes, in bytes, and of parts.
@@ -38,11 +39,27 @@ func (e ETag) String() string {
 type BodyRef struct {
 	Tier   int16
 	File   int64 // 0: there are no bytes; negative: the parts of the upload -File
-	Offset int64 // -1: the file is this body alone; otherwise where it begins in a segment
+	Offset int64 // -1: the file is this body alone; otherwise where it begins in a segment, with BoundBit if it is bound to that
 }
 
 // SealedBit is set in the numbers of files that hold sealed bodies.
 const SealedBit int64 = 1 << 62
+
+// BoundBit is set in the offsets of sealed bodies in segments that open in no other
+// place. It stands in the catalog, so that a body of the older format, which opens
+// anywhere, cannot be put in the place of one. Segments are far smaller than that.
+const BoundBit int64 = 1 << 30
+
+// Bound reports whether a body in a segment is bound to its place.
+func (r BodyRef) Bound() bool { return r.Offset >= 0 && r.Offset&BoundBit != 0 }
+
+// Place gives where a body begins in its segment; -1 for one that is a file.
+func (r BodyRef) Place() int64 {
+	if r.Offset < 0 {
+		return r.Offset
+	}
+	return r.Offset &^ BoundBit
+}
 
 // Sealed reports whether a body is encrypted at rest; one in parts is as its
 // parts are.
@@ -57,6 +74,21 @@ type Headers struct {
 	ContentEncoding    string `json:"content-encoding,omitempty"`
 	ContentLanguage    string `json:"content-language,omitempty"`
 	Expires            string `json:"expires,omitempty"`
+}
+
+// Check refuses values that no header may have (RFC 9110, section 5.5): a line's end
+// in one would let it write headers of its own into an answer. The error has the
+// code header-value and names the header.
+func (h Headers) Check() error {
+	for _, f := range [...]struct{ name, value string }{{"Content-Type", h.ContentType}, {"Cache-Control", h.CacheControl}, {"Content-Disposition", h.ContentDisposition},
+		{"Content-Encoding", h.ContentEncoding}, {"Content-Language", h.ContentLanguage}, {"Expires", h.Expires}} {
+		for i := range len(f.value) {
+			if c := f.value[i]; c < ' ' && c != '\t' || c == 0x7f {
+				return fault.New(fault.Invalid, "header-value", "character %d of %s is a control character (0x%02x), which no header may have", i+1, f.name, c).In(f.name).Do("leave it out")
+			}
+		}
+	}
+	return nil
 }
 
 // Version is what is known of one version of an object.

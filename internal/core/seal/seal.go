@@ -22,7 +22,7 @@ const (
 // little-endian.
 const (
 	magic   = "SPSL"
-	version = 1
+	version = 2
 	keyAt   = 24
 	prefix  = 12 // of the header, authenticated with the wrapped key
 )
@@ -44,48 +44,78 @@ func NewKey(raw []byte) (cipher.AEAD, error) {
 	return cipher.NewGCM(block)
 }
 
-// NewHeader makes a data key and wraps it under a body key. name is the number of
-// the file that the body fills, 0 for one in a segment: a header opens only there.
-func NewHeader(number uint16, body cipher.AEAD, name int64) (h Header, data cipher.AEAD, err error) {
-	raw := make([]byte, 32)
-	if _, err := rand.Read(raw); err != nil {
-		return h, nil, err
-	}
-	copy(h[:], magic)
-	binary.LittleEndian.PutUint16(h[4:], version)
-	binary.LittleEndian.PutUint16(h[6:], number)
-	binary.LittleEndian.PutUint32(h[8:], ChunkSize)
-	if _, err := rand.Read(h[prefix:keyAt]); err != nil {
-		return h, nil, err
-	}
-	body.Seal(h[keyAt:keyAt], h[prefix:keyAt], raw, h.bound(name))
-	data, err = NewKey(raw)
-	return h, data, err
+// Wrapping is a data key that waits for its body's place.
+type Wrapping struct {
+	raw    []byte
+	number uint16
+	body   cipher.AEAD
 }
 
-func (h *Header) bound(name int64) []byte {
-	return binary.LittleEndian.AppendUint64(append([]byte{}, h[:prefix]...), uint64(name))
+// NewData makes a data key, to be wrapped under a body key.
+func NewData(number uint16, body cipher.AEAD) (*Wrapping, cipher.AEAD, error) {
+	raw := make([]byte, 32)
+	if _, err := rand.Read(raw); err != nil {
+		return nil, nil, err
+	}
+	data, err := NewKey(raw)
+	return &Wrapping{raw, number, body}, data, err
+}
+
+// Header wraps the data key for a body that begins at an offset of a file, which is
+// -1 for one that is the file: the header opens there and nowhere else.
+func (w *Wrapping) Header(file, offset int64) (h Header, err error) {
+	copy(h[:], magic)
+	binary.LittleEndian.PutUint16(h[4:], version)
+	binary.LittleEndian.PutUint16(h[6:], w.number)
+	binary.LittleEndian.PutUint32(h[8:], ChunkSize)
+	if _, err := rand.Read(h[prefix:keyAt]); err != nil {
+		return h, err
+	}
+	w.body.Seal(h[keyAt:keyAt], h[prefix:keyAt], w.raw, h.bound(file, offset))
+	return h, nil
+}
+
+func (h *Header) version() uint16 { return binary.LittleEndian.Uint16(h[4:]) }
+
+// bound gives what is authenticated with the wrapped key. Version 1 knew the file
+// only, and of bodies in segments nothing.
+func (h *Header) bound(file, offset int64) []byte {
+	b := append(make([]byte, 0, prefix+16), h[:prefix]...)
+	if h.version() == 1 {
+		if offset >= 0 {
+			file = 0
+		}
+		return binary.LittleEndian.AppendUint64(b, uint64(file))
+	}
+	return binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(b, uint64(file)), uint64(offset))
 }
 
 // BodyKey gives the number of the body key that wraps the data key.
 func (h *Header) BodyKey() (uint16, error) {
-	switch {
+	switch v := h.version(); {
 	case string(h[:4]) != magic:
 		return 0, broken("the header of a sealed body is not there")
-	case binary.LittleEndian.Uint16(h[4:]) != version || binary.LittleEndian.Uint32(h[8:]) != ChunkSize:
-		return 0, fault.New(fault.Unavailable, "seal-version", "the body was sealed in version %d of the format, and this service knows version %d", binary.LittleEndian.Uint16(h[4:]), version).
+	case v < 1 || v > version || binary.LittleEndian.Uint32(h[8:]) != ChunkSize:
+		return 0, fault.New(fault.Unavailable, "seal-version", "the body was sealed in version %d of the format, and this service knows versions up to %d", v, version).
 			Do("run the version of the service that sealed it")
 	}
 	return binary.LittleEndian.Uint16(h[6:]), nil
 }
 
-// Open gives the cipher of the body's data key.
-func (h *Header) Open(body cipher.AEAD, name int64) (cipher.AEAD, error) {
-	raw, err := body.Open(nil, h[prefix:keyAt], h[keyAt:], h.bound(name))
-	if err != nil {
-		return nil, broken("the header of the sealed body was changed")
+// Open gives the cipher of the data key of the body that stands at an offset of a
+// file (-1: it is the file), and the key in its wrapping, to be bound elsewhere.
+// When the catalog says that the body is bound to its place, one of the version that
+// was not is refused: it may have been put there.
+func (h *Header) Open(number uint16, body cipher.AEAD, file, offset int64, bound bool) (cipher.AEAD, *Wrapping, error) {
+	if bound && h.version() < 2 {
+		return nil, nil, broken("a body of an older format stands in the place of another")
 	}
-	return NewKey(raw)
+	raw, err := body.Open(nil, h[prefix:keyAt], h[keyAt:], h.bound(file, offset))
+	if err != nil {
+		return nil, nil, broken("the header of the sealed body was changed, or belongs elsewhere")
+	}
+	data, err := NewKey(raw)
+	return data, &Wrapping{raw, number, body}, err
 }
 
 func broken(format string, args ...any) error {
@@ -116,9 +146,10 @@ func Open(data cipher.AEAD, chunk int64, last bool, sealed []byte) ([]byte, erro
 	return plain, nil
 }
 
-// Whole seals a short body with its header in one piece, appended to dst.
-func Whole(dst []byte, h Header, data cipher.AEAD, plain []byte) []byte {
-	dst = append(dst, h[:]...)
+// Whole seals a short body in one piece, appended to dst, with room for its header
+// before it.
+func Whole(dst []byte, data cipher.AEAD, plain []byte) []byte {
+	dst = append(dst, make([]byte, HeaderSize)...)
 	for i := int64(0); len(plain) > 0; i++ {
 		n := min(len(plain), ChunkSize)
 		dst = Seal(dst, data, i, n == len(plain), plain[:n])

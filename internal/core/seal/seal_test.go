@@ -14,7 +14,11 @@ func sealed(t *testing.T, plain []byte, name int64) (all []byte, r func([]byte, 
 	if err != nil {
 		t.Fatal(err)
 	}
-	h, data, err := NewHeader(3, kek, name)
+	wrapping, data, err := NewData(3, kek)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h, err := wrapping.Header(name, -1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -33,7 +37,7 @@ func sealed(t *testing.T, plain []byte, name int64) (all []byte, r func([]byte, 
 	if err := w.Close(); err != nil {
 		t.Fatal(err)
 	}
-	if whole := Whole(nil, h, data, plain); !bytes.Equal(whole, b.Bytes()) {
+	if whole := Whole(nil, data, plain); !bytes.Equal(whole[HeaderSize:], b.Bytes()[HeaderSize:]) {
 		t.Errorf("%d bytes: sealed in one piece they differ from sealed as a stream", len(plain))
 	}
 	return b.Bytes(), func(all []byte, size int64) *Reader {
@@ -42,7 +46,7 @@ func sealed(t *testing.T, plain []byte, name int64) (all []byte, r func([]byte, 
 		if n, err := h.BodyKey(); err != nil || n != 3 {
 			t.Fatalf("the body key: %d, %v", n, err)
 		}
-		data, err := h.Open(kek, name)
+		data, _, err := h.Open(3, kek, name, -1, false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -124,10 +128,10 @@ func TestTampering(t *testing.T) {
 	other, _ := NewKey(bytes.Repeat([]byte{8}, 32))
 	var h Header
 	copy(h[:], all)
-	if _, err := h.Open(kek, 43); fault.KindOf(err) != fault.Damaged {
+	if _, _, err := h.Open(3, kek, 43, -1, false); fault.KindOf(err) != fault.Damaged {
 		t.Errorf("a header in the place of another body's: %v", err)
 	}
-	if _, err := h.Open(other, 42); fault.KindOf(err) != fault.Damaged {
+	if _, _, err := h.Open(3, other, 42, -1, false); fault.KindOf(err) != fault.Damaged {
 		t.Errorf("another body key: %v", err)
 	}
 	for at := range HeaderSize {
@@ -135,7 +139,7 @@ func TestTampering(t *testing.T) {
 		bad[at] ^= 0x40
 		_, err := bad.BodyKey()
 		if err == nil {
-			_, err = bad.Open(kek, 42)
+			_, _, err = bad.Open(3, kek, 42, -1, false)
 		}
 		if err == nil {
 			t.Errorf("byte %d of the header can be changed", at)
@@ -144,5 +148,48 @@ func TestTampering(t *testing.T) {
 	h[4] = 9
 	if _, err := h.BodyKey(); !fault.HasCode(err, "seal-version") {
 		t.Errorf("a version to come: %v", err)
+	}
+}
+
+// TestPlaces opens a body where it belongs, and in no other place of any file; one
+// of the format that did not know its place opens, but not where the catalog says
+// that a body is bound.
+func TestPlaces(t *testing.T) {
+	kek, err := NewKey(bytes.Repeat([]byte{7}, 32))
+	if err != nil {
+		t.Fatal(err)
+	}
+	wrapping, _, err := NewData(3, kek)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h, err := wrapping.Header(42, 100)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := h.Open(3, kek, 42, 100, true); err != nil {
+		t.Errorf("in its place: %v", err)
+	}
+	for _, at := range [][2]int64{{42, 101}, {43, 100}, {100, 42}, {42, -1}, {0, 100}, {42, 0}} {
+		if _, _, err := h.Open(3, kek, at[0], at[1], true); fault.KindOf(err) != fault.Damaged {
+			t.Errorf("at %d of file %d: %v", at[1], at[0], err)
+		}
+	}
+	// Version 1, as it was written: bound to a file of its own, or in a segment to nothing.
+	for _, offset := range []int64{-1, 500} {
+		var old Header
+		copy(old[:], h[:prefix])
+		old[4] = 1
+		bound := append(append([]byte{}, old[:prefix]...), make([]byte, 8)...)
+		if offset < 0 {
+			bound[prefix] = 42
+		}
+		kek.Seal(old[keyAt:keyAt], old[prefix:keyAt], make([]byte, 32), bound)
+		if _, _, err := old.Open(3, kek, 42, offset, false); err != nil {
+			t.Errorf("of version 1, at %d: %v", offset, err)
+		}
+		if _, _, err := old.Open(3, kek, 42, offset, true); fault.KindOf(err) != fault.Damaged {
+			t.Errorf("of version 1 in the place of a bound one, at %d: %v", offset, err)
+		}
 	}
 }
