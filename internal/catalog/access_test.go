@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -15,15 +16,22 @@ import (
 	"spindle/internal/core/object"
 )
 
+// byMachine is who may do everything.
+func byMachine() catalog.Author {
+	a := author()
+	a.Who = access.Machine
+	return a
+}
+
 func TestAccountsAndTheirBounds(t *testing.T) {
 	c, _, bucket := open(t)
 	ctx := t.Context()
 	two, quota := 2, int64(1000)
-	if err := c.CreateAccount(ctx, catalog.Account{Name: "seed-lab", MaxBuckets: &two, Quota: &quota}, author()); err != nil {
+	if err := c.CreateAccount(ctx, catalog.Account{Name: "seed-lab", MaxBuckets: &two, Quota: &quota}, byMachine()); err != nil {
 		t.Fatal(err)
 	}
 	make := func(i int) error {
-		return c.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName(fmt.Sprint("trial-", i)), Account: "seed-lab", Region: "fenn"}, author())
+		return c.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName(fmt.Sprint("trial-", i)), Account: "seed-lab", Region: "fenn"}, byMachine())
 	}
 	// Many at once do not pass the bound.
 	var wg sync.WaitGroup
@@ -48,7 +56,7 @@ func TestAccountsAndTheirBounds(t *testing.T) {
 	if made != 2 || refused != 6 {
 		t.Errorf("%d made, %d refused", made, refused)
 	}
-	if err := c.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName("stray"), Account: "nowhere", Region: "fenn"}, author()); err == nil {
+	if err := c.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName("stray"), Account: "nowhere", Region: "fenn"}, byMachine()); err == nil {
 		t.Error("a bucket of an account that there is not was made")
 	}
 	a, err := c.Account(ctx, "seed-lab")
@@ -56,16 +64,16 @@ func TestAccountsAndTheirBounds(t *testing.T) {
 		t.Errorf("%+v, %v", a, err)
 	}
 	a.Note, a.Quota = "trials", nil
-	if err := c.ChangeAccount(ctx, *a, author()); err != nil {
+	if err := c.ChangeAccount(ctx, *a, byMachine()); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.ChangeAccount(ctx, *a, author()); !fault.HasCode(err, "revision") {
+	if err := c.ChangeAccount(ctx, *a, byMachine()); !fault.HasCode(err, "revision") {
 		t.Errorf("a second change of what was read once: %v", err)
 	}
-	if err := c.RemoveAccount(ctx, "seed-lab", author()); !fault.HasCode(err, "account-holds-buckets") {
+	if err := c.RemoveAccount(ctx, "seed-lab", byMachine()); !fault.HasCode(err, "account-holds-buckets") {
 		t.Errorf("removing one with buckets: %v", err)
 	}
-	if err := c.RemoveAccount(ctx, "herbarium", author()); !fault.HasCode(err, "account-operator") {
+	if err := c.RemoveAccount(ctx, "herbarium", byMachine()); !fault.HasCode(err, "account-operator") {
 		t.Errorf("removing the operator's: %v", err)
 	}
 	// What it owns shows in what may be seen, and no other's.
@@ -101,14 +109,14 @@ func TestKeysInTheCatalog(t *testing.T) {
 	ctx := t.Context()
 	limits := catalog.Limits{{Bucket: "plates", Prefix: "2025/\x01<ü"}, {Bucket: "loans"}}
 	k := catalog.AccessKey{ID: "SCANNER", Account: "herbarium", Name: "scanner-2", Role: access.Writer, Limits: limits, Rate: 9, Sealed: []byte{7}, Active: true}
-	if err := c.CreateKey(ctx, k, author()); err != nil {
+	if err := c.CreateKey(ctx, k, byMachine()); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.CreateKey(ctx, k, author()); !fault.HasCode(err, "key-exists") {
+	if err := c.CreateKey(ctx, k, byMachine()); !fault.HasCode(err, "key-exists") {
 		t.Errorf("twice: %v", err)
 	}
 	got, err := c.Key(ctx, "SCANNER")
-	if err != nil || !slices.Equal(got.Limits, limits) || got.Role != access.Writer || got.Rate != 9 || got.CreatedBy != "scanner-2" || !bytes.Equal(got.Sealed, []byte{7}) {
+	if err != nil || !slices.Equal(got.Limits, limits) || got.Role != access.Writer || got.Rate != 9 || got.CreatedBy != access.Machine || !bytes.Equal(got.Sealed, []byte{7}) {
 		t.Errorf("%+v, %v", got, err)
 	}
 	if none, err := c.Key(ctx, "no\x00body"); none != nil || err != nil {
@@ -118,7 +126,7 @@ func TestKeysInTheCatalog(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 16 {
 		wg.Go(func() {
-			if err := c.ChangeKey(ctx, "SCANNER", 0, author(), func(k *catalog.AccessKey) error { k.Rate++; return nil }); err != nil {
+			if err := c.ChangeKey(ctx, "SCANNER", 0, byMachine(), func(k *catalog.AccessKey) error { k.Rate++; return nil }); err != nil {
 				t.Error(err)
 			}
 		})
@@ -127,22 +135,22 @@ func TestKeysInTheCatalog(t *testing.T) {
 	if got, err = c.Key(ctx, "SCANNER"); err != nil || got.Rate != 25 || got.Revision != 17 {
 		t.Errorf("rate %d at revision %d, %v", got.Rate, got.Revision, err)
 	}
-	if err := c.ChangeKey(ctx, "SCANNER", 3, author(), func(*catalog.AccessKey) error { return nil }); !fault.HasCode(err, "revision") {
+	if err := c.ChangeKey(ctx, "SCANNER", 3, byMachine(), func(*catalog.AccessKey) error { return nil }); !fault.HasCode(err, "revision") {
 		t.Errorf("a change of an old revision: %v", err)
 	}
 	no := errors.New("no")
-	if err := c.ChangeKey(ctx, "SCANNER", 0, author(), func(*catalog.AccessKey) error { return no }); !errors.Is(err, no) {
+	if err := c.ChangeKey(ctx, "SCANNER", 0, byMachine(), func(*catalog.AccessKey) error { return no }); !errors.Is(err, no) {
 		t.Errorf("a change that is refused: %v", err)
 	}
-	if err := c.ChangeKey(ctx, "K", 0, author(), func(k *catalog.AccessKey) error { k.Role = access.Reader; return nil }); !fault.HasCode(err, "last-operator") {
+	if err := c.ChangeKey(ctx, "K", 0, byMachine(), func(k *catalog.AccessKey) error { k.Operator = false; return nil }); !fault.HasCode(err, "last-operator") {
 		t.Errorf("the last operator is demoted: %v", err)
 	}
 	// Replaced, the old one ends and the new one has its grants.
-	if _, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", ToKind: access.ToKey, ToName: "SCANNER", Rights: access.Read}, author()); err != nil {
+	if _, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", ToKind: access.ToKey, ToName: "SCANNER", Rights: access.Read}, byMachine()); err != nil {
 		t.Fatal(err)
 	}
 	end := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
-	fresh, err := c.ReplaceKey(ctx, "SCANNER", "SCANNER3", []byte{8}, end, author())
+	fresh, err := c.ReplaceKey(ctx, "SCANNER", "SCANNER3", []byte{8}, end, byMachine())
 	if err != nil || fresh.Rate != 25 || fresh.Name != "scanner-2" || !slices.Equal(fresh.Limits, limits) {
 		t.Errorf("%+v, %v", fresh, err)
 	}
@@ -157,14 +165,14 @@ func TestKeysInTheCatalog(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := c.RemoveKey(ctx, "SCANNER", author()); err != nil {
+	if err := c.RemoveKey(ctx, "SCANNER", byMachine()); err != nil {
 		t.Fatal(err)
 	}
 	after, err := c.AccessVersion(ctx)
 	if all, aerr := c.AllGrants(ctx); err != nil || aerr != nil || len(all) != 1 || all[0].To.Name != "SCANNER3" || after == before {
 		t.Errorf("grants after the removal: %+v at %d (%d before), %v", all, after, before, aerr)
 	}
-	if err := c.RemoveKey(ctx, "SCANNER", author()); !fault.HasCode(err, "key-missing") {
+	if err := c.RemoveKey(ctx, "SCANNER", byMachine()); !fault.HasCode(err, "key-missing") {
 		t.Errorf("removed twice: %v", err)
 	}
 	if err := c.NoteUse(ctx, []catalog.KeyUse{{ID: "SCANNER3", At: end, From: "10.4.0.17"}, {ID: "GONE", At: end}}); err != nil {
@@ -179,44 +187,23 @@ func TestPeopleInTheCatalog(t *testing.T) {
 	c, _, _ := open(t)
 	ctx := t.Context()
 	p := catalog.PersonRow{Name: "Oda Brandvold", Password: "coded", Operator: true, Active: true, Members: []catalog.Member{{Account: "herbarium", Role: access.Reader}}}
-	if err := c.CreatePerson(ctx, p, author()); err != nil {
+	if err := c.CreatePerson(ctx, p, byMachine()); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.CreatePerson(ctx, p, author()); !fault.HasCode(err, "person-exists") {
+	if err := c.CreatePerson(ctx, p, byMachine()); !fault.HasCode(err, "person-exists") {
 		t.Errorf("twice: %v", err)
 	}
-	if err := c.CreatePerson(ctx, catalog.PersonRow{Name: "X", Members: []catalog.Member{{Account: "nowhere"}}}, author()); !fault.HasCode(err, "account-missing") {
+	if err := c.CreatePerson(ctx, catalog.PersonRow{Name: "X", Members: []catalog.Member{{Account: "nowhere"}}}, byMachine()); !fault.HasCode(err, "account-missing") {
 		t.Errorf("a role in no account: %v", err)
 	}
 	if x, err := c.FindPerson(ctx, "X"); x != nil || err != nil {
 		t.Errorf("half a person stayed: %+v, %v", x, err)
 	}
-	// Failures lock the name for longer and longer, and a success forgets them.
 	now := time.Now().UTC().Truncate(time.Microsecond)
-	var last time.Duration
-	for i := 1; i <= 20; i++ {
-		if err := c.NoteSignIn(ctx, p.Name, false, now); err != nil {
-			t.Fatal(err)
-		}
-		got, err := c.FindPerson(ctx, p.Name)
-		if err != nil || got.Failures != i || (got.Locked != nil) != (i >= 5) {
-			t.Fatalf("after %d failures: %+v, %v", i, got, err)
-		}
-		if got.Locked != nil {
-			d := got.Locked.Sub(now)
-			if d < last || d > 15*time.Minute {
-				t.Errorf("after %d failures it is locked for %s, %s before", i, d, last)
-			}
-			last = d
-		}
-	}
-	if last != 15*time.Minute {
-		t.Errorf("at the end it is locked for %s", last)
-	}
-	if err := c.NoteSignIn(ctx, p.Name, true, now); err != nil {
+	if err := c.NoteSignIn(ctx, p.Name, now); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := c.FindPerson(ctx, p.Name); err != nil || got.Failures != 0 || got.Locked != nil || got.SignedIn == nil {
+	if got, err := c.FindPerson(ctx, p.Name); err != nil || got.SignedIn == nil {
 		t.Errorf("after a success: %+v, %v", got, err)
 	}
 	// A session ends with the password, and two operators do not remove each other.
@@ -231,24 +218,24 @@ func TestPeopleInTheCatalog(t *testing.T) {
 	if s, err := c.FindSession(ctx, token, now.Add(2*time.Hour)); s != nil || err != nil {
 		t.Errorf("an expired session: %+v, %v", s, err)
 	}
-	if err := c.ChangePerson(ctx, p.Name, 0, author(), catalog.TrailPassword, func(p *catalog.PersonRow) error { p.Password = "new"; return nil }); err != nil {
+	if err := c.ChangePerson(ctx, p.Name, 0, byMachine(), catalog.TrailPassword, func(p *catalog.PersonRow) error { p.Password = "new"; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if s, err := c.FindSession(ctx, token, now); s != nil || err != nil {
 		t.Errorf("a session after the password was changed: %+v, %v", s, err)
 	}
-	if err := c.ChangeKey(ctx, "K", 0, author(), func(k *catalog.AccessKey) error { k.Active = false; return nil }); err != nil {
+	if err := c.ChangeKey(ctx, "K", 0, byMachine(), func(k *catalog.AccessKey) error { k.Active = false; return nil }); err != nil {
 		t.Fatalf("the key goes off while a person operates: %v", err)
 	}
 	other := p
 	other.Name = "Tam Ellery"
-	if err := c.CreatePerson(ctx, other, author()); err != nil {
+	if err := c.CreatePerson(ctx, other, byMachine()); err != nil {
 		t.Fatal(err)
 	}
 	var wg sync.WaitGroup
 	errs := make(chan error, 2)
 	for _, name := range []string{p.Name, other.Name} {
-		wg.Go(func() { errs <- c.RemovePerson(ctx, name, author()) })
+		wg.Go(func() { errs <- c.RemovePerson(ctx, name, byMachine()) })
 	}
 	wg.Wait()
 	a, b := <-errs, <-errs
@@ -263,13 +250,13 @@ func TestGrantsAndTrailInTheCatalog(t *testing.T) {
 	past := time.Now().Add(-time.Hour)
 	var ids []int64
 	for i := range 25 {
-		id, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", Prefix: fmt.Appendf(nil, "%02d/\xff\x00", i), Rights: access.List | access.Read, Expires: &past}, author())
+		id, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", Prefix: fmt.Appendf(nil, "%02d/\xff\x00", i), Rights: access.List | access.Read, Expires: &past}, byMachine())
 		if err != nil {
 			t.Fatal(err)
 		}
 		ids = append(ids, id)
 	}
-	if _, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", Prefix: []byte("00/\xff\x00"), Rights: access.Read}, author()); !fault.HasCode(err, "grant-exists") {
+	if _, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", Prefix: []byte("00/\xff\x00"), Rights: access.Read}, byMachine()); !fault.HasCode(err, "grant-exists") {
 		t.Errorf("a second one for the same: %v", err)
 	}
 	var seen []int64
@@ -291,14 +278,14 @@ func TestGrantsAndTrailInTheCatalog(t *testing.T) {
 	if !slices.Equal(seen, ids) {
 		t.Errorf("pages gave %v, want %v", seen, ids)
 	}
-	if err := c.RemoveGrant(ctx, ids[3], author()); err != nil {
+	if err := c.RemoveGrant(ctx, ids[3], byMachine()); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.RemoveGrant(ctx, ids[3], author()); !fault.HasCode(err, "grant-missing") {
+	if err := c.RemoveGrant(ctx, ids[3], byMachine()); !fault.HasCode(err, "grant-missing") {
 		t.Errorf("removed twice: %v", err)
 	}
 	// The bucket's end is theirs.
-	if err := c.RemoveBucket(ctx, plates, author()); err != nil {
+	if err := c.RemoveBucket(ctx, plates, byMachine()); err != nil {
 		t.Fatal(err)
 	}
 	if all, err := c.AllGrants(ctx); err != nil || len(all) != 0 {
@@ -376,5 +363,86 @@ func TestBodyKeys(t *testing.T) {
 	}
 	if n, err := c.CountSealed(ctx); err != nil || n != 2 {
 		t.Errorf("%d sealed, %v", n, err)
+	}
+}
+
+// TestTriesWait holds that tries to sign in are counted before anything is compared,
+// one at a time for a name, and wait longer and longer, up to a bound.
+func TestTriesWait(t *testing.T) {
+	c, _, _ := open(t)
+	ctx := t.Context()
+	counted := []catalog.Counted{{What: "person Tam", Free: 3, Sides: 1}, {What: "from 10.4.0.9", Free: 100, Sides: 4}}
+	begin := func() time.Duration {
+		t.Helper()
+		w, err := c.BeginTry(ctx, counted)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w
+	}
+	end := func(good bool) {
+		t.Helper()
+		if err := c.EndTry(ctx, counted, good); err != nil {
+			t.Fatal(err)
+		}
+	}
+	// Many at once: one goes, and the others are told to wait.
+	var wg sync.WaitGroup
+	var went atomic.Int32
+	for range 20 {
+		wg.Go(func() {
+			if w, err := c.BeginTry(ctx, counted); err != nil {
+				t.Error(err)
+			} else if w == 0 {
+				went.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	if went.Load() != 1 {
+		t.Errorf("of 20 at once %d were tried", went.Load())
+	}
+	end(false)
+	if w := begin(); w != 0 {
+		t.Errorf("after one failure one waits %s", w)
+	}
+	end(false)
+	if w := begin(); w != 0 {
+		t.Errorf("after two failures one waits %s", w)
+	}
+	end(false)
+	if w := begin(); w <= 0 || w > time.Second {
+		t.Errorf("after three failures one waits %s", w)
+	}
+	// Another name from the same address does not wait; a success there is none here.
+	other := []catalog.Counted{{What: "person Oda", Free: 3, Sides: 1}, counted[1]}
+	if w, err := c.BeginTry(ctx, other); w != 0 || err != nil {
+		t.Errorf("another name: %s, %v", w, err)
+	}
+	if err := c.EndTry(ctx, other, true); err != nil {
+		t.Fatal(err)
+	}
+	if w := begin(); w == 0 {
+		t.Error("the success of another ended the wait")
+	}
+	if until, err := c.TriesWait(ctx, "person Tam"); err != nil || until == nil {
+		t.Errorf("until when: %v, %v", until, err)
+	}
+	if err := c.ForgetTries(ctx, "person Tam"); err != nil {
+		t.Fatal(err)
+	}
+	if w := begin(); w != 0 {
+		t.Errorf("after it was forgotten one waits %s", w)
+	}
+	end(true)
+	if err := c.ForgetOld(ctx); err != nil {
+		t.Error(err)
+	}
+	// A signature counts once.
+	if err := c.UseSignature(ctx, []byte("s"), time.Now().Add(time.Minute)); err != nil {
+		t.Error(err)
+	}
+	if err := c.UseSignature(ctx, []byte("s"), time.Now().Add(time.Minute)); !fault.HasCode(err, "signature-used") {
+		t.Errorf("a signature used twice: %v", err)
 	}
 }

@@ -139,12 +139,13 @@ func (c *Catalog) RemoveAccount(ctx context.Context, name string, by Author) err
 				return err
 			}
 		}
-		for _, q := range []string{`delete from grants where to_kind = 1 and to_name = $1`, `delete from sessions where account = $1`} {
+		// Whoever takes the name later has no part in what was: it is the operators'.
+		for _, q := range []string{`delete from grants where to_kind = 1 and to_name = $1`, `delete from sessions where account = $1`, `update trail set account = '' where account = $1`} {
 			if _, err := tx.ExecContext(ctx, q, name); err != nil {
 				return err
 			}
 		}
-		return trail(ctx, tx, by, TrailAccountRemoved, name, name, nil)
+		return trail(ctx, tx, by, TrailAccountRemoved, "", name, nil)
 	})
 }
 
@@ -162,8 +163,6 @@ type PersonRow struct {
 	Active     bool       `db:"active"`
 	Note       string     `db:"note"`
 	MustChange bool       `db:"must_change"`
-	Failures   int        `db:"failures"`
-	Locked     *time.Time `db:"locked"`
 	Created    time.Time  `db:"created"`
 	CreatedBy  string     `db:"created_by"`
 	SignedIn   *time.Time `db:"signed_in"`
@@ -220,6 +219,14 @@ func (c *Catalog) FindPerson(ctx context.Context, name string) (*PersonRow, erro
 // person-exists.
 func (c *Catalog) CreatePerson(ctx context.Context, p PersonRow, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		if p.Operator {
+			if err := mustOperate(ctx, tx, by, p.Name+" would operate the service"); err != nil {
+				return err
+			}
+		}
+		if err := soleName(ctx, tx, "access_keys", "id", p.Name, "name"); err != nil {
+			return err
+		}
 		_, err := tx.ExecContext(ctx, `insert into people (name, password, operator, note, must_change, created, created_by) values ($1, $2, $3, $4, $5, $6, $7)`,
 			p.Name, p.Password, p.Operator, p.Note, p.MustChange, by.At, by.Who)
 		if exists(err) {
@@ -277,8 +284,8 @@ func trailPerson(ctx context.Context, tx *sqlx.Tx, by Author, kind string, p Per
 }
 
 // ChangePerson changes a person under lock: edit gets what is there. The last
-// active operator stays one, if no key of the operating account administers: the
-// error has the code last-operator. Whoever is no longer active has no sessions.
+// active operator stays one, if no key operates: the error has the code
+// last-operator; that for who may not touch an operator is operator-only. Whoever is no longer active has no sessions.
 func (c *Catalog) ChangePerson(ctx context.Context, name string, ifRevision int, by Author, kind string, edit func(*PersonRow) error) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var p PersonRow
@@ -304,13 +311,19 @@ func (c *Catalog) ChangePerson(ctx context.Context, name string, ifRevision int,
 		if err := edit(&p); err != nil {
 			return err
 		}
+		self := by.Who == access.Subject{Kind: access.Person, Name: name}.By()
+		if (was.Operator || p.Operator) && !(self && p.Operator == was.Operator) {
+			if err := mustOperate(ctx, tx, by, name+" operates the service"); err != nil {
+				return err
+			}
+		}
 		if was.Operator && was.Active && !(p.Operator && p.Active) {
 			if err := lastOperator(ctx, tx, name); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `update people set password = $2, operator = $3, active = $4, note = $5, must_change = $6, failures = $7, locked = $8, revision = revision + 1 where name = $1`,
-			name, p.Password, p.Operator, p.Active, p.Note, p.MustChange, p.Failures, p.Locked); err != nil {
+		if _, err := tx.ExecContext(ctx, `update people set password = $2, operator = $3, active = $4, note = $5, must_change = $6, revision = revision + 1 where name = $1`,
+			name, p.Password, p.Operator, p.Active, p.Note, p.MustChange); err != nil {
 			return err
 		}
 		if err := setMembers(ctx, tx, name, p.Members); err != nil {
@@ -329,7 +342,7 @@ func (c *Catalog) ChangePerson(ctx context.Context, name string, ifRevision int,
 func lastOperator(ctx context.Context, tx *sqlx.Tx, but string) error {
 	var others bool
 	if err := tx.GetContext(ctx, &others, `select exists (select 1 from people where operator and active and name <> $1)
-		or exists (select 1 from access_keys k join accounts a on a.id = k.account where a.operator and k.active and k.role = 3 and k.limits = '[]' and k.expires is null and k.id <> $1)`, but); err != nil {
+		or exists (select 1 from access_keys where operator and active and expires is null and id <> $1)`, but); err != nil {
 		return err
 	}
 	if !others {
@@ -355,6 +368,11 @@ func (c *Catalog) RemovePerson(ctx context.Context, name string, by Author) erro
 		if err := tx.SelectContext(ctx, &p.Members, `select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1`, name); err != nil {
 			return err
 		}
+		if p.Operator {
+			if err := mustOperate(ctx, tx, by, name+" operates the service"); err != nil {
+				return err
+			}
+		}
 		if p.Operator && p.Active {
 			if err := lastOperator(ctx, tx, name); err != nil {
 				return err
@@ -369,14 +387,8 @@ func (c *Catalog) RemovePerson(ctx context.Context, name string, by Author) erro
 	})
 }
 
-// NoteSignIn records that a person signed in, or failed to; failures lock the
-// name for a time that grows.
-func (c *Catalog) NoteSignIn(ctx context.Context, name string, ok bool, now time.Time) error {
-	if ok {
-		_, err := c.db.ExecContext(ctx, `update people set failures = 0, locked = null, signed_in = $2 where name = $1`, name, now)
-		return mapError(err)
-	}
-	_, err := c.db.ExecContext(ctx, `update people set failures = failures + 1,
-		locked = case when failures + 1 >= 5 then $2::timestamptz + least(interval '15 minutes', interval '1 second' * power(2, least(failures - 4, 12))) end where name = $1`, plainText(name), now)
+// NoteSignIn records that a person signed in.
+func (c *Catalog) NoteSignIn(ctx context.Context, name string, now time.Time) error {
+	_, err := c.db.ExecContext(ctx, `update people set signed_in = $2 where name = $1`, name, now)
 	return mapError(err)
 }

@@ -262,14 +262,15 @@ func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Vers
 	return current, err
 }
 
-// Damaged gives the damage to bodies that versions still refer to.
-func (c *Catalog) Damaged(ctx context.Context, limit int) ([]Damage, error) {
+// Damaged gives the damage to bodies that versions still refer to; in buckets of one
+// account when it is not "".
+func (c *Catalog) Damaged(ctx context.Context, account string, limit int) ([]Damage, error) {
 	rows, err := c.db.QueryContext(ctx, `select coalesce(b.name, ''), d.key, d.tier, d.file, d.place, d.found, d.problem from damage d
 		left join buckets b on b.id = d.bucket
-		where exists (select 1 from heads h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
+		where ($2 = '' or b.removed is null and b.account = (select id from accounts where name = $2)) and (exists (select 1 from heads h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
 		or exists (select 1 from history h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
-		or exists (select 1 from parts h where h.body_file = d.file and h.body_offset = d.place)
-		order by d.found desc limit $1`, limit)
+		or exists (select 1 from parts h where h.body_file = d.file and h.body_offset = d.place))
+		order by d.found desc limit $1`, limit, account)
 	if err != nil {
 		return nil, mapError(err)
 	}

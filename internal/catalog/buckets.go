@@ -256,6 +256,10 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 		if _, err := tx.ExecContext(ctx, `delete from grants where bucket = $1`, id); err != nil {
 			return err
 		}
+		// An order does not go on in a bucket that is made again under the name.
+		if _, err := tx.ExecContext(ctx, `update orders set state = 'failed', problem = 'the bucket was removed', changed = now() where bucket = $1 and state in ('running', 'stopped')`, id); err != nil {
+			return err
+		}
 		return journalBucket(ctx, tx, BucketRemoved, id, by, map[string]any{"name": name.String()})
 	})
 }

@@ -77,11 +77,12 @@ func (e JournalEntry) Position() string { return fmt.Sprintf("%d.%d", e.XID, e.S
 type JournalQuery struct {
 	Before  string // a position: entries that stand before it, latest first; "" for the end
 	After   string // a position: entries that stand after it, in order, instead; "0.0" is the beginning
-	Bucket  string // by its name now or when it was removed; "": all
+	Bucket  string // by its name; "": all
 	Prefix  string // of keys; "": all
 	Account string // of its buckets; "": all
+	Present bool   // only of buckets that are there: one made under the name of another has no part in its past
 	Kinds   []EntryKind
-	Who     string
+	Who     string    // as access.Subject.By gives it, or a person's name
 	Since   time.Time // inclusive; zero: from the beginning
 	Until   time.Time // exclusive; zero: to the end
 	Limit   int       // entries of the page, at least 1
@@ -144,7 +145,7 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 	}
 	page := &JournalPage{Entries: []JournalEntry{}}
 	stretch := q.Limit
-	if q.Bucket != "" || q.Prefix != "" || len(kinds) > 0 || q.Who != "" || q.Account != "" {
+	if q.Bucket != "" || q.Prefix != "" || len(kinds) > 0 || q.Who != "" || q.Account != "" || q.Present {
 		stretch = max(stretch, journalBudget)
 	}
 	// The moment is taken before the snapshot: what the page has is complete up to it.
@@ -157,14 +158,14 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 			where `+side+` and ($3::timestamptz is null or j.at >= $3) and ($4::timestamptz is null or j.at < $4)
 			order by j.xid `+order+`, j.seq `+order+` limit $5
 		), hit as (
-			select * from stretch where ($6 = '' or bucket in (select id from buckets where name = $6))
-			and ($7 = ''::bytea or key >= $7 and ($8::bytea is null or key < $8)) and (cardinality($9::smallint[]) = 0 or kind = any($9)) and ($10 = '' or who = $10)
+			select * from stretch where ($6 = '' or bucket in (select id from buckets where name = $6 and (not $13 or removed is null))) and (not $13 or bucket in (select id from buckets where removed is null))
+			and ($7 = ''::bytea or key >= $7 and ($8::bytea is null or key < $8)) and (cardinality($9::smallint[]) = 0 or kind = any($9)) and ($10 = '' or who in ($10, 'person ' || $10))
 			and ($12 = '' or bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $12))
 			order by place limit $11
 		)
 		select h.xid::text, h.seq, h.at, h.kind, coalesce(b.name, ''), h.key, coalesce(h.number, 0), h.size, h.d_bytes, h.who, h.source, h.detail, true from hit h left join buckets b on b.id = h.bucket
 		union all (select xid::text, seq, now(), 0, '', null, place, 0, 0, '', '', null, false from stretch order by place desc limit 1)`,
-		xid, seq, when(q.Since), when(q.Until), stretch, q.Bucket, []byte(q.Prefix), until, kinds, q.Who, q.Limit, q.Account)
+		xid, seq, when(q.Since), when(q.Until), stretch, q.Bucket, []byte(q.Prefix), until, kinds, q.Who, q.Limit, q.Account, q.Present)
 	if err != nil {
 		return nil, mapError(err)
 	}

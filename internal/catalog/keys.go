@@ -19,7 +19,7 @@ import (
 type AccessKey struct {
 	ID        string      `db:"id"`
 	Account   string      `db:"account"`
-	Operator  bool        `db:"operator"` // the account operates the service
+	Operator  bool        `db:"operator"` // it operates the service: given by an operator only
 	Name      string      `db:"name"`
 	Note      string      `db:"note"`
 	Role      access.Role `db:"role"`
@@ -76,7 +76,7 @@ func (l Limits) text() (string, error) {
 	return string(b), err
 }
 
-const keyQuery = `select k.id, a.name as account, a.operator, k.name, k.note, k.role, k.limits, k.rate, k.sealed, k.active, k.expires, k.created, k.created_by, k.used, k.used_from, k.replaced, k.revision
+const keyQuery = `select k.id, a.name as account, k.operator, k.name, k.note, k.role, k.limits, k.rate, k.sealed, k.active, k.expires, k.created, k.created_by, k.used, k.used_from, k.replaced, k.revision
 	from access_keys k join accounts a on a.id = k.account `
 
 // Key finds an access key; nil when there is none.
@@ -117,6 +117,7 @@ func (c *Catalog) FirstKey(ctx context.Context, k AccessKey) error {
 		if _, err := tx.ExecContext(ctx, `insert into accounts (name, operator) values ($1, true) on conflict (name) do update set operator = true`, k.Account); err != nil {
 			return err
 		}
+		k.Operator, k.Role, k.Limits = true, access.Administrator, nil
 		return putKey(ctx, tx, k, Author{At: k.Created})
 	})
 }
@@ -129,9 +130,12 @@ func putKey(ctx context.Context, tx *sqlx.Tx, k AccessKey, by Author) error {
 	if by.At.IsZero() {
 		by.At = time.Now()
 	}
-	r, err := tx.ExecContext(ctx, `insert into access_keys (id, account, name, note, role, limits, rate, sealed, active, expires, created, created_by)
-		select $1, id, $3, $4, $5, $6::jsonb, $7, $8, $9, $10, $11, $12 from accounts where name = $2`,
-		k.ID, k.Account, k.Name, k.Note, k.Role, limits, k.Rate, k.Sealed, k.Active, k.Expires, by.At, by.Who)
+	if err := soleName(ctx, tx, "people", "name", k.ID, "id"); err != nil {
+		return err
+	}
+	r, err := tx.ExecContext(ctx, `insert into access_keys (id, account, name, note, role, limits, rate, sealed, active, expires, created, created_by, operator)
+		select $1, id, $3, $4, $5, $6::jsonb, $7, $8, $9, $10, $11, $12, $13 from accounts where name = $2`,
+		k.ID, k.Account, k.Name, k.Note, k.Role, limits, k.Rate, k.Sealed, k.Active, k.Expires, by.At, by.Who, k.Operator)
 	if exists(err) {
 		return fault.New(fault.Conflict, "key-exists", "there is a key with the id %q already", k.ID).In("id").Do("choose another id, or leave it out to have one made")
 	}
@@ -146,6 +150,9 @@ func putKey(ctx context.Context, tx *sqlx.Tx, k AccessKey, by Author) error {
 
 func keyDetail(k AccessKey) map[string]any {
 	d := map[string]any{"name": k.Name, "role": k.Role.String(), "active": k.Active}
+	if k.Operator {
+		d["operator"] = true
+	}
 	if len(k.Limits) > 0 {
 		var l []string
 		for _, s := range k.Limits {
@@ -159,10 +166,13 @@ func keyDetail(k AccessKey) map[string]any {
 	return d
 }
 
-// CreateKey writes a key. The errors have the codes key-exists and
-// account-missing.
+// CreateKey writes a key. The errors have the codes key-exists, name-taken,
+// account-missing, operator-only and operator-role.
 func (c *Catalog) CreateKey(ctx context.Context, k AccessKey, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := mayTouchKey(ctx, tx, by, k); err != nil {
+			return err
+		}
 		if err := putKey(ctx, tx, k, by); err != nil {
 			return err
 		}
@@ -190,18 +200,25 @@ func lockKey(ctx context.Context, tx *sqlx.Tx, id string, ifRevision int) (Acces
 }
 
 func operates(k AccessKey) bool {
-	return k.Operator && k.Active && k.Role == access.Administrator && len(k.Limits) == 0 && k.Expires == nil
+	return k.Operator && k.Active && k.Expires == nil
 }
 
-// ChangeKey changes a key under lock: edit gets what is there.
+// ChangeKey changes a key under lock: edit gets what is there. Beside the errors
+// of edit there are operator-only, operator-role and last-operator.
 func (c *Catalog) ChangeKey(ctx context.Context, id string, ifRevision int, by Author, edit func(*AccessKey) error) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		k, err := lockKey(ctx, tx, id, ifRevision)
 		if err != nil {
 			return err
 		}
+		if err := mayTouchKey(ctx, tx, by, k); err != nil {
+			return err
+		}
 		was := operates(k)
 		if err := edit(&k); err != nil {
+			return err
+		}
+		if err := mayTouchKey(ctx, tx, by, k); err != nil {
 			return err
 		}
 		if was && !operates(k) {
@@ -221,8 +238,8 @@ func writeKey(ctx context.Context, tx *sqlx.Tx, k AccessKey) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `update access_keys set name = $2, note = $3, role = $4, limits = $5::jsonb, rate = $6, active = $7, expires = $8, replaced = $9, revision = revision + 1 where id = $1`,
-		k.ID, k.Name, k.Note, k.Role, limits, k.Rate, k.Active, k.Expires, k.Replaced)
+	_, err = tx.ExecContext(ctx, `update access_keys set name = $2, note = $3, role = $4, limits = $5::jsonb, rate = $6, active = $7, expires = $8, replaced = $9, operator = $10, revision = revision + 1 where id = $1`,
+		k.ID, k.Name, k.Note, k.Role, limits, k.Rate, k.Active, k.Expires, k.Replaced, k.Operator)
 	return err
 }
 
@@ -233,6 +250,9 @@ func (c *Catalog) ReplaceKey(ctx context.Context, old string, id string, sealed 
 	err := c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var err error
 		if k, err = lockKey(ctx, tx, old, 0); err != nil {
+			return err
+		}
+		if err := mayTouchKey(ctx, tx, by, k); err != nil {
 			return err
 		}
 		if k.Replaced != nil {
@@ -265,6 +285,9 @@ func (c *Catalog) RemoveKey(ctx context.Context, id string, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		k, err := lockKey(ctx, tx, id, 0)
 		if err != nil {
+			return err
+		}
+		if err := mayTouchKey(ctx, tx, by, k); err != nil {
 			return err
 		}
 		if operates(k) {
@@ -322,6 +345,14 @@ func (s *Session) Holder() string {
 	return *s.Key
 }
 
+// By gives the holder as records keep it.
+func (s *Session) By() string {
+	if s.Person != nil {
+		return access.Subject{Kind: access.Person, Name: *s.Person}.By()
+	}
+	return *s.Key
+}
+
 // PutSession writes a session with an entry of the trail, and forgets expired
 // ones.
 func (c *Catalog) PutSession(ctx context.Context, s Session) error {
@@ -333,7 +364,7 @@ func (c *Catalog) PutSession(ctx context.Context, s Session) error {
 			s.Token, s.Person, s.Key, s.Account, s.Forgery, s.Source, plainText(s.Program), s.Created, s.Expires); err != nil {
 			return err
 		}
-		return trail(ctx, tx, Author{At: s.Created, Who: s.Holder(), Source: s.Source}, TrailSignedIn, s.Account, s.Holder(), map[string]any{"program": plainText(s.Program)})
+		return trail(ctx, tx, Author{At: s.Created, Who: s.By(), Source: s.Source}, TrailSignedIn, s.Account, s.By(), map[string]any{"program": plainText(s.Program)})
 	})
 }
 
@@ -377,7 +408,7 @@ func (c *Catalog) EndSession(ctx context.Context, id int64, account, kind string
 		if err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, kind, s.Account, s.Holder(), nil)
+		return trail(ctx, tx, by, kind, s.Account, s.By(), nil)
 	})
 }
 

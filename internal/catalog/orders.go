@@ -31,7 +31,9 @@ type Order struct {
 	State    OrderState
 	Progress OrderProgress
 	Problem  string // why it failed
-	Who      string
+	Who      string // as access.Subject.By gives it
+	Account  string // that it acts in
+	Gone     bool   // its bucket was removed
 	Source   string
 	Created  time.Time
 	Changed  time.Time
@@ -41,6 +43,7 @@ type Order struct {
 type OrderWhat struct {
 	Prefix   []byte    `json:"prefix"`
 	ToBucket string    `json:"toBucket,omitempty"` // of a rename
+	ToID     int64     `json:"toID,omitempty"`     // its number: one made again under the name is another
 	ToPrefix []byte    `json:"toPrefix,omitempty"`
 	Replace  bool      `json:"replace,omitempty"` // what a rename finds at the target
 	AsOf     time.Time `json:"asOf,omitzero"`     // of a restore
@@ -69,15 +72,17 @@ type orderRow struct {
 	Progress []byte    `db:"progress"`
 	Problem  string    `db:"problem"`
 	Who      string    `db:"who"`
+	Account  string    `db:"account"`
+	Gone     bool      `db:"gone"`
 	Source   string    `db:"source"`
 	Created  time.Time `db:"created"`
 	Changed  time.Time `db:"changed"`
 }
 
-const orderQuery = `select o.id, o.kind, b.name as bucket, o.what, o.state, o.progress, o.problem, o.who, o.source, o.created, o.changed from orders o join buckets b on b.id = o.bucket `
+const orderQuery = `select o.id, o.kind, b.name as bucket, o.what, o.state, o.progress, o.problem, o.who, o.account, b.removed is not null as gone, o.source, o.created, o.changed from orders o join buckets b on b.id = o.bucket `
 
 func (r *orderRow) order() (*Order, error) {
-	o := &Order{ID: r.ID, Kind: r.Kind, State: OrderState(r.State), Problem: r.Problem, Who: r.Who, Source: r.Source, Created: r.Created.UTC(), Changed: r.Changed.UTC()}
+	o := &Order{ID: r.ID, Kind: r.Kind, State: OrderState(r.State), Problem: r.Problem, Who: r.Who, Account: r.Account, Gone: r.Gone, Source: r.Source, Created: r.Created.UTC(), Changed: r.Changed.UTC()}
 	var err error
 	if o.Bucket, err = object.ParseBucketName(r.Bucket); err != nil {
 		return nil, err
@@ -100,18 +105,23 @@ func (c *Catalog) CreateOrder(ctx context.Context, o *Order, by Author) (int64, 
 		return 0, err
 	}
 	var id int64
-	err = c.db.GetContext(ctx, &id, `update orders set state = 'running', problem = '', changed = $4 where id = (select max(o.id) from orders o join buckets b on b.id = o.bucket
-		where o.kind = $1 and b.name = $2 and b.removed is null and o.what = $3::jsonb and o.state <> 'done') returning id`, o.Kind, o.Bucket.String(), string(what), by.At)
+	err = c.db.GetContext(ctx, &id, `update orders set state = 'running', problem = '', changed = $4, who = $5, account = $6, source = $7 where id = (select max(o.id) from orders o join buckets b on b.id = o.bucket
+		where o.kind = $1 and b.name = $2 and b.removed is null and o.what = $3::jsonb and o.state <> 'done') returning id`, o.Kind, o.Bucket.String(), string(what), by.At, by.Who, o.Account, by.Source)
 	if !errors.Is(err, sql.ErrNoRows) {
 		return id, mapError(err)
 	}
-	err = c.db.GetContext(ctx, &id, `insert into orders (kind, bucket, what, state, progress, who, source, created, changed)
-		select $1, id, $3::jsonb, $4, $5::jsonb, $6, $7, $8, $8 from buckets where name = $2 and removed is null returning id`,
-		o.Kind, o.Bucket.String(), string(what), OrderRunning, string(progress), by.Who, by.Source, by.At)
+	err = c.db.GetContext(ctx, &id, `insert into orders (kind, bucket, what, state, progress, who, source, created, changed, account)
+		select $1, id, $3::jsonb, $4, $5::jsonb, $6, $7, $8, $8, $9 from buckets where name = $2 and removed is null returning id`,
+		o.Kind, o.Bucket.String(), string(what), OrderRunning, string(progress), by.Who, by.Source, by.At, o.Account)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, noBucket(o.Bucket)
 	}
 	return id, mapError(err)
+}
+
+// OrderMissing is the error for an order that is not there.
+func OrderMissing(id int64) error {
+	return fault.New(fault.NotFound, "order-missing", "there is no order %d", id).In("order")
 }
 
 // Order gives an order. The error for none has the code order-missing.
@@ -119,7 +129,7 @@ func (c *Catalog) Order(ctx context.Context, id int64) (*Order, error) {
 	var r orderRow
 	err := c.db.GetContext(ctx, &r, orderQuery+`where o.id = $1`, id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, fault.New(fault.NotFound, "order-missing", "there is no order %d", id).In("order")
+		return nil, OrderMissing(id)
 	}
 	if err != nil {
 		return nil, mapError(err)
@@ -131,7 +141,7 @@ func (c *Catalog) Order(ctx context.Context, id int64) (*Order, error) {
 // those in a state unless it is "".
 func (c *Catalog) Orders(ctx context.Context, account string, before int64, state OrderState, limit int) ([]*Order, error) {
 	var rows []orderRow
-	if err := c.db.SelectContext(ctx, &rows, orderQuery+`where ($1 = 0 or o.id < $1) and ($2 = '' or o.state = $2) and ($4 = '' or o.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $4))
+	if err := c.db.SelectContext(ctx, &rows, orderQuery+`where ($1 = 0 or o.id < $1) and ($2 = '' or o.state = $2) and ($4 = '' or o.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $4 and k.removed is null))
 		order by o.id desc limit $3`, before, string(state), limit, account); err != nil {
 		return nil, mapError(err)
 	}
@@ -164,6 +174,12 @@ func (c *Catalog) TurnOrder(ctx context.Context, id int64, to OrderState, proble
 	}
 	n, err := res.RowsAffected()
 	return n > 0, mapError(err)
+}
+
+// AdoptOrder makes somebody the giver of an order that does not run.
+func (c *Catalog) AdoptOrder(ctx context.Context, id int64, by, account, source string) error {
+	_, err := c.db.ExecContext(ctx, `update orders set who = $2, account = $3, source = $4 where id = $1 and state <> 'running'`, id, by, account, source)
+	return mapError(err)
 }
 
 // SaveOrder keeps how far an order has come and gives its state, which somebody

@@ -36,12 +36,14 @@ const (
 	TrailSetting        = "setting changed"
 	TrailMasterKey      = "master key rotated"
 	TrailRefused        = "refused"
+	TrailSignatureWrong = "signature wrong"
+	TrailChecked        = "settings checked"
 )
 
 // TrailKinds lists all kinds.
 var TrailKinds = []string{TrailSignedIn, TrailSignInFailed, TrailSignedOut, TrailSessionEnded, TrailAccountCreated, TrailAccountChanged, TrailAccountRemoved,
 	TrailPersonCreated, TrailPersonChanged, TrailPersonRemoved, TrailPassword, TrailKeyCreated, TrailKeyChanged, TrailKeyReplaced, TrailKeyRemoved, TrailKeyTested,
-	TrailGrantCreated, TrailGrantChanged, TrailGrantRemoved, TrailSetting, TrailMasterKey, TrailRefused}
+	TrailGrantCreated, TrailGrantChanged, TrailGrantRemoved, TrailSetting, TrailMasterKey, TrailRefused, TrailSignatureWrong, TrailChecked}
 
 // TrailEntry is something that was done to access, or refused.
 type TrailEntry struct {
@@ -135,7 +137,7 @@ func (c *Catalog) Trail(ctx context.Context, q TrailQuery) ([]TrailEntry, error)
 		q.Kinds = []string{}
 	}
 	rows, err := c.db.QueryContext(ctx, `select id, at, kind, account, who, source, subject, times, detail from trail
-		where ($1::bigint = 0 or id < $1) and ($2 = '' or account = $2) and (cardinality($3::text[]) = 0 or kind = any($3)) and ($4 = '' or who = $4)
+		where ($1::bigint = 0 or id < $1) and ($2 = '' or account = $2) and (cardinality($3::text[]) = 0 or kind = any($3)) and ($4 = '' or who in ($4, 'person ' || $4))
 		and ($5 = '' or starts_with(subject, $5)) and at >= $6 and at < $7 order by id desc limit $8`, q.Before, q.Account, q.Kinds, q.Who, q.Subject, q.Since, q.Until, q.Limit)
 	if err != nil {
 		return nil, mapError(err)

@@ -147,6 +147,17 @@ func (c *Catalog) Upload(ctx context.Context, bucket int64, key object.Key, id s
 	return r.upload()
 }
 
+// CheckUpload refuses an upload that is neither open nor was completed lately, with
+// the code upload-missing.
+func (c *Catalog) CheckUpload(ctx context.Context, bucket int64, key object.Key, id string) error {
+	var there bool
+	err := c.db.GetContext(ctx, &there, `select exists (select 1 from uploads where id = $1 and bucket = $2 and key = $3 and state <> 2)`, id, bucket, []byte(key.String()))
+	if err == nil && !there {
+		return UploadMissing()
+	}
+	return mapError(err)
+}
+
 // PutPart keeps a part of an open upload in place of the one before. The error
 // for no upload has the code upload-missing.
 func (c *Catalog) PutPart(ctx context.Context, bucket int64, key object.Key, id string, p Part) error {

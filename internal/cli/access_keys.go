@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) keyCommand() *cli.Command {
-	what := []cli.Flag{&cli.StringFlag{Name: "role", Usage: "reader, writer or administrator", DefaultText: "reader"}, &cli.StringSliceFlag{Name: "limit", Usage: "only `BUCKET[/PREFIX]`, may be repeated"},
+	what := []cli.Flag{&cli.StringFlag{Name: "role", Usage: "reader, writer, administrator, or operator of the service, which only an operator gives", DefaultText: "reader"}, &cli.StringSliceFlag{Name: "limit", Usage: "only `BUCKET[/PREFIX]`, may be repeated"},
 		&cli.StringFlag{Name: "expires", Usage: "a `TIME`, or a time from now such as 90d; never otherwise"}, &cli.IntFlag{Name: "rate", Usage: "most requests a second; 0 for any number"}, noteFlag("what it is for")}
 	return &cli.Command{Name: "key", Usage: "access keys, one for each application", Commands: []*cli.Command{
 		{Name: "create", Usage: "create an access key; it reads only, unless more is asked for", ArgsUsage: "NAME", Description: "NAME is the application's. The secret is shown this once.\n\n" + examples("spindle access key create press-room --limit plates/2025/", "spindle access key create scanner-2 --role writer --limit plates --expires 365d --note 'flatbed in room 2'"),
@@ -45,7 +45,7 @@ func (a *app) keyCreate(ctx context.Context, c *cli.Command) error {
 	}
 	in := map[string]any{"name": name, "account": c.String("account"), "limits": c.StringSlice("limit"), "expires": c.String("expires"), "rate": c.Int("rate"), "note": c.String("note"), "role": "reader"}
 	if c.IsSet("role") {
-		in["role"] = c.String("role")
+		setRole(in, c.String("role"))
 	}
 	if id := c.String("id"); id != "" {
 		in["id"] = id
@@ -81,7 +81,7 @@ func (a *app) printKey(x desk.KeySecret) error {
 	if k.ReplacedBy != "" {
 		state += " by " + k.ReplacedBy
 	}
-	facts := [][2]string{{"Key", k.ID}, {"Application", shown(k.Name)}, {"Account", k.Account}, {"Role", k.Role}, {"Reaches", limits}, {"State", state}, {"Expires", maybe(k.Expires, "never")}, {"Used", used}, {"Created", when(k.Created) + " by " + shown(k.CreatedBy)}}
+	facts := [][2]string{{"Key", k.ID}, {"Application", shown(k.Name)}, {"Account", k.Account}, {"Role", roleWord(k)}, {"Reaches", limits}, {"State", state}, {"Expires", maybe(k.Expires, "never")}, {"Used", used}, {"Created", when(k.Created) + " by " + shown(k.CreatedBy)}}
 	if k.Rate > 0 {
 		facts = append(facts, [2]string{"Rate", things(int64(k.Rate), "request a second", "requests a second")})
 	}
@@ -106,16 +106,36 @@ func (p *api) accessKey(ctx context.Context, id string) (k desk.KeyInfo, err err
 
 func (a *app) showKey(k desk.KeyInfo) error { return a.printKey(desk.KeySecret{Key: k}) }
 
+// operatorWord stands for operating the service, which goes with administering.
+const operatorWord = "operator"
+
+func setRole(in map[string]any, role string) {
+	in["operator"] = role == operatorWord
+	if in["role"] = role; role == operatorWord {
+		in["role"] = "administrator"
+	}
+}
+
+func roleWord(k desk.KeyInfo) string {
+	if k.Operator {
+		return operatorWord
+	}
+	return k.Role
+}
+
 func keyRow(k desk.KeyInfo) []string {
 	limits := "all"
 	if len(k.Limits) > 0 {
 		limits = shown(strings.Join(k.Limits, ", "))
 	}
-	return []string{k.ID, shown(k.Name), k.Account, k.Role, limits, k.State, maybe(k.Expires, "never"), maybe(k.Used, "never")}
+	return []string{k.ID, shown(k.Name), k.Account, roleWord(k), limits, k.State, maybe(k.Expires, "never"), maybe(k.Used, "never")}
 }
 
 func keyChange(c *cli.Command, in map[string]any) error {
-	texts(c, in, "name", "role", "expires", "note")
+	texts(c, in, "name", "expires", "note")
+	if c.IsSet("role") {
+		setRole(in, c.String("role"))
+	}
 	if c.IsSet("rate") {
 		in["rate"] = c.Int("rate")
 	}

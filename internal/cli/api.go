@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -105,13 +104,11 @@ func (a *app) writeProfiles(p *profiles) error {
 
 // api talks to a desk.
 type api struct {
-	base   string
-	key    sign.Credential
-	hc     *http.Client
-	info   *desk.ServiceInfo
-	wire   *client.Client
-	signed string // region that requests are signed for
-	fields []byte // metadata and tags that an upload carries, as JSON
+	base string
+	key  sign.Credential
+	hc   *http.Client
+	info *desk.ServiceInfo
+	wire *client.Client
 }
 
 // open finds the service to talk to: the environment first, then the profile.
@@ -145,7 +142,7 @@ func newAPI(p profile) (*api, error) {
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fault.New(fault.Invalid, "address", "%q is no address of a service", p.URL).In("url").Do("give the desk's address, for instance http://127.0.0.1:5711")
 	}
-	return &api{base: u.Scheme + "://" + u.Host, key: sign.Credential{ID: p.Key, Secret: p.Secret}, hc: &http.Client{Transport: client.Transport()}, signed: "desk"}, nil
+	return &api{base: u.Scheme + "://" + u.Host, key: sign.Credential{ID: p.Key, Secret: p.Secret}, hc: &http.Client{Transport: client.Transport()}}, nil
 }
 
 // call asks the desk. in and out may be nil.
@@ -171,10 +168,7 @@ func (p *api) send(ctx context.Context, method, path string, query url.Values, b
 		return err
 	}
 	r.Header.Set("Content-Type", contentType)
-	if p.fields != nil {
-		r.Header.Set(desk.UploadFields, base64.StdEncoding.EncodeToString(p.fields))
-	}
-	sign.Sign(r, p.key, p.signed, payload, time.Now())
+	sign.SignDesk(r, p.key, "desk", payload, time.Now())
 	resp, err := p.hc.Do(r)
 	if err != nil {
 		return client.Unreachable(err)

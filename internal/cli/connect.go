@@ -113,7 +113,7 @@ func (a *app) check(ctx context.Context, p profile, bucket string) error {
 	if err := d.call(ctx, "GET", "/api/v1/session", nil, nil, &session); err != nil {
 		return err
 	}
-	r := client.Check(ctx, client.Settings{Address: info.Wire.URL, Style: "path", Region: info.Region, Key: sign.Credential{ID: p.Key, Secret: p.Secret}, Bucket: bucket})
+	r := client.Check(ctx, client.Settings{Address: info.Wire.URL, Style: "path", Region: info.Region, Key: sign.Credential{ID: p.Key, Secret: p.Secret}, Bucket: bucket, Own: true})
 	if !a.json {
 		rows := [][]string{{"desk", "agrees", fmt.Sprintf("spindle %s, region %s, account %s", info.Version, info.Region, session.Account)}}
 		for _, f := range r.Findings {
@@ -138,7 +138,7 @@ func (a *app) check(ctx context.Context, p profile, bucket string) error {
 
 // diagnose names what is wrong with an address that is no desk.
 func (a *app) diagnose(ctx context.Context, p profile, cause error) error {
-	r := client.Check(ctx, client.Settings{Address: p.URL, Style: "path", Region: "any", Key: sign.Credential{ID: p.Key, Secret: p.Secret}})
+	r := client.Check(ctx, client.Settings{Address: p.URL, Style: "path", Region: "any", Key: sign.Credential{ID: p.Key, Secret: p.Secret}, Own: true})
 	for _, f := range r.Findings {
 		if f.Field == "port" && f.Result == client.Agrees {
 			return fault.New(fault.Unavailable, "wire-not-desk", "this address answers, but it is the wire's; the desk is on another port, by default 5711").In("port").Do("give the desk's address")

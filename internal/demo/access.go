@@ -65,7 +65,7 @@ func accounts(ctx context.Context, s *store.Store, seal Sealer, began, now time.
 		if err != nil {
 			return err
 		}
-		by.At = began.AddDate(0, i, 3*i)
+		by.At, by.Who = began.AddDate(0, i, 3*i), access.Machine // whoever sets the service up
 		if err := c.CreatePerson(ctx, catalog.PersonRow{Name: p.Name, Password: coded, Operator: i == 0, Active: true, Members: roles[p.Name]}, by); err != nil && there(err) != nil {
 			return err
 		}
@@ -106,7 +106,7 @@ func grants(ctx context.Context, s *store.Store, now time.Time) error {
 		{Bucket: "attic", Prefix: []byte("cards/"), ToKind: access.ToAnyone, Rights: read, Note: "the card index, for the public page"},
 		{Bucket: "loans", ToKind: access.ToPerson, ToName: "Ines Varga", Rights: write, Expires: &past, Note: "while Tam was away"},
 	} {
-		_, err := s.Catalog.CreateGrant(ctx, g, catalog.Author{At: now.AddDate(0, -6, 11*i), Who: "Tam Ellery", Source: "10.4.0.12"})
+		_, err := s.Catalog.CreateGrant(ctx, g, catalog.Author{At: now.AddDate(0, -6, 11*i), Who: access.Subject{Kind: access.Person, Name: "Tam Ellery"}.By(), Source: "10.4.0.12"})
 		if err != nil && there(err) != nil {
 			return err
 		}

@@ -5,10 +5,10 @@ import (
 	"net/http"
 	"regexp"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"golang.org/x/text/unicode/norm"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
@@ -24,7 +24,7 @@ type PersonInfo struct {
 	Note       string     `json:"note,omitempty"`
 	MustChange bool       `json:"mustChange" doc:"The password was given by somebody else and is changed at the next sign-in"`
 	Roles      []RoleIn   `json:"roles"`
-	Locked     *time.Time `json:"locked" doc:"After failures: no try before then"`
+	Locked     *time.Time `json:"locked" doc:"After failures from devices that are not known: none of those may try before then"`
 	SignedIn   *time.Time `json:"signedIn" doc:"Last"`
 	Created    time.Time  `json:"created"`
 	CreatedBy  string     `json:"createdBy"`
@@ -33,9 +33,6 @@ type PersonInfo struct {
 
 func personInfo(p *catalog.PersonRow) PersonInfo {
 	out := PersonInfo{Name: p.Name, Operator: p.Operator, Active: p.Active, Note: p.Note, MustChange: p.MustChange, Roles: []RoleIn{}, SignedIn: p.SignedIn, Created: p.Created.UTC(), CreatedBy: p.CreatedBy, Revision: p.Revision}
-	if p.Locked != nil && p.Locked.After(time.Now()) {
-		out.Locked = p.Locked
-	}
 	for _, m := range p.Members {
 		out.Roles = append(out.Roles, RoleIn{m.Account, m.Role.String()})
 	}
@@ -67,19 +64,13 @@ func checkName(field, name string) error {
 	return nil
 }
 
-// checkPerson allows names as people write them.
+// checkPerson refuses what cannot be a person's name, and one that another way of
+// writing would show the same (Unicode, annex 15).
 func checkPerson(name string) error {
-	if n := len([]rune(name)); n < 2 || n > 64 || strings.TrimSpace(name) != name || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f || strings.ContainsRune(`/\:"<>`, r) }) {
-		return fault.New(fault.Invalid, "person-name", "%q cannot be a person's name: it has 2 to 64 characters, without any of / \\ : \" < >", name).In("name")
+	if !norm.NFC.IsNormalString(name) {
+		return fault.New(fault.Invalid, "person-name", "%+q has letters put together of others", name).In("name").Do("write them as one each: %s", norm.NFC.String(name))
 	}
-	return nil
-}
-
-func checkNote(note string) error {
-	if len(note) > 1000 || strings.ContainsRune(note, 0) {
-		return fault.New(fault.Invalid, "note", "a note has at most 1,000 bytes, none of them NUL").In("note")
-	}
-	return nil
+	return access.CheckPersonName(name)
 }
 
 // AccountInfo is an account with what it holds.
@@ -112,15 +103,16 @@ func (d *Desk) accountCalls(api huma.API) {
 			Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 		}) (*accounts, error) {
 			out := &accounts{}
-			list, err := d.store.Catalog.Accounts(ctx, in.After, in.Limit+1)
+			var err error
+			out.Body.Accounts, out.Body.Next, err = paged(in.After, in.Limit,
+				func(after string, limit int) ([]catalog.Account, error) {
+					return d.store.Catalog.Accounts(ctx, after, limit)
+				},
+				func(a catalog.Account) string { return a.Name },
+				func(a catalog.Account) (catalog.Account, bool, error) { return a, d.knows(ctx, a.Name), nil })
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			if len(list) > in.Limit {
-				list = list[:in.Limit]
-				out.Body.Next = list[in.Limit-1].Name
-			}
-			out.Body.Accounts = slices.DeleteFunc(list, func(a catalog.Account) bool { return !d.knows(ctx, a.Name) })
 			return out, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "show-account", Method: http.MethodGet, Path: "/api/v1/accounts/{account}", Summary: "Show an account", Tags: []string{"access"}},
@@ -137,7 +129,7 @@ func (d *Desk) accountCalls(api huma.API) {
 			a := catalog.Account{Name: in.Body.Name, Note: in.Body.Note, Quota: in.Body.Quota, MaxBuckets: in.Body.MaxBuckets}
 			err := checkName("name", a.Name)
 			if err == nil {
-				err = checkNote(a.Note)
+				err = access.CheckNote(a.Note)
 			}
 			if err == nil {
 				err = d.store.Catalog.CreateAccount(ctx, a, author(ctx))
@@ -181,7 +173,7 @@ func (d *Desk) accountCalls(api huma.API) {
 				err = fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte, a number of buckets not below 0").In("quota")
 			}
 			if err == nil {
-				err = checkNote(a.Note)
+				err = access.CheckNote(a.Note)
 			}
 			if err == nil {
 				err = d.store.Catalog.ChangeAccount(ctx, *a, author(ctx))
@@ -218,6 +210,30 @@ type personOut struct{ Body PersonInfo }
 
 type personSecretOut struct{ Body PersonSecret }
 
+// personShown gives a person as who asks may see it, with until when strangers may
+// not try the name.
+func (d *Desk) personShown(ctx context.Context, p *catalog.PersonRow) (*personOut, error) {
+	info := d.personSeen(ctx, p)
+	var err error
+	if info.Locked, err = d.store.Catalog.TriesWait(ctx, claim{person: p.Name}.subject()); err != nil {
+		return nil, d.problem(err)
+	}
+	return &personOut{info}, nil
+}
+
+// personSeen gives a person without roles in accounts that who asks does not
+// administer.
+func (d *Desk) personSeen(ctx context.Context, p *catalog.PersonRow) PersonInfo {
+	info, s := personInfo(p), who(ctx).subject
+	if !s.Operator {
+		info.Roles = slices.DeleteFunc(info.Roles, func(r RoleIn) bool { return r.Account != s.Account })
+		if _, name := access.ParseBy(p.CreatedBy); name != s.Name {
+			info.CreatedBy = ""
+		}
+	}
+	return info
+}
+
 func (d *Desk) peopleCalls(api huma.API) {
 	type people struct {
 		Body struct {
@@ -249,7 +265,7 @@ func (d *Desk) peopleCalls(api huma.API) {
 			}
 			out.Body.People = []PersonInfo{}
 			for _, p := range list {
-				out.Body.People = append(out.Body.People, personInfo(&p))
+				out.Body.People = append(out.Body.People, d.personSeen(ctx, &p))
 			}
 			return out, nil
 		})
@@ -259,7 +275,7 @@ func (d *Desk) peopleCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &personOut{personInfo(p)}, nil
+			return d.personShown(ctx, p)
 		})
 	huma.Register(api, huma.Operation{OperationID: "create-person", Method: http.MethodPost, Path: "/api/v1/people", Summary: "Let somebody sign in", Tags: []string{"access"}, DefaultStatus: 201},
 		func(ctx context.Context, in *struct {
@@ -277,7 +293,7 @@ func (d *Desk) peopleCalls(api huma.API) {
 				err = checkPerson(b.Name)
 			}
 			if err == nil {
-				err = checkNote(b.Note)
+				err = access.CheckNote(b.Note)
 			}
 			if err == nil && b.Operator && !who(ctx).subject.Operator {
 				err = d.refused(ctx, b.Name, "make an operator", "only an operator makes another", "ask one")
@@ -329,11 +345,8 @@ func (d *Desk) peopleCalls(api huma.API) {
 				if b.Active != nil {
 					p.Active = *b.Active
 				}
-				if b.Unlock {
-					p.Failures, p.Locked = 0, nil
-				}
 				if b.Note != nil {
-					if err := checkNote(*b.Note); err != nil {
+					if err := access.CheckNote(*b.Note); err != nil {
 						return err
 					}
 					p.Note = *b.Note
@@ -350,11 +363,16 @@ func (d *Desk) peopleCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			p, err := d.store.Catalog.FindPerson(ctx, in.Person)
-			if err != nil || p == nil {
+			if b.Unlock {
+				if err := d.store.Catalog.ForgetTries(ctx, claim{person: in.Person}.subject()); err != nil {
+					return nil, d.problem(err)
+				}
+			}
+			p, err := d.person(ctx, in.Person)
+			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &personOut{personInfo(p)}, nil
+			return d.personShown(ctx, p)
 		})
 	huma.Register(api, huma.Operation{OperationID: "reset-person", Method: http.MethodPost, Path: "/api/v1/people/{person}/reset", Summary: "Give a person a new password, to be changed at the next sign-in; their sessions end", Tags: []string{"access"}},
 		func(ctx context.Context, in *struct {
@@ -375,7 +393,7 @@ func (d *Desk) peopleCalls(api huma.API) {
 				return nil, d.problem(err)
 			}
 			if err := d.store.Catalog.ChangePerson(ctx, in.Person, 0, author(ctx), catalog.TrailPassword, func(p *catalog.PersonRow) error {
-				p.Password, p.MustChange, p.Failures, p.Locked = coded, true, 0, nil
+				p.Password, p.MustChange = coded, true
 				return nil
 			}); err != nil {
 				return nil, d.problem(err)
@@ -457,7 +475,7 @@ func (d *Desk) personSecret(ctx context.Context, name, made string) (*personSecr
 	if err != nil {
 		return nil, d.problem(err)
 	}
-	return &personSecretOut{PersonSecret{personInfo(p), made}}, nil
+	return &personSecretOut{PersonSecret{d.personSeen(ctx, p), made}}, nil
 }
 
 // SessionEntry is a session that has not ended.
@@ -472,6 +490,15 @@ type SessionEntry struct {
 	Seen    time.Time `json:"seen" doc:"Last, to the minute"`
 	Expires time.Time `json:"expires"`
 	Own     bool      `json:"own" doc:"It is the one that asks"`
+}
+
+func sessionEntry(s catalog.Session, asks *identity) SessionEntry {
+	e := SessionEntry{ID: s.ID, Who: s.Holder(), Kind: "key", Account: s.Account, Source: s.Source, Program: s.Program, Created: s.Created.UTC(), Seen: s.Seen.UTC(), Expires: s.Expires.UTC(),
+		Own: asks.session != nil && asks.session.ID == s.ID}
+	if s.Person != nil {
+		e.Kind = "person"
+	}
+	return e
 }
 
 func (d *Desk) sessionListCalls(api huma.API) {
@@ -491,25 +518,18 @@ func (d *Desk) sessionListCalls(api huma.API) {
 			if id.subject.Operator {
 				account = ""
 			}
-			list, err := d.store.Catalog.Sessions(ctx, account, in.Before, in.Limit+1)
+			out := &sessions{}
+			var err error
+			out.Body.Sessions, out.Body.Next, err = paged(in.Before, in.Limit,
+				func(before int64, limit int) ([]catalog.Session, error) {
+					return d.store.Catalog.Sessions(ctx, account, before, limit)
+				},
+				func(s catalog.Session) int64 { return s.ID },
+				func(s catalog.Session) (SessionEntry, bool, error) {
+					return sessionEntry(s, id), s.By() == id.subject.By() || id.subject.Administers(s.Account), nil
+				})
 			if err != nil {
 				return nil, d.problem(err)
-			}
-			out := &sessions{}
-			if len(list) > in.Limit {
-				list = list[:in.Limit]
-				out.Body.Next = list[in.Limit-1].ID
-			}
-			out.Body.Sessions = []SessionEntry{}
-			for _, s := range list {
-				e := SessionEntry{ID: s.ID, Who: s.Holder(), Kind: "key", Account: s.Account, Source: s.Source, Program: s.Program, Created: s.Created.UTC(), Seen: s.Seen.UTC(), Expires: s.Expires.UTC(),
-					Own: id.session != nil && id.session.ID == s.ID}
-				if s.Person != nil {
-					e.Kind = "person"
-				}
-				if e.Who == id.subject.Name || id.subject.Administers(s.Account) {
-					out.Body.Sessions = append(out.Body.Sessions, e)
-				}
 			}
 			return out, nil
 		})
@@ -519,7 +539,7 @@ func (d *Desk) sessionListCalls(api huma.API) {
 		}) (*struct{}, error) {
 			id := who(ctx)
 			list, err := d.store.Catalog.Sessions(ctx, "", in.ID+1, 1)
-			if err == nil && (len(list) == 0 || list[0].ID != in.ID || list[0].Holder() != id.subject.Name && !id.subject.Administers(list[0].Account)) {
+			if err == nil && (len(list) == 0 || list[0].ID != in.ID || list[0].By() != id.subject.By() && !id.subject.Administers(list[0].Account)) {
 				err = fault.New(fault.NotFound, "session-missing", "there is no session %d that you may end", in.ID).In("session").Do("it may have ended by itself")
 			}
 			if err == nil {

@@ -14,6 +14,7 @@ import (
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/gate"
 	"spindle/internal/store"
 )
 
@@ -47,9 +48,10 @@ func (d *Desk) share(ctx context.Context, info *BucketInfo, b *catalog.Bucket) (
 	if info.Rights, info.Shared, err = d.sharing(ctx, b); err != nil {
 		return err
 	}
+	info.CreatedBy = d.veilOf(ctx, b.Account).by(info.CreatedBy)
 	info.Open = len(info.Shared) > 0 && info.Shared[0].To == "anyone"
 	if info.Partly = !slices.Contains(info.Rights, access.List.String()); info.Partly {
-		info.Usage, info.Quota = catalog.Usage{}, nil
+		info.Usage, info.Quota, info.Tags, info.AbandonAfter = catalog.Usage{}, nil, nil, nil
 		book, err := d.gate.Book(ctx)
 		if err != nil {
 			return err
@@ -119,27 +121,15 @@ func (d *Desk) bucketCalls(api huma.API) {
 				}
 				account = in.Account
 			}
-			page, err := d.store.Catalog.Buckets(ctx, account, also, in.After, in.Limit+1)
+			out := &struct{ Body BucketPage }{}
+			out.Body.Buckets, out.Body.Next, err = paged(in.After, in.Limit,
+				func(after string, limit int) ([]*catalog.Bucket, error) {
+					return d.store.Catalog.Buckets(ctx, account, also, after, limit)
+				},
+				func(b *catalog.Bucket) string { return b.Name.String() },
+				func(b *catalog.Bucket) (BucketInfo, bool, error) { return d.listed(ctx, b) })
 			if err != nil {
 				return nil, d.problem(err)
-			}
-			out := &struct{ Body BucketPage }{BucketPage{Buckets: []BucketInfo{}}}
-			for i, b := range page {
-				if i == in.Limit {
-					out.Body.Next = page[i-1].Name.String()
-					break
-				}
-				lists, err := d.gate.Lists(ctx, who(ctx).subject, b)
-				if err != nil {
-					return nil, d.problem(err)
-				}
-				if lists {
-					info := bucketInfo(b)
-					if err := d.share(ctx, &info, b); err != nil {
-						return nil, d.problem(err)
-					}
-					out.Body.Buckets = append(out.Body.Buckets, info)
-				}
 			}
 			return out, nil
 		})
@@ -290,6 +280,15 @@ func (d *Desk) bucketCalls(api huma.API) {
 		})
 }
 
+// listed shows a bucket in a list, if who asks may list some of it.
+func (d *Desk) listed(ctx context.Context, b *catalog.Bucket) (info BucketInfo, seen bool, err error) {
+	if seen, err = d.gate.Lists(ctx, who(ctx).subject, b); err != nil || !seen {
+		return info, false, err
+	}
+	info = bucketInfo(b)
+	return info, true, d.share(ctx, &info, b)
+}
+
 func (d *Desk) bucket(ctx context.Context, s string) (*bucketOut, error) {
 	name, err := object.ParseBucketName(s)
 	if err != nil {
@@ -347,6 +346,32 @@ type RemoveIn struct {
 	Rehearse     bool    `json:"rehearse,omitempty"`
 }
 
+// tellsOfRemovals reports whether who asks may list all that is to be removed, and so
+// may be told what there was. Others are told what they asked for; they can rehearse
+// nothing, nor remove what they do not name.
+func (d *Desk) tellsOfRemovals(ctx context.Context, bucket object.BucketName, in RemoveIn) (bool, error) {
+	places := slices.Clone(in.Keys)
+	for _, v := range in.Versions {
+		places = append(places, v.Key)
+	}
+	if in.Prefix != nil {
+		places = append(places, *in.Prefix)
+	}
+	for _, key := range places {
+		x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: who(ctx).subject, Do: access.List, Bucket: bucket, Key: key})
+		switch {
+		case err != nil:
+			return false, err
+		case x.Allowed:
+		case in.Rehearse || in.Prefix != nil:
+			return false, d.mayAt(ctx, access.List, bucket, key)
+		default:
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
 func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q Quantity, err error) {
 	name, err := object.ParseBucketName(bucket)
 	if err != nil {
@@ -358,6 +383,10 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 	}
 	if in.Rehearse {
 		q.Versioning = f.Versioning.String()
+	}
+	tells, err := d.tellsOfRemovals(ctx, name, in)
+	if err != nil {
+		return q, err
 	}
 	var removals []store.Removal
 	for _, n := range in.Keys {
@@ -382,6 +411,11 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 		if err != nil {
 			return q, err
 		}
+		removals = append(removals, store.Removal{Key: a.Key, ID: id})
+		if !tells {
+			q.Previous++
+			continue
+		}
 		v, err := d.store.FindVersion(ctx, a, id)
 		if err != nil {
 			return q, err
@@ -392,7 +426,6 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 			q.Previous++
 			q.PreviousBytes += v.Size
 		}
-		removals = append(removals, store.Removal{Key: a.Key, ID: id})
 	}
 	if in.Prefix != nil {
 		if err := object.CheckText("prefix", *in.Prefix); err != nil {
@@ -402,7 +435,9 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 			return q, err
 		}
 	}
-	if len(in.Keys) > 0 {
+	if !tells {
+		q.Objects = int64(len(in.Keys))
+	} else if len(in.Keys) > 0 {
 		objects, bytes, err := d.store.Catalog.CountKeys(ctx, f.ID, in.Keys)
 		if err != nil {
 			return q, err

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -15,7 +16,9 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"golang.org/x/time/rate"
 
+	"spindle/internal/door"
 	"spindle/internal/gate"
 	"spindle/internal/store"
 )
@@ -41,8 +44,11 @@ type Desk struct {
 	gate     *gate.Gate
 	settings Settings
 	log      *slog.Logger
-	attempts *attempts
+	held     *door.Budget // memory of calls under way
 	live     *live
+
+	checking sync.Mutex
+	checks   map[string]*rate.Limiter // of settings, by who asks for them
 }
 
 // New makes a desk of a store. Stop ends its live updates.
@@ -50,8 +56,8 @@ func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Des
 	if settings.SessionFor == 0 {
 		settings.SessionFor = 12 * time.Hour
 	}
-	d := &Desk{store: s, gate: g, settings: settings, log: log, attempts: newAttempts()}
-	d.live = startLive(s)
+	d := &Desk{store: s, gate: g, settings: settings, log: log, held: door.NewBudget(heldByEach, heldByAll), checks: map[string]*rate.Limiter{}}
+	d.live = startLive(d)
 	return d
 }
 
@@ -84,7 +90,7 @@ func (d *Desk) Handler() http.Handler {
 
 // Document gives the OpenAPI document as YAML.
 func Document() ([]byte, error) {
-	d := &Desk{attempts: newAttempts()}
+	d := &Desk{}
 	return d.api(chi.NewRouter()).OpenAPI().YAML()
 }
 
@@ -95,7 +101,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	cfg.DocsPath = ""
 	cfg.SchemasPath = ""
 	cfg.CreateHooks = nil // no $schema links in answers
-	cfg.Info.Description = "The API of the desk. Sign requests as on the wire, or sign in for a session."
+	cfg.Info.Description = "The API of the desk. Sign calls in their header, version 4, for the service \"desk\", with the SHA-256 of the body and a header Spindle-Once of random text; or sign in for a session."
 	api := humachi.New(r, cfg)
 	api.UseMiddleware(d.ruled)
 	d.serviceCalls(api)

@@ -10,6 +10,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
 
@@ -22,7 +23,7 @@ type JournalLine struct {
 	Key      string         `json:"key,omitempty"`
 	Number   int64          `json:"number,omitempty" doc:"Of the version: greater is later"`
 	Size     int64          `json:"size"`
-	Who      string         `json:"who"`
+	Who      string         `json:"who" doc:"A key by its id, a person as person NAME, or another; empty when it is not told"`
 	Source   string         `json:"source,omitempty"`
 	Says     string         `json:"says,omitempty" doc:"What else there is to say of it"`
 	Detail   map[string]any `json:"detail,omitempty"`
@@ -35,10 +36,23 @@ type JournalPage struct {
 	CompleteUpTo time.Time     `json:"completeUpTo" doc:"When there is no more, every change that was committed before this moment has been looked at"`
 }
 
-func journalLines(entries []catalog.JournalEntry) []JournalLine {
+// journalLines shows entries as the veil of each one's bucket lets them be seen.
+func (d *Desk) journalLines(ctx context.Context, entries []catalog.JournalEntry) []JournalLine {
 	out := make([]JournalLine, len(entries))
+	veils := map[string]veil{}
 	for i, e := range entries {
-		out[i] = JournalLine{Position: e.Position(), At: e.At, Kind: e.Kind.String(), Bucket: e.Bucket, Key: e.Key, Number: e.Number, Size: e.Size, Who: e.Who, Source: e.Source,
+		v, known := veils[e.Bucket]
+		if !known {
+			v = d.veilOf(ctx, "")
+			if name, err := object.ParseBucketName(e.Bucket); err == nil {
+				if w, err := d.veilFor(ctx, name); err == nil {
+					v = w
+				}
+			}
+			veils[e.Bucket] = v
+		}
+		e.Detail = v.detail(e.Bucket, e.Detail)
+		out[i] = JournalLine{Position: e.Position(), At: e.At, Kind: e.Kind.String(), Bucket: e.Bucket, Key: e.Key, Number: e.Number, Size: e.Size, Who: v.by(e.Who), Source: v.from(e.Who, e.Source),
 			Detail: e.Detail, Says: says(e)}
 	}
 	return out
@@ -57,8 +71,14 @@ func says(e catalog.JournalEntry) string {
 	}
 	switch e.Kind {
 	case catalog.ObjectRenamed, catalog.ObjectCopied:
+		if e.Detail["from"] == nil {
+			return "from elsewhere"
+		}
 		return "from " + end("from")
 	case catalog.ObjectRenamedAway:
+		if e.Detail["to"] == nil {
+			return "to elsewhere"
+		}
 		return "to " + end("to")
 	case catalog.ObjectRestored:
 		m, _ := e.Detail["from"].(map[string]any)
@@ -103,14 +123,14 @@ func (d *Desk) journalCalls(api huma.API) {
 			Bucket string   `query:"bucket" maxLength:"64"`
 			Prefix string   `query:"prefix" maxLength:"1024" doc:"Of keys"`
 			Kind   []string `query:"kind,explode" doc:"One or more kinds"`
-			Who    string   `query:"who" maxLength:"128" doc:"The access key"`
+			Who    string   `query:"who" maxLength:"128" doc:"A key's id, or a person"`
 			Since  string   `query:"since" maxLength:"64" doc:"RFC 3339"`
 			Until  string   `query:"until" maxLength:"64" doc:"RFC 3339"`
 			Before string   `query:"before" maxLength:"64" doc:"A position: older entries, latest first"`
 			After  string   `query:"after" maxLength:"64" doc:"A position: younger entries, in order; 0.0 is the beginning"`
 			Limit  int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		}) (*struct{ Body JournalPage }, error) {
-			q := catalog.JournalQuery{Before: in.Before, After: in.After, Bucket: in.Bucket, Prefix: in.Prefix, Who: in.Who, Limit: in.Limit}
+			q := catalog.JournalQuery{Before: in.Before, After: in.After, Bucket: in.Bucket, Prefix: in.Prefix, Who: in.Who, Present: !who(ctx).subject.Operator, Limit: in.Limit}
 			if err := object.CheckText("prefix", in.Prefix); err != nil {
 				return nil, d.problem(err)
 			}
@@ -132,10 +152,32 @@ func (d *Desk) journalCalls(api huma.API) {
 			if q.Account, err = d.journalOf(ctx, in.Bucket, in.Prefix); err != nil {
 				return nil, d.problem(err)
 			}
+			if err := d.mayFilter(ctx, in.Bucket, in.Who); err != nil {
+				return nil, d.problem(err)
+			}
 			p, err := d.store.Catalog.Journal(ctx, q)
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &struct{ Body JournalPage }{JournalPage{Entries: journalLines(p.Entries), Next: p.Next, CompleteUpTo: p.UpTo}}, nil
+			return &struct{ Body JournalPage }{JournalPage{Entries: d.journalLines(ctx, p.Entries), Next: p.Next, CompleteUpTo: p.UpTo}}, nil
 		})
+}
+
+// mayFilter refuses to look for what somebody did to who may not be told who did it.
+func (d *Desk) mayFilter(ctx context.Context, bucket, by string) error {
+	if by == "" || bucket == "" {
+		return nil
+	}
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return err
+	}
+	v, err := d.veilFor(ctx, name)
+	if fault.HasCode(err, "bucket-missing") || err == nil && (v.inside || v.self == by) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return d.refused(ctx, bucket, "look for what somebody did", "who did what in "+bucket+" is the affair of its owner", "look without a name")
 }

@@ -22,6 +22,7 @@ type KeyInfo struct {
 	Name       string     `json:"name" doc:"The application that uses it"`
 	Note       string     `json:"note,omitempty" doc:"What it is for"`
 	Role       string     `json:"role" enum:"reader,writer,administrator"`
+	Operator   bool       `json:"operator,omitempty" doc:"It operates the service"`
 	Limits     []string   `json:"limits" doc:"Buckets and bucket/prefix that it is limited to; none: all of the account's"`
 	Rate       int        `json:"rate,omitempty" doc:"Requests a second that it may make; absent for any number"`
 	State      string     `json:"state" enum:"active,off,expired,replaced" doc:"A replaced one works until it expires"`
@@ -36,7 +37,7 @@ type KeyInfo struct {
 }
 
 func keyInfo(k *catalog.AccessKey) KeyInfo {
-	out := KeyInfo{ID: k.ID, Account: k.Account, Name: k.Name, Note: k.Note, Role: k.Role.String(), Limits: []string{}, Rate: k.Rate, State: "active", Active: k.Active, Expires: k.Expires, Used: k.Used, UsedFrom: k.UsedFrom,
+	out := KeyInfo{ID: k.ID, Account: k.Account, Name: k.Name, Note: k.Note, Role: k.Role.String(), Operator: k.Operator, Limits: []string{}, Rate: k.Rate, State: "active", Active: k.Active, Expires: k.Expires, Used: k.Used, UsedFrom: k.UsedFrom,
 		Created: k.Created.UTC(), CreatedBy: k.CreatedBy, Revision: k.Revision}
 	for _, l := range k.Limits {
 		out.Limits = append(out.Limits, l.String())
@@ -95,6 +96,24 @@ func until(field, s string) (*time.Time, error) {
 	}
 	t = t.Truncate(time.Second)
 	return &t, nil
+}
+
+// notBeyond refuses that a key which expires gives something that lasts longer.
+func (d *Desk) notBeyond(ctx context.Context, expires *time.Time) error {
+	k := who(ctx).key
+	if k == nil || k.Expires == nil || expires != nil && !expires.After(*k.Expires) {
+		return nil
+	}
+	return fault.New(fault.Refused, "key-outlives", "the key that asks expires on %s, and what it makes cannot last longer", k.Expires.UTC().Format("2006-01-02 15:04 MST")).In("expires").
+		Do("choose an earlier end, or have a person or another key do it")
+}
+
+// mayUse refuses to act with a key that operates the service for who does not.
+func (d *Desk) mayUse(ctx context.Context, id string, operator bool) error {
+	if !operator || who(ctx).subject.Operator {
+		return nil
+	}
+	return d.refused(ctx, id, "act with a key that operates the service", "the key "+id+" operates the service", "choose another key, or ask an operator")
 }
 
 // ofKey gives a key that who asks may administer.
@@ -164,18 +183,19 @@ func (d *Desk) keyCalls(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "create-key", Method: http.MethodPost, Path: "/api/v1/keys", Summary: "Create an access key", Description: "It reads only, unless more is asked for. Its secret is in the answer, and nowhere after.", Tags: []string{"access"}, DefaultStatus: 201},
 		func(ctx context.Context, in *struct {
 			Body struct {
-				Account string   `json:"account,omitempty" maxLength:"64" doc:"The one that asks otherwise"`
-				Name    string   `json:"name" minLength:"1" maxLength:"64" doc:"The application that uses it"`
-				Note    string   `json:"note,omitempty"`
-				Role    string   `json:"role,omitempty" default:"reader" doc:"reader, writer or administrator"`
-				Limits  []string `json:"limits,omitempty" maxItems:"100" doc:"Buckets, or bucket/prefix"`
-				Rate    int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
-				Expires string   `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
-				ID      string   `json:"id,omitempty" maxLength:"64" doc:"Brought along; made otherwise"`
-				Secret  string   `json:"secret,omitempty" maxLength:"128" doc:"Brought along, with the id"`
+				Account  string   `json:"account,omitempty" maxLength:"64" doc:"The one that asks otherwise"`
+				Name     string   `json:"name" minLength:"1" maxLength:"64" doc:"The application that uses it"`
+				Note     string   `json:"note,omitempty"`
+				Role     string   `json:"role,omitempty" default:"reader" doc:"reader, writer or administrator"`
+				Operator bool     `json:"operator,omitempty" doc:"It operates the service: only an operator gives that"`
+				Limits   []string `json:"limits,omitempty" maxItems:"100" doc:"Buckets, or bucket/prefix"`
+				Rate     int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
+				Expires  string   `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
+				ID       string   `json:"id,omitempty" maxLength:"64" doc:"Brought along; made otherwise"`
+				Secret   string   `json:"secret,omitempty" maxLength:"128" doc:"Brought along, with the id"`
 			}
 		}) (*keySecretOut, error) {
-			out, err := d.createKey(ctx, in.Body.Account, catalog.AccessKey{ID: in.Body.ID, Name: in.Body.Name, Note: in.Body.Note, Rate: in.Body.Rate, Active: true}, in.Body.Role, in.Body.Limits, in.Body.Expires, in.Body.Secret)
+			out, err := d.createKey(ctx, in.Body.Account, catalog.AccessKey{ID: in.Body.ID, Name: in.Body.Name, Note: in.Body.Note, Rate: in.Body.Rate, Operator: in.Body.Operator, Active: true}, in.Body.Role, in.Body.Limits, in.Body.Expires, in.Body.Secret)
 			if err != nil {
 				return nil, d.problem(err)
 			}
@@ -188,6 +208,7 @@ func (d *Desk) keyCalls(api huma.API) {
 				Name       *string   `json:"name,omitempty" minLength:"1" maxLength:"64"`
 				Note       *string   `json:"note,omitempty"`
 				Role       *string   `json:"role,omitempty"`
+				Operator   *bool     `json:"operator,omitempty" doc:"Only an operator gives it, takes it, or changes a key that has it"`
 				Limits     *[]string `json:"limits,omitempty" maxItems:"100" doc:"In place of those there are; none takes them away"`
 				Rate       *int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
 				Expires    *string   `json:"expires,omitempty" maxLength:"64" doc:"Empty for never"`
@@ -201,10 +222,16 @@ func (d *Desk) keyCalls(api huma.API) {
 			}
 			err := d.store.Catalog.ChangeKey(ctx, in.Key, b.IfRevision, author(ctx), func(k *catalog.AccessKey) (err error) {
 				if b.Name != nil {
+					if err := access.CheckTitle("name", *b.Name); err != nil {
+						return err
+					}
 					k.Name = *b.Name
 				}
+				if b.Operator != nil {
+					k.Operator = *b.Operator
+				}
 				if b.Note != nil {
-					if err := checkNote(*b.Note); err != nil {
+					if err := access.CheckNote(*b.Note); err != nil {
 						return err
 					}
 					k.Note = *b.Note
@@ -224,6 +251,9 @@ func (d *Desk) keyCalls(api huma.API) {
 				}
 				if b.Expires != nil {
 					if k.Expires, err = until("expires", *b.Expires); err != nil {
+						return err
+					}
+					if err := d.notBeyond(ctx, k.Expires); err != nil {
 						return err
 					}
 				}
@@ -302,11 +332,14 @@ func (d *Desk) createKey(ctx context.Context, account string, k catalog.AccessKe
 	if k.Expires, err = until("expires", expires); err != nil {
 		return nil, err
 	}
-	if err := checkNote(k.Note); err != nil {
+	if err := access.CheckNote(k.Note); err != nil {
 		return nil, err
 	}
-	if strings.ContainsFunc(k.Name, func(r rune) bool { return r < ' ' }) {
-		return nil, fault.New(fault.Invalid, "key-name", "a key's name has no control characters").In("name")
+	if err := access.CheckTitle("name", k.Name); err != nil {
+		return nil, err
+	}
+	if err := d.notBeyond(ctx, k.Expires); err != nil {
+		return nil, err
 	}
 	brought := k.ID != "" || secret != ""
 	switch {
@@ -451,7 +484,7 @@ func (d *Desk) grantCalls(api huma.API) {
 					}
 				}
 				if b.Note != nil {
-					if err := checkNote(*b.Note); err != nil {
+					if err := access.CheckNote(*b.Note); err != nil {
 						return err
 					}
 					r.Note = *b.Note
@@ -523,7 +556,7 @@ func (d *Desk) createGrant(ctx context.Context, bucket, prefix, to, purpose, exp
 	if err := object.CheckText("prefix", prefix); err != nil {
 		return nil, err
 	}
-	if err := checkNote(note); err != nil {
+	if err := access.CheckNote(note); err != nil {
 		return nil, err
 	}
 	r := catalog.GrantRow{Bucket: bucket, Prefix: []byte(prefix), Note: note}

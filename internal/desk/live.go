@@ -2,6 +2,8 @@ package desk
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -9,28 +11,37 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
-	"spindle/internal/store"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
 )
 
 // live tells consoles that something changed: one look at the journal a second
-// for all of them, and none while nobody listens.
+// for each account that somebody listens in, and none while nobody does. Who listens
+// is asked for again each second, and hears of nothing but the account's own.
 type live struct {
-	store *store.Store
-	stop  context.CancelFunc
-	done  <-chan struct{}
-	mu    sync.Mutex
-	ears  map[chan liveEvent]bool
+	d    *Desk
+	stop context.CancelFunc
+	done <-chan struct{}
+	mu   sync.Mutex
+	ears map[*ear]bool
+}
+
+// ear is somebody who listens.
+type ear struct {
+	account string // "" for all
+	of      bool   // whether changes of an account are told at all
+	heard   chan liveEvent
 }
 
 // liveEvent is what a console hears.
 type liveEvent struct {
 	CompleteUpTo time.Time `json:"completeUpTo"`
-	Last         string    `json:"last"` // position of the latest change
+	Last         string    `json:"last"` // differs after each change
 }
 
-func startLive(s *store.Store) *live {
+func startLive(d *Desk) *live {
 	ctx, stop := context.WithCancel(context.Background())
-	l := &live{store: s, stop: stop, done: ctx.Done(), ears: map[chan liveEvent]bool{}}
+	l := &live{d: d, stop: stop, done: ctx.Done(), ears: map[*ear]bool{}}
 	go l.run(ctx)
 	return l
 }
@@ -42,65 +53,81 @@ func (l *live) run(ctx context.Context) {
 			return
 		case <-time.After(time.Second):
 		}
+		groups := map[string][]*ear{}
 		l.mu.Lock()
-		n := len(l.ears)
+		for e := range l.ears {
+			group := e.account
+			if !e.of {
+				group = "-" // no account has that name
+			}
+			groups[group] = append(groups[group], e)
+		}
 		l.mu.Unlock()
-		if n == 0 {
-			continue
-		}
-		e, err := l.look(ctx)
-		if err != nil {
-			continue // consoles see that the moment stands still
-		}
-		l.mu.Lock()
-		for ear := range l.ears {
-			select {
-			case ear <- e:
-			default: // it has not heard the last one yet
+		for _, group := range groups {
+			e, err := l.look(ctx, group[0])
+			if err != nil {
+				continue // consoles see that the moment stands still
+			}
+			for _, ear := range group {
+				select {
+				case ear.heard <- e:
+				default: // it has not heard the last one yet
+				}
 			}
 		}
-		l.mu.Unlock()
 	}
 }
 
-func (l *live) look(ctx context.Context) (e liveEvent, err error) {
-	if e.CompleteUpTo, err = l.store.Catalog.CompleteUpTo(ctx); err != nil {
+func (l *live) look(ctx context.Context, ear *ear) (e liveEvent, err error) {
+	c := l.d.store.Catalog
+	if e.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil || !ear.of {
 		return e, err
 	}
-	page, err := l.store.Catalog.Journal(ctx, catalog.JournalQuery{Limit: 1})
+	page, err := c.Journal(ctx, catalog.JournalQuery{Limit: 1, Account: ear.account, Present: ear.account != ""})
 	if err == nil && len(page.Entries) > 0 {
-		e.Last = page.Entries[0].Position()
+		sum := sha256.Sum256([]byte(page.Entries[0].Position())) // where the service's journal stands is nobody's affair
+		e.Last = hex.EncodeToString(sum[:8])
 	}
 	return e, err
 }
 
-// events sends live updates (HTML, section 9.2: server-sent events).
+// events sends live updates (HTML, section 9.2: server-sent events), for as long as
+// who asks may go on asking.
 func (d *Desk) events(w http.ResponseWriter, r *http.Request) {
 	rc := http.NewResponseController(w)
-	_ = rc.SetWriteDeadline(time.Time{})
 	h := w.Header()
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
-	ear := make(chan liveEvent, 1)
+	s := who(r.Context()).subject
+	e := &ear{account: s.Account, of: s.Operator || s.Role != access.None && len(s.Limits) == 0, heard: make(chan liveEvent, 1)}
+	if s.Operator {
+		e.account = ""
+	}
 	d.live.mu.Lock()
-	d.live.ears[ear] = true
+	d.live.ears[e] = true
 	d.live.mu.Unlock()
 	defer func() {
 		d.live.mu.Lock()
-		delete(d.live.ears, ear)
+		delete(d.live.ears, e)
 		d.live.mu.Unlock()
 	}()
-	if e, err := d.live.look(r.Context()); err == nil {
-		ear <- e
+	if first, err := d.live.look(r.Context(), e); err == nil {
+		e.heard <- first
 	}
+	asked := time.Now()
 	for {
 		select {
 		case <-r.Context().Done():
 			return
 		case <-d.live.done:
 			return
-		case e := <-ear:
-			b, err := json.Marshal(e)
+		case x := <-e.heard:
+			if time.Since(asked) > 900*time.Millisecond {
+				if asked = time.Now(); d.stillThere(r.Context(), s) != nil {
+					return
+				}
+			}
+			b, err := json.Marshal(x)
 			if err != nil {
 				return
 			}
@@ -109,6 +136,41 @@ func (d *Desk) events(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 	}
+}
+
+// stillThere refuses who may ask no more, or is no longer who they were.
+func (d *Desk) stillThere(ctx context.Context, was access.Subject) error {
+	id := *who(ctx)
+	if id.session != nil {
+		s, err := d.store.Catalog.FindSession(ctx, id.session.Token, time.Now())
+		if err != nil {
+			return err
+		}
+		if s == nil {
+			return sessionEnded()
+		}
+		id.session = s
+		if err := d.holder(ctx, &id); err != nil {
+			return err
+		}
+	} else {
+		k, err := d.gate.Key(ctx, id.key.ID)
+		if err == nil {
+			err = k.Works(time.Now())
+		}
+		if err != nil {
+			return err
+		}
+		id.subject = k.Subject()
+	}
+	if id.subject.Account != was.Account || id.subject.Operator != was.Operator || id.subject.Role != was.Role || len(id.subject.Limits) != len(was.Limits) {
+		return sessionEnded()
+	}
+	return nil
+}
+
+func sessionEnded() error {
+	return fault.New(fault.Unsigned, "session-ended", "the session has ended").In("session").Do("sign in again")
 }
 
 func writeJSON(w http.ResponseWriter, status int, v any) {

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"mime"
-	"net"
 	"net/http"
 	"path"
 	"strconv"
@@ -61,8 +60,13 @@ type DigestInfo struct {
 
 // objectInfo tells of a version; of one that came in parts also the SHA-256 of
 // the whole, once it is worked out.
-func (d *Desk) objectInfo(ctx context.Context, v *object.Version) ObjectInfo {
+func (d *Desk) objectInfo(ctx context.Context, bucket object.BucketName, v *object.Version) ObjectInfo {
 	o := describe(v)
+	seen, err := d.veilFor(ctx, bucket)
+	if err != nil {
+		seen = veil{} // the bucket has just gone: less is told
+	}
+	o.CreatedBy, o.Source = seen.by(v.By), seen.from(v.By, v.Source)
 	if o.Sealed = v.Body.Sealed(); v.Body.File < 0 {
 		o.Sealed, _ = d.store.Catalog.PartsSealed(ctx, -v.Body.File) // the listing goes without when the database is away
 		if sum, err := d.store.Catalog.Sum(ctx, v.Body); err == nil && sum != nil {
@@ -143,11 +147,11 @@ func (d *Desk) objectCalls(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "show-object", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/object", Summary: "Show an object", Tags: []string{"objects"}},
 		func(ctx context.Context, in *VersionIn) (*struct{ Body ObjectInfo }, error) {
-			v, _, err := d.findVersion(ctx, in.Bucket, in.Key, in.Version, in.AsOf)
+			v, a, err := d.findVersion(ctx, in.Bucket, in.Key, in.Version, in.AsOf)
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			info := d.objectInfo(ctx, v)
+			info := d.objectInfo(ctx, a.Bucket, v)
 			if info.Rights, err = d.reach(ctx, in.Bucket, in.Key); err != nil {
 				return nil, d.problem(err)
 			}
@@ -169,7 +173,11 @@ func (d *Desk) objectCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &struct{ Body ObjectInfo }{d.objectInfo(ctx, v)}, nil
+			to, err := object.ParseBucketName(in.Bucket)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &struct{ Body ObjectInfo }{d.objectInfo(ctx, to, v)}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "link-object", Method: http.MethodPost, Path: "/api/v1/buckets/{bucket}/link", Summary: "Make a link to an object that holds for a while", Tags: []string{"objects"}},
 		func(ctx context.Context, in *struct {
@@ -244,10 +252,7 @@ func (d *Desk) find(ctx context.Context, bucket, key string) (*object.Version, c
 // findVersion gives a version; what turns out to be a prefix is said to be one.
 func (d *Desk) findVersion(ctx context.Context, bucket, key, version, asOf string) (*object.Version, catalog.Address, error) {
 	v, a, err := d.findVersion1(ctx, bucket, key, version, asOf)
-	if err != nil && fault.KindOf(err) == fault.NotFound && !fault.HasCode(err, "bucket-missing") {
-		err = d.hide(ctx, a, err)
-	}
-	return v, a, err
+	return v, a, d.hideMissing(ctx, a, err)
 }
 
 func (d *Desk) findVersion1(ctx context.Context, bucket, key, version, asOf string) (*object.Version, catalog.Address, error) {
@@ -318,6 +323,10 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 			next = entries[len(entries)-1].Name()
 		}
 	}
+	seen, err := d.veilFor(ctx, name)
+	if err != nil {
+		return nil, err
+	}
 	p := &ObjectPage{Objects: []ListedObject{}, Prefixes: []string{}}
 	for _, e := range entries {
 		v := e.Version
@@ -325,7 +334,7 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 			p.Prefixes = append(p.Prefixes, e.Prefix)
 			continue
 		}
-		o := ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(), CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: v.By, Version: v.ID().String()}
+		o := ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(), CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: seen.by(v.By), Version: v.ID().String()}
 		if l.Full {
 			o.Metadata = v.Metadata.Decoded()
 		}
@@ -372,6 +381,11 @@ func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion,
 	if err != nil {
 		return nil, err
 	}
+	if ifAbsent {
+		if err := d.mayAskOf(ctx, to); err != nil {
+			return nil, err
+		}
+	}
 	return d.store.Copy(ctx, store.Copy{From: from, FromID: id, To: to, Author: author(ctx), Move: move, IfAbsent: ifAbsent})
 }
 
@@ -407,15 +421,14 @@ func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
 	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": strings.Map(printable, name)}))
 	h.Set("Content-Length", strconv.FormatInt(v.Size, 10))
 	h.Set("Cache-Control", "private, no-store")
+	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
 	if err := body.Prepare(r.Context(), 0, v.Size); err != nil {
 		writeProblem(w, d.problem(err))
 		return
 	}
 	w.WriteHeader(http.StatusOK)
-	rc := http.NewResponseController(w)
 	again := d.again(r.Context(), access.Read, a)
 	if err := body.Send(w, 0, v.Size, func() {
-		_ = rc.SetWriteDeadline(time.Now().Add(2 * time.Minute))
 		if again() != nil {
 			panic(http.ErrAbortHandler) // what is left of it may not be read any more
 		}
@@ -444,43 +457,46 @@ func (d *Desk) upload(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, d.problem(err))
 		return
 	}
+	ifAbsent := r.URL.Query().Get("ifAbsent") == "true"
+	if ifAbsent {
+		if err := d.mayAskOf(r.Context(), a); err != nil {
+			writeProblem(w, d.problem(err))
+			return
+		}
+	}
 	meta, tags, err := uploadFields(r)
 	if err != nil {
 		writeProblem(w, d.problem(err))
 		return
 	}
 	put := store.Put{Address: a, Author: author(r.Context()), Size: r.ContentLength, Headers: object.Headers{ContentType: r.Header.Get("Content-Type")},
-		Body: d.patient(w, r, access.Write, a), IfAbsent: r.URL.Query().Get("ifAbsent") == "true", Metadata: meta, Tags: tags}
+		Body: d.guarded(r, access.Write, a), IfAbsent: ifAbsent, Metadata: meta, Tags: tags}
 	v, err := d.store.Put(r.Context(), put)
 	if err != nil {
 		writeProblem(w, d.problem(err))
 		return
 	}
-	writeJSON(w, http.StatusCreated, d.objectInfo(r.Context(), v))
+	writeJSON(w, http.StatusCreated, d.objectInfo(r.Context(), a.Bucket, v))
 }
 
-// patient gives every read of a body half a minute, while it may still be
-// written.
-type patient struct {
-	r     io.Reader
-	rc    *http.ResponseController
-	again func() error
+// guarded gives the body of a call for as long as it may still be written. It has
+// to arrive at the least rate of the door.
+func (d *Desk) guarded(r *http.Request, do access.Rights, a catalog.Address) io.Reader {
+	return again{r.Body, d.again(r.Context(), do, a)}
 }
 
-func (d *Desk) patient(w http.ResponseWriter, r *http.Request, do access.Rights, a catalog.Address) patient {
-	return patient{r.Body, http.NewResponseController(w), d.again(r.Context(), do, a)}
+// again asks before each read whether it may go on.
+type again struct {
+	r   io.Reader
+	may func() error
 }
 
-func (p patient) Read(b []byte) (int, error) {
-	if err := p.again(); err != nil {
+func (a again) Read(b []byte) (int, error) {
+	if err := a.may(); err != nil {
 		return 0, err
 	}
-	_ = p.rc.SetReadDeadline(time.Now().Add(30 * time.Second))
-	n, err := p.r.Read(b)
-	var ne net.Error
-	if errors.As(err, &ne) && ne.Timeout() {
-		err = fault.New(fault.Slow, "slow", "the body did not arrive in time").In("body").Do("send it again").Because(err)
-	} else if errors.Is(err, io.ErrUnexpectedEOF) {
+	n, err := a.r.Read(b)
+	if errors.Is(err, io.ErrUnexpectedEOF) {
 		err = fault.New(fault.Invalid, "size-mismatch", "the body ended before the length that was declared").In("body").Do("send the whole body").Because(err)
 	}
 	return n, err

@@ -51,14 +51,23 @@ type Overview struct {
 	Bytes        int64              `json:"bytes"`
 	Previous     int64              `json:"previous" doc:"Of the bytes, those in previous versions"`
 	Unfinished   catalog.Unfinished `json:"unfinished" doc:"What unfinished uploads hold"`
-	Free         int64              `json:"free" doc:"Bytes free on the volume"`
+	Free         int64              `json:"free,omitempty" doc:"Bytes free on the volume; for operators"`
 	Concerns     []Concern          `json:"concerns" doc:"Worst first"`
 	Changed      []ChangedBucket    `json:"changed"`
 	Recent       []JournalLine      `json:"recent"`
 	Growth       []UsagePoint       `json:"growth" doc:"A year, by day; only days on which something changed"`
 	Grew         []ChangedBucket    `json:"grew" doc:"Buckets by bytes added in 30 days"`
-	Scrubbed     works.Scrubbed     `json:"scrubbed"`
-	Collected    works.Collected    `json:"collected"`
+	Scrubbed     *Scrubbed          `json:"scrubbed,omitempty" doc:"For operators"`
+	Collected    *works.Collected   `json:"collected,omitempty" doc:"For operators"`
+}
+
+// Scrubbed is where the scrubber stands.
+type Scrubbed struct {
+	Started  time.Time `json:"started" doc:"Of the walk under way or of the last one"`
+	Finished time.Time `json:"finished" doc:"Of the last complete walk"`
+	Bodies   int64     `json:"bodies" doc:"Read in this walk"`
+	Bytes    int64     `json:"bytes"`
+	Damaged  int64     `json:"damaged"`
 }
 
 func (d *Desk) overviewCalls(api huma.API) {
@@ -173,29 +182,39 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 	o.Changed = changed(days, now.AddDate(0, 0, -span+1))
 	o.Grew = changed(days, now.AddDate(0, 0, -30))
 	sort.SliceStable(o.Grew, func(i, j int) bool { return o.Grew[i].Bytes > o.Grew[j].Bytes })
-	recent, err := c.Journal(ctx, catalog.JournalQuery{Limit: 8, Account: account})
+	recent, err := c.Journal(ctx, catalog.JournalQuery{Limit: 8, Account: account, Present: account != ""})
 	if err != nil {
 		return nil, err
 	}
-	o.Recent = journalLines(recent.Entries)
+	o.Recent = d.journalLines(ctx, recent.Entries)
 	if o.Unfinished, err = c.UnfinishedIn(ctx, 0, account); err != nil {
 		return nil, err
 	}
 	if o.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil {
 		return nil, err
 	}
-	for name, into := range map[string]any{"scrubber": &o.Scrubbed, "collector": &o.Collected} {
-		state, err := c.WorkState(ctx, name)
-		if err != nil {
+	if who(ctx).subject.Operator {
+		if err := d.works(ctx, o); err != nil {
 			return nil, err
 		}
-		if state != nil {
-			if err := json.Unmarshal(state, into); err != nil {
-				return nil, err
-			}
+	}
+	return o, d.concerns(ctx, o, account, buckets)
+}
+
+// works says how the work stands that the service does by itself, which is the
+// operators' affair.
+func (d *Desk) works(ctx context.Context, o *Overview) error {
+	o.Scrubbed, o.Collected = &Scrubbed{}, &works.Collected{}
+	for name, into := range map[string]any{"scrubber": o.Scrubbed, "collector": o.Collected} {
+		state, err := d.store.Catalog.WorkState(ctx, name)
+		if err == nil && state != nil {
+			err = json.Unmarshal(state, into)
+		}
+		if err != nil {
+			return err
 		}
 	}
-	return o, d.concerns(ctx, o, buckets)
+	return nil
 }
 
 func changed(days []catalog.Day, since time.Time) []ChangedBucket {
@@ -220,35 +239,20 @@ func changed(days []catalog.Day, since time.Time) []ChangedBucket {
 }
 
 // concerns finds what is wrong or waits: damage, disks and quotas that fill up.
-func (d *Desk) concerns(ctx context.Context, o *Overview, buckets []*catalog.Bucket) error {
-	damage, err := d.store.Catalog.Damaged(ctx, 50)
+func (d *Desk) concerns(ctx context.Context, o *Overview, account string, buckets []*catalog.Bucket) error {
+	damage, err := d.store.Catalog.Damaged(ctx, account, 50)
 	if err != nil {
 		return err
-	}
-	here := map[string]bool{}
-	for _, b := range buckets {
-		here[b.Name.String()] = true
 	}
 	operator := who(ctx).subject.Operator
 	for _, x := range damage {
-		if !operator && !here[x.Bucket] {
-			continue
-		}
 		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: x.Bucket + "/" + x.Key, Says: "is damaged", Detail: x.Problem + ". It is not served; restore it from a copy.",
 			Since: x.Found.Format(time.RFC3339), Page: "object"})
 	}
-	free, total, err := d.store.Volume.Free()
-	if err != nil {
-		return err
-	}
-	o.Free = free
-	if share := float64(free) / float64(total); share < 0.1 && operator {
-		state := "attention"
-		if share < 0.02 {
-			state = "wrong"
+	if operator {
+		if err := d.room(o); err != nil {
+			return err
 		}
-		o.Concerns = append(o.Concerns, Concern{State: state, Subject: "the volume", Says: "is nearly full", Detail: "When it is full, writes are refused; nothing stored is lost.",
-			Figure: fmt.Sprintf("%.1f %% free", 100*share)})
 	}
 	if u := o.Unfinished; u.Uploads > 0 && o.At.Sub(u.Oldest) > 7*24*time.Hour {
 		o.Concerns = append(o.Concerns, Concern{State: "attention", Subject: "unfinished uploads", Says: "take room that no listing shows", Detail: fmt.Sprintf("The oldest was started %.0f days ago. Complete them, or abandon them; a bucket can do so by itself.", o.At.Sub(u.Oldest).Hours()/24),
@@ -278,6 +282,24 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, buckets []*catalog.Buc
 		o.Concerns = append(o.Concerns, c)
 	}
 	sort.SliceStable(o.Concerns, func(i, j int) bool { return rank[o.Concerns[i].State] < rank[o.Concerns[j].State] })
+	return nil
+}
+
+// room says what is free on the volume, and that it fills up.
+func (d *Desk) room(o *Overview) error {
+	free, total, err := d.store.Volume.Free()
+	if err != nil {
+		return err
+	}
+	o.Free = free
+	if share := float64(free) / float64(total); share < 0.1 {
+		state := "attention"
+		if share < 0.02 {
+			state = "wrong"
+		}
+		o.Concerns = append(o.Concerns, Concern{State: state, Subject: "the volume", Says: "is nearly full", Detail: "When it is full, writes are refused; nothing stored is lost.",
+			Figure: fmt.Sprintf("%.1f %% free", 100*share)})
+	}
 	return nil
 }
 

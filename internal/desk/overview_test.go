@@ -39,35 +39,3 @@ func TestChangedSumsASpan(t *testing.T) {
 		t.Errorf("got %+v", got)
 	}
 }
-
-func TestAttemptsSlowDownAndForget(t *testing.T) {
-	a := newAttempts()
-	for i := range 4 {
-		a.note(false, "key x", "from y")
-		if w := a.wait("key x", "from y"); w > 0 {
-			t.Fatalf("after %d failures one waits %s", i+1, w)
-		}
-	}
-	var last time.Duration
-	for range 5 {
-		a.note(false, "key x", "from y")
-		w := a.wait("from y")
-		if w <= last {
-			t.Errorf("the wait does not grow: %s after %s", w, last)
-		}
-		last = w
-	}
-	if a.wait("key other") > 0 {
-		t.Error("another key waits too")
-	}
-	for range 100 {
-		a.note(false, "key x")
-	}
-	if w := a.wait("key x"); w > 15*time.Minute {
-		t.Errorf("nobody waits %s", w)
-	}
-	a.note(true, "key x")
-	if a.wait("key x") > 0 {
-		t.Error("a success does not end the wait")
-	}
-}

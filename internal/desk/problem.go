@@ -39,6 +39,9 @@ func (d *Desk) problem(err error) *Problem {
 	if f.Code == "quota" {
 		status = http.StatusConflict
 	}
+	if f.Code == "content-type" {
+		status = http.StatusUnsupportedMediaType
+	}
 	if status >= 500 {
 		d.log.Warn("a call failed", "code", f.Code, "error", err)
 	}

@@ -14,6 +14,7 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/gate"
 	"spindle/internal/keyring"
+	"spindle/internal/works"
 )
 
 // rule says what a call needs before it is looked at closer.
@@ -154,10 +155,7 @@ func (d *Desk) may(ctx context.Context, do access.Rights, a catalog.Address) err
 // mayAt is may for a key or what is beneath a prefix.
 func (d *Desk) mayAt(ctx context.Context, do access.Rights, bucket object.BucketName, key string) error {
 	id := who(ctx)
-	for _, one := range []access.Rights{access.List, access.Read, access.Write, access.Remove, access.Settings} {
-		if do&one == 0 {
-			continue
-		}
+	for _, one := range do.Each() {
 		if err := d.gate.May(ctx, gate.Ask{Subject: id.subject, Source: id.source, Do: one, Bucket: bucket, Key: key}); err != nil {
 			return err
 		}
@@ -178,7 +176,7 @@ func (d *Desk) again(ctx context.Context, do access.Rights, a catalog.Address) f
 			next = now.Add(time.Second)
 			s, err := d.store.Catalog.FindSession(ctx, id.session.Token, now)
 			if err == nil && s == nil {
-				err = fault.New(fault.Unsigned, "session-ended", "the session has ended").In("session").Do("sign in again")
+				err = sessionEnded()
 			}
 			if err != nil {
 				return err
@@ -186,6 +184,27 @@ func (d *Desk) again(ctx context.Context, do access.Rights, a catalog.Address) f
 		}
 		return ask()
 	}
+}
+
+// hideMissing is hide for errors that say something is not there.
+func (d *Desk) hideMissing(ctx context.Context, a catalog.Address, err error) error {
+	if err == nil || fault.KindOf(err) != fault.NotFound || fault.HasCode(err, "bucket-missing") {
+		return err
+	}
+	return d.hide(ctx, a, err)
+}
+
+// mayAskOf refuses conditions on what is at an address to those who may neither
+// list nor read it: the answer would tell them what is there.
+func (d *Desk) mayAskOf(ctx context.Context, a catalog.Address) error {
+	id := who(ctx)
+	for _, do := range []access.Rights{access.List, access.Read} {
+		x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: id.subject, Source: id.source, Do: do, Bucket: a.Bucket, Key: a.Key.String()})
+		if err != nil || x.Allowed {
+			return err
+		}
+	}
+	return access.Decision{Why: id.subject.String() + " may neither list nor read what is there, which a condition would tell", Remedy: "ask without a condition, or have listing granted as well"}.Refused()
 }
 
 // hide turns what is not there into a refusal for those who may not list it.
@@ -231,26 +250,25 @@ func (d *Desk) journalOf(ctx context.Context, bucket, prefix string) (string, er
 	return "", err
 }
 
-// mayOrder refuses an order that does what who asks may not.
+// mayOrder refuses an order that does what who asks may not. One of a bucket that
+// was removed is the operators' affair.
 func (d *Desk) mayOrder(ctx context.Context, o *catalog.Order) error {
-	prefix := string(o.What.Prefix)
-	if o.Kind == "convert" {
-		return d.mayAt(ctx, access.Settings, o.Bucket, "")
+	if o.Gone {
+		if who(ctx).subject.Operator {
+			return nil
+		}
+		return catalog.OrderMissing(o.ID)
 	}
-	if o.Kind != "rename" {
-		return d.mayAt(ctx, access.List|access.Read|access.Write|access.Remove, o.Bucket, prefix)
-	}
-	if err := d.mayAt(ctx, access.List|access.Read|access.Remove, o.Bucket, prefix); err != nil {
+	needs, err := works.Needs(o)
+	if err != nil {
 		return err
 	}
-	to := o.Bucket
-	if o.What.ToBucket != "" {
-		var err error
-		if to, err = object.ParseBucketName(o.What.ToBucket); err != nil {
+	for _, n := range needs {
+		if err := d.mayAt(ctx, n.Do, n.Bucket, n.Prefix); err != nil {
 			return err
 		}
 	}
-	return d.mayAt(ctx, access.Write, to, string(o.What.ToPrefix))
+	return nil
 }
 
 // linkKey gives the key that signs a link: the one that asks, or one of the
@@ -270,6 +288,9 @@ func (d *Desk) linkKey(ctx context.Context, a catalog.Address, with string, hold
 			return nil, fault.New(fault.NotFound, "key-missing", "the account %s has no key %q", id.subject.Account, with).In("with").Do("choose one of its keys")
 		}
 		if err := k.Works(time.Now()); err != nil {
+			return nil, err
+		}
+		if err := d.mayUse(ctx, k.ID, k.Operator); err != nil {
 			return nil, err
 		}
 		x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: k.Subject(), Do: access.Read, Bucket: a.Bucket, Key: a.Key.String()})

@@ -69,6 +69,7 @@ func (d *Desk) serviceCalls(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "check", Method: http.MethodPost, Path: "/api/v1/check", Summary: "Check a client's settings, field by field, for real", Tags: []string{"service"}},
 		func(ctx context.Context, in *struct {
+			HostIn
 			Body struct {
 				Address string `json:"address" maxLength:"512" doc:"As the client has it, with http:// or https://"`
 				Style   string `json:"style" enum:"path,host"`
@@ -84,6 +85,10 @@ func (d *Desk) serviceCalls(api huma.API) {
 			if own := who(ctx).key; own != nil && b.Secret == "" && (b.Key == "" || b.Key == own.ID) {
 				key = sign.Credential{ID: own.ID, Secret: own.Secret}
 			}
-			return &struct{ Body client.Report }{client.Check(ctx, client.Settings{Address: b.Address, Style: b.Style, Region: b.Region, Key: key, Bucket: b.Bucket, Write: b.Write})}, nil
+			r, err := d.checkSettings(ctx, in.host, client.Settings{Address: b.Address, Style: b.Style, Region: b.Region, Key: key, Bucket: b.Bucket, Write: b.Write})
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &struct{ Body client.Report }{*r}, nil
 		})
 }

@@ -28,7 +28,7 @@ type Explanation struct {
 	Role    string `json:"role,omitempty"`
 	Do      string `json:"do"`
 	Target  string `json:"target"`
-	Owner   string `json:"owner" doc:"The account that owns the bucket"`
+	Owner   string `json:"owner,omitempty" doc:"The account that owns the bucket, for those who act in it"`
 	Allowed bool   `json:"allowed"`
 	By      string `json:"by" doc:"What decided: operator, role, grant, limit, or nothing"`
 	Grant   int64  `json:"grant,omitempty" doc:"The grant that decided or came nearest"`
@@ -135,7 +135,7 @@ func (d *Desk) trailCalls(api huma.API) {
 				ObjectKey string `json:"objectKey,omitempty" doc:"An object's key, or the prefix of a listing"`
 			}
 		}) (*struct{ Body client.Trial }, error) {
-			t, err := d.try(ctx, in.Body.Key, in.Body.Do, in.Body.Bucket, in.Body.ObjectKey)
+			t, err := d.tryKey(ctx, in.Body.Key, in.Body.Do, in.Body.Bucket, in.Body.ObjectKey)
 			if err != nil {
 				return nil, d.problem(err)
 			}
@@ -219,6 +219,13 @@ func (d *Desk) subject(ctx context.Context, name, account string) (access.Subjec
 			return me, err
 		}
 		s := access.Subject{Kind: access.Person, Name: p.Name, Operator: p.Operator}
+		self := me.Kind == access.Person && me.Name == p.Name
+		if !me.Operator && !self { // what somebody is elsewhere is no affair of this account
+			if account != "" && account != me.Account {
+				return me, notYours(ctx, account)
+			}
+			account = me.Account
+		}
 		for i, m := range p.Members {
 			if m.Account == account || account == "" && i == 0 {
 				s.Account, s.Role = m.Account, m.Role
@@ -247,6 +254,9 @@ func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) 
 	if err != nil {
 		return nil, err
 	}
+	if err := d.mayExplain(ctx, s); err != nil {
+		return nil, err
+	}
 	owner, err := d.store.Owner(ctx, name)
 	if err != nil {
 		return nil, err
@@ -262,6 +272,9 @@ func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) 
 	if s.Kind != access.Anyone {
 		e.Role = s.Role.String()
 	}
+	if me := who(ctx).subject; !me.Operator && me.Account != owner { // whose it is, is told there
+		e.Owner = ""
+	}
 	if s.Kind == access.Key {
 		k, err := d.gate.Keys.Find(ctx, s.Name)
 		if err == nil && k != nil {
@@ -275,7 +288,16 @@ func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) 
 	return e, nil
 }
 
-func (d *Desk) try(ctx context.Context, key, do, bucket, objectKey string) (*client.Trial, error) {
+// mayExplain refuses questions about others to who administers nothing.
+func (d *Desk) mayExplain(ctx context.Context, s access.Subject) error {
+	me := who(ctx).subject
+	if s.Kind == access.Anyone || s.Kind == me.Kind && s.Name == me.Name {
+		return nil
+	}
+	return d.administers(ctx, me.Account, "ask about the access of others")
+}
+
+func (d *Desk) tryKey(ctx context.Context, key, do, bucket, objectKey string) (*client.Trial, error) {
 	if _, err := access.ParseRight(do); err != nil {
 		return nil, err
 	}
@@ -289,6 +311,9 @@ func (d *Desk) try(ctx context.Context, key, do, bucket, objectKey string) (*cli
 	}
 	k, err := d.ofKey(ctx, key)
 	if err != nil {
+		return nil, err
+	}
+	if err := d.mayUse(ctx, k.ID, k.Operator); err != nil {
 		return nil, err
 	}
 	open, err := d.gate.Keys.Find(ctx, k.ID)

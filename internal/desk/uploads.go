@@ -31,8 +31,8 @@ type UploadInfo struct {
 	Place   int64     `json:"place" doc:"In the list of all uploads"`
 }
 
-func uploadInfo(u *catalog.Upload) UploadInfo {
-	return UploadInfo{ID: u.ID, Bucket: u.Bucket.String(), Key: u.Key.String(), Started: u.Created, By: u.Who, Source: u.Source, Parts: u.Parts, Bytes: u.Bytes, Last: u.Last, Place: u.Seq}
+func uploadInfo(u *catalog.Upload, seen veil) UploadInfo {
+	return UploadInfo{ID: u.ID, Bucket: u.Bucket.String(), Key: u.Key.String(), Started: u.Created, By: seen.by(u.Who), Source: seen.from(u.Who, u.Source), Parts: u.Parts, Bytes: u.Bytes, Last: u.Last, Place: u.Seq}
 }
 
 // UploadPart is a part of an unfinished upload.
@@ -46,8 +46,8 @@ type UploadPart struct {
 	Source string    `json:"source,omitempty" doc:"The address it came from"`
 }
 
-func uploadPart(p catalog.Part) UploadPart {
-	return UploadPart{Number: p.Number, Size: p.Size, ETag: hex.EncodeToString(p.MD5[:]), CRC64: hex16(p.CRC64), At: p.At, By: p.Who, Source: p.Source}
+func uploadPart(p catalog.Part, seen veil) UploadPart {
+	return UploadPart{Number: p.Number, Size: p.Size, ETag: hex.EncodeToString(p.MD5[:]), CRC64: hex16(p.CRC64), At: p.At, By: seen.by(p.Who), Source: seen.from(p.Who, p.Source)}
 }
 
 func hex16(n uint64) string {
@@ -110,7 +110,7 @@ func (d *Desk) uploadCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &struct{ Body UploadInfo }{uploadInfo(u)}, nil
+			return &struct{ Body UploadInfo }{uploadInfo(u, d.veilOf(ctx, ""))}, nil
 		})
 	type partsOut struct {
 		Body struct {
@@ -124,6 +124,10 @@ func (d *Desk) uploadCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
+			seen, err := d.veilFor(ctx, u.Bucket)
+			if err != nil {
+				return nil, d.problem(err)
+			}
 			out := &partsOut{}
 			out.Body.List = []UploadPart{}
 			for _, p := range parts {
@@ -132,9 +136,9 @@ func (d *Desk) uploadCalls(api huma.API) {
 				if p.At.After(u.Last) {
 					u.Last = p.At
 				}
-				out.Body.List = append(out.Body.List, uploadPart(p))
+				out.Body.List = append(out.Body.List, uploadPart(p, seen))
 			}
-			out.Body.UploadInfo = uploadInfo(u)
+			out.Body.UploadInfo = uploadInfo(u, seen)
 			return out, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "complete-upload", Method: http.MethodPost, Path: "/api/v1/buckets/{bucket}/uploads/{id}/complete", Summary: "Make an object of an upload's parts",
@@ -153,6 +157,11 @@ func (d *Desk) uploadCalls(api huma.API) {
 			}
 			if err := d.may(ctx, access.Write, a); err != nil {
 				return nil, d.problem(err)
+			}
+			if in.Body.IfAbsent {
+				if err := d.mayAskOf(ctx, a); err != nil {
+					return nil, d.problem(err)
+				}
 			}
 			c := store.Complete{Address: a, Author: author(ctx), Upload: in.ID, Size: -1, IfAbsent: in.Body.IfAbsent}
 			if in.Body.Size > 0 {
@@ -182,7 +191,7 @@ func (d *Desk) uploadCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &objectOut{d.objectInfo(ctx, v)}, nil
+			return &objectOut{d.objectInfo(ctx, a.Bucket, v)}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "abandon-uploads", Method: http.MethodPost, Path: "/api/v1/uploads/abandon", Summary: "Abandon unfinished uploads, or say what would go", Tags: []string{"uploads"}},
 		func(ctx context.Context, in *struct {
@@ -234,7 +243,11 @@ func (d *Desk) uploads(ctx context.Context, bucket, olderThan string, after int6
 			p.Next = list[i-1].Seq
 			break
 		}
-		p.Uploads = append(p.Uploads, uploadInfo(u))
+		seen, err := d.veilFor(ctx, u.Bucket)
+		if err != nil && !fault.HasCode(err, "bucket-missing") {
+			return nil, err
+		}
+		p.Uploads = append(p.Uploads, uploadInfo(u, seen))
 	}
 	p.All, err = d.store.Catalog.UnfinishedIn(ctx, l.Only, l.Account)
 	return p, err
@@ -339,10 +352,10 @@ func (d *Desk) putPart(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		n = 0
 	}
-	p, err := d.store.PutPart(r.Context(), store.PutPart{Address: a, Author: author(r.Context()), Upload: chi.URLParam(r, "id"), Number: n, Size: r.ContentLength, Body: d.patient(w, r, access.Write, a)})
+	p, err := d.store.PutPart(r.Context(), store.PutPart{Address: a, Author: author(r.Context()), Upload: chi.URLParam(r, "id"), Number: n, Size: r.ContentLength, Body: d.guarded(r, access.Write, a)})
 	if err != nil {
 		writeProblem(w, d.problem(err))
 		return
 	}
-	writeJSON(w, http.StatusCreated, uploadPart(p))
+	writeJSON(w, http.StatusCreated, uploadPart(p, d.veilOf(r.Context(), "")))
 }

@@ -64,30 +64,33 @@ type Chapter struct {
 	Next     int64            `json:"next,omitempty" doc:"Give it as before for older versions; absent at the end"`
 }
 
-func originInfo(o object.Origin) OriginInfo {
-	return OriginInfo{How: o.How, Bucket: o.Bucket, Key: o.Key, Version: o.ID.String(), At: o.At, By: o.Who}
+// originInfo tells of an origin, if who asks may see it.
+func originInfo(o object.Origin, v veil) *OriginInfo {
+	if !v.sees(o.Bucket, o.Key) {
+		return &OriginInfo{How: o.How, At: o.At, By: v.by(o.Who)}
+	}
+	return &OriginInfo{How: o.How, Bucket: o.Bucket, Key: o.Key, Version: o.ID.String(), At: o.At, By: v.by(o.Who)}
 }
 
-func chapter(c store.Chapter) Chapter {
+func chapter(c store.Chapter, seen veil) Chapter {
 	out := Chapter{Bucket: c.Bucket.String(), Key: c.Key.String(), Versions: []HistoryVersion{}}
 	for _, p := range c.Versions {
 		v := p.Version
-		h := HistoryVersion{Version: v.ID().String(), Number: v.Number, Marker: v.Marker, Latest: p.Replaced.IsZero(), Size: v.Size, Created: v.Created, By: v.By, Source: v.Source,
+		h := HistoryVersion{Version: v.ID().String(), Number: v.Number, Marker: v.Marker, Latest: p.Replaced.IsZero(), Size: v.Size, Created: v.Created, By: seen.by(v.By), Source: seen.from(v.By, v.Source),
 			Replaced: p.Replaced, Revision: v.Revision, Metadata: v.Metadata.Decoded(), Tags: v.Tags}
 		if !v.Marker {
 			h.ETag = v.ETag.String()
 		}
 		if p.Origin != nil {
-			o := originInfo(*p.Origin)
-			h.Origin = &o
+			h.Origin = originInfo(*p.Origin, seen)
 		}
 		for _, r := range p.Revisions {
-			h.Revisions = append(h.Revisions, RevisionInfo{Revision: r.Number + 1, At: r.Until, By: r.Who, Source: r.Source, Before: r.Metadata.Decoded(), Tags: r.Tags})
+			h.Revisions = append(h.Revisions, RevisionInfo{Revision: r.Number + 1, At: r.Until, By: seen.by(r.Who), Source: seen.from(r.Who, r.Source), Before: r.Metadata.Decoded(), Tags: r.Tags})
 		}
 		out.Versions = append(out.Versions, h)
 	}
 	for _, o := range c.Went {
-		out.Went = append(out.Went, originInfo(o))
+		out.Went = append(out.Went, *originInfo(o, seen))
 	}
 	if c.More {
 		out.Next = out.Versions[len(out.Versions)-1].Number
@@ -141,11 +144,11 @@ type OrderInfo struct {
 	Changed   time.Time `json:"changed"`
 }
 
-func orderInfo(o *catalog.Order) OrderInfo {
+func orderInfo(o *catalog.Order, seen veil) OrderInfo {
 	p := o.Progress
 	return OrderInfo{ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(), Prefix: string(o.What.Prefix), ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
 		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Renamed + p.Restored + p.Removed + p.Unchanged + p.Converted, Converted: p.Converted, Sealed: o.What.Sealed, Renamed: p.Renamed, Restored: p.Restored,
-		Removed: p.Removed, Unchanged: p.Unchanged, Bytes: p.Bytes, By: o.Who, Began: p.Began, Changed: o.Changed}
+		Removed: p.Removed, Unchanged: p.Unchanged, Bytes: p.Bytes, By: seen.by(o.Who), Began: p.Began, Changed: o.Changed}
 }
 
 // Rehearsal says what an order would do.
@@ -173,19 +176,23 @@ func (d *Desk) versionCalls(api huma.API) {
 				return nil, d.problem(err)
 			}
 			list, err := d.store.History(ctx, a, in.Before, in.Limit, in.Follow)
+			if err != nil {
+				return nil, d.problem(d.hideMissing(ctx, a, err))
+			}
 			list = slices.DeleteFunc(list, func(c store.Chapter) bool { // names it had elsewhere
 				return d.may(ctx, access.Read, catalog.Address{Bucket: c.Bucket, Key: c.Key}) != nil
 			})
-			if err != nil {
-				return nil, d.problem(err)
-			}
 			out := &struct {
 				Body struct {
 					Chapters []Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
 				}
 			}{}
 			for _, c := range list {
-				out.Body.Chapters = append(out.Body.Chapters, chapter(c))
+				v, err := d.veilFor(ctx, c.Bucket)
+				if err != nil {
+					return nil, d.problem(err)
+				}
+				out.Body.Chapters = append(out.Body.Chapters, chapter(c, v))
 			}
 			return out, nil
 		})
@@ -211,6 +218,10 @@ func (d *Desk) versionCalls(api huma.API) {
 			if err != nil {
 				return nil, d.problem(err)
 			}
+			seen, err := d.veilFor(ctx, name)
+			if err != nil {
+				return nil, d.problem(err)
+			}
 			p := VersionPage{Versions: []ListedVersion{}, Prefixes: []string{}}
 			for _, e := range page {
 				v := e.Version
@@ -218,7 +229,7 @@ func (d *Desk) versionCalls(api huma.API) {
 					p.Prefixes = append(p.Prefixes, e.Prefix)
 					continue
 				}
-				p.Versions = append(p.Versions, ListedVersion{Key: v.Key.String(), Version: v.ID().String(), Number: v.Number, Latest: e.Latest, Marker: v.Marker, Size: v.Size, Created: v.Created, By: v.By})
+				p.Versions = append(p.Versions, ListedVersion{Key: v.Key.String(), Version: v.ID().String(), Number: v.Number, Latest: e.Latest, Marker: v.Marker, Size: v.Size, Created: v.Created, By: seen.by(v.By)})
 			}
 			if more {
 				last := page[len(page)-1]
@@ -267,7 +278,7 @@ func (d *Desk) versionCalls(api huma.API) {
 			if v, err = d.store.Annotate(ctx, an); err != nil {
 				return nil, d.problem(err)
 			}
-			return &objectOut{d.objectInfo(ctx, v)}, nil
+			return &objectOut{d.objectInfo(ctx, a.Bucket, v)}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "restore-object", Method: http.MethodPost, Path: "/api/v1/buckets/{bucket}/restore", Summary: "Make an earlier version current again, by a copy of it", Tags: []string{"versions"}},
 		func(ctx context.Context, in *struct {
@@ -278,20 +289,21 @@ func (d *Desk) versionCalls(api huma.API) {
 				AsOf    string `json:"asOf,omitempty" maxLength:"64" doc:"The version that was current at this moment, with the metadata of then"`
 			}
 		}) (*objectOut, error) {
-			v, err := d.restoreObject(ctx, in.Bucket, in.Body.Key, in.Body.Version, in.Body.AsOf)
+			a, err := address(in.Bucket, in.Body.Key)
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			return &objectOut{d.objectInfo(ctx, v)}, nil
+			v, err := d.restoreObject(ctx, a, in.Body.Version, in.Body.AsOf)
+			if err != nil {
+				return nil, d.problem(d.hideMissing(ctx, a, err))
+			}
+			return &objectOut{d.objectInfo(ctx, a.Bucket, v)}, nil
 		})
 	d.orderCalls(api)
 }
 
-func (d *Desk) restoreObject(ctx context.Context, bucket, key, version, asOf string) (*object.Version, error) {
-	a, err := address(bucket, key)
-	if err != nil {
-		return nil, err
-	}
+func (d *Desk) restoreObject(ctx context.Context, a catalog.Address, version, asOf string) (*object.Version, error) {
+	var err error
 	if err := d.may(ctx, access.Read|access.Write, a); err != nil {
 		return nil, err
 	}
@@ -369,6 +381,7 @@ func (d *Desk) orderCalls(api huma.API) {
 			if err := d.mayOrder(ctx, o); err != nil {
 				return nil, d.problem(err)
 			}
+			o.Account = who(ctx).subject.Account
 			id, err := works.Order(ctx, d.store, o, author(ctx))
 			if err != nil {
 				return nil, d.problem(err)
@@ -400,7 +413,7 @@ func (d *Desk) orderCalls(api huma.API) {
 			}{}
 			out.Body.Orders = []OrderInfo{}
 			for _, o := range list {
-				out.Body.Orders = append(out.Body.Orders, orderInfo(o))
+				out.Body.Orders = append(out.Body.Orders, orderInfo(o, d.veilOf(ctx, account)))
 			}
 			return out, nil
 		})
@@ -418,6 +431,12 @@ func (d *Desk) orderCalls(api huma.API) {
 			func(ctx context.Context, in *OrderPath) (*orderOut, error) {
 				if _, err := d.order(ctx, in.ID); err != nil { // who may not make it may not turn it
 					return nil, err
+				}
+				if turn.to == catalog.OrderRunning { // who lets it go on is its giver now: it goes on with their rights
+					by := author(ctx)
+					if err := d.store.Catalog.AdoptOrder(ctx, in.ID, by.Who, who(ctx).subject.Account, by.Source); err != nil {
+						return nil, d.problem(err)
+					}
 				}
 				ok, err := d.store.Catalog.TurnOrder(ctx, in.ID, turn.to, "", turn.from...)
 				if err != nil {
@@ -440,5 +459,11 @@ func (d *Desk) order(ctx context.Context, id int64) (*orderOut, error) {
 	if err != nil {
 		return nil, d.problem(err)
 	}
-	return &orderOut{orderInfo(o)}, nil
+	seen := d.veilOf(ctx, "") // of a bucket that is gone
+	if !o.Gone {
+		if seen, err = d.veilFor(ctx, o.Bucket); err != nil {
+			return nil, d.problem(err)
+		}
+	}
+	return &orderOut{orderInfo(o, seen)}, nil
 }

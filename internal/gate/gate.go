@@ -3,6 +3,7 @@ package gate
 import (
 	"context"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
@@ -30,27 +31,27 @@ type Gate struct {
 	version int64
 	looked  time.Time
 
-	notes    sync.Mutex
-	refusals map[refusal]*catalog.TrailEntry
-	dropped  int
-	uses     map[string]catalog.KeyUse
-	rates    map[string]*rate.Limiter
-	stop     context.CancelFunc
-	done     chan struct{}
-}
+	notes   *notes
+	failing *failing
 
-type refusal struct{ kind, who, source, subject, do string }
+	use   sync.Mutex
+	uses  map[string]catalog.KeyUse
+	rates map[string]*rate.Limiter
+	stop  context.CancelFunc
+	done  chan struct{}
+}
 
 // New makes a gate. owner gives the account that owns a bucket. Stop it.
 func New(c *catalog.Catalog, keys *keyring.Ring, owner func(context.Context, object.BucketName) (string, error), log *slog.Logger) *Gate {
 	ctx, stop := context.WithCancel(context.Background())
-	g := &Gate{Keys: keys, catalog: c, owner: owner, log: log, refusals: map[refusal]*catalog.TrailEntry{}, uses: map[string]catalog.KeyUse{}, rates: map[string]*rate.Limiter{},
-		stop: stop, done: make(chan struct{})}
+	g := &Gate{Keys: keys, catalog: c, owner: owner, log: log, notes: newNotes(), failing: newFailing(),
+		uses: map[string]catalog.KeyUse{}, rates: map[string]*rate.Limiter{}, stop: stop, done: make(chan struct{})}
 	go func() {
 		defer close(g.done)
 		for ctx.Err() == nil {
 			select {
 			case <-ctx.Done():
+				g.notes.putBack(g.notes.last(time.Now()))
 			case <-time.After(time.Second):
 			}
 			g.flush()
@@ -68,31 +69,18 @@ func (g *Gate) Stop() {
 // flush writes refusals and uses of keys. What cannot be written is kept for the
 // next time.
 func (g *Gate) flush() {
-	g.notes.Lock()
-	refusals, uses, dropped := g.refusals, g.uses, g.dropped
-	g.refusals, g.uses, g.dropped = map[refusal]*catalog.TrailEntry{}, map[string]catalog.KeyUse{}, 0
-	g.notes.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	if dropped > 0 {
-		g.log.Warn("refusals were too many to note each", "more", dropped)
-	}
-	if len(refusals) > 0 {
-		var list []catalog.TrailEntry
-		for _, e := range refusals {
-			list = append(list, *e)
-		}
+	if list := g.notes.take(time.Now()); len(list) > 0 {
 		if err := g.catalog.PutTrail(ctx, list...); err != nil {
 			g.log.Warn("refusals could not be noted", "error", err)
-			g.notes.Lock()
-			for k, e := range refusals {
-				if len(g.refusals) < maxNotes && g.refusals[k] == nil {
-					g.refusals[k] = e
-				}
-			}
-			g.notes.Unlock()
+			g.notes.putBack(list)
 		}
 	}
+	g.use.Lock()
+	uses := g.uses
+	g.uses = map[string]catalog.KeyUse{}
+	g.use.Unlock()
 	if len(uses) > 0 {
 		var list []catalog.KeyUse
 		for _, u := range uses {
@@ -103,9 +91,6 @@ func (g *Gate) flush() {
 		}
 	}
 }
-
-// maxNotes bounds how many different refusals are kept between writes.
-const maxNotes = 1000
 
 // Key finds the key of a signed request; Use says whether it works. The error for
 // none has the code key-unknown.
@@ -128,8 +113,9 @@ func (g *Gate) Use(k *keyring.Key, source string, now time.Time) error {
 		g.Refused(k.Subject(), source, k.Account, k.ID, "use", fault.From(err).Message)
 		return err
 	}
-	g.notes.Lock()
-	defer g.notes.Unlock()
+	g.failing.good(k.ID, source, now)
+	g.use.Lock()
+	defer g.use.Unlock()
 	g.uses[k.ID] = catalog.KeyUse{ID: k.ID, At: now, From: source}
 	if k.Rate <= 0 {
 		return nil
@@ -256,30 +242,30 @@ func (g *Gate) Refused(s access.Subject, source, account, subject, do, why strin
 }
 
 func (g *Gate) refuse(s access.Subject, source, account, subject string, detail map[string]any) {
-	who := s.Name
-	if s.Kind == access.Anyone {
-		who = "anyone"
+	if s.Kind == access.Anyone { // gathered by bucket: there are more keys than anybody wants to read of
+		subject, _, _ = strings.Cut(subject, "/")
 	}
-	g.Note(catalog.TrailEntry{Kind: catalog.TrailRefused, Account: account, Who: who, Source: source, Subject: subject, Detail: detail})
+	g.Note(catalog.TrailEntry{Kind: catalog.TrailRefused, Account: account, Who: s.By(), Source: source, Subject: subject, Detail: detail})
 }
 
 // Note has an entry written to the trail within a second; the same is gathered
-// into one.
-func (g *Gate) Note(e catalog.TrailEntry) {
-	do, _ := e.Detail["do"].(string)
-	r := refusal{e.Kind, e.Who, e.Source, e.Subject, do}
-	g.notes.Lock()
-	defer g.notes.Unlock()
-	if e := g.refusals[r]; e != nil {
-		e.Times++
-		return
+// into one, and beyond a bound per hour the rest is counted.
+func (g *Gate) Note(e catalog.TrailEntry) { g.notes.add(e, time.Now()) }
+
+// Verify compares the signature of a request with a key's secret. Wrong ones are
+// gathered in the trail, and whoever sends many has to wait, with the code
+// too-many-attempts, unless the key was used well from the same address lately.
+func (g *Gate) Verify(k *keyring.Key, source string, verify func(secret string) error) error {
+	now := time.Now()
+	if wait := g.failing.wait(k.ID, source, k.UsedFrom, now); wait > 0 {
+		return fault.New(fault.Unavailable, "too-many-attempts", "too many signatures with this key were wrong").In("secret").Do("wait %s, and check the secret", wait.Round(time.Second))
 	}
-	if len(g.refusals) >= maxNotes {
-		g.dropped++
-		return
+	err := verify(k.Secret)
+	if fault.HasCode(err, "signature-mismatch") {
+		g.failing.bad(k.ID, source, now)
+		g.Note(catalog.TrailEntry{Kind: catalog.TrailSignatureWrong, Account: k.Account, Who: "anyone", Source: source, Subject: k.ID, Detail: map[string]any{"why": "a signature does not fit the key's secret"}})
 	}
-	e.At, e.Times = time.Now(), 1
-	g.refusals[r] = &e
+	return err
 }
 
 // Again gives a function that asks again, once a second at the most, whether a

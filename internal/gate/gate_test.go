@@ -50,7 +50,7 @@ func TestDecisionsAreNoted(t *testing.T) {
 		times := 0
 		for _, e := range list {
 			times += e.Times
-			if e.Account != "herbarium" || e.Subject != "plates/2025/x" || e.Source != "10.4.2.40" || e.Detail["do"] != "read" || e.Detail["needs"] != `have herbarium grant "read from" on plates/2025/x to account seed-lab or key `+c.ID {
+			if e.Account != "herbarium" || e.Subject != "plates/2025/x" || e.Source != "10.4.2.40" || e.Detail["do"] != "read" || e.Detail["needs"] != `have its owner grant "read from" on plates/2025/x to account seed-lab or key `+c.ID {
 				t.Fatalf("%+v", e)
 			}
 		}

@@ -323,7 +323,7 @@ func (r *Running) As(key sign.Credential, method, path string, header map[string
 func (r *Running) NewKey(account, name string, role access.Role, change func(*catalog.AccessKey)) sign.Credential {
 	r.t.Helper()
 	ctx := Context(r.t)
-	by := catalog.Author{At: time.Now(), Who: "the test"}
+	by := catalog.Author{At: time.Now(), Who: access.Machine}
 	if err := r.Store.Catalog.CreateAccount(ctx, catalog.Account{Name: account}, by); err != nil && !fault.HasCode(err, "account-exists") {
 		r.t.Fatal(err)
 	}
@@ -353,7 +353,7 @@ func (r *Running) Grant(bucket, prefix, to, purpose string) int64 {
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	id, err := r.Store.Catalog.CreateGrant(Context(r.t), catalog.GrantRow{Bucket: bucket, Prefix: []byte(prefix), ToKind: g.Kind, ToName: g.Name, Rights: rights}, catalog.Author{At: time.Now(), Who: "the test"})
+	id, err := r.Store.Catalog.CreateGrant(Context(r.t), catalog.GrantRow{Bucket: bucket, Prefix: []byte(prefix), ToKind: g.Kind, ToName: g.Name, Rights: rights}, catalog.Author{At: time.Now(), Who: access.Machine})
 	if err != nil {
 		r.t.Fatal(err)
 	}

@@ -22,13 +22,14 @@ type Key struct {
 	ID       string
 	Secret   string
 	Account  string
-	Operator bool // the account operates the service
+	Operator bool // it operates the service: an operator made it so
 	Name     string
 	Role     access.Role
 	Limits   []access.Scope
 	Rate     int // requests a second; 0: any number
 	Expires  *time.Time
 	Active   bool
+	UsedFrom string // the address it was used from last, as known at some time
 }
 
 // Subject gives the key as one that asks.
@@ -155,7 +156,7 @@ func (r *Ring) open(k *catalog.AccessKey) (*Key, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Key{ID: k.ID, Secret: string(secret), Account: k.Account, Operator: k.Operator, Name: k.Name, Role: k.Role, Limits: k.Limits, Rate: k.Rate, Expires: k.Expires, Active: k.Active}, nil
+	return &Key{ID: k.ID, Secret: string(secret), Account: k.Account, Operator: k.Operator, Name: k.Name, Role: k.Role, Limits: k.Limits, Rate: k.Rate, Expires: k.Expires, Active: k.Active, UsedFrom: k.UsedFrom}, nil
 }
 
 // Works refuses a key that is switched off or expired, with the codes key-off and
@@ -209,19 +210,16 @@ func (r *Ring) Forget(id string) {
 	r.mu.Unlock()
 }
 
-var (
-	validID     = regexp.MustCompile(`^[A-Za-z0-9_-]{3,64}$`)
-	validSecret = regexp.MustCompile(`^[\x21-\x7e]{8,128}$`)
-)
+var validSecret = regexp.MustCompile(`^[\x21-\x7e]{16,128}$`)
 
 // Seal seals a key's secret for the catalog. The errors for what cannot be a key
 // have the codes key-id and key-secret.
 func (r *Ring) Seal(id, secret string) ([]byte, error) {
-	if !validID.MatchString(id) {
-		return nil, fault.New(fault.Invalid, "key-id", "a key's id has 3 to 64 letters, digits, hyphens and underscores").In("id")
+	if err := access.CheckKeyID(id); err != nil {
+		return nil, err
 	}
 	if !validSecret.MatchString(secret) {
-		return nil, fault.New(fault.Invalid, "key-secret", "a secret has 8 to 128 printable ASCII characters without spaces").In("secret")
+		return nil, fault.New(fault.Invalid, "key-secret", "a secret has 16 to 128 printable ASCII characters without spaces").In("secret").Do("bring a longer one, or leave id and secret out to have them made")
 	}
 	return r.masters.seal([]byte(secret), id)
 }
@@ -249,5 +247,5 @@ func (r *Ring) First(ctx context.Context, account, id, secret string) (made *Key
 		return nil, err
 	}
 	k := Key{ID: id, Secret: secret, Account: account, Name: "owner", Role: access.Administrator, Operator: true, Active: true}
-	return &k, r.catalog.FirstKey(ctx, catalog.AccessKey{ID: id, Account: account, Name: k.Name, Role: k.Role, Sealed: sealed, Active: true})
+	return &k, r.catalog.FirstKey(ctx, catalog.AccessKey{ID: id, Account: account, Name: k.Name, Role: k.Role, Operator: true, Sealed: sealed, Active: true})
 }

@@ -125,7 +125,7 @@ func TestTheMasterKeyIsRotated(t *testing.T) {
 				return
 			default:
 			}
-			id, secret := fmt.Sprintf("MEANWHILE-%d", i), fmt.Sprintf("secret-%d-secret", i)
+			id, secret := fmt.Sprintf("MEANWHILE-%d", i), fmt.Sprintf("secret-%d-secret-secret", i)
 			sealed, err := other.Seal(id, secret)
 			if err == nil {
 				err = c.CreateKey(t.Context(), catalog.AccessKey{ID: id, Account: "herbarium", Sealed: sealed, Active: true}, catalog.Author{At: time.Now()})
@@ -152,7 +152,7 @@ func TestTheMasterKeyIsRotated(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i, id := range ids {
-		if k, err := fresh.Find(t.Context(), id); err != nil || k.Secret != fmt.Sprintf("secret-%d-secret", i) {
+		if k, err := fresh.Find(t.Context(), id); err != nil || k.Secret != fmt.Sprintf("secret-%d-secret-secret", i) {
 			t.Errorf("%s: %+v, %v", id, k, err)
 		}
 	}
@@ -221,7 +221,7 @@ func TestAWrongMasterKeyStopsTheStart(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.First(t.Context(), "herbarium", "GIVEN", "given-secret"); err != nil {
+	if _, err := r.First(t.Context(), "herbarium", "GIVEN", "given-secret-of-some-length"); err != nil {
 		t.Fatal(err)
 	}
 	for name, content := range map[string]string{"other": strings.Repeat("ab", 32), "short": "abcd", "no hex": strings.Repeat("xy", 32), "empty": ""} {
@@ -248,8 +248,8 @@ func TestKeysThatAreBroughtAlong(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, k := range []struct{ id, secret, code string }{
-		{"scanner-2", "eight888", ""}, {"ab", "eight888", "key-id"}, {"with space", "eight888", "key-id"}, {"a/b", "eight888", "key-id"}, {strings.Repeat("k", 65), "eight888", "key-id"},
-		{"field-kit", "seven77", "key-secret"}, {"field-kit", "with space", "key-secret"}, {"field-kit", "nül-secret", "key-secret"}, {"field-kit", strings.Repeat("s", 129), "key-secret"},
+		{"scanner-2", "sixteen-sixteen-", ""}, {"ab", "sixteen-sixteen-", "key-id"}, {"with space", "sixteen-sixteen-", "key-id"}, {"a/b", "sixteen-sixteen-", "key-id"}, {strings.Repeat("k", 65), "sixteen-sixteen-", "key-id"},
+		{"field-kit", "fifteen-fifteen", "key-secret"}, {"field-kit", "with some space inside", "key-secret"}, {"field-kit", "nül-secret-of-some-length", "key-secret"}, {"field-kit", strings.Repeat("s", 129), "key-secret"},
 	} {
 		_, err := r.Seal(k.id, k.secret)
 		if k.code == "" && err != nil || k.code != "" && !fault.HasCode(err, k.code) {

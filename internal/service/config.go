@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/door"
 	"spindle/internal/works"
 )
 
@@ -31,7 +32,10 @@ type Config struct {
 	OwnerKey, OwnerSecret string // of the first key; "" for generated ones
 
 	SlowAfter time.Duration // how long a client may be silent; default 30 s
-	Works     works.Settings
+
+	Connections     int // that the wire holds at a time; default what descriptors allow, at most 8,192
+	ConnectionsEach int // of them, from one address; default half of them
+	Works           works.Settings
 }
 
 // Defaults of addresses.
@@ -50,6 +54,15 @@ func (c *Config) fill() error {
 	set(&c.Desk, DefaultDesk)
 	set(&c.Region, "fenn")
 	set(&c.Account, "owner")
+	if c.Connections == 0 {
+		c.Connections = door.Share(0.75, 8192)
+	}
+	if c.ConnectionsEach == 0 {
+		c.ConnectionsEach = max(4, c.Connections/2)
+	}
+	if c.Connections < 8 || c.ConnectionsEach < 4 || c.ConnectionsEach > c.Connections {
+		return fault.New(fault.Invalid, "connections", "the wire holds 8 connections at least, and 4 to all of them from one address").In("connections").Do("leave both settings out unless there is a reason")
+	}
 	if c.Domains == nil {
 		c.Domains = []string{"localhost"}
 	}

@@ -362,7 +362,7 @@ func (p *process) agreeOn(bucket string, ledgers []map[string]*entry) {
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	sign.Sign(r, sign.Credential{ID: ownerKey, Secret: ownerSecret}, "fenn", sign.EmptyHash, time.Now())
+	sign.SignDesk(r, sign.Credential{ID: ownerKey, Secret: ownerSecret}, "fenn", sign.EmptyHash, time.Now())
 	resp, err := http.DefaultClient.Do(r)
 	if err != nil {
 		p.t.Fatal(err)

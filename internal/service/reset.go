@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/keyring"
 	"spindle/internal/postgres"
@@ -50,9 +51,9 @@ func ResetPerson(ctx context.Context, data, database, name string, operator bool
 	if err != nil {
 		return "", err
 	}
-	by := catalog.Author{At: time.Now().UTC(), Who: "the machine"}
+	by := catalog.Author{At: time.Now().UTC(), Who: access.Machine}
 	err = cat.ChangePerson(ctx, name, 0, by, catalog.TrailPassword, func(p *catalog.PersonRow) error {
-		p.Password, p.MustChange, p.Failures, p.Locked = coded, true, 0, nil
+		p.Password, p.MustChange = coded, true
 		if operator {
 			p.Operator, p.Active = true, true
 		}

@@ -24,6 +24,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/desk"
+	"spindle/internal/door"
 	"spindle/internal/gate"
 	"spindle/internal/keyring"
 	"spindle/internal/postgres"
@@ -113,10 +114,31 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	}
 	s.Gate = gate.New(cat, s.Keys, s.Store.Owner, log)
 	s.undo = append(s.undo, s.Gate.Stop)
+	cfg.Works.May = s.mayOrder
 	crew := works.Start(s.Store, cfg.Works, log)
 	s.undo = append(s.undo, crew.Stop)
 	s.serve(wireL, deskL)
 	return s, s.sign("wire " + s.WireURL + ", desk " + s.DeskURL)
+}
+
+// mayOrder refuses an order whose giver may do it no more.
+func (s *Service) mayOrder(ctx context.Context, o *catalog.Order) error {
+	who, err := s.Gate.SubjectOf(ctx, o.Who, o.Account, o.Changed)
+	if err != nil {
+		return err
+	}
+	needs, err := works.Needs(o)
+	if err != nil {
+		return err
+	}
+	for _, n := range needs {
+		for _, one := range n.Do.Each() {
+			if err := s.Gate.May(ctx, gate.Ask{Subject: who, Source: o.Source, Do: one, Bucket: n.Bucket, Key: n.Prefix}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func open(ctx context.Context, url string) (*catalog.Catalog, error) {
@@ -176,12 +198,16 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	}
 	s.WireURL, s.DeskURL = scheme+"://"+wireL.Addr().String(), scheme+"://"+deskL.Addr().String()
 	registry := prometheus.NewRegistry()
-	s.wire = server.New(s.Store, s.Gate, server.Settings{Domains: cfg.Domains, StrictRegion: cfg.StrictRegion, Origins: cfg.Origins, SlowAfter: cfg.SlowAfter, HeaderWait: cfg.SlowAfter,
-		Observe: observer(registry)}, s.log).HTTP()
+	wireDoor := door.New(door.Settings{Quiet: cfg.SlowAfter, Header: cfg.SlowAfter, Most: cfg.Connections, MostEach: cfg.ConnectionsEach, Log: s.log})
+	// The desk has a door of its own, so that no flood of the wire keeps administrators out.
+	deskDoor := door.New(door.Settings{Quiet: cfg.SlowAfter, Most: max(8, cfg.Connections/4), MostEach: max(4, cfg.ConnectionsEach/4), Log: s.log})
+	for name, d := range map[string]*door.Door{"wire": wireDoor, "desk": deskDoor} {
+		watchDoor(registry, name, d)
+	}
+	s.wire = wireDoor.Server(server.New(s.Store, s.Gate, server.Settings{Domains: cfg.Domains, StrictRegion: cfg.StrictRegion, Origins: cfg.Origins, Observe: observer(registry)}, s.log))
 	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "", WireURL: cfg.WireURL, Domains: cfg.Domains,
 		Secure: cfg.TLSCert != "", Registry: registry}, s.log)
-	s.desk = &http.Server{Handler: d.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
-		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
+	s.desk = deskDoor.Server(d.Handler())
 	s.desk.RegisterOnShutdown(d.Stop)
 	run := func(h *http.Server, l net.Listener) {
 		var err error
@@ -195,8 +221,8 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 			s.failed <- err
 		}
 	}
-	go run(s.wire, wireL)
-	go run(s.desk, deskL)
+	go run(s.wire, wireDoor.Listener(wireL))
+	go run(s.desk, deskDoor.Listener(deskL))
 }
 
 // Failed gives an error when the service cannot go on.
@@ -224,6 +250,15 @@ func (s *Service) unwind() {
 		s.undo[i]()
 	}
 	s.undo = nil
+}
+
+// watchDoor has the metrics tell of connections.
+func watchDoor(r *prometheus.Registry, name string, d *door.Door) {
+	labels := prometheus.Labels{"at": name}
+	r.MustRegister(
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "spindle_connections", Help: "Open connections.", ConstLabels: labels}, func() float64 { return float64(d.Open()) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "spindle_connections_refused_total", Help: "Connections turned away, or closed to make room for others.", ConstLabels: labels},
+			func() float64 { return float64(d.Refused()) }))
 }
 
 // observer counts requests of the wire for the metrics.

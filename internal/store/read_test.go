@@ -78,12 +78,12 @@ func TestABodyThatMovesUnderAReader(t *testing.T) {
 	if fault.KindOf(err) != fault.Damaged {
 		t.Errorf("a body that is lost: %v", err)
 	}
-	d, err := s.Catalog.Damaged(t.Context(), 10)
+	d, err := s.Catalog.Damaged(t.Context(), "", 10)
 	if err != nil || len(d) != 1 || d[0].Key != "lost" {
 		t.Errorf("reported: %+v, %v", d, err)
 	}
 	put(t, s, "lost", "put again")
-	if d, err := s.Catalog.Damaged(t.Context(), 10); err != nil || len(d) != 0 {
+	if d, err := s.Catalog.Damaged(t.Context(), "", 10); err != nil || len(d) != 0 {
 		t.Errorf("after putting it again: %+v, %v", d, err)
 	}
 }

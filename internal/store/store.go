@@ -208,7 +208,7 @@ func keyMissing() error {
 }
 
 func keyDeleted(marker *object.Version) error {
-	return fault.New(fault.NotFound, "key-deleted", "the object was deleted on %s by %s; its versions are kept", marker.Created.Format("2006-01-02 at 15:04:05 MST"), marker.By).
+	return fault.New(fault.NotFound, "key-deleted", "the object was deleted on %s; its versions are kept", marker.Created.Format("2006-01-02 at 15:04:05 MST")).
 		In("key").Do("bring it back by removing the delete marker %s, or by restoring one of its versions", marker.ID()).Because(&Deleted{marker})
 }
 
@@ -341,7 +341,7 @@ func (b *Body) Send(w io.Writer, offset, length int64, between func()) error {
 // RefreshDamage reads which bodies are known to be damaged, so that none is
 // served as good.
 func (s *Store) RefreshDamage(ctx context.Context) error {
-	list, err := s.Catalog.Damaged(ctx, 100_000)
+	list, err := s.Catalog.Damaged(ctx, "", 100_000)
 	if err != nil {
 		return err
 	}

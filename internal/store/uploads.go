@@ -100,6 +100,9 @@ func (p *pieces) send(w io.Writer, offset, length int64, between func()) error {
 // metadata, tags and checksum; Sealed has its parts encrypted whatever the bucket's
 // default is.
 func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Upload, by catalog.Author) (*catalog.Upload, error) {
+	if err := u.Headers.Check(); err != nil {
+		return nil, err
+	}
 	f, err := s.Facts(ctx, a.Bucket)
 	if err != nil {
 		return nil, err
@@ -127,6 +130,16 @@ func (s *Store) FindUpload(ctx context.Context, a catalog.Address, id string) (*
 		return nil, err
 	}
 	return s.Catalog.Upload(ctx, f.ID, a.Key, id)
+}
+
+// CheckUpload refuses an upload that never was, or ended long ago. The error has
+// the code upload-missing; one that was completed lately is none.
+func (s *Store) CheckUpload(ctx context.Context, a catalog.Address, id string) error {
+	f, _, err := s.bucketFacts(ctx, a.Bucket)
+	if err != nil {
+		return err
+	}
+	return s.Catalog.CheckUpload(ctx, f.ID, a.Key, id)
 }
 
 // PutPart is a part to be kept; its fields are those of Put.

@@ -26,6 +26,11 @@ type Annotation struct {
 // what is there when another change came between. Beside the errors of
 // FindVersion, NewMetadata and NewTags there is revision.
 func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, error) {
+	if a.Headers != nil {
+		if err := a.Headers.Check(); err != nil {
+			return nil, err
+		}
+	}
 	for {
 		found, err := s.FindVersion(ctx, a.Address, a.ID)
 		if err != nil {

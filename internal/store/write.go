@@ -40,6 +40,9 @@ type Put struct {
 // bodies.Write there are size-mismatch, object-too-large, quota and
 // digest-mismatch.
 func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
+	if err := p.Headers.Check(); err != nil {
+		return nil, err
+	}
 	facts, cached, err := s.bucketFacts(ctx, p.Bucket)
 	if err != nil {
 		return nil, err
@@ -282,6 +285,9 @@ type Copy struct {
 // those of FindVersion for the source and of Commit for the target; conditions
 // on the source fail with the code mismatch.
 func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
+	if err := c.Headers.Check(); err != nil {
+		return nil, err
+	}
 	if c.From == c.To && c.FromID == object.Current && (c.Move || !c.Replace && !c.ReplaceTags) {
 		return nil, fault.New(fault.Invalid, "copy-to-itself", "source and target are the same object").In("target").
 			Do("give another key, or change its metadata on the way")

@@ -73,7 +73,10 @@ func (c *Crew) order(ctx context.Context, j *job, id int64) error {
 		return err
 	}
 	for {
-		more, err := step(ctx, o)
+		more, err := false, c.mayGoOn(ctx, o)
+		if err == nil {
+			more, err = step(ctx, o)
+		}
 		saving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second) // also what was done before a stop
 		state, serr := c.store.Catalog.SaveOrder(saving, id, o.Progress)
 		cancel()
@@ -99,6 +102,28 @@ func (c *Crew) order(ctx context.Context, j *job, id int64) error {
 			return err
 		}
 	}
+}
+
+// mayGoOn refuses an order whose giver may do it no more, or whose buckets are no
+// longer those that were meant.
+func (c *Crew) mayGoOn(ctx context.Context, o *catalog.Order) error {
+	if o.What.ToID != 0 {
+		to, err := object.ParseBucketName(o.What.ToBucket)
+		if err != nil {
+			return err
+		}
+		f, err := c.store.Catalog.Facts(ctx, to)
+		if err != nil {
+			return err
+		}
+		if f.ID != o.What.ToID {
+			return fault.New(fault.Conflict, "bucket-changed", "the bucket %q was removed and made again since the order", to).In("target").Do("order it anew if it is still wanted")
+		}
+	}
+	if c.settings.May == nil {
+		return nil
+	}
+	return c.settings.May(ctx, o)
 }
 
 func author(o *catalog.Order) catalog.Author { return catalog.Author{Who: o.Who, Source: o.Source} }
@@ -326,6 +351,7 @@ func Rehearse(ctx context.Context, s *store.Store, o *catalog.Order) (r Rehearsa
 		if err != nil {
 			return r, err
 		}
+		o.What.ToID = tf.ID
 		for after := ""; ; {
 			page, more, err := s.Catalog.List(ctx, catalog.Listing{Bucket: f.ID, Prefix: prefix, After: after, Max: 1000})
 			if err != nil {
@@ -354,7 +380,7 @@ func Rehearse(ctx context.Context, s *store.Store, o *catalog.Order) (r Rehearsa
 			}
 		}
 	}
-	return r, fault.New(fault.Invalid, "order-kind", "an order is a rename, a restore or a conversion, not %q", o.Kind).In("kind")
+	return r, orderKind(o.Kind)
 }
 
 // Order records an order after its rehearsal; the crew of some process takes it

@@ -115,7 +115,7 @@ func TestSumsOfTheWholeAndDamagedParts(t *testing.T) {
 	until(t, "the damaged part is found and not served", func() bool {
 		return fault.KindOf(s.ReadAll(context.Background(), v, &bytes.Buffer{}, func(int) error { return nil })) == fault.Damaged
 	})
-	d, err := s.Catalog.Damaged(ctx, 10)
+	d, err := s.Catalog.Damaged(ctx, "", 10)
 	if err != nil || len(d) != 1 || d[0].Key != "k" {
 		t.Errorf("reported: %+v, %v", d, err)
 	}

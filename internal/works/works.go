@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"spindle/internal/catalog"
 	"spindle/internal/store"
 )
 
@@ -24,6 +25,9 @@ type Settings struct {
 	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
 	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
 	KeepTrail     time.Duration // how long entries of the audit trail are kept; default 400 days
+
+	// May refuses an order whose giver may do it no more; nil lets all go on.
+	May func(context.Context, *catalog.Order) error
 }
 
 func (s Settings) withDefaults() Settings {
@@ -77,7 +81,10 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 		if n > 0 {
 			log.Info("old entries of the audit trail were forgotten", "entries", n)
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		return s.Catalog.ForgetOld(ctx)
 	})
 	c.every(ctx, "orders", c.settings.OrdersEvery, false, c.orders)
 	c.every(ctx, "abandoner", c.settings.AbandonEvery, true, c.abandonDue)

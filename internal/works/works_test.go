@@ -190,8 +190,8 @@ func TestScrubberReportsDamageAndItsMending(t *testing.T) {
 	flip()
 	crew := works.Start(s, works.Settings{ScrubEvery: 30 * time.Millisecond, ScrubRate: 1 << 30, DamageRefresh: 10 * time.Millisecond}, harness.Silent())
 	defer crew.Stop()
-	until(t, "damage reported", func() bool { d, err := s.Catalog.Damaged(t.Context(), 10); return err == nil && len(d) == 1 })
-	d, err := s.Catalog.Damaged(t.Context(), 10)
+	until(t, "damage reported", func() bool { d, err := s.Catalog.Damaged(t.Context(), "", 10); return err == nil && len(d) == 1 })
+	d, err := s.Catalog.Damaged(t.Context(), "", 10)
 	if err != nil || d[0].Key != "bad" || d[0].Bucket != "plates" || !strings.Contains(d[0].Problem, "digest") {
 		t.Fatalf("reported %+v, %v", d, err)
 	}

@@ -3,6 +3,8 @@ package main
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -137,7 +139,8 @@ func (b *bench) newKey(ctx context.Context, account string) (sign.Credential, er
 		return sign.Credential{}, err
 	}
 	r.Header.Set("Content-Type", "application/json")
-	sign.Sign(r, cred, "desk", sign.Unsigned, time.Now())
+	sum := sha256.Sum256(in)
+	sign.SignDesk(r, cred, "desk", hex.EncodeToString(sum[:]), time.Now())
 	resp, err := http.DefaultClient.Do(r)
 	if err != nil {
 		return sign.Credential{}, err

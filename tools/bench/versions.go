@@ -214,7 +214,7 @@ func (b *bench) get(wire *conn, p page) (status int, length int64, err error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	sign.Sign(r, cred, "desk", sign.EmptyHash, time.Now())
+	sign.SignDesk(r, cred, "desk", sign.EmptyHash, time.Now())
 	resp, err := http.DefaultClient.Do(r)
 	if err != nil {
 		return 0, 0, err

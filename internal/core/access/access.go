@@ -234,7 +234,8 @@ func granted(s Subject, to Grantee, bound, do Rights, t Target, book *Book, now 
 	return Decision{}, false
 }
 
-// refuse finds the most telling reason.
+// refuse finds the most telling reason. Whose a bucket of another account is, is not
+// told.
 func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time) Decision {
 	d := Decision{By: "nothing"}
 	if owns {
@@ -242,8 +243,8 @@ func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time
 		d.Remedy = fmt.Sprintf("use one whose role is %s, or grant %s %q on %s", roleFor(do), s.Grantee(), purposeFor(do), place(t))
 		return d
 	}
-	d.Why = fmt.Sprintf("no grant lets %s %s %s, which belongs to the account %s", s, do, place(t), t.Owner)
-	d.Remedy = fmt.Sprintf("have %s grant %q on %s to account %s or %s", t.Owner, purposeFor(do), place(t), s.Account, s.Grantee())
+	d.Why = fmt.Sprintf("no grant lets %s %s %s, which belongs to another account", s, do, place(t))
+	d.Remedy = fmt.Sprintf("have its owner grant %q on %s to account %s or %s", purposeFor(do), place(t), s.Account, s.Grantee())
 	if book == nil {
 		return d
 	}
@@ -251,17 +252,17 @@ func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time
 		for _, g := range book.To(t.Bucket, to) {
 			switch {
 			case g.Rights&do != 0 && g.covers(t) && !g.Holds(now):
-				d.Grant, d.Why, d.Remedy = g.ID, fmt.Sprintf("grant %d would allow it, and expired on %s", g.ID, g.Expires.UTC().Format("2006-01-02 15:04 MST")), fmt.Sprintf("have %s extend grant %d", t.Owner, g.ID)
+				d.Grant, d.Why, d.Remedy = g.ID, fmt.Sprintf("grant %d would allow it, and expired on %s", g.ID, g.Expires.UTC().Format("2006-01-02 15:04 MST")), fmt.Sprintf("have its owner extend grant %d", g.ID)
 			case g.Rights&do != 0 && g.covers(t): // the role bounds it
 				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s, but %s is only %s there", g.ID, to, g.Rights.Purpose(), g.Scope, s, s.Role.A())
-				d.Remedy = fmt.Sprintf("use one whose role is %s, or have %s grant it to %s itself", roleFor(do), t.Owner, s.Grantee())
+				d.Remedy = fmt.Sprintf("use one whose role is %s, or have the bucket's owner grant it to %s itself", roleFor(do), s.Grantee())
 				return d
 			case g.Rights&do != 0 && g.Holds(now):
 				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s only, not %s", g.ID, to, g.Rights.Purpose(), g.Scope, place(t))
-				d.Remedy = fmt.Sprintf("ask for what is beneath %s, or have %s grant more", g.Scope, t.Owner)
+				d.Remedy = fmt.Sprintf("ask for what is beneath %s, or have the bucket's owner grant more", g.Scope)
 			case g.covers(t) && g.Holds(now) && d.Grant == 0:
 				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s, which does not include %s", g.ID, to, g.Rights.Purpose(), g.Scope, do)
-				d.Remedy = fmt.Sprintf("have %s grant %q as well", t.Owner, purposeFor(do))
+				d.Remedy = fmt.Sprintf("have the bucket's owner grant %q as well", purposeFor(do))
 			}
 		}
 	}

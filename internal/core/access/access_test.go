@@ -99,7 +99,7 @@ func TestRefusalsNameWhatIsMissing(t *testing.T) {
 		remedy string
 		grant  int64
 	}{
-		"nothing granted":     {lab, Read, nil, "no grant lets the key mill-writer read plates/2019/x, which belongs to the account herbarium", `grant "read from" on plates/2019/x to account seed-lab or key mill-writer`, 0},
+		"nothing granted":     {lab, Read, nil, "no grant lets the key mill-writer read plates/2019/x, which belongs to another account", `grant "read from" on plates/2019/x to account seed-lab or key mill-writer`, 0},
 		"too weak a role":     {Subject{Kind: Key, Name: "k", Account: "herbarium", Role: Reader}, Write, nil, "is a reader in the account herbarium, which may not write", "whose role is writer", 0},
 		"expired":             {lab, Read, []Grant{{ID: 3, Scope: Scope{Bucket: "plates"}, To: Grantee{ToAccount, "seed-lab"}, Rights: List | Read, Expires: now.Add(-time.Hour)}}, "grant 3 would allow it, and expired on 2026-11-20 13:00 UTC", "extend grant 3", 3},
 		"another prefix":      {lab, Read, []Grant{{ID: 4, Scope: Scope{"plates", "2020/"}, To: Grantee{ToKey, "mill-writer"}, Rights: List | Read}}, "read from plates/2020/ only", "beneath plates/2020/", 4},

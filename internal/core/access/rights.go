@@ -156,3 +156,14 @@ func (r Role) Rights() Rights {
 	}
 	return 0
 }
+
+// Each gives the single rights of several.
+func (r Rights) Each() []Rights {
+	var out []Rights
+	for _, one := range []Rights{List, Read, Write, Remove, Settings} {
+		if r&one != 0 {
+			out = append(out, one)
+		}
+	}
+	return out
+}

@@ -30,6 +30,12 @@ type Settings struct {
 	Key     sign.Credential
 	Bucket  string // to try; may be empty
 	Write   bool   // also put, read and remove a small object
+
+	// Dial connects, where not everything may be reached; nil for everything.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	// Own says that the address is the service's own, whose messages may be shown;
+	// what others say is not passed on.
+	Own bool
 }
 
 // Result of one line of a check.
@@ -83,7 +89,10 @@ func Check(ctx context.Context, s Settings) Report {
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	t := Transport()
-	t.DialContext = dial(4 * time.Second)
+	if s.Dial == nil {
+		s.Dial = dial(4 * time.Second)
+	}
+	t.DialContext = s.Dial
 	c := &checking{s: s, found: map[string]Finding{}, hc: &http.Client{Transport: t, Timeout: 8 * time.Second,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	defer t.CloseIdleConnections()
@@ -146,9 +155,12 @@ func (c *checking) dial(ctx context.Context) bool {
 		host = net.JoinHostPort(c.u.Hostname(), map[string]string{"http": "80", "https": "443"}[c.u.Scheme])
 	}
 	start := time.Now()
-	conn, err := dial(4*time.Second)(ctx, "tcp", host)
+	conn, err := c.s.Dial(ctx, "tcp", host)
 	var dns *net.DNSError
 	switch {
+	case fault.HasCode(err, "address-refused"):
+		c.wrong("address", fault.From(err).Remedy, "the service does not connect to %s", c.u.Hostname())
+		return false
 	case errors.As(err, &dns):
 		c.wrong("address", "check the spelling of the host's name", "the name %s is not known", c.u.Hostname())
 		return false
@@ -183,7 +195,7 @@ func (c *checking) probe(ctx context.Context) *http.Response {
 	switch {
 	case errors.As(err, &unknown), errors.As(err, &hostname), errors.As(err, &invalid):
 		c.good("protocol", "TLS")
-		c.wrong("certificate", "use a name the certificate is for, or have this machine trust whoever signed it", "the certificate is not accepted: %s", lastPart(err))
+		c.wrong("certificate", "use a name the certificate is for, or have this machine trust whoever signed it", "the certificate is not accepted: %s", c.whyNot(err))
 		return nil
 	case errors.As(err, &record), err != nil && strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
 		c.wrong("protocol", "begin the address with http://", "it speaks plain HTTP, and the address begins with https://")
@@ -206,7 +218,7 @@ func (c *checking) probe(ctx context.Context) *http.Response {
 	desk.Path = "/api/v1/service"
 	if d, err := c.ask(ctx, &desk); err == nil {
 		var a deskAnswer
-		if json.NewDecoder(io.LimitReader(d.Body, 64<<10)).Decode(&a) == nil && a.Product == "spindle" && a.Role == "desk" {
+		if json.NewDecoder(io.LimitReader(d.Body, 64<<10)).Decode(&a) == nil && a.Product == "spindle" && a.Role == "desk" && (a.Wire.Scheme == "http" || a.Wire.Scheme == "https") {
 			right := url.URL{Scheme: a.Wire.Scheme, Host: net.JoinHostPort(c.u.Hostname(), fmt.Sprint(a.Wire.Port))}
 			c.found["port"] = Finding{Result: Wrong, Seen: fmt.Sprintf("this address answers, but it is the console's port; the wire is on %d", a.Wire.Port),
 				Remedy: "use " + right.String(), Address: right.String()}
@@ -219,6 +231,45 @@ func (c *checking) probe(ctx context.Context) *http.Response {
 	}
 	c.good("port", "the wire answers there")
 	return resp
+}
+
+// whyNot says why a certificate is not accepted; a foreign one's own words are not
+// passed on.
+func (c *checking) whyNot(err error) string {
+	var hostname x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	switch {
+	case c.s.Own:
+		return lastPart(err)
+	case errors.As(err, &hostname):
+		return "it is for other names"
+	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
+		return "it has expired, or is not valid yet"
+	}
+	return "nobody this machine trusts has signed it"
+}
+
+// told gives what a service answered: in its words when it is our own, else in ours.
+func (c *checking) told(err error) string {
+	f := fault.From(err)
+	if c.s.Own || f.Code == "unreachable" || f.Code == "foreign" {
+		return f.Message
+	}
+	if r := regionIs(""); errors.As(err, &r) {
+		return r.Error()
+	}
+	if f.Code == "wire-error" {
+		return "the service there answers with an error"
+	}
+	return "the service there answers: " + strings.ReplaceAll(f.Code, "-", " ")
+}
+
+// mend gives what to do about an answer.
+func (c *checking) mend(err error) string {
+	if f := fault.From(err); c.s.Own || f.Code == "unreachable" || f.Code == "foreign" {
+		return f.Remedy
+	}
+	return "look at that service's own log, or ask who runs it"
 }
 
 func lastPart(err error) string {
@@ -258,7 +309,7 @@ func (c *checking) signed(ctx context.Context) {
 	}
 	switch {
 	case fault.HasCode(err, "region"):
-		c.wrong("region", "set the region the service names", "%s", fault.From(err).Message)
+		c.wrong("region", "set the region the service names", "%s", c.told(err))
 		return
 	case fault.HasCode(err, "key-unknown"):
 		c.wrong("key", "check the key's id, and that it was made by this service", "there is no key %q here", c.s.Key.ID)
@@ -267,10 +318,10 @@ func (c *checking) signed(ctx context.Context) {
 		c.wrong("key", "check the secret: the id is known, and the signature made with this secret does not fit", "the secret is not the one of %s", c.s.Key.ID)
 		return
 	case fault.HasCode(err, "clock-skew"):
-		c.wrong("clock", "set this machine's clock, or the service's", "%s", fault.From(err).Message)
+		c.wrong("clock", "set this machine's clock, or the service's", "%s", c.told(err))
 		return
 	case err != nil && !fault.HasCode(err, "refused"):
-		c.wrong("key", fault.From(err).Remedy, "%s", fault.From(err).Message)
+		c.wrong("key", c.mend(err), "%s", c.told(err))
 		return
 	}
 	c.good("region", "%s is accepted", c.s.Region)
@@ -296,7 +347,7 @@ func (c *checking) signed(ctx context.Context) {
 		c.wrong("bucket", "check its name, or create it", "there is no bucket named %q", c.s.Bucket)
 		return
 	case err != nil:
-		c.wrong("bucket", fault.From(err).Remedy, "%s", fault.From(err).Message)
+		c.wrong("bucket", c.mend(err), "%s", c.told(err))
 		return
 	}
 	c.good("style", "%s style is understood", c.s.Style)
@@ -322,7 +373,7 @@ func (c *checking) round(ctx context.Context, cl *Client) {
 	key := "spindle-check-" + rand.Text()
 	start := time.Now()
 	if _, err := cl.Put(ctx, c.s.Bucket, key, bytes.NewReader(body), int64(len(body)), Put{IfAbsent: true}); err != nil {
-		c.wrong("there-and-back", "give the key the right to write, or try another bucket", "putting failed: %s", fault.From(err).Message)
+		c.wrong("there-and-back", "give the key the right to write, or try another bucket", "putting failed: %s", c.told(err))
 		return
 	}
 	o, err := cl.Get(ctx, c.s.Bucket, key, "", 0, "")
@@ -338,7 +389,7 @@ func (c *checking) round(ctx context.Context, cl *Client) {
 		err = rerr
 	}
 	if err != nil {
-		c.wrong("there-and-back", "read the message; the object "+key+" may be left in the bucket", "%s", fault.From(err).Message)
+		c.wrong("there-and-back", "read the message; the object "+key+" may be left in the bucket", "%s", c.told(err))
 		return
 	}
 	c.good("there-and-back", "1 KiB put, read and removed in %d ms", time.Since(start).Milliseconds())

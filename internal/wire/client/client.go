@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -174,8 +175,19 @@ func answerError(resp *http.Response) error {
 		kind = fault.Invalid
 	}
 	message, remedy, _ := strings.Cut(d.Message, ". To mend it: ")
-	return fault.New(kind, code, "%s", message).In(d.Field).Do("%s", remedy)
+	f := fault.New(kind, code, "%s", message).In(d.Field).Do("%s", remedy)
+	if regionName.MatchString(d.Region) {
+		f = f.Because(regionIs(d.Region))
+	}
+	return f
 }
+
+// regionIs is the region that an answer names, as the cause of an error.
+type regionIs string
+
+func (r regionIs) Error() string { return "its region is " + string(r) }
+
+var regionName = regexp.MustCompile(`^[a-z0-9-]{1,64}$`)
 
 // Put is what a put may carry.
 type Put struct {

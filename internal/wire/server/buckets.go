@@ -92,7 +92,9 @@ func (q *request) createBucket() error {
 		if err != nil {
 			return err
 		}
-		if err := readDocument(body, maxDocument, &in); err != nil && q.r.ContentLength > 0 {
+		err = q.readDocument(body, smallDocument, &in)
+		none := q.r.ContentLength < 0 && q.in.Received() == 0 && fault.HasCode(err, "document-malformed")
+		if err != nil && !none {
 			return err
 		}
 	}

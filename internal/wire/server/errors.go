@@ -71,6 +71,10 @@ var codes = map[string]dialectError{
 	"key-off":            {"InvalidAccessKeyId", 403},
 	"key-expired":        {"InvalidAccessKeyId", 403},
 	"key-rate":           {"SlowDown", 503},
+	"too-much-at-once":   {"SlowDown", 503},
+	"too-many-attempts":  {"SlowDown", 503},
+	"header-twice":       {"InvalidRequest", 400},
+	"parameter-twice":    {"InvalidArgument", 400},
 	"quota":              {"QuotaExceeded", 403},
 	"disk-full":          {"InsufficientStorage", 507},
 	"database-full":      {"InsufficientStorage", 507},
@@ -126,9 +130,10 @@ func (q *request) fail(err error) {
 	if f.Kind == fault.Unavailable {
 		h.Set("Retry-After", "2")
 	}
-	if f.Kind == fault.Slow || q.in.n > 0 && f.Kind != fault.NotFound {
-		h.Set("Connection", "close") // the rest of the body is not worth reading
+	if f.Kind == fault.Slow {
+		h.Set("Connection", "close")
 	}
+	q.in.Refuse(q.w)
 	if q.r.Method == http.MethodHead || d.status == http.StatusNotModified {
 		q.w.WriteHeader(d.status)
 		return

@@ -42,6 +42,10 @@ func (q *request) readPlace(after, limit string) (*listing, error) {
 	return l, nil
 }
 
+// rowInMemory is what a row of a listing is taken to hold until it is written, in
+// bytes; the rest is reserved when the document is there.
+const rowInMemory = 256
+
 func (q *request) readListing(after string) (*listing, error) {
 	l, err := q.readPlace(after, "max-keys")
 	if err != nil {
@@ -50,6 +54,9 @@ func (q *request) readListing(after string) (*listing, error) {
 	if l.max == 0 {
 		_, err := q.s.store.Bucket(q.ctx(), q.bucket)
 		return l, err
+	}
+	if err := q.hold(int64(l.max) * rowInMemory); err != nil {
+		return nil, err
 	}
 	l.page, l.more, err = q.s.store.List(q.ctx(), q.bucket, catalog.Listing{Prefix: l.prefix, Delimiter: l.delimiter, After: after, Max: l.max})
 	return l, err

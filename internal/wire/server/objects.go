@@ -2,12 +2,10 @@ package server
 
 import (
 	"crypto/md5"
-	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/xml"
 	"fmt"
-	"hash"
 	"io"
 	"net/http"
 	"net/url"
@@ -26,41 +24,7 @@ import (
 
 // body gives the decoded body of the request: unpacked when it comes in
 // chunks, compared with its SHA-256 when that was signed.
-func (q *request) body() (io.Reader, error) {
-	p := q.auth.Payload
-	switch {
-	case sign.IsChunked(p):
-		return sign.NewReader(q.auth, q.r.Body)
-	case p == sign.Unsigned:
-		return q.r.Body, nil
-	case len(p) == 64:
-		want, err := hex.DecodeString(p)
-		if err != nil {
-			return nil, fault.New(fault.Invalid, "payload-missing", "%s is neither a SHA-256 in hex nor a known word", strings.ToLower(sign.HeaderPayload)).In(sign.HeaderPayload)
-		}
-		return &summed{r: q.r.Body, h: sha256.New(), want: want}, nil
-	}
-	return nil, fault.New(fault.Invalid, "payload-missing", "%s is neither a SHA-256 in hex nor a known word", strings.ToLower(sign.HeaderPayload)).In(sign.HeaderPayload).
-		Do("send the SHA-256 of the body, or %s", sign.Unsigned)
-}
-
-// summed compares a body with its signed SHA-256 at its end.
-type summed struct {
-	r    io.Reader
-	h    hash.Hash
-	want []byte
-}
-
-func (s *summed) Read(p []byte) (int, error) {
-	n, err := s.r.Read(p)
-	s.h.Write(p[:n])
-	if err == io.EOF {
-		if got := s.h.Sum(nil); string(got) != string(s.want) {
-			return n, fault.New(fault.Invalid, "payload-mismatch", "the SHA-256 of the body is %x, and %x was signed", got, s.want).In("body").Do("send the body that was signed")
-		}
-	}
-	return n, err
-}
+func (q *request) body() (io.Reader, error) { return q.auth.Body(q.r.Body, true) }
 
 // size gives the decoded length of the body.
 func (q *request) size() (int64, error) {
@@ -201,6 +165,21 @@ func (q *request) claims(p *store.Put, body io.Reader) error {
 	return nil
 }
 
+// mayAskOf refuses conditions on what is at an address to those who may neither
+// list nor read it: the answer would tell them what is there.
+func (q *request) mayAskOf(a catalog.Address) error {
+	if q.r.Header.Get("If-Match") == "" && q.r.Header.Get("If-None-Match") == "" {
+		return nil
+	}
+	for _, do := range []access.Rights{access.List, access.Read} {
+		d, _, err := q.s.gate.Decide(q.ctx(), q.ask(do, a.Bucket, a.Key.String()))
+		if err != nil || d.Allowed {
+			return err
+		}
+	}
+	return access.Decision{Why: q.subject.String() + " may neither list nor read what is there, which a condition would tell", Remedy: "send no condition, or have listing granted as well"}.Refused()
+}
+
 func (q *request) writeConditions() (absent bool, etag *object.ETag, err error) {
 	if v := q.r.Header.Get("If-None-Match"); v != "" {
 		if v != "*" {
@@ -236,6 +215,9 @@ func (q *request) putObject() error {
 	}
 	a, err := q.address()
 	if err != nil {
+		return err
+	}
+	if err := q.mayAskOf(a); err != nil {
 		return err
 	}
 	p := store.Put{Address: a, Author: q.author(), Headers: q.headers()}
@@ -355,6 +337,13 @@ func (q *request) version() (a catalog.Address, v *object.Version, err error) {
 	return a, v, q.sayVersion("x-amz-version-id", v.ID())
 }
 
+// What browsers are told of objects, which are anybody's: to take them for what
+// they are, and as pages to run nothing, send nothing and be of no origin.
+var (
+	nosniff = []string{"nosniff"}
+	sandbox = []string{"sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; media-src 'self'; form-action 'none'; frame-ancestors 'none'"}
+)
+
 func (q *request) getObject() error {
 	for param := range overrides {
 		if strings.ContainsFunc(q.query.Get(param), unicode.IsControl) {
@@ -421,6 +410,8 @@ func (q *request) getObject() error {
 		ct = "binary/octet-stream"
 	}
 	h["Content-Type"] = []string{ct}
+	h["X-Content-Type-Options"] = nosniff
+	h["Content-Security-Policy"] = sandbox
 	for name, value := range map[string]string{"Cache-Control": v.Headers.CacheControl, "Content-Disposition": v.Headers.ContentDisposition,
 		"Content-Encoding": v.Headers.ContentEncoding, "Content-Language": v.Headers.ContentLanguage, "Expires": v.Headers.Expires} {
 		if value != "" {
@@ -505,6 +496,9 @@ func (q *request) deleteObject() error {
 	if err != nil {
 		return err
 	}
+	if err := q.mayAskOf(a); err != nil {
+		return err
+	}
 	_, etag, err := q.writeConditions()
 	if err != nil {
 		return err
@@ -550,14 +544,14 @@ func (q *request) removeMany() error {
 			ETag      string
 		}
 	}
-	if err := readDocument(io.TeeReader(body, sum), maxRemoveMany, &in); err != nil {
+	if err := q.readDocument(io.TeeReader(body, sum), removeManyDocument, &in); err != nil {
 		return err
 	}
 	if want := q.r.Header.Get("Content-Md5"); want != "" && want != base64.StdEncoding.EncodeToString(sum.Sum(nil)) {
 		return fault.New(fault.Invalid, "digest-mismatch", "the MD5 of the document is not the one that was claimed").In("Content-MD5")
 	}
-	if in.XMLName.Local != "Delete" || len(in.Object) == 0 || len(in.Object) > 1000 {
-		return fault.New(fault.Invalid, "document-malformed", "the document names %d objects to remove; 1 to 1000 are allowed", len(in.Object)).In("body")
+	if in.XMLName.Local != "Delete" || len(in.Object) == 0 || len(in.Object) > maxRemovals {
+		return malformed("the document names %d objects to remove; 1 to %d are allowed", len(in.Object), maxRemovals)
 	}
 	errs := make([]error, len(in.Object))
 	var removals []store.Removal
@@ -662,6 +656,9 @@ func (q *request) copyObject() error {
 	if err != nil {
 		return err
 	}
+	if err := q.mayAskOf(to); err != nil {
+		return err
+	}
 	c := store.Copy{From: from, FromID: id, To: to, Author: q.author()}
 	if c.Seal, err = q.seals(); err != nil {
 		return err
@@ -695,7 +692,7 @@ func (q *request) copyObject() error {
 		return fault.New(fault.Invalid, "copy-marker", "The source of a copy request may not specifically refer to a delete marker by version id.").In("x-amz-copy-source")
 	}
 	if err != nil {
-		return err
+		return q.hide(from, err) // what is not there is the source
 	}
 	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
 		return err

@@ -1,6 +1,8 @@
 package server
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"net/http"
 	"slices"
@@ -190,7 +192,7 @@ func (q *request) bucketOperation(sub string) named {
 	case sub == "versions" && q.r.Method == http.MethodGet:
 		return named{"ListObjectVersions", (*request).listVersions, lists}
 	case sub == "tagging" && q.r.Method == http.MethodGet:
-		return named{"GetBucketTagging", (*request).getBucketTags, looks}
+		return named{"GetBucketTagging", (*request).getBucketTags, need{do: access.List, on: onWhole}}
 	case sub == "tagging" && q.r.Method == http.MethodPut:
 		return named{"PutBucketTagging", (*request).putBucketTags, settings}
 	case sub == "tagging" && q.r.Method == http.MethodDelete:
@@ -321,8 +323,7 @@ func grants(q *request, d *doc) {
 	d.begin("AccessControlList")
 	d.begin("Grant")
 	d.b.WriteString(`<Grantee xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="CanonicalUser">`)
-	d.text("ID", q.owned)
-	d.text("DisplayName", q.owned)
+	q.ownerIs(d)
 	d.b.WriteString("</Grantee>")
 	d.text("Permission", "FULL_CONTROL")
 	d.end()
@@ -343,9 +344,20 @@ func grants(q *request, d *doc) {
 
 func (q *request) owner(d *doc, name string) {
 	d.begin(name)
-	d.text("ID", q.owned)
-	d.text("DisplayName", q.owned)
+	q.ownerIs(d)
 	d.end()
+}
+
+// ownerIs names the account that owns the bucket to those who act in it; to others
+// it has a number that tells them nothing else.
+func (q *request) ownerIs(d *doc) {
+	if q.subject.Account == q.owned || q.subject.Operator {
+		d.text("ID", q.owned)
+		d.text("DisplayName", q.owned)
+		return
+	}
+	sum := sha256.Sum256([]byte("account " + q.owned))
+	d.text("ID", hex.EncodeToString(sum[:]))
 }
 
 func (q *request) probeBucket(p probe) error {

@@ -83,7 +83,7 @@ func (q *request) putEncryption() error {
 			BucketKeyEnabled bool
 		}
 	}
-	if err := readDocument(body, maxDocument, &in); err != nil {
+	if err := q.readDocument(body, smallDocument, &in); err != nil {
 		return err
 	}
 	switch {

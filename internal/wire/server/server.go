@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
-	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -19,6 +18,7 @@ import (
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/door"
 	"spindle/internal/gate"
 	"spindle/internal/keyring"
 	"spindle/internal/store"
@@ -30,16 +30,17 @@ type Settings struct {
 	Domains      []string // for host style: bucket.DOMAIN
 	StrictRegion bool     // refuse scopes that name another region
 	Origins      []string // that browsers may call from; "*" for any
-	SlowAfter    time.Duration
-	SlowRate     int64 // bytes a second that a client must move, on average, once SlowAfter has passed
-	HeaderWait   time.Duration
 	Observe      func(op string, status int, took time.Duration, in, out int64)
 }
 
 // Limits of a request.
 const (
-	maxHeaderBytes  = 8 << 10 // of all header fields, as the dialect has it; the address is not counted
-	hardHeaderBytes = 64 << 10
+	maxHeaderBytes = 8 << 10 // of all header fields, as the dialect has it; the address is not counted
+
+	// What askers may have in memory at a time, in listings that are written and
+	// documents that are read.
+	heldByEach = 48 << 20
+	heldByAll  = 512 << 20
 )
 
 // Server answers the dialect.
@@ -51,41 +52,24 @@ type Server struct {
 	now      func() time.Time
 	requests atomic.Uint64
 	boot     string
+	held     *door.Budget
 }
 
 // New makes a server of a store.
 func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Server {
-	if settings.SlowAfter == 0 {
-		settings.SlowAfter = 30 * time.Second
-	}
-	if settings.SlowRate == 0 {
-		settings.SlowRate = 1 << 10
-	}
-	if settings.HeaderWait == 0 {
-		settings.HeaderWait = 10 * time.Second
-	}
 	b := make([]byte, 4)
 	_, _ = rand.Read(b)
-	return &Server{store: s, gate: g, settings: settings, log: log, now: time.Now, boot: strings.ToUpper(hex.EncodeToString(b))}
+	return &Server{store: s, gate: g, settings: settings, log: log, now: time.Now, boot: strings.ToUpper(hex.EncodeToString(b)), held: door.NewBudget(heldByEach, heldByAll)}
 }
 
-// HTTP gives an http.Server with the wire's limits.
-func (s *Server) HTTP() *http.Server {
-	return &http.Server{
-		Handler:           s,
-		ReadHeaderTimeout: s.settings.HeaderWait,
-		IdleTimeout:       2 * time.Minute,
-		MaxHeaderBytes:    hardHeaderBytes,
-		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
-	}
-}
+// freely is the size of documents that nobody has to have room for.
+const freely = 64 << 10
 
 // request is one request under way.
 type request struct {
 	s       *Server
 	w       http.ResponseWriter
 	r       *http.Request
-	rc      *http.ResponseController
 	id      string
 	op      string
 	query   url.Values
@@ -98,7 +82,9 @@ type request struct {
 	name    string // the key as it came; "" for a bucket
 	isHost  bool
 	status  int
-	in      *paced
+	held    int64      // memory that is reserved for the request
+	gives   []func()   // give it back
+	in      *door.Body // nil when the request has none
 	out     int64
 }
 
@@ -106,11 +92,7 @@ func (q *request) ctx() context.Context { return q.r.Context() }
 
 func (q *request) author() catalog.Author {
 	host, _, _ := net.SplitHostPort(q.r.RemoteAddr)
-	who := "anyone"
-	if q.key != nil {
-		who = q.key.ID
-	}
-	return catalog.Author{Who: who, Source: host}
+	return catalog.Author{Who: q.subject.By(), Source: host}
 }
 
 // address parses the key of the request.
@@ -121,14 +103,15 @@ func (q *request) address() (catalog.Address, error) {
 
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	start := time.Now()
-	q := &request{s: s, w: w, r: r, rc: http.NewResponseController(w), op: "unknown"}
+	q := &request{s: s, w: w, r: r, in: door.BodyOf(r), op: "unknown"}
 	q.id = s.boot + strings.ToUpper(hex.EncodeToString(be(s.requests.Add(1))))
 	h := w.Header()
 	h["X-Amz-Request-Id"] = []string{q.id}
 	h["Server"] = []string{"Spindle"}
-	q.in = &paced{r: r.Body, rc: q.rc, after: s.settings.SlowAfter, rate: s.settings.SlowRate}
-	r.Body = q.in
 	defer func() {
+		for _, giveBack := range q.gives {
+			giveBack()
+		}
 		if p := recover(); p != nil {
 			if p == http.ErrAbortHandler {
 				panic(p)
@@ -137,7 +120,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			q.fail(fault.New(fault.Internal, "internal", "something went wrong inside the service"))
 		}
 		if s.settings.Observe != nil {
-			s.settings.Observe(q.op, q.status, time.Since(start), q.in.n, q.out)
+			s.settings.Observe(q.op, q.status, time.Since(start), q.in.Received(), q.out)
 		}
 		if s.log.Enabled(context.Background(), slog.LevelDebug) {
 			s.log.Debug("wire", "op", q.op, "method", r.Method, "path", r.URL.EscapedPath(), "status", q.status, "took", time.Since(start), "request", q.id)
@@ -165,6 +148,9 @@ func (q *request) serve() error {
 	q.cors()
 	if q.r.Method == http.MethodOptions {
 		return q.preflight()
+	}
+	if err := sign.Once(q.r); err != nil {
+		return err
 	}
 	var err error
 	if q.query, err = url.ParseQuery(q.r.URL.RawQuery); err != nil {
@@ -194,7 +180,9 @@ func (q *request) serve() error {
 			return err
 		}
 	}
-	q.in.again = q.again
+	if q.in != nil {
+		q.in.Again = q.again
+	}
 	return n.op(q)
 }
 
@@ -243,13 +231,15 @@ func (q *request) authenticate() error {
 	if q.key, err = q.s.gate.Key(q.ctx(), auth.KeyID); err != nil {
 		return err
 	}
-	if err := auth.Verify(q.r, q.key.Secret, q.s.now()); err != nil {
+	source := q.author().Source
+	if err := q.s.gate.Verify(q.key, source, func(secret string) error { return auth.Verify(q.r, secret, q.s.now()) }); err != nil {
 		return err
 	}
-	if err := q.s.gate.Use(q.key, q.author().Source, time.Now()); err != nil {
+	if err := q.s.gate.Use(q.key, source, time.Now()); err != nil {
 		return err
 	}
 	q.subject = q.key.Subject()
+	door.Trust(q.ctx())
 	if q.s.settings.StrictRegion && auth.Region != q.s.store.Region {
 		return fault.New(fault.Invalid, "region", "the request is signed for the region %q; this is %q", auth.Region, q.s.store.Region).In("region").Do("set the client's region to %s", q.s.store.Region)
 	}
@@ -264,12 +254,34 @@ func (q *request) noBody(status int) error {
 	return nil
 }
 
-// xml answers 200 with a document.
+// asker is who counts as one for what is held in memory.
+func (q *request) asker() string {
+	if q.key != nil {
+		return q.key.ID
+	}
+	return door.Source(q.r.RemoteAddr).String()
+}
+
+// hold reserves memory for what is left of the request.
+func (q *request) hold(bytes int64) error {
+	giveBack, err := q.s.held.Take(q.asker(), bytes)
+	if err == nil {
+		q.held, q.gives = q.held+bytes, append(q.gives, giveBack)
+	}
+	return err
+}
+
+// xml answers 200 with a document, as large as it is while it is taken.
 func (q *request) xml(d *doc) error {
+	b := d.bytes()
+	if more := int64(len(b)) - q.held; more > freely {
+		if err := q.hold(more); err != nil {
+			return err
+		}
+	}
 	q.status = http.StatusOK
 	h := q.w.Header()
 	h.Set("Content-Type", "application/xml")
-	b := d.bytes()
 	q.out = int64(len(b))
 	h.Set("Content-Length", strconv.Itoa(len(b)))
 	_, err := q.w.Write(b)
@@ -310,59 +322,10 @@ func (q *request) preflight() error {
 	return q.noBody(http.StatusOK)
 }
 
-// paced reads a request's body and gives up on a client that sends too slowly.
-type paced struct {
-	r     io.ReadCloser
-	rc    *http.ResponseController
-	after time.Duration
-	rate  int64
-	n     int64
-	begun time.Time
-	set   time.Time
-	again func() error // nil until it is known who asks
-}
-
-func (p *paced) Read(b []byte) (int, error) {
-	now := time.Now()
-	if p.begun.IsZero() {
-		p.begun = now
-	}
-	// The client has earned time with what it sent: it may be quiet until then.
-	allowed := p.begun.Add(p.after + time.Duration(float64(p.n)/float64(p.rate)*float64(time.Second)))
-	if most := now.Add(p.after); allowed.After(most) {
-		allowed = most
-	}
-	if now.After(allowed) {
-		return 0, slow(nil)
-	}
-	if now.Sub(p.set) > p.after/8 {
-		p.set = now
-		_ = p.rc.SetReadDeadline(allowed) // without deadlines there is only the average
-	}
-	if p.again != nil {
-		if err := p.again(); err != nil {
-			return 0, err
-		}
-	}
-	n, err := p.r.Read(b)
-	p.n += int64(n)
-	if ne, ok := err.(net.Error); ok && ne.Timeout() {
-		err = slow(err)
-	}
-	return n, err
-}
-
-func (p *paced) Close() error { return p.r.Close() }
-
-func slow(err error) error {
-	return fault.New(fault.Slow, "slow", "the body did not arrive in time").In("body").Do("send it again; the connection is too slow or was idle").Because(err)
-}
-
-// between gives a function that lets each stretch of an answer take its time,
-// and no longer.
+// between gives a function that asks again, before each stretch of an answer,
+// whether it may go on.
 func (q *request) between() func() {
 	return func() {
-		_ = q.rc.SetWriteDeadline(time.Now().Add(4 * q.s.settings.SlowAfter))
 		if q.again != nil && q.again() != nil {
 			panic(http.ErrAbortHandler) // the answer is under way: what is left of it may not be read
 		}

@@ -504,7 +504,7 @@ func TestCheckNamesTheFieldAtFault(t *testing.T) {
 		{"nobody there", func(s *client.Settings) { s.Address = nobody }, "port", "nothing listens"},
 		{"the console's port", func(x *client.Settings) { x.Address = s.DeskURL }, "port", "it is the console's port; the wire is on"},
 		{"TLS where there is none", func(s *client.Settings) { s.Address = strings.Replace(s.Address, "http:", "https:", 1) }, "protocol", "plain HTTP"},
-		{"other region", func(s *client.Settings) { s.Region = "lowland" }, "region", "lowland"},
+		{"other region", func(s *client.Settings) { s.Region = "lowland" }, "region", "its region is fenn"},
 		{"unknown key", func(s *client.Settings) { s.Key.ID = "NOBODY" }, "key", "no key"},
 		{"wrong secret", func(s *client.Settings) { s.Key.Secret = "guessed-it" }, "key", "secret"},
 		{"no such bucket", func(s *client.Settings) { s.Bucket = "nowhere" }, "bucket", "no bucket"},

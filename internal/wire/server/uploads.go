@@ -161,6 +161,9 @@ func (q *request) copyPart() error {
 		length = to - offset + 1
 	}
 	part, err := q.s.store.CopyPart(q.ctx(), p, from, id, offset, length, q.sourceConditions())
+	if err != nil && !fault.HasCode(err, "upload-missing") {
+		err = q.hide(from, err)
+	}
 	if err != nil {
 		return err
 	}
@@ -368,7 +371,12 @@ func (q *request) completeUpload() error {
 			ChecksumCRC32, ChecksumCRC32C, ChecksumCRC64NVME, ChecksumSHA1, ChecksumSHA256 string
 		}
 	}
-	if err := readDocument(body, maxComplete, &in); err != nil {
+	upload := q.query.Get("uploadId")
+	// The upload is looked for before its document is read; one that was completed says so again.
+	if err := q.s.store.CheckUpload(q.ctx(), a, upload); err != nil {
+		return err
+	}
+	if err := q.readDocument(body, completeDocument, &in); err != nil {
 		return err
 	}
 	if in.XMLName.Local != "CompleteMultipartUpload" || len(in.Part) > object.MaxParts {
@@ -377,7 +385,10 @@ func (q *request) completeUpload() error {
 	if len(in.Part) == 0 {
 		return fault.New(fault.Invalid, "document-malformed", "You must specify at least one part").In("body")
 	}
-	c := store.Complete{Address: a, Author: q.author(), Upload: q.query.Get("uploadId"), Size: -1}
+	c := store.Complete{Address: a, Author: q.author(), Upload: upload, Size: -1}
+	if err := q.mayAskOf(a); err != nil {
+		return err
+	}
 	if c.IfAbsent, c.IfETag, err = q.writeConditions(); err != nil {
 		return err
 	}

@@ -39,7 +39,7 @@ func (q *request) putVersioning() error {
 		Status    string
 		MfaDelete string
 	}
-	if err := readDocument(body, maxDocument, &in); err != nil {
+	if err := q.readDocument(body, smallDocument, &in); err != nil {
 		return err
 	}
 	if in.XMLName.Local != "VersioningConfiguration" {
@@ -179,7 +179,7 @@ func (q *request) readTagging(limit int) (object.Tags, error) {
 			Tag []struct{ Key, Value string }
 		}
 	}
-	if err := readDocument(body, maxDocument, &in); err != nil {
+	if err := q.readDocument(body, smallDocument, &in); err != nil {
 		return nil, err
 	}
 	if in.XMLName.Local != "Tagging" || in.TagSet == nil {
@@ -270,7 +270,7 @@ func (q *request) setTags(tags object.Tags, status int) error {
 	}
 	v, err := q.s.store.Annotate(q.ctx(), store.Annotation{Address: a, ID: id, Author: q.author(), Tags: object.Edit{Clear: true, Set: tags}})
 	if err != nil {
-		return err
+		return q.hide(a, err)
 	}
 	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
 		return err

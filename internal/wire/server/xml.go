@@ -1,6 +1,7 @@
 package server
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/xml"
 	"io"
@@ -9,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 )
 
 const namespace = "http://s3.amazonaws.com/doc/2006-03-01/"
@@ -79,68 +81,150 @@ func (d *doc) escape(s string) {
 	}
 }
 
-// Bounds of documents that arrive.
-const (
-	maxDocument      = 64 << 10 // bytes
-	maxRemoveMany    = 8 << 20  // bytes: 1,000 keys of 1,024 bytes, escaped
-	maxComplete      = 8 << 20  // bytes: 10,000 parts with all their checksums
-	maxDocumentDepth = 8
+// bounds of a document that arrives.
+type bounds struct {
+	bytes    int64
+	elements int // of all kinds together
+}
+
+// Bounds of the documents there are. maxToken is for a tag with its attributes, or
+// the text between two: a key of 1,024 bytes, each of them a reference, has 9 KiB.
+var (
+	smallDocument      = bounds{64 << 10, 300}
+	removeManyDocument = bounds{8 << 20, maxRemovals*4 + 2}
+	completeDocument   = bounds{8 << 20, object.MaxParts*8 + 1}
 )
 
-// readDocument parses a body of at most limit bytes into v.
-func readDocument(body io.Reader, limit int64, v any) error {
-	raw, err := io.ReadAll(io.LimitReader(body, limit+1))
-	if err != nil {
-		return err
+const (
+	maxRemovals      = 1000
+	maxDocumentDepth = 8
+	maxToken         = 32 << 10
+)
+
+func malformed(format string, args ...any) *fault.Error {
+	return fault.New(fault.Invalid, "document-malformed", format, args...).In("body")
+}
+
+func tooLarge() error {
+	return fault.New(fault.Invalid, "document-too-large", "the document is larger than it may be").In("body").Do("send a smaller one")
+}
+
+// readDocument parses the body of the request into v as it comes, and gives up at
+// the first thing beyond the bounds. The body is read to its end, so that what was
+// signed is compared before anything is done.
+func (q *request) readDocument(body io.Reader, most bounds, v any) error {
+	if n := q.r.ContentLength; n < 0 || n > freely {
+		if n > most.bytes {
+			return tooLarge()
+		}
+		if n < 0 {
+			n = most.bytes
+		}
+		if err := q.hold(n); err != nil {
+			return err
+		}
 	}
-	if int64(len(raw)) > limit {
-		return fault.New(fault.Invalid, "document-too-large", "the document has more than %d bytes", limit).In("body").Do("send a smaller one")
+	return readDocument(body, most, v)
+}
+
+func readDocument(body io.Reader, most bounds, v any) error {
+	src := &source{r: bufio.NewReader(body), left: most.bytes}
+	c := &checked{d: xml.NewDecoder(src), src: src, most: most.elements}
+	err := xml.NewTokenDecoder(c).Decode(v)
+	for err == nil { // what follows the root is looked at too
+		_, err = c.Token()
 	}
-	bad := func(err error) error {
-		f := fault.New(fault.Invalid, "document-malformed", "The XML you provided was not well-formed or did not validate against our published schema").In("body").Because(err)
+	switch {
+	case src.err != nil:
+		return src.err
+	case c.refused != nil:
+		return c.refused
+	case err != io.EOF || c.seen == 0:
+		f := malformed("The XML you provided was not well-formed or did not validate against our published schema").Because(err)
 		if err != nil {
 			f.Message += ": " + err.Error()
 		}
 		return f
 	}
-	c := &checked{d: xml.NewDecoder(bytes.NewReader(raw))}
-	err = xml.NewTokenDecoder(c).Decode(v)
-	for err == nil { // what follows the root is looked at too
-		_, err = c.Token()
-	}
-	switch {
-	case c.refused != nil:
-		return c.refused
-	case err != io.EOF || c.seen == 0:
-		return bad(err)
-	}
 	return nil
+}
+
+// source gives a document byte by byte, and no more of it than it may have, nor of
+// one token.
+type source struct {
+	r     *bufio.Reader
+	left  int64 // of the document
+	token int   // of this token
+	err   error // why it ended early
+}
+
+// ReadByte gives the next byte (io.ByteReader).
+func (s *source) ReadByte() (byte, error) {
+	if s.err != nil {
+		return 0, s.err
+	}
+	b, err := s.r.ReadByte()
+	switch {
+	case err == io.EOF:
+		return 0, err
+	case err != nil:
+		s.err = err
+	case s.left <= 0:
+		s.err = tooLarge()
+	case s.token <= 0:
+		s.err = malformed("a tag or text of the document has more than %d bytes", maxToken)
+	}
+	s.left--
+	s.token--
+	return b, s.err
+}
+
+// Read is there because the decoder asks for a reader; it uses ReadByte.
+func (s *source) Read(p []byte) (int, error) {
+	if len(p) == 0 {
+		return 0, nil
+	}
+	b, err := s.ReadByte()
+	if err != nil {
+		return 0, err
+	}
+	p[0] = b
+	return 1, nil
 }
 
 // checked gives a decoder's tokens and refuses what no document here has.
 type checked struct {
 	d           *xml.Decoder
+	src         *source
+	most        int // elements
 	depth, seen int
+	tokens      int
 	refused     *fault.Error
 }
 
 // Token gives the next token (xml.TokenReader).
 func (c *checked) Token() (xml.Token, error) {
+	c.src.token = maxToken
 	t, err := c.d.RawToken()
 	if err != nil {
 		return nil, err
 	}
+	c.tokens++
 	switch t.(type) {
 	case xml.StartElement:
 		c.seen++
 		if c.depth++; c.depth > maxDocumentDepth {
-			c.refused = fault.New(fault.Invalid, "document-malformed", "the document is nested deeper than %d", maxDocumentDepth).In("body")
-			return nil, c.refused
+			c.refused = malformed("the document is nested deeper than %d", maxDocumentDepth)
 		}
 	case xml.EndElement:
 		c.depth--
 	case xml.Directive:
-		c.refused = fault.New(fault.Invalid, "document-malformed", "the document has a type declaration, which is not allowed").In("body")
+		c.refused = malformed("the document has a type declaration, which is not allowed")
+	}
+	if c.seen > c.most || c.tokens > 4*c.most+16 {
+		c.refused = malformed("the document has more elements than it may, which are %d", c.most)
+	}
+	if c.refused != nil {
 		return nil, c.refused
 	}
 	return t, nil

@@ -2,6 +2,7 @@ package sign
 
 import (
 	"crypto/hmac"
+	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/hex"
@@ -20,7 +21,6 @@ import (
 const (
 	algorithm  = "AWS4-HMAC-SHA256"
 	terminator = "aws4_request"
-	service    = "s3"
 	timeFormat = "20060102T150405Z"
 
 	HeaderDate    = "X-Amz-Date"
@@ -34,6 +34,20 @@ const (
 	// EmptyHash is the SHA-256 of nothing.
 	EmptyHash = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
 )
+
+// Scope is the service that a signature is for: one made for the wire opens
+// nothing at the desk, nor the other way round.
+type Scope string
+
+// The scopes there are.
+const (
+	Wire Scope = "s3"
+	Desk Scope = "desk"
+)
+
+// HeaderOnce carries a random text, so that two calls of the desk that are the
+// same in all else have different signatures: each counts once.
+const HeaderOnce = "Spindle-Once"
 
 // MaxSkew is how far the clocks of client and service may be apart.
 const MaxSkew = 15 * time.Minute
@@ -57,7 +71,7 @@ type Auth struct {
 	Payload   string // the payload's digest or word
 
 	day       string
-	service   string
+	service   Scope
 	headers   []string
 	signature string
 	key       []byte // derived, once verified
@@ -68,15 +82,36 @@ func malformed(format string, args ...any) *fault.Error {
 		Do("check how the client signs: signature version 4, with key, day, region and service in its scope")
 }
 
-// Parse finds the signature of a request. It gives nil when there is none.
+// Parse finds the signature of a request of the wire, in its header or its
+// query. It gives nil when there is none.
 func Parse(r *http.Request) (*Auth, error) {
-	h := r.Header.Get("Authorization")
-	if h == "" {
-		if strings.Contains(r.URL.RawQuery, "X-Amz-Signature=") || strings.Contains(r.URL.RawQuery, "X-Amz-Algorithm=") {
-			return parseQuery(r)
-		}
-		return nil, nil
+	switch h := r.Header.Get("Authorization"); {
+	case h != "":
+		return parseHeader(r, h, Wire)
+	case signedQuery(r):
+		return parseQuery(r)
 	}
+	return nil, nil
+}
+
+// ParseDesk finds the signature of a call of the desk, which stands in the header
+// alone: there are no links to calls. It gives nil when there is none. The error
+// for one in the query has the code desk-link.
+func ParseDesk(r *http.Request) (*Auth, error) {
+	switch h := r.Header.Get("Authorization"); {
+	case signedQuery(r):
+		return nil, fault.New(fault.Refused, "desk-link", "the desk takes no signature in the address").In("query").Do("sign the call in its header, for the service %q", string(Desk))
+	case h != "":
+		return parseHeader(r, h, Desk)
+	}
+	return nil, nil
+}
+
+func signedQuery(r *http.Request) bool {
+	return strings.Contains(r.URL.RawQuery, "X-Amz-Signature=") || strings.Contains(r.URL.RawQuery, "X-Amz-Algorithm=")
+}
+
+func parseHeader(r *http.Request, h string, scope Scope) (*Auth, error) {
 	rest, ok := strings.CutPrefix(h, algorithm)
 	if !ok {
 		return nil, malformed("the signature's kind is not supported").Do("sign with version 4")
@@ -111,7 +146,7 @@ func Parse(r *http.Request) (*Auth, error) {
 		return nil, fault.New(fault.Refused, "date-missing", "the request has no valid date").In(HeaderDate).Do("send the moment of signing as %s", timeFormat)
 	}
 	a.Payload = r.Header.Get(HeaderPayload)
-	return a, a.check()
+	return a, a.check(scope)
 }
 
 func parseQuery(r *http.Request) (*Auth, error) {
@@ -141,7 +176,7 @@ func parseQuery(r *http.Request) (*Auth, error) {
 	if len(a.signature) != 64 {
 		return nil, bad("the link's signature has %d digits, not 64", len(a.signature))
 	}
-	return a, a.check()
+	return a, a.check(Wire)
 }
 
 func (a *Auth) scope(credential string) error {
@@ -151,19 +186,57 @@ func (a *Auth) scope(credential string) error {
 	}
 	n := len(parts)
 	a.KeyID = strings.Join(parts[:n-4], "/")
-	a.day, a.Region, a.service = parts[n-4], parts[n-3], parts[n-2]
+	a.day, a.Region, a.service = parts[n-4], parts[n-3], Scope(parts[n-2])
 	return nil
 }
 
-func (a *Auth) check() error {
-	if a.service != service {
-		return malformed("the scope names the service %q, not %q", a.service, service)
+func (a *Auth) check(scope Scope) error {
+	if a.service != scope {
+		return malformed("the scope names the service %q, not %q", string(a.service), string(scope)).Do("sign for the service %s", string(scope))
 	}
 	if a.day != a.Time.Format("20060102") {
 		return malformed("the scope's day %s is not the date's, %s", a.day, a.Time.Format("20060102"))
 	}
 	if !slices.Contains(a.headers, "host") {
 		return malformed("the header host is not signed")
+	}
+	return nil
+}
+
+// Signature gives the signature itself, in hex.
+func (a *Auth) Signature() string { return a.signature }
+
+// Covers reports whether a header, by its name in small letters, is signed.
+func (a *Auth) Covers(name string) bool { return slices.Contains(a.headers, name) }
+
+// lists is the one header of the dialect that is read as it is signed when it
+// comes more than once: all its values, with commas.
+const lists = "X-Amz-Object-Attributes"
+
+func twice(name string, times int) error {
+	return fault.New(fault.Invalid, "header-twice", "the header %s was sent %d times", strings.ToLower(name), times).In(strings.ToLower(name)).Do("send it once")
+}
+
+// Once refuses what a signature joins or sorts, and a reader reads once: headers
+// of the dialect and parameters that come twice. The errors have the codes
+// header-twice and parameter-twice; parameters that may come several times are
+// named.
+func Once(r *http.Request, several ...string) error {
+	for name, values := range r.Header {
+		if len(values) > 1 && strings.HasPrefix(name, "X-Amz-") && name != lists {
+			return twice(name, len(values))
+		}
+	}
+	if !strings.Contains(r.URL.RawQuery, "&") {
+		return nil
+	}
+	seen := make(map[string]bool, 8)
+	for part := range strings.SplitSeq(r.URL.RawQuery, "&") {
+		name, _, _ := strings.Cut(part, "=")
+		if name = reescape(name); name != "" && seen[name] && !slices.Contains(several, name) {
+			return fault.New(fault.Invalid, "parameter-twice", "the parameter %s was sent twice", name).In(name).Do("send it once")
+		}
+		seen[name] = true
 	}
 	return nil
 }
@@ -195,7 +268,12 @@ func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
 		}
 		a.Payload = EmptyHash
 	}
-	a.key = signingKey(secret, a.day, a.Region)
+	for _, name := range a.headers {
+		if n := len(r.Header.Values(name)); n > 1 && !strings.EqualFold(name, lists) {
+			return twice(name, n)
+		}
+	}
+	a.key = signingKey(secret, a.day, a.Region, a.service)
 	fits := func(path string) bool {
 		want := a.sign(canonical(r, path, a.headers, a.Payload, a.Presigned))
 		return subtle.ConstantTimeCompare([]byte(want), []byte(a.signature)) == 1
@@ -211,7 +289,7 @@ func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
 func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
 
 func (a *Auth) scopeString() string {
-	return a.day + "/" + a.Region + "/" + a.service + "/" + terminator
+	return a.day + "/" + a.Region + "/" + string(a.service) + "/" + terminator
 }
 
 func (a *Auth) sign(canonical string) string {
@@ -228,21 +306,21 @@ func mac(key []byte, s string) []byte {
 // keys holds derived signing keys: the derivation costs as much as the rest.
 var keys struct {
 	sync.Mutex
-	m map[[3]string][]byte
+	m map[[4]string][]byte
 }
 
-func signingKey(secret, day, region string) []byte {
-	id := [3]string{secret, day, region}
+func signingKey(secret, day, region string, scope Scope) []byte {
+	id := [4]string{secret, day, region, string(scope)}
 	keys.Lock()
 	k, ok := keys.m[id]
 	keys.Unlock()
 	if ok {
 		return k
 	}
-	k = mac(mac(mac(mac([]byte("AWS4"+secret), day), region), service), terminator)
+	k = mac(mac(mac(mac([]byte("AWS4"+secret), day), region), string(scope)), terminator)
 	keys.Lock()
 	if keys.m == nil || len(keys.m) > 256 {
-		keys.m = map[[3]string][]byte{}
+		keys.m = map[[4]string][]byte{}
 	}
 	keys.m[id] = k
 	keys.Unlock()
@@ -359,13 +437,24 @@ func reescape(s string) string {
 // one of the words. Every header of the dialect that is set by then is signed,
 // with host and the content's type and MD5. The Auth continues into chunks.
 func Sign(r *http.Request, c Credential, region, payload string, at time.Time) *Auth {
+	return signFor(Wire, r, c, region, payload, at)
+}
+
+// SignDesk signs a call of the desk as Sign does a request of the wire. The desk's
+// own headers are signed too, with a random one that no other call has.
+func SignDesk(r *http.Request, c Credential, region, payload string, at time.Time) *Auth {
+	r.Header.Set(HeaderOnce, rand.Text())
+	return signFor(Desk, r, c, region, payload, at)
+}
+
+func signFor(scope Scope, r *http.Request, c Credential, region, payload string, at time.Time) *Auth {
 	at = at.UTC()
 	r.Header.Set(HeaderDate, at.Format(timeFormat))
 	r.Header.Set(HeaderPayload, payload)
 	headers := []string{"host"}
 	for name := range r.Header {
 		l := strings.ToLower(name)
-		if strings.HasPrefix(l, "x-amz-") || l == "content-type" || l == "content-md5" {
+		if strings.HasPrefix(l, "x-amz-") || strings.HasPrefix(l, "spindle-") || l == "content-type" || l == "content-md5" {
 			headers = append(headers, l)
 		}
 	}
@@ -373,8 +462,8 @@ func Sign(r *http.Request, c Credential, region, payload string, at time.Time) *
 	if r.Host == "" {
 		r.Host = r.URL.Host
 	}
-	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: payload, day: at.Format("20060102"), service: service, headers: headers}
-	a.key = signingKey(c.Secret, a.day, region)
+	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: payload, day: at.Format("20060102"), service: scope, headers: headers}
+	a.key = signingKey(c.Secret, a.day, region, scope)
 	a.signature = a.sign(canonical(r, Escape(r.URL.Path, false), headers, payload, false))
 	r.Header.Set("Authorization", algorithm+" Credential="+c.ID+"/"+a.scopeString()+", SignedHeaders="+strings.Join(headers, ";")+", Signature="+a.signature)
 	return a
@@ -384,7 +473,7 @@ func Sign(r *http.Request, c Credential, region, payload string, at time.Time) *
 // for expires from at.
 func Presign(method string, u *url.URL, c Credential, region string, expires time.Duration, at time.Time) *url.URL {
 	at = at.UTC()
-	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: Unsigned, Presigned: true, day: at.Format("20060102"), service: service, headers: []string{"host"}}
+	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: Unsigned, Presigned: true, day: at.Format("20060102"), service: Wire, headers: []string{"host"}}
 	q := u.Query()
 	q.Set("X-Amz-Algorithm", algorithm)
 	q.Set("X-Amz-Credential", c.ID+"/"+a.scopeString())
@@ -393,7 +482,7 @@ func Presign(method string, u *url.URL, c Credential, region string, expires tim
 	q.Set("X-Amz-SignedHeaders", "host")
 	signed := *u
 	signed.RawQuery = strings.ReplaceAll(q.Encode(), "+", "%20")
-	a.key = signingKey(c.Secret, a.day, region)
+	a.key = signingKey(c.Secret, a.day, region, Wire)
 	sig := a.sign(canonical(&http.Request{Method: method, URL: &signed, Host: u.Host, Header: http.Header{}}, Escape(u.Path, false), a.headers, Unsigned, true))
 	signed.RawQuery += "&X-Amz-Signature=" + sig
 	return &signed

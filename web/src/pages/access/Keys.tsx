@@ -22,6 +22,7 @@ export const roles: [string, string][] = [
 const states: Record<string, StateKind> = { active: 'good', off: 'off', expired: 'wait', replaced: 'past' };
 
 export default function Keys() {
+  const session = useSession();
   const list = useKeys('');
   const [making, setMaking] = useState(false);
   const [fresh, setFresh] = useState<Fresh | null>(null);
@@ -55,7 +56,7 @@ export default function Keys() {
               <td className="strong" title={k.note}>{k.name}</td>
               <td className="key">{k.id}</td>
               <td className="dim">{k.account}</td>
-              <td>{k.role}</td>
+              <td>{k.operator ? 'operator' : k.role}</td>
               <td className="cut key" style={{ maxWidth: 190 }} title={k.limits.join(', ')}>{k.limits.length ? k.limits.join(', ') : <span className="faint">all of the account</span>}</td>
               <td>
                 <State kind={states[k.state] ?? 'none'}>{k.state}</State>
@@ -63,9 +64,11 @@ export default function Keys() {
               <td className="dim">{k.expires ? <When at={k.expires} /> : 'never'}</td>
               <td className="dim">{k.used ? <><When at={k.used} /> <span className="faint">{k.usedFrom}</span></> : 'never'}</td>
               <td className="num">
-                <button type="button" className="btn low" onClick={() => setOpen(k)}>
-                  Change
-                </button>
+                {k.operator && !session.operator ? null : (
+                  <button type="button" className="btn low" onClick={() => setOpen(k)}>
+                    Change
+                  </button>
+                )}
               </td>
             </tr>
           ))}
@@ -83,20 +86,25 @@ export default function Keys() {
   );
 }
 
+/** Operating the service goes with administering, and only an operator gives it. */
+const operating = 'operator';
+const rolesFor = (operator: boolean): [string, string][] => (operator ? [...roles, [operating, 'operator of the service']] : roles);
+const roleOf = (r: string) => ({ role: r === operating ? 'administrator' : r, operator: r === operating });
+
 const list = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
 function Make({ onClose, onMade }: { onClose: () => void; onMade: (k: Fresh) => void }) {
   const session = useSession();
   const accounts = useAccounts();
-  const [f, setF] = useState({ name: '', note: '', role: 'reader', limits: '', expires: '', account: session.account });
+  const [f, setF] = useState({ name: '', note: '', role: 'reader' as string, limits: '', expires: '', account: session.account });
   const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
-  const make = useChange(() => ask(api.POST('/api/v1/keys', { body: { ...f, limits: list(f.limits) } })));
+  const make = useChange(() => ask(api.POST('/api/v1/keys', { body: { ...f, ...roleOf(f.role), limits: list(f.limits) } })));
   const names = accounts.data?.pages.flatMap((p) => p.accounts.map((a) => a.name)) ?? [session.account];
   return (
     <Ask title="Make a key" act="Make it" busy={make.isPending} ready={!!f.name} error={aboutNone(make.error, 'name', 'limits', 'expires')} onClose={onClose} onAct={() => make.mutate(undefined, { onSuccess: onMade })}>
       <p className="small dim">One for each application, with the rights that it needs.</p>
       <Field label="Application" value={f.name} onChange={set('name')} name="name" autoFocus error={about(make.error, 'name')} />
-      <Choice label="Role" value={f.role} onChange={(v) => setF({ ...f, role: v })} options={roles} />
+      <Choice label="Role" value={f.role} onChange={(v) => setF({ ...f, role: v })} options={rolesFor(session.operator)} />
       <Field label="Only these buckets or prefixes" mono value={f.limits} onChange={set('limits')} name="limits" placeholder="all of the account" error={about(make.error, 'limits')} hint="With spaces between: plates field-notes/2025/" />
       <div style={{ display: 'grid', gridTemplateColumns: '1fr 1fr', gap: 12 }}>
         <Field label="Expires" value={f.expires} onChange={set('expires')} name="expires" placeholder="never" error={about(make.error, 'expires')} hint="A date, or a time such as 90d." />
@@ -109,13 +117,14 @@ function Make({ onClose, onMade }: { onClose: () => void; onMade: (k: Fresh) => 
 
 function Change({ k, onClose, onFresh }: { k: Key; onClose: () => void; onFresh: (k: Fresh) => void }) {
   const toast = useToast();
-  const [f, setF] = useState({ note: k.note ?? '', role: k.role as string, limits: k.limits.join(' '), expires: k.expires ?? '' });
+  const session = useSession();
+  const [f, setF] = useState({ note: k.note ?? '', role: k.operator ? operating : (k.role as string), limits: k.limits.join(' '), expires: k.expires ?? '' });
   const [going, setGoing] = useState(false);
   const [typed, setTyped] = useState('');
   const [grace, setGrace] = useState('24h');
   const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const path = { key: k.id };
-  const save = useChange((active: boolean) => ask(api.PATCH('/api/v1/keys/{key}', { params: { path }, body: { ...f, limits: list(f.limits), active, ifRevision: k.revision } })));
+  const save = useChange((active: boolean) => ask(api.PATCH('/api/v1/keys/{key}', { params: { path }, body: { ...f, ...(session.operator ? roleOf(f.role) : { role: f.role }), limits: list(f.limits), active, ifRevision: k.revision } })));
   const replace = useChange(() => ask(api.POST('/api/v1/keys/{key}/replace', { params: { path }, body: { grace } })));
   const remove = useChange(() => ask(api.DELETE('/api/v1/keys/{key}', { params: { path } })));
   const said = (what: string) => ({ onSuccess: () => { toast(what); onClose(); } });
@@ -134,7 +143,7 @@ function Change({ k, onClose, onFresh }: { k: Key; onClose: () => void; onFresh:
         <span className="key">{k.id}</span>, made {moment(new Date(k.created))} by {k.createdBy}
         {k.replacedBy ? <>, replaced by <span className="key">{k.replacedBy}</span></> : null}
       </p>
-      <Choice label="Role" value={f.role} onChange={(v) => setF({ ...f, role: v })} options={roles} />
+      <Choice label="Role" value={f.role} onChange={(v) => setF({ ...f, role: v })} options={rolesFor(session.operator)} />
       <Field label="Only these buckets or prefixes" mono value={f.limits} onChange={set('limits')} name="limits" placeholder="all of the account" error={about(save.error, 'limits')} />
       <Field label="Expires" value={f.expires} onChange={set('expires')} name="expires" placeholder="never" error={about(save.error, 'expires')} />
       <Field label="What it is for" value={f.note} onChange={set('note')} name="note" />

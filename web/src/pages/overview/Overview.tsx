@@ -33,7 +33,7 @@ export default function Overview() {
             <span>{things(d.objects, 'object')}</span>
             <span>{size(d.bytes)}</span>
             {d.unfinished.bytes ? <span>{size(d.unfinished.bytes)} in unfinished uploads</span> : null}
-            <span>{size(d.free)} free</span>
+            {d.free !== undefined ? <span>{size(d.free)} free</span> : null}
           </p>
         </div>
         <div className="row">
@@ -110,34 +110,43 @@ function Concerns({ d }: { d: Schemas['Overview'] }) {
             </tr>
           );
         })}
-        <tr>
-          <td style={{ verticalAlign: 'top', paddingTop: 7 }}>{scrubState(d.scrubbed)}</td>
-          <td style={{ padding: '6px 8px' }}>
-            <b className="strong">Bodies are read and compared with their digests</b>
-            <div className="small dim">{scrubWords(d.scrubbed)}</div>
-          </td>
-          <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
-            {things(d.scrubbed.bodies, 'body', 'bodies')}
-            <div className="small dim">{size(d.scrubbed.bytes)}</div>
-          </td>
-          <td />
-        </tr>
-        <tr>
-          <td style={{ verticalAlign: 'top', paddingTop: 7 }}>
-            <State kind="good">in order</State>
-          </td>
-          <td style={{ padding: '6px 8px' }}>
-            <b className="strong">Bytes that nothing refers to are collected</b>
-            <div className="small dim">{year(d.collected.lastRun) ? `Last at ${time(new Date(d.collected.lastRun))}.` : 'It has not run yet.'}</div>
-          </td>
-          <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
-            {things(d.collected.files, 'file')}
-            <div className="small dim">{size(d.collected.bytes)} freed</div>
-          </td>
-          <td />
-        </tr>
+        {d.scrubbed && d.collected ? <Upkeep scrubbed={d.scrubbed} collected={d.collected} /> : null}
       </tbody>
     </table>
+  );
+}
+
+/** What the service does by itself: told to operators. */
+function Upkeep({ scrubbed, collected }: { scrubbed: Schemas['Scrubbed']; collected: Schemas['Collected'] }) {
+  return (
+    <>
+      <tr>
+        <td style={{ verticalAlign: 'top', paddingTop: 7 }}>{scrubState(scrubbed)}</td>
+        <td style={{ padding: '6px 8px' }}>
+          <b className="strong">Bodies are read and compared with their digests</b>
+          <div className="small dim">{scrubWords(scrubbed)}</div>
+        </td>
+        <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
+          {things(scrubbed.bodies, 'body', 'bodies')}
+          <div className="small dim">{size(scrubbed.bytes)}</div>
+        </td>
+        <td />
+      </tr>
+      <tr>
+        <td style={{ verticalAlign: 'top', paddingTop: 7 }}>
+          <State kind="good">in order</State>
+        </td>
+        <td style={{ padding: '6px 8px' }}>
+          <b className="strong">Bytes that nothing refers to are collected</b>
+          <div className="small dim">{year(collected.lastRun) ? `Last at ${time(new Date(collected.lastRun))}.` : 'It has not run yet.'}</div>
+        </td>
+        <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
+          {things(collected.files, 'file')}
+          <div className="small dim">{size(collected.bytes)} freed</div>
+        </td>
+        <td />
+      </tr>
+    </>
   );
 }
 

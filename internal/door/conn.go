@@ -1,0 +1,91 @@
+package door
+
+import (
+	"io"
+	"net"
+	"net/netip"
+	"sync/atomic"
+	"time"
+)
+
+// conn is a connection whose answers have to be taken in time.
+type conn struct {
+	net.Conn
+	d       *Door
+	source  netip.Addr
+	born    time.Time
+	trusted atomic.Bool
+	active  atomic.Bool
+	set     atomic.Int64 // when the write deadline was set last, in nanoseconds of the clock
+}
+
+// stretch is how many bytes of an answer have to be taken within the quiet time.
+const stretch = 64 << 10
+
+// ahead gives the other end time to take the next stretch.
+func (c *conn) ahead(quiet time.Duration) {
+	now := time.Now()
+	if n := now.UnixNano(); n-c.set.Load() > int64(c.d.s.Quiet/8) {
+		c.set.Store(n)
+		_ = c.Conn.SetWriteDeadline(now.Add(quiet)) // without deadlines there is only the end of the connection
+	}
+}
+
+// Write writes a stretch at a time.
+func (c *conn) Write(b []byte) (n int, err error) {
+	for first := true; first || len(b) > 0; first = false {
+		c.ahead(c.d.s.Quiet)
+		m, err := c.Conn.Write(b[:min(len(b), stretch)])
+		n += m
+		if err != nil {
+			return n, err
+		}
+		b = b[m:]
+	}
+	return n, nil
+}
+
+// ReadFrom hands a file to the kernel, a MiB at a time, each of which has to be
+// taken within four times the quiet time.
+func (c *conn) ReadFrom(r io.Reader) (n int64, err error) {
+	tcp, ok := c.Conn.(*net.TCPConn)
+	if !ok {
+		return io.Copy(plainWriter{c}, r)
+	}
+	limited, ok := r.(*io.LimitedReader)
+	if !ok {
+		limited = &io.LimitedReader{R: r, N: 1<<63 - 1}
+	}
+	for limited.N > 0 {
+		c.set.Store(0)
+		c.ahead(4 * c.d.s.Quiet)
+		piece := &io.LimitedReader{R: limited.R, N: min(limited.N, 1<<20)}
+		want := piece.N
+		m, err := tcp.ReadFrom(piece)
+		n += m
+		limited.N -= m
+		if err != nil || m < want {
+			return n, err
+		}
+	}
+	return n, nil
+}
+
+// plainWriter hides ReadFrom.
+type plainWriter struct{ io.Writer }
+
+// CloseWrite says that no more will be written.
+func (c *conn) CloseWrite() error {
+	if tcp, ok := c.Conn.(*net.TCPConn); ok {
+		return tcp.CloseWrite()
+	}
+	return nil
+}
+
+// Close closes the connection and makes room for another.
+func (c *conn) Close() error {
+	c.d.mu.Lock()
+	c.d.drop(c)
+	c.d.mu.Unlock()
+	return c.Conn.Close()
+}
