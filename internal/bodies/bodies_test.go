@@ -257,3 +257,60 @@ func TestSegmentInUseIsNotLocked(t *testing.T) {
 		t.Errorf("still there: %v", m)
 	}
 }
+
+// TestExchangedBodiesDoNotOpen swaps two sealed bodies of one size and one CRC in
+// their segment, as somebody could who can write the disk and choose what is stored.
+func TestExchangedBodiesDoNotOpen(t *testing.T) {
+	v := openVolume(t)
+	var w [2]Written
+	plain := content(4096, 8)
+	for i := range w { // the same content: so is every digest that the catalog keeps
+		var err error
+		if w[i], err = v.Write(bytes.NewReader(plain), -1, true, nil, accept); err != nil {
+			t.Fatal(err)
+		}
+		if !w[i].Ref.Bound() {
+			t.Fatalf("a body is not bound to its place: %+v", w[i].Ref)
+		}
+		if got, err := read(t, v, w[i]); err != nil || !bytes.Equal(got, plain) {
+			t.Fatalf("before: %v", err)
+		}
+	}
+	f, err := os.OpenFile(v.segmentPath(w[0].Ref.File), os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	var stored [2][]byte
+	for i := range w {
+		stored[i] = make([]byte, seal.Length(4096))
+		if _, err := f.ReadAt(stored[i], w[i].Ref.Place()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i := range w {
+		if _, err := f.WriteAt(stored[1-i], w[i].Ref.Place()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i := range w {
+		if _, err := read(t, v, w[i]); fault.KindOf(err) != fault.Damaged {
+			t.Errorf("body %d after they were exchanged: %v", i, err)
+		}
+	}
+	// Moved by the volume itself it opens, and only there.
+	for i := range w {
+		if _, err := f.WriteAt(stored[i], w[i].Ref.Place()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	to, err := v.CopySmall(w[0].Ref, w[0].Size, w[0].CRC64)
+	if err != nil {
+		t.Fatal(err)
+	}
+	moved := w[0]
+	moved.Ref = to
+	if got, err := read(t, v, moved); err != nil || !bytes.Equal(got, plain) {
+		t.Errorf("moved: %v", err)
+	}
+}

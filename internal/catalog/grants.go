@@ -79,7 +79,8 @@ func grantKind(to access.Grantee) int {
 	return int(to.Kind)
 }
 
-func noGrant(id int64) error {
+// GrantMissing is the error for a grant that is not there.
+func GrantMissing(id int64) error {
 	return fault.New(fault.NotFound, "grant-missing", "there is no grant %d", id).In("grant").Do("it may have gone with its bucket; list the grants")
 }
 
@@ -88,7 +89,7 @@ func (c *Catalog) GrantOf(ctx context.Context, id int64) (*GrantRow, error) {
 	var r GrantRow
 	err := c.db.GetContext(ctx, &r, grantQuery+`where g.id = $1`, id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, noGrant(id)
+		return nil, GrantMissing(id)
 	}
 	return &r, mapError(err)
 }
@@ -162,7 +163,7 @@ func (c *Catalog) ChangeGrant(ctx context.Context, id int64, ifRevision int, by 
 		var r GrantRow
 		err := tx.GetContext(ctx, &r, grantQuery+`where g.id = $1 for update of g`, id)
 		if errors.Is(err, sql.ErrNoRows) {
-			return noGrant(id)
+			return GrantMissing(id)
 		}
 		if err != nil {
 			return err
@@ -186,7 +187,7 @@ func (c *Catalog) RemoveGrant(ctx context.Context, id int64, by Author) error {
 		var r GrantRow
 		err := tx.GetContext(ctx, &r, grantQuery+`where g.id = $1 for update of g`, id)
 		if errors.Is(err, sql.ErrNoRows) {
-			return noGrant(id)
+			return GrantMissing(id)
 		}
 		if err != nil {
 			return err

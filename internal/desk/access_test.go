@@ -226,7 +226,7 @@ func TestNobodyAsksMore(t *testing.T) {
 				}
 				st, e := p.ask(r.method, fill.Replace(r.path), c.body)
 				code, _ := e["code"].(string)
-				refused := st == http.StatusUnauthorized || st == http.StatusForbidden && code != "sign-in" && code != "password" || st == http.StatusNotFound && slices.Contains([]string{"order-missing", "key-missing", "person-missing"}, code) && !is.admin
+				refused := st == http.StatusUnauthorized || st == http.StatusForbidden && code != "sign-in" && code != "password" || st == http.StatusNotFound && slices.Contains([]string{"order-missing", "key-missing", "person-missing", "grant-missing"}, code) && !is.admin
 				// What belongs to another account is not there for its administrators either.
 				if name == "stranger" && st == http.StatusNotFound && (code == "key-missing" || code == "person-missing") {
 					continue

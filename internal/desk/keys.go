@@ -400,7 +400,11 @@ func (d *Desk) ofGrant(ctx context.Context, id int64) (*catalog.GrantRow, error)
 	if err != nil {
 		return nil, err
 	}
-	return r, d.mayAt(ctx, access.Settings, name, "")
+	err = d.mayAt(ctx, access.Settings, name, "")
+	if s := who(ctx).subject; fault.HasCode(err, "not-allowed") && s.Account != r.Account {
+		return nil, catalog.GrantMissing(id) // which buckets others have is not told
+	}
+	return r, err
 }
 
 func (d *Desk) grantCalls(api huma.API) {

@@ -42,10 +42,6 @@ func (q *request) readPlace(after, limit string) (*listing, error) {
 	return l, nil
 }
 
-// rowInMemory is what a row of a listing is taken to hold until it is written, in
-// bytes; the rest is reserved when the document is there.
-const rowInMemory = 256
-
 func (q *request) readListing(after string) (*listing, error) {
 	l, err := q.readPlace(after, "max-keys")
 	if err != nil {
@@ -55,7 +51,7 @@ func (q *request) readListing(after string) (*listing, error) {
 		_, err := q.s.store.Bucket(q.ctx(), q.bucket)
 		return l, err
 	}
-	if err := q.hold(int64(l.max) * rowInMemory); err != nil {
+	if err := q.build(); err != nil {
 		return nil, err
 	}
 	l.page, l.more, err = q.s.store.List(q.ctx(), q.bucket, catalog.Listing{Prefix: l.prefix, Delimiter: l.delimiter, After: after, Max: l.max})

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -53,13 +54,14 @@ type Server struct {
 	requests atomic.Uint64
 	boot     string
 	held     *door.Budget
+	building chan struct{} // pages of listings that are being read and written down
 }
 
 // New makes a server of a store.
 func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Server {
 	b := make([]byte, 4)
 	_, _ = rand.Read(b)
-	return &Server{store: s, gate: g, settings: settings, log: log, now: time.Now, boot: strings.ToUpper(hex.EncodeToString(b)), held: door.NewBudget(heldByEach, heldByAll)}
+	return &Server{store: s, gate: g, settings: settings, log: log, now: time.Now, boot: strings.ToUpper(hex.EncodeToString(b)), held: door.NewBudget(heldByEach, heldByAll), building: make(chan struct{}, 4*runtime.GOMAXPROCS(0))}
 }
 
 // freely is the size of documents that nobody has to have room for.
@@ -84,6 +86,7 @@ type request struct {
 	status  int
 	held    int64      // memory that is reserved for the request
 	gives   []func()   // give it back
+	builds  bool       // it has its turn at building a page
 	in      *door.Body // nil when the request has none
 	out     int64
 }
@@ -109,6 +112,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h["X-Amz-Request-Id"] = []string{q.id}
 	h["Server"] = []string{"Spindle"}
 	defer func() {
+		q.built()
 		for _, giveBack := range q.gives {
 			giveBack()
 		}
@@ -271,10 +275,30 @@ func (q *request) hold(bytes int64) error {
 	return err
 }
 
+// build waits for its turn to read and write down a page of a listing, which takes
+// memory that nobody can hold for long; it lasts until the page is sent.
+func (q *request) build() error {
+	select {
+	case q.s.building <- struct{}{}:
+		q.builds = true
+		return nil
+	case <-q.ctx().Done():
+		return fault.New(fault.Unavailable, "cancelled", "the request was given up").Because(q.ctx().Err())
+	}
+}
+
+func (q *request) built() {
+	if q.builds {
+		<-q.s.building
+		q.builds = false
+	}
+}
+
 // xml answers 200 with a document, as large as it is while it is taken.
 func (q *request) xml(d *doc) error {
 	b := d.bytes()
-	if more := int64(len(b)) - q.held; more > freely {
+	q.built()
+	if more := int64(cap(b)) - q.held; more > freely {
 		if err := q.hold(more); err != nil {
 			return err
 		}

@@ -279,6 +279,9 @@ func (q *request) listUploads() error {
 			return err
 		}
 	}
+	if err := q.build(); err != nil {
+		return err
+	}
 	var page []*catalog.Upload
 	var folded []string
 	more := false

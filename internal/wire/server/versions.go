@@ -89,6 +89,9 @@ func (q *request) listVersions() error {
 	}
 	var page []catalog.Listed
 	var more bool
+	if err := q.build(); err != nil {
+		return err
+	}
 	if l.Max > 0 {
 		page, more, err = q.s.store.ListVersions(q.ctx(), q.bucket, l)
 	} else {

@@ -84,15 +84,16 @@ func (d *doc) escape(s string) {
 // bounds of a document that arrives.
 type bounds struct {
 	bytes    int64
+	rows     int // elements directly in the root
 	elements int // of all kinds together
 }
 
 // Bounds of the documents there are. maxToken is for a tag with its attributes, or
 // the text between two: a key of 1,024 bytes, each of them a reference, has 9 KiB.
 var (
-	smallDocument      = bounds{64 << 10, 300}
-	removeManyDocument = bounds{8 << 20, maxRemovals*4 + 2}
-	completeDocument   = bounds{8 << 20, object.MaxParts*8 + 1}
+	smallDocument      = bounds{64 << 10, 100, 300}
+	removeManyDocument = bounds{8 << 20, maxRemovals + 1, maxRemovals*4 + 2}
+	completeDocument   = bounds{8 << 20, object.MaxParts, object.MaxParts*8 + 1}
 )
 
 const (
@@ -129,7 +130,7 @@ func (q *request) readDocument(body io.Reader, most bounds, v any) error {
 
 func readDocument(body io.Reader, most bounds, v any) error {
 	src := &source{r: bufio.NewReader(body), left: most.bytes}
-	c := &checked{d: xml.NewDecoder(src), src: src, most: most.elements}
+	c := &checked{d: xml.NewDecoder(src), src: src, most: most}
 	err := xml.NewTokenDecoder(c).Decode(v)
 	for err == nil { // what follows the root is looked at too
 		_, err = c.Token()
@@ -196,8 +197,9 @@ func (s *source) Read(p []byte) (int, error) {
 type checked struct {
 	d           *xml.Decoder
 	src         *source
-	most        int // elements
+	most        bounds
 	depth, seen int
+	rows        int
 	tokens      int
 	refused     *fault.Error
 }
@@ -216,13 +218,16 @@ func (c *checked) Token() (xml.Token, error) {
 		if c.depth++; c.depth > maxDocumentDepth {
 			c.refused = malformed("the document is nested deeper than %d", maxDocumentDepth)
 		}
+		if c.depth == 2 {
+			c.rows++
+		}
 	case xml.EndElement:
 		c.depth--
 	case xml.Directive:
 		c.refused = malformed("the document has a type declaration, which is not allowed")
 	}
-	if c.seen > c.most || c.tokens > 4*c.most+16 {
-		c.refused = malformed("the document has more elements than it may, which are %d", c.most)
+	if c.rows > c.most.rows || c.seen > c.most.elements || c.tokens > 4*c.most.elements+16 {
+		c.refused = malformed("the document has more entries than it may, which are %d", c.most.rows)
 	}
 	if c.refused != nil {
 		return nil, c.refused
