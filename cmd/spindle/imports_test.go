@@ -31,6 +31,7 @@ var allowed = map[string][]string{
 	"service":     {"desk", "wire/server", "works", "store", "gate", "door", "keyring", "postgres", "bodies", "catalog", "core"},
 	"demo":        {"store", "keyring", "catalog", "core"},
 	"cli":         {"service", "demo", "desk", "wire/sign", "wire/client", "core"},
+	"attack":      {"harness", "service", "desk", "keyring", "wire/sign", "catalog", "core"},
 	"harness":     {"service", "store", "postgres", "works", "keyring", "wire/sign", "wire/client", "bodies", "catalog", "core"},
 }
 

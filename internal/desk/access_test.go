@@ -228,14 +228,28 @@ func TestNobodyAsksMore(t *testing.T) {
 				code, _ := e["code"].(string)
 				refused := st == http.StatusUnauthorized || st == http.StatusForbidden && code != "sign-in" && code != "password" || st == http.StatusNotFound && slices.Contains([]string{"order-missing", "key-missing", "person-missing", "grant-missing"}, code) && !is.admin
 				// What belongs to another account is not there for its administrators either.
-				if name == "stranger" && st == http.StatusNotFound && (code == "key-missing" || code == "person-missing") {
+				if name == "stranger" && st == http.StatusNotFound && slices.Contains([]string{"key-missing", "person-missing", "grant-missing", "order-missing"}, code) {
 					continue
+				}
+				if (name == "stranger" || name == "nobody") && r.id != "list-grants" { // which has what was granted to it
+					tellsNothing(t, r.id, fill.Replace(r.path)+fmt.Sprint(c.body), fmt.Sprint(e))
 				}
 				if refused == allowed {
 					t.Errorf("%s %s %s: status %d %v, and it may: %v", r.id, r.method, fill.Replace(r.path), st, e, allowed)
 				}
 			}
 		})
+	}
+}
+
+// tellsNothing fails when an answer to somebody of another account has anything of
+// this one that was not asked for by its name.
+func tellsNothing(t *testing.T, call, asked, answer string) {
+	t.Helper()
+	for _, word := range []string{"herbarium", "plates", "Tam ", harness.Key, "operates the service"} {
+		if strings.Contains(answer, word) && !strings.Contains(asked, word) {
+			t.Errorf("%s tells of %q: %s", call, word, answer)
+		}
 	}
 }
 

@@ -456,6 +456,11 @@ func (d *Desk) order(ctx context.Context, id int64) (*orderOut, error) {
 	if err == nil {
 		err = d.mayOrder(ctx, o)
 	}
+	if fault.HasCode(err, "not-allowed") {
+		if seen, verr := d.veilFor(ctx, o.Bucket); verr != nil || !seen.inside {
+			err = catalog.OrderMissing(id) // which buckets others have is not told
+		}
+	}
 	if err != nil {
 		return nil, d.problem(err)
 	}

@@ -164,6 +164,9 @@ func TestNobodyDoesMore(t *testing.T) {
 			path := strings.ReplaceAll(a.path, "UPLOAD", upload)
 			st, _, b := s.As(key, a.method, path, a.header, a.body)
 			refused := st == http.StatusForbidden
+			if outside := name == "stranger" || name == "anyone" || name == "unknown"; outside && (strings.Contains(b, "herbarium") || strings.Contains(b, harness.Key)) {
+				t.Errorf("%s as %s tells of another account: %s", a.name, name, b)
+			}
 			if a.name == "DeleteObjects" && strings.Contains(b, "<Code>AccessDenied</Code>") {
 				refused = true // key by key
 			}

@@ -61,7 +61,7 @@ type Server struct {
 func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Server {
 	b := make([]byte, 4)
 	_, _ = rand.Read(b)
-	return &Server{store: s, gate: g, settings: settings, log: log, now: time.Now, boot: strings.ToUpper(hex.EncodeToString(b)), held: door.NewBudget(heldByEach, heldByAll), building: make(chan struct{}, 4*runtime.GOMAXPROCS(0))}
+	return &Server{store: s, gate: g, settings: settings, log: log, now: time.Now, boot: strings.ToUpper(hex.EncodeToString(b)), held: door.NewBudget(heldByEach, heldByAll), building: make(chan struct{}, 2*runtime.GOMAXPROCS(0))}
 }
 
 // freely is the size of documents that nobody has to have room for.

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"io"
 	"math/rand/v2"
+	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"strings"
 	"testing"
 )
@@ -83,6 +85,63 @@ func FuzzParse(f *testing.F) {
 		if a, err := Parse(q); err == nil && a != nil {
 			if a.Verify(q, "secret", at) == nil {
 				t.Errorf("%q verifies", query)
+			}
+		}
+	})
+}
+
+// FuzzAuth reads whatever stands where a signature should, in header and query: it
+// must not break, and never fit.
+func FuzzAuth(f *testing.F) {
+	good := httptest.NewRequest("GET", "/plates/k?versionId=null", nil)
+	Sign(good, cred, "fenn", EmptyHash, at)
+	f.Add(good.Header.Get("Authorization"), "versionId=null", "20260729T120000Z")
+	f.Add("", "X-Amz-Algorithm=AWS4-HMAC-SHA256&X-Amz-Signature=", "")
+	f.Add("AWS4-HMAC-SHA256 Credential=a/b/c/d/aws4_request", "a=b&a=c", "x")
+	f.Add("AWS4-HMAC-SHA256 Credential=////aws4_request,SignedHeaders=;;,Signature="+strings.Repeat("0", 64), "%zz", "")
+	f.Fuzz(func(t *testing.T, header, query, date string) {
+		r := httptest.NewRequest("GET", "/plates/k", nil)
+		r.URL.RawQuery = query
+		r.Header["Authorization"], r.Header["X-Amz-Date"] = []string{header}, []string{date}
+		_ = Once(r)
+		for _, parse := range []func(*http.Request) (*Auth, error){Parse, ParseDesk} {
+			a, err := parse(r)
+			if err != nil || a == nil {
+				continue
+			}
+			if a.Verify(r, "a secret that nobody has", a.Time) == nil {
+				t.Errorf("%q %q fits", header, query)
+			}
+		}
+	})
+}
+
+// FuzzQuery holds that how parameters are written changes nothing of their meaning:
+// what is signed the same is read the same.
+func FuzzQuery(f *testing.F) {
+	f.Add("a=b&c=d", "c=d&a=b")
+	f.Add("a=b+c", "a=b%20c")
+	f.Add("a", "a=")
+	f.Add("a=%41", "a=A")
+	f.Add("a=1&a=2", "a=2&a=1")
+	f.Fuzz(func(t *testing.T, one, other string) {
+		if canonicalQuery(one, false) != canonicalQuery(other, false) {
+			return
+		}
+		x, errx := url.ParseQuery(one)
+		y, erry := url.ParseQuery(other)
+		if errx != nil || erry != nil {
+			return // the wire refuses it
+		}
+		r := httptest.NewRequest("GET", "/", nil)
+		for _, q := range []string{one, other} {
+			if r.URL.RawQuery = q; Once(r) != nil {
+				return
+			}
+		}
+		for name := range x {
+			if x.Get(name) != y.Get(name) {
+				t.Errorf("%q and %q are signed the same, and %s is %q and %q", one, other, name, x.Get(name), y.Get(name))
 			}
 		}
 	})
