@@ -24,6 +24,8 @@ require (
 	golang.org/x/time v0.16.0
 )
 
+require github.com/robfig/cron/v3 v3.0.1
+
 require (
 	github.com/VividCortex/ewma v1.2.0 // indirect
 	github.com/acarl005/stripansi v0.0.0-20180116102854-5a71ef0e047d // indirect
@@ -50,6 +52,5 @@ require (
 	github.com/prometheus/procfs v0.22.0 // indirect
 	github.com/sethvargo/go-retry v0.5.0 // indirect
 	go.uber.org/multierr v1.11.0 // indirect
-
 	google.golang.org/protobuf v1.36.12 // indirect
 )

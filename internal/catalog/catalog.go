@@ -3,10 +3,15 @@ package catalog
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
+	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -25,6 +30,7 @@ var migrations embed.FS
 // Catalog is the door to the records.
 type Catalog struct {
 	db      *sqlx.DB
+	clock   clock
 	commits *batcher[Change, Result]
 	looks   *batcher[Address, Found]
 }
@@ -65,7 +71,11 @@ func Open(ctx context.Context, url string) (*Catalog, error) {
 		db.Close()
 		return nil, err
 	}
-	c := &Catalog{db: db}
+	c := &Catalog{db: db, clock: clock{own: time.Now}}
+	if err := c.LookAtClock(ctx); err != nil {
+		db.Close()
+		return nil, err
+	}
 	c.commits = newBatcher(2, c.commitBatch)
 	c.commits.distinct = func(ch Change) any { return [2]any{ch.Bucket, ch.Key} }
 	c.looks = newBatcher(2, c.lookupBatch)
@@ -140,9 +150,26 @@ func mapError(err error) error {
 		}
 	case errors.Is(err, sql.ErrNoRows):
 		return fault.New(fault.NotFound, "no-row", "there is no such record").Because(err)
+	case !connectionTrouble(err):
+		return fault.New(fault.Internal, "database-use", "something went wrong inside the service, about the database").
+			Do("this is a defect; the service's log has the cause").Because(err)
 	}
 	return fault.New(fault.Unavailable, "database-unavailable", "the database does not answer").
 		Do("try again in a moment; the service reconnects by itself").Because(err)
+}
+
+// connectionTrouble reports whether an error is of the way to the database, and not
+// of what was asked.
+func connectionTrouble(err error) bool {
+	var connect *pgconn.ConnectError
+	var ne net.Error
+	for _, known := range []error{io.EOF, io.ErrUnexpectedEOF, driver.ErrBadConn, sql.ErrConnDone, sql.ErrTxDone, net.ErrClosed, context.DeadlineExceeded, syscall.ECONNRESET, syscall.EPIPE, syscall.ECONNREFUSED} {
+		if errors.Is(err, known) {
+			return true
+		}
+	}
+	return errors.As(err, &connect) || errors.As(err, &ne) || pgconn.Timeout(err) || pgconn.SafeToRetry(err) ||
+		strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "database is closed") // which have no type
 }
 
 func retryable(err error) bool {
@@ -155,10 +182,15 @@ func dataError(err error) bool {
 	return errors.As(err, &pg) && (pg.Code[:2] == "22" || pg.Code[:2] == "23")
 }
 
-// inTx runs f in a transaction; f's error rolls it back.
+// inTx runs f in a transaction; f's error rolls it back. Under a lease it commits
+// only while that is held.
 func (c *Catalog) inTx(ctx context.Context, f func(*sqlx.Tx) error) error {
 	tx, err := c.db.BeginTxx(ctx, nil)
 	if err != nil {
+		return mapError(err)
+	}
+	if err := holds(ctx, tx); err != nil {
+		_ = tx.Rollback()
 		return mapError(err)
 	}
 	if err := f(tx); err != nil {

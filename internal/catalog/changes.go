@@ -68,11 +68,31 @@ func (r Result) ID() object.VersionID {
 // version-missing, version-marker, revision and those of an unavailable database, after which the change may or may not have
 // been committed.
 func (c *Catalog) Commit(ctx context.Context, ch Change) (Result, error) {
+	if _, leased := ctx.Value(leaseKey{}).(Lease); leased {
+		return c.commitAlone(ctx, ch)
+	}
 	r, err := c.commits.do(ctx, ch)
 	if err != nil {
 		return Result{}, err
 	}
 	return r, r.err()
+}
+
+// commitAlone applies a change in a transaction of its own, which a lease guards.
+func (c *Catalog) commitAlone(ctx context.Context, ch Change) (r Result, err error) {
+	for try := 0; ; try++ {
+		err = c.inTx(ctx, func(tx *sqlx.Tx) error {
+			rs, err := commitOn(ctx, tx, []Change{ch}, true)
+			if err == nil {
+				r, err = rs[0], rs[0].err()
+			}
+			return err
+		})
+		if err == nil || try == 5 || !fault.HasCode(err, "database-collision") {
+			return r, err
+		}
+		time.Sleep(time.Duration(try+1) * 5 * time.Millisecond)
+	}
 }
 
 // CommitMany applies changes of distinct keys, in batches, and gives the

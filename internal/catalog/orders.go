@@ -5,7 +5,11 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"maps"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -25,7 +29,7 @@ const (
 // Order is work on a whole prefix that the service does for somebody.
 type Order struct {
 	ID       int64
-	Kind     string // rename, restore or convert
+	Kind     string // see works.Kinds
 	Bucket   object.BucketName
 	What     OrderWhat
 	State    OrderState
@@ -34,6 +38,7 @@ type Order struct {
 	Who      string // as access.Subject.By gives it
 	Account  string // that it acts in
 	Gone     bool   // its bucket was removed
+	Attempts int    // that failed since something was done last
 	Source   string
 	Created  time.Time
 	Changed  time.Time
@@ -52,15 +57,37 @@ type OrderWhat struct {
 
 // OrderProgress says how far an order has come.
 type OrderProgress struct {
-	Cursor    []byte    `json:"cursor,omitempty"` // the last key that was dealt with
-	Total     int64     `json:"total"`            // keys to deal with, counted at the start
-	Renamed   int64     `json:"renamed,omitempty"`
-	Restored  int64     `json:"restored,omitempty"`
-	Removed   int64     `json:"removed,omitempty"`
-	Unchanged int64     `json:"unchanged,omitempty"`
-	Converted int64     `json:"converted,omitempty"` // written anew, sealed or plain
-	Bytes     int64     `json:"bytes"`
-	Began     time.Time `json:"began,omitzero"` // before the first change: a restore is undone as of then
+	Cursor []byte           `json:"cursor,omitempty"` // the last key that was dealt with
+	Total  int64            `json:"total"`            // keys to deal with, counted at the start
+	Counts map[string]int64 `json:"counts,omitempty"` // keys dealt with, by the counters of the order's kind
+	Bytes  int64            `json:"bytes"`
+	Began  time.Time        `json:"began,omitzero"` // before the first change: a restore is undone as of then
+}
+
+// Count adds to a counter, and to the bytes.
+func (p *OrderProgress) Count(counter string, n, bytes int64) {
+	if counter == "" {
+		return
+	}
+	if p.Counts == nil {
+		p.Counts = map[string]int64{}
+	}
+	p.Counts[counter] += n
+	p.Bytes += bytes
+}
+
+// Done gives the keys dealt with.
+func (p OrderProgress) Done() (n int64) {
+	for _, c := range p.Counts {
+		n += c
+	}
+	return n
+}
+
+// Clone gives a copy that can be counted on by itself.
+func (p OrderProgress) Clone() OrderProgress {
+	p.Counts = maps.Clone(p.Counts)
+	return p
 }
 
 type orderRow struct {
@@ -74,15 +101,16 @@ type orderRow struct {
 	Who      string    `db:"who"`
 	Account  string    `db:"account"`
 	Gone     bool      `db:"gone"`
+	Attempts int       `db:"attempts"`
 	Source   string    `db:"source"`
 	Created  time.Time `db:"created"`
 	Changed  time.Time `db:"changed"`
 }
 
-const orderQuery = `select o.id, o.kind, b.name as bucket, o.what, o.state, o.progress, o.problem, o.who, o.account, b.removed is not null as gone, o.source, o.created, o.changed from orders o join buckets b on b.id = o.bucket `
+const orderQuery = `select o.id, o.kind, b.name as bucket, o.what, o.state, o.progress, o.problem, o.who, o.account, b.removed is not null as gone, o.attempts, o.source, o.created, o.changed from orders o join buckets b on b.id = o.bucket `
 
 func (r *orderRow) order() (*Order, error) {
-	o := &Order{ID: r.ID, Kind: r.Kind, State: OrderState(r.State), Problem: r.Problem, Who: r.Who, Account: r.Account, Gone: r.Gone, Source: r.Source, Created: r.Created.UTC(), Changed: r.Changed.UTC()}
+	o := &Order{ID: r.ID, Kind: r.Kind, State: OrderState(r.State), Problem: r.Problem, Who: r.Who, Account: r.Account, Gone: r.Gone, Attempts: r.Attempts, Source: r.Source, Created: r.Created.UTC(), Changed: r.Changed.UTC()}
 	var err error
 	if o.Bucket, err = object.ParseBucketName(r.Bucket); err != nil {
 		return nil, err
@@ -105,7 +133,7 @@ func (c *Catalog) CreateOrder(ctx context.Context, o *Order, by Author) (int64, 
 		return 0, err
 	}
 	var id int64
-	err = c.db.GetContext(ctx, &id, `update orders set state = 'running', problem = '', changed = $4, who = $5, account = $6, source = $7 where id = (select max(o.id) from orders o join buckets b on b.id = o.bucket
+	err = c.db.GetContext(ctx, &id, `update orders set state = 'running', problem = '', attempts = 0, due = now(), changed = $4, who = $5, account = $6, source = $7 where id = (select max(o.id) from orders o join buckets b on b.id = o.bucket
 		where o.kind = $1 and b.name = $2 and b.removed is null and o.what = $3::jsonb and o.state <> 'done') returning id`, o.Kind, o.Bucket.String(), string(what), by.At, by.Who, o.Account, by.Source)
 	if !errors.Is(err, sql.ErrNoRows) {
 		return id, mapError(err)
@@ -155,10 +183,41 @@ func (c *Catalog) Orders(ctx context.Context, account string, before int64, stat
 	return out, nil
 }
 
-// RunningOrders gives the numbers of orders that are to be worked on.
-func (c *Catalog) RunningOrders(ctx context.Context) (ids []int64, err error) {
-	err = c.db.SelectContext(ctx, &ids, `select id from orders where state = 'running' order by id limit 100`)
+// OrderWork gives the name of the work that an order is.
+func OrderWork(id int64) string { return fmt.Sprintf("order %d", id) }
+
+// OrdersDue gives the numbers of orders of a kind that are due and that nobody works
+// on, longest due first.
+func (c *Catalog) OrdersDue(ctx context.Context, kind string, limit int) (ids []int64, err error) {
+	err = c.db.SelectContext(ctx, &ids, `select o.id from orders o where o.kind = $1 and o.state = 'running' and o.due <= clock_timestamp()
+		and not exists (select 1 from works w where w.name = 'order ' || o.id and w.lease >= clock_timestamp()) order by o.due, o.id limit $2`, kind, limit)
 	return ids, mapError(err)
+}
+
+// FailUnknownOrders ends orders of kinds that are not known here.
+func (c *Catalog) FailUnknownOrders(ctx context.Context, known []string) error {
+	_, err := c.changed(ctx, `update orders set state = 'failed', problem = 'this version of the service does not know the kind of order ' || kind, changed = now() where state = 'running' and not kind = any($1)`, known)
+	return err
+}
+
+// EndOrder ends an order that runs, with the row of its work, if the lease of ctx is
+// held.
+func (c *Catalog) EndOrder(ctx context.Context, id int64, to OrderState, problem string) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `update orders set state = $2, problem = $3, changed = now() where id = $1 and (state = 'running' or state = 'stopped' and $2 = 'done')`, id, string(to), problem); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `delete from works where name = $1`, OrderWork(id))
+		return err
+	})
+}
+
+// DelayOrder puts an order off that failed for a reason that may pass, and says why.
+func (c *Catalog) DelayOrder(ctx context.Context, id int64, pause time.Duration, problem string) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `update orders set attempts = attempts + 1, problem = $3, due = clock_timestamp() + $2::bigint * interval '1 ms' where id = $1 and state = 'running'`, id, pause.Milliseconds(), problem)
+		return err
+	})
 }
 
 // TurnOrder brings an order from one of some states into another. It reports
@@ -168,12 +227,18 @@ func (c *Catalog) TurnOrder(ctx context.Context, id int64, to OrderState, proble
 	for i, s := range from {
 		names[i] = string(s)
 	}
-	res, err := c.db.ExecContext(ctx, `update orders set state = $2, problem = $3, changed = now() where id = $1 and state = any($4)`, id, string(to), problem, names)
+	res, err := c.db.ExecContext(ctx, `update orders set state = $2, problem = $3, attempts = 0, due = now(), changed = now() where id = $1 and state = any($4)`, id, string(to), problem, names)
 	if err != nil {
 		return false, mapError(err)
 	}
 	n, err := res.RowsAffected()
 	return n > 0, mapError(err)
+}
+
+// DueNow has an order tried again at once.
+func (c *Catalog) DueNow(ctx context.Context, id int64) error {
+	_, err := c.changed(ctx, `update orders set due = now() where id = $1`, id)
+	return err
 }
 
 // AdoptOrder makes somebody the giver of an order that does not run.
@@ -182,16 +247,20 @@ func (c *Catalog) AdoptOrder(ctx context.Context, id int64, by, account, source 
 	return mapError(err)
 }
 
-// SaveOrder keeps how far an order has come and gives its state, which somebody
-// may have changed.
-func (c *Catalog) SaveOrder(ctx context.Context, id int64, p OrderProgress) (OrderState, error) {
+// SaveOrder keeps how far an order has come, if the lease of ctx is held, and gives
+// its state, which somebody may have changed. When the step went well, failures before
+// it are forgotten.
+func (c *Catalog) SaveOrder(ctx context.Context, id int64, p OrderProgress, went bool) (OrderState, error) {
 	b, err := json.Marshal(p)
 	if err != nil {
 		return "", err
 	}
 	var state string
-	err = c.db.GetContext(ctx, &state, `update orders set progress = $2::jsonb, changed = now() where id = $1 returning state`, id, string(b))
-	return OrderState(state), mapError(err)
+	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
+		return tx.GetContext(ctx, &state, `update orders set progress = $2::jsonb, attempts = case when $3 then 0 else attempts end, problem = case when $3 and state = 'running' then '' else problem end,
+			changed = now() where id = $1 returning state`, id, string(b), went)
+	})
+	return OrderState(state), err
 }
 
 // Difference is how a key stands now against a moment.

@@ -389,8 +389,8 @@ func (a *app) bucketConvert(ctx context.Context, c *cli.Command) error {
 	if b.Sealing {
 		to = "sealed"
 	}
-	says := fmt.Sprintf("%s to write anew, %s, with all versions; %s %s already.", things(r.Converted, "object", "objects"), size(r.Bytes), count(r.Unchanged), to)
-	if c.Bool("rehearse") || r.Converted == 0 {
+	says := fmt.Sprintf("%s to write anew, %s, with all versions; %s %s already.", things(r.Counts["converted"], "object", "objects"), size(r.Bytes), count(r.Counts["unchanged"]), to)
+	if c.Bool("rehearse") || r.Counts["converted"] == 0 {
 		return a.print(r, func() error {
 			_, err := fmt.Fprintln(a.Out, says)
 			return err
@@ -404,7 +404,7 @@ func (a *app) bucketConvert(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.print(o, func() error {
-		_, err := fmt.Fprintf(a.Out, "Wrote %s anew, %s: they are %s now.\n", things(o.Converted, "object", "objects"), size(o.Bytes), to)
+		_, err := fmt.Fprintf(a.Out, "Wrote %s anew, %s: they are %s now.\n", things(o.Counts["converted"], "object", "objects"), size(o.Bytes), to)
 		return err
 	})
 }

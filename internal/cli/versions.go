@@ -401,7 +401,7 @@ func (a *app) restoreAll(ctx context.Context, c *cli.Command, p *api, bucket, pr
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}
-	says := fmt.Sprintf("%s to bring back or set back, %s; %s to delete with a delete marker; %s unchanged.", things(r.Restored, "object", "objects"), size(r.Bytes), count(r.Removed), count(r.Unchanged))
+	says := fmt.Sprintf("%s to bring back or set back, %s; %s to delete with a delete marker; %s unchanged.", things(r.Counts["restored"], "object", "objects"), size(r.Bytes), count(r.Counts["removed"]), count(r.Counts["unchanged"]))
 	if c.Bool("rehearse") {
 		return a.print(r, func() error {
 			a.past(asOf)
@@ -409,11 +409,11 @@ func (a *app) restoreAll(ctx context.Context, c *cli.Command, p *api, bucket, pr
 			return err
 		})
 	}
-	if r.Restored+r.Removed == 0 {
+	if r.Counts["restored"]+r.Counts["removed"] == 0 {
 		a.note("It stands as it stood then: nothing to do.")
 		return a.print(r, func() error { return nil })
 	}
-	if err := a.confirm(c, says+" It can be undone the same way.", fmt.Sprint(r.Restored+r.Removed)); err != nil {
+	if err := a.confirm(c, says+" It can be undone the same way.", fmt.Sprint(r.Counts["restored"]+r.Counts["removed"])); err != nil {
 		return err
 	}
 	o, err := a.follow(ctx, p, in, "restoring")
@@ -422,7 +422,7 @@ func (a *app) restoreAll(ctx context.Context, c *cli.Command, p *api, bucket, pr
 	}
 	return a.print(o, func() error {
 		_, err := fmt.Fprintf(a.Out, "Restored %s, deleted %s, left %s as they were. To undo it: spindle object restore %s --as-of %s\n",
-			things(o.Restored, "object", "objects"), count(o.Removed), count(o.Unchanged), shown(bucket+"/"+prefix), o.Began.Format("2006-01-02T15:04:05.000000Z"))
+			things(o.Counts["restored"], "object", "objects"), count(o.Counts["removed"]), count(o.Counts["unchanged"]), shown(bucket+"/"+prefix), o.Began.Format("2006-01-02T15:04:05.000000Z"))
 		return err
 	})
 }
@@ -436,7 +436,7 @@ func (a *app) renameAll(ctx context.Context, c *cli.Command, p *api, bucket, pre
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}
-	if r.Renamed == 0 && !c.Bool("rehearse") {
+	if r.Counts["renamed"] == 0 && !c.Bool("rehearse") {
 		return a.nothing(ctx, p, bucket, prefix)
 	}
 	taken := ""
@@ -445,7 +445,7 @@ func (a *app) renameAll(ctx context.Context, c *cli.Command, p *api, bucket, pre
 	}
 	if c.Bool("rehearse") {
 		return a.print(r, func() error {
-			_, err := fmt.Fprintf(a.Out, "Would rename %s, %s.%s No bytes are moved.\n", things(r.Renamed, "object", "objects"), size(r.Bytes), taken)
+			_, err := fmt.Fprintf(a.Out, "Would rename %s, %s.%s No bytes are moved.\n", things(r.Counts["renamed"], "object", "objects"), size(r.Bytes), taken)
 			return err
 		})
 	}
@@ -467,7 +467,7 @@ func (a *app) renameAll(ctx context.Context, c *cli.Command, p *api, bucket, pre
 		return err
 	}
 	return a.print(o, func() error {
-		_, err := fmt.Fprintf(a.Out, "Renamed %s, %s, from %s/%s to %s/%s; no bytes were moved.\n", things(o.Renamed, "object", "objects"), size(o.Bytes), bucket, shown(prefix), toBucket, shown(toPrefix))
+		_, err := fmt.Fprintf(a.Out, "Renamed %s, %s, from %s/%s to %s/%s; no bytes were moved.\n", things(o.Counts["renamed"], "object", "objects"), size(o.Bytes), bucket, shown(prefix), toBucket, shown(toPrefix))
 		return err
 	})
 }

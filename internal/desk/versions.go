@@ -121,34 +121,36 @@ type VersionPage struct {
 
 // OrderInfo is work on a whole prefix that the service does for somebody.
 type OrderInfo struct {
-	ID        int64     `json:"id"`
-	Kind      string    `json:"kind" enum:"rename,restore,convert"`
-	Bucket    string    `json:"bucket"`
-	Prefix    string    `json:"prefix"`
-	ToBucket  string    `json:"toBucket,omitempty"`
-	ToPrefix  string    `json:"toPrefix,omitempty"`
-	AsOf      time.Time `json:"asOf,omitzero"`
-	State     string    `json:"state" enum:"running,stopped,done,failed"`
-	Problem   string    `json:"problem,omitempty" doc:"Why it failed; it can go on when that is mended"`
-	Total     int64     `json:"total" doc:"Keys to deal with, counted at the start"`
-	Done      int64     `json:"done" doc:"Keys dealt with"`
-	Renamed   int64     `json:"renamed"`
-	Restored  int64     `json:"restored"`
-	Removed   int64     `json:"removed" doc:"Deleted with a delete marker, because they were not there then"`
-	Unchanged int64     `json:"unchanged"`
-	Converted int64     `json:"converted" doc:"Whose content was written anew"`
-	Sealed    bool      `json:"sealed,omitempty" doc:"Of a conversion: content is to be encrypted at rest; plain otherwise"`
-	Bytes     int64     `json:"bytes" doc:"Of the objects renamed or restored, none of which were moved; of content written anew"`
-	By        string    `json:"by"`
-	Began     time.Time `json:"began" doc:"A restore is undone by one as of this moment"`
-	Changed   time.Time `json:"changed"`
+	ID       int64            `json:"id"`
+	Kind     string           `json:"kind" doc:"rename, restore or convert"`
+	Bucket   string           `json:"bucket"`
+	Prefix   string           `json:"prefix"`
+	ToBucket string           `json:"toBucket,omitempty"`
+	ToPrefix string           `json:"toPrefix,omitempty"`
+	AsOf     time.Time        `json:"asOf,omitzero"`
+	State    string           `json:"state" enum:"running,stopped,done,failed"`
+	Problem  string           `json:"problem,omitempty" doc:"Why it failed; it can go on when that is mended"`
+	Total    int64            `json:"total" doc:"Keys to deal with, counted at the start"`
+	Done     int64            `json:"done" doc:"Keys dealt with"`
+	Counts   map[string]int64 `json:"counts" doc:"Of those dealt with: renamed, restored, removed (with a delete marker, because they were not there then), unchanged, converted (whose content was written anew)"`
+	Sealed   bool             `json:"sealed,omitempty" doc:"Of a conversion: content is to be encrypted at rest; plain otherwise"`
+	Bytes    int64            `json:"bytes" doc:"Of the objects renamed or restored, none of which were moved; of content written anew"`
+	By       string           `json:"by"`
+	Began    time.Time        `json:"began" doc:"A restore is undone by one as of this moment"`
+	Changed  time.Time        `json:"changed"`
 }
 
 func orderInfo(o *catalog.Order, seen veil) OrderInfo {
 	p := o.Progress
 	return OrderInfo{ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(), Prefix: string(o.What.Prefix), ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
-		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Renamed + p.Restored + p.Removed + p.Unchanged + p.Converted, Converted: p.Converted, Sealed: o.What.Sealed, Renamed: p.Renamed, Restored: p.Restored,
-		Removed: p.Removed, Unchanged: p.Unchanged, Bytes: p.Bytes, By: seen.by(o.Who), Began: p.Began, Changed: o.Changed}
+		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Done(), Counts: counts(p.Counts), Sealed: o.What.Sealed, Bytes: p.Bytes, By: seen.by(o.Who), Began: p.Began, Changed: o.Changed}
+}
+
+func counts(m map[string]int64) map[string]int64 {
+	if m == nil {
+		return map[string]int64{}
+	}
+	return m
 }
 
 // Rehearsal says what an order would do.
@@ -325,7 +327,7 @@ func (d *Desk) restoreObject(ctx context.Context, a catalog.Address, version, as
 
 // OrderIn says what is ordered.
 type OrderIn struct {
-	Kind     string `json:"kind" enum:"rename,restore,convert"`
+	Kind     string `json:"kind" maxLength:"32" doc:"rename, restore or convert"`
 	Bucket   string `json:"bucket" maxLength:"64"`
 	Prefix   string `json:"prefix" doc:"Empty for the whole bucket"`
 	ToBucket string `json:"toBucket,omitempty" maxLength:"64"`

@@ -165,7 +165,7 @@ func TestOrdersAtTheDesk(t *testing.T) {
 	s := harness.Service(t, nil)
 	p, _ := keeping(t, s, "in/a=1", "in/b=22")
 	in := map[string]any{"kind": "rename", "bucket": "plates", "prefix": "in/", "toBucket": "plates", "toPrefix": "out/"}
-	if st, r := p.ask("POST", "/api/v1/orders/rehearse", in); st != 200 || r["renamed"] != 2.0 || r["bytes"] != 3.0 {
+	if st, r := p.ask("POST", "/api/v1/orders/rehearse", in); st != 200 || r["counts"].(map[string]any)["renamed"] != 2.0 || r["bytes"] != 3.0 {
 		t.Fatalf("rehearsed: %d %v", st, r)
 	}
 	st, o := p.ask("POST", "/api/v1/orders", in)
@@ -178,7 +178,7 @@ func TestOrdersAtTheDesk(t *testing.T) {
 			t.Fatalf("never done: %v", o)
 		}
 	}
-	if o["renamed"] != 2.0 || o["done"] != 2.0 {
+	if o["counts"].(map[string]any)["renamed"] != 2.0 || o["done"] != 2.0 {
 		t.Errorf("done: %v", o)
 	}
 	if st, e := p.ask("POST", path+"/stop", nil); st != 409 || e["code"] != "order-state" {

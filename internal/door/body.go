@@ -27,9 +27,6 @@ func (d *Door) guard(next http.Handler) http.Handler {
 		b := &Body{r: r.Body, rc: http.NewResponseController(w), length: r.ContentLength, quiet: d.s.Quiet, rate: d.s.Rate}
 		if r.Method == http.MethodGet || r.Method == http.MethodHead {
 			b.Refuse(w) // nothing asks for it
-		} else {
-			b.set = time.Now()
-			_ = b.rc.SetReadDeadline(b.set.Add(d.s.Quiet))
 		}
 		// A request of our own, so that net/http still knows the body as its own.
 		ours := *r

@@ -20,12 +20,12 @@ type Collected struct {
 
 // collect deletes what nobody refers to: first the files that versions let go
 // of, then, less often, whatever a look at every file finds.
-func (c *Crew) collect(ctx context.Context, j *job) error {
+func (c *Crew) collect(ctx context.Context, l *lease) error {
 	var at Collected
-	if err := j.load(&at); err != nil {
+	if err := l.load(&at); err != nil {
 		return err
 	}
-	before := time.Now().Add(-c.settings.CollectGrace)
+	before := c.store.Catalog.Now().Add(-c.settings.CollectGrace)
 	for {
 		list, err := c.store.Catalog.ReleasedBefore(ctx, before, 500)
 		if err != nil {
@@ -48,18 +48,18 @@ func (c *Crew) collect(ctx context.Context, j *job) error {
 		if err := c.store.Catalog.ForgetReleased(ctx, ids); err != nil {
 			return err
 		}
-		if err := j.save(ctx, at); err != nil {
+		if err := l.save(ctx, at); err != nil {
 			return err
 		}
 	}
-	at.LastRun = time.Now().UTC()
-	if time.Since(at.LastSweep) >= c.settings.SweepEvery {
+	at.LastRun = c.store.Catalog.Now().UTC()
+	if c.store.Catalog.Now().Sub(at.LastSweep) >= c.settings.SweepEvery {
 		if err := c.sweep(ctx, before, &at); err != nil {
 			return err
 		}
-		at.LastSweep = time.Now().UTC()
+		at.LastSweep = c.store.Catalog.Now().UTC()
 	}
-	return j.save(ctx, at)
+	return l.save(ctx, at)
 }
 
 func (c *Crew) deleteUnreferenced(ctx context.Context, files []int64, at *Collected) error {

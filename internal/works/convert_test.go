@@ -77,10 +77,10 @@ func TestConversionsGoOnAfterAStop(t *testing.T) {
 		t.Fatal(err)
 	}
 	r, err := works.Rehearse(ctx, s, converting("in/"))
-	if err != nil || r.Converted == 0 || r.Converted+r.Unchanged != 150 {
+	if err != nil || r.Counts["converted"] == 0 || r.Counts["converted"]+r.Counts["unchanged"] != 150 {
 		t.Fatalf("rehearsed: %+v, %v", r, err)
 	}
-	if left, err := works.Rehearse(ctx, s, converting("none/")); err != nil || left.Converted+left.Unchanged != 0 {
+	if left, err := works.Rehearse(ctx, s, converting("none/")); err != nil || left.Counts["converted"]+left.Counts["unchanged"] != 0 {
 		t.Errorf("nothing beneath: %+v, %v", left, err)
 	}
 	id, err := works.Order(ctx, s, converting(""), me)
@@ -113,7 +113,7 @@ func TestConversionsGoOnAfterAStop(t *testing.T) {
 			t.Errorf("%s, version %s is sealed: %v, %v", k.at.Key, k.id, sealed, err)
 		}
 	}
-	if r, err := works.Rehearse(ctx, s, converting("")); err != nil || r.Converted != 0 {
+	if r, err := works.Rehearse(ctx, s, converting("")); err != nil || r.Counts["converted"] != 0 {
 		t.Errorf("rehearsed again: %+v, %v", r, err)
 	}
 	// What was written before goes once nobody can be reading it.

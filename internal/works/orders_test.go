@@ -86,12 +86,12 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 			t.Fatalf("never done: %+v", state(t, s, id))
 		}
 	}
-	if o := state(t, s, id); keysBeneath(t, s, "in/") != 0 || keysBeneath(t, s, "out/") != n || o.Progress.Renamed > n {
-		t.Errorf("renamed %d; %d beneath the old prefix, %d beneath the new", o.Progress.Renamed, keysBeneath(t, s, "in/"), keysBeneath(t, s, "out/"))
+	if o := state(t, s, id); keysBeneath(t, s, "in/") != 0 || keysBeneath(t, s, "out/") != n || o.Progress.Counts["renamed"] > n {
+		t.Errorf("renamed %d; %d beneath the old prefix, %d beneath the new", o.Progress.Counts["renamed"], keysBeneath(t, s, "in/"), keysBeneath(t, s, "out/"))
 	}
 	// And back to how it was, by a restore of the whole bucket.
 	r, err := works.Rehearse(ctx, s, order("restore", "", "", before))
-	if err != nil || r.Restored != n || r.Removed != n || r.Unchanged != 0 {
+	if err != nil || r.Counts["restored"] != n || r.Counts["removed"] != n || r.Counts["unchanged"] != 0 {
 		t.Fatalf("rehearsed: %+v, %v", r, err)
 	}
 	id, err = works.Order(ctx, s, order("restore", "", "", before), me)
@@ -113,7 +113,7 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 	if err != nil || v.Size != 6 {
 		t.Errorf("what came back: %+v, %v", v, err)
 	}
-	if r, err := works.Rehearse(ctx, s, order("restore", "", "", before)); err != nil || r.Restored+r.Removed != 0 || r.Unchanged != n {
+	if r, err := works.Rehearse(ctx, s, order("restore", "", "", before)); err != nil || r.Counts["restored"]+r.Counts["removed"] != 0 || r.Counts["unchanged"] != n {
 		t.Errorf("rehearsed again: %+v, %v", r, err)
 	}
 }

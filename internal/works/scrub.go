@@ -22,21 +22,20 @@ type Scrubbed struct {
 
 // scrub reads every body at a limited rate and compares it with its digest. A
 // walk that found no body at all is begun anew a minute later.
-func (c *Crew) scrub(ctx context.Context, j *job) error {
+func (c *Crew) scrub(ctx context.Context, l *lease) error {
 	var at Scrubbed
-	if err := j.load(&at); err != nil {
+	if err := l.load(&at); err != nil {
 		return err
 	}
 	underWay := at.Finished.Before(at.Started)
 	if !underWay {
-		if time.Since(at.Started) < c.settings.ScrubEvery && at.Bodies > 0 {
+		if c.store.Catalog.Now().Sub(at.Started) < c.settings.ScrubEvery && at.Bodies > 0 {
 			return nil
 		}
-		at = Scrubbed{Started: time.Now().UTC(), Finished: at.Finished}
+		at = Scrubbed{Started: c.store.Catalog.Now().UTC(), Finished: at.Finished}
 	}
 	// The burst is what one read of a buffer may ask for at once.
 	limiter := rate.NewLimiter(rate.Limit(c.settings.ScrubRate), max(1<<20, int(c.settings.ScrubRate/10)))
-	saved := time.Now()
 	for {
 		list, next, more, err := c.store.Catalog.WalkBodies(ctx, at.Place, 200)
 		if err != nil {
@@ -44,23 +43,15 @@ func (c *Crew) scrub(ctx context.Context, j *job) error {
 		}
 		for _, s := range list {
 			v := s.Version
-			err := c.store.Volume.Check(v.Body, v.Size, v.CRC64, func(n int) error {
-				if time.Since(saved) > lease/3 { // a large body at a low rate outlasts the lease
-					saved = time.Now()
-					if err := j.save(ctx, at); err != nil {
-						return err
-					}
-				}
-				return limiter.WaitN(ctx, n)
-			})
+			err := c.store.Volume.Check(v.Body, v.Size, v.CRC64, func(n int) error { return limiter.WaitN(ctx, n) })
 			switch {
 			case err == nil:
-				err = c.store.Catalog.MendDamage(ctx, s.Bucket, v, time.Now())
+				err = c.store.Catalog.MendDamage(ctx, s.Bucket, v, c.store.Catalog.Now())
 			case fault.KindOf(err) == fault.Damaged:
 				problem := err
 				var current bool
 				// It is none if the body was moved or replaced while we looked.
-				if current, err = c.store.Catalog.ReportDamage(ctx, s.Bucket, v, fault.From(err).Message, time.Now()); current {
+				if current, err = c.store.Catalog.ReportDamage(ctx, s.Bucket, v, fault.From(err).Message, c.store.Catalog.Now()); current {
 					at.Damaged++
 					c.log.Error("a body is damaged", "bucket", s.Bucket, "key", v.Key.String(), "file", v.Body.File, "error", problem)
 				}
@@ -76,10 +67,10 @@ func (c *Crew) scrub(ctx context.Context, j *job) error {
 		}
 		at.Place = next
 		if !more {
-			at.Finished, at.Place = time.Now().UTC(), catalog.Place{}
-			return j.save(ctx, at)
+			at.Finished, at.Place = c.store.Catalog.Now().UTC(), catalog.Place{}
+			return l.save(ctx, at)
 		}
-		if err := j.save(ctx, at); err != nil {
+		if err := l.save(ctx, at); err != nil {
 			return err
 		}
 	}

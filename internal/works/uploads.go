@@ -3,7 +3,6 @@ package works
 import (
 	"context"
 	"crypto/sha256"
-	"time"
 
 	"golang.org/x/time/rate"
 
@@ -11,9 +10,9 @@ import (
 )
 
 // abandonDue abandons uploads that are older than their buckets allow.
-func (c *Crew) abandonDue(ctx context.Context, _ *job) error {
+func (c *Crew) abandonDue(ctx context.Context, _ *lease) error {
 	for {
-		n, err := c.store.Catalog.AbandonDue(ctx, time.Now(), 200)
+		n, err := c.store.Catalog.AbandonDue(ctx, c.store.Catalog.Now(), 200)
 		if err != nil || n < 200 {
 			return err
 		}
@@ -22,7 +21,7 @@ func (c *Crew) abandonDue(ctx context.Context, _ *job) error {
 
 // sum works out the SHA-256 of the whole of objects that came in parts, at the
 // scrubber's rate.
-func (c *Crew) sum(ctx context.Context, j *job) error {
+func (c *Crew) sum(ctx context.Context, _ *lease) error {
 	limiter := rate.NewLimiter(rate.Limit(c.settings.ScrubRate), max(1<<20, int(c.settings.ScrubRate/10)))
 	list, err := c.store.Catalog.Unsummed(ctx, 50)
 	if err != nil {
@@ -31,16 +30,7 @@ func (c *Crew) sum(ctx context.Context, j *job) error {
 	for _, s := range list {
 		v := s.Version
 		h := sha256.New()
-		saved := time.Now()
-		err := c.store.ReadAll(ctx, v, h, func(n int) error {
-			if time.Since(saved) > lease/3 {
-				saved = time.Now()
-				if err := j.save(ctx, struct{}{}); err != nil {
-					return err
-				}
-			}
-			return limiter.WaitN(ctx, n)
-		})
+		err := c.store.ReadAll(ctx, v, h, func(n int) error { return limiter.WaitN(ctx, n) })
 		switch {
 		case fault.KindOf(err) == fault.Damaged:
 			continue // the scrubber reports it

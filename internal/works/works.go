@@ -3,7 +3,7 @@ package works
 import (
 	"context"
 	"crypto/rand"
-	"encoding/json"
+	"errors"
 	"log/slog"
 	"sync"
 	"time"
@@ -24,7 +24,12 @@ type Settings struct {
 	AbandonEvery  time.Duration // how often uploads that are due are looked for; default 10 min
 	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
 	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
+	ClockEvery    time.Duration // how often the clock is compared with the database's; default 10 s
 	KeepTrail     time.Duration // how long entries of the audit trail are kept; default 400 days
+
+	// Lease is how long work is claimed for; it is renewed beside the work, and when a
+	// process dies another takes over after that. Default 30 s.
+	Lease time.Duration
 
 	// May refuses an order whose giver may do it no more; nil lets all go on.
 	May func(context.Context, *catalog.Order) error
@@ -45,7 +50,9 @@ func (s Settings) withDefaults() Settings {
 	set(&s.AbandonEvery, 10*time.Minute)
 	set(&s.SumEvery, 15*time.Second)
 	set(&s.OrdersEvery, 300*time.Millisecond)
+	set(&s.ClockEvery, 10*time.Second)
 	set(&s.KeepTrail, 400*24*time.Hour)
+	set(&s.Lease, 30*time.Second)
 	if s.ScrubRate == 0 {
 		s.ScrubRate = 20 << 20
 	}
@@ -62,35 +69,23 @@ type Crew struct {
 	done     sync.WaitGroup
 
 	mu    sync.Mutex
-	under map[int64]bool // orders that are worked on
+	under map[string]int // orders that are worked on, by kind
 }
-
-const lease = 30 * time.Second
 
 // Start begins the background work. Stop it before closing the store.
 func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	ctx, stop := context.WithCancel(context.Background())
-	c := &Crew{store: s, settings: settings.withDefaults(), holder: rand.Text(), log: log, stop: stop, under: map[int64]bool{}}
-	c.every(ctx, "damage", c.settings.DamageRefresh, false, func(ctx context.Context, _ *job) error { return s.RefreshDamage(ctx) })
-	c.every(ctx, "usage", c.settings.RollUpEvery, true, c.rollUp)
-	c.every(ctx, "partitions", time.Hour, true, func(ctx context.Context, _ *job) error {
-		return s.Catalog.EnsurePartitions(ctx, time.Now(), time.Now().AddDate(0, 2, 0))
-	})
-	c.every(ctx, "trail", time.Hour, true, func(ctx context.Context, _ *job) error {
-		n, err := s.Catalog.ForgetTrail(ctx, time.Now().Add(-c.settings.KeepTrail))
-		if n > 0 {
-			log.Info("old entries of the audit trail were forgotten", "entries", n)
-		}
-		if err != nil {
-			return err
-		}
-		return s.Catalog.ForgetOld(ctx)
-	})
-	c.every(ctx, "orders", c.settings.OrdersEvery, false, c.orders)
-	c.every(ctx, "abandoner", c.settings.AbandonEvery, true, c.abandonDue)
-	c.every(ctx, "summer", c.settings.SumEvery, true, c.sum)
-	c.every(ctx, "collector", c.settings.CollectEvery, true, c.collect)
-	c.every(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), true, c.scrub)
+	c := &Crew{store: s, settings: settings.withDefaults(), holder: rand.Text(), log: log, stop: stop, under: map[string]int{}}
+	c.every(ctx, "clock", c.settings.ClockEvery, c.lookAtClock)
+	c.every(ctx, "damage", c.settings.DamageRefresh, s.RefreshDamage)
+	c.every(ctx, "orders", c.settings.OrdersEvery, c.orders)
+	c.standing(ctx, "usage", c.settings.RollUpEvery, c.rollUp)
+	c.standing(ctx, "partitions", time.Hour, c.partitions)
+	c.aged(ctx, "trail", time.Hour, c.forget)
+	c.aged(ctx, "abandoner", c.settings.AbandonEvery, c.abandonDue)
+	c.standing(ctx, "summer", c.settings.SumEvery, c.sum)
+	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
+	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)
 	return c
 }
 
@@ -105,52 +100,58 @@ func (c *Crew) Stop() {
 	}
 }
 
-// job is a piece of work while this process holds its lease.
-type job struct {
-	crew  *Crew
-	name  string
-	state []byte
+// standing does a piece of standing work, which is always there: one process at a
+// time, and after it nobody before the pause has passed.
+func (c *Crew) standing(ctx context.Context, name string, every time.Duration, f func(context.Context, *lease) error) {
+	first := true
+	c.every(ctx, name, every, func(ctx context.Context) error {
+		if first { // what an earlier setting put off for longer is not waited for
+			if err := c.store.Catalog.DueWithin(ctx, name, every); err != nil {
+				return err
+			}
+			first = false
+		}
+		under, l, ok, err := c.claim(ctx, name)
+		if err != nil || !ok {
+			return err
+		}
+		err = f(under, l)
+		if l.lost(under, err) {
+			err = nil // somebody else does it
+		}
+		wait := every
+		if err != nil {
+			wait = 0 // it is tried again by whoever comes first
+		}
+		return errors.Join(err, l.finish(wait))
+	})
 }
 
-// load reads where the work stands into v.
-func (j *job) load(v any) error {
-	if len(j.state) == 0 {
-		return nil
-	}
-	return json.Unmarshal(j.state, v)
+// aged is standing for work that judges ages: a process whose clock is wrong leaves
+// it to others.
+func (c *Crew) aged(ctx context.Context, name string, every time.Duration, f func(context.Context, *lease) error) {
+	c.standing(ctx, name, every, func(ctx context.Context, l *lease) error {
+		if !c.store.Catalog.Agrees() {
+			return nil
+		}
+		return f(ctx, l)
+	})
 }
 
-// save keeps where the work stands and holds the lease on. It reports an error
-// when another process took the work over.
-func (j *job) save(ctx context.Context, v any) error {
-	b, err := json.Marshal(v)
-	if err != nil {
-		return err
-	}
-	_, ok, err := j.crew.store.Catalog.ClaimWork(ctx, j.name, j.crew.holder, lease)
-	if err != nil {
-		return err
-	}
-	if !ok {
-		return context.Canceled
-	}
-	j.state = b
-	return j.crew.store.Catalog.SaveWork(ctx, j.name, j.crew.holder, b)
-}
-
-func (c *Crew) every(ctx context.Context, name string, pause time.Duration, claimed bool, f func(context.Context, *job) error) {
+// every does something again and again, with a pause between; after a failure with
+// pauses that grow.
+func (c *Crew) every(ctx context.Context, name string, every time.Duration, f func(context.Context) error) {
 	c.done.Go(func() {
 		failed := 0
 		for {
-			err := c.once(ctx, name, claimed, f)
-			wait := pause
+			err := f(ctx)
+			wait := every
 			switch {
 			case ctx.Err() != nil:
 				return
 			case err != nil:
-				failed++
-				wait = min(max(pause, 200*time.Millisecond<<min(failed, 8)), 30*time.Second)
-				if failed == 1 || failed%10 == 0 {
+				wait = max(every, min(pause(failed)/4, 30*time.Second))
+				if failed++; failed == 1 || failed%10 == 0 {
 					c.log.Warn("background work failed and will be tried again", "work", name, "times", failed, "error", err)
 				}
 			default:
@@ -165,23 +166,44 @@ func (c *Crew) every(ctx context.Context, name string, pause time.Duration, clai
 	})
 }
 
-func (c *Crew) once(ctx context.Context, name string, claimed bool, f func(context.Context, *job) error) error {
-	j := &job{crew: c, name: name}
-	if claimed {
-		state, ok, err := c.store.Catalog.ClaimWork(ctx, name, c.holder, lease)
-		if err != nil || !ok {
-			return err
+// lookAtClock compares the process's clock with the database's, and says once when
+// they come apart or together.
+func (c *Crew) lookAtClock(ctx context.Context) error {
+	before := c.store.Catalog.Agrees()
+	err := c.store.Catalog.LookAtClock(ctx)
+	if after := c.store.Catalog.Agrees(); err == nil && before != after {
+		if after {
+			c.log.Info("the clock agrees with the database's again")
+		} else {
+			c.log.Error("the clock is wrong: work that judges ages is left to others", "ahead of the database", c.store.Catalog.Ahead())
 		}
-		j.state = state
 	}
-	return f(ctx, j)
+	return err
 }
 
-func (c *Crew) rollUp(ctx context.Context, _ *job) error {
+func (c *Crew) rollUp(ctx context.Context, _ *lease) error {
 	for {
 		n, err := c.store.Catalog.RollUp(ctx, 10_000)
 		if err != nil || n < 10_000 {
 			return err
 		}
 	}
+}
+
+// partitions makes the journal's next months.
+func (c *Crew) partitions(ctx context.Context, _ *lease) error {
+	now := c.store.Catalog.Now()
+	return c.store.Catalog.EnsurePartitions(ctx, now, now.AddDate(0, 2, 0))
+}
+
+// forget removes what was kept long enough.
+func (c *Crew) forget(ctx context.Context, _ *lease) error {
+	n, err := c.store.Catalog.ForgetTrail(ctx, c.store.Catalog.Now().Add(-c.settings.KeepTrail))
+	if err != nil {
+		return err
+	}
+	if n > 0 {
+		c.log.Info("old entries of the audit trail were forgotten", "entries", n)
+	}
+	return c.store.Catalog.ForgetOld(ctx)
 }

@@ -19,8 +19,6 @@ import (
 	"spindle/internal/works"
 )
 
-func TestMain(m *testing.M) { os.Exit(harness.Main(m)) }
-
 var (
 	plates = object.MustBucketName("plates")
 	me     = catalog.Author{Who: harness.Key, Source: "127.0.0.1"}
@@ -209,22 +207,49 @@ func TestScrubberReportsDamageAndItsMending(t *testing.T) {
 
 func TestWorkHasOneHolder(t *testing.T) {
 	s := newStore(t)
-	ctx := t.Context()
-	if _, ok, err := s.Catalog.ClaimWork(ctx, "w", "one", time.Minute); !ok || err != nil {
-		t.Fatal(ok, err)
+	ctx, c := t.Context(), s.Catalog
+	claim := func(holder string, d time.Duration) (catalog.Lease, string, bool) {
+		t.Helper()
+		l, state, ok, err := c.Claim(ctx, "w", holder, d)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return l, string(state), ok
 	}
-	if _, ok, err := s.Catalog.ClaimWork(ctx, "w", "two", time.Minute); ok || err != nil {
-		t.Errorf("claimed twice: %v, %v", ok, err)
+	first, _, ok := claim("one", time.Minute)
+	if !ok {
+		t.Fatal("nobody holds it, and it cannot be claimed")
 	}
-	if err := s.Catalog.SaveWork(ctx, "w", "one", []byte(`{"place": 7}`)); err != nil {
+	if _, _, ok := claim("two", time.Minute); ok {
+		t.Error("claimed twice")
+	}
+	if err := c.SaveWork(ctx, first, []byte(`{"place": 7}`)); err != nil {
 		t.Fatal(err)
 	}
-	if _, ok, err := s.Catalog.ClaimWork(ctx, "w", "one", time.Millisecond); !ok || err != nil {
+	if ok, err := c.Renew(ctx, first, time.Millisecond); !ok || err != nil {
 		t.Fatal(ok, err)
 	}
 	time.Sleep(20 * time.Millisecond)
-	state, ok, err := s.Catalog.ClaimWork(ctx, "w", "two", time.Minute)
-	if !ok || err != nil || !strings.Contains(string(state), "7") {
-		t.Errorf("taken over: %v, %s, %v", ok, state, err)
+	second, state, ok := claim("two", time.Minute)
+	if !ok || !strings.Contains(state, "7") || second.Turn <= first.Turn {
+		t.Errorf("taken over: %v, %s, turn %d after %d", ok, state, second.Turn, first.Turn)
 	}
+	// Whoever was taken over saves and renews nothing more.
+	if err := c.SaveWork(ctx, first, []byte(`{"place": 1}`)); !fault.HasCode(err, "lease-lost") {
+		t.Errorf("saved with an old number: %v", err)
+	}
+	if ok, err := c.Renew(ctx, first, time.Minute); ok || err != nil {
+		t.Errorf("renewed with an old number: %v, %v", ok, err)
+	}
+	if _, err := s.Remove(catalog.UnderLease(ctx, first), at("k"), nil, me); !fault.HasCode(err, "lease-lost") {
+		t.Errorf("a change with an old number: %v", err)
+	}
+	// Given up, it is due after the pause, for whoever comes.
+	if err := c.Finish(ctx, second, 300*time.Millisecond); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, ok := claim("one", time.Minute); ok {
+		t.Error("claimed before it was due")
+	}
+	until(t, "it is due", func() bool { _, _, ok := claim("one", time.Minute); return ok })
 }

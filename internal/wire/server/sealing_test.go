@@ -162,7 +162,7 @@ func convert(t *testing.T, s *harness.Running, bucket string) {
 			t.Fatalf("the conversion: %+v, %v", o, err)
 		}
 		if o.State == catalog.OrderDone {
-			if o.Progress.Converted == 0 {
+			if o.Progress.Counts["converted"] == 0 {
 				t.Errorf("nothing was converted: %+v", o.Progress)
 			}
 			return

@@ -24,8 +24,8 @@ export function RestoreDialog({ bucket, prefix, asOf, onClose, onStarted }: Prop
   const body = { kind: 'restore' as const, bucket, prefix, asOf };
   const plan = useQuery({ queryKey: ['rehearse order', body], queryFn: () => ask(api.POST('/api/v1/orders/rehearse', { body })), staleTime: 0, gcTime: 0, retry: false });
   const order = useChange(() => ask(api.POST('/api/v1/orders', { body })));
-  const restored = plan.data?.restored ?? 0;
-  const removed = plan.data?.removed ?? 0;
+  const restored = plan.data?.counts.restored ?? 0;
+  const removed = plan.data?.counts.removed ?? 0;
   const n = restored + removed;
   const ready = n > 0 && (n === 1 || typed.replace(/[\s,.]/g, '') === String(n));
   return (
@@ -68,7 +68,7 @@ export function RestoreDialog({ bucket, prefix, asOf, onClose, onStarted }: Prop
               </tr>
               <tr>
                 <td className="dim">Leave as they are</td>
-                <td className="num dim">{count(plan.data.unchanged ?? 0)}</td>
+                <td className="num dim">{count(plan.data.counts.unchanged ?? 0)}</td>
                 <td />
               </tr>
             </tbody>

@@ -150,13 +150,13 @@ function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
           <button type="button" className="btn" disabled={rehearse.isPending} onClick={() => rehearse.mutate(undefined, { onSuccess: setFound })}>
             See what is stored otherwise
           </button>
-          {found?.converted ? (
+          {found?.counts.converted ? (
             <button type="button" className="btn main" disabled={convert.isPending} onClick={() => convert.mutate(undefined, { onSuccess: () => { setFound(null); toast('The conversion is under way'); } })}>
-              Write {things(found.converted, 'object')} anew, {size(found.bytes)}
+              Write {things(found.counts.converted, 'object')} anew, {size(found.bytes)}
             </button>
           ) : null}
         </div>
-        {found ? <p className="small dim">{found.converted ? `${things(found.converted, 'object')} with all versions would be written anew, ${to}; digests stay as they are.` : `All that is stored is ${to} already.`}</p> : null}
+        {found ? <p className="small dim">{found.counts.converted ? `${things(found.counts.converted, 'object')} with all versions would be written anew, ${to}; digests stay as they are.` : `All that is stored is ${to} already.`}</p> : null}
         {turn.error || rehearse.error || convert.error ? <Complaint error={turn.error ?? rehearse.error ?? convert.error} /> : null}
       </div>
     </Section>

@@ -1,0 +1,54 @@
+package catalog
+
+import (
+	"context"
+	"sync/atomic"
+	"time"
+)
+
+// Apart is how far a process's clock may be from the database's before it does no
+// work that judges ages, and says so.
+const Apart = 5 * time.Second
+
+// clock tells the database's time from the process's own, as far as they were apart
+// when that was looked at last. Ages and the times of records are judged by it: a
+// process whose clock is wrong makes nothing old before its time.
+type clock struct {
+	own   func() time.Time
+	apart atomic.Int64 // what the own clock is ahead, in nanoseconds
+}
+
+// OwnClock has the process's own time told by f, for tests of clocks that are wrong.
+func (c *Catalog) OwnClock(f func() time.Time) { c.clock.own = f }
+
+// Now gives the database's time, to the precision of the last look.
+func (c *Catalog) Now() time.Time {
+	return c.clock.own().Add(-time.Duration(c.clock.apart.Load()))
+}
+
+// Ahead gives what the process's clock is ahead of the database's.
+func (c *Catalog) Ahead() time.Duration { return time.Duration(c.clock.apart.Load()) }
+
+// Agrees reports whether the process's clock is near enough to the database's for
+// work that judges ages.
+func (c *Catalog) Agrees() bool { return c.Ahead().Abs() <= Apart }
+
+// LookAtClock compares the clocks. A look that takes long tells little, and is let
+// be when an earlier one stands.
+func (c *Catalog) LookAtClock(ctx context.Context) error {
+	begun := c.clock.own()
+	var theirs time.Time
+	if err := c.db.GetContext(ctx, &theirs, `select clock_timestamp()`); err != nil {
+		return mapError(err)
+	}
+	took := c.clock.own().Sub(begun)
+	if took > time.Second && c.clock.apart.Load() != 0 {
+		return nil
+	}
+	ahead := begun.Add(took / 2).Sub(theirs)
+	if ahead.Abs() < took/2+10*time.Millisecond { // no more than the look itself may be wrong
+		ahead = 0
+	}
+	c.clock.apart.Store(int64(ahead))
+	return nil
+}

@@ -1,0 +1,92 @@
+package catalog
+
+import (
+	"context"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"spindle/internal/core/object"
+)
+
+// Damage of a body that a scrub or a read found.
+type Damage struct {
+	Bucket  string
+	Key     string
+	Body    object.BodyRef
+	Found   time.Time
+	Problem string
+}
+
+// ReportDamage records damage once, with a journal entry. It reports false when
+// the key no longer refers to the body.
+func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Version, problem string, at time.Time) (current bool, err error) {
+	key := []byte(v.Key.String())
+	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &current, `select exists (select 1 from heads where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)
+			or exists (select 1 from history where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)
+			or exists (select 1 from parts where body_file = $3 and body_offset = $4)`,
+			bucket, key, v.Body.File, v.Body.Offset); err != nil || !current {
+			return err
+		}
+		res, err := tx.ExecContext(ctx, `insert into damage (tier, file, place, bucket, key, found, problem) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing`,
+			v.Body.Tier, v.Body.File, v.Body.Offset, bucket, key, at, problem)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		d, err := jsonOrNull(map[string]any{"problem": problem})
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, who, detail) values ($1, $2, $3, $4, $5, $6, 'scrubber', $7::jsonb)`,
+			at, int16(DamageFound), bucket, key, v.Number, v.Size, d)
+		return err
+	})
+	return current, err
+}
+
+// Damaged gives the damage to bodies that versions still refer to; in buckets of one
+// account when it is not "".
+func (c *Catalog) Damaged(ctx context.Context, account string, limit int) ([]Damage, error) {
+	rows, err := c.db.QueryContext(ctx, `select coalesce(b.name, ''), d.key, d.tier, d.file, d.place, d.found, d.problem from damage d
+		left join buckets b on b.id = d.bucket
+		where ($2 = '' or b.removed is null and b.account = (select id from accounts where name = $2)) and (exists (select 1 from heads h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
+		or exists (select 1 from history h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
+		or exists (select 1 from parts h where h.body_file = d.file and h.body_offset = d.place))
+		order by d.found desc limit $1`, limit, account)
+	if err != nil {
+		return nil, mapError(err)
+	}
+	defer rows.Close()
+	var out []Damage
+	for rows.Next() {
+		var d Damage
+		var key []byte
+		if err := rows.Scan(&d.Bucket, &key, &d.Body.Tier, &d.Body.File, &d.Body.Offset, &d.Found, &d.Problem); err != nil {
+			return nil, mapError(err)
+		}
+		d.Key, d.Found = string(key), d.Found.UTC()
+		out = append(out, d)
+	}
+	return out, mapError(rows.Err())
+}
+
+// MendDamage forgets damage at a place that was found good again, with a
+// journal entry when there was any.
+func (c *Catalog) MendDamage(ctx context.Context, bucket int64, v *object.Version, at time.Time) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, `delete from damage where tier = $1 and file = $2 and place = $3`, v.Body.Tier, v.Body.File, v.Body.Offset)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, who) values ($1, $2, $3, $4, $5, $6, 'scrubber')`,
+			at, int16(DamageMended), bucket, []byte(v.Key.String()), v.Number, v.Size)
+		return err
+	})
+}

@@ -1,0 +1,125 @@
+package works
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+)
+
+// lease is a piece of work while this process holds it. It is renewed beside the
+// work, however long a step takes; when it is lost the work's context ends, and
+// whatever it saves or commits after that fails.
+type lease struct {
+	catalog.Lease
+	crew  *Crew
+	state []byte
+	stop  context.CancelCauseFunc
+	done  chan struct{}
+	once  sync.Once
+}
+
+var errLost = errors.New("the lease was lost")
+
+// claim takes a piece of work that is due. Work under the context that comes back;
+// give the lease up with finish or forget.
+func (c *Crew) claim(ctx context.Context, name string) (context.Context, *lease, bool, error) {
+	l, state, ok, err := c.store.Catalog.Claim(ctx, name, c.holder, c.settings.Lease)
+	if err != nil || !ok {
+		return ctx, nil, false, err
+	}
+	under, stop := context.WithCancelCause(catalog.UnderLease(ctx, l))
+	held := &lease{Lease: l, crew: c, state: state, stop: stop, done: make(chan struct{})}
+	go held.keep(under)
+	return under, held, true, nil
+}
+
+// keep renews the lease until it is given up or lost. A process that was frozen
+// finds out before it does anything more.
+func (l *lease) keep(ctx context.Context) {
+	defer close(l.done)
+	d := l.crew.settings.Lease
+	good := time.Now()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(d / 3):
+		}
+		begun := time.Now()
+		asking, cancel := context.WithTimeout(ctx, d/3)
+		ok, err := l.crew.store.Catalog.Renew(asking, l.Lease, d)
+		cancel()
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err == nil && ok:
+			good = begun
+		case err == nil, time.Since(good) > d-d/6:
+			l.stop(errLost)
+			return
+		}
+	}
+}
+
+// lost reports whether somebody else may have the work.
+func (l *lease) lost(ctx context.Context, err error) bool {
+	return context.Cause(ctx) == errLost || fault.HasCode(err, "lease-lost")
+}
+
+// end stops renewing.
+func (l *lease) end() {
+	l.once.Do(func() {
+		l.stop(nil)
+		<-l.done
+	})
+}
+
+// finish gives the work up; it is due again after a pause.
+func (l *lease) finish(pause time.Duration) error {
+	l.end()
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return l.crew.store.Catalog.Finish(ctx, l.Lease, pause)
+}
+
+// load reads where the work stands into v.
+func (l *lease) load(v any) error {
+	if len(l.state) == 0 {
+		return nil
+	}
+	return json.Unmarshal(l.state, v)
+}
+
+// save keeps where the work stands. The error when another process took the work
+// over has the code lease-lost.
+func (l *lease) save(ctx context.Context, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	if err := l.crew.store.Catalog.SaveWork(ctx, l.Lease, b); err != nil {
+		return err
+	}
+	l.state = b
+	return nil
+}
+
+// Pauses after failures: the first one, doubled with each further one, to the most.
+const (
+	firstPause = time.Second
+	mostPause  = 5 * time.Minute
+)
+
+// pause gives how long to wait after so many failures: longer each time, and a
+// little differently for each, so that what failed together does not come back
+// together.
+func pause(attempts int) time.Duration {
+	d := min(firstPause<<min(attempts, 20), mostPause)
+	return d*3/4 + rand.N(d/2)
+}

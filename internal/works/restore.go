@@ -1,0 +1,133 @@
+package works
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/store"
+)
+
+// restoreKind brings all beneath a prefix back to how it stood at a moment.
+var restoreKind = Kind{Name: "restore", Parallel: 2, Counts: []string{"restored", "removed", "unchanged"}, Needs: restoreNeeds, Prepare: prepareRestore, Rehearse: rehearseRestore, Step: restoreStep}
+
+func restoreNeeds(o *catalog.Order) ([]Need, error) {
+	return []Need{{access.List | access.Read | access.Write | access.Remove, o.Bucket, string(o.What.Prefix)}}, nil
+}
+
+func prepareRestore(ctx context.Context, s *store.Store, o *catalog.Order) error {
+	f, err := s.Catalog.Facts(ctx, o.Bucket)
+	if err == nil {
+		err = needVersioning(f)
+	}
+	if err != nil {
+		return err
+	}
+	return catalog.BucketBefore(f, o.What.AsOf)
+}
+
+// needVersioning refuses work that would lose what it replaces. The error has the
+// code versioning-not-on.
+func needVersioning(f catalog.BucketFacts) error {
+	if f.Versioning != object.On {
+		return fault.New(fault.Conflict, "versioning-not-on", "versioning is %s: what the restore replaces would be gone", f.Versioning).In("versioning").Do("switch versioning on first")
+	}
+	return nil
+}
+
+func rehearseRestore(ctx context.Context, s *store.Store, o *catalog.Order) (r Rehearsal, err error) {
+	f, err := s.Catalog.Facts(ctx, o.Bucket)
+	if err != nil {
+		return r, err
+	}
+	r.Counts = map[string]int64{"restored": 0, "removed": 0, "unchanged": 0}
+	for after := ""; ; {
+		list, err := s.Catalog.Differences(ctx, f.ID, string(o.What.Prefix), after, o.What.AsOf, 1000)
+		if err != nil {
+			return r, err
+		}
+		for _, d := range list {
+			switch {
+			case d.Same:
+				r.Counts["unchanged"]++
+			case d.Then:
+				r.Counts["restored"]++
+				r.Bytes += d.Bytes
+			case d.Now:
+				r.Counts["removed"]++
+			}
+			after = d.Key
+		}
+		if len(list) < 1000 {
+			return r, nil
+		}
+	}
+}
+
+// restoreStep brings the next keys back to how they stood. A key that stands so
+// already is left alone, so a step can be repeated.
+func restoreStep(ctx context.Context, s *store.Store, o *catalog.Order) (more bool, err error) {
+	f, err := s.Catalog.Facts(ctx, o.Bucket)
+	if err != nil {
+		return false, err
+	}
+	if err := needVersioning(f); err != nil {
+		return false, err
+	}
+	list, err := s.Catalog.Differences(ctx, f.ID, string(o.What.Prefix), string(o.Progress.Cursor), o.What.AsOf, orderStep)
+	if err != nil {
+		return false, err
+	}
+	// A few side by side; the cursor moves on when all of them are done.
+	for few := range slices.Chunk(list, 16) {
+		p := o.Progress.Clone()
+		var mu sync.Mutex
+		g, gctx := errgroup.WithContext(ctx)
+		g.SetLimit(8)
+		for _, d := range few {
+			g.Go(func() error {
+				counter, bytes, err := restoreOne(gctx, s, o, d)
+				mu.Lock()
+				defer mu.Unlock()
+				p.Count(counter, 1, bytes)
+				return err
+			})
+		}
+		if err := g.Wait(); err != nil {
+			return false, err
+		}
+		p.Cursor = []byte(few[len(few)-1].Key)
+		o.Progress = p
+	}
+	return len(list) == orderStep, nil
+}
+
+// restoreOne brings one key back, and says which counter tells of it.
+func restoreOne(ctx context.Context, s *store.Store, o *catalog.Order, d catalog.Difference) (counter string, bytes int64, err error) {
+	key, err := object.ParseKey(d.Key)
+	if err != nil {
+		return "", 0, err
+	}
+	a := catalog.Address{Bucket: o.Bucket, Key: key}
+	switch {
+	case d.Then && !d.Same:
+		v, err := s.Restore(ctx, a, object.Current, o.What.AsOf, author(o))
+		if err != nil {
+			return "", 0, fmt.Errorf("%s: %w", key, err)
+		}
+		return "restored", v.Size, nil
+	case d.Now && !d.Same:
+		if _, err := s.Remove(ctx, a, nil, author(o)); err != nil {
+			return "", 0, fmt.Errorf("%s: %w", key, err)
+		}
+		return "removed", 0, nil
+	}
+	return "unchanged", 0, nil
+}
