@@ -215,10 +215,10 @@ func TestRangesOfSealedBodies(t *testing.T) {
 		t.Fatal(err)
 	}
 	to, err := v.CopySmall(small.Ref, small.Size, small.CRC64)
-	if err != nil || to == small.Ref || !to.Sealed() {
+	if err != nil || to.Ref == small.Ref || !to.Ref.Sealed() {
 		t.Fatalf("moved to %+v, %v", to, err)
 	}
-	small.Ref = to
+	small.Ref = to.Ref
 	if got, err := read(t, v, small); err != nil || !bytes.Equal(got, p[:9000]) {
 		t.Errorf("moved: %d bytes, %v", len(got), err)
 	}
@@ -237,6 +237,7 @@ func TestSegmentInUseIsNotLocked(t *testing.T) {
 	if _, ok, err := v.LockSegment(w.Ref.File); ok || err != nil {
 		t.Errorf("a segment that is appended to was locked: %v, %v", ok, err)
 	}
+	w.Release()
 	v.Close()
 	unlock, ok, err := v.LockSegment(w.Ref.File)
 	if !ok || err != nil {
@@ -308,9 +309,8 @@ func TestExchangedBodiesDoNotOpen(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	moved := w[0]
-	moved.Ref = to
-	if got, err := read(t, v, moved); err != nil || !bytes.Equal(got, plain) {
+	defer to.Release()
+	if got, err := read(t, v, to); err != nil || !bytes.Equal(got, plain) {
 		t.Errorf("moved: %v", err)
 	}
 }

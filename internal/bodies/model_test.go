@@ -150,10 +150,10 @@ func TestCopiesOfSmallBodies(t *testing.T) {
 		t.Fatal(err)
 	}
 	to, err := v.CopySmall(w.Ref, w.Size, w.CRC64)
-	if err != nil || to == w.Ref {
+	if err != nil || to.Ref == w.Ref {
 		t.Fatalf("copied to %+v, %v", to, err)
 	}
-	w.Ref = to
+	w.Ref = to.Ref
 	if got, err := read(t, v, w); err != nil || digest.CRC64(got) != w.CRC64 {
 		t.Errorf("the copy: %v", err)
 	}

@@ -34,7 +34,7 @@ type appender struct {
 	mu    sync.RWMutex
 	shut  bool
 
-	file *os.File // nil: none yet, or the last one failed
+	file *holding // nil: none yet, or the last one failed
 	id   int64
 	size int64
 	born time.Time
@@ -46,6 +46,7 @@ type appending struct {
 	place  func(*appending) error // finishes data and crc once offset and id are known; nil: they are finished
 	offset int64
 	id     int64
+	held   *holding // the segment, for whoever appended
 	err    chan error
 }
 
@@ -68,6 +69,32 @@ func (a *appender) append(p *appending) (file, offset int64, err error) {
 		return 0, 0, err
 	}
 	return p.id, p.offset, nil
+}
+
+// holding is a file that is kept from the collector by a lock, for as long as
+// somebody holds it.
+type holding struct {
+	*os.File
+	mu   sync.Mutex
+	held int
+}
+
+// hold opens the file's lock to one more holder.
+func (h *holding) hold() *holding {
+	h.mu.Lock()
+	h.held++
+	h.mu.Unlock()
+	return h
+}
+
+// release gives it up; the last one closes the file.
+func (h *holding) release() error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.held--; h.held > 0 {
+		return nil
+	}
+	return h.Close()
 }
 
 func (a *appender) close() {
@@ -114,7 +141,7 @@ func (a *appender) work() {
 // leave closes the segment; nobody appends to it again.
 func (a *appender) leave() {
 	if a.file != nil {
-		a.file.Close()
+		_ = a.file.release() // all that was appended is synced
 		a.file = nil
 	}
 }
@@ -154,6 +181,9 @@ func (a *appender) write(batch []*appending, buf []byte) ([]byte, error) {
 		return buf, diskError(err)
 	}
 	a.size += int64(len(buf))
+	for _, p := range batch {
+		p.held = a.file.hold()
+	}
 	return buf, nil
 }
 
@@ -175,7 +205,7 @@ func (a *appender) begin() error {
 			f.Close()
 			return diskError(err)
 		}
-		a.file, a.id, a.size, a.born = f, id, 0, time.Now()
+		a.file, a.id, a.size, a.born = (&holding{File: f}).hold(), id, 0, time.Now()
 		return nil
 	}
 }

@@ -527,15 +527,24 @@ func (v *Volume) Walk(f func(File) error) error {
 	})
 }
 
-// RemoveWhole deletes a body's file. One that is gone is no error. It gives the bytes freed.
+// RemoveWhole deletes a body's file, unless it is being written, or was and is not
+// committed yet: the lock of whoever writes it says so. One that is gone is no error.
+// It gives the bytes freed.
 func (v *Volume) RemoveWhole(id int64) (int64, error) {
-	path := v.wholePath(id)
-	st, err := os.Stat(path)
+	f, err := os.Open(v.wholePath(id))
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, nil
 	}
+	if err != nil {
+		return 0, diskError(err)
+	}
+	defer f.Close()
+	if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+		return 0, nil
+	}
+	st, err := f.Stat()
 	if err == nil {
-		err = os.Remove(path)
+		err = os.Remove(f.Name())
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return 0, diskError(err)

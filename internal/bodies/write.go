@@ -25,6 +25,33 @@ type Written struct {
 	Size  int64
 	MD5   [16]byte
 	CRC64 uint64
+
+	held *holding
+}
+
+// Release lets the collector have the body, unless a version refers to it by then.
+// Whoever writes a body releases it once the catalog has committed, or will not.
+func (w *Written) Release() {
+	if w.held != nil {
+		_ = w.held.release() // it was synced; nothing is lost with the descriptor
+		w.held = nil
+	}
+}
+
+// There refuses a body whose file was removed since it was written, which nothing of
+// the service does. The error has the code body-gone.
+func (w *Written) There() error {
+	if w.held == nil {
+		return nil
+	}
+	var st unix.Stat_t
+	if err := unix.Fstat(int(w.held.Fd()), &st); err != nil {
+		return diskError(err)
+	}
+	if st.Nlink == 0 {
+		return fault.New(fault.Unavailable, "body-gone", "the body was removed from the volume before it was committed").In("volume").Do("send it again; look for what else removes files there")
+	}
+	return nil
 }
 
 // Write reads a body to its end and syncs it to the volume. size is its length
@@ -33,7 +60,7 @@ type Written struct {
 // the body: then, as after any error, nothing stays behind but what the
 // collector finds.
 //
-// Errors of r are returned as they are.
+// Errors of r are returned as they are. Release what comes back, also after an error.
 func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, accept func(Written) error) (Written, error) {
 	if size > SmallBody {
 		if free, _, err := v.Free(); err == nil && free < size {
@@ -60,20 +87,22 @@ func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, 
 			return w, err
 		}
 		if sealed {
-			err = v.appendSealed(&w.Ref, (*first)[:n])
+			w.held, err = v.appendSealed(&w.Ref, (*first)[:n])
 			return w, err
 		}
-		w.Ref.File, w.Ref.Offset, err = v.small.append(&appending{data: (*first)[:n], crc: w.CRC64})
+		p := &appending{data: (*first)[:n], crc: w.CRC64}
+		w.Ref.File, w.Ref.Offset, err = v.small.append(p)
+		w.held = p.held
 		return w, err
 	}
 	return v.writeWhole(r, first, n, ended, sealed, h, accept)
 }
 
 // appendSealed seals a small body and appends it, bound to where it comes to stand.
-func (v *Volume) appendSealed(ref *object.BodyRef, plain []byte) error {
+func (v *Volume) appendSealed(ref *object.BodyRef, plain []byte) (*holding, error) {
 	wrapping, data, err := v.newData()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	bp := v.stretch.Get().(*[]byte)
 	defer v.stretch.Put(bp)
@@ -81,15 +110,16 @@ func (v *Volume) appendSealed(ref *object.BodyRef, plain []byte) error {
 }
 
 // appendBound appends a sealed body after it gets its header for that place.
-func (v *Volume) appendBound(ref *object.BodyRef, stored []byte, wrapping *seal.Wrapping) (err error) {
-	ref.File, ref.Offset, err = v.seals.append(&appending{data: stored, place: func(p *appending) error {
+func (v *Volume) appendBound(ref *object.BodyRef, stored []byte, wrapping *seal.Wrapping) (_ *holding, err error) {
+	p := &appending{data: stored, place: func(p *appending) error {
 		h, err := wrapping.Header(p.id, p.offset)
 		copy(p.data, h[:])
 		p.crc = digest.CRC64(p.data)
 		return err
-	}})
+	}}
+	ref.File, ref.Offset, err = v.seals.append(p)
 	ref.Offset |= object.BoundBit
-	return err
+	return p.held, err
 }
 
 type hasher struct {
@@ -124,6 +154,10 @@ func (v *Volume) createWhole(bit int64) (*os.File, int64, error) {
 		if err != nil {
 			return nil, 0, diskError(err)
 		}
+		if err := unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB); err != nil {
+			f.Close()
+			return nil, 0, diskError(err)
+		}
 		return f, id, nil
 	}
 }
@@ -141,12 +175,12 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 		return Written{}, err
 	}
 	defer func() {
-		if cerr := f.Close(); err == nil && cerr != nil {
-			err = diskError(cerr)
-		}
 		if err != nil {
 			_ = os.Remove(f.Name())
+			f.Close()
+			return
 		}
+		w.held = (&holding{File: f}).hold()
 	}()
 
 	var to io.Writer = f
@@ -270,25 +304,27 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 
 // CopySmall appends a body of one segment, once it was checked, to the current one.
 // The content of a sealed one stays as it was sealed; its header is bound to the new
-// place.
-func (v *Volume) CopySmall(from object.BodyRef, size int64, crc uint64) (object.BodyRef, error) {
+// place. Release what comes back.
+func (v *Volume) CopySmall(from object.BodyRef, size int64, crc uint64) (w Written, err error) {
 	buf := make([]byte, size)
 	if err := v.ReadSmall(from, buf, crc); err != nil {
-		return object.BodyRef{}, err
+		return w, err
 	}
-	to := object.BodyRef{Tier: v.tier}
+	w = Written{Ref: object.BodyRef{Tier: v.tier}, Size: size, CRC64: crc}
 	if !from.Sealed() {
-		var err error
-		to.File, to.Offset, err = v.small.append(&appending{data: buf, crc: crc})
-		return to, err
+		p := &appending{data: buf, crc: crc}
+		w.Ref.File, w.Ref.Offset, err = v.small.append(p)
+		w.held = p.held
+		return w, err
 	}
 	stored := make([]byte, seal.Length(size))
 	if err := v.readStored(from, stored); err != nil {
-		return object.BodyRef{}, err
+		return w, err
 	}
 	_, wrapping, err := v.openHeader(seal.Header(stored), from)
 	if err != nil {
-		return object.BodyRef{}, err
+		return w, err
 	}
-	return to, v.appendBound(&to, stored, wrapping)
+	w.held, err = v.appendBound(&w.Ref, stored, wrapping)
+	return w, err
 }

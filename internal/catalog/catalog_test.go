@@ -6,9 +6,12 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
@@ -342,5 +345,72 @@ func TestRemovingABucketWaitsForWriters(t *testing.T) {
 	}
 	if removed == nil && (n != 0 || wrote != 0) || removed != nil && int(n) != wrote || wrote+gone != 160 {
 		t.Errorf("removal: %v; %d acknowledged, %d refused, %d there", removed, wrote, gone, n)
+	}
+}
+
+// TestFollowersMoveWithWhatTheyDo has what a follower does fail, and its place stay;
+// months of the journal that all have read are let go.
+func TestFollowersMoveWithWhatTheyDo(t *testing.T) {
+	c, db, bucket := open(t)
+	ctx := t.Context()
+	for m := range 4 {
+		at := time.Date(2024, time.Month(1+m), 10, 0, 0, 0, 0, time.UTC)
+		if err := c.EnsurePartitions(ctx, at, at); err != nil {
+			t.Fatal(err)
+		}
+		for i := range 5 {
+			if _, err := db.Exec(`insert into journal (at, kind, bucket, key, who) values ($1, 1, $2, $3, 'scanner-2')`, at, bucket, []byte(fmt.Sprint(i))); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	var seen int
+	read := func(fails error) (int, error) {
+		return c.Follow(ctx, "reader", 8, func(ctx context.Context, tx *sqlx.Tx, s catalog.Stretch) error {
+			if _, err := tx.ExecContext(ctx, `update buckets set region = region || 'x' where id = $1`, bucket); err != nil {
+				return err
+			}
+			if fails == nil {
+				seen += s.Entries
+			}
+			return fails
+		})
+	}
+	if n, err := read(fault.New(fault.Invalid, "no", "no")); !fault.HasCode(err, "no") || n != 0 {
+		t.Errorf("a reader that fails: %d, %v", n, err)
+	}
+	var region string
+	if err := db.QueryRow(`select region from buckets where id = $1`, bucket).Scan(&region); err != nil || strings.Contains(region, "x") {
+		t.Errorf("what it did stayed: %q, %v", region, err)
+	}
+	before := time.Date(2024, 4, 1, 0, 0, 0, 0, time.UTC)
+	if gone, err := c.ForgetJournal(ctx, before); err != nil || len(gone) != 0 {
+		t.Errorf("let go before it was read: %v, %v", gone, err)
+	}
+	for {
+		n, err := read(nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n == 0 {
+			break
+		}
+	}
+	for n := 1; n > 0; {
+		var err error
+		if n, err = c.RollUp(ctx, 100); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if seen < 20 {
+		t.Errorf("%d entries were read", seen)
+	}
+	gone, err := c.ForgetJournal(ctx, before)
+	if err != nil || len(gone) != 3 {
+		t.Errorf("let go: %v, %v", gone, err)
+	}
+	var left int
+	if err := db.QueryRow(`select count(*) from journal where at < '2024-06-01'`).Scan(&left); err != nil || left != 5 {
+		t.Errorf("%d entries of old months are left, %v", left, err)
 	}
 }

@@ -7,7 +7,7 @@
 // reader that took sequence numbers alone would miss changes that commit late.
 //
 // Usage is never a counter that writers wait for: every journal entry carries
-// its delta, and one follower rolls the deltas up (roll_up_usage). An exact
+// its delta, and one follower rolls the deltas up (RollUp). An exact
 // figure is what was rolled up plus what the journal has since.
 //
 // Writers do not hold transactions. A Change goes to one of a few committers;

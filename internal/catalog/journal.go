@@ -127,7 +127,7 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 	}
 	side, order := "(j.xid, j.seq) < ($1::xid8, $2)", "desc"
 	if forward {
-		side, order = "(j.xid, j.seq) > ($1::xid8, $2) and j.xid < pg_snapshot_xmin(pg_current_snapshot())", "asc"
+		side, order = "(j.xid, j.seq) > ($1::xid8, $2) and j."+belowHorizon, "asc"
 	}
 	kinds := make([]int16, len(q.Kinds))
 	for i, k := range q.Kinds {
@@ -215,14 +215,6 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 		page.Next = q.After
 	}
 	return page, nil
-}
-
-// RollUp moves the usage follower on by at most limit entries and says how
-// many it read. It holds one short transaction.
-func (c *Catalog) RollUp(ctx context.Context, limit int) (int, error) {
-	var n int
-	err := c.db.GetContext(ctx, &n, `select roll_up_usage($1)`, limit)
-	return n, mapError(err)
 }
 
 // CompleteUpTo gives the moment up to which the usage follower has read.

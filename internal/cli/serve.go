@@ -38,6 +38,7 @@ type settingsFile struct {
 	ScrubEvery   time.Duration `yaml:"scrub-every"`
 	SlowAfter    time.Duration `yaml:"slow-after"`
 	TrailDays    int           `yaml:"trail-days"`
+	JournalDays  int           `yaml:"journal-days"`
 	Connections  int           `yaml:"connections"`
 	FromOne      int           `yaml:"connections-from-one"`
 }
@@ -66,6 +67,7 @@ func serveFlags() []cli.Flag {
 		&cli.StringFlag{Name: "cpu-profile", Usage: "write a profile of the processor's time to this `FILE`", Hidden: true, Sources: env("CPU_PROFILE")},
 		&cli.IntFlag{Name: "trail-days", Usage: "how many `DAYS` the audit trail is kept", DefaultText: "400", Sources: env("TRAIL_DAYS")},
 		&cli.DurationFlag{Name: "slow-after", Usage: "how long a client may be silent", DefaultText: "30s", Sources: env("SLOW_AFTER")},
+		&cli.IntFlag{Name: "journal-days", Usage: "how many `DAYS` the journal is kept, by whole months; 0 for ever", DefaultText: "0", Sources: env("JOURNAL_DAYS")},
 		&cli.IntFlag{Name: "connections", Usage: "how `MANY` the wire holds at a time; the desk a quarter of that", DefaultText: "what the process may open, at most 8192", Sources: env("CONNECTIONS")},
 		&cli.IntFlag{Name: "connections-from-one", Usage: "how `MANY` of them from one address", DefaultText: "half of them", Sources: env("CONNECTIONS_FROM_ONE")},
 	}
@@ -113,6 +115,14 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 		OwnerKey: a.Getenv("SPINDLE_OWNER_KEY"), OwnerSecret: a.Getenv("SPINDLE_OWNER_SECRET"), MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), SlowAfter: span("slow-after", f.SlowAfter)}
 	cfg.Works.CollectGrace = span("collect-grace", f.CollectGrace)
 	cfg.Works.ScrubEvery = span("scrub-every", f.ScrubEvery)
+	kept := f.JournalDays
+	if c.IsSet("journal-days") {
+		kept = c.Int("journal-days")
+	}
+	if kept < 0 || kept > 36500 {
+		return cfg, nil, fault.New(fault.Invalid, "journal-days", "the journal is kept 0 (for ever) to 36500 days, not %d", kept).In("journal-days")
+	}
+	cfg.Works.KeepJournal = time.Duration(kept) * 24 * time.Hour
 	cfg.Connections, cfg.ConnectionsEach = f.Connections, f.FromOne
 	for name, into := range map[string]*int{"connections": &cfg.Connections, "connections-from-one": &cfg.ConnectionsEach} {
 		if c.IsSet(name) {

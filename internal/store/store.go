@@ -42,10 +42,11 @@ func New(c *catalog.Catalog, v *bodies.Volume, region string) *Store {
 	return s
 }
 
-// now is the moment of a change, in the catalog's resolution.
-func now(a catalog.Author) catalog.Author {
+// now is the moment of a change, by the database's clock and in the catalog's
+// resolution.
+func (s *Store) now(a catalog.Author) catalog.Author {
 	if a.At.IsZero() {
-		a.At = time.Now()
+		a.At = s.Catalog.Now()
 	}
 	a.At = a.At.UTC().Truncate(time.Microsecond)
 	return a
@@ -231,26 +232,27 @@ func (s *Store) Sealed(ctx context.Context, bucket object.BucketName, v *object.
 // that. It reports false when nothing did any more.
 func (s *Store) Convert(ctx context.Context, o catalog.Other, sealed bool) (bool, error) {
 	to, err := s.rewrite(ctx, &object.Version{Size: o.Size, CRC64: o.CRC64, Body: o.Body}, sealed)
+	defer to.Release()
 	if err != nil {
 		return false, err
 	}
-	return s.Catalog.ReplaceBody(ctx, o.Body, to)
+	return s.Catalog.ReplaceBody(ctx, o.Body, to.Ref)
 }
 
-// rewrite writes a body of one piece anew, and checks it on the way.
-func (s *Store) rewrite(ctx context.Context, v *object.Version, sealed bool) (object.BodyRef, error) {
+// rewrite writes a body of one piece anew, and checks it on the way. Release what
+// comes back.
+func (s *Store) rewrite(ctx context.Context, v *object.Version, sealed bool) (bodies.Written, error) {
 	r, w := io.Pipe()
 	go func() {
 		w.CloseWithError(s.ReadAll(ctx, v, w, func(int) error { return ctx.Err() }))
 	}()
 	defer r.Close()
-	out, err := s.Volume.Write(r, v.Size, sealed, nil, func(out bodies.Written) error {
+	return s.Volume.Write(r, v.Size, sealed, nil, func(out bodies.Written) error {
 		if out.Size != v.Size || out.CRC64 != v.CRC64 {
 			return fault.New(fault.Damaged, "damaged", "the stored bytes are damaged: the digest is %016x, not %016x", out.CRC64, v.CRC64).Do("restore the object from a copy")
 		}
 		return nil
 	})
-	return out.Ref, err
 }
 
 // Body is an open body. Close it.
@@ -287,7 +289,7 @@ func (s *Store) Open(ctx context.Context, a catalog.Address, v *object.Version) 
 			return b, found, err
 		}
 	}
-	if _, rerr := s.Catalog.ReportDamage(ctx, facts.ID, found, fault.From(err).Message, time.Now()); rerr != nil {
+	if _, rerr := s.Catalog.ReportDamage(ctx, facts.ID, found, fault.From(err).Message, s.Catalog.Now()); rerr != nil {
 		return nil, nil, rerr
 	}
 	return nil, nil, err

@@ -116,7 +116,7 @@ func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Up
 	if u.Checksum != digest.None && !u.PerPart && !u.Checksum.CanCombine() {
 		return nil, fault.New(fault.Invalid, "checksum-type", "a %s of the whole cannot be worked out from parts", u.Checksum).In("checksum").Do("ask for one of the parts' checksums, or for a CRC")
 	}
-	by = now(by)
+	by = s.now(by)
 	u.Sealed = u.Sealed || f.Sealing
 	u.ID, u.Bucket, u.Key, u.Created, u.Who, u.Source, u.Open = strings.ToLower(rand.Text()), a.Bucket, a.Key, by.At, by.Who, by.Source, true
 	return &u, s.Catalog.CreateUpload(ctx, f.ID, &u)
@@ -213,10 +213,14 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 		}
 		return nil
 	})
+	defer w.Release()
+	if err == nil {
+		err = w.There()
+	}
 	if err != nil {
 		return catalog.Part{}, err
 	}
-	author := now(p.Author)
+	author := s.now(p.Author)
 	out.Size, out.MD5, out.CRC64, out.Body, out.At, out.Who, out.Source = w.Size, w.MD5, w.CRC64, w.Ref, author.At, author.Who, author.Source
 	f, _, err := s.bucketFacts(ctx, p.Bucket)
 	if err != nil {
@@ -288,7 +292,7 @@ func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, erro
 	if err != nil {
 		return nil, err
 	}
-	author := now(c.Author)
+	author := s.now(c.Author)
 	v, res, err := s.Catalog.Complete(ctx, catalog.Completing{Bucket: f.ID, Key: c.Key, ID: c.Upload,
 		Change: catalog.Change{Bucket: f.ID, Key: c.Key.String(), IfAbsent: c.IfAbsent, IfETag: c.IfETag, At: author.At, Who: author.Who, Source: author.Source},
 		Assemble: func(u *catalog.Upload, have []catalog.Part) (*object.Version, []int, error) {

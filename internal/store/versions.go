@@ -50,7 +50,7 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 		if a.Headers != nil {
 			v.Headers = *a.Headers
 		}
-		author := now(a.Author)
+		author := s.now(a.Author)
 		// Named by its number, so that a change of the content between cannot be meant.
 		res, err := s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectAnnotated, Key: a.Key.String(), ID: object.VersionID(found.Number), Version: &v,
 			IfRevision: found.Revision, At: author.At, Who: author.Who, Source: author.Source})

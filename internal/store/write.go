@@ -94,11 +94,15 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		}
 		return nil
 	})
+	defer w.Release()
+	if err == nil {
+		err = w.There()
+	}
 	if err != nil {
 		return nil, err
 	}
 	v.Size, v.ETag.MD5, v.CRC64, v.Body = w.Size, w.MD5, w.CRC64, w.Ref
-	author := now(p.Author)
+	author := s.now(p.Author)
 	v.Created = author.At
 	ch := catalog.Change{Bucket: facts.ID, Key: p.Key.String(), Version: v, IfAbsent: p.IfAbsent, IfETag: p.IfETag,
 		At: author.At, Who: author.Who, Source: author.Source}
@@ -177,14 +181,14 @@ func (c *capped) Read(p []byte) (int, error) {
 // paused it leaves a delete marker. Result.Number is 0 when nothing was there
 // and no marker was left, which is no error unless etag is given.
 func (s *Store) Remove(ctx context.Context, a catalog.Address, etag *object.ETag, by catalog.Author) (catalog.Result, error) {
-	by = now(by)
+	by = s.now(by)
 	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectRemoved, Key: a.Key.String(), IfETag: etag, At: by.At, Who: by.Who, Source: by.Source})
 }
 
 // RemoveVersion removes a version for good. When it was the current one, the one
 // before it becomes current. The error for none has the code version-missing.
 func (s *Store) RemoveVersion(ctx context.Context, a catalog.Address, id object.VersionID, by catalog.Author) (catalog.Result, error) {
-	by = now(by)
+	by = s.now(by)
 	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.VersionRemoved, Key: a.Key.String(), ID: id, At: by.At, Who: by.Who, Source: by.Source})
 }
 
@@ -220,7 +224,7 @@ func (s *Store) RemoveMany(ctx context.Context, bucket object.BucketName, remova
 	if err != nil {
 		return nil, nil, err
 	}
-	by = now(by)
+	by = s.now(by)
 	results, errs := make([]catalog.Result, len(removals)), make([]error, len(removals))
 	first := map[Removal]int{}
 	var left []int
@@ -318,9 +322,12 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 			if err := fits(facts, there.Size); err != nil {
 				return nil, err
 			}
-			if body, err = s.rewrite(ctx, there, true); err != nil {
+			w, err := s.rewrite(ctx, there, true)
+			defer w.Release()
+			if err != nil {
 				return nil, err
 			}
+			body = w.Ref
 		}
 	}
 	return s.copy(ctx, c, kind, func(found *object.Version) (*object.Version, error) {
@@ -394,7 +401,7 @@ func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind, edit f
 	if err != nil {
 		return nil, err
 	}
-	author := now(c.Author)
+	author := s.now(c.Author)
 	ch := catalog.Change{Kind: kind, Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, At: author.At, Who: author.Who, Source: author.Source}
 	res, wrote, err := s.Catalog.Copy(ctx, catalog.Copying{From: c.From, FromID: c.FromID, Change: ch, Edit: func(found *object.Version) (*object.Version, error) {
 		v, err := edit(found)
@@ -442,7 +449,7 @@ func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefi
 	if err != nil {
 		return Cleared{}, err
 	}
-	by = now(by)
+	by = s.now(by)
 	changes := make([]catalog.Change, len(page))
 	for i, e := range page {
 		changes[i] = catalog.Change{Kind: catalog.ObjectRemoved, Bucket: f.ID, Key: e.Name(), At: by.At, Who: by.Who, Source: by.Source}
@@ -472,7 +479,7 @@ func (s *Store) PurgeUnder(ctx context.Context, bucket object.BucketName, prefix
 	if err != nil {
 		return Cleared{}, err
 	}
-	u, err := s.Catalog.Purge(ctx, f.ID, keys, now(by))
+	u, err := s.Catalog.Purge(ctx, f.ID, keys, s.now(by))
 	return Cleared{Usage: u, More: len(keys) == limit}, err
 }
 
@@ -485,18 +492,18 @@ func (s *Store) CreateBucket(ctx context.Context, b catalog.Bucket, by catalog.A
 		return err
 	}
 	defer s.forget(b.Name)
-	return s.Catalog.CreateBucket(ctx, b, now(by))
+	return s.Catalog.CreateBucket(ctx, b, s.now(by))
 }
 
 // SetVersioning changes a bucket's versioning.
 func (s *Store) SetVersioning(ctx context.Context, name object.BucketName, v object.Versioning, by catalog.Author) error {
 	defer s.forget(name)
-	return s.Catalog.SetVersioning(ctx, name, v, now(by))
+	return s.Catalog.SetVersioning(ctx, name, v, s.now(by))
 }
 
 // SetBucketTags replaces a bucket's tags.
 func (s *Store) SetBucketTags(ctx context.Context, name object.BucketName, tags object.Tags, by catalog.Author) error {
-	return s.Catalog.SetBucketTags(ctx, name, tags, now(by))
+	return s.Catalog.SetBucketTags(ctx, name, tags, s.now(by))
 }
 
 // CheckAbandonAfter refuses a number of days that is not 1 to 3,650.
@@ -512,13 +519,13 @@ func (s *Store) SetAbandonAfter(ctx context.Context, name object.BucketName, day
 	if err := CheckAbandonAfter(days); err != nil {
 		return err
 	}
-	return s.Catalog.SetAbandonAfter(ctx, name, days, now(by))
+	return s.Catalog.SetAbandonAfter(ctx, name, days, s.now(by))
 }
 
 // SetSealing says whether a bucket's new bodies are encrypted at rest.
 func (s *Store) SetSealing(ctx context.Context, name object.BucketName, on bool, by catalog.Author) error {
 	defer s.forget(name)
-	return s.Catalog.SetSealing(ctx, name, on, now(by))
+	return s.Catalog.SetSealing(ctx, name, on, s.now(by))
 }
 
 // CheckQuota refuses a quota that is not a positive number of bytes.
@@ -532,7 +539,7 @@ func CheckQuota(quota *int64) error {
 // RemoveBucket removes an empty bucket.
 func (s *Store) RemoveBucket(ctx context.Context, name object.BucketName, by catalog.Author) error {
 	defer s.forget(name)
-	return s.Catalog.RemoveBucket(ctx, name, now(by))
+	return s.Catalog.RemoveBucket(ctx, name, s.now(by))
 }
 
 // SetQuota changes or (nil) takes away a bucket's quota.
@@ -541,7 +548,7 @@ func (s *Store) SetQuota(ctx context.Context, name object.BucketName, quota *int
 		return err
 	}
 	s.forget(name)
-	return s.Catalog.SetQuota(ctx, name, quota, now(by))
+	return s.Catalog.SetQuota(ctx, name, quota, s.now(by))
 }
 
 // Fresh waits until usage is complete up to a moment, for tests and the demo.

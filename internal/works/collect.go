@@ -141,7 +141,9 @@ func (c *Crew) compact(ctx context.Context, f bodies.File, at *Collected) error 
 			c.log.Warn("a body cannot be moved out of its segment", "segment", f.ID, "offset", r.Offset, "error", err)
 			continue // the scrubber reports it
 		}
-		if _, err := c.store.Catalog.ReplaceBody(ctx, from, to); err != nil {
+		_, err = c.store.Catalog.ReplaceBody(ctx, from, to.Ref)
+		to.Release()
+		if err != nil {
 			return err
 		}
 	}

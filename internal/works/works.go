@@ -25,6 +25,7 @@ type Settings struct {
 	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
 	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
 	ClockEvery    time.Duration // how often the clock is compared with the database's; default 10 s
+	KeepJournal   time.Duration // how long the journal is kept once all followers have read it; 0: for ever
 	KeepTrail     time.Duration // how long entries of the audit trail are kept; default 400 days
 
 	// Lease is how long work is claimed for; it is renewed beside the work, and when a
@@ -205,5 +206,12 @@ func (c *Crew) forget(ctx context.Context, _ *lease) error {
 	if n > 0 {
 		c.log.Info("old entries of the audit trail were forgotten", "entries", n)
 	}
-	return c.store.Catalog.ForgetOld(ctx)
+	if err := c.store.Catalog.ForgetOld(ctx); err != nil || c.settings.KeepJournal == 0 {
+		return err
+	}
+	gone, err := c.store.Catalog.ForgetJournal(ctx, c.store.Catalog.Now().Add(-c.settings.KeepJournal))
+	if len(gone) > 0 {
+		c.log.Info("months of the journal were let go", "months", gone)
+	}
+	return err
 }
