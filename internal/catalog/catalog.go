@@ -71,7 +71,8 @@ func Open(ctx context.Context, url string) (*Catalog, error) {
 		db.Close()
 		return nil, err
 	}
-	c := &Catalog{db: db, clock: clock{own: time.Now}}
+	c := &Catalog{db: db}
+	c.OwnClock(time.Now)
 	if err := c.LookAtClock(ctx); err != nil {
 		db.Close()
 		return nil, err

@@ -14,16 +14,18 @@ const Apart = 5 * time.Second
 // when that was looked at last. Ages and the times of records are judged by it: a
 // process whose clock is wrong makes nothing old before its time.
 type clock struct {
-	own   func() time.Time
+	own   atomic.Pointer[func() time.Time]
 	apart atomic.Int64 // what the own clock is ahead, in nanoseconds
 }
 
+func (c *clock) now() time.Time { return (*c.own.Load())() }
+
 // OwnClock has the process's own time told by f, for tests of clocks that are wrong.
-func (c *Catalog) OwnClock(f func() time.Time) { c.clock.own = f }
+func (c *Catalog) OwnClock(f func() time.Time) { c.clock.own.Store(&f) }
 
 // Now gives the database's time, to the precision of the last look.
 func (c *Catalog) Now() time.Time {
-	return c.clock.own().Add(-time.Duration(c.clock.apart.Load()))
+	return c.clock.now().Add(-c.Ahead())
 }
 
 // Ahead gives what the process's clock is ahead of the database's.
@@ -36,12 +38,12 @@ func (c *Catalog) Agrees() bool { return c.Ahead().Abs() <= Apart }
 // LookAtClock compares the clocks. A look that takes long tells little, and is let
 // be when an earlier one stands.
 func (c *Catalog) LookAtClock(ctx context.Context) error {
-	begun := c.clock.own()
+	begun := c.clock.now()
 	var theirs time.Time
 	if err := c.db.GetContext(ctx, &theirs, `select clock_timestamp()`); err != nil {
 		return mapError(err)
 	}
-	took := c.clock.own().Sub(begun)
+	took := c.clock.now().Sub(begun)
 	if took > time.Second && c.clock.apart.Load() != 0 {
 		return nil
 	}

@@ -295,6 +295,28 @@ func TestOverviewAndLiveUpdates(t *testing.T) {
 	}
 }
 
+// TestAWrongClockIsOnTheOverview has the process's clock go wrong, and right again.
+func TestAWrongClockIsOnTheOverview(t *testing.T) {
+	s := harness.Service(t, nil)
+	p := newPerson(t, s)
+	p.signIn()
+	for ahead, says := range map[time.Duration]string{
+		6 * time.Second:        "is ahead of the database's",
+		-8 * time.Hour:         "is behind the database's",
+		400 * time.Millisecond: "",
+	} {
+		s.Store.Catalog.OwnClock(func() time.Time { return time.Now().Add(ahead) })
+		if err := s.Store.Catalog.LookAtClock(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		st, o := p.ask("GET", "/api/v1/overview", nil)
+		concerns, _ := o["concerns"].([]any)
+		if (says == "") != (len(concerns) == 0) || says != "" && concerns[0].(map[string]any)["says"] != says {
+			t.Errorf("a clock %s ahead: %d %v", ahead, st, concerns)
+		}
+	}
+}
+
 func TestPagesOfTheConsole(t *testing.T) {
 	s := harness.Service(t, nil)
 	for _, path := range []string{"/", "/buckets/plates?prefix=a%2F", "/connect"} {

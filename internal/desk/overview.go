@@ -250,6 +250,7 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 			Since: x.Found.Format(time.RFC3339), Page: "object"})
 	}
 	if operator {
+		d.clock(o)
 		if err := d.room(o); err != nil {
 			return err
 		}
@@ -283,6 +284,21 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 	}
 	sort.SliceStable(o.Concerns, func(i, j int) bool { return rank[o.Concerns[i].State] < rank[o.Concerns[j].State] })
 	return nil
+}
+
+// clock says that the clock of the process asked is wrong.
+func (d *Desk) clock(o *Overview) {
+	c := d.store.Catalog
+	if c.Agrees() {
+		return
+	}
+	direction := "ahead of"
+	if c.Ahead() < 0 {
+		direction = "behind"
+	}
+	o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the clock", Says: "is " + direction + " the database's",
+		Detail: "The process that answers leaves work that judges ages to others. Set the clock of its machine.",
+		Figure: c.Ahead().Abs().Round(time.Second).String()})
 }
 
 // room says what is free on the volume, and that it fills up.

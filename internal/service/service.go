@@ -204,6 +204,9 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	for name, d := range map[string]*door.Door{"wire": wireDoor, "desk": deskDoor} {
 		watchDoor(registry, name, d)
 	}
+	registry.MustRegister(prometheus.NewGaugeFunc(
+		prometheus.GaugeOpts{Name: "spindle_clock_ahead_seconds", Help: "What the process's clock is ahead of the database's."},
+		func() float64 { return s.Store.Catalog.Ahead().Seconds() }))
 	s.wire = wireDoor.Server(server.New(s.Store, s.Gate, server.Settings{Domains: cfg.Domains, StrictRegion: cfg.StrictRegion, Origins: cfg.Origins, Observe: observer(registry)}, s.log))
 	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "", WireURL: cfg.WireURL, Domains: cfg.Domains,
 		Secure: cfg.TLSCert != "", Registry: registry}, s.log)

@@ -1,17 +1,27 @@
-// Package works does the background work.
+// Package works does the background work, of three families.
 //
-// Work is claimed with a lease in the database, so that any number of
-// processes share it and one takes over when another dies. Each piece keeps
-// where it stands in the works table: it can be stopped at any moment, resumes,
-// and is safe to repeat.
+// Standing work is always there, one process at a time: the roll-up of usage
+// (usage), the journal's next months and the letting go of old ones (partitions),
+// what the audit trail has kept long enough (trail), uploads that nobody goes on
+// with (abandoner), digests of parted objects (summer), bytes that nothing refers to
+// (collector), and the reading of every body (scrubber).
 //
-//   - usage: rolls the journal's deltas up, every second.
-//   - collector: deletes bodies that no version refers to, once they are older
-//     than a grace period, and compacts segments of which most is dead.
-//   - scrubber: reads every body at a limited rate and compares digests.
-//   - trail: forgets what the audit trail has kept long enough, every hour.
-//   - partitions: makes the journal's next months.
+// Orders are asked for by somebody and go through a prefix, a step at a time, with
+// the rights of whoever gave them. A kind of order is one file: see Kind.
 //
-// What every process needs for itself (which bodies are damaged) it reads by
-// itself.
+// Tasks are many small things with a time before which nothing is done: see TaskKind.
+// Beside them a Schedule says when something is done again and again.
+//
+// Standing work and orders are held by a lease in the database, renewed beside the
+// work. Each claim has a number of its own; whatever is saved or committed under an
+// older one fails, so a process that was frozen in a step and thaws after another
+// took over changes nothing. Tasks are claimed in batches and end under their claim's
+// number likewise. Everything can be stopped at any moment, goes on where it was, and
+// may be done twice. What fails comes round again with pauses that grow.
+//
+// Ages are judged by the database's clock, and not at all by a process whose own is
+// more than catalog.Apart away from it.
+//
+// What every process needs for itself (the clock, which bodies are damaged) it looks
+// at by itself.
 package works
