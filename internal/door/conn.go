@@ -33,6 +33,11 @@ func (c *conn) ahead(quiet time.Duration) {
 
 // Write writes a stretch at a time.
 func (c *conn) Write(b []byte) (n int, err error) {
+	if instead := c.d.unread(b); instead != nil {
+		c.ahead(c.d.s.Quiet)
+		_, err := c.Conn.Write(instead)
+		return len(b), err
+	}
 	for first := true; first || len(b) > 0; first = false {
 		c.ahead(c.d.s.Quiet)
 		m, err := c.Conn.Write(b[:min(len(b), stretch)])

@@ -198,7 +198,8 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	}
 	s.WireURL, s.DeskURL = scheme+"://"+wireL.Addr().String(), scheme+"://"+deskL.Addr().String()
 	registry := prometheus.NewRegistry()
-	wireDoor := door.New(door.Settings{Quiet: cfg.SlowAfter, Header: cfg.SlowAfter, Most: cfg.Connections, MostEach: cfg.ConnectionsEach, Log: s.log})
+	wire := server.New(s.Store, s.Gate, server.Settings{Domains: cfg.Domains, TLS: cfg.TLSCert != "", StrictRegion: cfg.StrictRegion, Origins: cfg.Origins, Observe: observer(registry)}, s.log)
+	wireDoor := door.New(door.Settings{Quiet: cfg.SlowAfter, Header: cfg.SlowAfter, Most: cfg.Connections, MostEach: cfg.ConnectionsEach, Log: s.log, Unread: wire.Unread})
 	// The desk has a door of its own, so that no flood of the wire keeps administrators out.
 	deskDoor := door.New(door.Settings{Quiet: cfg.SlowAfter, Most: max(8, cfg.Connections/4), MostEach: max(4, cfg.ConnectionsEach/4), Log: s.log})
 	for name, d := range map[string]*door.Door{"wire": wireDoor, "desk": deskDoor} {
@@ -207,25 +208,34 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	registry.MustRegister(prometheus.NewGaugeFunc(
 		prometheus.GaugeOpts{Name: "spindle_clock_ahead_seconds", Help: "What the process's clock is ahead of the database's."},
 		func() float64 { return s.Store.Catalog.Ahead().Seconds() }))
-	s.wire = wireDoor.Server(server.New(s.Store, s.Gate, server.Settings{Domains: cfg.Domains, StrictRegion: cfg.StrictRegion, Origins: cfg.Origins, Observe: observer(registry)}, s.log))
+	s.wire = wireDoor.Server(wire)
 	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "", WireURL: cfg.WireURL, Domains: cfg.Domains,
 		Secure: cfg.TLSCert != "", Registry: registry}, s.log)
 	s.desk = deskDoor.Server(d.Handler())
 	s.desk.RegisterOnShutdown(d.Stop)
-	run := func(h *http.Server, l net.Listener) {
-		var err error
-		if cfg.TLSCert != "" {
-			h.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12}
-			err = h.ServeTLS(l, cfg.TLSCert, cfg.TLSKey)
-		} else {
+	run := func(h *http.Server, d *door.Door, l net.Listener) {
+		l, err := secured(d, d.Listener(l), cfg.TLSCert, cfg.TLSKey)
+		if err == nil {
 			err = h.Serve(l)
 		}
 		if !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
 		}
 	}
-	go run(s.wire, wireDoor.Listener(wireL))
-	go run(s.desk, deskDoor.Listener(deskL))
+	go run(s.wire, wireDoor, wireL)
+	go run(s.desk, deskDoor, deskL)
+}
+
+// secured has a door's listener serve TLS when a certificate is given.
+func secured(d *door.Door, l net.Listener, cert, key string) (net.Listener, error) {
+	if cert == "" {
+		return l, nil
+	}
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	if err != nil {
+		return l, fault.New(fault.Invalid, "tls-cert", "the certificate cannot be used").In("tls-cert").Do("give a certificate and its key as PEM files").Because(err)
+	}
+	return d.Secured(l, &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair}, NextProtos: []string{"http/1.1"}}), nil
 }
 
 // Failed gives an error when the service cannot go on.

@@ -12,6 +12,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"math/big"
 	"net"
 	"net/http"
@@ -170,6 +171,24 @@ func TestTLS(t *testing.T) {
 	c.HTTP.Transport.(*http.Transport).TLSClientConfig = &tls.Config{RootCAs: pool}
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
 		t.Error(err)
+	}
+	// What cannot be read is answered as it is without TLS; who speaks without it is told.
+	host := strings.TrimPrefix(s.WireURL, "https://")
+	secure, err := tls.Dial("tcp", host, &tls.Config{RootCAs: pool})
+	if err != nil {
+		t.Fatal(err)
+	}
+	plain, err := net.Dial("tcp", host)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for conn, want := range map[net.Conn]string{secure: "<Code>BadRequest</Code>", plain: "This port speaks TLS"} {
+		_, werr := io.WriteString(conn, "GET /%zz HTTP/1.1\r\nHost: x\r\n\r\n")
+		b, rerr := io.ReadAll(conn)
+		if !strings.Contains(string(b), want) {
+			t.Errorf("%q is not in %q (%v)", want, b, errors.Join(werr, rerr))
+		}
+		conn.Close()
 	}
 	for address, field := range map[string]string{s.WireURL: "certificate", strings.Replace(s.WireURL, "https", "http", 1): "protocol"} {
 		r := client.Check(t.Context(), client.Settings{Address: address, Style: "path", Region: "fenn", Key: c.Key})

@@ -488,7 +488,7 @@ func (s *Store) CreateBucket(ctx context.Context, b catalog.Bucket, by catalog.A
 	if b.Region == "" {
 		b.Region = s.Region
 	}
-	if err := errors.Join(CheckQuota(b.Quota), CheckAbandonAfter(b.AbandonAfter)); err != nil {
+	if err := errors.Join(b.Name.CheckNew(), CheckQuota(b.Quota), CheckAbandonAfter(b.AbandonAfter)); err != nil {
 		return err
 	}
 	defer s.forget(b.Name)

@@ -54,6 +54,16 @@ func ParseBucketName(s string) (BucketName, error) {
 	return BucketName{s}, nil
 }
 
+// CheckNew refuses a name that no new bucket may have: one that begins as host names
+// of other scripts do (RFC 5890, section 2.3.2.1), since a bucket's name is part of a
+// host name. The error has the code bucket-name.
+func (n BucketName) CheckNew() error {
+	if strings.HasPrefix(n.s, "xn--") {
+		return fault.New(fault.Invalid, "bucket-name", "a bucket's name may not begin with xn--").In("bucket").Do("choose a name that begins otherwise")
+	}
+	return nil
+}
+
 func firstRune(s string) string {
 	r, _ := utf8.DecodeRuneInString(s)
 	return string(r)

@@ -2,11 +2,14 @@ package server
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
+	"time"
 
 	"spindle/internal/core/fault"
 	"spindle/internal/store"
+	"spindle/internal/wire/sign"
 )
 
 type dialectError struct {
@@ -80,6 +83,8 @@ var codes = map[string]dialectError{
 	"database-full":      {"InsufficientStorage", 507},
 	"slow":               {"RequestTimeout", 400},
 	"method":             {"MethodNotAllowed", 405},
+	"header-malformed":   {"InvalidArgument", 400},
+	"security-token":     {"InvalidToken", 400},
 	"unsettled":          {"", 404}, // a probe's own code stands in Field
 }
 
@@ -158,7 +163,9 @@ func (q *request) fail(err error) {
 		x.text("Region", q.s.store.Region)
 	}
 	x.text("Resource", q.r.URL.Path)
+	signingDetails(x, err)
 	x.text("RequestId", q.id)
+	x.text("HostId", q.s.boot)
 	h.Set("Content-Type", "application/xml")
 	h.Del("Content-Length")
 	h.Del("ETag")
@@ -167,4 +174,29 @@ func (q *request) fail(err error) {
 	q.out = int64(len(b))
 	q.w.WriteHeader(d.status)
 	_, _ = q.w.Write(b) // the client may be gone
+}
+
+// signingDetails says what was signed, and when, as the service sees it: what those
+// need who look for what differs.
+func signingDetails(x *doc, err error) {
+	if m := (*sign.Mismatch)(nil); errors.As(err, &m) {
+		x.text("AWSAccessKeyId", m.KeyID)
+		x.text("SignatureProvided", m.Signature)
+		x.text("StringToSign", m.Signed)
+		x.text("StringToSignBytes", fmt.Sprintf("% x", m.Signed))
+		x.text("CanonicalRequest", m.Canonical)
+		x.text("CanonicalRequestBytes", fmt.Sprintf("% x", m.Canonical))
+	}
+	l := (*sign.Late)(nil)
+	if !errors.As(err, &l) {
+		return
+	}
+	x.time("ServerTime", l.Now)
+	if l.Expires.IsZero() {
+		x.time("RequestTime", l.Signed)
+		x.number("MaxAllowedSkewMilliseconds", sign.MaxSkew.Milliseconds())
+		return
+	}
+	x.number("X-Amz-Expires", int64(l.Expires.Sub(l.Signed)/time.Second))
+	x.time("Expires", l.Expires)
 }

@@ -121,9 +121,12 @@ func (q *request) listV1() error {
 }
 
 func (q *request) listV2() error {
+	if v := q.query.Get("list-type"); v != "2" {
+		return fault.New(fault.Invalid, "list-type", "there is no listing of the type %q", v).In("list-type").Do("ask for list-type=2, or leave it out for the first kind")
+	}
 	start, token := q.query.Get("start-after"), q.query.Get("continuation-token")
 	after := start
-	if token != "" {
+	if q.query.Has("continuation-token") {
 		raw, err := base64.RawURLEncoding.DecodeString(token)
 		if err != nil || len(raw) == 0 {
 			return fault.New(fault.Invalid, "continuation-token", "The continuation token provided is incorrect").In("continuation-token").Do("use the token of the page before, unchanged")

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"bytes"
 	"crypto/md5"
 	"encoding/base64"
 	"encoding/hex"
@@ -11,6 +12,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 
 	"spindle/internal/catalog"
@@ -105,15 +107,25 @@ func parseChecksum(kind digest.Kind, header, v string) ([]byte, error) {
 	return b, nil
 }
 
+// claimedMD5 reads the MD5 that the request claims of its body; nil for none.
+func (q *request) claimedMD5() (*[md5.Size]byte, error) {
+	v := q.r.Header.Get("Content-Md5")
+	if v == "" {
+		return nil, nil
+	}
+	b, err := base64.StdEncoding.DecodeString(v)
+	if err != nil || len(b) != md5.Size {
+		return nil, fault.New(fault.Invalid, "digest-malformed", "The Content-MD5 you specified was invalid: it has 16 bytes in base64").In("Content-MD5")
+	}
+	return (*[md5.Size]byte)(b), nil
+}
+
 // claims reads what digests the request claims of its body.
 func (q *request) claims(p *store.Put, body io.Reader) error {
 	h := q.r.Header
-	if v := h.Get("Content-Md5"); v != "" {
-		b, err := base64.StdEncoding.DecodeString(v)
-		if err != nil || len(b) != md5.Size {
-			return fault.New(fault.Invalid, "digest-malformed", "The Content-MD5 you specified was invalid: it has 16 bytes in base64").In("Content-MD5")
-		}
-		p.MD5 = (*[16]byte)(b)
+	var err error
+	if p.MD5, err = q.claimedMD5(); err != nil {
+		return err
 	}
 	var value []byte
 	for _, c := range checksumHeaders {
@@ -363,7 +375,7 @@ func (q *request) getObject() error {
 	case object.Failed:
 		return fault.New(fault.Precondition, "mismatch", "At least one of the pre-conditions you specified did not hold").In("condition")
 	}
-	from, length, part, err := parseRange(q.r.Header.Get("Range"), v.Size)
+	from, length, part, err := q.wanted(v)
 	if n := q.query.Get("partNumber"); n != "" && err == nil {
 		if part {
 			return fault.New(fault.Invalid, "part-and-range", "Cannot specify both Range header and partNumber query parameter").In("partNumber")
@@ -393,7 +405,7 @@ func (q *request) getObject() error {
 		}
 		defer body.Close()
 		if v.ETag != tag { // replaced between the look and the opening
-			if from, length, part, err = parseRange(q.r.Header.Get("Range"), v.Size); err != nil {
+			if from, length, part, err = q.wanted(v); err != nil {
 				return err
 			}
 		}
@@ -447,6 +459,19 @@ func (q *request) getObject() error {
 	q.status, q.out = status, length
 	q.w.WriteHeader(status)
 	return body.Send(q.w, from, length, q.between())
+}
+
+// wanted gives the stretch of a version that the request asks for. Its Range counts
+// unless If-Range names another version: by an entity tag that compares strongly, or
+// by the exact date (RFC 9110, section 13.1.5).
+func (q *request) wanted(v *object.Version) (from, length int64, part bool, err error) {
+	if still := q.r.Header.Get("If-Range"); still != "" {
+		at, err := http.ParseTime(still)
+		if still != `"`+v.ETag.String()+`"` && (err != nil || !at.Equal(v.Created.Truncate(time.Second))) {
+			return 0, v.Size, false, nil
+		}
+	}
+	return parseRange(q.r.Header.Get("Range"), v.Size)
 }
 
 // parseRange reads a Range header (RFC 9110, section 14.1.2). One range is
@@ -530,6 +555,10 @@ func (q *request) deleteObject() error {
 }
 
 func (q *request) removeMany() error {
+	want, err := q.claimedMD5()
+	if err != nil {
+		return err
+	}
 	body, err := q.body()
 	if err != nil {
 		return err
@@ -547,7 +576,7 @@ func (q *request) removeMany() error {
 	if err := q.readDocument(io.TeeReader(body, sum), removeManyDocument, &in); err != nil {
 		return err
 	}
-	if want := q.r.Header.Get("Content-Md5"); want != "" && want != base64.StdEncoding.EncodeToString(sum.Sum(nil)) {
+	if want != nil && !bytes.Equal(want[:], sum.Sum(nil)) {
 		return fault.New(fault.Invalid, "digest-mismatch", "the MD5 of the document is not the one that was claimed").In("Content-MD5")
 	}
 	if in.XMLName.Local != "Delete" || len(in.Object) == 0 || len(in.Object) > maxRemovals {

@@ -35,7 +35,7 @@ func (q *request) subresource() string {
 		}
 	}
 	for name, values := range q.query {
-		if values[0] == "" && !slices.Contains(parameters, name) && !strings.HasPrefix(name, "response-") && !strings.HasPrefix(name, "X-Amz-") {
+		if values[0] == "" && !slices.Contains(parameters, name) && !strings.HasPrefix(name, "response-") && !strings.HasPrefix(strings.ToLower(name), "x-amz-") {
 			return name
 		}
 	}
@@ -98,6 +98,38 @@ func (q *request) operation() named {
 		q.op = n.name
 	}
 	return n
+}
+
+// unsupported is the error for a request that is no operation: it has a method that
+// the dialect does not have there, or asks for something that is not done here.
+func (q *request) unsupported() error {
+	sub := q.subresource()
+	_, ofBuckets := bucketProbes[sub]
+	_, ofObjects := objectProbes[sub]
+	has := q.methods()
+	known := slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodPut, http.MethodPost, http.MethodDelete}, q.r.Method)
+	form := q.r.Method == http.MethodPost && strings.HasPrefix(q.r.Header.Get("Content-Type"), "multipart/form-data")
+	switch {
+	case form:
+		return notImplemented("an upload by a form")
+	case known && (len(has) == 0 || ofBuckets || ofObjects || slices.Contains(subresources, sub)):
+		return notImplemented("this operation")
+	}
+	q.w.Header().Set("Allow", strings.Join(has, ", "))
+	return fault.New(fault.Invalid, "method", "The specified method is not allowed against this resource: %s", q.r.Method).In("method").
+		Do("use one of: %s", strings.Join(has, ", "))
+}
+
+// methods gives those that the request could have had.
+func (q *request) methods() (has []string) {
+	for _, m := range []string{http.MethodGet, http.MethodHead, http.MethodPut, http.MethodPost, http.MethodDelete} {
+		other, r := *q, *q.r
+		other.r, r.Method = &r, m
+		if other.operation().op != nil {
+			has = append(has, m)
+		}
+	}
+	return has
 }
 
 // allowed refuses what whoever asks may not do.
@@ -167,7 +199,7 @@ func (q *request) bucketOperation(sub string) named {
 	if sub == "" {
 		switch q.r.Method {
 		case http.MethodGet:
-			if q.query.Get("list-type") == "2" {
+			if q.query.Has("list-type") {
 				return named{"ListObjectsV2", (*request).listV2, lists}
 			}
 			return named{"ListObjects", (*request).listV1, lists}

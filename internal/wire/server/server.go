@@ -29,6 +29,7 @@ import (
 // Settings of the wire.
 type Settings struct {
 	Domains      []string // for host style: bucket.DOMAIN
+	TLS          bool     // whether it is served over TLS
 	StrictRegion bool     // refuse scopes that name another region
 	Origins      []string // that browsers may call from; "*" for any
 	Observe      func(op string, status int, took time.Duration, in, out int64)
@@ -106,10 +107,11 @@ func (q *request) address() (catalog.Address, error) {
 
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	start := time.Now()
+	w = &spelled{ResponseWriter: w}
 	q := &request{s: s, w: w, r: r, in: door.BodyOf(r), op: "unknown"}
-	q.id = s.boot + strings.ToUpper(hex.EncodeToString(be(s.requests.Add(1))))
+	q.id = s.nextID()
 	h := w.Header()
-	h["X-Amz-Request-Id"] = []string{q.id}
+	h["x-amz-request-id"], h["x-amz-id-2"] = []string{q.id}, []string{s.boot}
 	h["Server"] = []string{"Spindle"}
 	defer func() {
 		q.built()
@@ -133,6 +135,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if err := q.serve(); err != nil {
 		q.fail(err)
 	}
+}
+
+// nextID gives a request id that no other request has.
+func (s *Server) nextID() string {
+	return s.boot + strings.ToUpper(hex.EncodeToString(be(s.requests.Add(1))))
 }
 
 func be(n uint64) []byte {
@@ -164,6 +171,9 @@ func (q *request) serve() error {
 	if err := q.authenticate(); err != nil {
 		return err
 	}
+	if err := sign.MovedHeaders(q.r); err != nil {
+		return err
+	}
 	if bucketErr != nil {
 		return bucketErr
 	}
@@ -173,7 +183,7 @@ func (q *request) serve() error {
 		if q.key == nil {
 			return unsigned()
 		}
-		return notImplemented("this operation")
+		return q.unsupported()
 	}
 	if err := q.allowed(n.need); err != nil {
 		return err
@@ -315,6 +325,11 @@ func (q *request) xml(d *doc) error {
 	return nil
 }
 
+// exposed are the headers that pages may read.
+const exposed = "ETag, Content-Length, Content-Range, Accept-Ranges, Last-Modified, x-amz-request-id, x-amz-id-2, x-amz-version-id, x-amz-delete-marker, " +
+	"x-amz-tagging-count, x-amz-mp-parts-count, x-amz-copy-source-version-id, x-amz-checksum-type, " +
+	"x-amz-checksum-crc32, x-amz-checksum-crc32c, x-amz-checksum-crc64nvme, x-amz-checksum-sha1, x-amz-checksum-sha256"
+
 func (q *request) cors() {
 	origin := q.r.Header.Get("Origin")
 	if origin == "" || !q.originAllowed(origin) {
@@ -323,7 +338,7 @@ func (q *request) cors() {
 	h := q.w.Header()
 	h.Set("Access-Control-Allow-Origin", origin)
 	h.Add("Vary", "Origin")
-	h.Set("Access-Control-Expose-Headers", "ETag, Content-Length, Content-Range, Accept-Ranges, Last-Modified, x-amz-request-id, x-amz-version-id, x-amz-delete-marker, x-amz-tagging-count, x-amz-checksum-crc64nvme, x-amz-checksum-sha256")
+	h.Set("Access-Control-Expose-Headers", exposed)
 }
 
 func (q *request) originAllowed(origin string) bool {

@@ -81,7 +81,7 @@ func TestAgainstAnIndependentSigner(t *testing.T) {
 	st, b = curl(t, s, "PUT", "/plates", empty...)
 	want(t, "create again", st, b, 409, "BucketAlreadyOwnedByYou")
 	st, b = curl(t, s, "HEAD", "/plates")
-	want(t, "head bucket", st, b, 200, "X-Amz-Bucket-Region: fenn")
+	want(t, "head bucket", st, b, 200, "x-amz-bucket-region: fenn")
 	st, b = curl(t, s, "GET", "/")
 	want(t, "list buckets", st, b, 200, "<Name>plates</Name>")
 	st, b = curl(t, s, "GET", "/plates?location=")
@@ -93,7 +93,7 @@ func TestAgainstAnIndependentSigner(t *testing.T) {
 	want(t, "unsigned put", st, b, 200)
 	st, b = curl(t, s, "GET", "/plates/2019/a.txt", "-i")
 	sum := md5.Sum([]byte("hello"))
-	want(t, "get", st, b, 200, "hello", "x-amz-meta-taxon: Erica", "Content-Type: text/plain", "Cache-Control: no-cache", `Etag: "`+hex.EncodeToString(sum[:])+`"`, "Accept-Ranges: bytes")
+	want(t, "get", st, b, 200, "hello", "x-amz-meta-taxon: Erica", "Content-Type: text/plain", "Cache-Control: no-cache", `ETag: "`+hex.EncodeToString(sum[:])+`"`, "Accept-Ranges: bytes")
 	st, b = curl(t, s, "GET", "/plates/2019/a.txt", "-i", "-H", "Range: bytes=1-3")
 	want(t, "range", st, b, 206, "ell", "Content-Range: bytes 1-3/5")
 	st, b = curl(t, s, "GET", "/plates/2019/a.txt", "-H", "Range: bytes=-2")
@@ -380,8 +380,8 @@ func TestProbesAndTheUnsupported(t *testing.T) {
 		{"GET", "/plates?encryption=", "", 404, "ServerSideEncryptionConfigurationNotFoundError"}, {"GET", "/plates?uploads=", "", 200, "ListMultipartUploadsResult"},
 		{"GET", "/plates?tagging=", "", 404, "NoSuchTagSet"}, {"GET", "/plates/k?tagging=", "", 200, "<TagSet>"}, {"GET", "/nowhere?versioning=", "", 404, "NoSuchBucket"},
 		{"PUT", "/plates?versioning=", "", 400, "MalformedXML"}, {"PUT", "/plates?lifecycle=", "", 501, "NotImplemented"}, {"GET", "/plates?inventory=", "", 501, "NotImplemented"},
-		{"PUT", "/plates/k?partNumber=1&uploadId=x", "", 404, "NoSuchUpload"}, {"PUT", "/plates/k?partNumber=1", "", 501, "NotImplemented"}, {"POST", "/plates", "", 501, "NotImplemented"},
-		{"PATCH", "/plates/k", "", 501, "NotImplemented"}, {"GET", "/plates/k?versionId=abc", "", 400, "InvalidArgument"}, {"GET", "/plates/k?versionId=00000001", "", 404, "NoSuchVersion"}, {"GET", "/plates/k?versionId=null", "", 200, "x"},
+		{"PUT", "/plates/k?partNumber=1&uploadId=x", "", 404, "NoSuchUpload"}, {"PUT", "/plates/k?partNumber=1", "", 501, "NotImplemented"}, {"POST", "/plates", "", 405, "MethodNotAllowed"},
+		{"PATCH", "/plates/k", "", 405, "MethodNotAllowed"}, {"GET", "/plates/k?versionId=abc", "", 400, "InvalidArgument"}, {"GET", "/plates/k?versionId=00000001", "", 404, "NoSuchVersion"}, {"GET", "/plates/k?versionId=null", "", 200, "x"},
 		{"PUT", "/plates/k", "x-amz-tagging: a=b&a=c", 400, "InvalidTag"}, {"PUT", "/plates/k", "x-amz-storage-class: COLD", 400, "InvalidStorageClass"},
 		{"PUT", "/plates/k", "x-amz-server-side-encryption: aws:kms", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-server-side-encryption: ROT13", 400, "InvalidArgument"}, {"PUT", "/plates/k", "x-amz-server-side-encryption-customer-algorithm: AES256", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-acl: public-read", 501, "NotImplemented"},
 		{"PUT", "/PLATES", "", 400, "InvalidBucketName"}, {"GET", "/plates?list-type=2&continuation-token=%21", "", 400, "InvalidArgument"}, {"GET", "/plates?max-keys=-1", "", 400, "InvalidArgument"},

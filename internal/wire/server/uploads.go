@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/xml"
 	"fmt"
+	"math"
 	"net/http"
 	"strconv"
 	"strings"
@@ -248,8 +249,8 @@ func (q *request) count(name string, most int) (int, error) {
 		return most, nil
 	}
 	n, err := strconv.Atoi(v)
-	if err != nil || n < 0 {
-		return 0, fault.New(fault.Invalid, name, "%s is a number from 0 to %d", name, most).In(name)
+	if err != nil || n < 0 || n > math.MaxInt32 {
+		return 0, fault.New(fault.Invalid, name, "%s is a number from 0 to %d, of which %d count at the most", name, math.MaxInt32, most).In(name)
 	}
 	return min(n, most), nil
 }
@@ -443,7 +444,7 @@ func (q *request) completeUpload() error {
 	}
 	d := newDoc("CompleteMultipartUploadResult", true)
 	scheme := "http"
-	if q.r.TLS != nil {
+	if q.s.settings.TLS {
 		scheme = "https"
 	}
 	d.text("Location", scheme+"://"+q.r.Host+q.r.URL.EscapedPath())

@@ -25,6 +25,7 @@ const (
 
 	HeaderDate    = "X-Amz-Date"
 	HeaderPayload = "X-Amz-Content-Sha256"
+	headerToken   = "X-Amz-Security-Token"
 
 	Unsigned              = "UNSIGNED-PAYLOAD"
 	StreamSigned          = "STREAMING-AWS4-HMAC-SHA256-PAYLOAD"
@@ -83,8 +84,13 @@ func malformed(format string, args ...any) *fault.Error {
 }
 
 // Parse finds the signature of a request of the wire, in its header or its
-// query. It gives nil when there is none.
+// query. It gives nil when there is none. The error for a temporary key's token has
+// the code security-token.
 func Parse(r *http.Request) (*Auth, error) {
+	if r.Header.Get(headerToken) != "" || strings.Contains(strings.ToLower(r.URL.RawQuery), "x-amz-security-token=") {
+		return nil, fault.New(fault.Invalid, "security-token", "the request carries a token of a temporary key, and there are none here").In(strings.ToLower(headerToken)).
+			Do("take the token out of the client's settings, or use an access key that expires")
+	}
 	switch h := r.Header.Get("Authorization"); {
 	case h != "":
 		return parseHeader(r, h, Wire)
@@ -158,8 +164,10 @@ func parseQuery(r *http.Request) (*Auth, error) {
 		return nil, bad("the link's signature is of a kind that is not supported")
 	}
 	a := &Auth{Presigned: true, Payload: Unsigned, headers: strings.Split(q.Get("X-Amz-SignedHeaders"), ";"), signature: q.Get("X-Amz-Signature")}
-	if p := r.Header.Get(HeaderPayload); p != "" {
-		a.Payload = p
+	for _, p := range []string{q.Get(HeaderPayload), r.Header.Get(HeaderPayload)} {
+		if p != "" {
+			a.Payload = p
+		}
 	}
 	if err := a.scope(q.Get("X-Amz-Credential")); err != nil {
 		return nil, err
@@ -250,10 +258,11 @@ func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
 	case a.Presigned && apart < -MaxSkew:
 		return fault.New(fault.Refused, "link-expired", "the link holds from %s, and it is %s here", stamp(a.Time), stamp(now)).In("date").Do("set the clock of the machine that made it")
 	case a.Presigned && apart > a.Expires:
-		return fault.New(fault.Refused, "link-expired", "Request has expired: the link held until %s, and it is %s", stamp(a.Time.Add(a.Expires)), stamp(now)).In("date").Do("make the link again")
+		return fault.New(fault.Refused, "link-expired", "Request has expired: the link held until %s, and it is %s", stamp(a.Time.Add(a.Expires)), stamp(now)).In("date").
+			Do("make the link again").Because(&Late{Signed: a.Time, Expires: a.Time.Add(a.Expires), Now: now})
 	case !a.Presigned && (apart > MaxSkew || apart < -MaxSkew):
 		return fault.New(fault.Refused, "clock-skew", "the request was signed at %s, and it is %s here: more than %s apart", stamp(a.Time), stamp(now), MaxSkew).
-			In("clock").Do("set the client's clock")
+			In("clock").Do("set the client's clock").Because(&Late{Signed: a.Time, Now: now})
 	}
 	for name := range r.Header {
 		l := strings.ToLower(name)
@@ -280,8 +289,10 @@ func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
 	}
 	// The path is signed as every client should escape it, or as this one did.
 	if path := Escape(r.URL.Path, false); !fits(path) && (path == r.URL.EscapedPath() || !fits(r.URL.EscapedPath())) {
+		signed := canonical(r, path, a.headers, a.Payload, a.Presigned)
 		return fault.New(fault.Refused, "signature-mismatch", "the signature does not fit the request and the key's secret").In("secret").
-			Do("check the secret, and that nothing between client and service changes the path, the query or the signed headers (%s)", strings.Join(a.headers, ", "))
+			Do("check the secret, and that nothing between client and service changes the path, the query or the signed headers (%s)", strings.Join(a.headers, ", ")).
+			Because(&Mismatch{KeyID: a.KeyID, Signature: a.signature, Canonical: signed, Signed: a.toSign(signed)})
 	}
 	return nil
 }
@@ -293,9 +304,32 @@ func (a *Auth) scopeString() string {
 }
 
 func (a *Auth) sign(canonical string) string {
-	sum := sha256.Sum256([]byte(canonical))
-	return hex.EncodeToString(mac(a.key, algorithm+"\n"+a.Time.Format(timeFormat)+"\n"+a.scopeString()+"\n"+hex.EncodeToString(sum[:])))
+	return hex.EncodeToString(mac(a.key, a.toSign(canonical)))
 }
+
+func (a *Auth) toSign(canonical string) string {
+	sum := sha256.Sum256([]byte(canonical))
+	return algorithm + "\n" + a.Time.Format(timeFormat) + "\n" + a.scopeString() + "\n" + hex.EncodeToString(sum[:])
+}
+
+// Mismatch is what the service would have signed, for whoever looks for the
+// difference. It stands beneath the error with the code signature-mismatch.
+type Mismatch struct {
+	KeyID     string
+	Signature string // that came
+	Canonical string // the request as it is signed
+	Signed    string // the text that is signed, with the digest of the canonical request
+}
+
+// Error says that the signatures differ.
+func (m *Mismatch) Error() string { return "the signature " + m.Signature + " does not fit" }
+
+// Late is when a request was signed and when it was looked at. It stands beneath the
+// errors with the codes clock-skew and link-expired.
+type Late struct{ Signed, Expires, Now time.Time }
+
+// Error says how far apart they are.
+func (l *Late) Error() string { return "signed " + l.Now.Sub(l.Signed).String() + " before" }
 
 func mac(key []byte, s string) []byte {
 	h := hmac.New(sha256.New, key)
@@ -431,6 +465,15 @@ func reescape(s string) string {
 		return s // it will not verify, as it should not
 	}
 	return Escape(u, true)
+}
+
+// unescape gives a name or value of a query that was read before.
+func unescape(s string) string {
+	u, err := url.QueryUnescape(s)
+	if err != nil {
+		return s
+	}
+	return u
 }
 
 // Sign signs a request's headers. payload is the SHA-256 of the body in hex, or
