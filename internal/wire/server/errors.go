@@ -169,6 +169,7 @@ func (q *request) fail(err error) {
 	h.Set("Content-Type", "application/xml")
 	h.Del("Content-Length")
 	h.Del("ETag")
+	delete(h, "ETag")
 	h.Del("Last-Modified")
 	b := x.bytes()
 	q.out = int64(len(b))

@@ -415,7 +415,7 @@ func (q *request) getObject() error {
 	}
 	h["Accept-Ranges"] = []string{"bytes"}
 	h["Last-Modified"] = []string{v.Created.Format(http.TimeFormat)}
-	h["Etag"] = []string{`"` + v.ETag.String() + `"`}
+	h["ETag"] = []string{`"` + v.ETag.String() + `"`}
 	h["Content-Length"] = []string{strconv.FormatInt(length, 10)}
 	ct := v.Headers.ContentType
 	if ct == "" {
