@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
-	"github.com/dustin/go-humanize"
 
 	"spindle/internal/catalog"
 	"spindle/internal/works"
@@ -21,7 +20,8 @@ type Concern struct {
 	Subject string `json:"subject" doc:"What it is about: a bucket, or bucket/key"`
 	Says    string `json:"says" doc:"What about it, in a few words"`
 	Detail  string `json:"detail"`
-	Figure  string `json:"figure,omitempty"`
+	Figure  string `json:"figure,omitempty" doc:"A figure, unless it is bytes"`
+	Bytes   int64  `json:"bytes,omitempty"`
 	Since   string `json:"since,omitempty" doc:"When it began, RFC 3339"`
 	Page    string `json:"page,omitempty" doc:"Where the console deals with it"`
 }
@@ -257,7 +257,7 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 	}
 	if u := o.Unfinished; u.Uploads > 0 && o.At.Sub(u.Oldest) > 7*24*time.Hour {
 		o.Concerns = append(o.Concerns, Concern{State: "attention", Subject: "unfinished uploads", Says: "take room that no listing shows", Detail: fmt.Sprintf("The oldest was started %.0f days ago. Complete them, or abandon them; a bucket can do so by itself.", o.At.Sub(u.Oldest).Hours()/24),
-			Figure: humanize.IBytes(uint64(u.Bytes)), Page: "uploads"})
+			Bytes: u.Bytes, Page: "uploads"})
 	}
 	grew := map[string]int64{}
 	for _, g := range o.Grew {

@@ -101,7 +101,7 @@ function Concerns({ d }: { d: Schemas['Overview'] }) {
                 <div className="small dim">{c.detail}</div>
               </td>
               <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
-                {c.figure}
+                {c.bytes ? size(c.bytes) : c.figure}
                 {c.since ? <div className="small dim">since {ago(new Date(c.since))}</div> : null}
               </td>
               <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
