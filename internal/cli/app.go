@@ -157,24 +157,26 @@ func (a *app) root() *cli.Command {
 			{Name: "openapi", Hidden: true, Usage: "print the desk's OpenAPI document", Action: func(context.Context, *cli.Command) error { return a.openapi() }},
 		},
 	}
-	for _, c := range cmd.Commands {
-		a.strict(c)
-	}
+	strict(cmd)
 	cmd.Commands = append(cmd.Commands, &cli.Command{Name: "reference", Hidden: true, Usage: "print the reference of commands and settings",
 		Action: func(context.Context, *cli.Command) error { return a.reference(cmd) }})
 	return cmd
 }
 
-// strict makes a noun without a verb, or with an unknown one, an error.
-func (a *app) strict(c *cli.Command) {
+// strict makes an unknown command an error that names the nearest one, at every level.
+func strict(c *cli.Command) {
+	for _, sub := range c.Commands {
+		strict(sub)
+	}
 	if len(c.Commands) == 0 || c.Action != nil {
 		return
 	}
 	c.Action = func(_ context.Context, c *cli.Command) error {
-		if c.Args().Present() {
-			return wrongUsage("%s has no verb %q; see spindle %s --help", c.Name, c.Args().First(), c.Name)
+		if !c.Args().Present() {
+			return cli.ShowSubcommandHelp(c)
 		}
-		return cli.ShowSubcommandHelp(c)
+		name := c.Args().First()
+		return wrongUsage("there is no command %q; the nearest is %q, and %s --help has all", c.FullName()+" "+name, cli.SuggestCommand(c.VisibleCommands(), name), c.FullName())
 	}
 }
 

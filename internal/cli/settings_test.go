@@ -83,6 +83,15 @@ func TestSettingsComeFromFlagsThenEnvironmentThenFile(t *testing.T) {
 	}
 }
 
+func TestUnknownCommandsNameTheNearest(t *testing.T) {
+	for line, nearest := range map[string]string{"bukcet": "bucket", "bucket lsit": "list", "access kye list": "key", "access key chnage": "change"} {
+		code, out, says := runEnv(t, nil, "", false, strings.Fields(line)...)
+		if code != 2 || out != "" || !strings.Contains(says, "there is no command") || !strings.Contains(says, `nearest is "`+nearest+`"`) {
+			t.Errorf("%s: %d %q %q", line, code, out, says)
+		}
+	}
+}
+
 func TestWrongSettingsAreNamed(t *testing.T) {
 	dir := t.TempDir()
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
