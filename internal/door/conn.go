@@ -16,7 +16,9 @@ type conn struct {
 	born    time.Time
 	trusted atomic.Bool
 	active  atomic.Bool
-	set     atomic.Int64 // when the write deadline was set last, in nanoseconds of the clock
+	drains  atomic.Bool   // no more is written, and what still comes is thrown away
+	drained chan struct{} // closed when that is over
+	set     atomic.Int64  // when the write deadline was set last, in nanoseconds of the clock
 }
 
 // stretch is how many bytes of an answer have to be taken within the quiet time.
@@ -79,16 +81,36 @@ func (c *conn) ReadFrom(r io.Reader) (n int64, err error) {
 // plainWriter hides ReadFrom.
 type plainWriter struct{ io.Writer }
 
-// CloseWrite says that no more will be written.
+// CloseWrite says that no more will be written. What is still sent is thrown away for
+// a short while: a connection that is closed with bytes unread is reset, and a client
+// that is busy sending would lose the answer.
 func (c *conn) CloseWrite() error {
-	if tcp, ok := c.Conn.(*net.TCPConn); ok {
-		return tcp.CloseWrite()
+	tcp, ok := c.Conn.(*net.TCPConn)
+	if !ok || c.drains.Swap(true) {
+		return nil
 	}
+	_ = tcp.SetReadDeadline(time.Now().Add(soon))
+	go func() {
+		_, _ = io.Copy(io.Discard, tcp) // until the other end is done, or the time is over
+		close(c.drained)
+	}()
+	return tcp.CloseWrite()
+}
+
+// Close closes the connection and makes room for another, once what is still sent was
+// thrown away.
+func (c *conn) Close() error {
+	if !c.drains.Load() {
+		return c.closeNow()
+	}
+	go func() {
+		<-c.drained
+		_ = c.closeNow() // nobody waits for it
+	}()
 	return nil
 }
 
-// Close closes the connection and makes room for another.
-func (c *conn) Close() error {
+func (c *conn) closeNow() error {
 	c.d.mu.Lock()
 	c.d.drop(c)
 	c.d.mu.Unlock()

@@ -171,7 +171,7 @@ func Source(addr string) netip.Addr {
 // admit takes a connection in, if need be in place of another; nil when there is
 // no room for it, and then it is closed.
 func (d *Door) admit(c net.Conn) *conn {
-	o := &conn{Conn: c, d: d, source: Source(c.RemoteAddr().String()), born: time.Now()}
+	o := &conn{Conn: c, d: d, source: Source(c.RemoteAddr().String()), born: time.Now(), drained: make(chan struct{})}
 	d.mu.Lock()
 	var out *conn
 	full := false
