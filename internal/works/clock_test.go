@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"spindle/internal/bodies"
-	"spindle/internal/catalog"
 	"spindle/internal/harness"
 	"spindle/internal/store"
 	"spindle/internal/works"
@@ -35,20 +34,7 @@ func age(t *testing.T, v *bodies.Volume) {
 // is right while the files look old. What is acknowledged after that can be read.
 func TestBodiesUnderWayAreKept(t *testing.T) {
 	database, dir := harness.Database(t), t.TempDir()
-	s, err := openStore(t.Context(), database, dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { s.Volume.Close(); s.Catalog.Close() })
-	if err := s.Catalog.FirstKey(t.Context(), catalog.AccessKey{ID: harness.Key, Account: "herbarium", Name: "owner", Active: true, Sealed: []byte{}}); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.Catalog.EnsurePartitions(t.Context(), time.Now(), time.Now()); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium"}, me); err != nil {
-		t.Fatal(err)
-	}
+	s := sharedStore(t, database, dir)
 	settings := works.Settings{CollectEvery: 10 * time.Millisecond, SweepEvery: time.Millisecond, ClockEvery: 10 * time.Millisecond}
 	for name, ahead := range map[string]time.Duration{"ahead": 8 * time.Hour, "behind": -8 * time.Hour, "right": 0} {
 		other, err := openStore(t.Context(), database, dir)

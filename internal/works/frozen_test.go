@@ -50,6 +50,27 @@ func openStore(ctx context.Context, database, dir string) (*store.Store, error) 
 	return store.New(c, v, "fenn"), nil
 }
 
+// sharedStore opens the first store on a database and a volume that others open too,
+// with the bucket plates.
+func sharedStore(t *testing.T, database, dir string) *store.Store {
+	t.Helper()
+	s, err := openStore(t.Context(), database, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Volume.Close(); s.Catalog.Close() })
+	if err := s.Catalog.FirstKey(t.Context(), catalog.AccessKey{ID: harness.Key, Account: "herbarium", Name: "owner", Active: true, Sealed: []byte{}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Catalog.EnsurePartitions(t.Context(), time.Now(), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium"}, me); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
 // slow is a kind of order whose step copies a key and then counts it; between lets
 // a test hold it up in the middle.
 func slow(between func()) works.Kind {
@@ -100,20 +121,7 @@ func beWorker(where string) error {
 // overwritten.
 func TestAFrozenWorkerDoesNothingMore(t *testing.T) {
 	database, dir := harness.Database(t), t.TempDir()
-	s, err := openStore(t.Context(), database, dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { s.Volume.Close(); s.Catalog.Close() })
-	if err := s.Catalog.FirstKey(t.Context(), catalog.AccessKey{ID: harness.Key, Account: "herbarium", Name: "owner", Active: true, Sealed: []byte{}}); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.Catalog.EnsurePartitions(t.Context(), time.Now(), time.Now()); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium"}, me); err != nil {
-		t.Fatal(err)
-	}
+	s := sharedStore(t, database, dir)
 	put(t, s, "from", []byte("content"))
 	kinds := works.Kinds
 	works.Kinds = append(slices.Clone(kinds), slow(func() {}))
