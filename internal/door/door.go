@@ -24,9 +24,9 @@ type Settings struct {
 	Largest  int           // bytes of a header that net/http takes at all; default 64 KiB
 	Log      *slog.Logger
 
-	// Unread gives the answer, with its type, to a request that net/http cannot read,
+	// Unread gives the answer, with its headers, to a request that net/http cannot read,
 	// of which it would say a status and why; nil leaves that to it.
-	Unread func(status int, why string) (kind string, document []byte)
+	Unread func(status int, why string) (h http.Header, document []byte)
 }
 
 // Left is how many descriptors Share leaves for the database, volumes and the rest.

@@ -31,8 +31,12 @@ func (d *Door) unread(b []byte) []byte {
 	if err != nil {
 		return nil
 	}
-	kind, document := d.s.Unread(status, string(bytes.TrimPrefix(why, line[:4])))
-	return fmt.Appendf(nil, "HTTP/1.1 %s\r\nContent-Type: %s\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s", line, kind, len(document), document)
+	h, document := d.s.Unread(status, string(bytes.TrimPrefix(why, line[:4])))
+	var answer bytes.Buffer
+	fmt.Fprintf(&answer, "HTTP/1.1 %s\r\nContent-Length: %d\r\nConnection: close\r\n", line, len(document))
+	_ = h.Write(&answer) // memory takes all
+	fmt.Fprintf(&answer, "\r\n%s", document)
+	return answer.Bytes()
 }
 
 // Secured serves TLS on a door's listener.
@@ -63,7 +67,7 @@ type secure struct {
 func (s *secure) Read(b []byte) (int, error) {
 	n, err := s.Conn.Read(b)
 	if plain := (tls.RecordHeaderError{}); errors.As(err, &plain) && plain.Conn != nil {
-		_, _ = plain.Conn.Write([]byte("HTTP/1.1 400 Bad Request\r\nContent-Type: text/plain; charset=utf-8\r\nConnection: close\r\n\r\n" +
+		_, _ = plain.Conn.Write([]byte("HTTP/1.1 400 Bad Request\r\nConnection: close\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n" +
 			"This port speaks TLS: use an address that begins with https.\n"))
 	}
 	return n, err

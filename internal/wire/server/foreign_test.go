@@ -158,7 +158,7 @@ func TestUnreadableRequestsGetADocument(t *testing.T) {
 			continue
 		}
 		b, _ := io.ReadAll(resp.Body) // compared below
-		if resp.Header.Get("Content-Type") != "application/xml" || !strings.Contains(string(b), "<Code>"+want+"<") || !strings.Contains(string(b), "<RequestId>") {
+		if resp.Header.Get("Content-Type") != "application/xml" || !strings.Contains(string(b), "<Code>"+want+"<") || !strings.Contains(string(b), "<RequestId>"+resp.Header.Get("x-amz-request-id")+"<") {
 			t.Errorf("%.40q: %s %s", request, resp.Header.Get("Content-Type"), b)
 		}
 	}

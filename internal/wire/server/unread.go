@@ -6,8 +6,8 @@ import (
 )
 
 // Unread gives the answer to a request that net/http cannot read, as the dialect has
-// it, with its type. status and why are what net/http says of it.
-func (s *Server) Unread(status int, why string) (kind string, document []byte) {
+// it, with its headers. status and why are what net/http says of it.
+func (s *Server) Unread(status int, why string) (h http.Header, document []byte) {
 	code, remedy := "BadRequest", "send the request line and the headers as RFC 9112, section 3, has them, with paths percent-encoded"
 	switch status {
 	case http.StatusRequestHeaderFieldsTooLarge:
@@ -19,8 +19,13 @@ func (s *Server) Unread(status int, why string) (kind string, document []byte) {
 	}
 	x := newDoc("Error", false)
 	x.text("Code", code)
-	x.text("Message", "The request cannot be read: "+strings.TrimSpace(why)+". To mend it: "+remedy)
-	x.text("RequestId", s.nextID())
+	message := "The request cannot be read"
+	if why != http.StatusText(status) {
+		message += ": " + strings.TrimSpace(strings.TrimPrefix(why, http.StatusText(status)+":"))
+	}
+	x.text("Message", message+". To mend it: "+remedy)
+	id := s.nextID()
+	x.text("RequestId", id)
 	x.text("HostId", s.boot)
-	return "application/xml", x.bytes()
+	return http.Header{"Content-Type": {"application/xml"}, "Server": {"Spindle"}, "x-amz-request-id": {id}, "x-amz-id-2": {s.boot}}, x.bytes()
 }
