@@ -130,7 +130,7 @@ func (c *Catalog) RemoveAccount(ctx context.Context, name string, by Author) err
 		// Removed buckets stay for the journal, under the account that operates.
 		for _, q := range []string{
 			`update buckets set account = (select id from accounts where operator order by id limit 1) where account = $1`,
-			`delete from grants where to_kind = 3 and to_name in (select id from access_keys where account = $1)`,
+			named(`delete from grants where to_kind = @ToKey and to_name in (select id from access_keys where account = $1)`),
 			`delete from access_keys where account = $1`,
 			`delete from memberships where account = $1`,
 			`delete from accounts where id = $1`,
@@ -140,7 +140,7 @@ func (c *Catalog) RemoveAccount(ctx context.Context, name string, by Author) err
 			}
 		}
 		// Whoever takes the name later has no part in what was: it is the operators'.
-		for _, q := range []string{`delete from grants where to_kind = 1 and to_name = $1`, `delete from sessions where account = $1`, `update trail set account = '' where account = $1`} {
+		for _, q := range []string{named(`delete from grants where to_kind = @ToAccount and to_name = $1`), `delete from sessions where account = $1`, `update trail set account = '' where account = $1`} {
 			if _, err := tx.ExecContext(ctx, q, name); err != nil {
 				return err
 			}
@@ -290,7 +290,7 @@ func (c *Catalog) ChangePerson(ctx context.Context, name string, ifRevision int,
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var p PersonRow
 		// One change of operators at a time, so that two do not remove each other.
-		if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock(7306, 1)`); err != nil {
+		if err := lockAlone(ctx, tx, accessLock, operatorsLock); err != nil {
 			return err
 		}
 		err := tx.GetContext(ctx, &p, `select * from people where name = $1 for update`, name)
@@ -354,7 +354,7 @@ func lastOperator(ctx context.Context, tx *sqlx.Tx, but string) error {
 // RemovePerson removes a person, with sessions and what was granted to them.
 func (c *Catalog) RemovePerson(ctx context.Context, name string, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock(7306, 1)`); err != nil {
+		if err := lockAlone(ctx, tx, accessLock, operatorsLock); err != nil {
 			return err
 		}
 		var p PersonRow
@@ -378,7 +378,7 @@ func (c *Catalog) RemovePerson(ctx context.Context, name string, by Author) erro
 				return err
 			}
 		}
-		for _, q := range []string{`delete from grants where to_kind = 2 and to_name = $1`, `delete from people where name = $1`} {
+		for _, q := range []string{named(`delete from grants where to_kind = @ToPerson and to_name = $1`), `delete from people where name = $1`} {
 			if _, err := tx.ExecContext(ctx, q, name); err != nil {
 				return err
 			}

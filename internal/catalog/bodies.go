@@ -161,7 +161,7 @@ type Place struct {
 // WalkBodies gives versions with content after a place, and the place reached;
 // more is false at the end of the walk.
 func (c *Catalog) WalkBodies(ctx context.Context, at Place, limit int) (list []Stored, next Place, more bool, err error) {
-	q := `select bucket, key, ` + headColumns + ` from heads h where (bucket, key) > ($1, $2) and body_file > 0 order by bucket, key limit $3`
+	q := `select ` + keyedColumns + ` from heads h where (bucket, key) > ($1, $2) and body_file > 0 order by bucket, key limit $3`
 	in := []any{at.Bucket, at.Key, limit}
 	if at.Key == nil {
 		in[1] = []byte{}
@@ -170,7 +170,7 @@ func (c *Catalog) WalkBodies(ctx context.Context, at Place, limit int) (list []S
 		return c.walkParts(ctx, at, limit)
 	}
 	if at.Stage == 1 {
-		q = `select bucket, key, ` + headColumns + ` from history h where (bucket, key) >= ($1, $2) and not (bucket = $1 and key = $2 and number >= $4) and body_file > 0
+		q = `select ` + keyedColumns + ` from history h where (bucket, key) >= ($1, $2) and not (bucket = $1 and key = $2 and number >= $4) and body_file > 0
 			order by bucket, key, number desc limit $3`
 		in = append(in, at.Number)
 	}

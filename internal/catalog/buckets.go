@@ -200,7 +200,7 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 
 // journalBucket tells the journal and the trail what happened to a bucket.
 func journalBucket(ctx context.Context, tx *sqlx.Tx, kind EntryKind, id int64, by Author, detail map[string]any) error {
-	d, err := jsonOrNull(detail)
+	d, err := documentOrNull(detail)
 	if err != nil {
 		return err
 	}
@@ -226,7 +226,7 @@ func lockBucket(ctx context.Context, tx *sqlx.Tx, name object.BucketName) (id in
 		return 0, noBucket(name)
 	}
 	if err == nil {
-		_, err = tx.ExecContext(ctx, `select pg_advisory_xact_lock(7302, ($1::bigint % 2147483647)::int)`, id)
+		err = lockAlone(ctx, tx, bucketLock, id)
 	}
 	return id, err
 }
@@ -247,7 +247,7 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds objects, previous versions or delete markers", name).In("bucket").Do("empty it first, with its versions")
 		}
 		// Unfinished uploads go with the bucket.
-		if _, err := tx.ExecContext(ctx, `with gone as (update uploads set state = 2, ended = now() where bucket = $1 and state = 0 returning seq) select drop_parts(seq, false) from gone`, id); err != nil {
+		if _, err := tx.ExecContext(ctx, named(`with gone as (update uploads set state = @UploadAbandoned, ended = now() where bucket = $1 and state = @UploadOpen returning seq) select drop_parts(seq, false) from gone`), id); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update buckets set removed = $2 where id = $1`, id, by.At); err != nil {

@@ -50,27 +50,13 @@ func Open(ctx context.Context, url string) (*Catalog, error) {
 	if cfg.ConnectTimeout == 0 {
 		cfg.ConnectTimeout = 5 * time.Second
 	}
-	db := sqlx.NewDb(stdlib.OpenDB(*cfg), "pgx")
+	if err := prepare(ctx, cfg); err != nil {
+		return nil, err
+	}
+	db := sqlx.NewDb(stdlib.OpenDB(*cfg, stdlib.OptionAfterConnect(knowTypes)), "pgx")
 	db.SetMaxOpenConns(24)
 	db.SetMaxIdleConns(24)
 	db.SetConnMaxIdleTime(5 * time.Minute)
-	for {
-		err = db.PingContext(ctx)
-		if err == nil {
-			break
-		}
-		select {
-		case <-ctx.Done():
-			db.Close()
-			return nil, fault.New(fault.Unavailable, "database-unreachable", "the database does not answer").In("database").
-				Do("check that PostgreSQL runs and that the address, name and password are right").Because(err)
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
-	if err := migrate(ctx, db.DB); err != nil {
-		db.Close()
-		return nil, err
-	}
 	c := &Catalog{db: db}
 	c.OwnClock(time.Now)
 	if err := c.LookAtClock(ctx); err != nil {
@@ -81,6 +67,33 @@ func Open(ctx context.Context, url string) (*Catalog, error) {
 	c.commits.distinct = func(ch Change) any { return [2]any{ch.Bucket, ch.Key} }
 	c.looks = newBatcher(2, c.lookupBatch)
 	return c, nil
+}
+
+// prepare waits for the database and brings its schema up to date.
+func prepare(ctx context.Context, cfg *pgx.ConnConfig) error {
+	db := stdlib.OpenDB(*cfg)
+	defer db.Close()
+	for {
+		err := db.PingContext(ctx)
+		if err == nil {
+			return migrate(ctx, db)
+		}
+		select {
+		case <-ctx.Done():
+			return fault.New(fault.Unavailable, "database-unreachable", "the database does not answer").In("database").
+				Do("check that PostgreSQL runs and that the address, name and password are right").Because(err)
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// knowTypes tells a new connection how the schema's own types are coded.
+func knowTypes(ctx context.Context, conn *pgx.Conn) error {
+	types, err := conn.LoadTypes(ctx, []string{"change", "_change"})
+	if err == nil {
+		conn.TypeMap().RegisterTypes(types)
+	}
+	return err
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {
@@ -94,15 +107,27 @@ func migrate(ctx context.Context, db *sql.DB) error {
 		return mapError(err)
 	}
 	defer conn.Close()
-	if _, err := conn.ExecContext(ctx, "select pg_advisory_lock(7301)"); err != nil {
+	if _, err := conn.ExecContext(ctx, "select pg_advisory_lock($1)", schemaLock); err != nil {
 		return mapError(err)
 	}
-	defer conn.ExecContext(context.WithoutCancel(ctx), "select pg_advisory_unlock(7301)")
+	defer conn.ExecContext(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", schemaLock)
 	p, err := goose.NewProvider(goose.DialectPostgres, db, dir)
 	if err != nil {
 		return err
 	}
-	if _, err := p.Up(ctx); err != nil {
+	there, err := p.GetDBVersion(ctx)
+	if err != nil {
+		return mapError(err)
+	}
+	sources := p.ListSources()
+	if err := refuseNewer(there, sources[len(sources)-1].Version); err != nil {
+		return err
+	}
+	_, err = p.Up(ctx)
+	if err == nil {
+		err = applyFunctions(ctx, conn)
+	}
+	if err != nil {
 		return fault.New(fault.Internal, "database-migration", "the database's schema could not be brought up to date").
 			In("database").Do("the log has the statement that failed; nothing was changed by it").Because(err)
 	}

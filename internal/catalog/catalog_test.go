@@ -56,7 +56,7 @@ func open(t *testing.T) (*catalog.Catalog, *sql.DB, int64) {
 
 func write(bucket int64, key string, size int64, file int64) catalog.Change {
 	a := author()
-	return catalog.Change{Bucket: bucket, Key: key, At: a.At, Who: a.Who, Source: a.Source,
+	return catalog.Change{Bucket: bucket, Key: key, Author: a,
 		Version: &object.Version{Size: size, ETag: object.ETag{MD5: [16]byte{byte(size)}}, Body: object.BodyRef{File: file, Offset: -1}, Metadata: object.Metadata{"taxon": "Erica"}}}
 }
 

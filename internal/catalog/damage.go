@@ -37,7 +37,7 @@ func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Vers
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
 			return err
 		}
-		d, err := jsonOrNull(map[string]any{"problem": problem})
+		d, err := documentOrNull(map[string]any{"problem": problem})
 		if err != nil {
 			return err
 		}

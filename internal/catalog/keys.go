@@ -186,7 +186,7 @@ func noKey(id string) error {
 
 func lockKey(ctx context.Context, tx *sqlx.Tx, id string, ifRevision int) (AccessKey, error) {
 	var k AccessKey
-	if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock(7306, 1)`); err != nil {
+	if err := lockAlone(ctx, tx, accessLock, operatorsLock); err != nil {
 		return k, err
 	}
 	err := tx.GetContext(ctx, &k, keyQuery+`where k.id = $1 for update of k`, id)
@@ -271,8 +271,8 @@ func (c *Catalog) ReplaceKey(ctx context.Context, old string, id string, sealed 
 		if err := putKey(ctx, tx, k, by); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `insert into grants (bucket, prefix, to_kind, to_name, rights, expires, note, created, created_by)
-			select bucket, prefix, to_kind, $2, rights, expires, note, $3, $4 from grants where to_kind = 3 and to_name = $1`, old, id, by.At, by.Who); err != nil {
+		if _, err := tx.ExecContext(ctx, named(`insert into grants (bucket, prefix, to_kind, to_name, rights, expires, note, created, created_by)
+			select bucket, prefix, to_kind, $2, rights, expires, note, $3, $4 from grants where to_kind = @ToKey and to_name = $1`), old, id, by.At, by.Who); err != nil {
 			return err
 		}
 		return trail(ctx, tx, by, TrailKeyReplaced, k.Account, old, map[string]any{"by": id, "until": until.UTC().Format(time.RFC3339)})
@@ -295,7 +295,7 @@ func (c *Catalog) RemoveKey(ctx context.Context, id string, by Author) error {
 				return err
 			}
 		}
-		for _, q := range []string{`delete from grants where to_kind = 3 and to_name = $1`, `delete from access_keys where id = $1`} {
+		for _, q := range []string{named(`delete from grants where to_kind = @ToKey and to_name = $1`), `delete from access_keys where id = $1`} {
 			if _, err := tx.ExecContext(ctx, q, id); err != nil {
 				return err
 			}
@@ -465,7 +465,7 @@ func (c *Catalog) BodyKey(ctx context.Context, id int16) (n int16, sealed []byte
 // NewBodyKey makes the first body key, when there is none, sealed for its name.
 func (c *Catalog) NewBodyKey(ctx context.Context, seal func(name string) ([]byte, error)) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock(7306, 2)`); err != nil {
+		if err := lockAlone(ctx, tx, accessLock, bodyKeysLock); err != nil {
 			return err
 		}
 		var there bool

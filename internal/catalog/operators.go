@@ -51,7 +51,7 @@ func mayTouchKey(ctx context.Context, tx *sqlx.Tx, by Author, k AccessKey) error
 // soleName refuses a name that one of the other kind has: records tell keys and
 // people apart, and so should who reads them. The error has the code name-taken.
 func soleName(ctx context.Context, tx *sqlx.Tx, table, column, name, field string) error {
-	if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock(7306, 3)`); err != nil {
+	if err := lockAlone(ctx, tx, accessLock, namesLock); err != nil {
 		return err
 	}
 	var taken bool

@@ -49,6 +49,9 @@ func TestAccessComesToAnOlderDatabase(t *testing.T) {
 		`insert into buckets (name, account, region, created, created_by) select 'plates', id, 'fenn', now(), 'FIRST' from accounts where name = 'herbarium'`,
 		`insert into heads (bucket, key, created, size, md5, crc64, body_file, body_offset, written_by) select id, 'a', now(), 3, decode(repeat('00', 16), 'hex'), 7, 99, -1, 'FIRST' from buckets`,
 		`insert into uploads (id, bucket, key, created, who) select 'up', id, 'b', now(), 'FIRST' from buckets`,
+		// Functions of that time, which migrations made then.
+		`create function commit_changes(p_kind smallint[]) returns void language sql as ''`,
+		`create function roll_up_usage(p_limit integer) returns integer language sql as 'select 1'`,
 	)
 	c, err := catalog.Open(harness.Context(t), url)
 	if err != nil {

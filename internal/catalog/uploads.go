@@ -81,7 +81,7 @@ type uploadRow struct {
 
 func (r *uploadRow) upload() (*Upload, error) {
 	u := &Upload{Seq: r.Seq, ID: r.ID, Created: r.Created.UTC(), Who: r.Who, Source: r.Source, Checksum: digest.Kind(r.ChecksumKind % perPart), PerPart: r.ChecksumKind >= perPart, Sealed: r.Sealed,
-		Open: r.State == 0, Parts: r.Parts, Bytes: r.Bytes, bucketID: r.BucketID, state: r.State, number: r.Number}
+		Open: r.State == uploadOpen, Parts: r.Parts, Bytes: r.Bytes, bucketID: r.BucketID, state: r.State, number: r.Number}
 	var err error
 	if u.Bucket, err = object.ParseBucketName(r.Bucket); err != nil {
 		return nil, err
@@ -113,14 +113,11 @@ func UploadMissing() error {
 // CreateUpload records an upload that begins. u has bucket, key, headers,
 // metadata, tags and checksum; ID, Who, Source and Created are set by the caller.
 func (c *Catalog) CreateUpload(ctx context.Context, bucket int64, u *Upload) error {
-	var docs [3]*string
-	for i, v := range []any{u.Headers, u.Metadata, u.Tags} {
-		var list []*string
-		if err := setJSON(&list, 0, 1, v); err != nil {
+	var docs [3]any
+	for i, of := range [...]any{u.Headers, u.Metadata, u.Tags} {
+		var err error
+		if docs[i], err = documentOrNull(of); err != nil {
 			return err
-		}
-		if list != nil {
-			docs[i] = list[0]
 		}
 	}
 	kind := int16(u.Checksum)
@@ -136,8 +133,8 @@ func (c *Catalog) CreateUpload(ctx context.Context, bucket int64, u *Upload) err
 // upload-missing.
 func (c *Catalog) Upload(ctx context.Context, bucket int64, key object.Key, id string) (*Upload, error) {
 	var r uploadRow
-	err := c.db.GetContext(ctx, &r, `select `+uploadColumns+`, 0 as parts, 0 as bytes, null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
-		where u.id = $1 and u.bucket = $2 and u.key = $3 and u.state = 0`, id, bucket, []byte(key.String()))
+	err := c.db.GetContext(ctx, &r, `select `+uploadColumns+named(`, 0 as parts, 0 as bytes, null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
+		where u.id = $1 and u.bucket = $2 and u.key = $3 and u.state = @UploadOpen`), id, bucket, []byte(key.String()))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, UploadMissing()
 	}
@@ -151,7 +148,7 @@ func (c *Catalog) Upload(ctx context.Context, bucket int64, key object.Key, id s
 // the code upload-missing.
 func (c *Catalog) CheckUpload(ctx context.Context, bucket int64, key object.Key, id string) error {
 	var there bool
-	err := c.db.GetContext(ctx, &there, `select exists (select 1 from uploads where id = $1 and bucket = $2 and key = $3 and state <> 2)`, id, bucket, []byte(key.String()))
+	err := c.db.GetContext(ctx, &there, named(`select exists (select 1 from uploads where id = $1 and bucket = $2 and key = $3 and state <> @UploadAbandoned)`), id, bucket, []byte(key.String()))
 	if err == nil && !there {
 		return UploadMissing()
 	}
@@ -243,8 +240,8 @@ func (c *Catalog) Uploads(ctx context.Context, l UploadList) ([]*Upload, error) 
 		before = &l.Before
 	}
 	var rows []uploadRow
-	err := c.db.SelectContext(ctx, &rows, `select `+uploadColumns+`, p.parts, p.bytes, p.last from (
-		select u.* from uploads u where u.state = 0 and ($1 = 0 or u.bucket = $1) and ($8 = '' or u.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $8)) and u.key >= $2 and ($3::bytea is null or u.key < $3) and `+place+` and ($6::timestamptz is null or u.created < $6)
+	err := c.db.SelectContext(ctx, &rows, `select `+uploadColumns+named(`, p.parts, p.bytes, p.last from (
+		select u.* from uploads u where u.state = @UploadOpen and ($1 = 0 or u.bucket = $1) and ($8 = '' or u.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $8)) and u.key >= $2 and ($3::bytea is null or u.key < $3) and `)+place+` and ($6::timestamptz is null or u.created < $6)
 		and $4 = $4::bytea order by `+order+` limit $7) u join buckets b on b.id = u.bucket and b.removed is null
 		cross join lateral (select count(*) as parts, coalesce(sum(size), 0)::bigint as bytes, max(at) as last from parts where upload = u.seq) p order by `+order,
 		max(l.Bucket, l.Only), []byte(l.Prefix), until, []byte(l.AfterKey), l.AfterSeq, before, l.Max, l.Account)
@@ -274,8 +271,8 @@ func (c *Catalog) UnfinishedIn(ctx context.Context, bucket int64, account string
 		Bytes   int64        `db:"bytes"`
 		Oldest  sql.NullTime `db:"oldest"`
 	}
-	err := c.db.GetContext(ctx, &r, `select count(*) as uploads, coalesce(sum(p.bytes), 0)::bigint as bytes, min(u.created) as oldest from uploads u join buckets b on b.id = u.bucket and b.removed is null join accounts a on a.id = b.account
-		cross join lateral (select sum(size) as bytes from parts where upload = u.seq) p where u.state = 0 and ($1 = 0 or u.bucket = $1) and ($2 = '' or a.name = $2)`, bucket, account)
+	err := c.db.GetContext(ctx, &r, named(`select count(*) as uploads, coalesce(sum(p.bytes), 0)::bigint as bytes, min(u.created) as oldest from uploads u join buckets b on b.id = u.bucket and b.removed is null join accounts a on a.id = b.account
+		cross join lateral (select sum(size) as bytes from parts where upload = u.seq) p where u.state = @UploadOpen and ($1 = 0 or u.bucket = $1) and ($2 = '' or a.name = $2)`), bucket, account)
 	u := Unfinished{Uploads: r.Uploads, Bytes: r.Bytes}
 	if r.Oldest.Valid {
 		u.Oldest = r.Oldest.Time.UTC()
@@ -288,7 +285,7 @@ func (c *Catalog) UnfinishedIn(ctx context.Context, bucket int64, account string
 func (c *Catalog) Abandon(ctx context.Context, bucket int64, key object.Key, id string) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var seq int64
-		err := tx.GetContext(ctx, &seq, `update uploads set state = 2, ended = now() where id = $1 and bucket = $2 and key = $3 and state = 0 returning seq`, id, bucket, []byte(key.String()))
+		err := tx.GetContext(ctx, &seq, named(`update uploads set state = @UploadAbandoned, ended = now() where id = $1 and bucket = $2 and key = $3 and state = @UploadOpen returning seq`), id, bucket, []byte(key.String()))
 		if errors.Is(err, sql.ErrNoRows) {
 			return UploadMissing()
 		}
@@ -303,8 +300,8 @@ func (c *Catalog) Abandon(ctx context.Context, bucket int64, key object.Key, id 
 // limit, and says how many.
 func (c *Catalog) AbandonDue(ctx context.Context, now time.Time, limit int) (int, error) {
 	var due []uploadRow
-	if err := c.db.SelectContext(ctx, &due, `select `+uploadColumns+`, 0 as parts, 0 as bytes, null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
-		where u.state = 0 and b.abandon_after is not null and u.created < $1::timestamptz - b.abandon_after * interval '1 day' order by u.seq limit $2`, now, limit); err != nil {
+	if err := c.db.SelectContext(ctx, &due, `select `+uploadColumns+named(`, 0 as parts, 0 as bytes, null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
+		where u.state = @UploadOpen and b.abandon_after is not null and u.created < $1::timestamptz - b.abandon_after * interval '1 day' order by u.seq limit $2`), now, limit); err != nil {
 		return 0, mapError(err)
 	}
 	n := 0
@@ -318,7 +315,7 @@ func (c *Catalog) AbandonDue(ctx context.Context, now time.Time, limit int) (int
 		}
 		n++
 	}
-	_, err := c.db.ExecContext(ctx, `delete from uploads where state <> 0 and ended < $1::timestamptz - interval '1 day'`, now)
+	_, err := c.db.ExecContext(ctx, named(`delete from uploads where state <> @UploadOpen and ended < $1::timestamptz - interval '1 day'`), now)
 	return n, mapError(err)
 }
 
@@ -337,21 +334,19 @@ type Completing struct {
 // body. Said again after it was done it gives the same version, if that is still
 // there. The errors are those of Assemble and Commit, and upload-missing.
 func (c *Catalog) Complete(ctx context.Context, q Completing) (v *object.Version, res Result, err error) {
-	for try := 0; ; try++ {
+	err = retry(ctx, func(int) error {
 		v, res, err = c.complete(ctx, q)
-		if err == nil || try == 5 || !fault.HasCode(err, "database-collision") {
-			return v, res, err
-		}
-		time.Sleep(time.Duration(try+1) * 5 * time.Millisecond)
-	}
+		return err
+	})
+	return v, res, err
 }
 
 func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version, res Result, err error) {
 	var done *Upload
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var r uploadRow
-		err := tx.GetContext(ctx, &r, `select `+uploadColumns+`, 0 as parts, 0 as bytes, null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
-			where u.id = $1 and u.bucket = $2 and u.key = $3 and u.state <> 2 for update of u`, q.ID, q.Bucket, []byte(q.Key.String()))
+		err := tx.GetContext(ctx, &r, `select `+uploadColumns+named(`, 0 as parts, 0 as bytes, null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
+			where u.id = $1 and u.bucket = $2 and u.key = $3 and u.state <> @UploadAbandoned for update of u`), q.ID, q.Bucket, []byte(q.Key.String()))
 		if errors.Is(err, sql.ErrNoRows) {
 			return UploadMissing()
 		}
@@ -398,7 +393,7 @@ func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version
 		if res = rs[0]; res.err() != nil {
 			return res.err()
 		}
-		_, err = tx.ExecContext(ctx, `update uploads set state = 1, ended = now(), number = $2 where seq = $1`, u.Seq, res.Number)
+		_, err = tx.ExecContext(ctx, named(`update uploads set state = @UploadCompleted, ended = now(), number = $2 where seq = $1`), u.Seq, res.Number)
 		return err
 	})
 	if err != nil || done == nil {
@@ -420,18 +415,18 @@ func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version
 // ReleaseParts lets go of the parts of those objects, by their bodies' files,
 // that no version refers to any more.
 func (c *Catalog) ReleaseParts(ctx context.Context, files []int64) error {
-	_, err := c.db.ExecContext(ctx, `with free as (select -f as upload from unnest($1::bigint[]) f where f < 0
+	_, err := c.db.ExecContext(ctx, named(`with free as (select -f as upload from unnest($1::bigint[]) f where f < 0
 			and not exists (select 1 from heads where body_file = f and body_file <> 0) and not exists (select 1 from history where body_file = f and body_file <> 0)
-			and not exists (select 1 from uploads where seq = -f and state = 0)),
+			and not exists (select 1 from uploads where seq = -f and state = @UploadOpen)),
 		forgotten as (delete from sums where upload in (select upload from free))
-		select drop_parts(upload, false) from free`, files)
+		select drop_parts(upload, false) from free`), files)
 	return mapError(err)
 }
 
 // Unsummed gives versions that came in parts and have no SHA-256 of the whole yet.
 func (c *Catalog) Unsummed(ctx context.Context, limit int) ([]Stored, error) {
 	var rows []headRow
-	if err := c.db.SelectContext(ctx, &rows, `select bucket, key, `+headColumns+` from heads h where body_file < 0 and body_file <> 0 and not exists (select 1 from sums s where s.upload = -h.body_file)
+	if err := c.db.SelectContext(ctx, &rows, `select `+keyedColumns+` from heads h where body_file < 0 and body_file <> 0 and not exists (select 1 from sums s where s.upload = -h.body_file)
 		order by body_file desc limit $1`, limit); err != nil {
 		return nil, mapError(err)
 	}

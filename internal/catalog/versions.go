@@ -12,9 +12,9 @@ import (
 	"spindle/internal/core/object"
 )
 
-const anyVersion = `select * from (
-	select ` + headColumns + ` from heads h where bucket = $1 and key = $2
-	union all select ` + headColumns + ` from history h where bucket = $1 and key = $2) v `
+var anyVersion = `select * from (
+	select ` + versionColumns + ` from heads h where bucket = $1 and key = $2
+	union all select ` + versionColumns + ` from history h where bucket = $1 and key = $2) v `
 
 func (c *Catalog) one(ctx context.Context, key object.Key, q string, in ...any) (*object.Version, error) {
 	var row headRow
@@ -41,16 +41,14 @@ func (c *Catalog) FindVersion(ctx context.Context, bucket int64, key object.Key,
 // metadata of that moment; a delete marker when it was deleted. The error for
 // none has the code version-missing.
 func (c *Catalog) FindAsOf(ctx context.Context, bucket int64, key object.Key, at time.Time) (*object.Version, error) {
-	v, err := c.one(ctx, key, `select `+headColumns+` from (select * from (select `+plainColumns+` from heads where bucket = $1 and key = $2 and created <= $3
-			union all (select `+plainColumns+` from history where bucket = $1 and key = $2 and created <= $3 order by number desc limit 1)) x order by number desc limit 1) h`,
+	v, err := c.one(ctx, key, `select `+versionColumns+` from (select * from (select `+keyedColumns+` from heads h where bucket = $1 and key = $2 and created <= $3
+			union all (select `+keyedColumns+` from history h where bucket = $1 and key = $2 and created <= $3 order by number desc limit 1)) x order by number desc limit 1) h`,
 		bucket, []byte(key.String()), at)
 	if err != nil {
 		return nil, err
 	}
 	return v, c.metadataAsOf(ctx, bucket, []*object.Version{v}, at)
 }
-
-const plainColumns = `bucket, key, number, revision, created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file, body_offset, content_type, headers, metadata, tags, written_by, source, plain, marker`
 
 // metadataAsOf sets versions back to the metadata they had at a moment.
 func (c *Catalog) metadataAsOf(ctx context.Context, bucket int64, versions []*object.Version, at time.Time) error {
@@ -145,9 +143,9 @@ func (c *Catalog) History(ctx context.Context, bucket int64, key object.Key, bef
 		Replaced sql.NullTime `db:"replaced"`
 	}
 	raw := []byte(key.String())
-	if err := c.db.SelectContext(ctx, &rows, `select `+headColumns+`, replaced from (
-		select `+plainColumns+`, null::timestamptz as replaced from heads where bucket = $1 and key = $2 and number < $3
-		union all (select `+plainColumns+`, replaced from history where bucket = $1 and key = $2 and number < $3 order by number desc limit $4)) h order by number desc limit $4`,
+	if err := c.db.SelectContext(ctx, &rows, `select `+versionColumns+`, replaced from (
+		select `+keyedColumns+`, null::timestamptz as replaced from heads h where bucket = $1 and key = $2 and number < $3
+		union all (select `+keyedColumns+`, replaced from history h where bucket = $1 and key = $2 and number < $3 order by number desc limit $4)) h order by number desc limit $4`,
 		bucket, raw, before, limit+1); err != nil {
 		return nil, mapError(err)
 	}
@@ -350,9 +348,9 @@ func (c *Catalog) ListAsOf(ctx context.Context, l Listing, at time.Time) (page [
 		Folded bool   `db:"folded"`
 		headRow
 	}
-	if err := c.db.SelectContext(ctx, &rows, `select f.key as name, f.folded, `+headColumns+` from list_as_of($1, $2, $3, $4, $5, $6, $7, $8) with ordinality f(key, folded, wanted, i)
-		left join lateral (select * from (select `+plainColumns+` from heads where bucket = $1 and key = f.key and number = f.wanted
-			union all select `+plainColumns+` from history where bucket = $1 and key = f.key and number = f.wanted) x limit 1) h on true order by f.i`,
+	if err := c.db.SelectContext(ctx, &rows, `select f.key as name, f.folded, `+versionColumns+` from list_as_of($1, $2, $3, $4, $5, $6, $7, $8) with ordinality f(key, folded, wanted, i)
+		left join lateral (select * from (select `+keyedColumns+` from heads h where bucket = $1 and key = f.key and number = f.wanted
+			union all select `+keyedColumns+` from history h where bucket = $1 and key = f.key and number = f.wanted) x limit 1) h on true order by f.i`,
 		l.Bucket, []byte(l.Prefix), []byte(l.Delimiter), []byte(l.After), until, at, l.Max+1, asOfBudget); err != nil {
 		return nil, "", mapError(err)
 	}

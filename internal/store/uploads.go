@@ -294,7 +294,7 @@ func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, erro
 	}
 	author := s.now(c.Author)
 	v, res, err := s.Catalog.Complete(ctx, catalog.Completing{Bucket: f.ID, Key: c.Key, ID: c.Upload,
-		Change: catalog.Change{Bucket: f.ID, Key: c.Key.String(), IfAbsent: c.IfAbsent, IfETag: c.IfETag, At: author.At, Who: author.Who, Source: author.Source},
+		Change: catalog.Change{Bucket: f.ID, Key: c.Key.String(), IfAbsent: c.IfAbsent, IfETag: c.IfETag, Author: author},
 		Assemble: func(u *catalog.Upload, have []catalog.Part) (*object.Version, []int, error) {
 			v, chosen, err := assemble(c, u, have, author)
 			if err == nil {

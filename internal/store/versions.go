@@ -53,7 +53,7 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 		author := s.now(a.Author)
 		// Named by its number, so that a change of the content between cannot be meant.
 		res, err := s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectAnnotated, Key: a.Key.String(), ID: object.VersionID(found.Number), Version: &v,
-			IfRevision: found.Revision, At: author.At, Who: author.Who, Source: author.Source})
+			IfRevision: found.Revision, Author: author})
 		switch {
 		case a.IfRevision == 0 && (fault.HasCode(err, "revision") || a.ID == object.Current && fault.HasCode(err, "version-missing")):
 			continue // somebody else was first: look again

@@ -105,7 +105,7 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	author := s.now(p.Author)
 	v.Created = author.At
 	ch := catalog.Change{Bucket: facts.ID, Key: p.Key.String(), Version: v, IfAbsent: p.IfAbsent, IfETag: p.IfETag,
-		At: author.At, Who: author.Who, Source: author.Source}
+		Author: author}
 	res, err := s.Catalog.Commit(ctx, ch)
 	if cached && fault.HasCode(err, "bucket-missing") {
 		// Perhaps it was removed and made again since we learned its number.
@@ -182,14 +182,14 @@ func (c *capped) Read(p []byte) (int, error) {
 // and no marker was left, which is no error unless etag is given.
 func (s *Store) Remove(ctx context.Context, a catalog.Address, etag *object.ETag, by catalog.Author) (catalog.Result, error) {
 	by = s.now(by)
-	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectRemoved, Key: a.Key.String(), IfETag: etag, At: by.At, Who: by.Who, Source: by.Source})
+	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectRemoved, Key: a.Key.String(), IfETag: etag, Author: by})
 }
 
 // RemoveVersion removes a version for good. When it was the current one, the one
 // before it becomes current. The error for none has the code version-missing.
 func (s *Store) RemoveVersion(ctx context.Context, a catalog.Address, id object.VersionID, by catalog.Author) (catalog.Result, error) {
 	by = s.now(by)
-	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.VersionRemoved, Key: a.Key.String(), ID: id, At: by.At, Who: by.Who, Source: by.Source})
+	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.VersionRemoved, Key: a.Key.String(), ID: id, Author: by})
 }
 
 // commit commits a change to a bucket known by name.
@@ -246,7 +246,7 @@ func (s *Store) RemoveMany(ctx context.Context, bucket object.BucketName, remova
 				continue
 			}
 			seen[r.Key] = true
-			ch := catalog.Change{Kind: catalog.ObjectRemoved, Bucket: facts.ID, Key: r.Key.String(), ID: r.ID, At: by.At, Who: by.Who, Source: by.Source}
+			ch := catalog.Change{Kind: catalog.ObjectRemoved, Bucket: facts.ID, Key: r.Key.String(), ID: r.ID, Author: by}
 			if r.ID != object.Current {
 				ch.Kind = catalog.VersionRemoved
 			}
@@ -402,7 +402,7 @@ func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind, edit f
 		return nil, err
 	}
 	author := s.now(c.Author)
-	ch := catalog.Change{Kind: kind, Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, At: author.At, Who: author.Who, Source: author.Source}
+	ch := catalog.Change{Kind: kind, Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, Author: author}
 	res, wrote, err := s.Catalog.Copy(ctx, catalog.Copying{From: c.From, FromID: c.FromID, Change: ch, Edit: func(found *object.Version) (*object.Version, error) {
 		v, err := edit(found)
 		if err == nil && kind != catalog.ObjectRenamed {
@@ -452,7 +452,7 @@ func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefi
 	by = s.now(by)
 	changes := make([]catalog.Change, len(page))
 	for i, e := range page {
-		changes[i] = catalog.Change{Kind: catalog.ObjectRemoved, Bucket: f.ID, Key: e.Name(), At: by.At, Who: by.Who, Source: by.Source}
+		changes[i] = catalog.Change{Kind: catalog.ObjectRemoved, Bucket: f.ID, Key: e.Name(), Author: by}
 	}
 	results, errs := s.Catalog.CommitMany(ctx, changes)
 	c := Cleared{More: more}

@@ -95,20 +95,6 @@ create table journal (
 create table journal_rest partition of journal default;  -- clocks far off
 create index journal_order on journal (xid, seq);
 
--- +goose StatementBegin
-create function journal_partition(p_month timestamptz) returns void language plpgsql as $$
-declare
-  lo timestamptz := date_trunc('month', p_month at time zone 'UTC') at time zone 'UTC';
-  hi timestamptz := (date_trunc('month', p_month at time zone 'UTC') + interval '1 month') at time zone 'UTC';
-  name text := 'journal_' || to_char(p_month at time zone 'UTC', 'YYYY_MM');
-begin
-  perform pg_advisory_xact_lock(7305, 1);
-  if to_regclass(name) is null then
-    execute format('create table %I partition of journal for values from (%L) to (%L)', name, lo, hi);
-  end if;
-end $$;
--- +goose StatementEnd
-
 -- Where each reader of the journal stands.
 create table followers (
   name text primary key,
@@ -167,5 +153,4 @@ create table works (
 
 -- +goose Down
 drop table works, damage, released, usage_days, usage_now, followers, journal, history, heads, buckets, sessions, access_keys, accounts;
-drop function journal_partition;
 drop sequence version_numbers, journal_seq;

@@ -78,11 +78,6 @@ create index grants_to on grants (to_kind, to_name);
 -- Changes whenever somebody's access does, so that a process learns of it in one small look.
 create table access_state (version bigint not null);
 insert into access_state values (1);
--- +goose StatementBegin
-create function access_changed() returns trigger language plpgsql as $$
-begin update access_state set version = version + 1; return null; end $$;
--- +goose StatementEnd
-create trigger access_changed after insert or update or delete on grants for each statement execute function access_changed();
 
 -- What somebody did to access, and what was refused. Apart from the journal of objects.
 create table trail (
@@ -112,7 +107,6 @@ alter table uploads add column sealed boolean not null default false;   -- so ar
 alter table uploads drop column sealed;
 alter table buckets drop column sealing;
 drop table body_keys, trail, access_state, grants, sessions, memberships, people;
-drop function access_changed;
 alter table access_keys drop column note, drop column role, drop column limits, drop column rate, drop column expires, drop column created_by, drop column used, drop column used_from, drop column replaced, drop column revision;
 alter table accounts drop column operator, drop column note, drop column quota, drop column buckets, drop column revision;
 create table sessions (token bytea primary key, key text not null references access_keys on delete cascade, forgery text not null, created timestamptz not null, expires timestamptz not null);

@@ -1,0 +1,313 @@
+-- commit_changes applies a batch of changes with distinct keys, ordered by bucket and key, and answers
+-- each by its place in the batch with a status, which is @Done when all is well.
+--
+-- A kind is one of the journal's. Those that write make the change a key's current version; @ObjectRemoved
+-- and @ObjectRenamedAway remove the current one; @VersionRemoved removes the version `number` for good
+-- (@PlainVersion: the plain one); @ObjectAnnotated changes the metadata of `number`, or of the current
+-- version. A condition is if_absent, or if_md5 with the number of parts that must be there.
+--
+-- What can be is done for the whole batch in one statement; when a row changes between a statement's view
+-- and its lock that fails with 40001, and the caller tries again with p_careful: one by one, locked before
+-- it is read.
+create function commit_changes(p_changes change[], p_careful boolean)
+returns table (place integer, status smallint, mode smallint, number bigint, revision integer, marker boolean,
+               freed boolean) language plpgsql
+set plan_cache_mode = force_generic_plan set enable_seqscan = off set enable_hashjoin = off set enable_mergejoin = off as $$
+#variable_conflict use_column
+declare
+  left_over integer := array_length(p_changes, 1);
+  done boolean[] := array_fill(false, array[left_over]);
+  buckets_of bigint[]; any_put boolean; any_note boolean;
+  c change; q record; h heads; x history; i integer; room bigint; d bigint; m smallint;
+  gone bigint[]; kept bigint[]; paused bigint[]; tight boolean; same boolean; writes boolean; archived boolean; stays boolean;
+  d_objects integer; d_bytes bigint; d_prev integer; d_prev_bytes bigint; d_markers integer; size_of bigint;
+begin
+  select array_agg(distinct bucket order by bucket), bool_or(kind in (@Writes)), bool_or(kind = @ObjectAnnotated)
+    into buckets_of, any_put, any_note from unnest(p_changes);
+  -- Removing a bucket or changing its settings takes this lock alone; buckets with a quota commit one batch at a time.
+  select coalesce(bool_or(quota is not null), false) into tight from buckets where id = any(buckets_of);
+  if tight then
+    perform pg_advisory_xact_lock(@BucketLock, (id % 2147483647)::int) from unnest(buckets_of) id;
+  else
+    perform pg_advisory_xact_lock_shared(@BucketLock, (id % 2147483647)::int) from unnest(buckets_of) id;
+  end if;
+  -- What holds now that we have the locks.
+  select coalesce(array_agg(id) filter (where removed is not null), '{}'),
+         coalesce(array_agg(id) filter (where versioning = @On), '{}'),
+         coalesce(array_agg(id) filter (where versioning = @Paused), '{}'),
+         tight = coalesce(bool_or(quota is not null), false)
+    into gone, kept, paused, same from buckets where id = any(buckets_of);
+  if not same then
+    raise exception 'a quota was set or taken away meanwhile' using errcode = '40001';
+  end if;
+
+  if not tight and any_put then
+    -- New keys, all in one statement.
+    for q in
+      with want as (
+        select * from unnest(p_changes) with ordinality
+      ), ins as (
+        insert into heads (bucket, key, created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file,
+                           body_offset, content_type, headers, metadata, tags, written_by, source, plain)
+        select bucket, key, at, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file,
+               body_offset, content_type, headers, metadata, tags, who, source, not bucket = any(kept)
+        from want where kind in (@Writes) and if_md5 is null and not bucket = any(gone) order by ordinality
+        on conflict do nothing
+        returning bucket, key, number
+      ), log as (
+        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, who, source, detail)
+        select w.at, w.kind, w.bucket, w.key, s.number, w.size, 1, w.size, w.who, w.source, w.detail
+        from ins s join want w on w.bucket = s.bucket and w.key = s.key
+      )
+      select w.ordinality as i, w.bucket, s.number from ins s join want w on w.bucket = s.bucket and w.key = s.key
+    loop
+      done[q.i] := true; left_over := left_over - 1;
+      place := q.i::integer; status := @Done; number := q.number; revision := 1; marker := false; freed := false;
+      mode := case when q.bucket = any(kept) then @On when q.bucket = any(paused) then @Paused else @Off end;
+      return next;
+    end loop;
+
+    -- Keys that are there, without conditions: w is the change, w.old the version that was.
+    if left_over > 0 and not p_careful then
+      for q in
+        with want as materialized (
+          select w.*, h.*, case when w.bucket = any(kept) then @On when w.bucket = any(paused) then @Paused else @Off end as mode
+          from unnest(p_changes) with ordinality w
+          cross join lateral (select o as old, o.ctid as place from heads o where o.bucket = w.bucket and o.key = w.key
+                              limit 1 for update) h
+          where not done[w.ordinality] and w.kind in (@Writes) and w.if_md5 is null and not coalesce(w.if_absent, false)
+                and not w.bucket = any(gone)
+        ), arch as (
+          insert into history select (w.old).*, w.at from want w where w.mode = @On or not (w.old).plain
+        ), dropped as (
+          delete from history p using want w where w.mode = @Paused and p.bucket = w.bucket and p.key = w.key and p.plain
+          returning w.ordinality as i, p.bucket, p.key, p.number, p.revision, p.marker, p.size, p.tier, p.body_file
+        ), rel as (
+          insert into released (tier, file)
+          select (w.old).tier, (w.old).body_file from want w where w.mode <> @On and (w.old).plain and (w.old).body_file <> 0
+            and ((w.old).body_file <> w.body_file or (w.old).body_offset <> w.body_offset)
+          union all select tier, body_file from dropped where body_file <> 0
+          returning file
+        ), rev as (
+          delete from revisions r using (
+            select bucket, key, (w.old).number from want w where w.mode <> @On and (w.old).plain and (w.old).revision > 1
+            union all select bucket, key, number from dropped where revision > 1) g
+          where r.bucket = g.bucket and r.key = g.key and r.number = g.number
+        ), upd as (
+          update heads h set number = nextval('version_numbers'), revision = 1, marker = false, created = w.at,
+            size = w.size, md5 = w.md5, parts = w.parts, crc64 = w.crc64, checksum_kind = w.checksum_kind,
+            checksum = w.checksum, tier = w.tier, body_file = w.body_file, body_offset = w.body_offset,
+            content_type = w.content_type, headers = w.headers, metadata = w.metadata, tags = w.tags,
+            written_by = w.who, source = w.source, plain = w.mode <> @On
+          from want w where h.ctid = w.place
+          returning w.ordinality as i, h.number
+        ), log as (
+          insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, who, source, detail)
+          select w.at, w.kind, w.bucket, w.key, u.number, w.size, o.marker::int, w.size - case when o.marker then 0 else o.size end,
+                 (a.yes and not o.marker)::int - (g.marker is false)::int,
+                 case when a.yes and not o.marker then o.size else 0 end - coalesce(g.size, 0),
+                 -(o.marker and not a.yes)::int - coalesce(g.marker, false)::int, w.who, w.source, w.detail
+          from upd u join want w on w.ordinality = u.i
+          cross join lateral (select (w.old).marker, (w.old).size) o
+          cross join lateral (select w.mode = @On or not (w.old).plain as yes) a
+          left join dropped g on g.i = w.ordinality
+        )
+        select w.ordinality as i, w.mode, u.number, w.mode <> @On and (w.old).plain and (w.old).body_file <> 0 as freed
+        from want w left join upd u on w.ordinality = u.i
+      loop
+        if q.number is null then raise exception 'a key changed while it was locked' using errcode = '40001'; end if;
+        done[q.i] := true; left_over := left_over - 1;
+        place := q.i::integer; status := @Done; number := q.number; revision := 1; marker := false; freed := q.freed;
+        mode := q.mode;
+        return next;
+      end loop;
+    end if;
+  end if;
+
+  -- Metadata of current versions, at the revision that was read.
+  if any_note and not p_careful and not tight then
+    for q in
+      with want as materialized (
+        select w.*, h.*, case when w.bucket = any(kept) then @On when w.bucket = any(paused) then @Paused else @Off end as mode
+        from unnest(p_changes) with ordinality w
+        cross join lateral (select o as old, o.ctid as place from heads o where o.bucket = w.bucket and o.key = w.key
+          and o.number = w.number and o.revision = w.revision and not o.marker limit 1 for update) h
+        where w.kind = @ObjectAnnotated and not w.bucket = any(gone)
+      ), rev as (
+        insert into revisions (bucket, key, number, revision, until, content_type, headers, metadata, tags, who, source)
+        select bucket, key, number, revision, at, (w.old).content_type, (w.old).headers, (w.old).metadata, (w.old).tags, who, source
+        from want w
+      ), upd as (
+        update heads h set revision = w.revision + 1, content_type = w.content_type, headers = w.headers,
+          metadata = w.metadata, tags = w.tags
+        from want w where h.ctid = w.place returning w.ordinality as i
+      ), log as (
+        insert into journal (at, kind, bucket, key, number, size, who, source, detail)
+        select at, kind, bucket, key, number, (w.old).size, who, source,
+               coalesce(detail, '{}') || jsonb_build_object('revision', revision + 1) from want w
+      )
+      select w.ordinality as i, w.mode, w.number, w.revision + 1 as revision, u.i is not null as hit
+      from want w left join upd u on u.i = w.ordinality
+    loop
+      if not q.hit then raise exception 'a key changed while it was locked' using errcode = '40001'; end if;
+      done[q.i] := true; left_over := left_over - 1;
+      place := q.i::integer; status := @Done; number := q.number; revision := q.revision; marker := false; freed := false;
+      mode := q.mode;
+      return next;
+    end loop;
+  end if;
+  if left_over = 0 then return; end if;
+
+  for i in 1..array_length(p_changes, 1) loop
+    continue when done[i];
+    c := p_changes[i]; writes := c.kind in (@Writes);
+    m := case when c.bucket = any(kept) then @On when c.bucket = any(paused) then @Paused else @Off end;
+    place := i; mode := m; number := null; revision := null; marker := false; freed := false; status := @Done;
+    if c.bucket = any(gone) then status := @BucketGone; return next; continue; end if;
+    room := null;
+    if tight and writes then
+      select b.quota - used_bytes(b.id) into room from buckets b where b.id = c.bucket and b.quota is not null;
+    end if;
+    loop
+      select * into h from heads where bucket = c.bucket and key = c.key for update;
+      stays := found;
+
+      if c.kind = @ObjectAnnotated then
+        if not stays then status := case when c.number is null then @Absent else @NoVersion end; exit; end if;
+        if c.number is null or h.number = c.number or c.number = @PlainVersion and h.plain then
+          if h.marker then status := @IsMarker; exit; end if;
+          if c.revision is not null and h.revision <> c.revision then
+            status := @OtherRevision; number := h.number; revision := h.revision; exit;
+          end if;
+          insert into revisions
+            values (h.bucket, h.key, h.number, h.revision, c.at, h.content_type, h.headers, h.metadata, h.tags, c.who, c.source);
+          update heads set revision = h.revision + 1, content_type = c.content_type, headers = c.headers,
+            metadata = c.metadata, tags = c.tags where bucket = h.bucket and key = h.key;
+          number := h.number; revision := h.revision + 1; size_of := h.size;
+        else
+          select * into x from history where bucket = c.bucket and key = c.key
+            and (number = c.number or c.number = @PlainVersion and plain) for update;
+          if not found then status := @NoVersion; exit; end if;
+          if x.marker then status := @IsMarker; exit; end if;
+          if c.revision is not null and x.revision <> c.revision then
+            status := @OtherRevision; number := x.number; revision := x.revision; exit;
+          end if;
+          insert into revisions
+            values (x.bucket, x.key, x.number, x.revision, c.at, x.content_type, x.headers, x.metadata, x.tags, c.who, c.source);
+          update history set revision = x.revision + 1, content_type = c.content_type, headers = c.headers,
+            metadata = c.metadata, tags = c.tags where bucket = x.bucket and key = x.key and number = x.number;
+          number := x.number; revision := x.revision + 1; size_of := x.size;
+        end if;
+        insert into journal (at, kind, bucket, key, number, size, who, source, detail)
+          values (c.at, c.kind, c.bucket, c.key, number, size_of, c.who, c.source,
+                  coalesce(c.detail, '{}') || jsonb_build_object('revision', revision));
+        exit;
+      end if;
+
+      if c.kind = @VersionRemoved then
+        if not stays then status := @NoVersion; exit; end if;
+        d_objects := 0; d_bytes := 0; d_prev := 0; d_prev_bytes := 0; d_markers := 0;
+        if h.number = c.number or c.number = @PlainVersion and h.plain then
+          delete from heads where bucket = h.bucket and key = h.key;
+          if h.marker then d_markers := -1; else d_objects := -1; d_bytes := -h.size; end if;
+          -- The one before it becomes current.
+          delete from history where (bucket, key, number) = (select bucket, key, number from history
+            where bucket = h.bucket and key = h.key order by number desc limit 1) returning * into x;
+          if found then
+            insert into heads values (x.bucket, x.key, x.number, x.revision, x.marker, x.created, x.size, x.md5, x.parts,
+              x.crc64, x.checksum_kind, x.checksum, x.tier, x.body_file, x.body_offset, x.content_type, x.headers,
+              x.metadata, x.tags, x.written_by, x.plain, x.source);
+            if not x.marker then
+              d_objects := d_objects + 1; d_bytes := d_bytes + x.size; d_prev := -1; d_prev_bytes := -x.size;
+            end if;
+          end if;
+          number := h.number; revision := h.revision; marker := h.marker; size_of := h.size;
+          if h.body_file <> 0 then insert into released (tier, file) values (h.tier, h.body_file); freed := true; end if;
+        else
+          delete from history where bucket = c.bucket and key = c.key
+            and (number = c.number or c.number = @PlainVersion and plain) returning * into x;
+          if not found then status := @NoVersion; exit; end if;
+          if x.marker then d_markers := -1; else d_prev := -1; d_prev_bytes := -x.size; end if;
+          number := x.number; revision := x.revision; marker := x.marker; size_of := x.size;
+          if x.body_file <> 0 then insert into released (tier, file) values (x.tier, x.body_file); freed := true; end if;
+        end if;
+        if revision > 1 then
+          delete from revisions r where r.bucket = c.bucket and r.key = c.key and r.number = commit_changes.number;
+        end if;
+        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, who, source, detail)
+          values (c.at, c.kind, c.bucket, c.key, number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
+                  c.who, c.source, case when marker then '{"marker": true}'::jsonb end);
+        exit;
+      end if;
+
+      -- A version is written, or the current one removed.
+      if stays and not h.marker then
+        if coalesce(c.if_absent, false) then status := @Exists; exit; end if;
+        if c.if_md5 is not null and (h.md5 <> c.if_md5 or h.parts <> c.if_parts) then status := @Mismatch; exit; end if;
+      elsif c.if_md5 is not null then status := @Absent; exit;
+      end if;
+      if not writes and m = @Off and not stays then exit; end if; -- nothing to remove
+
+      if not stays then
+        if room is not null and c.size > room then status := @OverQuota; exit; end if;
+        insert into heads (bucket, key, created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file, body_offset,
+                           content_type, headers, metadata, tags, written_by, source, plain, marker)
+          values (c.bucket, c.key, c.at, c.size, c.md5, c.parts, c.crc64, c.checksum_kind, c.checksum, c.tier, c.body_file,
+                  c.body_offset, c.content_type, c.headers, c.metadata, c.tags, c.who, c.source, m <> @On, not writes)
+          on conflict do nothing returning number into number;
+        continue when number is null; -- somebody made the key between the look and the insert: look again
+        revision := 1; marker := not writes;
+        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_markers, who, source, detail)
+          values (c.at, case c.kind when @ObjectRemoved then @ObjectDeleted else c.kind end, c.bucket, c.key, number, c.size,
+                  writes::int, c.size, (not writes)::int, c.who, c.source, c.detail);
+        exit;
+      end if;
+
+      archived := m = @On or not h.plain;
+      d := case when archived or h.marker then 0 else h.size end; -- bytes that go
+      if writes and room is not null and c.size - d > room then status := @OverQuota; exit; end if;
+      d_objects := -(not h.marker)::int; d_bytes := case when h.marker then 0 else -h.size end;
+      d_prev := 0; d_prev_bytes := 0; d_markers := 0;
+      if archived then
+        insert into history select h.*, c.at;
+        if not h.marker then d_prev := 1; d_prev_bytes := h.size; end if;
+      else
+        if h.marker then d_markers := -1; end if;
+        if h.body_file <> 0 and (not writes or h.body_file <> c.body_file or h.body_offset <> c.body_offset) then
+          insert into released (tier, file) values (h.tier, h.body_file); freed := true;
+        end if;
+        if h.revision > 1 then
+          delete from revisions r where r.bucket = h.bucket and r.key = h.key and r.number = h.number;
+        end if;
+      end if;
+      if m = @Paused then
+        delete from history where bucket = h.bucket and key = h.key and plain and number <> h.number returning * into x;
+        if found then
+          if x.marker then d_markers := d_markers - 1; else d_prev := d_prev - 1; d_prev_bytes := d_prev_bytes - x.size; end if;
+          if x.body_file <> 0 then insert into released (tier, file) values (x.tier, x.body_file); freed := true; end if;
+          if x.revision > 1 then
+            delete from revisions r where r.bucket = x.bucket and r.key = x.key and r.number = x.number;
+          end if;
+        end if;
+      end if;
+      if not writes and m = @Off then
+        delete from heads where bucket = h.bucket and key = h.key;
+        number := h.number; revision := h.revision; size_of := h.size;
+      else
+        number := nextval('version_numbers'); revision := 1; marker := not writes;
+        size_of := case when writes then c.size else h.size end;
+        update heads set number = number_of.n, revision = 1, marker = not writes, created = c.at, size = c.size, md5 = c.md5,
+          parts = c.parts, crc64 = c.crc64, checksum_kind = c.checksum_kind, checksum = c.checksum, tier = c.tier,
+          body_file = c.body_file, body_offset = c.body_offset, content_type = c.content_type, headers = c.headers,
+          metadata = c.metadata, tags = c.tags, written_by = c.who, source = c.source, plain = m <> @On
+          from (select commit_changes.number as n) number_of where bucket = h.bucket and key = h.key;
+        if writes then d_objects := d_objects + 1; d_bytes := d_bytes + c.size; else d_markers := d_markers + 1; end if;
+      end if;
+      insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, who, source, detail)
+        values (c.at, case when c.kind = @ObjectRemoved and m <> @Off then @ObjectDeleted else c.kind end, c.bucket, c.key,
+                number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, c.who, c.source, c.detail);
+      exit;
+    end loop;
+    return next;
+  end loop;
+end $$;
