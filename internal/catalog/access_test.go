@@ -161,14 +161,11 @@ func TestKeysInTheCatalog(t *testing.T) {
 	if err != nil || len(all) != 2 {
 		t.Errorf("grants after the replacement: %+v, %v", all, err)
 	}
-	before, err := c.AccessVersion(ctx)
-	if err != nil {
-		t.Fatal(err)
-	}
+	before := markNow(t, c, catalog.MarkGrants)
 	if err := c.RemoveKey(ctx, "SCANNER", byMachine()); err != nil {
 		t.Fatal(err)
 	}
-	after, err := c.AccessVersion(ctx)
+	after := markNow(t, c, catalog.MarkGrants)
 	if all, aerr := c.AllGrants(ctx); err != nil || aerr != nil || len(all) != 1 || all[0].To.Name != "SCANNER3" || after == before {
 		t.Errorf("grants after the removal: %+v at %d (%d before), %v", all, after, before, aerr)
 	}
@@ -445,4 +442,14 @@ func TestTriesWait(t *testing.T) {
 	if err := c.UseSignature(ctx, []byte("s"), time.Now().Add(time.Minute)); !fault.HasCode(err, "signature-used") {
 		t.Errorf("a signature used twice: %v", err)
 	}
+}
+
+func markNow(t *testing.T, c *catalog.Catalog, m catalog.Mark) int64 {
+	t.Helper()
+	c.LookAgain()
+	n, err := c.Mark(t.Context(), m)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return n
 }

@@ -11,25 +11,22 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
 
 // Bucket is what is known of a bucket.
 type Bucket struct {
-	ID         int64
-	Name       object.BucketName
-	Account    string
-	Region     string
-	Quota      *int64 // bytes; nil: none
-	Versioning object.Versioning
-	Tags       object.Tags
-	// AbandonAfter is after how many days unfinished uploads are abandoned; nil: never.
-	AbandonAfter *int
-	Sealing      bool // new bodies are encrypted at rest
-	Created      time.Time
-	CreatedBy    string
-	Usage        Usage
+	ID      int64
+	Name    object.BucketName
+	Account string
+	Region  string
+	bucket.Settings
+	Revision  int // of the settings, 1 for those it was made with
+	Created   time.Time
+	CreatedBy string
+	Usage     Usage
 }
 
 // Usage of a bucket at a moment.
@@ -41,18 +38,31 @@ type Usage struct {
 	Markers       int64 `db:"markers" json:"markers" doc:"Delete markers"`
 }
 
-type bucketRow struct {
-	AbandonAfter sql.NullInt32     `db:"abandon_after"`
-	Sealing      bool              `db:"sealing"`
-	ID           int64             `db:"id"`
-	Name         string            `db:"name"`
-	Account      string            `db:"account"`
-	Region       string            `db:"region"`
-	Quota        sql.NullInt64     `db:"quota"`
+// settingsRow is what the database has of a bucket's settings.
+type settingsRow struct {
 	Versioning   object.Versioning `db:"versioning"`
+	Quota        *int64            `db:"quota"`
 	Tags         []byte            `db:"tags"`
-	Created      time.Time         `db:"created"`
-	CreatedBy    string            `db:"created_by"`
+	Sealing      bool              `db:"sealing"`
+	AbandonAfter *int              `db:"abandon_after"`
+	Revision     int               `db:"revision"`
+}
+
+const settingsColumns = `b.versioning, b.quota, b.tags, b.sealing, b.abandon_after, b.revision`
+
+func (r *settingsRow) settings() (bucket.Settings, error) {
+	s := bucket.Settings{Versioning: r.Versioning, Quota: r.Quota, Sealing: r.Sealing, AbandonAfter: r.AbandonAfter}
+	return s, json.Unmarshal(r.Tags, &s.Tags)
+}
+
+type bucketRow struct {
+	ID        int64     `db:"id"`
+	Name      string    `db:"name"`
+	Account   string    `db:"account"`
+	Region    string    `db:"region"`
+	Created   time.Time `db:"created"`
+	CreatedBy string    `db:"created_by"`
+	settingsRow
 	Usage
 }
 
@@ -61,18 +71,12 @@ func (r *bucketRow) bucket() (*Bucket, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &Bucket{ID: r.ID, Name: name, Account: r.Account, Region: r.Region, Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Usage: r.Usage, Versioning: r.Versioning, Sealing: r.Sealing}
-	if err := json.Unmarshal(r.Tags, &b.Tags); err != nil {
+	settings, err := r.settings()
+	if err != nil {
 		return nil, err
 	}
-	if r.Quota.Valid {
-		b.Quota = &r.Quota.Int64
-	}
-	if r.AbandonAfter.Valid {
-		days := int(r.AbandonAfter.Int32)
-		b.AbandonAfter = &days
-	}
-	return b, nil
+	return &Bucket{ID: r.ID, Name: name, Account: r.Account, Region: r.Region, Settings: settings, Revision: r.Revision,
+		Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Usage: r.Usage}, nil
 }
 
 // bucketQuery gives buckets with their usage: what was rolled up and what the
@@ -80,7 +84,7 @@ func (r *bucketRow) bucket() (*Bucket, error) {
 const bucketQuery = `with since as (
   select j.bucket, sum(d_objects) as objects, sum(d_bytes) as bytes, sum(d_prev) as prev, sum(d_prev_bytes) as prev_bytes, sum(d_markers) as markers
   from journal j, followers f where f.name = 'usage' and (j.xid, j.seq) > (f.xid, f.seq) group by 1)
-select b.id, b.name, a.name as account, b.region, b.quota, b.versioning, b.tags, b.abandon_after, b.sealing, b.created, b.created_by,
+select b.id, b.name, a.name as account, b.region, ` + settingsColumns + `, b.created, b.created_by,
   (coalesce(u.objects, 0) + coalesce(s.objects, 0))::bigint as objects, (coalesce(u.bytes, 0) + coalesce(s.bytes, 0))::bigint as bytes,
   (coalesce(u.prev, 0) + coalesce(s.prev, 0))::bigint as prev, (coalesce(u.prev_bytes, 0) + coalesce(s.prev_bytes, 0))::bigint as prev_bytes,
   (coalesce(u.markers, 0) + coalesce(s.markers, 0))::bigint as markers
@@ -151,22 +155,12 @@ func (c *Catalog) Facts(ctx context.Context, name object.BucketName) (BucketFact
 	return f, mapError(err)
 }
 
-// Author says who makes a change, when and from where.
-type Author struct {
-	At     time.Time
-	Who    string
-	Source string
-}
-
 // CreateBucket makes a bucket. The error for one that is there has the code
 // bucket-exists.
 func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
-	tags, err := json.Marshal(b.Tags)
+	tags, err := tagsDocument(b.Tags)
 	if err != nil {
 		return err
-	}
-	if b.Tags == nil {
-		tags = []byte("{}")
 	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var id int64
@@ -264,113 +258,97 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 	})
 }
 
-// SetQuota changes a bucket's quota; nil takes it away. It grows at once and
-// shrinks only to what is used: the error has the code quota-below-use.
-func (c *Catalog) SetQuota(ctx context.Context, name object.BucketName, quota *int64, by Author) error {
+// ChangeBucket changes a bucket's settings in one transaction: the edits get them as
+// they are, in turn, and all of what comes of it holds, or nothing. No object of the
+// bucket changes meanwhile. With ifRevision, only that revision is changed (0:
+// whichever is there). Edits that change nothing make no revision.
+//
+// The errors are those of the edits and of Settings.Check, and bucket-missing,
+// revision, quota-below-use (a quota shrinks to what is used at the most) and
+// versioning-kept (off only while nothing stands that off would not have).
+func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRevision int, by Author, edits ...bucket.Edit) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		id, err := lockBucket(ctx, tx, name)
 		if err != nil {
 			return err
 		}
-		if quota != nil {
-			var used int64
-			if err := tx.GetContext(ctx, &used, `select used_bytes($1)`, id); err != nil {
+		var row settingsRow
+		if err := tx.GetContext(ctx, &row, `select `+settingsColumns+` from buckets b where b.id = $1`, id); err != nil {
+			return err
+		}
+		before, err := row.settings()
+		if err != nil {
+			return err
+		}
+		if ifRevision != 0 && ifRevision != row.Revision {
+			return fault.New(fault.Precondition, "revision", "the bucket's settings are at revision %d now", row.Revision).
+				In("revision").Do("read them again and repeat the change on what is there now")
+		}
+		after := before.Clone()
+		for _, edit := range edits {
+			if err := edit(&after); err != nil {
 				return err
 			}
-			if *quota < used {
-				return fault.New(fault.Conflict, "quota-below-use", "the bucket holds %s bytes, more than a quota of %s", humanize.Comma(used), humanize.Comma(*quota)).
-					In("quota").Do("set it to %s bytes at least, or remove objects first", humanize.Comma(used))
-			}
 		}
-		if _, err := tx.ExecContext(ctx, `update buckets set quota = $2 where id = $1`, id, quota); err != nil {
+		changed := after.Differences(before)
+		if len(changed) == 0 {
+			return nil
+		}
+		if err := after.Check(); err != nil {
 			return err
 		}
-		detail := map[string]any{"quota": nil}
-		if quota != nil {
-			detail["quota"] = *quota
+		if err := mayChange(ctx, tx, id, name, before, after); err != nil {
+			return err
 		}
-		return journalBucket(ctx, tx, BucketChanged, id, by, detail)
-	})
-}
-
-// SetVersioning changes a bucket's versioning. It can be switched on or paused
-// at any time; off only while nothing stands that off would not have: the error
-// has the code versioning-kept.
-func (c *Catalog) SetVersioning(ctx context.Context, name object.BucketName, v object.Versioning, by Author) error {
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		id, err := lockBucket(ctx, tx, name)
+		tags, err := tagsDocument(after.Tags)
 		if err != nil {
 			return err
 		}
-		var was object.Versioning
-		if err := tx.GetContext(ctx, &was, `select versioning from buckets where id = $1`, id); err != nil || was == v {
+		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2, quota = $3, tags = $4::jsonb, sealing = $5, abandon_after = $6,
+			revision = revision + 1 where id = $1`, id, after.Versioning, after.Quota, tags, after.Sealing, after.AbandonAfter); err != nil {
 			return err
 		}
-		if v == object.Off {
-			var kept bool
-			if err := tx.GetContext(ctx, &kept, `select exists (select 1 from history where bucket = $1) or exists (select 1 from heads where bucket = $1 and (marker or not plain))`, id); err != nil {
-				return err
-			}
-			if kept {
-				return fault.New(fault.Conflict, "versioning-kept", "the bucket %q holds versions or delete markers that were made while versioning was on", name).
-					In("versioning").Do("pause it instead: what is there stays, and nothing is added")
-			}
+		if after.Versioning != before.Versioning {
+			changed["was"] = before.Versioning.String()
 		}
-		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2 where id = $1`, id, v); err != nil {
-			return err
-		}
-		return journalBucket(ctx, tx, BucketChanged, id, by, map[string]any{"versioning": v.String(), "was": was.String()})
+		return journalBucket(ctx, tx, BucketChanged, id, by, changed)
 	})
 }
 
-// SetBucketTags replaces a bucket's tags.
-func (c *Catalog) SetBucketTags(ctx context.Context, name object.BucketName, tags object.Tags, by Author) error {
-	if tags == nil {
-		tags = object.Tags{}
+// tagsDocument renders a bucket's tags, which are never null.
+func tagsDocument(t object.Tags) (string, error) {
+	if len(t) == 0 {
+		return "{}", nil
 	}
-	b, err := json.Marshal(tags)
-	if err != nil {
-		return err
+	b, err := json.Marshal(t)
+	return string(b), err
+}
+
+// mayChange refuses settings that what the bucket holds does not allow.
+func mayChange(ctx context.Context, tx *sqlx.Tx, id int64, name object.BucketName, before, after bucket.Settings) error {
+	if after.Quota != nil && (before.Quota == nil || *after.Quota != *before.Quota) {
+		var used int64
+		if err := tx.GetContext(ctx, &used, `select used_bytes($1)`, id); err != nil {
+			return err
+		}
+		if *after.Quota < used {
+			return fault.New(fault.Conflict, "quota-below-use", "the bucket holds %s bytes, more than a quota of %s",
+				humanize.Comma(used), humanize.Comma(*after.Quota)).
+				In("quota").Do("set it to %s bytes at least, or remove objects first", humanize.Comma(used))
+		}
 	}
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		id, err := lockBucket(ctx, tx, name)
-		if err != nil {
+	if after.Versioning == object.Off && before.Versioning != object.Off {
+		var kept bool
+		if err := tx.GetContext(ctx, &kept, `select exists (select 1 from history where bucket = $1)
+			or exists (select 1 from heads where bucket = $1 and (marker or not plain))`, id); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `update buckets set tags = $2::jsonb where id = $1`, id, string(b)); err != nil {
-			return err
+		if kept {
+			return fault.New(fault.Conflict, "versioning-kept", "the bucket %q holds versions or delete markers that were made while versioning was on", name).
+				In("versioning").Do("pause it instead: what is there stays, and nothing is added")
 		}
-		return journalBucket(ctx, tx, BucketChanged, id, by, map[string]any{"tags": tags})
-	})
-}
-
-// SetSealing says whether a bucket's new bodies are encrypted at rest.
-func (c *Catalog) SetSealing(ctx context.Context, name object.BucketName, on bool, by Author) error {
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		id, err := lockBucket(ctx, tx, name)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `update buckets set sealing = $2 where id = $1`, id, on); err != nil {
-			return err
-		}
-		return journalBucket(ctx, tx, BucketChanged, id, by, map[string]any{"sealing": on})
-	})
-}
-
-// SetAbandonAfter sets after how many days a bucket's unfinished uploads are
-// abandoned; nil: never.
-func (c *Catalog) SetAbandonAfter(ctx context.Context, name object.BucketName, days *int, by Author) error {
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		id, err := lockBucket(ctx, tx, name)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `update buckets set abandon_after = $2 where id = $1`, id, days); err != nil {
-			return err
-		}
-		return journalBucket(ctx, tx, BucketChanged, id, by, map[string]any{"abandonAfter": days})
-	})
+	}
+	return nil
 }
 
 // PrefixUsage is usage beneath a prefix that ends with a slash.

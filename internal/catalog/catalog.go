@@ -31,6 +31,7 @@ var migrations embed.FS
 type Catalog struct {
 	db      *sqlx.DB
 	clock   clock
+	marks   marks
 	commits *batcher[Change, Result]
 	looks   *batcher[Address, Found]
 }

@@ -30,15 +30,15 @@ func TestFunctionsFollowTheirFiles(t *testing.T) {
 	db.MustExec(`update functions set digest = 'of another text' where file = 'usage.sql'`)
 	db.MustExec(`create function left_over() returns integer language sql as 'select 1'`)
 	db.MustExec(`insert into functions (file, digest, makes) values ('gone.sql', '', '{left_over}')`)
-	db.MustExec(`drop function access_changed cascade`)
-	db.MustExec(`delete from functions where file = 'access.sql'`)
+	db.MustExec(`drop function mark_changed cascade`)
+	db.MustExec(`delete from functions where file = 'marks.sql'`)
 	open()
 	var used, leftOver, triggers int
 	if err := db.QueryRowx(`select used_bytes(1), (select count(*) from pg_proc where proname = 'left_over'),
-		(select count(*) from pg_trigger where tgname = 'access_changed')`).Scan(&used, &leftOver, &triggers); err != nil {
+		(select count(*) from pg_trigger where tgname in ('mark_changed', 'mark_made'))`).Scan(&used, &leftOver, &triggers); err != nil {
 		t.Fatal(err)
 	}
-	if used != 0 || leftOver != 0 || triggers != 1 {
+	if used != 0 || leftOver != 0 || triggers != 6 {
 		t.Errorf("used_bytes gives %d, %d functions are left over, %d triggers", used, leftOver, triggers)
 	}
 

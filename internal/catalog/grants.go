@@ -41,13 +41,6 @@ func (r GrantRow) Grant() access.Grant {
 const grantQuery = `select g.id, b.name as bucket, a.name as account, g.prefix, g.to_kind, g.to_name, g.rights, g.expires, g.note, g.created, g.created_by, g.revision
 	from grants g join buckets b on b.id = g.bucket and b.removed is null join accounts a on a.id = b.account `
 
-// AccessVersion gives a number that changes with every change of grants.
-func (c *Catalog) AccessVersion(ctx context.Context) (int64, error) {
-	var v int64
-	err := c.db.GetContext(ctx, &v, `select version from access_state`)
-	return v, mapError(err)
-}
-
 // AllGrants gives every grant, for decisions.
 func (c *Catalog) AllGrants(ctx context.Context) ([]access.Grant, error) {
 	var rows []GrantRow

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -47,7 +48,8 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progr
 	}
 	for i, name := range []string{"plates", "field-notes", "germination", "loans", "attic"} {
 		by := catalog.Author{At: began.Add(time.Duration(i*37) * time.Minute), Who: OwnerKey, Source: "10.4.0.11"}
-		b := catalog.Bucket{Name: object.MustBucketName(name), Account: Account, Region: Region, Tags: tagsOf[name], Sealing: name == "loans"}
+		b := catalog.Bucket{Name: object.MustBucketName(name), Account: Account, Region: Region,
+			Settings: bucket.Settings{Tags: tagsOf[name], Sealing: name == "loans"}}
 		if owner := owners[name]; owner != "" {
 			b.Account = owner
 		}
@@ -105,7 +107,7 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progr
 		return err
 	}
 	quota := b.Usage.Bytes * 100 / 91 / 1024 * 1024
-	return s.SetQuota(ctx, b.Name, &quota, catalog.Author{At: now.Add(-6 * time.Hour), Who: OwnerKey, Source: "10.4.0.11"})
+	return s.ChangeBucket(ctx, b.Name, 0, catalog.Author{At: now.Add(-6 * time.Hour), Who: OwnerKey, Source: "10.4.0.11"}, bucket.Quota(&quota))
 }
 
 var tagsOf = map[string]object.Tags{"plates": {"kind": "scans", "kept": "for good"}, "germination": {"kind": "trials"}}

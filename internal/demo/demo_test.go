@@ -13,6 +13,7 @@ import (
 	"golang.org/x/image/tiff"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/object"
 	"spindle/internal/demo"
 	"spindle/internal/harness"
@@ -92,7 +93,7 @@ func TestTheSampleIsWhatItSeems(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.SetQuota(t.Context(), object.MustBucketName("germination"), nil, catalog.Author{Who: "x"}); err != nil {
+	if err := s.ChangeBucket(t.Context(), object.MustBucketName("germination"), 0, catalog.Author{Who: "x"}, bucket.Quota(nil)); err != nil {
 		t.Fatal(err)
 	}
 	if err := demo.Load(harness.Context(t), s, plainly{}, now, func(int, int) {}); err != nil {

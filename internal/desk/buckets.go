@@ -12,6 +12,7 @@ import (
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/gate"
@@ -30,6 +31,7 @@ type BucketInfo struct {
 	Tags         object.Tags   `json:"tags,omitempty"`
 	Usage        catalog.Usage `json:"usage"`
 	AbandonAfter *int          `json:"abandonAfter" doc:"Days after which unfinished uploads are abandoned; null for never"`
+	Revision     int           `json:"revision" doc:"Of the settings; 0 when they are not told"`
 	Sealing      bool          `json:"sealing" doc:"New bodies are encrypted at rest"`
 	Open         bool          `json:"open" doc:"Anyone may read or list some of it, without a key"`
 	Partly       bool          `json:"partly,omitempty" doc:"Who asks may list some of it only: usage and quota are not told"`
@@ -39,7 +41,9 @@ type BucketInfo struct {
 }
 
 func bucketInfo(b *catalog.Bucket) BucketInfo {
-	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy, Quota: b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: b.Usage, AbandonAfter: b.AbandonAfter, Sealing: b.Sealing}
+	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy,
+		Quota: b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: b.Usage, AbandonAfter: b.AbandonAfter, Sealing: b.Sealing,
+		Revision: b.Revision}
 }
 
 // share fills in what who asks may do in a bucket and whom it was opened to, and
@@ -51,7 +55,7 @@ func (d *Desk) share(ctx context.Context, info *BucketInfo, b *catalog.Bucket) (
 	info.CreatedBy = d.veilOf(ctx, b.Account).by(info.CreatedBy)
 	info.Open = len(info.Shared) > 0 && info.Shared[0].To == "anyone"
 	if info.Partly = !slices.Contains(info.Rights, access.List.String()); info.Partly {
-		info.Usage, info.Quota, info.Tags, info.AbandonAfter = catalog.Usage{}, nil, nil, nil
+		info.Usage, info.Quota, info.Tags, info.AbandonAfter, info.Revision = catalog.Usage{}, nil, nil, nil, 0
 		book, err := d.gate.Book(ctx)
 		if err != nil {
 			return err
@@ -104,6 +108,48 @@ func (o optionalQuota) Schema(huma.Registry) *huma.Schema {
 	return &huma.Schema{Type: huma.TypeInteger, Format: "int64", Nullable: true, Description: "Bytes; null takes the quota away"}
 }
 
+// bucketChange says what to change of a bucket's settings; what it does not name
+// stays as it is.
+type bucketChange struct {
+	Quota        optionalQuota `json:"quota,omitempty" required:"false"`
+	Versioning   string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
+	Tags         *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
+	Sealing      *bool         `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
+	AbandonAfter *int          `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
+	Revision     int           `json:"revision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
+}
+
+func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
+	if c.Quota.given {
+		edits = append(edits, bucket.Quota(c.Quota.value))
+	}
+	if c.Versioning != "" {
+		v, err := object.ParseVersioning(c.Versioning)
+		if err != nil {
+			return nil, err
+		}
+		edits = append(edits, bucket.Versioning(v))
+	}
+	if c.Tags != nil {
+		edits = append(edits, bucket.EditTags(*c.Tags))
+	}
+	if c.Sealing != nil {
+		edits = append(edits, bucket.Sealing(*c.Sealing))
+	}
+	if c.AbandonAfter != nil {
+		edits = append(edits, bucket.AbandonAfter(daysOrNever(*c.AbandonAfter)))
+	}
+	return edits, nil
+}
+
+// daysOrNever gives a number of days, nil for 0.
+func daysOrNever(days int) *int {
+	if days == 0 {
+		return nil
+	}
+	return &days
+}
+
 func (d *Desk) bucketCalls(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-buckets", Method: http.MethodGet, Path: "/api/v1/buckets", Summary: "List buckets by name", Tags: []string{"buckets"}},
 		func(ctx context.Context, in *struct {
@@ -145,7 +191,8 @@ func (d *Desk) bucketCalls(api huma.API) {
 				AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
 			}
 		}) (*bucketOut, error) {
-			b := catalog.Bucket{Account: in.Body.Account, Quota: in.Body.Quota, Sealing: in.Body.Sealing}
+			b := catalog.Bucket{Account: in.Body.Account,
+				Settings: bucket.Settings{Quota: in.Body.Quota, Sealing: in.Body.Sealing, AbandonAfter: daysOrNever(in.Body.AbandonAfter)}}
 			if b.Account == "" {
 				b.Account = who(ctx).subject.Account
 			}
@@ -162,9 +209,6 @@ func (d *Desk) bucketCalls(api huma.API) {
 			if b.Tags, err = object.NewTags(in.Body.Tags, object.MaxBucketTags); err != nil {
 				return nil, d.problem(err)
 			}
-			if in.Body.AbandonAfter > 0 {
-				b.AbandonAfter = &in.Body.AbandonAfter
-			}
 			if err := d.store.CreateBucket(ctx, b, author(ctx)); err != nil {
 				return nil, d.problem(err)
 			}
@@ -175,58 +219,18 @@ func (d *Desk) bucketCalls(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "change-bucket", Method: http.MethodPatch, Path: "/api/v1/buckets/{bucket}", Summary: "Change a bucket's settings", Tags: []string{"buckets"}},
 		func(ctx context.Context, in *struct {
 			BucketPath
-			Body struct {
-				Quota        optionalQuota `json:"quota,omitempty" required:"false"`
-				Versioning   string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
-				Tags         *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
-				Sealing      *bool         `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
-				AbandonAfter *int          `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
-			}
+			Body bucketChange
 		}) (*bucketOut, error) {
 			name, err := object.ParseBucketName(in.Bucket)
 			if err != nil {
 				return nil, d.problem(err)
 			}
-			if in.Body.Quota.given {
-				if err := d.store.SetQuota(ctx, name, in.Body.Quota.value, author(ctx)); err != nil {
-					return nil, d.problem(err)
-				}
+			edits, err := in.Body.edits()
+			if err == nil {
+				err = d.store.ChangeBucket(ctx, name, in.Body.Revision, author(ctx), edits...)
 			}
-			if in.Body.Sealing != nil {
-				if err := d.store.SetSealing(ctx, name, *in.Body.Sealing, author(ctx)); err != nil {
-					return nil, d.problem(err)
-				}
-			}
-			if in.Body.AbandonAfter != nil {
-				days := in.Body.AbandonAfter
-				if *days == 0 {
-					days = nil
-				}
-				if err := d.store.SetAbandonAfter(ctx, name, days, author(ctx)); err != nil {
-					return nil, d.problem(err)
-				}
-			}
-			if in.Body.Versioning != "" {
-				v, err := object.ParseVersioning(in.Body.Versioning)
-				if err != nil {
-					return nil, d.problem(err)
-				}
-				if err := d.store.SetVersioning(ctx, name, v, author(ctx)); err != nil {
-					return nil, d.problem(err)
-				}
-			}
-			if in.Body.Tags != nil {
-				b, err := d.store.Catalog.Bucket(ctx, name)
-				if err != nil {
-					return nil, d.problem(err)
-				}
-				tags, err := object.NewTags(in.Body.Tags.Apply(b.Tags, false), object.MaxBucketTags)
-				if err != nil {
-					return nil, d.problem(err)
-				}
-				if err := d.store.SetBucketTags(ctx, name, tags, author(ctx)); err != nil {
-					return nil, d.problem(err)
-				}
+			if err != nil {
+				return nil, d.problem(err)
 			}
 			return d.bucket(ctx, in.Bucket)
 		})

@@ -16,9 +16,6 @@ import (
 	"spindle/internal/keyring"
 )
 
-// fresh is how long grants are believed without asking.
-const fresh = time.Second
-
 // Gate decides about requests.
 type Gate struct {
 	Keys    *keyring.Ring
@@ -26,10 +23,9 @@ type Gate struct {
 	owner   func(context.Context, object.BucketName) (string, error)
 	log     *slog.Logger
 
-	mu      sync.Mutex // held while grants are looked for
-	book    *access.Book
-	version int64
-	looked  time.Time
+	mu   sync.Mutex // held while grants are looked for
+	book *access.Book
+	mark int64 // of the grants in it
 
 	notes   *notes
 	failing *failing
@@ -140,33 +136,24 @@ func (g *Gate) Use(k *keyring.Key, source string, now time.Time) error {
 
 // Book gives the grants, as known for a second.
 func (g *Gate) Book(ctx context.Context) (*access.Book, error) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if g.book != nil && time.Since(g.looked) < fresh {
-		return g.book, nil
-	}
-	now := time.Now()
-	v, err := g.catalog.AccessVersion(ctx)
+	mark, err := g.catalog.Mark(ctx, catalog.MarkGrants)
 	if err != nil {
 		return nil, err
 	}
-	if g.book == nil || v != g.version {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.book == nil || mark != g.mark {
 		grants, err := g.catalog.AllGrants(ctx)
 		if err != nil {
 			return nil, err
 		}
-		g.book, g.version = access.NewBook(grants), v
+		g.book, g.mark = access.NewBook(grants), mark
 	}
-	g.looked = now
 	return g.book, nil
 }
 
 // Changed has the next request look for grants anew.
-func (g *Gate) Changed() {
-	g.mu.Lock()
-	g.looked = time.Time{}
-	g.mu.Unlock()
-}
+func (g *Gate) Changed() { g.catalog.LookAgain() }
 
 // Ask is a request for one right.
 type Ask struct {

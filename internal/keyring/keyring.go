@@ -38,9 +38,6 @@ func (k *Key) Subject() access.Subject {
 		Operator: k.Operator && k.Role == access.Administrator && len(k.Limits) == 0}
 }
 
-// believed is how long a key is used without asking the catalog again.
-const believed = 2 * time.Second
-
 // Ring finds and makes keys.
 type Ring struct {
 	catalog *catalog.Catalog
@@ -125,8 +122,8 @@ func (r *Ring) bodyKey(ctx context.Context, number int16) (uint16, cipher.AEAD, 
 }
 
 type entry struct {
-	key   *Key
-	until time.Time
+	key  *Key
+	mark int64 // of all keys, before it was read
 }
 
 // Open reads the master key, from given ("" for none: hex digits, of several keys
@@ -172,17 +169,20 @@ func (k *Key) Works(now time.Time) error {
 }
 
 // Find gives a key, also one that does not work any more; nil when there is none
-// of that id. A change by another process is heard of within two seconds.
+// of that id. A change by another process is heard of within a second.
 func (r *Ring) Find(ctx context.Context, id string) (*Key, error) {
-	now := time.Now()
+	if len(id) > 128 {
+		return nil, nil
+	}
+	mark, err := r.catalog.Mark(ctx, catalog.MarkKeys)
+	if err != nil {
+		return nil, err
+	}
 	r.mu.Lock()
 	e, ok := r.known[id]
 	r.mu.Unlock()
-	if ok && now.Before(e.until) {
+	if ok && e.mark == mark {
 		return e.key, nil
-	}
-	if len(id) > 128 {
-		return nil, nil
 	}
 	k, err := r.catalog.Key(ctx, id)
 	if err != nil {
@@ -198,13 +198,14 @@ func (r *Ring) Find(ctx context.Context, id string) (*Key, error) {
 	if len(r.known) > 10_000 { // somebody tries ids
 		clear(r.known)
 	}
-	r.known[id] = entry{key, now.Add(believed)}
+	r.known[id] = entry{key, mark}
 	r.mu.Unlock()
 	return key, nil
 }
 
 // Forget has the next Find ask the catalog: the key was changed.
 func (r *Ring) Forget(id string) {
+	r.catalog.LookAgain()
 	r.mu.Lock()
 	delete(r.known, id)
 	r.mu.Unlock()

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
@@ -111,12 +112,12 @@ func TestConditionsOnRemoval(t *testing.T) {
 func TestBucketsAndTheirQuotas(t *testing.T) {
 	s := newStore(t, nil)
 	for _, q := range []int64{0, -1} {
-		wantCode(t, "a quota of nothing", s.CreateBucket(t.Context(), catalog.Bucket{Name: object.MustBucketName("other"), Account: "herbarium", Quota: &q}, me), "quota-value")
-		wantCode(t, "a quota of nothing, later", s.SetQuota(t.Context(), plates, &q, me), "quota-value")
+		wantCode(t, "a quota of nothing", s.CreateBucket(t.Context(), catalog.Bucket{Name: object.MustBucketName("other"), Account: "herbarium", Settings: bucket.Settings{Quota: &q}}, me), "quota-value")
+		wantCode(t, "a quota of nothing, later", s.ChangeBucket(t.Context(), plates, 0, me, bucket.Quota(&q)), "quota-value")
 	}
 	wantCode(t, "a bucket that is there", s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium"}, me), "bucket-exists")
 	nowhere := object.MustBucketName("nowhere")
-	wantCode(t, "a quota for no bucket", s.SetQuota(t.Context(), nowhere, nil, me), "bucket-missing")
+	wantCode(t, "a quota for no bucket", s.ChangeBucket(t.Context(), nowhere, 0, me, bucket.Quota(nil)), "bucket-missing")
 	wantCode(t, "removing no bucket", s.RemoveBucket(t.Context(), nowhere, me), "bucket-missing")
 	if _, err := s.Bucket(t.Context(), nowhere); !fault.HasCode(err, "bucket-missing") {
 		t.Errorf("no bucket: %v", err)

@@ -19,19 +19,22 @@ type Store struct {
 	Volume  *bodies.Volume
 	Region  string // of new buckets
 
-	facts   sync.Map // bucket name -> cachedFacts, of buckets without quota
-	owners  sync.Map // bucket name -> owner
-	damaged atomic.Pointer[map[object.BodyRef]string]
-	smalls  sync.Pool
+	facts      sync.Map // bucket name -> cachedFacts, of buckets without quota
+	owners     sync.Map // bucket name -> owner
+	damaged    atomic.Pointer[map[object.BodyRef]string]
+	damageMark atomic.Int64 // when they were read
+	smalls     sync.Pool
 }
 
-// factsFor is how long a bucket's number is believed; a write to a bucket that
-// was removed meanwhile is found out by the commit.
-const factsFor = 5 * time.Second
+// roomFor is how long it is believed what an account's quota leaves.
+const roomFor = 500 * time.Millisecond
 
+// cachedFacts are believed while the buckets' mark is what it was before they were
+// read; what an account's quota leaves is not, for longer than roomFor.
 type cachedFacts struct {
 	catalog.BucketFacts
-	until time.Time
+	mark int64
+	at   time.Time
 }
 
 // New makes a store of a catalog and a volume.
@@ -53,19 +56,20 @@ func (s *Store) now(a catalog.Author) catalog.Author {
 }
 
 func (s *Store) bucketFacts(ctx context.Context, name object.BucketName) (f catalog.BucketFacts, cached bool, err error) {
-	if c, ok := s.facts.Load(name); ok && time.Now().Before(c.(cachedFacts).until) {
-		return c.(cachedFacts).BucketFacts, true, nil
-	}
-	if f, err = s.Facts(ctx, name); err != nil {
+	mark, err := s.Catalog.Mark(ctx, catalog.MarkBuckets)
+	if err != nil {
 		return f, false, err
 	}
-	switch {
-	case f.AccountRoom != nil && f.Room == nil:
-		s.facts.Store(name, cachedFacts{f, time.Now().Add(factsFor / 10)})
-	case f.Room == nil:
-		s.facts.Store(name, cachedFacts{f, time.Now().Add(factsFor)})
+	now := time.Now()
+	if c, ok := s.facts.Load(name); ok {
+		if c := c.(cachedFacts); c.mark == mark && (c.AccountRoom == nil || now.Sub(c.at) < roomFor) {
+			return c.BucketFacts, true, nil
+		}
 	}
-	return f, false, nil
+	if f, err = s.Facts(ctx, name); err == nil && f.Room == nil {
+		s.facts.Store(name, cachedFacts{f, mark, now})
+	}
+	return f, false, err
 }
 
 // Facts gives what holds of a bucket now.
@@ -84,19 +88,24 @@ func (s *Store) Facts(ctx context.Context, name object.BucketName) (catalog.Buck
 func (s *Store) forget(name object.BucketName) {
 	s.facts.Delete(name)
 	s.owners.Delete(name)
+	s.Catalog.LookAgain()
 }
 
 type owner struct {
 	bucket  int64
 	account string
-	until   time.Time
+	mark    int64
 }
 
-// Owner gives the account that owns a bucket, as known for a few seconds. What
+// Owner gives the account that owns a bucket, as known for a second. What
 // is then read or written by the bucket's name is of the same bucket, or fails
 // with bucket-changed or bucket-missing.
 func (s *Store) Owner(ctx context.Context, name object.BucketName) (string, error) {
-	if o, ok := s.owners.Load(name); ok && time.Now().Before(o.(owner).until) {
+	mark, err := s.Catalog.Mark(ctx, catalog.MarkBuckets)
+	if err != nil {
+		return "", err
+	}
+	if o, ok := s.owners.Load(name); ok && o.(owner).mark == mark {
 		return o.(owner).account, nil
 	}
 	f, err := s.Catalog.Facts(ctx, name)
@@ -104,7 +113,7 @@ func (s *Store) Owner(ctx context.Context, name object.BucketName) (string, erro
 		s.forget(name)
 		return "", err
 	}
-	s.owners.Store(name, owner{f.ID, f.Account, time.Now().Add(factsFor)})
+	s.owners.Store(name, owner{f.ID, f.Account, mark})
 	return f.Account, nil
 }
 
@@ -340,9 +349,13 @@ func (b *Body) Send(w io.Writer, offset, length int64, between func()) error {
 	return err
 }
 
-// RefreshDamage reads which bodies are known to be damaged, so that none is
-// served as good.
+// RefreshDamage reads which bodies are known to be damaged, when that changed, so
+// that none is served as good.
 func (s *Store) RefreshDamage(ctx context.Context) error {
+	mark, err := s.Catalog.Mark(ctx, catalog.MarkDamage)
+	if err != nil || mark == s.damageMark.Load() {
+		return err
+	}
 	list, err := s.Catalog.Damaged(ctx, "", 100_000)
 	if err != nil {
 		return err
@@ -352,5 +365,6 @@ func (s *Store) RefreshDamage(ctx context.Context) error {
 		m[d.Body] = d.Problem
 	}
 	s.damaged.Store(&m)
+	s.damageMark.Store(mark)
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -35,7 +36,7 @@ func at(key string) catalog.Address { return catalog.Address{Bucket: plates, Key
 func newStore(t *testing.T, quota *int64) *store.Store {
 	t.Helper()
 	s := harness.Store(t)
-	if err := s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium", Quota: quota}, me); err != nil {
+	if err := s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium", Settings: bucket.Settings{Quota: quota}}, me); err != nil {
 		t.Fatal(err)
 	}
 	return s
@@ -300,9 +301,9 @@ func TestQuotaHoldsUnderManyWriters(t *testing.T) {
 	key = page[0].Name()
 	put(t, s, key, strings.Repeat("r", 1000)) // replacing in the same size fits
 	less := int64(9_999)
-	wantCode(t, "shrinking below use", s.SetQuota(ctx, plates, &less, me), "quota-below-use")
-	wantCode(t, "shrinking to use", s.SetQuota(ctx, plates, &quota, me), "")
-	wantCode(t, "taking it away", s.SetQuota(ctx, plates, nil, me), "")
+	wantCode(t, "shrinking below use", s.ChangeBucket(ctx, plates, 0, me, bucket.Quota(&less)), "quota-below-use")
+	wantCode(t, "shrinking to use", s.ChangeBucket(ctx, plates, 0, me, bucket.Quota(&quota)), "")
+	wantCode(t, "taking it away", s.ChangeBucket(ctx, plates, 0, me, bucket.Quota(nil)), "")
 	put(t, s, "new", "fits now")
 }
 

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -114,7 +115,7 @@ func TestVersionsAgainstAModel(t *testing.T) {
 			switch n := r.IntN(20); {
 			case n < 2:
 				to := object.Versioning(1 + r.IntN(2))
-				if err := s.SetVersioning(ctx, plates, to, by); err != nil {
+				if err := s.ChangeBucket(ctx, plates, 0, by, bucket.Versioning(to)); err != nil {
 					t.Fatal(err)
 				}
 				m.mode = to
@@ -392,7 +393,7 @@ func comparePast(t *testing.T, s *store.Store, moment time.Time, want map[string
 func versioned(t *testing.T) *store.Store {
 	t.Helper()
 	s := newStore(t, nil)
-	if err := s.SetVersioning(t.Context(), plates, object.On, me); err != nil {
+	if err := s.ChangeBucket(t.Context(), plates, 0, me, bucket.Versioning(object.On)); err != nil {
 		t.Fatal(err)
 	}
 	return s
@@ -527,21 +528,21 @@ func TestRenamesKeepTheLine(t *testing.T) {
 func TestSwitchingVersioningOff(t *testing.T) {
 	s := versioned(t)
 	ctx := t.Context()
-	if err := s.SetVersioning(ctx, plates, object.Off, me); err != nil {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.Off)); err != nil {
 		t.Errorf("off while nothing is there: %v", err)
 	}
 	put(t, s, "plain", "x")
-	if err := s.SetVersioning(ctx, plates, object.On, me); err != nil {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.On)); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.SetVersioning(ctx, plates, object.Off, me); err != nil {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.Off)); err != nil {
 		t.Errorf("off while only plain versions are there: %v", err)
 	}
-	if err := s.SetVersioning(ctx, plates, object.On, me); err != nil {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.On)); err != nil {
 		t.Fatal(err)
 	}
 	put(t, s, "numbered", "x")
-	wantCode(t, "off while a numbered version is there", s.SetVersioning(ctx, plates, object.Off, me), "versioning-kept")
+	wantCode(t, "off while a numbered version is there", s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.Off)), "versioning-kept")
 	wantCode(t, "removing the bucket", s.RemoveBucket(ctx, plates, me), "bucket-not-empty")
 	c, err := s.PurgeUnder(ctx, plates, "", 100, me)
 	if err != nil || c.Objects != 2 || c.More {
@@ -600,7 +601,7 @@ func TestAThousandVersionsOfOneKey(t *testing.T) {
 func TestQuotaCountsPreviousVersions(t *testing.T) {
 	quota := int64(10)
 	s := newStore(t, &quota)
-	if err := s.SetVersioning(t.Context(), plates, object.On, me); err != nil {
+	if err := s.ChangeBucket(t.Context(), plates, 0, me, bucket.Versioning(object.On)); err != nil {
 		t.Fatal(err)
 	}
 	put(t, s, "k", "12345")

@@ -11,6 +11,7 @@ import (
 
 	"spindle/internal/bodies"
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -488,67 +489,24 @@ func (s *Store) CreateBucket(ctx context.Context, b catalog.Bucket, by catalog.A
 	if b.Region == "" {
 		b.Region = s.Region
 	}
-	if err := errors.Join(b.Name.CheckNew(), CheckQuota(b.Quota), CheckAbandonAfter(b.AbandonAfter)); err != nil {
+	if err := errors.Join(b.Name.CheckNew(), b.Settings.Check()); err != nil {
 		return err
 	}
 	defer s.forget(b.Name)
 	return s.Catalog.CreateBucket(ctx, b, s.now(by))
 }
 
-// SetVersioning changes a bucket's versioning.
-func (s *Store) SetVersioning(ctx context.Context, name object.BucketName, v object.Versioning, by catalog.Author) error {
+// ChangeBucket changes a bucket's settings, all that the edits say or nothing: see
+// catalog.ChangeBucket.
+func (s *Store) ChangeBucket(ctx context.Context, name object.BucketName, ifRevision int, by catalog.Author, edits ...bucket.Edit) error {
 	defer s.forget(name)
-	return s.Catalog.SetVersioning(ctx, name, v, s.now(by))
-}
-
-// SetBucketTags replaces a bucket's tags.
-func (s *Store) SetBucketTags(ctx context.Context, name object.BucketName, tags object.Tags, by catalog.Author) error {
-	return s.Catalog.SetBucketTags(ctx, name, tags, s.now(by))
-}
-
-// CheckAbandonAfter refuses a number of days that is not 1 to 3,650.
-func CheckAbandonAfter(days *int) error {
-	if days != nil && (*days < 1 || *days > 3650) {
-		return fault.New(fault.Invalid, "abandon-after", "unfinished uploads are abandoned after 1 to 3,650 days, not %d", *days).In("abandonAfter").Do("give a number of days, or none")
-	}
-	return nil
-}
-
-// SetAbandonAfter sets after how many days unfinished uploads are abandoned; nil: never.
-func (s *Store) SetAbandonAfter(ctx context.Context, name object.BucketName, days *int, by catalog.Author) error {
-	if err := CheckAbandonAfter(days); err != nil {
-		return err
-	}
-	return s.Catalog.SetAbandonAfter(ctx, name, days, s.now(by))
-}
-
-// SetSealing says whether a bucket's new bodies are encrypted at rest.
-func (s *Store) SetSealing(ctx context.Context, name object.BucketName, on bool, by catalog.Author) error {
-	defer s.forget(name)
-	return s.Catalog.SetSealing(ctx, name, on, s.now(by))
-}
-
-// CheckQuota refuses a quota that is not a positive number of bytes.
-func CheckQuota(quota *int64) error {
-	if quota != nil && *quota <= 0 {
-		return fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte").In("quota").Do("give a size such as 400MiB, or none to take it away")
-	}
-	return nil
+	return s.Catalog.ChangeBucket(ctx, name, ifRevision, s.now(by), edits...)
 }
 
 // RemoveBucket removes an empty bucket.
 func (s *Store) RemoveBucket(ctx context.Context, name object.BucketName, by catalog.Author) error {
 	defer s.forget(name)
 	return s.Catalog.RemoveBucket(ctx, name, s.now(by))
-}
-
-// SetQuota changes or (nil) takes away a bucket's quota.
-func (s *Store) SetQuota(ctx context.Context, name object.BucketName, quota *int64, by catalog.Author) error {
-	if err := CheckQuota(quota); err != nil {
-		return err
-	}
-	s.forget(name)
-	return s.Catalog.SetQuota(ctx, name, quota, s.now(by))
 }
 
 // Fresh waits until usage is complete up to a moment, for tests and the demo.

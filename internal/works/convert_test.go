@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -50,7 +51,7 @@ func get(t *testing.T, s *store.Store, a catalog.Address, id object.VersionID) [
 func TestConversionsGoOnAfterAStop(t *testing.T) {
 	s := newStore(t)
 	ctx := t.Context()
-	if err := s.SetVersioning(ctx, plates, object.On, me); err != nil {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.On)); err != nil {
 		t.Fatal(err)
 	}
 	type kept struct {
@@ -73,7 +74,7 @@ func TestConversionsGoOnAfterAStop(t *testing.T) {
 		t.Fatal(err)
 	}
 	all = append(all, kept{at("shared"), shared.ID(), get(t, s, at("in/003"), object.Current)})
-	if err := s.SetSealing(ctx, plates, true, me); err != nil {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Sealing(true)); err != nil {
 		t.Fatal(err)
 	}
 	r, err := works.Rehearse(ctx, s, converting("in/"))
@@ -163,7 +164,7 @@ func TestConversionsAndDamage(t *testing.T) {
 		}
 	}
 	flip(v, 123_456)
-	if err := s.SetSealing(ctx, plates, true, me); err != nil {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Sealing(true)); err != nil {
 		t.Fatal(err)
 	}
 	id, err := works.Order(ctx, s, converting(""), me)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -43,7 +44,7 @@ func keysBeneath(t *testing.T, s *store.Store, prefix string) int {
 func TestOrdersGoOnAfterAStop(t *testing.T) {
 	s := newStore(t)
 	ctx := t.Context()
-	if err := s.SetVersioning(ctx, plates, object.On, me); err != nil {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.On)); err != nil {
 		t.Fatal(err)
 	}
 	const n = 600
@@ -140,7 +141,7 @@ func TestOrdersThatCannotBeDone(t *testing.T) {
 			t.Errorf("%s: %v, want %s", what, err, c.code)
 		}
 	}
-	if err := s.SetVersioning(ctx, plates, object.On, me); err != nil {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.On)); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := works.Order(ctx, s, order("restore", "", "", time.Now().AddDate(-1, 0, 0)), me); !fault.HasCode(err, "bucket-later") {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -125,7 +126,7 @@ func TestUploadsAreAbandonedWhenTheyAreOld(t *testing.T) {
 	s := newStore(t)
 	ctx := t.Context()
 	week := 7
-	if err := s.SetAbandonAfter(ctx, plates, &week, me); err != nil {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.AbandonAfter(&week)); err != nil {
 		t.Fatal(err)
 	}
 	old := me
@@ -142,7 +143,7 @@ func TestUploadsAreAbandonedWhenTheyAreOld(t *testing.T) {
 		return err == nil && u.Uploads == 1 && time.Since(u.Oldest) < time.Hour
 	})
 	bad := 0
-	if err := s.SetAbandonAfter(ctx, plates, &bad, me); !fault.HasCode(err, "abandon-after") {
+	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.AbandonAfter(&bad)); !fault.HasCode(err, "abandon-after") {
 		t.Errorf("after no days: %v", err)
 	}
 }

@@ -20,7 +20,7 @@ type Settings struct {
 	ScrubRate     int64         // bytes a second; default 20 MiB
 	ScrubEvery    time.Duration // from the start of one walk to the next; default 7 days
 	RollUpEvery   time.Duration // default 1 s
-	DamageRefresh time.Duration // default 10 s
+	DamageRefresh time.Duration // how often it is asked whether that changed; default 1 s
 	AbandonEvery  time.Duration // how often uploads that are due are looked for; default 10 min
 	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
 	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
@@ -47,7 +47,7 @@ func (s Settings) withDefaults() Settings {
 	set(&s.SweepEvery, 6*time.Hour)
 	set(&s.ScrubEvery, 7*24*time.Hour)
 	set(&s.RollUpEvery, time.Second)
-	set(&s.DamageRefresh, 10*time.Second)
+	set(&s.DamageRefresh, time.Second)
 	set(&s.AbandonEvery, 10*time.Minute)
 	set(&s.SumEvery, 15*time.Second)
 	set(&s.OrdersEvery, 300*time.Millisecond)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"spindle/internal/core/access"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
@@ -94,14 +95,14 @@ func (q *request) putEncryption() error {
 	case in.Rule[0].Default.SSEAlgorithm != sealAlgorithm:
 		return fault.New(fault.Invalid, "document-malformed", "the algorithm is %s, not %q", sealAlgorithm, in.Rule[0].Default.SSEAlgorithm).In("SSEAlgorithm")
 	}
-	if err := q.s.store.SetSealing(q.ctx(), q.bucket, true, q.author()); err != nil {
+	if err := q.s.store.ChangeBucket(q.ctx(), q.bucket, 0, q.author(), bucket.Sealing(true)); err != nil {
 		return err
 	}
 	return q.noBody(http.StatusOK)
 }
 
 func (q *request) deleteEncryption() error {
-	if err := q.s.store.SetSealing(q.ctx(), q.bucket, false, q.author()); err != nil {
+	if err := q.s.store.ChangeBucket(q.ctx(), q.bucket, 0, q.author(), bucket.Sealing(false)); err != nil {
 		return err
 	}
 	return q.noBody(http.StatusNoContent)

@@ -9,6 +9,7 @@ import (
 	"slices"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -50,7 +51,7 @@ func (q *request) putVersioning() error {
 	}
 	for v, word := range versioningWords {
 		if in.Status == word {
-			if err := q.s.store.SetVersioning(q.ctx(), q.bucket, v, q.author()); err != nil {
+			if err := q.s.store.ChangeBucket(q.ctx(), q.bucket, 0, q.author(), bucket.Versioning(v)); err != nil {
 				return err
 			}
 			return q.noBody(http.StatusOK)
@@ -226,14 +227,14 @@ func (q *request) putBucketTags() error {
 	if err != nil {
 		return err
 	}
-	if err := q.s.store.SetBucketTags(q.ctx(), q.bucket, tags, q.author()); err != nil {
+	if err := q.s.store.ChangeBucket(q.ctx(), q.bucket, 0, q.author(), bucket.Tags(tags)); err != nil {
 		return err
 	}
 	return q.noBody(http.StatusNoContent)
 }
 
 func (q *request) deleteBucketTags() error {
-	if err := q.s.store.SetBucketTags(q.ctx(), q.bucket, nil, q.author()); err != nil {
+	if err := q.s.store.ChangeBucket(q.ctx(), q.bucket, 0, q.author(), bucket.Tags(nil)); err != nil {
 		return err
 	}
 	return q.noBody(http.StatusNoContent)

@@ -1,0 +1,21 @@
+-- mark_changed counts a change of what processes keep in memory: its argument names the mark.
+create function mark_changed() returns trigger language plpgsql as $$
+begin
+  update marks set value = value + 1 where name = tg_argv[0];
+  return null;
+end $$;
+
+create trigger mark_changed after insert or update or delete on grants
+  for each statement execute function mark_changed('grants');
+create trigger mark_changed after insert or update or delete on buckets
+  for each statement execute function mark_changed('buckets');
+create trigger mark_changed after insert or update or delete on damage
+  for each statement execute function mark_changed('damage');
+-- That a key was used changes nothing about it.
+create trigger mark_made after insert or delete on access_keys
+  for each statement execute function mark_changed('keys');
+create trigger mark_changed after update of name, sealed, active, role, limits, rate, expires, replaced, operator, revision on access_keys
+  for each statement execute function mark_changed('keys');
+-- What is left of an account's quota is known with its buckets.
+create trigger mark_changed after update of quota on accounts
+  for each statement execute function mark_changed('buckets');

@@ -1,0 +1,121 @@
+package bucket
+
+import (
+	"errors"
+	"maps"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// MaxAbandonAfter is the longest time, in days, that unfinished uploads may be kept
+// before they are abandoned.
+const MaxAbandonAfter = 3650
+
+// Settings of a bucket.
+type Settings struct {
+	Versioning   object.Versioning
+	Quota        *int64 // bytes of current and previous versions, at least 1; nil: none
+	Tags         object.Tags
+	Sealing      bool // new bodies are encrypted at rest
+	AbandonAfter *int // days after which unfinished uploads are abandoned, 1 to MaxAbandonAfter; nil: never
+}
+
+// Check refuses settings that no bucket can have, all that is wrong at once. The
+// errors have the codes quota-value and abandon-after.
+func (s Settings) Check() error {
+	var quota, abandon error
+	if s.Quota != nil && *s.Quota <= 0 {
+		quota = fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte").In("quota").
+			Do("give a size such as 400MiB, or none to take it away")
+	}
+	if d := s.AbandonAfter; d != nil && (*d < 1 || *d > MaxAbandonAfter) {
+		abandon = fault.New(fault.Invalid, "abandon-after", "unfinished uploads are abandoned after 1 to 3,650 days, not %d", *d).
+			In("abandonAfter").Do("give a number of days, or none")
+	}
+	return errors.Join(quota, abandon)
+}
+
+// Clone gives settings that share nothing with s.
+func (s Settings) Clone() Settings {
+	s.Tags = maps.Clone(s.Tags)
+	if s.Quota != nil {
+		quota := *s.Quota
+		s.Quota = &quota
+	}
+	if s.AbandonAfter != nil {
+		days := *s.AbandonAfter
+		s.AbandonAfter = &days
+	}
+	return s
+}
+
+// Differences gives the settings in which s differs from those before, by name, as
+// records show them: nil for what was taken away.
+func (s Settings) Differences(before Settings) map[string]any {
+	d := map[string]any{}
+	if s.Versioning != before.Versioning {
+		d["versioning"] = s.Versioning.String()
+	}
+	if !same(s.Quota, before.Quota) {
+		d["quota"] = valueOf(s.Quota)
+	}
+	if !maps.Equal(s.Tags, before.Tags) {
+		d["tags"] = s.Tags
+		if s.Tags == nil {
+			d["tags"] = object.Tags{}
+		}
+	}
+	if s.Sealing != before.Sealing {
+		d["sealing"] = s.Sealing
+	}
+	if !same(s.AbandonAfter, before.AbandonAfter) {
+		d["abandonAfter"] = valueOf(s.AbandonAfter)
+	}
+	return d
+}
+
+func same[T comparable](a, b *T) bool { return valueOf(a) == valueOf(b) }
+
+func valueOf[T any](p *T) any {
+	if p == nil {
+		return nil
+	}
+	return *p
+}
+
+// Edit changes settings as they are found, or refuses to.
+type Edit func(*Settings) error
+
+// Versioning sets whether previous versions are kept.
+func Versioning(v object.Versioning) Edit {
+	return func(s *Settings) error { s.Versioning = v; return nil }
+}
+
+// Quota sets or (nil) takes away the quota, in bytes.
+func Quota(bytes *int64) Edit {
+	return func(s *Settings) error { s.Quota = bytes; return nil }
+}
+
+// Tags replaces the tags.
+func Tags(t object.Tags) Edit {
+	return func(s *Settings) error { s.Tags = t; return nil }
+}
+
+// EditTags changes some tags. The errors are those of object.NewTags.
+func EditTags(e object.Edit) Edit {
+	return func(s *Settings) (err error) {
+		s.Tags, err = object.NewTags(e.Apply(s.Tags, false), object.MaxBucketTags)
+		return err
+	}
+}
+
+// Sealing sets whether new bodies are encrypted at rest.
+func Sealing(on bool) Edit {
+	return func(s *Settings) error { s.Sealing = on; return nil }
+}
+
+// AbandonAfter sets after how many days unfinished uploads are abandoned; nil: never.
+func AbandonAfter(days *int) Edit {
+	return func(s *Settings) error { s.AbandonAfter = days; return nil }
+}
