@@ -178,8 +178,9 @@ func noPerson(name string) error {
 // it is not "".
 func (c *Catalog) People(ctx context.Context, account, after string, limit int) ([]PersonRow, error) {
 	out := []PersonRow{}
-	if err := c.db.SelectContext(ctx, &out, `select p.* from people p where p.name > $1 and ($2 = '' or exists (select 1 from memberships m join accounts a on a.id = m.account where m.person = p.name and a.name = $2))
-		order by p.name limit $3`, after, account, limit); err != nil {
+	q := where().and(`p.name > ?`, after).when(account != "", `exists (select 1 from memberships m join accounts a on a.id = m.account
+		where m.person = p.name and a.name = ?)`, account)
+	if err := c.db.SelectContext(ctx, &out, `select p.* from people p where `+q.String()+` order by p.name limit `+q.arg(limit), q.args...); err != nil {
 		return nil, mapError(err)
 	}
 	names := make([]string, len(out))

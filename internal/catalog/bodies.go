@@ -90,10 +90,7 @@ type Other struct {
 // when they should not. last is the last key that was looked at, nil at the end.
 // A body that a sealing bucket shares stays sealed.
 func (c *Catalog) Unlike(ctx context.Context, bucket int64, prefix, after []byte, sealed bool, limit int) (list []Other, keys int, last []byte, err error) {
-	var until []byte
-	if s, ok := object.Successor(string(prefix)); ok {
-		until = []byte(s)
-	}
+	until := endOf(string(prefix))
 	if after == nil {
 		after = []byte{}
 	}

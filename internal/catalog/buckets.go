@@ -95,10 +95,8 @@ where b.removed is null `
 // account and those named in also.
 func (c *Catalog) Buckets(ctx context.Context, account string, also []string, after string, limit int) ([]*Bucket, error) {
 	var rows []bucketRow
-	if also == nil {
-		also = []string{}
-	}
-	if err := c.db.SelectContext(ctx, &rows, bucketQuery+`and b.name > $1 and ($3 = '' or a.name = $3 or b.name = any($4)) order by b.name limit $2`, after, limit, account, also); err != nil {
+	q := where().and(`b.name > ?`, after).when(account != "", `a.name = ? or b.name = any(?::text[])`, account, also)
+	if err := c.db.SelectContext(ctx, &rows, bucketQuery+`and `+q.String()+` order by b.name limit `+q.arg(limit), q.args...); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]*Bucket, len(rows))
@@ -377,10 +375,7 @@ func (c *Catalog) UsageOf(ctx context.Context, bucket int64, prefixes []string) 
 // UsageBeneath gives usage of the prefixes one level beneath a prefix ("" or
 // ending with a slash), those with the most bytes of previous versions first.
 func (c *Catalog) UsageBeneath(ctx context.Context, bucket int64, prefix string, limit int) ([]PrefixUsage, error) {
-	var until []byte
-	if s, ok := object.Successor(prefix); ok {
-		until = []byte(s)
-	}
+	until := endOf(prefix)
 	var rows []PrefixUsage
 	err := c.db.SelectContext(ctx, &rows, `select prefix, objects, bytes, prev, prev_bytes, markers from usage_prefixes
 		where bucket = $1 and prefix > $2 and ($3::bytea is null or prefix < $3) and (objects <> 0 or prev <> 0 or markers <> 0)

@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -51,12 +52,18 @@ func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Vers
 // Damaged gives the damage to bodies that versions still refer to; in buckets of one
 // account when it is not "".
 func (c *Catalog) Damaged(ctx context.Context, account string, limit int) ([]Damage, error) {
+	var still []string // that something refers to the body
+	q := where().when(account != "", `b.removed is null and b.account = (select id from accounts where name = ?)`, account)
+	for _, table := range []string{"heads", "history", "parts"} {
+		of := ` and h.bucket = d.bucket and h.key = d.key`
+		if table == "parts" {
+			of = ""
+		}
+		still = append(still, `exists (select 1 from `+table+` h where h.body_file = d.file and h.tier = d.tier and h.body_offset = d.place`+of+`)`)
+	}
+	q.and(strings.Join(still, " or "))
 	rows, err := c.db.QueryContext(ctx, `select coalesce(b.name, ''), d.key, d.tier, d.file, d.place, d.found, d.problem from damage d
-		left join buckets b on b.id = d.bucket
-		where ($2 = '' or b.removed is null and b.account = (select id from accounts where name = $2)) and (exists (select 1 from heads h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
-		or exists (select 1 from history h where h.bucket = d.bucket and h.key = d.key and h.body_file = d.file and h.body_offset = d.place)
-		or exists (select 1 from parts h where h.body_file = d.file and h.body_offset = d.place))
-		order by d.found desc limit $1`, limit, account)
+		left join buckets b on b.id = d.bucket where `+q.String()+` order by d.found desc limit `+q.arg(limit), q.args...)
 	if err != nil {
 		return nil, mapError(err)
 	}

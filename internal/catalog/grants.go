@@ -58,18 +58,12 @@ func (c *Catalog) AllGrants(ctx context.Context) ([]access.Grant, error) {
 // owner the account that owns the bucket or is granted something.
 func (c *Catalog) Grants(ctx context.Context, owner, bucket string, to access.Grantee, after int64, limit int) ([]GrantRow, error) {
 	out := []GrantRow{}
-	err := c.db.SelectContext(ctx, &out, grantQuery+named(`where g.id > $1 and ($2 = '' or a.name = $2 or g.to_kind = @ToAccount and g.to_name = $2
-		or g.to_kind = @ToKey and g.to_name in (select k.id from access_keys k join accounts ka on ka.id = k.account where ka.name = $2)) and ($3 = '' or b.name = $3)
-		and ($4::smallint = -1 or g.to_kind = $4 and g.to_name = $5) order by g.id limit $6`), after, owner, bucket, grantKind(to), to.Name, limit)
+	q := where().and(`g.id > ?`, after).when(bucket != "", `b.name = ?`, bucket).
+		when(owner != "", `a.name = ? or g.to_kind = @ToAccount and g.to_name = ? or g.to_kind = @ToKey and g.to_name in
+			(select k.id from access_keys k join accounts ka on ka.id = k.account where ka.name = ?)`, owner, owner, owner).
+		when(to != access.Grantee{}, `g.to_kind = ? and g.to_name = ?`, to.Kind, to.Name)
+	err := c.db.SelectContext(ctx, &out, grantQuery+`where `+q.String()+` order by g.id limit `+q.arg(limit), q.args...)
 	return out, mapError(err)
-}
-
-// grantKind gives -1 for no grantee at all; "anyone" has the name "anyone".
-func grantKind(to access.Grantee) int {
-	if to == (access.Grantee{}) {
-		return -1
-	}
-	return int(to.Kind)
 }
 
 // GrantMissing is the error for a grant that is not there.

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"spindle/internal/core/fault"
-	"spindle/internal/core/object"
 )
 
 // EntryKind says what a journal entry tells of.
@@ -125,27 +124,19 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 	if err != nil {
 		return nil, err
 	}
-	side, order := "(j.xid, j.seq) < ($1::xid8, $2)", "desc"
-	if forward {
-		side, order = "(j.xid, j.seq) > ($1::xid8, $2) and j."+belowHorizon, "asc"
-	}
-	kinds := make([]int16, len(q.Kinds))
-	for i, k := range q.Kinds {
-		kinds[i] = int16(k)
-	}
-	var until []byte
-	if s, ok := object.Successor(q.Prefix); ok {
-		until = []byte(s)
-	}
-	when := func(t time.Time) *time.Time {
-		if t.IsZero() {
-			return nil
-		}
-		return &t
-	}
 	page := &JournalPage{Entries: []JournalEntry{}}
+	seen := where(xid, seq)
+	order := "desc"
+	if forward {
+		order = "asc"
+		seen.and("(j.xid, j.seq) > ($1::xid8, $2) and j." + belowHorizon)
+	} else {
+		seen.and("(j.xid, j.seq) < ($1::xid8, $2)")
+	}
+	seen.when(!q.Since.IsZero(), `j.at >= ?`, q.Since).when(!q.Until.IsZero(), `j.at < ?`, q.Until)
+	hit := q.conditions(seen.args)
 	stretch := q.Limit
-	if q.Bucket != "" || q.Prefix != "" || len(kinds) > 0 || q.Who != "" || q.Account != "" || q.Present {
+	if len(hit.terms) > 0 {
 		stretch = max(stretch, journalBudget)
 	}
 	// The moment is taken before the snapshot: what the page has is complete up to it.
@@ -155,17 +146,13 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 	page.UpTo = page.UpTo.UTC()
 	rows, err := c.db.QueryContext(ctx, `with stretch as materialized (
 			select j.*, row_number() over (order by j.xid `+order+`, j.seq `+order+`) as place from journal j
-			where `+side+` and ($3::timestamptz is null or j.at >= $3) and ($4::timestamptz is null or j.at < $4)
-			order by j.xid `+order+`, j.seq `+order+` limit $5
+			where `+seen.String()+` order by j.xid `+order+`, j.seq `+order+` limit `+hit.arg(stretch)+`
 		), hit as (
-			select * from stretch where ($6 = '' or bucket in (select id from buckets where name = $6 and (not $13 or removed is null))) and (not $13 or bucket in (select id from buckets where removed is null))
-			and ($7 = ''::bytea or key >= $7 and ($8::bytea is null or key < $8)) and (cardinality($9::smallint[]) = 0 or kind = any($9)) and ($10 = '' or who in ($10, 'person ' || $10))
-			and ($12 = '' or bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $12))
-			order by place limit $11
+			select * from stretch where `+hit.String()+` order by place limit `+hit.arg(q.Limit)+`
 		)
-		select h.xid::text, h.seq, h.at, h.kind, coalesce(b.name, ''), h.key, coalesce(h.number, 0), h.size, h.d_bytes, h.who, h.source, h.detail, true from hit h left join buckets b on b.id = h.bucket
-		union all (select xid::text, seq, now(), 0, '', null, place, 0, 0, '', '', null, false from stretch order by place desc limit 1)`,
-		xid, seq, when(q.Since), when(q.Until), stretch, q.Bucket, []byte(q.Prefix), until, kinds, q.Who, q.Limit, q.Account, q.Present)
+		select h.xid::text, h.seq, h.at, h.kind, coalesce(b.name, ''), h.key, coalesce(h.number, 0), h.size, h.d_bytes, h.who, h.source, h.detail, true
+		from hit h left join buckets b on b.id = h.bucket
+		union all (select xid::text, seq, now(), 0, '', null, place, 0, 0, '', '', null, false from stretch order by place desc limit 1)`, hit.args...)
 	if err != nil {
 		return nil, mapError(err)
 	}
@@ -217,6 +204,27 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 	return page, nil
 }
 
+// conditions gives what entries of a stretch must have, in a statement with args
+// already.
+func (q *JournalQuery) conditions(args []any) *conditions {
+	w := where(args...)
+	switch {
+	case q.Present && q.Bucket != "":
+		w.and(`bucket in (select id from buckets where name = ? and removed is null)`, q.Bucket)
+	case q.Present:
+		w.and(`bucket in (select id from buckets where removed is null)`)
+	case q.Bucket != "":
+		w.and(`bucket in (select id from buckets where name = ?)`, q.Bucket)
+	}
+	kinds := make([]int16, len(q.Kinds))
+	for i, k := range q.Kinds {
+		kinds[i] = int16(k)
+	}
+	return w.beneath("key", q.Prefix).when(len(kinds) > 0, `kind = any(?)`, kinds).
+		when(q.Who != "", `who in (?, 'person ' || ?)`, q.Who, q.Who).
+		when(q.Account != "", `bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = ?)`, q.Account)
+}
+
 // CompleteUpTo gives the moment up to which the usage follower has read.
 func (c *Catalog) CompleteUpTo(ctx context.Context) (time.Time, error) {
 	var t time.Time
@@ -237,8 +245,9 @@ type Day struct {
 // and bucket filter when they are not "".
 func (c *Catalog) Days(ctx context.Context, since time.Time, account, bucket string) ([]Day, error) {
 	var days []Day
+	q := where().and(`u.day >= ?`, since).when(bucket != "", `b.name = ?`, bucket).when(account != "", `a.name = ?`, account)
 	err := c.db.SelectContext(ctx, &days, `select u.day, b.name as bucket, u.written, u.removed, u.objects, u.bytes, u.prev, u.prev_bytes
 		from usage_days u join buckets b on b.id = u.bucket and b.removed is null join accounts a on a.id = b.account
-		where u.day >= $1 and ($2 = '' or b.name = $2) and ($3 = '' or a.name = $3) order by u.day, b.name`, since, bucket, account)
+		where `+q.String()+` order by u.day, b.name`, q.args...)
 	return days, mapError(err)
 }

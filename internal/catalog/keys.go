@@ -93,7 +93,8 @@ func (c *Catalog) Key(ctx context.Context, id string) (*AccessKey, error) {
 // not "".
 func (c *Catalog) AccessKeys(ctx context.Context, account, after string, limit int) ([]AccessKey, error) {
 	out := []AccessKey{}
-	err := c.db.SelectContext(ctx, &out, keyQuery+`where k.id > $1 and ($2 = '' or a.name = $2) order by k.id limit $3`, after, account, limit)
+	q := where().and(`k.id > ?`, after).when(account != "", `a.name = ?`, account)
+	err := c.db.SelectContext(ctx, &out, keyQuery+`where `+q.String()+` order by k.id limit `+q.arg(limit), q.args...)
 	return out, mapError(err)
 }
 
@@ -386,7 +387,8 @@ func (c *Catalog) FindSession(ctx context.Context, token []byte, now time.Time) 
 // latest first.
 func (c *Catalog) Sessions(ctx context.Context, account string, before int64, limit int) ([]Session, error) {
 	out := []Session{}
-	err := c.db.SelectContext(ctx, &out, `select * from sessions where expires > now() and ($1 = '' or account = $1) and ($2::bigint = 0 or id < $2) order by id desc limit $3`, account, before, limit)
+	q := where().and(`expires > now()`).when(account != "", `account = ?`, account).when(before != 0, `id < ?`, before)
+	err := c.db.SelectContext(ctx, &out, `select * from sessions where `+q.String()+` order by id desc limit `+q.arg(limit), q.args...)
 	return out, mapError(err)
 }
 
@@ -401,7 +403,8 @@ func (c *Catalog) SwitchSession(ctx context.Context, id int64, account string) e
 func (c *Catalog) EndSession(ctx context.Context, id int64, account, kind string, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var s Session
-		err := tx.GetContext(ctx, &s, `delete from sessions where id = $1 and ($2 = '' or account = $2) returning *`, id, account)
+		q := where().and(`id = ?`, id).when(account != "", `account = ?`, account)
+		err := tx.GetContext(ctx, &s, `delete from sessions where `+q.String()+` returning *`, q.args...)
 		if errors.Is(err, sql.ErrNoRows) {
 			return fault.New(fault.NotFound, "session-missing", "there is no session %d", id).In("session").Do("it may have ended by itself")
 		}

@@ -32,10 +32,7 @@ func (e Entry) Name() string {
 
 // List gives a page and whether more follows. It costs what the page costs.
 func (c *Catalog) List(ctx context.Context, l Listing) (page []Entry, more bool, err error) {
-	var until []byte
-	if s, ok := object.Successor(l.Prefix); ok {
-		until = []byte(s)
-	}
+	until := endOf(l.Prefix)
 	columns := `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file, body_offset, written_by, content_type, plain`
 	if l.Full {
 		columns += `, headers, metadata, tags`
@@ -105,10 +102,7 @@ func entryOf(r *headRow) (Entry, error) {
 // Count gives the number and bytes of the current objects beneath a prefix.
 // It reads them all: for rehearsals, not for pages.
 func (c *Catalog) Count(ctx context.Context, bucket int64, prefix string) (objects, bytes int64, err error) {
-	var until []byte
-	if s, ok := object.Successor(prefix); ok {
-		until = []byte(s)
-	}
+	until := endOf(prefix)
 	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(size), 0)::bigint from heads
 		where bucket = $1 and key >= $2 and ($3::bytea is null or key < $3) and not marker`, bucket, []byte(prefix), until).Scan(&objects, &bytes)
 	return objects, bytes, mapError(err)

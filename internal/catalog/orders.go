@@ -169,8 +169,9 @@ func (c *Catalog) Order(ctx context.Context, id int64) (*Order, error) {
 // those in a state unless it is "".
 func (c *Catalog) Orders(ctx context.Context, account string, before int64, state OrderState, limit int) ([]*Order, error) {
 	var rows []orderRow
-	if err := c.db.SelectContext(ctx, &rows, orderQuery+`where ($1 = 0 or o.id < $1) and ($2 = '' or o.state = $2) and ($4 = '' or o.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $4 and k.removed is null))
-		order by o.id desc limit $3`, before, string(state), limit, account); err != nil {
+	q := where().when(before != 0, `o.id < ?`, before).when(state != "", `o.state = ?`, string(state)).
+		when(account != "", `o.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = ? and k.removed is null)`, account)
+	if err := c.db.SelectContext(ctx, &rows, orderQuery+`where `+q.String()+` order by o.id desc limit `+q.arg(limit), q.args...); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]*Order, len(rows))
@@ -276,10 +277,7 @@ type Difference struct {
 // Differences compares keys beneath a prefix, after a key, with how they stood
 // at a moment; at most limit, fewer only at the end.
 func (c *Catalog) Differences(ctx context.Context, bucket int64, prefix, after string, at time.Time, limit int) ([]Difference, error) {
-	var until []byte
-	if s, ok := object.Successor(prefix); ok {
-		until = []byte(s)
-	}
+	until := endOf(prefix)
 	rows, err := c.db.QueryContext(ctx, `select h.key, not h.marker, coalesce(not o.marker, false), h.size, coalesce(o.size, 0),
 			coalesce(not h.marker and not o.marker and h.md5 = o.md5 and h.parts = o.parts and h.size = o.size
 			and h.content_type = coalesce(r.content_type, o.content_type)

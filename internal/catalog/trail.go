@@ -130,15 +130,12 @@ func (c *Catalog) Trail(ctx context.Context, q TrailQuery) ([]TrailEntry, error)
 			return nil, fault.New(fault.Invalid, "trail-kind", "there is no kind %q of entries in the trail", k).In("kind").Do("choose from: %s", strings.Join(TrailKinds, ", "))
 		}
 	}
-	if q.Until.IsZero() {
-		q.Until = time.Now().AddDate(100, 0, 0)
-	}
-	if q.Kinds == nil {
-		q.Kinds = []string{}
-	}
+	w := where().when(q.Before != 0, `id < ?`, q.Before).when(q.Account != "", `account = ?`, q.Account).
+		when(len(q.Kinds) > 0, `kind = any(?)`, q.Kinds).when(q.Who != "", `who in (?, 'person ' || ?)`, q.Who, q.Who).
+		when(q.Subject != "", `starts_with(subject, ?)`, q.Subject).
+		when(!q.Since.IsZero(), `at >= ?`, q.Since).when(!q.Until.IsZero(), `at < ?`, q.Until)
 	rows, err := c.db.QueryContext(ctx, `select id, at, kind, account, who, source, subject, times, detail from trail
-		where ($1::bigint = 0 or id < $1) and ($2 = '' or account = $2) and (cardinality($3::text[]) = 0 or kind = any($3)) and ($4 = '' or who in ($4, 'person ' || $4))
-		and ($5 = '' or starts_with(subject, $5)) and at >= $6 and at < $7 order by id desc limit $8`, q.Before, q.Account, q.Kinds, q.Who, q.Subject, q.Since, q.Until, q.Limit)
+		where `+w.String()+` order by id desc limit `+w.arg(q.Limit), w.args...)
 	if err != nil {
 		return nil, mapError(err)
 	}

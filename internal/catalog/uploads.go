@@ -227,24 +227,27 @@ type UploadList struct {
 
 // Uploads gives a page of unfinished uploads with what they hold.
 func (c *Catalog) Uploads(ctx context.Context, l UploadList) ([]*Upload, error) {
-	var until []byte
-	if s, ok := object.Successor(l.Prefix); ok {
-		until = []byte(s)
+	q := where().and(`u.state = @UploadOpen`).beneath("u.key", l.Prefix).when(!l.Before.IsZero(), `u.created < ?`, l.Before).
+		when(l.Account != "", `u.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = ?)`, l.Account)
+	if in := max(l.Bucket, l.Only); in != 0 {
+		q.and(`u.bucket = ?`, in)
 	}
-	order, place := "u.seq", `u.seq > $5`
-	if l.Bucket != 0 {
-		order, place = "u.key, u.seq", `(u.key > $4 or u.key = $4 and $5 > 0 and u.seq > $5)`
-	}
-	var before *time.Time
-	if !l.Before.IsZero() {
-		before = &l.Before
+	order := "u.seq"
+	switch {
+	case l.Bucket == 0:
+		q.and(`u.seq > ?`, l.AfterSeq)
+	case l.AfterSeq > 0:
+		order = "u.key, u.seq"
+		q.and(`(u.key, u.seq) > (?, ?)`, []byte(l.AfterKey), l.AfterSeq)
+	default:
+		order = "u.key, u.seq"
+		q.and(`u.key > ?`, []byte(l.AfterKey))
 	}
 	var rows []uploadRow
-	err := c.db.SelectContext(ctx, &rows, `select `+uploadColumns+named(`, p.parts, p.bytes, p.last from (
-		select u.* from uploads u where u.state = @UploadOpen and ($1 = 0 or u.bucket = $1) and ($8 = '' or u.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = $8)) and u.key >= $2 and ($3::bytea is null or u.key < $3) and `)+place+` and ($6::timestamptz is null or u.created < $6)
-		and $4 = $4::bytea order by `+order+` limit $7) u join buckets b on b.id = u.bucket and b.removed is null
-		cross join lateral (select count(*) as parts, coalesce(sum(size), 0)::bigint as bytes, max(at) as last from parts where upload = u.seq) p order by `+order,
-		max(l.Bucket, l.Only), []byte(l.Prefix), until, []byte(l.AfterKey), l.AfterSeq, before, l.Max, l.Account)
+	err := c.db.SelectContext(ctx, &rows, `select `+uploadColumns+`, p.parts, p.bytes, p.last from (
+		select u.* from uploads u where `+q.String()+` order by `+order+` limit `+q.arg(l.Max)+`) u join buckets b on b.id = u.bucket and b.removed is null
+		cross join lateral (select count(*) as parts, coalesce(sum(size), 0)::bigint as bytes, max(at) as last from parts where upload = u.seq) p
+		order by `+order, q.args...)
 	if err != nil {
 		return nil, mapError(err)
 	}
@@ -271,8 +274,10 @@ func (c *Catalog) UnfinishedIn(ctx context.Context, bucket int64, account string
 		Bytes   int64        `db:"bytes"`
 		Oldest  sql.NullTime `db:"oldest"`
 	}
-	err := c.db.GetContext(ctx, &r, named(`select count(*) as uploads, coalesce(sum(p.bytes), 0)::bigint as bytes, min(u.created) as oldest from uploads u join buckets b on b.id = u.bucket and b.removed is null join accounts a on a.id = b.account
-		cross join lateral (select sum(size) as bytes from parts where upload = u.seq) p where u.state = @UploadOpen and ($1 = 0 or u.bucket = $1) and ($2 = '' or a.name = $2)`), bucket, account)
+	q := where().and(`u.state = @UploadOpen`).when(bucket != 0, `u.bucket = ?`, bucket).when(account != "", `a.name = ?`, account)
+	err := c.db.GetContext(ctx, &r, `select count(*) as uploads, coalesce(sum(p.bytes), 0)::bigint as bytes, min(u.created) as oldest
+		from uploads u join buckets b on b.id = u.bucket and b.removed is null join accounts a on a.id = b.account
+		cross join lateral (select sum(size) as bytes from parts where upload = u.seq) p where `+q.String(), q.args...)
 	u := Unfinished{Uploads: r.Uploads, Bytes: r.Bytes}
 	if r.Oldest.Valid {
 		u.Oldest = r.Oldest.Time.UTC()

@@ -239,10 +239,7 @@ const listedColumns = `key, number, revision, h.created, size, md5, parts, crc64
 // ListVersions gives a page and whether more follows. It costs what the page
 // costs.
 func (c *Catalog) ListVersions(ctx context.Context, l Versions) (page []Listed, more bool, err error) {
-	var until []byte
-	if s, ok := object.Successor(l.Prefix); ok {
-		until = []byte(s)
-	}
+	until := endOf(l.Prefix)
 	var rows []listedRow
 	if l.After != "" && l.AfterNumber > 0 {
 		// What is left of the key where the page before ended.
@@ -339,10 +336,7 @@ const asOfBudget = 20_000
 // ListAsOf gives a page of a bucket as it stood at a moment. The page may be
 // short although more follows: go on after next, until it is "".
 func (c *Catalog) ListAsOf(ctx context.Context, l Listing, at time.Time) (page []Entry, next string, err error) {
-	var until []byte
-	if s, ok := object.Successor(l.Prefix); ok {
-		until = []byte(s)
-	}
+	until := endOf(l.Prefix)
 	var rows []struct {
 		Name   []byte `db:"name"`
 		Folded bool   `db:"folded"`
@@ -406,10 +400,7 @@ func (c *Catalog) Purge(ctx context.Context, bucket int64, keys []string, by Aut
 // Keys gives keys beneath a prefix after one, those whose current version is a
 // delete marker too.
 func (c *Catalog) Keys(ctx context.Context, bucket int64, prefix, after string, limit int) ([]string, error) {
-	var until []byte
-	if s, ok := object.Successor(prefix); ok {
-		until = []byte(s)
-	}
+	until := endOf(prefix)
 	var raw [][]byte
 	err := c.db.SelectContext(ctx, &raw, `select key from heads where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) order by key limit $5`,
 		bucket, []byte(prefix), []byte(after), until, limit)
@@ -423,10 +414,7 @@ func (c *Catalog) Keys(ctx context.Context, bucket int64, prefix, after string, 
 // CountAll gives what lies beneath a prefix, previous versions and delete
 // markers too. It reads them all: for rehearsals.
 func (c *Catalog) CountAll(ctx context.Context, bucket int64, prefix string) (Usage, error) {
-	var until []byte
-	if s, ok := object.Successor(prefix); ok {
-		until = []byte(s)
-	}
+	until := endOf(prefix)
 	var u Usage
 	err := c.db.GetContext(ctx, &u, `select h.objects, h.bytes, p.prev, p.prev_bytes, h.markers + p.markers as markers from
 		(select count(*) filter (where not marker) as objects, coalesce(sum(size), 0)::bigint as bytes, count(*) filter (where marker) as markers from heads

@@ -1,0 +1,64 @@
+package catalog
+
+import (
+	"strconv"
+	"strings"
+
+	"spindle/internal/core/object"
+)
+
+// conditions composes what a statement asks for, with its arguments: only what is
+// asked for stands in it.
+type conditions struct {
+	terms []string
+	args  []any
+}
+
+// where begins conditions of a statement that has args already, as $1 and on.
+func where(args ...any) *conditions { return &conditions{args: args} }
+
+// arg adds an argument and gives its place in the statement.
+func (c *conditions) arg(v any) string {
+	c.args = append(c.args, v)
+	return "$" + strconv.Itoa(len(c.args))
+}
+
+// and adds a term; each ? in it is an argument.
+func (c *conditions) and(term string, args ...any) *conditions {
+	for _, a := range args {
+		term = strings.Replace(term, "?", c.arg(a), 1)
+	}
+	c.terms = append(c.terms, "("+named(term)+")")
+	return c
+}
+
+// when adds a term if it is asked for.
+func (c *conditions) when(asked bool, term string, args ...any) *conditions {
+	if asked {
+		c.and(term, args...)
+	}
+	return c
+}
+
+// beneath asks for keys beneath a prefix.
+func (c *conditions) beneath(column, prefix string) *conditions {
+	c.when(prefix != "", column+" >= ?", []byte(prefix))
+	until := endOf(prefix)
+	return c.when(until != nil, column+" < ?", until)
+}
+
+// String gives the conditions for after "where".
+func (c *conditions) String() string {
+	if len(c.terms) == 0 {
+		return "true"
+	}
+	return strings.Join(c.terms, " and ")
+}
+
+// endOf gives the first key after all beneath a prefix; nil when there is no such.
+func endOf(prefix string) []byte {
+	if s, ok := object.Successor(prefix); ok {
+		return []byte(s)
+	}
+	return nil
+}
