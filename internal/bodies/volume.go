@@ -149,6 +149,9 @@ func (v *Volume) Close() error {
 	return nil
 }
 
+// Tier gives the number in the references to the volume's bodies.
+func (v *Volume) Tier() int16 { return v.tier }
+
 // Dir gives the volume's directory.
 func (v *Volume) Dir() string { return v.dir }
 

@@ -2,18 +2,22 @@ package catalog
 
 import (
 	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
 
 // Released is a body's file that some version let go of.
 type Released struct {
-	ID   int64 `db:"id"`
-	Tier int16 `db:"tier"`
-	File int64 `db:"file"`
+	ID int64 `db:"id"`
+	object.BodyFile
 }
 
 // ReleasedBefore gives files let go of before a moment, oldest first.
@@ -29,13 +33,21 @@ func (c *Catalog) ForgetReleased(ctx context.Context, ids []int64) error {
 	return mapError(err)
 }
 
+// bodyTables are those whose rows refer to bodies.
+var bodyTables = []string{"heads", "history", "parts"}
+
 // Unreferenced gives those of files that no version refers to.
-func (c *Catalog) Unreferenced(ctx context.Context, files []int64) ([]int64, error) {
-	var out []int64
-	err := c.db.SelectContext(ctx, &out, `select f from unnest($1::bigint[]) f
-		where not exists (select 1 from heads where body_file = f and body_file <> 0)
-		and not exists (select 1 from history where body_file = f and body_file <> 0)
-		and not exists (select 1 from parts where body_file = f and body_file <> 0)`, files)
+func (c *Catalog) Unreferenced(ctx context.Context, files []object.BodyFile) ([]object.BodyFile, error) {
+	tiers, numbers := make([]int16, len(files)), make([]int64, len(files))
+	for i, f := range files {
+		tiers[i], numbers[i] = f.Tier, f.File
+	}
+	q := where(tiers, numbers)
+	for _, table := range bodyTables {
+		q.and(`not exists (select 1 from ` + table + ` where body_file = u.file and body_file <> 0 and tier = u.tier)`)
+	}
+	var out []object.BodyFile
+	err := c.db.SelectContext(ctx, &out, `select u.tier, u.file from unnest($1::smallint[], $2::bigint[]) u(tier, file) where `+q.String(), q.args...)
 	return out, mapError(err)
 }
 
@@ -47,23 +59,28 @@ type Resident struct {
 }
 
 // Residents gives the bodies in a segment that versions refer to, by offset.
-func (c *Catalog) Residents(ctx context.Context, file int64) ([]Resident, error) {
+func (c *Catalog) Residents(ctx context.Context, segment object.BodyFile) ([]Resident, error) {
+	var from []string
+	for _, table := range bodyTables {
+		from = append(from, `select body_offset, size, crc64 from `+table+` where body_file = $1 and body_file <> 0 and tier = $2`)
+	}
 	var out []Resident
-	err := c.db.SelectContext(ctx, &out, `select distinct on (body_offset) body_offset, size, crc64 from (
-		select body_offset, size, crc64 from heads where body_file = $1 and body_file <> 0
-		union all select body_offset, size, crc64 from history where body_file = $1 and body_file <> 0
-		union all select body_offset, size, crc64 from parts where body_file = $1 and body_file <> 0) x order by body_offset`, file)
+	err := c.db.SelectContext(ctx, &out, `select distinct on (body_offset) body_offset, size, crc64 from (`+
+		strings.Join(from, " union all ")+`) x order by body_offset`, segment.File, segment.Tier)
 	return out, mapError(err)
 }
 
-// ReplaceBody points every version that refers to one body at another one with the
-// same content, and lets go of the first one's file if it was a file of its own. It
-// reports false when nothing refers to it any more.
+// ReplaceBody points every version that refers to one body at another one of the same
+// tier with the same content, and lets go of the first one's file if it was a file of
+// its own. It reports false when nothing refers to it any more.
 func (c *Catalog) ReplaceBody(ctx context.Context, from, to object.BodyRef) (moved bool, err error) {
+	if from.Tier != to.Tier {
+		return false, fmt.Errorf("a body is replaced within its tier, not from %d to %d: see MoveBody", from.Tier, to.Tier)
+	}
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
-		for _, table := range []string{"heads", "history", "parts"} {
-			r, err := tx.ExecContext(ctx, `update `+table+` set tier = $3, body_file = $4, body_offset = $5
-				where body_file = $1 and body_file <> 0 and body_offset = $2`, from.File, from.Offset, to.Tier, to.File, to.Offset)
+		for _, table := range bodyTables {
+			r, err := tx.ExecContext(ctx, `update `+table+` set body_file = $4, body_offset = $5
+				where body_file = $1 and body_file <> 0 and body_offset = $2 and tier = $3`, from.File, from.Offset, from.Tier, to.File, to.Offset)
 			if err != nil {
 				return err
 			}
@@ -71,25 +88,82 @@ func (c *Catalog) ReplaceBody(ctx context.Context, from, to object.BodyRef) (mov
 				moved = true
 			}
 		}
-		_, err := tx.ExecContext(ctx, `insert into released (tier, file) select $1, $2 where $3 and $4 < 0`, from.Tier, from.File, moved, from.Offset)
-		return err
+		if !moved || from.Offset >= 0 {
+			return nil
+		}
+		return release(ctx, tx, from.In())
 	})
 	return moved, err
 }
 
-// Other is a body that is sealed and should be plain, or the other way round.
-type Other struct {
+// release has the collector look at a file that something let go of.
+func release(ctx context.Context, tx *sqlx.Tx, f object.BodyFile) error {
+	_, err := tx.ExecContext(ctx, `insert into released (tier, file) values ($1, $2)`, f.Tier, f.File)
+	return err
+}
+
+// MoveBody has a version's body be another one, of another tier perhaps, with an entry
+// of the journal, and lets go of the one that was. The error when the version is not
+// there, or does not have the body any more, has the code version-moved; nothing is
+// changed then.
+func (c *Catalog) MoveBody(ctx context.Context, bucket int64, key object.Key, number int64, from, to object.BodyRef, by Author) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		raw := []byte(key.String())
+		var size int64
+		err := sql.ErrNoRows
+		for _, table := range []string{"heads", "history"} {
+			if errors.Is(err, sql.ErrNoRows) {
+				err = tx.GetContext(ctx, &size, `update `+table+` set tier = $7, body_file = $8, body_offset = $9 where bucket = $1 and key = $2
+					and number = $3 and tier = $4 and body_file = $5 and body_offset = $6 returning size`,
+					bucket, raw, number, from.Tier, from.File, from.Offset, to.Tier, to.File, to.Offset)
+			}
+		}
+		if errors.Is(err, sql.ErrNoRows) {
+			return fault.New(fault.Conflict, "version-moved", "the version is gone, or its body is another by now").In("version").
+				Do("look at it again; what is there now was written meanwhile")
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, d_tiers, who, source, detail)
+			values ($1, $2, $3, $4, $5, $6::bigint, tier_bytes(array[$7, $8]::smallint[], array[-$6::bigint, $6::bigint]), $9, $10,
+			jsonb_build_object('from', $7::smallint, 'to', $8::smallint))`,
+			by.At, int16(VersionMoved), bucket, raw, number, size, from.Tier, to.Tier, by.Who, by.Source); err != nil {
+			return err
+		}
+		return release(ctx, tx, from.In())
+	})
+}
+
+// TierUsage gives the bytes of a bucket, or (0) of all, in each tier but the first, as
+// far as the usage follower has read. What is not in them is in the first.
+func (c *Catalog) TierUsage(ctx context.Context, bucket int64) (map[int16]int64, error) {
+	var rows []struct {
+		Tier  int16 `db:"tier"`
+		Bytes int64 `db:"bytes"`
+	}
+	q := where().when(bucket != 0, `bucket = ?`, bucket)
+	err := c.db.SelectContext(ctx, &rows, `select tier, sum(bytes)::bigint as bytes from usage_tiers where `+q.String()+` group by 1`, q.args...)
+	out := make(map[int16]int64, len(rows))
+	for _, r := range rows {
+		out[r.Tier] = r.Bytes
+	}
+	return out, mapError(err)
+}
+
+// Misfit is a body that is sealed and should be plain, or the other way round.
+type Misfit struct {
 	Key   []byte `db:"key"`
 	Body  object.BodyRef
 	Size  int64
 	CRC64 uint64
 }
 
-// Unlike gives bodies of the versions and parts of the next keys, at most limit,
+// Misfits gives bodies of the versions and parts of the next keys, at most limit,
 // after one beneath a prefix, that are not sealed when they should be, or sealed
 // when they should not. last is the last key that was looked at, nil at the end.
 // A body that a sealing bucket shares stays sealed.
-func (c *Catalog) Unlike(ctx context.Context, bucket int64, prefix, after []byte, sealed bool, limit int) (list []Other, keys int, last []byte, err error) {
+func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byte, sealed bool, limit int) (list []Misfit, keys int, last []byte, err error) {
 	until := endOf(string(prefix))
 	if after == nil {
 		after = []byte{}
@@ -127,7 +201,7 @@ func (c *Catalog) Unlike(ctx context.Context, bucket int64, prefix, after []byte
 			return err
 		}
 		for _, r := range rows {
-			list = append(list, Other{Key: r.Key, Size: r.Size, CRC64: uint64(r.CRC64), Body: object.BodyRef{Tier: r.Tier, File: r.BodyFile, Offset: r.BodyOffset}})
+			list = append(list, Misfit{Key: r.Key, Size: r.Size, CRC64: uint64(r.CRC64), Body: object.BodyRef{Tier: r.Tier, File: r.BodyFile, Offset: r.BodyOffset}})
 		}
 		return nil
 	})
@@ -146,9 +220,9 @@ type Stored struct {
 	Version *object.Version
 }
 
-// Place in a walk over all bodies: first those of current versions, then those
+// WalkPlace is a place in a walk over all bodies: first those of current versions, then those
 // of previous ones, then parts. The zero place begins.
-type Place struct {
+type WalkPlace struct {
 	Stage  int    `json:"stage,omitempty"` // 0 current versions, 1 previous ones, 2 parts
 	Bucket int64  `json:"bucket"`
 	Key    []byte `json:"key"`
@@ -157,7 +231,7 @@ type Place struct {
 
 // WalkBodies gives versions with content after a place, and the place reached;
 // more is false at the end of the walk.
-func (c *Catalog) WalkBodies(ctx context.Context, at Place, limit int) (list []Stored, next Place, more bool, err error) {
+func (c *Catalog) WalkBodies(ctx context.Context, at WalkPlace, limit int) (list []Stored, next WalkPlace, more bool, err error) {
 	q := `select ` + keyedColumns + ` from heads h where (bucket, key) > ($1, $2) and body_file > 0 order by bucket, key limit $3`
 	in := []any{at.Bucket, at.Key, limit}
 	if at.Key == nil {
@@ -185,13 +259,13 @@ func (c *Catalog) WalkBodies(ctx context.Context, at Place, limit int) (list []S
 		next.Bucket, next.Key, next.Number = list[i].Bucket, rows[i].Key, e.Version.Number
 	}
 	if len(rows) < limit {
-		return list, Place{Stage: at.Stage + 1}, true, nil
+		return list, WalkPlace{Stage: at.Stage + 1}, true, nil
 	}
 	return list, next, true, nil
 }
 
 // walkParts gives the parts of objects and of unfinished uploads.
-func (c *Catalog) walkParts(ctx context.Context, at Place, limit int) (list []Stored, next Place, more bool, err error) {
+func (c *Catalog) walkParts(ctx context.Context, at WalkPlace, limit int) (list []Stored, next WalkPlace, more bool, err error) {
 	var rows []struct {
 		partRow
 		Upload int64  `db:"upload"`

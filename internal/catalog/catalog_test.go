@@ -14,6 +14,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/harness"
@@ -188,9 +189,9 @@ func TestVersionsOfAKeyAreNumberedInOrder(t *testing.T) {
 	if err != nil || len(released) != 16*20-5 {
 		t.Errorf("%d bodies were let go of, want %d; %v", len(released), 16*20-5, err)
 	}
-	var files []int64
+	var files []object.BodyFile
 	for _, r := range released {
-		files = append(files, r.File)
+		files = append(files, r.BodyFile)
 	}
 	free, err := c.Unreferenced(t.Context(), files)
 	if err != nil || len(free) != len(released) {
@@ -412,5 +413,79 @@ func TestFollowersMoveWithWhatTheyDo(t *testing.T) {
 	var left int
 	if err := db.QueryRow(`select count(*) from journal where at < '2024-06-01'`).Scan(&left); err != nil || left != 5 {
 		t.Errorf("%d entries of old months are left, %v", left, err)
+	}
+}
+
+// TestTiersAddUp changes a bucket at random in which bodies lie in three tiers, moves
+// some between them, and compares what is known of each tier with a recount.
+func TestTiersAddUp(t *testing.T) {
+	c, db, id := open(t)
+	ctx := t.Context()
+	r := rand.New(rand.NewPCG(3, 4))
+	for i := range 400 {
+		key := fmt.Sprint("k", r.IntN(12))
+		switch n := r.IntN(20); {
+		case i%100 == 40:
+			must(t, c.ChangeBucket(ctx, plates, 0, author(), bucket.Versioning(object.On)))
+		case i%100 == 80:
+			must(t, c.ChangeBucket(ctx, plates, 0, author(), bucket.Versioning(object.Paused)))
+		case n < 11:
+			ch := write(id, key, int64(r.IntN(5000)), int64(i+1))
+			ch.Version.Body.Tier = int16(r.IntN(3))
+			if r.IntN(3) == 0 {
+				ch.IfAbsent = true // one by one
+			}
+			if _, err := c.Commit(ctx, ch); err != nil && !fault.HasCode(err, "exists") {
+				t.Fatal(err)
+			}
+		case n < 13:
+			_, err := c.Commit(ctx, catalog.Change{Kind: catalog.ObjectRemoved, Bucket: id, Key: key, Author: author()})
+			must(t, err)
+		case n == 13:
+			_, err := c.Purge(ctx, id, []string{key}, author())
+			must(t, err)
+		default:
+			h, err := c.History(ctx, id, object.MustKey(key), 0, 10)
+			must(t, err)
+			if len(h.Versions) == 0 {
+				continue
+			}
+			v := h.Versions[r.IntN(len(h.Versions))].Version
+			if n < 16 {
+				_, err := c.Commit(ctx, catalog.Change{Kind: catalog.VersionRemoved, Bucket: id, Key: key, ID: v.ID(), Author: author()})
+				must(t, err)
+				continue
+			}
+			if v.Marker {
+				continue
+			}
+			to := object.BodyRef{Tier: int16(r.IntN(3)), File: int64(1000 + i), Offset: -1}
+			must(t, c.MoveBody(ctx, id, v.Key, v.Number, v.Body, to, author()))
+			if err := c.MoveBody(ctx, id, v.Key, v.Number, v.Body, to, author()); !fault.HasCode(err, "version-moved") {
+				t.Fatalf("moved twice: %v", err)
+			}
+		}
+	}
+	for more := true; more; {
+		n, err := c.RollUp(ctx, 100)
+		must(t, err)
+		more = n > 0
+	}
+	got, err := c.TierUsage(ctx, id)
+	must(t, err)
+	for _, tier := range []int16{1, 2} {
+		var want int64
+		must(t, db.QueryRow(`select coalesce(sum(size), 0) from (select size, tier, bucket from heads where not marker
+			union all select size, tier, bucket from history where not marker) v where bucket = $1 and tier = $2`, id, tier).Scan(&want))
+		if got[tier] != want || want == 0 {
+			t.Errorf("tier %d holds %d bytes, counted anew %d", tier, got[tier], want)
+		}
+	}
+}
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -26,7 +26,8 @@ const (
 	ObjectRestored    EntryKind = 6 // an earlier version written again
 	ObjectRenamed     EntryKind = 7 // written under the new key
 	ObjectCopied      EntryKind = 8
-	ObjectRenamedAway EntryKind = 9 // removed from the old key
+	ObjectRenamedAway EntryKind = 9  // removed from the old key
+	VersionMoved      EntryKind = 13 // its body, to another tier
 	BucketCreated     EntryKind = 10
 	BucketChanged     EntryKind = 11
 	BucketRemoved     EntryKind = 12
@@ -35,7 +36,7 @@ const (
 )
 
 var entryKinds = map[EntryKind]string{ObjectWritten: "written", ObjectRemoved: "removed", ObjectDeleted: "deleted", VersionRemoved: "version removed",
-	ObjectAnnotated: "annotated", ObjectRestored: "restored", ObjectRenamed: "renamed", ObjectCopied: "copied", ObjectRenamedAway: "renamed away",
+	ObjectAnnotated: "annotated", ObjectRestored: "restored", ObjectRenamed: "renamed", ObjectCopied: "copied", ObjectRenamedAway: "renamed away", VersionMoved: "moved",
 	BucketCreated: "bucket created", BucketChanged: "bucket changed", BucketRemoved: "bucket removed", DamageFound: "damage found", DamageMended: "damage mended"}
 
 // ParseEntryKind reads what String gives. The error has the code journal-kind.

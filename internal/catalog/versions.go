@@ -117,8 +117,8 @@ func (r *revisionRow) revision() (rev Revision, err error) {
 	return rev, nil
 }
 
-// Past is a version in the history of a key.
-type Past struct {
+// PastVersion is a version in the history of a key.
+type PastVersion struct {
 	Version   *object.Version
 	Replaced  time.Time      // zero for the latest
 	Origin    *object.Origin // nil when it was simply written
@@ -127,7 +127,7 @@ type Past struct {
 
 // History is a page of a key's history.
 type History struct {
-	Versions []Past // newest first
+	Versions []PastVersion // newest first
 	More     bool
 	Went     []object.Origin // where the key was renamed to, and when; on the first page
 }
@@ -153,15 +153,15 @@ func (c *Catalog) History(ctx context.Context, bucket int64, key object.Key, bef
 	if h.More {
 		rows = rows[:limit]
 	}
-	at := map[int64]*Past{}
+	at := map[int64]*PastVersion{}
 	var numbers []int64
-	h.Versions = make([]Past, len(rows))
+	h.Versions = make([]PastVersion, len(rows))
 	for i := range rows {
 		v, err := rows[i].version(key)
 		if err != nil {
 			return nil, err
 		}
-		h.Versions[i] = Past{Version: v, Replaced: rows[i].Replaced.Time.UTC()}
+		h.Versions[i] = PastVersion{Version: v, Replaced: rows[i].Replaced.Time.UTC()}
 		if !rows[i].Replaced.Valid {
 			h.Versions[i].Replaced = time.Time{}
 		}

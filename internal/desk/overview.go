@@ -303,7 +303,7 @@ func (d *Desk) clock(o *Overview) {
 
 // room says what is free on the volume, and that it fills up.
 func (d *Desk) room(o *Overview) error {
-	free, total, err := d.store.Volume.Free()
+	free, total, err := d.store.Spaces.First().Free()
 	if err != nil {
 		return err
 	}

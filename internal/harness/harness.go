@@ -236,7 +236,7 @@ func Store(t testing.TB) *store.Store {
 		t.Fatal(err)
 	}
 	v.SealWith(oneKey{key})
-	return store.New(c, v, "fenn")
+	return store.New(c, bodies.NewSpaces(v), "fenn")
 }
 
 // oneKey stands for a keyring's keys of bodies.
@@ -360,3 +360,6 @@ func (r *Running) Grant(bucket, prefix, to, purpose string) int64 {
 	r.Gate.Changed()
 	return id
 }
+
+// Volume gives the first volume of a store, to reach into.
+func Volume(s *store.Store) *bodies.Volume { return s.Spaces.First().(*bodies.Volume) }

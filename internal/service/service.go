@@ -98,7 +98,7 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 		return nil, err
 	}
 	s.undo = append(s.undo, func() { vol.Close() })
-	s.Store = store.New(cat, vol, cfg.Region)
+	s.Store = store.New(cat, bodies.NewSpaces(vol), cfg.Region)
 	if s.Keys, err = keyring.Open(ctx, cat, filepath.Join(cfg.Data, "master.key"), cfg.MasterKey); err != nil {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/harness"
 )
 
 // TestPartsOfBodies sends stretches of small and large bodies.
@@ -54,7 +55,7 @@ func TestABodyThatMovesUnderAReader(t *testing.T) {
 	s := newStore(t, nil)
 	old := put(t, s, "k", strings.Repeat("old", 100_000))
 	name := fmt.Sprintf("%016x", old.Body.File)
-	gone := filepath.Join(s.Volume.Dir(), "whole", name[14:], name+".body")
+	gone := filepath.Join(harness.Volume(s).Dir(), "whole", name[14:], name+".body")
 	put(t, s, "k", "new")
 	if err := os.Remove(gone); err != nil { // as the collector does
 		t.Fatal(err)
@@ -72,7 +73,7 @@ func TestABodyThatMovesUnderAReader(t *testing.T) {
 
 	lost := put(t, s, "lost", strings.Repeat("lost", 100_000))
 	name = fmt.Sprintf("%016x", lost.Body.File)
-	if err := os.Remove(filepath.Join(s.Volume.Dir(), "whole", name[14:], name+".body")); err != nil {
+	if err := os.Remove(filepath.Join(harness.Volume(s).Dir(), "whole", name[14:], name+".body")); err != nil {
 		t.Fatal(err)
 	}
 	_, _, err = s.Open(t.Context(), at("lost"), lost)

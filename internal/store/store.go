@@ -16,7 +16,7 @@ import (
 // Store keeps objects.
 type Store struct {
 	Catalog *catalog.Catalog
-	Volume  *bodies.Volume
+	Spaces  *bodies.Spaces
 	Region  string // of new buckets
 
 	facts      sync.Map // bucket name -> cachedFacts, of buckets without quota
@@ -37,9 +37,9 @@ type cachedFacts struct {
 	at   time.Time
 }
 
-// New makes a store of a catalog and a volume.
-func New(c *catalog.Catalog, v *bodies.Volume, region string) *Store {
-	s := &Store{Catalog: c, Volume: v, Region: region}
+// New makes a store of a catalog and the spaces for bodies.
+func New(c *catalog.Catalog, spaces *bodies.Spaces, region string) *Store {
+	s := &Store{Catalog: c, Spaces: spaces, Region: region}
 	s.smalls.New = func() any { b := make([]byte, bodies.SmallBody); return &b }
 	s.damaged.Store(&map[object.BodyRef]string{})
 	return s
@@ -239,7 +239,7 @@ func (s *Store) Sealed(ctx context.Context, bucket object.BucketName, v *object.
 
 // Convert writes a body anew, sealed or plain, and points what refers to it at
 // that. It reports false when nothing did any more.
-func (s *Store) Convert(ctx context.Context, o catalog.Other, sealed bool) (bool, error) {
+func (s *Store) Convert(ctx context.Context, o catalog.Misfit, sealed bool) (bool, error) {
 	to, err := s.rewrite(ctx, &object.Version{Size: o.Size, CRC64: o.CRC64, Body: o.Body}, sealed)
 	defer to.Release()
 	if err != nil {
@@ -256,7 +256,11 @@ func (s *Store) rewrite(ctx context.Context, v *object.Version, sealed bool) (bo
 		w.CloseWithError(s.ReadAll(ctx, v, w, func(int) error { return ctx.Err() }))
 	}()
 	defer r.Close()
-	return s.Volume.Write(r, v.Size, sealed, nil, func(out bodies.Written) error {
+	space, err := s.Spaces.Of(v.Body.Tier)
+	if err != nil {
+		return bodies.Written{}, err
+	}
+	return space.Write(r, v.Size, sealed, nil, func(out bodies.Written) error {
 		if out.Size != v.Size || out.CRC64 != v.CRC64 {
 			return fault.New(fault.Damaged, "damaged", "the stored bytes are damaged: the digest is %016x, not %016x", out.CRC64, v.CRC64).Do("restore the object from a copy")
 		}
@@ -314,15 +318,19 @@ func (s *Store) open(v *object.Version) (*Body, error) {
 	if problem, bad := (*s.damaged.Load())[v.Body]; bad {
 		return nil, fault.New(fault.Damaged, "damaged", "%s", problem).Do("restore the object from a copy; the damage is reported on the overview")
 	}
+	space, err := s.Spaces.Of(v.Body.Tier)
+	if err != nil {
+		return nil, err
+	}
 	if v.Body.Offset < 0 {
-		w, err := s.Volume.Open(v.Body, v.Size)
+		w, err := space.Open(v.Body, v.Size)
 		if err != nil {
 			return nil, err
 		}
 		return &Body{size: v.Size, whole: w, free: func() { w.Close() }}, nil
 	}
 	bp := s.smalls.Get().(*[]byte)
-	if err := s.Volume.ReadSmall(v.Body, (*bp)[:v.Size], v.CRC64); err != nil {
+	if err := space.ReadSmall(v.Body, (*bp)[:v.Size], v.CRC64); err != nil {
 		s.smalls.Put(bp)
 		return nil, err
 	}

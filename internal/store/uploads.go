@@ -187,7 +187,7 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 	if p.Checksum != digest.None && p.Checksum != digest.CRC64NVME {
 		extra = append(extra, p.Checksum.New())
 	}
-	w, err := s.Volume.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, u.Sealed, extra, func(w bodies.Written) error {
+	w, err := s.Spaces.First().Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, u.Sealed, extra, func(w bodies.Written) error {
 		if p.Size >= 0 && w.Size != p.Size {
 			return fault.New(fault.Invalid, "size-mismatch", "the part has %d bytes, and %d were declared", w.Size, p.Size).In("size").Do("send the whole part")
 		}

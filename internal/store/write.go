@@ -67,7 +67,7 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		extra = append(extra, sum)
 	}
 	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, Tags: p.Tags, By: p.Who, Source: p.Source}
-	w, err := s.Volume.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, p.Seal || facts.Sealing, extra, func(w bodies.Written) error {
+	w, err := s.Spaces.First().Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, p.Seal || facts.Sealing, extra, func(w bodies.Written) error {
 		if p.Size >= 0 && w.Size != p.Size {
 			return fault.New(fault.Invalid, "size-mismatch", "the body has %d bytes, and %d were declared", w.Size, p.Size).In("size").Do("send the whole body")
 		}

@@ -61,10 +61,10 @@ func TestBodiesUnderWayAreKept(t *testing.T) {
 			t.Fatal(err)
 		}
 		put(t, s, "small "+name, []byte("a small one"))
-		age(t, s.Volume)
+		age(t, harness.Volume(s))
 		crew := works.Start(other, settings, quiet())
 		time.Sleep(400 * time.Millisecond)
-		age(t, s.Volume)
+		age(t, harness.Volume(s))
 		time.Sleep(400 * time.Millisecond)
 		if _, err := w.Write([]byte(strings.Repeat("y", 300_000))); err != nil {
 			t.Fatal(err)
@@ -96,14 +96,14 @@ func TestBodiesUnderWayAreKept(t *testing.T) {
 		if err != nil || time.Since(there.Created).Abs() > time.Minute {
 			t.Errorf("%s: written at %v, %v", name, there, err)
 		}
-		other.Volume.Close()
+		harness.Volume(other).Close()
 		other.Catalog.Close()
 	}
 	// What nobody writes any more goes.
 	if err := os.WriteFile(filepath.Join(dir, "whole", "00", "0000000000000100.body"), []byte("left behind"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	age(t, s.Volume)
+	age(t, harness.Volume(s))
 	crew := works.Start(s, settings, quiet())
 	defer crew.Stop()
 	until(t, "what was left behind is collected", func() bool {

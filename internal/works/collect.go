@@ -3,7 +3,6 @@ package works
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"spindle/internal/bodies"
@@ -34,15 +33,21 @@ func (c *Crew) collect(ctx context.Context, l *lease) error {
 		if len(list) == 0 {
 			break
 		}
-		files, ids := make([]int64, len(list)), make([]int64, len(list))
-		for i, r := range list {
-			files[i], ids[i] = r.File, r.ID
+		var files []object.BodyFile
+		var inParts, ids []int64
+		for _, r := range list {
+			ids = append(ids, r.ID)
+			if r.File < 0 {
+				inParts = append(inParts, r.File)
+			} else {
+				files = append(files, r.BodyFile)
+			}
 		}
 		// Objects that came in parts let go of the parts; these come round again.
-		if err := c.store.Catalog.ReleaseParts(ctx, files); err != nil {
+		if err := c.store.Catalog.ReleaseParts(ctx, inParts); err != nil {
 			return err
 		}
-		if err := c.deleteUnreferenced(ctx, slices.DeleteFunc(files, func(f int64) bool { return f < 0 }), &at); err != nil {
+		if err := c.deleteUnreferenced(ctx, files, &at); err != nil {
 			return err
 		}
 		if err := c.store.Catalog.ForgetReleased(ctx, ids); err != nil {
@@ -62,13 +67,17 @@ func (c *Crew) collect(ctx context.Context, l *lease) error {
 	return l.save(ctx, at)
 }
 
-func (c *Crew) deleteUnreferenced(ctx context.Context, files []int64, at *Collected) error {
+func (c *Crew) deleteUnreferenced(ctx context.Context, files []object.BodyFile, at *Collected) error {
 	free, err := c.store.Catalog.Unreferenced(ctx, files)
 	if err != nil {
 		return err
 	}
-	for _, id := range free {
-		n, err := c.store.Volume.RemoveWhole(id)
+	for _, f := range free {
+		space, err := c.store.Spaces.Of(f.Tier)
+		if err != nil {
+			return err
+		}
+		n, err := space.RemoveWhole(f.File)
 		if err != nil {
 			return err
 		}
@@ -81,8 +90,12 @@ func (c *Crew) deleteUnreferenced(ctx context.Context, files []int64, at *Collec
 }
 
 func (c *Crew) sweep(ctx context.Context, before time.Time, at *Collected) error {
-	var whole []int64
-	err := c.store.Volume.Walk(func(f bodies.File) error {
+	return c.store.Spaces.Each(func(space bodies.Space) error { return c.sweepSpace(ctx, space, before, at) })
+}
+
+func (c *Crew) sweepSpace(ctx context.Context, space bodies.Space, before time.Time, at *Collected) error {
+	var whole []object.BodyFile
+	err := space.Walk(func(f bodies.File) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -90,9 +103,9 @@ func (c *Crew) sweep(ctx context.Context, before time.Time, at *Collected) error
 			return nil
 		}
 		if f.Segment {
-			return c.compact(ctx, f, at)
+			return c.compact(ctx, space, f, at)
 		}
-		if whole = append(whole, f.ID); len(whole) == 500 {
+		if whole = append(whole, object.BodyFile{Tier: space.Tier(), File: f.ID}); len(whole) == 500 {
 			err := c.deleteUnreferenced(ctx, whole, at)
 			whole = whole[:0]
 			return err
@@ -108,13 +121,13 @@ func (c *Crew) sweep(ctx context.Context, before time.Time, at *Collected) error
 // compact deletes a segment without residents, and moves the residents of one
 // of which less than half is alive. A segment that was emptied is kept for
 // another grace period: somebody may just have looked up a body in it.
-func (c *Crew) compact(ctx context.Context, f bodies.File, at *Collected) error {
-	unlock, ok, err := c.store.Volume.LockSegment(f.ID)
+func (c *Crew) compact(ctx context.Context, space bodies.Space, f bodies.File, at *Collected) error {
+	unlock, ok, err := space.LockSegment(f.ID)
 	if err != nil || !ok {
 		return err
 	}
 	defer unlock()
-	residents, err := c.store.Catalog.Residents(ctx, f.ID)
+	residents, err := c.store.Catalog.Residents(ctx, object.BodyFile{Tier: space.Tier(), File: f.ID})
 	if err != nil {
 		return err
 	}
@@ -124,7 +137,7 @@ func (c *Crew) compact(ctx context.Context, f bodies.File, at *Collected) error 
 	}
 	switch {
 	case len(residents) == 0:
-		if err := c.store.Volume.RemoveSegment(f.ID); err != nil {
+		if err := space.RemoveSegment(f.ID); err != nil {
 			return err
 		}
 		at.Files++
@@ -133,10 +146,10 @@ func (c *Crew) compact(ctx context.Context, f bodies.File, at *Collected) error 
 	case live*2 >= f.Size:
 		return nil
 	}
-	from := object.BodyRef{File: f.ID}
+	from := object.BodyRef{Tier: space.Tier(), File: f.ID}
 	for _, r := range residents {
 		from.Offset = r.Offset
-		to, err := c.store.Volume.CopySmall(from, r.Size, uint64(r.CRC64))
+		to, err := space.CopySmall(from, r.Size, uint64(r.CRC64))
 		if err != nil {
 			c.log.Warn("a body cannot be moved out of its segment", "segment", f.ID, "offset", r.Offset, "error", err)
 			continue // the scrubber reports it
@@ -147,5 +160,5 @@ func (c *Crew) compact(ctx context.Context, f bodies.File, at *Collected) error 
 			return err
 		}
 	}
-	return errors.Join(c.store.Volume.TouchSegment(f.ID), ctx.Err())
+	return errors.Join(space.TouchSegment(f.ID), ctx.Err())
 }

@@ -34,7 +34,7 @@ func rehearseConvert(ctx context.Context, s *store.Store, o *catalog.Order) (r R
 	}
 	r.Counts = map[string]int64{"converted": 0, "unchanged": 0}
 	for after := []byte{}; after != nil; {
-		list, keys, last, err := s.Catalog.Unlike(ctx, f.ID, o.What.Prefix, after, o.What.Sealed, 1000)
+		list, keys, last, err := s.Catalog.Misfits(ctx, f.ID, o.What.Prefix, after, o.What.Sealed, 1000)
 		if err != nil {
 			return r, err
 		}
@@ -58,7 +58,7 @@ func convertStep(ctx context.Context, s *store.Store, o *catalog.Order) (more bo
 	if err != nil {
 		return false, err
 	}
-	list, keys, last, err := s.Catalog.Unlike(ctx, f.ID, o.What.Prefix, o.Progress.Cursor, o.What.Sealed, 50)
+	list, keys, last, err := s.Catalog.Misfits(ctx, f.ID, o.What.Prefix, o.Progress.Cursor, o.What.Sealed, 50)
 	if err != nil {
 		return false, err
 	}

@@ -14,6 +14,7 @@ import (
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/harness"
 	"spindle/internal/store"
 	"spindle/internal/works"
 )
@@ -122,7 +123,7 @@ func TestConversionsGoOnAfterAStop(t *testing.T) {
 	defer crew.Stop()
 	until(t, "the plain files are gone", func() bool {
 		plain := 0
-		err := filepath.WalkDir(filepath.Join(s.Volume.Dir(), "whole"), func(path string, d fs.DirEntry, err error) error {
+		err := filepath.WalkDir(filepath.Join(harness.Volume(s).Dir(), "whole"), func(path string, d fs.DirEntry, err error) error {
 			if err == nil && !d.IsDir() && d.Name()[0] < '4' { // bit 62 shows in the first digit
 				plain++
 			}
@@ -145,7 +146,7 @@ func TestConversionsAndDamage(t *testing.T) {
 	v := put(t, s, "large", content(1, 300_000))
 	path := func(v *object.Version) string {
 		name := fmt.Sprintf("%016x", v.Body.File)
-		return filepath.Join(s.Volume.Dir(), "whole", name[14:], name+".body")
+		return filepath.Join(harness.Volume(s).Dir(), "whole", name[14:], name+".body")
 	}
 	flip := func(v *object.Version, at int64) {
 		t.Helper()
@@ -187,7 +188,7 @@ func TestConversionsAndDamage(t *testing.T) {
 			t.Fatal("not sealed")
 		}
 		flip(w, place)
-		if err := s.Volume.Check(w.Body, w.Size, w.CRC64, func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
+		if err := harness.Volume(s).Check(w.Body, w.Size, w.CRC64, func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
 			t.Errorf("%d: the scrubber finds %v", i, err)
 		}
 		var b bytes.Buffer

@@ -47,7 +47,7 @@ func openStore(ctx context.Context, database, dir string) (*store.Store, error) 
 	if err != nil {
 		return nil, err
 	}
-	return store.New(c, v, "fenn"), nil
+	return store.New(c, bodies.NewSpaces(v), "fenn"), nil
 }
 
 // sharedStore opens the first store on a database and a volume that others open too,
@@ -58,7 +58,7 @@ func sharedStore(t *testing.T, database, dir string) *store.Store {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { s.Volume.Close(); s.Catalog.Close() })
+	t.Cleanup(func() { harness.Volume(s).Close(); s.Catalog.Close() })
 	if err := s.Catalog.FirstKey(t.Context(), catalog.AccessKey{ID: harness.Key, Account: "herbarium", Name: "owner", Active: true, Sealed: []byte{}}); err != nil {
 		t.Fatal(err)
 	}

@@ -12,12 +12,12 @@ import (
 
 // Scrubbed is where the scrubber stands, as the desk shows it.
 type Scrubbed struct {
-	Started       time.Time `json:"started"`  // of the walk under way or of the last one
-	Finished      time.Time `json:"finished"` // of the last complete walk
-	catalog.Place           // reached: zero between walks
-	Bodies        int64     `json:"bodies"` // read in this walk
-	Bytes         int64     `json:"bytes"`
-	Damaged       int64     `json:"damaged"`
+	Started           time.Time `json:"started"`  // of the walk under way or of the last one
+	Finished          time.Time `json:"finished"` // of the last complete walk
+	catalog.WalkPlace           // reached: zero between walks
+	Bodies            int64     `json:"bodies"` // read in this walk
+	Bytes             int64     `json:"bytes"`
+	Damaged           int64     `json:"damaged"`
 }
 
 // scrub reads every body at a limited rate and compares it with its digest. A
@@ -37,13 +37,17 @@ func (c *Crew) scrub(ctx context.Context, l *lease) error {
 	// The burst is what one read of a buffer may ask for at once.
 	limiter := rate.NewLimiter(rate.Limit(c.settings.ScrubRate), max(1<<20, int(c.settings.ScrubRate/10)))
 	for {
-		list, next, more, err := c.store.Catalog.WalkBodies(ctx, at.Place, 200)
+		list, next, more, err := c.store.Catalog.WalkBodies(ctx, at.WalkPlace, 200)
 		if err != nil {
 			return err
 		}
 		for _, s := range list {
 			v := s.Version
-			err := c.store.Volume.Check(v.Body, v.Size, v.CRC64, func(n int) error { return limiter.WaitN(ctx, n) })
+			space, err := c.store.Spaces.Of(v.Body.Tier)
+			if err != nil {
+				return err
+			}
+			err = space.Check(v.Body, v.Size, v.CRC64, func(n int) error { return limiter.WaitN(ctx, n) })
 			switch {
 			case err == nil:
 				err = c.store.Catalog.MendDamage(ctx, s.Bucket, v, c.store.Catalog.Now())
@@ -65,9 +69,9 @@ func (c *Crew) scrub(ctx context.Context, l *lease) error {
 				at.Bucket, at.Key, at.Number = s.Bucket, []byte(v.Key.String()), v.Number
 			}
 		}
-		at.Place = next
+		at.WalkPlace = next
 		if !more {
-			at.Finished, at.Place = c.store.Catalog.Now().UTC(), catalog.Place{}
+			at.Finished, at.WalkPlace = c.store.Catalog.Now().UTC(), catalog.WalkPlace{}
 			return l.save(ctx, at)
 		}
 		if err := l.save(ctx, at); err != nil {

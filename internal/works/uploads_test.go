@@ -13,6 +13,7 @@ import (
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/harness"
 	"spindle/internal/store"
 	"spindle/internal/works"
 )
@@ -70,7 +71,7 @@ func TestPartsAreCollectedWithTheirObjects(t *testing.T) {
 	}
 	crew := works.Start(s, works.Settings{CollectGrace: time.Millisecond, CollectEvery: 30 * time.Millisecond, SweepEvery: 50 * time.Millisecond}, quiet())
 	defer crew.Stop()
-	until(t, "only the copy's two large pieces are left", func() bool { whole, _ := files(t, s.Volume); return whole == 2 })
+	until(t, "only the copy's two large pieces are left", func() bool { whole, _ := files(t, harness.Volume(s)); return whole == 2 })
 	time.Sleep(200 * time.Millisecond)
 	v, err := s.Find(ctx, at("copy"))
 	if err != nil {
@@ -97,7 +98,7 @@ func TestSumsOfTheWholeAndDamagedParts(t *testing.T) {
 	if err != nil || len(parts) != 3 || parts[2].Start != 10<<20 {
 		t.Fatalf("parts %+v, %v", parts, err)
 	}
-	f, err := s.Volume.Open(parts[1].Body, parts[1].Size)
+	f, err := harness.Volume(s).Open(parts[1].Body, parts[1].Size)
 	if err != nil {
 		t.Fatal(err)
 	}

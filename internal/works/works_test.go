@@ -99,15 +99,15 @@ func TestCollectorDeletesOnlyWhatNobodyRefersTo(t *testing.T) {
 		}
 	}
 	// A put that died before its commit.
-	if _, err := s.Volume.Write(bytes.NewReader(append(large, 'e')), -1, false, nil, func(bodies.Written) error { return nil }); err != nil {
+	if _, err := harness.Volume(s).Write(bytes.NewReader(append(large, 'e')), -1, false, nil, func(bodies.Written) error { return nil }); err != nil {
 		t.Fatal(err)
 	}
-	if w, _ := files(t, s.Volume); w != 6 {
+	if w, _ := files(t, harness.Volume(s)); w != 6 {
 		t.Fatalf("%d files before collecting, want 6", w)
 	}
 	crew := works.Start(s, works.Settings{CollectGrace: time.Millisecond, CollectEvery: 20 * time.Millisecond, SweepEvery: 20 * time.Millisecond, ScrubEvery: time.Hour}, harness.Silent())
 	defer crew.Stop()
-	until(t, "three files left", func() bool { w, _ := files(t, s.Volume); return w == 3 })
+	until(t, "three files left", func() bool { w, _ := files(t, harness.Volume(s)); return w == 3 })
 	time.Sleep(100 * time.Millisecond) // a few more rounds must change nothing
 	for _, k := range []string{"kept", "copy", "replaced"} {
 		if err := body(s, t, k); err != nil {
@@ -129,13 +129,13 @@ func TestSegmentsAreCompacted(t *testing.T) {
 		}
 	}
 	// A process appends to its segments alone: another one collects.
-	s.Volume.Close()
-	v, err := bodies.Open(s.Volume.Dir(), 0)
+	harness.Volume(s).Close()
+	v, err := bodies.Open(harness.Volume(s).Dir(), 0)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { v.Close() })
-	other := store.New(s.Catalog, v, "fenn")
+	other := store.New(s.Catalog, bodies.NewSpaces(v), "fenn")
 	before := segmentBytes(t, v)
 	crew := works.Start(other, works.Settings{CollectGrace: time.Millisecond, CollectEvery: 20 * time.Millisecond, SweepEvery: 20 * time.Millisecond, ScrubEvery: time.Hour}, harness.Silent())
 	defer crew.Stop()
@@ -171,7 +171,7 @@ func TestScrubberReportsDamageAndItsMending(t *testing.T) {
 		t.Fatal(err)
 	}
 	name := fmt.Sprintf("%016x", v.Body.File)
-	path := filepath.Join(s.Volume.Dir(), "whole", name[14:], name+".body")
+	path := filepath.Join(harness.Volume(s).Dir(), "whole", name[14:], name+".body")
 	flip := func() {
 		f, err := os.OpenFile(path, os.O_RDWR, 0)
 		if err != nil {

@@ -21,6 +21,7 @@ declare
   c change; q record; h heads; x history; i integer; room bigint; d bigint; m smallint;
   gone bigint[]; kept bigint[]; paused bigint[]; tight boolean; same boolean; writes boolean; archived boolean; stays boolean;
   d_objects integer; d_bytes bigint; d_prev integer; d_prev_bytes bigint; d_markers integer; size_of bigint;
+  tiers_of smallint[]; come bigint[]; -- tiers in which bytes come (above zero) and go, and how many
 begin
   select array_agg(distinct bucket order by bucket), bool_or(kind in (@Writes)), bool_or(kind = @ObjectAnnotated)
     into buckets_of, any_put, any_note from unnest(p_changes);
@@ -55,8 +56,9 @@ begin
         on conflict do nothing
         returning bucket, key, number
       ), log as (
-        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, who, source, detail)
-        select w.at, w.kind, w.bucket, w.key, s.number, w.size, 1, w.size, w.who, w.source, w.detail
+        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_tiers, who, source, detail)
+        select w.at, w.kind, w.bucket, w.key, s.number, w.size, 1, w.size,
+               case when w.tier <> 0 then tier_bytes(array[w.tier], array[w.size]) end, w.who, w.source, w.detail
         from ins s join want w on w.bucket = s.bucket and w.key = s.key
       )
       select w.ordinality as i, w.bucket, s.number from ins s join want w on w.bucket = s.bucket and w.key = s.key
@@ -102,11 +104,13 @@ begin
           from want w where h.ctid = w.place
           returning w.ordinality as i, h.number
         ), log as (
-          insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, who, source, detail)
+          insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, d_tiers, who, source, detail)
           select w.at, w.kind, w.bucket, w.key, u.number, w.size, o.marker::int, w.size - case when o.marker then 0 else o.size end,
                  (a.yes and not o.marker)::int - (g.marker is false)::int,
                  case when a.yes and not o.marker then o.size else 0 end - coalesce(g.size, 0),
-                 -(o.marker and not a.yes)::int - coalesce(g.marker, false)::int, w.who, w.source, w.detail
+                 -(o.marker and not a.yes)::int - coalesce(g.marker, false)::int,
+                 case when w.tier <> 0 or (w.old).tier <> 0 or g.tier <> 0 then tier_bytes(array[w.tier, (w.old).tier, g.tier],
+                   array[w.size, case when a.yes then 0 else -o.size end, -g.size]) end, w.who, w.source, w.detail
           from upd u join want w on w.ordinality = u.i
           cross join lateral (select (w.old).marker, (w.old).size) o
           cross join lateral (select w.mode = @On or not (w.old).plain as yes) a
@@ -221,22 +225,22 @@ begin
               d_objects := d_objects + 1; d_bytes := d_bytes + x.size; d_prev := -1; d_prev_bytes := -x.size;
             end if;
           end if;
-          number := h.number; revision := h.revision; marker := h.marker; size_of := h.size;
+          number := h.number; revision := h.revision; marker := h.marker; size_of := h.size; tiers_of := array[h.tier];
           if h.body_file <> 0 then insert into released (tier, file) values (h.tier, h.body_file); freed := true; end if;
         else
           delete from history where bucket = c.bucket and key = c.key
             and (number = c.number or c.number = @PlainVersion and plain) returning * into x;
           if not found then status := @NoVersion; exit; end if;
           if x.marker then d_markers := -1; else d_prev := -1; d_prev_bytes := -x.size; end if;
-          number := x.number; revision := x.revision; marker := x.marker; size_of := x.size;
+          number := x.number; revision := x.revision; marker := x.marker; size_of := x.size; tiers_of := array[x.tier];
           if x.body_file <> 0 then insert into released (tier, file) values (x.tier, x.body_file); freed := true; end if;
         end if;
         if revision > 1 then
           delete from revisions r where r.bucket = c.bucket and r.key = c.key and r.number = commit_changes.number;
         end if;
-        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, who, source, detail)
+        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, d_tiers, who, source, detail)
           values (c.at, c.kind, c.bucket, c.key, number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
-                  c.who, c.source, case when marker then '{"marker": true}'::jsonb end);
+                  tier_bytes(tiers_of, array[-size_of]), c.who, c.source, case when marker then '{"marker": true}'::jsonb end);
         exit;
       end if;
 
@@ -257,9 +261,9 @@ begin
           on conflict do nothing returning number into number;
         continue when number is null; -- somebody made the key between the look and the insert: look again
         revision := 1; marker := not writes;
-        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_markers, who, source, detail)
+        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_markers, d_tiers, who, source, detail)
           values (c.at, case c.kind when @ObjectRemoved then @ObjectDeleted else c.kind end, c.bucket, c.key, number, c.size,
-                  writes::int, c.size, (not writes)::int, c.who, c.source, c.detail);
+                  writes::int, c.size, (not writes)::int, tier_bytes(array[c.tier], array[c.size]), c.who, c.source, c.detail);
         exit;
       end if;
 
@@ -268,6 +272,7 @@ begin
       if writes and room is not null and c.size - d > room then status := @OverQuota; exit; end if;
       d_objects := -(not h.marker)::int; d_bytes := case when h.marker then 0 else -h.size end;
       d_prev := 0; d_prev_bytes := 0; d_markers := 0;
+      tiers_of := array[c.tier, h.tier]; come := array[c.size, -d];
       if archived then
         insert into history select h.*, c.at;
         if not h.marker then d_prev := 1; d_prev_bytes := h.size; end if;
@@ -283,6 +288,7 @@ begin
       if m = @Paused then
         delete from history where bucket = h.bucket and key = h.key and plain and number <> h.number returning * into x;
         if found then
+          tiers_of := tiers_of || x.tier; come := come || -x.size;
           if x.marker then d_markers := d_markers - 1; else d_prev := d_prev - 1; d_prev_bytes := d_prev_bytes - x.size; end if;
           if x.body_file <> 0 then insert into released (tier, file) values (x.tier, x.body_file); freed := true; end if;
           if x.revision > 1 then
@@ -303,9 +309,10 @@ begin
           from (select commit_changes.number as n) number_of where bucket = h.bucket and key = h.key;
         if writes then d_objects := d_objects + 1; d_bytes := d_bytes + c.size; else d_markers := d_markers + 1; end if;
       end if;
-      insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, who, source, detail)
+      insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, d_tiers, who, source, detail)
         values (c.at, case when c.kind = @ObjectRemoved and m <> @Off then @ObjectDeleted else c.kind end, c.bucket, c.key,
-                number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, c.who, c.source, c.detail);
+                number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
+                tier_bytes(tiers_of, come), c.who, c.source, c.detail);
       exit;
     end loop;
     return next;

@@ -17,9 +17,10 @@ begin
   ), rel as (
     insert into released (tier, file) select distinct tier, body_file from x where body_file <> 0
   ), log as (
-    insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, who, source, detail)
+    insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, d_tiers, who, source, detail)
     select p_at, @VersionRemoved, p_bucket, key, number, size, case when head and not marker then -1 else 0 end, case when head and not marker then -size else 0 end,
-           case when head or marker then 0 else -1 end, case when head or marker then 0 else -size end, -marker::int, p_who, p_source,
+           case when head or marker then 0 else -1 end, case when head or marker then 0 else -size end, -marker::int,
+           case when tier <> 0 then tier_bytes(array[tier], array[-size]) end, p_who, p_source,
            case when marker then '{"marker": true}'::jsonb end from x order by key, number
   )
   select count(*) filter (where head and not marker), coalesce(sum(size) filter (where head), 0)::bigint,

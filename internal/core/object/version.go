@@ -42,6 +42,16 @@ type BodyRef struct {
 	Offset int64 // -1: the file is this body alone; otherwise where it begins in a segment, with BoundBit if it is bound to that
 }
 
+// BodyFile names a file of a tier's volume. Numbers of files tell them apart within a
+// tier only.
+type BodyFile struct {
+	Tier int16 `db:"tier"`
+	File int64 `db:"file"`
+}
+
+// In gives the file that a body is in, or is.
+func (r BodyRef) In() BodyFile { return BodyFile{r.Tier, r.File} }
+
 // SealedBit is set in the numbers of files that hold sealed bodies.
 const SealedBit int64 = 1 << 62
 

@@ -1,0 +1,294 @@
+package desk
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/keyring"
+	"spindle/internal/wire/client"
+	"spindle/internal/wire/sign"
+)
+
+// Explanation says whether somebody may do something, and why.
+type Explanation struct {
+	Subject string `json:"subject" doc:"Who was asked about"`
+	Account string `json:"account,omitempty" doc:"In which it acts"`
+	Role    string `json:"role,omitempty"`
+	Do      string `json:"do"`
+	Target  string `json:"target"`
+	Owner   string `json:"owner,omitempty" doc:"The account that owns the bucket, for those who act in it"`
+	Allowed bool   `json:"allowed"`
+	By      string `json:"by" doc:"What decided: operator, role, grant, limit, or nothing"`
+	Grant   int64  `json:"grant,omitempty" doc:"The grant that decided or came nearest"`
+	Why     string `json:"why"`
+	Remedy  string `json:"remedy,omitempty" doc:"What would change it"`
+}
+
+// ExplainIn asks who may do what.
+type ExplainIn struct {
+	Subject string `json:"subject,omitempty" maxLength:"128" doc:"key:ID, person:NAME or anyone; who asks otherwise"`
+	Account string `json:"account,omitempty" maxLength:"64" doc:"In which the person acts; the first otherwise"`
+	Do      string `json:"do" maxLength:"16" doc:"list, read, write, remove or settings"`
+	Bucket  string `json:"bucket" maxLength:"64"`
+	Key     string `json:"key,omitempty" doc:"A key, or the prefix of a listing; empty for the bucket"`
+}
+
+// Reach is what somebody may do in a bucket.
+type Reach struct {
+	Who    string   `json:"who" doc:"key ID, person NAME, account NAME or anyone"`
+	Name   string   `json:"name,omitempty" doc:"Of a key"`
+	Rights []string `json:"rights" doc:"In the whole bucket"`
+	Some   []string `json:"some" doc:"Further, in parts of it"`
+}
+
+// ReachOf says who reaches a bucket.
+type ReachOf struct {
+	Bucket  string  `json:"bucket"`
+	Account string  `json:"account"`
+	Reach   []Reach `json:"reach" doc:"In the order of subjects"`
+	More    bool    `json:"more,omitempty" doc:"There are more than 200 keys or people: the rest is not shown"`
+}
+
+// subject finds a subject that who asks may ask about.
+func (d *Desk) subject(ctx context.Context, name, account string) (access.Subject, error) {
+	me := who(ctx).subject
+	if name == "" {
+		return me, nil
+	}
+	g, err := access.ParseGrantee(name)
+	if err != nil {
+		return me, fault.From(err).In("subject")
+	}
+	switch g.Kind {
+	case access.ToKey:
+		k, err := d.gate.Keys.Find(ctx, g.Name)
+		if err != nil {
+			return me, err
+		}
+		if k == nil || !me.Administers(k.Account) && k.ID != me.Name {
+			return me, fault.New(fault.NotFound, "key-missing", "the account %s has no key with the id %q", me.Account, g.Name).In("subject").Do("check the id")
+		}
+		return k.Subject(), nil
+	case access.ToPerson:
+		p, err := d.person(ctx, g.Name)
+		if err != nil {
+			return me, err
+		}
+		s := access.Subject{Kind: access.Person, Name: p.Name, Operator: p.Operator}
+		self := me.Kind == access.Person && me.Name == p.Name
+		if !me.Operator && !self { // what somebody is elsewhere is no affair of this account
+			if account != "" && account != me.Account {
+				return me, notYours(ctx, account)
+			}
+			account = me.Account
+		}
+		for i, m := range p.Members {
+			if m.Account == account || account == "" && i == 0 {
+				s.Account, s.Role = m.Account, m.Role
+			}
+		}
+		return s, nil
+	case access.ToAccount:
+		return me, fault.New(fault.Invalid, "grantee", "an account does nothing itself: its keys and people do").In("subject").Do("name a key or a person")
+	}
+	return access.Subject{}, nil
+}
+
+func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) {
+	do, err := access.ParseRight(in.Do)
+	if err != nil {
+		return nil, err
+	}
+	name, err := object.ParseBucketName(in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	if err := object.CheckText("key", in.Key); err != nil {
+		return nil, err
+	}
+	s, err := d.subject(ctx, in.Subject, in.Account)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.mayExplain(ctx, s); err != nil {
+		return nil, err
+	}
+	owner, err := d.store.Owner(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	book, err := d.gate.Book(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	t := access.Target{Bucket: in.Bucket, Owner: owner, Key: in.Key}
+	x := access.Decide(s, do, t, book, now)
+	e := &Explanation{Subject: s.String(), Account: s.Account, Do: in.Do, Target: strings.TrimSuffix(in.Bucket+"/"+in.Key, "/"), Owner: owner, Allowed: x.Allowed, By: x.By, Grant: x.Grant, Why: x.Why, Remedy: x.Remedy}
+	if s.Kind != access.Anyone {
+		e.Role = s.Role.String()
+	}
+	if me := who(ctx).subject; !me.Operator && me.Account != owner { // whose it is, is told there
+		e.Owner = ""
+	}
+	if s.Kind == access.Key {
+		k, err := d.gate.Keys.Find(ctx, s.Name)
+		if err == nil && k != nil {
+			err = k.Works(now)
+		}
+		if err != nil { // whatever it may do, it does not work
+			f := fault.From(err)
+			e.Allowed, e.By, e.Why, e.Remedy = false, "key", f.Message, f.Remedy
+		}
+	}
+	return e, nil
+}
+
+// mayExplain refuses questions about others to who administers nothing.
+func (d *Desk) mayExplain(ctx context.Context, s access.Subject) error {
+	me := who(ctx).subject
+	if s.Kind == access.Anyone || s.Kind == me.Kind && s.Name == me.Name {
+		return nil
+	}
+	return d.administers(ctx, me.Account, "ask about the access of others")
+}
+
+func (d *Desk) tryKey(ctx context.Context, key, do, bucket, objectKey string) (*client.Trial, error) {
+	if _, err := access.ParseRight(do); err != nil {
+		return nil, err
+	}
+	if _, err := object.ParseBucketName(bucket); err != nil {
+		return nil, err
+	}
+	if do != "list" && do != "settings" {
+		if _, err := object.ParseKey(objectKey); err != nil {
+			return nil, fault.From(err).In("objectKey")
+		}
+	}
+	k, err := d.ofKey(ctx, key)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.mayUse(ctx, k.ID, k.Operator); err != nil {
+		return nil, err
+	}
+	open, err := d.gate.Keys.Find(ctx, k.ID)
+	if err != nil || open == nil {
+		return nil, err
+	}
+	scheme := "http"
+	if d.settings.WireTLS {
+		scheme = "https"
+	}
+	c, err := client.New(scheme+"://"+d.settings.WireAddress().String(), d.store.Region, sign.Credential{ID: open.ID, Secret: open.Secret})
+	if err != nil {
+		return nil, err
+	}
+	defer c.HTTP.CloseIdleConnections()
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	t, err := c.Try(ctx, do, bucket, objectKey)
+	if err != nil {
+		return nil, err
+	}
+	by := author(ctx)
+	return &t, d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: catalog.TrailKeyTested, Account: k.Account, Who: by.Who, Source: by.Source, Subject: k.ID,
+		Detail: map[string]any{"do": do, "bucket": bucket, "allowed": t.Allowed}})
+}
+
+func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (out []ReachOf, next string, err error) {
+	c := d.store.Catalog
+	buckets, err := c.Buckets(ctx, account, nil, after, limit+1)
+	if err != nil {
+		return nil, "", err
+	}
+	if len(buckets) > limit {
+		buckets = buckets[:limit]
+		next = buckets[limit-1].Name.String()
+	}
+	keys, err := c.AccessKeys(ctx, account, "", matrixMost+1)
+	if err != nil {
+		return nil, "", err
+	}
+	people, err := c.People(ctx, account, "", matrixMost+1)
+	if err != nil {
+		return nil, "", err
+	}
+	more := len(keys) > matrixMost || len(people) > matrixMost
+	book, err := d.gate.Book(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	now := time.Now()
+	out = []ReachOf{}
+	for _, b := range buckets {
+		r := ReachOf{Bucket: b.Name.String(), Account: b.Account, Reach: []Reach{}, More: more}
+		add := func(who, name string, whole, some access.Rights) {
+			r.Reach = append(r.Reach, Reach{Who: who, Name: name, Rights: orNone(whole), Some: orNone(some &^ whole)})
+		}
+		ask := func(s access.Subject, name string) {
+			t := access.Target{Bucket: b.Name.String(), Owner: b.Account}
+			part := t
+			part.Some = true
+			add(s.Grantee().String(), name, access.Reach(s, t, book, now), access.Reach(s, part, book, now))
+		}
+		for _, p := range people[:min(len(people), matrixMost)] {
+			s := access.Subject{Kind: access.Person, Name: p.Name, Account: account, Operator: p.Operator}
+			for _, m := range p.Members {
+				if m.Account == account {
+					s.Role = m.Role
+				}
+			}
+			if p.Active {
+				ask(s, "")
+			}
+		}
+		for _, k := range keys[:min(len(keys), matrixMost)] {
+			if k.Active && (k.Expires == nil || k.Expires.After(now)) {
+				ask((&keyring.Key{ID: k.ID, Account: k.Account, Operator: k.Operator, Role: k.Role, Limits: k.Limits}).Subject(), k.Name)
+			}
+		}
+		// Those of others, by what they were granted.
+		known := map[access.Grantee]int{}
+		for _, g := range book.On(b.Name.String()) {
+			if !g.Holds(now) || slices.ContainsFunc(r.Reach, func(x Reach) bool { return x.Who == g.To.String() }) && known[g.To] == 0 {
+				continue
+			}
+			whole, some := g.Rights, access.Rights(0)
+			if g.Prefix != "" {
+				whole, some = 0, g.Rights
+			}
+			if i := known[g.To]; i > 0 {
+				e := &r.Reach[i-1]
+				for _, n := range orNone(whole) {
+					if !slices.Contains(e.Rights, n) {
+						e.Rights = append(e.Rights, n)
+					}
+				}
+				for _, n := range orNone(some) {
+					if !slices.Contains(e.Rights, n) && !slices.Contains(e.Some, n) {
+						e.Some = append(e.Some, n)
+					}
+				}
+				continue
+			}
+			add(g.To.String(), "", whole, some)
+			known[g.To] = len(r.Reach)
+		}
+		out = append(out, r)
+	}
+	return out, next, nil
+}
+
+func orNone(r access.Rights) []string {
+	if r == 0 {
+		return []string{}
+	}
+	return r.Names()
+}

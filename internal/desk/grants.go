@@ -1,0 +1,240 @@
+package desk
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// GrantInfo is a grant.
+type GrantInfo struct {
+	ID        int64      `json:"id"`
+	Bucket    string     `json:"bucket"`
+	Prefix    string     `json:"prefix"`
+	Account   string     `json:"account" doc:"That owns the bucket"`
+	To        string     `json:"to" doc:"account NAME, person NAME, key ID, or anyone"`
+	For       string     `json:"for" doc:"The purpose, or the rights"`
+	Rights    []string   `json:"rights"`
+	Expires   *time.Time `json:"expires"`
+	Expired   bool       `json:"expired"`
+	Note      string     `json:"note,omitempty"`
+	Created   time.Time  `json:"created"`
+	CreatedBy string     `json:"createdBy"`
+	Revision  int        `json:"revision"`
+}
+
+func grantInfo(r catalog.GrantRow) GrantInfo {
+	g := r.Grant()
+	return GrantInfo{ID: r.ID, Bucket: r.Bucket, Prefix: string(r.Prefix), Account: r.Account, To: g.To.String(), For: r.Rights.Purpose(), Rights: r.Rights.Names(), Expires: r.Expires, Expired: !g.Holds(time.Now()),
+		Note: r.Note, Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Revision: r.Revision}
+}
+
+// GrantPath names a grant.
+type GrantPath struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+type grantOut struct{ Body GrantInfo }
+
+// ofGrant gives a grant on a bucket whose settings who asks may change.
+func (d *Desk) ofGrant(ctx context.Context, id int64) (*catalog.GrantRow, error) {
+	r, err := d.store.Catalog.GrantOf(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	name, err := object.ParseBucketName(r.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	err = d.mayAt(ctx, access.Settings, name, "")
+	if s := who(ctx).subject; fault.HasCode(err, "not-allowed") && s.Account != r.Account {
+		return nil, catalog.GrantMissing(id) // which buckets others have is not told
+	}
+	return r, err
+}
+
+func (d *Desk) grantCalls(api huma.API) {
+	type grants struct {
+		Body struct {
+			Grants []GrantInfo `json:"grants"`
+			Next   int64       `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+		}
+	}
+	huma.Register(api, huma.Operation{OperationID: "list-grants", Method: http.MethodGet, Path: "/api/v1/grants", Summary: "List grants: of one bucket, or those one's account gave and got", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			Bucket  string `query:"bucket" maxLength:"64"`
+			To      string `query:"to" maxLength:"128" doc:"account:NAME, person:NAME or key:ID"`
+			Account string `query:"account" maxLength:"64" doc:"For operators: given or got by this account"`
+			After   int64  `query:"after" minimum:"0"`
+			Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+		}) (*grants, error) {
+			list, err := d.grants(ctx, in.Bucket, in.To, in.Account, in.After, in.Limit+1)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out := &grants{}
+			if len(list) > in.Limit {
+				list = list[:in.Limit]
+				out.Body.Next = list[in.Limit-1].ID
+			}
+			out.Body.Grants = []GrantInfo{}
+			for _, r := range list {
+				out.Body.Grants = append(out.Body.Grants, grantInfo(r))
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "show-grant", Method: http.MethodGet, Path: "/api/v1/grants/{id}", Summary: "Show a grant", Tags: []string{"access"}},
+		func(ctx context.Context, in *GrantPath) (*grantOut, error) {
+			r, err := d.ofGrant(ctx, in.ID)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &grantOut{grantInfo(*r)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "create-grant", Method: http.MethodPost, Path: "/api/v1/grants", Summary: "Open a bucket or prefix to an account, a person, a key, or anyone", Tags: []string{"access"}, DefaultStatus: 201},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Bucket  string `json:"bucket" maxLength:"64"`
+				Prefix  string `json:"prefix,omitempty" doc:"Empty for the whole bucket"`
+				To      string `json:"to" maxLength:"128" doc:"account:NAME, person:NAME, key:ID or anyone"`
+				For     string `json:"for" maxLength:"64" doc:"read from, write into, replicate into, administer; or rights with commas: list, read, write, remove, settings"`
+				Expires string `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
+				Note    string `json:"note,omitempty"`
+			}
+		}) (*grantOut, error) {
+			r, err := d.createGrant(ctx, in.Body.Bucket, in.Body.Prefix, in.Body.To, in.Body.For, in.Body.Expires, in.Body.Note)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &grantOut{grantInfo(*r)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "change-grant", Method: http.MethodPatch, Path: "/api/v1/grants/{id}", Summary: "Change what a grant gives, and until when", Tags: []string{"access"}},
+		func(ctx context.Context, in *struct {
+			GrantPath
+			Body struct {
+				For        *string `json:"for,omitempty" maxLength:"64"`
+				Expires    *string `json:"expires,omitempty" maxLength:"64" doc:"Empty for never"`
+				Note       *string `json:"note,omitempty"`
+				IfRevision int     `json:"ifRevision,omitempty" minimum:"1"`
+			}
+		}) (*grantOut, error) {
+			if _, err := d.ofGrant(ctx, in.ID); err != nil {
+				return nil, d.problem(err)
+			}
+			b := in.Body
+			err := d.store.Catalog.ChangeGrant(ctx, in.ID, b.IfRevision, author(ctx), func(r *catalog.GrantRow) (err error) {
+				if b.For != nil {
+					if r.Rights, err = access.ParseRights(*b.For); err != nil {
+						return err
+					}
+				}
+				if b.Expires != nil {
+					if r.Expires, err = until("expires", *b.Expires); err != nil {
+						return err
+					}
+				}
+				if b.Note != nil {
+					if err := access.CheckNote(*b.Note); err != nil {
+						return err
+					}
+					r.Note = *b.Note
+				}
+				return r.Grant().Check()
+			})
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			d.gate.Changed()
+			r, err := d.store.Catalog.GrantOf(ctx, in.ID)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &grantOut{grantInfo(*r)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "remove-grant", Method: http.MethodDelete, Path: "/api/v1/grants/{id}", Summary: "Take a grant away", Tags: []string{"access"}, DefaultStatus: 204},
+		func(ctx context.Context, in *GrantPath) (*struct{}, error) {
+			_, err := d.ofGrant(ctx, in.ID)
+			if err == nil {
+				err = d.store.Catalog.RemoveGrant(ctx, in.ID, author(ctx))
+			}
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			d.gate.Changed()
+			return nil, nil
+		})
+}
+
+func (d *Desk) grants(ctx context.Context, bucket, to, account string, after int64, limit int) ([]catalog.GrantRow, error) {
+	s := who(ctx).subject
+	if !s.Operator {
+		if account != "" && account != s.Account {
+			return nil, notYours(ctx, account)
+		}
+		account = s.Account
+	}
+	var g access.Grantee
+	if to != "" {
+		var err error
+		if g, err = access.ParseGrantee(to); err != nil {
+			return nil, err
+		}
+	}
+	if bucket != "" {
+		name, err := object.ParseBucketName(bucket)
+		if err == nil {
+			err = d.mayAt(ctx, access.Settings, name, "")
+		}
+		if err != nil {
+			return nil, err
+		}
+		account = ""
+	} else if err := d.administers(ctx, s.Account, "list grants"); err != nil {
+		return nil, err
+	}
+	return d.store.Catalog.Grants(ctx, account, bucket, g, after, limit)
+}
+
+func (d *Desk) createGrant(ctx context.Context, bucket, prefix, to, purpose, expires, note string) (*catalog.GrantRow, error) {
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.mayAt(ctx, access.Settings, name, ""); err != nil {
+		return nil, err
+	}
+	if err := object.CheckText("prefix", prefix); err != nil {
+		return nil, err
+	}
+	if err := access.CheckNote(note); err != nil {
+		return nil, err
+	}
+	r := catalog.GrantRow{Bucket: bucket, Prefix: []byte(prefix), Note: note}
+	g, err := access.ParseGrantee(to)
+	if err != nil {
+		return nil, err
+	}
+	r.ToKind, r.ToName = g.Kind, g.Name
+	if r.Rights, err = access.ParseRights(purpose); err != nil {
+		return nil, err
+	}
+	if r.Expires, err = until("expires", expires); err != nil {
+		return nil, err
+	}
+	if err := r.Grant().Check(); err != nil {
+		return nil, err
+	}
+	id, err := d.store.Catalog.CreateGrant(ctx, r, author(ctx))
+	if err != nil {
+		return nil, err
+	}
+	d.gate.Changed()
+	return d.store.Catalog.GrantOf(ctx, id)
+}

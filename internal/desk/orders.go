@@ -1,0 +1,203 @@
+package desk
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/works"
+)
+
+// OrderInfo is work on a whole prefix that the service does for somebody.
+type OrderInfo struct {
+	ID       int64            `json:"id"`
+	Kind     string           `json:"kind" doc:"rename, restore or convert"`
+	Bucket   string           `json:"bucket"`
+	Prefix   string           `json:"prefix"`
+	ToBucket string           `json:"toBucket,omitempty"`
+	ToPrefix string           `json:"toPrefix,omitempty"`
+	AsOf     time.Time        `json:"asOf,omitzero"`
+	State    string           `json:"state" enum:"running,stopped,done,failed"`
+	Problem  string           `json:"problem,omitempty" doc:"Why it failed; it can go on when that is mended"`
+	Total    int64            `json:"total" doc:"Keys to deal with, counted at the start"`
+	Done     int64            `json:"done" doc:"Keys dealt with"`
+	Counts   map[string]int64 `json:"counts" doc:"Of those dealt with: renamed, restored, removed (with a delete marker, because they were not there then), unchanged, converted (whose content was written anew)"`
+	Sealed   bool             `json:"sealed,omitempty" doc:"Of a conversion: content is to be encrypted at rest; plain otherwise"`
+	Bytes    int64            `json:"bytes" doc:"Of the objects renamed or restored, none of which were moved; of content written anew"`
+	By       string           `json:"by"`
+	Began    time.Time        `json:"began" doc:"A restore is undone by one as of this moment"`
+	Changed  time.Time        `json:"changed"`
+}
+
+func orderInfo(o *catalog.Order, seen veil) OrderInfo {
+	p := o.Progress
+	return OrderInfo{ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(), Prefix: string(o.What.Prefix), ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
+		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Done(), Counts: counts(p.Counts), Sealed: o.What.Sealed, Bytes: p.Bytes, By: seen.by(o.Who), Began: p.Began, Changed: o.Changed}
+}
+
+func counts(m map[string]int64) map[string]int64 {
+	if m == nil {
+		return map[string]int64{}
+	}
+	return m
+}
+
+// Rehearsal says what an order would do.
+type Rehearsal = works.Rehearsal
+
+type orderOut struct{ Body OrderInfo }
+
+// OrderIn says what is ordered.
+type OrderIn struct {
+	Kind     string `json:"kind" maxLength:"32" doc:"rename, restore or convert"`
+	Bucket   string `json:"bucket" maxLength:"64"`
+	Prefix   string `json:"prefix" doc:"Empty for the whole bucket"`
+	ToBucket string `json:"toBucket,omitempty" maxLength:"64"`
+	ToPrefix string `json:"toPrefix,omitempty"`
+	Replace  bool   `json:"replace,omitempty" doc:"Rename onto keys that are taken"`
+	AsOf     string `json:"asOf,omitempty" maxLength:"64"`
+}
+
+func (in OrderIn) order() (o *catalog.Order, err error) {
+	o = &catalog.Order{Kind: in.Kind, What: catalog.OrderWhat{Prefix: []byte(in.Prefix), ToBucket: in.ToBucket, ToPrefix: []byte(in.ToPrefix), Replace: in.Replace}}
+	if o.Bucket, err = object.ParseBucketName(in.Bucket); err != nil {
+		return nil, err
+	}
+	for field, v := range map[string]string{"prefix": in.Prefix, "toPrefix": in.ToPrefix} {
+		if err := object.CheckText(field, v); err != nil {
+			return nil, err
+		}
+	}
+	if in.Kind == "restore" {
+		o.What.AsOf, err = moment(in.AsOf)
+	}
+	return o, err
+}
+
+// OrderPath names an order.
+type OrderPath struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+func (d *Desk) orderCalls(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "rehearse-order", Method: http.MethodPost, Path: "/api/v1/orders/rehearse", Summary: "Say what an order would do", Tags: []string{"orders"}},
+		func(ctx context.Context, in *struct{ Body OrderIn }) (*struct{ Body works.Rehearsal }, error) {
+			o, err := in.Body.order()
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			if err := d.mayOrder(ctx, o); err != nil {
+				return nil, d.problem(err)
+			}
+			r, err := works.Rehearse(ctx, d.store, o)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return &struct{ Body works.Rehearsal }{r}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "create-order", Method: http.MethodPost, Path: "/api/v1/orders", Summary: "Rename or restore all beneath a prefix",
+		Description: "The service does it in the background, goes on after a restart, and can be stopped. The same order, stopped or failed, goes on.", Tags: []string{"orders"}, DefaultStatus: 201},
+		func(ctx context.Context, in *struct{ Body OrderIn }) (*orderOut, error) {
+			o, err := in.Body.order()
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			if err := d.mayOrder(ctx, o); err != nil {
+				return nil, d.problem(err)
+			}
+			o.Account = who(ctx).subject.Account
+			id, err := works.Order(ctx, d.store, o, author(ctx))
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			return d.order(ctx, id)
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-orders", Method: http.MethodGet, Path: "/api/v1/orders", Summary: "List orders, latest first", Tags: []string{"orders"}},
+		func(ctx context.Context, in *struct {
+			Before int64  `query:"before" minimum:"0"`
+			State  string `query:"state" enum:"running,stopped,done,failed"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+		}) (*struct {
+			Body struct {
+				Orders []OrderInfo `json:"orders"`
+			}
+		}, error) {
+			account, err := d.wide(ctx)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			list, err := d.store.Catalog.Orders(ctx, account, in.Before, catalog.OrderState(in.State), in.Limit)
+			if err != nil {
+				return nil, d.problem(err)
+			}
+			out := &struct {
+				Body struct {
+					Orders []OrderInfo `json:"orders"`
+				}
+			}{}
+			out.Body.Orders = []OrderInfo{}
+			for _, o := range list {
+				out.Body.Orders = append(out.Body.Orders, orderInfo(o, d.veilOf(ctx, account)))
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "show-order", Method: http.MethodGet, Path: "/api/v1/orders/{id}", Summary: "Show an order", Tags: []string{"orders"}},
+		func(ctx context.Context, in *OrderPath) (*orderOut, error) { return d.order(ctx, in.ID) })
+	for verb, turn := range map[string]struct {
+		summary string
+		to      catalog.OrderState
+		from    []catalog.OrderState
+	}{
+		"stop":   {"Stop an order; it can go on later", catalog.OrderStopped, []catalog.OrderState{catalog.OrderRunning}},
+		"resume": {"Let an order go on", catalog.OrderRunning, []catalog.OrderState{catalog.OrderStopped, catalog.OrderFailed}},
+	} {
+		huma.Register(api, huma.Operation{OperationID: verb + "-order", Method: http.MethodPost, Path: "/api/v1/orders/{id}/" + verb, Summary: turn.summary, Tags: []string{"orders"}},
+			func(ctx context.Context, in *OrderPath) (*orderOut, error) {
+				if _, err := d.order(ctx, in.ID); err != nil { // who may not make it may not turn it
+					return nil, err
+				}
+				if turn.to == catalog.OrderRunning { // who lets it go on is its giver now: it goes on with their rights
+					by := author(ctx)
+					if err := d.store.Catalog.AdoptOrder(ctx, in.ID, by.Who, who(ctx).subject.Account, by.Source); err != nil {
+						return nil, d.problem(err)
+					}
+				}
+				ok, err := d.store.Catalog.TurnOrder(ctx, in.ID, turn.to, "", turn.from...)
+				if err != nil {
+					return nil, d.problem(err)
+				}
+				out, err := d.order(ctx, in.ID)
+				if err == nil && !ok && out.Body.State != string(turn.to) {
+					return nil, d.problem(fault.New(fault.Conflict, "order-state", "the order is %s", out.Body.State).In("order"))
+				}
+				return out, err
+			})
+	}
+}
+
+func (d *Desk) order(ctx context.Context, id int64) (*orderOut, error) {
+	o, err := d.store.Catalog.Order(ctx, id)
+	if err == nil {
+		err = d.mayOrder(ctx, o)
+	}
+	if fault.HasCode(err, "not-allowed") {
+		if seen, verr := d.veilFor(ctx, o.Bucket); verr != nil || !seen.inside {
+			err = catalog.OrderMissing(id) // which buckets others have is not told
+		}
+	}
+	if err != nil {
+		return nil, d.problem(err)
+	}
+	seen := d.veilOf(ctx, "") // of a bucket that is gone
+	if !o.Gone {
+		if seen, err = d.veilFor(ctx, o.Bucket); err != nil {
+			return nil, d.problem(err)
+		}
+	}
+	return &orderOut{orderInfo(o, seen)}, nil
+}
