@@ -15,17 +15,17 @@ import (
 
 // Account owns buckets and keys.
 type Account struct {
-	Name       string    `db:"name" json:"name"`
-	Operator   bool      `db:"operator" json:"operator" doc:"Its administrators operate the service"`
-	Note       string    `db:"note" json:"note,omitempty"`
-	Quota      *int64    `db:"quota" json:"quota" doc:"Bytes of all its buckets; null for none"`
-	MaxBuckets *int      `db:"buckets" json:"maxBuckets" doc:"How many buckets it may have; null for any number"`
-	Revision   int       `db:"revision" json:"revision"`
-	Created    time.Time `db:"created" json:"created"`
-	Buckets    int       `db:"has_buckets" json:"buckets"`
-	Keys       int       `db:"has_keys" json:"keys"`
-	People     int       `db:"has_people" json:"people"`
-	Bytes      int64     `db:"bytes" json:"bytes" doc:"Of current and previous versions"`
+	Name       string    `db:"name"`
+	Operator   bool      `db:"operator"`
+	Note       string    `db:"note"`
+	Quota      *int64    `db:"quota"`
+	MaxBuckets *int      `db:"buckets"`
+	Revision   int       `db:"revision"`
+	Created    time.Time `db:"created"`
+	Buckets    int       `db:"has_buckets"`
+	Keys       int       `db:"has_keys"`
+	People     int       `db:"has_people"`
+	Bytes      int64     `db:"bytes"`
 }
 
 const accountQuery = `select a.name, a.operator, a.note, a.quota, a.buckets, a.revision, a.created,

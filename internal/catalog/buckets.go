@@ -31,11 +31,11 @@ type Bucket struct {
 
 // Usage of a bucket at a moment.
 type Usage struct {
-	Objects       int64 `db:"objects" json:"objects"`
-	Bytes         int64 `db:"bytes" json:"bytes"`
-	Previous      int64 `db:"prev" json:"previous"`
-	PreviousBytes int64 `db:"prev_bytes" json:"previousBytes"`
-	Markers       int64 `db:"markers" json:"markers" doc:"Delete markers"`
+	Objects       int64 `db:"objects"`
+	Bytes         int64 `db:"bytes"`
+	Previous      int64 `db:"prev"`
+	PreviousBytes int64 `db:"prev_bytes"`
+	Markers       int64 `db:"markers"`
 }
 
 // settingsRow is what the database has of a bucket's settings.

@@ -47,15 +47,15 @@ var TrailKinds = []string{TrailSignedIn, TrailSignInFailed, TrailSignedOut, Trai
 
 // TrailEntry is something that was done to access, or refused.
 type TrailEntry struct {
-	ID      int64          `json:"id"`
-	At      time.Time      `json:"at"`
-	Kind    string         `json:"kind"`
-	Account string         `json:"account,omitempty" doc:"Whose affair it is"`
-	Who     string         `json:"who"`
-	Source  string         `json:"source,omitempty"`
-	Subject string         `json:"subject,omitempty" doc:"What it was done to"`
-	Times   int            `json:"times" doc:"How often, when the same was gathered"`
-	Detail  map[string]any `json:"detail,omitempty"`
+	ID      int64
+	At      time.Time
+	Kind    string
+	Account string
+	Who     string
+	Source  string
+	Subject string
+	Times   int
+	Detail  map[string]any
 }
 
 const putTrail = `insert into trail (at, kind, account, who, source, subject, times, detail) values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb)`

@@ -262,9 +262,9 @@ func (c *Catalog) Uploads(ctx context.Context, l UploadList) ([]*Upload, error) 
 
 // Unfinished is what unfinished uploads hold.
 type Unfinished struct {
-	Uploads int64     `db:"uploads" json:"uploads"`
-	Bytes   int64     `db:"bytes" json:"bytes"`
-	Oldest  time.Time `db:"oldest" json:"oldest,omitzero"`
+	Uploads int64     `db:"uploads"`
+	Bytes   int64     `db:"bytes"`
+	Oldest  time.Time `db:"oldest"`
 }
 
 // UnfinishedIn sums up the unfinished uploads of a bucket, or (0) of all.

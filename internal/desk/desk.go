@@ -46,6 +46,7 @@ type Desk struct {
 	log      *slog.Logger
 	held     *door.Budget // memory of calls under way
 	live     *live
+	rules    map[string]rule // of every call, by its operation
 
 	checking sync.Mutex
 	checks   map[string]*rate.Limiter // of settings, by who asks for them
@@ -95,6 +96,7 @@ func Document() ([]byte, error) {
 }
 
 func (d *Desk) api(r chi.Router) huma.API {
+	d.rules = map[string]rule{}
 	huma.NewError = newProblem
 	huma.DefaultArrayNullable = false
 	cfg := huma.DefaultConfig("Spindle desk", "1")
@@ -104,18 +106,19 @@ func (d *Desk) api(r chi.Router) huma.API {
 	cfg.Info.Description = "The API of the desk. Sign calls in their header, version 4, for the service \"desk\", with the SHA-256 of the body and a header Spindle-Once of random text; or sign in for a session."
 	api := humachi.New(r, cfg)
 	api.UseMiddleware(d.ruled)
-	d.serviceCalls(api)
-	d.sessionCalls(api)
-	d.bucketCalls(api)
-	d.objectCalls(api)
-	d.versionCalls(api)
-	d.journalCalls(api)
-	d.uploadCalls(api)
-	d.overviewCalls(api)
-	d.accountCalls(api)
-	d.keyCalls(api)
-	d.grantCalls(api)
-	d.trailCalls(api)
+	to := &calls{d, api}
+	d.serviceCalls(to)
+	d.sessionCalls(to)
+	d.bucketCalls(to)
+	d.objectCalls(to)
+	d.versionCalls(to)
+	d.journalCalls(to)
+	d.uploadCalls(to)
+	d.overviewCalls(to)
+	d.accountCalls(to)
+	d.keyCalls(to)
+	d.grantCalls(to)
+	d.trailCalls(to)
 	return api
 }
 

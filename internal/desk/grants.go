@@ -2,10 +2,7 @@ package desk
 
 import (
 	"context"
-	"net/http"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
@@ -60,116 +57,15 @@ func (d *Desk) ofGrant(ctx context.Context, id int64) (*catalog.GrantRow, error)
 	return r, err
 }
 
-func (d *Desk) grantCalls(api huma.API) {
-	type grants struct {
-		Body struct {
-			Grants []GrantInfo `json:"grants"`
-			Next   int64       `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-		}
-	}
-	huma.Register(api, huma.Operation{OperationID: "list-grants", Method: http.MethodGet, Path: "/api/v1/grants", Summary: "List grants: of one bucket, or those one's account gave and got", Tags: []string{"access"}},
-		func(ctx context.Context, in *struct {
-			Bucket  string `query:"bucket" maxLength:"64"`
-			To      string `query:"to" maxLength:"128" doc:"account:NAME, person:NAME or key:ID"`
-			Account string `query:"account" maxLength:"64" doc:"For operators: given or got by this account"`
-			After   int64  `query:"after" minimum:"0"`
-			Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-		}) (*grants, error) {
-			list, err := d.grants(ctx, in.Bucket, in.To, in.Account, in.After, in.Limit+1)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			out := &grants{}
-			if len(list) > in.Limit {
-				list = list[:in.Limit]
-				out.Body.Next = list[in.Limit-1].ID
-			}
-			out.Body.Grants = []GrantInfo{}
-			for _, r := range list {
-				out.Body.Grants = append(out.Body.Grants, grantInfo(r))
-			}
-			return out, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "show-grant", Method: http.MethodGet, Path: "/api/v1/grants/{id}", Summary: "Show a grant", Tags: []string{"access"}},
-		func(ctx context.Context, in *GrantPath) (*grantOut, error) {
-			r, err := d.ofGrant(ctx, in.ID)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &grantOut{grantInfo(*r)}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "create-grant", Method: http.MethodPost, Path: "/api/v1/grants", Summary: "Open a bucket or prefix to an account, a person, a key, or anyone", Tags: []string{"access"}, DefaultStatus: 201},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Bucket  string `json:"bucket" maxLength:"64"`
-				Prefix  string `json:"prefix,omitempty" doc:"Empty for the whole bucket"`
-				To      string `json:"to" maxLength:"128" doc:"account:NAME, person:NAME, key:ID or anyone"`
-				For     string `json:"for" maxLength:"64" doc:"read from, write into, replicate into, administer; or rights with commas: list, read, write, remove, settings"`
-				Expires string `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
-				Note    string `json:"note,omitempty"`
-			}
-		}) (*grantOut, error) {
-			r, err := d.createGrant(ctx, in.Body.Bucket, in.Body.Prefix, in.Body.To, in.Body.For, in.Body.Expires, in.Body.Note)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &grantOut{grantInfo(*r)}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "change-grant", Method: http.MethodPatch, Path: "/api/v1/grants/{id}", Summary: "Change what a grant gives, and until when", Tags: []string{"access"}},
-		func(ctx context.Context, in *struct {
-			GrantPath
-			Body struct {
-				For        *string `json:"for,omitempty" maxLength:"64"`
-				Expires    *string `json:"expires,omitempty" maxLength:"64" doc:"Empty for never"`
-				Note       *string `json:"note,omitempty"`
-				IfRevision int     `json:"ifRevision,omitempty" minimum:"1"`
-			}
-		}) (*grantOut, error) {
-			if _, err := d.ofGrant(ctx, in.ID); err != nil {
-				return nil, d.problem(err)
-			}
-			b := in.Body
-			err := d.store.Catalog.ChangeGrant(ctx, in.ID, b.IfRevision, author(ctx), func(r *catalog.GrantRow) (err error) {
-				if b.For != nil {
-					if r.Rights, err = access.ParseRights(*b.For); err != nil {
-						return err
-					}
-				}
-				if b.Expires != nil {
-					if r.Expires, err = until("expires", *b.Expires); err != nil {
-						return err
-					}
-				}
-				if b.Note != nil {
-					if err := access.CheckNote(*b.Note); err != nil {
-						return err
-					}
-					r.Note = *b.Note
-				}
-				return r.Grant().Check()
-			})
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			d.gate.Changed()
-			r, err := d.store.Catalog.GrantOf(ctx, in.ID)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &grantOut{grantInfo(*r)}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "remove-grant", Method: http.MethodDelete, Path: "/api/v1/grants/{id}", Summary: "Take a grant away", Tags: []string{"access"}, DefaultStatus: 204},
-		func(ctx context.Context, in *GrantPath) (*struct{}, error) {
-			_, err := d.ofGrant(ctx, in.ID)
-			if err == nil {
-				err = d.store.Catalog.RemoveGrant(ctx, in.ID, author(ctx))
-			}
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			d.gate.Changed()
-			return nil, nil
-		})
+func (d *Desk) grantCalls(to *calls) {
+	call(to, rule{}, "list-grants", "GET /grants", "access",
+		"List grants: of one bucket, or those one's account gave and got", d.listGrants)
+	call(to, rule{}, "show-grant", "GET /grants/{id}", "access", "Show a grant", d.showGrant)
+	call(to, rule{}, "create-grant", "POST /grants", "access",
+		"Open a bucket or prefix to an account, a person, a key, or anyone", d.createGrantCall, answers(201))
+	call(to, rule{}, "change-grant", "PATCH /grants/{id}", "access",
+		"Change what a grant gives, and until when", d.changeGrant)
+	call(to, rule{}, "remove-grant", "DELETE /grants/{id}", "access", "Take a grant away", d.removeGrant, answers(204))
 }
 
 func (d *Desk) grants(ctx context.Context, bucket, to, account string, after int64, limit int) ([]catalog.GrantRow, error) {
@@ -237,4 +133,115 @@ func (d *Desk) createGrant(ctx context.Context, bucket, prefix, to, purpose, exp
 	}
 	d.gate.Changed()
 	return d.store.Catalog.GrantOf(ctx, id)
+}
+
+// GrantPage is a page of a list.
+type GrantPage struct {
+	Grants []GrantInfo `json:"grants"`
+	Next   int64       `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+}
+
+type grants struct{ Body GrantPage }
+
+func (d *Desk) listGrants(ctx context.Context, in *struct {
+	Bucket  string `query:"bucket" maxLength:"64"`
+	To      string `query:"to" maxLength:"128" doc:"account:NAME, person:NAME or key:ID"`
+	Account string `query:"account" maxLength:"64" doc:"For operators: given or got by this account"`
+	After   int64  `query:"after" minimum:"0"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*grants, error) {
+	list, err := d.grants(ctx, in.Bucket, in.To, in.Account, in.After, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &grants{}
+	if len(list) > in.Limit {
+		list = list[:in.Limit]
+		out.Body.Next = list[in.Limit-1].ID
+	}
+	out.Body.Grants = []GrantInfo{}
+	for _, r := range list {
+		out.Body.Grants = append(out.Body.Grants, grantInfo(r))
+	}
+	return out, nil
+}
+
+func (d *Desk) showGrant(ctx context.Context, in *GrantPath) (*grantOut, error) {
+	r, err := d.ofGrant(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	return &grantOut{grantInfo(*r)}, nil
+}
+
+func (d *Desk) createGrantCall(ctx context.Context, in *struct {
+	Body struct {
+		Bucket  string `json:"bucket" maxLength:"64"`
+		Prefix  string `json:"prefix,omitempty" doc:"Empty for the whole bucket"`
+		To      string `json:"to" maxLength:"128" doc:"account:NAME, person:NAME, key:ID or anyone"`
+		For     string `json:"for" maxLength:"64" doc:"read from, write into, replicate into, administer; or rights with commas: list, read, write, remove, settings"`
+		Expires string `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
+		Note    string `json:"note,omitempty"`
+	}
+}) (*grantOut, error) {
+	r, err := d.createGrant(ctx, in.Body.Bucket, in.Body.Prefix, in.Body.To, in.Body.For, in.Body.Expires, in.Body.Note)
+	if err != nil {
+		return nil, err
+	}
+	return &grantOut{grantInfo(*r)}, nil
+}
+
+func (d *Desk) changeGrant(ctx context.Context, in *struct {
+	GrantPath
+	Body struct {
+		For        *string `json:"for,omitempty" maxLength:"64"`
+		Expires    *string `json:"expires,omitempty" maxLength:"64" doc:"Empty for never"`
+		Note       *string `json:"note,omitempty"`
+		IfRevision int     `json:"ifRevision,omitempty" minimum:"1"`
+	}
+}) (*grantOut, error) {
+	if _, err := d.ofGrant(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	b := in.Body
+	err := d.store.Catalog.ChangeGrant(ctx, in.ID, b.IfRevision, author(ctx), func(r *catalog.GrantRow) (err error) {
+		if b.For != nil {
+			if r.Rights, err = access.ParseRights(*b.For); err != nil {
+				return err
+			}
+		}
+		if b.Expires != nil {
+			if r.Expires, err = until("expires", *b.Expires); err != nil {
+				return err
+			}
+		}
+		if b.Note != nil {
+			if err := access.CheckNote(*b.Note); err != nil {
+				return err
+			}
+			r.Note = *b.Note
+		}
+		return r.Grant().Check()
+	})
+	if err != nil {
+		return nil, err
+	}
+	d.gate.Changed()
+	r, err := d.store.Catalog.GrantOf(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	return &grantOut{grantInfo(*r)}, nil
+}
+
+func (d *Desk) removeGrant(ctx context.Context, in *GrantPath) (*struct{}, error) {
+	_, err := d.ofGrant(ctx, in.ID)
+	if err == nil {
+		err = d.store.Catalog.RemoveGrant(ctx, in.ID, author(ctx))
+	}
+	if err != nil {
+		return nil, err
+	}
+	d.gate.Changed()
+	return nil, nil
 }

@@ -3,10 +3,8 @@ package desk
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/dustin/go-humanize"
 
 	"spindle/internal/catalog"
@@ -117,50 +115,9 @@ func says(e catalog.JournalEntry) string {
 	return ""
 }
 
-func (d *Desk) journalCalls(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-journal", Method: http.MethodGet, Path: "/api/v1/journal", Summary: "Changes, latest first, or in order after a position", Tags: []string{"journal"}},
-		func(ctx context.Context, in *struct {
-			Bucket string   `query:"bucket" maxLength:"64"`
-			Prefix string   `query:"prefix" maxLength:"1024" doc:"Of keys"`
-			Kind   []string `query:"kind,explode" doc:"One or more kinds"`
-			Who    string   `query:"who" maxLength:"128" doc:"A key's id, or a person"`
-			Since  string   `query:"since" maxLength:"64" doc:"RFC 3339"`
-			Until  string   `query:"until" maxLength:"64" doc:"RFC 3339"`
-			Before string   `query:"before" maxLength:"64" doc:"A position: older entries, latest first"`
-			After  string   `query:"after" maxLength:"64" doc:"A position: younger entries, in order; 0.0 is the beginning"`
-			Limit  int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		}) (*struct{ Body JournalPage }, error) {
-			q := catalog.JournalQuery{Before: in.Before, After: in.After, Bucket: in.Bucket, Prefix: in.Prefix, Who: in.Who, Present: !who(ctx).subject.Operator, Limit: in.Limit}
-			if err := object.CheckText("prefix", in.Prefix); err != nil {
-				return nil, d.problem(err)
-			}
-			for _, name := range in.Kind {
-				k, err := catalog.ParseEntryKind(name)
-				if err != nil {
-					return nil, d.problem(err)
-				}
-				q.Kinds = append(q.Kinds, k)
-			}
-			var err error
-			for s, into := range map[*string]*time.Time{&in.Since: &q.Since, &in.Until: &q.Until} {
-				if *s != "" {
-					if *into, err = moment(*s); err != nil {
-						return nil, d.problem(err)
-					}
-				}
-			}
-			if q.Account, err = d.journalOf(ctx, in.Bucket, in.Prefix); err != nil {
-				return nil, d.problem(err)
-			}
-			if err := d.mayFilter(ctx, in.Bucket, in.Who); err != nil {
-				return nil, d.problem(err)
-			}
-			p, err := d.store.Catalog.Journal(ctx, q)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &struct{ Body JournalPage }{JournalPage{Entries: d.journalLines(ctx, p.Entries), Next: p.Next, CompleteUpTo: p.UpTo}}, nil
-		})
+func (d *Desk) journalCalls(to *calls) {
+	call(to, rule{}, "list-journal", "GET /journal", "journal",
+		"Changes, latest first, or in order after a position", d.listJournal)
 }
 
 // mayFilter refuses to look for what somebody did to who may not be told who did it.
@@ -180,4 +137,47 @@ func (d *Desk) mayFilter(ctx context.Context, bucket, by string) error {
 		return err
 	}
 	return d.refused(ctx, bucket, "look for what somebody did", "who did what in "+bucket+" is the affair of its owner", "look without a name")
+}
+
+func (d *Desk) listJournal(ctx context.Context, in *struct {
+	Bucket string   `query:"bucket" maxLength:"64"`
+	Prefix string   `query:"prefix" maxLength:"1024" doc:"Of keys"`
+	Kind   []string `query:"kind,explode" doc:"One or more kinds"`
+	Who    string   `query:"who" maxLength:"128" doc:"A key's id, or a person"`
+	Since  string   `query:"since" maxLength:"64" doc:"RFC 3339"`
+	Until  string   `query:"until" maxLength:"64" doc:"RFC 3339"`
+	Before string   `query:"before" maxLength:"64" doc:"A position: older entries, latest first"`
+	After  string   `query:"after" maxLength:"64" doc:"A position: younger entries, in order; 0.0 is the beginning"`
+	Limit  int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*struct{ Body JournalPage }, error) {
+	q := catalog.JournalQuery{Before: in.Before, After: in.After, Bucket: in.Bucket, Prefix: in.Prefix, Who: in.Who, Present: !who(ctx).subject.Operator, Limit: in.Limit}
+	if err := object.CheckText("prefix", in.Prefix); err != nil {
+		return nil, err
+	}
+	for _, name := range in.Kind {
+		k, err := catalog.ParseEntryKind(name)
+		if err != nil {
+			return nil, err
+		}
+		q.Kinds = append(q.Kinds, k)
+	}
+	var err error
+	for s, into := range map[*string]*time.Time{&in.Since: &q.Since, &in.Until: &q.Until} {
+		if *s != "" {
+			if *into, err = moment(*s); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if q.Account, err = d.journalOf(ctx, in.Bucket, in.Prefix); err != nil {
+		return nil, err
+	}
+	if err := d.mayFilter(ctx, in.Bucket, in.Who); err != nil {
+		return nil, err
+	}
+	p, err := d.store.Catalog.Journal(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body JournalPage }{JournalPage{Entries: d.journalLines(ctx, p.Entries), Next: p.Next, CompleteUpTo: p.UpTo}}, nil
 }

@@ -2,11 +2,8 @@ package desk
 
 import (
 	"context"
-	"net/http"
 	"strings"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
@@ -132,188 +129,25 @@ func (d *Desk) keyShown(ctx context.Context, id, secret string) (*keySecretOut, 
 	d.gate.Keys.Forget(id)
 	k, err := d.ofKey(ctx, id)
 	if err != nil {
-		return nil, d.problem(err)
+		return nil, err
 	}
 	return &keySecretOut{KeySecret{keyInfo(k), secret}}, nil
 }
 
-func (d *Desk) keyCalls(api huma.API) {
-	type keys struct {
-		Body struct {
-			Keys []KeyInfo `json:"keys"`
-			Next string    `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-		}
-	}
-	huma.Register(api, huma.Operation{OperationID: "list-keys", Method: http.MethodGet, Path: "/api/v1/keys", Summary: "List access keys: all for operators, those of one's account otherwise", Tags: []string{"access"}},
-		func(ctx context.Context, in *struct {
-			Account string `query:"account" maxLength:"64"`
-			After   string `query:"after" maxLength:"64"`
-			Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-		}) (*keys, error) {
-			s := who(ctx).subject
-			if !s.Operator {
-				if in.Account != "" && in.Account != s.Account {
-					return nil, d.problem(notYours(ctx, in.Account))
-				}
-				in.Account = s.Account
-			}
-			list, err := d.store.Catalog.AccessKeys(ctx, in.Account, in.After, in.Limit+1)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			out := &keys{}
-			if len(list) > in.Limit {
-				list = list[:in.Limit]
-				out.Body.Next = list[in.Limit-1].ID
-			}
-			out.Body.Keys = []KeyInfo{}
-			for _, k := range list {
-				out.Body.Keys = append(out.Body.Keys, keyInfo(&k))
-			}
-			return out, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "show-key", Method: http.MethodGet, Path: "/api/v1/keys/{key}", Summary: "Show an access key", Tags: []string{"access"}},
-		func(ctx context.Context, in *KeyPath) (*keyOut, error) {
-			k, err := d.ofKey(ctx, in.Key)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &keyOut{keyInfo(k)}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "create-key", Method: http.MethodPost, Path: "/api/v1/keys", Summary: "Create an access key", Description: "It reads only, unless more is asked for. Its secret is in the answer, and nowhere after.", Tags: []string{"access"}, DefaultStatus: 201},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Account  string   `json:"account,omitempty" maxLength:"64" doc:"The one that asks otherwise"`
-				Name     string   `json:"name" minLength:"1" maxLength:"64" doc:"The application that uses it"`
-				Note     string   `json:"note,omitempty"`
-				Role     string   `json:"role,omitempty" default:"reader" doc:"reader, writer or administrator"`
-				Operator bool     `json:"operator,omitempty" doc:"It operates the service: only an operator gives that"`
-				Limits   []string `json:"limits,omitempty" maxItems:"100" doc:"Buckets, or bucket/prefix"`
-				Rate     int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
-				Expires  string   `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
-				ID       string   `json:"id,omitempty" maxLength:"64" doc:"Brought along; made otherwise"`
-				Secret   string   `json:"secret,omitempty" maxLength:"128" doc:"Brought along, with the id"`
-			}
-		}) (*keySecretOut, error) {
-			out, err := d.createKey(ctx, in.Body.Account, catalog.AccessKey{ID: in.Body.ID, Name: in.Body.Name, Note: in.Body.Note, Rate: in.Body.Rate, Operator: in.Body.Operator, Active: true}, in.Body.Role, in.Body.Limits, in.Body.Expires, in.Body.Secret)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return out, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "change-key", Method: http.MethodPatch, Path: "/api/v1/keys/{key}", Summary: "Change what an access key may do, or switch it off and on", Tags: []string{"access"}},
-		func(ctx context.Context, in *struct {
-			KeyPath
-			Body struct {
-				Name       *string   `json:"name,omitempty" minLength:"1" maxLength:"64"`
-				Note       *string   `json:"note,omitempty"`
-				Role       *string   `json:"role,omitempty"`
-				Operator   *bool     `json:"operator,omitempty" doc:"Only an operator gives it, takes it, or changes a key that has it"`
-				Limits     *[]string `json:"limits,omitempty" maxItems:"100" doc:"In place of those there are; none takes them away"`
-				Rate       *int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
-				Expires    *string   `json:"expires,omitempty" maxLength:"64" doc:"Empty for never"`
-				Active     *bool     `json:"active,omitempty"`
-				IfRevision int       `json:"ifRevision,omitempty" minimum:"1"`
-			}
-		}) (*keyOut, error) {
-			b := in.Body
-			if _, err := d.ofKey(ctx, in.Key); err != nil {
-				return nil, d.problem(err)
-			}
-			err := d.store.Catalog.ChangeKey(ctx, in.Key, b.IfRevision, author(ctx), func(k *catalog.AccessKey) (err error) {
-				if b.Name != nil {
-					if err := access.CheckTitle("name", *b.Name); err != nil {
-						return err
-					}
-					k.Name = *b.Name
-				}
-				if b.Operator != nil {
-					k.Operator = *b.Operator
-				}
-				if b.Note != nil {
-					if err := access.CheckNote(*b.Note); err != nil {
-						return err
-					}
-					k.Note = *b.Note
-				}
-				if b.Role != nil {
-					if k.Role, err = access.ParseRole(*b.Role); err != nil {
-						return err
-					}
-				}
-				if b.Limits != nil {
-					if k.Limits, err = parseLimits(*b.Limits); err != nil {
-						return err
-					}
-				}
-				if b.Rate != nil {
-					k.Rate = *b.Rate
-				}
-				if b.Expires != nil {
-					if k.Expires, err = until("expires", *b.Expires); err != nil {
-						return err
-					}
-					if err := d.notBeyond(ctx, k.Expires); err != nil {
-						return err
-					}
-				}
-				if b.Active != nil {
-					k.Active = *b.Active
-				}
-				return nil
-			})
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			out, err := d.keyShown(ctx, in.Key, "")
-			if err != nil {
-				return nil, err
-			}
-			return &keyOut{out.Body.Key}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "replace-key", Method: http.MethodPost, Path: "/api/v1/keys/{key}/replace", Summary: "Replace an access key by a new one with its role, limits and grants; the old one works for a while", Tags: []string{"access"}, DefaultStatus: 201},
-		func(ctx context.Context, in *struct {
-			KeyPath
-			Body struct {
-				Grace string `json:"grace,omitempty" maxLength:"64" default:"24h" doc:"How long the old one works: a time such as 24h or 7d, or 0"`
-			}
-		}) (*keySecretOut, error) {
-			if _, err := d.ofKey(ctx, in.Key); err != nil {
-				return nil, d.problem(err)
-			}
-			end := time.Now().UTC().Truncate(time.Second)
-			if in.Body.Grace != "0" {
-				t, err := until("grace", in.Body.Grace)
-				if err != nil {
-					return nil, d.problem(err)
-				}
-				end = *t
-			}
-			id, secret := keyring.Generate()
-			sealed, err := d.gate.Keys.Seal(id, secret)
-			if err == nil {
-				_, err = d.store.Catalog.ReplaceKey(ctx, in.Key, id, sealed, end, author(ctx))
-			}
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			d.gate.Keys.Forget(in.Key)
-			d.gate.Changed()
-			return d.keyShown(ctx, id, secret)
-		})
-	huma.Register(api, huma.Operation{OperationID: "remove-key", Method: http.MethodDelete, Path: "/api/v1/keys/{key}", Summary: "Remove an access key, with its grants; what it signed works no more", Tags: []string{"access"}, DefaultStatus: 204},
-		func(ctx context.Context, in *KeyPath) (*struct{}, error) {
-			_, err := d.ofKey(ctx, in.Key)
-			if err == nil {
-				err = d.store.Catalog.RemoveKey(ctx, in.Key, author(ctx))
-			}
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			d.gate.Keys.Forget(in.Key)
-			d.gate.Changed()
-			return nil, nil
-		})
+func (d *Desk) keyCalls(to *calls) {
+	call(to, rule{admin: true}, "list-keys", "GET /keys", "access",
+		"List access keys: all for operators, those of one's account otherwise", d.listKeys)
+	call(to, rule{admin: true}, "show-key", "GET /keys/{key}", "access", "Show an access key", d.showKey)
+	call(to, rule{admin: true}, "create-key", "POST /keys", "access",
+		"Create an access key",
+		d.createKeyCall, answers(201), described("It reads only, unless more is asked for. Its secret is in the answer, and nowhere after."))
+	call(to, rule{admin: true}, "change-key", "PATCH /keys/{key}", "access",
+		"Change what an access key may do, or switch it off and on", d.changeKey)
+	call(to, rule{admin: true}, "replace-key", "POST /keys/{key}/replace", "access",
+		"Replace an access key by a new one with its role, limits and grants; the old one works for a while",
+		d.replaceKey, answers(201))
+	call(to, rule{admin: true}, "remove-key", "DELETE /keys/{key}", "access",
+		"Remove an access key, with its grants; what it signed works no more", d.removeKey, answers(204))
 }
 
 func (d *Desk) createKey(ctx context.Context, account string, k catalog.AccessKey, role string, limits []string, expires, secret string) (out *keySecretOut, err error) {
@@ -358,4 +192,69 @@ func (d *Desk) createKey(ctx context.Context, account string, k catalog.AccessKe
 		secret = ""
 	}
 	return d.keyShown(ctx, k.ID, secret)
+}
+
+// KeyPage is a page of a list.
+type KeyPage struct {
+	Keys []KeyInfo `json:"keys"`
+	Next string    `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+}
+
+type keys struct{ Body KeyPage }
+
+func (d *Desk) listKeys(ctx context.Context, in *struct {
+	Account string `query:"account" maxLength:"64"`
+	After   string `query:"after" maxLength:"64"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*keys, error) {
+	s := who(ctx).subject
+	if !s.Operator {
+		if in.Account != "" && in.Account != s.Account {
+			return nil, notYours(ctx, in.Account)
+		}
+		in.Account = s.Account
+	}
+	list, err := d.store.Catalog.AccessKeys(ctx, in.Account, in.After, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &keys{}
+	if len(list) > in.Limit {
+		list = list[:in.Limit]
+		out.Body.Next = list[in.Limit-1].ID
+	}
+	out.Body.Keys = []KeyInfo{}
+	for _, k := range list {
+		out.Body.Keys = append(out.Body.Keys, keyInfo(&k))
+	}
+	return out, nil
+}
+
+func (d *Desk) showKey(ctx context.Context, in *KeyPath) (*keyOut, error) {
+	k, err := d.ofKey(ctx, in.Key)
+	if err != nil {
+		return nil, err
+	}
+	return &keyOut{keyInfo(k)}, nil
+}
+
+func (d *Desk) createKeyCall(ctx context.Context, in *struct {
+	Body struct {
+		Account  string   `json:"account,omitempty" maxLength:"64" doc:"The one that asks otherwise"`
+		Name     string   `json:"name" minLength:"1" maxLength:"64" doc:"The application that uses it"`
+		Note     string   `json:"note,omitempty"`
+		Role     string   `json:"role,omitempty" default:"reader" doc:"reader, writer or administrator"`
+		Operator bool     `json:"operator,omitempty" doc:"It operates the service: only an operator gives that"`
+		Limits   []string `json:"limits,omitempty" maxItems:"100" doc:"Buckets, or bucket/prefix"`
+		Rate     int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
+		Expires  string   `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
+		ID       string   `json:"id,omitempty" maxLength:"64" doc:"Brought along; made otherwise"`
+		Secret   string   `json:"secret,omitempty" maxLength:"128" doc:"Brought along, with the id"`
+	}
+}) (*keySecretOut, error) {
+	out, err := d.createKey(ctx, in.Body.Account, catalog.AccessKey{ID: in.Body.ID, Name: in.Body.Name, Note: in.Body.Note, Rate: in.Body.Rate, Operator: in.Body.Operator, Active: true}, in.Body.Role, in.Body.Limits, in.Body.Expires, in.Body.Secret)
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
 }

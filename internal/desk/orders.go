@@ -2,10 +2,7 @@ package desk
 
 import (
 	"context"
-	"net/http"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
@@ -84,100 +81,31 @@ type OrderPath struct {
 	ID int64 `path:"id" minimum:"1"`
 }
 
-func (d *Desk) orderCalls(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "rehearse-order", Method: http.MethodPost, Path: "/api/v1/orders/rehearse", Summary: "Say what an order would do", Tags: []string{"orders"}},
-		func(ctx context.Context, in *struct{ Body OrderIn }) (*struct{ Body works.Rehearsal }, error) {
-			o, err := in.Body.order()
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			if err := d.mayOrder(ctx, o); err != nil {
-				return nil, d.problem(err)
-			}
-			r, err := works.Rehearse(ctx, d.store, o)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &struct{ Body works.Rehearsal }{r}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "create-order", Method: http.MethodPost, Path: "/api/v1/orders", Summary: "Rename or restore all beneath a prefix",
-		Description: "The service does it in the background, goes on after a restart, and can be stopped. The same order, stopped or failed, goes on.", Tags: []string{"orders"}, DefaultStatus: 201},
-		func(ctx context.Context, in *struct{ Body OrderIn }) (*orderOut, error) {
-			o, err := in.Body.order()
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			if err := d.mayOrder(ctx, o); err != nil {
-				return nil, d.problem(err)
-			}
-			o.Account = who(ctx).subject.Account
-			id, err := works.Order(ctx, d.store, o, author(ctx))
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return d.order(ctx, id)
-		})
-	huma.Register(api, huma.Operation{OperationID: "list-orders", Method: http.MethodGet, Path: "/api/v1/orders", Summary: "List orders, latest first", Tags: []string{"orders"}},
-		func(ctx context.Context, in *struct {
-			Before int64  `query:"before" minimum:"0"`
-			State  string `query:"state" enum:"running,stopped,done,failed"`
-			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"50"`
-		}) (*struct {
-			Body struct {
-				Orders []OrderInfo `json:"orders"`
-			}
-		}, error) {
-			account, err := d.wide(ctx)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			list, err := d.store.Catalog.Orders(ctx, account, in.Before, catalog.OrderState(in.State), in.Limit)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			out := &struct {
-				Body struct {
-					Orders []OrderInfo `json:"orders"`
-				}
-			}{}
-			out.Body.Orders = []OrderInfo{}
-			for _, o := range list {
-				out.Body.Orders = append(out.Body.Orders, orderInfo(o, d.veilOf(ctx, account)))
-			}
-			return out, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "show-order", Method: http.MethodGet, Path: "/api/v1/orders/{id}", Summary: "Show an order", Tags: []string{"orders"}},
-		func(ctx context.Context, in *OrderPath) (*orderOut, error) { return d.order(ctx, in.ID) })
-	for verb, turn := range map[string]struct {
-		summary string
-		to      catalog.OrderState
-		from    []catalog.OrderState
-	}{
-		"stop":   {"Stop an order; it can go on later", catalog.OrderStopped, []catalog.OrderState{catalog.OrderRunning}},
-		"resume": {"Let an order go on", catalog.OrderRunning, []catalog.OrderState{catalog.OrderStopped, catalog.OrderFailed}},
-	} {
-		huma.Register(api, huma.Operation{OperationID: verb + "-order", Method: http.MethodPost, Path: "/api/v1/orders/{id}/" + verb, Summary: turn.summary, Tags: []string{"orders"}},
-			func(ctx context.Context, in *OrderPath) (*orderOut, error) {
-				if _, err := d.order(ctx, in.ID); err != nil { // who may not make it may not turn it
-					return nil, err
-				}
-				if turn.to == catalog.OrderRunning { // who lets it go on is its giver now: it goes on with their rights
-					by := author(ctx)
-					if err := d.store.Catalog.AdoptOrder(ctx, in.ID, by.Who, who(ctx).subject.Account, by.Source); err != nil {
-						return nil, d.problem(err)
-					}
-				}
-				ok, err := d.store.Catalog.TurnOrder(ctx, in.ID, turn.to, "", turn.from...)
-				if err != nil {
-					return nil, d.problem(err)
-				}
-				out, err := d.order(ctx, in.ID)
-				if err == nil && !ok && out.Body.State != string(turn.to) {
-					return nil, d.problem(fault.New(fault.Conflict, "order-state", "the order is %s", out.Body.State).In("order"))
-				}
-				return out, err
-			})
+func (d *Desk) orderCalls(to *calls) {
+	call(to, rule{}, "rehearse-order", "POST /orders/rehearse", "orders", "Say what an order would do", d.rehearseOrder)
+	call(to, rule{}, "create-order", "POST /orders", "orders",
+		"Rename or restore all beneath a prefix",
+		d.createOrder, answers(201), described("The service does it in the background, goes on after a restart, and can be stopped. The same order, stopped or failed, goes on."))
+	call(to, rule{}, "list-orders", "GET /orders", "orders", "List orders, latest first", d.listOrders)
+	call(to, rule{}, "show-order", "GET /orders/{id}", "orders", "Show an order", d.showOrder)
+	call(to, rule{}, "stop-order", "POST /orders/{id}/stop", "orders", "Stop an order; it can go on later", d.stopOrder)
+	call(to, rule{}, "resume-order", "POST /orders/{id}/resume", "orders", "Let an order go on", d.resumeOrder)
+}
+
+// turnOrder puts an order that is in one of some states into another.
+func (d *Desk) turnOrder(ctx context.Context, id int64, to catalog.OrderState, from ...catalog.OrderState) (*orderOut, error) {
+	if _, err := d.order(ctx, id); err != nil { // who may not make it may not turn it
+		return nil, err
 	}
+	ok, err := d.store.Catalog.TurnOrder(ctx, id, to, "", from...)
+	if err != nil {
+		return nil, err
+	}
+	out, err := d.order(ctx, id)
+	if err == nil && !ok && out.Body.State != string(to) {
+		return nil, fault.New(fault.Conflict, "order-state", "the order is %s", out.Body.State).In("order")
+	}
+	return out, err
 }
 
 func (d *Desk) order(ctx context.Context, id int64) (*orderOut, error) {
@@ -191,13 +119,92 @@ func (d *Desk) order(ctx context.Context, id int64) (*orderOut, error) {
 		}
 	}
 	if err != nil {
-		return nil, d.problem(err)
+		return nil, err
 	}
 	seen := d.veilOf(ctx, "") // of a bucket that is gone
 	if !o.Gone {
 		if seen, err = d.veilFor(ctx, o.Bucket); err != nil {
-			return nil, d.problem(err)
+			return nil, err
 		}
 	}
 	return &orderOut{orderInfo(o, seen)}, nil
+}
+
+func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body OrderIn }) (*struct{ Body works.Rehearsal }, error) {
+	o, err := in.Body.order()
+	if err != nil {
+		return nil, err
+	}
+	if err := d.mayOrder(ctx, o); err != nil {
+		return nil, err
+	}
+	r, err := works.Rehearse(ctx, d.store, o)
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body works.Rehearsal }{r}, nil
+}
+
+func (d *Desk) createOrder(ctx context.Context, in *struct{ Body OrderIn }) (*orderOut, error) {
+	o, err := in.Body.order()
+	if err != nil {
+		return nil, err
+	}
+	if err := d.mayOrder(ctx, o); err != nil {
+		return nil, err
+	}
+	o.Account = who(ctx).subject.Account
+	id, err := works.Order(ctx, d.store, o, author(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return d.order(ctx, id)
+}
+
+func (d *Desk) listOrders(ctx context.Context, in *struct {
+	Before int64  `query:"before" minimum:"0"`
+	State  string `query:"state" enum:"running,stopped,done,failed"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+}) (*struct {
+	Body struct {
+		Orders []OrderInfo `json:"orders"`
+	}
+}, error) {
+	account, err := d.wide(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.Orders(ctx, account, in.Before, catalog.OrderState(in.State), in.Limit)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Orders []OrderInfo `json:"orders"`
+		}
+	}{}
+	out.Body.Orders = []OrderInfo{}
+	for _, o := range list {
+		out.Body.Orders = append(out.Body.Orders, orderInfo(o, d.veilOf(ctx, account)))
+	}
+	return out, nil
+}
+
+func (d *Desk) showOrder(ctx context.Context, in *OrderPath) (*orderOut, error) {
+	return d.order(ctx, in.ID)
+}
+
+func (d *Desk) stopOrder(ctx context.Context, in *OrderPath) (*orderOut, error) {
+	return d.turnOrder(ctx, in.ID, catalog.OrderStopped, catalog.OrderRunning)
+}
+
+func (d *Desk) resumeOrder(ctx context.Context, in *OrderPath) (*orderOut, error) {
+	if _, err := d.order(ctx, in.ID); err != nil { // who may not make it may not turn it
+		return nil, err
+	}
+	by := author(ctx) // who lets it go on is its giver now: it goes on with their rights
+	if err := d.store.Catalog.AdoptOrder(ctx, in.ID, by.Who, who(ctx).subject.Account, by.Source); err != nil {
+		return nil, err
+	}
+	return d.turnOrder(ctx, in.ID, catalog.OrderRunning, catalog.OrderStopped, catalog.OrderFailed)
 }

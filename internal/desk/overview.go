@@ -4,13 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"sort"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/works"
 )
 
@@ -26,39 +24,23 @@ type Concern struct {
 	Page    string `json:"page,omitempty" doc:"Where the console deals with it"`
 }
 
-// ChangedBucket says what happened in a bucket in a span of days.
-type ChangedBucket struct {
-	Bucket  string `json:"bucket"`
-	Written int64  `json:"written"`
-	Removed int64  `json:"removed"`
-	Bytes   int64  `json:"bytes" doc:"Added, less what went"`
-}
-
-// UsagePoint is usage at the end of a day (UTC).
-type UsagePoint struct {
-	Day      string `json:"day" doc:"YYYY-MM-DD"`
-	Objects  int64  `json:"objects"`
-	Current  int64  `json:"current" doc:"Bytes of current versions"`
-	Previous int64  `json:"previous" doc:"Bytes of previous versions"`
-}
-
 // Overview answers in one look.
 type Overview struct {
-	At           time.Time          `json:"at"`
-	CompleteUpTo time.Time          `json:"completeUpTo" doc:"Usage counts every change that was committed before this moment"`
-	Buckets      int                `json:"buckets"`
-	Objects      int64              `json:"objects"`
-	Bytes        int64              `json:"bytes"`
-	Previous     int64              `json:"previous" doc:"Of the bytes, those in previous versions"`
-	Unfinished   catalog.Unfinished `json:"unfinished" doc:"What unfinished uploads hold"`
-	Free         int64              `json:"free,omitempty" doc:"Bytes free on the volume; for operators"`
-	Concerns     []Concern          `json:"concerns" doc:"Worst first"`
-	Changed      []ChangedBucket    `json:"changed"`
-	Recent       []JournalLine      `json:"recent"`
-	Growth       []UsagePoint       `json:"growth" doc:"A year, by day; only days on which something changed"`
-	Grew         []ChangedBucket    `json:"grew" doc:"Buckets by bytes added in 30 days"`
-	Scrubbed     *Scrubbed          `json:"scrubbed,omitempty" doc:"For operators"`
-	Collected    *works.Collected   `json:"collected,omitempty" doc:"For operators"`
+	At           time.Time        `json:"at"`
+	CompleteUpTo time.Time        `json:"completeUpTo" doc:"Usage counts every change that was committed before this moment"`
+	Buckets      int              `json:"buckets"`
+	Objects      int64            `json:"objects"`
+	Bytes        int64            `json:"bytes"`
+	Previous     int64            `json:"previous" doc:"Of the bytes, those in previous versions"`
+	Unfinished   UnfinishedInfo   `json:"unfinished" doc:"What unfinished uploads hold"`
+	Free         int64            `json:"free,omitempty" doc:"Bytes free on the volume; for operators"`
+	Concerns     []Concern        `json:"concerns" doc:"Worst first"`
+	Changed      []ChangedBucket  `json:"changed"`
+	Recent       []JournalLine    `json:"recent"`
+	Growth       []UsagePoint     `json:"growth" doc:"A year, by day; only days on which something changed"`
+	Grew         []ChangedBucket  `json:"grew" doc:"Buckets by bytes added in 30 days"`
+	Scrubbed     *Scrubbed        `json:"scrubbed,omitempty" doc:"For operators"`
+	Collected    *works.Collected `json:"collected,omitempty" doc:"For operators"`
 }
 
 // Scrubbed is where the scrubber stands.
@@ -70,80 +52,11 @@ type Scrubbed struct {
 	Damaged  int64     `json:"damaged"`
 }
 
-func (d *Desk) overviewCalls(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "overview", Method: http.MethodGet, Path: "/api/v1/overview", Summary: "Is anything wrong, what waits, what changed, what grows", Tags: []string{"service"}},
-		func(ctx context.Context, in *struct {
-			Days int `query:"days" minimum:"1" maximum:"90" default:"7" doc:"For what changed: today and the days before"`
-		}) (*struct{ Body Overview }, error) {
-			o, err := d.overview(ctx, in.Days)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &struct{ Body Overview }{*o}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "bucket-usage", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/usage", Summary: "A bucket's usage by day", Tags: []string{"buckets"}},
-		func(ctx context.Context, in *BucketPath) (*struct {
-			Body struct {
-				Points []UsagePoint `json:"points"`
-			}
-		}, error) {
-			out := &struct {
-				Body struct {
-					Points []UsagePoint `json:"points"`
-				}
-			}{}
-			b, err := d.bucket(ctx, in.Bucket)
-			if err != nil {
-				return nil, err
-			}
-			days, derr := d.store.Catalog.Days(ctx, time.Time{}, "", in.Bucket)
-			if derr != nil {
-				return nil, d.problem(derr)
-			}
-			out.Body.Points = growth(days, b.Body.Usage, time.Now().AddDate(-1, 0, 0))
-			return out, nil
-		})
-}
-
-// growth makes a running sum of what days added, ending at what is there now.
-func growth(days []catalog.Day, total catalog.Usage, since time.Time) []UsagePoint {
-	sums := map[string]*UsagePoint{}
-	var order []string
-	var sum UsagePoint
-	for _, day := range days {
-		sum.Objects, sum.Current, sum.Previous = sum.Objects+day.Objects, sum.Current+day.Bytes, sum.Previous+day.PreviousBytes
-		sum.Day = day.Day.Format(time.DateOnly)
-		if sums[sum.Day] == nil {
-			sums[sum.Day] = &UsagePoint{}
-			order = append(order, sum.Day)
-		}
-		*sums[sum.Day] = sum
-	}
-	out := []UsagePoint{}
-	from := since.Format(time.DateOnly)
-	var before *UsagePoint
-	start := func() {
-		if before != nil {
-			before.Day = from
-			out = append(out, *before)
-			before = nil
-		}
-	}
-	for _, name := range order {
-		if name < from {
-			before = sums[name]
-			continue
-		}
-		start()
-		out = append(out, *sums[name])
-	}
-	start()
-	// Today's figure is the exact one; the roll-up may be a second behind.
-	today := time.Now().UTC().Format(time.DateOnly)
-	if n := len(out); n > 0 && out[n-1].Day == today {
-		out = out[:n-1]
-	}
-	return append(out, UsagePoint{Day: today, Objects: total.Objects, Current: total.Bytes, Previous: total.PreviousBytes})
+func (d *Desk) overviewCalls(to *calls) {
+	call(to, rule{}, "overview", "GET /overview", "service",
+		"Is anything wrong, what waits, what changed, what grows", d.overviewCall)
+	call(to, rule{do: access.List, on: onWhole}, "bucket-usage", "GET /buckets/{bucket}/usage", "buckets",
+		"A bucket's usage by day", d.bucketUsage)
 }
 
 func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
@@ -166,7 +79,7 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 		}
 		after = page[len(page)-1].Name.String()
 	}
-	var total catalog.Usage
+	var total UsageInfo
 	for _, b := range buckets {
 		total.Objects += b.Usage.Objects
 		total.Bytes += b.Usage.Bytes
@@ -187,9 +100,11 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 		return nil, err
 	}
 	o.Recent = d.journalLines(ctx, recent.Entries)
-	if o.Unfinished, err = c.UnfinishedIn(ctx, 0, account); err != nil {
+	unfinished, err := c.UnfinishedIn(ctx, 0, account)
+	if err != nil {
 		return nil, err
 	}
+	o.Unfinished = UnfinishedInfo(unfinished)
 	if o.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil {
 		return nil, err
 	}
@@ -215,27 +130,6 @@ func (d *Desk) works(ctx context.Context, o *Overview) error {
 		}
 	}
 	return nil
-}
-
-func changed(days []catalog.Day, since time.Time) []ChangedBucket {
-	at := map[string]int{}
-	out := []ChangedBucket{}
-	for _, day := range days {
-		if day.Day.Format(time.DateOnly) < since.Format(time.DateOnly) {
-			continue
-		}
-		i, ok := at[day.Bucket]
-		if !ok {
-			i = len(out)
-			at[day.Bucket] = i
-			out = append(out, ChangedBucket{Bucket: day.Bucket})
-		}
-		out[i].Written += day.Written
-		out[i].Removed += day.Removed
-		out[i].Bytes += day.Bytes + day.PreviousBytes
-	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Bucket < out[j].Bucket })
-	return out
 }
 
 // concerns finds what is wrong or waits: damage, disks and quotas that fill up.
@@ -320,3 +214,13 @@ func (d *Desk) room(o *Overview) error {
 }
 
 var rank = map[string]int{"wrong": 0, "attention": 1, "waiting": 2}
+
+func (d *Desk) overviewCall(ctx context.Context, in *struct {
+	Days int `query:"days" minimum:"1" maximum:"90" default:"7" doc:"For what changed: today and the days before"`
+}) (*struct{ Body Overview }, error) {
+	o, err := d.overview(ctx, in.Days)
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body Overview }{*o}, nil
+}

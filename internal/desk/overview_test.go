@@ -14,7 +14,7 @@ func day(ago int, bucket string, objects, bytes int64) catalog.Day {
 func TestGrowthIsARunningSumThatEndsAtWhatIsThere(t *testing.T) {
 	days := []catalog.Day{day(800, "plates", 5, 500), day(400, "loans", 1, 100), day(100, "plates", 2, 200), day(100, "loans", 1, 1), day(30, "plates", -3, -300), day(0, "plates", 1, 50)}
 	since := time.Now().AddDate(-1, 0, 0)
-	got := growth(days, catalog.Usage{Objects: 7, Bytes: 551}, since)
+	got := growth(days, UsageInfo{Objects: 7, Bytes: 551}, since)
 	want := []UsagePoint{{since.Format(time.DateOnly), 6, 600, 0}, {days[2].Day.Format(time.DateOnly), 9, 801, 0}, {days[4].Day.Format(time.DateOnly), 6, 501, 0}, {time.Now().UTC().Format(time.DateOnly), 7, 551, 0}}
 	if len(got) != len(want) {
 		t.Fatalf("got %+v, want %+v", got, want)
@@ -24,10 +24,10 @@ func TestGrowthIsARunningSumThatEndsAtWhatIsThere(t *testing.T) {
 			t.Errorf("point %d: %+v, want %+v", i, got[i], want[i])
 		}
 	}
-	if got := growth(nil, catalog.Usage{}, since); len(got) != 1 || got[0].Current != 0 {
+	if got := growth(nil, UsageInfo{}, since); len(got) != 1 || got[0].Current != 0 {
 		t.Errorf("of nothing: %+v", got)
 	}
-	if got := growth(days[:1], catalog.Usage{Objects: 5, Bytes: 500}, since); len(got) != 2 || got[0].Current != 500 || got[1].Current != 500 {
+	if got := growth(days[:1], UsageInfo{Objects: 5, Bytes: 500}, since); len(got) != 2 || got[0].Current != 500 || got[1].Current != 500 {
 		t.Errorf("of what is older than the span: %+v", got)
 	}
 }

@@ -13,7 +13,6 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/gate"
-	"spindle/internal/keyring"
 	"spindle/internal/works"
 )
 
@@ -35,43 +34,6 @@ const (
 	onWhole               // on all of the bucket
 )
 
-// rules has every call of the API by its operation; one without a rule is
-// refused.
-var rules = map[string]rule{
-	"service": {}, "check": {}, "sign-in": {}, "session": {}, "switch-account": {}, "change-password": {}, "sign-out": {},
-	"overview": {}, "list-journal": {}, "list-buckets": {}, "create-bucket": {},
-	"show-bucket":   {do: access.List, on: onBucket},
-	"bucket-usage":  {do: access.List, on: onWhole},
-	"prefix-usage":  {do: access.List, on: onPrefix},
-	"change-bucket": {do: access.Settings, on: onWhole},
-	"remove-bucket": {do: access.Settings, on: onWhole},
-
-	"list-objects":    {do: access.List, on: onPrefix},
-	"list-versions":   {do: access.List, on: onPrefix},
-	"show-object":     {do: access.Read, on: onKey},
-	"object-history":  {do: access.Read, on: onKey},
-	"annotate-object": {do: access.Write, on: onKey},
-	"copy-object":     {do: access.Write, on: onBucket},
-	"link-object":     {do: access.Read, on: onBucket},
-	"restore-object":  {do: access.Write, on: onBucket},
-	"remove-objects":  {do: access.Remove, on: onBucket},
-
-	"list-uploads": {}, "abandon-uploads": {},
-	"start-upload":    {do: access.Write, on: onBucket},
-	"show-upload":     {do: access.Write, on: onKey},
-	"complete-upload": {do: access.Write, on: onKey},
-
-	"rehearse-order": {}, "create-order": {}, "list-orders": {}, "show-order": {}, "stop-order": {}, "resume-order": {},
-
-	"list-accounts": {}, "show-account": {}, "create-account": {oper: true}, "change-account": {oper: true}, "remove-account": {oper: true},
-	"list-people": {admin: true}, "show-person": {admin: true}, "create-person": {admin: true}, "change-person": {admin: true}, "remove-person": {admin: true}, "reset-person": {admin: true},
-	"list-keys": {admin: true}, "show-key": {admin: true}, "create-key": {admin: true}, "change-key": {admin: true}, "replace-key": {admin: true}, "remove-key": {admin: true},
-	"list-grants": {}, "show-grant": {}, "create-grant": {}, "change-grant": {}, "remove-grant": {},
-	"list-sessions": {}, "end-session": {}, "list-trail": {admin: true}, "access-matrix": {admin: true},
-	"explain-access": {}, "test-access": {admin: true},
-	"show-master-key": {oper: true}, "rotate-master-key": {oper: true},
-}
-
 // ruled refuses calls that break their rule.
 func (d *Desk) ruled(ctx huma.Context, next func(huma.Context)) {
 	if err := d.check(ctx); err != nil {
@@ -85,7 +47,7 @@ func (d *Desk) ruled(ctx huma.Context, next func(huma.Context)) {
 }
 
 func (d *Desk) check(h huma.Context) error {
-	r, ok := rules[h.Operation().OperationID]
+	r, ok := d.rules[h.Operation().OperationID]
 	if !ok {
 		return fault.New(fault.Internal, "no-rule", "the call %s has no rule who may make it", h.Operation().OperationID)
 	}
@@ -269,90 +231,4 @@ func (d *Desk) mayOrder(ctx context.Context, o *catalog.Order) error {
 		}
 	}
 	return nil
-}
-
-// linkKey gives the key that signs a link: the one that asks, or one of the
-// account's that may read the object. The link cannot outlive it, nor reach more.
-func (d *Desk) linkKey(ctx context.Context, a catalog.Address, with string, holds time.Duration) (*keyring.Key, error) {
-	id := who(ctx)
-	k := id.key
-	if with != "" && (k == nil || with != k.ID) {
-		if err := d.administers(ctx, id.subject.Account, "sign a link with a key"); err != nil {
-			return nil, err
-		}
-		var err error
-		if k, err = d.gate.Keys.Find(ctx, with); err != nil {
-			return nil, err
-		}
-		if k == nil || k.Account != id.subject.Account && !id.subject.Operator {
-			return nil, fault.New(fault.NotFound, "key-missing", "the account %s has no key %q", id.subject.Account, with).In("with").Do("choose one of its keys")
-		}
-		if err := k.Works(time.Now()); err != nil {
-			return nil, err
-		}
-		if err := d.mayUse(ctx, k.ID, k.Operator); err != nil {
-			return nil, err
-		}
-		x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: k.Subject(), Do: access.Read, Bucket: a.Bucket, Key: a.Key.String()})
-		if err != nil {
-			return nil, err
-		}
-		if !x.Allowed {
-			return nil, x.Refused()
-		}
-	}
-	if k == nil {
-		return nil, fault.New(fault.Invalid, "link-key", "a link is signed by an access key, and a person has none").In("with").Do("choose a key of the account that may read the object")
-	}
-	if k.Expires != nil && time.Now().Add(holds).After(*k.Expires) {
-		return nil, fault.New(fault.Invalid, "link-outlives", "the key %s expires on %s, before the link would", k.ID, k.Expires.UTC().Format("2006-01-02 15:04 MST")).In("seconds").Do("choose a shorter time")
-	}
-	return k, nil
-}
-
-// SharedWith says to whom something was opened.
-type SharedWith struct {
-	Grant  int64  `json:"grant"`
-	To     string `json:"to" doc:"account NAME, person NAME, key ID, or anyone"`
-	For    string `json:"for" doc:"The purpose, or the rights"`
-	Prefix string `json:"prefix,omitempty"`
-}
-
-// sharing gives what who asks may do in all of a bucket, and to whom it was
-// opened, for those who may know.
-func (d *Desk) sharing(ctx context.Context, b *catalog.Bucket) ([]string, []SharedWith, error) {
-	book, err := d.gate.Book(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	s, now := who(ctx).subject, time.Now()
-	rights := access.Reach(s, access.Target{Bucket: b.Name.String(), Owner: b.Account}, book, now)
-	names := rights.Names()
-	if names == nil {
-		names = []string{}
-	}
-	var shared []SharedWith
-	for _, g := range book.On(b.Name.String()) {
-		if g.Holds(now) && (rights&access.Settings != 0 || s.Account == b.Account || g.To.Kind == access.ToAnyone) {
-			shared = append(shared, SharedWith{Grant: g.ID, To: g.To.String(), For: g.Rights.Purpose(), Prefix: g.Prefix})
-		}
-	}
-	return names, shared, nil
-}
-
-// reach gives what who asks may do with a key, or beneath a prefix.
-func (d *Desk) reach(ctx context.Context, bucket, key string) ([]string, error) {
-	name, err := object.ParseBucketName(bucket)
-	if err != nil {
-		return nil, err
-	}
-	owner, err := d.store.Owner(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	book, err := d.gate.Book(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return orNone(access.Reach(who(ctx).subject, access.Target{Bucket: bucket, Owner: owner, Key: key}, book, time.Now())), nil
 }

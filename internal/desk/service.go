@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -61,34 +60,37 @@ func (d *Desk) wireInfo(host string) WireInfo {
 	return WireInfo{URL: u, Port: port, Scheme: scheme, Domains: d.settings.Domains}
 }
 
-func (d *Desk) serviceCalls(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "service", Method: http.MethodGet, Path: "/api/v1/service", Summary: "What this service is and where its wire is", Tags: []string{"service"}},
-		func(ctx context.Context, in *HostIn) (*struct{ Body ServiceInfo }, error) {
-			return &struct{ Body ServiceInfo }{ServiceInfo{Product: "spindle", Role: "desk", Version: d.settings.Version, Region: d.store.Region,
-				Wire: d.wireInfo(in.host), Time: time.Now().UTC()}}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "check", Method: http.MethodPost, Path: "/api/v1/check", Summary: "Check a client's settings, field by field, for real", Tags: []string{"service"}},
-		func(ctx context.Context, in *struct {
-			HostIn
-			Body struct {
-				Address string `json:"address" maxLength:"512" doc:"As the client has it, with http:// or https://"`
-				Style   string `json:"style" enum:"path,host"`
-				Region  string `json:"region" maxLength:"128"`
-				Key     string `json:"key" maxLength:"128" doc:"Access key id; empty for the one that asks"`
-				Secret  string `json:"secret,omitempty" maxLength:"256" doc:"Its secret; not needed for the key that asks"`
-				Bucket  string `json:"bucket,omitempty" maxLength:"63" doc:"A bucket to try"`
-				Write   bool   `json:"write,omitempty" doc:"Also put, read and remove a 1 KiB object"`
-			}
-		}) (*struct{ Body client.Report }, error) {
-			b := in.Body
-			key := sign.Credential{ID: b.Key, Secret: b.Secret}
-			if own := who(ctx).key; own != nil && b.Secret == "" && (b.Key == "" || b.Key == own.ID) {
-				key = sign.Credential{ID: own.ID, Secret: own.Secret}
-			}
-			r, err := d.checkSettings(ctx, in.host, client.Settings{Address: b.Address, Style: b.Style, Region: b.Region, Key: key, Bucket: b.Bucket, Write: b.Write})
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &struct{ Body client.Report }{*r}, nil
-		})
+func (d *Desk) serviceCalls(to *calls) {
+	call(to, rule{}, "service", "GET /service", "service", "What this service is and where its wire is", d.service)
+	call(to, rule{}, "check", "POST /check", "service",
+		"Check a client's settings, field by field, for real", d.checkCall)
+}
+
+func (d *Desk) service(ctx context.Context, in *HostIn) (*struct{ Body ServiceInfo }, error) {
+	return &struct{ Body ServiceInfo }{ServiceInfo{Product: "spindle", Role: "desk", Version: d.settings.Version, Region: d.store.Region,
+		Wire: d.wireInfo(in.host), Time: time.Now().UTC()}}, nil
+}
+
+func (d *Desk) checkCall(ctx context.Context, in *struct {
+	HostIn
+	Body struct {
+		Address string `json:"address" maxLength:"512" doc:"As the client has it, with http:// or https://"`
+		Style   string `json:"style" enum:"path,host"`
+		Region  string `json:"region" maxLength:"128"`
+		Key     string `json:"key" maxLength:"128" doc:"Access key id; empty for the one that asks"`
+		Secret  string `json:"secret,omitempty" maxLength:"256" doc:"Its secret; not needed for the key that asks"`
+		Bucket  string `json:"bucket,omitempty" maxLength:"63" doc:"A bucket to try"`
+		Write   bool   `json:"write,omitempty" doc:"Also put, read and remove a 1 KiB object"`
+	}
+}) (*struct{ Body client.Report }, error) {
+	b := in.Body
+	key := sign.Credential{ID: b.Key, Secret: b.Secret}
+	if own := who(ctx).key; own != nil && b.Secret == "" && (b.Key == "" || b.Key == own.ID) {
+		key = sign.Credential{ID: own.ID, Secret: own.Secret}
+	}
+	r, err := d.checkSettings(ctx, in.host, client.Settings{Address: b.Address, Style: b.Style, Region: b.Region, Key: key, Bucket: b.Bucket, Write: b.Write})
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body client.Report }{*r}, nil
 }

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -131,77 +129,15 @@ type sessionOut struct {
 	Body      SessionInfo
 }
 
-func (d *Desk) sessionCalls(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session", Summary: "Sign in, as a person or with an access key", Tags: []string{"session"}, DefaultStatus: 201},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Person   string `json:"person,omitempty" maxLength:"128"`
-				Password string `json:"password,omitempty" maxLength:"1024"`
-				Key      string `json:"key,omitempty" maxLength:"128" doc:"An access key's id, instead"`
-				Secret   string `json:"secret,omitempty" maxLength:"256" doc:"Its secret"`
-			}
-		}) (*sessionOut, error) {
-			id, cookies, err := d.signIn(ctx, in.Body.Person, in.Body.Password, in.Body.Key, in.Body.Secret)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			info, err := d.sessionInfo(ctx, id)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &sessionOut{SetCookie: cookies, Body: info}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "session", Method: http.MethodGet, Path: "/api/v1/session", Summary: "Who is signed in", Tags: []string{"session"}},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body SessionInfo }, error) {
-			info, err := d.sessionInfo(ctx, who(ctx))
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &struct{ Body SessionInfo }{info}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "switch-account", Method: http.MethodPost, Path: "/api/v1/session/account", Summary: "Act in another account", Tags: []string{"session"}},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Account string `json:"account" maxLength:"64"`
-			}
-		}) (*struct{ Body SessionInfo }, error) {
-			id := who(ctx)
-			if err := d.switchAccount(ctx, id, in.Body.Account); err != nil {
-				return nil, d.problem(err)
-			}
-			info, err := d.sessionInfo(ctx, id)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &struct{ Body SessionInfo }{info}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "change-password", Method: http.MethodPost, Path: "/api/v1/session/password", Summary: "Change the password of who is signed in; all sessions end", Tags: []string{"session"}, DefaultStatus: 204},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Password string `json:"password" maxLength:"1024" doc:"The one there is"`
-				New      string `json:"new" maxLength:"1024"`
-			}
-		}) (*struct{}, error) {
-			if err := d.changePassword(ctx, who(ctx), in.Body.Password, in.Body.New); err != nil {
-				return nil, d.problem(err)
-			}
-			return nil, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Path: "/api/v1/session", Summary: "End the session", Tags: []string{"session"}, DefaultStatus: 204},
-		func(ctx context.Context, _ *struct{}) (*struct {
-			SetCookie http.Cookie `header:"Set-Cookie"`
-		}, error) {
-			if id := who(ctx); id.session != nil {
-				if err := d.store.Catalog.EndSession(ctx, id.session.ID, "", catalog.TrailSignedOut, author(ctx)); err != nil {
-					return nil, d.problem(err)
-				}
-			}
-			c := d.cookie("", time.Time{})
-			c.MaxAge = -1
-			return &struct {
-				SetCookie http.Cookie `header:"Set-Cookie"`
-			}{c}, nil
-		})
+func (d *Desk) sessionCalls(to *calls) {
+	call(to, rule{}, "sign-in", "POST /session", "session",
+		"Sign in, as a person or with an access key", d.signInCall, answers(201))
+	call(to, rule{}, "session", "GET /session", "session", "Who is signed in", d.session)
+	call(to, rule{}, "switch-account", "POST /session/account", "session",
+		"Act in another account", d.switchAccountCall)
+	call(to, rule{}, "change-password", "POST /session/password", "session",
+		"Change the password of who is signed in; all sessions end", d.changePasswordCall, answers(204))
+	call(to, rule{}, "sign-out", "DELETE /session", "session", "End the session", d.signOut, answers(204))
 }
 
 func (d *Desk) cookie(token string, expires time.Time) http.Cookie {
@@ -224,4 +160,74 @@ func (d *Desk) switchAccount(ctx context.Context, id *identity, account string) 
 	}
 	id.session.Account = account
 	return d.holder(ctx, id)
+}
+
+func (d *Desk) signInCall(ctx context.Context, in *struct {
+	Body struct {
+		Person   string `json:"person,omitempty" maxLength:"128"`
+		Password string `json:"password,omitempty" maxLength:"1024"`
+		Key      string `json:"key,omitempty" maxLength:"128" doc:"An access key's id, instead"`
+		Secret   string `json:"secret,omitempty" maxLength:"256" doc:"Its secret"`
+	}
+}) (*sessionOut, error) {
+	id, cookies, err := d.signIn(ctx, in.Body.Person, in.Body.Password, in.Body.Key, in.Body.Secret)
+	if err != nil {
+		return nil, err
+	}
+	info, err := d.sessionInfo(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return &sessionOut{SetCookie: cookies, Body: info}, nil
+}
+
+func (d *Desk) session(ctx context.Context, _ *struct{}) (*struct{ Body SessionInfo }, error) {
+	info, err := d.sessionInfo(ctx, who(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body SessionInfo }{info}, nil
+}
+
+func (d *Desk) switchAccountCall(ctx context.Context, in *struct {
+	Body struct {
+		Account string `json:"account" maxLength:"64"`
+	}
+}) (*struct{ Body SessionInfo }, error) {
+	id := who(ctx)
+	if err := d.switchAccount(ctx, id, in.Body.Account); err != nil {
+		return nil, err
+	}
+	info, err := d.sessionInfo(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body SessionInfo }{info}, nil
+}
+
+func (d *Desk) changePasswordCall(ctx context.Context, in *struct {
+	Body struct {
+		Password string `json:"password" maxLength:"1024" doc:"The one there is"`
+		New      string `json:"new" maxLength:"1024"`
+	}
+}) (*struct{}, error) {
+	if err := d.changePassword(ctx, who(ctx), in.Body.Password, in.Body.New); err != nil {
+		return nil, err
+	}
+	return nil, nil
+}
+
+func (d *Desk) signOut(ctx context.Context, _ *struct{}) (*struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+}, error) {
+	if id := who(ctx); id.session != nil {
+		if err := d.store.Catalog.EndSession(ctx, id.session.ID, "", catalog.TrailSignedOut, author(ctx)); err != nil {
+			return nil, err
+		}
+	}
+	c := d.cookie("", time.Time{})
+	c.MaxAge = -1
+	return &struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+	}{c}, nil
 }

@@ -2,10 +2,7 @@ package desk
 
 import (
 	"context"
-	"net/http"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
@@ -34,53 +31,59 @@ func sessionEntry(s catalog.Session, asks *identity) SessionEntry {
 	return e
 }
 
-func (d *Desk) sessionListCalls(api huma.API) {
-	type sessions struct {
-		Body struct {
-			Sessions []SessionEntry `json:"sessions"`
-			Next     int64          `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
-		}
+func (d *Desk) sessionListCalls(to *calls) {
+	call(to, rule{}, "list-sessions", "GET /sessions", "access",
+		"List sessions, latest first: all for operators, those of one's account for its administrators, one's own otherwise",
+		d.listSessions)
+	call(to, rule{}, "end-session", "DELETE /sessions/{id}", "access", "End a session", d.endSession, answers(204))
+}
+
+// SessionPage is a page of a list.
+type SessionPage struct {
+	Sessions []SessionEntry `json:"sessions"`
+	Next     int64          `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+}
+
+type sessions struct{ Body SessionPage }
+
+func (d *Desk) listSessions(ctx context.Context, in *struct {
+	Before int64 `query:"before" minimum:"0"`
+	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*sessions, error) {
+	id := who(ctx)
+	account := id.subject.Account
+	if id.subject.Operator {
+		account = ""
 	}
-	huma.Register(api, huma.Operation{OperationID: "list-sessions", Method: http.MethodGet, Path: "/api/v1/sessions", Summary: "List sessions, latest first: all for operators, those of one's account for its administrators, one's own otherwise", Tags: []string{"access"}},
-		func(ctx context.Context, in *struct {
-			Before int64 `query:"before" minimum:"0"`
-			Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-		}) (*sessions, error) {
-			id := who(ctx)
-			account := id.subject.Account
-			if id.subject.Operator {
-				account = ""
-			}
-			out := &sessions{}
-			var err error
-			out.Body.Sessions, out.Body.Next, err = paged(in.Before, in.Limit,
-				func(before int64, limit int) ([]catalog.Session, error) {
-					return d.store.Catalog.Sessions(ctx, account, before, limit)
-				},
-				func(s catalog.Session) int64 { return s.ID },
-				func(s catalog.Session) (SessionEntry, bool, error) {
-					return sessionEntry(s, id), s.By() == id.subject.By() || id.subject.Administers(s.Account), nil
-				})
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return out, nil
+	out := &sessions{}
+	var err error
+	out.Body.Sessions, out.Body.Next, err = paged(in.Before, in.Limit,
+		func(before int64, limit int) ([]catalog.Session, error) {
+			return d.store.Catalog.Sessions(ctx, account, before, limit)
+		},
+		func(s catalog.Session) int64 { return s.ID },
+		func(s catalog.Session) (SessionEntry, bool, error) {
+			return sessionEntry(s, id), s.By() == id.subject.By() || id.subject.Administers(s.Account), nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "end-session", Method: http.MethodDelete, Path: "/api/v1/sessions/{id}", Summary: "End a session", Tags: []string{"access"}, DefaultStatus: 204},
-		func(ctx context.Context, in *struct {
-			ID int64 `path:"id" minimum:"1"`
-		}) (*struct{}, error) {
-			id := who(ctx)
-			list, err := d.store.Catalog.Sessions(ctx, "", in.ID+1, 1)
-			if err == nil && (len(list) == 0 || list[0].ID != in.ID || list[0].By() != id.subject.By() && !id.subject.Administers(list[0].Account)) {
-				err = fault.New(fault.NotFound, "session-missing", "there is no session %d that you may end", in.ID).In("session").Do("it may have ended by itself")
-			}
-			if err == nil {
-				err = d.store.Catalog.EndSession(ctx, in.ID, "", catalog.TrailSessionEnded, author(ctx))
-			}
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return nil, nil
-		})
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+func (d *Desk) endSession(ctx context.Context, in *struct {
+	ID int64 `path:"id" minimum:"1"`
+}) (*struct{}, error) {
+	id := who(ctx)
+	list, err := d.store.Catalog.Sessions(ctx, "", in.ID+1, 1)
+	if err == nil && (len(list) == 0 || list[0].ID != in.ID || list[0].By() != id.subject.By() && !id.subject.Administers(list[0].Account)) {
+		err = fault.New(fault.NotFound, "session-missing", "there is no session %d that you may end", in.ID).In("session").Do("it may have ended by itself")
+	}
+	if err == nil {
+		err = d.store.Catalog.EndSession(ctx, in.ID, "", catalog.TrailSessionEnded, author(ctx))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return nil, nil
 }

@@ -4,153 +4,51 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"net/http"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"spindle/internal/catalog"
-	"spindle/internal/keyring"
 	"spindle/internal/wire/client"
 )
 
 // TrailLine is an entry of the trail with what it says in words.
 type TrailLine struct {
-	catalog.TrailEntry
-	Says string `json:"says,omitempty" doc:"What the entry adds, for people"`
+	ID      int64          `json:"id"`
+	At      time.Time      `json:"at"`
+	Kind    string         `json:"kind"`
+	Account string         `json:"account,omitempty" doc:"Whose affair it is"`
+	Who     string         `json:"who"`
+	Source  string         `json:"source,omitempty"`
+	Subject string         `json:"subject,omitempty" doc:"What it was done to"`
+	Times   int            `json:"times" doc:"How often, when the same was gathered"`
+	Detail  map[string]any `json:"detail,omitempty"`
+	Says    string         `json:"says,omitempty" doc:"What the entry adds, for people"`
 }
 
-func (d *Desk) trailCalls(api huma.API) {
-	type trail struct {
-		Body struct {
-			Entries []TrailLine `json:"entries"`
-			Next    int64       `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
-		}
-	}
-	huma.Register(api, huma.Operation{OperationID: "list-trail", Method: http.MethodGet, Path: "/api/v1/trail", Summary: "The audit trail, latest first: sign-ins, changes of access and settings, refusals", Tags: []string{"access"}},
-		func(ctx context.Context, in *struct {
-			Account string   `query:"account" maxLength:"64" doc:"For operators: of this account only"`
-			Kind    []string `query:"kind,explode" doc:"One or more kinds"`
-			Who     string   `query:"who" maxLength:"128"`
-			Subject string   `query:"subject" maxLength:"1024" doc:"What it begins with, for instance a bucket's name"`
-			Since   string   `query:"since" maxLength:"64"`
-			Until   string   `query:"until" maxLength:"64"`
-			Before  int64    `query:"before" minimum:"0"`
-			Limit   int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		}) (*trail, error) {
-			s := who(ctx).subject
-			if !s.Operator {
-				if in.Account != "" && in.Account != s.Account {
-					return nil, d.problem(notYours(ctx, in.Account))
-				}
-				in.Account = s.Account
-			}
-			q := catalog.TrailQuery{Before: in.Before, Account: in.Account, Kinds: in.Kind, Who: in.Who, Subject: in.Subject, Limit: in.Limit + 1}
-			for s, into := range map[*string]*time.Time{&in.Since: &q.Since, &in.Until: &q.Until} {
-				if *s != "" {
-					t, err := moment(*s)
-					if err != nil {
-						return nil, d.problem(err)
-					}
-					*into = t
-				}
-			}
-			list, err := d.store.Catalog.Trail(ctx, q)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			out := &trail{}
-			if len(list) > in.Limit {
-				list = list[:in.Limit]
-				out.Body.Next = list[in.Limit-1].ID
-			}
-			out.Body.Entries = []TrailLine{}
-			for _, e := range list {
-				out.Body.Entries = append(out.Body.Entries, TrailLine{e, trailSays(e)})
-			}
-			return out, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "explain-access", Method: http.MethodPost, Path: "/api/v1/access/explain", Summary: "Say whether a key, a person or anyone may do something, and why", Tags: []string{"access"}},
-		func(ctx context.Context, in *struct{ Body ExplainIn }) (*struct{ Body Explanation }, error) {
-			e, err := d.explain(ctx, in.Body)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &struct{ Body Explanation }{*e}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "test-access", Method: http.MethodPost, Path: "/api/v1/access/test", Summary: "Make a real request on the wire as a key, which changes nothing", Tags: []string{"access"}},
-		func(ctx context.Context, in *struct {
-			HostIn
-			Body struct {
-				Key       string `json:"key" maxLength:"64"`
-				Do        string `json:"do" maxLength:"16" doc:"list, read, write, remove or settings"`
-				Bucket    string `json:"bucket" maxLength:"64"`
-				ObjectKey string `json:"objectKey,omitempty" doc:"An object's key, or the prefix of a listing"`
-			}
-		}) (*struct{ Body client.Trial }, error) {
-			t, err := d.tryKey(ctx, in.Body.Key, in.Body.Do, in.Body.Bucket, in.Body.ObjectKey)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &struct{ Body client.Trial }{*t}, nil
-		})
-	type matrix struct {
-		Body struct {
-			Buckets []ReachOf `json:"buckets"`
-			Next    string    `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-		}
-	}
-	huma.Register(api, huma.Operation{OperationID: "access-matrix", Method: http.MethodGet, Path: "/api/v1/access/matrix", Summary: "Who reaches which bucket of the account", Tags: []string{"access"}},
-		func(ctx context.Context, in *struct {
-			Account string `query:"account" maxLength:"64" doc:"For operators; the session's otherwise"`
-			After   string `query:"after" maxLength:"64"`
-			Limit   int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
-		}) (*matrix, error) {
-			out := &matrix{}
-			if in.Account == "" {
-				in.Account = who(ctx).subject.Account
-			}
-			err := d.administers(ctx, in.Account, "see who reaches its buckets")
-			if err == nil {
-				out.Body.Buckets, out.Body.Next, err = d.matrix(ctx, in.Account, in.After, in.Limit)
-			}
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return out, nil
-		})
-	type master struct{ Body keyring.Master }
-	huma.Register(api, huma.Operation{OperationID: "show-master-key", Method: http.MethodGet, Path: "/api/v1/master-key", Summary: "Which master key seals secrets, without the key", Tags: []string{"access"}},
-		func(ctx context.Context, _ *struct{}) (*master, error) {
-			m, err := d.gate.Keys.Master(ctx)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &master{m}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "rotate-master-key", Method: http.MethodPost, Path: "/api/v1/master-key/rotate", Summary: "Make a new master key and seal all secrets under it", Tags: []string{"access"}},
-		func(ctx context.Context, _ *struct{}) (*master, error) {
-			n, err := d.gate.Keys.Rotate(ctx)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			m, err := d.gate.Keys.Master(ctx)
-			if err == nil {
-				by := author(ctx)
-				err = d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: catalog.TrailMasterKey, Account: who(ctx).subject.Account, Who: by.Who, Source: by.Source, Subject: m.Fingerprint, Detail: map[string]any{"sealed": n}})
-			}
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			return &master{m}, nil
-		})
+func (d *Desk) trailCalls(to *calls) {
+	call(to, rule{admin: true}, "list-trail", "GET /trail", "access",
+		"The audit trail, latest first: sign-ins, changes of access and settings, refusals", d.listTrail)
+	call(to, rule{}, "explain-access", "POST /access/explain", "access",
+		"Say whether a key, a person or anyone may do something, and why", d.explainAccess)
+	call(to, rule{admin: true}, "test-access", "POST /access/test", "access",
+		"Make a real request on the wire as a key, which changes nothing", d.testAccess)
+	call(to, rule{admin: true}, "access-matrix", "GET /access/matrix", "access",
+		"Who reaches which bucket of the account", d.accessMatrix)
+	call(to, rule{oper: true}, "show-master-key", "GET /master-key", "access",
+		"Which master key seals secrets, without the key", d.showMasterKey)
+	call(to, rule{oper: true}, "rotate-master-key", "POST /master-key/rotate", "access",
+		"Make a new master key and seal all secrets under it", d.rotateMasterKey)
 }
 
 // matrixMost bounds how many keys and how many people a matrix shows.
 const matrixMost = 200
+
+func trailLine(e catalog.TrailEntry) TrailLine {
+	return TrailLine{ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account, Who: e.Who, Source: e.Source, Subject: e.Subject,
+		Times: e.Times, Detail: e.Detail, Says: trailSays(e)}
+}
 
 // trailSays words what an entry of the trail adds to its kind and subject.
 func trailSays(e catalog.TrailEntry) string {
@@ -218,4 +116,140 @@ func said(v any) string {
 		return strings.Join(parts, ", ")
 	}
 	return fmt.Sprint(v)
+}
+
+// TrailPage is a page of a list.
+type TrailPage struct {
+	Entries []TrailLine `json:"entries"`
+	Next    int64       `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+}
+
+type trail struct{ Body TrailPage }
+
+// ReachPage is a page of a list.
+type ReachPage struct {
+	Buckets []ReachOf `json:"buckets"`
+	Next    string    `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+}
+
+type matrix struct{ Body ReachPage }
+
+// MasterInfo says which master key is in force.
+type MasterInfo struct {
+	Fingerprint string `json:"fingerprint" doc:"Of the key that seals now; not the key"`
+	From        string `json:"from" enum:"file,environment"`
+	Keys        int    `json:"keys" doc:"How many open: 2 while a rotation is under way"`
+	Sealed      int    `json:"sealed" doc:"Secrets and keys of bodies that it seals"`
+}
+
+type masterOut struct{ Body MasterInfo }
+
+func (d *Desk) listTrail(ctx context.Context, in *struct {
+	Account string   `query:"account" maxLength:"64" doc:"For operators: of this account only"`
+	Kind    []string `query:"kind,explode" doc:"One or more kinds"`
+	Who     string   `query:"who" maxLength:"128"`
+	Subject string   `query:"subject" maxLength:"1024" doc:"What it begins with, for instance a bucket's name"`
+	Since   string   `query:"since" maxLength:"64"`
+	Until   string   `query:"until" maxLength:"64"`
+	Before  int64    `query:"before" minimum:"0"`
+	Limit   int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*trail, error) {
+	s := who(ctx).subject
+	if !s.Operator {
+		if in.Account != "" && in.Account != s.Account {
+			return nil, notYours(ctx, in.Account)
+		}
+		in.Account = s.Account
+	}
+	q := catalog.TrailQuery{Before: in.Before, Account: in.Account, Kinds: in.Kind, Who: in.Who, Subject: in.Subject, Limit: in.Limit + 1}
+	for s, into := range map[*string]*time.Time{&in.Since: &q.Since, &in.Until: &q.Until} {
+		if *s != "" {
+			t, err := moment(*s)
+			if err != nil {
+				return nil, err
+			}
+			*into = t
+		}
+	}
+	list, err := d.store.Catalog.Trail(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	out := &trail{}
+	if len(list) > in.Limit {
+		list = list[:in.Limit]
+		out.Body.Next = list[in.Limit-1].ID
+	}
+	out.Body.Entries = []TrailLine{}
+	for _, e := range list {
+		out.Body.Entries = append(out.Body.Entries, trailLine(e))
+	}
+	return out, nil
+}
+
+func (d *Desk) explainAccess(ctx context.Context, in *struct{ Body ExplainIn }) (*struct{ Body Explanation }, error) {
+	e, err := d.explain(ctx, in.Body)
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body Explanation }{*e}, nil
+}
+
+func (d *Desk) testAccess(ctx context.Context, in *struct {
+	HostIn
+	Body struct {
+		Key       string `json:"key" maxLength:"64"`
+		Do        string `json:"do" maxLength:"16" doc:"list, read, write, remove or settings"`
+		Bucket    string `json:"bucket" maxLength:"64"`
+		ObjectKey string `json:"objectKey,omitempty" doc:"An object's key, or the prefix of a listing"`
+	}
+}) (*struct{ Body client.Trial }, error) {
+	t, err := d.tryKey(ctx, in.Body.Key, in.Body.Do, in.Body.Bucket, in.Body.ObjectKey)
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body client.Trial }{*t}, nil
+}
+
+func (d *Desk) accessMatrix(ctx context.Context, in *struct {
+	Account string `query:"account" maxLength:"64" doc:"For operators; the session's otherwise"`
+	After   string `query:"after" maxLength:"64"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
+}) (*matrix, error) {
+	out := &matrix{}
+	if in.Account == "" {
+		in.Account = who(ctx).subject.Account
+	}
+	err := d.administers(ctx, in.Account, "see who reaches its buckets")
+	if err == nil {
+		out.Body.Buckets, out.Body.Next, err = d.matrix(ctx, in.Account, in.After, in.Limit)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+func (d *Desk) showMasterKey(ctx context.Context, _ *struct{}) (*masterOut, error) {
+	m, err := d.gate.Keys.Master(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &masterOut{MasterInfo(m)}, nil
+}
+
+func (d *Desk) rotateMasterKey(ctx context.Context, _ *struct{}) (*masterOut, error) {
+	n, err := d.gate.Keys.Rotate(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m, err := d.gate.Keys.Master(ctx)
+	if err == nil {
+		by := author(ctx)
+		err = d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: catalog.TrailMasterKey, Account: who(ctx).subject.Account, Who: by.Who, Source: by.Source, Subject: m.Fingerprint, Detail: map[string]any{"sealed": n}})
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &masterOut{MasterInfo(m)}, nil
 }

@@ -2,11 +2,8 @@ package desk
 
 import (
 	"context"
-	"net/http"
 	"slices"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
@@ -120,148 +117,17 @@ type VersionPage struct {
 
 type objectOut struct{ Body ObjectInfo }
 
-func (d *Desk) versionCalls(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "object-history", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/history", Summary: "The history of a key: versions, delete markers, changes of metadata, renames", Tags: []string{"versions"}},
-		func(ctx context.Context, in *struct {
-			BucketPath
-			Key    string `query:"key" required:"true"`
-			Before int64  `query:"before" minimum:"0" doc:"Versions older than this number"`
-			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-			Follow bool   `query:"followRenames" doc:"Also the names it had before and got later"`
-		}) (*struct {
-			Body struct {
-				Chapters []Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
-			}
-		}, error) {
-			a, err := address(in.Bucket, in.Key)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			list, err := d.store.History(ctx, a, in.Before, in.Limit, in.Follow)
-			if err != nil {
-				return nil, d.problem(d.hideMissing(ctx, a, err))
-			}
-			list = slices.DeleteFunc(list, func(c store.Chapter) bool { // names it had elsewhere
-				return d.may(ctx, access.Read, catalog.Address{Bucket: c.Bucket, Key: c.Key}) != nil
-			})
-			out := &struct {
-				Body struct {
-					Chapters []Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
-				}
-			}{}
-			for _, c := range list {
-				v, err := d.veilFor(ctx, c.Bucket)
-				if err != nil {
-					return nil, d.problem(err)
-				}
-				out.Body.Chapters = append(out.Body.Chapters, chapter(c, v))
-			}
-			return out, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "list-versions", Method: http.MethodGet, Path: "/api/v1/buckets/{bucket}/versions", Summary: "List all versions and delete markers by key", Tags: []string{"versions"}},
-		func(ctx context.Context, in *struct {
-			BucketPath
-			Prefix       string `query:"prefix"`
-			Delimiter    string `query:"delimiter"`
-			After        string `query:"after"`
-			AfterVersion int64  `query:"afterVersion" minimum:"0"`
-			Limit        int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-		}) (*struct{ Body VersionPage }, error) {
-			name, err := object.ParseBucketName(in.Bucket)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			for field, v := range map[string]string{"prefix": in.Prefix, "delimiter": in.Delimiter, "after": in.After} {
-				if err := object.CheckText(field, v); err != nil {
-					return nil, d.problem(err)
-				}
-			}
-			page, more, err := d.store.ListVersions(ctx, name, catalog.Versions{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After, AfterNumber: in.AfterVersion, Max: in.Limit})
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			seen, err := d.veilFor(ctx, name)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			p := VersionPage{Versions: []ListedVersion{}, Prefixes: []string{}}
-			for _, e := range page {
-				v := e.Version
-				if v == nil {
-					p.Prefixes = append(p.Prefixes, e.Prefix)
-					continue
-				}
-				p.Versions = append(p.Versions, ListedVersion{Key: v.Key.String(), Version: v.ID().String(), Number: v.Number, Latest: e.Latest, Marker: v.Marker, Size: v.Size, Created: v.Created, By: seen.by(v.By)})
-			}
-			if more {
-				last := page[len(page)-1]
-				if p.Next = last.Name(); last.Version != nil {
-					p.NextVersion = last.Version.Number
-				}
-			}
-			return &struct{ Body VersionPage }{p}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "annotate-object", Method: http.MethodPatch, Path: "/api/v1/buckets/{bucket}/object", Summary: "Change metadata, tags or content type without uploading again",
-		Description: "The version gets the next revision. With ifRevision, a change that came between is refused with status 412 and the revision found.", Tags: []string{"versions"}},
-		func(ctx context.Context, in *struct {
-			BucketPath
-			Key     string `query:"key" required:"true"`
-			Version string `query:"version" maxLength:"64" doc:"A version's id; the current one otherwise"`
-			Body    struct {
-				Metadata    object.Edit `json:"metadata,omitempty"`
-				Tags        object.Edit `json:"tags,omitempty"`
-				ContentType *string     `json:"contentType,omitempty" maxLength:"256"`
-				IfRevision  int         `json:"ifRevision,omitempty" minimum:"1"`
-			}
-		}) (*objectOut, error) {
-			a, err := address(in.Bucket, in.Key)
-			if err == nil {
-				err = d.may(ctx, access.Write, a)
-			}
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			v, a, err := d.findVersion(ctx, in.Bucket, in.Key, in.Version, "")
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			an := store.Annotation{Address: a, Author: author(ctx), Metadata: in.Body.Metadata, Tags: in.Body.Tags, IfRevision: in.Body.IfRevision}
-			if in.Version != "" {
-				an.ID = v.ID()
-			}
-			if in.Body.ContentType != nil {
-				h := v.Headers
-				h.ContentType = *in.Body.ContentType
-				an.Headers = &h
-			}
-			if an.Headers == nil && an.Metadata.Empty() && an.Tags.Empty() {
-				return nil, d.problem(fault.New(fault.Invalid, "no-change", "nothing to change was given").In("metadata").Do("set or unset a field or a tag"))
-			}
-			if v, err = d.store.Annotate(ctx, an); err != nil {
-				return nil, d.problem(err)
-			}
-			return &objectOut{d.objectInfo(ctx, a.Bucket, v)}, nil
-		})
-	huma.Register(api, huma.Operation{OperationID: "restore-object", Method: http.MethodPost, Path: "/api/v1/buckets/{bucket}/restore", Summary: "Make an earlier version current again, by a copy of it", Tags: []string{"versions"}},
-		func(ctx context.Context, in *struct {
-			BucketPath
-			Body struct {
-				Key     string `json:"key"`
-				Version string `json:"version,omitempty" maxLength:"64"`
-				AsOf    string `json:"asOf,omitempty" maxLength:"64" doc:"The version that was current at this moment, with the metadata of then"`
-			}
-		}) (*objectOut, error) {
-			a, err := address(in.Bucket, in.Body.Key)
-			if err != nil {
-				return nil, d.problem(err)
-			}
-			v, err := d.restoreObject(ctx, a, in.Body.Version, in.Body.AsOf)
-			if err != nil {
-				return nil, d.problem(d.hideMissing(ctx, a, err))
-			}
-			return &objectOut{d.objectInfo(ctx, a.Bucket, v)}, nil
-		})
-	d.orderCalls(api)
+func (d *Desk) versionCalls(to *calls) {
+	call(to, rule{do: access.Read, on: onKey}, "object-history", "GET /buckets/{bucket}/history", "versions",
+		"The history of a key: versions, delete markers, changes of metadata, renames", d.objectHistory)
+	call(to, rule{do: access.List, on: onPrefix}, "list-versions", "GET /buckets/{bucket}/versions", "versions",
+		"List all versions and delete markers by key", d.listVersions)
+	call(to, rule{do: access.Write, on: onKey}, "annotate-object", "PATCH /buckets/{bucket}/object", "versions",
+		"Change metadata, tags or content type without uploading again",
+		d.annotateObject, described("The version gets the next revision. With ifRevision, a change that came between is refused with status 412 and the revision found."))
+	call(to, rule{do: access.Write, on: onBucket}, "restore-object", "POST /buckets/{bucket}/restore", "versions",
+		"Make an earlier version current again, by a copy of it", d.restoreObjectCall)
+	d.orderCalls(to)
 }
 
 func (d *Desk) restoreObject(ctx context.Context, a catalog.Address, version, asOf string) (*object.Version, error) {
@@ -283,4 +149,143 @@ func (d *Desk) restoreObject(ctx context.Context, a catalog.Address, version, as
 		return nil, err
 	}
 	return d.store.Restore(ctx, a, id, at, author(ctx))
+}
+
+func (d *Desk) objectHistory(ctx context.Context, in *struct {
+	BucketPath
+	Key    string `query:"key" required:"true"`
+	Before int64  `query:"before" minimum:"0" doc:"Versions older than this number"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	Follow bool   `query:"followRenames" doc:"Also the names it had before and got later"`
+}) (*struct {
+	Body struct {
+		Chapters []Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
+	}
+}, error) {
+	a, err := address(in.Bucket, in.Key)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.History(ctx, a, in.Before, in.Limit, in.Follow)
+	if err != nil {
+		return nil, d.hideMissing(ctx, a, err)
+	}
+	list = slices.DeleteFunc(list, func(c store.Chapter) bool { // names it had elsewhere
+		return d.may(ctx, access.Read, catalog.Address{Bucket: c.Bucket, Key: c.Key}) != nil
+	})
+	out := &struct {
+		Body struct {
+			Chapters []Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
+		}
+	}{}
+	for _, c := range list {
+		v, err := d.veilFor(ctx, c.Bucket)
+		if err != nil {
+			return nil, err
+		}
+		out.Body.Chapters = append(out.Body.Chapters, chapter(c, v))
+	}
+	return out, nil
+}
+
+func (d *Desk) listVersions(ctx context.Context, in *struct {
+	BucketPath
+	Prefix       string `query:"prefix"`
+	Delimiter    string `query:"delimiter"`
+	After        string `query:"after"`
+	AfterVersion int64  `query:"afterVersion" minimum:"0"`
+	Limit        int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*struct{ Body VersionPage }, error) {
+	name, err := object.ParseBucketName(in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	for field, v := range map[string]string{"prefix": in.Prefix, "delimiter": in.Delimiter, "after": in.After} {
+		if err := object.CheckText(field, v); err != nil {
+			return nil, err
+		}
+	}
+	page, more, err := d.store.ListVersions(ctx, name, catalog.Versions{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After, AfterNumber: in.AfterVersion, Max: in.Limit})
+	if err != nil {
+		return nil, err
+	}
+	seen, err := d.veilFor(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	p := VersionPage{Versions: []ListedVersion{}, Prefixes: []string{}}
+	for _, e := range page {
+		v := e.Version
+		if v == nil {
+			p.Prefixes = append(p.Prefixes, e.Prefix)
+			continue
+		}
+		p.Versions = append(p.Versions, ListedVersion{Key: v.Key.String(), Version: v.ID().String(), Number: v.Number, Latest: e.Latest, Marker: v.Marker, Size: v.Size, Created: v.Created, By: seen.by(v.By)})
+	}
+	if more {
+		last := page[len(page)-1]
+		if p.Next = last.Name(); last.Version != nil {
+			p.NextVersion = last.Version.Number
+		}
+	}
+	return &struct{ Body VersionPage }{p}, nil
+}
+
+func (d *Desk) annotateObject(ctx context.Context, in *struct {
+	BucketPath
+	Key     string `query:"key" required:"true"`
+	Version string `query:"version" maxLength:"64" doc:"A version's id; the current one otherwise"`
+	Body    struct {
+		Metadata    object.Edit `json:"metadata,omitempty"`
+		Tags        object.Edit `json:"tags,omitempty"`
+		ContentType *string     `json:"contentType,omitempty" maxLength:"256"`
+		IfRevision  int         `json:"ifRevision,omitempty" minimum:"1"`
+	}
+}) (*objectOut, error) {
+	a, err := address(in.Bucket, in.Key)
+	if err == nil {
+		err = d.may(ctx, access.Write, a)
+	}
+	if err != nil {
+		return nil, err
+	}
+	v, a, err := d.findVersion(ctx, in.Bucket, in.Key, in.Version, "")
+	if err != nil {
+		return nil, err
+	}
+	an := store.Annotation{Address: a, Author: author(ctx), Metadata: in.Body.Metadata, Tags: in.Body.Tags, IfRevision: in.Body.IfRevision}
+	if in.Version != "" {
+		an.ID = v.ID()
+	}
+	if in.Body.ContentType != nil {
+		h := v.Headers
+		h.ContentType = *in.Body.ContentType
+		an.Headers = &h
+	}
+	if an.Headers == nil && an.Metadata.Empty() && an.Tags.Empty() {
+		return nil, fault.New(fault.Invalid, "no-change", "nothing to change was given").In("metadata").Do("set or unset a field or a tag")
+	}
+	if v, err = d.store.Annotate(ctx, an); err != nil {
+		return nil, err
+	}
+	return &objectOut{d.objectInfo(ctx, a.Bucket, v)}, nil
+}
+
+func (d *Desk) restoreObjectCall(ctx context.Context, in *struct {
+	BucketPath
+	Body struct {
+		Key     string `json:"key"`
+		Version string `json:"version,omitempty" maxLength:"64"`
+		AsOf    string `json:"asOf,omitempty" maxLength:"64" doc:"The version that was current at this moment, with the metadata of then"`
+	}
+}) (*objectOut, error) {
+	a, err := address(in.Bucket, in.Body.Key)
+	if err != nil {
+		return nil, err
+	}
+	v, err := d.restoreObject(ctx, a, in.Body.Version, in.Body.AsOf)
+	if err != nil {
+		return nil, d.hideMissing(ctx, a, err)
+	}
+	return &objectOut{d.objectInfo(ctx, a.Bucket, v)}, nil
 }

@@ -160,10 +160,10 @@ func (m *masters) try(sealed []byte, name string) (plain []byte, which int, ok b
 
 // Master says which master key is in force.
 type Master struct {
-	Fingerprint string `json:"fingerprint" doc:"Of the key that seals now; not the key"`
-	From        string `json:"from" enum:"file,environment"`
-	Keys        int    `json:"keys" doc:"How many open: 2 while a rotation is under way"`
-	Sealed      int    `json:"sealed" doc:"Secrets and keys of bodies that it seals"`
+	Fingerprint string
+	From        string
+	Keys        int
+	Sealed      int
 }
 
 // Master says which master key is in force.

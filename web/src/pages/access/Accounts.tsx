@@ -9,7 +9,7 @@ import { useToast } from '../../parts/Toasts';
 import { count, parseSize, size, things } from '../../parts/format';
 import { Actions, Ask, More, about, aboutNone } from './parts';
 
-type Account = Schemas['Account'];
+type Account = Schemas['AccountInfo'];
 
 /** Accounts own buckets, keys and quotas. */
 export default function Accounts() {

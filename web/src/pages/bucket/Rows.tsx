@@ -26,7 +26,7 @@ interface Row {
   id: string; // "p" or "k" and the name
   name: string;
   object?: Schemas['ListedObject'];
-  beneath?: Schemas['Usage']; // of a prefix
+  beneath?: Schemas['UsageInfo']; // of a prefix
 }
 
 const rowHeight = 28;

@@ -1,0 +1,49 @@
+package desk
+
+import (
+	"context"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// calls is where the calls of the API are registered.
+type calls struct {
+	desk *Desk
+	api  huma.API
+}
+
+// call registers a call of the API: who may make it, its name, its method and path
+// beneath /api/v1, its topic, what it does in a sentence, and what does it. The
+// errors of f are faults, which callers get as problems. A call without a name of its
+// own panics: at the start, that is.
+func call[In, Out any](to *calls, needs rule, name, route, topic, summary string,
+	f func(context.Context, *In) (*Out, error), more ...func(*huma.Operation)) {
+	d := to.desk
+	if _, twice := d.rules[name]; twice || name == "" {
+		panic("desk: the call " + name + " has no name of its own")
+	}
+	d.rules[name] = needs
+	method, path, _ := strings.Cut(route, " ")
+	op := huma.Operation{OperationID: name, Method: method, Path: "/api/v1" + path, Summary: summary, Tags: []string{topic}}
+	for _, set := range more {
+		set(&op)
+	}
+	huma.Register(to.api, op, func(ctx context.Context, in *In) (*Out, error) {
+		out, err := f(ctx, in)
+		if err != nil {
+			return nil, d.problem(err)
+		}
+		return out, nil
+	})
+}
+
+// answers sets the status of a call that is done, when that is not 200.
+func answers(status int) func(*huma.Operation) {
+	return func(op *huma.Operation) { op.DefaultStatus = status }
+}
+
+// described adds what callers should know beside the summary.
+func described(text string) func(*huma.Operation) {
+	return func(op *huma.Operation) { op.Description = text }
+}

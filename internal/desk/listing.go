@@ -1,0 +1,115 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/object"
+)
+
+// ListedObject is an object in a page.
+type ListedObject struct {
+	Key         string            `json:"key"`
+	Size        int64             `json:"size"`
+	Created     time.Time         `json:"created"`
+	ETag        string            `json:"etag"`
+	CRC64       string            `json:"crc64" doc:"CRC-64/NVME of the content, in hex"`
+	ContentType string            `json:"contentType,omitempty"`
+	By          string            `json:"by"`
+	Version     string            `json:"version"`
+	Metadata    map[string]string `json:"metadata,omitempty"`
+}
+
+// ObjectPage is a page of a bucket in byte order of keys.
+type ObjectPage struct {
+	Objects  []ListedObject       `json:"objects"`
+	Prefixes []string             `json:"prefixes" doc:"What the delimiter folds"`
+	Usage    map[string]UsageInfo `json:"usage,omitempty" doc:"Beneath each of the prefixes, as of the roll-up a second ago"`
+	Rights   []string             `json:"rights" doc:"What who asks may do beneath the prefix: list, read, write, remove, settings"`
+	Next     string               `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end. As of a moment a page can be empty and have a next"`
+}
+
+func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf string) (*ObjectPage, error) {
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return nil, err
+	}
+	for field, v := range map[string]string{"prefix": l.Prefix, "delimiter": l.Delimiter, "after": l.After} {
+		if err := object.CheckText(field, v); err != nil {
+			return nil, err
+		}
+	}
+	var entries []catalog.Entry
+	var next string
+	if asOf != "" {
+		at, err := moment(asOf)
+		if err != nil {
+			return nil, err
+		}
+		if entries, next, err = d.store.ListAsOf(ctx, name, l, at); err != nil {
+			return nil, err
+		}
+	} else {
+		var more bool
+		if entries, more, err = d.store.List(ctx, name, l); err != nil {
+			return nil, err
+		}
+		if more && len(entries) > 0 {
+			next = entries[len(entries)-1].Name()
+		}
+	}
+	seen, err := d.veilFor(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	p := &ObjectPage{Objects: []ListedObject{}, Prefixes: []string{}}
+	for _, e := range entries {
+		v := e.Version
+		if v == nil {
+			p.Prefixes = append(p.Prefixes, e.Prefix)
+			continue
+		}
+		o := ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(), CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: seen.by(v.By), Version: v.ID().String()}
+		if l.Full {
+			o.Metadata = v.Metadata.Decoded()
+		}
+		p.Objects = append(p.Objects, o)
+	}
+	p.Next = next
+	if len(p.Prefixes) > 0 && l.Delimiter == "/" && asOf == "" {
+		f, err := d.store.Bucket(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		usage, err := d.store.Catalog.UsageOf(ctx, f.ID, p.Prefixes)
+		if err != nil {
+			return nil, err
+		}
+		p.Usage = make(map[string]UsageInfo, len(usage))
+		for prefix, u := range usage {
+			p.Usage[prefix] = UsageInfo(u)
+		}
+	}
+	return p, nil
+}
+
+func (d *Desk) listObjects(ctx context.Context, in *struct {
+	BucketPath
+	Prefix    string `query:"prefix"`
+	Delimiter string `query:"delimiter"`
+	After     string `query:"after" doc:"A key or folded prefix; exclusive"`
+	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+	Metadata  bool   `query:"metadata" doc:"With each object's metadata"`
+	AsOf      string `query:"asOf" maxLength:"64" doc:"How the bucket stood at this moment, RFC 3339"`
+}) (*struct{ Body ObjectPage }, error) {
+	page, err := d.list(ctx, in.Bucket, catalog.Listing{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After, Max: in.Limit, Full: in.Metadata}, in.AsOf)
+	if err != nil {
+		return nil, err
+	}
+	if page.Rights, err = d.reach(ctx, in.Bucket, in.Prefix); err != nil {
+		return nil, err
+	}
+	return &struct{ Body ObjectPage }{*page}, nil
+}

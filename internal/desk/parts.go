@@ -1,0 +1,147 @@
+package desk
+
+import (
+	"context"
+	"encoding/hex"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/store"
+)
+
+// UploadPart is a part of an unfinished upload.
+type UploadPart struct {
+	Number int       `json:"number"`
+	Size   int64     `json:"size"`
+	ETag   string    `json:"etag"`
+	CRC64  string    `json:"crc64" doc:"CRC-64/NVME, in hex"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Source string    `json:"source,omitempty" doc:"The address it came from"`
+}
+
+func uploadPart(p catalog.Part, seen veil) UploadPart {
+	return UploadPart{Number: p.Number, Size: p.Size, ETag: hex.EncodeToString(p.MD5[:]), CRC64: hex16(p.CRC64), At: p.At, By: seen.by(p.Who), Source: seen.from(p.Who, p.Source)}
+}
+
+func hex16(n uint64) string {
+	s := strconv.FormatUint(n, 16)
+	return "0000000000000000"[len(s):] + s
+}
+
+// PartName names a part of the object to be.
+type PartName struct {
+	Number int    `json:"number"`
+	ETag   string `json:"etag,omitempty" doc:"What it must have"`
+}
+
+// putPart takes a part's bytes from the console.
+func (d *Desk) putPart(w http.ResponseWriter, r *http.Request) {
+	a, err := address(chi.URLParam(r, "bucket"), r.URL.Query().Get("key"))
+	if err != nil {
+		writeProblem(w, d.problem(err))
+		return
+	}
+	if err := d.may(r.Context(), access.Write, a); err != nil {
+		writeProblem(w, d.problem(err))
+		return
+	}
+	n, err := strconv.Atoi(chi.URLParam(r, "number"))
+	if err != nil {
+		n = 0
+	}
+	p, err := d.store.PutPart(r.Context(), store.PutPart{Address: a, Author: author(r.Context()), Upload: chi.URLParam(r, "id"), Number: n, Size: r.ContentLength, Body: d.guarded(r, access.Write, a)})
+	if err != nil {
+		writeProblem(w, d.problem(err))
+		return
+	}
+	writeJSON(w, http.StatusCreated, uploadPart(p, d.veilOf(r.Context(), "")))
+}
+
+// PartPage is a page of a list.
+type PartPage struct {
+	UploadInfo
+	List []UploadPart `json:"list" doc:"The parts that are there, by number"`
+}
+
+type partsOut struct{ Body PartPage }
+
+func (d *Desk) showUpload(ctx context.Context, in *UploadRef) (*partsOut, error) {
+	u, parts, err := d.openUpload(ctx, in.Bucket, in.Key, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := d.veilFor(ctx, u.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	out := &partsOut{}
+	out.Body.List = []UploadPart{}
+	for _, p := range parts {
+		u.Parts++
+		u.Bytes += p.Size
+		if p.At.After(u.Last) {
+			u.Last = p.At
+		}
+		out.Body.List = append(out.Body.List, uploadPart(p, seen))
+	}
+	out.Body.UploadInfo = uploadInfo(u, seen)
+	return out, nil
+}
+
+func (d *Desk) completeUpload(ctx context.Context, in *struct {
+	UploadRef
+	Body struct {
+		Parts    []PartName `json:"parts,omitempty" maxItems:"10000"`
+		Size     int64      `json:"size,omitempty" doc:"Of the whole: compared when it is given"`
+		IfAbsent bool       `json:"ifAbsent,omitempty"`
+	}
+}) (*objectOut, error) {
+	a, err := address(in.Bucket, in.Key)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.may(ctx, access.Write, a); err != nil {
+		return nil, err
+	}
+	if in.Body.IfAbsent {
+		if err := d.mayAskOf(ctx, a); err != nil {
+			return nil, err
+		}
+	}
+	c := store.Complete{Address: a, Author: author(ctx), Upload: in.ID, Size: -1, IfAbsent: in.Body.IfAbsent}
+	if in.Body.Size > 0 {
+		c.Size = in.Body.Size
+	}
+	for _, p := range in.Body.Parts {
+		x := store.CompletePart{Number: p.Number}
+		if p.ETag != "" {
+			raw, err := hex.DecodeString(p.ETag)
+			if err != nil || len(raw) != 16 {
+				return nil, fault.New(fault.Invalid, "part-missing", "part %d has no ETag %q", p.Number, p.ETag).In("parts")
+			}
+			x.MD5 = (*[16]byte)(raw)
+		}
+		c.Parts = append(c.Parts, x)
+	}
+	if len(c.Parts) == 0 {
+		_, parts, err := d.openUpload(ctx, in.Bucket, in.Key, in.ID)
+		if err != nil && !fault.HasCode(err, "upload-missing") { // it may be completed already
+			return nil, err
+		}
+		for _, p := range parts {
+			c.Parts = append(c.Parts, store.CompletePart{Number: p.Number})
+		}
+	}
+	v, err := d.store.Complete(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return &objectOut{d.objectInfo(ctx, a.Bucket, v)}, nil
+}

@@ -1,0 +1,184 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/object"
+	"spindle/internal/gate"
+	"spindle/internal/store"
+)
+
+// Quantity is a number of objects and bytes that something would touch or did.
+type Quantity struct {
+	Objects       int64  `json:"objects"`
+	Bytes         int64  `json:"bytes"`
+	Previous      int64  `json:"previous,omitempty" doc:"Previous versions"`
+	PreviousBytes int64  `json:"previousBytes,omitempty"`
+	Markers       int64  `json:"markers,omitempty" doc:"Delete markers"`
+	Versioning    string `json:"versioning,omitempty" doc:"Of the bucket, in a rehearsal: where it is on, objects are deleted with a delete marker and can be brought back"`
+	More          bool   `json:"more,omitempty" doc:"There is more to do: call again"`
+}
+
+type quantityOut struct{ Body Quantity }
+
+// RemoveIn says what to remove.
+type RemoveIn struct {
+	Keys     []string `json:"keys,omitempty" maxItems:"1000" doc:"Their current objects; where versioning is on or paused a delete marker is left"`
+	Versions []struct {
+		Key     string `json:"key"`
+		Version string `json:"version"`
+	} `json:"versions,omitempty" maxItems:"1000" doc:"Versions or delete markers, for good"`
+	Prefix       *string `json:"prefix,omitempty" doc:"All beneath it; empty for the whole bucket; absent for none"`
+	WithVersions bool    `json:"withVersions,omitempty" doc:"Beneath the prefix, previous versions and delete markers too, for good"`
+	Rehearse     bool    `json:"rehearse,omitempty"`
+}
+
+// tellsOfRemovals reports whether who asks may list all that is to be removed, and so
+// may be told what there was. Others are told what they asked for; they can rehearse
+// nothing, nor remove what they do not name.
+func (d *Desk) tellsOfRemovals(ctx context.Context, bucket object.BucketName, in RemoveIn) (bool, error) {
+	places := slices.Clone(in.Keys)
+	for _, v := range in.Versions {
+		places = append(places, v.Key)
+	}
+	if in.Prefix != nil {
+		places = append(places, *in.Prefix)
+	}
+	for _, key := range places {
+		x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: who(ctx).subject, Do: access.List, Bucket: bucket, Key: key})
+		switch {
+		case err != nil:
+			return false, err
+		case x.Allowed:
+		case in.Rehearse || in.Prefix != nil:
+			return false, d.mayAt(ctx, access.List, bucket, key)
+		default:
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q Quantity, err error) {
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return q, err
+	}
+	f, err := d.store.Facts(ctx, name)
+	if err != nil {
+		return q, err
+	}
+	if in.Rehearse {
+		q.Versioning = f.Versioning.String()
+	}
+	tells, err := d.tellsOfRemovals(ctx, name, in)
+	if err != nil {
+		return q, err
+	}
+	var removals []store.Removal
+	for _, n := range in.Keys {
+		k, err := object.ParseKey(n)
+		if err != nil {
+			return q, err
+		}
+		if err := d.may(ctx, access.Remove, catalog.Address{Bucket: name, Key: k}); err != nil {
+			return q, err
+		}
+		removals = append(removals, store.Removal{Key: k})
+	}
+	for _, n := range in.Versions {
+		a, err := address(bucket, n.Key)
+		if err != nil {
+			return q, err
+		}
+		if err := d.may(ctx, access.Remove, a); err != nil {
+			return q, err
+		}
+		id, err := object.ParseVersionID(n.Version)
+		if err != nil {
+			return q, err
+		}
+		removals = append(removals, store.Removal{Key: a.Key, ID: id})
+		if !tells {
+			q.Previous++
+			continue
+		}
+		v, err := d.store.FindVersion(ctx, a, id)
+		if err != nil {
+			return q, err
+		}
+		if v.Marker {
+			q.Markers++
+		} else {
+			q.Previous++
+			q.PreviousBytes += v.Size
+		}
+	}
+	if in.Prefix != nil {
+		if err := object.CheckText("prefix", *in.Prefix); err != nil {
+			return q, err
+		}
+		if err := d.mayAt(ctx, access.Remove, name, *in.Prefix); err != nil {
+			return q, err
+		}
+	}
+	if !tells {
+		q.Objects = int64(len(in.Keys))
+	} else if len(in.Keys) > 0 {
+		objects, bytes, err := d.store.Catalog.CountKeys(ctx, f.ID, in.Keys)
+		if err != nil {
+			return q, err
+		}
+		q.Objects, q.Bytes = objects, bytes
+	}
+	add := func(u catalog.Usage) {
+		q.Objects, q.Bytes, q.Previous, q.PreviousBytes, q.Markers = q.Objects+u.Objects, q.Bytes+u.Bytes, q.Previous+u.Previous, q.PreviousBytes+u.PreviousBytes, q.Markers+u.Markers
+	}
+	if in.Rehearse {
+		if in.Prefix == nil {
+			return q, nil
+		}
+		u, err := d.store.Catalog.CountAll(ctx, f.ID, *in.Prefix)
+		if !in.WithVersions {
+			u.Previous, u.PreviousBytes, u.Markers = 0, 0, 0
+		}
+		add(u)
+		return q, err
+	}
+	if len(removals) > 0 {
+		_, errs, err := d.store.RemoveMany(ctx, name, removals, author(ctx))
+		if err := errors.Join(append(errs, err)...); err != nil {
+			return q, err
+		}
+	}
+	if in.Prefix != nil {
+		step := d.store.RemoveUnder
+		if in.WithVersions {
+			step = d.store.PurgeUnder
+		}
+		c, err := step(ctx, name, *in.Prefix, 1000, author(ctx))
+		if err != nil {
+			return q, err
+		}
+		add(c.Usage)
+		q.More = c.More
+	}
+	return q, nil
+}
+
+func (d *Desk) removeObjectsCall(ctx context.Context, in *struct {
+	BucketPath
+	Body struct {
+		RemoveIn
+	}
+}) (*quantityOut, error) {
+	q, err := d.removeObjects(ctx, in.Bucket, in.Body.RemoveIn)
+	if err != nil {
+		return nil, err
+	}
+	return &quantityOut{q}, nil
+}

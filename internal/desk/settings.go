@@ -1,0 +1,88 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"spindle/internal/core/bucket"
+	"spindle/internal/core/object"
+)
+
+// optionalQuota tells a quota that is null from one that is not given.
+type optionalQuota struct {
+	given bool
+	value *int64
+}
+
+// UnmarshalJSON notes that the field was there.
+func (o *optionalQuota) UnmarshalJSON(b []byte) error {
+	o.given = true
+	return json.Unmarshal(b, &o.value)
+}
+
+// Schema describes the field to the OpenAPI document.
+func (o optionalQuota) Schema(huma.Registry) *huma.Schema {
+	return &huma.Schema{Type: huma.TypeInteger, Format: "int64", Nullable: true, Description: "Bytes; null takes the quota away"}
+}
+
+// bucketChange says what to change of a bucket's settings; what it does not name
+// stays as it is.
+type bucketChange struct {
+	Quota        optionalQuota `json:"quota,omitempty" required:"false"`
+	Versioning   string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
+	Tags         *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
+	Sealing      *bool         `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
+	AbandonAfter *int          `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
+	Revision     int           `json:"revision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
+}
+
+func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
+	if c.Quota.given {
+		edits = append(edits, bucket.Quota(c.Quota.value))
+	}
+	if c.Versioning != "" {
+		v, err := object.ParseVersioning(c.Versioning)
+		if err != nil {
+			return nil, err
+		}
+		edits = append(edits, bucket.Versioning(v))
+	}
+	if c.Tags != nil {
+		edits = append(edits, bucket.EditTags(*c.Tags))
+	}
+	if c.Sealing != nil {
+		edits = append(edits, bucket.Sealing(*c.Sealing))
+	}
+	if c.AbandonAfter != nil {
+		edits = append(edits, bucket.AbandonAfter(daysOrNever(*c.AbandonAfter)))
+	}
+	return edits, nil
+}
+
+// daysOrNever gives a number of days, nil for 0.
+func daysOrNever(days int) *int {
+	if days == 0 {
+		return nil
+	}
+	return &days
+}
+
+func (d *Desk) changeBucket(ctx context.Context, in *struct {
+	BucketPath
+	Body bucketChange
+}) (*bucketOut, error) {
+	name, err := object.ParseBucketName(in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	edits, err := in.Body.edits()
+	if err == nil {
+		err = d.store.ChangeBucket(ctx, name, in.Body.Revision, author(ctx), edits...)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.bucket(ctx, in.Bucket)
+}
