@@ -178,7 +178,7 @@ func (q *request) serve() error {
 		return bucketErr
 	}
 	n := q.operation()
-	if n.op == nil {
+	if n.do == nil {
 		q.op = "unsupported"
 		if q.key == nil {
 			return unsigned()
@@ -197,7 +197,7 @@ func (q *request) serve() error {
 	if q.in != nil {
 		q.in.Again = q.again
 	}
-	return n.op(q)
+	return n.do(q)
 }
 
 func unsigned() error {
