@@ -80,6 +80,8 @@ func TestFilesGoThereAndBack(t *testing.T) {
 	for _, st := range []step{
 		{"bucket create plates --quota 10MiB", 0, "Created bucket plates in region fenn"},
 		{"object put DIR/in plates/set/ --parallel 3 --metadata taxon=Erica", 0, "Put 5 objects, 297.9 KiB"},
+		{"object put DIR/in plates/set/", 0, "5 objects were there already"},
+		{"object put DIR/in plates/set/ --anew --metadata taxon=Erica", 0, "Put 5 objects"},
 		{"object put DIR/in/a.txt plates/renamed.txt", 0, "Put 1 object, 1 B"},
 		{"object put DIR/in/a.txt plates/renamed.txt --if-absent", 1, "1 failed"},
 		{"object list plates/", 0, "set/"},

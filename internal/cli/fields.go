@@ -12,6 +12,7 @@ import (
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/transfer"
 )
 
 // fields are the metadata and tags that a put is given.
@@ -51,21 +52,24 @@ func newFields(c *cli.Command) (*fields, error) {
 	return f, err
 }
 
+// none reports whether nothing is said beside the files themselves.
+func (f *fields) none() bool { return len(f.metadata) == 0 && f.from == "" && len(f.tags) == 0 }
+
 // of gives each file's metadata, and the files without the sidecars among them.
-func (f *fields) of(files []outgoing) ([]outgoing, []object.Metadata, error) {
+func (f *fields) of(files []transfer.File) ([]transfer.File, []object.Metadata, error) {
 	sidecars := map[string]bool{}
 	if strings.Contains(f.from, "*") {
 		for _, file := range files {
-			sidecars[filepath.Clean(f.sidecar(file.local))] = true
+			sidecars[filepath.Clean(f.sidecar(file.Path))] = true
 		}
 	}
-	var kept []outgoing
+	var kept []transfer.File
 	var metas []object.Metadata
 	for _, file := range files {
-		if sidecars[filepath.Clean(file.local)] {
+		if sidecars[filepath.Clean(file.Path)] {
 			continue
 		}
-		m, err := f.own(file.local)
+		m, err := f.own(file.Path)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -125,14 +129,14 @@ const maxSidecar = 1 << 20
 func readFields(name string) (map[string]string, error) {
 	st, err := os.Stat(name)
 	if err != nil {
-		return nil, localError(name, err)
+		return nil, transfer.LocalError(name, err)
 	}
 	if st.Size() > maxSidecar {
 		return nil, fault.New(fault.Invalid, "sidecar", "%s has %s; a file of fields has 1 MiB at most", name, size(st.Size())).In("metadata-from")
 	}
 	b, err := os.ReadFile(name)
 	if err != nil {
-		return nil, localError(name, err)
+		return nil, transfer.LocalError(name, err)
 	}
 	bad := func(format string, args ...any) error {
 		return fault.New(fault.Invalid, "sidecar", "%s: %s", name, fmt.Sprintf(format, args...)).In("metadata-from").Do("write name=value lines, or one flat document of fields")

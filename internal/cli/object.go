@@ -18,13 +18,14 @@ func (a *app) objectCommand() *cli.Command {
 	parallel := &cli.IntFlag{Name: "parallel", Usage: "how many transfers side by side", Value: 4}
 	return &cli.Command{Name: "object", Usage: "put, get, list, show, annotate, restore, copy, rename and remove objects", Commands: []*cli.Command{
 		{Name: "put", Usage: "put files, folders or standard input", ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
-			Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths. Large files go in parts side by side: stopped at any point, the same command goes on where it was.\n\n" +
+			Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths. Large files go in parts side by side: stopped at any point, the same command goes on where it was. Files of a folder that are there already, by size and digest, are not sent again, unless metadata, tags or a type are named.\n\n" +
 				examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'", "spindle object put ./tray-07 germination/tray-07/ --parallel 8", "spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata-from ./FH-004217.yaml --tag state=checked", "tar c notes | spindle object put - field-notes/backup.tar"),
 			Flags: []cli.Flag{parallel, &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"},
 				&cli.StringFlag{Name: "metadata-from", Usage: "a `FILE` of name=value lines, or JSON or YAML by its ending; with a * in it, each file's own: '*.yaml' is the file's path with .yaml behind it"},
 				&cli.StringFlag{Name: "multipart-above", Usage: "send files larger than `SIZE` in parts", Value: "16MiB"}, &cli.StringFlag{Name: "part-size", Usage: "the `SIZE` of parts, 5MiB to 5GiB; more when 10,000 would not do", Value: "16MiB"},
 				&cli.StringSliceFlag{Name: "tag", Usage: "`NAME=VALUE`, may be repeated; 10 at most"}, &cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
-				&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
+				&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"},
+				&cli.BoolFlag{Name: "anew", Usage: "of a folder, send what is there already too"}},
 			Action: a.objectPut},
 		{Name: "get", Usage: "get an object, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
 			Description: "Every object is compared with its digest as it arrives. Files that are there already with the right size and digest are left alone, so the same command resumes.\n\n" +

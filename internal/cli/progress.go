@@ -45,7 +45,7 @@ func (b bar) stop() {
 	}
 }
 
-// meter shows transfers: a line for each file under way and a total.
+// meter is a transfer.Progress that shows transfers: a line for each file under way and a total.
 type meter struct {
 	p     *mpb.Progress
 	total *mpb.Bar
@@ -61,10 +61,10 @@ func (a *app) meter(files int, bytes int64) *meter {
 	return m
 }
 
-// file gives a reader that shows how far a file is; done ends its line.
-func (m *meter) file(name string, n int64, r io.Reader) (io.Reader, func(good bool)) {
+// Begin gives a reader that shows how far a file is; done ends its line.
+func (m *meter) Begin(name string, n int64, r io.Reader) (read io.Reader, done func()) {
 	if m.p == nil {
-		return r, func(bool) {}
+		return r, func() {}
 	}
 	short := []rune(shown(name))
 	if len(short) > 32 { // keep both ends
@@ -72,7 +72,7 @@ func (m *meter) file(name string, n int64, r io.Reader) (io.Reader, func(good bo
 	}
 	b := m.p.New(n, thread(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Name(string(short), decor.WC{W: 34, C: decor.DindentRight})),
 		mpb.AppendDecorators(decor.CountersKibiByte("  % .1f of % .1f"), decor.AverageSpeed(decor.SizeB1024(0), "  % .1f")))
-	return &metered{r, b, m.total}, func(bool) { b.Abort(true) }
+	return &metered{r, b, m.total}, func() { b.Abort(true) }
 }
 
 type metered struct {
@@ -88,8 +88,8 @@ func (m *metered) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// skip counts bytes that need not be moved.
-func (m *meter) skip(n int64) {
+// Skip counts bytes that need not be moved.
+func (m *meter) Skip(n int64) {
 	if m.total != nil {
 		m.total.IncrInt64(n)
 	}

@@ -2,12 +2,9 @@ package cli
 
 import (
 	"context"
-	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"mime"
 	"os"
 	"path"
 	"path/filepath"
@@ -19,10 +16,10 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sync/errgroup"
 
-	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/desk"
+	"spindle/internal/transfer"
 	"spindle/internal/wire/client"
 )
 
@@ -118,11 +115,30 @@ func (a *app) exitCode(err error) int {
 	return ExitFailed
 }
 
-// outgoing is a file to put.
-type outgoing struct {
-	local string
-	key   string
-	size  int64
+// engine moves content for the command, watched by a meter.
+func (a *app) engine(w *client.Client, m *meter, cut *transfer.Cutting) *transfer.Engine {
+	return &transfer.Engine{Client: w, Cut: cut, Progress: m, States: a.uploadStates, Tell: func(format string, args ...any) {
+		for i, x := range args {
+			if s, ok := x.(string); ok {
+				args[i] = shown(s)
+			}
+		}
+		a.note(format, args...)
+	}}
+}
+
+// uploadStates gives the folder in which uploads under way are remembered.
+func (a *app) uploadStates() (string, error) {
+	dir := a.Getenv("XDG_STATE_HOME")
+	if dir == "" {
+		home := a.Getenv("HOME")
+		if home == "" {
+			return "", fault.New(fault.Invalid, "no-home", "there is no home directory to keep the state of uploads in").In("HOME").
+				Do("set HOME or XDG_STATE_HOME")
+		}
+		dir = filepath.Join(home, ".local", "state")
+	}
+	return filepath.Join(dir, "spindle", "uploads"), nil
 }
 
 func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
@@ -135,7 +151,7 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	cut, err := newCutting(c, 1)
+	cut, err := newCutting(c)
 	if err != nil {
 		return err
 	}
@@ -154,7 +170,7 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 		}
 		return a.putStream(ctx, c, p, bucket, key, fields, cut)
 	}
-	files, err := a.gather(sources, key, isPrefix)
+	files, folders, err := a.gather(sources, bucket, key, isPrefix)
 	if err != nil {
 		return err
 	}
@@ -162,27 +178,32 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	there := map[string]desk.ListedObject{}
+	if folders && fields.none() && c.String("content-type") == "" && !c.Bool("anew") {
+		if there, err = a.thereAlready(ctx, p, bucket, key, files); err != nil {
+			return err
+		}
+	}
 	w, err := p.wireClient(ctx)
 	if err != nil {
 		return err
 	}
 	var bytes int64
 	for _, f := range files {
-		bytes += f.size
+		bytes += f.Size
 	}
 	m := a.meter(len(files), bytes)
+	e := a.engine(w, m, cut)
 	t := &tally{a: a, started: time.Now()}
 	var g errgroup.Group
-	g.SetLimit(cap(cut.slots))
+	g.SetLimit(cut.Parallel())
 	for i, f := range files {
 		if ctx.Err() != nil {
 			break
 		}
 		g.Go(func() error {
-			x := transferred{Local: f.local, Bucket: bucket, Key: f.key, Size: f.size, State: "put"}
-			info, err := a.putFile(ctx, w, m, bucket, f, cut, client.Put{ContentType: c.String("content-type"), Metadata: metas[i], Tags: fields.tags, IfAbsent: c.Bool("if-absent")})
-			x.ETag, x.Version, x.MetadataBytes = info.ETag, info.Version, metas[i].Size()
-			t.note(x, err)
+			opt := client.Put{ContentType: c.String("content-type"), Metadata: metas[i], Tags: fields.tags, IfAbsent: c.Bool("if-absent")}
+			t.note(putUnlessThere(ctx, e, f, opt, there))
 			return nil
 		})
 	}
@@ -197,48 +218,57 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	return fields.used(a, metas)
 }
 
-func (a *app) putFile(ctx context.Context, w *client.Client, m *meter, bucket string, f outgoing, cut *cutting, opt client.Put) (client.Info, error) {
-	if opt.ContentType == "" {
-		opt.ContentType = mime.TypeByExtension(path.Ext(f.key))
+// putUnlessThere puts a file, unless an object of its size and digest is in its place.
+func putUnlessThere(ctx context.Context, e *transfer.Engine, f transfer.File, opt client.Put, there map[string]desk.ListedObject) (transferred, error) {
+	x := transferred{Local: f.Path, Bucket: f.Bucket, Key: f.Key, Size: f.Size, State: "put"}
+	if o, ok := there[f.Key]; ok {
+		st, err := os.Stat(f.Path)
+		if err != nil {
+			return x, transfer.LocalError(f.Path, err)
+		}
+		same, err := transfer.SameFile(f.Path, st, o.Size, o.CRC64)
+		if err != nil {
+			return x, transfer.LocalError(f.Path, err)
+		}
+		if same {
+			e.Progress.Skip(f.Size)
+			x.State, x.ETag, x.Version = "there", o.ETag, o.Version
+			return x, nil
+		}
 	}
-	if f.size > cut.above {
-		return a.putParts(ctx, w, m, bucket, f, opt, cut)
-	}
-	file, err := os.Open(f.local)
-	if err != nil {
-		return client.Info{}, localError(f.local, err)
-	}
-	defer file.Close()
-	r, done := m.file(f.local, f.size, file)
-	info, err := w.Put(ctx, bucket, f.key, r, f.size, opt)
-	done(err == nil)
-	return info, err
+	info, err := e.PutFile(ctx, f, opt)
+	x.ETag, x.Version, x.MetadataBytes = info.ETag, info.Version, opt.Metadata.Size()
+	return x, err
 }
 
-func localError(name string, err error) error {
-	f := fault.New(fault.Invalid, "local-file", "%s: %s", name, rootCause(err)).In("file").Because(err)
-	if errors.Is(err, fs.ErrNotExist) {
-		f.Kind = fault.NotFound
-		f.Message = name + " does not exist"
+// thereAlready gives the objects beneath a prefix that have the keys and sizes of
+// files. Who may not list what is there sends everything.
+func (a *app) thereAlready(ctx context.Context, p *api, bucket, prefix string, files []transfer.File) (map[string]desk.ListedObject, error) {
+	sizes := make(map[string]int64, len(files))
+	for _, f := range files {
+		sizes[f.Key] = f.Size
 	}
-	return f
+	there := map[string]desk.ListedObject{}
+	err := p.each(ctx, bucket, prefix, "", func(o desk.ListedObject) (bool, error) {
+		if n, ok := sizes[o.Key]; ok && n == o.Size {
+			there[o.Key] = o
+		}
+		return ctx.Err() == nil, nil
+	})
+	if fault.HasCode(err, "not-allowed") {
+		a.note("You may not list what is in %s: everything is sent.", shown(bucket+"/"+prefix))
+		return nil, nil
+	}
+	return there, err
 }
 
-func rootCause(err error) string {
-	var pe *fs.PathError
-	if errors.As(err, &pe) {
-		return pe.Err.Error()
-	}
-	return err.Error()
-}
-
-// gather finds the files to put and their keys.
-func (a *app) gather(sources []string, key string, isPrefix bool) ([]outgoing, error) {
-	var files []outgoing
+// gather finds the files to put and their keys, and says whether folders are among
+// the sources.
+func (a *app) gather(sources []string, bucket, key string, isPrefix bool) (files []transfer.File, folders bool, err error) {
 	for _, s := range sources {
 		st, err := os.Stat(s)
 		if err != nil {
-			return nil, localError(s, err)
+			return nil, false, transfer.LocalError(s, err)
 		}
 		switch {
 		case st.Mode().IsRegular():
@@ -246,16 +276,17 @@ func (a *app) gather(sources []string, key string, isPrefix bool) ([]outgoing, e
 			if isPrefix {
 				k += filepath.Base(s)
 			} else if len(sources) > 1 {
-				return nil, wrongUsage("several files go beneath a prefix: end the target with a slash")
+				return nil, false, wrongUsage("several files go beneath a prefix: end the target with a slash")
 			}
-			files = append(files, outgoing{s, k, st.Size()})
+			files = append(files, transfer.File{Path: s, Size: st.Size(), Bucket: bucket, Key: k})
 		case st.IsDir():
 			if !isPrefix {
-				return nil, wrongUsage("%s is a folder: end the target with a slash, %s/", s, key)
+				return nil, false, wrongUsage("%s is a folder: end the target with a slash, %s/", s, key)
 			}
+			folders = true
 			err := filepath.WalkDir(s, func(p string, d fs.DirEntry, err error) error {
 				if err != nil {
-					return localError(p, err)
+					return transfer.LocalError(p, err)
 				}
 				if d.IsDir() {
 					return nil
@@ -269,29 +300,29 @@ func (a *app) gather(sources []string, key string, isPrefix bool) ([]outgoing, e
 				if err != nil {
 					return err
 				}
-				files = append(files, outgoing{p, key + filepath.ToSlash(rel), info.Size()})
+				files = append(files, transfer.File{Path: p, Size: info.Size(), Bucket: bucket, Key: key + filepath.ToSlash(rel)})
 				return nil
 			})
 			if err != nil {
-				return nil, err
+				return nil, false, err
 			}
 		default:
-			return nil, wrongUsage("%s is neither a file nor a folder", s)
+			return nil, false, wrongUsage("%s is neither a file nor a folder", s)
 		}
 	}
 	for _, f := range files {
-		if _, err := object.ParseKey(f.key); err != nil {
-			return nil, fault.From(err).In(f.local)
+		if _, err := object.ParseKey(f.Key); err != nil {
+			return nil, false, fault.From(err).In(f.Path)
 		}
 	}
 	if len(files) == 0 {
-		return nil, wrongUsage("there are no files in it")
+		return nil, false, wrongUsage("there are no files in it")
 	}
-	return files, nil
+	return files, folders, nil
 }
 
 // putStream puts standard input.
-func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key string, fields *fields, cut *cutting) error {
+func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key string, fields *fields, cut *transfer.Cutting) error {
 	meta, err := fields.own("-")
 	if err != nil {
 		return err
@@ -304,7 +335,7 @@ func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key
 	if ct == "" {
 		ct = "application/octet-stream"
 	}
-	info, err := a.putStdin(ctx, w, bucket, key, client.Put{ContentType: ct, Metadata: meta, Tags: fields.tags, IfAbsent: c.Bool("if-absent")}, cut)
+	info, err := a.engine(w, &meter{}, cut).PutStream(ctx, a.in, bucket, key, client.Put{ContentType: ct, Metadata: meta, Tags: fields.tags, IfAbsent: c.Bool("if-absent")})
 	if err != nil {
 		return err
 	}
@@ -333,9 +364,9 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	parallel := c.Int("parallel")
-	if parallel < 1 || parallel > 64 {
-		return wrongUsage("--parallel is 1 to 64")
+	cut, err := newCutting(c)
+	if err != nil {
+		return err
 	}
 	version := c.String("version")
 	if version != "" && asOf != "" {
@@ -353,7 +384,7 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 		if version != "" {
 			return wrongUsage("--version is of one object; a prefix is got --as-of a moment")
 		}
-		return a.getTree(ctx, c, p, w, bucket, key, asOf, dest)
+		return a.getTree(ctx, c, p, w, cut, bucket, key, asOf, dest)
 	}
 	if asOf != "" {
 		was, err := p.show(ctx, bucket, key, "", asOf)
@@ -385,7 +416,9 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 	m := a.meter(1, o.Size)
 	t := &tally{a: a, started: time.Now()}
 	x := transferred{Local: dest, Bucket: bucket, Key: key, Size: o.Size, ETag: o.ETag}
-	x.State, err = a.getFile(ctx, w, m, bucket, key, version, o.ETag, dest, o.Size, o.Digests[0].Value, c.Bool("replace"), parallel)
+	got, err := a.engine(w, m, cut).GetFile(ctx, transfer.Object{Bucket: bucket, Key: key, Version: version, ETag: o.ETag, Size: o.Size,
+		CRC64: o.Digests[0].Value}, dest, c.Bool("replace"))
+	x.State = gotOrThere(got)
 	m.stop()
 	t.note(x, err)
 	return t.end("Got")
@@ -407,11 +440,7 @@ func (a *app) getStream(ctx context.Context, p *api, w *client.Client, bucket, k
 }
 
 // getTree fetches all beneath a prefix into a folder.
-func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Client, bucket, prefix, asOf, dest string) error {
-	parallel := c.Int("parallel")
-	if parallel < 1 || parallel > 64 {
-		return wrongUsage("--parallel is 1 to 64")
-	}
+func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Client, cut *transfer.Cutting, bucket, prefix, asOf, dest string) error {
 	if dest == "-" {
 		return wrongUsage("a tree does not go to standard output: name a folder")
 	}
@@ -439,7 +468,8 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 	m := a.meter(int(q.Objects), q.Bytes)
 	t := &tally{a: a, started: time.Now()}
 	var g errgroup.Group
-	g.SetLimit(parallel)
+	g.SetLimit(cut.Parallel())
+	e := a.engine(w, m, cut)
 	var stop atomic.Bool
 	err = p.each(ctx, bucket, prefix, asOf, func(o desk.ListedObject) (bool, error) {
 		version := ""
@@ -455,8 +485,9 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 		}
 		x.Local = filepath.Join(dest, filepath.FromSlash(rel))
 		g.Go(func() error {
-			var err error
-			x.State, err = a.getFile(ctx, w, m, bucket, o.Key, version, o.ETag, x.Local, o.Size, o.CRC64, c.Bool("replace"), parallel)
+			got, err := e.GetFile(ctx, transfer.Object{Bucket: bucket, Key: o.Key, Version: version, ETag: o.ETag, Size: o.Size, CRC64: o.CRC64},
+				x.Local, c.Bool("replace"))
+			x.State = gotOrThere(got)
 			t.note(x, err)
 			return nil
 		})
@@ -472,97 +503,9 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 	return t.end("Got")
 }
 
-// getFile fetches an object into a file, unless a file with its size and digest
-// is there. The bytes come beside it first, so that the file is never half.
-func (a *app) getFile(ctx context.Context, w *client.Client, m *meter, bucket, key, version, etag, dest string, n int64, crc string, replace bool, parallel int) (state string, err error) {
-	if st, err := os.Stat(dest); err == nil {
-		same, err := sameFile(dest, st, n, crc)
-		if err != nil {
-			return "", localError(dest, err)
-		}
-		if same {
-			m.skip(n)
-			return "there", nil
-		}
-		if !replace {
-			return "", fault.New(fault.Conflict, "file-exists", "%s is there and differs", dest).In("file").Do("move it away, or say --replace")
-		}
+func gotOrThere(got bool) string {
+	if got {
+		return "got"
 	}
-	if err := os.MkdirAll(filepath.Dir(dest), 0o777); err != nil {
-		return "", localError(filepath.Dir(dest), err)
-	}
-	if n > 2*rangeSize && etag != "" {
-		return a.getLarge(ctx, w, m, bucket, key, version, etag, dest, n, crc, parallel)
-	}
-	tmp, err := os.CreateTemp(filepath.Dir(dest), ".spindle-part-*")
-	if err != nil {
-		return "", localError(dest, err)
-	}
-	defer os.Remove(tmp.Name())
-	defer tmp.Close()
-	o, err := w.Get(ctx, bucket, key, version, 0, "")
-	if err != nil {
-		return "", err
-	}
-	defer o.Body.Close()
-	r, done := m.file(dest, n, o.Body)
-	_, err = io.Copy(tmp, r)
-	done(err == nil)
-	if err != nil {
-		return "", err
-	}
-	if err := errors.Join(tmp.Chmod(0o666&^umask()), tmp.Sync(), tmp.Close()); err != nil {
-		return "", localError(dest, err)
-	}
-	if err := os.Rename(tmp.Name(), dest); err != nil {
-		return "", localError(dest, err)
-	}
-	if !o.Modified.IsZero() {
-		_ = os.Chtimes(dest, o.Modified, o.Modified) // a convenience: not every filesystem keeps times
-	}
-	return "got", nil
-}
-
-// getLarge fetches an object in ranges, compares it as a whole and puts it in
-// its place. Stopped, the same command goes on.
-func (a *app) getLarge(ctx context.Context, w *client.Client, m *meter, bucket, key, version, etag, dest string, n int64, crc string, parallel int) (state string, err error) {
-	tmp, err := getRanges(ctx, w, m, bucket, key, version, etag, dest, n, parallel)
-	if err != nil {
-		return "", err
-	}
-	st, err := os.Stat(tmp)
-	if err != nil {
-		return "", localError(dest, err)
-	}
-	same, err := sameFile(tmp, st, n, crc)
-	if err != nil {
-		return "", localError(dest, err)
-	}
-	if !same {
-		return "", errors.Join(fault.New(fault.Damaged, "digest-mismatch", "the bytes that arrived do not have the digest of the object").Do("get it again"), os.Remove(tmp))
-	}
-	if err := os.Chmod(tmp, 0o666&^umask()); err != nil {
-		return "", localError(dest, err)
-	}
-	if err := os.Rename(tmp, dest); err != nil {
-		return "", localError(dest, err)
-	}
-	return "got", nil
-}
-
-// sameFile reports whether a file has a size and a CRC-64/NVME, in hex.
-func sameFile(name string, st fs.FileInfo, n int64, crc string) (bool, error) {
-	if !st.Mode().IsRegular() || st.Size() != n {
-		return false, nil
-	}
-	f, err := os.Open(name)
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
-	sum := digest.NewCRC64()
-	if _, err := io.CopyBuffer(struct{ io.Writer }{sum}, f, make([]byte, 256<<10)); err != nil {
-		return false, err
-	}
-	return hex.EncodeToString(sum.Sum(nil)) == crc, nil
+	return "there"
 }

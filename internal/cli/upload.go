@@ -14,6 +14,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/desk"
+	"spindle/internal/transfer"
 	"spindle/internal/wire/client"
 )
 
@@ -199,17 +200,17 @@ func (a *app) uploadSend(ctx context.Context, c *cli.Command) error {
 	}
 	f, err := os.Open(in[0])
 	if err != nil {
-		return localError(in[0], err)
+		return transfer.LocalError(in[0], err)
 	}
 	defer f.Close()
 	st, err := f.Stat()
 	if err != nil {
-		return localError(in[0], err)
+		return transfer.LocalError(in[0], err)
 	}
 	m := a.meter(1, st.Size())
-	r, end := m.file(in[0], st.Size(), f)
+	r, end := m.Begin(in[0], st.Size(), f)
 	part, err := w.PutPart(ctx, u.Bucket, u.Key, u.ID, c.Int("part"), r, st.Size())
-	end(err == nil)
+	end()
 	m.stop()
 	if err != nil {
 		return err
@@ -253,7 +254,7 @@ func (a *app) uploadResume(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	cut, err := newCutting(c, 1)
+	cut, err := newCutting(c)
 	if err != nil {
 		return err
 	}
@@ -267,25 +268,23 @@ func (a *app) uploadResume(ctx context.Context, c *cli.Command) error {
 	}
 	st, err := os.Stat(in[0])
 	if err != nil {
-		return localError(in[0], err)
+		return transfer.LocalError(in[0], err)
 	}
-	path, err := a.statePath(w.Base.String(), bucket, key, in[0])
+	m := a.meter(1, st.Size())
+	e := a.engine(w, m, cut)
+	f := transfer.File{Path: in[0], Size: st.Size(), Bucket: bucket, Key: key}
+	known, err := e.Known(f)
 	if err != nil {
 		return err
 	}
-	if _, err := os.Stat(path); err != nil || c.String("id") != "" {
-		s, err := a.adopt(ctx, p, w, bucket, key, c.String("id"), in[0], st)
-		if err != nil {
+	if !known || c.String("id") != "" {
+		if err := a.adopt(ctx, p, e, f, c.String("id"), st.ModTime()); err != nil {
 			return err
 		}
-		if err := writeAside(path, s); err != nil {
-			return localError(path, err)
-		}
 	}
-	m := a.meter(1, st.Size())
 	t := &tally{a: a, started: time.Now()}
 	x := transferred{Local: in[0], Bucket: bucket, Key: key, Size: st.Size(), State: "put"}
-	info, err := a.putParts(ctx, w, m, bucket, outgoing{in[0], key, st.Size()}, client.Put{}, cut)
+	info, err := e.PutParts(ctx, f, client.Put{})
 	m.stop()
 	x.ETag, x.Version = info.ETag, info.Version
 	t.note(x, err)
@@ -294,49 +293,56 @@ func (a *app) uploadResume(ctx context.Context, c *cli.Command) error {
 
 // adopt takes up an upload that this machine knows nothing of: the size of its
 // parts follows from those that are there.
-func (a *app) adopt(ctx context.Context, p *api, w *client.Client, bucket, key, id, file string, st os.FileInfo) (s uploadState, err error) {
+func (a *app) adopt(ctx context.Context, p *api, e *transfer.Engine, f transfer.File, id string, modified time.Time) (err error) {
 	if id == "" {
-		var of []desk.UploadInfo
-		for after := int64(0); ; {
-			var page desk.UploadPage
-			if err := p.call(ctx, http.MethodGet, "/api/v1/uploads", url.Values{"bucket": {bucket}, "after": {fmt.Sprint(after)}, "limit": {"1000"}}, nil, &page); err != nil {
-				return s, err
-			}
-			for _, u := range page.Uploads {
-				if u.Key == key {
-					of = append(of, u)
-				}
-			}
-			if after = page.Next; after == 0 {
-				break
-			}
-		}
-		switch len(of) {
-		case 0:
-			return s, fault.New(fault.NotFound, "upload-missing", "the key has no unfinished upload").In("upload").Do("put the file: spindle object put")
-		case 1:
-			id = of[0].ID
-		default:
-			return s, fault.New(fault.Conflict, "uploads-many", "the key has %d unfinished uploads", len(of)).In("upload").Do("name one with --id; spindle upload list shows them")
+		if id, err = a.onlyUpload(ctx, p, f.Bucket, f.Key); err != nil {
+			return err
 		}
 	}
-	parts, err := w.Parts(ctx, bucket, key, id)
+	parts, err := e.Client.Parts(ctx, f.Bucket, f.Key, id)
 	if err != nil {
-		return s, err
+		return err
 	}
-	s = uploadState{Upload: id, Service: w.Base.String(), Bucket: bucket, Key: key, File: file, Size: st.Size(), Modified: st.ModTime(), PartSize: 16 << 20}
+	partSize := int64(16 << 20)
 	for _, x := range parts {
-		if x.Number == 1 || x.Size > s.PartSize {
-			s.PartSize = x.Size
+		if x.Number == 1 || x.Size > partSize {
+			partSize = x.Size
 		}
 	}
 	if len(parts) > 0 && parts[0].Number != 1 {
-		s.PartSize = parts[0].Size
+		partSize = parts[0].Size
 	}
-	if (s.Size+s.PartSize-1)/s.PartSize > object.MaxParts {
-		return s, fault.New(fault.Invalid, "part-size", "the parts that are there have %s: the file would have more than %d", size(s.PartSize), object.MaxParts).In("upload").Do("start a new upload")
+	if (f.Size+partSize-1)/partSize > object.MaxParts {
+		return fault.New(fault.Invalid, "part-size", "the parts that are there have %s: the file would have more than %d", size(partSize), object.MaxParts).
+			In("upload").Do("start a new upload")
 	}
-	return s, nil
+	return e.Adopt(f, id, modified, partSize)
+}
+
+// onlyUpload gives the one unfinished upload of a key.
+func (a *app) onlyUpload(ctx context.Context, p *api, bucket, key string) (string, error) {
+	var of []desk.UploadInfo
+	for after := int64(0); ; {
+		var page desk.UploadPage
+		if err := p.call(ctx, http.MethodGet, "/api/v1/uploads", url.Values{"bucket": {bucket}, "after": {fmt.Sprint(after)}, "limit": {"1000"}}, nil, &page); err != nil {
+			return "", err
+		}
+		for _, u := range page.Uploads {
+			if u.Key == key {
+				of = append(of, u)
+			}
+		}
+		if after = page.Next; after == 0 {
+			break
+		}
+	}
+	switch len(of) {
+	case 0:
+		return "", fault.New(fault.NotFound, "upload-missing", "the key has no unfinished upload").In("upload").Do("put the file: spindle object put")
+	case 1:
+		return of[0].ID, nil
+	}
+	return "", fault.New(fault.Conflict, "uploads-many", "the key has %d unfinished uploads", len(of)).In("upload").Do("name one with --id; spindle upload list shows them")
 }
 
 func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
@@ -400,13 +406,13 @@ func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
 }
 
 // newCutting reads how large files are cut; parts of all files share the slots.
-func newCutting(c *cli.Command, least int) (*cutting, error) {
+func newCutting(c *cli.Command) (*transfer.Cutting, error) {
 	parallel := c.Int("parallel")
 	if parallel < 1 || parallel > 64 {
 		return nil, wrongUsage("--parallel is 1 to 64")
 	}
-	cut := &cutting{above: 16 << 20, size: 16 << 20, slots: make(chan struct{}, max(least, parallel))}
-	for flag, into := range map[string]*int64{"multipart-above": &cut.above, "part-size": &cut.size} {
+	above, part := int64(16<<20), int64(16<<20)
+	for flag, into := range map[string]*int64{"multipart-above": &above, "part-size": &part} {
 		if s := c.String(flag); s != "" {
 			n, err := parseSize(flag, s)
 			if err != nil {
@@ -418,8 +424,8 @@ func newCutting(c *cli.Command, least int) (*cutting, error) {
 			*into = *n
 		}
 	}
-	if cut.size < object.MinPart || cut.size > object.MaxSize {
+	if part < object.MinPart || part > object.MaxSize {
 		return nil, wrongUsage("--part-size is 5MiB to 5GiB")
 	}
-	return cut, nil
+	return transfer.NewCutting(above, part, parallel), nil
 }

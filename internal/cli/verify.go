@@ -14,10 +14,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/desk"
+	"spindle/internal/transfer"
 )
 
 func (a *app) verifyCommand() *cli.Command {
@@ -75,18 +75,18 @@ func (a *app) objectVerify(ctx context.Context, c *cli.Command) error {
 	}
 	f, err := os.Open(in[0])
 	if err != nil {
-		return localError(in[0], err)
+		return transfer.LocalError(in[0], err)
 	}
 	defer f.Close()
 	st, err := f.Stat()
 	if err != nil {
-		return localError(in[0], err)
+		return transfer.LocalError(in[0], err)
 	}
 	v := verified{Local: in[0], Bucket: bucket, Key: key, State: "differs", Size: st.Size(), ETag: o.ETag}
 	if st.Size() == o.Size {
 		sum, err := crcOf(f)
 		if err != nil {
-			return localError(in[0], err)
+			return transfer.LocalError(in[0], err)
 		}
 		if v.CRC64 = sum; sum == o.Digests[0].Value {
 			v.State = "same"
@@ -94,7 +94,7 @@ func (a *app) objectVerify(ctx context.Context, c *cli.Command) error {
 	}
 	if v.State == "same" {
 		if v.PartSize, err = sizeOfParts(f, st.Size(), o.ETag, partSize); err != nil {
-			return localError(in[0], err)
+			return transfer.LocalError(in[0], err)
 		}
 	}
 	if err := a.print(v, func() error {
@@ -127,12 +127,10 @@ func has(n int64, crc string) string {
 }
 
 func crcOf(f *os.File) (string, error) {
-	h := digest.NewCRC64()
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return "", err
 	}
-	_, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{f}, make([]byte, 256<<10))
-	return hex.EncodeToString(h.Sum(nil)), err
+	return transfer.CRC64(f)
 }
 
 // sizeOfParts finds the size of parts with which a file has an ETag; 0 when none
@@ -194,7 +192,7 @@ func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder st
 	left := map[string]bool{}
 	if err := filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
-			return localError(path, err)
+			return transfer.LocalError(path, err)
 		}
 		if d.Type().IsRegular() {
 			left[filepath.Clean(path)] = true
@@ -228,9 +226,9 @@ func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder st
 		delete(left, filepath.Clean(v.Local))
 		st, err := os.Stat(v.Local)
 		if err == nil {
-			ok, err := sameFile(v.Local, st, o.Size, o.CRC64)
+			ok, err := transfer.SameFile(v.Local, st, o.Size, o.CRC64)
 			if err != nil {
-				return false, localError(v.Local, err)
+				return false, transfer.LocalError(v.Local, err)
 			}
 			if v.State = "differs"; ok {
 				v.State = "same"

@@ -195,7 +195,8 @@ type Put struct {
 	Headers     map[string]string // further standard headers
 	Metadata    object.Metadata
 	Tags        object.Tags
-	IfAbsent    bool
+	IfAbsent    bool   // only if the key holds nothing
+	IfETag      string // only if the key holds this content; "": whatever it holds
 }
 
 // Info is what an answer tells of an object.
@@ -242,16 +243,25 @@ func (p Put) set(h http.Header) {
 	}
 }
 
-// Put writes an object of a known size.
+// conditions puts what a put asks of what is there into a header.
+func (p Put) conditions(h http.Header) {
+	if p.IfAbsent {
+		h.Set("If-None-Match", "*")
+	}
+	if p.IfETag != "" {
+		h.Set("If-Match", `"`+p.IfETag+`"`)
+	}
+}
+
+// Put writes an object of a known size. The error when a condition does not hold has
+// the kind fault.Precondition.
 func (c *Client) Put(ctx context.Context, bucket, key string, body io.Reader, size int64, p Put) (Info, error) {
 	r, err := c.request(ctx, http.MethodPut, bucket, key, nil, nil)
 	if err != nil {
 		return Info{}, err
 	}
 	p.set(r.Header)
-	if p.IfAbsent {
-		r.Header.Set("If-None-Match", "*")
-	}
+	p.conditions(r.Header)
 	i, _, err := c.send(r, body, size)
 	return i, err
 }
@@ -378,6 +388,12 @@ func (c *Client) Remove(ctx context.Context, bucket, key string) error {
 	return c.plain(ctx, http.MethodDelete, bucket, key)
 }
 
+// RemoveVersion removes a version for good, or a delete marker.
+func (c *Client) RemoveVersion(ctx context.Context, bucket, key, version string) error {
+	_, err := c.document(ctx, http.MethodDelete, bucket, key, url.Values{"versionId": {version}}, nil, "", nil)
+	return err
+}
+
 // CreateBucket makes a bucket.
 func (c *Client) CreateBucket(ctx context.Context, bucket string) error {
 	return c.plain(ctx, http.MethodPut, bucket, "")
@@ -410,69 +426,6 @@ func (c *Client) plain(ctx context.Context, method, bucket, key string) error {
 		return err
 	}
 	return resp.Body.Close()
-}
-
-// Page of a listing.
-type Page struct {
-	Objects  []Listed
-	Prefixes []string
-	Next     string // "" at the end
-}
-
-// Listed is an object in a page.
-type Listed struct {
-	Key      string
-	Size     int64
-	ETag     string
-	Modified time.Time
-}
-
-// List gives a page of a bucket; next is the page before's Next.
-func (c *Client) List(ctx context.Context, bucket, prefix, delimiter, next string, max int) (Page, error) {
-	q := url.Values{"list-type": {"2"}, "encoding-type": {"url"}, "prefix": {prefix}, "max-keys": {strconv.Itoa(max)}}
-	if delimiter != "" {
-		q.Set("delimiter", delimiter)
-	}
-	if next != "" {
-		q.Set("continuation-token", next)
-	}
-	r, err := c.request(ctx, http.MethodGet, bucket, "", q, nil)
-	if err != nil {
-		return Page{}, err
-	}
-	resp, err := c.do(r, sign.EmptyHash)
-	if err != nil {
-		return Page{}, err
-	}
-	defer resp.Body.Close()
-	var d struct {
-		NextContinuationToken string
-		Contents              []struct {
-			Key, ETag    string
-			Size         int64
-			LastModified time.Time
-		}
-		CommonPrefixes []struct{ Prefix string }
-	}
-	if err := xml.NewDecoder(io.LimitReader(resp.Body, 32<<20)).Decode(&d); err != nil {
-		return Page{}, fault.New(fault.Unavailable, "foreign", "the listing cannot be read").In("address").Because(err)
-	}
-	p := Page{Next: d.NextContinuationToken}
-	for _, o := range d.Contents {
-		key, err := url.PathUnescape(o.Key)
-		if err != nil {
-			return Page{}, fault.New(fault.Unavailable, "foreign", "a key of the listing cannot be decoded").Because(err)
-		}
-		p.Objects = append(p.Objects, Listed{Key: key, Size: o.Size, ETag: strings.Trim(o.ETag, `"`), Modified: o.LastModified})
-	}
-	for _, f := range d.CommonPrefixes {
-		prefix, err := url.PathUnescape(f.Prefix)
-		if err != nil {
-			return Page{}, fault.New(fault.Unavailable, "foreign", "a prefix of the listing cannot be decoded").Because(err)
-		}
-		p.Prefixes = append(p.Prefixes, prefix)
-	}
-	return p, nil
 }
 
 // Presign gives a link to an object that holds for a while.

@@ -9,14 +9,17 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 	"spindle/internal/wire/sign"
 )
 
@@ -104,8 +107,9 @@ func (c *Client) Parts(ctx context.Context, bucket, key, upload string) ([]Part,
 }
 
 // CompleteUpload makes an object of an upload's parts. crc64 is that of the
-// whole content, which the service compares; size its length.
-func (c *Client) CompleteUpload(ctx context.Context, bucket, key, upload string, parts []Part, size int64, crc64 *uint64, ifAbsent bool) (Info, error) {
+// whole content, which the service compares; size its length; of opt the conditions
+// count.
+func (c *Client) CompleteUpload(ctx context.Context, bucket, key, upload string, parts []Part, size int64, crc64 *uint64, opt Put) (Info, error) {
 	var doc bytes.Buffer
 	doc.WriteString("<CompleteMultipartUpload>")
 	for _, p := range parts {
@@ -119,15 +123,47 @@ func (c *Client) CompleteUpload(ctx context.Context, bucket, key, upload string,
 	if crc64 != nil {
 		h.Set("X-Amz-Checksum-Crc64nvme", base64.StdEncoding.EncodeToString(sumBytes(*crc64)))
 	}
-	if ifAbsent {
-		h.Set("If-None-Match", "*")
-	}
+	opt.conditions(h)
 	var d struct{ ETag, ChecksumCRC64NVME string }
 	got, err := c.document(ctx, http.MethodPost, bucket, key, url.Values{"uploadId": {upload}}, h, doc.String(), &d)
 	if err != nil {
 		return Info{}, err
 	}
 	return Info{Size: size, ETag: strings.Trim(d.ETag, `"`), CRC64: d.ChecksumCRC64NVME, Version: got.Get("X-Amz-Version-Id")}, nil
+}
+
+// SetTags replaces an object's tags; none takes them away.
+func (c *Client) SetTags(ctx context.Context, bucket, key string, tags object.Tags) error {
+	type tag struct{ Key, Value string }
+	var set struct {
+		XMLName xml.Name `xml:"Tagging"`
+		Tags    []tag    `xml:"TagSet>Tag"`
+	}
+	for _, name := range slices.Sorted(maps.Keys(tags)) {
+		set.Tags = append(set.Tags, tag{name, tags[name]})
+	}
+	if len(tags) == 0 {
+		_, err := c.document(ctx, http.MethodDelete, bucket, key, url.Values{"tagging": {""}}, nil, "", nil)
+		return err
+	}
+	doc, err := xml.Marshal(set)
+	if err != nil {
+		return err
+	}
+	_, err = c.document(ctx, http.MethodPut, bucket, key, url.Values{"tagging": {""}}, nil, string(doc), nil)
+	return err
+}
+
+// SetMetadata replaces an object's type, headers and metadata with those of p, on the
+// content that has an ETag; no bytes are moved.
+func (c *Client) SetMetadata(ctx context.Context, bucket, key, etag string, p Put) error {
+	h := http.Header{}
+	p.set(h)
+	h.Set("X-Amz-Copy-Source", (&url.URL{Path: bucket + "/" + key}).EscapedPath())
+	h.Set("X-Amz-Copy-Source-If-Match", `"`+etag+`"`)
+	h.Set("X-Amz-Metadata-Directive", "REPLACE")
+	_, err := c.document(ctx, http.MethodPut, bucket, key, nil, h, "", &struct{}{})
+	return err
 }
 
 // AbandonUpload ends an upload; its bytes go.

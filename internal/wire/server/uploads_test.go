@@ -352,7 +352,7 @@ func TestNoRoomInTheMiddle(t *testing.T) {
 		}
 	}
 	crc := digest.CRC64(slices.Concat(part, part, part))
-	if _, err := c.CompleteUpload(t.Context(), "plates", "mosaic", id, done, int64(3*len(part)), &crc, false); err != nil {
+	if _, err := c.CompleteUpload(t.Context(), "plates", "mosaic", id, done, int64(3*len(part)), &crc, client.Put{}); err != nil {
 		t.Fatal(err)
 	}
 	if st, _, body := s.Do("GET", "/plates/mosaic", nil, "", true); st != 200 || len(body) != 3*len(part) {

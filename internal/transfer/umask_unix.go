@@ -1,4 +1,4 @@
-package cli
+package transfer
 
 import (
 	"io/fs"

@@ -1,0 +1,166 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// Page of a listing.
+type Page struct {
+	Objects  []Listed
+	Prefixes []string
+	Next     string // "" at the end
+}
+
+// Listed is an object in a page.
+type Listed struct {
+	Key      string
+	Size     int64
+	ETag     string
+	Modified time.Time
+	Class    string // the class it is stored in, in the service's words; "" when it tells none
+	Owner    string // the account that owns it, when the service tells
+}
+
+type listedEntry struct {
+	Key, ETag, StorageClass string
+	Size                    int64
+	LastModified            time.Time
+	Owner                   struct{ ID string }
+}
+
+func (e listedEntry) listed() (Listed, error) {
+	key, err := unescaped(e.Key)
+	return Listed{Key: key, Size: e.Size, ETag: strings.Trim(e.ETag, `"`), Modified: e.LastModified, Class: e.StorageClass, Owner: e.Owner.ID}, err
+}
+
+// unescaped reads a key as listings write it.
+func unescaped(s string) (string, error) {
+	key, err := url.PathUnescape(s)
+	if err != nil {
+		return "", fault.New(fault.Unavailable, "foreign", "a name in the listing cannot be decoded").In("address").Because(err)
+	}
+	return key, nil
+}
+
+func listQuery(prefix, delimiter string, most int) url.Values {
+	q := url.Values{"encoding-type": {"url"}, "prefix": {prefix}, "max-keys": {strconv.Itoa(most)}}
+	if delimiter != "" {
+		q.Set("delimiter", delimiter)
+	}
+	return q
+}
+
+// List gives a page of a bucket, at most so many entries; next is the page before's
+// Next.
+func (c *Client) List(ctx context.Context, bucket, prefix, delimiter, next string, most int) (Page, error) {
+	q := listQuery(prefix, delimiter, most)
+	q.Set("list-type", "2")
+	q.Set("fetch-owner", "true")
+	if next != "" {
+		q.Set("continuation-token", next)
+	}
+	var d struct {
+		NextContinuationToken string
+		Contents              []listedEntry
+		CommonPrefixes        []struct{ Prefix string }
+	}
+	if _, err := c.document(ctx, http.MethodGet, bucket, "", q, nil, "", &d); err != nil {
+		return Page{}, err
+	}
+	p := Page{Next: d.NextContinuationToken}
+	for _, e := range d.Contents {
+		o, err := e.listed()
+		if err != nil {
+			return Page{}, err
+		}
+		p.Objects = append(p.Objects, o)
+	}
+	for _, f := range d.CommonPrefixes {
+		prefix, err := unescaped(f.Prefix)
+		if err != nil {
+			return Page{}, err
+		}
+		p.Prefixes = append(p.Prefixes, prefix)
+	}
+	return p, nil
+}
+
+// VersionPage is a page of a listing of versions.
+type VersionPage struct {
+	Versions []ListedVersion
+	Next     VersionPlace // zero at the end
+}
+
+// VersionPlace is where a page of versions begins: after this one.
+type VersionPlace struct{ Key, Version string }
+
+// ListedVersion is a version or delete marker in a page.
+type ListedVersion struct {
+	Listed
+	Version string
+	Latest  bool
+	Marker  bool
+}
+
+// ListVersions gives a page of the versions and delete markers of a bucket's keys; keys
+// in byte order, of each key the newest first.
+func (c *Client) ListVersions(ctx context.Context, bucket, prefix string, after VersionPlace, most int) (VersionPage, error) {
+	q := listQuery(prefix, "", most)
+	q.Set("versions", "")
+	if after.Key != "" {
+		q.Set("key-marker", after.Key)
+		q.Set("version-id-marker", after.Version)
+	}
+	type entry struct {
+		listedEntry
+		VersionId string
+		IsLatest  bool
+	}
+	var d struct {
+		NextKeyMarker, NextVersionIdMarker string
+		Version, DeleteMarker              []entry
+	}
+	if _, err := c.document(ctx, http.MethodGet, bucket, "", q, nil, "", &d); err != nil {
+		return VersionPage{}, err
+	}
+	p := VersionPage{Next: VersionPlace{Version: d.NextVersionIdMarker}}
+	var err error
+	if p.Next.Key, err = unescaped(d.NextKeyMarker); err != nil {
+		return p, err
+	}
+	for i, list := range [][]entry{d.Version, d.DeleteMarker} {
+		for _, e := range list {
+			o, err := e.listed()
+			if err != nil {
+				return p, err
+			}
+			p.Versions = append(p.Versions, ListedVersion{Listed: o, Version: e.VersionId, Latest: e.IsLatest, Marker: i == 1})
+		}
+	}
+	return p, nil
+}
+
+// Tags gives an object's tags.
+func (c *Client) Tags(ctx context.Context, bucket, key string) (object.Tags, error) {
+	var d struct {
+		TagSet struct {
+			Tag []struct{ Key, Value string }
+		}
+	}
+	if _, err := c.document(ctx, http.MethodGet, bucket, key, url.Values{"tagging": {""}}, nil, "", &d); err != nil {
+		return nil, err
+	}
+	tags := object.Tags{}
+	for _, t := range d.TagSet.Tag {
+		tags[t.Key] = t.Value
+	}
+	return tags, nil
+}
