@@ -35,7 +35,7 @@ func (a *app) accessCommand() *cli.Command {
 			Action: a.explainAccess},
 		{Name: "test", Usage: "make a real request as a key, which changes nothing", ArgsUsage: "BUCKET[/KEY]",
 			Description: examples("spindle access test --key SCANNER2 --do write plates/2025/x.tif", "spindle access test --key FIELDKIT --do list plates/"),
-			Flags:       []cli.Flag{doFlag(), &cli.StringFlag{Name: "key", Usage: "the access key's `ID`", Required: true}},
+			Flags:       []cli.Flag{doFlag(), &cli.StringFlag{Name: "key", Usage: "the access key's `ID`"}},
 			Action:      a.testAccess},
 		{Name: "matrix", Usage: "who reaches which bucket of an account", Description: examples("spindle access matrix", "spindle access matrix --account seed-lab --json"),
 			Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "the account; one's own otherwise"}}, Action: a.matrix},
@@ -173,7 +173,7 @@ func changing[T any](a *app, path string, read func(*cli.Command, map[string]any
 			return err
 		}
 		if len(in) == 0 {
-			return wrongUsage("nothing to change was given; see spindle %s --help", strings.TrimPrefix(c.FullName(), "spindle "))
+			return wrongUsage("nothing to change was given").see(c)
 		}
 		var x T
 		if err := p.call(ctx, http.MethodPatch, path+url.PathEscape(name), nil, in, &x); err != nil {

@@ -173,7 +173,7 @@ func (a *app) grantCommand() *cli.Command {
 	what := []cli.Flag{&cli.StringFlag{Name: "for", Usage: "the `PURPOSE`: " + strings.Join(access.PurposeNames(), ", ") + "; or rights with commas: list, read, write, remove, settings"}, &cli.StringFlag{Name: "expires", Usage: "a `TIME`, or a time from now such as 90d"}, noteFlag("why it was given")}
 	return &cli.Command{Name: "grant", Usage: "open buckets and prefixes to accounts, people, keys, or anyone", Commands: []*cli.Command{
 		{Name: "create", Usage: "open a bucket or prefix to somebody", ArgsUsage: "BUCKET[/PREFIX]", Description: examples("spindle access grant create plates --to account:guest-curators --for 'read from' --expires 90d", "spindle access grant create loans/open/ --to anyone --for read-from", "spindle access grant create germination --to key:FIELDKIT --for list,write"),
-			Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Usage: "account:NAME, person:NAME, key:ID or anyone", Required: true}}, what...), Action: a.grantCreate},
+			Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Usage: "account:NAME, person:NAME, key:ID or anyone"}}, what...), Action: a.grantCreate},
 		{Name: "list", Usage: "list grants: of one bucket, or those one's account gave and got", Description: examples("spindle access grant list", "spindle access grant list --bucket plates", "spindle access grant list --to account:guest-curators --json"),
 			Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only on this bucket"}, &cli.StringFlag{Name: "to", Usage: "only to account:NAME, person:NAME, key:ID or anyone"}}, Action: listing[desk.GrantInfo]{path: "/api/v1/grants", field: "grants", filters: []string{"bucket", "to"}, row: grantRow, none: "No grant is like that. Give one: spindle access grant create BUCKET --to account:NAME --for 'read from'",
 				columns: []column{{"GRANT", true}, {"ON", false}, {"OF", false}, {"TO", false}, {"FOR", false}, {"EXPIRES", false}, {"NOTE", false}}}.action(a)},
@@ -209,6 +209,9 @@ func (a *app) printGrant(g desk.GrantInfo) error {
 }
 
 func (a *app) grantCreate(ctx context.Context, c *cli.Command) error {
+	if err := needs(c, "to"); err != nil {
+		return err
+	}
 	p, address, err := a.one(c)
 	if err != nil {
 		return err

@@ -63,7 +63,7 @@ func (a *app) accountSet(method string) cli.ActionFunc {
 			in["note"] = c.String("note")
 		}
 		if method == http.MethodPatch && len(in) == 0 {
-			return wrongUsage("nothing to change was given; see spindle access account change --help")
+			return wrongUsage("nothing to change was given").see(c)
 		}
 		if method == http.MethodPost { // absent and null are the same there
 			for k, v := range in {

@@ -134,6 +134,9 @@ func (a *app) explainAccess(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) testAccess(ctx context.Context, c *cli.Command) error {
+	if err := needs(c, "key"); err != nil {
+		return err
+	}
 	p, address, err := a.one(c)
 	if err != nil {
 		return err

@@ -60,9 +60,18 @@ type app struct {
 }
 
 // usage is an error in how a command was called.
-type usage struct{ error }
+type usage struct{ fault *fault.Error }
 
-func wrongUsage(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
+func (u usage) Error() string { return u.fault.Message }
+
+func wrongUsage(format string, args ...any) usage {
+	return usage{fault.New(fault.Invalid, "usage", format, args...)}
+}
+
+// see names the command whose help says how it is called.
+func (u usage) see(c *cli.Command) error {
+	return usage{u.fault.Do("see %s --help", c.FullName())}
+}
 
 // exitOnly ends with a code when everything has been said.
 type exitOnly int
@@ -87,7 +96,7 @@ func (a *app) report(err error) int {
 	case errors.As(err, &x):
 		return int(x)
 	case errors.As(err, &u):
-		fmt.Fprintf(a.Err, "spindle: %s\n", u)
+		a.explain(u.fault)
 		return ExitUsage
 	case errors.As(err, &f):
 		a.explain(f)
@@ -100,9 +109,6 @@ func (a *app) report(err error) int {
 		return ExitFailed
 	}
 	fmt.Fprintf(a.Err, "spindle: %s\n", err)
-	if strings.Contains(err.Error(), "flag") { // what the parser says of flags
-		return ExitUsage
-	}
 	return ExitFailed
 }
 
@@ -142,9 +148,6 @@ func (a *app) root() *cli.Command {
 		Writer:                a.Out,
 		ErrWriter:             a.Err,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
-		OnUsageError: func(_ context.Context, c *cli.Command, err error, _ bool) error {
-			return wrongUsage("%s: %s; see spindle %s --help", c.Name, err, strings.TrimPrefix(c.FullName(), "spindle "))
-		},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "profile", Usage: "the saved service to talk to; default: the one in use"},
 			&cli.BoolFlag{Name: "json", Usage: "results as JSON for programs", Destination: &a.json},
@@ -157,6 +160,8 @@ func (a *app) root() *cli.Command {
 			{Name: "openapi", Hidden: true, Usage: "print the desk's OpenAPI document", Action: func(context.Context, *cli.Command) error { return a.openapi() }},
 		},
 	}
+	cmd.Commands = append(cmd.Commands, &cli.Command{Name: "help", Usage: "say how a command is used", ArgsUsage: "[COMMAND ...]", Hidden: true,
+		Action: func(_ context.Context, c *cli.Command) error { return help(cmd, c.Args().Slice()) }})
 	strict(cmd)
 	cmd.Commands = append(cmd.Commands, &cli.Command{Name: "reference", Hidden: true, Usage: "print the reference of commands and settings",
 		Action: func(context.Context, *cli.Command) error { return a.reference(cmd) }})
@@ -165,6 +170,8 @@ func (a *app) root() *cli.Command {
 
 // strict makes an unknown command an error that names the nearest one, at every level.
 func strict(c *cli.Command) {
+	c.HideHelpCommand = true
+	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return wrongUsage("%s", err).see(c) }
 	for _, sub := range c.Commands {
 		strict(sub)
 	}
@@ -175,9 +182,39 @@ func strict(c *cli.Command) {
 		if !c.Args().Present() {
 			return cli.ShowSubcommandHelp(c)
 		}
-		name := c.Args().First()
-		return wrongUsage("there is no command %q; the nearest is %q, and %s --help has all", c.FullName()+" "+name, cli.SuggestCommand(c.VisibleCommands(), name), c.FullName())
+		if c.Args().First() == "help" {
+			return help(c, c.Args().Tail())
+		}
+		return noCommand(c, c.Args().First())
 	}
+}
+
+func noCommand(of *cli.Command, name string) error {
+	return wrongUsage("there is no command %q; the nearest is %q", of.FullName()+" "+name, cli.SuggestCommand(of.VisibleCommands(), name)).see(of)
+}
+
+// help shows the help of the command that names lead to.
+func help(c *cli.Command, names []string) error {
+	for _, name := range names {
+		sub := c.Command(name)
+		if sub == nil {
+			return noCommand(c, name)
+		}
+		c = sub
+	}
+	if len(c.Commands) > 0 {
+		return cli.ShowSubcommandHelp(c)
+	}
+	cli.HelpPrinter(c.Root().Writer, cli.CommandHelpTemplate, c)
+	return nil
+}
+
+// needs refuses a call without a flag.
+func needs(c *cli.Command, flag string) error {
+	if !c.IsSet(flag) {
+		return wrongUsage("--%s is missing", flag).see(c)
+	}
+	return nil
 }
 
 // args checks the number of arguments of a command.
@@ -188,7 +225,7 @@ func args(c *cli.Command, least, most int) ([]string, error) {
 		if takes == "" {
 			takes = "no arguments"
 		}
-		return nil, wrongUsage("%s takes %s; see spindle %s --help", c.Name, takes, strings.TrimPrefix(c.FullName(), "spindle "))
+		return nil, wrongUsage("%s takes %s", c.Name, takes).see(c)
 	}
 	return got, nil
 }

@@ -259,7 +259,7 @@ func (a *app) bucketChange(ctx context.Context, c *cli.Command) error {
 		in["tags"] = object.Edit{Set: set, Unset: c.StringSlice("untag")}
 	}
 	if len(in) == 0 {
-		return wrongUsage("nothing to change was given; see spindle bucket change --help")
+		return wrongUsage("nothing to change was given").see(c)
 	}
 	var b desk.BucketInfo
 	if err := p.call(ctx, http.MethodPatch, bucketCall(name, ""), nil, in, &b); err != nil {

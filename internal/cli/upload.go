@@ -29,7 +29,7 @@ func (a *app) uploadCommand() *cli.Command {
 				&cli.StringFlag{Name: "content-type", Usage: "the `TYPE` to serve it with"}},
 			Action: a.uploadStart},
 		{Name: "send", Usage: "send a file as one part, from any machine", ArgsUsage: "FILE BUCKET/KEY ID", Description: "A part has 5 MiB to 5 GiB; only the last may be smaller. A number sent twice holds the last.\n\n" + examples("spindle upload send ./mosaic.001 plates/2026/mosaic.tif 3kq4… --part 1", "spindle upload send ./mosaic.002 plates/2026/mosaic.tif 3kq4… --part 2"),
-			Flags:  []cli.Flag{&cli.IntFlag{Name: "part", Usage: "the part's number `N`, 1 to 10,000", Required: true}},
+			Flags:  []cli.Flag{&cli.IntFlag{Name: "part", Usage: "the part's number `N`, 1 to 10,000"}},
 			Action: a.uploadSend},
 		{Name: "complete", Usage: "make an object of the parts that are there", ArgsUsage: "BUCKET/KEY ID", Description: "All parts are taken, by number, unless some are named. No bytes are moved. Said again it tells the same for a day.\n\n" + examples("spindle upload complete plates/2026/mosaic.tif 3kq4…", "spindle upload complete plates/2026/mosaic.tif 3kq4… --part 1 --part 2"),
 			Flags:  []cli.Flag{&cli.IntSliceFlag{Name: "part", Usage: "take part `N`; may be repeated, in order"}, &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
@@ -190,6 +190,9 @@ func (a *app) uploadStart(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) uploadSend(ctx context.Context, c *cli.Command) error {
+	if err := needs(c, "part"); err != nil {
+		return err
+	}
 	p, in, u, err := a.oneUpload(c, 1)
 	if err != nil {
 		return err

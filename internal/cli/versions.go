@@ -170,7 +170,7 @@ func (a *app) objectAnnotate(ctx context.Context, c *cli.Command) error {
 		in["ifRevision"] = c.Int("if-revision")
 	}
 	if len(in) == 2 && len(set)+len(tags)+len(c.StringSlice("unset"))+len(c.StringSlice("untag")) == 0 {
-		return wrongUsage("nothing to change was given; see spindle object annotate --help")
+		return wrongUsage("nothing to change was given").see(c)
 	}
 	var o desk.ObjectInfo
 	if err := p.call(ctx, http.MethodPatch, bucketCall(bucket, "/object"), url.Values{"key": {key}, "version": {c.String("version")}}, in, &o); err != nil {
@@ -374,7 +374,7 @@ func (a *app) objectRestore(ctx context.Context, c *cli.Command) error {
 	}
 	version := c.String("version")
 	if (version == "") == (asOf == "") {
-		return wrongUsage("a restore needs --version ID or --as-of TIME; see spindle object restore --help")
+		return wrongUsage("a restore needs --version ID or --as-of TIME").see(c)
 	}
 	if key == "" || strings.HasSuffix(key, "/") {
 		if asOf == "" {

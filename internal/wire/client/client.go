@@ -131,7 +131,15 @@ func Unreachable(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return fault.New(fault.Unavailable, "cancelled", "given up").Because(err)
 	}
-	return fault.New(fault.Unavailable, "unreachable", "the service does not answer").In("address").Do("check the address, and that the service runs").Because(err)
+	who := "the service"
+	var at *url.Error
+	if errors.As(err, &at) {
+		if u, perr := url.Parse(at.URL); perr == nil {
+			who += " at " + u.Scheme + "://" + u.Host
+		}
+	}
+	return fault.New(fault.Unavailable, "unreachable", "%s does not answer", who).In("address").
+		Do("check the address, and that the service runs").Because(err)
 }
 
 var codeOf = map[string]struct {
