@@ -41,14 +41,14 @@ export function SignIn({ onSignedIn, trouble }: Props) {
   return (
     <Sheet title="Sign in to Spindle" onSubmit={submit}>
       {trouble ? <Trouble error={trouble} /> : null}
-      <div style={{ display: 'grid', gap: 12, marginTop: 8 }}>
-        <ToggleGroup.Root type="single" className="seg" style={{ justifySelf: 'start' }} value={how} onValueChange={choose} aria-label="Sign in as">
+      <div className="grid gap-12 mt-8">
+        <ToggleGroup.Root type="single" className="seg justify-self-start" value={how} onValueChange={choose} aria-label="Sign in as">
           <ToggleGroup.Item value="person">As a person</ToggleGroup.Item>
           <ToggleGroup.Item value="key">With an access key</ToggleGroup.Item>
         </ToggleGroup.Root>
         <Field key={how} label={how === 'person' ? 'Name' : 'Access key'} mono={how === 'key'} value={name} onChange={(e) => setName(e.target.value)} autoFocus name={how} autoComplete="username" />
         <Field label={how === 'person' ? 'Password' : 'Secret'} type="password" value={secret} onChange={(e) => setSecret(e.target.value)} name="secret" autoComplete="current-password" error={enter.error} />
-        <div className="spread" style={{ marginTop: 6 }}>
+        <div className="spread mt-6">
           <span className="small faint">
             {how === 'person' ? 'Forgotten? An administrator gives a new password, or the machine does: spindle access person reset.' : 'The key that the service printed when it first started, or one made since.'}
           </span>
@@ -76,11 +76,11 @@ export function NewPassword({ session, onChanged, onLeave }: { session: Schemas[
   return (
     <Sheet title="Choose a password" onSubmit={submit}>
       <p className="dim">The password of {session.person} was given by somebody else. Choose one that only you know; you then sign in with it.</p>
-      <div style={{ display: 'grid', gap: 12, marginTop: 8 }}>
+      <div className="grid gap-12 mt-8">
         <Field label="The password you were given" type="password" value={old} onChange={(e) => setOld(e.target.value)} autoFocus name="old" autoComplete="current-password" error={problem?.field === 'password' ? problem : null} />
         <Field label="New password" type="password" value={fresh} onChange={(e) => setFresh(e.target.value)} name="new" autoComplete="new-password" hint="10 characters at least." error={problem && problem.field !== 'password' ? problem : null} />
         <Field label="New password, again" type="password" value={again} onChange={(e) => setAgain(e.target.value)} name="again" autoComplete="new-password" error={differs} />
-        <div className="spread" style={{ marginTop: 6 }}>
+        <div className="spread mt-6">
           <button type="button" className="link" onClick={onLeave}>
             Sign out
           </button>
@@ -96,7 +96,7 @@ export function NewPassword({ session, onChanged, onLeave }: { session: Schemas[
 const Sheet = ({ title, onSubmit, children }: { title: string; onSubmit: (e: FormEvent) => void; children: ReactNode }) => (
   <div className="center">
     <form className="signin" onSubmit={onSubmit}>
-      <div className="row" style={{ gap: 10, marginBottom: 14 }}>
+      <div className="row gap-10 mb-14">
         <Logo width={28} tail={false} />
         <h1>{title}</h1>
       </div>

@@ -69,7 +69,7 @@ export function Field({ label, hint, error, mono, className, ...input }: FieldPr
       <span className={`field ${mono ? 'mono' : ''} ${error ? 'bad' : ''}`}>
         <input id={id} aria-invalid={error ? true : undefined} autoComplete="off" spellCheck={false} {...input} />
       </span>
-      {error ? <Complaint error={error} /> : hint ? <p className="small faint" style={{ marginTop: 4 }}>{hint}</p> : null}
+      {error ? <Complaint error={error} /> : hint ? <p className="small faint mt-4">{hint}</p> : null}
     </div>
   );
 }

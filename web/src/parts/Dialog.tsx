@@ -23,7 +23,7 @@ export const Dialog = ({ open, onClose, title, about, children, footer, width = 
           </Radix.Title>
         </header>
         <div>
-          {about ? <Radix.Description style={{ marginBottom: 10 }}>{about}</Radix.Description> : null}
+          {about ? <Radix.Description className="mb-10">{about}</Radix.Description> : null}
           {children}
         </div>
         <footer>{footer}</footer>

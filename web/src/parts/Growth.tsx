@@ -59,22 +59,22 @@ export function Growth({ points, width: w, height: h }: Props) {
     <div>
       <svg width="100%" viewBox={`0 0 ${w} ${h}`} role="img" aria-label={`Bytes stored over time, now ${size(last.v)}`}>
         {lines.map((v) => (
-          <path key={v} className="grid" d={`M${L} ${r1(y(v))}H${w - R}`} />
+          <path key={v} className="gridline" d={`M${L} ${r1(y(v))}H${w - R}`} />
         ))}
         <defs>
           <pattern id="growth-past" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-            <path d="M0 0V5" stroke="var(--heather)" strokeWidth="2" />
+            <path d="M0 0V5" stroke="var(--color-heather)" strokeWidth="2" />
           </pattern>
         </defs>
         {previous > 0 || at.some((p) => p.v > p.current) ? (
           <>
             <path d={area} fill="url(#growth-past)" opacity=".45" />
-            <path d={line} fill="none" stroke="var(--heather)" strokeWidth="1.2" strokeLinejoin="round" />
-            <path d={current} fill="var(--cloth-raised)" />
+            <path d={line} fill="none" stroke="var(--color-heather)" strokeWidth="1.2" strokeLinejoin="round" />
+            <path d={current} fill="var(--color-cloth-raised)" />
           </>
         ) : null}
-        <path d={current} fill="var(--woad-wash)" />
-        <path d={under} fill="none" stroke="var(--woad)" strokeWidth="1.4" strokeLinejoin="round" />
+        <path d={current} fill="var(--color-woad-wash)" />
+        <path d={under} fill="none" stroke="var(--color-woad)" strokeWidth="1.4" strokeLinejoin="round" />
         {lines.map((v) => (
           <text key={v} className="t-ax" x={L + 3} y={Number(r1(y(v))) - 3}>
             {size(v).replace('.0', '')}
@@ -94,7 +94,7 @@ export function Growth({ points, width: w, height: h }: Props) {
         </text>
         {apart ? (
           <>
-            <path d={`M${w - R + 2} ${r1(y(last.v))}h8`} stroke="var(--heather)" strokeWidth="1.5" />
+            <path d={`M${w - R + 2} ${r1(y(last.v))}h8`} stroke="var(--color-heather)" strokeWidth="1.5" />
             <text className="t-ink" x={w - R + 14} y={r1(y(last.v) + 1)}>
               {size(previous)}
             </text>
@@ -103,7 +103,7 @@ export function Growth({ points, width: w, height: h }: Props) {
             </text>
           </>
         ) : null}
-        <path d={`M${w - R + 2} ${r1(y(last.current))}h8`} stroke="var(--woad)" strokeWidth="1.5" />
+        <path d={`M${w - R + 2} ${r1(y(last.current))}h8`} stroke="var(--color-woad)" strokeWidth="1.5" />
         <text className="t-ink t-b" x={w - R + 14} y={r1(y(last.current) + 1)}>
           {size(last.current)}
         </text>
@@ -120,7 +120,7 @@ export function Growth({ points, width: w, height: h }: Props) {
         {table ? 'Hide the figures' : 'As a table'}
       </button>
       {table ? (
-        <div style={{ maxHeight: 180, overflow: 'auto' }}>
+        <div className="max-h-180 overflow-auto">
           <table className="tight">
             <thead>
               <tr>

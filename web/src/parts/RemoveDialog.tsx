@@ -57,7 +57,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
     >
       {plan.error ? <Complaint error={plan.error} /> : null}
       {plan.data ? (
-        <table className="tight" style={{ marginBottom: 12 }}>
+        <table className="tight mb-12">
           <thead>
             <tr>
               <th>{kept ? 'Is hidden by a delete marker' : 'Goes, for good'}</th>
@@ -75,7 +75,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
             ))}
             {what.keys.slice(0, 4).map((k) => (
               <tr key={k}>
-                <td className="key cut" colSpan={3} style={{ maxWidth: 460 }} title={visible(k)}>
+                <td className="key cut max-w-460" colSpan={3} title={visible(k)}>
                   {what.bucket}/{visible(k)}
                 </td>
               </tr>
@@ -113,7 +113,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
           </tbody>
         </table>
       ) : null}
-      {plan.data ? <p className="row" style={{ alignItems: 'baseline' }}>
+      {plan.data ? <p className="row items-baseline">
         <span className={kept ? 'past' : 'warn'}>
           <Shape kind={kept ? 'past' : 'warn'} size={11} />
         </span>
@@ -125,7 +125,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
         </span>
       </p> : null}
       {mustType && !run.isPending ? (
-        <label className="row" style={{ marginTop: 12 }}>
+        <label className="row mt-12">
           Type <b className="strong">{n}</b> to go on
           <span className="field short">
             <input value={typed} onChange={(e) => setTyped(e.target.value)} inputMode="numeric" aria-label="The number of objects" className="num" />
@@ -133,7 +133,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
         </label>
       ) : null}
       {run.isPending ? (
-        <div className="row" style={{ marginTop: 12 }}>
+        <div className="row mt-12">
           <Ply share={n ? gone / n : 0} label="Removing" />
           <span className="small dim">
             {count(gone)} of {count(n)}

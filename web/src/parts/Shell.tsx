@@ -141,7 +141,7 @@ function AddressLine({ field, onHelp }: { field: React.RefObject<HTMLInputElemen
         <button type="button" className="link" onClick={() => void signOut()}>
           Sign out
         </button>
-        <button type="button" className="row" style={{ gap: 5 }} onClick={onHelp}>
+        <button type="button" className="row gap-5" onClick={onHelp}>
           keys <span className="kbd">?</span>
         </button>
       </div>
@@ -158,7 +158,7 @@ function Account() {
   if (session.accounts.length < 2)
     return (
       <span className="wide">
-        account <b className="strong" style={{ color: 'var(--ink)' }}>{session.account}</b>
+        account <b className="strong text-ink">{session.account}</b>
       </span>
     );
   const to = async (account: string) => {
@@ -171,7 +171,7 @@ function Account() {
     }
   };
   return (
-    <label className="row" style={{ gap: 6 }}>
+    <label className="row gap-6">
       account
       <span className="field sel low">
         <select value={session.account} onChange={(e) => void to(e.target.value)} aria-label="Account to act in">
@@ -198,7 +198,7 @@ const Keys = ({ onClose }: { onClose: () => void }) => (
   <Dialog open onClose={onClose} title="Keys" width={400} footer={<button type="button" className="btn" onClick={onClose}>Close</button>}>
     <dl className="facts">
       {keys.map(([k, what]) => (
-        <div key={k} style={{ display: 'contents' }}>
+        <div className="contents" key={k}>
           <dt>
             <span className="kbd">{k}</span>
           </dt>

@@ -20,10 +20,10 @@ interface Props {
 export const VersioningChoice = ({ value, onChange, states }: Props) => (
   <div>
     <span className="label">Versioning</span>
-    <RadioGroup.Root value={value} onValueChange={(v) => onChange(v as Versioning)} aria-label="Versioning" style={{ display: 'grid', gap: 6 }}>
+    <RadioGroup.Root className="grid gap-6" value={value} onValueChange={(v) => onChange(v as Versioning)} aria-label="Versioning">
       {states.map((s) => (
-        <label key={s} className="row" style={{ alignItems: 'flex-start', cursor: 'pointer' }}>
-          <RadioGroup.Item value={s} className={`radio ${value === s ? 'on' : ''}`} style={{ marginTop: 3 }} aria-label={s} />
+        <label key={s} className="row items-start cursor-pointer">
+          <RadioGroup.Item value={s} className={`radio ${value === s ? 'on' : ''} mt-3`} aria-label={s} />
           <span>
             <b className="strong">{s}</b> <span className="small dim">{says[s]}</span>
           </span>

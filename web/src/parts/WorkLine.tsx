@@ -29,7 +29,7 @@ export function WorkLine() {
   const done = list.filter((u) => u.state === 'done').length;
   return (
     <footer className="workline">
-      <div className="grow" style={{ maxWidth: 640 }}>
+      <div className="grow max-w-640">
         {active.length ? (
           <State kind="run">
             Uploading {done + 1} of {list.length}
@@ -39,7 +39,7 @@ export function WorkLine() {
         ) : (
           <State kind="good">{things(done, 'file')} uploaded</State>
         )}
-        {sending ? <span className="key cut" style={{ maxWidth: 190 }}>{middle(visible(sending.key.split('/').pop() ?? ''), 26)}</span> : null}
+        {sending ? <span className="key cut max-w-190">{middle(visible(sending.key.split('/').pop() ?? ''), 26)}</span> : null}
         <Ply share={total ? sent / total : 1} tone={active.length ? '' : asks.length ? 'is-stop' : 'is-good'} label="Uploads" />
         <span className="dim">
           {size(sent)} of {size(total)}
@@ -47,7 +47,7 @@ export function WorkLine() {
         </span>
       </div>
       {order ? <OrderLine o={order} more={told.length - 1} onSeen={() => setSeen(new Set([...seen, `${order.id} ${order.state}`]))} /> : null}
-      <div style={{ marginLeft: 'auto', gap: 14 }}>
+      <div className="ml-auto gap-14">
         <button type="button" className="link" onClick={() => setOpen(true)}>
           {active.length ? `${active.length} under way` : 'Show'}
         </button>
@@ -79,12 +79,12 @@ function OrderLine({ o, more, onSeen }: { o: Schemas['OrderInfo']; more: number;
   const turn = useChange((verb: 'stop' | 'resume') => ask(verb === 'stop' ? api.POST('/api/v1/orders/{id}/stop', { params: { path: { id: o.id } } }) : api.POST('/api/v1/orders/{id}/resume', { params: { path: { id: o.id } } })));
   const [kind, word] = orderWords[o.state] ?? ['none', o.state];
   return (
-    <div className="grow" style={{ maxWidth: 640 }}>
+    <div className="grow max-w-640">
       <State kind={kind}>
         {{ rename: 'Renaming', restore: 'Restoring', convert: 'Converting' }[o.kind]}
         {word}
       </State>
-      <span className="key cut" style={{ maxWidth: 220 }} title={visible(`${o.bucket}/${o.prefix}`)}>{middle(visible(`${o.bucket}/${o.prefix}`), 28)}</span>
+      <span className="key cut max-w-220" title={visible(`${o.bucket}/${o.prefix}`)}>{middle(visible(`${o.bucket}/${o.prefix}`), 28)}</span>
       <Ply share={o.total ? o.done / o.total : 1} tone={o.state === 'done' ? 'is-good' : o.state === 'running' ? '' : 'is-stop'} label={o.kind} />
       <span className="dim cut" title={o.problem}>
         {count(o.done)} of {count(o.total)}
@@ -126,7 +126,7 @@ function Row({ u }: { u: Upload }) {
       </td>
       <td className="key" title={visible(u.key)}>
         {middle(visible(`${u.bucket}/${u.key}`), 44)}
-        {u.message ? <div className="small dim" style={{ whiteSpace: 'normal' }}>{u.message}</div> : null}
+        {u.message ? <div className="small dim whitespace-normal">{u.message}</div> : null}
       </td>
       <td className="num">{u.sent && u.state !== 'done' ? `${size(u.sent)} of ` : ''}{size(u.size)}</td>
       <td className="num">
@@ -135,7 +135,7 @@ function Row({ u }: { u: Upload }) {
         ) : u.state === 'there' ? (
           <button type="button" className="link" onClick={() => uploads.again(u.id, true)}>Replace it</button>
         ) : u.state === 'paused' && !u.file ? (
-          <label className="link" style={{ cursor: 'pointer' }}>
+          <label className="link cursor-pointer">
             Choose the file
             <input type="file" hidden onChange={(e) => e.target.files?.[0] && uploads.again(u.id, u.replace, e.target.files[0])} />
           </label>

@@ -50,7 +50,7 @@ export default function Accounts() {
               </td>
               <td>
                 {a.quota ? (
-                  <span className="row" style={{ width: 240 }}>
+                  <span className="row w-240">
                     <Ply share={Math.min(1, a.bytes / a.quota)} tone={a.bytes >= a.quota ? 'is-stop' : ''} label={`${a.name} uses its quota`} />
                     <span className="dim nowrap">{size(a.quota)}</span>
                   </span>
@@ -107,14 +107,14 @@ function Edit({ a, onClose }: { a: Account | null; onClose: () => void }) {
     <Ask title={a ? `The account ${a.name}` : 'Create an account'} act={a ? 'Save' : 'Create'} busy={save.isPending} ready={!!f.name && !bad && !Number.isNaN(most)} error={aboutNone(save.error, 'name', 'quota')} onClose={onClose}
       onAct={() => save.mutate(undefined, { onSuccess: (n) => { toast(a ? 'Saved' : `The account ${n.name} is there`); onClose(); } })}>
       {a ? null : <Field label="Name" mono value={f.name} onChange={set('name')} name="name" autoFocus error={about(save.error, 'name')} hint="Small letters, digits and hyphens." />}
-      <div style={{ display: 'grid', gridTemplateColumns: '1fr 1fr', gap: 12 }}>
+      <div className="grid grid-cols-[1fr_1fr] gap-12">
         <Field label="Quota of all its buckets" value={f.quota} onChange={set('quota')} name="quota" placeholder="none" error={bad ?? about(save.error, 'quota')} />
         <Field label="How many buckets it may have" value={f.most} onChange={set('most')} name="most" placeholder="any number" inputMode="numeric" />
       </div>
       <Field label="Note" value={f.note} onChange={set('note')} name="note" />
       {a && !a.operator ? (
-        <div className="row" style={{ borderTop: '1px solid var(--hairline)', paddingTop: 12 }}>
-          <button type="button" className="btn harm" style={{ marginLeft: 'auto' }} onClick={() => setGoing(true)}>
+        <div className="row border-t border-t-hairline pt-12">
+          <button type="button" className="btn harm ml-auto" onClick={() => setGoing(true)}>
             Remove
           </button>
         </div>
@@ -130,9 +130,9 @@ function Master() {
   const rotate = useChange(() => ask(api.POST('/api/v1/master-key/rotate')));
   if (!m.data) return null;
   return (
-    <div style={{ maxWidth: 640, marginTop: 26 }}>
+    <div className="max-w-640 mt-26">
       <Section title="Master key" aside="it seals the secrets of keys and of sealed content">
-        <div className="spread" style={{ paddingTop: 10 }}>
+        <div className="spread pt-10">
           <span>
             <span className="key">{m.data.fingerprint}</span> <span className="dim">seals {things(m.data.sealed, 'secret')}; kept in {m.data.from === 'file' ? 'master.key in the data directory' : 'SPINDLE_MASTER_KEY'}</span>
           </span>

@@ -31,7 +31,7 @@ export default function Grants() {
   return (
     <>
       <Actions>
-        <span className="field sel" style={{ width: 170 }}>
+        <span className="field sel w-170">
           <select value={bucket} onChange={(e) => setQuery(e.target.value ? { bucket: e.target.value } : {}, { replace: true })} aria-label="Bucket">
             <option value="">all buckets</option>
             {(buckets.data?.buckets ?? []).map((b) => <option key={b.name}>{b.name}</option>)}
@@ -74,7 +74,7 @@ export default function Grants() {
                 <td>{g.to === 'anyone' ? <State kind="warn">anyone</State> : g.to}</td>
                 <td>{g.for}</td>
                 <td className="dim">{g.expired ? <State kind="wait">expired</State> : g.expires ? <When at={g.expires} /> : 'never'}</td>
-                <td className="dim cut" style={{ maxWidth: 220 }} title={g.note}>{g.note}</td>
+                <td className="dim cut max-w-220" title={g.note}>{g.note}</td>
                 <td className="num">
                   <button type="button" className="btn low" onClick={() => setOpen(g)}>
                     Change
@@ -104,7 +104,7 @@ function Give({ bucket, onClose }: { bucket: string; onClose: () => void }) {
   return (
     <Ask title="Open a bucket to somebody" act="Open it" busy={give.isPending} ready={!!f.bucket && (anyone || !!f.name)} error={aboutNone(give.error, 'to', 'expires', 'prefix')} onClose={onClose}
       onAct={() => give.mutate(undefined, { onSuccess: (g) => { toast(`${g.to} may ${g.for} ${g.bucket}/${g.prefix} now`); onClose(); } })}>
-      <div style={{ display: 'grid', gridTemplateColumns: '1fr 1fr', gap: 12 }}>
+      <div className="grid grid-cols-[1fr_1fr] gap-12">
         <Choice label="Bucket" value={f.bucket} onChange={(v) => setF({ ...f, bucket: v })} options={mine.map((b) => [b.name, b.name])} />
         <Field label="Only beneath" mono value={f.prefix} onChange={set('prefix')} name="prefix" placeholder="the whole bucket" error={about(give.error, 'prefix')} />
         <Choice label="To" value={f.kind} onChange={(v) => setF({ ...f, kind: v })} options={[['account', 'an account'], ['person', 'a person'], ['key', 'a key'], ['anyone', 'anyone, without a key']]} />
@@ -137,9 +137,9 @@ function Change({ g, onClose }: { g: Grant; onClose: () => void }) {
       <Choice label="For" value={f.for} onChange={(v) => setF({ ...f, for: v })} options={options} />
       <Field label="Expires" value={f.expires} onChange={set('expires')} name="expires" placeholder="never" error={about(save.error, 'expires')} />
       <Field label="Why it is given" value={f.note} onChange={set('note')} name="note" />
-      <div className="row" style={{ borderTop: '1px solid var(--hairline)', paddingTop: 12 }}>
+      <div className="row border-t border-t-hairline pt-12">
         <span className="small dim">Taken away, it stops working within a second.</span>
-        <button type="button" className="btn harm" style={{ marginLeft: 'auto' }} disabled={remove.isPending} onClick={() => remove.mutate(undefined, { onSuccess: () => { toast(`Grant ${g.id} was taken away`); onClose(); } })}>
+        <button type="button" className="btn harm ml-auto" disabled={remove.isPending} onClick={() => remove.mutate(undefined, { onSuccess: () => { toast(`Grant ${g.id} was taken away`); onClose(); } })}>
           Take it away
         </button>
       </div>

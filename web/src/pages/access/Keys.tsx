@@ -57,7 +57,7 @@ export default function Keys() {
               <td className="key">{k.id}</td>
               <td className="dim">{k.account}</td>
               <td>{k.operator ? 'operator' : k.role}</td>
-              <td className="cut key" style={{ maxWidth: 190 }} title={k.limits.join(', ')}>{k.limits.length ? k.limits.join(', ') : <span className="faint">all of the account</span>}</td>
+              <td className="cut key max-w-190" title={k.limits.join(', ')}>{k.limits.length ? k.limits.join(', ') : <span className="faint">all of the account</span>}</td>
               <td>
                 <State kind={states[k.state] ?? 'none'}>{k.state}</State>
               </td>
@@ -106,7 +106,7 @@ function Make({ onClose, onMade }: { onClose: () => void; onMade: (k: Fresh) => 
       <Field label="Application" value={f.name} onChange={set('name')} name="name" autoFocus error={about(make.error, 'name')} />
       <Choice label="Role" value={f.role} onChange={(v) => setF({ ...f, role: v })} options={rolesFor(session.operator)} />
       <Field label="Only these buckets or prefixes" mono value={f.limits} onChange={set('limits')} name="limits" placeholder="all of the account" error={about(make.error, 'limits')} hint="With spaces between: plates field-notes/2025/" />
-      <div style={{ display: 'grid', gridTemplateColumns: '1fr 1fr', gap: 12 }}>
+      <div className="grid grid-cols-[1fr_1fr] gap-12">
         <Field label="Expires" value={f.expires} onChange={set('expires')} name="expires" placeholder="never" error={about(make.error, 'expires')} hint="A date, or a time such as 90d." />
         {session.operator ? <Choice label="Account" value={f.account} onChange={(v) => setF({ ...f, account: v })} options={names.map((n) => [n, n])} /> : null}
       </div>
@@ -147,7 +147,7 @@ function Change({ k, onClose, onFresh }: { k: Key; onClose: () => void; onFresh:
       <Field label="Only these buckets or prefixes" mono value={f.limits} onChange={set('limits')} name="limits" placeholder="all of the account" error={about(save.error, 'limits')} />
       <Field label="Expires" value={f.expires} onChange={set('expires')} name="expires" placeholder="never" error={about(save.error, 'expires')} />
       <Field label="What it is for" value={f.note} onChange={set('note')} name="note" />
-      <div className="row" style={{ borderTop: '1px solid var(--hairline)', paddingTop: 12, flexWrap: 'wrap' }}>
+      <div className="row border-t border-t-hairline pt-12 flex-wrap">
         <button type="button" className="btn" disabled={save.isPending} onClick={() => save.mutate(!k.active, said(k.active ? 'It is switched off' : 'It is switched on'))}>
           Switch {k.active ? 'off' : 'on'}
         </button>
@@ -159,7 +159,7 @@ function Change({ k, onClose, onFresh }: { k: Key; onClose: () => void; onFresh:
             {[['0', 'no longer'], ['1h', '1 hour more'], ['24h', '1 day more'], ['7d', '7 days more']].map(([v, n]) => <option key={v} value={v}>{n}</option>)}
           </select>
         </span>
-        <button type="button" className="btn harm" style={{ marginLeft: 'auto' }} onClick={() => setGoing(true)}>
+        <button type="button" className="btn harm ml-auto" onClick={() => setGoing(true)}>
           Remove
         </button>
       </div>

@@ -60,7 +60,7 @@ export default function People() {
                 <td>{says(p)}</td>
                 <td>{!p.active ? <State kind="off">off</State> : p.locked ? <State kind="warn">locked for a while</State> : p.mustChange ? <State kind="wait">new password due</State> : <State kind="good">active</State>}</td>
                 <td className="dim">{p.signedIn ? <When at={p.signedIn} /> : 'never'}</td>
-                <td className="dim cut" style={{ maxWidth: 220 }} title={p.note}>{p.note}</td>
+                <td className="dim cut max-w-220" title={p.note}>{p.note}</td>
                 <td className="num">
                   <button type="button" className="btn low" onClick={() => setOpen(p)}>
                     Change
@@ -91,7 +91,7 @@ function useGiven(): string[] {
 
 function Roles({ accounts, value, onChange }: { accounts: string[]; value: Record<string, string>; onChange: (v: Record<string, string>) => void }) {
   return (
-    <div style={{ display: 'grid', gridTemplateColumns: 'repeat(3,minmax(0,1fr))', gap: 12 }}>
+    <div className="grid grid-cols-[repeat(3,minmax(0,1fr))] gap-12">
       {accounts.map((a) => (
         <Choice key={a} label={`In ${a}`} value={value[a] ?? 'none'} onChange={(v) => onChange({ ...value, [a]: v })} options={roles} />
       ))}
@@ -114,7 +114,7 @@ function Make({ onClose, onMade }: { onClose: () => void; onMade: (p: Schemas['P
       <Field label="Name" value={name} onChange={(e) => setName(e.target.value)} name="name" autoFocus error={about(make.error, 'name')} hint="As people write it. A password is made and shown once." />
       <Roles accounts={accounts} value={role} onChange={setRole} />
       {session.operator ? (
-        <label className="row" style={{ cursor: 'pointer' }}>
+        <label className="row cursor-pointer">
           <Checkbox.Root className="check" checked={operator} onCheckedChange={(v) => setOperator(v === true)} aria-label="Operates the service" />
           Operates the service: all accounts, and the master key
         </label>
@@ -146,7 +146,7 @@ function Change({ p, onClose, onFresh }: { p: Person; onClose: () => void; onFre
     <Ask title={p.name} act="Save" busy={save.isPending} ready={changed.length > 0} error={save.error ?? reset.error} onClose={onClose} onAct={() => save.mutate({ roles: changed }, said('Saved'))}>
       <p className="small dim">{says(p)}{p.note ? `; ${p.note}` : ''}</p>
       <Roles accounts={accounts} value={role} onChange={setRole} />
-      <div className="row" style={{ borderTop: '1px solid var(--hairline)', paddingTop: 12, flexWrap: 'wrap' }}>
+      <div className="row border-t border-t-hairline pt-12 flex-wrap">
         <button type="button" className="btn" onClick={() => save.mutate({ active: !p.active }, said(p.active ? `${p.name} is switched off` : `${p.name} may sign in`))}>
           Switch {p.active ? 'off' : 'on'}
         </button>
@@ -163,7 +163,7 @@ function Change({ p, onClose, onFresh }: { p: Person; onClose: () => void; onFre
         <button type="button" className="btn" disabled={reset.isPending} onClick={() => reset.mutate(undefined, { onSuccess: onFresh })}>
           New password
         </button>
-        <button type="button" className="btn harm" style={{ marginLeft: 'auto' }} onClick={() => setGoing(true)}>
+        <button type="button" className="btn harm ml-auto" onClick={() => setGoing(true)}>
           Remove
         </button>
       </div>

@@ -38,15 +38,15 @@ export default function Reach() {
     );
   return (
     <>
-      <div className="row small dim" style={{ gap: 18, marginBottom: 8, flexWrap: 'wrap' }}>
+      <div className="row small dim gap-18 mb-8 flex-wrap">
         <span>
           Beads from left: {rights.join(', ')}
         </span>
-        <span className="row" style={{ gap: 6 }}><Bead how="whole" /> in all of the bucket</span>
-        <span className="row" style={{ gap: 6 }}><Bead how="part" /> in some part of it</span>
-        <span className="row" style={{ gap: 6 }}><Bead how="not" /> not</span>
+        <span className="row gap-6"><Bead how="whole" /> in all of the bucket</span>
+        <span className="row gap-6"><Bead how="part" /> in some part of it</span>
+        <span className="row gap-6"><Bead how="not" /> not</span>
       </div>
-      <div style={{ overflowX: 'auto' }}>
+      <div className="overflow-x-auto">
         <table>
           <thead>
             <tr>
@@ -85,7 +85,7 @@ export default function Reach() {
       </div>
       <More list={list} />
       {buckets.some((b) => b.more) ? <p className="small faint">There are more than 200 keys or people; the rest is not shown.</p> : null}
-      <p className="small faint" style={{ marginTop: 8 }}>Choose a thread to ask why.</p>
+      <p className="small faint mt-8">Choose a thread to ask why.</p>
       {asked ? <Why asked={asked} onClose={() => setAsked(null)} /> : null}
     </>
   );
@@ -96,8 +96,8 @@ const words = (r?: Schemas['Reach']) => (!r || (!r.rights.length && !r.some.leng
 const Bead = ({ how, x }: { how: 'whole' | 'part' | 'not'; x?: number }) => {
   const at = x ?? 6;
   const mark =
-    how === 'whole' ? <circle cx={at} cy="6" r="4.4" fill="var(--woad)" /> : how === 'part' ? <path d={`M${at} 2.2a3.8 3.8 0 0 0 0 7.6Z M${at} 2.2a3.8 3.8 0 0 1 0 7.6`} fill="var(--woad)" fillOpacity="1" stroke="var(--woad)" strokeWidth="1.4" style={{ fill: 'none' }} /> : <path d={`M${at} 4v4`} stroke="var(--ink-3)" strokeWidth="1.4" />;
-  const half = how === 'part' ? <path d={`M${at} 2.2a3.8 3.8 0 0 0 0 7.6Z`} fill="var(--woad)" /> : null;
+    how === 'whole' ? <circle cx={at} cy="6" r="4.4" fill="var(--color-woad)" /> : how === 'part' ? <path className="fill-none" d={`M${at} 2.2a3.8 3.8 0 0 0 0 7.6Z M${at} 2.2a3.8 3.8 0 0 1 0 7.6`} fill="var(--color-woad)" fillOpacity="1" stroke="var(--color-woad)" strokeWidth="1.4" /> : <path d={`M${at} 4v4`} stroke="var(--color-ink-3)" strokeWidth="1.4" />;
+  const half = how === 'part' ? <path d={`M${at} 2.2a3.8 3.8 0 0 0 0 7.6Z`} fill="var(--color-woad)" /> : null;
   return x === undefined ? (
     <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden="true">
       {mark}
@@ -105,7 +105,7 @@ const Bead = ({ how, x }: { how: 'whole' | 'part' | 'not'; x?: number }) => {
     </svg>
   ) : (
     <>
-      {how === 'part' ? <circle cx={at} cy="6" r="3.8" fill="var(--cloth-raised)" /> : null}
+      {how === 'part' ? <circle cx={at} cy="6" r="3.8" fill="var(--color-cloth-raised)" /> : null}
       {mark}
       {half}
     </>
@@ -114,7 +114,7 @@ const Bead = ({ how, x }: { how: 'whole' | 'part' | 'not'; x?: number }) => {
 
 const Thread = ({ r }: { r?: Schemas['Reach'] }) => (
   <svg width="92" height="12" viewBox="0 0 92 12" aria-hidden="true">
-    <path d="M0 6h92" stroke="var(--hairline)" strokeWidth="1.5" />
+    <path d="M0 6h92" stroke="var(--color-hairline)" strokeWidth="1.5" />
     {rights.map((x, i) => (
       <Bead key={x} x={10 + i * 18} how={r?.rights.includes(x) ? 'whole' : r?.some.includes(x) ? 'part' : 'not'} />
     ))}
@@ -136,7 +136,7 @@ function Why({ asked, onClose }: { asked: Asked; onClose: () => void }) {
     <Dialog open onClose={onClose} title={`${asked.subject === 'anyone' ? 'Anyone' : asked.subject.slice(asked.subject.indexOf(' ') + 1)} in ${asked.bucket}`} width={720}
       footer={
         <>
-          <Link className="btn" to={`/access/grants?bucket=${asked.bucket}`} style={{ textDecoration: 'none' }}>
+          <Link className="btn no-underline" to={`/access/grants?bucket=${asked.bucket}`}>
             Grants on {asked.bucket}
           </Link>
           <button type="button" className="btn main" onClick={onClose}>
@@ -150,12 +150,12 @@ function Why({ asked, onClose }: { asked: Asked; onClose: () => void }) {
         <>
           <Field label={`For which key or prefix of ${asked.bucket}`} mono value={key} onChange={(e) => setKey(e.target.value)} placeholder="the whole bucket" name="about" />
           {answers.error ? <Trouble error={answers.error} /> : null}
-          <table className="open" style={{ marginTop: 10 }}>
+          <table className="open mt-10">
             <tbody>
               {(answers.data ?? []).map((a) => (
                 <tr key={a.do}>
-                  <td style={{ width: 70 }}>{a.do}</td>
-                  <td style={{ width: 96 }}>{a.allowed ? <State kind="good">allowed</State> : <State kind="none">refused</State>}</td>
+                  <td className="w-70">{a.do}</td>
+                  <td className="w-96">{a.allowed ? <State kind="good">allowed</State> : <State kind="none">refused</State>}</td>
                   <td className="dim">
                     {visible(a.why)}. {a.remedy ? <span className="faint">To change it: {visible(a.remedy)}.</span> : null}
                   </td>

@@ -39,7 +39,7 @@ export default function Sessions() {
                 <When at={s.seen} />
               </td>
               <td className="dim">{s.source}</td>
-              <td className="dim cut" style={{ maxWidth: 320 }} title={s.program}>{s.program}</td>
+              <td className="dim cut max-w-320" title={s.program}>{s.program}</td>
               <td className="num">
                 {s.own ? (
                   <State kind="good">this one</State>

@@ -33,20 +33,20 @@ export default function Trail() {
   const rows = list.data?.pages.flatMap((p) => p.entries) ?? [];
   return (
     <>
-      <div className="row" style={{ marginBottom: 10, flexWrap: 'wrap' }} role="search">
-        <span className="field sel" style={{ width: 170 }}>
+      <div className="row mb-10 flex-wrap" role="search">
+        <span className="field sel w-170">
           <select value={filter.kind} onChange={(e) => set('kind', e.target.value)} aria-label="Kind">
             <option value="">all kinds</option>
             {kinds.map(([k]) => <option key={k}>{k}</option>)}
           </select>
         </span>
-        <span className="field" style={{ width: 180 }}>
+        <span className="field w-180">
           <input value={filter.who} onChange={(e) => set('who', e.target.value)} placeholder="by person or key" aria-label="By person or key" />
         </span>
-        <span className="field mono" style={{ width: 220 }}>
+        <span className="field mono w-220">
           <input value={filter.subject} onChange={(e) => set('subject', e.target.value)} placeholder="to what begins with" aria-label="Done to what begins with" />
         </span>
-        <span className="field sel" style={{ width: 130 }}>
+        <span className="field sel w-130">
           <select value={filter.since} onChange={(e) => set('since', e.target.value)} aria-label="Since">
             {[['', 'all time'], ['1h', 'last hour'], ['24h', 'last day'], ['7d', 'last 7 days'], ['30d', 'last 30 days']].map(([v, n]) => <option key={v} value={v}>{n}</option>)}
           </select>
@@ -64,14 +64,14 @@ export default function Trail() {
           <p className="dim">Sign-ins, changes of access and settings, and refusals stand here.</p>
         </div>
       ) : (
-        <table style={{ tableLayout: 'fixed' }}>
+        <table className="table-fixed">
           <colgroup>
-            <col style={{ width: 112 }} />
-            <col style={{ width: 142 }} />
-            <col style={{ width: 150 }} />
-            <col style={{ width: 210 }} />
+            <col className="w-112" />
+            <col className="w-142" />
+            <col className="w-150" />
+            <col className="w-210" />
             <col />
-            <col style={{ width: 92 }} />
+            <col className="w-92" />
           </colgroup>
           <thead>
             <tr>
@@ -94,7 +94,7 @@ export default function Trail() {
                 </td>
                 <td className="cut" title={e.who}>{e.who}</td>
                 <td className="key cut" title={visible(e.subject ?? '')}>{visible(e.subject ?? '')}</td>
-                <td className="dim" style={{ whiteSpace: 'normal' }} title={needs(e.detail)}>{visible(e.says ?? '')}</td>
+                <td className="dim whitespace-normal" title={needs(e.detail)}>{visible(e.says ?? '')}</td>
                 <td className="dim cut">{e.source}</td>
               </tr>
             ))}

@@ -31,7 +31,7 @@ export function Choice({ label, value, onChange, options, hint, width }: { label
           ))}
         </select>
       </span>
-      {hint ? <p className="small faint" style={{ marginTop: 4 }}>{hint}</p> : null}
+      {hint ? <p className="small faint mt-4">{hint}</p> : null}
     </div>
   );
 }
@@ -73,7 +73,7 @@ export function Ask({ title, children, act, busy, ready = true, harm, error, wid
         </>
       }
     >
-      <form id={id} onSubmit={submit} style={{ display: 'grid', gap: 12 }}>
+      <form className="grid gap-12" id={id} onSubmit={submit}>
         {children}
         {error ? <Complaint error={error} /> : null}
       </form>
@@ -114,7 +114,7 @@ export function Secret({ title, facts, file, says, onClose }: SecretProps) {
       width={560}
       footer={
         <>
-          <label className="row grow" style={{ cursor: 'pointer' }}>
+          <label className="row grow cursor-pointer">
             <Checkbox.Root className="check" checked={kept} onCheckedChange={(v) => setKept(v === true)} aria-label="I have kept it" />I have kept it
           </label>
           <button type="button" className="btn main" disabled={!kept} onClick={onClose}>
@@ -124,9 +124,9 @@ export function Secret({ title, facts, file, says, onClose }: SecretProps) {
       }
     >
       <div className="note warn">{says}</div>
-      <dl className="facts" style={{ margin: '12px 0' }}>
+      <dl className="facts my-12 mx-0">
         {facts.map(([k, v]) => (
-          <div key={k} style={{ display: 'contents' }}>
+          <div className="contents" key={k}>
             <dt>{k}</dt>
             <dd className="key wrap-any">{v}</dd>
           </div>
@@ -145,7 +145,7 @@ export function Secret({ title, facts, file, says, onClose }: SecretProps) {
 /** The button beneath a list that has more. */
 export const More = ({ list }: { list: { hasNextPage: boolean; isFetchingNextPage: boolean; fetchNextPage: () => Promise<unknown> } }) =>
   list.hasNextPage ? (
-    <button type="button" className="btn" style={{ marginTop: 8 }} disabled={list.isFetchingNextPage} onClick={() => void list.fetchNextPage()}>
+    <button type="button" className="btn mt-8" disabled={list.isFetchingNextPage} onClick={() => void list.fetchNextPage()}>
       Read more
     </button>
   ) : null;

@@ -67,7 +67,7 @@ export function Browse({ bucket, places }: { bucket: string; places?: string[] }
   const removal = { bucket, keys: [...chosen].filter((c) => c.startsWith('k')).map((c) => c.slice(1)), prefixes: [...chosen].filter((c) => c.startsWith('p')).map((c) => c.slice(1)) };
 
   return (
-    <div className="columns" style={{ display: 'grid', gridTemplateColumns: '206px minmax(0,1fr)', gap: '0 22px' }}>
+    <div className="columns grid grid-cols-[206px_minmax(0,1fr)] gap-y-0 gap-x-22">
       <Actions>
         <input ref={picker} type="file" multiple hidden onChange={(e) => {
           uploads.add(bucket, folder, [...(e.target.files ?? [])].map((file) => ({ name: file.name, file })));
@@ -77,17 +77,17 @@ export function Browse({ bucket, places }: { bucket: string; places?: string[] }
           {icons.up} Upload
         </button>
       </Actions>
-      <aside style={{ borderRight: '1px solid var(--hairline)', paddingRight: 14 }}>
-        <div className="small faint" style={{ lineHeight: '26px', borderBottom: '1px solid var(--ink-3)', marginBottom: 3 }}>
+      <aside className="border-r border-r-hairline pr-14">
+        <div className="small faint leading-26 border-b border-b-ink-3 mb-3">
           Prefixes
         </div>
         <Tree bucket={bucket} at={folder} asOf={asOf} places={places} />
       </aside>
       <section className={`droppable ${over ? 'over' : ''}`} data-drop={`Put into ${bucket}/${folder}`}
         onDragOver={(e) => { e.preventDefault(); setOver(writes); }} onDragLeave={(e) => e.currentTarget === e.target && setOver(false)} onDrop={(e) => void drop(e)}>
-        <div className="row" style={{ height: 30, marginBottom: 9 }}>
+        <div className="row h-30 mb-9">
           <Crumbs bucket={bucket} folder={folder} asOf={asOf} />
-          <span className="field mono grow" style={{ marginLeft: 6, maxWidth: 230 }}>
+          <span className="field mono grow ml-6 max-w-230">
             <input value={begins} onChange={(e) => setBegins(e.target.value)} aria-label="Keys that begin with" placeholder="begins with" />
             <span className="hint small">prefix</span>
           </span>
@@ -98,7 +98,7 @@ export function Browse({ bucket, places }: { bucket: string; places?: string[] }
           <AsOf moment={asOf} onChange={setAsOf} />
         </div>
         {asOf ? (
-          <div className="note past row" role="status" style={{ marginBottom: 9, flexWrap: 'wrap' }}>
+          <div className="note past row mb-9 flex-wrap" role="status">
             <Shape kind="past" size={12} />
             <span className="grow">
               <b className="strong">This is the past.</b> {bucket}/{visible(folder)} as it stood on {longDate(new Date(asOf))}.
@@ -136,9 +136,9 @@ function AsOf({ moment, onChange }: { moment: string; onChange: (moment: string)
     else if (!Number.isNaN(d.getTime()) && d.getTime() < Date.now()) onChange(d.toISOString());
   };
   return (
-    <label className="row small dim" style={{ marginLeft: 6 }}>
+    <label className="row small dim ml-6">
       as of
-      <span className="field" style={{ width: 186 }}>
+      <span className="field w-186">
         <input type="datetime-local" value={text} max={local(new Date())} onChange={(e) => take(e.target.value)} aria-label="As of a moment" />
       </span>
     </label>
@@ -155,7 +155,7 @@ function Actions({ children }: { children: React.ReactNode }) {
 function Crumbs({ bucket, folder, asOf }: { bucket: string; folder: string; asOf: string }) {
   const parts = folder.split('/').slice(0, -1);
   return (
-    <nav className="key nowrap" style={{ fontSize: 14 }} aria-label="Where one is">
+    <nav className="key nowrap text-[14px]" aria-label="Where one is">
       {parts.length ? <Link to={bucketPage(bucket, '', asOf)}>{bucket}</Link> : <b>{bucket}</b>} <span className="faint">/</span>{' '}
       {parts.map((p, i) => {
         const prefix = parts.slice(0, i + 1).join('/') + '/';

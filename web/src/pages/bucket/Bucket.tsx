@@ -25,7 +25,7 @@ export default function BucketPage() {
       <div className="pagehead">
         <div>
           <h1>
-            <span className="faint" style={{ fontWeight: 500 }}>
+            <span className="faint font-medium">
               Bucket
             </span>{' '}
             {b.data.name}
@@ -43,7 +43,7 @@ export default function BucketPage() {
         <div id="bucket-actions" className="row" />
       </div>
       {b.data.partly ? (
-        <p className="row" style={{ marginBottom: 14 }}>
+        <p className="row mb-14">
           <span className="dim">Open to you:</span>
           {(b.data.places ?? []).map((p) => (
             <Link key={p} className="key" to={bucketPage(bucket, p)}>
@@ -84,16 +84,16 @@ function Split({ b }: { b: Schemas['BucketInfo'] }) {
   const all = b.quota ?? used;
   const share = (n: number) => (all ? `${(100 * n) / Math.max(all, used)}%` : '0');
   return (
-    <div style={{ display: 'grid', gridTemplateColumns: 'minmax(0,1fr) auto', gap: '4px 24px', alignItems: 'end', marginBottom: 14 }}>
+    <div className="grid grid-cols-[minmax(0,1fr)_auto] gap-y-4 gap-x-24 items-end mb-14">
       <div className="split" role="img" aria-label={`${size(used)} used${b.quota ? ` of ${size(b.quota)}` : ''}`}>
         {b.usage.bytes ? <i className="u-cur" style={{ width: share(b.usage.bytes) }} /> : null}
         {b.usage.previousBytes ? <i className="u-prev" style={{ width: share(b.usage.previousBytes) }} /> : null}
-        <i style={{ flex: 1, borderBottom: '1.5px dotted var(--edge)', height: 7.5 }} />
+        <i className="flex-1 border-b-[1.5px] border-dotted border-b-edge h-[7.5px]" />
       </div>
-      <div className="num small dim" style={{ lineHeight: '14px' }}>
+      <div className="num small dim leading-14">
         {b.quota ? `quota ${size(b.quota)}` : 'no quota'}
       </div>
-      <div className="row" style={{ gap: 26 }}>
+      <div className="row gap-26">
         <span>
           <span className="swatch u-cur" />
           <b className="strong">{size(b.usage.bytes)}</b> current, {things(b.usage.objects, 'object')}
@@ -119,9 +119,9 @@ function Usage({ b }: { b: Schemas['BucketInfo'] }) {
   const p = usePrefixUsage(bucket, '');
   if (u.error) return <Trouble error={u.error} />;
   return (
-    <div style={{ display: 'grid', gap: 20, maxWidth: 980 }}>
+    <div className="grid gap-20 max-w-980">
       <Section title="Usage over a year" aside="current and previous versions, by day (UTC)">
-        <div style={{ paddingTop: 8 }}>{u.data ? <Growth points={u.data.points} width={980} height={250} /> : null}</div>
+        <div className="pt-8">{u.data ? <Growth points={u.data.points} width={980} height={250} /> : null}</div>
       </Section>
       <Section title="By prefix" aside="those with the most in previous versions first">
         {p.error ? <Trouble error={p.error} /> : null}

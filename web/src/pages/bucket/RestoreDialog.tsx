@@ -45,7 +45,7 @@ export function RestoreDialog({ bucket, prefix, asOf, onClose, onStarted }: Prop
       {plan.error ? <Complaint error={plan.error} /> : null}
       {plan.data ? (
         <>
-          <table className="tight" style={{ marginBottom: 12 }}>
+          <table className="tight mb-12">
             <thead>
               <tr>
                 <th>What it would do</th>
@@ -73,14 +73,14 @@ export function RestoreDialog({ bucket, prefix, asOf, onClose, onStarted }: Prop
               </tr>
             </tbody>
           </table>
-          <p className="row" style={{ alignItems: 'baseline' }}>
+          <p className="row items-baseline">
             <span className="past">
               <Shape kind="past" size={11} />
             </span>
             <span>{n ? 'Nothing is lost: what it replaces stays as previous versions, and the restore is undone by one to the moment before it. No bytes are moved.' : 'It stands now as it stood then: there is nothing to do.'}</span>
           </p>
           {n > 1 ? (
-            <label className="row" style={{ marginTop: 12 }}>
+            <label className="row mt-12">
               Type <b className="strong">{n}</b> to go on
               <span className="field short">
                 <input value={typed} onChange={(e) => setTyped(e.target.value)} inputMode="numeric" aria-label="The number of objects" className="num" />

@@ -76,7 +76,7 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
       <div className="empty">
         <b className="strong">{search ? `No key here begins with "${search}".` : asOf ? 'Nothing was here then.' : folder ? 'Nothing lies beneath this prefix.' : 'The bucket is empty.'}</b>
         <p className="dim">{search ? 'Prefixes are literal: letters, case and every sign count.' : asOf ? 'Choose another moment, or go back to now.' : 'Drop files or folders here, use Upload, or put them from the command line:'}</p>
-        {search || asOf ? null : <pre className="block" style={{ marginTop: 8 }}>spindle object put ./FOLDER {bucket}/{folder}</pre>}
+        {search || asOf ? null : <pre className="block mt-8">spindle object put ./FOLDER {bucket}/{folder}</pre>}
       </div>
     );
   const all = rows.length > 0 && rows.every((r) => chosen.has(r.id));
@@ -84,17 +84,17 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
   const after = virtual.getTotalSize() - (items[items.length - 1]?.end ?? 0);
   return (
     <>
-      <div ref={box} style={{ maxHeight: 'calc(100vh - 330px)', minHeight: 220, overflow: 'auto' }} tabIndex={0} onKeyDown={press} aria-label="Objects" role="group">
-        <table style={{ tableLayout: 'fixed' }}>
+      <div className="max-h-[calc(100vh-330px)] min-h-220 overflow-auto" ref={box} tabIndex={0} onKeyDown={press} aria-label="Objects" role="group">
+        <table className="table-fixed">
           <colgroup>
-            <col style={{ width: 26 }} />
+            <col className="w-26" />
             <col />
-            <col style={{ width: 96 }} />
-            <col style={{ width: 124 }} />
-            <col style={{ width: 150 }} />
-            <col style={{ width: 170 }} />
+            <col className="w-96" />
+            <col className="w-124" />
+            <col className="w-150" />
+            <col className="w-170" />
           </colgroup>
-          <thead style={{ position: 'sticky', top: 0, background: 'var(--cloth-raised)', zIndex: 1 }}>
+          <thead className="sticky top-0 bg-cloth-raised z-1">
             <tr>
               <th>
                 <Checkbox.Root className="check" disabled={!!asOf} checked={all ? true : chosen.size ? 'indeterminate' : false} onCheckedChange={() => onChoose(all ? new Set() : new Set(rows.map((r) => r.id)))} aria-label="Choose all that are shown" />
@@ -107,7 +107,7 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
               <th>Written by</th>
               <th>
                 {fields.length ? (
-                  <select value={field} aria-label="Metadata field to show" className="faint" style={{ border: 0, background: 'none', maxWidth: 150, fontFamily: 'var(--font-key)' }}
+                  <select value={field} aria-label="Metadata field to show" className="faint border-0 bg-transparent max-w-150 font-key"
                     onChange={(e) => { setWanted(e.target.value); localStorage.setItem(`spindle-field-${bucket}`, e.target.value); }}>
                     {fields.map((f) => <option key={f}>{f}</option>)}
                   </select>
@@ -125,7 +125,7 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
           </tbody>
         </table>
       </div>
-      <p className="small faint" style={{ padding: '8px 6px' }}>
+      <p className="small faint py-8 px-6">
         {hasNextPage ? `${count(rows.length)} read so far, more below as you scroll.` : things(rows.length, 'entry', 'entries') + '.'} Hover for exact bytes and UTC.
       </p>
     </>
@@ -140,7 +140,7 @@ function Line({ r, bucket, asOf, folder, field, chosen, lit, onToggle }: { r: Ro
         <Checkbox.Root className="check" disabled={!!asOf} checked={chosen} onCheckedChange={onToggle} aria-label={`Choose ${name}`} />
       </td>
       <td className="cut" title={visible(r.name)}>
-        <span className="row" style={{ gap: 7 }}>
+        <span className="row gap-7">
           <span className="faint">{r.object ? icons.sheet : icons.fold}</span>
           <Link className="plain key" to={r.object ? objectPage(bucket, r.name, asOf && r.object.version) : bucketPage(bucket, r.name, asOf)}>
             {middle(name, 64)}

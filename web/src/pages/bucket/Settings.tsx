@@ -30,9 +30,9 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
     change.mutate(bytes, { onSuccess: (n) => toast(n.quota ? `The quota is now ${size(n.quota)}` : 'The quota was taken away') });
   };
   return (
-    <div className="columns" style={{ display: 'grid', gridTemplateColumns: 'minmax(0,480px) minmax(0,480px)', gap: '22px 34px' }}>
+    <div className="columns grid grid-cols-[minmax(0,480px)_minmax(0,480px)] gap-y-22 gap-x-34">
       <Section title="Quota">
-        <form onSubmit={save} style={{ paddingTop: 12, display: 'grid', gap: 12 }}>
+        <form className="pt-12 grid gap-12" onSubmit={save}>
           <Field label="The most bytes it may hold; empty for none" value={quota} onChange={(e) => setQuota(e.target.value)} placeholder="none" error={bad ?? change.error}
             hint={`It can grow at once. It shrinks to ${size(used)} at the least, which is what is used.`} />
           <div>
@@ -43,7 +43,7 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
         </form>
       </Section>
       <Section title="Versioning">
-        <div style={{ paddingTop: 12, display: 'grid', gap: 12 }}>
+        <div className="pt-12 grid gap-12">
           <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'paused', 'off']} />
           {b.usage.previous ? (
             <p className="small dim">
@@ -59,8 +59,8 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
         </div>
       </Section>
       <Section title="Unfinished uploads">
-        <div className="row" style={{ paddingTop: 12 }}>
-          <span className="field sel" style={{ width: 250 }}>
+        <div className="row pt-12">
+          <span className="field sel w-250">
             <select value={b.abandonAfter ?? 0} onChange={(e) => offer.mutate(Number(e.target.value), { onSuccess: () => toast('Saved') })} aria-label="Abandon unfinished uploads">
               {[...new Set([0, 1, 3, 7, 14, 30, b.abandonAfter ?? 0])].sort((x, y) => x - y).map((d) => <option key={d} value={d}>{d ? `abandon them after ${things(d, 'day')}` : 'keep them'}</option>)}
             </select>
@@ -71,16 +71,16 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
       </Section>
       <Sealing b={b} />
       <Section title="Tags" aside={things(Object.keys(b.tags ?? {}).length, 'tag')}>
-        <form className="row" style={{ paddingTop: 12, flexWrap: 'wrap' }} onSubmit={(e) => { e.preventDefault(); const [name = '', ...value] = tag.split('='); tags.mutate({ set: { [name.trim()]: value.join('=').trim() } }, { onSuccess: () => setTag('') }); }}>
+        <form className="row pt-12 flex-wrap" onSubmit={(e) => { e.preventDefault(); const [name = '', ...value] = tag.split('='); tags.mutate({ set: { [name.trim()]: value.join('=').trim() } }, { onSuccess: () => setTag('') }); }}>
           {Object.entries(b.tags ?? {}).sort().map(([name, value]) => (
-            <span key={name} className="badge" style={{ border: '1px solid var(--edge)', paddingRight: 3 }}>
+            <span key={name} className="badge border border-edge pr-3">
               {visible(name)} = {visible(value)}
               <button type="button" className="faint" onClick={() => tags.mutate({ unset: [name] })} aria-label={`Take away the tag ${name}`}>
                 <Shape kind="gone" size={8} />
               </button>
             </span>
           ))}
-          <span className="field" style={{ width: 170 }}>
+          <span className="field w-170">
             <input value={tag} onChange={(e) => setTag(e.target.value)} placeholder="name=value" aria-label="A new tag" />
           </span>
           <button type="submit" className="btn" disabled={!tag.includes('=')}>
@@ -90,7 +90,7 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
         {tags.error ? <Complaint error={tags.error} /> : null}
       </Section>
       <Section title="Facts">
-        <dl className="facts" style={{ paddingTop: 6 }}>
+        <dl className="facts pt-6">
           <dt>Owner</dt>
           <dd>{b.account}</dd>
           <dt>Region</dt>
@@ -102,7 +102,7 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
         </dl>
       </Section>
       <Section title="Removal">
-        <div className="row" style={{ paddingTop: 12 }}>
+        <div className="row pt-12">
           <button type="button" className="btn harm" onClick={() => setRemoving('objects')} disabled={b.usage.objects + b.usage.previous + b.usage.markers === 0}>
             Empty the bucket
           </button>
@@ -110,7 +110,7 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
             Remove the bucket
           </button>
         </div>
-        <p className="small faint" style={{ marginTop: 6 }}>
+        <p className="small faint mt-6">
           Both say first what would go; previous versions go too.
         </p>
       </Section>
@@ -140,7 +140,7 @@ function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
   const to = b.sealing ? 'encrypted' : 'plain';
   return (
     <Section title="Encryption at rest">
-      <div style={{ paddingTop: 12, display: 'grid', gap: 10 }}>
+      <div className="pt-12 grid gap-10">
         <button type="button" className={`switch ${b.sealing ? 'on' : ''}`} role="switch" aria-checked={b.sealing} disabled={turn.isPending}
           onClick={() => turn.mutate(!b.sealing, { onSuccess: (n) => { setFound(null); toast(n.sealing ? 'New content is encrypted from now on' : 'New content is kept plain from now on'); } })}>
           <i />

@@ -7,8 +7,8 @@ import { bucketPage, middle, size, visible } from '../../parts/format';
 
 /** The bucket's prefixes; each is read when it is opened. Who may list some of it only sees that. */
 export const Tree = ({ bucket, at, asOf, places }: { bucket: string; at: string; asOf: string; places?: string[] }) => (
-  <div role="tree" aria-label="Prefixes" style={{ overflow: 'hidden' }}>
-    <div className={`treeline ${at === '' ? 'chosen' : ''}`} role="treeitem" aria-selected={at === ''} style={{ paddingLeft: 4 }}>
+  <div className="overflow-hidden" role="tree" aria-label="Prefixes">
+    <div className={`treeline ${at === '' ? 'chosen' : ''} pl-4`} role="treeitem" aria-selected={at === ''}>
       <Link className="plain key strong" to={bucketPage(bucket, '', asOf)}>
         {bucket}/
       </Link>
@@ -42,13 +42,13 @@ function Limb({ bucket, prefix, parent, depth, at, asOf, bytes }: { bucket: stri
   return (
     <>
       <div className={`treeline ${at === prefix ? 'chosen' : ''}`} style={{ paddingLeft: depth * 12 - 6 }} role="treeitem" aria-expanded={open} aria-selected={at === prefix}>
-        <button type="button" className="faint" onClick={() => setChosen(!open)} aria-label={`${open ? 'Close' : 'Open'} ${name}`} style={{ transform: 'scale(.8)', width: 16 }}>
+        <button type="button" className="faint [transform:scale(.8)] w-16" onClick={() => setChosen(!open)} aria-label={`${open ? 'Close' : 'Open'} ${name}`}>
           {open ? icons.shut : icons.open}
         </button>
         <Link className={`plain key ${at === prefix ? 'strong' : ''}`} to={bucketPage(bucket, prefix, asOf)} title={name}>
           {middle(name, 22)}
         </Link>
-        {bytes === undefined ? null : <span className="small faint num" style={{ marginLeft: 'auto' }}>{size(bytes)}</span>}
+        {bytes === undefined ? null : <span className="small faint num ml-auto">{size(bytes)}</span>}
       </div>
       {open ? <Children bucket={bucket} prefix={prefix} depth={depth + 1} at={at} asOf={asOf} /> : null}
     </>

@@ -61,7 +61,7 @@ export default function Buckets() {
           </p>
         </div>
         <div className="row">
-          <span className="field" style={{ width: 200 }}>
+          <span className="field w-200">
             <input value={filter} onChange={(e) => set('name', e.target.value)} placeholder="Part of a name" aria-label="Filter by name" />
           </span>
           {administers ? (
@@ -116,7 +116,7 @@ export default function Buckets() {
           </tbody>
         </table>
       )}
-      {list.data?.next ? <p className="small faint" style={{ padding: '8px 6px' }}>The first {all.length} by name are shown.</p> : null}
+      {list.data?.next ? <p className="small faint py-8 px-6">The first {all.length} by name are shown.</p> : null}
       {create ? <CreateBucket onClose={() => setCreate(false)} /> : null}
     </>
   );

@@ -42,19 +42,19 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
         </>
       }
     >
-      <form id="create-bucket" onSubmit={submit} style={{ display: 'grid', gap: 12 }}>
+      <form className="grid gap-12" id="create-bucket" onSubmit={submit}>
         <Field label="Name" mono value={name} onChange={(e) => setName(e.target.value)} autoFocus name="name" error={problem && problem.field !== 'quota' ? problem : null}
           hint="3 to 63 of a-z, 0-9, hyphens and dots. It cannot be changed later." />
         <Field label="Quota, if it should have one" value={quota} onChange={(e) => setQuota(e.target.value)} name="quota" placeholder="none" error={badSize ?? (problem?.field === 'quota' ? problem : null)}
           hint="The most bytes it may hold, for instance 400 MiB. It can be changed at any time." />
         <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'off']} />
-        <label className="row" style={{ cursor: 'pointer' }}>
+        <label className="row cursor-pointer">
           <Checkbox.Root className="check" checked={clean} onCheckedChange={(v) => setClean(v === true)} aria-label="Abandon unfinished uploads after 7 days" />
           <span>
             Abandon unfinished uploads after 7 days <span className="small dim">They take room that no listing shows.</span>
           </span>
         </label>
-        <label className="row" style={{ cursor: 'pointer' }}>
+        <label className="row cursor-pointer">
           <Checkbox.Root className="check" checked={sealing} onCheckedChange={(v) => setSealing(v === true)} aria-label="Encrypt content at rest" />
           <span>
             Encrypt content at rest <span className="small dim">The disk alone then tells nothing. Reading costs a little more.</span>

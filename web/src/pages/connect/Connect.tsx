@@ -29,20 +29,20 @@ export default function Connect() {
           <p className="meta">Anything that speaks the wire can read and write here with four facts: address, style, region, key.</p>
         </div>
       </div>
-      <div className="columns" style={{ display: 'grid', gridTemplateColumns: 'minmax(0,1fr) minmax(0,1.2fr)', gap: '16px 34px' }}>
-        <div style={{ display: 'grid', gap: 16, alignContent: 'start' }}>
+      <div className="columns grid grid-cols-[minmax(0,1fr)_minmax(0,1.2fr)] gap-y-16 gap-x-34">
+        <div className="grid gap-16 content-start">
           <Section title="The four facts">
             <table className="open">
               <tbody>
                 <Fact name="Address" value={wire.url} note={wire.scheme === 'https' ? 'TLS' : 'plain HTTP'} />
                 <tr>
-                  <td className="faint" style={{ width: 84 }}>Style</td>
-                  <td style={{ padding: '10px 8px' }}>
+                  <td className="faint w-84">Style</td>
+                  <td className="py-10 px-8">
                     <ToggleGroup.Root type="single" className="seg" value={style} onValueChange={(v) => v && setStyle(v as Style)} aria-label="Style of addresses">
                       <ToggleGroup.Item value="path">path</ToggleGroup.Item>
                       <ToggleGroup.Item value="host">host</ToggleGroup.Item>
                     </ToggleGroup.Root>
-                    <div className="small dim key" style={{ marginTop: 4 }}>{style === 'path' ? `${host}/BUCKET/KEY` : `BUCKET.${domain}:${wire.port}/KEY`}</div>
+                    <div className="small dim key mt-4">{style === 'path' ? `${host}/BUCKET/KEY` : `BUCKET.${domain}:${wire.port}/KEY`}</div>
                     <div className="small faint">{style === 'path' ? 'works with any address' : `the name BUCKET.${domain} must lead here`}</div>
                   </td>
                   <td />
@@ -57,8 +57,8 @@ export default function Connect() {
             </table>
           </Section>
           <Section title="With Spindle's own client" end={<CopyButton low text={command.replace(/\\\n\s+/g, '')} what="Commands" />}>
-            <pre className="block" style={{ marginTop: 8 }}>{command}</pre>
-            <p className="small faint" style={{ marginTop: 6 }}>It asks for the secret; it is never written in a command.</p>
+            <pre className="block mt-8">{command}</pre>
+            <p className="small faint mt-6">It asks for the secret; it is never written in a command.</p>
           </Section>
         </div>
         <Check address={wire.url} region={region} style={style} ownKey={session.key ?? ''} />
@@ -69,9 +69,9 @@ export default function Connect() {
 
 const Fact = ({ name, value, note }: { name: string; value: string; note: string }) => (
   <tr>
-    <td className="faint" style={{ width: 84 }}>{name}</td>
-    <td style={{ padding: '8px' }}>
-      <div className="key wrap-any" style={{ fontSize: 15 }}>{value}</div>
+    <td className="faint w-84">{name}</td>
+    <td className="p-8">
+      <div className="key wrap-any text-[15px]">{value}</div>
       <div className="small faint">{note}</div>
     </td>
     <td className="num">
@@ -106,8 +106,8 @@ function Check(p: CheckProps) {
   const wrong = check.data?.findings.find((f) => f.result === 'wrong');
   return (
     <Section title="Check a client's settings" aside="exactly as that client has them">
-      <form onSubmit={submit} style={{ display: 'grid', gridTemplateColumns: 'repeat(6,minmax(0,1fr))', gap: '8px', paddingTop: 12, alignItems: 'end' }}>
-        <div style={{ gridColumn: 'span 4' }}>
+      <form className="grid grid-cols-[repeat(6,minmax(0,1fr))] gap-8 pt-12 items-end" onSubmit={submit}>
+        <div className="col-span-4">
           <Field label="Address" mono value={form.address} onChange={set('address')} />
         </div>
         <label>
@@ -120,10 +120,10 @@ function Check(p: CheckProps) {
           </span>
         </label>
         <Field label="Region" mono value={form.region} onChange={set('region')} />
-        <div style={{ gridColumn: 'span 2' }}>
+        <div className="col-span-2">
           <Field label="Key" mono value={form.key} onChange={set('key')} />
         </div>
-        <div style={{ gridColumn: 'span 2' }}>
+        <div className="col-span-2">
           <Field label="Secret" type="password" value={form.secret} onChange={set('secret')} placeholder={form.key && form.key === p.ownKey ? 'known for your own key' : ''} autoComplete="off" />
         </div>
         <Field label="Bucket to try" mono value={form.bucket} onChange={set('bucket')} />
@@ -131,9 +131,9 @@ function Check(p: CheckProps) {
           {check.isPending ? 'Checking' : 'Check'}
         </button>
       </form>
-      {check.error ? <div style={{ marginTop: 12 }}><Trouble error={check.error} /></div> : null}
+      {check.error ? <div className="mt-12"><Trouble error={check.error} /></div> : null}
       {wrong ? (
-        <div className="note wrong" style={{ marginTop: 12 }} role="alert">
+        <div className="note wrong mt-12" role="alert">
           <b className="strong">{names[wrong.field]} is wrong.</b> {cap(wrong.seen)}. {wrong.address ? '' : cap(wrong.remedy ?? '') + '.'}{' '}
           {wrong.address ? (
             <button type="button" className="btn low" onClick={() => setForm({ ...form, address: wrong.address! })}>
@@ -142,7 +142,7 @@ function Check(p: CheckProps) {
           ) : null}
         </div>
       ) : null}
-      {check.data ? <Findings report={check.data} onTry={() => check.mutate(true)} /> : <p className="empty faint" style={{ border: 0 }}>Nothing was checked yet. What is wrong will be named: address, port, protocol, certificate, clock, region, style, key or bucket.</p>}
+      {check.data ? <Findings report={check.data} onTry={() => check.mutate(true)} /> : <p className="empty faint border-0">Nothing was checked yet. What is wrong will be named: address, port, protocol, certificate, clock, region, style, key or bucket.</p>}
     </Section>
   );
 }
@@ -150,11 +150,11 @@ function Check(p: CheckProps) {
 const cap = (s: string) => (s ? s[0]!.toUpperCase() + s.slice(1) : '');
 
 const Findings = ({ report, onTry }: { report: Schemas['Report']; onTry: () => void }) => (
-  <table className="open" style={{ marginTop: 10 }}>
+  <table className="open mt-10">
     <thead>
       <tr>
-        <th style={{ width: 116 }}>Field</th>
-        <th style={{ width: 100 }}>Result</th>
+        <th className="w-116">Field</th>
+        <th className="w-100">Result</th>
         <th>What was seen, at {time(new Date(report.at))}</th>
       </tr>
     </thead>

@@ -52,22 +52,22 @@ export default function Journal() {
           </p>
         </div>
       </div>
-      <div className="row" style={{ marginBottom: 10, flexWrap: 'wrap' }} role="search">
-        <span className="field sel" style={{ width: 150 }}>
+      <div className="row mb-10 flex-wrap" role="search">
+        <span className="field sel w-150">
           <select value={filter.bucket} onChange={(e) => set('bucket', e.target.value)} aria-label="Bucket">
             <option value="">all buckets</option>
             {(buckets.data?.buckets ?? []).map((b) => <option key={b.name}>{b.name}</option>)}
           </select>
         </span>
         <Typed value={filter.prefix} onChange={(v) => set('prefix', v)} label="Keys that begin with" placeholder="key begins with" width={210} mono />
-        <span className="field sel" style={{ width: 150 }}>
+        <span className="field sel w-150">
           <select value={filter.kind} onChange={(e) => set('kind', e.target.value)} aria-label="Kind of change">
             <option value="">all kinds</option>
             {kinds.map(([k]) => <option key={k}>{k}</option>)}
           </select>
         </span>
         <Typed value={filter.who} onChange={(v) => set('who', v)} label="By access key" placeholder="by access key" width={160} />
-        <span className="field sel" style={{ width: 130 }}>
+        <span className="field sel w-130">
           <select value={filter.since} onChange={(e) => set('since', e.target.value)} aria-label="Since">
             <option value="">all time</option>
             <option value="1h">last hour</option>
@@ -90,18 +90,18 @@ export default function Journal() {
         </div>
       ) : (
         <>
-          <div ref={box} style={{ maxHeight: 'calc(100vh - 250px)', minHeight: 220, overflow: 'auto' }} tabIndex={0} role="group" aria-label="Changes">
-            <table style={{ tableLayout: 'fixed' }}>
+          <div className="max-h-[calc(100vh-250px)] min-h-220 overflow-auto" ref={box} tabIndex={0} role="group" aria-label="Changes">
+            <table className="table-fixed">
               <colgroup>
-                <col style={{ width: 118 }} />
-                <col style={{ width: 130 }} />
+                <col className="w-118" />
+                <col className="w-130" />
                 <col />
-                <col style={{ width: 180 }} />
-                <col style={{ width: 86 }} />
-                <col style={{ width: 134 }} />
-                <col style={{ width: 84 }} />
+                <col className="w-180" />
+                <col className="w-86" />
+                <col className="w-134" />
+                <col className="w-84" />
               </colgroup>
-              <thead style={{ position: 'sticky', top: 0, background: 'var(--cloth-raised)', zIndex: 1 }}>
+              <thead className="sticky top-0 bg-cloth-raised z-1">
                 <tr>
                   <th>When</th>
                   <th>What</th>
@@ -122,7 +122,7 @@ export default function Journal() {
               </tbody>
             </table>
           </div>
-          <p className="small faint" style={{ padding: '8px 6px' }}>{hasNextPage ? `${count(rows.length)} read so far, more below as you scroll.` : `${count(rows.length)} entries.`}</p>
+          <p className="small faint py-8 px-6">{hasNextPage ? `${count(rows.length)} read so far, more below as you scroll.` : `${count(rows.length)} entries.`}</p>
         </>
       )}
     </>

@@ -14,8 +14,8 @@ export function Compare({ a, b, onClose }: { a: Version; b: Version; onClose: ()
       end={<button type="button" className="link" onClick={onClose}>Close</button>}>
       <table className="open tight">
         <colgroup>
-          <col style={{ width: 26 }} />
-          <col style={{ width: 150 }} />
+          <col className="w-26" />
+          <col className="w-150" />
           <col />
           <col />
         </colgroup>

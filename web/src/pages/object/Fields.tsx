@@ -47,14 +47,14 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
   const tags = Object.entries(o.tags ?? {}).sort(([a], [b]) => (a < b ? -1 : 1));
 
   const form = (d: Draft) => (
-    <form style={{ padding: '4px 0' }} onSubmit={(e: FormEvent) => { e.preventDefault(); save(d, d.revision); }}>
-      <span className="row" style={{ flexWrap: 'wrap' }}>
+    <form className="py-4 px-0" onSubmit={(e: FormEvent) => { e.preventDefault(); save(d, d.revision); }}>
+      <span className="row flex-wrap">
         {d.fresh ? (
-          <span className="field mono" style={{ width: 130 }}>
+          <span className="field mono w-130">
             <input autoFocus value={d.name} onChange={(e) => setDraft({ ...d, name: e.target.value })} placeholder="name" aria-label="Name" />
           </span>
         ) : null}
-        <span className={`field ${problem && !conflict ? 'bad' : ''}`} style={{ flex: '1 1 130px' }}>
+        <span className={`field ${problem && !conflict ? 'bad' : ''} flex-[1_1_130px]`}>
           <input autoFocus={!d.fresh} value={d.value} onChange={(e) => setDraft({ ...d, value: e.target.value })} aria-label={`Value of ${d.name || 'the new field'}`} placeholder="value"
             onKeyDown={(e) => e.key === 'Escape' && setDraft(null)} />
         </span>
@@ -83,14 +83,14 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
             const editing = draft?.kind === 'metadata' && !draft.fresh && draft.name === name;
             return (
               <tr key={name}>
-                <td className="key" style={{ width: 122, verticalAlign: 'top', paddingTop: 4 }}>
+                <td className="key w-122 align-top pt-4">
                   {name}
                 </td>
                 <td className="wrap-any" colSpan={editing ? 2 : 1}>
                   {editing ? form(draft) : name === 'taxon' ? <i>{visible(value)}</i> : visible(value)}
                 </td>
                 {editing ? null : (
-                  <td className="num" style={{ width: 60 }}>
+                  <td className="num w-60">
                     <button type="button" className="link small" onClick={() => begin('metadata', name)} aria-label={`Change ${name}`}>
                       Change
                     </button>
@@ -101,13 +101,13 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
           })}
         </tbody>
       </table>
-      {!fields.length ? <p className="dim" style={{ paddingTop: 8 }}>It has no metadata yet.</p> : null}
+      {!fields.length ? <p className="dim pt-8">It has no metadata yet.</p> : null}
       {problem && !draft ? <Complaint error={problem} /> : null}
       {draft?.fresh && draft.kind === 'metadata' ? form(draft) : null}
-      <div className="row" style={{ marginTop: 8, flexWrap: 'wrap' }}>
+      <div className="row mt-8 flex-wrap">
         <span className="small faint">Tags</span>
         {tags.map(([name, value]) => (
-          <span key={name} className="badge" style={{ border: '1px solid var(--edge)', paddingRight: 3 }}>
+          <span key={name} className="badge border border-edge pr-3">
             <button type="button" onClick={() => begin('tags', name)} aria-label={`Change the tag ${name}`}>
               {visible(name)} = {visible(value) || '(empty)'}
             </button>
@@ -121,7 +121,7 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
             Add a tag
           </button>
         ) : null}
-        <button type="button" className="link" style={{ marginLeft: 'auto' }} onClick={() => begin('metadata', '')}>
+        <button type="button" className="link ml-auto" onClick={() => begin('metadata', '')}>
           Add a field
         </button>
       </div>
@@ -134,9 +134,9 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
 function Conflict({ d, now, onMine, onTheirs }: { d: Draft; now: Info; onMine: () => void; onTheirs: () => void }) {
   const theirs = now[d.kind]?.[d.name];
   return (
-    <div className="note warn" role="alert" style={{ marginTop: 6 }}>
+    <div className="note warn mt-6" role="alert">
       <b className="strong">Somebody changed it meanwhile.</b> It is at revision {now.revision} now; yours began at {d.revision}.
-      <dl className="facts" style={{ margin: '4px 0 6px' }}>
+      <dl className="facts mt-4 mx-0 mb-6">
         <dt>Was</dt>
         <dd className="wrap-any">{d.was === undefined ? <span className="faint">not there</span> : visible(d.was)}</dd>
         <dt>Theirs, there now</dt>

@@ -30,7 +30,7 @@ export function LinkDialog({ bucket, name, onClose }: Props) {
     <Ask title="Make a link" act="Make and copy it" busy={make.isPending} ready={!!key} error={make.error} onClose={onClose}
       onAct={() => make.mutate(undefined, { onSuccess: (l) => void copy(l.url, 'The link').then(onClose) })}>
       <p className="small dim">Whoever has the link reads the object until it ends. It works no longer than the key that signs it, and reaches no more.</p>
-      <div style={{ display: 'grid', gridTemplateColumns: '1fr 1fr', gap: 12 }}>
+      <div className="grid grid-cols-[1fr_1fr] gap-12">
         <Choice label="It holds for" value={seconds} onChange={setSeconds} options={[['600', '10 minutes'], ['3600', '1 hour'], ['86400', '1 day'], ['604800', '7 days']]} />
         <Choice label="Signed by" value={key} onChange={setChosen} options={options.length ? options : [['', 'no key']]} hint={options.length ? undefined : 'A person has no key: an administrator of the account makes links.'} />
       </div>

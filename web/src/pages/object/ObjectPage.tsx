@@ -82,7 +82,7 @@ export default function ObjectPage() {
         <div className="row">
           {here ? (
             <>
-              <a className="btn main" href={bodyAddress(bucket, key, past ? read : '')} download style={{ textDecoration: 'none' }}>
+              <a className="btn main no-underline" href={bodyAddress(bucket, key, past ? read : '')} download>
                 {icons.down} Download{past ? ' this version' : ''}
               </a>
               <button type="button" className="btn" onClick={() => setAsking('copy')}>
@@ -122,15 +122,15 @@ export default function ObjectPage() {
           ) : null}
         </>
       ) : null}
-      {compared && shown ? <div style={{ marginBottom: 18 }}><Compare a={shown} b={compared} onClose={() => set('with', '')} /></div> : null}
+      {compared && shown ? <div className="mb-18"><Compare a={shown} b={compared} onClose={() => set('with', '')} /></div> : null}
       {history.data && !versions.length && chapter?.went?.[0] ? (
         <div className="note past">
           It was renamed to <Link to={objectPage(chapter.went[0].bucket, chapter.went[0].key)}>{visible(`${chapter.went[0].bucket}/${chapter.went[0].key}`)}</Link>, <When at={chapter.went[0].at} />.
         </div>
       ) : null}
-      {here && latest?.marker && o.data ? <p className="small dim" style={{ marginBottom: 8 }}>What it was, version <span className="key">{o.data.version}</span>:</p> : null}
+      {here && latest?.marker && o.data ? <p className="small dim mb-8">What it was, version <span className="key">{o.data.version}</span>:</p> : null}
       {here && o.data ? (
-        <div className="columns" style={{ display: 'grid', gridTemplateColumns: 'minmax(0,1fr) minmax(0,1.8fr) minmax(0,1.15fr)', gap: '14px 26px' }}>
+        <div className="columns grid grid-cols-[minmax(0,1fr)_minmax(0,1.8fr)_minmax(0,1.15fr)] gap-y-14 gap-x-26">
           <Facts o={o.data} bucket={bucket} />
           <Fields key={o.data.version} o={o.data} bucket={bucket} version={past ? read : ''} />
           <Digests o={o.data} bucket={bucket} />
@@ -179,7 +179,7 @@ const Sum = ({ versions, more }: { versions: Version[]; more: boolean }) => {
 };
 
 const Legend = () => (
-  <span className="row" style={{ gap: 14 }}>
+  <span className="row gap-14">
     <span className="state run">
       <Shape kind="good" size={10} /> current
     </span>
@@ -203,7 +203,7 @@ function Deleted({ chapter, onRestore }: { chapter: Chapter; onRestore: (version
   const last = versions.find((v) => !v.marker);
   const went = chapter.went?.find((w) => w.at === marker.created);
   return (
-    <div className="note past row" style={{ marginBottom: 12, flexWrap: 'wrap' }} role="status">
+    <div className="note past row mb-12 flex-wrap" role="status">
       <Shape kind="gone" size={11} />
       {went ? (
         <span className="grow">
@@ -237,7 +237,7 @@ interface BandProps {
 function Band({ v, versions, other, onCompare, onRestore, onRemove }: BandProps) {
   const others = versions.filter((x) => !x.marker && x.version !== v.version);
   return (
-    <div className="row" style={{ background: v.latest && !v.marker ? 'var(--woad-wash)' : 'var(--heather-wash)', borderLeft: `3px solid var(${v.latest && !v.marker ? '--woad' : '--heather'})`, minHeight: 36, padding: '4px 8px 4px 10px', margin: '2px 0 14px', flexWrap: 'wrap' }}>
+    <div className="row min-h-36 pt-4 pr-8 pb-4 pl-10 mt-2 mx-0 mb-14 flex-wrap" style={{ background: v.latest && !v.marker ? 'var(--color-woad-wash)' : 'var(--color-heather-wash)', borderLeft: `3px solid var(${v.latest && !v.marker ? '--woad' : '--heather'})` }}>
       <b className="strong">{v.marker ? 'Delete marker' : v.latest ? 'Current version' : 'Previous version'}</b> <span className="key">{v.version}</span>
       <span className="dim">
         {v.marker ? 'set' : (v.origin?.how ?? 'written')} <span title={exact(new Date(v.created))}><When at={v.created} /></span> by <b className="strong">{v.by}</b>
@@ -245,12 +245,12 @@ function Band({ v, versions, other, onCompare, onRestore, onRemove }: BandProps)
         {v.marker ? '' : `, revision ${v.revision}`}
         {v.origin?.how === 'restored' ? `, from version ${v.origin.version}` : v.origin ? `, from ${visible(v.origin.bucket + '/' + v.origin.key)}` : ''}
       </span>
-      <span className="row" style={{ marginLeft: 'auto' }}>
+      <span className="row ml-auto">
         {!v.marker && others.length ? (
           <label className="row small dim">
             compare with
-            <span className="field sel" style={{ height: 24 }}>
-              <select value={other} onChange={(e) => onCompare(e.target.value)} style={{ height: 22 }}>
+            <span className="field sel h-24">
+              <select className="h-22" value={other} onChange={(e) => onCompare(e.target.value)}>
                 <option value="">none</option>
                 {others.map((x) => (
                   <option key={x.version} value={x.version}>
@@ -288,7 +288,7 @@ function Facts({ o, bucket }: { o: Info; bucket: string }) {
   ];
   return (
     <Section title="Facts">
-      <dl className="facts" style={{ paddingTop: 6 }}>
+      <dl className="facts pt-6">
         <dt>Size</dt>
         <dd>
           <Size bytes={o.size} /> <span className="faint small">{count(o.size)} bytes</span>
@@ -310,7 +310,7 @@ function Facts({ o, bucket }: { o: Info; bucket: string }) {
         <dt>Kept</dt>
         <dd>{o.kept}{o.sealed ? ', encrypted' : ''}</dd>
         {extra.filter(([, v]) => v).map(([name, v]) => (
-          <div key={name} style={{ display: 'contents' }}>
+          <div className="contents" key={name}>
             <dt>{name}</dt>
             <dd className="key wrap-any">{visible(v!)}</dd>
           </div>
@@ -328,9 +328,9 @@ function Facts({ o, bucket }: { o: Info; bucket: string }) {
 function Digests({ o, bucket }: { o: Info; bucket: string }) {
   return (
     <Section title="Digests" aside="of the whole content">
-      <dl className="facts" style={{ paddingTop: 6 }}>
+      <dl className="facts pt-6">
         {o.digests.map((d) => (
-          <div key={d.kind} style={{ display: 'contents' }}>
+          <div className="contents" key={d.kind}>
             <dt>{d.kind}</dt>
             <dd className="key nowrap" title={d.value}>
               {middle(d.value, 24)}
@@ -344,10 +344,10 @@ function Digests({ o, bucket }: { o: Info; bucket: string }) {
           <CopyMark text={o.etag} what="ETag" />
         </dd>
       </dl>
-      <p className="small dim" style={{ marginTop: 8 }}>
+      <p className="small dim mt-8">
         Computed on arrival, and compared with what the client claimed if it claimed one; the scrubber reads the bytes again in its rounds. To read it with the same check:
       </p>
-      <pre className="block" style={{ marginTop: 6 }}>{`spindle object get \\\n  '${visible(`${bucket}/${o.key}`)}'`}</pre>
+      <pre className="block mt-6">{`spindle object get \\\n  '${visible(`${bucket}/${o.key}`)}'`}</pre>
     </Section>
   );
 }

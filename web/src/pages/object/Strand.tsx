@@ -65,12 +65,12 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
   const laneOf = (bucket: string, key: string) => lanes.findIndex((l) => l.bucket === bucket && l.key === key);
 
   return (
-    <div ref={box} onKeyDown={press} style={{ overflow: 'hidden' }}>
+    <div className="overflow-hidden" ref={box} onKeyDown={press}>
       <svg width={w} height={h} viewBox={`0 0 ${w} ${h}`} role="group" aria-label="History of the key: choose a version with the arrow keys">
         {ticks(from, now, Math.max(3, Math.floor((w - left - right) / 84))).map((t) =>
           x(t.at) > left && x(t.at) < w - right - 24 ? (
             <g key={t.at}>
-              <path className="grid" d={`M${r1(x(t.at))} 6V${axis}`} style={t.strong ? { stroke: 'var(--edge)', strokeDasharray: '1 3' } : undefined} />
+              <path className="gridline" d={`M${r1(x(t.at))} 6V${axis}`} style={t.strong ? { stroke: 'var(--color-edge)', strokeDasharray: '1 3' } : undefined} />
               <path className="axis" d={`M${r1(x(t.at))} ${axis}v${t.strong ? 6 : 3}`} />
               <text className={`t-ax mid ${t.strong ? 't-b' : ''}`} x={r1(x(t.at))} y={h - 5}>
                 {t.text}
@@ -79,7 +79,7 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
           ) : null,
         )}
         <path className="axis" d={`M${left} ${axis}H${w - right}`} />
-        <path d={`M${w - right} 6V${axis + 6}`} stroke="var(--ink)" strokeWidth="1.2" />
+        <path d={`M${w - right} 6V${axis + 6}`} stroke="var(--color-ink)" strokeWidth="1.2" />
         <text className="t-ax t-b mid" x={w - right} y={h - 5}>
           now
         </text>
@@ -87,7 +87,7 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
           <g key={l.bucket + l.key}>
             {lanes.length > 1 ? (
               <>
-                <circle cx="6" cy={y(i) - 5} r="4" fill={l.asked ? 'var(--woad)' : 'var(--cloth-raised)'} stroke={l.asked ? 'var(--woad)' : 'var(--heather)'} strokeWidth="1.6" />
+                <circle cx="6" cy={y(i) - 5} r="4" fill={l.asked ? 'var(--color-woad)' : 'var(--color-cloth-raised)'} stroke={l.asked ? 'var(--color-woad)' : 'var(--color-heather)'} strokeWidth="1.6" />
                 <text className="t-key" x="18" y={y(i) - 1}>
                   {middle(visible((l.bucket === asked.bucket ? '' : l.bucket + '/') + l.key), 30)}
                   <title>{`${l.bucket}/${visible(l.key)}`}</title>
@@ -99,7 +99,7 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
             ) : null}
             {l.beads.map((b) => (
               <path key={b.v.number} d={`M${r1(x(b.at))} ${y(i)}H${r1(x(b.until))}`} fill="none"
-                {...(b.went ? { stroke: 'var(--edge)', strokeWidth: 1.2, strokeDasharray: '1 4' } : b.v.marker ? { stroke: 'var(--ink-3)', strokeWidth: 1.6, strokeDasharray: '2 4' } : { stroke: 'var(--ink)', strokeWidth: 2.2 })} />
+                {...(b.went ? { stroke: 'var(--color-edge)', strokeWidth: 1.2, strokeDasharray: '1 4' } : b.v.marker ? { stroke: 'var(--color-ink-3)', strokeWidth: 1.6, strokeDasharray: '2 4' } : { stroke: 'var(--color-ink)', strokeWidth: 2.2 })} />
             ))}
           </g>
         ))}
@@ -111,7 +111,7 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
             const was = laneOf(o.bucket, o.key);
             if (was < 0) return null;
             const y0 = y(was);
-            return <path key={`r${b.v.number}`} d={`M${r1(X - 10)} ${y0}C${r1(X)} ${y0} ${r1(X - 10)} ${Y} ${r1(X)} ${Y}`} stroke="var(--ink)" strokeWidth="2.2" fill="none" />;
+            return <path key={`r${b.v.number}`} d={`M${r1(X - 10)} ${y0}C${r1(X)} ${y0} ${r1(X - 10)} ${Y} ${r1(X)} ${Y}`} stroke="var(--color-ink)" strokeWidth="2.2" fill="none" />;
           }
           if (o?.how === 'restored') {
             const was = lanes[b.lane]!.beads.find((q) => q.v.version === o.version);
@@ -120,8 +120,8 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
             const deep = Y + 30;
             return (
               <g key={`s${b.v.number}`}>
-                <path d={`M${r1(X0)} ${Y + radius(was.v.size) + 2}C${r1(X0 + 14)} ${deep} ${r1(X - 18)} ${deep} ${r1(X - 2)} ${Y + radius(b.v.size) + 5}`} stroke="var(--heather)" strokeWidth="1.5" fill="none" strokeDasharray="5 3" />
-                <path d={`M${r1(X - 6.5)} ${Y + radius(b.v.size) + 8}l4.5 -4 1.5 6`} stroke="var(--heather)" strokeWidth="1.5" fill="none" />
+                <path d={`M${r1(X0)} ${Y + radius(was.v.size) + 2}C${r1(X0 + 14)} ${deep} ${r1(X - 18)} ${deep} ${r1(X - 2)} ${Y + radius(b.v.size) + 5}`} stroke="var(--color-heather)" strokeWidth="1.5" fill="none" strokeDasharray="5 3" />
+                <path d={`M${r1(X - 6.5)} ${Y + radius(b.v.size) + 8}l4.5 -4 1.5 6`} stroke="var(--color-heather)" strokeWidth="1.5" fill="none" />
               </g>
             );
           }
@@ -129,7 +129,7 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
         })}
         {all.flatMap((b) =>
           (b.v.revisions ?? []).map((r) => (
-            <path key={`${b.v.number}.${r.revision}`} d={`M${r1(x(Date.parse(r.at)))} ${y(b.lane) - 5}v10`} stroke="var(--ink)" strokeWidth="1.6">
+            <path key={`${b.v.number}.${r.revision}`} d={`M${r1(x(Date.parse(r.at)))} ${y(b.lane) - 5}v10`} stroke="var(--color-ink)" strokeWidth="1.6">
               <title>{`Metadata revision ${r.revision}, by ${r.by}, ${exact(new Date(r.at))}`}</title>
             </path>
           )),
@@ -149,20 +149,20 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
               <circle cx={X} cy={Y} r={Math.max(10, r + 2)} fill="transparent" />
               {b.went ? null : b.v.marker ? (
                 <>
-                  <circle cx={X} cy={Y} r="8" fill="var(--cloth-raised)" />
-                  <path d={`M${X - 4.5} ${Y - 4.5}l9 9M${X + 4.5} ${Y - 4.5}l-9 9`} stroke="var(--ink)" strokeWidth="2.4" />
+                  <circle cx={X} cy={Y} r="8" fill="var(--color-cloth-raised)" />
+                  <path d={`M${X - 4.5} ${Y - 4.5}l9 9M${X + 4.5} ${Y - 4.5}l-9 9`} stroke="var(--color-ink)" strokeWidth="2.4" />
                 </>
               ) : b.v.origin?.how === 'renamed' && !b.v.latest ? (
-                <rect x={X - 5} y={Y - 5} width="10" height="10" fill="var(--cloth-raised)" stroke="var(--ink)" strokeWidth="1.6" />
+                <rect x={X - 5} y={Y - 5} width="10" height="10" fill="var(--color-cloth-raised)" stroke="var(--color-ink)" strokeWidth="1.6" />
               ) : b.v.latest ? (
-                <circle cx={X} cy={Y} r={r} fill="var(--woad)" />
+                <circle cx={X} cy={Y} r={r} fill="var(--color-woad)" />
               ) : (
                 <>
-                  <circle cx={X} cy={Y} r={r} fill="var(--cloth-raised)" stroke="var(--heather)" strokeWidth="1.8" />
-                  <path d={`M${X} ${Y - r}a${r} ${r} 0 0 0 0 ${2 * r}Z`} fill="var(--heather)" />
+                  <circle cx={X} cy={Y} r={r} fill="var(--color-cloth-raised)" stroke="var(--color-heather)" strokeWidth="1.8" />
+                  <path d={`M${X} ${Y - r}a${r} ${r} 0 0 0 0 ${2 * r}Z`} fill="var(--color-heather)" />
                 </>
               )}
-              {on ? <circle cx={X} cy={Y} r={Math.max(9, r) + 4} fill="none" stroke="var(--woad)" strokeWidth="1.6" /> : null}
+              {on ? <circle cx={X} cy={Y} r={Math.max(9, r) + 4} fill="none" stroke="var(--color-woad)" strokeWidth="1.6" /> : null}
               {label ? (
                 <>
                   <text className="t-ink mid" x={r1(label[2])} y={Y - 35}>

@@ -25,7 +25,7 @@ export default function Overview() {
   const at = new Date(d.at);
   return (
     <>
-      <div className="pagehead" style={{ marginBottom: 10 }}>
+      <div className="pagehead mb-10">
         <div>
           <h1>{finding(d)}</h1>
           <p className="meta">
@@ -48,17 +48,17 @@ export default function Overview() {
         </div>
       </div>
       {o.error ? <Trouble error={o.error} /> : null}
-      <div className="columns" style={{ display: 'grid', gridTemplateColumns: 'minmax(0,1fr) 384px', gap: '14px 28px' }}>
+      <div className="columns grid grid-cols-[minmax(0,1fr)_384px] gap-y-14 gap-x-28">
         <Section title="Wrong and waiting" aside="worst first">
           <Concerns d={d} />
         </Section>
         <Section title="Growing" aside={grewBy(d)}>
-          <div style={{ paddingTop: 8 }}>
+          <div className="pt-8">
             <Growth points={d.growth} width={384} height={196} />
           </div>
         </Section>
       </div>
-      <div className="columns" style={{ display: 'grid', gridTemplateColumns: 'minmax(0,1fr) 384px', gap: '14px 28px', marginTop: 14 }}>
+      <div className="columns grid grid-cols-[minmax(0,1fr)_384px] gap-y-14 gap-x-28 mt-14">
         <Section title="Latest changes" aside={`complete up to ${time(new Date(d.completeUpTo))}`}>
           <Recent entries={d.recent} />
         </Section>
@@ -93,18 +93,18 @@ function Concerns({ d }: { d: Schemas['Overview'] }) {
           const [bucket, ...rest] = c.subject.split('/');
           return (
             <tr key={c.subject + c.says}>
-              <td style={{ width: 92, verticalAlign: 'top', paddingTop: 7 }}>
+              <td className="w-92 align-top pt-7">
                 <State kind={kind}>{word}</State>
               </td>
-              <td style={{ padding: '6px 8px' }}>
+              <td className="py-6 px-8">
                 <b className={c.page && c.page !== 'uploads' ? 'key strong' : 'strong'}>{middle(visible(c.subject), 60)}</b> {c.says}
                 <div className="small dim">{c.detail}</div>
               </td>
-              <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
+              <td className="num align-top pt-6">
                 {c.bytes ? size(c.bytes) : c.figure}
                 {c.since ? <div className="small dim">since {ago(new Date(c.since))}</div> : null}
               </td>
-              <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
+              <td className="num align-top pt-6">
                 {c.page === 'settings' ? <Link to={`/buckets/${bucket}/settings`}>Change quota</Link> : c.page === 'uploads' ? <Link to="/uploads">See them</Link> : c.page === 'object' ? <Link to={objectPage(bucket!, rest.join('/'))}>Show</Link> : null}
               </td>
             </tr>
@@ -121,26 +121,26 @@ function Upkeep({ scrubbed, collected }: { scrubbed: Schemas['Scrubbed']; collec
   return (
     <>
       <tr>
-        <td style={{ verticalAlign: 'top', paddingTop: 7 }}>{scrubState(scrubbed)}</td>
-        <td style={{ padding: '6px 8px' }}>
+        <td className="align-top pt-7">{scrubState(scrubbed)}</td>
+        <td className="py-6 px-8">
           <b className="strong">Bodies are read and compared with their digests</b>
           <div className="small dim">{scrubWords(scrubbed)}</div>
         </td>
-        <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
+        <td className="num align-top pt-6">
           {things(scrubbed.bodies, 'body', 'bodies')}
           <div className="small dim">{size(scrubbed.bytes)}</div>
         </td>
         <td />
       </tr>
       <tr>
-        <td style={{ verticalAlign: 'top', paddingTop: 7 }}>
+        <td className="align-top pt-7">
           <State kind="good">in order</State>
         </td>
-        <td style={{ padding: '6px 8px' }}>
+        <td className="py-6 px-8">
           <b className="strong">Bytes that nothing refers to are collected</b>
           <div className="small dim">{year(collected.lastRun) ? `Last at ${time(new Date(collected.lastRun))}.` : 'It has not run yet.'}</div>
         </td>
-        <td className="num" style={{ verticalAlign: 'top', paddingTop: 6 }}>
+        <td className="num align-top pt-6">
           {things(collected.files, 'file')}
           <div className="small dim">{size(collected.bytes)} freed</div>
         </td>
@@ -208,13 +208,13 @@ function Changed({ list }: { list: Schemas['ChangedBucket'][] }) {
 function Recent({ entries }: { entries: Schemas['JournalLine'][] }) {
   if (!entries.length) return <p className="empty faint">No change has been made yet.</p>;
   return (
-    <table className="tight" style={{ tableLayout: 'fixed' }}>
+    <table className="tight table-fixed">
       <colgroup>
-        <col style={{ width: 72 }} />
-        <col style={{ width: 112 }} />
+        <col className="w-72" />
+        <col className="w-112" />
         <col />
-        <col style={{ width: 82 }} />
-        <col style={{ width: 136 }} />
+        <col className="w-82" />
+        <col className="w-136" />
       </colgroup>
       <thead>
         <tr>

@@ -77,7 +77,7 @@ export default function Uploads() {
         <table>
           <thead>
             <tr>
-              <th style={{ width: 26 }}>
+              <th className="w-26">
                 <Checkbox.Root className="check" checked={rows.length > 0 && picked.length === rows.length ? true : picked.length ? 'indeterminate' : false}
                   onCheckedChange={() => setChosen(picked.length === rows.length ? new Set() : new Set(rows.map((u) => u.id)))} aria-label="Choose all" />
               </th>
@@ -117,7 +117,7 @@ export default function Uploads() {
         </table>
       )}
       {list.hasNextPage ? (
-        <button type="button" className="btn" style={{ marginTop: 8 }} onClick={() => void list.fetchNextPage()}>
+        <button type="button" className="btn mt-8" onClick={() => void list.fetchNextPage()}>
           Read more
         </button>
       ) : null}
@@ -144,7 +144,7 @@ function Abandon({ uploads, onClose, onDone }: { uploads: Row[]; onClose: () => 
           </button>
         </>
       }>
-      <table className="tight" style={{ marginBottom: 12 }}>
+      <table className="tight mb-12">
         <tbody>
           {uploads.slice(0, 6).map((u) => (
             <tr key={u.id}>
@@ -168,14 +168,14 @@ function Abandon({ uploads, onClose, onDone }: { uploads: Row[]; onClose: () => 
           </tr>
         </tbody>
       </table>
-      <p className="row" style={{ alignItems: 'baseline' }}>
+      <p className="row items-baseline">
         <span className="warn">
           <Shape kind="warn" size={11} />
         </span>
         <span>What was sent is gone; whoever is still sending starts anew. Objects that are there are not touched.</span>
       </p>
       {uploads.length > 1 ? (
-        <label className="row" style={{ marginTop: 12 }}>
+        <label className="row mt-12">
           Type <b className="strong">{uploads.length}</b> to go on
           <span className="field short">
             <input value={typed} onChange={(e) => setTyped(e.target.value)} inputMode="numeric" aria-label="The number of uploads" className="num" />
