@@ -257,11 +257,12 @@ func TestLiveUpdatesEndWithTheKey(t *testing.T) {
 			words <- string(buf[:n])
 		}
 	}()
-	first := <-words
+	<-words // anything may have changed before
 	wire(t, s, owner, "PUT", "/plates/theirs", "content", 200)
-	last := func(w string) string { _, after, _ := strings.Cut(w, `"last":`); return after }
-	if second := <-words; last(second) != last(first) {
-		t.Errorf("a change of another account is heard: %s, then %s", first, second)
+	for range 3 { // the first two may still say that anything did
+		if word := <-words; strings.Contains(word, "topics") || strings.Contains(word, "plates") {
+			t.Errorf("a change of another account is heard: %s", word)
+		}
 	}
 	must(t, s, owner, "PATCH", "/api/v1/keys/"+k.ID, `{"active":false}`)
 	for deadline := time.After(6 * time.Second); ; {

@@ -56,12 +56,12 @@ func TestAccessInTheConsole(t *testing.T) {
 	}
 
 	walk("open a bucket to anyone", harness.Button("Grants"), harness.Appears("Nothing was opened"), harness.Button("Open a bucket to somebody"), fill("prefix", "open/"),
-		harness.Script(`(() => { const s = [...document.querySelectorAll("[role=dialog] select")].find((s) => [...s.options].some((o) => o.value === "anyone")); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "anyone"); s.dispatchEvent(new Event("change", { bubbles: true })); })()`),
+		harness.Choose("To", "anyone"),
 		harness.Appears("without signing in"), save, harness.Appears("may read from"))
 	walk("the matrix", harness.Button("Who reaches what"), harness.Appears("Beads from left"), chromedp.WaitVisible(chromedp.CSS(`tbody button[aria-label^="person Tam Ellery in plates"]`)))
 	walk("why", harness.Script(`[...document.querySelectorAll("tbody button")].find((b) => b.ariaLabel.startsWith("person Tam Ellery in plates")).click()`), harness.Appears("is an administrator in the account herbarium"))
 	walk("back", harness.Button("Close"), chromedp.Navigate(s.DeskURL+"/buckets"), harness.Appears("anyone"), harness.Appears("Create a bucket"))
-	walk("act elsewhere", harness.Script(`(() => { const s = document.querySelector("select[aria-label='Account to act in']"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "seed-lab"); s.dispatchEvent(new Event("change", { bubbles: true })); })()`),
+	walk("act elsewhere", harness.Choose("Account to act in", "seed-lab"),
 		harness.Appears("Acting in seed-lab now"))
 	walk("as a reader there", chromedp.Navigate(s.DeskURL+"/access"), harness.Appears("reader in seed-lab"), harness.Appears("Sessions"))
 	text, err := chromedp.Run(tab, chromedp.Evaluate[string]("document.body.innerText"))

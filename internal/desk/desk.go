@@ -1,7 +1,9 @@
 package desk
 
 import (
+	"bytes"
 	"context"
+	"crypto/rand"
 	"embed"
 	"io/fs"
 	"log/slog"
@@ -155,17 +157,31 @@ func (d *Desk) recovered(next http.Handler) http.Handler {
 	})
 }
 
-// secureHeaders keeps pages of other origins away and scripts to our own.
+// secureHeaders keeps pages of other origins away, and scripts and styles to our own.
 func secureHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy", contentPolicy(""))
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("X-Frame-Options", "DENY")
 		next.ServeHTTP(w, r)
 	})
 }
+
+// contentPolicy says what a page may load (Content Security Policy Level 3). Styles in
+// the page itself must carry the nonce, if there is one.
+func contentPolicy(nonce string) string {
+	styles := "'self'"
+	if nonce != "" {
+		styles += " 'nonce-" + nonce + "'"
+	}
+	return "default-src 'none'; script-src 'self'; style-src " + styles + "; img-src 'self' data:; font-src 'self'; " +
+		"connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+}
+
+// noNonce is where the page's nonce goes, for styles that its components add.
+const noNonce = `<meta name="style-nonce" content=""`
 
 // console serves the built console; what is no file is a page of it.
 func (d *Desk) console() http.HandlerFunc {
@@ -192,8 +208,11 @@ func (d *Desk) console() http.HandlerFunc {
 			return
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		w.Header().Set("Cache-Control", "no-cache")
-		w.Header().Set("Content-Length", strconv.Itoa(len(index)))
-		_, _ = w.Write(index)
+		nonce := rand.Text()
+		w.Header().Set("Content-Security-Policy", contentPolicy(nonce))
+		w.Header().Set("Cache-Control", "no-store") // each its own nonce
+		page := bytes.Replace(index, []byte(noNonce), []byte(noNonce[:len(noNonce)-1]+nonce+`"`), 1)
+		w.Header().Set("Content-Length", strconv.Itoa(len(page)))
+		_, _ = w.Write(page)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"net/http/cookiejar"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -276,7 +277,11 @@ func TestOverviewAndLiveUpdates(t *testing.T) {
 	}
 	defer resp.Body.Close()
 	events := bufio.NewScanner(resp.Body)
-	next := func() (e struct{ Last, CompleteUpTo string }) {
+	next := func() (e struct {
+		Topics       []string
+		All          bool
+		CompleteUpTo string
+	}) {
 		for events.Scan() {
 			if data, ok := strings.CutPrefix(events.Text(), "data: "); ok {
 				if err := json.Unmarshal([]byte(data), &e); err != nil {
@@ -288,9 +293,19 @@ func TestOverviewAndLiveUpdates(t *testing.T) {
 		t.Fatalf("no more events: %v", events.Err())
 		return e
 	}
-	first := next()
+	if first := next(); !first.All {
+		t.Errorf("the first event: %+v", first)
+	}
+	next() // from here on changes are told apart
 	s.Do("PUT", "/plates/k", nil, "0123456789", true)
-	for e := next(); e.Last == first.Last; e = next() {
+	e := next()
+	for len(e.Topics) == 0 {
+		if e = next(); e.All {
+			t.Fatalf("one change is told as %+v", e)
+		}
+	}
+	if !slices.Equal(e.Topics, []string{"plates"}) {
+		t.Errorf("what changed: %+v", e)
 	}
 	st, o := p.ask("GET", "/api/v1/overview", nil)
 	concerns, _ := o["concerns"].([]any)

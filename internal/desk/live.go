@@ -2,11 +2,11 @@ package desk
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -28,15 +28,33 @@ type live struct {
 
 // ear is somebody who listens.
 type ear struct {
-	account string // "" for all
-	of      bool   // whether changes of an account are told at all
-	heard   chan liveEvent
+	account string         // "" for all
+	of      bool           // whether changes of an account are told at all
+	heard   chan liveEvent // one at a time: those that wait are put together
+}
+
+// tell has an ear hear an event, together with one that it has not heard yet.
+func (e *ear) tell(x liveEvent) {
+	for {
+		select {
+		case e.heard <- x:
+			return
+		default:
+		}
+		select {
+		case before := <-e.heard:
+			x.Topics = slices.Compact(slices.Sorted(slices.Values(append(before.Topics, x.Topics...))))
+			x.All = x.All || before.All
+		default:
+		}
+	}
 }
 
 // liveEvent is what a console hears.
 type liveEvent struct {
 	CompleteUpTo time.Time `json:"completeUpTo"`
-	Last         string    `json:"last"` // differs after each change
+	Topics       []string  `json:"topics,omitempty"` // buckets in which something changed since the last event
+	All          bool      `json:"all,omitempty"`    // anything may have changed
 }
 
 func startLive(d *Desk) *live {
@@ -47,6 +65,7 @@ func startLive(d *Desk) *live {
 }
 
 func (l *live) run(ctx context.Context) {
+	places := map[string]string{} // in the journal, of those who hear the same
 	for {
 		select {
 		case <-ctx.Done():
@@ -63,32 +82,59 @@ func (l *live) run(ctx context.Context) {
 			groups[group] = append(groups[group], e)
 		}
 		l.mu.Unlock()
-		for _, group := range groups {
-			e, err := l.look(ctx, group[0])
+		maps.DeleteFunc(places, func(name string, _ string) bool { return groups[name] == nil })
+		for name, group := range groups {
+			e, place, err := l.look(ctx, group[0], places[name])
 			if err != nil {
 				continue // consoles see that the moment stands still
 			}
+			places[name] = place
 			for _, ear := range group {
-				select {
-				case ear.heard <- e:
-				default: // it has not heard the last one yet
-				}
+				ear.tell(e)
 			}
 		}
 	}
 }
 
-func (l *live) look(ctx context.Context, ear *ear) (e liveEvent, err error) {
+// lookMost is how many entries of the journal a look tells apart.
+const lookMost = 200
+
+// look gives what changed after a place in the journal, and the place it looked up to.
+// From no place, and after more than it can tell apart, anything may have changed.
+func (l *live) look(ctx context.Context, ear *ear, after string) (e liveEvent, place string, err error) {
 	c := l.d.store.Catalog
 	if e.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil || !ear.of {
-		return e, err
+		return e, "", err
 	}
-	page, err := c.Journal(ctx, catalog.JournalQuery{Limit: 1, Account: ear.account, Present: ear.account != ""})
-	if err == nil && len(page.Entries) > 0 {
-		sum := sha256.Sum256([]byte(page.Entries[0].Position())) // where the service's journal stands is nobody's affair
-		e.Last = hex.EncodeToString(sum[:8])
+	q := catalog.JournalQuery{Limit: lookMost, After: after, Account: ear.account, Present: ear.account != ""}
+	if after == "" {
+		q.Limit = 1
 	}
-	return e, err
+	page, err := c.Journal(ctx, q)
+	if err != nil {
+		return e, after, err
+	}
+	place = after
+	if n := len(page.Entries); n > 0 && after == "" {
+		place = page.Entries[0].Position()
+	} else if page.Next != "" {
+		place = page.Next
+	}
+	e.All = after == "" || len(page.Entries) == lookMost
+	for _, x := range page.Entries {
+		if after != "" {
+			e.Topics = append(e.Topics, x.Bucket)
+		}
+		e.All = e.All || x.Kind == catalog.BucketCreated || x.Kind == catalog.BucketRemoved || x.Bucket == ""
+	}
+	e.Topics = slices.Compact(slices.Sorted(slices.Values(e.Topics)))
+	if e.All {
+		e.Topics = nil
+		if after != "" && len(page.Entries) == lookMost {
+			place = "" // go on from the end
+		}
+	}
+	return e, place, nil
 }
 
 // events sends live updates (HTML, section 9.2: server-sent events), for as long as
@@ -111,8 +157,9 @@ func (d *Desk) events(w http.ResponseWriter, r *http.Request) {
 		delete(d.live.ears, e)
 		d.live.mu.Unlock()
 	}()
-	if first, err := d.live.look(r.Context(), e); err == nil {
-		e.heard <- first
+	if first, _, err := d.live.look(r.Context(), e, ""); err == nil {
+		first.All = true // what happened before was not heard
+		e.tell(first)
 	}
 	asked := time.Now()
 	for {

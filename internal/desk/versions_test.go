@@ -210,7 +210,7 @@ func TestTheStrandInTheConsole(t *testing.T) {
 	if q := text("location.search"); !strings.Contains(q, "version=") {
 		t.Errorf("the address is %s", q)
 	}
-	walk("compare", harness.Script(`{const s = document.querySelector(".field.sel select"); s.selectedIndex = 1; s.dispatchEvent(new Event("change", {bubbles: true}))}`), harness.Appears("1 field differs"))
+	walk("compare", harness.Choose("Compare with", "0"), harness.Appears("1 field differs"))
 	walk("reload keeps it", chromedp.Reload(), harness.Appears("1 field differs"))
 	walk("restore", harness.Button("Restore"), harness.Appears("is current"), harness.Appears("4 versions"))
 	if o, err := c.Head(t.Context(), "plates", "k"); err != nil || o.Size != 3 {
@@ -329,7 +329,7 @@ func TestThePastAndTheJournalInTheConsole(t *testing.T) {
 	}
 	walk("restore", chromedp.SendKeys(chromedp.CSS(`input[aria-label="The number of objects"]`), "2"), chromedp.Click(chromedp.CSS(".dialog .btn.main")), harness.Appears("Restoring, completed"), harness.Appears("2 entries"))
 	walk("the journal", chromedp.Navigate(s.DeskURL+"/journal"), harness.Appears("restored"), harness.Appears("complete up to"))
-	walk("filtered", harness.Script(`{const s = document.querySelector('select[aria-label="Kind of change"]'); s.value = "deleted"; s.dispatchEvent(new Event("change", {bubbles: true}))}`), harness.Appears("2 entries"))
+	walk("filtered", harness.Choose("Kind of change", "deleted"), harness.Appears("2 entries"))
 	if q := text("location.search"); q != "?kind=deleted" {
 		t.Errorf("the address has %s", q)
 	}

@@ -62,6 +62,39 @@ func Click[S chromedp.Selectable](what S) chromedp.Action[chromedp.Void] {
 	})
 }
 
+// Choose opens the choice of a label and takes the option that begins with a text.
+func Choose(label, option string) chromedp.Action[chromedp.Void] {
+	open := fmt.Sprintf(`(() => {
+		const called = (b) => b.ariaLabel ?? (b.id && document.querySelector("label[for=" + CSS.escape(b.id) + "]")?.textContent.trim());
+		const box = [...document.querySelectorAll("[role=combobox]")].find((b) => called(b) === %q);
+		if (!box || box.ariaExpanded === "true") return;
+		box.focus();
+		box.dispatchEvent(new KeyboardEvent("keydown", { key: "Enter", bubbles: true }));
+	})()`, label)
+	take := fmt.Sprintf(`(() => {
+		const option = [...document.querySelectorAll("[role=option]")].find((o) => o.innerText.trim().startsWith(%q));
+		option?.focus();
+		option?.dispatchEvent(new KeyboardEvent("keydown", { key: "Enter", bubbles: true }));
+		return !!option;
+	})()`, option)
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for {
+			if _, err := Script(open)(ctx, t); err != nil {
+				return err
+			}
+			taken, err := chromedp.Evaluate[bool](take)(ctx, t)
+			if err != nil || taken {
+				return err
+			}
+			select {
+			case <-ctx.Done():
+				return fmt.Errorf("%q has no option %q", label, option)
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+	})
+}
+
 // Appears waits for a text to be seen somewhere on the page.
 func Appears(text string) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {

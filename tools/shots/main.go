@@ -186,7 +186,7 @@ func (s *shooter) console(ctx context.Context) error {
 		s.shot("bucket-usage", theme("light"), s.at("/buckets/plates/usage"), harness.Appears("Usage over a year")),
 		s.shot("object", s.at("/buckets/plates/object?key="+object), harness.Appears("CRC-64/NVME"), harness.Appears("Strand"), harness.Button("Change"), harness.Appears("Save as revision")),
 		s.shot("object-compare", harness.Script(`document.querySelectorAll("svg [role=button]")[1].dispatchEvent(new MouseEvent("click",{bubbles:true}))`), harness.Appears("Previous version"),
-			harness.Script(`{const s=document.querySelector("main .field.sel select"); s.selectedIndex=1; s.dispatchEvent(new Event("change",{bubbles:true}))}`), harness.Appears("Compared")),
+			harness.Choose("Compare with", "0"), harness.Appears("Compared")),
 		s.shot("bucket-as-of", s.at("/buckets/field-notes?prefix="+year+"%2F&asof="+then), harness.Appears("This is the past"), harness.Button("Restore this prefix"), harness.Appears("Bring back")),
 		s.shot("uploads", s.at("/uploads"), harness.Appears("held that no listing shows"), harness.Button("Choose those older")),
 		s.shot("journal", s.at("/journal"), harness.Appears("complete up to")),

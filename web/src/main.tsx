@@ -1,6 +1,7 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { StrictMode, Suspense, lazy } from 'react';
 import { createRoot } from 'react-dom/client';
+import { Tooltip } from 'radix-ui';
 import { BrowserRouter, Route, Routes } from 'react-router';
 
 import { Problem } from './api/client';
@@ -8,6 +9,7 @@ import { SessionGate } from './data/session';
 import { UploadProvider } from './data/uploads';
 import { Shell } from './parts/Shell';
 import { ToastProvider } from './parts/Toasts';
+import './parts/nonce';
 import { applyTheme, storedTheme } from './parts/theme';
 import './styles/index.css';
 
@@ -31,6 +33,7 @@ createRoot(document.getElementById('root')!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
       <BrowserRouter>
+        <Tooltip.Provider delayDuration={400}>
         <ToastProvider>
           <SessionGate>
             <UploadProvider>
@@ -52,6 +55,7 @@ createRoot(document.getElementById('root')!).render(
             </UploadProvider>
           </SessionGate>
         </ToastProvider>
+        </Tooltip.Provider>
       </BrowserRouter>
     </QueryClientProvider>
   </StrictMode>,

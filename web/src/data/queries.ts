@@ -155,26 +155,30 @@ export interface Live {
   upTo?: Date;
 }
 
+/** Of one bucket, by the third part of their keys; the rest is of all buckets. */
+const ofOneBucket = new Set<unknown>(['bucket', 'object', 'history', 'listing', 'prefixes', 'prefix usage', 'usage']);
+
+/** Whether changes in some buckets concern a query. Who may do what does not change by them. */
+const concerns = ([live, what, bucket]: readonly unknown[], topics: string[]) =>
+  live === 'live' && what !== 'access' && (!ofOneBucket.has(what) || topics.includes(bucket as string));
+
 /** Hears of changes from the service and has pages read again. */
 export function useLive(): Live {
   const queries = useQueryClient();
   const [live, setLive] = useState<Live>({ connected: false });
   useEffect(() => {
     let source: EventSource | undefined;
-    let last = '';
     // Only the tab that is looked at listens: a browser has few connections to a service.
     const listen = () => {
       source?.close();
       source = undefined;
-      last = '';
       if (document.visibilityState === 'hidden') return;
       source = new EventSource('/api/v1/events');
       source.onmessage = (m: MessageEvent<string>) => {
-        const e = JSON.parse(m.data) as { completeUpTo: string; last: string };
+        const e = JSON.parse(m.data) as { completeUpTo: string; topics?: string[]; all?: boolean };
         setLive({ connected: true, upTo: new Date(e.completeUpTo) });
-        // The first word after connecting too: what happened before it was not heard.
-        if (last !== e.last) void queries.invalidateQueries({ queryKey: ['live'] });
-        last = e.last;
+        if (e.all) void queries.invalidateQueries({ queryKey: ['live'] });
+        else if (e.topics?.length) void queries.invalidateQueries({ predicate: (q) => concerns(q.queryKey, e.topics!) });
       };
       source.onerror = () => setLive((l) => ({ ...l, connected: false }));
     };

@@ -1,6 +1,7 @@
 import { type InputHTMLAttributes, type ReactNode, useId } from 'react';
 
 import { Problem } from '../api/client';
+import { Hint } from './Hint';
 import { Shape, icons } from './Marks';
 import { useToast } from './Toasts';
 import { count, exact, moment, sizeParts } from './format';
@@ -9,10 +10,12 @@ import { count, exact, moment, sizeParts } from './format';
 export function Size({ bytes, sign }: { bytes: number; sign?: boolean }) {
   const [n, unit] = sizeParts(bytes);
   return (
-    <span title={`${count(bytes)} bytes`} className="nowrap">
-      {sign && bytes > 0 ? '+' : ''}
-      {n} <span className="faint">{unit}</span>
-    </span>
+    <Hint says={`${count(bytes)} bytes`}>
+      <span className="nowrap">
+        {sign && bytes > 0 ? '+' : ''}
+        {n} <span className="faint">{unit}</span>
+      </span>
+    </Hint>
   );
 }
 
@@ -20,9 +23,11 @@ export function Size({ bytes, sign }: { bytes: number; sign?: boolean }) {
 export const When = ({ at }: { at: string | Date }) => {
   const d = new Date(at);
   return (
-    <time dateTime={d.toISOString()} title={exact(d)} className="nowrap">
-      {moment(d)}
-    </time>
+    <Hint says={exact(d)}>
+      <time dateTime={d.toISOString()} className="nowrap">
+        {moment(d)}
+      </time>
+    </Hint>
   );
 };
 

@@ -72,6 +72,7 @@ export const icons = {
     </>,
   ),
   open: icon(<path d="m5 2.5 4.5 4.5L5 11.5" />),
+  tick: icon(<path d="m2.5 7.5 3 3 6-7" />),
   shut: icon(<path d="M2.5 5 7 9.5 11.5 5" />),
 };
 

@@ -9,6 +9,7 @@ import { useToast } from './Toasts';
 import { WorkLine } from './WorkLine';
 import { bucketPage, count, objectPage, time } from './format';
 import { type Theme, applyTheme, storedTheme } from './theme';
+import { Select, same } from './Select';
 
 /** The shell around every page: rail, address line, page, work line. */
 export function Shell({ children }: { children: ReactNode }) {
@@ -171,16 +172,10 @@ function Account() {
     }
   };
   return (
-    <label className="row gap-6">
+    <span className="row gap-6">
       account
-      <span className="field sel low">
-        <select value={session.account} onChange={(e) => void to(e.target.value)} aria-label="Account to act in">
-          {session.accounts.map((a) => (
-            <option key={a.account}>{a.account}</option>
-          ))}
-        </select>
-      </span>
-    </label>
+      <Select className="field sel w-auto" value={session.account} onChange={(account) => void to(account)} label="Account to act in" options={same(session.accounts.map((a) => a.account))} />
+    </span>
   );
 }
 

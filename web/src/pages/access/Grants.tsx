@@ -9,6 +9,7 @@ import { State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
 import { bucketPage, visible } from '../../parts/format';
 import { Actions, Ask, Choice, More, about, aboutNone } from './parts';
+import { Select, same } from '../../parts/Select';
 
 type Grant = Schemas['GrantInfo'];
 
@@ -31,12 +32,8 @@ export default function Grants() {
   return (
     <>
       <Actions>
-        <span className="field sel w-170">
-          <select value={bucket} onChange={(e) => setQuery(e.target.value ? { bucket: e.target.value } : {}, { replace: true })} aria-label="Bucket">
-            <option value="">all buckets</option>
-            {(buckets.data?.buckets ?? []).map((b) => <option key={b.name}>{b.name}</option>)}
-          </select>
-        </span>
+        <Select className="field sel w-170" value={bucket} onChange={(v) => setQuery(v ? { bucket: v } : {}, { replace: true })} label="Bucket"
+          options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]} />
         <button type="button" className="btn main" onClick={() => setGiving(true)}>
           Open a bucket to somebody
         </button>

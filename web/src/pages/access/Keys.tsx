@@ -9,6 +9,7 @@ import { State, type StateKind } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
 import { moment } from '../../parts/format';
 import { Actions, Ask, Choice, More, Secret, about, aboutNone } from './parts';
+import { Select } from '../../parts/Select';
 
 type Key = Schemas['KeyInfo'];
 type Fresh = Schemas['KeySecret'];
@@ -154,11 +155,7 @@ function Change({ k, onClose, onFresh }: { k: Key; onClose: () => void; onFresh:
         <button type="button" className="btn" disabled={replace.isPending} onClick={() => replace.mutate(undefined, { onSuccess: onFresh })}>
           Replace; this one works
         </button>
-        <span className="field sel low">
-          <select value={grace} onChange={(e) => setGrace(e.target.value)} aria-label="How long the old one works">
-            {[['0', 'no longer'], ['1h', '1 hour more'], ['24h', '1 day more'], ['7d', '7 days more']].map(([v, n]) => <option key={v} value={v}>{n}</option>)}
-          </select>
-        </span>
+        <Select className="field sel w-auto" value={grace} onChange={setGrace} label="How long the old one works" options={graces} />
         <button type="button" className="btn harm ml-auto" onClick={() => setGoing(true)}>
           Remove
         </button>
@@ -166,3 +163,5 @@ function Change({ k, onClose, onFresh }: { k: Key; onClose: () => void; onFresh:
     </Ask>
   );
 }
+
+const graces = [['0', 'no longer'], ['1h', '1 hour more'], ['24h', '1 day more'], ['7d', '7 days more']] as const;

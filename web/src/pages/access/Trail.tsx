@@ -5,6 +5,7 @@ import { Trouble, When } from '../../parts/Bits';
 import { State, type StateKind } from '../../parts/Marks';
 import { visible } from '../../parts/format';
 import { More } from './parts';
+import { Select, same, sinces } from '../../parts/Select';
 
 const kinds: [string, StateKind][] = [
   ['refused', 'wrong'], ['sign-in failed', 'warn'], ['signed in', 'good'], ['signed out', 'none'], ['session ended', 'gone'],
@@ -34,23 +35,14 @@ export default function Trail() {
   return (
     <>
       <div className="row mb-10 flex-wrap" role="search">
-        <span className="field sel w-170">
-          <select value={filter.kind} onChange={(e) => set('kind', e.target.value)} aria-label="Kind">
-            <option value="">all kinds</option>
-            {kinds.map(([k]) => <option key={k}>{k}</option>)}
-          </select>
-        </span>
+        <Select className="field sel w-170" value={filter.kind} onChange={(v) => set('kind', v)} label="Kind" options={[['', 'all kinds'], ...same(kinds.map(([k]) => k))]} />
         <span className="field w-180">
           <input value={filter.who} onChange={(e) => set('who', e.target.value)} placeholder="by person or key" aria-label="By person or key" />
         </span>
         <span className="field mono w-220">
           <input value={filter.subject} onChange={(e) => set('subject', e.target.value)} placeholder="to what begins with" aria-label="Done to what begins with" />
         </span>
-        <span className="field sel w-130">
-          <select value={filter.since} onChange={(e) => set('since', e.target.value)} aria-label="Since">
-            {[['', 'all time'], ['1h', 'last hour'], ['24h', 'last day'], ['7d', 'last 7 days'], ['30d', 'last 30 days']].map(([v, n]) => <option key={v} value={v}>{n}</option>)}
-          </select>
-        </span>
+        <Select className="field sel w-130" value={filter.since} onChange={(v) => set('since', v)} label="Since" options={sinces} />
         {Object.values(filter).some(Boolean) ? (
           <button type="button" className="btn bare" onClick={() => setQuery({}, { replace: true })}>
             Clear

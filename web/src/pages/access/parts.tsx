@@ -6,6 +6,7 @@ import type { Problem } from '../../api/client';
 import { Complaint, CopyButton } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
 import { icons } from '../../parts/Marks';
+import { Select } from '../../parts/Select';
 
 /** What one can do on a section stands at the head of the page. */
 export function Actions({ children }: { children: ReactNode }) {
@@ -22,15 +23,7 @@ export function Choice({ label, value, onChange, options, hint, width }: { label
       <label className="label" htmlFor={id}>
         {label}
       </label>
-      <span className="field sel">
-        <select id={id} value={value} onChange={(e) => onChange(e.target.value)}>
-          {options.map(([v, name]) => (
-            <option key={v} value={v}>
-              {name}
-            </option>
-          ))}
-        </select>
-      </span>
+      <Select className="field sel w-full" id={id} value={value} onChange={onChange} options={options} />
       {hint ? <p className="small faint mt-4">{hint}</p> : null}
     </div>
   );

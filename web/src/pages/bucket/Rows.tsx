@@ -8,6 +8,7 @@ import type { Schemas } from '../../api/client';
 import { Size, When } from '../../parts/Bits';
 import { icons } from '../../parts/Marks';
 import { bucketPage, count, middle, objectPage, things, visible } from '../../parts/format';
+import { Select, same } from '../../parts/Select';
 
 type Listing = UseInfiniteQueryResult<{ pages: Schemas['ObjectPage'][] }>;
 
@@ -107,10 +108,8 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
               <th>Written by</th>
               <th>
                 {fields.length ? (
-                  <select value={field} aria-label="Metadata field to show" className="faint border-0 bg-transparent max-w-150 font-key"
-                    onChange={(e) => { setWanted(e.target.value); localStorage.setItem(`spindle-field-${bucket}`, e.target.value); }}>
-                    {fields.map((f) => <option key={f}>{f}</option>)}
-                  </select>
+                  <Select value={field} label="Metadata field to show" className="sel faint inline-flex items-center gap-6 max-w-150 font-key" options={same(fields)}
+                    onChange={(v) => { setWanted(v); localStorage.setItem(`spindle-field-${bucket}`, v); }} />
                 ) : null}
               </th>
             </tr>

@@ -9,6 +9,8 @@ import { RemoveDialog } from '../../parts/RemoveDialog';
 import { useToast } from '../../parts/Toasts';
 import { type Versioning, VersioningChoice } from '../../parts/Versioning';
 import { parseSize, size, things, visible } from '../../parts/format';
+import { Select } from '../../parts/Select';
+import { Switch } from '../../parts/Switch';
 
 export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   const navigate = useNavigate();
@@ -60,11 +62,8 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
       </Section>
       <Section title="Unfinished uploads">
         <div className="row pt-12">
-          <span className="field sel w-250">
-            <select value={b.abandonAfter ?? 0} onChange={(e) => offer.mutate(Number(e.target.value), { onSuccess: () => toast('Saved') })} aria-label="Abandon unfinished uploads">
-              {[...new Set([0, 1, 3, 7, 14, 30, b.abandonAfter ?? 0])].sort((x, y) => x - y).map((d) => <option key={d} value={d}>{d ? `abandon them after ${things(d, 'day')}` : 'keep them'}</option>)}
-            </select>
-          </span>
+          <Select className="field sel w-250" value={String(b.abandonAfter ?? 0)} onChange={(v) => offer.mutate(Number(v), { onSuccess: () => toast('Saved') })} label="Abandon unfinished uploads"
+            options={abandonings(b.abandonAfter ?? 0)} />
           <Link to="/uploads">See them</Link>
         </div>
         {offer.error ? <Complaint error={offer.error} /> : null}
@@ -141,11 +140,10 @@ function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
   return (
     <Section title="Encryption at rest">
       <div className="pt-12 grid gap-10">
-        <button type="button" className={`switch ${b.sealing ? 'on' : ''}`} role="switch" aria-checked={b.sealing} disabled={turn.isPending}
-          onClick={() => turn.mutate(!b.sealing, { onSuccess: (n) => { setFound(null); toast(n.sealing ? 'New content is encrypted from now on' : 'New content is kept plain from now on'); } })}>
-          <i />
-          <span>{b.sealing ? 'on' : 'off'}: new content is kept {to}</span>
-        </button>
+        <Switch on={b.sealing} disabled={turn.isPending}
+          onChange={(on) => turn.mutate(on, { onSuccess: (n) => { setFound(null); toast(n.sealing ? 'New content is encrypted from now on' : 'New content is kept plain from now on'); } })}>
+          {b.sealing ? 'on' : 'off'}: new content is kept {to}
+        </Switch>
         <div className="row">
           <button type="button" className="btn" disabled={rehearse.isPending} onClick={() => rehearse.mutate(undefined, { onSuccess: setFound })}>
             See what is stored otherwise
@@ -162,3 +160,7 @@ function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
     </Section>
   );
 }
+
+/** The days to choose from, those of now among them. */
+const abandonings = (now: number) =>
+  [...new Set([0, 1, 3, 7, 14, 30, now])].sort((x, y) => x - y).map((d) => [String(d), d ? `abandon them after ${things(d, 'day')}` : 'keep them'] as const);

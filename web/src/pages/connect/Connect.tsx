@@ -8,6 +8,7 @@ import { useSession } from '../../data/session';
 import { CopyButton, Field, Section, Trouble } from '../../parts/Bits';
 import { Shape, State, type StateKind } from '../../parts/Marks';
 import { time } from '../../parts/format';
+import { Select, same } from '../../parts/Select';
 
 type Style = 'path' | 'host';
 
@@ -110,15 +111,10 @@ function Check(p: CheckProps) {
         <div className="col-span-4">
           <Field label="Address" mono value={form.address} onChange={set('address')} />
         </div>
-        <label>
-          <span className="label">Style</span>
-          <span className="field sel">
-            <select value={form.style} onChange={set('style')}>
-              <option>path</option>
-              <option>host</option>
-            </select>
-          </span>
-        </label>
+        <div>
+          <label className="label" htmlFor="style">Style</label>
+          <Select className="field sel w-full" id="style" value={form.style} onChange={(style) => setForm({ ...form, style: style as Style })} options={same(['path', 'host'])} />
+        </div>
         <Field label="Region" mono value={form.region} onChange={set('region')} />
         <div className="col-span-2">
           <Field label="Key" mono value={form.key} onChange={set('key')} />

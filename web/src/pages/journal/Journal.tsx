@@ -7,6 +7,7 @@ import { useBuckets, useJournal } from '../../data/queries';
 import { Size, Trouble, When } from '../../parts/Bits';
 import { State, type StateKind } from '../../parts/Marks';
 import { bucketPage, count, middle, objectPage, time, visible } from '../../parts/format';
+import { Select, same, sinces } from '../../parts/Select';
 
 const kinds: [string, StateKind][] = [
   ['written', 'good'], ['copied', 'good'], ['restored', 'past'], ['renamed', 'rename'], ['renamed away', 'rename'], ['annotated', 'none'], ['deleted', 'gone'], ['removed', 'gone'], ['version removed', 'gone'],
@@ -53,29 +54,11 @@ export default function Journal() {
         </div>
       </div>
       <div className="row mb-10 flex-wrap" role="search">
-        <span className="field sel w-150">
-          <select value={filter.bucket} onChange={(e) => set('bucket', e.target.value)} aria-label="Bucket">
-            <option value="">all buckets</option>
-            {(buckets.data?.buckets ?? []).map((b) => <option key={b.name}>{b.name}</option>)}
-          </select>
-        </span>
+        <Select className="field sel w-150" value={filter.bucket} onChange={(v) => set('bucket', v)} label="Bucket" options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]} />
         <Typed value={filter.prefix} onChange={(v) => set('prefix', v)} label="Keys that begin with" placeholder="key begins with" width={210} mono />
-        <span className="field sel w-150">
-          <select value={filter.kind} onChange={(e) => set('kind', e.target.value)} aria-label="Kind of change">
-            <option value="">all kinds</option>
-            {kinds.map(([k]) => <option key={k}>{k}</option>)}
-          </select>
-        </span>
+        <Select className="field sel w-150" value={filter.kind} onChange={(v) => set('kind', v)} label="Kind of change" options={[['', 'all kinds'], ...same(kinds.map(([k]) => k))]} />
         <Typed value={filter.who} onChange={(v) => set('who', v)} label="By access key" placeholder="by access key" width={160} />
-        <span className="field sel w-130">
-          <select value={filter.since} onChange={(e) => set('since', e.target.value)} aria-label="Since">
-            <option value="">all time</option>
-            <option value="1h">last hour</option>
-            <option value="24h">last day</option>
-            <option value="7d">last 7 days</option>
-            <option value="30d">last 30 days</option>
-          </select>
-        </span>
+        <Select className="field sel w-130" value={filter.since} onChange={(v) => set('since', v)} label="Since" options={sinces} />
         {Object.values(filter).some(Boolean) ? (
           <button type="button" className="btn bare" onClick={() => setQuery({}, { replace: true })}>
             Clear

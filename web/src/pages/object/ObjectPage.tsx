@@ -15,6 +15,7 @@ import { LinkDialog } from './LinkDialog';
 import { MoveDialog } from './MoveDialog';
 import { Strand } from './Strand';
 import { type Chapter, type Version } from './history';
+import { Select } from '../../parts/Select';
 
 export default function ObjectPage() {
   const { bucket = '' } = useParams();
@@ -237,7 +238,7 @@ interface BandProps {
 function Band({ v, versions, other, onCompare, onRestore, onRemove }: BandProps) {
   const others = versions.filter((x) => !x.marker && x.version !== v.version);
   return (
-    <div className="row min-h-36 pt-4 pr-8 pb-4 pl-10 mt-2 mx-0 mb-14 flex-wrap" style={{ background: v.latest && !v.marker ? 'var(--color-woad-wash)' : 'var(--color-heather-wash)', borderLeft: `3px solid var(${v.latest && !v.marker ? '--woad' : '--heather'})` }}>
+    <div className={`row min-h-36 pt-4 pr-8 pb-4 pl-10 mt-2 mx-0 mb-14 flex-wrap border-l-3 ${v.latest && !v.marker ? 'bg-woad-wash border-l-woad' : 'bg-heather-wash border-l-heather'}`}>
       <b className="strong">{v.marker ? 'Delete marker' : v.latest ? 'Current version' : 'Previous version'}</b> <span className="key">{v.version}</span>
       <span className="dim">
         {v.marker ? 'set' : (v.origin?.how ?? 'written')} <span title={exact(new Date(v.created))}><When at={v.created} /></span> by <b className="strong">{v.by}</b>
@@ -247,19 +248,11 @@ function Band({ v, versions, other, onCompare, onRestore, onRemove }: BandProps)
       </span>
       <span className="row ml-auto">
         {!v.marker && others.length ? (
-          <label className="row small dim">
+          <span className="row small dim">
             compare with
-            <span className="field sel h-24">
-              <select className="h-22" value={other} onChange={(e) => onCompare(e.target.value)}>
-                <option value="">none</option>
-                {others.map((x) => (
-                  <option key={x.version} value={x.version}>
-                    {x.version}, {x.latest ? 'current' : new Date(x.created).toLocaleDateString('en-GB')}
-                  </option>
-                ))}
-              </select>
-            </span>
-          </label>
+            <Select className="field sel h-24" value={other} onChange={onCompare} label="Compare with"
+              options={[['', 'none'], ...others.map((x) => [x.version, `${x.version}, ${x.latest ? 'current' : new Date(x.created).toLocaleDateString('en-GB')}`] as const)]} />
+          </span>
         ) : null}
         {!v.latest && !v.marker ? (
           <button type="button" className="btn low" onClick={onRestore}>
