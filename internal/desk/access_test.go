@@ -342,6 +342,28 @@ func TestPeople(t *testing.T) {
 	if st, e := ines.ask("POST", "/api/v1/buckets", map[string]any{"name": "germination"}); st != 201 || e["account"] != "seed-lab" {
 		t.Errorf("an administrator creates a bucket: %d %v", st, e)
 	}
+	// Acting elsewhere, she is told where she has a role; nobody else is.
+	ok("POST", "/api/v1/accounts", map[string]any{"name": "loan-desk"}, 201)
+	ok("PATCH", "/api/v1/people/Ines%20Varga", map[string]any{"roles": []map[string]any{{"account": "loan-desk", "role": "reader"}, {"account": "seed-lab", "role": "administrator"}, {"account": "herbarium", "role": "reader"}}}, 200)
+	for account, want := range map[string]any{"loan-desk": "seed-lab", "herbarium": "seed-lab"} {
+		if st, e := ines.ask("POST", "/api/v1/session/account", map[string]any{"account": account}); st != 200 {
+			t.Fatalf("switching to %s: %d %v", account, st, e)
+		}
+		if st, e := ines.ask("GET", "/api/v1/buckets/germination", nil); st != 403 || e["switch"] != want || !strings.Contains(fmt.Sprint(e["remedy"]), "switch to it") {
+			t.Errorf("acting in %s: %d %v", account, st, e)
+		}
+	}
+	// Of what is open to her there, the overview tells.
+	ines.ask("POST", "/api/v1/session/account", map[string]any{"account": "loan-desk"})
+	if st, o := ines.ask("GET", "/api/v1/overview", nil); st != 200 || o["open"] != nil {
+		t.Errorf("nothing is open yet: %d %v", st, o["open"])
+	}
+	ok("POST", "/api/v1/grants", map[string]any{"bucket": "germination", "to": "account:loan-desk", "for": "read from"}, 201)
+	st, o := ines.ask("GET", "/api/v1/overview", nil)
+	if list, _ := o["open"].([]any); st != 200 || len(list) != 1 || list[0].(map[string]any)["bucket"] != "germination" || list[0].(map[string]any)["account"] != "seed-lab" {
+		t.Errorf("what is open: %d %v", st, o["open"])
+	}
+	ines.ask("POST", "/api/v1/session/account", map[string]any{"account": "seed-lab"})
 	ok("PATCH", "/api/v1/accounts/seed-lab", map[string]any{"maxBuckets": 1, "quota": 10}, 200)
 	if st, e := ines.ask("POST", "/api/v1/buckets", map[string]any{"name": "germination-2"}); st != 507 && st != 409 {
 		t.Errorf("a bucket too many: %d %v", st, e)

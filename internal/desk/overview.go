@@ -34,6 +34,7 @@ type Overview struct {
 	Previous     int64            `json:"previous" doc:"Of the bytes, those in previous versions"`
 	Unfinished   UnfinishedInfo   `json:"unfinished" doc:"What unfinished uploads hold"`
 	Free         int64            `json:"free,omitempty" doc:"Bytes free on the volume; for operators"`
+	Open         []OpenBucket     `json:"open,omitempty" doc:"Of other accounts, when none is of one's own: the first 20 buckets that are open to who asks"`
 	Concerns     []Concern        `json:"concerns" doc:"Worst first"`
 	Changed      []ChangedBucket  `json:"changed"`
 	Recent       []JournalLine    `json:"recent"`
@@ -41,6 +42,32 @@ type Overview struct {
 	Grew         []ChangedBucket  `json:"grew" doc:"Buckets by bytes added in 30 days"`
 	Scrubbed     *Scrubbed        `json:"scrubbed,omitempty" doc:"For operators"`
 	Collected    *works.Collected `json:"collected,omitempty" doc:"For operators"`
+}
+
+// OpenBucket is a bucket of another account that is open to who asks.
+type OpenBucket struct {
+	Bucket  string   `json:"bucket"`
+	Account string   `json:"account" doc:"That owns it"`
+	Rights  []string `json:"rights" doc:"In the whole of it: list, read, write, remove, settings"`
+	Places  []string `json:"places,omitempty" doc:"The prefixes that may be listed, when not all of it"`
+}
+
+// open gives the first buckets of other accounts that who asks may list some of.
+func (d *Desk) open(ctx context.Context) (list []OpenBucket, err error) {
+	account, also, err := d.gate.Sees(ctx, who(ctx).subject)
+	if err != nil || account == "" {
+		return nil, err
+	}
+	found, _, err := paged("", 20,
+		func(after string, limit int) ([]*catalog.Bucket, error) {
+			return d.store.Catalog.Buckets(ctx, account, also, after, limit)
+		},
+		func(b *catalog.Bucket) string { return b.Name.String() },
+		func(b *catalog.Bucket) (BucketInfo, bool, error) { return d.listed(ctx, b) })
+	for _, b := range found {
+		list = append(list, OpenBucket{b.Name, b.Account, b.Rights, b.Places})
+	}
+	return list, err
 }
 
 // Scrubbed is where the scrubber stands.
@@ -86,7 +113,11 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 		total.PreviousBytes += b.Usage.PreviousBytes
 	}
 	o.Objects, o.Bytes, o.Previous = total.Objects, total.Bytes+total.PreviousBytes, total.PreviousBytes
-	o.Buckets = len(buckets)
+	if o.Buckets = len(buckets); o.Buckets == 0 {
+		if o.Open, err = d.open(ctx); err != nil {
+			return nil, err
+		}
+	}
 	days, err := c.Days(ctx, time.Time{}, account, "")
 	if err != nil {
 		return nil, err

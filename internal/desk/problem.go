@@ -2,6 +2,7 @@ package desk
 
 import (
 	"encoding/json"
+	"errors"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -17,6 +18,7 @@ type Problem struct {
 	Code   string `json:"code" doc:"Stable, for programs"`
 	Field  string `json:"field,omitempty" doc:"The field at fault"`
 	Remedy string `json:"remedy,omitempty" doc:"What to do next"`
+	Switch string `json:"switch,omitempty" doc:"An account of who asks, acting in which the call may be allowed"`
 }
 
 func (p *Problem) Error() string { return p.Detail }
@@ -45,7 +47,12 @@ func (d *Desk) problem(err error) *Problem {
 	if status >= 500 {
 		d.log.Warn("a call failed", "code", f.Code, "error", err)
 	}
-	return &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field, Remedy: f.Remedy}
+	p := &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field, Remedy: f.Remedy}
+	var e *elsewhere
+	if errors.As(err, &e) {
+		p.Switch = e.account
+	}
+	return p
 }
 
 // newProblem renders what huma finds wrong with a request before we see it.

@@ -77,7 +77,37 @@ func (d *Desk) check(h huma.Context) error {
 	case onBucket:
 		a.Some = true
 	}
-	return d.gate.May(ctx, a)
+	return d.orElsewhere(ctx, name, d.gate.May(ctx, a))
+}
+
+// elsewhere is a refusal to somebody who has a role in the account of what was asked
+// for, and acts in another.
+type elsewhere struct {
+	refusal *fault.Error
+	account string
+}
+
+func (e *elsewhere) Error() string { return e.refusal.Error() }
+func (e *elsewhere) Unwrap() error { return e.refusal }
+
+// orElsewhere says of a refusal that switching the account may help, when it may.
+func (d *Desk) orElsewhere(ctx context.Context, bucket object.BucketName, err error) error {
+	id := who(ctx)
+	if !fault.HasCode(err, "not-allowed") || id.session == nil || id.person == nil {
+		return err
+	}
+	owner, oerr := d.store.Owner(ctx, bucket)
+	if oerr != nil || owner == id.subject.Account {
+		return err
+	}
+	for _, m := range id.person.Members {
+		if m.Account == owner {
+			f := *fault.From(err)
+			f.Remedy = fmt.Sprintf("the bucket is of the account %s, in which you are %s: switch to it", owner, m.Role.A())
+			return &elsewhere{&f, owner}
+		}
+	}
+	return err
 }
 
 // refused notes a refusal that no bucket decided.

@@ -12,6 +12,8 @@ export class Problem extends Error {
     readonly code: string,
     readonly field?: string,
     readonly remedy?: string,
+    /** An account of who asks, acting in which the call may be allowed. */
+    readonly elsewhere?: string,
   ) {
     super(detail);
   }
@@ -47,7 +49,7 @@ interface Answer<T> {
 export function problemOf(status: number, body: unknown): Problem {
   const p = (body ?? {}) as Partial<Schemas['Problem']>;
   if (p.code === 'signed-out' || p.code === 'session-ended') signedOut();
-  return new Problem(status, p.detail ?? `The service answered with status ${status}.`, p.code ?? 'unknown', p.field, p.remedy);
+  return new Problem(status, p.detail ?? `The service answered with status ${status}.`, p.code ?? 'unknown', p.field, p.remedy, p.switch);
 }
 
 /** Gives the answer's data, or throws a Problem. */

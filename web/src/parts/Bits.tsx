@@ -4,6 +4,7 @@ import { Problem } from '../api/client';
 import { Hint } from './Hint';
 import { Shape, icons } from './Marks';
 import { useToast } from './Toasts';
+import { useActIn } from './actIn';
 import { count, exact, moment, sizeParts } from './format';
 
 /** Bytes: number and fainter unit, exact on hover. */
@@ -46,12 +47,18 @@ export const Complaint = ({ error }: { error: unknown }) => {
 
 export const sentence = (s: string) => (s ? s[0]!.toUpperCase() + s.slice(1) + (/[.!?]$/.test(s) ? '' : '.') : s);
 
-/** A trouble that keeps a whole page or section from being shown. */
+/** A trouble that keeps a whole page or section from being shown, with the way out where there is one. */
 export const Trouble = ({ error }: { error: unknown }) => {
   const p = error as Problem;
+  const actIn = useActIn();
   return (
     <div className="note wrong" role="alert">
       <b className="strong">{sentence(p.message)}</b> {p.remedy ? sentence(p.remedy) : ''}
+      {p.elsewhere ? (
+        <button type="button" className="btn low ml-8" onClick={() => void actIn(p.elsewhere!, location.pathname + location.search)}>
+          Act in {p.elsewhere}
+        </button>
+      ) : null}
     </div>
   );
 };

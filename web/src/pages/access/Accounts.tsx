@@ -7,7 +7,9 @@ import { useSession } from '../../data/session';
 import { Field, Ply, Section, Size, Trouble } from '../../parts/Bits';
 import { useToast } from '../../parts/Toasts';
 import { count, parseSize, size, things } from '../../parts/format';
-import { Actions, Ask, More, about, aboutNone } from './parts';
+import { Ask, about, aboutNone } from '../../parts/Form';
+import { More } from '../../parts/Listing';
+import { Actions } from './parts';
 
 type Account = Schemas['AccountInfo'];
 

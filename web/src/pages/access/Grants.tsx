@@ -8,7 +8,9 @@ import { Field, Trouble, When } from '../../parts/Bits';
 import { State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
 import { bucketPage, visible } from '../../parts/format';
-import { Actions, Ask, Choice, More, about, aboutNone } from './parts';
+import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { More } from '../../parts/Listing';
+import { Actions } from './parts';
 import { Select, same } from '../../parts/Select';
 
 type Grant = Schemas['GrantInfo'];

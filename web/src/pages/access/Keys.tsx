@@ -8,7 +8,9 @@ import { Field, Trouble, When } from '../../parts/Bits';
 import { State, type StateKind } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
 import { moment } from '../../parts/format';
-import { Actions, Ask, Choice, More, Secret, about, aboutNone } from './parts';
+import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { Listing } from '../../parts/Listing';
+import { Actions, Secret } from './parts';
 import { Select } from '../../parts/Select';
 
 type Key = Schemas['KeyInfo'];
@@ -37,45 +39,26 @@ export default function Keys() {
           Make a key
         </button>
       </Actions>
-      <table>
-        <thead>
-          <tr>
-            <th>Application</th>
-            <th>Key</th>
-            <th>Account</th>
-            <th>Role</th>
-            <th>Reaches</th>
-            <th>State</th>
-            <th>Expires</th>
-            <th>Last used</th>
-            <th />
-          </tr>
-        </thead>
-        <tbody>
-          {keys.map((k) => (
-            <tr key={k.id}>
-              <td className="strong" title={k.note}>{k.name}</td>
-              <td className="key">{k.id}</td>
-              <td className="dim">{k.account}</td>
-              <td>{k.operator ? 'operator' : k.role}</td>
-              <td className="cut key max-w-190" title={k.limits.join(', ')}>{k.limits.length ? k.limits.join(', ') : <span className="faint">all of the account</span>}</td>
-              <td>
-                <State kind={states[k.state] ?? 'none'}>{k.state}</State>
-              </td>
-              <td className="dim">{k.expires ? <When at={k.expires} /> : 'never'}</td>
-              <td className="dim">{k.used ? <><When at={k.used} /> <span className="faint">{k.usedFrom}</span></> : 'never'}</td>
-              <td className="num">
-                {k.operator && !session.operator ? null : (
-                  <button type="button" className="btn low" onClick={() => setOpen(k)}>
-                    Change
-                  </button>
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <More list={list} />
+      <Listing rows={keys} id={(k) => k.id} list={list}
+        columns={[
+          { head: 'Application', cell: (k) => k.name, className: 'strong', title: (k) => k.note },
+          { head: 'Key', cell: (k) => k.id, className: 'key' },
+          { head: 'Account', cell: (k) => k.account, className: 'dim' },
+          { head: 'Role', cell: (k) => (k.operator ? 'operator' : k.role) },
+          { head: 'Reaches', cell: (k) => (k.limits.length ? k.limits.join(', ') : <span className="faint">all of the account</span>), className: 'cut key max-w-190', title: (k) => k.limits.join(', ') },
+          { head: 'State', cell: (k) => <State kind={states[k.state] ?? 'none'}>{k.state}</State> },
+          { head: 'Expires', cell: (k) => (k.expires ? <When at={k.expires} /> : 'never'), className: 'dim' },
+          { head: 'Last used', cell: (k) => (k.used ? <><When at={k.used} /> <span className="faint">{k.usedFrom}</span></> : 'never'), className: 'dim' },
+          {
+            figure: true,
+            cell: (k) =>
+              k.operator && !session.operator ? null : (
+                <button type="button" className="btn low" onClick={() => setOpen(k)}>
+                  Change
+                </button>
+              ),
+          },
+        ]} />
       {making ? <Make onClose={() => setMaking(false)} onMade={(k) => { setMaking(false); setFresh(k); }} /> : null}
       {open ? <Change k={open} onClose={() => setOpen(null)} onFresh={(k) => { setOpen(null); setFresh(k); }} /> : null}
       {fresh ? (

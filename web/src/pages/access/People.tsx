@@ -8,7 +8,9 @@ import { useSession } from '../../data/session';
 import { Field, Trouble, When } from '../../parts/Bits';
 import { State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
-import { Actions, Ask, Choice, More, Secret, about, aboutNone } from './parts';
+import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { More } from '../../parts/Listing';
+import { Actions, Secret } from './parts';
 
 type Person = Schemas['PersonInfo'];
 type Role = Schemas['RoleIn']['role'];

@@ -9,7 +9,7 @@ import { Field, Trouble } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
 import { State } from '../../parts/Marks';
 import { bucketPage, visible } from '../../parts/format';
-import { More } from './parts';
+import { More } from '../../parts/Listing';
 
 const rights = ['list', 'read', 'write', 'remove', 'settings'] as const;
 

@@ -4,7 +4,7 @@ import { useChange } from '../../data/queries';
 import { Trouble, When } from '../../parts/Bits';
 import { State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
-import { More } from './parts';
+import { Listing } from '../../parts/Listing';
 
 /** Who is signed in, from where; and out with them. */
 export default function Sessions() {
@@ -15,45 +15,26 @@ export default function Sessions() {
   return (
     <>
       {end.error ? <Trouble error={end.error} /> : null}
-      <table>
-        <thead>
-          <tr>
-            <th>Who</th>
-            <th>Account</th>
-            <th>Since</th>
-            <th>Seen</th>
-            <th>From</th>
-            <th>Program</th>
-            <th />
-          </tr>
-        </thead>
-        <tbody>
-          {(list.data?.pages.flatMap((p) => p.sessions) ?? []).map((s) => (
-            <tr key={s.id}>
-              <td className={s.kind === 'key' ? 'key' : 'strong'}>{s.who}</td>
-              <td className="dim">{s.account}</td>
-              <td className="dim">
-                <When at={s.created} />
-              </td>
-              <td className="dim">
-                <When at={s.seen} />
-              </td>
-              <td className="dim">{s.source}</td>
-              <td className="dim cut max-w-320" title={s.program}>{s.program}</td>
-              <td className="num">
-                {s.own ? (
-                  <State kind="good">this one</State>
-                ) : (
-                  <button type="button" className="btn low" onClick={() => end.mutate(s.id, { onSuccess: () => toast(`The session of ${s.who} has ended`) })}>
-                    End
-                  </button>
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <More list={list} />
+      <Listing rows={list.data?.pages.flatMap((p) => p.sessions) ?? []} id={(s) => s.id} list={list}
+        columns={[
+          { head: 'Who', cell: (s) => <span className={s.kind === 'key' ? 'key' : 'strong'}>{s.who}</span> },
+          { head: 'Account', cell: (s) => s.account, className: 'dim' },
+          { head: 'Since', cell: (s) => <When at={s.created} />, className: 'dim' },
+          { head: 'Seen', cell: (s) => <When at={s.seen} />, className: 'dim' },
+          { head: 'From', cell: (s) => s.source, className: 'dim' },
+          { head: 'Program', cell: (s) => s.program, className: 'dim cut max-w-320', title: (s) => s.program },
+          {
+            figure: true,
+            cell: (s) =>
+              s.own ? (
+                <State kind="good">this one</State>
+              ) : (
+                <button type="button" className="btn low" onClick={() => end.mutate(s.id, { onSuccess: () => toast(`The session of ${s.who} has ended`) })}>
+                  End
+                </button>
+              ),
+          },
+        ]} />
     </>
   );
 }

@@ -1,10 +1,10 @@
-import { useSearchParams } from 'react-router';
 
 import { useTrail } from '../../data/access';
 import { Trouble, When } from '../../parts/Bits';
 import { State, type StateKind } from '../../parts/Marks';
 import { visible } from '../../parts/format';
-import { More } from './parts';
+import { More } from '../../parts/Listing';
+import { Filters, useFilters } from '../../parts/Filters';
 import { Select, same, sinces } from '../../parts/Select';
 
 const kinds: [string, StateKind][] = [
@@ -21,20 +21,12 @@ const needs = (detail?: Record<string, unknown>) => (typeof detail?.['needs'] ==
 
 /** What was done to access and settings, and what was refused; apart from the journal of objects. */
 export default function Trail() {
-  const [query, setQuery] = useSearchParams();
-  const get = (n: string) => query.get(n) ?? '';
-  const filter = { kind: get('kind'), who: get('who'), subject: get('subject'), since: get('since') };
+  const { filter, set, some, clear } = useFilters('kind', 'who', 'subject', 'since');
   const list = useTrail(filter);
-  const set = (n: string, v: string) =>
-    setQuery((q) => {
-      if (v) q.set(n, v);
-      else q.delete(n);
-      return q;
-    }, { replace: true });
   const rows = list.data?.pages.flatMap((p) => p.entries) ?? [];
   return (
     <>
-      <div className="row mb-10 flex-wrap" role="search">
+      <Filters some={some} onClear={clear}>
         <Select className="field sel w-170" value={filter.kind} onChange={(v) => set('kind', v)} label="Kind" options={[['', 'all kinds'], ...same(kinds.map(([k]) => k))]} />
         <span className="field w-180">
           <input value={filter.who} onChange={(e) => set('who', e.target.value)} placeholder="by person or key" aria-label="By person or key" />
@@ -43,12 +35,7 @@ export default function Trail() {
           <input value={filter.subject} onChange={(e) => set('subject', e.target.value)} placeholder="to what begins with" aria-label="Done to what begins with" />
         </span>
         <Select className="field sel w-130" value={filter.since} onChange={(v) => set('since', v)} label="Since" options={sinces} />
-        {Object.values(filter).some(Boolean) ? (
-          <button type="button" className="btn bare" onClick={() => setQuery({}, { replace: true })}>
-            Clear
-          </button>
-        ) : null}
-      </div>
+      </Filters>
       {list.error ? <Trouble error={list.error} /> : null}
       {list.data && !rows.length ? (
         <div className="empty">

@@ -1,12 +1,13 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useRef, useState } from 'react';
-import { Link, useSearchParams } from 'react-router';
+import { Link } from 'react-router';
 
 import type { Schemas } from '../../api/client';
 import { useBuckets, useJournal } from '../../data/queries';
 import { Size, Trouble, When } from '../../parts/Bits';
 import { State, type StateKind } from '../../parts/Marks';
 import { bucketPage, count, middle, objectPage, time, visible } from '../../parts/format';
+import { Filters, useFilters } from '../../parts/Filters';
 import { Select, same, sinces } from '../../parts/Select';
 
 const kinds: [string, StateKind][] = [
@@ -18,17 +19,9 @@ const rowHeight = 27;
 
 /** Every change of every object and bucket, latest first; the filters stand in the address. */
 export default function Journal() {
-  const [query, setQuery] = useSearchParams();
-  const get = (name: string) => query.get(name) ?? '';
-  const filter = { bucket: get('bucket'), prefix: get('prefix'), kind: get('kind'), who: get('who'), since: get('since') };
+  const { filter, set, some, clear } = useFilters('bucket', 'prefix', 'kind', 'who', 'since');
   const list = useJournal(filter);
   const buckets = useBuckets();
-  const set = (name: string, value: string) =>
-    setQuery((q) => {
-      if (value) q.set(name, value);
-      else q.delete(name);
-      return q;
-    }, { replace: true });
   const rows = list.data?.pages.flatMap((p) => p.entries) ?? [];
   const upTo = list.data?.pages[0]?.completeUpTo;
   const box = useRef<HTMLDivElement>(null);
@@ -53,23 +46,18 @@ export default function Journal() {
           </p>
         </div>
       </div>
-      <div className="row mb-10 flex-wrap" role="search">
+      <Filters some={some} onClear={clear}>
         <Select className="field sel w-150" value={filter.bucket} onChange={(v) => set('bucket', v)} label="Bucket" options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]} />
         <Typed value={filter.prefix} onChange={(v) => set('prefix', v)} label="Keys that begin with" placeholder="key begins with" width={210} mono />
         <Select className="field sel w-150" value={filter.kind} onChange={(v) => set('kind', v)} label="Kind of change" options={[['', 'all kinds'], ...same(kinds.map(([k]) => k))]} />
         <Typed value={filter.who} onChange={(v) => set('who', v)} label="By access key" placeholder="by access key" width={160} />
         <Select className="field sel w-130" value={filter.since} onChange={(v) => set('since', v)} label="Since" options={sinces} />
-        {Object.values(filter).some(Boolean) ? (
-          <button type="button" className="btn bare" onClick={() => setQuery({}, { replace: true })}>
-            Clear
-          </button>
-        ) : null}
-      </div>
+      </Filters>
       {list.error ? <Trouble error={list.error} /> : null}
       {list.data && !rows.length && !hasNextPage ? (
         <div className="empty">
           <b className="strong">No change is like that.</b>
-          <p className="dim">{Object.values(filter).some(Boolean) ? 'Loosen a filter.' : 'What is written, changed and removed shows here, the moment it happens.'}</p>
+          <p className="dim">{some ? 'Loosen a filter.' : 'What is written, changed and removed shows here, the moment it happens.'}</p>
         </div>
       ) : (
         <>

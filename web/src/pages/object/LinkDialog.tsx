@@ -5,7 +5,7 @@ import { api, ask } from '../../api/client';
 import { useKeys } from '../../data/access';
 import { useAdministers, useSession } from '../../data/session';
 import { useCopy } from '../../parts/Bits';
-import { Ask, Choice } from '../access/parts';
+import { Ask, Choice } from '../../parts/Form';
 
 interface Props {
   bucket: string;

@@ -1,0 +1,71 @@
+import { type FormEvent, type ReactNode, useId } from 'react';
+
+import { Problem } from '../api/client';
+import { Complaint } from './Bits';
+import { Dialog } from './Dialog';
+import { Select } from './Select';
+
+/** A labelled choice. */
+export function Choice({ label, value, onChange, options, hint, width }: { label: string; value: string; onChange: (v: string) => void; options: [string, string][]; hint?: string; width?: number }) {
+  const id = useId();
+  return (
+    <div style={{ width }}>
+      <label className="label" htmlFor={id}>
+        {label}
+      </label>
+      <Select className="field sel w-full" id={id} value={value} onChange={onChange} options={options} />
+      {hint ? <p className="small faint mt-4">{hint}</p> : null}
+    </div>
+  );
+}
+
+interface AskProps {
+  title: string;
+  children: ReactNode;
+  act: string;
+  busy: boolean;
+  ready?: boolean;
+  harm?: boolean;
+  error?: unknown;
+  width?: number;
+  onAct: () => void;
+  onClose: () => void;
+}
+
+/** A dialog with a form: what it says, what it does, and what went wrong. */
+export function Ask({ title, children, act, busy, ready = true, harm, error, width = 520, onAct, onClose }: AskProps) {
+  const id = useId();
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    if (ready && !busy) onAct();
+  };
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={title}
+      width={width}
+      footer={
+        <>
+          <button type="button" className="btn" onClick={onClose} autoFocus={harm}>
+            {harm ? 'Keep' : 'Cancel'}
+          </button>
+          <button type="submit" form={id} className={harm ? 'btn harm solid' : 'btn main'} disabled={!ready || busy}>
+            {act}
+          </button>
+        </>
+      }
+    >
+      <form className="grid gap-12" id={id} onSubmit={submit}>
+        {children}
+        {error ? <Complaint error={error} /> : null}
+      </form>
+    </Dialog>
+  );
+}
+
+/** The problem, when it is about that field. */
+export const about = (error: unknown, field: string) => ((error as Problem | null)?.field === field ? error : null);
+
+/** The problem, when it is about none of those fields. */
+export const aboutNone = (error: unknown, ...fields: string[]) => (error && !fields.includes((error as Problem).field ?? '') ? error : null);
