@@ -28,12 +28,14 @@ var allowed = map[string][]string{
 	"wire/server": {"wire/sign", "store", "gate", "door", "keyring", "catalog", "core"},
 	"wire":        {},
 	"desk":        {"wire/sign", "wire/client", "store", "works", "gate", "door", "remote", "keyring", "catalog", "core"},
-	"service":     {"desk", "wire/server", "works", "store", "gate", "door", "keyring", "postgres", "bodies", "catalog", "core"},
-	"demo":        {"store", "keyring", "catalog", "core"},
-	"transfer":    {"wire/client", "core"},
-	"cli":         {"service", "demo", "desk", "transfer", "wire/sign", "wire/client", "core"},
-	"attack":      {"harness", "service", "desk", "keyring", "wire/sign", "catalog", "core"},
-	"harness":     {"service", "store", "postgres", "works", "keyring", "wire/sign", "wire/client", "bodies", "catalog", "core"},
+	"service": {"desk", "wire/server", "works", "store", "gate", "door", "keyring", "postgres", "bodies", "catalog",
+		"core"},
+	"demo":     {"store", "keyring", "catalog", "core"},
+	"transfer": {"wire/client", "core"},
+	"cli":      {"service", "demo", "desk", "transfer", "wire/sign", "wire/client", "core"},
+	"attack":   {"harness", "service", "desk", "keyring", "wire/sign", "catalog", "core"},
+	"harness": {"service", "store", "postgres", "works", "keyring", "wire/sign", "wire/client", "bodies", "catalog",
+		"core"},
 }
 
 func layer(path string) string {

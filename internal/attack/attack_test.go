@@ -159,12 +159,14 @@ func (b *browser) signIn(name, password string) (int, map[string]any) {
 // person makes a person who can sign in at once.
 func person(t *testing.T, s *harness.Running, name, password, account string, role access.Role) *browser {
 	t.Helper()
-	must(t, s, owner, "POST", "/api/v1/people", `{"name":"`+name+`","password":"`+password+`!","roles":[{"account":"`+account+`","role":"`+role.String()+`"}]}`)
+	must(t, s, owner, "POST", "/api/v1/people",
+		`{"name":"`+name+`","password":"`+password+`!","roles":[{"account":"`+account+`","role":"`+role.String()+`"}]}`)
 	b := newBrowser(t, s)
 	if st, e := b.signIn(name, password+"!"); st != 201 {
 		t.Fatalf("%s signs in: %d %v", name, st, e)
 	}
-	if st, e := b.ask("POST", "/api/v1/session/password", map[string]string{"password": password + "!", "new": password}); st != 204 {
+	if st, e := b.ask("POST", "/api/v1/session/password",
+		map[string]string{"password": password + "!", "new": password}); st != 204 {
 		t.Fatalf("%s changes the password: %d %v", name, st, e)
 	}
 	if st, e := b.signIn(name, password); st != 201 {
@@ -201,7 +203,8 @@ func certificate(t *testing.T) (certFile, keyFile string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "fenn"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "fenn"}, NotBefore: time.Now().
+		Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, key.Public(), key)
 	if err != nil {
 		t.Fatal(err)
@@ -212,7 +215,8 @@ func certificate(t *testing.T) (certFile, keyFile string) {
 	}
 	dir := t.TempDir()
 	certFile, keyFile = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
-	for path, b := range map[string]*pem.Block{certFile: {Type: "CERTIFICATE", Bytes: der}, keyFile: {Type: "EC PRIVATE KEY", Bytes: raw}} {
+	for path, b := range map[string]*pem.Block{certFile: {Type: "CERTIFICATE", Bytes: der},
+		keyFile: {Type: "EC PRIVATE KEY", Bytes: raw}} {
 		if err := os.WriteFile(path, pem.EncodeToMemory(b), 0o600); err != nil {
 			t.Fatal(err)
 		}

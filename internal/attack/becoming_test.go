@@ -43,14 +43,17 @@ func TestOperatingIsGivenByOperators(t *testing.T) {
 			st, code, b := s.ask(method, path, body)
 			refused(t, s.name+": "+what, want, st, code, b)
 		}
-		try("makes a key that operates", "operator-only", "POST", "/api/v1/keys", `{"name":"x","role":"administrator","operator":true}`)
+		try("makes a key that operates", "operator-only", "POST", "/api/v1/keys",
+			`{"name":"x","role":"administrator","operator":true}`)
 		try("has a key operate", "operator-only", "PATCH", "/api/v1/keys/"+admin.ID, `{"operator":true}`)
 		try("replaces the operator's key", "operator-only", "POST", "/api/v1/keys/"+harness.Key+"/replace", `{"grace":"24h"}`)
 		try("changes the operator's key", "operator-only", "PATCH", "/api/v1/keys/"+harness.Key, `{"note":"mine"}`)
 		try("switches the operator's key off", "operator-only", "PATCH", "/api/v1/keys/"+harness.Key, `{"active":false}`)
 		try("removes the operator's key", "operator-only", "DELETE", "/api/v1/keys/"+harness.Key, "")
-		try("signs a link with the operator's key", "not-allowed", "POST", "/api/v1/buckets/plates/link", `{"key":"k","seconds":60,"with":"`+harness.Key+`"}`)
-		try("makes a request as the operator's key", "not-allowed", "POST", "/api/v1/access/test", `{"key":"`+harness.Key+`","do":"read","bucket":"plates","objectKey":"k"}`)
+		try("signs a link with the operator's key", "not-allowed", "POST", "/api/v1/buckets/plates/link",
+			`{"key":"k","seconds":60,"with":"`+harness.Key+`"}`)
+		try("makes a request as the operator's key", "not-allowed", "POST", "/api/v1/access/test",
+			`{"key":"`+harness.Key+`","do":"read","bucket":"plates","objectKey":"k"}`)
 		try("makes an operator of a person", "not-allowed", "POST", "/api/v1/people", `{"name":"Oda","operator":true}`)
 		try("makes an account", "not-allowed", "POST", "/api/v1/accounts", `{"name":"more"}`)
 
@@ -68,15 +71,18 @@ func TestOperatingIsGivenByOperators(t *testing.T) {
 	must(t, one, admin, "PATCH", "/api/v1/keys/"+reader.ID, `{"role":"administrator"}`)
 	time.Sleep(10 * time.Millisecond)
 	var session struct{ Operator bool }
-	if err := json.Unmarshal([]byte(must(t, one, reader, "GET", "/api/v1/session", "")), &session); err != nil || session.Operator {
+	if err := json.Unmarshal([]byte(must(t, one, reader, "GET", "/api/v1/session", "")), &session); err != nil ||
+		session.Operator {
 		t.Errorf("a reader's key that was made an administrator's operates: %v, %v", session, err)
 	}
 	// A key that operates is an administrator's, without limits: also the operator cannot make another.
-	for _, body := range []string{`{"name":"x","role":"reader","operator":true}`, `{"name":"x","role":"administrator","operator":true,"limits":["plates"]}`} {
+	for _, body := range []string{`{"name":"x","role":"reader","operator":true}`,
+		`{"name":"x","role":"administrator","operator":true,"limits":["plates"]}`} {
 		st, code, b := asks(t, one, owner, "POST", "/api/v1/keys", body)
 		refused(t, body, "operator-role", st, code, b)
 	}
-	if b := must(t, one, owner, "POST", "/api/v1/keys", `{"name":"second","role":"administrator","operator":true}`); !strings.Contains(b, `"operator":true`) {
+	if b := must(t, one, owner, "POST", "/api/v1/keys",
+		`{"name":"second","role":"administrator","operator":true}`); !strings.Contains(b, `"operator":true`) {
 		t.Errorf("an operator makes another: %s", b)
 	}
 }
@@ -100,22 +106,27 @@ func TestNamesAreNoIdentity(t *testing.T) {
 	stranger := s.NewKey("seed-lab", "administers", access.Administrator, nil)
 	secret := "a-secret-brought-along"
 	harness.Secretly("a secret", secret)
-	for id, want := range map[string]string{"Tam-Ellery": "name-taken", "tam-ellery": "name-taken", "anyone": "key-id", "ANYONE": "key-id", "operator": "key-id", "scrubber": "key-id"} {
+	for id, want := range map[string]string{"Tam-Ellery": "name-taken", "tam-ellery": "name-taken", "anyone": "key-id",
+		"ANYONE": "key-id", "operator": "key-id", "scrubber": "key-id"} {
 		st, code, b := asks(t, s, stranger, "POST", "/api/v1/keys", `{"name":"x","id":"`+id+`","secret":"`+secret+`"}`)
 		refused(t, "the id "+id, want, st, code, b)
 	}
 	st, code, b := asks(t, s, stranger, "POST", "/api/v1/keys", `{"name":"x","id":"SHORT1","secret":"only-15-letters"}`)
 	refused(t, "a short secret", "key-secret", st, code, b)
 	roles := `"roles":[{"account":"seed-lab","role":"reader"}]`
-	for name, want := range map[string]string{harness.Key: "name-taken", strings.ToLower(harness.Key): "name-taken", "anyone": "person-name", "Tam\\u200bEllery": "person-name",
-		"Tam\\u202eyrellE": "person-name", "Tam\\u009bEllery": "person-name", "Tam\\u00a0Ellery": "person-name", "Tam e\\u0301": "person-name", "T\\ufe0fam": "person-name"} {
-		st, code, b := asks(t, s, owner, "POST", "/api/v1/people", `{"name":"`+name+`",`+strings.Replace(roles, "seed-lab", "herbarium", 1)+`}`)
+	for name, want := range map[string]string{harness.Key: "name-taken", strings.ToLower(harness.Key): "name-taken",
+		"anyone": "person-name", "Tam\\u200bEllery": "person-name",
+		"Tam\\u202eyrellE": "person-name", "Tam\\u009bEllery": "person-name", "Tam\\u00a0Ellery": "person-name",
+		"Tam e\\u0301": "person-name", "T\\ufe0fam": "person-name"} {
+		st, code, b := asks(t, s, owner, "POST", "/api/v1/people",
+			`{"name":"`+name+`",`+strings.Replace(roles, "seed-lab", "herbarium", 1)+`}`)
 		refused(t, "the name "+name, want, st, code, b)
 	}
 	for _, name := range []string{"a\\u200bb", "a\\u202eb", "a\\u009bb", "a\\nb"} {
 		st, code, b := asks(t, s, owner, "POST", "/api/v1/keys", `{"name":"`+name+`"}`)
 		refused(t, "an application named "+name, "title", st, code, b)
-		st, code, b = asks(t, s, owner, "PATCH", "/api/v1/accounts/herbarium", `{"note":"`+strings.Replace(name, "\\n", "\\u0007", 1)+`"}`)
+		st, code, b = asks(t, s, owner, "PATCH", "/api/v1/accounts/herbarium",
+			`{"note":"`+strings.Replace(name, "\\n", "\\u0007", 1)+`"}`)
 		refused(t, "a note "+name, "note", st, code, b)
 	}
 	// Records tell a person from a key.
@@ -142,7 +153,8 @@ func TestAnOrderEndsWithItsGiver(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	read(must(t, s, giver, "POST", "/api/v1/orders", `{"kind":"rename","bucket":"plates","prefix":"none/","toBucket":"plates","toPrefix":"b/"}`))
+	read(must(t, s, giver, "POST", "/api/v1/orders",
+		`{"kind":"rename","bucket":"plates","prefix":"none/","toBucket":"plates","toPrefix":"b/"}`))
 	until(t, "the order is done", func() bool {
 		read(must(t, s, giver, "GET", fmt.Sprint("/api/v1/orders/", o.ID), ""))
 		return o.State == "done"
@@ -170,15 +182,18 @@ func TestRemovedBucketsAreNobodysPast(t *testing.T) {
 	wire(t, s, theirs, "PUT", "/trials", "", 200)
 	wire(t, s, theirs, "PUT", "/trials/unpublished.csv", "content", 200)
 	var o struct{ ID int64 }
-	if err := json.Unmarshal([]byte(must(t, s, theirs, "POST", "/api/v1/orders", `{"kind":"convert","bucket":"trials","prefix":""}`)), &o); err != nil {
+	if err := json.Unmarshal([]byte(must(t, s, theirs, "POST", "/api/v1/orders",
+		`{"kind":"convert","bucket":"trials","prefix":""}`)), &o); err != nil {
 		t.Fatal(err)
 	}
 	wire(t, s, theirs, "DELETE", "/trials/unpublished.csv", "", 204)
 	wire(t, s, theirs, "DELETE", "/trials", "", 204)
 	wire(t, s, mine, "PUT", "/trials", "", 200)
 	wire(t, s, mine, "PUT", "/trials/mine.csv", "content", 200)
-	for _, path := range []string{"/api/v1/journal?bucket=trials", "/api/v1/journal", "/api/v1/journal?bucket=trials&after=0.0", "/api/v1/overview", "/api/v1/orders", "/api/v1/trail", "/api/v1/uploads"} {
-		if _, _, b := asks(t, s, mine, "GET", path, ""); strings.Contains(b, "unpublished") || strings.Contains(b, theirs.ID) {
+	for _, path := range []string{"/api/v1/journal?bucket=trials", "/api/v1/journal",
+		"/api/v1/journal?bucket=trials&after=0.0", "/api/v1/overview", "/api/v1/orders", "/api/v1/trail", "/api/v1/uploads"} {
+		if _, _, b := asks(t, s, mine, "GET", path, ""); strings.Contains(b, "unpublished") ||
+			strings.Contains(b, theirs.ID) {
 			t.Errorf("%s tells of others: %s", path, b)
 		}
 	}
@@ -194,7 +209,8 @@ func TestRemovedBucketsAreNobodysPast(t *testing.T) {
 	must(t, s, owner, "DELETE", "/api/v1/accounts/seed-lab", "")
 	again := s.NewKey("seed-lab", "administers", access.Administrator, nil)
 	for _, path := range []string{"/api/v1/trail?limit=1000", "/api/v1/journal"} {
-		if _, _, b := asks(t, s, again, "GET", path, ""); strings.Contains(b, theirs.ID) || strings.Contains(b, "unpublished") {
+		if _, _, b := asks(t, s, again, "GET", path, ""); strings.Contains(b, theirs.ID) ||
+			strings.Contains(b, "unpublished") {
 			t.Errorf("%s tells of an account that was removed: %s", path, b)
 		}
 	}
@@ -247,7 +263,8 @@ func TestSignInCannotBeHurried(t *testing.T) {
 	if took := time.Since(begun); took > 10*time.Second {
 		t.Errorf("from a known device it takes %s", took)
 	}
-	if st, e := known.ask("POST", "/api/v1/session/password", map[string]string{"password": "dusk over the long dyke", "new": "dawn over the long dyke"}); st != 204 {
+	if st, e := known.ask("POST", "/api/v1/session/password",
+		map[string]string{"password": "dusk over the long dyke", "new": "dawn over the long dyke"}); st != 204 {
 		t.Errorf("the password is changed while strangers try: %d %v", st, e)
 	}
 }
@@ -298,7 +315,8 @@ func TestFloodsLoseNothingOfOthers(t *testing.T) {
 		return strings.Count(b, "mine/") >= 20
 	})
 	var flood struct{ Entries []struct{ Times int } }
-	if err := json.Unmarshal([]byte(must(t, s, owner, "GET", "/api/v1/trail?limit=1000&kind=refused&who=anyone", "")), &flood); err != nil {
+	if err := json.Unmarshal([]byte(must(t, s, owner, "GET", "/api/v1/trail?limit=1000&kind=refused&who=anyone", "")),
+		&flood); err != nil {
 		t.Fatal(err)
 	}
 	if n := len(flood.Entries); n == 0 || n > 200 {

@@ -97,7 +97,8 @@ func TestLinksOpenTheWireAlone(t *testing.T) {
 		return sign.Presign(method, u, owner, "fenn", time.Hour, time.Now()).String()
 	}
 	for _, method := range []string{"GET", "POST"} {
-		r, err := http.NewRequest(method, at(method), strings.NewReader(map[string]string{"POST": `{"name":"x","role":"administrator"}`}[method]))
+		r, err := http.NewRequest(method, at(method),
+			strings.NewReader(map[string]string{"POST": `{"name":"x","role":"administrator"}`}[method]))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -160,8 +161,10 @@ func TestWhatComesTwiceIsRefused(t *testing.T) {
 		path   string
 		change func(http.Header)
 	}{
-		"a header of the dialect": {"/plates/k", func(h http.Header) { h.Add("X-Amz-Checksum-Mode", "DISABLED"); h.Add("X-Amz-Checksum-Mode", "ENABLED") }},
-		"a signed header":         {"/plates/k", func(h http.Header) { h.Add("Content-Type", "a/b"); h.Add("Content-Type", "c/d") }},
+		"a header of the dialect": {"/plates/k",
+			func(h http.Header) { h.Add("X-Amz-Checksum-Mode", "DISABLED"); h.Add("X-Amz-Checksum-Mode", "ENABLED") }},
+		"a signed header": {"/plates/k",
+			func(h http.Header) { h.Add("Content-Type", "a/b"); h.Add("Content-Type", "c/d") }},
 		"a parameter":             {"/plates/k?versionId=null&versionId=0", func(http.Header) {}},
 		"one in another spelling": {"/plates/k?versionId=null&version%49d=0", func(http.Header) {}},
 	} {
@@ -205,11 +208,13 @@ func TestSignInCannotBeForged(t *testing.T) {
 		t.Fatal(err)
 	}
 	resp.Body.Close()
-	if !strings.Contains(resp.Header.Get("Content-Security-Policy"), "sandbox") || !strings.Contains(resp.Header.Get("Content-Disposition"), "attachment") {
+	if !strings.Contains(resp.Header.Get("Content-Security-Policy"), "sandbox") ||
+		!strings.Contains(resp.Header.Get("Content-Disposition"), "attachment") {
 		t.Errorf("a download: %v", resp.Header)
 	}
 	// A line's end in a type would write headers of its own into answers.
-	st, code, b := asks(t, s, owner, "PATCH", "/api/v1/buckets/plates/object?key=page.html", `{"contentType":"text/html\r\nSet-Cookie: x=y"}`)
+	st, code, b := asks(t, s, owner, "PATCH", "/api/v1/buckets/plates/object?key=page.html",
+		`{"contentType":"text/html\r\nSet-Cookie: x=y"}`)
 	refused(t, "a type with a line's end", "header-value", st, code, b)
 	st, code, b = asks(t, s, owner, "POST", "/api/v1/buckets/plates/uploads", `{"key":"k","contentType":"a\nb"}`)
 	refused(t, "a type of an upload with a line's end", "header-value", st, code, b)
@@ -219,12 +224,15 @@ func TestSignInCannotBeForged(t *testing.T) {
 // due.
 func TestBeforeThePasswordIsChanged(t *testing.T) {
 	s := harness.Service(t, nil)
-	must(t, s, owner, "POST", "/api/v1/people", `{"name":"Ines Varga","password":"herons over the fen","roles":[{"account":"herbarium","role":"administrator"}]}`)
+	must(t, s, owner, "POST", "/api/v1/people",
+		`{"name":"Ines Varga","password":"herons over the fen","roles":[{"account":"herbarium","role":"administrator"}]}`)
 	b := newBrowser(t, s)
 	if st, e := b.signIn("Ines Varga", "herons over the fen"); st != 201 {
 		t.Fatalf("%d %v", st, e)
 	}
-	for _, c := range [][2]string{{"GET", "/api/v1/sessions"}, {"DELETE", "/api/v1/sessions/1"}, {"POST", "/api/v1/session/account"}, {"GET", "/api/v1/events"}, {"GET", "/api/v1/buckets"}, {"GET", "/api/v1/session/"}} {
+	for _, c := range [][2]string{{"GET", "/api/v1/sessions"}, {"DELETE", "/api/v1/sessions/1"},
+		{"POST", "/api/v1/session/account"}, {"GET", "/api/v1/events"}, {"GET", "/api/v1/buckets"},
+		{"GET", "/api/v1/session/"}} {
 		if st, e := b.ask(c[0], c[1], nil); st != 403 || e["code"] != "password-change" {
 			t.Errorf("%s %s: %d %v", c[0], c[1], st, e)
 		}

@@ -22,9 +22,12 @@ func TestAPartIsAllOneSees(t *testing.T) {
 	must(t, s, owner, "POST", "/api/v1/buckets", `{"name":"plates","versioning":"on","tags":{"cost":"secret-centre"}}`)
 	writer := s.NewKey("herbarium", "scanner", access.Writer, nil)
 	must(t, s, writer, "PUT", "/api/v1/buckets/plates/body?key=hidden/origin.tif", `"x"`)
-	must(t, s, writer, "POST", "/api/v1/buckets/plates/copy", `{"fromBucket":"plates","fromKey":"hidden/origin.tif","key":"open/came.tif"}`)
-	must(t, s, writer, "POST", "/api/v1/buckets/plates/copy", `{"fromBucket":"plates","fromKey":"hidden/origin.tif","key":"open/went.tif"}`)
-	must(t, s, writer, "POST", "/api/v1/buckets/plates/copy", `{"fromBucket":"plates","fromKey":"open/went.tif","key":"hidden/target.tif","move":true}`)
+	must(t, s, writer, "POST", "/api/v1/buckets/plates/copy",
+		`{"fromBucket":"plates","fromKey":"hidden/origin.tif","key":"open/came.tif"}`)
+	must(t, s, writer, "POST", "/api/v1/buckets/plates/copy",
+		`{"fromBucket":"plates","fromKey":"hidden/origin.tif","key":"open/went.tif"}`)
+	must(t, s, writer, "POST", "/api/v1/buckets/plates/copy",
+		`{"fromBucket":"plates","fromKey":"open/went.tif","key":"hidden/target.tif","move":true}`)
 	must(t, s, writer, "PATCH", "/api/v1/buckets/plates/object?key=open/came.tif", `{"tags":{"set":{"a":"b"}}}`)
 	must(t, s, writer, "POST", "/api/v1/buckets/plates/remove", `{"keys":["open/went.tif"]}`)
 	guest := s.NewKey("guest-curators", "looks", access.Administrator, nil)
@@ -33,9 +36,12 @@ func TestAPartIsAllOneSees(t *testing.T) {
 	secrets := []string{"hidden/", writer.ID, harness.Key, "127.0.0.1", "secret-centre"}
 	for who, k := range map[string]sign.Credential{"a guest": guest, "a limited key": limited} {
 		for _, path := range []string{
-			"/api/v1/journal?bucket=plates&prefix=open/", "/api/v1/buckets/plates/history?key=open/came.tif&followRenames=true", "/api/v1/buckets/plates/history?key=open/went.tif&followRenames=true",
-			"/api/v1/buckets/plates/object?key=open/came.tif", "/api/v1/buckets/plates/objects?prefix=open/", "/api/v1/buckets/plates/versions?prefix=open/", "/api/v1/buckets/plates", "/api/v1/buckets",
-			"/api/v1/buckets/plates/object?key=open/went.tif", "/api/v1/buckets/plates/object?key=hidden/origin.tif", "/api/v1/journal?bucket=plates", "/api/v1/buckets/plates/objects", "/api/v1/grants?bucket=plates",
+			"/api/v1/journal?bucket=plates&prefix=open/", "/api/v1/buckets/plates/history?key=open/came.tif&followRenames=true",
+			"/api/v1/buckets/plates/history?key=open/went.tif&followRenames=true",
+			"/api/v1/buckets/plates/object?key=open/came.tif", "/api/v1/buckets/plates/objects?prefix=open/",
+			"/api/v1/buckets/plates/versions?prefix=open/", "/api/v1/buckets/plates", "/api/v1/buckets",
+			"/api/v1/buckets/plates/object?key=open/went.tif", "/api/v1/buckets/plates/object?key=hidden/origin.tif",
+			"/api/v1/journal?bucket=plates", "/api/v1/buckets/plates/objects", "/api/v1/grants?bucket=plates",
 		} {
 			st, _, b := asks(t, s, k, "GET", path, "")
 			b = strings.ReplaceAll(b, "plates/hidden/origin.tif", "") // what was asked for
@@ -47,7 +53,8 @@ func TestAPartIsAllOneSees(t *testing.T) {
 		}
 		st, code, b := asks(t, s, k, "GET", "/api/v1/journal?bucket=plates&prefix=open/&who="+writer.ID, "")
 		refused(t, who+" looks for what somebody did", "not-allowed", st, code, b)
-		for _, path := range []string{"/plates?prefix=open/", "/plates?prefix=open/&versions=", "/plates/open/went.tif", "/plates/open/came.tif", "/plates/open/came.tif?acl=", "/plates?tagging=", "/plates?acl="} {
+		for _, path := range []string{"/plates?prefix=open/", "/plates?prefix=open/&versions=", "/plates/open/went.tif",
+			"/plates/open/came.tif", "/plates/open/came.tif?acl=", "/plates?tagging=", "/plates?acl="} {
 			_, h, b := s.As(k, "GET", path, nil, "")
 			text := fmt.Sprint(h, b)
 			for _, secret := range append(secrets, "<DisplayName>herbarium") {
@@ -62,13 +69,16 @@ func TestAPartIsAllOneSees(t *testing.T) {
 	}
 	// Unsigned, a part is open and the bucket's tags are not.
 	s.Grant("plates", "open/", "anyone", "read from")
-	for _, path := range []string{"/plates?tagging=", "/plates?prefix=open/", "/plates?prefix=open/&list-type=2&fetch-owner=true", "/plates?acl=", "/plates?policyStatus="} {
-		if _, _, b := s.Do("GET", path, nil, "", false); strings.Contains(b, "secret-centre") || strings.Contains(b, "herbarium") {
+	for _, path := range []string{"/plates?tagging=", "/plates?prefix=open/",
+		"/plates?prefix=open/&list-type=2&fetch-owner=true", "/plates?acl=", "/plates?policyStatus="} {
+		if _, _, b := s.Do("GET", path, nil, "", false); strings.Contains(b, "secret-centre") ||
+			strings.Contains(b, "herbarium") {
 			t.Errorf("unsigned %s: %s", path, b)
 		}
 	}
 	// Whoever belongs there sees it all.
-	if b := must(t, s, owner, "GET", "/api/v1/buckets/plates/history?key=open/came.tif", ""); !strings.Contains(b, "hidden/origin.tif") || !strings.Contains(b, writer.ID) {
+	if b := must(t, s, owner, "GET", "/api/v1/buckets/plates/history?key=open/came.tif", ""); !strings.Contains(b,
+		"hidden/origin.tif") || !strings.Contains(b, writer.ID) {
 		t.Errorf("the owner: %s", b)
 	}
 }
@@ -113,23 +123,30 @@ func TestThereOrNot(t *testing.T) {
 	etag := map[string]string{"If-Match": `"9a0364b9e99bb480dd25e1f0284c8555"`}
 	same("a put if nothing is there", onWire(writes, "PUT", "/plates/KEY", map[string]string{"If-None-Match": "*"}, ""))
 	same("a put if something is there", onWire(writes, "PUT", "/plates/KEY", etag, ""))
-	same("a copy if nothing is there", onWire(writes, "PUT", "/plates/KEY", map[string]string{"If-None-Match": "*", "x-amz-copy-source": "/mine/none"}, ""))
+	same("a copy if nothing is there", onWire(writes, "PUT", "/plates/KEY",
+		map[string]string{"If-None-Match": "*", "x-amz-copy-source": "/mine/none"}, ""))
 	same("a removal if something is there", onWire(removes, "DELETE", "/plates/KEY", etag, ""))
 	same("a get without listing", onWire(writes, "GET", "/plates/KEY", nil, ""))
-	same("the source of a copy that may not be read", onWire(writes, "PUT", "/mine/copy", map[string]string{"x-amz-copy-source": "/plates/KEY"}, ""))
+	same("the source of a copy that may not be read",
+		onWire(writes, "PUT", "/mine/copy", map[string]string{"x-amz-copy-source": "/plates/KEY"}, ""))
 	for what, ask := range map[string]func(string) string{
-		"a copy of what is not there": onWire(reads, "PUT", "/mine/copy", map[string]string{"x-amz-copy-source": "/plates/nowhere"}, ""),
-		"tags of what is not there":   onWire(reads, "GET", "/plates/nowhere?tagging=", nil, ""),
-		"set on what is not there":    onWire(writes, "PUT", "/plates/nowhere?tagging=", nil, "<Tagging><TagSet></TagSet></Tagging>"),
+		"a copy of what is not there": onWire(reads, "PUT", "/mine/copy",
+			map[string]string{"x-amz-copy-source": "/plates/nowhere"}, ""),
+		"tags of what is not there": onWire(reads, "GET", "/plates/nowhere?tagging=", nil, ""),
+		"set on what is not there": onWire(writes, "PUT", "/plates/nowhere?tagging=", nil,
+			"<Tagging><TagSet></TagSet></Tagging>"),
 	} {
 		if got := ask(""); !strings.HasPrefix(got, "403") {
 			t.Errorf("%s: %s", what, got)
 		}
 	}
-	same("an upload if nothing is there, desk", onDesk(writes, "PUT", "/api/v1/buckets/plates/body?key=KEY&ifAbsent=true", `"x"`))
-	same("a rehearsal of a removal, desk", onDesk(removes, "POST", "/api/v1/buckets/plates/remove", `{"keys":["KEY"],"rehearse":true}`))
+	same("an upload if nothing is there, desk", onDesk(writes, "PUT", "/api/v1/buckets/plates/body?key=KEY&ifAbsent=true",
+		`"x"`))
+	same("a rehearsal of a removal, desk", onDesk(removes, "POST", "/api/v1/buckets/plates/remove",
+		`{"keys":["KEY"],"rehearse":true}`))
 	same("a restore, desk", onDesk(writes, "POST", "/api/v1/buckets/plates/restore", `{"key":"KEY","version":"null"}`))
-	same("a rename away, desk", onDesk(removes, "POST", "/api/v1/buckets/mine/copy", `{"fromBucket":"plates","fromKey":"KEY","key":"k","move":true}`))
+	same("a rename away, desk", onDesk(removes, "POST", "/api/v1/buckets/mine/copy",
+		`{"fromBucket":"plates","fromKey":"KEY","key":"k","move":true}`))
 	same("a removal, desk", func(key string) string {
 		_, _, b := asks(t, s, removes, "POST", "/api/v1/buckets/plates/remove", `{"keys":["`+key+`"]}`)
 		return b
@@ -141,8 +158,10 @@ func TestExplanationsTellNothingOfOthers(t *testing.T) {
 	s := harness.Service(t, nil)
 	must(t, s, owner, "POST", "/api/v1/buckets", `{"name":"plates"}`)
 	s.NewKey("seed-lab", "x", access.Reader, nil)
-	must(t, s, owner, "POST", "/api/v1/people", `{"name":"Ines Varga","password":"herons over the fen","roles":[{"account":"seed-lab","role":"reader"},{"account":"herbarium","role":"administrator"}]}`)
-	reader, admin := s.NewKey("seed-lab", "reads", access.Reader, nil), s.NewKey("seed-lab", "administers", access.Administrator, nil)
+	must(t, s, owner, "POST", "/api/v1/people",
+		`{"name":"Ines Varga","password":"herons over the fen","roles":[{"account":"seed-lab","role":"reader"},{"account":"herbarium","role":"administrator"}]}`)
+	reader, admin := s.NewKey("seed-lab", "reads", access.Reader, nil),
+		s.NewKey("seed-lab", "administers", access.Administrator, nil)
 	for _, k := range []sign.Credential{reader, admin} {
 		_, _, b := asks(t, s, k, "POST", "/api/v1/access/explain", `{"do":"read","bucket":"plates"}`)
 		if strings.Contains(b, "herbarium") {
@@ -152,12 +171,16 @@ func TestExplanationsTellNothingOfOthers(t *testing.T) {
 			t.Errorf("on the wire: %s", b)
 		}
 	}
-	st, code, b := asks(t, s, reader, "POST", "/api/v1/access/explain", `{"subject":"person:Ines Varga","do":"read","bucket":"plates"}`)
+	st, code, b := asks(t, s, reader, "POST", "/api/v1/access/explain",
+		`{"subject":"person:Ines Varga","do":"read","bucket":"plates"}`)
 	if st < 400 {
 		t.Errorf("a reader asks about somebody: %d %s %s", st, code, b)
 	}
-	for _, body := range []string{`{"subject":"person:Ines Varga","do":"read","bucket":"plates"}`, `{"subject":"person:Ines Varga","account":"herbarium","do":"read","bucket":"plates"}`} {
-		if _, _, b := asks(t, s, admin, "POST", "/api/v1/access/explain", body); strings.Contains(strings.ReplaceAll(b, "not in herbarium", ""), "herbarium") || strings.Contains(b, "administrator in") || strings.Contains(b, `"allowed":true`) {
+	for _, body := range []string{`{"subject":"person:Ines Varga","do":"read","bucket":"plates"}`,
+		`{"subject":"person:Ines Varga","account":"herbarium","do":"read","bucket":"plates"}`} {
+		if _, _, b := asks(t, s, admin, "POST", "/api/v1/access/explain",
+			body); strings.Contains(strings.ReplaceAll(b, "not in herbarium", ""), "herbarium") ||
+			strings.Contains(b, "administrator in") || strings.Contains(b, `"allowed":true`) {
 			t.Errorf("roles elsewhere are told: %s", b)
 		}
 	}
@@ -180,7 +203,8 @@ func TestFiguresOfTheServiceAreTheOperators(t *testing.T) {
 			t.Errorf("the overview tells %s: %s", word, b)
 		}
 	}
-	if b := must(t, s, owner, "GET", "/api/v1/overview", ""); !strings.Contains(b, `"scrubbed"`) || strings.Contains(b, "c2NydWJi") {
+	if b := must(t, s, owner, "GET", "/api/v1/overview", ""); !strings.Contains(b, `"scrubbed"`) ||
+		strings.Contains(b, "c2NydWJi") {
 		t.Errorf("the operator's: %s", b)
 	}
 	// Pages are cut after they were filtered: neither length nor next tells of others.
@@ -192,7 +216,8 @@ func TestFiguresOfTheServiceAreTheOperators(t *testing.T) {
 	for path, want := range map[string]string{"/api/v1/accounts": "seed-lab", "/api/v1/buckets": "mine-"} {
 		for after, n := "", 0; ; n++ {
 			b := must(t, s, k, "GET", path+"?limit=1&after="+after, "")
-			if strings.Contains(b, "account-") || strings.Contains(b, "bucket-") || strings.Contains(b, "plates") || strings.Contains(b, "herbarium") {
+			if strings.Contains(b, "account-") || strings.Contains(b, "bucket-") || strings.Contains(b, "plates") ||
+				strings.Contains(b, "herbarium") {
 				t.Errorf("%s after %q: %s", path, after, b)
 			}
 			if !strings.Contains(b, want) {
@@ -206,7 +231,8 @@ func TestFiguresOfTheServiceAreTheOperators(t *testing.T) {
 		}
 	}
 	limited := s.NewKey("seed-lab", "limited", access.Administrator, limitedTo("mine-3", ""))
-	if b := must(t, s, limited, "GET", "/api/v1/buckets?limit=1", ""); !strings.Contains(b, "mine-3") || strings.Contains(b, "next") {
+	if b := must(t, s, limited, "GET", "/api/v1/buckets?limit=1", ""); !strings.Contains(b, "mine-3") ||
+		strings.Contains(b, "next") {
 		t.Errorf("a limited key: %s", b)
 	}
 }
@@ -233,10 +259,14 @@ func TestChecksConnectToNothingElse(t *testing.T) {
 	go func() { _ = foreign.Serve(l) }()
 	t.Cleanup(func() { foreign.Close() })
 	check := func(k sign.Credential, address string) (int, string, string) {
-		return asks(t, s, k, "POST", "/api/v1/check", `{"address":"`+address+`","style":"path","region":"fenn","key":"K","secret":"a-secret-of-sixteen","bucket":"plates","write":true}`)
+		return asks(t, s, k, "POST", "/api/v1/check",
+			`{"address":"`+address+`","style":"path","region":"fenn","key":"K","secret":"a-secret-of-sixteen","bucket":"plates","write":true}`)
 	}
-	for _, address := range []string{"http://" + l.Addr().String(), "http://localhost:" + fmt.Sprint(l.Addr().(*net.TCPAddr).Port), "http://plates.localhost:" + fmt.Sprint(l.Addr().(*net.TCPAddr).Port), "http://169.254.10.10:80", "http://[::ffff:127.0.0.1]:" + fmt.Sprint(l.Addr().(*net.TCPAddr).Port)} {
-		if st, _, b := check(reader, address); st != 200 || strings.Contains(b, "foreign words") || strings.Contains(b, `"good":true`) {
+	for _, address := range []string{"http://" + l.Addr().String(), "http://localhost:" +
+		fmt.Sprint(l.Addr().(*net.TCPAddr).Port), "http://plates.localhost:" + fmt.Sprint(l.Addr().(*net.TCPAddr).Port),
+		"http://169.254.10.10:80", "http://[::ffff:127.0.0.1]:" + fmt.Sprint(l.Addr().(*net.TCPAddr).Port)} {
+		if st, _, b := check(reader, address); st != 200 || strings.Contains(b, "foreign words") ||
+			strings.Contains(b, `"good":true`) {
 			t.Errorf("%s: %d %s", address, st, b)
 		}
 	}
@@ -247,14 +277,16 @@ func TestChecksConnectToNothingElse(t *testing.T) {
 		t.Errorf("for an operator: %d connections, %s", came.Load(), b)
 	}
 	begun := time.Now()
-	if _, _, b := check(owner, "http://169.254.10.10:80"); !strings.Contains(b, "does not connect") || time.Since(begun) > 2*time.Second {
+	if _, _, b := check(owner, "http://169.254.10.10:80"); !strings.Contains(b, "does not connect") ||
+		time.Since(begun) > 2*time.Second {
 		t.Errorf("a link-local address: %s", b)
 	}
 	// One's own wire, also when the host's header lies.
 	if _, _, b := check(reader, s.WireURL); !strings.Contains(b, `no key \"K\"`) {
 		t.Errorf("the own wire: %s", b)
 	}
-	c := newCall(t, s, "POST", "/api/v1/check", `{"address":"http://fen.invalid:`+fmt.Sprint(l.Addr().(*net.TCPAddr).Port)+`","style":"path","region":"fenn","key":"K"}`)
+	c := newCall(t, s, "POST", "/api/v1/check", `{"address":"http://fen.invalid:`+fmt.Sprint(l.Addr().(*net.TCPAddr).
+		Port)+`","style":"path","region":"fenn","key":"K"}`)
 	c.r.Host = "fen.invalid"
 	before := came.Load()
 	if st, _, b := c.signed(reader).send(); st != 200 || came.Load() != before {
@@ -279,18 +311,24 @@ func TestChecksConnectToNothingElse(t *testing.T) {
 func TestNoAnswerTellsOfOthers(t *testing.T) {
 	s := harness.Service(t, nil)
 	by := catalog.Author{At: time.Now(), Who: access.Machine}
-	if err := s.Store.Catalog.ChangeAccount(t.Context(), catalog.Account{Name: "herbarium", Note: "canary-note"}, by); err != nil {
+	if err := s.Store.Catalog.ChangeAccount(t.Context(), catalog.Account{Name: "herbarium", Note: "canary-note"},
+		by); err != nil {
 		t.Fatal(err)
 	}
 	must(t, s, owner, "POST", "/api/v1/buckets", `{"name":"canary-bucket","versioning":"on","tags":{"a":"canary-tag"}}`)
 	wire(t, s, owner, "PUT", "/canary-bucket/canary-key", "content", 200)
-	must(t, s, owner, "POST", "/api/v1/people", `{"name":"Canary Person","password":"herons over the fen","roles":[{"account":"herbarium","role":"reader"}]}`)
+	must(t, s, owner, "POST", "/api/v1/people",
+		`{"name":"Canary Person","password":"herons over the fen","roles":[{"account":"herbarium","role":"reader"}]}`)
 	inside := s.NewKey("herbarium", "canary-application", access.Reader, nil)
 	s.Grant("canary-bucket", "canary-prefix/", "key:"+inside.ID, "read from")
 	stranger := s.NewKey("seed-lab", "administers", access.Administrator, nil)
-	for _, path := range []string{"/overview", "/journal", "/buckets", "/orders", "/accounts", "/accounts/herbarium", "/people", "/people/Canary%20Person", "/keys", "/keys/" + inside.ID, "/grants", "/grants/1", "/sessions",
-		"/trail", "/access/matrix", "/uploads", "/service", "/session", "/buckets/canary-bucket", "/buckets/canary-bucket/objects", "/buckets/canary-bucket/object?key=canary-key", "/buckets/canary-bucket/usage",
-		"/journal?bucket=canary-bucket", "/access/matrix?account=herbarium", "/trail?account=herbarium", "/keys?account=herbarium", "/people?account=herbarium", "/grants?account=herbarium", "/buckets?account=herbarium", "/master-key"} {
+	for _, path := range []string{"/overview", "/journal", "/buckets", "/orders", "/accounts", "/accounts/herbarium",
+		"/people", "/people/Canary%20Person", "/keys", "/keys/" + inside.ID, "/grants", "/grants/1", "/sessions",
+		"/trail", "/access/matrix", "/uploads", "/service", "/session", "/buckets/canary-bucket",
+		"/buckets/canary-bucket/objects", "/buckets/canary-bucket/object?key=canary-key", "/buckets/canary-bucket/usage",
+		"/journal?bucket=canary-bucket", "/access/matrix?account=herbarium", "/trail?account=herbarium",
+		"/keys?account=herbarium", "/people?account=herbarium", "/grants?account=herbarium", "/buckets?account=herbarium",
+		"/master-key"} {
 		for _, k := range []sign.Credential{stranger, {}} {
 			c := newCall(t, s, "GET", "/api/v1"+path, "")
 			if k.ID != "" {
@@ -298,7 +336,8 @@ func TestNoAnswerTellsOfOthers(t *testing.T) {
 			}
 			st, _, b := c.send()
 			// What was asked for may be said again.
-			for _, asked := range strings.FieldsFunc(strings.ReplaceAll(path, "%20", " "), func(r rune) bool { return strings.ContainsRune("/?=&", r) }) {
+			for _, asked := range strings.FieldsFunc(strings.ReplaceAll(path, "%20", " "),
+				func(r rune) bool { return strings.ContainsRune("/?=&", r) }) {
 				if strings.Contains(strings.ToLower(asked), "canary") || asked == inside.ID || asked == "herbarium" {
 					b = strings.ReplaceAll(b, asked, "")
 				}

@@ -52,18 +52,22 @@ func endsWithin(c net.Conn, d time.Duration) bool {
 func TestSilenceIsNotWaitedFor(t *testing.T) {
 	s := harness.Service(t, func(c *service.Config) { c.SlowAfter = time.Second })
 	for name, c := range map[string]struct{ url, says string }{
-		"nothing, wire":                  {s.WireURL, ""},
-		"nothing, desk":                  {s.DeskURL, ""},
-		"half a header, wire":            {s.WireURL, "GET / HTTP/1.1\r\nHost: x\r\n"},
-		"half a header, desk":            {s.DeskURL, "GET / HTTP/1.1\r\nHost: x\r\n"},
-		"a put without its body, wire":   {s.WireURL, "PUT /plates/k HTTP/1.1\r\nHost: x\r\nContent-Length: 100000\r\n\r\n"},
-		"a put without its body, desk":   {s.DeskURL, "PUT /api/v1/buckets/plates/body?key=k HTTP/1.1\r\nHost: x\r\nContent-Length: 100000\r\n\r\n"},
-		"a sign-in without its body":     {s.DeskURL, "POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\nContent-Type: application/json\r\n\r\n{"},
-		"a get with a length, wire":      {s.WireURL, "GET / HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\n"},
-		"a get with a length, desk":      {s.DeskURL, "GET / HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\n"},
-		"a page with a length, desk":     {s.DeskURL, "GET /readyz HTTP/1.1\r\nHost: x\r\nContent-Length: 100000\r\n\r\n"},
-		"chunks that do not come, wire":  {s.WireURL, "PUT /plates/k HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n"},
-		"a body beneath expect, wire":    {s.WireURL, "PUT /plates/k HTTP/1.1\r\nHost: x\r\nContent-Length: 100000\r\nExpect: 100-continue\r\n\r\n"},
+		"nothing, wire":                {s.WireURL, ""},
+		"nothing, desk":                {s.DeskURL, ""},
+		"half a header, wire":          {s.WireURL, "GET / HTTP/1.1\r\nHost: x\r\n"},
+		"half a header, desk":          {s.DeskURL, "GET / HTTP/1.1\r\nHost: x\r\n"},
+		"a put without its body, wire": {s.WireURL, "PUT /plates/k HTTP/1.1\r\nHost: x\r\nContent-Length: 100000\r\n\r\n"},
+		"a put without its body, desk": {s.DeskURL,
+			"PUT /api/v1/buckets/plates/body?key=k HTTP/1.1\r\nHost: x\r\nContent-Length: 100000\r\n\r\n"},
+		"a sign-in without its body": {s.DeskURL,
+			"POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\nContent-Type: application/json\r\n\r\n{"},
+		"a get with a length, wire":  {s.WireURL, "GET / HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\n"},
+		"a get with a length, desk":  {s.DeskURL, "GET / HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\n"},
+		"a page with a length, desk": {s.DeskURL, "GET /readyz HTTP/1.1\r\nHost: x\r\nContent-Length: 100000\r\n\r\n"},
+		"chunks that do not come, wire": {s.WireURL,
+			"PUT /plates/k HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n"},
+		"a body beneath expect, wire": {s.WireURL,
+			"PUT /plates/k HTTP/1.1\r\nHost: x\r\nContent-Length: 100000\r\nExpect: 100-continue\r\n\r\n"},
 		"a method that nobody knows":     {s.WireURL, "BREW / HTTP/1.1\r\nHost: x\r\nContent-Length: 5\r\n\r\n"},
 		"an empty request and then some": {s.DeskURL, "\r\n"},
 	} {
@@ -124,7 +128,8 @@ func startLimited(t *testing.T, descriptors int) (wireURL, deskURL string) {
 	if out, err := exec.Command("go", "build", "-o", bin, "spindle/cmd/spindle").CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	cmd := exec.Command("bash", "-c", fmt.Sprintf("ulimit -n %d && exec %s serve --data %s/data --wire 127.0.0.1:0 --desk 127.0.0.1:0 --log-level error --slow-after 30s", descriptors, bin, dir))
+	cmd := exec.Command("bash", "-c",
+		fmt.Sprintf("ulimit -n %d && exec %s serve --data %s/data --wire 127.0.0.1:0 --desk 127.0.0.1:0 --log-level error --slow-after 30s", descriptors, bin, dir))
 	cmd.Env = append(os.Environ(), "SPINDLE_OWNER_KEY="+harness.Key, "SPINDLE_OWNER_SECRET="+harness.Secret)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	cmd.Stderr = os.Stderr
@@ -189,7 +194,8 @@ func TestConnectionsLeaveRoom(t *testing.T) {
 		if err := signedGet(); err != nil {
 			t.Errorf("a signed request: %v", err)
 		}
-		resp, err := (&http.Client{Timeout: 3 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}).Get(deskURL + "/readyz")
+		resp, err := (&http.Client{Timeout: 3 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}).
+			Get(deskURL + "/readyz")
 		if err != nil {
 			t.Errorf("readiness: %v", err)
 			continue
@@ -226,7 +232,8 @@ func TestListingsNobodyReads(t *testing.T) {
 	for w := range 8 {
 		wg.Go(func() {
 			for i := range 125 {
-				s.As(owner, "PUT", fmt.Sprintf("/plates/%s%04d", strings.Repeat("%01", 900), w*125+i), nil, "") // each of these takes five bytes in a document
+				s.As(owner, "PUT", fmt.Sprintf("/plates/%s%04d", strings.Repeat("%01", 900), w*125+i), nil,
+					"") // each of these takes five bytes in a document
 			}
 		})
 	}
@@ -314,18 +321,19 @@ func TestDocumentsCostWhatTheyMay(t *testing.T) {
 	const most = 7 << 20
 	complete := "/plates/k?uploadId=" + upload
 	for name, c := range map[string]struct{ path, body string }{
-		"empty parts":              {complete, many("CompleteMultipartUpload", "<Part/>", most)},
-		"parts to an end":          {complete, many("CompleteMultipartUpload", "<Part></Part>", most)},
-		"parts of no upload":       {"/plates/k?uploadId=none", many("CompleteMultipartUpload", "<Part/>", most)},
-		"empty objects to remove":  {"/plates?delete=", many("Delete", "<Object/>", most)},
-		"objects with many things": {"/plates?delete=", many("Delete", "<Object><Key>k</Key><a/><a/><a/><a/><a/><a/></Object>", most)},
-		"attributes":               {"/plates?delete=", "<Delete " + strings.Repeat(`a="" `, most/5) + "/>"},
-		"comments":                 {"/plates?delete=", many("Delete", "<!---->", most)},
-		"instructions":             {"/plates?delete=", many("Delete", "<?a?>", most)},
-		"one long text":            {"/plates?delete=", many("Delete", "x", most)},
-		"one long name":            {"/plates?delete=", "<" + strings.Repeat("x", most) + "/>"},
-		"depth":                    {"/plates?delete=", strings.Repeat("<a>", most/3)},
-		"tags":                     {"/plates?tagging=", many("Tagging", "<TagSet/>", 60<<10)},
+		"empty parts":             {complete, many("CompleteMultipartUpload", "<Part/>", most)},
+		"parts to an end":         {complete, many("CompleteMultipartUpload", "<Part></Part>", most)},
+		"parts of no upload":      {"/plates/k?uploadId=none", many("CompleteMultipartUpload", "<Part/>", most)},
+		"empty objects to remove": {"/plates?delete=", many("Delete", "<Object/>", most)},
+		"objects with many things": {"/plates?delete=", many("Delete",
+			"<Object><Key>k</Key><a/><a/><a/><a/><a/><a/></Object>", most)},
+		"attributes":    {"/plates?delete=", "<Delete " + strings.Repeat(`a="" `, most/5) + "/>"},
+		"comments":      {"/plates?delete=", many("Delete", "<!---->", most)},
+		"instructions":  {"/plates?delete=", many("Delete", "<?a?>", most)},
+		"one long text": {"/plates?delete=", many("Delete", "x", most)},
+		"one long name": {"/plates?delete=", "<" + strings.Repeat("x", most) + "/>"},
+		"depth":         {"/plates?delete=", strings.Repeat("<a>", most/3)},
+		"tags":          {"/plates?tagging=", many("Tagging", "<TagSet/>", 60<<10)},
 	} {
 		runtime.GC()
 		var before, after runtime.MemStats
@@ -368,7 +376,8 @@ func TestConnectionsOverTLS(t *testing.T) {
 	for range 30 {
 		say(t, host(s.WireURL), "\x16\x03\x01")
 	}
-	hc := &http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}} // the test's own certificate
+	hc := &http.Client{Timeout: 5 * time.Second,
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}} // the test's own certificate
 	for range 5 {
 		r, err := http.NewRequest("GET", s.WireURL+"/", nil)
 		if err != nil {

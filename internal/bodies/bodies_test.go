@@ -118,10 +118,12 @@ func TestRefusedAndBrokenBodiesLeaveNoFile(t *testing.T) {
 	v := openVolume(t)
 	no := errors.New("no")
 	for _, n := range []int{100, 3 << 20} {
-		if _, err := v.Write(bytes.NewReader(content(n, 1)), int64(n), false, nil, func(Written) error { return no }); err != no {
+		if _, err := v.Write(bytes.NewReader(content(n, 1)), int64(n), false, nil,
+			func(Written) error { return no }); err != no {
 			t.Errorf("refused body of %d bytes: %v", n, err)
 		}
-		if _, err := v.Write(io.MultiReader(bytes.NewReader(content(n, 1)), iotest.ErrReader(no)), int64(n), false, nil, accept); err != no {
+		if _, err := v.Write(io.MultiReader(bytes.NewReader(content(n, 1)), iotest.ErrReader(no)), int64(n), false, nil,
+			accept); err != no {
 			t.Errorf("broken body of %d bytes: %v", n, err)
 		}
 	}
@@ -248,7 +250,8 @@ func TestSegmentInUseIsNotLocked(t *testing.T) {
 	if err := v.Walk(func(f File) error { files = append(files, f); return nil }); err != nil {
 		t.Fatal(err)
 	}
-	if len(files) != 1 || !files[0].Segment || files[0].Size != headerSize+1 || time.Since(files[0].Changed) > time.Minute {
+	if len(files) != 1 || !files[0].Segment || files[0].Size != headerSize+1 ||
+		time.Since(files[0].Changed) > time.Minute {
 		t.Errorf("walk found %+v", files)
 	}
 	if err := v.RemoveSegment(w.Ref.File); err != nil {

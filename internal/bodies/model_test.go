@@ -100,7 +100,8 @@ func TestADiskThatFails(t *testing.T) {
 	if err := os.RemoveAll(filepath.Join(v.dir, "whole")); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := v.Write(bytes.NewReader(content(500_000, 1)), -1, false, nil, accept); fault.KindOf(err) != fault.Internal || !fault.HasCode(err, "disk-error") {
+	if _, err := v.Write(bytes.NewReader(content(500_000, 1)), -1, false, nil,
+		accept); fault.KindOf(err) != fault.Internal || !fault.HasCode(err, "disk-error") {
 		t.Errorf("writing into a folder that is gone: %v", err)
 	}
 	if got, err := read(t, v, before); err != nil || len(got) != 4000 {

@@ -49,7 +49,8 @@ func (w *Written) There() error {
 		return diskError(err)
 	}
 	if st.Nlink == 0 {
-		return fault.New(fault.Unavailable, "body-gone", "the body was removed from the volume before it was committed").In("volume").Do("send it again; look for what else removes files there")
+		return fault.New(fault.Unavailable, "body-gone", "the body was removed from the volume before it was committed").
+			In("volume").Do("send it again; look for what else removes files there")
 	}
 	return nil
 }
@@ -61,10 +62,12 @@ func (w *Written) There() error {
 // collector finds.
 //
 // Errors of r are returned as they are. Release what comes back, also after an error.
-func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, accept func(Written) error) (Written, error) {
+func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, accept func(Written) error) (Written,
+	error) {
 	if size > SmallBody {
 		if free, _, err := v.Free(); err == nil && free < size {
-			return Written{}, fault.New(fault.Full, "disk-full", "the volume has %d bytes free, and the body has %d", free, size).In("volume").
+			return Written{}, fault.New(fault.Full, "disk-full", "the volume has %d bytes free, and the body has %d", free,
+				size).In("volume").
 				Do("free space on the volume's disk; nothing that was acknowledged is affected")
 		}
 	}
@@ -164,7 +167,8 @@ func (v *Volume) createWhole(bit int64) (*os.File, int64, error) {
 
 // writeWhole writes a body into a file of its own: the first n bytes are in
 // first, the rest comes from r unless it has ended.
-func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed bool, h *hasher, accept func(Written) error) (w Written, err error) {
+func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed bool, h *hasher,
+	accept func(Written) error) (w Written, err error) {
 	var bit int64
 	if sealed {
 		bit = object.SealedBit

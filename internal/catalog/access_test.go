@@ -27,11 +27,13 @@ func TestAccountsAndTheirBounds(t *testing.T) {
 	c, _, bucket := open(t)
 	ctx := t.Context()
 	two, quota := 2, int64(1000)
-	if err := c.CreateAccount(ctx, catalog.Account{Name: "seed-lab", MaxBuckets: &two, Quota: &quota}, byMachine()); err != nil {
+	if err := c.CreateAccount(ctx, catalog.Account{Name: "seed-lab", MaxBuckets: &two, Quota: &quota},
+		byMachine()); err != nil {
 		t.Fatal(err)
 	}
 	make := func(i int) error {
-		return c.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName(fmt.Sprint("trial-", i)), Account: "seed-lab", Region: "fenn"}, byMachine())
+		return c.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName(fmt.Sprint("trial-", i)), Account: "seed-lab",
+			Region: "fenn"}, byMachine())
 	}
 	// Many at once do not pass the bound.
 	var wg sync.WaitGroup
@@ -56,7 +58,8 @@ func TestAccountsAndTheirBounds(t *testing.T) {
 	if made != 2 || refused != 6 {
 		t.Errorf("%d made, %d refused", made, refused)
 	}
-	if err := c.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName("stray"), Account: "nowhere", Region: "fenn"}, byMachine()); err == nil {
+	if err := c.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName("stray"), Account: "nowhere", Region: "fenn"},
+		byMachine()); err == nil {
 		t.Error("a bucket of an account that there is not was made")
 	}
 	a, err := c.Account(ctx, "seed-lab")
@@ -108,7 +111,8 @@ func TestKeysInTheCatalog(t *testing.T) {
 	c, _, _ := open(t)
 	ctx := t.Context()
 	limits := catalog.Limits{{Bucket: "plates", Prefix: "2025/\x01<ü"}, {Bucket: "loans"}}
-	k := catalog.AccessKey{ID: "SCANNER", Account: "herbarium", Name: "scanner-2", Role: access.Writer, Limits: limits, Rate: 9, Sealed: []byte{7}, Active: true}
+	k := catalog.AccessKey{ID: "SCANNER", Account: "herbarium", Name: "scanner-2", Role: access.Writer, Limits: limits,
+		Rate: 9, Sealed: []byte{7}, Active: true}
 	if err := c.CreateKey(ctx, k, byMachine()); err != nil {
 		t.Fatal(err)
 	}
@@ -116,7 +120,8 @@ func TestKeysInTheCatalog(t *testing.T) {
 		t.Errorf("twice: %v", err)
 	}
 	got, err := c.Key(ctx, "SCANNER")
-	if err != nil || !slices.Equal(got.Limits, limits) || got.Role != access.Writer || got.Rate != 9 || got.CreatedBy != access.Machine || !bytes.Equal(got.Sealed, []byte{7}) {
+	if err != nil || !slices.Equal(got.Limits, limits) || got.Role != access.Writer || got.Rate != 9 ||
+		got.CreatedBy != access.Machine || !bytes.Equal(got.Sealed, []byte{7}) {
 		t.Errorf("%+v, %v", got, err)
 	}
 	if none, err := c.Key(ctx, "no\x00body"); none != nil || err != nil {
@@ -126,7 +131,8 @@ func TestKeysInTheCatalog(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 16 {
 		wg.Go(func() {
-			if err := c.ChangeKey(ctx, "SCANNER", 0, byMachine(), func(k *catalog.AccessKey) error { k.Rate++; return nil }); err != nil {
+			if err := c.ChangeKey(ctx, "SCANNER", 0, byMachine(),
+				func(k *catalog.AccessKey) error { k.Rate++; return nil }); err != nil {
 				t.Error(err)
 			}
 		})
@@ -135,18 +141,22 @@ func TestKeysInTheCatalog(t *testing.T) {
 	if got, err = c.Key(ctx, "SCANNER"); err != nil || got.Rate != 25 || got.Revision != 17 {
 		t.Errorf("rate %d at revision %d, %v", got.Rate, got.Revision, err)
 	}
-	if err := c.ChangeKey(ctx, "SCANNER", 3, byMachine(), func(*catalog.AccessKey) error { return nil }); !fault.HasCode(err, "revision") {
+	if err := c.ChangeKey(ctx, "SCANNER", 3, byMachine(),
+		func(*catalog.AccessKey) error { return nil }); !fault.HasCode(err, "revision") {
 		t.Errorf("a change of an old revision: %v", err)
 	}
 	no := errors.New("no")
-	if err := c.ChangeKey(ctx, "SCANNER", 0, byMachine(), func(*catalog.AccessKey) error { return no }); !errors.Is(err, no) {
+	if err := c.ChangeKey(ctx, "SCANNER", 0, byMachine(),
+		func(*catalog.AccessKey) error { return no }); !errors.Is(err, no) {
 		t.Errorf("a change that is refused: %v", err)
 	}
-	if err := c.ChangeKey(ctx, "K", 0, byMachine(), func(k *catalog.AccessKey) error { k.Operator = false; return nil }); !fault.HasCode(err, "last-operator") {
+	if err := c.ChangeKey(ctx, "K", 0, byMachine(),
+		func(k *catalog.AccessKey) error { k.Operator = false; return nil }); !fault.HasCode(err, "last-operator") {
 		t.Errorf("the last operator is demoted: %v", err)
 	}
 	// Replaced, the old one ends and the new one has its grants.
-	if _, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", ToKind: access.ToKey, ToName: "SCANNER", Rights: access.Read}, byMachine()); err != nil {
+	if _, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", ToKind: access.ToKey, ToName: "SCANNER",
+		Rights: access.Read}, byMachine()); err != nil {
 		t.Fatal(err)
 	}
 	end := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
@@ -154,7 +164,8 @@ func TestKeysInTheCatalog(t *testing.T) {
 	if err != nil || fresh.Rate != 25 || fresh.Name != "scanner-2" || !slices.Equal(fresh.Limits, limits) {
 		t.Errorf("%+v, %v", fresh, err)
 	}
-	if got, err = c.Key(ctx, "SCANNER"); err != nil || got.Replaced == nil || *got.Replaced != "SCANNER3" || got.Expires == nil || !got.Expires.Equal(end) {
+	if got, err = c.Key(ctx, "SCANNER"); err != nil || got.Replaced == nil || *got.Replaced != "SCANNER3" ||
+		got.Expires == nil || !got.Expires.Equal(end) {
 		t.Errorf("the old one: %+v, %v", got, err)
 	}
 	all, err := c.AllGrants(ctx)
@@ -166,13 +177,15 @@ func TestKeysInTheCatalog(t *testing.T) {
 		t.Fatal(err)
 	}
 	after := markNow(t, c, catalog.MarkGrants)
-	if all, aerr := c.AllGrants(ctx); err != nil || aerr != nil || len(all) != 1 || all[0].To.Name != "SCANNER3" || after == before {
+	if all, aerr := c.AllGrants(ctx); err != nil || aerr != nil || len(all) != 1 || all[0].To.Name != "SCANNER3" ||
+		after == before {
 		t.Errorf("grants after the removal: %+v at %d (%d before), %v", all, after, before, aerr)
 	}
 	if err := c.RemoveKey(ctx, "SCANNER", byMachine()); !fault.HasCode(err, "key-missing") {
 		t.Errorf("removed twice: %v", err)
 	}
-	if err := c.NoteUse(ctx, []catalog.KeyUse{{ID: "SCANNER3", At: end, From: "10.4.0.17"}, {ID: "GONE", At: end}}); err != nil {
+	if err := c.NoteUse(ctx, []catalog.KeyUse{{ID: "SCANNER3", At: end, From: "10.4.0.17"},
+		{ID: "GONE", At: end}}); err != nil {
 		t.Fatal(err)
 	}
 	if got, err = c.Key(ctx, "SCANNER3"); err != nil || got.Used == nil || got.UsedFrom != "10.4.0.17" {
@@ -183,14 +196,16 @@ func TestKeysInTheCatalog(t *testing.T) {
 func TestPeopleInTheCatalog(t *testing.T) {
 	c, _, _ := open(t)
 	ctx := t.Context()
-	p := catalog.PersonRow{Name: "Oda Brandvold", Password: "coded", Operator: true, Active: true, Members: []catalog.Member{{Account: "herbarium", Role: access.Reader}}}
+	p := catalog.PersonRow{Name: "Oda Brandvold", Password: "coded", Operator: true, Active: true,
+		Members: []catalog.Member{{Account: "herbarium", Role: access.Reader}}}
 	if err := c.CreatePerson(ctx, p, byMachine()); err != nil {
 		t.Fatal(err)
 	}
 	if err := c.CreatePerson(ctx, p, byMachine()); !fault.HasCode(err, "person-exists") {
 		t.Errorf("twice: %v", err)
 	}
-	if err := c.CreatePerson(ctx, catalog.PersonRow{Name: "X", Members: []catalog.Member{{Account: "nowhere"}}}, byMachine()); !fault.HasCode(err, "account-missing") {
+	if err := c.CreatePerson(ctx, catalog.PersonRow{Name: "X", Members: []catalog.Member{{Account: "nowhere"}}},
+		byMachine()); !fault.HasCode(err, "account-missing") {
 		t.Errorf("a role in no account: %v", err)
 	}
 	if x, err := c.FindPerson(ctx, "X"); x != nil || err != nil {
@@ -205,7 +220,8 @@ func TestPeopleInTheCatalog(t *testing.T) {
 	}
 	// A session ends with the password, and two operators do not remove each other.
 	token := bytes.Repeat([]byte{1}, 32)
-	session := catalog.Session{Token: token, Person: &p.Name, Account: "herbarium", Forgery: "f", Created: now, Expires: now.Add(time.Hour)}
+	session := catalog.Session{Token: token, Person: &p.Name, Account: "herbarium", Forgery: "f", Created: now,
+		Expires: now.Add(time.Hour)}
 	if err := c.PutSession(ctx, session); err != nil {
 		t.Fatal(err)
 	}
@@ -215,13 +231,15 @@ func TestPeopleInTheCatalog(t *testing.T) {
 	if s, err := c.FindSession(ctx, token, now.Add(2*time.Hour)); s != nil || err != nil {
 		t.Errorf("an expired session: %+v, %v", s, err)
 	}
-	if err := c.ChangePerson(ctx, p.Name, 0, byMachine(), catalog.TrailPassword, func(p *catalog.PersonRow) error { p.Password = "new"; return nil }); err != nil {
+	if err := c.ChangePerson(ctx, p.Name, 0, byMachine(), catalog.TrailPassword,
+		func(p *catalog.PersonRow) error { p.Password = "new"; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if s, err := c.FindSession(ctx, token, now); s != nil || err != nil {
 		t.Errorf("a session after the password was changed: %+v, %v", s, err)
 	}
-	if err := c.ChangeKey(ctx, "K", 0, byMachine(), func(k *catalog.AccessKey) error { k.Active = false; return nil }); err != nil {
+	if err := c.ChangeKey(ctx, "K", 0, byMachine(),
+		func(k *catalog.AccessKey) error { k.Active = false; return nil }); err != nil {
 		t.Fatalf("the key goes off while a person operates: %v", err)
 	}
 	other := p
@@ -236,7 +254,8 @@ func TestPeopleInTheCatalog(t *testing.T) {
 	}
 	wg.Wait()
 	a, b := <-errs, <-errs
-	if (a == nil) == (b == nil) || !fault.HasCode(errors.Join(a, b), "last-operator") && !fault.HasCode(a, "last-operator") && !fault.HasCode(b, "last-operator") {
+	if (a == nil) == (b == nil) || !fault.HasCode(errors.Join(a, b), "last-operator") &&
+		!fault.HasCode(a, "last-operator") && !fault.HasCode(b, "last-operator") {
 		t.Errorf("two operators remove each other: %v, %v", a, b)
 	}
 }
@@ -247,13 +266,15 @@ func TestGrantsAndTrailInTheCatalog(t *testing.T) {
 	past := time.Now().Add(-time.Hour)
 	var ids []int64
 	for i := range 25 {
-		id, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", Prefix: fmt.Appendf(nil, "%02d/\xff\x00", i), Rights: access.List | access.Read, Expires: &past}, byMachine())
+		id, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", Prefix: fmt.Appendf(nil, "%02d/\xff\x00", i),
+			Rights: access.List | access.Read, Expires: &past}, byMachine())
 		if err != nil {
 			t.Fatal(err)
 		}
 		ids = append(ids, id)
 	}
-	if _, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", Prefix: []byte("00/\xff\x00"), Rights: access.Read}, byMachine()); !fault.HasCode(err, "grant-exists") {
+	if _, err := c.CreateGrant(ctx, catalog.GrantRow{Bucket: "plates", Prefix: []byte("00/\xff\x00"), Rights: access.Read},
+		byMachine()); !fault.HasCode(err, "grant-exists") {
 		t.Errorf("a second one for the same: %v", err)
 	}
 	var seen []int64
@@ -290,8 +311,10 @@ func TestGrantsAndTrailInTheCatalog(t *testing.T) {
 	}
 
 	old := time.Now().AddDate(-2, 0, 0)
-	if err := c.PutTrail(ctx, catalog.TrailEntry{At: old, Kind: catalog.TrailRefused, Who: "x\x00y", Subject: "plates/\x01", Times: 3, Detail: map[string]any{"why": "\x00"}},
-		catalog.TrailEntry{At: time.Now(), Kind: catalog.TrailKeyTested, Account: "seed-lab", Who: "Tam Ellery", Subject: "100%_sure"}); err != nil {
+	if err := c.PutTrail(ctx, catalog.TrailEntry{At: old, Kind: catalog.TrailRefused, Who: "x\x00y",
+		Subject: "plates/\x01", Times: 3, Detail: map[string]any{"why": "\x00"}},
+		catalog.TrailEntry{At: time.Now(), Kind: catalog.TrailKeyTested, Account: "seed-lab", Who: "Tam Ellery",
+			Subject: "100%_sure"}); err != nil {
 		t.Fatal(err)
 	}
 	ask := func(q catalog.TrailQuery) []catalog.TrailEntry {
@@ -303,7 +326,8 @@ func TestGrantsAndTrailInTheCatalog(t *testing.T) {
 		}
 		return list
 	}
-	if l := ask(catalog.TrailQuery{Kinds: []string{catalog.TrailGrantCreated}}); len(l) != 25 || l[0].ID < l[24].ID || l[0].Account != "herbarium" {
+	if l := ask(catalog.TrailQuery{Kinds: []string{catalog.TrailGrantCreated}}); len(l) != 25 || l[0].ID < l[24].ID ||
+		l[0].Account != "herbarium" {
 		t.Errorf("grants created: %d", len(l))
 	}
 	if l := ask(catalog.TrailQuery{Account: "seed-lab"}); len(l) != 1 || l[0].Who != "Tam Ellery" {
@@ -331,7 +355,8 @@ func TestBodyKeys(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 8 { // as many processes at the first sealed body
 		wg.Go(func() {
-			if err := c.NewBodyKey(ctx, func(name string) ([]byte, error) { return []byte("sealed for " + name), nil }); err != nil {
+			if err := c.NewBodyKey(ctx,
+				func(name string) ([]byte, error) { return []byte("sealed for " + name), nil }); err != nil {
 				t.Error(err)
 			}
 		})

@@ -32,7 +32,8 @@ const accountQuery = `select a.name, a.operator, a.note, a.quota, a.buckets, a.r
 	(select count(*) from buckets b where b.account = a.id and b.removed is null) as has_buckets,
 	(select count(*) from access_keys k where k.account = a.id) as has_keys,
 	(select count(*) from memberships m where m.account = a.id) as has_people,
-	coalesce((select sum(u.bytes + u.prev_bytes) from buckets b join usage_now u on u.bucket = b.id where b.account = a.id and b.removed is null), 0)::bigint as bytes
+	coalesce((select sum(u.bytes + u.prev_bytes) from buckets b join usage_now u on u.bucket = b.id where b.account = a.id
+		and b.removed is null), 0)::bigint as bytes
 	from accounts a `
 
 // Accounts gives a page of accounts by name after a name.
@@ -53,7 +54,8 @@ func (c *Catalog) Account(ctx context.Context, name string) (*Account, error) {
 }
 
 func noAccount(name string) error {
-	return fault.New(fault.NotFound, "account-missing", "there is no account named %q", name).In("account").Do("check the name, or create it")
+	return fault.New(fault.NotFound, "account-missing", "there is no account named %q", name).In("account").
+		Do("check the name, or create it")
 }
 
 func exists(err error) bool {
@@ -65,9 +67,12 @@ func exists(err error) bool {
 // account-exists.
 func (c *Catalog) CreateAccount(ctx context.Context, a Account, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `insert into accounts (name, note, quota, buckets, created) values ($1, $2, $3, $4, $5)`, a.Name, a.Note, a.Quota, a.MaxBuckets, by.At)
+		_, err := tx.ExecContext(ctx,
+			`insert into accounts (name, note, quota, buckets, created) values ($1, $2, $3, $4, $5)`, a.Name, a.Note, a.Quota,
+			a.MaxBuckets, by.At)
 		if exists(err) {
-			return fault.New(fault.Conflict, "account-exists", "there is an account named %q already", a.Name).In("name").Do("choose another name")
+			return fault.New(fault.Conflict, "account-exists", "there is an account named %q already", a.Name).In("name").
+				Do("choose another name")
 		}
 		if err != nil {
 			return err
@@ -78,7 +83,8 @@ func (c *Catalog) CreateAccount(ctx context.Context, a Account, by Author) error
 
 // conflict is the answer to a change of what somebody else changed meanwhile.
 func conflict(what string, found, wanted int) error {
-	return fault.New(fault.Conflict, "revision", "%s was changed meanwhile: it is at revision %d, not %d", what, found, wanted).In("ifRevision").
+	return fault.New(fault.Conflict, "revision", "%s was changed meanwhile: it is at revision %d, not %d", what, found,
+		wanted).In("ifRevision").
 		Do("look at it again, and repeat the change on what is there now")
 }
 
@@ -95,12 +101,15 @@ func (c *Catalog) ChangeAccount(ctx context.Context, a Account, by Author) error
 			return conflict("the account", found, a.Revision)
 		}
 		if err == nil {
-			_, err = tx.ExecContext(ctx, `update accounts set note = $2, quota = $3, buckets = $4, revision = revision + 1 where name = $1`, a.Name, a.Note, a.Quota, a.MaxBuckets)
+			_, err = tx.ExecContext(ctx,
+				`update accounts set note = $2, quota = $3, buckets = $4, revision = revision + 1 where name = $1`, a.Name, a.Note,
+				a.Quota, a.MaxBuckets)
 		}
 		if err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailAccountChanged, a.Name, a.Name, map[string]any{"quota": a.Quota, "maxBuckets": a.MaxBuckets})
+		return trail(ctx, tx, by, TrailAccountChanged, a.Name, a.Name,
+			map[string]any{"quota": a.Quota, "maxBuckets": a.MaxBuckets})
 	})
 }
 
@@ -111,21 +120,25 @@ func (c *Catalog) RemoveAccount(ctx context.Context, name string, by Author) err
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var id int64
 		var operator bool
-		err := tx.QueryRowxContext(ctx, `select id, operator from accounts where name = $1 for update`, name).Scan(&id, &operator)
+		err := tx.QueryRowxContext(ctx, `select id, operator from accounts where name = $1 for update`, name).
+			Scan(&id, &operator)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
 			return noAccount(name)
 		case err != nil:
 			return err
 		case operator:
-			return fault.New(fault.Conflict, "account-operator", "the account %q operates the service", name).In("account").Do("it stays")
+			return fault.New(fault.Conflict, "account-operator", "the account %q operates the service", name).In("account").
+				Do("it stays")
 		}
 		var n int
-		if err := tx.GetContext(ctx, &n, `select count(*) from buckets where account = $1 and removed is null`, id); err != nil {
+		if err := tx.GetContext(ctx, &n, `select count(*) from buckets where account = $1 and removed is null`,
+			id); err != nil {
 			return err
 		}
 		if n > 0 {
-			return fault.New(fault.Conflict, "account-holds-buckets", "the account %q still owns %d buckets", name, n).In("account").Do("remove its buckets first")
+			return fault.New(fault.Conflict, "account-holds-buckets", "the account %q still owns %d buckets", name, n).
+				In("account").Do("remove its buckets first")
 		}
 		// Removed buckets stay for the journal, under the account that operates.
 		for _, q := range []string{
@@ -140,7 +153,8 @@ func (c *Catalog) RemoveAccount(ctx context.Context, name string, by Author) err
 			}
 		}
 		// Whoever takes the name later has no part in what was: it is the operators'.
-		for _, q := range []string{named(`delete from grants where to_kind = @ToAccount and to_name = $1`), `delete from sessions where account = $1`, `update trail set account = '' where account = $1`} {
+		for _, q := range []string{named(`delete from grants where to_kind = @ToAccount and to_name = $1`),
+			`delete from sessions where account = $1`, `update trail set account = '' where account = $1`} {
 			if _, err := tx.ExecContext(ctx, q, name); err != nil {
 				return err
 			}
@@ -171,16 +185,19 @@ type PersonRow struct {
 }
 
 func noPerson(name string) error {
-	return fault.New(fault.NotFound, "person-missing", "there is no person named %q", name).In("person").Do("check the name")
+	return fault.New(fault.NotFound, "person-missing", "there is no person named %q", name).In("person").
+		Do("check the name")
 }
 
 // People gives a page of people by name after a name; those of one account when
 // it is not "".
 func (c *Catalog) People(ctx context.Context, account, after string, limit int) ([]PersonRow, error) {
 	out := []PersonRow{}
-	q := where().and(`p.name > ?`, after).when(account != "", `exists (select 1 from memberships m join accounts a on a.id = m.account
+	q := where().and(`p.name > ?`, after).when(account != "", `exists (select 1 from memberships m
+		join accounts a on a.id = m.account
 		where m.person = p.name and a.name = ?)`, account)
-	if err := c.db.SelectContext(ctx, &out, `select p.* from people p where `+q.String()+` order by p.name limit `+q.arg(limit), q.args...); err != nil {
+	if err := c.db.SelectContext(ctx, &out,
+		`select p.* from people p where `+q.String()+` order by p.name limit `+q.arg(limit), q.args...); err != nil {
 		return nil, mapError(err)
 	}
 	names := make([]string, len(out))
@@ -192,7 +209,8 @@ func (c *Catalog) People(ctx context.Context, account, after string, limit int) 
 		Person string `db:"person"`
 		Member
 	}
-	if err := c.db.SelectContext(ctx, &rows, `select m.person, a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = any($1) order by a.name`, names); err != nil {
+	if err := c.db.SelectContext(ctx, &rows,
+		`select m.person, a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = any($1) order by a.name`, names); err != nil {
 		return nil, mapError(err)
 	}
 	for _, r := range rows {
@@ -212,7 +230,8 @@ func (c *Catalog) FindPerson(ctx context.Context, name string) (*PersonRow, erro
 	if err != nil {
 		return nil, mapError(err)
 	}
-	err = c.db.SelectContext(ctx, &p.Members, `select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1 order by a.name`, p.Name)
+	err = c.db.SelectContext(ctx, &p.Members,
+		`select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1 order by a.name`, p.Name)
 	return &p, mapError(err)
 }
 
@@ -228,10 +247,12 @@ func (c *Catalog) CreatePerson(ctx context.Context, p PersonRow, by Author) erro
 		if err := soleName(ctx, tx, "access_keys", "id", p.Name, "name"); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `insert into people (name, password, operator, note, must_change, created, created_by) values ($1, $2, $3, $4, $5, $6, $7)`,
+		_, err := tx.ExecContext(ctx,
+			`insert into people (name, password, operator, note, must_change, created, created_by) values ($1, $2, $3, $4, $5, $6, $7)`,
 			p.Name, p.Password, p.Operator, p.Note, p.MustChange, by.At, by.Who)
 		if exists(err) {
-			return fault.New(fault.Conflict, "person-exists", "there is a person named %q already", p.Name).In("name").Do("choose another name, or change that person")
+			return fault.New(fault.Conflict, "person-exists", "there is a person named %q already", p.Name).In("name").
+				Do("choose another name, or change that person")
 		}
 		if err != nil {
 			return err
@@ -248,7 +269,9 @@ func setMembers(ctx context.Context, tx *sqlx.Tx, person string, members []Membe
 		return err
 	}
 	for _, m := range members {
-		r, err := tx.ExecContext(ctx, `insert into memberships (person, account, role) select $1, id, $3 from accounts where name = $2`, person, m.Account, m.Role)
+		r, err := tx.ExecContext(ctx,
+			`insert into memberships (person, account, role) select $1, id, $3 from accounts where name = $2`, person, m.Account,
+			m.Role)
 		if err != nil {
 			return err
 		}
@@ -287,7 +310,8 @@ func trailPerson(ctx context.Context, tx *sqlx.Tx, by Author, kind string, p Per
 // ChangePerson changes a person under lock: edit gets what is there. The last
 // active operator stays one, if no key operates: the error has the code
 // last-operator; that for who may not touch an operator is operator-only. Whoever is no longer active has no sessions.
-func (c *Catalog) ChangePerson(ctx context.Context, name string, ifRevision int, by Author, kind string, edit func(*PersonRow) error) error {
+func (c *Catalog) ChangePerson(ctx context.Context, name string, ifRevision int, by Author, kind string,
+	edit func(*PersonRow) error) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var p PersonRow
 		// One change of operators at a time, so that two do not remove each other.
@@ -301,7 +325,8 @@ func (c *Catalog) ChangePerson(ctx context.Context, name string, ifRevision int,
 		if err != nil {
 			return err
 		}
-		if err := tx.SelectContext(ctx, &p.Members, `select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1 order by a.name`, name); err != nil {
+		if err := tx.SelectContext(ctx, &p.Members,
+			`select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1 order by a.name`, name); err != nil {
 			return err
 		}
 		if ifRevision != 0 && ifRevision != p.Revision {
@@ -323,7 +348,8 @@ func (c *Catalog) ChangePerson(ctx context.Context, name string, ifRevision int,
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `update people set password = $2, operator = $3, active = $4, note = $5, must_change = $6, revision = revision + 1 where name = $1`,
+		if _, err := tx.ExecContext(ctx,
+			`update people set password = $2, operator = $3, active = $4, note = $5, must_change = $6, revision = revision + 1 where name = $1`,
 			name, p.Password, p.Operator, p.Active, p.Note, p.MustChange); err != nil {
 			return err
 		}
@@ -347,7 +373,8 @@ func lastOperator(ctx context.Context, tx *sqlx.Tx, but string) error {
 		return err
 	}
 	if !others {
-		return fault.New(fault.Conflict, "last-operator", "%s is the last that operates the service", but).In("operator").Do("make somebody else an operator first")
+		return fault.New(fault.Conflict, "last-operator", "%s is the last that operates the service", but).In("operator").
+			Do("make somebody else an operator first")
 	}
 	return nil
 }
@@ -366,7 +393,9 @@ func (c *Catalog) RemovePerson(ctx context.Context, name string, by Author) erro
 		if err != nil {
 			return err
 		}
-		if err := tx.SelectContext(ctx, &p.Members, `select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1`, name); err != nil {
+		if err := tx.SelectContext(ctx, &p.Members,
+			`select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1`,
+			name); err != nil {
 			return err
 		}
 		if p.Operator {
@@ -379,7 +408,8 @@ func (c *Catalog) RemovePerson(ctx context.Context, name string, by Author) erro
 				return err
 			}
 		}
-		for _, q := range []string{named(`delete from grants where to_kind = @ToPerson and to_name = $1`), `delete from people where name = $1`} {
+		for _, q := range []string{named(`delete from grants where to_kind = @ToPerson and to_name = $1`),
+			`delete from people where name = $1`} {
 			if _, err := tx.ExecContext(ctx, q, name); err != nil {
 				return err
 			}

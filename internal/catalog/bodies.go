@@ -23,7 +23,8 @@ type Released struct {
 // ReleasedBefore gives files let go of before a moment, oldest first.
 func (c *Catalog) ReleasedBefore(ctx context.Context, before time.Time, limit int) ([]Released, error) {
 	var r []Released
-	err := c.db.SelectContext(ctx, &r, `select id, tier, file from released where at < $1 order by id limit $2`, before, limit)
+	err := c.db.SelectContext(ctx, &r, `select id, tier, file from released where at < $1 order by id limit $2`, before,
+		limit)
 	return r, mapError(err)
 }
 
@@ -47,7 +48,8 @@ func (c *Catalog) Unreferenced(ctx context.Context, files []object.BodyFile) ([]
 		q.and(`not exists (select 1 from ` + table + ` where body_file = u.file and body_file <> 0 and tier = u.tier)`)
 	}
 	var out []object.BodyFile
-	err := c.db.SelectContext(ctx, &out, `select u.tier, u.file from unnest($1::smallint[], $2::bigint[]) u(tier, file) where `+q.String(), q.args...)
+	err := c.db.SelectContext(ctx, &out,
+		`select u.tier, u.file from unnest($1::smallint[], $2::bigint[]) u(tier, file) where `+q.String(), q.args...)
 	return out, mapError(err)
 }
 
@@ -80,7 +82,8 @@ func (c *Catalog) ReplaceBody(ctx context.Context, from, to object.BodyRef) (mov
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		for _, table := range bodyTables {
 			r, err := tx.ExecContext(ctx, `update `+table+` set body_file = $4, body_offset = $5
-				where body_file = $1 and body_file <> 0 and body_offset = $2 and tier = $3`, from.File, from.Offset, from.Tier, to.File, to.Offset)
+				where body_file = $1 and body_file <> 0 and body_offset = $2
+					and tier = $3`, from.File, from.Offset, from.Tier, to.File, to.Offset)
 			if err != nil {
 				return err
 			}
@@ -106,27 +109,32 @@ func release(ctx context.Context, tx *sqlx.Tx, f object.BodyFile) error {
 // of the journal, and lets go of the one that was. The error when the version is not
 // there, or does not have the body any more, has the code version-moved; nothing is
 // changed then.
-func (c *Catalog) MoveBody(ctx context.Context, bucket int64, key object.Key, number int64, from, to object.BodyRef, by Author) error {
+func (c *Catalog) MoveBody(ctx context.Context, bucket int64, key object.Key, number int64, from, to object.BodyRef,
+	by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		raw := []byte(key.String())
 		var size int64
 		err := sql.ErrNoRows
 		for _, table := range []string{"heads", "history"} {
 			if errors.Is(err, sql.ErrNoRows) {
-				err = tx.GetContext(ctx, &size, `update `+table+` set tier = $7, body_file = $8, body_offset = $9 where bucket = $1 and key = $2
+				err = tx.GetContext(ctx, &size, `update `+table+` set tier = $7, body_file = $8, body_offset = $9 where bucket = $1
+					and key = $2
 					and number = $3 and tier = $4 and body_file = $5 and body_offset = $6 returning size`,
 					bucket, raw, number, from.Tier, from.File, from.Offset, to.Tier, to.File, to.Offset)
 			}
 		}
 		if errors.Is(err, sql.ErrNoRows) {
-			return fault.New(fault.Conflict, "version-moved", "the version is gone, or its body is another by now").In("version").
+			return fault.New(fault.Conflict, "version-moved", "the version is gone, or its body is another by now").
+				In("version").
 				Do("look at it again; what is there now was written meanwhile")
 		}
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, d_tiers, who, source, detail)
-			values ($1, $2, $3, $4, $5, $6::bigint, tier_bytes(array[$7, $8]::smallint[], array[-$6::bigint, $6::bigint]), $9, $10,
+		if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, d_tiers, who, source,
+			detail)
+			values ($1, $2, $3, $4, $5, $6::bigint, tier_bytes(array[$7, $8]::smallint[], array[-$6::bigint, $6::bigint]), $9,
+				$10,
 			jsonb_build_object('from', $7::smallint, 'to', $8::smallint))`,
 			by.At, int16(VersionMoved), bucket, raw, number, size, from.Tier, to.Tier, by.Who, by.Source); err != nil {
 			return err
@@ -143,7 +151,8 @@ func (c *Catalog) TierUsage(ctx context.Context, bucket int64) (map[int16]int64,
 		Bytes int64 `db:"bytes"`
 	}
 	q := where().when(bucket != 0, `bucket = ?`, bucket)
-	err := c.db.SelectContext(ctx, &rows, `select tier, sum(bytes)::bigint as bytes from usage_tiers where `+q.String()+` group by 1`, q.args...)
+	err := c.db.SelectContext(ctx, &rows,
+		`select tier, sum(bytes)::bigint as bytes from usage_tiers where `+q.String()+` group by 1`, q.args...)
 	out := make(map[int16]int64, len(rows))
 	for _, r := range rows {
 		out[r.Tier] = r.Bytes
@@ -163,7 +172,8 @@ type Misfit struct {
 // after one beneath a prefix, that are not sealed when they should be, or sealed
 // when they should not. last is the last key that was looked at, nil at the end.
 // A body that a sealing bucket shares stays sealed.
-func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byte, sealed bool, limit int) (list []Misfit, keys int, last []byte, err error) {
+func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byte, sealed bool,
+	limit int) (list []Misfit, keys int, last []byte, err error) {
 	until := endOf(string(prefix))
 	if after == nil {
 		after = []byte{}
@@ -173,7 +183,8 @@ func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byt
 	}
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var names [][]byte
-		if err := tx.SelectContext(ctx, &names, `select key from heads where bucket = $1 and key > $2 and key >= $3 and ($4::bytea is null or key < $4) order by key limit $5`,
+		if err := tx.SelectContext(ctx, &names,
+			`select key from heads where bucket = $1 and key > $2 and key >= $3 and ($4::bytea is null or key < $4) order by key limit $5`,
 			bucket, after, prefix, until, limit); err != nil || len(names) == 0 {
 			return err
 		}
@@ -193,15 +204,19 @@ func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byt
 				select key, size, crc64, tier, body_file, body_offset from heads where bucket = $1 and key = any($2)
 				union all select key, size, crc64, tier, body_file, body_offset from history where bucket = $1 and key = any($2)),
 			b as (select * from v where body_file > 0
-				union all select v.key, p.size, p.crc64, p.tier, p.body_file, p.body_offset from v join parts p on p.upload = -v.body_file where v.body_file < 0 and p.body_file > 0)
+				union all select v.key, p.size, p.crc64, p.tier, p.body_file, p.body_offset from v
+					join parts p on p.upload = -v.body_file where v.body_file < 0 and p.body_file > 0)
 			select distinct on (body_file, body_offset) * from b where (body_file & $3 <> 0) <> $4
-			and ($4 or not exists (select 1 from heads h join buckets o on o.id = h.bucket where h.body_file = b.body_file and h.body_file <> 0 and h.body_offset = b.body_offset and o.sealing and o.id <> $1)
-				and not exists (select 1 from history h join buckets o on o.id = h.bucket where h.body_file = b.body_file and h.body_file <> 0 and h.body_offset = b.body_offset and o.sealing and o.id <> $1))
+			and ($4 or not exists (select 1 from heads h join buckets o on o.id = h.bucket where h.body_file = b.body_file
+				and h.body_file <> 0 and h.body_offset = b.body_offset and o.sealing and o.id <> $1)
+				and not exists (select 1 from history h join buckets o on o.id = h.bucket where h.body_file = b.body_file
+					and h.body_file <> 0 and h.body_offset = b.body_offset and o.sealing and o.id <> $1))
 			order by body_file, body_offset`, bucket, names, object.SealedBit, sealed); err != nil {
 			return err
 		}
 		for _, r := range rows {
-			list = append(list, Misfit{Key: r.Key, Size: r.Size, CRC64: uint64(r.CRC64), Body: object.BodyRef{Tier: r.Tier, File: r.BodyFile, Offset: r.BodyOffset}})
+			list = append(list, Misfit{Key: r.Key, Size: r.Size, CRC64: uint64(r.CRC64),
+				Body: object.BodyRef{Tier: r.Tier, File: r.BodyFile, Offset: r.BodyOffset}})
 		}
 		return nil
 	})
@@ -210,7 +225,9 @@ func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byt
 
 // PartsSealed reports whether all parts of an object are encrypted at rest.
 func (c *Catalog) PartsSealed(ctx context.Context, upload int64) (sealed bool, err error) {
-	err = c.db.GetContext(ctx, &sealed, `select coalesce(bool_and(body_file & $2 <> 0), false) from parts where upload = $1 and body_file > 0`, upload, object.SealedBit)
+	err = c.db.GetContext(ctx, &sealed,
+		`select coalesce(bool_and(body_file & $2 <> 0), false) from parts where upload = $1 and body_file > 0`, upload,
+		object.SealedBit)
 	return sealed, mapError(err)
 }
 
@@ -231,8 +248,10 @@ type WalkPlace struct {
 
 // WalkBodies gives versions with content after a place, and the place reached;
 // more is false at the end of the walk.
-func (c *Catalog) WalkBodies(ctx context.Context, at WalkPlace, limit int) (list []Stored, next WalkPlace, more bool, err error) {
-	q := `select ` + keyedColumns + ` from heads h where (bucket, key) > ($1, $2) and body_file > 0 order by bucket, key limit $3`
+func (c *Catalog) WalkBodies(ctx context.Context, at WalkPlace, limit int) (list []Stored, next WalkPlace, more bool,
+	err error) {
+	q := `select ` + keyedColumns +
+		` from heads h where (bucket, key) > ($1, $2) and body_file > 0 order by bucket, key limit $3`
 	in := []any{at.Bucket, at.Key, limit}
 	if at.Key == nil {
 		in[1] = []byte{}
@@ -241,7 +260,8 @@ func (c *Catalog) WalkBodies(ctx context.Context, at WalkPlace, limit int) (list
 		return c.walkParts(ctx, at, limit)
 	}
 	if at.Stage == 1 {
-		q = `select ` + keyedColumns + ` from history h where (bucket, key) >= ($1, $2) and not (bucket = $1 and key = $2 and number >= $4) and body_file > 0
+		q = `select ` + keyedColumns + ` from history h where (bucket, key) >= ($1, $2) and not (bucket = $1 and key = $2
+			and number >= $4) and body_file > 0
 			order by bucket, key, number desc limit $3`
 		in = append(in, at.Number)
 	}
@@ -265,7 +285,8 @@ func (c *Catalog) WalkBodies(ctx context.Context, at WalkPlace, limit int) (list
 }
 
 // walkParts gives the parts of objects and of unfinished uploads.
-func (c *Catalog) walkParts(ctx context.Context, at WalkPlace, limit int) (list []Stored, next WalkPlace, more bool, err error) {
+func (c *Catalog) walkParts(ctx context.Context, at WalkPlace, limit int) (list []Stored, next WalkPlace, more bool,
+	err error) {
 	var rows []struct {
 		partRow
 		Upload int64  `db:"upload"`
@@ -273,9 +294,12 @@ func (c *Catalog) walkParts(ctx context.Context, at WalkPlace, limit int) (list 
 		Key    []byte `db:"key"`
 	}
 	// The key of an object whose upload is forgotten is found by the object.
-	if err := c.db.SelectContext(ctx, &rows, `select p.*, o.bucket, o.key from (select upload, `+partColumns+` from parts where (upload, number) > ($1, $2) and body_file > 0 order by upload, number limit $3) p
-		left join lateral (select bucket, key from uploads where seq = p.upload union all select bucket, key from heads where body_file = -p.upload and body_file <> 0
-			union all select bucket, key from history where body_file = -p.upload and body_file <> 0 limit 1) o on true order by p.upload, p.number`, at.Bucket, at.Number, limit); err != nil {
+	if err := c.db.SelectContext(ctx, &rows, `select p.*, o.bucket, o.key from (select upload, `+partColumns+` from parts
+		where (upload, number) > ($1, $2) and body_file > 0 order by upload, number limit $3) p
+		left join lateral (select bucket, key from uploads where seq = p.upload union all select bucket, key from heads
+			where body_file = -p.upload and body_file <> 0
+			union all select bucket, key from history where body_file = -p.upload and body_file <> 0 limit 1) o on true
+				order by p.upload, p.number`, at.Bucket, at.Number, limit); err != nil {
 		return nil, at, false, mapError(err)
 	}
 	next = at
@@ -287,7 +311,8 @@ func (c *Catalog) walkParts(ctx context.Context, at WalkPlace, limit int) (list 
 			continue // nothing refers to it any more: the collector's business
 		}
 		p := r.part()
-		list = append(list, Stored{Bucket: r.Bucket, Version: &object.Version{Key: key, Size: p.Size, CRC64: p.CRC64, Body: p.Body}})
+		list = append(list, Stored{Bucket: r.Bucket, Version: &object.Version{Key: key, Size: p.Size, CRC64: p.CRC64,
+			Body: p.Body}})
 	}
 	return list, next, len(rows) == limit, nil
 }

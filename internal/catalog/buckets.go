@@ -82,21 +82,27 @@ func (r *bucketRow) bucket() (*Bucket, error) {
 // bucketQuery gives buckets with their usage: what was rolled up and what the
 // journal has since.
 const bucketQuery = `with since as (
-  select j.bucket, sum(d_objects) as objects, sum(d_bytes) as bytes, sum(d_prev) as prev, sum(d_prev_bytes) as prev_bytes, sum(d_markers) as markers
+  select j.bucket, sum(d_objects) as objects, sum(d_bytes) as bytes, sum(d_prev) as prev,
+    sum(d_prev_bytes) as prev_bytes, sum(d_markers) as markers
   from journal j, followers f where f.name = 'usage' and (j.xid, j.seq) > (f.xid, f.seq) group by 1)
 select b.id, b.name, a.name as account, b.region, ` + settingsColumns + `, b.created, b.created_by,
-  (coalesce(u.objects, 0) + coalesce(s.objects, 0))::bigint as objects, (coalesce(u.bytes, 0) + coalesce(s.bytes, 0))::bigint as bytes,
-  (coalesce(u.prev, 0) + coalesce(s.prev, 0))::bigint as prev, (coalesce(u.prev_bytes, 0) + coalesce(s.prev_bytes, 0))::bigint as prev_bytes,
+  (coalesce(u.objects, 0) + coalesce(s.objects, 0))::bigint as objects, (coalesce(u.bytes, 0) + coalesce(s.bytes,
+    0))::bigint as bytes,
+  (coalesce(u.prev, 0) + coalesce(s.prev, 0))::bigint as prev, (coalesce(u.prev_bytes, 0) + coalesce(s.prev_bytes,
+    0))::bigint as prev_bytes,
   (coalesce(u.markers, 0) + coalesce(s.markers, 0))::bigint as markers
-from buckets b join accounts a on a.id = b.account left join usage_now u on u.bucket = b.id left join since s on s.bucket = b.id
+from buckets b join accounts a on a.id = b.account left join usage_now u on u.bucket = b.id left
+  join since s on s.bucket = b.id
 where b.removed is null `
 
 // Buckets gives a page of buckets by name after a name: all, or those of an
 // account and those named in also.
-func (c *Catalog) Buckets(ctx context.Context, account string, also []string, after string, limit int) ([]*Bucket, error) {
+func (c *Catalog) Buckets(ctx context.Context, account string, also []string, after string, limit int) ([]*Bucket,
+	error) {
 	var rows []bucketRow
 	q := where().and(`b.name > ?`, after).when(account != "", `a.name = ? or b.name = any(?::text[])`, account, also)
-	if err := c.db.SelectContext(ctx, &rows, bucketQuery+`and `+q.String()+` order by b.name limit `+q.arg(limit), q.args...); err != nil {
+	if err := c.db.SelectContext(ctx, &rows, bucketQuery+`and `+q.String()+` order by b.name limit `+q.arg(limit),
+		q.args...); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]*Bucket, len(rows))
@@ -110,7 +116,8 @@ func (c *Catalog) Buckets(ctx context.Context, account string, also []string, af
 }
 
 func noBucket(name object.BucketName) error {
-	return fault.New(fault.NotFound, "bucket-missing", "there is no bucket named %q", name).In("bucket").Do("check the name, or create it")
+	return fault.New(fault.NotFound, "bucket-missing", "there is no bucket named %q", name).In("bucket").
+		Do("check the name, or create it")
 }
 
 // Bucket gives one bucket. The error for none has the code bucket-missing.
@@ -144,8 +151,10 @@ type BucketFacts struct {
 // bucket-missing.
 func (c *Catalog) Facts(ctx context.Context, name object.BucketName) (BucketFacts, error) {
 	var f BucketFacts
-	err := c.db.GetContext(ctx, &f, `select b.id, b.region, b.versioning, b.created, b.sealing, a.name as account, case when b.quota is not null then b.quota - used_bytes(b.id) end as room,
-		case when a.quota is not null then a.quota - (select coalesce(sum(used_bytes(x.id)), 0) from buckets x where x.account = a.id and x.removed is null)::bigint end as account_room
+	err := c.db.GetContext(ctx, &f, `select b.id, b.region, b.versioning, b.created, b.sealing, a.name as account, case
+		when b.quota is not null then b.quota - used_bytes(b.id) end as room,
+		case when a.quota is not null then a.quota - (select coalesce(sum(used_bytes(x.id)), 0) from buckets x
+			where x.account = a.id and x.removed is null)::bigint end as account_room
 		from buckets b join accounts a on a.id = b.account where b.name = $1 and b.removed is null`, name.String())
 	if errors.Is(err, sql.ErrNoRows) {
 		return f, noBucket(name)
@@ -166,7 +175,8 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 		// First the lock, then the count: one statement would count what it saw before it waited.
 		err := tx.GetContext(ctx, &id, `select id from accounts where name = $1 for update`, b.Account)
 		if err == nil {
-			err = tx.GetContext(ctx, &left, `select buckets - (select count(*) from buckets b where b.account = accounts.id and b.removed is null)::int from accounts where id = $1`, id)
+			err = tx.GetContext(ctx, &left,
+				`select buckets - (select count(*) from buckets b where b.account = accounts.id and b.removed is null)::int from accounts where id = $1`, id)
 		}
 		if errors.Is(err, sql.ErrNoRows) {
 			return noAccount(b.Account)
@@ -175,18 +185,23 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 			return err
 		}
 		if left != nil && *left <= 0 {
-			return fault.New(fault.Full, "account-buckets", "the account %q has as many buckets as it may", b.Account).In("account").Do("remove one, or have the operator allow more")
+			return fault.New(fault.Full, "account-buckets", "the account %q has as many buckets as it may", b.Account).
+				In("account").Do("remove one, or have the operator allow more")
 		}
-		err = tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, abandon_after, sealing, created, created_by)
-			select $1, id, $3, $4, $7, $8::jsonb, $9, $10, $5, $6 from accounts where name = $2 returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags, b.AbandonAfter, b.Sealing)
+		err = tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, abandon_after,
+			sealing, created, created_by)
+			select $1, id, $3, $4, $7, $8::jsonb, $9, $10, $5, $6 from accounts where name = $2
+				returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags, b.AbandonAfter, b.Sealing)
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "23505" {
-			return fault.New(fault.Conflict, "bucket-exists", "there is a bucket named %q already", b.Name).In("bucket").Do("choose another name")
+			return fault.New(fault.Conflict, "bucket-exists", "there is a bucket named %q already", b.Name).In("bucket").
+				Do("choose another name")
 		}
 		if err != nil {
 			return err
 		}
-		return journalBucket(ctx, tx, BucketCreated, id, by, map[string]any{"name": b.Name.String(), "region": b.Region, "versioning": b.Versioning.String()})
+		return journalBucket(ctx, tx, BucketCreated, id, by,
+			map[string]any{"name": b.Name.String(), "region": b.Region, "versioning": b.Versioning.String()})
 	})
 }
 
@@ -200,13 +215,16 @@ func journalBucket(ctx context.Context, tx *sqlx.Tx, kind EntryKind, id int64, b
 		Name    string `db:"name"`
 		Account string `db:"account"`
 	}
-	if err := tx.GetContext(ctx, &b, `select b.name, a.name as account from buckets b join accounts a on a.id = b.account where b.id = $1`, id); err != nil {
+	if err := tx.GetContext(ctx, &b,
+		`select b.name, a.name as account from buckets b join accounts a on a.id = b.account where b.id = $1`,
+		id); err != nil {
 		return err
 	}
 	if err := trail(ctx, tx, by, TrailSetting, b.Account, b.Name, map[string]any{kind.String(): detail}); err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, who, source, detail) values ($1, $2, $3, $4, $5, $6::jsonb)`,
+	_, err = tx.ExecContext(ctx,
+		`insert into journal (at, kind, bucket, who, source, detail) values ($1, $2, $3, $4, $5, $6::jsonb)`,
 		by.At, int16(kind), id, by.Who, by.Source, d)
 	return err
 }
@@ -232,14 +250,19 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 			return err
 		}
 		var held bool
-		if err := tx.GetContext(ctx, &held, `select exists (select 1 from heads where bucket = $1) or exists (select 1 from history where bucket = $1)`, id); err != nil {
+		if err := tx.GetContext(ctx, &held,
+			`select exists (select 1 from heads where bucket = $1) or exists (select 1 from history where bucket = $1)`,
+			id); err != nil {
 			return err
 		}
 		if held {
-			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds objects, previous versions or delete markers", name).In("bucket").Do("empty it first, with its versions")
+			return fault.New(fault.Conflict, "bucket-not-empty",
+				"the bucket %q still holds objects, previous versions or delete markers", name).In("bucket").
+				Do("empty it first, with its versions")
 		}
 		// Unfinished uploads go with the bucket.
-		if _, err := tx.ExecContext(ctx, named(`with gone as (update uploads set state = @UploadAbandoned, ended = now() where bucket = $1 and state = @UploadOpen returning seq) select drop_parts(seq, false) from gone`), id); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			named(`with gone as (update uploads set state = @UploadAbandoned, ended = now() where bucket = $1 and state = @UploadOpen returning seq) select drop_parts(seq, false) from gone`), id); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update buckets set removed = $2 where id = $1`, id, by.At); err != nil {
@@ -249,7 +272,8 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 			return err
 		}
 		// An order does not go on in a bucket that is made again under the name.
-		if _, err := tx.ExecContext(ctx, `update orders set state = 'failed', problem = 'the bucket was removed', changed = now() where bucket = $1 and state in ('running', 'stopped')`, id); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`update orders set state = 'failed', problem = 'the bucket was removed', changed = now() where bucket = $1 and state in ('running', 'stopped')`, id); err != nil {
 			return err
 		}
 		return journalBucket(ctx, tx, BucketRemoved, id, by, map[string]any{"name": name.String()})
@@ -264,7 +288,8 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 // The errors are those of the edits and of Settings.Check, and bucket-missing,
 // revision, quota-below-use (a quota shrinks to what is used at the most) and
 // versioning-kept (off only while nothing stands that off would not have).
-func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRevision int, by Author, edits ...bucket.Edit) error {
+func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRevision int, by Author,
+	edits ...bucket.Edit) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		id, err := lockBucket(ctx, tx, name)
 		if err != nil {
@@ -302,7 +327,8 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2, quota = $3, tags = $4::jsonb, sealing = $5, abandon_after = $6,
+		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2, quota = $3, tags = $4::jsonb, sealing = $5,
+			abandon_after = $6,
 			revision = revision + 1 where id = $1`, id, after.Versioning, after.Quota, tags, after.Sealing, after.AbandonAfter); err != nil {
 			return err
 		}
@@ -323,7 +349,8 @@ func tagsDocument(t object.Tags) (string, error) {
 }
 
 // mayChange refuses settings that what the bucket holds does not allow.
-func mayChange(ctx context.Context, tx *sqlx.Tx, id int64, name object.BucketName, before, after bucket.Settings) error {
+func mayChange(ctx context.Context, tx *sqlx.Tx, id int64, name object.BucketName, before,
+	after bucket.Settings) error {
 	if after.Quota != nil && (before.Quota == nil || *after.Quota != *before.Quota) {
 		var used int64
 		if err := tx.GetContext(ctx, &used, `select used_bytes($1)`, id); err != nil {
@@ -342,7 +369,8 @@ func mayChange(ctx context.Context, tx *sqlx.Tx, id int64, name object.BucketNam
 			return err
 		}
 		if kept {
-			return fault.New(fault.Conflict, "versioning-kept", "the bucket %q holds versions or delete markers that were made while versioning was on", name).
+			return fault.New(fault.Conflict, "versioning-kept",
+				"the bucket %q holds versions or delete markers that were made while versioning was on", name).
 				In("versioning").Do("pause it instead: what is there stays, and nothing is added")
 		}
 	}
@@ -363,7 +391,8 @@ func (c *Catalog) UsageOf(ctx context.Context, bucket int64, prefixes []string) 
 		in[i] = []byte(p)
 	}
 	var rows []PrefixUsage
-	err := c.db.SelectContext(ctx, &rows, `select u.prefix, u.objects, u.bytes, u.prev, u.prev_bytes, u.markers from unnest($2::bytea[]) p
+	err := c.db.SelectContext(ctx, &rows, `select u.prefix, u.objects, u.bytes, u.prev, u.prev_bytes, u.markers
+		from unnest($2::bytea[]) p
 		cross join lateral (select * from usage_prefixes where bucket = $1 and prefix = p limit 1) u`, bucket, in)
 	out := make(map[string]Usage, len(rows))
 	for _, r := range rows {
@@ -378,7 +407,8 @@ func (c *Catalog) UsageBeneath(ctx context.Context, bucket int64, prefix string,
 	until := endOf(prefix)
 	var rows []PrefixUsage
 	err := c.db.SelectContext(ctx, &rows, `select prefix, objects, bytes, prev, prev_bytes, markers from usage_prefixes
-		where bucket = $1 and prefix > $2 and ($3::bytea is null or prefix < $3) and (objects <> 0 or prev <> 0 or markers <> 0)
+		where bucket = $1 and prefix > $2 and ($3::bytea is null or prefix < $3) and (objects <> 0 or prev <> 0
+			or markers <> 0)
 		and position('\x2f'::bytea in substring(prefix from length($2::bytea) + 1)) = length(prefix) - length($2::bytea)
 		order by prev_bytes desc, markers desc, prefix limit $4`, bucket, []byte(prefix), until, limit)
 	return rows, mapError(err)

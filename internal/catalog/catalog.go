@@ -161,10 +161,12 @@ func mapError(err error) error {
 		return fault.New(fault.Unavailable, "cancelled", "the request was given up").Because(err)
 	case errors.As(err, &pg):
 		if pg.Code == "22021" { // a name or marker with bytes that no text has
-			return fault.New(fault.Invalid, "text-encoding", "a name in the request is not valid UTF-8, or has a NUL").Do("send it as UTF-8, percent-encoded").Because(err)
+			return fault.New(fault.Invalid, "text-encoding", "a name in the request is not valid UTF-8, or has a NUL").
+				Do("send it as UTF-8, percent-encoded").Because(err)
 		}
 		if retryable(err) {
-			return fault.New(fault.Unavailable, "database-collision", "the change met others, again and again").Do("try again in a moment").Because(err)
+			return fault.New(fault.Unavailable, "database-collision", "the change met others, again and again").
+				Do("try again in a moment").Because(err)
 		}
 		switch pg.Code[:2] {
 		case "08", "57": // connection trouble, shutdown, statement timeout
@@ -190,13 +192,15 @@ func mapError(err error) error {
 func connectionTrouble(err error) bool {
 	var connect *pgconn.ConnectError
 	var ne net.Error
-	for _, known := range []error{io.EOF, io.ErrUnexpectedEOF, driver.ErrBadConn, sql.ErrConnDone, sql.ErrTxDone, net.ErrClosed, context.DeadlineExceeded, syscall.ECONNRESET, syscall.EPIPE, syscall.ECONNREFUSED} {
+	for _, known := range []error{io.EOF, io.ErrUnexpectedEOF, driver.ErrBadConn, sql.ErrConnDone, sql.ErrTxDone,
+		net.ErrClosed, context.DeadlineExceeded, syscall.ECONNRESET, syscall.EPIPE, syscall.ECONNREFUSED} {
 		if errors.Is(err, known) {
 			return true
 		}
 	}
 	return errors.As(err, &connect) || errors.As(err, &ne) || pgconn.Timeout(err) || pgconn.SafeToRetry(err) ||
-		strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "database is closed") // which have no type
+		strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(),
+		"database is closed") // which have no type
 }
 
 func retryable(err error) bool {

@@ -42,10 +42,12 @@ func open(t *testing.T) (*catalog.Catalog, *sql.DB, int64) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { db.Close() })
-	if err := c.FirstKey(t.Context(), catalog.AccessKey{ID: "K", Account: "herbarium", Name: "owner", Role: 3, Sealed: []byte{1}, Active: true}); err != nil {
+	if err := c.FirstKey(t.Context(), catalog.AccessKey{ID: "K", Account: "herbarium", Name: "owner", Role: 3,
+		Sealed: []byte{1}, Active: true}); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium", Region: "fenn"}, author()); err != nil {
+	if err := c.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium", Region: "fenn"},
+		author()); err != nil {
 		t.Fatal(err)
 	}
 	f, err := c.Facts(t.Context(), plates)
@@ -58,7 +60,8 @@ func open(t *testing.T) (*catalog.Catalog, *sql.DB, int64) {
 func write(bucket int64, key string, size int64, file int64) catalog.Change {
 	a := author()
 	return catalog.Change{Bucket: bucket, Key: key, Author: a,
-		Version: &object.Version{Size: size, ETag: object.ETag{MD5: [16]byte{byte(size)}}, Body: object.BodyRef{File: file, Offset: -1}, Metadata: object.Metadata{"taxon": "Erica"}}}
+		Version: &object.Version{Size: size, ETag: object.ETag{MD5: [16]byte{byte(size)}},
+			Body: object.BodyRef{File: file, Offset: -1}, Metadata: object.Metadata{"taxon": "Erica"}}}
 }
 
 // TestFollowerMissesNothingThatCommitsLate rolls usage up while 16 writers
@@ -102,7 +105,9 @@ func TestFollowerMissesNothingThatCommitsLate(t *testing.T) {
 					t.Error(err)
 					return
 				}
-				if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, d_objects, d_bytes, who) values (now(), 1, $1, 1, 1000, 'late')`, bucket); err != nil {
+				if _, err := tx.ExecContext(ctx,
+					`insert into journal (at, kind, bucket, d_objects, d_bytes, who) values (now(), 1, $1, 1, 1000, 'late')`,
+					bucket); err != nil {
 					t.Error(err)
 				}
 				time.Sleep(time.Duration(r.IntN(30)) * time.Millisecond)
@@ -271,7 +276,8 @@ func TestSessionsExpire(t *testing.T) {
 	c, _, _ := open(t)
 	now := time.Now()
 	k := "K"
-	s := catalog.Session{Token: []byte("t"), Key: &k, Account: "herbarium", Forgery: "f", Created: now, Expires: now.Add(time.Hour)}
+	s := catalog.Session{Token: []byte("t"), Key: &k, Account: "herbarium", Forgery: "f", Created: now,
+		Expires: now.Add(time.Hour)}
 	if err := c.PutSession(t.Context(), s); err != nil {
 		t.Fatal(err)
 	}
@@ -285,10 +291,12 @@ func TestSessionsExpire(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := c.EndSession(t.Context(), got.ID, "seed-lab", catalog.TrailSessionEnded, catalog.Author{At: now}); !fault.HasCode(err, "session-missing") {
+	if err := c.EndSession(t.Context(), got.ID, "seed-lab", catalog.TrailSessionEnded,
+		catalog.Author{At: now}); !fault.HasCode(err, "session-missing") {
 		t.Errorf("ended from another account: %v", err)
 	}
-	if err := c.EndSession(t.Context(), got.ID, "herbarium", catalog.TrailSessionEnded, catalog.Author{At: now}); err != nil {
+	if err := c.EndSession(t.Context(), got.ID, "herbarium", catalog.TrailSessionEnded,
+		catalog.Author{At: now}); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := c.FindSession(t.Context(), s.Token, now); got != nil || err != nil {
@@ -360,7 +368,8 @@ func TestFollowersMoveWithWhatTheyDo(t *testing.T) {
 			t.Fatal(err)
 		}
 		for i := range 5 {
-			if _, err := db.Exec(`insert into journal (at, kind, bucket, key, who) values ($1, 1, $2, $3, 'scanner-2')`, at, bucket, []byte(fmt.Sprint(i))); err != nil {
+			if _, err := db.Exec(`insert into journal (at, kind, bucket, key, who) values ($1, 1, $2, $3, 'scanner-2')`, at,
+				bucket, []byte(fmt.Sprint(i))); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -381,7 +390,8 @@ func TestFollowersMoveWithWhatTheyDo(t *testing.T) {
 		t.Errorf("a reader that fails: %d, %v", n, err)
 	}
 	var region string
-	if err := db.QueryRow(`select region from buckets where id = $1`, bucket).Scan(&region); err != nil || strings.Contains(region, "x") {
+	if err := db.QueryRow(`select region from buckets where id = $1`, bucket).Scan(&region); err != nil ||
+		strings.Contains(region, "x") {
 		t.Errorf("what it did stayed: %q, %v", region, err)
 	}
 	before := time.Date(2024, 4, 1, 0, 0, 0, 0, time.UTC)
@@ -452,7 +462,8 @@ func TestTiersAddUp(t *testing.T) {
 			}
 			v := h.Versions[r.IntN(len(h.Versions))].Version
 			if n < 16 {
-				_, err := c.Commit(ctx, catalog.Change{Kind: catalog.VersionRemoved, Bucket: id, Key: key, ID: v.ID(), Author: author()})
+				_, err := c.Commit(ctx, catalog.Change{Kind: catalog.VersionRemoved, Bucket: id, Key: key, ID: v.ID(),
+					Author: author()})
 				must(t, err)
 				continue
 			}
@@ -476,7 +487,8 @@ func TestTiersAddUp(t *testing.T) {
 	for _, tier := range []int16{1, 2} {
 		var want int64
 		must(t, db.QueryRow(`select coalesce(sum(size), 0) from (select size, tier, bucket from heads where not marker
-			union all select size, tier, bucket from history where not marker) v where bucket = $1 and tier = $2`, id, tier).Scan(&want))
+			union all select size, tier, bucket from history where not marker) v where bucket = $1
+				and tier = $2`, id, tier).Scan(&want))
 		if got[tier] != want || want == 0 {
 			t.Errorf("tier %d holds %d bytes, counted anew %d", tier, got[tier], want)
 		}

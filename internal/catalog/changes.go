@@ -63,7 +63,8 @@ func (r Result) ID() object.VersionID {
 
 // Commit applies a change. It returns after the database has committed. The
 // errors have the codes bucket-missing, exists, mismatch, absent, quota,
-// version-missing, version-marker, revision and those of an unavailable database, after which the change may or may not have
+// version-missing, version-marker, revision and those of an unavailable database, after which the
+// change may or may not have
 // been committed.
 func (c *Catalog) Commit(ctx context.Context, ch Change) (Result, error) {
 	if _, leased := ctx.Value(leaseKey{}).(Lease); leased {
@@ -115,24 +116,31 @@ func (r Result) err() error {
 	case statusBucketGone:
 		return fault.New(fault.NotFound, "bucket-missing", "the bucket does not exist, or was removed meanwhile").In("bucket")
 	case statusExists:
-		return fault.New(fault.Precondition, "exists", "the key holds an object already, and the request asked that it should not").In("key")
+		return fault.New(fault.Precondition, "exists",
+			"the key holds an object already, and the request asked that it should not").In("key")
 	case statusMismatch:
-		return fault.New(fault.Precondition, "mismatch", "the object's ETag is not the one the request asked for").In("key").Do("read the object again and repeat the change on what is there now")
+		return fault.New(fault.Precondition, "mismatch", "the object's ETag is not the one the request asked for").In("key").
+			Do("read the object again and repeat the change on what is there now")
 	case statusAbsent:
 		return fault.New(fault.NotFound, "absent", "nothing is there, and the request asked for what is").In("key")
 	case statusNoVersion:
 		return VersionMissing()
 	case statusIsMarker:
-		return fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content and no metadata").In("version").Do("name another version; the key's history lists them")
+		return fault.New(fault.Conflict, "version-marker",
+			"this version is a delete marker: it has no content and no metadata").In("version").
+			Do("name another version; the key's history lists them")
 	case statusOtherRevision:
-		return fault.New(fault.Precondition, "revision", "the metadata is at revision %d now", r.Revision).In("revision").Do("read it again and repeat the change on what is there now")
+		return fault.New(fault.Precondition, "revision", "the metadata is at revision %d now", r.Revision).In("revision").
+			Do("read it again and repeat the change on what is there now")
 	}
-	return fault.New(fault.Full, "quota", "the bucket's quota has no room for this object").In("quota").Do("remove objects or previous versions, or raise the bucket's quota")
+	return fault.New(fault.Full, "quota", "the bucket's quota has no room for this object").In("quota").
+		Do("remove objects or previous versions, or raise the bucket's quota")
 }
 
 // VersionMissing is the error for a version that a key does not have.
 func VersionMissing() error {
-	return fault.New(fault.NotFound, "version-missing", "the key has no such version").In("version").Do("the key's history lists its versions; a version of another key does not count")
+	return fault.New(fault.NotFound, "version-missing", "the key has no such version").In("version").
+		Do("the key's history lists its versions; a version of another key does not count")
 }
 
 const commitCall = `select place, status, mode, coalesce(number, 0), coalesce(revision, 0), marker, freed from commit_changes($1, $2)`
@@ -229,10 +237,12 @@ func (c *Catalog) copy(ctx context.Context, cp Copying) (res Result, wrote *obje
 			return err
 		}
 		ch.Version = wrote
-		ch.Detail = map[string]any{"from": map[string]any{"bucket": cp.From.Bucket.String(), "key": hexKey(cp.From.Key.String()), "version": found.ID().String()}}
+		ch.Detail = map[string]any{"from": map[string]any{"bucket": cp.From.Bucket.String(),
+			"key": hexKey(cp.From.Key.String()), "version": found.ID().String()}}
 		batch := []Change{ch}
 		if move {
-			batch = append(batch, Change{Kind: ObjectRenamedAway, Bucket: from.Bucket, Key: cp.From.Key.String(), Author: ch.Author,
+			batch = append(batch, Change{Kind: ObjectRenamedAway, Bucket: from.Bucket, Key: cp.From.Key.String(),
+				Author: ch.Author,
 				Detail: map[string]any{"to": map[string]any{"key": hexKey(ch.Key)}}})
 		}
 		rs, err := commitOn(ctx, tx, batch, true) // its rows are locked already
@@ -245,8 +255,10 @@ func (c *Catalog) copy(ctx context.Context, cp Copying) (res Result, wrote *obje
 			}
 		}
 		res = rs[0]
-		_, err = tx.ExecContext(ctx, `insert into lineage (how, at, who, from_bucket, from_key, from_number, to_bucket, to_key, to_number)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, int16(ch.Kind), ch.At, ch.Who, from.Bucket, []byte(cp.From.Key.String()), found.Number, ch.Bucket, []byte(ch.Key), res.Number)
+		_, err = tx.ExecContext(ctx, `insert into lineage (how, at, who, from_bucket, from_key, from_number, to_bucket,
+			to_key, to_number)
+			values ($1, $2, $3, $4, $5, $6, $7, $8,
+				$9)`, int16(ch.Kind), ch.At, ch.Who, from.Bucket, []byte(cp.From.Key.String()), found.Number, ch.Bucket, []byte(ch.Key), res.Number)
 		return err
 	})
 	return res, wrote, err
@@ -259,10 +271,15 @@ func lockVersion(ctx context.Context, tx *sqlx.Tx, a Address, id object.VersionI
 		lock = " for update of h"
 	}
 	var row headRow
-	q := `select b.id as bucket, ` + versionColumns + ` from buckets b join heads h on h.bucket = b.id where b.name = $1 and b.removed is null and h.key = $2`
-	err := tx.GetContext(ctx, &row, q+named(` and ($3 = @CurrentVersion or h.number = $3 or $3 = @PlainVersion and h.plain)`)+lock, a.Bucket.String(), []byte(a.Key.String()), int64(id))
+	q := `select b.id as bucket, ` + versionColumns +
+		` from buckets b join heads h on h.bucket = b.id where b.name = $1 and b.removed is null and h.key = $2`
+	err := tx.GetContext(ctx, &row,
+		q+named(` and ($3 = @CurrentVersion or h.number = $3 or $3 = @PlainVersion and h.plain)`)+lock, a.Bucket.String(),
+		[]byte(a.Key.String()), int64(id))
 	if errors.Is(err, sql.ErrNoRows) && id != object.Current {
-		err = tx.GetContext(ctx, &row, strings.Replace(q, "heads", "history", 1)+named(` and (h.number = $3 or $3 = @PlainVersion and h.plain)`)+lock, a.Bucket.String(), []byte(a.Key.String()), int64(id))
+		err = tx.GetContext(ctx, &row, strings.Replace(q, "heads", "history",
+			1)+named(` and (h.number = $3 or $3 = @PlainVersion and h.plain)`)+lock, a.Bucket.String(), []byte(a.Key.String()),
+			int64(id))
 	}
 	switch {
 	case errors.Is(err, sql.ErrNoRows) && id != object.Current:

@@ -21,16 +21,19 @@ type Damage struct {
 
 // ReportDamage records damage once, with a journal entry. It reports false when
 // the key no longer refers to the body.
-func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Version, problem string, at time.Time) (current bool, err error) {
+func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Version, problem string,
+	at time.Time) (current bool, err error) {
 	key := []byte(v.Key.String())
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &current, `select exists (select 1 from heads where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)
+		if err := tx.GetContext(ctx, &current, `select exists (select 1 from heads where bucket = $1 and key = $2
+			and body_file = $3 and body_offset = $4)
 			or exists (select 1 from history where bucket = $1 and key = $2 and body_file = $3 and body_offset = $4)
 			or exists (select 1 from parts where body_file = $3 and body_offset = $4)`,
 			bucket, key, v.Body.File, v.Body.Offset); err != nil || !current {
 			return err
 		}
-		res, err := tx.ExecContext(ctx, `insert into damage (tier, file, place, bucket, key, found, problem) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing`,
+		res, err := tx.ExecContext(ctx,
+			`insert into damage (tier, file, place, bucket, key, found, problem) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing`,
 			v.Body.Tier, v.Body.File, v.Body.Offset, bucket, key, at, problem)
 		if err != nil {
 			return err
@@ -42,7 +45,8 @@ func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Vers
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, who, detail) values ($1, $2, $3, $4, $5, $6, 'scrubber', $7::jsonb)`,
+		_, err = tx.ExecContext(ctx,
+			`insert into journal (at, kind, bucket, key, number, size, who, detail) values ($1, $2, $3, $4, $5, $6, 'scrubber', $7::jsonb)`,
 			at, int16(DamageFound), bucket, key, v.Number, v.Size, d)
 		return err
 	})
@@ -59,10 +63,12 @@ func (c *Catalog) Damaged(ctx context.Context, account string, limit int) ([]Dam
 		if table == "parts" {
 			of = ""
 		}
-		still = append(still, `exists (select 1 from `+table+` h where h.body_file = d.file and h.tier = d.tier and h.body_offset = d.place`+of+`)`)
+		still = append(still,
+			`exists (select 1 from `+table+` h where h.body_file = d.file and h.tier = d.tier and h.body_offset = d.place`+of+`)`)
 	}
 	q.and(strings.Join(still, " or "))
-	rows, err := c.db.QueryContext(ctx, `select coalesce(b.name, ''), d.key, d.tier, d.file, d.place, d.found, d.problem from damage d
+	rows, err := c.db.QueryContext(ctx, `select coalesce(b.name, ''), d.key, d.tier, d.file, d.place, d.found, d.problem
+		from damage d
 		left join buckets b on b.id = d.bucket where `+q.String()+` order by d.found desc limit `+q.arg(limit), q.args...)
 	if err != nil {
 		return nil, mapError(err)
@@ -85,14 +91,16 @@ func (c *Catalog) Damaged(ctx context.Context, account string, limit int) ([]Dam
 // journal entry when there was any.
 func (c *Catalog) MendDamage(ctx context.Context, bucket int64, v *object.Version, at time.Time) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(ctx, `delete from damage where tier = $1 and file = $2 and place = $3`, v.Body.Tier, v.Body.File, v.Body.Offset)
+		res, err := tx.ExecContext(ctx, `delete from damage where tier = $1 and file = $2 and place = $3`, v.Body.Tier,
+			v.Body.File, v.Body.Offset)
 		if err != nil {
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, who) values ($1, $2, $3, $4, $5, $6, 'scrubber')`,
+		_, err = tx.ExecContext(ctx,
+			`insert into journal (at, kind, bucket, key, number, size, who) values ($1, $2, $3, $4, $5, $6, 'scrubber')`,
 			at, int16(DamageMended), bucket, []byte(v.Key.String()), v.Number, v.Size)
 		return err
 	})

@@ -31,7 +31,8 @@ type Stretch struct {
 // Follow reads the journal on for a follower, at most limit entries. f acts on them in
 // the transaction in which the follower's place is moved: both happen, or neither. It
 // gives how many entries there were. A follower that is new begins at the beginning.
-func (c *Catalog) Follow(ctx context.Context, name string, limit int, f func(context.Context, *sqlx.Tx, Stretch) error) (n int, err error) {
+func (c *Catalog) Follow(ctx context.Context, name string, limit int,
+	f func(context.Context, *sqlx.Tx, Stretch) error) (n int, err error) {
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		// The moment is taken before the horizon: what is read is complete up to it.
 		var moment time.Time
@@ -41,7 +42,8 @@ func (c *Catalog) Follow(ctx context.Context, name string, limit int, f func(con
 		s := Stretch{}
 		err := tx.GetContext(ctx, &s.From, `select xid::text as xid, seq from followers where name = $1 for update`, name)
 		if errors.Is(err, sql.ErrNoRows) {
-			err = tx.GetContext(ctx, &s.From, `insert into followers (name, xid, seq, upto) values ($1, '0', 0, 'epoch') returning xid::text as xid, seq`, name)
+			err = tx.GetContext(ctx, &s.From,
+				`insert into followers (name, xid, seq, upto) values ($1, '0', 0, 'epoch') returning xid::text as xid, seq`, name)
 		}
 		if err != nil {
 			return err
@@ -51,7 +53,8 @@ func (c *Catalog) Follow(ctx context.Context, name string, limit int, f func(con
 			N int `db:"n"`
 		}
 		err = tx.GetContext(ctx, &last, `select xid::text as xid, seq, n from (select xid, seq, count(*) over () as n from (
-			select xid, seq from journal where (xid, seq) > ($1::xid8, $2) and `+belowHorizon+` order by xid, seq limit $3) x) y order by y.xid desc, y.seq desc limit 1`, s.From.XID, s.From.Seq, limit)
+			select xid, seq from journal where (xid, seq) > ($1::xid8, $2) and `+belowHorizon+` order by xid, seq limit $3) x) y
+				order by y.xid desc, y.seq desc limit 1`, s.From.XID, s.From.Seq, limit)
 		if errors.Is(err, sql.ErrNoRows) {
 			_, err := tx.ExecContext(ctx, `update followers set upto = $2, moved = now() where name = $1`, name, moment)
 			return err
@@ -64,7 +67,8 @@ func (c *Catalog) Follow(ctx context.Context, name string, limit int, f func(con
 			return err
 		}
 		n = s.Entries
-		_, err = tx.ExecContext(ctx, `update followers set xid = $2::xid8, seq = $3, upto = case when $4 then $5 else upto end, moved = now() where name = $1`,
+		_, err = tx.ExecContext(ctx,
+			`update followers set xid = $2::xid8, seq = $3, upto = case when $4 then $5 else upto end, moved = now() where name = $1`,
 			name, s.To.XID, s.To.Seq, n < limit, moment)
 		return err
 	})
@@ -75,7 +79,8 @@ func (c *Catalog) Follow(ctx context.Context, name string, limit int, f func(con
 // read.
 func (c *Catalog) RollUp(ctx context.Context, limit int) (int, error) {
 	return c.Follow(ctx, "usage", limit, func(ctx context.Context, tx *sqlx.Tx, s Stretch) error {
-		_, err := tx.ExecContext(ctx, `select add_usage($1::xid8, $2, $3::xid8, $4)`, s.From.XID, s.From.Seq, s.To.XID, s.To.Seq)
+		_, err := tx.ExecContext(ctx, `select add_usage($1::xid8, $2, $3::xid8, $4)`, s.From.XID, s.From.Seq, s.To.XID,
+			s.To.Seq)
 		return err
 	})
 }
@@ -86,7 +91,8 @@ var journalMonth = regexp.MustCompile(`^journal_(\d{4})_(\d{2})$`)
 // that every follower has read, oldest first, and says which.
 func (c *Catalog) ForgetJournal(ctx context.Context, before time.Time) (gone []string, err error) {
 	var names []string
-	if err := c.db.SelectContext(ctx, &names, `select c.relname from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'journal'::regclass order by 1`); err != nil {
+	if err := c.db.SelectContext(ctx, &names,
+		`select c.relname from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'journal'::regclass order by 1`); err != nil {
 		return nil, mapError(err)
 	}
 	for _, name := range names {
@@ -112,7 +118,8 @@ func (c *Catalog) ForgetJournal(ctx context.Context, before time.Time) (gone []s
 func (c *Catalog) forgetMonth(ctx context.Context, name string) (dropped bool, err error) {
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var behind bool // somebody has not read it all
-		if err := tx.GetContext(ctx, &behind, fmt.Sprintf(`select exists (select 1 from followers f where exists (select 1 from %s j where (j.xid, j.seq) > (f.xid, f.seq)))`, name)); err != nil || behind {
+		if err := tx.GetContext(ctx, &behind,
+			fmt.Sprintf(`select exists (select 1 from followers f where exists (select 1 from %s j where (j.xid, j.seq) > (f.xid, f.seq)))`, name)); err != nil || behind {
 			return err
 		}
 		dropped = true

@@ -111,6 +111,7 @@ func refuseNewer(there, known int64) error {
 	if there <= known {
 		return nil
 	}
-	return fault.New(fault.Conflict, "database-newer", "the database's schema is number %d; this version of the service knows %d",
+	return fault.New(fault.Conflict, "database-newer",
+		"the database's schema is number %d; this version of the service knows %d",
 		there, known).In("database").Do("start the version of the service that ran last, or a later one")
 }

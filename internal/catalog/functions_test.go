@@ -35,7 +35,8 @@ func TestFunctionsFollowTheirFiles(t *testing.T) {
 	open()
 	var used, leftOver, triggers int
 	if err := db.QueryRowx(`select used_bytes(1), (select count(*) from pg_proc where proname = 'left_over'),
-		(select count(*) from pg_trigger where tgname in ('mark_changed', 'mark_made'))`).Scan(&used, &leftOver, &triggers); err != nil {
+		(select count(*) from pg_trigger where tgname in ('mark_changed',
+			'mark_made'))`).Scan(&used, &leftOver, &triggers); err != nil {
 		t.Fatal(err)
 	}
 	if used != 0 || leftOver != 0 || triggers != 6 {

@@ -31,14 +31,16 @@ type GrantRow struct {
 
 // Grant gives what decisions need.
 func (r GrantRow) Grant() access.Grant {
-	g := access.Grant{ID: r.ID, Scope: access.Scope{Bucket: r.Bucket, Prefix: string(r.Prefix)}, To: access.Grantee{Kind: r.ToKind, Name: r.ToName}, Rights: r.Rights}
+	g := access.Grant{ID: r.ID, Scope: access.Scope{Bucket: r.Bucket, Prefix: string(r.Prefix)},
+		To: access.Grantee{Kind: r.ToKind, Name: r.ToName}, Rights: r.Rights}
 	if r.Expires != nil {
 		g.Expires = *r.Expires
 	}
 	return g
 }
 
-const grantQuery = `select g.id, b.name as bucket, a.name as account, g.prefix, g.to_kind, g.to_name, g.rights, g.expires, g.note, g.created, g.created_by, g.revision
+const grantQuery = `select g.id, b.name as bucket, a.name as account, g.prefix, g.to_kind, g.to_name, g.rights,
+	g.expires, g.note, g.created, g.created_by, g.revision
 	from grants g join buckets b on b.id = g.bucket and b.removed is null join accounts a on a.id = b.account `
 
 // AllGrants gives every grant, for decisions.
@@ -56,7 +58,8 @@ func (c *Catalog) AllGrants(ctx context.Context) ([]access.Grant, error) {
 
 // Grants gives a page of grants by id after an id, filtered by what is not zero:
 // owner the account that owns the bucket or is granted something.
-func (c *Catalog) Grants(ctx context.Context, owner, bucket string, to access.Grantee, after int64, limit int) ([]GrantRow, error) {
+func (c *Catalog) Grants(ctx context.Context, owner, bucket string, to access.Grantee, after int64,
+	limit int) ([]GrantRow, error) {
 	out := []GrantRow{}
 	q := where().and(`g.id > ?`, after).when(bucket != "", `b.name = ?`, bucket).
 		when(owner != "", `a.name = ? or g.to_kind = @ToAccount and g.to_name = ? or g.to_kind = @ToKey and g.to_name in
@@ -68,7 +71,8 @@ func (c *Catalog) Grants(ctx context.Context, owner, bucket string, to access.Gr
 
 // GrantMissing is the error for a grant that is not there.
 func GrantMissing(id int64) error {
-	return fault.New(fault.NotFound, "grant-missing", "there is no grant %d", id).In("grant").Do("it may have gone with its bucket; list the grants")
+	return fault.New(fault.NotFound, "grant-missing", "there is no grant %d", id).In("grant").
+		Do("it may have gone with its bucket; list the grants")
 }
 
 // GrantOf gives one grant. The error for none has the code grant-missing.
@@ -94,7 +98,8 @@ func (c *Catalog) CreateGrant(ctx context.Context, g GrantRow, by Author) (id in
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var bucket int64
 		var owner string
-		err := tx.QueryRowxContext(ctx, `select b.id, a.name from buckets b join accounts a on a.id = b.account where b.name = $1 and b.removed is null for share of b`, g.Bucket).Scan(&bucket, &owner)
+		err := tx.QueryRowxContext(ctx,
+			`select b.id, a.name from buckets b join accounts a on a.id = b.account where b.name = $1 and b.removed is null for share of b`, g.Bucket).Scan(&bucket, &owner)
 		if errors.Is(err, sql.ErrNoRows) {
 			return noBucket(name)
 		}
@@ -104,14 +109,18 @@ func (c *Catalog) CreateGrant(ctx context.Context, g GrantRow, by Author) (id in
 		if err := grantee(ctx, tx, access.Grantee{Kind: g.ToKind, Name: g.ToName}); err != nil {
 			return err
 		}
-		err = tx.GetContext(ctx, &id, `insert into grants (bucket, prefix, to_kind, to_name, rights, expires, note, created, created_by) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+		err = tx.GetContext(ctx, &id, `insert into grants (bucket, prefix, to_kind, to_name, rights, expires, note, created,
+			created_by) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 			on conflict do nothing returning id`, bucket, g.Prefix, g.ToKind, g.ToName, g.Rights, g.Expires, g.Note, by.At, by.Who)
 		if errors.Is(err, sql.ErrNoRows) {
 			var there int64
-			if err := tx.GetContext(ctx, &there, `select id from grants where bucket = $1 and prefix = $2 and to_kind = $3 and to_name = $4`, bucket, g.Prefix, g.ToKind, g.ToName); err != nil {
+			if err := tx.GetContext(ctx, &there,
+				`select id from grants where bucket = $1 and prefix = $2 and to_kind = $3 and to_name = $4`, bucket, g.Prefix,
+				g.ToKind, g.ToName); err != nil {
 				return err
 			}
-			return fault.New(fault.Conflict, "grant-exists", "grant %d gives %s something there already", there, access.Grantee{Kind: g.ToKind, Name: g.ToName}).In("to").Do("change that grant")
+			return fault.New(fault.Conflict, "grant-exists", "grant %d gives %s something there already", there,
+				access.Grantee{Kind: g.ToKind, Name: g.ToName}).In("to").Do("change that grant")
 		}
 		if err != nil {
 			return err
@@ -122,7 +131,8 @@ func (c *Catalog) CreateGrant(ctx context.Context, g GrantRow, by Author) (id in
 }
 
 func grantee(ctx context.Context, tx *sqlx.Tx, to access.Grantee) error {
-	q := map[access.GranteeKind]string{access.ToAccount: `accounts where name`, access.ToPerson: `people where name`, access.ToKey: `access_keys where id`}[to.Kind]
+	q := map[access.GranteeKind]string{access.ToAccount: `accounts where name`, access.ToPerson: `people where name`,
+		access.ToKey: `access_keys where id`}[to.Kind]
 	if q == "" {
 		return nil
 	}
@@ -145,7 +155,8 @@ func trailGrant(ctx context.Context, tx *sqlx.Tx, by Author, kind, owner string,
 }
 
 // ChangeGrant changes rights, expiry and note of a grant under lock.
-func (c *Catalog) ChangeGrant(ctx context.Context, id int64, ifRevision int, by Author, edit func(*GrantRow) error) error {
+func (c *Catalog) ChangeGrant(ctx context.Context, id int64, ifRevision int, by Author,
+	edit func(*GrantRow) error) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var r GrantRow
 		err := tx.GetContext(ctx, &r, grantQuery+`where g.id = $1 for update of g`, id)
@@ -161,7 +172,9 @@ func (c *Catalog) ChangeGrant(ctx context.Context, id int64, ifRevision int, by 
 		if err := edit(&r); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `update grants set rights = $2, expires = $3, note = $4, revision = revision + 1 where id = $1`, id, r.Rights, r.Expires, r.Note); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`update grants set rights = $2, expires = $3, note = $4, revision = revision + 1 where id = $1`, id, r.Rights,
+			r.Expires, r.Note); err != nil {
 			return err
 		}
 		return trailGrant(ctx, tx, by, TrailGrantChanged, r.Account, id, r.Grant())

@@ -14,7 +14,8 @@ import (
 
 // versionFields are the columns of a version, in heads and history alike, in the
 // order of headRow.targets.
-var versionFields = []string{"number", "revision", "created", "size", "md5", "parts", "crc64", "checksum_kind", "checksum", "tier",
+var versionFields = []string{"number", "revision", "created", "size", "md5", "parts", "crc64", "checksum_kind",
+	"checksum", "tier",
 	"body_file", "body_offset", "content_type", "headers", "metadata", "tags", "written_by", "source", "plain", "marker"}
 
 // versionColumns names a version's columns for a statement that calls their table h.
@@ -52,17 +53,20 @@ type headRow struct {
 
 // targets are where a scan of versionColumns goes.
 func (r *headRow) targets() []any {
-	return []any{&r.Number, &r.Revision, &r.Created, &r.Size, &r.MD5, &r.Parts, &r.CRC64, &r.ChecksumKind, &r.Checksum, &r.Tier,
-		&r.BodyFile, &r.BodyOffset, &r.ContentType, &r.Headers, &r.Metadata, &r.Tags, &r.WrittenBy, &r.Source, &r.Plain, &r.Marker}
+	return []any{&r.Number, &r.Revision, &r.Created, &r.Size, &r.MD5, &r.Parts, &r.CRC64, &r.ChecksumKind, &r.Checksum,
+		&r.Tier,
+		&r.BodyFile, &r.BodyOffset, &r.ContentType, &r.Headers, &r.Metadata, &r.Tags, &r.WrittenBy, &r.Source, &r.Plain,
+		&r.Marker}
 }
 
 func (r *headRow) version(key object.Key) (*object.Version, error) {
 	v := &object.Version{
 		Key: key, Number: r.Number.Int64, Revision: int(r.Revision.Int32), Size: r.Size.Int64, Created: r.Created.Time.UTC(),
 		ETag: object.ETag{Parts: int(r.Parts.Int32)}, CRC64: uint64(r.CRC64.Int64),
-		Checksum: digest.Sum{Kind: digest.Kind(r.ChecksumKind.Int16 % perPart), Bytes: r.Checksum}, PartSums: r.ChecksumKind.Int16 >= perPart,
-		Body: object.BodyRef{Tier: r.Tier.Int16, File: r.BodyFile.Int64, Offset: r.BodyOffset.Int64},
-		By:   r.WrittenBy.String, Source: r.Source.String, Plain: r.Plain.Bool, Marker: r.Marker.Bool,
+		Checksum: digest.Sum{Kind: digest.Kind(r.ChecksumKind.Int16 % perPart), Bytes: r.Checksum},
+		PartSums: r.ChecksumKind.Int16 >= perPart,
+		Body:     object.BodyRef{Tier: r.Tier.Int16, File: r.BodyFile.Int64, Offset: r.BodyOffset.Int64},
+		By:       r.WrittenBy.String, Source: r.Source.String, Plain: r.Plain.Bool, Marker: r.Marker.Bool,
 	}
 	copy(v.ETag.MD5[:], r.MD5)
 	v.Headers.ContentType = r.ContentType.String
@@ -112,9 +116,11 @@ func (ch *Change) row() (*changeRow, error) {
 			return nil, err
 		}
 	}
-	r := &changeRow{int16(max(ch.Kind, ObjectWritten)), ch.Bucket, []byte(ch.Key), orNull(int64(ch.ID), ch.ID == object.Current),
+	r := &changeRow{int16(max(ch.Kind, ObjectWritten)), ch.Bucket, []byte(ch.Key),
+		orNull(int64(ch.ID), ch.ID == object.Current),
 		orNull(int32(ch.IfRevision), ch.IfRevision == 0), ch.IfAbsent, nil, nil,
-		ch.At, v.Size, v.ETag.MD5[:], int32(v.ETag.Parts), int64(v.CRC64), kind, v.Checksum.Bytes, v.Body.Tier, v.Body.File, v.Body.Offset,
+		ch.At, v.Size, v.ETag.MD5[:], int32(v.ETag.Parts), int64(v.CRC64), kind, v.Checksum.Bytes, v.Body.Tier, v.Body.File,
+		v.Body.Offset,
 		v.Headers.ContentType, documents[0], documents[1], documents[2], ch.Who, ch.Source, documents[3]}
 	if ch.IfETag != nil {
 		r[6], r[7] = ch.IfETag.MD5[:], int32(ch.IfETag.Parts)

@@ -35,9 +35,12 @@ const (
 	DamageMended      EntryKind = 21
 )
 
-var entryKinds = map[EntryKind]string{ObjectWritten: "written", ObjectRemoved: "removed", ObjectDeleted: "deleted", VersionRemoved: "version removed",
-	ObjectAnnotated: "annotated", ObjectRestored: "restored", ObjectRenamed: "renamed", ObjectCopied: "copied", ObjectRenamedAway: "renamed away", VersionMoved: "moved",
-	BucketCreated: "bucket created", BucketChanged: "bucket changed", BucketRemoved: "bucket removed", DamageFound: "damage found", DamageMended: "damage mended"}
+var entryKinds = map[EntryKind]string{ObjectWritten: "written", ObjectRemoved: "removed", ObjectDeleted: "deleted",
+	VersionRemoved:  "version removed",
+	ObjectAnnotated: "annotated", ObjectRestored: "restored", ObjectRenamed: "renamed", ObjectCopied: "copied",
+	ObjectRenamedAway: "renamed away", VersionMoved: "moved",
+	BucketCreated: "bucket created", BucketChanged: "bucket changed", BucketRemoved: "bucket removed",
+	DamageFound: "damage found", DamageMended: "damage mended"}
 
 // ParseEntryKind reads what String gives. The error has the code journal-kind.
 func ParseEntryKind(s string) (EntryKind, error) {
@@ -49,7 +52,8 @@ func ParseEntryKind(s string) (EntryKind, error) {
 		names = append(names, name)
 	}
 	slices.Sort(names)
-	return 0, fault.New(fault.Invalid, "journal-kind", "there is no kind %q of journal entries", s).In("kind").Do("choose from: %s", strings.Join(names, ", "))
+	return 0, fault.New(fault.Invalid, "journal-kind", "there is no kind %q of journal entries", s).In("kind").
+		Do("choose from: %s", strings.Join(names, ", "))
 }
 
 func (k EntryKind) String() string { return entryKinds[k] }
@@ -106,7 +110,8 @@ func ParsePosition(s string) (xid string, seq int64, err error) {
 			return x, seq, nil
 		}
 	}
-	return "", 0, fault.New(fault.Invalid, "position", "%q is no position in the journal", s).In("position").Do("take it from an entry, or leave it out")
+	return "", 0, fault.New(fault.Invalid, "position", "%q is no position in the journal", s).In("position").
+		Do("take it from an entry, or leave it out")
 }
 
 // Journal gives a page of entries. A page may be short, even empty, with a Next
@@ -151,9 +156,11 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 		), hit as (
 			select * from stretch where `+hit.String()+` order by place limit `+hit.arg(q.Limit)+`
 		)
-		select h.xid::text, h.seq, h.at, h.kind, coalesce(b.name, ''), h.key, coalesce(h.number, 0), h.size, h.d_bytes, h.who, h.source, h.detail, true
+		select h.xid::text, h.seq, h.at, h.kind, coalesce(b.name, ''), h.key, coalesce(h.number, 0), h.size, h.d_bytes,
+			h.who, h.source, h.detail, true
 		from hit h left join buckets b on b.id = h.bucket
-		union all (select xid::text, seq, now(), 0, '', null, place, 0, 0, '', '', null, false from stretch order by place desc limit 1)`, hit.args...)
+		union all (select xid::text, seq, now(), 0, '', null, place, 0, 0, '', '', null, false from stretch
+			order by place desc limit 1)`, hit.args...)
 	if err != nil {
 		return nil, mapError(err)
 	}
@@ -165,7 +172,8 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 		var x string
 		var key, detail []byte
 		var hit bool
-		if err := rows.Scan(&x, &e.Seq, &e.At, &e.Kind, &e.Bucket, &key, &e.Number, &e.Size, &e.Bytes, &e.Who, &e.Source, &detail, &hit); err != nil {
+		if err := rows.Scan(&x, &e.Seq, &e.At, &e.Kind, &e.Bucket, &key, &e.Number, &e.Size, &e.Bytes, &e.Who, &e.Source,
+			&detail, &hit); err != nil {
 			return nil, mapError(err)
 		}
 		if e.XID, err = strconv.ParseUint(x, 10, 64); err != nil {
@@ -223,7 +231,8 @@ func (q *JournalQuery) conditions(args []any) *conditions {
 	}
 	return w.beneath("key", q.Prefix).when(len(kinds) > 0, `kind = any(?)`, kinds).
 		when(q.Who != "", `who in (?, 'person ' || ?)`, q.Who, q.Who).
-		when(q.Account != "", `bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = ?)`, q.Account)
+		when(q.Account != "", `bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = ?)`,
+			q.Account)
 }
 
 // CompleteUpTo gives the moment up to which the usage follower has read.
@@ -246,8 +255,10 @@ type Day struct {
 // and bucket filter when they are not "".
 func (c *Catalog) Days(ctx context.Context, since time.Time, account, bucket string) ([]Day, error) {
 	var days []Day
-	q := where().and(`u.day >= ?`, since).when(bucket != "", `b.name = ?`, bucket).when(account != "", `a.name = ?`, account)
-	err := c.db.SelectContext(ctx, &days, `select u.day, b.name as bucket, u.written, u.removed, u.objects, u.bytes, u.prev, u.prev_bytes
+	q := where().and(`u.day >= ?`, since).when(bucket != "", `b.name = ?`, bucket).
+		when(account != "", `a.name = ?`, account)
+	err := c.db.SelectContext(ctx, &days, `select u.day, b.name as bucket, u.written, u.removed, u.objects, u.bytes,
+		u.prev, u.prev_bytes
 		from usage_days u join buckets b on b.id = u.bucket and b.removed is null join accounts a on a.id = b.account
 		where `+q.String()+` order by u.day, b.name`, q.args...)
 	return days, mapError(err)

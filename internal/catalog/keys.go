@@ -75,7 +75,8 @@ func (l Limits) text() (string, error) {
 	return string(b), err
 }
 
-const keyQuery = `select k.id, a.name as account, k.operator, k.name, k.note, k.role, k.limits, k.rate, k.sealed, k.active, k.expires, k.created, k.created_by, k.used, k.used_from, k.replaced, k.revision
+const keyQuery = `select k.id, a.name as account, k.operator, k.name, k.note, k.role, k.limits, k.rate, k.sealed,
+	k.active, k.expires, k.created, k.created_by, k.used, k.used_from, k.replaced, k.revision
 	from access_keys k join accounts a on a.id = k.account `
 
 // Key finds an access key; nil when there is none.
@@ -114,7 +115,9 @@ func (c *Catalog) AnyKey(ctx context.Context) (*AccessKey, error) {
 // does nothing when there is a key.
 func (c *Catalog) FirstKey(ctx context.Context, k AccessKey) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `insert into accounts (name, operator) values ($1, true) on conflict (name) do update set operator = true`, k.Account); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`insert into accounts (name, operator) values ($1, true) on conflict (name) do update set operator = true`,
+			k.Account); err != nil {
 			return err
 		}
 		k.Operator, k.Role, k.Limits = true, access.Administrator, nil
@@ -133,11 +136,13 @@ func putKey(ctx context.Context, tx *sqlx.Tx, k AccessKey, by Author) error {
 	if err := soleName(ctx, tx, "people", "name", k.ID, "id"); err != nil {
 		return err
 	}
-	r, err := tx.ExecContext(ctx, `insert into access_keys (id, account, name, note, role, limits, rate, sealed, active, expires, created, created_by, operator)
+	r, err := tx.ExecContext(ctx, `insert into access_keys (id, account, name, note, role, limits, rate, sealed, active,
+		expires, created, created_by, operator)
 		select $1, id, $3, $4, $5, $6::jsonb, $7, $8, $9, $10, $11, $12, $13 from accounts where name = $2`,
 		k.ID, k.Account, k.Name, k.Note, k.Role, limits, k.Rate, k.Sealed, k.Active, k.Expires, by.At, by.Who, k.Operator)
 	if exists(err) {
-		return fault.New(fault.Conflict, "key-exists", "there is a key with the id %q already", k.ID).In("id").Do("choose another id, or leave it out to have one made")
+		return fault.New(fault.Conflict, "key-exists", "there is a key with the id %q already", k.ID).In("id").
+			Do("choose another id, or leave it out to have one made")
 	}
 	if err != nil {
 		return err
@@ -205,7 +210,8 @@ func operates(k AccessKey) bool {
 
 // ChangeKey changes a key under lock: edit gets what is there. Beside the errors
 // of edit there are operator-only, operator-role and last-operator.
-func (c *Catalog) ChangeKey(ctx context.Context, id string, ifRevision int, by Author, edit func(*AccessKey) error) error {
+func (c *Catalog) ChangeKey(ctx context.Context, id string, ifRevision int, by Author,
+	edit func(*AccessKey) error) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		k, err := lockKey(ctx, tx, id, ifRevision)
 		if err != nil {
@@ -238,14 +244,16 @@ func writeKey(ctx context.Context, tx *sqlx.Tx, k AccessKey) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `update access_keys set name = $2, note = $3, role = $4, limits = $5::jsonb, rate = $6, active = $7, expires = $8, replaced = $9, operator = $10, revision = revision + 1 where id = $1`,
+	_, err = tx.ExecContext(ctx,
+		`update access_keys set name = $2, note = $3, role = $4, limits = $5::jsonb, rate = $6, active = $7, expires = $8, replaced = $9, operator = $10, revision = revision + 1 where id = $1`,
 		k.ID, k.Name, k.Note, k.Role, limits, k.Rate, k.Active, k.Expires, k.Replaced, k.Operator)
 	return err
 }
 
 // ReplaceKey writes a key in place of another, with its name, role, limits and
 // grants; the old one works until a moment.
-func (c *Catalog) ReplaceKey(ctx context.Context, old string, id string, sealed []byte, until time.Time, by Author) (AccessKey, error) {
+func (c *Catalog) ReplaceKey(ctx context.Context, old string, id string, sealed []byte, until time.Time,
+	by Author) (AccessKey, error) {
 	var k AccessKey
 	err := c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var err error
@@ -256,7 +264,8 @@ func (c *Catalog) ReplaceKey(ctx context.Context, old string, id string, sealed 
 			return err
 		}
 		if k.Replaced != nil {
-			return fault.New(fault.Conflict, "key-replaced", "the key %q was replaced by %q already", old, *k.Replaced).In("key").Do("replace that one")
+			return fault.New(fault.Conflict, "key-replaced", "the key %q was replaced by %q already", old, *k.Replaced).
+				In("key").Do("replace that one")
 		}
 		was := k
 		was.Replaced = &id
@@ -271,11 +280,14 @@ func (c *Catalog) ReplaceKey(ctx context.Context, old string, id string, sealed 
 		if err := putKey(ctx, tx, k, by); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, named(`insert into grants (bucket, prefix, to_kind, to_name, rights, expires, note, created, created_by)
-			select bucket, prefix, to_kind, $2, rights, expires, note, $3, $4 from grants where to_kind = @ToKey and to_name = $1`), old, id, by.At, by.Who); err != nil {
+		if _, err := tx.ExecContext(ctx, named(`insert into grants (bucket, prefix, to_kind, to_name, rights, expires, note,
+			created, created_by)
+			select bucket, prefix, to_kind, $2, rights, expires, note, $3, $4 from grants where to_kind = @ToKey
+				and to_name = $1`), old, id, by.At, by.Who); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailKeyReplaced, k.Account, old, map[string]any{"by": id, "until": until.UTC().Format(time.RFC3339)})
+		return trail(ctx, tx, by, TrailKeyReplaced, k.Account, old,
+			map[string]any{"by": id, "until": until.UTC().Format(time.RFC3339)})
 	})
 	return k, err
 }
@@ -295,7 +307,8 @@ func (c *Catalog) RemoveKey(ctx context.Context, id string, by Author) error {
 				return err
 			}
 		}
-		for _, q := range []string{named(`delete from grants where to_kind = @ToKey and to_name = $1`), `delete from access_keys where id = $1`} {
+		for _, q := range []string{named(`delete from grants where to_kind = @ToKey and to_name = $1`),
+			`delete from access_keys where id = $1`} {
 			if _, err := tx.ExecContext(ctx, q, id); err != nil {
 				return err
 			}
@@ -317,7 +330,8 @@ func (c *Catalog) NoteUse(ctx context.Context, uses []KeyUse) error {
 	for i, u := range uses {
 		id[i], at[i], from[i] = u.ID, u.At, u.From
 	}
-	_, err := c.db.ExecContext(ctx, `update access_keys k set used = u.at, used_from = u.source from unnest($1::text[], $2::timestamptz[], $3::text[]) u(id, at, source)
+	_, err := c.db.ExecContext(ctx, `update access_keys k set used = u.at, used_from = u.source
+		from unnest($1::text[], $2::timestamptz[], $3::text[]) u(id, at, source)
 		where k.id = u.id and (k.used is null or k.used < u.at)`, id, at, from)
 	return mapError(err)
 }

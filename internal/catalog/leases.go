@@ -28,7 +28,8 @@ func UnderLease(ctx context.Context, l Lease) context.Context {
 }
 
 func leaseLost(name string) error {
-	return fault.New(fault.Conflict, "lease-lost", "the work %q was taken over by somebody else", name).In("lease").Do("leave it to them")
+	return fault.New(fault.Conflict, "lease-lost", "the work %q was taken over by somebody else", name).In("lease").
+		Do("leave it to them")
 }
 
 // holds refuses a transaction of a worker that was taken over. It keeps the claim as
@@ -48,9 +49,11 @@ func holds(ctx context.Context, tx *sqlx.Tx) error {
 
 // Claim takes a piece of work that is due and that nobody holds, for some time, and
 // gives where it stands. It reports false when there is nothing to take.
-func (c *Catalog) Claim(ctx context.Context, name, holder string, d time.Duration) (l Lease, state []byte, ok bool, err error) {
+func (c *Catalog) Claim(ctx context.Context, name, holder string, d time.Duration) (l Lease, state []byte, ok bool,
+	err error) {
 	l.Name = name
-	err = c.db.QueryRowxContext(ctx, `insert into works as w (name, holder, lease, turn) values ($1, $2, clock_timestamp() + $3::bigint * interval '1 ms', 1)
+	err = c.db.QueryRowxContext(ctx, `insert into works as w (name, holder, lease, turn)
+		values ($1, $2, clock_timestamp() + $3::bigint * interval '1 ms', 1)
 		on conflict (name) do update set holder = excluded.holder, lease = excluded.lease, turn = w.turn + 1
 		where w.lease < clock_timestamp() and w.due <= clock_timestamp()
 		returning turn, state`, name, holder, d.Milliseconds()).Scan(&l.Turn, &state)
@@ -62,13 +65,16 @@ func (c *Catalog) Claim(ctx context.Context, name, holder string, d time.Duratio
 
 // Renew holds a lease on. It reports false when somebody else has it.
 func (c *Catalog) Renew(ctx context.Context, l Lease, d time.Duration) (bool, error) {
-	return c.changed(ctx, `update works set lease = clock_timestamp() + $3::bigint * interval '1 ms' where name = $1 and turn = $2`, l.Name, l.Turn, d.Milliseconds())
+	return c.changed(ctx,
+		`update works set lease = clock_timestamp() + $3::bigint * interval '1 ms' where name = $1 and turn = $2`, l.Name,
+		l.Turn, d.Milliseconds())
 }
 
 // SaveWork keeps where a piece of work stands. The error for who no longer holds it
 // has the code lease-lost.
 func (c *Catalog) SaveWork(ctx context.Context, l Lease, state []byte) error {
-	ok, err := c.changed(ctx, `update works set state = $3::jsonb where name = $1 and turn = $2`, l.Name, l.Turn, string(state))
+	ok, err := c.changed(ctx, `update works set state = $3::jsonb where name = $1 and turn = $2`, l.Name, l.Turn,
+		string(state))
 	if err == nil && !ok {
 		return leaseLost(l.Name)
 	}
@@ -77,13 +83,16 @@ func (c *Catalog) SaveWork(ctx context.Context, l Lease, state []byte) error {
 
 // Finish gives a lease up: the work is due again after a pause.
 func (c *Catalog) Finish(ctx context.Context, l Lease, pause time.Duration) error {
-	_, err := c.changed(ctx, `update works set lease = '-infinity', due = clock_timestamp() + $3::bigint * interval '1 ms' where name = $1 and turn = $2`, l.Name, l.Turn, pause.Milliseconds())
+	_, err := c.changed(ctx,
+		`update works set lease = '-infinity', due = clock_timestamp() + $3::bigint * interval '1 ms' where name = $1 and turn = $2`, l.Name, l.Turn, pause.Milliseconds())
 	return err
 }
 
 // DueWithin has a piece of work due after a pause at the latest.
 func (c *Catalog) DueWithin(ctx context.Context, name string, pause time.Duration) error {
-	_, err := c.changed(ctx, `update works set due = least(due, clock_timestamp() + $2::bigint * interval '1 ms') where name = $1`, name, pause.Milliseconds())
+	_, err := c.changed(ctx,
+		`update works set due = least(due, clock_timestamp() + $2::bigint * interval '1 ms') where name = $1`, name,
+		pause.Milliseconds())
 	return err
 }
 

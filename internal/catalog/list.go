@@ -38,7 +38,8 @@ func (c *Catalog) List(ctx context.Context, l Listing) (page []Entry, more bool,
 		columns += `, headers, metadata, tags`
 	}
 	if l.Delimiter == "" {
-		q := `select ` + columns + ` from heads h where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) and not marker order by key limit $5`
+		q := `select ` + columns +
+			` from heads h where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) and not marker order by key limit $5`
 		after := []byte(l.After)
 		if l.After == "" {
 			// Nothing sorts before the empty key, and no object has it.
@@ -60,14 +61,17 @@ func (c *Catalog) List(ctx context.Context, l Listing) (page []Entry, more bool,
 		return page, more, nil
 	}
 	// One round trip: the page by seeking, then its objects' rows by key.
-	q := `select f.key as name, f.folded, ` + columns[len("key, "):] + ` from list_folded($1, $2, $3, $4, $5, $6, false) with ordinality f(key, folded, i)
-		left join lateral (select * from heads x where x.bucket = $1 and x.key = f.key and not f.folded and not x.marker limit 1) h on true order by f.i`
+	q := `select f.key as name, f.folded, ` + columns[len("key, "):] + `
+		from list_folded($1, $2, $3, $4, $5, $6, false) with ordinality f(key, folded, i)
+		left join lateral (select * from heads x where x.bucket = $1 and x.key = f.key and not f.folded
+			and not x.marker limit 1) h on true order by f.i`
 	var rows []struct {
 		Name   []byte `db:"name"`
 		Folded bool   `db:"folded"`
 		headRow
 	}
-	if err := c.db.SelectContext(ctx, &rows, q, l.Bucket, []byte(l.Prefix), []byte(l.Delimiter), []byte(l.After), until, l.Max+1); err != nil {
+	if err := c.db.SelectContext(ctx, &rows, q, l.Bucket, []byte(l.Prefix), []byte(l.Delimiter), []byte(l.After), until,
+		l.Max+1); err != nil {
 		return nil, false, mapError(err)
 	}
 	if more = len(rows) > l.Max; more {
@@ -104,6 +108,7 @@ func entryOf(r *headRow) (Entry, error) {
 func (c *Catalog) Count(ctx context.Context, bucket int64, prefix string) (objects, bytes int64, err error) {
 	until := endOf(prefix)
 	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(size), 0)::bigint from heads
-		where bucket = $1 and key >= $2 and ($3::bytea is null or key < $3) and not marker`, bucket, []byte(prefix), until).Scan(&objects, &bytes)
+		where bucket = $1 and key >= $2 and ($3::bytea is null or key < $3)
+			and not marker`, bucket, []byte(prefix), until).Scan(&objects, &bytes)
 	return objects, bytes, mapError(err)
 }

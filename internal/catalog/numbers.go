@@ -52,8 +52,9 @@ const (
 
 // numbers are what the names in statements stand for.
 var numbers = map[string]string{
-	"ObjectRemoved": digits(ObjectRemoved), "ObjectDeleted": digits(ObjectDeleted), "ObjectRenamedAway": digits(ObjectRenamedAway),
-	"VersionRemoved": digits(VersionRemoved), "ObjectAnnotated": digits(ObjectAnnotated),
+	"ObjectRemoved": digits(ObjectRemoved), "ObjectDeleted": digits(ObjectDeleted),
+	"ObjectRenamedAway": digits(ObjectRenamedAway),
+	"VersionRemoved":    digits(VersionRemoved), "ObjectAnnotated": digits(ObjectAnnotated),
 	"Writes":  digits(ObjectWritten, ObjectRestored, ObjectRenamed, ObjectCopied),
 	"Removes": digits(ObjectRemoved, ObjectDeleted, ObjectRenamedAway),
 
@@ -64,7 +65,8 @@ var numbers = map[string]string{
 	"Mismatch": digits(statusMismatch), "Absent": digits(statusAbsent), "OverQuota": digits(statusOverQuota),
 	"NoVersion": digits(statusNoVersion), "IsMarker": digits(statusIsMarker), "OtherRevision": digits(statusOtherRevision),
 
-	"UploadOpen": digits(uploadOpen), "UploadCompleted": digits(uploadCompleted), "UploadAbandoned": digits(uploadAbandoned),
+	"UploadOpen": digits(uploadOpen), "UploadCompleted": digits(uploadCompleted),
+	"UploadAbandoned": digits(uploadAbandoned),
 
 	"ToAccount": digits(access.ToAccount), "ToPerson": digits(access.ToPerson), "ToKey": digits(access.ToKey),
 

@@ -29,7 +29,8 @@ func mustOperate(ctx context.Context, tx *sqlx.Tx, by Author, what string) error
 		return err
 	}
 	if !yes {
-		return fault.New(fault.Refused, "operator-only", "%s: only an operator may do that", what).In("operator").Do("ask one")
+		return fault.New(fault.Refused, "operator-only", "%s: only an operator may do that", what).In("operator").
+			Do("ask one")
 	}
 	return nil
 }
@@ -42,7 +43,8 @@ func mayTouchKey(ctx context.Context, tx *sqlx.Tx, by Author, k AccessKey) error
 		return nil
 	}
 	if k.Role != access.Administrator || len(k.Limits) > 0 {
-		return fault.New(fault.Invalid, "operator-role", "a key that operates the service is an administrator's, without limits").In("operator").
+		return fault.New(fault.Invalid, "operator-role",
+			"a key that operates the service is an administrator's, without limits").In("operator").
 			Do("take operating away first, or leave role and limits as they are")
 	}
 	return mustOperate(ctx, tx, by, fmt.Sprintf("the key %s operates the service", k.ID))
@@ -55,11 +57,13 @@ func soleName(ctx context.Context, tx *sqlx.Tx, table, column, name, field strin
 		return err
 	}
 	var taken bool
-	if err := tx.GetContext(ctx, &taken, `select exists (select 1 from `+table+` where lower(`+column+`) = lower($1))`, name); err != nil {
+	if err := tx.GetContext(ctx, &taken, `select exists (select 1 from `+table+` where lower(`+column+`) = lower($1))`,
+		name); err != nil {
 		return err
 	}
 	if taken {
-		return fault.New(fault.Conflict, "name-taken", "%q is taken: a key and a person cannot have one name, whatever its capitals", name).In(field).Do("choose another")
+		return fault.New(fault.Conflict, "name-taken",
+			"%q is taken: a key and a person cannot have one name, whatever its capitals", name).In(field).Do("choose another")
 	}
 	return nil
 }

@@ -110,7 +110,8 @@ type orderRow struct {
 const orderQuery = `select o.id, o.kind, b.name as bucket, o.what, o.state, o.progress, o.problem, o.who, o.account, b.removed is not null as gone, o.attempts, o.source, o.created, o.changed from orders o join buckets b on b.id = o.bucket `
 
 func (r *orderRow) order() (*Order, error) {
-	o := &Order{ID: r.ID, Kind: r.Kind, State: OrderState(r.State), Problem: r.Problem, Who: r.Who, Account: r.Account, Gone: r.Gone, Attempts: r.Attempts, Source: r.Source, Created: r.Created.UTC(), Changed: r.Changed.UTC()}
+	o := &Order{ID: r.ID, Kind: r.Kind, State: OrderState(r.State), Problem: r.Problem, Who: r.Who, Account: r.Account,
+		Gone: r.Gone, Attempts: r.Attempts, Source: r.Source, Created: r.Created.UTC(), Changed: r.Changed.UTC()}
 	var err error
 	if o.Bucket, err = object.ParseBucketName(r.Bucket); err != nil {
 		return nil, err
@@ -133,13 +134,17 @@ func (c *Catalog) CreateOrder(ctx context.Context, o *Order, by Author) (int64, 
 		return 0, err
 	}
 	var id int64
-	err = c.db.GetContext(ctx, &id, `update orders set state = 'running', problem = '', attempts = 0, due = now(), changed = $4, who = $5, account = $6, source = $7 where id = (select max(o.id) from orders o join buckets b on b.id = o.bucket
-		where o.kind = $1 and b.name = $2 and b.removed is null and o.what = $3::jsonb and o.state <> 'done') returning id`, o.Kind, o.Bucket.String(), string(what), by.At, by.Who, o.Account, by.Source)
+	err = c.db.GetContext(ctx, &id, `update orders set state = 'running', problem = '', attempts = 0, due = now(),
+		changed = $4, who = $5, account = $6, source = $7 where id = (select max(o.id) from orders o join buckets b on b.id = o.bucket
+		where o.kind = $1 and b.name = $2 and b.removed is null and o.what = $3::jsonb and o.state <> 'done')
+			returning id`, o.Kind, o.Bucket.String(), string(what), by.At, by.Who, o.Account, by.Source)
 	if !errors.Is(err, sql.ErrNoRows) {
 		return id, mapError(err)
 	}
-	err = c.db.GetContext(ctx, &id, `insert into orders (kind, bucket, what, state, progress, who, source, created, changed, account)
-		select $1, id, $3::jsonb, $4, $5::jsonb, $6, $7, $8, $8, $9 from buckets where name = $2 and removed is null returning id`,
+	err = c.db.GetContext(ctx, &id, `insert into orders (kind, bucket, what, state, progress, who, source, created,
+		changed, account)
+		select $1, id, $3::jsonb, $4, $5::jsonb, $6, $7, $8, $8, $9 from buckets where name = $2 and removed is null
+			returning id`,
 		o.Kind, o.Bucket.String(), string(what), OrderRunning, string(progress), by.Who, by.Source, by.At, o.Account)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, noBucket(o.Bucket)
@@ -167,11 +172,13 @@ func (c *Catalog) Order(ctx context.Context, id int64) (*Order, error) {
 
 // Orders gives orders before a number (0: from the latest), latest first; only
 // those in a state unless it is "".
-func (c *Catalog) Orders(ctx context.Context, account string, before int64, state OrderState, limit int) ([]*Order, error) {
+func (c *Catalog) Orders(ctx context.Context, account string, before int64, state OrderState, limit int) ([]*Order,
+	error) {
 	var rows []orderRow
 	q := where().when(before != 0, `o.id < ?`, before).when(state != "", `o.state = ?`, string(state)).
 		when(account != "", `o.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = ? and k.removed is null)`, account)
-	if err := c.db.SelectContext(ctx, &rows, orderQuery+`where `+q.String()+` order by o.id desc limit `+q.arg(limit), q.args...); err != nil {
+	if err := c.db.SelectContext(ctx, &rows, orderQuery+`where `+q.String()+` order by o.id desc limit `+q.arg(limit),
+		q.args...); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]*Order, len(rows))
@@ -190,14 +197,17 @@ func OrderWork(id int64) string { return fmt.Sprintf("order %d", id) }
 // OrdersDue gives the numbers of orders of a kind that are due and that nobody works
 // on, longest due first.
 func (c *Catalog) OrdersDue(ctx context.Context, kind string, limit int) (ids []int64, err error) {
-	err = c.db.SelectContext(ctx, &ids, `select o.id from orders o where o.kind = $1 and o.state = 'running' and o.due <= clock_timestamp()
-		and not exists (select 1 from works w where w.name = 'order ' || o.id and w.lease >= clock_timestamp()) order by o.due, o.id limit $2`, kind, limit)
+	err = c.db.SelectContext(ctx, &ids, `select o.id from orders o where o.kind = $1 and o.state = 'running'
+		and o.due <= clock_timestamp()
+		and not exists (select 1 from works w where w.name = 'order ' || o.id and w.lease >= clock_timestamp())
+			order by o.due, o.id limit $2`, kind, limit)
 	return ids, mapError(err)
 }
 
 // FailUnknownOrders ends orders of kinds that are not known here.
 func (c *Catalog) FailUnknownOrders(ctx context.Context, known []string) error {
-	_, err := c.changed(ctx, `update orders set state = 'failed', problem = 'this version of the service does not know the kind of order ' || kind, changed = now() where state = 'running' and not kind = any($1)`, known)
+	_, err := c.changed(ctx,
+		`update orders set state = 'failed', problem = 'this version of the service does not know the kind of order ' || kind, changed = now() where state = 'running' and not kind = any($1)`, known)
 	return err
 }
 
@@ -205,7 +215,8 @@ func (c *Catalog) FailUnknownOrders(ctx context.Context, known []string) error {
 // held.
 func (c *Catalog) EndOrder(ctx context.Context, id int64, to OrderState, problem string) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `update orders set state = $2, problem = $3, changed = now() where id = $1 and (state = 'running' or state = 'stopped' and $2 = 'done')`, id, string(to), problem); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`update orders set state = $2, problem = $3, changed = now() where id = $1 and (state = 'running' or state = 'stopped' and $2 = 'done')`, id, string(to), problem); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `delete from works where name = $1`, OrderWork(id))
@@ -216,19 +227,22 @@ func (c *Catalog) EndOrder(ctx context.Context, id int64, to OrderState, problem
 // DelayOrder puts an order off that failed for a reason that may pass, and says why.
 func (c *Catalog) DelayOrder(ctx context.Context, id int64, pause time.Duration, problem string) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `update orders set attempts = attempts + 1, problem = $3, due = clock_timestamp() + $2::bigint * interval '1 ms' where id = $1 and state = 'running'`, id, pause.Milliseconds(), problem)
+		_, err := tx.ExecContext(ctx,
+			`update orders set attempts = attempts + 1, problem = $3, due = clock_timestamp() + $2::bigint * interval '1 ms' where id = $1 and state = 'running'`, id, pause.Milliseconds(), problem)
 		return err
 	})
 }
 
 // TurnOrder brings an order from one of some states into another. It reports
 // false when it was in none of them.
-func (c *Catalog) TurnOrder(ctx context.Context, id int64, to OrderState, problem string, from ...OrderState) (bool, error) {
+func (c *Catalog) TurnOrder(ctx context.Context, id int64, to OrderState, problem string, from ...OrderState) (bool,
+	error) {
 	names := make([]string, len(from))
 	for i, s := range from {
 		names[i] = string(s)
 	}
-	res, err := c.db.ExecContext(ctx, `update orders set state = $2, problem = $3, attempts = 0, due = now(), changed = now() where id = $1 and state = any($4)`, id, string(to), problem, names)
+	res, err := c.db.ExecContext(ctx,
+		`update orders set state = $2, problem = $3, attempts = 0, due = now(), changed = now() where id = $1 and state = any($4)`, id, string(to), problem, names)
 	if err != nil {
 		return false, mapError(err)
 	}
@@ -244,7 +258,8 @@ func (c *Catalog) DueNow(ctx context.Context, id int64) error {
 
 // AdoptOrder makes somebody the giver of an order that does not run.
 func (c *Catalog) AdoptOrder(ctx context.Context, id int64, by, account, source string) error {
-	_, err := c.db.ExecContext(ctx, `update orders set who = $2, account = $3, source = $4 where id = $1 and state <> 'running'`, id, by, account, source)
+	_, err := c.db.ExecContext(ctx,
+		`update orders set who = $2, account = $3, source = $4 where id = $1 and state <> 'running'`, id, by, account, source)
 	return mapError(err)
 }
 
@@ -258,7 +273,8 @@ func (c *Catalog) SaveOrder(ctx context.Context, id int64, p OrderProgress, went
 	}
 	var state string
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
-		return tx.GetContext(ctx, &state, `update orders set progress = $2::jsonb, attempts = case when $3 then 0 else attempts end, problem = case when $3 and state = 'running' then '' else problem end,
+		return tx.GetContext(ctx, &state, `update orders set progress = $2::jsonb, attempts = case
+			when $3 then 0 else attempts end, problem = case when $3 and state = 'running' then '' else problem end,
 			changed = now() where id = $1 returning state`, id, string(b), went)
 	})
 	return OrderState(state), err
@@ -276,20 +292,27 @@ type Difference struct {
 
 // Differences compares keys beneath a prefix, after a key, with how they stood
 // at a moment; at most limit, fewer only at the end.
-func (c *Catalog) Differences(ctx context.Context, bucket int64, prefix, after string, at time.Time, limit int) ([]Difference, error) {
+func (c *Catalog) Differences(ctx context.Context, bucket int64, prefix, after string, at time.Time,
+	limit int) ([]Difference, error) {
 	until := endOf(prefix)
-	rows, err := c.db.QueryContext(ctx, `select h.key, not h.marker, coalesce(not o.marker, false), h.size, coalesce(o.size, 0),
+	rows, err := c.db.QueryContext(ctx, `select h.key, not h.marker, coalesce(not o.marker, false), h.size,
+		coalesce(o.size, 0),
 			coalesce(not h.marker and not o.marker and h.md5 = o.md5 and h.parts = o.parts and h.size = o.size
 			and h.content_type = coalesce(r.content_type, o.content_type)
 			and h.headers is not distinct from case when r.content_type is null then o.headers else r.headers end
 			and h.metadata is not distinct from case when r.content_type is null then o.metadata else r.metadata end
 			and h.tags is not distinct from case when r.content_type is null then o.tags else r.tags end, false)
-		from (select * from heads where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) order by key limit $6) h
+		from (select * from heads where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4)
+			order by key limit $6) h
 		left join lateral (select * from (
-			select h.number, h.revision, h.marker, h.md5, h.parts, h.size, h.content_type, h.headers, h.metadata, h.tags where h.created <= $5
-			union all (select y.number, y.revision, y.marker, y.md5, y.parts, y.size, y.content_type, y.headers, y.metadata, y.tags from history y
-				where h.created > $5 and y.bucket = $1 and y.key = h.key and y.created <= $5 order by y.number desc limit 1)) x limit 1) o on true
-		left join lateral (select * from revisions v where v.bucket = $1 and v.key = h.key and v.number = o.number and v.until > $5 order by v.revision limit 1) r on true
+			select h.number, h.revision, h.marker, h.md5, h.parts, h.size, h.content_type, h.headers, h.metadata, h.tags
+				where h.created <= $5
+			union all (select y.number, y.revision, y.marker, y.md5, y.parts, y.size, y.content_type, y.headers, y.metadata,
+				y.tags from history y
+				where h.created > $5 and y.bucket = $1 and y.key = h.key and y.created <= $5
+					order by y.number desc limit 1)) x limit 1) o on true
+		left join lateral (select * from revisions v where v.bucket = $1 and v.key = h.key and v.number = o.number
+			and v.until > $5 order by v.revision limit 1) r on true
 		order by h.key`, bucket, []byte(prefix), []byte(after), until, at, limit)
 	if err != nil {
 		return nil, mapError(err)

@@ -52,7 +52,8 @@ func (c *Catalog) Reseal(ctx context.Context, seal func(sealed []byte, name stri
 
 // BodyKey gives a body key, sealed; 0 for the newest. It is nil when there is none.
 func (c *Catalog) BodyKey(ctx context.Context, id int16) (n int16, sealed []byte, err error) {
-	err = c.db.QueryRowxContext(ctx, `select id, sealed from body_keys where $1::smallint = 0 or id = $1 order by id desc limit 1`, id).Scan(&n, &sealed)
+	err = c.db.QueryRowxContext(ctx,
+		`select id, sealed from body_keys where $1::smallint = 0 or id = $1 order by id desc limit 1`, id).Scan(&n, &sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil, nil
 	}

@@ -50,11 +50,13 @@ func (c *Catalog) PutSession(ctx context.Context, s Session) error {
 		if _, err := tx.ExecContext(ctx, `delete from sessions where expires < $1`, s.Created); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `insert into sessions (token, person, key, account, forgery, source, program, created, seen, expires) values ($1, $2, $3, $4, $5, $6, $7, $8, $8, $9)`,
+		if _, err := tx.ExecContext(ctx,
+			`insert into sessions (token, person, key, account, forgery, source, program, created, seen, expires) values ($1, $2, $3, $4, $5, $6, $7, $8, $8, $9)`,
 			s.Token, s.Person, s.Key, s.Account, s.Forgery, s.Source, plainText(s.Program), s.Created, s.Expires); err != nil {
 			return err
 		}
-		return trail(ctx, tx, Author{At: s.Created, Who: s.By(), Source: s.Source}, TrailSignedIn, s.Account, s.By(), map[string]any{"program": plainText(s.Program)})
+		return trail(ctx, tx, Author{At: s.Created, Who: s.By(), Source: s.Source}, TrailSignedIn, s.Account, s.By(),
+			map[string]any{"program": plainText(s.Program)})
 	})
 }
 
@@ -77,7 +79,8 @@ func (c *Catalog) FindSession(ctx context.Context, token []byte, now time.Time) 
 func (c *Catalog) Sessions(ctx context.Context, account string, before int64, limit int) ([]Session, error) {
 	out := []Session{}
 	q := where().and(`expires > now()`).when(account != "", `account = ?`, account).when(before != 0, `id < ?`, before)
-	err := c.db.SelectContext(ctx, &out, `select * from sessions where `+q.String()+` order by id desc limit `+q.arg(limit), q.args...)
+	err := c.db.SelectContext(ctx, &out,
+		`select * from sessions where `+q.String()+` order by id desc limit `+q.arg(limit), q.args...)
 	return out, mapError(err)
 }
 
@@ -95,7 +98,8 @@ func (c *Catalog) EndSession(ctx context.Context, id int64, account, kind string
 		q := where().and(`id = ?`, id).when(account != "", `account = ?`, account)
 		err := tx.GetContext(ctx, &s, `delete from sessions where `+q.String()+` returning *`, q.args...)
 		if errors.Is(err, sql.ErrNoRows) {
-			return fault.New(fault.NotFound, "session-missing", "there is no session %d", id).In("session").Do("it may have ended by itself")
+			return fault.New(fault.NotFound, "session-missing", "there is no session %d", id).In("session").
+				Do("it may have ended by itself")
 		}
 		if err != nil {
 			return err

@@ -21,7 +21,8 @@ func TestSettingsChangeAsAWhole(t *testing.T) {
 	edits := func(e ...bucket.Edit) error { return c.ChangeBucket(ctx, plates, 0, author(), e...) }
 	entries := func() (n int) {
 		t.Helper()
-		if err := db.QueryRow(`select count(*) from journal where bucket = $1 and kind = $2`, id, int(catalog.BucketChanged)).Scan(&n); err != nil {
+		if err := db.QueryRow(`select count(*) from journal where bucket = $1 and kind = $2`, id, int(catalog.BucketChanged)).
+			Scan(&n); err != nil {
 			t.Fatal(err)
 		}
 		return n
@@ -33,8 +34,10 @@ func TestSettingsChangeAsAWhole(t *testing.T) {
 			t.Errorf("%s: %+v at revision %d with %d entries, %v; want %+v", what, b.Settings, b.Revision, entries(), err, s)
 		}
 	}
-	all := bucket.Settings{Versioning: object.On, Quota: &quota, Tags: object.Tags{"unit": "imaging"}, Sealing: true, AbandonAfter: &days}
-	if err := edits(bucket.Versioning(object.On), bucket.Quota(&quota), bucket.EditTags(object.Edit{Set: map[string]string{"unit": "imaging"}}),
+	all := bucket.Settings{Versioning: object.On, Quota: &quota, Tags: object.Tags{"unit": "imaging"}, Sealing: true,
+		AbandonAfter: &days}
+	if err := edits(bucket.Versioning(object.On), bucket.Quota(&quota),
+		bucket.EditTags(object.Edit{Set: map[string]string{"unit": "imaging"}}),
 		bucket.Sealing(true), bucket.AbandonAfter(&days)); err != nil {
 		t.Fatal(err)
 	}

@@ -36,7 +36,8 @@ func PutTasks(ctx context.Context, tx *sqlx.Tx, tasks []Task) error {
 		}
 	}
 	_, err := tx.ExecContext(ctx, `insert into tasks (kind, subject, what, due)
-		select k, s, w::jsonb, coalesce(d, now()) from unnest($1::text[], $2::bytea[], $3::text[], $4::timestamptz[]) with ordinality x(k, s, w, d, n) order by n`, kinds, subjects, whats, dues)
+		select k, s, w::jsonb, coalesce(d, now()) from unnest($1::text[], $2::bytea[], $3::text[],
+			$4::timestamptz[]) with ordinality x(k, s, w, d, n) order by n`, kinds, subjects, whats, dues)
 	return err
 }
 
@@ -50,8 +51,10 @@ func (c *Catalog) AddTasks(ctx context.Context, tasks []Task) error {
 // ran out has a later turn.
 func (c *Catalog) ClaimTasks(ctx context.Context, kind string, limit int, d time.Duration) ([]Task, error) {
 	var out []Task
-	err := c.db.SelectContext(ctx, &out, `update tasks t set turn = turn + 1, until = clock_timestamp() + $3::bigint * interval '1 ms'
-		where t.ctid = any(array(select x.ctid from tasks x where x.kind = $1 and x.due <= clock_timestamp() and (x.until is null or x.until < clock_timestamp())
+	err := c.db.SelectContext(ctx, &out, `update tasks t set turn = turn + 1,
+		until = clock_timestamp() + $3::bigint * interval '1 ms'
+		where t.ctid = any(array(select x.ctid from tasks x where x.kind = $1 and x.due <= clock_timestamp()
+			and (x.until is null or x.until < clock_timestamp())
 			and not exists (select 1 from tasks e where e.kind = x.kind and e.subject = x.subject and e.id < x.id)
 			order by x.due, x.id limit $2 for update skip locked))
 		returning id, kind, subject, what, due, attempts, turn, fault, made`, kind, limit, d.Milliseconds())
@@ -63,7 +66,9 @@ func (c *Catalog) ClaimTasks(ctx context.Context, kind string, limit int, d time
 // the error lease-lost.
 func EndTasks(ctx context.Context, tx *sqlx.Tx, tasks []Task) error {
 	ids, turns := taskTurns(tasks)
-	r, err := tx.ExecContext(ctx, `delete from tasks t using unnest($1::bigint[], $2::bigint[]) x(id, turn) where t.id = x.id and t.turn = x.turn`, ids, turns)
+	r, err := tx.ExecContext(ctx,
+		`delete from tasks t using unnest($1::bigint[], $2::bigint[]) x(id, turn) where t.id = x.id and t.turn = x.turn`, ids,
+		turns)
 	if err != nil {
 		return err
 	}
@@ -88,7 +93,8 @@ func (c *Catalog) TasksDone(ctx context.Context, tasks []Task) error {
 
 // DelayTask puts a task off that failed, if the claim is still held.
 func (c *Catalog) DelayTask(ctx context.Context, t Task, pause time.Duration, problem string) error {
-	_, err := c.changed(ctx, `update tasks set attempts = attempts + 1, until = null, fault = $4, due = clock_timestamp() + $3::bigint * interval '1 ms' where id = $1 and turn = $2`,
+	_, err := c.changed(ctx,
+		`update tasks set attempts = attempts + 1, until = null, fault = $4, due = clock_timestamp() + $3::bigint * interval '1 ms' where id = $1 and turn = $2`,
 		t.ID, t.Turn, pause.Milliseconds(), problem)
 	return err
 }

@@ -41,9 +41,12 @@ const (
 )
 
 // TrailKinds lists all kinds.
-var TrailKinds = []string{TrailSignedIn, TrailSignInFailed, TrailSignedOut, TrailSessionEnded, TrailAccountCreated, TrailAccountChanged, TrailAccountRemoved,
-	TrailPersonCreated, TrailPersonChanged, TrailPersonRemoved, TrailPassword, TrailKeyCreated, TrailKeyChanged, TrailKeyReplaced, TrailKeyRemoved, TrailKeyTested,
-	TrailGrantCreated, TrailGrantChanged, TrailGrantRemoved, TrailSetting, TrailMasterKey, TrailRefused, TrailSignatureWrong, TrailChecked}
+var TrailKinds = []string{TrailSignedIn, TrailSignInFailed, TrailSignedOut, TrailSessionEnded, TrailAccountCreated,
+	TrailAccountChanged, TrailAccountRemoved,
+	TrailPersonCreated, TrailPersonChanged, TrailPersonRemoved, TrailPassword, TrailKeyCreated, TrailKeyChanged,
+	TrailKeyReplaced, TrailKeyRemoved, TrailKeyTested,
+	TrailGrantCreated, TrailGrantChanged, TrailGrantRemoved, TrailSetting, TrailMasterKey, TrailRefused,
+	TrailSignatureWrong, TrailChecked}
 
 // TrailEntry is something that was done to access, or refused.
 type TrailEntry struct {
@@ -61,13 +64,15 @@ type TrailEntry struct {
 const putTrail = `insert into trail (at, kind, account, who, source, subject, times, detail) values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb)`
 
 func trail(ctx context.Context, tx *sqlx.Tx, by Author, kind, account, subject string, detail map[string]any) error {
-	return putEntry(ctx, tx, TrailEntry{At: by.At, Kind: kind, Account: account, Who: by.Who, Source: by.Source, Subject: subject, Detail: detail})
+	return putEntry(ctx, tx, TrailEntry{At: by.At, Kind: kind, Account: account, Who: by.Who, Source: by.Source,
+		Subject: subject, Detail: detail})
 }
 
 func putEntry(ctx context.Context, tx *sqlx.Tx, e TrailEntry) error {
 	d, err := json.Marshal(plainDetail(e.Detail))
 	if err == nil {
-		_, err = tx.ExecContext(ctx, putTrail, e.At.UTC(), e.Kind, e.Account, plainText(e.Who), e.Source, plainText(e.Subject), max(1, e.Times), string(d))
+		_, err = tx.ExecContext(ctx, putTrail, e.At.UTC(), e.Kind, e.Account, plainText(e.Who), e.Source,
+			plainText(e.Subject), max(1, e.Times), string(d))
 	}
 	return err
 }
@@ -127,7 +132,8 @@ type TrailQuery struct {
 func (c *Catalog) Trail(ctx context.Context, q TrailQuery) ([]TrailEntry, error) {
 	for _, k := range q.Kinds {
 		if !slices.Contains(TrailKinds, k) {
-			return nil, fault.New(fault.Invalid, "trail-kind", "there is no kind %q of entries in the trail", k).In("kind").Do("choose from: %s", strings.Join(TrailKinds, ", "))
+			return nil, fault.New(fault.Invalid, "trail-kind", "there is no kind %q of entries in the trail", k).In("kind").
+				Do("choose from: %s", strings.Join(TrailKinds, ", "))
 		}
 	}
 	w := where().when(q.Before != 0, `id < ?`, q.Before).when(q.Account != "", `account = ?`, q.Account).

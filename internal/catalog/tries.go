@@ -41,7 +41,8 @@ func countedKey(what string) []byte {
 // when there may be none now; then nothing was reserved.
 func (c *Catalog) BeginTry(ctx context.Context, counted []Counted) (wait time.Duration, err error) {
 	list := slices.Clone(counted)
-	slices.SortFunc(list, func(a, b Counted) int { return bytes.Compare(countedKey(a.What), countedKey(b.What)) }) // locks in one order
+	slices.SortFunc(list,
+		func(a, b Counted) int { return bytes.Compare(countedKey(a.What), countedKey(b.What)) }) // locks in one order
 	busy := errors.New("busy")
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		for _, x := range list {
@@ -54,7 +55,8 @@ func (c *Catalog) BeginTry(ctx context.Context, counted []Counted) (wait time.Du
 			// A row that is there is locked by this, so that tries take turns.
 			if err := tx.GetContext(ctx, &r, `insert into sign_in_tries as t (what, begun) values ($1, now())
 				on conflict (what) do update set what = excluded.what
-				returning failed, under_way, extract(epoch from until - clock_timestamp())::float8 as wait, begun < clock_timestamp() - $2::bigint * interval '1 ms' as died`,
+				returning failed, under_way, extract(epoch from until - clock_timestamp())::float8 as wait,
+					begun < clock_timestamp() - $2::bigint * interval '1 ms' as died`,
 				countedKey(x.What), tryTakes.Milliseconds()); err != nil {
 				return err
 			}
@@ -75,7 +77,8 @@ func (c *Catalog) BeginTry(ctx context.Context, counted []Counted) (wait time.Du
 				next = min(firstWait<<min(r.Failed+1-x.Free, 12), mostWait)
 			}
 			if _, err := tx.ExecContext(ctx, `update sign_in_tries set failed = $2, under_way = $3, begun = clock_timestamp(),
-				until = case when $4::bigint > 0 then clock_timestamp() + $4 * interval '1 ms' end where what = $1`, countedKey(x.What), r.Failed+1, r.UnderWay+1, next.Milliseconds()); err != nil {
+				until = case when $4::bigint > 0 then clock_timestamp() + $4 * interval '1 ms' end
+					where what = $1`, countedKey(x.What), r.Failed+1, r.UnderWay+1, next.Milliseconds()); err != nil {
 				return err
 			}
 		}
@@ -125,7 +128,8 @@ func (c *Catalog) ForgetTries(ctx context.Context, what string) error {
 // TriesWait says until when there may be no try for something; nil when there may.
 func (c *Catalog) TriesWait(ctx context.Context, what string) (*time.Time, error) {
 	var until *time.Time
-	err := c.db.GetContext(ctx, &until, `select until from sign_in_tries where what = $1 and until > now()`, countedKey(what))
+	err := c.db.GetContext(ctx, &until, `select until from sign_in_tries where what = $1 and until > now()`,
+		countedKey(what))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -145,14 +149,17 @@ func (c *Catalog) ForgetOld(ctx context.Context) error {
 		}
 	}
 	_, err := c.db.ExecContext(ctx, `delete from sign_in_tries where begun < now() - $1::bigint * interval '1 ms'
-		or begun <= (select begun from sign_in_tries order by begun desc offset $2 limit 1)`, triesKept.Milliseconds(), triesMost)
+		or begun <= (select begun from sign_in_tries
+			order by begun desc offset $2 limit 1)`, triesKept.Milliseconds(), triesMost)
 	return mapError(err)
 }
 
 // Device notes that somebody signed in from a device, or reports whether somebody
 // did: the token is the SHA-256 of the one in its cookie.
 func (c *Catalog) Device(ctx context.Context, token []byte, person, key *string) (bool, error) {
-	r, err := c.db.ExecContext(ctx, `update devices set seen = now() where token = $1 and person is not distinct from $2 and key is not distinct from $3`, token, person, key)
+	r, err := c.db.ExecContext(ctx,
+		`update devices set seen = now() where token = $1 and person is not distinct from $2 and key is not distinct from $3`,
+		token, person, key)
 	if err != nil {
 		return false, mapError(err)
 	}
@@ -171,12 +178,14 @@ func (c *Catalog) PutDevice(ctx context.Context, token []byte, person, key *stri
 // as it could be sent again. The error for one that was used has the code
 // signature-used.
 func (c *Catalog) UseSignature(ctx context.Context, signature []byte, until time.Time) error {
-	r, err := c.db.ExecContext(ctx, `insert into signatures (signature, until) values ($1, $2) on conflict do nothing`, signature, until)
+	r, err := c.db.ExecContext(ctx, `insert into signatures (signature, until) values ($1, $2) on conflict do nothing`,
+		signature, until)
 	if err != nil {
 		return mapError(err)
 	}
 	if n, err := r.RowsAffected(); err != nil || n == 0 {
-		return fault.New(fault.Refused, "signature-used", "this signature was used already, and a call that changes something counts once").In("authorization").
+		return fault.New(fault.Refused, "signature-used",
+			"this signature was used already, and a call that changes something counts once").In("authorization").
 			Do("sign each call anew; two that are the same within a second need a header Spindle-Once with another text in each")
 	}
 	return nil

@@ -60,7 +60,8 @@ func TestAccessComesToAnOlderDatabase(t *testing.T) {
 	defer c.Close()
 	ctx := t.Context()
 	first, err := c.Key(ctx, "FIRST")
-	if err != nil || first == nil || !first.Operator || first.Role != access.Administrator || len(first.Limits) != 0 || first.Expires != nil || !first.Active {
+	if err != nil || first == nil || !first.Operator || first.Role != access.Administrator || len(first.Limits) != 0 ||
+		first.Expires != nil || !first.Active {
 		t.Errorf("the first key: %+v, %v", first, err)
 	}
 	second, err := c.Key(ctx, "SECOND")

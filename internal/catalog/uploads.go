@@ -80,7 +80,8 @@ type uploadRow struct {
 }
 
 func (r *uploadRow) upload() (*Upload, error) {
-	u := &Upload{Seq: r.Seq, ID: r.ID, Created: r.Created.UTC(), Who: r.Who, Source: r.Source, Checksum: digest.Kind(r.ChecksumKind % perPart), PerPart: r.ChecksumKind >= perPart, Sealed: r.Sealed,
+	u := &Upload{Seq: r.Seq, ID: r.ID, Created: r.Created.UTC(), Who: r.Who, Source: r.Source,
+		Checksum: digest.Kind(r.ChecksumKind % perPart), PerPart: r.ChecksumKind >= perPart, Sealed: r.Sealed,
 		Open: r.State == uploadOpen, Parts: r.Parts, Bytes: r.Bytes, bucketID: r.BucketID, state: r.State, number: r.Number}
 	var err error
 	if u.Bucket, err = object.ParseBucketName(r.Bucket); err != nil {
@@ -107,7 +108,9 @@ const uploadColumns = `u.seq, u.id, u.bucket, b.name, u.key, u.created, u.who, u
 
 // UploadMissing is the error for an upload that is not there.
 func UploadMissing() error {
-	return fault.New(fault.NotFound, "upload-missing", "there is no such upload of this key; it may have been completed or abandoned").In("upload").Do("list the uploads, or start a new one")
+	return fault.New(fault.NotFound, "upload-missing",
+		"there is no such upload of this key; it may have been completed or abandoned").In("upload").
+		Do("list the uploads, or start a new one")
 }
 
 // CreateUpload records an upload that begins. u has bucket, key, headers,
@@ -124,8 +127,10 @@ func (c *Catalog) CreateUpload(ctx context.Context, bucket int64, u *Upload) err
 	if u.PerPart {
 		kind += perPart
 	}
-	_, err := c.db.ExecContext(ctx, `insert into uploads (id, bucket, key, created, who, source, content_type, headers, metadata, tags, checksum_kind, sealed)
-		values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb, $9::jsonb, $10::jsonb, $11, $12)`, u.ID, bucket, []byte(u.Key.String()), u.Created, u.Who, u.Source, u.Headers.ContentType, docs[0], docs[1], docs[2], kind, u.Sealed)
+	_, err := c.db.ExecContext(ctx, `insert into uploads (id, bucket, key, created, who, source, content_type, headers,
+		metadata, tags, checksum_kind, sealed)
+		values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb, $9::jsonb, $10::jsonb, $11,
+			$12)`, u.ID, bucket, []byte(u.Key.String()), u.Created, u.Who, u.Source, u.Headers.ContentType, docs[0], docs[1], docs[2], kind, u.Sealed)
 	return mapError(err)
 }
 
@@ -133,7 +138,8 @@ func (c *Catalog) CreateUpload(ctx context.Context, bucket int64, u *Upload) err
 // upload-missing.
 func (c *Catalog) Upload(ctx context.Context, bucket int64, key object.Key, id string) (*Upload, error) {
 	var r uploadRow
-	err := c.db.GetContext(ctx, &r, `select `+uploadColumns+named(`, 0 as parts, 0 as bytes, null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
+	err := c.db.GetContext(ctx, &r, `select `+uploadColumns+named(`, 0 as parts, 0 as bytes, null::timestamptz as last
+		from uploads u join buckets b on b.id = u.bucket
 		where u.id = $1 and u.bucket = $2 and u.key = $3 and u.state = @UploadOpen`), id, bucket, []byte(key.String()))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, UploadMissing()
@@ -148,7 +154,8 @@ func (c *Catalog) Upload(ctx context.Context, bucket int64, key object.Key, id s
 // the code upload-missing.
 func (c *Catalog) CheckUpload(ctx context.Context, bucket int64, key object.Key, id string) error {
 	var there bool
-	err := c.db.GetContext(ctx, &there, named(`select exists (select 1 from uploads where id = $1 and bucket = $2 and key = $3 and state <> @UploadAbandoned)`), id, bucket, []byte(key.String()))
+	err := c.db.GetContext(ctx, &there,
+		named(`select exists (select 1 from uploads where id = $1 and bucket = $2 and key = $3 and state <> @UploadAbandoned)`), id, bucket, []byte(key.String()))
 	if err == nil && !there {
 		return UploadMissing()
 	}
@@ -159,7 +166,8 @@ func (c *Catalog) CheckUpload(ctx context.Context, bucket int64, key object.Key,
 // for no upload has the code upload-missing.
 func (c *Catalog) PutPart(ctx context.Context, bucket int64, key object.Key, id string, p Part) error {
 	var seq sql.NullInt64
-	err := c.db.GetContext(ctx, &seq, `select put_part($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`, id, bucket, []byte(key.String()), p.Number, p.Size, p.MD5[:], int64(p.CRC64), p.Checksum,
+	err := c.db.GetContext(ctx, &seq, `select put_part($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`, id,
+		bucket, []byte(key.String()), p.Number, p.Size, p.MD5[:], int64(p.CRC64), p.Checksum,
 		p.Body.Tier, p.Body.File, p.Body.Offset, p.At, p.Who, p.Source)
 	if err == nil && !seq.Valid {
 		return UploadMissing()
@@ -185,8 +193,9 @@ type partRow struct {
 const partColumns = `number, size, md5, crc64, checksum, tier, body_file, body_offset, at, who, source, start`
 
 func (r *partRow) part() Part {
-	p := Part{Number: r.Number, Size: r.Size, CRC64: uint64(r.CRC64), Checksum: r.Checksum, Body: object.BodyRef{Tier: r.Tier, File: r.BodyFile, Offset: r.BodyOffset},
-		At: r.At.UTC(), Who: r.Who, Source: r.Source, Start: r.Start.Int64}
+	p := Part{Number: r.Number, Size: r.Size, CRC64: uint64(r.CRC64), Checksum: r.Checksum,
+		Body: object.BodyRef{Tier: r.Tier, File: r.BodyFile, Offset: r.BodyOffset},
+		At:   r.At.UTC(), Who: r.Who, Source: r.Source, Start: r.Start.Int64}
 	copy(p.MD5[:], r.MD5)
 	return p
 }
@@ -202,14 +211,17 @@ func parts(rows []partRow) []Part {
 // Parts gives parts of an upload after a number.
 func (c *Catalog) Parts(ctx context.Context, seq int64, after, limit int) ([]Part, error) {
 	var rows []partRow
-	err := c.db.SelectContext(ctx, &rows, `select `+partColumns+` from parts where upload = $1 and number > $2 order by number limit $3`, seq, after, limit)
+	err := c.db.SelectContext(ctx, &rows,
+		`select `+partColumns+` from parts where upload = $1 and number > $2 order by number limit $3`, seq, after, limit)
 	return parts(rows), mapError(err)
 }
 
 // Pieces gives those parts of an object that lie in a range of its bytes.
 func (c *Catalog) Pieces(ctx context.Context, seq, from, length int64) ([]Part, error) {
 	var rows []partRow
-	err := c.db.SelectContext(ctx, &rows, `select `+partColumns+` from parts where upload = $1 and start < $3 and start + size > $2 order by number`, seq, from, from+length)
+	err := c.db.SelectContext(ctx, &rows,
+		`select `+partColumns+` from parts where upload = $1 and start < $3 and start + size > $2 order by number`, seq, from,
+		from+length)
 	return parts(rows), mapError(err)
 }
 
@@ -227,8 +239,10 @@ type UploadList struct {
 
 // Uploads gives a page of unfinished uploads with what they hold.
 func (c *Catalog) Uploads(ctx context.Context, l UploadList) ([]*Upload, error) {
-	q := where().and(`u.state = @UploadOpen`).beneath("u.key", l.Prefix).when(!l.Before.IsZero(), `u.created < ?`, l.Before).
-		when(l.Account != "", `u.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = ?)`, l.Account)
+	q := where().and(`u.state = @UploadOpen`).beneath("u.key", l.Prefix).
+		when(!l.Before.IsZero(), `u.created < ?`, l.Before).
+		when(l.Account != "", `u.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = ?)`,
+			l.Account)
 	if in := max(l.Bucket, l.Only); in != 0 {
 		q.and(`u.bucket = ?`, in)
 	}
@@ -246,7 +260,8 @@ func (c *Catalog) Uploads(ctx context.Context, l UploadList) ([]*Upload, error) 
 	var rows []uploadRow
 	err := c.db.SelectContext(ctx, &rows, `select `+uploadColumns+`, p.parts, p.bytes, p.last from (
 		select u.* from uploads u where `+q.String()+` order by `+order+` limit `+q.arg(l.Max)+`) u join buckets b on b.id = u.bucket and b.removed is null
-		cross join lateral (select count(*) as parts, coalesce(sum(size), 0)::bigint as bytes, max(at) as last from parts where upload = u.seq) p
+		cross join lateral (select count(*) as parts, coalesce(sum(size), 0)::bigint as bytes, max(at) as last from parts
+			where upload = u.seq) p
 		order by `+order, q.args...)
 	if err != nil {
 		return nil, mapError(err)
@@ -274,8 +289,10 @@ func (c *Catalog) UnfinishedIn(ctx context.Context, bucket int64, account string
 		Bytes   int64        `db:"bytes"`
 		Oldest  sql.NullTime `db:"oldest"`
 	}
-	q := where().and(`u.state = @UploadOpen`).when(bucket != 0, `u.bucket = ?`, bucket).when(account != "", `a.name = ?`, account)
-	err := c.db.GetContext(ctx, &r, `select count(*) as uploads, coalesce(sum(p.bytes), 0)::bigint as bytes, min(u.created) as oldest
+	q := where().and(`u.state = @UploadOpen`).when(bucket != 0, `u.bucket = ?`, bucket).
+		when(account != "", `a.name = ?`, account)
+	err := c.db.GetContext(ctx, &r, `select count(*) as uploads, coalesce(sum(p.bytes), 0)::bigint as bytes,
+		min(u.created) as oldest
 		from uploads u join buckets b on b.id = u.bucket and b.removed is null join accounts a on a.id = b.account
 		cross join lateral (select sum(size) as bytes from parts where upload = u.seq) p where `+q.String(), q.args...)
 	u := Unfinished{Uploads: r.Uploads, Bytes: r.Bytes}
@@ -290,7 +307,8 @@ func (c *Catalog) UnfinishedIn(ctx context.Context, bucket int64, account string
 func (c *Catalog) Abandon(ctx context.Context, bucket int64, key object.Key, id string) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var seq int64
-		err := tx.GetContext(ctx, &seq, named(`update uploads set state = @UploadAbandoned, ended = now() where id = $1 and bucket = $2 and key = $3 and state = @UploadOpen returning seq`), id, bucket, []byte(key.String()))
+		err := tx.GetContext(ctx, &seq,
+			named(`update uploads set state = @UploadAbandoned, ended = now() where id = $1 and bucket = $2 and key = $3 and state = @UploadOpen returning seq`), id, bucket, []byte(key.String()))
 		if errors.Is(err, sql.ErrNoRows) {
 			return UploadMissing()
 		}
@@ -305,8 +323,11 @@ func (c *Catalog) Abandon(ctx context.Context, bucket int64, key object.Key, id 
 // limit, and says how many.
 func (c *Catalog) AbandonDue(ctx context.Context, now time.Time, limit int) (int, error) {
 	var due []uploadRow
-	if err := c.db.SelectContext(ctx, &due, `select `+uploadColumns+named(`, 0 as parts, 0 as bytes, null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
-		where u.state = @UploadOpen and b.abandon_after is not null and u.created < $1::timestamptz - b.abandon_after * interval '1 day' order by u.seq limit $2`), now, limit); err != nil {
+	if err := c.db.SelectContext(ctx, &due, `select `+uploadColumns+named(`, 0 as parts, 0 as bytes,
+		null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
+		where u.state = @UploadOpen and b.abandon_after is not null
+			and u.created < $1::timestamptz - b.abandon_after * interval '1 day'
+			order by u.seq limit $2`), now, limit); err != nil {
 		return 0, mapError(err)
 	}
 	n := 0
@@ -320,7 +341,8 @@ func (c *Catalog) AbandonDue(ctx context.Context, now time.Time, limit int) (int
 		}
 		n++
 	}
-	_, err := c.db.ExecContext(ctx, named(`delete from uploads where state <> @UploadOpen and ended < $1::timestamptz - interval '1 day'`), now)
+	_, err := c.db.ExecContext(ctx,
+		named(`delete from uploads where state <> @UploadOpen and ended < $1::timestamptz - interval '1 day'`), now)
 	return n, mapError(err)
 }
 
@@ -350,8 +372,10 @@ func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version
 	var done *Upload
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var r uploadRow
-		err := tx.GetContext(ctx, &r, `select `+uploadColumns+named(`, 0 as parts, 0 as bytes, null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
-			where u.id = $1 and u.bucket = $2 and u.key = $3 and u.state <> @UploadAbandoned for update of u`), q.ID, q.Bucket, []byte(q.Key.String()))
+		err := tx.GetContext(ctx, &r, `select `+uploadColumns+named(`, 0 as parts, 0 as bytes, null::timestamptz as last
+			from uploads u join buckets b on b.id = u.bucket
+			where u.id = $1 and u.bucket = $2 and u.key = $3
+				and u.state <> @UploadAbandoned for update of u`), q.ID, q.Bucket, []byte(q.Key.String()))
 		if errors.Is(err, sql.ErrNoRows) {
 			return UploadMissing()
 		}
@@ -367,7 +391,8 @@ func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version
 			return nil
 		}
 		var rows []partRow
-		if err := tx.SelectContext(ctx, &rows, `select `+partColumns+` from parts where upload = $1 order by number`, u.Seq); err != nil {
+		if err := tx.SelectContext(ctx, &rows, `select `+partColumns+` from parts where upload = $1 order by number`,
+			u.Seq); err != nil {
 			return err
 		}
 		all := parts(rows)
@@ -382,7 +407,8 @@ func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version
 			k, _ := slices.BinarySearchFunc(all, n, func(p Part, n int) int { return p.Number - n })
 			at += all[k].Size
 		}
-		if _, err := tx.ExecContext(ctx, `update parts p set start = x.start from unnest($2::integer[], $3::bigint[]) x(number, start) where p.upload = $1 and p.number = x.number`, u.Seq, numbers, starts); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`update parts p set start = x.start from unnest($2::integer[], $3::bigint[]) x(number, start) where p.upload = $1 and p.number = x.number`, u.Seq, numbers, starts); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `select drop_parts($1, true)`, u.Seq); err != nil {
@@ -398,7 +424,8 @@ func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version
 		if res = rs[0]; res.err() != nil {
 			return res.err()
 		}
-		_, err = tx.ExecContext(ctx, named(`update uploads set state = @UploadCompleted, ended = now(), number = $2 where seq = $1`), u.Seq, res.Number)
+		_, err = tx.ExecContext(ctx,
+			named(`update uploads set state = @UploadCompleted, ended = now(), number = $2 where seq = $1`), u.Seq, res.Number)
 		return err
 	})
 	if err != nil || done == nil {
@@ -421,7 +448,8 @@ func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version
 // that no version refers to any more.
 func (c *Catalog) ReleaseParts(ctx context.Context, files []int64) error {
 	_, err := c.db.ExecContext(ctx, named(`with free as (select -f as upload from unnest($1::bigint[]) f where f < 0
-			and not exists (select 1 from heads where body_file = f and body_file <> 0) and not exists (select 1 from history where body_file = f and body_file <> 0)
+			and not exists (select 1 from heads where body_file = f and body_file <> 0) and not exists (select 1 from history
+				where body_file = f and body_file <> 0)
 			and not exists (select 1 from uploads where seq = -f and state = @UploadOpen)),
 		forgotten as (delete from sums where upload in (select upload from free))
 		select drop_parts(upload, false) from free`), files)
@@ -431,7 +459,8 @@ func (c *Catalog) ReleaseParts(ctx context.Context, files []int64) error {
 // Unsummed gives versions that came in parts and have no SHA-256 of the whole yet.
 func (c *Catalog) Unsummed(ctx context.Context, limit int) ([]Stored, error) {
 	var rows []headRow
-	if err := c.db.SelectContext(ctx, &rows, `select `+keyedColumns+` from heads h where body_file < 0 and body_file <> 0 and not exists (select 1 from sums s where s.upload = -h.body_file)
+	if err := c.db.SelectContext(ctx, &rows, `select `+keyedColumns+` from heads h where body_file < 0 and body_file <> 0
+		and not exists (select 1 from sums s where s.upload = -h.body_file)
 		order by body_file desc limit $1`, limit); err != nil {
 		return nil, mapError(err)
 	}
@@ -448,7 +477,8 @@ func (c *Catalog) Unsummed(ctx context.Context, limit int) ([]Stored, error) {
 
 // SaveSum keeps the SHA-256 of an object that came in parts.
 func (c *Catalog) SaveSum(ctx context.Context, body object.BodyRef, sha256 []byte) error {
-	_, err := c.db.ExecContext(ctx, `insert into sums (upload, sha256) values ($1, $2) on conflict do nothing`, -body.File, sha256)
+	_, err := c.db.ExecContext(ctx, `insert into sums (upload, sha256) values ($1, $2) on conflict do nothing`, -body.File,
+		sha256)
 	return mapError(err)
 }
 

@@ -30,7 +30,8 @@ func (c *Catalog) one(ctx context.Context, key object.Key, q string, in ...any) 
 
 // FindVersion gives a version of a key, which may be a delete marker. The error
 // for none has the code version-missing.
-func (c *Catalog) FindVersion(ctx context.Context, bucket int64, key object.Key, id object.VersionID) (*object.Version, error) {
+func (c *Catalog) FindVersion(ctx context.Context, bucket int64, key object.Key, id object.VersionID) (*object.Version,
+	error) {
 	if id == object.Plain {
 		return c.one(ctx, key, anyVersion+`where plain limit 1`, bucket, []byte(key.String()))
 	}
@@ -41,8 +42,10 @@ func (c *Catalog) FindVersion(ctx context.Context, bucket int64, key object.Key,
 // metadata of that moment; a delete marker when it was deleted. The error for
 // none has the code version-missing.
 func (c *Catalog) FindAsOf(ctx context.Context, bucket int64, key object.Key, at time.Time) (*object.Version, error) {
-	v, err := c.one(ctx, key, `select `+versionColumns+` from (select * from (select `+keyedColumns+` from heads h where bucket = $1 and key = $2 and created <= $3
-			union all (select `+keyedColumns+` from history h where bucket = $1 and key = $2 and created <= $3 order by number desc limit 1)) x order by number desc limit 1) h`,
+	v, err := c.one(ctx, key, `select `+versionColumns+` from (select * from (select `+keyedColumns+` from heads h
+		where bucket = $1 and key = $2 and created <= $3
+			union all (select `+keyedColumns+` from history h where bucket = $1 and key = $2 and created <= $3
+				order by number desc limit 1)) x order by number desc limit 1) h`,
 		bucket, []byte(key.String()), at)
 	if err != nil {
 		return nil, err
@@ -67,7 +70,8 @@ func (c *Catalog) metadataAsOf(ctx context.Context, bucket int64, versions []*ob
 	var rows []revisionRow
 	if err := c.db.SelectContext(ctx, &rows, `select r.* from unnest($2::bytea[], $3::bigint[]) q(k, n)
 		cross join lateral (select number, revision, until, content_type, headers, metadata, tags, who, source from revisions
-			where bucket = $1 and key = q.k and number = q.n and until > $4 order by revision limit 1) r`, bucket, keys, numbers, at); err != nil {
+			where bucket = $1 and key = q.k and number = q.n and until > $4
+				order by revision limit 1) r`, bucket, keys, numbers, at); err != nil {
 		return mapError(err)
 	}
 	for _, r := range rows {
@@ -134,7 +138,8 @@ type History struct {
 
 // History gives versions of a key, newest first, that are older than a number
 // (0: from the newest). A key that never was has none.
-func (c *Catalog) History(ctx context.Context, bucket int64, key object.Key, before int64, limit int) (*History, error) {
+func (c *Catalog) History(ctx context.Context, bucket int64, key object.Key, before int64, limit int) (*History,
+	error) {
 	if before == 0 {
 		before = 1<<63 - 1
 	}
@@ -145,7 +150,8 @@ func (c *Catalog) History(ctx context.Context, bucket int64, key object.Key, bef
 	raw := []byte(key.String())
 	if err := c.db.SelectContext(ctx, &rows, `select `+versionColumns+`, replaced from (
 		select `+keyedColumns+`, null::timestamptz as replaced from heads h where bucket = $1 and key = $2 and number < $3
-		union all (select `+keyedColumns+`, replaced from history h where bucket = $1 and key = $2 and number < $3 order by number desc limit $4)) h order by number desc limit $4`,
+		union all (select `+keyedColumns+`, replaced from history h where bucket = $1 and key = $2 and number < $3
+			order by number desc limit $4)) h order by number desc limit $4`,
 		bucket, raw, before, limit+1); err != nil {
 		return nil, mapError(err)
 	}
@@ -169,8 +175,10 @@ func (c *Catalog) History(ctx context.Context, bucket int64, key object.Key, bef
 		numbers = append(numbers, v.Number)
 	}
 	var revs []revisionRow
-	if err := c.db.SelectContext(ctx, &revs, `select number, revision, until, content_type, headers, metadata, tags, who, source from revisions
-		where bucket = $1 and key = $2 and number = any($3) order by number, revision limit 10000`, bucket, raw, numbers); err != nil {
+	if err := c.db.SelectContext(ctx, &revs, `select number, revision, until, content_type, headers, metadata, tags, who,
+		source from revisions
+		where bucket = $1 and key = $2 and number = any($3) order by number,
+			revision limit 10000`, bucket, raw, numbers); err != nil {
 		return nil, mapError(err)
 	}
 	for _, r := range revs {
@@ -190,23 +198,29 @@ func (c *Catalog) History(ctx context.Context, bucket int64, key object.Key, bef
 		Other  int64     `db:"other"`
 	}
 	var lines []line
-	if err := c.db.SelectContext(ctx, &lines, `select l.to_number as number, l.how, l.at, l.who, coalesce(b.name, '') as bucket, l.from_key as key, l.from_number as other
-		from lineage l left join buckets b on b.id = l.from_bucket where l.to_bucket = $1 and l.to_key = $2 and l.to_number = any($3)`, bucket, raw, numbers); err != nil {
+	if err := c.db.SelectContext(ctx, &lines, `select l.to_number as number, l.how, l.at, l.who, coalesce(b.name,
+		'') as bucket, l.from_key as key, l.from_number as other
+		from lineage l left join buckets b on b.id = l.from_bucket where l.to_bucket = $1 and l.to_key = $2
+			and l.to_number = any($3)`, bucket, raw, numbers); err != nil {
 		return nil, mapError(err)
 	}
 	for _, l := range lines {
-		at[l.Number].Origin = &object.Origin{How: l.How.String(), Bucket: l.Bucket, Key: string(l.Key), ID: object.VersionID(l.Other), At: l.At.UTC(), Who: l.Who}
+		at[l.Number].Origin = &object.Origin{How: l.How.String(), Bucket: l.Bucket, Key: string(l.Key),
+			ID: object.VersionID(l.Other), At: l.At.UTC(), Who: l.Who}
 	}
 	if before != 1<<63-1 {
 		return h, nil
 	}
 	lines = nil
-	if err := c.db.SelectContext(ctx, &lines, `select l.from_number as number, l.how, l.at, l.who, coalesce(b.name, '') as bucket, l.to_key as key, l.to_number as other
-		from lineage l left join buckets b on b.id = l.to_bucket where l.from_bucket = $1 and l.from_key = $2 and l.how = $3 order by l.at desc limit 100`, bucket, raw, int16(ObjectRenamed)); err != nil {
+	if err := c.db.SelectContext(ctx, &lines, `select l.from_number as number, l.how, l.at, l.who, coalesce(b.name,
+		'') as bucket, l.to_key as key, l.to_number as other
+		from lineage l left join buckets b on b.id = l.to_bucket where l.from_bucket = $1 and l.from_key = $2 and l.how = $3
+			order by l.at desc limit 100`, bucket, raw, int16(ObjectRenamed)); err != nil {
 		return nil, mapError(err)
 	}
 	for _, l := range lines {
-		h.Went = append(h.Went, object.Origin{How: l.How.String(), Bucket: l.Bucket, Key: string(l.Key), ID: object.VersionID(l.Other), At: l.At.UTC(), Who: l.Who})
+		h.Went = append(h.Went, object.Origin{How: l.How.String(), Bucket: l.Bucket, Key: string(l.Key),
+			ID: object.VersionID(l.Other), At: l.At.UTC(), Who: l.Who})
 	}
 	return h, nil
 }
@@ -243,7 +257,8 @@ func (c *Catalog) ListVersions(ctx context.Context, l Versions) (page []Listed, 
 	var rows []listedRow
 	if l.After != "" && l.AfterNumber > 0 {
 		// What is left of the key where the page before ended.
-		if err := c.db.SelectContext(ctx, &rows, `select `+listedColumns+`, false as latest from history h where bucket = $1 and key = $2 and number < $3 order by number desc limit $4`,
+		if err := c.db.SelectContext(ctx, &rows,
+			`select `+listedColumns+`, false as latest from history h where bucket = $1 and key = $2 and number < $3 order by number desc limit $4`,
 			l.Bucket, []byte(l.After), l.AfterNumber, l.Max+1); err != nil {
 			return nil, false, mapError(err)
 		}
@@ -283,7 +298,8 @@ func (c *Catalog) ListVersions(ctx context.Context, l Versions) (page []Listed, 
 			names = names[1:]
 		}
 		var rest []listedRow
-		if err := c.db.SelectContext(ctx, &rest, `select v.* from unnest($2::bytea[]) with ordinality q(k, i) cross join lateral (
+		if err := c.db.SelectContext(ctx, &rest, `select v.* from unnest($2::bytea[]) with ordinality q(k, i) cross
+			join lateral (
 			select * from (select `+listedColumns+`, true as latest from heads h where bucket = $1 and key = q.k
 			union all (select `+listedColumns+`, false as latest from history h where bucket = $1 and key = q.k order by number desc limit $3)) y order by number desc limit $3) v
 			order by q.i, v.number desc limit $3`, l.Bucket, keys, l.Max+1); err != nil {
@@ -342,9 +358,11 @@ func (c *Catalog) ListAsOf(ctx context.Context, l Listing, at time.Time) (page [
 		Folded bool   `db:"folded"`
 		headRow
 	}
-	if err := c.db.SelectContext(ctx, &rows, `select f.key as name, f.folded, `+versionColumns+` from list_as_of($1, $2, $3, $4, $5, $6, $7, $8) with ordinality f(key, folded, wanted, i)
+	if err := c.db.SelectContext(ctx, &rows, `select f.key as name, f.folded, `+versionColumns+`
+		from list_as_of($1, $2, $3, $4, $5, $6, $7, $8) with ordinality f(key, folded, wanted, i)
 		left join lateral (select * from (select `+keyedColumns+` from heads h where bucket = $1 and key = f.key and number = f.wanted
-			union all select `+keyedColumns+` from history h where bucket = $1 and key = f.key and number = f.wanted) x limit 1) h on true order by f.i`,
+			union all select `+keyedColumns+` from history h where bucket = $1 and key = f.key
+				and number = f.wanted) x limit 1) h on true order by f.i`,
 		l.Bucket, []byte(l.Prefix), []byte(l.Delimiter), []byte(l.After), until, at, l.Max+1, asOfBudget); err != nil {
 		return nil, "", mapError(err)
 	}
@@ -379,7 +397,8 @@ func (c *Catalog) ListAsOf(ctx context.Context, l Listing, at time.Time) (page [
 // none has the code bucket-later.
 func BucketBefore(f BucketFacts, at time.Time) error {
 	if at.Before(f.Created) {
-		return fault.New(fault.NotFound, "bucket-later", "the bucket was created at %s, after the moment asked for", f.Created.UTC().Format(time.RFC3339)).
+		return fault.New(fault.NotFound, "bucket-later", "the bucket was created at %s, after the moment asked for",
+			f.Created.UTC().Format(time.RFC3339)).
 			In("as-of").Do("choose a later moment")
 	}
 	return nil
@@ -402,7 +421,8 @@ func (c *Catalog) Purge(ctx context.Context, bucket int64, keys []string, by Aut
 func (c *Catalog) Keys(ctx context.Context, bucket int64, prefix, after string, limit int) ([]string, error) {
 	until := endOf(prefix)
 	var raw [][]byte
-	err := c.db.SelectContext(ctx, &raw, `select key from heads where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) order by key limit $5`,
+	err := c.db.SelectContext(ctx, &raw,
+		`select key from heads where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) order by key limit $5`,
 		bucket, []byte(prefix), []byte(after), until, limit)
 	keys := make([]string, len(raw))
 	for i, k := range raw {
@@ -417,9 +437,11 @@ func (c *Catalog) CountAll(ctx context.Context, bucket int64, prefix string) (Us
 	until := endOf(prefix)
 	var u Usage
 	err := c.db.GetContext(ctx, &u, `select h.objects, h.bytes, p.prev, p.prev_bytes, h.markers + p.markers as markers from
-		(select count(*) filter (where not marker) as objects, coalesce(sum(size), 0)::bigint as bytes, count(*) filter (where marker) as markers from heads
+		(select count(*) filter (where not marker) as objects, coalesce(sum(size), 0)::bigint as bytes,
+			count(*) filter (where marker) as markers from heads
 			where bucket = $1 and key >= $2 and ($3::bytea is null or key < $3)) h,
-		(select count(*) filter (where not marker) as prev, coalesce(sum(size), 0)::bigint as prev_bytes, count(*) filter (where marker) as markers from history
+		(select count(*) filter (where not marker) as prev, coalesce(sum(size), 0)::bigint as prev_bytes,
+			count(*) filter (where marker) as markers from history
 			where bucket = $1 and key >= $2 and ($3::bytea is null or key < $3)) p`, bucket, []byte(prefix), until)
 	return u, mapError(err)
 }
@@ -431,7 +453,8 @@ func (c *Catalog) Taken(ctx context.Context, bucket int64, keys []string) ([]str
 		raw[i] = []byte(k)
 	}
 	var found [][]byte
-	err := c.db.SelectContext(ctx, &found, `select h.key from unnest($2::bytea[]) k cross join lateral (select key from heads where bucket = $1 and key = k and not marker limit 1) h order by 1`, bucket, raw)
+	err := c.db.SelectContext(ctx, &found,
+		`select h.key from unnest($2::bytea[]) k cross join lateral (select key from heads where bucket = $1 and key = k and not marker limit 1) h order by 1`, bucket, raw)
 	out := make([]string, len(found))
 	for i, k := range found {
 		out[i] = string(k)
@@ -445,7 +468,9 @@ func (c *Catalog) CountKeys(ctx context.Context, bucket int64, keys []string) (o
 	for i, k := range keys {
 		raw[i] = []byte(k)
 	}
-	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(h.size), 0)::bigint from (select distinct k from unnest($2::bytea[]) k) k
-		cross join lateral (select size from heads where bucket = $1 and key = k.k and not marker limit 1) h`, bucket, raw).Scan(&objects, &bytes)
+	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(h.size), 0)::bigint from (select distinct k
+		from unnest($2::bytea[]) k) k
+		cross join lateral (select size from heads where bucket = $1 and key = k.k
+			and not marker limit 1) h`, bucket, raw).Scan(&objects, &bytes)
 	return objects, bytes, mapError(err)
 }

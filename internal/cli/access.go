@@ -19,31 +19,47 @@ func noteFlag(what string) cli.Flag {
 }
 
 func (a *app) accessCommand() *cli.Command {
-	return &cli.Command{Name: "access", Usage: "accounts, people, keys and grants: who may do what, and why", Commands: []*cli.Command{
-		a.accountCommand(), a.personCommand(), a.keyCommand(), a.grantCommand(), a.sessionCommand(),
-		{Name: "trail", Usage: "list the audit trail, latest first: sign-ins, changes of access and settings, refusals",
-			Description: examples("spindle access trail --since 24h", "spindle access trail --kind refused --who FIELDKIT --json"),
-			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "kind", Usage: "only this `KIND`, may be repeated: " + strings.Join(desk.TrailKinds, ", ")}, &cli.StringFlag{Name: "who", Usage: "only what this person or key did"},
-				&cli.StringFlag{Name: "subject", Usage: "only what was done to what begins with `TEXT`, such as a bucket"}, &cli.StringFlag{Name: "account", Usage: "only the affairs of this account"},
-				&cli.StringFlag{Name: "since", Usage: "not before `TIME`, such as 2026-11-20, or 36h ago"}, &cli.StringFlag{Name: "until", Usage: "before `TIME`"},
-				&cli.IntFlag{Name: "before", Usage: "go on from this entry's `NUMBER`"}, &cli.IntFlag{Name: "limit", Usage: "most entries", Value: 50}},
-			Action: a.trail},
-		{Name: "explain", Usage: "say whether somebody may do something, by what, and what would change it", ArgsUsage: "BUCKET[/KEY]",
-			Description: examples("spindle access explain --key FIELDKIT --do read plates/2025/moorland/", "spindle access explain --person 'Ines Varga' --do settings germination", "spindle access explain --anyone --do read loans/open/list.txt"),
-			Flags: []cli.Flag{doFlag(), &cli.StringFlag{Name: "key", Usage: "about the access key with this `ID`"}, &cli.StringFlag{Name: "person", Usage: "about the person of this `NAME`"}, &cli.BoolFlag{Name: "anyone", Usage: "about unsigned requests"},
-				&cli.StringFlag{Name: "account", Usage: "that the person acts in, when in several"}},
-			Action: a.explainAccess},
-		{Name: "test", Usage: "make a real request as a key, which changes nothing", ArgsUsage: "BUCKET[/KEY]",
-			Description: examples("spindle access test --key SCANNER2 --do write plates/2025/x.tif", "spindle access test --key FIELDKIT --do list plates/"),
-			Flags:       []cli.Flag{doFlag(), &cli.StringFlag{Name: "key", Usage: "the access key's `ID`"}},
-			Action:      a.testAccess},
-		{Name: "matrix", Usage: "who reaches which bucket of an account", Description: examples("spindle access matrix", "spindle access matrix --account seed-lab --json"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "the account; one's own otherwise"}}, Action: a.matrix},
-		{Name: "master-key", Usage: "the key that seals all secrets", Commands: []*cli.Command{
-			{Name: "show", Usage: "show which master key is in force, without the key", Description: examples("spindle access master-key show", "spindle access master-key show --json"), Action: a.masterKey(http.MethodGet, "")},
-			{Name: "rotate", Usage: "make a new master key and seal all secrets under it", Description: "Stored bodies are not rewritten. Back the new key up: the file master.key in the data directory.\n\n" + examples("spindle access master-key rotate", "spindle access master-key rotate --json"), Action: a.masterKey(http.MethodPost, "/rotate")},
-		}},
-	}}
+	return &cli.Command{Name: "access", Usage: "accounts, people, keys and grants: who may do what, and why",
+		Commands: []*cli.Command{
+			a.accountCommand(), a.personCommand(), a.keyCommand(), a.grantCommand(), a.sessionCommand(),
+			{Name: "trail", Usage: "list the audit trail, latest first: sign-ins, changes of access and settings, refusals",
+				Description: examples("spindle access trail --since 24h",
+					"spindle access trail --kind refused --who FIELDKIT --json"),
+				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "kind", Usage: "only this `KIND`, may be repeated: " +
+					strings.Join(desk.TrailKinds, ", ")}, &cli.StringFlag{Name: "who", Usage: "only what this person or key did"},
+					&cli.StringFlag{Name: "subject", Usage: "only what was done to what begins with `TEXT`, such as a bucket"},
+					&cli.StringFlag{Name: "account", Usage: "only the affairs of this account"},
+					&cli.StringFlag{Name: "since", Usage: "not before `TIME`, such as 2026-11-20, or 36h ago"},
+					&cli.StringFlag{Name: "until", Usage: "before `TIME`"},
+					&cli.IntFlag{Name: "before", Usage: "go on from this entry's `NUMBER`"},
+					&cli.IntFlag{Name: "limit", Usage: "most entries", Value: 50}},
+				Action: a.trail},
+			{Name: "explain", Usage: "say whether somebody may do something, by what, and what would change it",
+				ArgsUsage: "BUCKET[/KEY]",
+				Description: examples("spindle access explain --key FIELDKIT --do read plates/2025/moorland/",
+					"spindle access explain --person 'Ines Varga' --do settings germination",
+					"spindle access explain --anyone --do read loans/open/list.txt"),
+				Flags: []cli.Flag{doFlag(), &cli.StringFlag{Name: "key", Usage: "about the access key with this `ID`"},
+					&cli.StringFlag{Name: "person", Usage: "about the person of this `NAME`"},
+					&cli.BoolFlag{Name: "anyone", Usage: "about unsigned requests"},
+					&cli.StringFlag{Name: "account", Usage: "that the person acts in, when in several"}},
+				Action: a.explainAccess},
+			{Name: "test", Usage: "make a real request as a key, which changes nothing", ArgsUsage: "BUCKET[/KEY]",
+				Description: examples("spindle access test --key SCANNER2 --do write plates/2025/x.tif",
+					"spindle access test --key FIELDKIT --do list plates/"),
+				Flags:  []cli.Flag{doFlag(), &cli.StringFlag{Name: "key", Usage: "the access key's `ID`"}},
+				Action: a.testAccess},
+			{Name: "matrix", Usage: "who reaches which bucket of an account",
+				Description: examples("spindle access matrix", "spindle access matrix --account seed-lab --json"),
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "account", Usage: "the account; one's own otherwise"}}, Action: a.matrix},
+			{Name: "master-key", Usage: "the key that seals all secrets", Commands: []*cli.Command{
+				{Name: "show", Usage: "show which master key is in force, without the key",
+					Description: examples("spindle access master-key show", "spindle access master-key show --json"),
+					Action:      a.masterKey(http.MethodGet, "")},
+				{Name: "rotate", Usage: "make a new master key and seal all secrets under it",
+					Description: "Stored bodies are not rewritten. Back the new key up: the file master.key in the data directory.\n\n" + examples("spindle access master-key rotate", "spindle access master-key rotate --json"), Action: a.masterKey(http.MethodPost, "/rotate")},
+			}},
+		}}
 }
 
 func doFlag() cli.Flag {
@@ -61,7 +77,8 @@ type listing[T any] struct {
 }
 
 // pages reads all pages of a call, or as many as f wants.
-func pages[T any](ctx context.Context, p *api, path, field string, before bool, q url.Values, f func(T) (bool, error)) (next string, err error) {
+func pages[T any](ctx context.Context, p *api, path, field string, before bool, q url.Values,
+	f func(T) (bool, error)) (next string, err error) {
 	place := "after"
 	if before {
 		place = "before"
@@ -162,7 +179,8 @@ func removing[T any](a *app, what, path string, asks func(T) string) cli.ActionF
 
 // changing is a command that changes the one thing that its argument names; read
 // gives what of it.
-func changing[T any](a *app, path string, read func(*cli.Command, map[string]any) error, show func(T) error) cli.ActionFunc {
+func changing[T any](a *app, path string, read func(*cli.Command, map[string]any) error,
+	show func(T) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		p, name, err := a.one(c)
 		if err != nil {

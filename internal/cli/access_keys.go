@@ -15,24 +15,49 @@ import (
 )
 
 func (a *app) keyCommand() *cli.Command {
-	what := []cli.Flag{&cli.StringFlag{Name: "role", Usage: "reader, writer, administrator, or operator of the service, which only an operator gives", DefaultText: "reader"}, &cli.StringSliceFlag{Name: "limit", Usage: "only `BUCKET[/PREFIX]`, may be repeated"},
-		&cli.StringFlag{Name: "expires", Usage: "a `TIME`, or a time from now such as 90d; never otherwise"}, &cli.IntFlag{Name: "rate", Usage: "most requests a second; 0 for any number"}, noteFlag("what it is for")}
+	what := []cli.Flag{&cli.StringFlag{Name: "role",
+		Usage:       "reader, writer, administrator, or operator of the service, which only an operator gives",
+		DefaultText: "reader"}, &cli.StringSliceFlag{Name: "limit", Usage: "only `BUCKET[/PREFIX]`, may be repeated"},
+		&cli.StringFlag{Name: "expires", Usage: "a `TIME`, or a time from now such as 90d; never otherwise"},
+		&cli.IntFlag{Name: "rate", Usage: "most requests a second; 0 for any number"}, noteFlag("what it is for")}
 	return &cli.Command{Name: "key", Usage: "access keys, one for each application", Commands: []*cli.Command{
-		{Name: "create", Usage: "create an access key; it reads only, unless more is asked for", ArgsUsage: "NAME", Description: "NAME is the application's. The secret is shown this once.\n\n" + examples("spindle access key create press-room --limit plates/2025/", "spindle access key create scanner-2 --role writer --limit plates --expires 365d --note 'flatbed in room 2'"),
-			Flags: append(slices.Clone(what), &cli.StringFlag{Name: "account", Usage: "the account; one's own otherwise"}, &cli.StringFlag{Name: "id", Usage: "bring an `ID` along; its secret is asked for, or read from SPINDLE_NEW_SECRET"}), Action: a.keyCreate},
-		{Name: "list", Usage: "list access keys", Description: examples("spindle access key list", "spindle access key list --account seed-lab --json"), Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only this account's"}}, Action: listing[desk.KeyInfo]{path: "/api/v1/keys", field: "keys", filters: []string{"account"}, row: keyRow, none: "There is no key.",
-			columns: []column{{"KEY", false}, {"APPLICATION", false}, {"ACCOUNT", false}, {"ROLE", false}, {"REACHES", false}, {"STATE", false}, {"EXPIRES", false}, {"USED", false}}}.action(a)},
-		{Name: "show", Usage: "show an access key, without its secret", ArgsUsage: "ID", Description: examples("spindle access key show SCANNER2", "spindle access key show SCANNER2 --json"), Action: showing(a, keysPath, a.showKey)},
-		{Name: "change", Usage: "change what a key may do, or switch it off and on", ArgsUsage: "ID", Description: examples("spindle access key change SCANNER2 --active off", "spindle access key change PRESSROOM --limit plates/2025/ --limit plates/2026/ --expires 30d"),
-			Flags: append(slices.Clone(what), &cli.BoolFlag{Name: "no-limits", Usage: "take all limits away"}, &cli.StringFlag{Name: "active", Usage: "on or off"}, &cli.StringFlag{Name: "name", Usage: "the application's name"}), Action: changing(a, keysPath, keyChange, a.showKey)},
-		{Name: "replace", Usage: "make a new key in place of one, which works on for a while", ArgsUsage: "ID", Description: examples("spindle access key replace SCANNER2", "spindle access key replace SCANNER2 --grace 7d"), Flags: []cli.Flag{&cli.StringFlag{Name: "grace", Usage: "how `LONG` the old one works, such as 24h or 7d, or 0", Value: "24h"}}, Action: a.keyReplace},
-		{Name: "remove", Usage: "remove an access key, with its grants", ArgsUsage: "ID", Description: examples("spindle access key remove SCANNER2", "spindle access key remove SCANNER2 --yes"), Flags: []cli.Flag{yesFlag()}, Action: removing(a, "key", keysPath, func(k desk.KeyInfo) string {
-			used := "was never used"
-			if k.Used != nil {
-				used = "was last used " + when(*k.Used) + " from " + k.UsedFrom
-			}
-			return fmt.Sprintf("The key %s of %s %s. It cannot be brought back; links it signed work no more. To try first: spindle access key change %s --active off", k.ID, shown(k.Name), used, k.ID)
-		})},
+		{Name: "create", Usage: "create an access key; it reads only, unless more is asked for", ArgsUsage: "NAME",
+			Description: "NAME is the application's. The secret is shown this once.\n\n" +
+				examples("spindle access key create press-room --limit plates/2025/",
+					"spindle access key create scanner-2 --role writer --limit plates --expires 365d --note 'flatbed in room 2'"),
+			Flags: append(slices.Clone(what), &cli.StringFlag{Name: "account", Usage: "the account; one's own otherwise"},
+				&cli.StringFlag{Name: "id",
+					Usage: "bring an `ID` along; its secret is asked for, or read from SPINDLE_NEW_SECRET"}), Action: a.keyCreate},
+		{Name: "list", Usage: "list access keys", Description: examples("spindle access key list",
+			"spindle access key list --account seed-lab --json"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only this account's"}},
+			Action: listing[desk.KeyInfo]{path: "/api/v1/keys", field: "keys", filters: []string{"account"}, row: keyRow,
+				none: "There is no key.",
+				columns: []column{{"KEY", false}, {"APPLICATION", false}, {"ACCOUNT", false}, {"ROLE", false}, {"REACHES", false},
+					{"STATE", false}, {"EXPIRES", false}, {"USED", false}}}.action(a)},
+		{Name: "show", Usage: "show an access key, without its secret", ArgsUsage: "ID",
+			Description: examples("spindle access key show SCANNER2", "spindle access key show SCANNER2 --json"),
+			Action:      showing(a, keysPath, a.showKey)},
+		{Name: "change", Usage: "change what a key may do, or switch it off and on", ArgsUsage: "ID",
+			Description: examples("spindle access key change SCANNER2 --active off",
+				"spindle access key change PRESSROOM --limit plates/2025/ --limit plates/2026/ --expires 30d"),
+			Flags: append(slices.Clone(what), &cli.BoolFlag{Name: "no-limits", Usage: "take all limits away"},
+				&cli.StringFlag{Name: "active", Usage: "on or off"},
+				&cli.StringFlag{Name: "name", Usage: "the application's name"}),
+			Action: changing(a, keysPath, keyChange, a.showKey)},
+		{Name: "replace", Usage: "make a new key in place of one, which works on for a while", ArgsUsage: "ID",
+			Description: examples("spindle access key replace SCANNER2", "spindle access key replace SCANNER2 --grace 7d"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "grace", Usage: "how `LONG` the old one works, such as 24h or 7d, or 0",
+				Value: "24h"}}, Action: a.keyReplace},
+		{Name: "remove", Usage: "remove an access key, with its grants", ArgsUsage: "ID",
+			Description: examples("spindle access key remove SCANNER2", "spindle access key remove SCANNER2 --yes"),
+			Flags:       []cli.Flag{yesFlag()}, Action: removing(a, "key", keysPath, func(k desk.KeyInfo) string {
+				used := "was never used"
+				if k.Used != nil {
+					used = "was last used " + when(*k.Used) + " from " + k.UsedFrom
+				}
+				return fmt.Sprintf("The key %s of %s %s. It cannot be brought back; links it signed work no more. To try first: spindle access key change %s --active off", k.ID, shown(k.Name), used, k.ID)
+			})},
 	}}
 }
 
@@ -43,7 +68,8 @@ func (a *app) keyCreate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"name": name, "account": c.String("account"), "limits": c.StringSlice("limit"), "expires": c.String("expires"), "rate": c.Int("rate"), "note": c.String("note"), "role": "reader"}
+	in := map[string]any{"name": name, "account": c.String("account"), "limits": c.StringSlice("limit"),
+		"expires": c.String("expires"), "rate": c.Int("rate"), "note": c.String("note"), "role": "reader"}
 	if c.IsSet("role") {
 		setRole(in, c.String("role"))
 	}
@@ -81,7 +107,9 @@ func (a *app) printKey(x desk.KeySecret) error {
 	if k.ReplacedBy != "" {
 		state += " by " + k.ReplacedBy
 	}
-	facts := [][2]string{{"Key", k.ID}, {"Application", shown(k.Name)}, {"Account", k.Account}, {"Role", roleWord(k)}, {"Reaches", limits}, {"State", state}, {"Expires", maybe(k.Expires, "never")}, {"Used", used}, {"Created", when(k.Created) + " by " + shown(k.CreatedBy)}}
+	facts := [][2]string{{"Key", k.ID}, {"Application", shown(k.Name)}, {"Account", k.Account}, {"Role", roleWord(k)},
+		{"Reaches", limits}, {"State", state}, {"Expires", maybe(k.Expires, "never")}, {"Used", used},
+		{"Created", when(k.Created) + " by " + shown(k.CreatedBy)}}
 	if k.Rate > 0 {
 		facts = append(facts, [2]string{"Rate", things(int64(k.Rate), "request a second", "requests a second")})
 	}
@@ -128,7 +156,8 @@ func keyRow(k desk.KeyInfo) []string {
 	if len(k.Limits) > 0 {
 		limits = shown(strings.Join(k.Limits, ", "))
 	}
-	return []string{k.ID, shown(k.Name), k.Account, roleWord(k), limits, k.State, maybe(k.Expires, "never"), maybe(k.Used, "never")}
+	return []string{k.ID, shown(k.Name), k.Account, roleWord(k), limits, k.State, maybe(k.Expires, "never"),
+		maybe(k.Used, "never")}
 }
 
 func keyChange(c *cli.Command, in map[string]any) error {
@@ -154,7 +183,8 @@ func (a *app) keyReplace(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var out desk.KeySecret
-	if err := p.call(ctx, http.MethodPost, keysPath+url.PathEscape(id)+"/replace", nil, map[string]any{"grace": c.String("grace")}, &out); err != nil {
+	if err := p.call(ctx, http.MethodPost, keysPath+url.PathEscape(id)+"/replace", nil,
+		map[string]any{"grace": c.String("grace")}, &out); err != nil {
 		return err
 	}
 	if err := a.printKey(out); err != nil || a.json {
@@ -170,19 +200,41 @@ func (a *app) keyReplace(ctx context.Context, c *cli.Command) error {
 // Grants.
 
 func (a *app) grantCommand() *cli.Command {
-	what := []cli.Flag{&cli.StringFlag{Name: "for", Usage: "the `PURPOSE`: " + strings.Join(access.PurposeNames(), ", ") + "; or rights with commas: list, read, write, remove, settings"}, &cli.StringFlag{Name: "expires", Usage: "a `TIME`, or a time from now such as 90d"}, noteFlag("why it was given")}
-	return &cli.Command{Name: "grant", Usage: "open buckets and prefixes to accounts, people, keys, or anyone", Commands: []*cli.Command{
-		{Name: "create", Usage: "open a bucket or prefix to somebody", ArgsUsage: "BUCKET[/PREFIX]", Description: examples("spindle access grant create plates --to account:guest-curators --for 'read from' --expires 90d", "spindle access grant create loans/open/ --to anyone --for read-from", "spindle access grant create germination --to key:FIELDKIT --for list,write"),
-			Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Usage: "account:NAME, person:NAME, key:ID or anyone"}}, what...), Action: a.grantCreate},
-		{Name: "list", Usage: "list grants: of one bucket, or those one's account gave and got", Description: examples("spindle access grant list", "spindle access grant list --bucket plates", "spindle access grant list --to account:guest-curators --json"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only on this bucket"}, &cli.StringFlag{Name: "to", Usage: "only to account:NAME, person:NAME, key:ID or anyone"}}, Action: listing[desk.GrantInfo]{path: "/api/v1/grants", field: "grants", filters: []string{"bucket", "to"}, row: grantRow, none: "No grant is like that. Give one: spindle access grant create BUCKET --to account:NAME --for 'read from'",
-				columns: []column{{"GRANT", true}, {"ON", false}, {"OF", false}, {"TO", false}, {"FOR", false}, {"EXPIRES", false}, {"NOTE", false}}}.action(a)},
-		{Name: "show", Usage: "show a grant", ArgsUsage: "NUMBER", Description: examples("spindle access grant show 3", "spindle access grant show 3 --json"), Action: showing(a, grantsPath, a.printGrant)},
-		{Name: "change", Usage: "change what a grant gives, or until when", ArgsUsage: "NUMBER", Description: examples("spindle access grant change 3 --expires 30d", "spindle access grant change 3 --for 'write into'"), Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}), Action: changing(a, grantsPath, grantChange, a.printGrant)},
-		{Name: "remove", Usage: "take a grant away; it stops working within a second", ArgsUsage: "NUMBER", Description: examples("spindle access grant remove 3", "spindle access grant remove 3 --yes"), Flags: []cli.Flag{yesFlag()}, Action: removing(a, "grant", grantsPath, func(g desk.GrantInfo) string {
-			return fmt.Sprintf("Grant %d: %s may no longer %s %s.", g.ID, shown(g.To), g.For, place(g))
-		})},
-	}}
+	what := []cli.Flag{&cli.StringFlag{Name: "for", Usage: "the `PURPOSE`: " + strings.Join(access.PurposeNames(), ", ") +
+		"; or rights with commas: list, read, write, remove, settings"},
+		&cli.StringFlag{Name: "expires", Usage: "a `TIME`, or a time from now such as 90d"}, noteFlag("why it was given")}
+	return &cli.Command{Name: "grant", Usage: "open buckets and prefixes to accounts, people, keys, or anyone",
+		Commands: []*cli.Command{
+			{Name: "create", Usage: "open a bucket or prefix to somebody", ArgsUsage: "BUCKET[/PREFIX]",
+				Description: examples(
+					"spindle access grant create plates --to account:guest-curators --for 'read from' --expires 90d",
+					"spindle access grant create loans/open/ --to anyone --for read-from",
+					"spindle access grant create germination --to key:FIELDKIT --for list,write"),
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Usage: "account:NAME, person:NAME, key:ID or anyone"}},
+					what...), Action: a.grantCreate},
+			{Name: "list", Usage: "list grants: of one bucket, or those one's account gave and got",
+				Description: examples("spindle access grant list", "spindle access grant list --bucket plates",
+					"spindle access grant list --to account:guest-curators --json"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only on this bucket"},
+					&cli.StringFlag{Name: "to", Usage: "only to account:NAME, person:NAME, key:ID or anyone"}},
+				Action: listing[desk.GrantInfo]{path: "/api/v1/grants", field: "grants", filters: []string{"bucket", "to"},
+					row: grantRow, none: "No grant is like that. Give one: spindle access grant create BUCKET --to account:NAME --for 'read from'",
+					columns: []column{{"GRANT", true}, {"ON", false}, {"OF", false}, {"TO", false}, {"FOR", false}, {"EXPIRES", false},
+						{"NOTE", false}}}.action(a)},
+			{Name: "show", Usage: "show a grant", ArgsUsage: "NUMBER",
+				Description: examples("spindle access grant show 3", "spindle access grant show 3 --json"),
+				Action:      showing(a, grantsPath, a.printGrant)},
+			{Name: "change", Usage: "change what a grant gives, or until when", ArgsUsage: "NUMBER",
+				Description: examples("spindle access grant change 3 --expires 30d",
+					"spindle access grant change 3 --for 'write into'"),
+				Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision",
+					Usage: "only if it is still at this `REVISION`"}), Action: changing(a, grantsPath, grantChange, a.printGrant)},
+			{Name: "remove", Usage: "take a grant away; it stops working within a second", ArgsUsage: "NUMBER",
+				Description: examples("spindle access grant remove 3", "spindle access grant remove 3 --yes"),
+				Flags:       []cli.Flag{yesFlag()}, Action: removing(a, "grant", grantsPath, func(g desk.GrantInfo) string {
+					return fmt.Sprintf("Grant %d: %s may no longer %s %s.", g.ID, shown(g.To), g.For, place(g))
+				})},
+		}}
 }
 
 const grantsPath = "/api/v1/grants/"
@@ -200,7 +252,9 @@ func (a *app) printGrant(g desk.GrantInfo) error {
 		if g.Expired {
 			ends += ", so it gives nothing now"
 		}
-		facts := [][2]string{{"Grant", fmt.Sprint(g.ID)}, {"On", place(g) + ", of " + g.Account}, {"To", shown(g.To)}, {"For", g.For}, {"Rights", strings.Join(g.Rights, ", ")}, {"Expires", ends}, {"Created", when(g.Created) + " by " + shown(g.CreatedBy)}, {"Revision", fmt.Sprint(g.Revision)}}
+		facts := [][2]string{{"Grant", fmt.Sprint(g.ID)}, {"On", place(g) + ", of " + g.Account}, {"To", shown(g.To)},
+			{"For", g.For}, {"Rights", strings.Join(g.Rights, ", ")}, {"Expires", ends},
+			{"Created", when(g.Created) + " by " + shown(g.CreatedBy)}, {"Revision", fmt.Sprint(g.Revision)}}
 		if g.Note != "" {
 			facts = append(facts, [2]string{"Note", shown(g.Note)})
 		}
@@ -220,7 +274,8 @@ func (a *app) grantCreate(ctx context.Context, c *cli.Command) error {
 		return wrongUsage("--for says what it is for: %s", strings.Join(access.PurposeNames(), ", "))
 	}
 	bucket, prefix, _ := strings.Cut(address, "/")
-	in := map[string]any{"bucket": bucket, "prefix": prefix, "to": c.String("to"), "for": c.String("for"), "expires": c.String("expires"), "note": c.String("note")}
+	in := map[string]any{"bucket": bucket, "prefix": prefix, "to": c.String("to"), "for": c.String("for"),
+		"expires": c.String("expires"), "note": c.String("note")}
 	var g desk.GrantInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/grants", nil, in, &g); err != nil {
 		return err

@@ -16,16 +16,33 @@ import (
 )
 
 func (a *app) accountCommand() *cli.Command {
-	limits := []cli.Flag{&cli.StringFlag{Name: "quota", Usage: "most bytes of all its buckets, such as `2TiB`, or none"}, &cli.StringFlag{Name: "max-buckets", Usage: "how many buckets it may have, or none"}, noteFlag("what the account is for")}
+	limits := []cli.Flag{&cli.StringFlag{Name: "quota", Usage: "most bytes of all its buckets, such as `2TiB`, or none"},
+		&cli.StringFlag{Name: "max-buckets", Usage: "how many buckets it may have, or none"},
+		noteFlag("what the account is for")}
 	return &cli.Command{Name: "account", Usage: "accounts own buckets, keys and quotas", Commands: []*cli.Command{
-		{Name: "create", Usage: "create an account", ArgsUsage: "NAME", Description: examples("spindle access account create seed-lab --quota 2TiB", "spindle access account create guest-curators --max-buckets 3 --note 'visitors of 2026'"), Flags: limits, Action: a.accountSet(http.MethodPost)},
-		{Name: "list", Usage: "list accounts with what they hold", Description: examples("spindle access account list", "spindle access account list --json"), Action: listing[desk.AccountInfo]{path: "/api/v1/accounts", field: "accounts", row: accountRow, none: "There is no account that you see.",
-			columns: []column{{"ACCOUNT", false}, {"BUCKETS", true}, {"SIZE", true}, {"QUOTA", false}, {"KEYS", true}, {"PEOPLE", true}, {"NOTE", false}}}.action(a)},
-		{Name: "show", Usage: "show an account", ArgsUsage: "NAME", Description: examples("spindle access account show seed-lab", "spindle access account show seed-lab --json"), Action: showing(a, accountPath, a.printAccount)},
-		{Name: "change", Usage: "change an account's quotas and note", ArgsUsage: "NAME", Description: examples("spindle access account change seed-lab --quota 3TiB", "spindle access account change seed-lab --max-buckets none"), Flags: limits, Action: a.accountSet(http.MethodPatch)},
-		{Name: "remove", Usage: "remove an account without buckets, with its keys and grants", ArgsUsage: "NAME", Description: examples("spindle access account remove guest-curators", "spindle access account remove guest-curators --yes"), Flags: []cli.Flag{yesFlag()}, Action: removing(a, "account", accountPath, func(x desk.AccountInfo) string {
-			return fmt.Sprintf("The account %s goes with %s and the roles of %s; nothing they signed works any more.", x.Name, things(int64(x.Keys), "key", "keys"), things(int64(x.People), "person", "people"))
-		})},
+		{Name: "create", Usage: "create an account", ArgsUsage: "NAME",
+			Description: examples("spindle access account create seed-lab --quota 2TiB",
+				"spindle access account create guest-curators --max-buckets 3 --note 'visitors of 2026'"), Flags: limits,
+			Action: a.accountSet(http.MethodPost)},
+		{Name: "list", Usage: "list accounts with what they hold",
+			Description: examples("spindle access account list", "spindle access account list --json"),
+			Action: listing[desk.AccountInfo]{path: "/api/v1/accounts", field: "accounts", row: accountRow,
+				none: "There is no account that you see.",
+				columns: []column{{"ACCOUNT", false}, {"BUCKETS", true}, {"SIZE", true}, {"QUOTA", false}, {"KEYS", true},
+					{"PEOPLE", true}, {"NOTE", false}}}.action(a)},
+		{Name: "show", Usage: "show an account", ArgsUsage: "NAME",
+			Description: examples("spindle access account show seed-lab", "spindle access account show seed-lab --json"),
+			Action:      showing(a, accountPath, a.printAccount)},
+		{Name: "change", Usage: "change an account's quotas and note", ArgsUsage: "NAME",
+			Description: examples("spindle access account change seed-lab --quota 3TiB",
+				"spindle access account change seed-lab --max-buckets none"), Flags: limits, Action: a.accountSet(http.MethodPatch)},
+		{Name: "remove", Usage: "remove an account without buckets, with its keys and grants", ArgsUsage: "NAME",
+			Description: examples("spindle access account remove guest-curators",
+				"spindle access account remove guest-curators --yes"), Flags: []cli.Flag{yesFlag()},
+			Action: removing(a, "account", accountPath, func(x desk.AccountInfo) string {
+				return fmt.Sprintf("The account %s goes with %s and the roles of %s; nothing they signed works any more.", x.Name,
+					things(int64(x.Keys), "key", "keys"), things(int64(x.People), "person", "people"))
+			})},
 	}}
 }
 
@@ -90,7 +107,8 @@ func accountRow(x desk.AccountInfo) []string {
 	if x.Operator {
 		operates = "operates the service"
 	}
-	return []string{x.Name, limitText(x.MaxBuckets, x.Buckets), size(x.Bytes), bytesOf(x.Quota, x.Bytes), count(int64(x.Keys)), count(int64(x.People)), strings.TrimSpace(operates + " " + shown(x.Note))}
+	return []string{x.Name, limitText(x.MaxBuckets, x.Buckets), size(x.Bytes), bytesOf(x.Quota, x.Bytes),
+		count(int64(x.Keys)), count(int64(x.People)), strings.TrimSpace(operates + " " + shown(x.Note))}
 }
 
 func limitText(n *int, has int) string {
@@ -113,7 +131,9 @@ func (a *app) printAccount(x desk.AccountInfo) error {
 		if x.Operator {
 			what = "operates the service"
 		}
-		facts := [][2]string{{"Account", x.Name}, {"What", what}, {"Buckets", limitText(x.MaxBuckets, x.Buckets)}, {"Size", size(x.Bytes)}, {"Quota", bytesOf(x.Quota, x.Bytes)}, {"Keys", count(int64(x.Keys))}, {"People", count(int64(x.People))}, {"Created", when(x.Created)}}
+		facts := [][2]string{{"Account", x.Name}, {"What", what}, {"Buckets", limitText(x.MaxBuckets, x.Buckets)},
+			{"Size", size(x.Bytes)}, {"Quota", bytesOf(x.Quota, x.Bytes)}, {"Keys", count(int64(x.Keys))},
+			{"People", count(int64(x.People))}, {"Created", when(x.Created)}}
 		if x.Note != "" {
 			facts = append(facts, [2]string{"Note", shown(x.Note)})
 		}
@@ -125,26 +145,50 @@ func (a *app) printAccount(x desk.AccountInfo) error {
 
 func (a *app) personCommand() *cli.Command {
 	role := func(usage string) cli.Flag { return &cli.StringSliceFlag{Name: "role", Usage: usage} }
-	return &cli.Command{Name: "person", Usage: "people who sign in, with their roles in accounts", Commands: []*cli.Command{
-		{Name: "create", Usage: "let somebody sign in; the password is made, shown once, and changed at the first sign-in", ArgsUsage: "NAME",
-			Description: examples("spindle access person create 'Tam Ellery' --role herbarium:administrator", "spindle access person create 'Ines Varga' --role seed-lab:administrator --role herbarium:reader"),
-			Flags:       []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; roles: reader, writer, administrator"), &cli.BoolFlag{Name: "operator", Usage: "operates the service"}, noteFlag("who this is")}, Action: a.personCreate},
-		{Name: "list", Usage: "list people", Description: examples("spindle access person list", "spindle access person list --account seed-lab --json"), Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only those with a role in this account"}}, Action: listing[desk.PersonInfo]{path: "/api/v1/people", field: "people", filters: []string{"account"}, none: "Nobody signs in with a name yet. Let somebody: spindle access person create NAME --role ACCOUNT:ROLE",
-			columns: []column{{"PERSON", false}, {"ROLES", false}, {"STATE", false}, {"SIGNED IN", false}, {"NOTE", false}},
-			row: func(x desk.PersonInfo) []string {
-				return []string{shown(x.Name), roleText(x), personState(x), maybe(x.SignedIn, "never"), shown(x.Note)}
-			}}.action(a)},
-		{Name: "show", Usage: "show a person", ArgsUsage: "NAME", Description: examples("spindle access person show 'Tam Ellery'", "spindle access person show 'Tam Ellery' --json"), Action: showing(a, peoplePath, a.showPerson)},
-		{Name: "change", Usage: "change a person's roles, or whether they may sign in", ArgsUsage: "NAME", Description: examples("spindle access person change 'Ines Varga' --role herbarium:none", "spindle access person change 'Tam Ellery' --active off", "spindle access person change 'Tam Ellery' --unlock"),
-			Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; none takes the role away"), &cli.StringFlag{Name: "operator", Usage: "on or off: operates the service"}, &cli.StringFlag{Name: "active", Usage: "on or off: may sign in"}, &cli.BoolFlag{Name: "unlock", Usage: "forget failed attempts"}, noteFlag("who this is")}, Action: changing(a, peoplePath, personChange, a.showPerson)},
-		{Name: "reset", Usage: "give a person a new password, shown once; with --data from the machine itself, without a key", ArgsUsage: "NAME",
-			Description: "With --data it needs no key: it works on the data directory, whether the service runs or not.\n\n" + examples("spindle access person reset 'Tam Ellery'", "spindle access person reset 'Oda Brandvold' --data /srv/spindle"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "the service's data `DIR`, on this machine"}, &cli.StringFlag{Name: "database", Usage: "`URL` of its PostgreSQL, when it is not the private one"},
-				&cli.BoolFlag{Name: "operator", Usage: "with --data: make them an operator, and create them when they are missing"}}, Action: a.personReset},
-		{Name: "remove", Usage: "remove a person, with sessions and grants", ArgsUsage: "NAME", Description: examples("spindle access person remove 'Ines Varga'", "spindle access person remove 'Ines Varga' --yes"), Flags: []cli.Flag{yesFlag()}, Action: removing(a, "person", peoplePath, func(x desk.PersonInfo) string {
-			return fmt.Sprintf("%s (%s) signs in no more; what was granted to them goes too.", shown(x.Name), roleText(x))
-		})},
-	}}
+	return &cli.Command{Name: "person", Usage: "people who sign in, with their roles in accounts",
+		Commands: []*cli.Command{
+			{Name: "create", Usage: "let somebody sign in; the password is made, shown once, and changed at the first sign-in",
+				ArgsUsage: "NAME",
+				Description: examples("spindle access person create 'Tam Ellery' --role herbarium:administrator",
+					"spindle access person create 'Ines Varga' --role seed-lab:administrator --role herbarium:reader"),
+				Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; roles: reader, writer, administrator"),
+					&cli.BoolFlag{Name: "operator", Usage: "operates the service"}, noteFlag("who this is")}, Action: a.personCreate},
+			{Name: "list", Usage: "list people", Description: examples("spindle access person list",
+				"spindle access person list --account seed-lab --json"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only those with a role in this account"}},
+				Action: listing[desk.PersonInfo]{path: "/api/v1/people", field: "people", filters: []string{"account"},
+					none:    "Nobody signs in with a name yet. Let somebody: spindle access person create NAME --role ACCOUNT:ROLE",
+					columns: []column{{"PERSON", false}, {"ROLES", false}, {"STATE", false}, {"SIGNED IN", false}, {"NOTE", false}},
+					row: func(x desk.PersonInfo) []string {
+						return []string{shown(x.Name), roleText(x), personState(x), maybe(x.SignedIn, "never"), shown(x.Note)}
+					}}.action(a)},
+			{Name: "show", Usage: "show a person", ArgsUsage: "NAME",
+				Description: examples("spindle access person show 'Tam Ellery'", "spindle access person show 'Tam Ellery' --json"),
+				Action:      showing(a, peoplePath, a.showPerson)},
+			{Name: "change", Usage: "change a person's roles, or whether they may sign in", ArgsUsage: "NAME",
+				Description: examples("spindle access person change 'Ines Varga' --role herbarium:none",
+					"spindle access person change 'Tam Ellery' --active off", "spindle access person change 'Tam Ellery' --unlock"),
+				Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; none takes the role away"),
+					&cli.StringFlag{Name: "operator", Usage: "on or off: operates the service"},
+					&cli.StringFlag{Name: "active", Usage: "on or off: may sign in"},
+					&cli.BoolFlag{Name: "unlock", Usage: "forget failed attempts"}, noteFlag("who this is")},
+				Action: changing(a, peoplePath, personChange, a.showPerson)},
+			{Name: "reset", Usage: "give a person a new password, shown once; with --data from the machine itself, without a key",
+				ArgsUsage: "NAME",
+				Description: "With --data it needs no key: it works on the data directory, whether the service runs or not.\n\n" +
+					examples("spindle access person reset 'Tam Ellery'",
+						"spindle access person reset 'Oda Brandvold' --data /srv/spindle"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "the service's data `DIR`, on this machine"},
+					&cli.StringFlag{Name: "database", Usage: "`URL` of its PostgreSQL, when it is not the private one"},
+					&cli.BoolFlag{Name: "operator",
+						Usage: "with --data: make them an operator, and create them when they are missing"}}, Action: a.personReset},
+			{Name: "remove", Usage: "remove a person, with sessions and grants", ArgsUsage: "NAME",
+				Description: examples("spindle access person remove 'Ines Varga'",
+					"spindle access person remove 'Ines Varga' --yes"), Flags: []cli.Flag{yesFlag()},
+				Action: removing(a, "person", peoplePath, func(x desk.PersonInfo) string {
+					return fmt.Sprintf("%s (%s) signs in no more; what was granted to them goes too.", shown(x.Name), roleText(x))
+				})},
+		}}
 }
 
 func roles(c *cli.Command) ([]desk.RoleIn, error) {
@@ -211,7 +255,8 @@ func (a *app) printPerson(x desk.PersonInfo, password string) error {
 	if a.json {
 		return a.print(desk.PersonSecret{Person: x, Password: password}, nil)
 	}
-	facts := [][2]string{{"Person", shown(x.Name)}, {"Roles", roleText(x)}, {"State", personState(x)}, {"Signed in", maybe(x.SignedIn, "never")}, {"Created", when(x.Created) + " by " + shown(x.CreatedBy)}}
+	facts := [][2]string{{"Person", shown(x.Name)}, {"Roles", roleText(x)}, {"State", personState(x)},
+		{"Signed in", maybe(x.SignedIn, "never")}, {"Created", when(x.Created) + " by " + shown(x.CreatedBy)}}
 	if x.Note != "" {
 		facts = append(facts, [2]string{"Note", shown(x.Note)})
 	}
@@ -269,7 +314,8 @@ func (a *app) personReset(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		var out desk.PersonSecret
-		if err := p.call(ctx, http.MethodPost, peoplePath+url.PathEscape(in[0])+"/reset", nil, map[string]any{}, &out); err != nil {
+		if err := p.call(ctx, http.MethodPost, peoplePath+url.PathEscape(in[0])+"/reset", nil, map[string]any{},
+			&out); err != nil {
 			return err
 		}
 		return a.printPerson(out.Person, out.Password)
@@ -283,7 +329,8 @@ func (a *app) personReset(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.print(map[string]string{"person": in[0], "password": password}, func() error {
-		a.note("The password is shown this once, and is changed at the first sign-in. All sessions of %s have ended.", shown(in[0]))
+		a.note("The password is shown this once, and is changed at the first sign-in. All sessions of %s have ended.",
+			shown(in[0]))
 		return a.facts([][2]string{{"Person", shown(in[0])}, {"Password", password}})
 	})
 }

@@ -63,7 +63,8 @@ func TestAccessFromTheCommandLine(t *testing.T) {
 		{"access person show Nobody", 4, "no person"},
 
 		{"access key create press-room --account seed-lab --note proofs", 0, "Role         reader"},
-		{"access key create scanner-2 --id SCANNER2 --role writer --limit plates --limit loans/2025/ --rate 20 --expires 90d", 0, "plates, loans/2025/"},
+		{"access key create scanner-2 --id SCANNER2 --role writer --limit plates --limit loans/2025/ --rate 20 --expires 90d",
+			0, "plates, loans/2025/"},
 		{"access key create scanner-2 --id SCANNER2", 1, "SCANNER2"},
 		{"access key create x --role king", 1, "there is no role"},
 		{"access key create x --expires yesterday-ish", 1, "expires"},
@@ -81,7 +82,8 @@ func TestAccessFromTheCommandLine(t *testing.T) {
 		{"access explain --anyone --do read plates/x", 0, "not signed"},
 
 		{"access grant create germination --to key:SCANNER2 --for list,write", 0, "write into"},
-		{"access grant create plates/2025/ --to account:seed-lab --for 'read from' --expires 30d --note catalogue", 0, "plates/2025/"},
+		{"access grant create plates/2025/ --to account:seed-lab --for 'read from' --expires 30d --note catalogue", 0,
+			"plates/2025/"},
 		{"access grant create plates/open/ --to anyone --for read-from", 0, "without a key"},
 		{"access grant create plates --to anyone --for administer", 1, "reading and listing only"},
 		{"access grant create plates --to nobody --for read-from", 1, "names nobody"},
@@ -125,7 +127,9 @@ func TestALostPassword(t *testing.T) {
 	var url string
 	s := harness.Service(t, func(c *service.Config) { url = c.Database })
 	reset := func(args ...string) (int, string) {
-		code, out, errs := runEnv(t, map[string]string{}, "", false, append([]string{"access", "person", "reset", "Oda Brandvold", "--json", "--data", s.Config.Data, "--database", url}, args...)...)
+		code, out, errs := runEnv(t, map[string]string{}, "", false,
+			append([]string{"access", "person", "reset", "Oda Brandvold", "--json", "--data", s.Config.Data, "--database", url},
+				args...)...)
 		return code, out + errs
 	}
 	if code, says := reset(); code != 4 || !strings.Contains(says, "no person") {
@@ -137,10 +141,12 @@ func TestALostPassword(t *testing.T) {
 		t.Fatalf("made: %d %s", code, says)
 	}
 	harness.Secretly("a password given from the machine", got.Password)
-	if code, out, _ := run(t, s, "", "access", "person", "show", "Oda Brandvold"); code != 0 || !strings.Contains(out, "operator of the service") {
+	if code, out, _ := run(t, s, "", "access", "person", "show", "Oda Brandvold"); code != 0 ||
+		!strings.Contains(out, "operator of the service") {
 		t.Errorf("%d %s", code, out)
 	}
-	if code, _, errs := runEnv(t, map[string]string{}, "", false, "access", "person", "reset", "X", "--data", t.TempDir()); code != 4 || !strings.Contains(errs, "no data directory") {
+	if code, _, errs := runEnv(t, map[string]string{}, "", false, "access", "person", "reset", "X", "--data",
+		t.TempDir()); code != 4 || !strings.Contains(errs, "no data directory") {
 		t.Errorf("a directory of something else: %d %s", code, errs)
 	}
 }
@@ -155,9 +161,10 @@ func TestEachRoleOnTheCommandLine(t *testing.T) {
 	s.Do("PUT", "/plates/2025/a.txt", nil, "content", true)
 	s.Do("PUT", "/plates/2026/b.txt", nil, "content", true)
 	who := map[string]sign.Credential{
-		"reader":   s.NewKey("herbarium", "reader", access.Reader, nil),
-		"writer":   s.NewKey("herbarium", "writer", access.Writer, nil),
-		"limited":  s.NewKey("herbarium", "limited", access.Reader, func(k *catalog.AccessKey) { k.Limits = catalog.Limits{{Bucket: "plates", Prefix: "2025/"}} }),
+		"reader": s.NewKey("herbarium", "reader", access.Reader, nil),
+		"writer": s.NewKey("herbarium", "writer", access.Writer, nil),
+		"limited": s.NewKey("herbarium", "limited", access.Reader,
+			func(k *catalog.AccessKey) { k.Limits = catalog.Limits{{Bucket: "plates", Prefix: "2025/"}} }),
 		"stranger": s.NewKey("seed-lab", "stranger", access.Administrator, nil),
 		"guest":    s.NewKey("guest-curators", "guest", access.Writer, nil),
 	}
@@ -203,7 +210,8 @@ func TestEachRoleOnTheCommandLine(t *testing.T) {
 		{"access session list", "reader writer limited stranger guest"},
 	} {
 		for _, name := range []string{"writer", "reader", "limited", "stranger", "guest"} {
-			env := map[string]string{"HOME": t.TempDir(), "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": who[name].ID, "SPINDLE_SECRET": who[name].Secret}
+			env := map[string]string{"HOME": t.TempDir(), "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": who[name].ID,
+				"SPINDLE_SECRET": who[name].Secret}
 			code, out, errs := runEnv(t, env, "", false, strings.Fields(c.args)...)
 			may := slices.Contains(strings.Fields(c.may), name)
 			switch {
@@ -216,7 +224,8 @@ func TestEachRoleOnTheCommandLine(t *testing.T) {
 			}
 		}
 	}
-	if _, out, _ := run(t, s, "", "object", "list", "plates", "--flat"); !strings.Contains(out, "2026/b.txt") || !strings.Contains(out, "2025/f.txt") {
+	if _, out, _ := run(t, s, "", "object", "list", "plates", "--flat"); !strings.Contains(out, "2026/b.txt") ||
+		!strings.Contains(out, "2025/f.txt") {
 		t.Errorf("afterwards the bucket holds:\n%s", out)
 	}
 }

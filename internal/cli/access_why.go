@@ -17,12 +17,19 @@ import (
 
 func (a *app) sessionCommand() *cli.Command {
 	return &cli.Command{Name: "session", Usage: "who is signed in at the console", Commands: []*cli.Command{
-		{Name: "list", Usage: "list sessions, latest first", Description: examples("spindle access session list", "spindle access session list --json"), Action: listing[desk.SessionEntry]{path: "/api/v1/sessions", field: "sessions", before: true, none: "Nobody is signed in.",
-			columns: []column{{"SESSION", true}, {"WHO", false}, {"ACCOUNT", false}, {"SINCE", false}, {"SEEN", false}, {"FROM", false}, {"PROGRAM", false}},
-			row: func(s desk.SessionEntry) []string {
-				return []string{fmt.Sprint(s.ID), shown(s.Who), s.Account, when(s.Created), when(s.Seen), s.Source, shown(s.Program)}
-			}}.action(a)},
-		{Name: "end", Usage: "end a session", ArgsUsage: "NUMBER", Description: examples("spindle access session end 12", "spindle access session end 12 --json"), Action: a.sessionEnd},
+		{Name: "list", Usage: "list sessions, latest first",
+			Description: examples("spindle access session list", "spindle access session list --json"),
+			Action: listing[desk.SessionEntry]{path: "/api/v1/sessions", field: "sessions", before: true,
+				none: "Nobody is signed in.",
+				columns: []column{{"SESSION", true}, {"WHO", false}, {"ACCOUNT", false}, {"SINCE", false}, {"SEEN", false},
+					{"FROM", false}, {"PROGRAM", false}},
+				row: func(s desk.SessionEntry) []string {
+					return []string{fmt.Sprint(s.ID), shown(s.Who), s.Account, when(s.Created), when(s.Seen), s.Source,
+						shown(s.Program)}
+				}}.action(a)},
+		{Name: "end", Usage: "end a session", ArgsUsage: "NUMBER",
+			Description: examples("spindle access session end 12", "spindle access session end 12 --json"),
+			Action:      a.sessionEnd},
 	}}
 }
 
@@ -52,7 +59,8 @@ func (a *app) trail(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	q := url.Values{"kind": c.StringSlice("kind"), "who": {c.String("who")}, "subject": {c.String("subject")}, "account": {c.String("account")}}
+	q := url.Values{"kind": c.StringSlice("kind"), "who": {c.String("who")}, "subject": {c.String("subject")},
+		"account": {c.String("account")}}
 	for _, name := range []string{"since", "until"} {
 		if s := c.String(name); s != "" {
 			t, err := object.ParseMoment(s, time.Now())
@@ -79,13 +87,15 @@ func (a *app) trail(ctx context.Context, c *cli.Command) error {
 		if a.json {
 			return true, a.print(e, nil)
 		}
-		rows = append(rows, []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Kind, shown(e.Who), shown(e.Subject), shown(e.Says)})
+		rows = append(rows, []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Kind, shown(e.Who), shown(e.Subject),
+			shown(e.Says)})
 		return true, nil
 	})
 	if err != nil || a.json {
 		return err
 	}
-	if err := a.table([]column{{"WHEN", false}, {"WHAT", false}, {"BY", false}, {"TO", false}, {"", false}}, rows); err != nil {
+	if err := a.table([]column{{"WHEN", false}, {"WHAT", false}, {"BY", false}, {"TO", false}, {"", false}},
+		rows); err != nil {
 		return err
 	}
 	if more {
@@ -104,7 +114,8 @@ func (a *app) explainAccess(ctx context.Context, c *cli.Command) error {
 	in := desk.ExplainIn{Do: c.String("do"), Account: c.String("account")}
 	in.Bucket, in.Key, _ = strings.Cut(address, "/")
 	given := 0
-	for flag, subject := range map[string]string{"key": "key:" + c.String("key"), "person": "person:" + c.String("person"), "anyone": "anyone"} {
+	for flag, subject := range map[string]string{"key": "key:" + c.String("key"), "person": "person:" + c.String("person"),
+		"anyone": "anyone"} {
 		if c.IsSet(flag) {
 			in.Subject = subject
 			given++
@@ -122,7 +133,8 @@ func (a *app) explainAccess(ctx context.Context, c *cli.Command) error {
 		if !e.Allowed {
 			word = "refused"
 		}
-		facts := [][2]string{{"Answer", word}, {"Who", shown(e.Subject)}, {"Would", e.Do + " " + shown(e.Target) + ", of " + e.Owner}, {"Because", shown(e.Why)}}
+		facts := [][2]string{{"Answer", word}, {"Who", shown(e.Subject)},
+			{"Would", e.Do + " " + shown(e.Target) + ", of " + e.Owner}, {"Because", shown(e.Why)}}
 		if e.Grant > 0 {
 			facts = append(facts, [2]string{"Grant", fmt.Sprint(e.Grant)})
 		}
@@ -143,7 +155,8 @@ func (a *app) testAccess(ctx context.Context, c *cli.Command) error {
 	}
 	bucket, key, _ := strings.Cut(address, "/")
 	var t client.Trial
-	if err := p.call(ctx, http.MethodPost, "/api/v1/access/test", nil, map[string]any{"key": c.String("key"), "do": c.String("do"), "bucket": bucket, "objectKey": key}, &t); err != nil {
+	if err := p.call(ctx, http.MethodPost, "/api/v1/access/test", nil,
+		map[string]any{"key": c.String("key"), "do": c.String("do"), "bucket": bucket, "objectKey": key}, &t); err != nil {
 		return err
 	}
 	if err := a.print(t, func() error {
@@ -175,27 +188,29 @@ func (a *app) matrix(ctx context.Context, c *cli.Command) error {
 	}
 	var rows [][]string
 	more := false
-	_, err = pages(ctx, p, "/api/v1/access/matrix", "buckets", false, url.Values{"account": {c.String("account")}}, func(b desk.ReachOf) (bool, error) {
-		if a.json {
-			return true, a.print(b, nil)
-		}
-		for _, r := range b.Reach {
-			if len(r.Rights)+len(r.Some) == 0 {
-				continue
+	_, err = pages(ctx, p, "/api/v1/access/matrix", "buckets", false, url.Values{"account": {c.String("account")}},
+		func(b desk.ReachOf) (bool, error) {
+			if a.json {
+				return true, a.print(b, nil)
 			}
-			name := r.Who
-			if r.Name != "" {
-				name += " (" + r.Name + ")"
+			for _, r := range b.Reach {
+				if len(r.Rights)+len(r.Some) == 0 {
+					continue
+				}
+				name := r.Who
+				if r.Name != "" {
+					name += " (" + r.Name + ")"
+				}
+				rows = append(rows, []string{b.Bucket, shown(name), strings.Join(r.Rights, ", "), strings.Join(r.Some, ", ")})
 			}
-			rows = append(rows, []string{b.Bucket, shown(name), strings.Join(r.Rights, ", "), strings.Join(r.Some, ", ")})
-		}
-		more = more || b.More
-		return true, nil
-	})
+			more = more || b.More
+			return true, nil
+		})
 	if err != nil || a.json {
 		return err
 	}
-	if err := a.table([]column{{"BUCKET", false}, {"WHO", false}, {"MAY, IN ALL OF IT", false}, {"FURTHER, IN PARTS OF IT", false}}, rows); err != nil {
+	if err := a.table([]column{{"BUCKET", false}, {"WHO", false}, {"MAY, IN ALL OF IT", false},
+		{"FURTHER, IN PARTS OF IT", false}}, rows); err != nil {
 		return err
 	}
 	if more {
@@ -218,7 +233,10 @@ func (a *app) masterKey(method, rest string) cli.ActionFunc {
 			return err
 		}
 		if err := a.print(m, func() error {
-			return a.facts([][2]string{{"Fingerprint", m.Fingerprint}, {"Kept in", map[string]string{"file": "master.key in the data directory", "environment": "SPINDLE_MASTER_KEY"}[m.From]}, {"Seals", things(int64(m.Sealed), "secret", "secrets")}, {"Keys in force", fmt.Sprint(m.Keys)}})
+			return a.facts([][2]string{{"Fingerprint", m.Fingerprint},
+				{"Kept in", map[string]string{"file": "master.key in the data directory",
+					"environment": "SPINDLE_MASTER_KEY"}[m.From]}, {"Seals", things(int64(m.Sealed), "secret", "secrets")},
+				{"Keys in force", fmt.Sprint(m.Keys)}})
 		}); err != nil {
 			return err
 		}

@@ -47,7 +47,8 @@ func (a *app) profilePath() (string, error) {
 	if dir == "" {
 		home := a.Getenv("HOME")
 		if home == "" {
-			return "", fault.New(fault.Invalid, "no-home", "there is no home directory to keep profiles in").In("HOME").Do("set HOME, or SPINDLE_PROFILES to a file")
+			return "", fault.New(fault.Invalid, "no-home", "there is no home directory to keep profiles in").In("HOME").
+				Do("set HOME, or SPINDLE_PROFILES to a file")
 		}
 		dir = filepath.Join(home, ".config")
 	}
@@ -68,7 +69,8 @@ func (a *app) readProfiles() (*profiles, error) {
 		return nil, err
 	}
 	if err := yaml.Unmarshal(b, p); err != nil {
-		return nil, fault.New(fault.Invalid, "profiles", "%s cannot be read: %s", path, err).In("profile").Do("mend the file, or move it away and connect again")
+		return nil, fault.New(fault.Invalid, "profiles", "%s cannot be read: %s", path, err).In("profile").
+			Do("mend the file, or move it away and connect again")
 	}
 	if p.Profiles == nil {
 		p.Profiles = map[string]profile{}
@@ -129,10 +131,12 @@ func (a *app) open(c *cli.Command) (*api, error) {
 		}
 		var ok bool
 		if p, ok = ps.Profiles[name]; !ok {
-			return nil, fault.New(fault.NotFound, "profile-missing", "there is no profile %q", name).In("profile").Do("see spindle profile list")
+			return nil, fault.New(fault.NotFound, "profile-missing", "there is no profile %q", name).In("profile").
+				Do("see spindle profile list")
 		}
 	} else if p.Key == "" || p.Secret == "" {
-		return nil, fault.New(fault.Invalid, "no-key", "SPINDLE_URL is set, and SPINDLE_KEY or SPINDLE_SECRET is not").In("SPINDLE_KEY").Do("set all three")
+		return nil, fault.New(fault.Invalid, "no-key", "SPINDLE_URL is set, and SPINDLE_KEY or SPINDLE_SECRET is not").
+			In("SPINDLE_KEY").Do("set all three")
 	}
 	return newAPI(p)
 }
@@ -140,9 +144,11 @@ func (a *app) open(c *cli.Command) (*api, error) {
 func newAPI(p profile) (*api, error) {
 	u, err := url.Parse(p.URL)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, fault.New(fault.Invalid, "address", "%q is no address of a service", p.URL).In("url").Do("give the desk's address, for instance http://127.0.0.1:5711")
+		return nil, fault.New(fault.Invalid, "address", "%q is no address of a service", p.URL).In("url").
+			Do("give the desk's address, for instance http://127.0.0.1:5711")
 	}
-	return &api{base: u.Scheme + "://" + u.Host, key: sign.Credential{ID: p.Key, Secret: p.Secret}, hc: &http.Client{Transport: client.Transport()}}, nil
+	return &api{base: u.Scheme + "://" + u.Host, key: sign.Credential{ID: p.Key, Secret: p.Secret},
+		hc: &http.Client{Transport: client.Transport()}}, nil
 }
 
 // call asks the desk. in and out may be nil.
@@ -158,7 +164,8 @@ func (p *api) call(ctx context.Context, method, path string, query url.Values, i
 	return p.send(ctx, method, path, query, bytes.NewReader(body), hex.EncodeToString(sum[:]), "application/json", out)
 }
 
-func (p *api) send(ctx context.Context, method, path string, query url.Values, body io.Reader, payload, contentType string, out any) error {
+func (p *api) send(ctx context.Context, method, path string, query url.Values, body io.Reader, payload,
+	contentType string, out any) error {
 	u := p.base + path
 	if len(query) > 0 {
 		u += "?" + strings.ReplaceAll(query.Encode(), "+", "%20")
@@ -187,11 +194,13 @@ func (p *api) send(ctx context.Context, method, path string, query url.Values, b
 }
 
 func foreign(status int) *fault.Error {
-	return fault.New(fault.Unavailable, "foreign", "the address answers with status %d, and not as a desk does", status).In("url").
+	return fault.New(fault.Unavailable, "foreign", "the address answers with status %d, and not as a desk does", status).
+		In("url").
 		Do("give the desk's address (by default port 5711); the wire's is found from there")
 }
 
-var kindOf = map[int]fault.Kind{400: fault.Invalid, 401: fault.Unsigned, 403: fault.Refused, 404: fault.NotFound, 408: fault.Slow, 409: fault.Conflict, 412: fault.Precondition,
+var kindOf = map[int]fault.Kind{400: fault.Invalid, 401: fault.Unsigned, 403: fault.Refused, 404: fault.NotFound,
+	408: fault.Slow, 409: fault.Conflict, 412: fault.Precondition,
 	413: fault.TooLarge, 422: fault.Invalid, 501: fault.Unfinished, 503: fault.Unavailable, 507: fault.Full}
 
 func deskError(resp *http.Response) error {
@@ -199,7 +208,8 @@ func deskError(resp *http.Response) error {
 	if json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&pr) != nil || pr.Code == "" {
 		return foreign(resp.StatusCode)
 	}
-	return &fault.Error{Kind: kindOf[resp.StatusCode], Code: pr.Code, Field: pr.Field, Message: pr.Detail, Remedy: pr.Remedy}
+	return &fault.Error{Kind: kindOf[resp.StatusCode], Code: pr.Code, Field: pr.Field, Message: pr.Detail,
+		Remedy: pr.Remedy}
 }
 
 // wireClient gives a client of the wire that belongs to the desk.
@@ -234,8 +244,10 @@ func bucketCall(bucket, rest string) string {
 }
 
 // page gives a page of a bucket, as of a moment unless that is "".
-func (p *api) page(ctx context.Context, bucket, prefix, delimiter, after, asOf string, limit int) (*desk.ObjectPage, error) {
-	q := url.Values{"prefix": {prefix}, "delimiter": {delimiter}, "after": {after}, "limit": {fmt.Sprint(limit)}, "asOf": {asOf}}
+func (p *api) page(ctx context.Context, bucket, prefix, delimiter, after, asOf string, limit int) (*desk.ObjectPage,
+	error) {
+	q := url.Values{"prefix": {prefix}, "delimiter": {delimiter}, "after": {after}, "limit": {fmt.Sprint(limit)},
+		"asOf": {asOf}}
 	var page desk.ObjectPage
 	return &page, p.call(ctx, http.MethodGet, bucketCall(bucket, "/objects"), q, nil, &page)
 }
@@ -262,7 +274,8 @@ func (p *api) each(ctx context.Context, bucket, prefix, asOf string, f func(desk
 // show gives an object; a prefix is said to be one.
 func (p *api) show(ctx context.Context, bucket, key, version, asOf string) (*desk.ObjectInfo, error) {
 	var o desk.ObjectInfo
-	return &o, p.call(ctx, http.MethodGet, bucketCall(bucket, "/object"), url.Values{"key": {key}, "version": {version}, "asOf": {asOf}}, nil, &o)
+	return &o, p.call(ctx, http.MethodGet, bucketCall(bucket, "/object"),
+		url.Values{"key": {key}, "version": {version}, "asOf": {asOf}}, nil, &o)
 }
 
 // remove asks for a removal or its rehearsal.

@@ -152,18 +152,22 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "profile", Usage: "the saved service to talk to; default: the one in use"},
 			&cli.BoolFlag{Name: "json", Usage: "results as JSON for programs", Destination: &a.json},
 		},
-		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(), a.objectCommand(), a.uploadCommand(), a.accessCommand(), a.journalCommand(),
+		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(),
+			a.objectCommand(), a.uploadCommand(), a.accessCommand(), a.journalCommand(),
 			{Name: "version", Usage: "print the version", Action: func(context.Context, *cli.Command) error {
 				_, err := fmt.Fprintf(a.Out, "spindle %s\n", service.Version)
 				return err
 			}},
-			{Name: "openapi", Hidden: true, Usage: "print the desk's OpenAPI document", Action: func(context.Context, *cli.Command) error { return a.openapi() }},
+			{Name: "openapi", Hidden: true, Usage: "print the desk's OpenAPI document",
+				Action: func(context.Context, *cli.Command) error { return a.openapi() }},
 		},
 	}
-	cmd.Commands = append(cmd.Commands, &cli.Command{Name: "help", Usage: "say how a command is used", ArgsUsage: "[COMMAND ...]", Hidden: true,
+	cmd.Commands = append(cmd.Commands, &cli.Command{Name: "help", Usage: "say how a command is used",
+		ArgsUsage: "[COMMAND ...]", Hidden: true,
 		Action: func(_ context.Context, c *cli.Command) error { return help(cmd, c.Args().Slice()) }})
 	strict(cmd)
-	cmd.Commands = append(cmd.Commands, &cli.Command{Name: "reference", Hidden: true, Usage: "print the reference of commands and settings",
+	cmd.Commands = append(cmd.Commands, &cli.Command{Name: "reference", Hidden: true,
+		Usage:  "print the reference of commands and settings",
 		Action: func(context.Context, *cli.Command) error { return a.reference(cmd) }})
 	return cmd
 }
@@ -190,7 +194,8 @@ func strict(c *cli.Command) {
 }
 
 func noCommand(of *cli.Command, name string) error {
-	return wrongUsage("there is no command %q; the nearest is %q", of.FullName()+" "+name, cli.SuggestCommand(of.VisibleCommands(), name)).see(of)
+	return wrongUsage("there is no command %q; the nearest is %q", of.FullName()+" "+name,
+		cli.SuggestCommand(of.VisibleCommands(), name)).see(of)
 }
 
 // help shows the help of the command that names lead to.

@@ -24,27 +24,42 @@ func examples(lines ...string) string {
 }
 
 func (a *app) bucketCommand() *cli.Command {
-	return &cli.Command{Name: "bucket", Usage: "create, list, show, change, empty and remove buckets", Commands: []*cli.Command{
-		{Name: "create", Usage: "create a bucket", ArgsUsage: "NAME", Description: examples("spindle bucket create plates", "spindle bucket create germination --quota 400MiB --versioning on"),
-			Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), &cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them", Value: 7}, &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"},
-				&cli.StringFlag{Name: "account", Usage: "the account that owns it; one's own otherwise"}},
-			Action: a.bucketCreate},
-		{Name: "list", Usage: "list buckets", Description: examples("spindle bucket list", "spindle bucket list --json"), Action: a.bucketList},
-		{Name: "show", Usage: "show a bucket's settings and usage", ArgsUsage: "NAME", Description: examples("spindle bucket show plates", "spindle bucket show attic --json"), Action: a.bucketShow},
-		{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME", Description: examples("spindle bucket change germination --quota 2GiB", "spindle bucket change germination --quota none", "spindle bucket change plates --versioning paused"),
-			Flags:  []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), &cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"}, &cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them"}, &cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"}},
-			Action: a.bucketChange},
-		{Name: "convert", Usage: "write what is stored already anew, sealed or plain as the bucket is set", ArgsUsage: "NAME[/PREFIX]",
-			Description: "It goes on in the service, can be stopped, and goes on when said again. Versions and their digests stay as they are.\n\n" + examples("spindle bucket convert loans --rehearse", "spindle bucket convert loans/2025/ --yes"),
-			Flags:       []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would be written anew"}, yesFlag()},
-			Action:      a.bucketConvert},
-		{Name: "empty", Usage: "remove all objects of a bucket with their versions, for good", ArgsUsage: "NAME", Description: examples("spindle bucket empty attic --rehearse", "spindle bucket empty attic --yes"),
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
-			Action: a.bucketEmpty},
-		{Name: "remove", Usage: "remove a bucket", ArgsUsage: "NAME", Description: examples("spindle bucket remove attic", "spindle bucket remove attic --with-objects --yes"),
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "with-objects", Usage: "empty it first"}, yesFlag()},
-			Action: a.bucketRemove},
-	}}
+	return &cli.Command{Name: "bucket", Usage: "create, list, show, change, empty and remove buckets",
+		Commands: []*cli.Command{
+			{Name: "create", Usage: "create a bucket", ArgsUsage: "NAME",
+				Description: examples("spindle bucket create plates",
+					"spindle bucket create germination --quota 400MiB --versioning on"),
+				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(),
+					&cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them", Value: 7},
+					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"},
+					&cli.StringFlag{Name: "account", Usage: "the account that owns it; one's own otherwise"}},
+				Action: a.bucketCreate},
+			{Name: "list", Usage: "list buckets", Description: examples("spindle bucket list", "spindle bucket list --json"),
+				Action: a.bucketList},
+			{Name: "show", Usage: "show a bucket's settings and usage", ArgsUsage: "NAME",
+				Description: examples("spindle bucket show plates", "spindle bucket show attic --json"), Action: a.bucketShow},
+			{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME",
+				Description: examples("spindle bucket change germination --quota 2GiB",
+					"spindle bucket change germination --quota none", "spindle bucket change plates --versioning paused"),
+				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(),
+					&cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"},
+					&cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them"},
+					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"}},
+				Action: a.bucketChange},
+			{Name: "convert", Usage: "write what is stored already anew, sealed or plain as the bucket is set",
+				ArgsUsage:   "NAME[/PREFIX]",
+				Description: "It goes on in the service, can be stopped, and goes on when said again. Versions and their digests stay as they are.\n\n" + examples("spindle bucket convert loans --rehearse", "spindle bucket convert loans/2025/ --yes"),
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would be written anew"}, yesFlag()},
+				Action:      a.bucketConvert},
+			{Name: "empty", Usage: "remove all objects of a bucket with their versions, for good", ArgsUsage: "NAME",
+				Description: examples("spindle bucket empty attic --rehearse", "spindle bucket empty attic --yes"),
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
+				Action:      a.bucketEmpty},
+			{Name: "remove", Usage: "remove a bucket", ArgsUsage: "NAME",
+				Description: examples("spindle bucket remove attic", "spindle bucket remove attic --with-objects --yes"),
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "with-objects", Usage: "empty it first"}, yesFlag()},
+				Action:      a.bucketRemove},
+		}}
 }
 
 func sealingFlag() cli.Flag {
@@ -101,7 +116,8 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 func (p *api) buckets(ctx context.Context, f func(desk.BucketInfo) error) error {
 	for after := ""; ; {
 		var page desk.BucketPage
-		if err := p.call(ctx, http.MethodGet, "/api/v1/buckets", url.Values{"after": {after}, "limit": {"1000"}}, nil, &page); err != nil {
+		if err := p.call(ctx, http.MethodGet, "/api/v1/buckets", url.Values{"after": {after}, "limit": {"1000"}}, nil,
+			&page); err != nil {
 			return err
 		}
 		for _, b := range page.Buckets {
@@ -149,7 +165,8 @@ func (a *app) bucketList(ctx context.Context, c *cli.Command) error {
 		} else if n := len(b.Shared); n > 0 {
 			open = things(int64(n), "grant", "grants")
 		}
-		row := []string{b.Name, b.Account, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b), open, when(b.Created)}
+		row := []string{b.Name, b.Account, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b),
+			open, when(b.Created)}
 		if b.Partly {
 			row[2], row[3], row[4], row[6] = "in part", "", "", ""
 		}
@@ -163,10 +180,12 @@ func (a *app) bucketList(ctx context.Context, c *cli.Command) error {
 		a.note("There are no buckets yet. Make one: spindle bucket create NAME")
 		return nil
 	}
-	if err := a.table([]column{{"BUCKET", false}, {"OWNER", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true}, {"VERSIONING", false}, {"QUOTA", false}, {"OPEN TO", false}, {"CREATED", false}}, rows); err != nil {
+	if err := a.table([]column{{"BUCKET", false}, {"OWNER", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true},
+		{"VERSIONING", false}, {"QUOTA", false}, {"OPEN TO", false}, {"CREATED", false}}, rows); err != nil {
 		return err
 	}
-	a.note("%s, %s, %s, and %s in previous versions", things(int64(len(rows)), "bucket", "buckets"), things(objects, "object", "objects"), size(bytes), size(prev))
+	a.note("%s, %s, %s, and %s in previous versions", things(int64(len(rows)), "bucket", "buckets"),
+		things(objects, "object", "objects"), size(bytes), size(prev))
 	return nil
 }
 
@@ -199,10 +218,14 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		Prefixes []desk.PrefixInfo `json:"prefixes"`
 	}
 	return a.print(shownBucket{b, costs}, func() error {
-		facts := [][2]string{{"Bucket", b.Name}, {"Owner", b.Account}, {"Region", b.Region}, {"Created", when(b.Created) + " by " + b.CreatedBy}, {"Versioning", b.Versioning},
-			{"Quota", quotaText(b)}, {"Objects", count(b.Usage.Objects)}, {"Size", size(b.Usage.Bytes) + " (" + count(b.Usage.Bytes) + " bytes)"}}
+		facts := [][2]string{{"Bucket", b.Name}, {"Owner", b.Account}, {"Region", b.Region},
+			{"Created", when(b.Created) + " by " + b.CreatedBy}, {"Versioning", b.Versioning},
+			{"Quota", quotaText(b)}, {"Objects", count(b.Usage.Objects)},
+			{"Size", size(b.Usage.Bytes) + " (" + count(b.Usage.Bytes) + " bytes)"}}
 		if u := b.Usage; u.Previous > 0 || u.Markers > 0 || b.Versioning != "off" {
-			facts = append(facts, [2]string{"Previous versions", fmt.Sprintf("%s, %s (%s bytes)", count(u.Previous), size(u.PreviousBytes), count(u.PreviousBytes))}, [2]string{"Delete markers", count(u.Markers)})
+			facts = append(facts, [2]string{"Previous versions",
+				fmt.Sprintf("%s, %s (%s bytes)", count(u.Previous), size(u.PreviousBytes), count(u.PreviousBytes))},
+				[2]string{"Delete markers", count(u.Markers)})
 		}
 		after := "kept"
 		if b.AbandonAfter != nil {
@@ -215,7 +238,8 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		if b.Partly {
 			facts = append(facts[:5], [2]string{"You may list", shown(orDash(strings.Join(b.Places, ", "))) + " only"})
 		}
-		facts = append(facts, [2]string{"Unfinished uploads", after}, [2]string{"Sealing", sealing}, [2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
+		facts = append(facts, [2]string{"Unfinished uploads", after}, [2]string{"Sealing", sealing},
+			[2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
 		for _, name := range sortedKeys(b.Tags) {
 			facts = append(facts, [2]string{"Tag " + shown(name), shown(b.Tags[name])})
 		}
@@ -224,10 +248,12 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		}
 		rows := make([][]string, len(costs))
 		for i, c := range costs {
-			rows[i] = []string{count(c.Objects), size(c.Bytes), count(c.Previous), size(c.PreviousBytes), count(c.Markers), shown(c.Prefix)}
+			rows[i] = []string{count(c.Objects), size(c.Bytes), count(c.Previous), size(c.PreviousBytes), count(c.Markers),
+				shown(c.Prefix)}
 		}
 		fmt.Fprintln(a.Out)
-		return a.table([]column{{"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true}, {"THEIR SIZE", true}, {"MARKERS", true}, {"PREFIX", false}}, rows)
+		return a.table([]column{{"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true}, {"THEIR SIZE", true},
+			{"MARKERS", true}, {"PREFIX", false}}, rows)
 	})
 }
 
@@ -303,7 +329,8 @@ func (a *app) bucketEmpty(ctx context.Context, c *cli.Command) error {
 }
 
 // removeAll rehearses, asks, and removes all beneath a prefix.
-func (a *app) removeAll(ctx context.Context, c *cli.Command, p *api, bucket string, prefix *string, what string, withVersions, rehearse bool) error {
+func (a *app) removeAll(ctx context.Context, c *cli.Command, p *api, bucket string, prefix *string, what string,
+	withVersions, rehearse bool) error {
 	q, err := p.remove(ctx, bucket, desk.RemoveIn{Prefix: prefix, WithVersions: withVersions, Rehearse: true})
 	if err != nil {
 		return err
@@ -318,7 +345,8 @@ func (a *app) removeAll(ctx context.Context, c *cli.Command, p *api, bucket stri
 		a.note("Nothing to remove.")
 		return a.print(q, func() error { return nil })
 	}
-	if err := a.confirm(c, fmt.Sprintf("This removes %s %s. %s", wouldGo(q), shown(what), consequence(q, withVersions)), strconv.FormatInt(q.Objects+q.Previous+q.Markers, 10)); err != nil {
+	if err := a.confirm(c, fmt.Sprintf("This removes %s %s. %s", wouldGo(q), shown(what), consequence(q, withVersions)),
+		strconv.FormatInt(q.Objects+q.Previous+q.Markers, 10)); err != nil {
 		return err
 	}
 	var done desk.Quantity
@@ -331,7 +359,8 @@ func (a *app) removeAll(ctx context.Context, c *cli.Command, p *api, bucket stri
 			return err
 		}
 		done.Objects, done.Bytes, more = done.Objects+step.Objects, done.Bytes+step.Bytes, step.More
-		done.Previous, done.PreviousBytes, done.Markers = done.Previous+step.Previous, done.PreviousBytes+step.PreviousBytes, done.Markers+step.Markers
+		done.Previous, done.PreviousBytes, done.Markers = done.Previous+step.Previous, done.PreviousBytes+step.PreviousBytes,
+			done.Markers+step.Markers
 		bar.at(done.Objects + done.Previous + done.Markers)
 	}
 	bar.stop()
@@ -352,8 +381,10 @@ func (a *app) bucketRemove(ctx context.Context, c *cli.Command) error {
 	}
 	if u := b.Usage; u.Objects+u.Previous+u.Markers > 0 {
 		if !c.Bool("with-objects") {
-			held := desk.Quantity{Objects: u.Objects, Bytes: u.Bytes, Previous: u.Previous, PreviousBytes: u.PreviousBytes, Markers: u.Markers}
-			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds %s", name, wouldGo(held)).In("bucket").
+			held := desk.Quantity{Objects: u.Objects, Bytes: u.Bytes, Previous: u.Previous, PreviousBytes: u.PreviousBytes,
+				Markers: u.Markers}
+			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds %s", name, wouldGo(held)).
+				In("bucket").
 				Do("empty it first (spindle bucket empty %s), or say --with-objects", name)
 		}
 		all := ""
@@ -389,7 +420,8 @@ func (a *app) bucketConvert(ctx context.Context, c *cli.Command) error {
 	if b.Sealing {
 		to = "sealed"
 	}
-	says := fmt.Sprintf("%s to write anew, %s, with all versions; %s %s already.", things(r.Counts["converted"], "object", "objects"), size(r.Bytes), count(r.Counts["unchanged"]), to)
+	says := fmt.Sprintf("%s to write anew, %s, with all versions; %s %s already.",
+		things(r.Counts["converted"], "object", "objects"), size(r.Bytes), count(r.Counts["unchanged"]), to)
 	if c.Bool("rehearse") || r.Counts["converted"] == 0 {
 		return a.print(r, func() error {
 			_, err := fmt.Fprintln(a.Out, says)
@@ -404,7 +436,8 @@ func (a *app) bucketConvert(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.print(o, func() error {
-		_, err := fmt.Fprintf(a.Out, "Wrote %s anew, %s: they are %s now.\n", things(o.Counts["converted"], "object", "objects"), size(o.Bytes), to)
+		_, err := fmt.Fprintf(a.Out, "Wrote %s anew, %s: they are %s now.\n",
+			things(o.Counts["converted"], "object", "objects"), size(o.Bytes), to)
 		return err
 	})
 }

@@ -39,7 +39,9 @@ func run(t *testing.T, s *harness.Running, in string, args ...string) (int, stri
 func runEnv(t *testing.T, env map[string]string, in string, asks bool, args ...string) (int, string, string) {
 	t.Helper()
 	var out, errs bytes.Buffer
-	code := cli.Run(append([]string{"spindle"}, args...), &cli.Env{In: strings.NewReader(in), Out: &out, Err: &errs, Getenv: func(k string) string { return env[k] }, Done: t.Context(), Asks: asks, Width: 100})
+	code := cli.Run(append([]string{"spindle"}, args...),
+		&cli.Env{In: strings.NewReader(in), Out: &out, Err: &errs,
+			Getenv: func(k string) string { return env[k] }, Done: t.Context(), Asks: asks, Width: 100})
 	return code, out.String(), errs.String()
 }
 
@@ -72,7 +74,8 @@ type step struct {
 func TestFilesGoThereAndBack(t *testing.T) {
 	s := harness.Service(t, nil)
 	dir := t.TempDir()
-	tree := map[string][]byte{"a.txt": []byte("a"), "empty": {}, "sub/b.tif": noise(300_000), "sub/deep/c with space.csv": noise(5000), "ä🌿.txt": []byte("ä")}
+	tree := map[string][]byte{"a.txt": []byte("a"), "empty": {}, "sub/b.tif": noise(300_000),
+		"sub/deep/c with space.csv": noise(5000), "ä🌿.txt": []byte("ä")}
 	for name, b := range tree {
 		write(t, filepath.Join(dir, "in", name), b)
 	}
@@ -116,8 +119,10 @@ func TestFilesGoThereAndBack(t *testing.T) {
 		{"bucket show plates", 4, "no bucket named"},
 		{"bucket create Bad_Name", 1, "is not allowed"},
 		{"bucket create plates --quota lots", 1, "is no size"},
-		{"bucket", 0, "create"}, {"bucket grow", 2, "no command"}, {"object list", 2, "takes BUCKET"}, {"object list --frob plates", 2, "frob"}, {"object list plates --limit 0", 2, "at least 1"},
-		{"object get plates/x relative", 2, "no local path"}, {"object put DIR/none plates/", 4, "does not exist"}, {"object list ./x", 2, "local path"}, {"version", 0, "spindle"},
+		{"bucket", 0, "create"}, {"bucket grow", 2, "no command"}, {"object list", 2, "takes BUCKET"},
+		{"object list --frob plates", 2, "frob"}, {"object list plates --limit 0", 2, "at least 1"},
+		{"object get plates/x relative", 2, "no local path"}, {"object put DIR/none plates/", 4, "does not exist"},
+		{"object list ./x", 2, "local path"}, {"version", 0, "spindle"},
 	} {
 		var args []string
 		for _, a := range strings.Fields(st.args) {
@@ -141,7 +146,8 @@ func TestStandardInputAndJSON(t *testing.T) {
 		t.Fatal(e)
 	}
 	body := string(noise(3 << 20))
-	if code, out, e := run(t, s, body, "object", "put", "-", "plates/stream"); code != 0 || !strings.Contains(out, "Put 3.0 MiB from standard input") {
+	if code, out, e := run(t, s, body, "object", "put", "-", "plates/stream"); code != 0 ||
+		!strings.Contains(out, "Put 3.0 MiB from standard input") {
 		t.Errorf("from standard input: %d %s%s", code, out, e)
 	}
 	if code, out, _ := run(t, s, "", "object", "get", "plates/stream", "-"); code != 0 || out != body {
@@ -157,13 +163,17 @@ func TestStandardInputAndJSON(t *testing.T) {
 	}
 	code, _, e := run(t, s, "", "--json", "bucket", "show", "nowhere")
 	var f map[string]string
-	if err := json.Unmarshal([]byte(e), &f); err != nil || code != 4 || f["code"] != "bucket-missing" || f["remedy"] == "" {
+	if err := json.Unmarshal([]byte(e), &f); err != nil || code != 4 || f["code"] != "bucket-missing" ||
+		f["remedy"] == "" {
 		t.Errorf("an error as JSON: %d %s, %v", code, e, err)
 	}
-	if code, out, _ := runEnv(t, map[string]string{"SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key, "SPINDLE_SECRET": harness.Secret}, "2\n", true, "bucket", "empty", "plates"); code != 3 {
+	if code, out, _ := runEnv(t, map[string]string{"SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key,
+		"SPINDLE_SECRET": harness.Secret}, "2\n", true, "bucket", "empty", "plates"); code != 3 {
 		t.Errorf("the wrong number was typed: %d %s", code, out)
 	}
-	if code, out, _ := runEnv(t, map[string]string{"SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key, "SPINDLE_SECRET": harness.Secret}, "1\n", true, "bucket", "empty", "plates"); code != 0 || !strings.Contains(out, "Removed 1 object") {
+	if code, out, _ := runEnv(t, map[string]string{"SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key,
+		"SPINDLE_SECRET": harness.Secret}, "1\n", true, "bucket", "empty", "plates"); code != 0 ||
+		!strings.Contains(out, "Removed 1 object") {
 		t.Errorf("the number was typed: %d %s", code, out)
 	}
 }
@@ -184,23 +194,27 @@ func TestKeysThatAreNoPaths(t *testing.T) {
 	}
 	dir := filepath.Join(t.TempDir(), "in", "here")
 	code, out, errs := run(t, s, "", "object", "get", "plates/", dir)
-	if code != 1 || !strings.Contains(out, "Got 3 objects, 3 B") || !strings.Contains(out, fmt.Sprintf("%d failed", len(bad))) {
+	if code != 1 || !strings.Contains(out, "Got 3 objects, 3 B") ||
+		!strings.Contains(out, fmt.Sprintf("%d failed", len(bad))) {
 		t.Errorf("exit %d: %s%s", code, out, errs)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "..", "outside")); err == nil {
 		t.Error("a file was made outside of the folder")
 	}
-	for _, args := range [][]string{{"object", "list", "plates", "--flat"}, {"object", "tree", "plates"}, {"object", "show", "plates/red\x1b[31m"}} {
+	for _, args := range [][]string{{"object", "list", "plates", "--flat"}, {"object", "tree", "plates"},
+		{"object", "show", "plates/red\x1b[31m"}} {
 		if _, out, errs := run(t, s, "", args...); strings.ContainsAny(out+errs, "\x1b\x00") {
 			t.Errorf("%v prints control characters: %q", args, out+errs)
 		}
 	}
 	// A file that is there and differs is not replaced unasked.
 	write(t, filepath.Join(dir, "good", "file"), []byte("mine"))
-	if code, _, errs := run(t, s, "", "object", "get", "plates/good/file", filepath.Join(dir, "good", "file")); code != 1 || !strings.Contains(errs, "--replace") {
+	if code, _, errs := run(t, s, "", "object", "get", "plates/good/file",
+		filepath.Join(dir, "good", "file")); code != 1 || !strings.Contains(errs, "--replace") {
 		t.Errorf("over a file that differs: %d %s", code, errs)
 	}
-	if code, _, errs := run(t, s, "", "object", "get", "plates/good/file", filepath.Join(dir, "good", "file"), "--replace"); code != 0 {
+	if code, _, errs := run(t, s, "", "object", "get", "plates/good/file", filepath.Join(dir, "good", "file"),
+		"--replace"); code != 0 {
 		t.Errorf("replacing: %d %s", code, errs)
 	}
 }
@@ -232,7 +246,9 @@ func TestConnectAndProfiles(t *testing.T) {
 	if err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("the profile's file: %v, %v", st, err)
 	}
-	for _, st := range []step{{"bucket list", 0, "no buckets yet"}, {"profile list", 0, "in use"}, {"--profile other bucket list", 4, "no profile"}, {"profile use other", 4, "no profile"}, {"profile remove fenn", 0, ""}, {"bucket list", 1, "no service is known yet"}} {
+	for _, st := range []step{{"bucket list", 0, "no buckets yet"}, {"profile list", 0, "in use"},
+		{"--profile other bucket list", 4, "no profile"}, {"profile use other", 4, "no profile"},
+		{"profile remove fenn", 0, ""}, {"bucket list", 1, "no service is known yet"}} {
 		code, out, errs := runEnv(t, env, "", false, strings.Fields(st.args)...)
 		if code != st.code || !strings.Contains(out+errs, st.says) {
 			t.Errorf("spindle %s: exit %d, want %d with %q: %s%s", st.args, code, st.code, st.says, out, errs)

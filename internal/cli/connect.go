@@ -113,9 +113,11 @@ func (a *app) check(ctx context.Context, p profile, bucket string) error {
 	if err := d.call(ctx, "GET", "/api/v1/session", nil, nil, &session); err != nil {
 		return err
 	}
-	r := client.Check(ctx, client.Settings{Address: info.Wire.URL, Style: "path", Region: info.Region, Key: sign.Credential{ID: p.Key, Secret: p.Secret}, Bucket: bucket, Own: true})
+	r := client.Check(ctx, client.Settings{Address: info.Wire.URL, Style: "path", Region: info.Region,
+		Key: sign.Credential{ID: p.Key, Secret: p.Secret}, Bucket: bucket, Own: true})
 	if !a.json {
-		rows := [][]string{{"desk", "agrees", fmt.Sprintf("spindle %s, region %s, account %s", info.Version, info.Region, session.Account)}}
+		rows := [][]string{{"desk", "agrees", fmt.Sprintf("spindle %s, region %s, account %s", info.Version, info.Region,
+			session.Account)}}
 		for _, f := range r.Findings {
 			if f.Result == client.NotTried || f.Result == client.NotUsed {
 				continue
@@ -138,10 +140,13 @@ func (a *app) check(ctx context.Context, p profile, bucket string) error {
 
 // diagnose names what is wrong with an address that is no desk.
 func (a *app) diagnose(ctx context.Context, p profile, cause error) error {
-	r := client.Check(ctx, client.Settings{Address: p.URL, Style: "path", Region: "any", Key: sign.Credential{ID: p.Key, Secret: p.Secret}, Own: true})
+	r := client.Check(ctx, client.Settings{Address: p.URL, Style: "path", Region: "any",
+		Key: sign.Credential{ID: p.Key, Secret: p.Secret}, Own: true})
 	for _, f := range r.Findings {
 		if f.Field == "port" && f.Result == client.Agrees {
-			return fault.New(fault.Unavailable, "wire-not-desk", "this address answers, but it is the wire's; the desk is on another port, by default 5711").In("port").Do("give the desk's address")
+			return fault.New(fault.Unavailable, "wire-not-desk",
+				"this address answers, but it is the wire's; the desk is on another port, by default 5711").In("port").
+				Do("give the desk's address")
 		}
 		if f.Result == client.Wrong {
 			return fault.New(fault.Unavailable, "check-failed", "%s", f.Seen).In(f.Field).Do("%s", f.Remedy)
@@ -152,45 +157,51 @@ func (a *app) diagnose(ctx context.Context, p profile, cause error) error {
 
 func (a *app) profileCommand() *cli.Command {
 	return &cli.Command{Name: "profile", Usage: "saved services", Commands: []*cli.Command{
-		{Name: "list", Usage: "list profiles", Description: "Examples:\n  spindle profile list\n  spindle profile list --json", Action: func(_ context.Context, c *cli.Command) error {
-			if _, err := args(c, 0, 0); err != nil {
-				return err
-			}
-			ps, err := a.readProfiles()
-			if err != nil {
-				return err
-			}
-			type line struct {
-				Name string `json:"name"`
-				URL  string `json:"url"`
-				Key  string `json:"key"`
-				Use  bool   `json:"use"`
-			}
-			lines, rows := []line{}, [][]string{}
-			for _, n := range slices.Sorted(maps.Keys(ps.Profiles)) {
-				p := ps.Profiles[n]
-				lines = append(lines, line{n, p.URL, p.Key, n == ps.Use})
-				use := ""
-				if n == ps.Use {
-					use = "in use"
+		{Name: "list", Usage: "list profiles",
+			Description: "Examples:\n  spindle profile list\n  spindle profile list --json",
+			Action: func(_ context.Context, c *cli.Command) error {
+				if _, err := args(c, 0, 0); err != nil {
+					return err
 				}
-				rows = append(rows, []string{n, p.URL, p.Key, use})
-			}
-			return a.print(lines, func() error {
-				return a.table([]column{{"NAME", false}, {"DESK", false}, {"KEY", false}, {"", false}}, rows)
-			})
-		}},
-		{Name: "use", Usage: "choose the profile that commands talk to", ArgsUsage: "NAME", Description: "Examples:\n  spindle profile use default\n  spindle profile use scans", Action: func(_ context.Context, c *cli.Command) error {
-			return a.changeProfiles(c, func(ps *profiles, name string) { ps.Use = name })
-		}},
-		{Name: "remove", Usage: "forget a profile", ArgsUsage: "NAME", Description: "Examples:\n  spindle profile remove scans\n  spindle profile remove default", Action: func(_ context.Context, c *cli.Command) error {
-			return a.changeProfiles(c, func(ps *profiles, name string) {
-				delete(ps.Profiles, name)
-				if ps.Use == name {
-					ps.Use = ""
+				ps, err := a.readProfiles()
+				if err != nil {
+					return err
 				}
-			})
-		}},
+				type line struct {
+					Name string `json:"name"`
+					URL  string `json:"url"`
+					Key  string `json:"key"`
+					Use  bool   `json:"use"`
+				}
+				lines, rows := []line{}, [][]string{}
+				for _, n := range slices.Sorted(maps.Keys(ps.Profiles)) {
+					p := ps.Profiles[n]
+					lines = append(lines, line{n, p.URL, p.Key, n == ps.Use})
+					use := ""
+					if n == ps.Use {
+						use = "in use"
+					}
+					rows = append(rows, []string{n, p.URL, p.Key, use})
+				}
+				return a.print(lines, func() error {
+					return a.table([]column{{"NAME", false}, {"DESK", false}, {"KEY", false}, {"", false}}, rows)
+				})
+			}},
+		{Name: "use", Usage: "choose the profile that commands talk to", ArgsUsage: "NAME",
+			Description: "Examples:\n  spindle profile use default\n  spindle profile use scans",
+			Action: func(_ context.Context, c *cli.Command) error {
+				return a.changeProfiles(c, func(ps *profiles, name string) { ps.Use = name })
+			}},
+		{Name: "remove", Usage: "forget a profile", ArgsUsage: "NAME",
+			Description: "Examples:\n  spindle profile remove scans\n  spindle profile remove default",
+			Action: func(_ context.Context, c *cli.Command) error {
+				return a.changeProfiles(c, func(ps *profiles, name string) {
+					delete(ps.Profiles, name)
+					if ps.Use == name {
+						ps.Use = ""
+					}
+				})
+			}},
 	}}
 }
 
@@ -204,7 +215,8 @@ func (a *app) changeProfiles(c *cli.Command, change func(*profiles, string)) err
 		return err
 	}
 	if _, ok := ps.Profiles[in[0]]; !ok {
-		return fault.New(fault.NotFound, "profile-missing", "there is no profile %q", in[0]).In("profile").Do("see spindle profile list")
+		return fault.New(fault.NotFound, "profile-missing", "there is no profile %q", in[0]).In("profile").
+			Do("see spindle profile list")
 	}
 	change(ps, in[0])
 	return a.writeProfiles(ps)

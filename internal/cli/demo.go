@@ -36,7 +36,8 @@ func (a *app) demoCommand() *cli.Command {
 		Name: "demo", Usage: "run the service with sample data: the Fennmoor Herbarium",
 		Description: "The credentials are fixed and printed. A second run finds its data again. Ctrl-C stops all of it.\nWhen a port is taken and none was asked for, another one is chosen.\n\n" +
 			examples("spindle demo", "spindle demo --fresh --data /srv/demo"),
-		Flags: append([]cli.Flag{&cli.BoolFlag{Name: "fresh", Usage: "start over: remove the demo's data first"}}, serveFlags()...),
+		Flags: append([]cli.Flag{&cli.BoolFlag{Name: "fresh", Usage: "start over: remove the demo's data first"}},
+			serveFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := args(c, 0, 0); err != nil {
 				return err
@@ -86,7 +87,8 @@ func (a *app) demoCommand() *cli.Command {
 			fmt.Fprintf(a.Out, "ready: wire %s, desk %s\n\n  console  %s\n  key      %s\n  secret   %s\n\n"+
 				"%s\n"+
 				"From another terminal:\n  export SPINDLE_URL=%s SPINDLE_KEY=%s SPINDLE_SECRET=%s\n  %s bucket list\n\nCtrl-C stops it.\n",
-				s.WireURL, s.DeskURL, s.DeskURL, demo.OwnerKey, demo.OwnerSecret, signIns(), s.DeskURL, demo.OwnerKey, demo.OwnerSecret, os.Args[0])
+				s.WireURL, s.DeskURL, s.DeskURL, demo.OwnerKey, demo.OwnerSecret, signIns(), s.DeskURL, demo.OwnerKey,
+				demo.OwnerSecret, os.Args[0])
 			return a.until(ctx, s)
 		},
 	}
@@ -135,7 +137,8 @@ func prepareDemo(dir string, fresh bool) (whole bool, err error) {
 			return false, derr
 		}
 		if len(entries) > 0 {
-			return false, fault.New(fault.Conflict, "not-the-demo", "%s is not empty and was not made by the demo", dir).In("data").Do("choose another directory")
+			return false, fault.New(fault.Conflict, "not-the-demo", "%s is not empty and was not made by the demo", dir).
+				In("data").Do("choose another directory")
 		}
 	} else if err != nil {
 		return false, err
@@ -150,7 +153,8 @@ func prepareDemo(dir string, fresh bool) (whole bool, err error) {
 		b = nil
 	}
 	if err := os.MkdirAll(dir, 0o711); err != nil {
-		return false, fault.New(fault.Invalid, "data-directory", "the demo's directory cannot be made").In("data").Do("give another one with --data DIR").Because(err)
+		return false, fault.New(fault.Invalid, "data-directory", "the demo's directory cannot be made").In("data").
+			Do("give another one with --data DIR").Because(err)
 	}
 	if string(b) == "whole\n" {
 		return true, nil

@@ -132,14 +132,16 @@ func readFields(name string) (map[string]string, error) {
 		return nil, transfer.LocalError(name, err)
 	}
 	if st.Size() > maxSidecar {
-		return nil, fault.New(fault.Invalid, "sidecar", "%s has %s; a file of fields has 1 MiB at most", name, size(st.Size())).In("metadata-from")
+		return nil, fault.New(fault.Invalid, "sidecar", "%s has %s; a file of fields has 1 MiB at most", name,
+			size(st.Size())).In("metadata-from")
 	}
 	b, err := os.ReadFile(name)
 	if err != nil {
 		return nil, transfer.LocalError(name, err)
 	}
 	bad := func(format string, args ...any) error {
-		return fault.New(fault.Invalid, "sidecar", "%s: %s", name, fmt.Sprintf(format, args...)).In("metadata-from").Do("write name=value lines, or one flat document of fields")
+		return fault.New(fault.Invalid, "sidecar", "%s: %s", name, fmt.Sprintf(format, args...)).In("metadata-from").
+			Do("write name=value lines, or one flat document of fields")
 	}
 	out := map[string]string{}
 	var doc map[string]any

@@ -17,17 +17,26 @@ import (
 func (a *app) journalCommand() *cli.Command {
 	filters := []cli.Flag{
 		&cli.StringFlag{Name: "prefix", Usage: "only keys beneath `PREFIX`"},
-		&cli.StringSliceFlag{Name: "kind", Usage: "only this `KIND`, may be repeated: written, deleted, restored, annotated, renamed, ..."},
+		&cli.StringSliceFlag{Name: "kind",
+			Usage: "only this `KIND`, may be repeated: written, deleted, restored, annotated, renamed, ..."},
 		&cli.StringFlag{Name: "who", Usage: "only changes by this access `KEY`"},
 	}
 	return &cli.Command{Name: "journal", Usage: "read and follow what changed, in order", Commands: []*cli.Command{
-		{Name: "list", Usage: "list changes, latest first", ArgsUsage: "[BUCKET]", Description: examples("spindle journal list plates --limit 20", "spindle journal list loans --kind deleted --kind 'renamed away' --since 7d", "spindle journal list --who scanner-2 --json"),
-			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "since", Usage: "not before `TIME`, such as 2026-11-20, or 36h ago"}, &cli.StringFlag{Name: "until", Usage: "before `TIME`"},
-				&cli.StringFlag{Name: "before", Usage: "go on from this `POSITION`"}, &cli.IntFlag{Name: "limit", Usage: "most entries", Value: 50}),
+		{Name: "list", Usage: "list changes, latest first", ArgsUsage: "[BUCKET]",
+			Description: examples("spindle journal list plates --limit 20",
+				"spindle journal list loans --kind deleted --kind 'renamed away' --since 7d",
+				"spindle journal list --who scanner-2 --json"),
+			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "since",
+				Usage: "not before `TIME`, such as 2026-11-20, or 36h ago"}, &cli.StringFlag{Name: "until", Usage: "before `TIME`"},
+				&cli.StringFlag{Name: "before", Usage: "go on from this `POSITION`"},
+				&cli.IntFlag{Name: "limit", Usage: "most entries", Value: 50}),
 			Action: a.journalList},
 		{Name: "follow", Usage: "print changes as they come, in order, none left out", ArgsUsage: "[BUCKET]",
 			Description: "Entries come in the order of the journal, each once. The position of the last one, with --after, goes on where one left off.\n\n" + examples("spindle journal follow plates", "spindle journal follow --kind deleted --json", "spindle journal follow --after 0.0 --once --json"),
-			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "since", Usage: "begin at this `TIME`, such as 2026-11-20, or 36h ago"}, &cli.StringFlag{Name: "after", Usage: "begin after this `POSITION`; 0.0 is the beginning of the journal, and now is the default"},
+			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "since",
+				Usage: "begin at this `TIME`, such as 2026-11-20, or 36h ago"},
+				&cli.StringFlag{Name: "after",
+					Usage: "begin after this `POSITION`; 0.0 is the beginning of the journal, and now is the default"},
 				&cli.BoolFlag{Name: "once", Usage: "end when there is no more"}),
 			Action: a.journalFollow},
 	}}
@@ -109,7 +118,8 @@ func (a *app) journalList(ctx context.Context, c *cli.Command) error {
 	if a.json {
 		return nil
 	}
-	if err := a.table([]column{{"WHEN", false}, {"WHAT", false}, {"SIZE", true}, {"BY", false}, {"KEY", false}, {"", false}}, rows); err != nil {
+	if err := a.table([]column{{"WHEN", false}, {"WHAT", false}, {"SIZE", true}, {"BY", false}, {"KEY", false},
+		{"", false}}, rows); err != nil {
 		return err
 	}
 	complete := page.CompleteUpTo.Local().Format("15:04:05")

@@ -16,43 +16,69 @@ import (
 
 func (a *app) objectCommand() *cli.Command {
 	parallel := &cli.IntFlag{Name: "parallel", Usage: "how many transfers side by side", Value: 4}
-	return &cli.Command{Name: "object", Usage: "put, get, list, show, annotate, restore, copy, rename and remove objects", Commands: []*cli.Command{
-		{Name: "put", Usage: "put files, folders or standard input", ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
-			Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths. Large files go in parts side by side: stopped at any point, the same command goes on where it was. Files of a folder that are there already, by size and digest, are not sent again, unless metadata, tags or a type are named.\n\n" +
-				examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'", "spindle object put ./tray-07 germination/tray-07/ --parallel 8", "spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata-from ./FH-004217.yaml --tag state=checked", "tar c notes | spindle object put - field-notes/backup.tar"),
-			Flags: []cli.Flag{parallel, &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"},
-				&cli.StringFlag{Name: "metadata-from", Usage: "a `FILE` of name=value lines, or JSON or YAML by its ending; with a * in it, each file's own: '*.yaml' is the file's path with .yaml behind it"},
-				&cli.StringFlag{Name: "multipart-above", Usage: "send files larger than `SIZE` in parts", Value: "16MiB"}, &cli.StringFlag{Name: "part-size", Usage: "the `SIZE` of parts, 5MiB to 5GiB; more when 10,000 would not do", Value: "16MiB"},
-				&cli.StringSliceFlag{Name: "tag", Usage: "`NAME=VALUE`, may be repeated; 10 at most"}, &cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
-				&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"},
-				&cli.BoolFlag{Name: "anew", Usage: "of a folder, send what is there already too"}},
-			Action: a.objectPut},
-		{Name: "get", Usage: "get an object, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
-			Description: "Every object is compared with its digest as it arrives. Files that are there already with the right size and digest are left alone, so the same command resumes.\n\n" +
-				examples("spindle object get plates/2019/moorland/FH-004217-recto.tif", "spindle object get germination/tray-07/ ./tray-07 --parallel 8", "spindle object get field-notes/2024/notes.txt - | less", "spindle object get plates/2019/ ./as-it-was --as-of 7d"),
-			Flags:  []cli.Flag{parallel, versionFlag(), asOfFlag(), &cli.BoolFlag{Name: "replace", Usage: "replace files that differ"}},
-			Action: a.objectGet},
-		{Name: "list", Usage: "list what is beneath a prefix, folded at slashes", ArgsUsage: "BUCKET[/PREFIX]",
-			Description: examples("spindle object list plates/2019/", "spindle object list germination --flat --limit 50", "spindle object list plates/2019/ --as-of '2026-11-20 14:00'", "spindle object list loans --versions"),
-			Flags: []cli.Flag{asOfFlag(), &cli.BoolFlag{Name: "versions", Usage: "every version and delete marker of every key"},
-				&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"}, &cli.IntFlag{Name: "limit", Usage: "most entries", Value: 1000},
-				&cli.StringFlag{Name: "after", Usage: "begin after this `KEY`"}},
-			Action: a.objectList},
-		{Name: "tree", Usage: "show prefixes with what is beneath them", ArgsUsage: "BUCKET[/PREFIX]", Description: examples("spindle object tree plates", "spindle object tree plates/2019/ --depth 3"),
-			Flags:  []cli.Flag{asOfFlag(), &cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
-			Action: a.objectTree},
-		{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY", Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif", "spindle object show loans/2026/FL-0366/specimens.csv --json"), Flags: []cli.Flag{versionFlag(), asOfFlag()}, Action: a.objectShow},
-		a.annotateCommand(), a.verifyCommand(), a.historyCommand(), a.restoreCommand(),
-		{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes", ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: examples("spindle object copy plates/2019/a.tif attic/a.tif", "spindle object copy plates/2019/ attic/plates-2019/"),
-			Flags:  []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
-			Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) }},
-		{Name: "rename", Usage: "rename an object, or all beneath a prefix, without moving bytes", ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: "The history goes along: both names show it. What is there already is replaced only when that is confirmed, or --yes is said. A prefix is renamed by the service: when the command is stopped, the same one goes on.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt", "spindle object rename plates/incoming/ plates/2026/"),
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would be renamed, for a prefix"}, yesFlag()},
-			Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, true) }},
-		{Name: "remove", Usage: "remove objects, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ ...", Description: examples("spindle object remove attic/old.txt", "spindle object remove attic/2019/ --rehearse", "spindle object remove loans/2026/FL-0366/specimens.csv --version 000008i5"),
-			Flags:  []cli.Flag{&cli.StringFlag{Name: "version", Usage: "remove this version for good, by its `ID`"}, &cli.BoolFlag{Name: "with-versions", Usage: "beneath a prefix, previous versions and delete markers too, for good"}, &cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
-			Action: a.objectRemove},
-	}}
+	return &cli.Command{Name: "object", Usage: "put, get, list, show, annotate, restore, copy, rename and remove objects",
+		Commands: []*cli.Command{
+			{Name: "put", Usage: "put files, folders or standard input", ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
+				Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths. Large files go in parts side by side: stopped at any point, the same command goes on where it was. Files of a folder that are there already, by size and digest, are not sent again, unless metadata, tags or a type are named.\n\n" +
+					examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'",
+						"spindle object put ./tray-07 germination/tray-07/ --parallel 8",
+						"spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata-from ./FH-004217.yaml --tag state=checked", "tar c notes | spindle object put - field-notes/backup.tar"),
+				Flags: []cli.Flag{parallel, &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"},
+					&cli.StringFlag{Name: "metadata-from",
+						Usage: "a `FILE` of name=value lines, or JSON or YAML by its ending; with a * in it, each file's own: '*.yaml' is the file's path with .yaml behind it"},
+					&cli.StringFlag{Name: "multipart-above", Usage: "send files larger than `SIZE` in parts", Value: "16MiB"},
+					&cli.StringFlag{Name: "part-size", Usage: "the `SIZE` of parts, 5MiB to 5GiB; more when 10,000 would not do",
+						Value: "16MiB"},
+					&cli.StringSliceFlag{Name: "tag", Usage: "`NAME=VALUE`, may be repeated; 10 at most"},
+					&cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
+					&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"},
+					&cli.BoolFlag{Name: "anew", Usage: "of a folder, send what is there already too"}},
+				Action: a.objectPut},
+			{Name: "get", Usage: "get an object, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
+				Description: "Every object is compared with its digest as it arrives. Files that are there already with the right size and digest are left alone, so the same command resumes.\n\n" +
+					examples("spindle object get plates/2019/moorland/FH-004217-recto.tif",
+						"spindle object get germination/tray-07/ ./tray-07 --parallel 8",
+						"spindle object get field-notes/2024/notes.txt - | less",
+						"spindle object get plates/2019/ ./as-it-was --as-of 7d"),
+				Flags: []cli.Flag{parallel, versionFlag(), asOfFlag(),
+					&cli.BoolFlag{Name: "replace", Usage: "replace files that differ"}},
+				Action: a.objectGet},
+			{Name: "list", Usage: "list what is beneath a prefix, folded at slashes", ArgsUsage: "BUCKET[/PREFIX]",
+				Description: examples("spindle object list plates/2019/", "spindle object list germination --flat --limit 50",
+					"spindle object list plates/2019/ --as-of '2026-11-20 14:00'", "spindle object list loans --versions"),
+				Flags: []cli.Flag{asOfFlag(), &cli.BoolFlag{Name: "versions", Usage: "every version and delete marker of every key"},
+					&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"},
+					&cli.IntFlag{Name: "limit", Usage: "most entries", Value: 1000},
+					&cli.StringFlag{Name: "after", Usage: "begin after this `KEY`"}},
+				Action: a.objectList},
+			{Name: "tree", Usage: "show prefixes with what is beneath them", ArgsUsage: "BUCKET[/PREFIX]",
+				Description: examples("spindle object tree plates", "spindle object tree plates/2019/ --depth 3"),
+				Flags:       []cli.Flag{asOfFlag(), &cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
+				Action:      a.objectTree},
+			{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY",
+				Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif",
+					"spindle object show loans/2026/FL-0366/specimens.csv --json"), Flags: []cli.Flag{versionFlag(), asOfFlag()},
+				Action: a.objectShow},
+			a.annotateCommand(), a.verifyCommand(), a.historyCommand(), a.restoreCommand(),
+			{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes",
+				ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: examples("spindle object copy plates/2019/a.tif attic/a.tif",
+					"spindle object copy plates/2019/ attic/plates-2019/"),
+				Flags:  []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
+				Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) }},
+			{Name: "rename", Usage: "rename an object, or all beneath a prefix, without moving bytes",
+				ArgsUsage:   "BUCKET/KEY BUCKET/KEY",
+				Description: "The history goes along: both names show it. What is there already is replaced only when that is confirmed, or --yes is said. A prefix is renamed by the service: when the command is stopped, the same one goes on.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt", "spindle object rename plates/incoming/ plates/2026/"),
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would be renamed, for a prefix"},
+					yesFlag()},
+				Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, true) }},
+			{Name: "remove", Usage: "remove objects, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ ...",
+				Description: examples("spindle object remove attic/old.txt", "spindle object remove attic/2019/ --rehearse",
+					"spindle object remove loans/2026/FL-0366/specimens.csv --version 000008i5"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "version", Usage: "remove this version for good, by its `ID`"},
+					&cli.BoolFlag{Name: "with-versions", Usage: "beneath a prefix, previous versions and delete markers too, for good"},
+					&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
+				Action: a.objectRemove},
+		}}
 }
 
 // split reads an address BUCKET/KEY or BUCKET.
@@ -81,7 +107,8 @@ func (a *app) oneAddress(c *cli.Command) (p *api, bucket, key string, err error)
 }
 
 func isLocal(s string) bool {
-	return s == "-" || s == "." || s == ".." || strings.HasPrefix(s, "/") || strings.HasPrefix(s, "./") || strings.HasPrefix(s, "../")
+	return s == "-" || s == "." || s == ".." || strings.HasPrefix(s, "/") || strings.HasPrefix(s, "./") ||
+		strings.HasPrefix(s, "../")
 }
 
 func (a *app) objectList(ctx context.Context, c *cli.Command) error {
@@ -178,7 +205,8 @@ func (a *app) nothing(ctx context.Context, p *api, bucket, prefix string) error 
 		return err
 	}
 	if prefix == "" && b.Usage.Previous > 0 {
-		a.note("The bucket has no current objects, and keeps %s: list them with --versions, or list it --as-of a moment.", things(b.Usage.Previous, "previous version", "previous versions"))
+		a.note("The bucket has no current objects, and keeps %s: list them with --versions, or list it --as-of a moment.",
+			things(b.Usage.Previous, "previous version", "previous versions"))
 		return nil
 	}
 	if prefix == "" {
@@ -225,7 +253,8 @@ func (a *app) objectTree(ctx context.Context, c *cli.Command) error {
 			l := &limb{name: part, depth: i + 1}
 			path, limbs = append(path, l), append(limbs, l)
 			if len(limbs) > 20_000 {
-				return false, fault.New(fault.TooLarge, "tree-too-large", "the tree has more than 20,000 prefixes at this depth").In("depth").Do("choose a smaller --depth or a longer prefix")
+				return false, fault.New(fault.TooLarge, "tree-too-large", "the tree has more than 20,000 prefixes at this depth").
+					In("depth").Do("choose a smaller --depth or a longer prefix")
 			}
 		}
 		path = path[:len(parts)+1]
@@ -283,10 +312,13 @@ func (a *app) objectShow(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) printObject(bucket string, o *desk.ObjectInfo) error {
-	f := [][2]string{{"Object", shown(bucket + "/" + o.Key)}, {"Size", size(o.Size) + " (" + count(o.Size) + " bytes)"}, {"Type", shown(o.ContentType)},
-		{"Written", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}, {"Arrived", o.Arrived}, {"Kept", kept(o)}, {"Tier", o.Tier}, {"ETag", o.ETag}}
+	f := [][2]string{{"Object", shown(bucket + "/" + o.Key)}, {"Size", size(o.Size) + " (" + count(o.Size) + " bytes)"},
+		{"Type", shown(o.ContentType)},
+		{"Written", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}, {"Arrived", o.Arrived},
+		{"Kept", kept(o)}, {"Tier", o.Tier}, {"ETag", o.ETag}}
 	if o.Marker {
-		return a.facts([][2]string{{"Object", shown(bucket + "/" + o.Key)}, {"Version", o.Version + ", a delete marker"}, {"Deleted", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}})
+		return a.facts([][2]string{{"Object", shown(bucket + "/" + o.Key)}, {"Version", o.Version + ", a delete marker"},
+			{"Deleted", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}})
 	}
 	if o.Version != "null" {
 		f = slices.Insert(f, 1, [2]string{"Version", o.Version})
@@ -307,11 +339,13 @@ func (a *app) printObject(bucket string, o *desk.ObjectInfo) error {
 	return a.facts(f)
 }
 
-// orBeneath says how a deleted object is brought back, and shows what lies beneath a prefix that was asked for as an object.
+// orBeneath says how a deleted object is brought back, and shows what lies beneath a prefix that
+// was asked for as an object.
 func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err error) error {
 	if fault.HasCode(err, "key-deleted") {
 		f := fault.From(err)
-		f.Remedy = fmt.Sprintf("see its versions with spindle object history %s/%s; bring one back with spindle object restore and --version ID, or --as-of a time before it was deleted", bucket, shown(key))
+		f.Remedy = fmt.Sprintf(
+			"see its versions with spindle object history %s/%s; bring one back with spindle object restore and --version ID, or --as-of a time before it was deleted", bucket, shown(key))
 		return f
 	}
 	if !fault.HasCode(err, "key-is-prefix") || a.json {
@@ -332,13 +366,16 @@ func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err err
 	if page.Next != "" {
 		a.note("  and more")
 	}
-	a.note("  to mend it: spindle object list %s/%s, or get %s/%s for all of it", bucket, shown(prefix), bucket, shown(prefix))
+	a.note("  to mend it: spindle object list %s/%s, or get %s/%s for all of it", bucket, shown(prefix), bucket,
+		shown(prefix))
 	return exitOnly(ExitNotFound)
 }
 
-func (p *api) copy(ctx context.Context, fromBucket, fromKey, version, bucket, key string, move, ifAbsent bool) (o desk.ObjectInfo, err error) {
+func (p *api) copy(ctx context.Context, fromBucket, fromKey, version, bucket, key string, move,
+	ifAbsent bool) (o desk.ObjectInfo, err error) {
 	return o, p.call(ctx, http.MethodPost, bucketCall(bucket, "/copy"), nil,
-		map[string]any{"fromBucket": fromBucket, "fromKey": fromKey, "fromVersion": version, "key": key, "move": move, "ifAbsent": ifAbsent}, &o)
+		map[string]any{"fromBucket": fromBucket, "fromKey": fromKey, "fromVersion": version, "key": key, "move": move,
+			"ifAbsent": ifAbsent}, &o)
 }
 
 func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
@@ -383,7 +420,8 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 		if berr != nil {
 			return berr
 		}
-		if err := a.confirm(c, fmt.Sprintf("%s/%s is there already. %s", bucket, shown(key), replaced(b.Versioning)), "replace"); err != nil {
+		if err := a.confirm(c, fmt.Sprintf("%s/%s is there already. %s", bucket, shown(key), replaced(b.Versioning)),
+			"replace"); err != nil {
 			return err
 		}
 		o, err = p.copy(ctx, fromBucket, fromKey, "", bucket, key, move, false)
@@ -400,7 +438,8 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 		return a.orBeneath(ctx, p, fromBucket, fromKey, err)
 	}
 	return a.print(o, func() error {
-		_, err := fmt.Fprintf(a.Out, "%s %s to %s, %s; no bytes were moved.\n", did, shown(in[0]), shown(bucket+"/"+o.Key), size(o.Size))
+		_, err := fmt.Fprintf(a.Out, "%s %s to %s, %s; no bytes were moved.\n", did, shown(in[0]), shown(bucket+"/"+o.Key),
+			size(o.Size))
 		return err
 	})
 }
@@ -425,7 +464,8 @@ func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to 
 		if o.Created.After(started) {
 			return true, nil // it came meanwhile, or is a copy
 		}
-		if _, err := p.copy(ctx, fromBucket, o.Key, "", bucket, to+strings.TrimPrefix(o.Key, from), false, ifAbsent); err != nil {
+		if _, err := p.copy(ctx, fromBucket, o.Key, "", bucket, to+strings.TrimPrefix(o.Key, from), false,
+			ifAbsent); err != nil {
 			return false, err
 		}
 		done.Objects++
@@ -439,7 +479,8 @@ func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to 
 		return err
 	}
 	return a.print(done, func() error {
-		_, err := fmt.Fprintf(a.Out, "%s %s from %s/%s to %s/%s; no bytes were moved.\n", did, wouldGo(done), fromBucket, shown(from), bucket, shown(to))
+		_, err := fmt.Fprintf(a.Out, "%s %s from %s/%s to %s/%s; no bytes were moved.\n", did, wouldGo(done), fromBucket,
+			shown(from), bucket, shown(to))
 		return err
 	})
 }
@@ -518,7 +559,8 @@ func (a *app) objectRemove(ctx context.Context, c *cli.Command) error {
 		}
 		return fault.New(fault.NotFound, "key-missing", "none of these objects is there").In("key")
 	}
-	if err := a.confirm(c, fmt.Sprintf("This removes %s. %s", wouldGo(total), consequence(total, false)), fmt.Sprint(total.Objects)); err != nil {
+	if err := a.confirm(c, fmt.Sprintf("This removes %s. %s", wouldGo(total), consequence(total, false)),
+		fmt.Sprint(total.Objects)); err != nil {
 		return err
 	}
 	for _, bucket := range order {

@@ -71,7 +71,8 @@ func parseSize(flag, s string) (*int64, error) {
 	}
 	n, err := humanize.ParseBytes(s)
 	if err != nil || n > 1<<62 {
-		return nil, fault.New(fault.Invalid, "size", "%q is no size", s).In(flag).Do("give it as 500000, 400MiB, 2TiB, or none")
+		return nil, fault.New(fault.Invalid, "size", "%q is no size", s).In(flag).
+			Do("give it as 500000, 400MiB, 2TiB, or none")
 	}
 	v := int64(n)
 	return &v, nil
@@ -96,10 +97,13 @@ func writeTable(w io.Writer, columns []column, rows [][]string) error {
 		}
 	}
 	var b strings.Builder
-	cell := tw.CellConfig{Formatting: tw.CellFormatting{AutoWrap: tw.WrapNone, AutoFormat: tw.Off}, Alignment: tw.CellAlignment{PerColumn: align},
-		Padding: tw.CellPadding{Global: tw.Padding{Left: "", Right: "  ", Overwrite: true}}}
-	t := tablewriter.NewTable(&b, tablewriter.WithConfig(tablewriter.Config{Header: cell, Row: cell, Behavior: tw.Behavior{TrimSpace: tw.Off}}),
-		tablewriter.WithRenderer(renderer.NewBlueprint(tw.Rendition{Borders: tw.BorderNone, Symbols: tw.NewSymbols(tw.StyleNone),
+	cell := tw.CellConfig{Formatting: tw.CellFormatting{AutoWrap: tw.WrapNone, AutoFormat: tw.Off},
+		Alignment: tw.CellAlignment{PerColumn: align},
+		Padding:   tw.CellPadding{Global: tw.Padding{Left: "", Right: "  ", Overwrite: true}}}
+	t := tablewriter.NewTable(&b, tablewriter.WithConfig(tablewriter.Config{Header: cell, Row: cell,
+		Behavior: tw.Behavior{TrimSpace: tw.Off}}),
+		tablewriter.WithRenderer(renderer.NewBlueprint(tw.Rendition{Borders: tw.BorderNone,
+			Symbols:  tw.NewSymbols(tw.StyleNone),
 			Settings: tw.Settings{Separators: tw.SeparatorsNone, Lines: tw.LinesNone}})))
 	t.Header(heads)
 	if err := t.Bulk(rows); err != nil {

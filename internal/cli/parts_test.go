@@ -27,7 +27,8 @@ func TestLargeFilesGoInParts(t *testing.T) {
 		write(t, filepath.Join(dir, "piece"+string(rune('1'+i))), noise(n))
 	}
 	x.run(0, "", "bucket", "create", "plates")
-	x.run(0, "Put 1 object, 17.0 MiB", "object", "put", "{DIR}/large.tif", "plates/large.tif", "--multipart-above", "5MiB", "--part-size", "5MiB", "--metadata", "taxon=Erica", "--tag", "state=new")
+	x.run(0, "Put 1 object, 17.0 MiB", "object", "put", "{DIR}/large.tif", "plates/large.tif", "--multipart-above", "5MiB",
+		"--part-size", "5MiB", "--metadata", "taxon=Erica", "--tag", "state=new")
 	out := x.run(0, "in 4 parts", "object", "show", "plates/large.tif")
 	if !strings.Contains(out, "Erica") || !strings.Contains(out, "image/tiff") || !strings.Contains(out, "state") {
 		t.Errorf("what was given at the start: %s", out)
@@ -39,7 +40,8 @@ func TestLargeFilesGoInParts(t *testing.T) {
 	if a, b := read(t, dir, "large.tif"), read(t, dir, "back.tif"); !bytes.Equal(a, b) {
 		t.Errorf("got back %d other bytes", len(b))
 	}
-	x.run(1, "1 failed", "object", "put", "{DIR}/large.tif", "plates/large.tif", "--multipart-above", "5MiB", "--if-absent")
+	x.run(1, "1 failed", "object", "put", "{DIR}/large.tif", "plates/large.tif", "--multipart-above", "5MiB",
+		"--if-absent")
 	x.run(2, "5MiB to 5GiB", "object", "put", "{DIR}/large.tif", "plates/x", "--part-size", "1MiB")
 	// By hand, from several machines.
 	x.capture("ID", `^(\w{20,})\n$`, "upload", "start", "plates/byhand", "--metadata", "taxon=Betula")
@@ -53,7 +55,8 @@ func TestLargeFilesGoInParts(t *testing.T) {
 	x.run(0, "Completed plates/byhand, 11.0 MiB, in 2 parts", "upload", "complete", "plates/byhand", "{ID}")
 	x.run(0, "Completed plates/byhand", "upload", "complete", "plates/byhand", "{ID}", "--part", "1", "--part", "2")
 	x.run(4, "no such upload", "upload", "show", "plates/byhand", "{ID}")
-	if code, got, _ := run(t, x.s, "", "object", "get", "plates/byhand", "-"); code != 0 || got != string(read(t, dir, "piece1"))+string(read(t, dir, "piece2")) {
+	if code, got, _ := run(t, x.s, "", "object", "get", "plates/byhand", "-"); code != 0 ||
+		got != string(read(t, dir, "piece1"))+string(read(t, dir, "piece2")) {
 		t.Errorf("by hand: %d, %d bytes", code, len(got))
 	}
 	// Abandoned, one and by age.
@@ -67,7 +70,8 @@ func TestLargeFilesGoInParts(t *testing.T) {
 	x.run(0, "no unfinished uploads", "upload", "list")
 	// Standard input of any length.
 	long := string(noise(12<<20 + 7))
-	code, got, errs := run(t, x.s, long, "object", "put", "-", "plates/pipe", "--part-size", "5MiB", "--metadata", "via=pipe")
+	code, got, errs := run(t, x.s, long, "object", "put", "-", "plates/pipe", "--part-size", "5MiB", "--metadata",
+		"via=pipe")
 	if code != 0 || !strings.Contains(got, "Put 12.0 MiB") {
 		t.Errorf("from a pipe: %d %s%s", code, got, errs)
 	}
@@ -108,7 +112,8 @@ func TestAnUploadGoesOnWhereItWas(t *testing.T) {
 	const n = 160 << 20 // 32 parts
 	file := filepath.Join(dir, "large")
 	write(t, file, noise(n))
-	env := map[string]string{"HOME": dir, "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key, "SPINDLE_SECRET": harness.Secret}
+	env := map[string]string{"HOME": dir, "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key,
+		"SPINDLE_SECRET": harness.Secret}
 	self, err := os.Executable()
 	if err != nil {
 		t.Fatal(err)
@@ -117,7 +122,8 @@ func TestAnUploadGoesOnWhereItWas(t *testing.T) {
 	kills := 0
 	for done := false; !done; {
 		cmd := exec.Command(self, "object", "put", file, "plates/large", "--part-size", "5MiB", "--parallel", "2")
-		cmd.Env = append(os.Environ(), asCommand+"=1", "HOME="+dir, "SPINDLE_URL="+s.DeskURL, "SPINDLE_KEY="+harness.Key, "SPINDLE_SECRET="+harness.Secret)
+		cmd.Env = append(os.Environ(), asCommand+"=1", "HOME="+dir, "SPINDLE_URL="+s.DeskURL, "SPINDLE_KEY="+harness.Key,
+			"SPINDLE_SECRET="+harness.Secret)
 		var said bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &said, &said
 		if err := cmd.Start(); err != nil {
@@ -171,9 +177,12 @@ func TestAnUploadGoesOnWhereItWas(t *testing.T) {
 		stop()
 	}()
 	var said bytes.Buffer
-	if code := cli.Run([]string{"spindle", "object", "put", file, "plates/changed", "--part-size", "5MiB"}, &cli.Env{In: strings.NewReader(""), Out: &said, Err: &said, Getenv: func(k string) string { return env[k] }, Done: ctx, Width: 100}); code != 0 {
+	if code := cli.Run([]string{"spindle", "object", "put", file, "plates/changed", "--part-size", "5MiB"},
+		&cli.Env{In: strings.NewReader(""), Out: &said, Err: &said,
+			Getenv: func(k string) string { return env[k] }, Done: ctx, Width: 100}); code != 0 {
 		write(t, file, noise(n-1))
-		if code, out, errs = runEnv(t, env, "", false, "object", "put", file, "plates/changed", "--part-size", "5MiB"); code != 0 || !strings.Contains(errs, "it starts anew") {
+		if code, out, errs = runEnv(t, env, "", false, "object", "put", file, "plates/changed", "--part-size",
+			"5MiB"); code != 0 || !strings.Contains(errs, "it starts anew") {
 			t.Errorf("a file that changed: %d %s%s", code, out, errs)
 		}
 		if code, out, _ = runEnv(t, env, "", false, "object", "verify", file, "plates/changed"); code != 0 {
@@ -186,17 +195,20 @@ func TestAnUploadGoesOnWhereItWas(t *testing.T) {
 		t.Fatal(errs)
 	}
 	write(t, filepath.Join(dir, "first"), read(t, dir, "large")[:5<<20])
-	if code, out, errs = runEnv(t, env, "", false, "upload", "send", filepath.Join(dir, "first"), "plates/second", strings.TrimSpace(id), "--part", "1"); code != 0 {
+	if code, out, errs = runEnv(t, env, "", false, "upload", "send", filepath.Join(dir, "first"), "plates/second",
+		strings.TrimSpace(id), "--part", "1"); code != 0 {
 		t.Fatal(out, errs)
 	}
-	other := map[string]string{"HOME": t.TempDir(), "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key, "SPINDLE_SECRET": harness.Secret}
+	other := map[string]string{"HOME": t.TempDir(), "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key,
+		"SPINDLE_SECRET": harness.Secret}
 	if code, out, errs = runEnv(t, other, "", false, "upload", "resume", file, "plates/second"); code != 0 {
 		t.Errorf("resumed elsewhere: %d %s%s", code, out, errs)
 	}
 	if code, out, _ = runEnv(t, env, "", false, "object", "verify", file, "plates/second"); code != 0 {
 		t.Errorf("resumed elsewhere: %d %s", code, out)
 	}
-	if code, _, errs = runEnv(t, env, "", false, "upload", "resume", file, "plates/third"); code != 4 || !strings.Contains(errs, "no unfinished upload") {
+	if code, _, errs = runEnv(t, env, "", false, "upload", "resume", file, "plates/third"); code != 4 ||
+		!strings.Contains(errs, "no unfinished upload") {
 		t.Errorf("nothing to resume: %d %s", code, errs)
 	}
 }
@@ -230,8 +242,10 @@ func TestLargeObjectsAreGotInRanges(t *testing.T) {
 	dir := t.TempDir()
 	const n = 70<<20 + 11
 	write(t, filepath.Join(dir, "large"), noise(n))
-	env := map[string]string{"HOME": dir, "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key, "SPINDLE_SECRET": harness.Secret}
-	if code, out, errs := runEnv(t, env, "", false, "object", "put", filepath.Join(dir, "large"), "plates/large"); code != 0 {
+	env := map[string]string{"HOME": dir, "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key,
+		"SPINDLE_SECRET": harness.Secret}
+	if code, out, errs := runEnv(t, env, "", false, "object", "put", filepath.Join(dir, "large"),
+		"plates/large"); code != 0 {
 		t.Fatal(out, errs)
 	}
 	r := rand.New(rand.NewPCG(1, 7))
@@ -241,7 +255,9 @@ func TestLargeObjectsAreGotInRanges(t *testing.T) {
 			time.AfterFunc(time.Duration(2+r.IntN(40))*time.Millisecond, stop)
 		}
 		var out, errs bytes.Buffer
-		code := cli.Run([]string{"spindle", "object", "get", "plates/large", filepath.Join(dir, "back")}, &cli.Env{In: strings.NewReader(""), Out: &out, Err: &errs, Getenv: func(k string) string { return env[k] }, Done: ctx, Width: 100})
+		code := cli.Run([]string{"spindle", "object", "get", "plates/large", filepath.Join(dir, "back")},
+			&cli.Env{In: strings.NewReader(""), Out: &out, Err: &errs,
+				Getenv: func(k string) string { return env[k] }, Done: ctx, Width: 100})
 		stop()
 		if code == 0 {
 			break

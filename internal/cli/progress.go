@@ -28,7 +28,8 @@ func (a *app) bar(what string, total int64) bar {
 		return bar{}
 	}
 	p := mpb.New(mpb.WithOutput(a.Err), mpb.WithWidth(40), mpb.WithRefreshRate(120*time.Millisecond))
-	b := p.New(total, thread(), mpb.PrependDecorators(decor.Name(what+"  ")), mpb.AppendDecorators(decor.CountersNoUnit("  %d of %d objects")))
+	b := p.New(total, thread(), mpb.PrependDecorators(decor.Name(what+"  ")),
+		mpb.AppendDecorators(decor.CountersNoUnit("  %d of %d objects")))
 	return bar{p, b}
 }
 
@@ -56,8 +57,10 @@ func (a *app) meter(files int, bytes int64) *meter {
 		return &meter{}
 	}
 	m := &meter{p: mpb.New(mpb.WithOutput(a.Err), mpb.WithWidth(32), mpb.WithRefreshRate(120*time.Millisecond))}
-	m.total = m.p.New(bytes, thread(), mpb.BarPriority(1<<20), mpb.PrependDecorators(decor.Name("all  ", decor.WC{W: 34, C: decor.DindentRight})),
-		mpb.AppendDecorators(decor.CountersKibiByte("  % .1f of % .1f"), decor.AverageSpeed(decor.SizeB1024(0), "  % .1f"), decor.Name("  "), decor.AverageETA(decor.ET_STYLE_GO)))
+	m.total = m.p.New(bytes, thread(), mpb.BarPriority(1<<20),
+		mpb.PrependDecorators(decor.Name("all  ", decor.WC{W: 34, C: decor.DindentRight})),
+		mpb.AppendDecorators(decor.CountersKibiByte("  % .1f of % .1f"), decor.AverageSpeed(decor.SizeB1024(0), "  % .1f"),
+			decor.Name("  "), decor.AverageETA(decor.ET_STYLE_GO)))
 	return m
 }
 
@@ -70,7 +73,8 @@ func (m *meter) Begin(name string, n int64, r io.Reader) (read io.Reader, done f
 	if len(short) > 32 { // keep both ends
 		short = slices.Concat(short[:14], []rune("…"), short[len(short)-17:])
 	}
-	b := m.p.New(n, thread(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Name(string(short), decor.WC{W: 34, C: decor.DindentRight})),
+	b := m.p.New(n, thread(), mpb.BarRemoveOnComplete(),
+		mpb.PrependDecorators(decor.Name(string(short), decor.WC{W: 34, C: decor.DindentRight})),
 		mpb.AppendDecorators(decor.CountersKibiByte("  % .1f of % .1f"), decor.AverageSpeed(decor.SizeB1024(0), "  % .1f")))
 	return &metered{r, b, m.total}, func() { b.Abort(true) }
 }

@@ -27,7 +27,8 @@ func (a *app) reference(root *cli.Command) error {
 				walk(s, full)
 				continue
 			}
-			fmt.Fprintf(&b, "\n## %s\n\n%s.\n\n```\n%s\n```\n", strings.TrimSpace(full), strings.ToUpper(s.Usage[:1])+s.Usage[1:], strings.TrimSpace(full+" "+s.ArgsUsage))
+			fmt.Fprintf(&b, "\n## %s\n\n%s.\n\n```\n%s\n```\n", strings.TrimSpace(full),
+				strings.ToUpper(s.Usage[:1])+s.Usage[1:], strings.TrimSpace(full+" "+s.ArgsUsage))
 			if s.Description != "" {
 				text, ex, _ := strings.Cut(s.Description, "Examples:\n")
 				if text = strings.TrimSpace(text); text != "" {
@@ -53,7 +54,8 @@ func (a *app) reference(root *cli.Command) error {
 				if def == "" {
 					def = d.GetValue()
 				}
-				fmt.Fprintf(&b, "| `--%s` | %s | %s | %s |\n", f.Names()[0], env, strings.Trim(def, `"`), strings.ReplaceAll(strings.ReplaceAll(d.GetUsage(), "`", ""), "|", "\\|"))
+				fmt.Fprintf(&b, "| `--%s` | %s | %s | %s |\n", f.Names()[0], env, strings.Trim(def, `"`),
+					strings.ReplaceAll(strings.ReplaceAll(d.GetUsage(), "`", ""), "|", "\\|"))
 			}
 		}
 	}

@@ -46,30 +46,48 @@ type settingsFile struct {
 func serveFlags() []cli.Flag {
 	env := func(s string) cli.ValueSourceChain { return cli.EnvVars("SPINDLE_" + s) }
 	return []cli.Flag{
-		&cli.StringFlag{Name: "data", Usage: "`DIR` that holds everything: bodies, master key, private database", Sources: env("DATA")},
+		&cli.StringFlag{Name: "data", Usage: "`DIR` that holds everything: bodies, master key, private database",
+			Sources: env("DATA")},
 		&cli.StringFlag{Name: "wire", Usage: "`ADDR` of the wire", DefaultText: service.DefaultWire, Sources: env("WIRE")},
-		&cli.StringFlag{Name: "desk", Usage: "`ADDR` of the desk and console", DefaultText: service.DefaultDesk, Sources: env("DESK")},
-		&cli.StringFlag{Name: "database", Usage: "`URL` of a PostgreSQL; without it a private one is kept under DIR", Sources: env("DATABASE")},
+		&cli.StringFlag{Name: "desk", Usage: "`ADDR` of the desk and console", DefaultText: service.DefaultDesk,
+			Sources: env("DESK")},
+		&cli.StringFlag{Name: "database", Usage: "`URL` of a PostgreSQL; without it a private one is kept under DIR",
+			Sources: env("DATABASE")},
 		&cli.StringFlag{Name: "config", Usage: "YAML `FILE` of settings, named as these flags", Sources: env("CONFIG")},
 		&cli.StringFlag{Name: "region", Usage: "`NAME` of the region", DefaultText: "fenn", Sources: env("REGION")},
-		&cli.StringFlag{Name: "account", Usage: "`NAME` of the owner's account, at first start", DefaultText: "owner", Sources: env("ACCOUNT")},
-		&cli.StringSliceFlag{Name: "domain", Usage: "`DOMAIN` of host style, BUCKET.DOMAIN; may be repeated", DefaultText: "localhost", Sources: env("DOMAIN")},
-		&cli.StringSliceFlag{Name: "origin", Usage: "`ORIGIN` of pages that may call the wire; may be repeated", DefaultText: "*", Sources: env("ORIGIN")},
-		&cli.BoolFlag{Name: "strict-region", Usage: "refuse requests signed for another region", Sources: env("STRICT_REGION")},
-		&cli.StringFlag{Name: "wire-url", Usage: "`URL` by which clients reach the wire", DefaultText: "the desk's host and the wire's port", Sources: env("WIRE_URL")},
+		&cli.StringFlag{Name: "account", Usage: "`NAME` of the owner's account, at first start", DefaultText: "owner",
+			Sources: env("ACCOUNT")},
+		&cli.StringSliceFlag{Name: "domain", Usage: "`DOMAIN` of host style, BUCKET.DOMAIN; may be repeated",
+			DefaultText: "localhost", Sources: env("DOMAIN")},
+		&cli.StringSliceFlag{Name: "origin", Usage: "`ORIGIN` of pages that may call the wire; may be repeated",
+			DefaultText: "*", Sources: env("ORIGIN")},
+		&cli.BoolFlag{Name: "strict-region", Usage: "refuse requests signed for another region",
+			Sources: env("STRICT_REGION")},
+		&cli.StringFlag{Name: "wire-url", Usage: "`URL` by which clients reach the wire",
+			DefaultText: "the desk's host and the wire's port", Sources: env("WIRE_URL")},
 		&cli.StringFlag{Name: "tls-cert", Usage: "PEM `FILE` with the certificate", Sources: env("TLS_CERT")},
 		&cli.StringFlag{Name: "tls-key", Usage: "PEM `FILE` with its key", Sources: env("TLS_KEY")},
 		&cli.BoolFlag{Name: "plain-http", Usage: "listen beyond this machine without TLS", Sources: env("PLAIN_HTTP")},
-		&cli.StringFlag{Name: "log-level", Usage: "debug, info, warn or error", DefaultText: "info", Sources: env("LOG_LEVEL")},
-		&cli.DurationFlag{Name: "collect-grace", Usage: "how long bytes that nothing refers to are kept", DefaultText: "1h", Sources: env("COLLECT_GRACE")},
-		&cli.StringFlag{Name: "scrub-rate", Usage: "bytes a second that the scrubber reads", DefaultText: "20MiB", Sources: env("SCRUB_RATE")},
-		&cli.DurationFlag{Name: "scrub-every", Usage: "how often every body is read", DefaultText: "168h", Sources: env("SCRUB_EVERY")},
-		&cli.StringFlag{Name: "cpu-profile", Usage: "write a profile of the processor's time to this `FILE`", Hidden: true, Sources: env("CPU_PROFILE")},
-		&cli.IntFlag{Name: "trail-days", Usage: "how many `DAYS` the audit trail is kept", DefaultText: "400", Sources: env("TRAIL_DAYS")},
-		&cli.DurationFlag{Name: "slow-after", Usage: "how long a client may be silent", DefaultText: "30s", Sources: env("SLOW_AFTER")},
-		&cli.IntFlag{Name: "journal-days", Usage: "how many `DAYS` the journal is kept, by whole months; 0 for ever", DefaultText: "0", Sources: env("JOURNAL_DAYS")},
-		&cli.IntFlag{Name: "connections", Usage: "how `MANY` the wire holds at a time; the desk a quarter of that", DefaultText: "what the process may open, at most 8192", Sources: env("CONNECTIONS")},
-		&cli.IntFlag{Name: "connections-from-one", Usage: "how `MANY` of them from one address", DefaultText: "half of them", Sources: env("CONNECTIONS_FROM_ONE")},
+		&cli.StringFlag{Name: "log-level", Usage: "debug, info, warn or error", DefaultText: "info",
+			Sources: env("LOG_LEVEL")},
+		&cli.DurationFlag{Name: "collect-grace", Usage: "how long bytes that nothing refers to are kept", DefaultText: "1h",
+			Sources: env("COLLECT_GRACE")},
+		&cli.StringFlag{Name: "scrub-rate", Usage: "bytes a second that the scrubber reads", DefaultText: "20MiB",
+			Sources: env("SCRUB_RATE")},
+		&cli.DurationFlag{Name: "scrub-every", Usage: "how often every body is read", DefaultText: "168h",
+			Sources: env("SCRUB_EVERY")},
+		&cli.StringFlag{Name: "cpu-profile", Usage: "write a profile of the processor's time to this `FILE`", Hidden: true,
+			Sources: env("CPU_PROFILE")},
+		&cli.IntFlag{Name: "trail-days", Usage: "how many `DAYS` the audit trail is kept", DefaultText: "400",
+			Sources: env("TRAIL_DAYS")},
+		&cli.DurationFlag{Name: "slow-after", Usage: "how long a client may be silent", DefaultText: "30s",
+			Sources: env("SLOW_AFTER")},
+		&cli.IntFlag{Name: "journal-days", Usage: "how many `DAYS` the journal is kept, by whole months; 0 for ever",
+			DefaultText: "0", Sources: env("JOURNAL_DAYS")},
+		&cli.IntFlag{Name: "connections", Usage: "how `MANY` the wire holds at a time; the desk a quarter of that",
+			DefaultText: "what the process may open, at most 8192", Sources: env("CONNECTIONS")},
+		&cli.IntFlag{Name: "connections-from-one", Usage: "how `MANY` of them from one address", DefaultText: "half of them",
+			Sources: env("CONNECTIONS_FROM_ONE")},
 	}
 }
 
@@ -82,7 +100,8 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 			return cfg, nil, fault.New(fault.Invalid, "config", "the settings file cannot be read").In("config").Because(err)
 		}
 		if err := yaml.UnmarshalWithOptions(b, &f, yaml.Strict()); err != nil {
-			return cfg, nil, fault.New(fault.Invalid, "config", "the settings file is wrong:\n%s", yaml.FormatError(err, false, true)).In("config").Do("see docs/reference.md for the settings")
+			return cfg, nil, fault.New(fault.Invalid, "config", "the settings file is wrong:\n%s",
+				yaml.FormatError(err, false, true)).In("config").Do("see docs/reference.md for the settings")
 		}
 	}
 	str := func(name, file string) string {
@@ -109,10 +128,14 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 		}
 		return file
 	}
-	cfg = service.Config{Data: str("data", f.Data), Wire: str("wire", f.Wire), Desk: str("desk", f.Desk), Database: str("database", f.Database), Region: str("region", f.Region),
-		Account: str("account", f.Account), Domains: list("domain", f.Domains), Origins: list("origin", f.Origins), StrictRegion: yes("strict-region", f.StrictRegion),
-		WireURL: str("wire-url", f.WireURL), TLSCert: str("tls-cert", f.TLSCert), TLSKey: str("tls-key", f.TLSKey), PlainHTTP: yes("plain-http", f.PlainHTTP),
-		OwnerKey: a.Getenv("SPINDLE_OWNER_KEY"), OwnerSecret: a.Getenv("SPINDLE_OWNER_SECRET"), MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), SlowAfter: span("slow-after", f.SlowAfter)}
+	cfg = service.Config{Data: str("data", f.Data), Wire: str("wire", f.Wire), Desk: str("desk", f.Desk),
+		Database: str("database", f.Database), Region: str("region", f.Region),
+		Account: str("account", f.Account), Domains: list("domain", f.Domains), Origins: list("origin", f.Origins),
+		StrictRegion: yes("strict-region", f.StrictRegion),
+		WireURL:      str("wire-url", f.WireURL), TLSCert: str("tls-cert", f.TLSCert), TLSKey: str("tls-key", f.TLSKey),
+		PlainHTTP: yes("plain-http", f.PlainHTTP),
+		OwnerKey:  a.Getenv("SPINDLE_OWNER_KEY"), OwnerSecret: a.Getenv("SPINDLE_OWNER_SECRET"),
+		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), SlowAfter: span("slow-after", f.SlowAfter)}
 	cfg.Works.CollectGrace = span("collect-grace", f.CollectGrace)
 	cfg.Works.ScrubEvery = span("scrub-every", f.ScrubEvery)
 	kept := f.JournalDays
@@ -120,11 +143,13 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 		kept = c.Int("journal-days")
 	}
 	if kept < 0 || kept > 36500 {
-		return cfg, nil, fault.New(fault.Invalid, "journal-days", "the journal is kept 0 (for ever) to 36500 days, not %d", kept).In("journal-days")
+		return cfg, nil, fault.New(fault.Invalid, "journal-days", "the journal is kept 0 (for ever) to 36500 days, not %d",
+			kept).In("journal-days")
 	}
 	cfg.Works.KeepJournal = time.Duration(kept) * 24 * time.Hour
 	cfg.Connections, cfg.ConnectionsEach = f.Connections, f.FromOne
-	for name, into := range map[string]*int{"connections": &cfg.Connections, "connections-from-one": &cfg.ConnectionsEach} {
+	for name, into := range map[string]*int{"connections": &cfg.Connections,
+		"connections-from-one": &cfg.ConnectionsEach} {
 		if c.IsSet(name) {
 			*into = c.Int(name)
 		}
@@ -134,13 +159,15 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 		days = c.Int("trail-days")
 	}
 	if days < 0 || days == 0 && c.IsSet("trail-days") || days > 36500 {
-		return cfg, nil, fault.New(fault.Invalid, "trail-days", "the trail is kept 1 to 36500 days, not %d", days).In("trail-days")
+		return cfg, nil, fault.New(fault.Invalid, "trail-days", "the trail is kept 1 to 36500 days, not %d", days).
+			In("trail-days")
 	}
 	cfg.Works.KeepTrail = time.Duration(days) * 24 * time.Hour
 	if s := str("scrub-rate", f.ScrubRate); s != "" {
 		n, err := parseSize("scrub-rate", s)
 		if err != nil || n == nil || *n < 1<<16 {
-			return cfg, nil, fault.New(fault.Invalid, "size", "the scrub rate %q is no size of at least 64KiB", s).In("scrub-rate")
+			return cfg, nil, fault.New(fault.Invalid, "size", "the scrub rate %q is no size of at least 64KiB", s).
+				In("scrub-rate")
 		}
 		cfg.Works.ScrubRate = *n
 	}
@@ -185,7 +212,8 @@ func (a *app) serveCommand() *cli.Command {
 				return err
 			}
 			if s.Made != nil && cfg.OwnerKey == "" {
-				a.note("The owner's key was made. Its secret is shown this once; keep it:\n  key     %s\n  secret  %s", s.Made.ID, s.Made.Secret)
+				a.note("The owner's key was made. Its secret is shown this once; keep it:\n  key     %s\n  secret  %s", s.Made.ID,
+					s.Made.Secret)
 			}
 			fmt.Fprintf(a.Out, "ready: wire %s, desk %s\n", s.WireURL, s.DeskURL)
 			return a.until(ctx, s)

@@ -34,14 +34,17 @@ func (l *lines) Write(p []byte) (int, error) {
 func TestSettingsComeFromFlagsThenEnvironmentThenFile(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "spindle.yaml")
-	write(t, file, []byte("data: "+filepath.Join(dir, "data")+"\ndatabase: "+harness.Database(t)+"\nregion: from-file\naccount: from-file\nwire: 127.0.0.1:1\ndesk: 127.0.0.1:0\nscrub-rate: 5MiB\ndomain: [a.example, b.example]\n"))
+	write(t, file, []byte("data: "+filepath.Join(dir,
+		"data")+"\ndatabase: "+harness.Database(
+		t)+"\nregion: from-file\naccount: from-file\nwire: 127.0.0.1:1\ndesk: 127.0.0.1:0\nscrub-rate: 5MiB\ndomain: [a.example, b.example]\n"))
 	t.Setenv("SPINDLE_REGION", "from-environment")
 	t.Setenv("SPINDLE_WIRE", "127.0.0.1:2")
 	ctx, stop := context.WithCancel(t.Context())
 	out, errs := &lines{seen: make(chan string, 1)}, &lines{seen: make(chan string, 1)}
 	ended := make(chan int, 1)
 	go func() {
-		ended <- cli.Run([]string{"spindle", "serve", "--config", file, "--wire", "127.0.0.1:0", "--log-level", "error"}, &cli.Env{In: strings.NewReader(""), Out: out, Err: errs, Getenv: os.Getenv, Done: ctx})
+		ended <- cli.Run([]string{"spindle", "serve", "--config", file, "--wire", "127.0.0.1:0", "--log-level", "error"},
+			&cli.Env{In: strings.NewReader(""), Out: out, Err: errs, Getenv: os.Getenv, Done: ctx})
 	}()
 	var ready string
 	select {
@@ -84,9 +87,11 @@ func TestSettingsComeFromFlagsThenEnvironmentThenFile(t *testing.T) {
 }
 
 func TestUnknownCommandsNameTheNearest(t *testing.T) {
-	for line, nearest := range map[string]string{"bukcet": "bucket", "bucket lsit": "list", "access kye list": "key", "access key chnage": "change"} {
+	for line, nearest := range map[string]string{"bukcet": "bucket", "bucket lsit": "list", "access kye list": "key",
+		"access key chnage": "change"} {
 		code, out, says := runEnv(t, nil, "", false, strings.Fields(line)...)
-		if code != 2 || out != "" || !strings.Contains(says, "there is no command") || !strings.Contains(says, `nearest is "`+nearest+`"`) {
+		if code != 2 || out != "" || !strings.Contains(says, "there is no command") ||
+			!strings.Contains(says, `nearest is "`+nearest+`"`) {
 			t.Errorf("%s: %d %q %q", line, code, out, says)
 		}
 	}
@@ -117,7 +122,8 @@ func TestWrongSettingsAreNamed(t *testing.T) {
 		says []string
 	}{
 		{"no data", nil, 1, []string{"data:", "--data DIR"}},
-		{"a taken port", []string{"--data", dir + "/d", "--wire", taken.Addr().String(), "--desk", "127.0.0.1:0"}, 1, []string{"taken", "--wire"}},
+		{"a taken port", []string{"--data", dir + "/d", "--wire", taken.Addr().String(), "--desk", "127.0.0.1:0"}, 1,
+			[]string{"taken", "--wire"}},
 		{"beyond loopback", []string{"--data", dir + "/d", "--wire", "0.0.0.0:0"}, 3, []string{"--tls-cert", "--plain-http"}},
 		{"no file", []string{"--config", dir + "/none"}, 1, []string{"cannot be read"}},
 		{"a wrong name", []string{"--config", file("data: x\nrigion: fenn\n")}, 1, []string{"[2:1]", "rigion"}},
@@ -135,7 +141,8 @@ func TestWrongSettingsAreNamed(t *testing.T) {
 			}
 		}
 	}
-	if code, _, errs := runEnv(t, map[string]string{}, "", false, "demo", "--data", filepath.Dir(file("x: y"))); code != 1 || !strings.Contains(errs, "was not made by the demo") {
+	if code, _, errs := runEnv(t, map[string]string{}, "", false, "demo", "--data",
+		filepath.Dir(file("x: y"))); code != 1 || !strings.Contains(errs, "was not made by the demo") {
 		t.Errorf("a demo in somebody's folder: %d %s", code, errs)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "f1.yaml")); err != nil {

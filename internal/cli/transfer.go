@@ -117,14 +117,15 @@ func (a *app) exitCode(err error) int {
 
 // engine moves content for the command, watched by a meter.
 func (a *app) engine(w *client.Client, m *meter, cut *transfer.Cutting) *transfer.Engine {
-	return &transfer.Engine{Client: w, Cut: cut, Progress: m, States: a.uploadStates, Tell: func(format string, args ...any) {
-		for i, x := range args {
-			if s, ok := x.(string); ok {
-				args[i] = shown(s)
+	return &transfer.Engine{Client: w, Cut: cut, Progress: m, States: a.uploadStates,
+		Tell: func(format string, args ...any) {
+			for i, x := range args {
+				if s, ok := x.(string); ok {
+					args[i] = shown(s)
+				}
 			}
-		}
-		a.note(format, args...)
-	}}
+			a.note(format, args...)
+		}}
 }
 
 // uploadStates gives the folder in which uploads under way are remembered.
@@ -133,7 +134,8 @@ func (a *app) uploadStates() (string, error) {
 	if dir == "" {
 		home := a.Getenv("HOME")
 		if home == "" {
-			return "", fault.New(fault.Invalid, "no-home", "there is no home directory to keep the state of uploads in").In("HOME").
+			return "", fault.New(fault.Invalid, "no-home", "there is no home directory to keep the state of uploads in").
+				In("HOME").
 				Do("set HOME or XDG_STATE_HOME")
 		}
 		dir = filepath.Join(home, ".local", "state")
@@ -202,7 +204,8 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 			break
 		}
 		g.Go(func() error {
-			opt := client.Put{ContentType: c.String("content-type"), Metadata: metas[i], Tags: fields.tags, IfAbsent: c.Bool("if-absent")}
+			opt := client.Put{ContentType: c.String("content-type"), Metadata: metas[i], Tags: fields.tags,
+				IfAbsent: c.Bool("if-absent")}
 			t.note(putUnlessThere(ctx, e, f, opt, there))
 			return nil
 		})
@@ -219,7 +222,8 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 }
 
 // putUnlessThere puts a file, unless an object of its size and digest is in its place.
-func putUnlessThere(ctx context.Context, e *transfer.Engine, f transfer.File, opt client.Put, there map[string]desk.ListedObject) (transferred, error) {
+func putUnlessThere(ctx context.Context, e *transfer.Engine, f transfer.File, opt client.Put,
+	there map[string]desk.ListedObject) (transferred, error) {
 	x := transferred{Local: f.Path, Bucket: f.Bucket, Key: f.Key, Size: f.Size, State: "put"}
 	if o, ok := there[f.Key]; ok {
 		st, err := os.Stat(f.Path)
@@ -243,7 +247,8 @@ func putUnlessThere(ctx context.Context, e *transfer.Engine, f transfer.File, op
 
 // thereAlready gives the objects beneath a prefix that have the keys and sizes of
 // files. Who may not list what is there sends everything.
-func (a *app) thereAlready(ctx context.Context, p *api, bucket, prefix string, files []transfer.File) (map[string]desk.ListedObject, error) {
+func (a *app) thereAlready(ctx context.Context, p *api, bucket, prefix string,
+	files []transfer.File) (map[string]desk.ListedObject, error) {
 	sizes := make(map[string]int64, len(files))
 	for _, f := range files {
 		sizes[f.Key] = f.Size
@@ -264,7 +269,8 @@ func (a *app) thereAlready(ctx context.Context, p *api, bucket, prefix string, f
 
 // gather finds the files to put and their keys, and says whether folders are among
 // the sources.
-func (a *app) gather(sources []string, bucket, key string, isPrefix bool) (files []transfer.File, folders bool, err error) {
+func (a *app) gather(sources []string, bucket, key string, isPrefix bool) (files []transfer.File, folders bool,
+	err error) {
 	for _, s := range sources {
 		st, err := os.Stat(s)
 		if err != nil {
@@ -322,7 +328,8 @@ func (a *app) gather(sources []string, bucket, key string, isPrefix bool) (files
 }
 
 // putStream puts standard input.
-func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key string, fields *fields, cut *transfer.Cutting) error {
+func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key string, fields *fields,
+	cut *transfer.Cutting) error {
 	meta, err := fields.own("-")
 	if err != nil {
 		return err
@@ -335,11 +342,13 @@ func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key
 	if ct == "" {
 		ct = "application/octet-stream"
 	}
-	info, err := a.engine(w, &meter{}, cut).PutStream(ctx, a.in, bucket, key, client.Put{ContentType: ct, Metadata: meta, Tags: fields.tags, IfAbsent: c.Bool("if-absent")})
+	info, err := a.engine(w, &meter{}, cut).PutStream(ctx, a.in, bucket, key,
+		client.Put{ContentType: ct, Metadata: meta, Tags: fields.tags, IfAbsent: c.Bool("if-absent")})
 	if err != nil {
 		return err
 	}
-	return a.print(transferred{Local: "-", Bucket: bucket, Key: key, Size: info.Size, ETag: info.ETag, Version: info.Version, MetadataBytes: meta.Size(), State: "put"}, func() error {
+	return a.print(transferred{Local: "-", Bucket: bucket, Key: key, Size: info.Size, ETag: info.ETag,
+		Version: info.Version, MetadataBytes: meta.Size(), State: "put"}, func() error {
 		_, err := fmt.Fprintf(a.Out, "Put %s from standard input.\n", size(info.Size))
 		return err
 	})
@@ -401,7 +410,8 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 		return a.orBeneath(ctx, p, bucket, key, err)
 	}
 	if o.Marker {
-		return fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content").In("version").Do("name another version; spindle object history %s lists them", in[0])
+		return fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content").
+			In("version").Do("name another version; spindle object history %s lists them", in[0])
 	}
 	if dest == "" {
 		dest = "."
@@ -416,7 +426,8 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 	m := a.meter(1, o.Size)
 	t := &tally{a: a, started: time.Now()}
 	x := transferred{Local: dest, Bucket: bucket, Key: key, Size: o.Size, ETag: o.ETag}
-	got, err := a.engine(w, m, cut).GetFile(ctx, transfer.Object{Bucket: bucket, Key: key, Version: version, ETag: o.ETag, Size: o.Size,
+	got, err := a.engine(w, m, cut).GetFile(ctx, transfer.Object{Bucket: bucket, Key: key, Version: version, ETag: o.ETag,
+		Size:  o.Size,
 		CRC64: o.Digests[0].Value}, dest, c.Bool("replace"))
 	x.State = gotOrThere(got)
 	m.stop()
@@ -440,7 +451,8 @@ func (a *app) getStream(ctx context.Context, p *api, w *client.Client, bucket, k
 }
 
 // getTree fetches all beneath a prefix into a folder.
-func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Client, cut *transfer.Cutting, bucket, prefix, asOf, dest string) error {
+func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Client, cut *transfer.Cutting, bucket,
+	prefix, asOf, dest string) error {
 	if dest == "-" {
 		return wrongUsage("a tree does not go to standard output: name a folder")
 	}
@@ -485,7 +497,8 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 		}
 		x.Local = filepath.Join(dest, filepath.FromSlash(rel))
 		g.Go(func() error {
-			got, err := e.GetFile(ctx, transfer.Object{Bucket: bucket, Key: o.Key, Version: version, ETag: o.ETag, Size: o.Size, CRC64: o.CRC64},
+			got, err := e.GetFile(ctx, transfer.Object{Bucket: bucket, Key: o.Key, Version: version, ETag: o.ETag, Size: o.Size,
+				CRC64: o.CRC64},
 				x.Local, c.Bool("replace"))
 			x.State = gotOrThere(got)
 			t.note(x, err)

@@ -19,29 +19,48 @@ import (
 )
 
 func (a *app) uploadCommand() *cli.Command {
-	return &cli.Command{Name: "upload", Usage: "list, send, complete and abandon multipart uploads", Commands: []*cli.Command{
-		{Name: "list", Usage: "list unfinished uploads with what they hold, oldest first", Description: examples("spindle upload list", "spindle upload list --older-than 7d --bucket plates"),
-			Flags:  []cli.Flag{&cli.StringFlag{Name: "older-than", Usage: "only those started before `TIME`, such as 7d ago"}, &cli.StringFlag{Name: "bucket", Usage: "only of `BUCKET`"}},
-			Action: a.uploadList},
-		{Name: "show", Usage: "show an upload and the parts that are there", ArgsUsage: "BUCKET/KEY ID", Description: examples("spindle upload show plates/2026/mosaic.tif 3kq4…", "spindle upload show plates/2026/mosaic.tif 3kq4… --json"), Action: a.uploadShow},
-		{Name: "start", Usage: "start an upload and print its id", ArgsUsage: "BUCKET/KEY", Description: examples("spindle upload start plates/2026/mosaic.tif", "spindle upload start plates/2026/mosaic.tif --metadata taxon='Calluna vulgaris' --content-type image/tiff"),
-			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"}, &cli.StringFlag{Name: "metadata-from", Usage: "a `FILE` of fields"}, &cli.StringSliceFlag{Name: "tag", Usage: "`NAME=VALUE`, may be repeated"},
-				&cli.StringFlag{Name: "content-type", Usage: "the `TYPE` to serve it with"}},
-			Action: a.uploadStart},
-		{Name: "send", Usage: "send a file as one part, from any machine", ArgsUsage: "FILE BUCKET/KEY ID", Description: "A part has 5 MiB to 5 GiB; only the last may be smaller. A number sent twice holds the last.\n\n" + examples("spindle upload send ./mosaic.001 plates/2026/mosaic.tif 3kq4… --part 1", "spindle upload send ./mosaic.002 plates/2026/mosaic.tif 3kq4… --part 2"),
-			Flags:  []cli.Flag{&cli.IntFlag{Name: "part", Usage: "the part's number `N`, 1 to 10,000"}},
-			Action: a.uploadSend},
-		{Name: "complete", Usage: "make an object of the parts that are there", ArgsUsage: "BUCKET/KEY ID", Description: "All parts are taken, by number, unless some are named. No bytes are moved. Said again it tells the same for a day.\n\n" + examples("spindle upload complete plates/2026/mosaic.tif 3kq4…", "spindle upload complete plates/2026/mosaic.tif 3kq4… --part 1 --part 2"),
-			Flags:  []cli.Flag{&cli.IntSliceFlag{Name: "part", Usage: "take part `N`; may be repeated, in order"}, &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
-			Action: a.uploadComplete},
-		{Name: "resume", Usage: "go on with the upload of a file", ArgsUsage: "FILE BUCKET/KEY", Description: "Parts that are there and have the file's bytes are not sent again. Without local state, as on another machine, the key's only unfinished upload is taken, or the one of --id.\n\n" + examples("spindle upload resume ./mosaic.tif plates/2026/mosaic.tif", "spindle upload resume ./mosaic.tif plates/2026/mosaic.tif --id 3kq4… --parallel 8"),
-			Flags:  []cli.Flag{&cli.StringFlag{Name: "id", Usage: "the upload's `ID`"}, &cli.IntFlag{Name: "parallel", Usage: "how many parts side by side", Value: 4}},
-			Action: a.uploadResume},
-		{Name: "abandon", Usage: "end uploads; their bytes go", ArgsUsage: "[BUCKET/KEY ID]", Description: examples("spindle upload abandon plates/2026/mosaic.tif 3kq4…", "spindle upload abandon --older-than 7d --rehearse"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "older-than", Usage: "all started before `TIME`, such as 7d ago"}, &cli.StringFlag{Name: "bucket", Usage: "with --older-than: only of `BUCKET`"},
-				&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
-			Action: a.uploadAbandon},
-	}}
+	return &cli.Command{Name: "upload", Usage: "list, send, complete and abandon multipart uploads",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list unfinished uploads with what they hold, oldest first",
+				Description: examples("spindle upload list", "spindle upload list --older-than 7d --bucket plates"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "older-than", Usage: "only those started before `TIME`, such as 7d ago"},
+					&cli.StringFlag{Name: "bucket", Usage: "only of `BUCKET`"}},
+				Action: a.uploadList},
+			{Name: "show", Usage: "show an upload and the parts that are there", ArgsUsage: "BUCKET/KEY ID",
+				Description: examples("spindle upload show plates/2026/mosaic.tif 3kq4…",
+					"spindle upload show plates/2026/mosaic.tif 3kq4… --json"), Action: a.uploadShow},
+			{Name: "start", Usage: "start an upload and print its id", ArgsUsage: "BUCKET/KEY",
+				Description: examples("spindle upload start plates/2026/mosaic.tif",
+					"spindle upload start plates/2026/mosaic.tif --metadata taxon='Calluna vulgaris' --content-type image/tiff"),
+				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"},
+					&cli.StringFlag{Name: "metadata-from", Usage: "a `FILE` of fields"},
+					&cli.StringSliceFlag{Name: "tag", Usage: "`NAME=VALUE`, may be repeated"},
+					&cli.StringFlag{Name: "content-type", Usage: "the `TYPE` to serve it with"}},
+				Action: a.uploadStart},
+			{Name: "send", Usage: "send a file as one part, from any machine", ArgsUsage: "FILE BUCKET/KEY ID",
+				Description: "A part has 5 MiB to 5 GiB; only the last may be smaller. A number sent twice holds the last.\n\n" +
+					examples("spindle upload send ./mosaic.001 plates/2026/mosaic.tif 3kq4… --part 1",
+						"spindle upload send ./mosaic.002 plates/2026/mosaic.tif 3kq4… --part 2"),
+				Flags:  []cli.Flag{&cli.IntFlag{Name: "part", Usage: "the part's number `N`, 1 to 10,000"}},
+				Action: a.uploadSend},
+			{Name: "complete", Usage: "make an object of the parts that are there", ArgsUsage: "BUCKET/KEY ID",
+				Description: "All parts are taken, by number, unless some are named. No bytes are moved. Said again it tells the same for a day.\n\n" + examples("spindle upload complete plates/2026/mosaic.tif 3kq4…", "spindle upload complete plates/2026/mosaic.tif 3kq4… --part 1 --part 2"),
+				Flags: []cli.Flag{&cli.IntSliceFlag{Name: "part", Usage: "take part `N`; may be repeated, in order"},
+					&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
+				Action: a.uploadComplete},
+			{Name: "resume", Usage: "go on with the upload of a file", ArgsUsage: "FILE BUCKET/KEY",
+				Description: "Parts that are there and have the file's bytes are not sent again. Without local state, as on another machine, the key's only unfinished upload is taken, or the one of --id.\n\n" + examples("spindle upload resume ./mosaic.tif plates/2026/mosaic.tif", "spindle upload resume ./mosaic.tif plates/2026/mosaic.tif --id 3kq4… --parallel 8"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "id", Usage: "the upload's `ID`"},
+					&cli.IntFlag{Name: "parallel", Usage: "how many parts side by side", Value: 4}},
+				Action: a.uploadResume},
+			{Name: "abandon", Usage: "end uploads; their bytes go", ArgsUsage: "[BUCKET/KEY ID]",
+				Description: examples("spindle upload abandon plates/2026/mosaic.tif 3kq4…",
+					"spindle upload abandon --older-than 7d --rehearse"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "older-than", Usage: "all started before `TIME`, such as 7d ago"},
+					&cli.StringFlag{Name: "bucket", Usage: "with --older-than: only of `BUCKET`"},
+					&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
+				Action: a.uploadAbandon},
+		}}
 }
 
 func age(d time.Duration) string {
@@ -82,7 +101,8 @@ func (a *app) uploadList(ctx context.Context, c *cli.Command) error {
 	var bytes int64
 	for after := int64(0); ; {
 		var page desk.UploadPage
-		q := url.Values{"bucket": {c.String("bucket")}, "olderThan": {before}, "after": {fmt.Sprint(after)}, "limit": {"1000"}}
+		q := url.Values{"bucket": {c.String("bucket")}, "olderThan": {before}, "after": {fmt.Sprint(after)},
+			"limit": {"1000"}}
 		if err := p.call(ctx, http.MethodGet, "/api/v1/uploads", q, nil, &page); err != nil {
 			return err
 		}
@@ -94,7 +114,8 @@ func (a *app) uploadList(ctx context.Context, c *cli.Command) error {
 				continue
 			}
 			bytes += u.Bytes
-			rows = append(rows, []string{size(u.Bytes), count(u.Parts), age(time.Since(u.Started)), u.By, u.ID, shown(u.Bucket + "/" + u.Key)})
+			rows = append(rows, []string{size(u.Bytes), count(u.Parts), age(time.Since(u.Started)), u.By, u.ID,
+				shown(u.Bucket + "/" + u.Key)})
 		}
 		if after = page.Next; after == 0 {
 			break
@@ -107,7 +128,8 @@ func (a *app) uploadList(ctx context.Context, c *cli.Command) error {
 		a.note("There are no unfinished uploads like that.")
 		return nil
 	}
-	if err := a.table([]column{{"HELD", true}, {"PARTS", true}, {"AGE", true}, {"BY", false}, {"ID", false}, {"KEY", false}}, rows); err != nil {
+	if err := a.table([]column{{"HELD", true}, {"PARTS", true}, {"AGE", true}, {"BY", false}, {"ID", false},
+		{"KEY", false}}, rows); err != nil {
 		return err
 	}
 	a.note("%s, %s held", things(int64(len(rows)), "unfinished upload", "unfinished uploads"), size(bytes))
@@ -154,7 +176,10 @@ func (a *app) uploadShow(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.print(u, func() error {
-		if err := a.facts([][2]string{{"Upload", u.ID}, {"Of", shown(u.Bucket + "/" + u.Key)}, {"Started", when(u.Started) + " by " + u.By + " from " + u.Source}, {"Held", fmt.Sprintf("%s in %s", size(u.Bytes), things(u.Parts, "part", "parts"))}}); err != nil || len(u.List) == 0 {
+		if err := a.facts([][2]string{{"Upload", u.ID}, {"Of", shown(u.Bucket + "/" + u.Key)},
+			{"Started", when(u.Started) + " by " + u.By + " from " + u.Source},
+			{"Held", fmt.Sprintf("%s in %s", size(u.Bytes), things(u.Parts, "part", "parts"))}}); err != nil ||
+			len(u.List) == 0 {
 			return err
 		}
 		rows := make([][]string, len(u.List))
@@ -162,7 +187,8 @@ func (a *app) uploadShow(ctx context.Context, c *cli.Command) error {
 			rows[i] = []string{count(int64(x.Number)), size(x.Size), x.ETag, x.CRC64, when(x.At), x.By + " from " + x.Source}
 		}
 		fmt.Fprintln(a.Out)
-		return a.table([]column{{"PART", true}, {"SIZE", true}, {"ETAG", false}, {"CRC-64/NVME", false}, {"CAME", false}, {"BY", false}}, rows)
+		return a.table([]column{{"PART", true}, {"SIZE", true}, {"ETAG", false}, {"CRC-64/NVME", false}, {"CAME", false},
+			{"BY", false}}, rows)
 	})
 }
 
@@ -180,7 +206,9 @@ func (a *app) uploadStart(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var u desk.UploadInfo
-	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/uploads"), nil, map[string]any{"key": key, "contentType": c.String("content-type"), "metadata": meta.Decoded(), "tags": f.tags}, &u); err != nil {
+	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/uploads"), nil,
+		map[string]any{"key": key, "contentType": c.String("content-type"), "metadata": meta.Decoded(), "tags": f.tags},
+		&u); err != nil {
 		return err
 	}
 	return a.print(u, func() error {
@@ -218,8 +246,10 @@ func (a *app) uploadSend(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.print(desk.UploadPart{Number: part.Number, Size: part.Size, ETag: part.ETag, CRC64: fmt.Sprintf("%016x", part.CRC64), At: time.Now().UTC()}, func() error {
-		_, err := fmt.Fprintf(a.Out, "Sent part %d, %s, ETag %s, CRC-64/NVME %016x.\n", part.Number, size(part.Size), part.ETag, part.CRC64)
+	return a.print(desk.UploadPart{Number: part.Number, Size: part.Size, ETag: part.ETag,
+		CRC64: fmt.Sprintf("%016x", part.CRC64), At: time.Now().UTC()}, func() error {
+		_, err := fmt.Fprintf(a.Out, "Sent part %d, %s, ETag %s, CRC-64/NVME %016x.\n", part.Number, size(part.Size),
+			part.ETag, part.CRC64)
 		return err
 	})
 }
@@ -243,7 +273,8 @@ func (a *app) uploadComplete(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.print(o, func() error {
-		_, err := fmt.Fprintf(a.Out, "Completed %s, %s, %s. %s %s\n", shown(u.Bucket+"/"+o.Key), size(o.Size), o.Arrived, o.Digests[0].Kind, o.Digests[0].Value)
+		_, err := fmt.Fprintf(a.Out, "Completed %s, %s, %s. %s %s\n", shown(u.Bucket+"/"+o.Key), size(o.Size), o.Arrived,
+			o.Digests[0].Kind, o.Digests[0].Value)
 		return err
 	})
 }
@@ -296,7 +327,8 @@ func (a *app) uploadResume(ctx context.Context, c *cli.Command) error {
 
 // adopt takes up an upload that this machine knows nothing of: the size of its
 // parts follows from those that are there.
-func (a *app) adopt(ctx context.Context, p *api, e *transfer.Engine, f transfer.File, id string, modified time.Time) (err error) {
+func (a *app) adopt(ctx context.Context, p *api, e *transfer.Engine, f transfer.File, id string,
+	modified time.Time) (err error) {
 	if id == "" {
 		if id, err = a.onlyUpload(ctx, p, f.Bucket, f.Key); err != nil {
 			return err
@@ -316,7 +348,8 @@ func (a *app) adopt(ctx context.Context, p *api, e *transfer.Engine, f transfer.
 		partSize = parts[0].Size
 	}
 	if (f.Size+partSize-1)/partSize > object.MaxParts {
-		return fault.New(fault.Invalid, "part-size", "the parts that are there have %s: the file would have more than %d", size(partSize), object.MaxParts).
+		return fault.New(fault.Invalid, "part-size", "the parts that are there have %s: the file would have more than %d",
+			size(partSize), object.MaxParts).
 			In("upload").Do("start a new upload")
 	}
 	return e.Adopt(f, id, modified, partSize)
@@ -327,7 +360,8 @@ func (a *app) onlyUpload(ctx context.Context, p *api, bucket, key string) (strin
 	var of []desk.UploadInfo
 	for after := int64(0); ; {
 		var page desk.UploadPage
-		if err := p.call(ctx, http.MethodGet, "/api/v1/uploads", url.Values{"bucket": {bucket}, "after": {fmt.Sprint(after)}, "limit": {"1000"}}, nil, &page); err != nil {
+		if err := p.call(ctx, http.MethodGet, "/api/v1/uploads",
+			url.Values{"bucket": {bucket}, "after": {fmt.Sprint(after)}, "limit": {"1000"}}, nil, &page); err != nil {
 			return "", err
 		}
 		for _, u := range page.Uploads {
@@ -341,11 +375,13 @@ func (a *app) onlyUpload(ctx context.Context, p *api, bucket, key string) (strin
 	}
 	switch len(of) {
 	case 0:
-		return "", fault.New(fault.NotFound, "upload-missing", "the key has no unfinished upload").In("upload").Do("put the file: spindle object put")
+		return "", fault.New(fault.NotFound, "upload-missing", "the key has no unfinished upload").In("upload").
+			Do("put the file: spindle object put")
 	case 1:
 		return of[0].ID, nil
 	}
-	return "", fault.New(fault.Conflict, "uploads-many", "the key has %d unfinished uploads", len(of)).In("upload").Do("name one with --id; spindle upload list shows them")
+	return "", fault.New(fault.Conflict, "uploads-many", "the key has %d unfinished uploads", len(of)).In("upload").
+		Do("name one with --id; spindle upload list shows them")
 }
 
 func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
@@ -380,7 +416,8 @@ func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	says := fmt.Sprintf("%s %s, %s held", things(q.Objects, "unfinished upload", "unfinished uploads"), shown(what), size(q.Bytes))
+	says := fmt.Sprintf("%s %s, %s held", things(q.Objects, "unfinished upload", "unfinished uploads"), shown(what),
+		size(q.Bytes))
 	if c.Bool("rehearse") {
 		return a.print(q, func() error {
 			_, err := fmt.Fprintf(a.Out, "Would abandon %s.\n", says)
@@ -391,7 +428,8 @@ func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
 		a.note("There are no unfinished uploads like that.")
 		return a.print(q, func() error { return nil })
 	}
-	if err := a.confirm(c, "This abandons "+says+". What was sent is gone.", strconv.FormatInt(q.Objects, 10)); err != nil {
+	if err := a.confirm(c, "This abandons "+says+". What was sent is gone.",
+		strconv.FormatInt(q.Objects, 10)); err != nil {
 		return err
 	}
 	var done desk.Quantity
@@ -403,7 +441,8 @@ func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
 		done.Objects, done.Bytes, more = done.Objects+step.Objects, done.Bytes+step.Bytes, step.More
 	}
 	return a.print(done, func() error {
-		_, err := fmt.Fprintf(a.Out, "Abandoned %s, %s held.\n", things(done.Objects, "unfinished upload", "unfinished uploads"), size(done.Bytes))
+		_, err := fmt.Fprintf(a.Out, "Abandoned %s, %s held.\n",
+			things(done.Objects, "unfinished upload", "unfinished uploads"), size(done.Bytes))
 		return err
 	})
 }

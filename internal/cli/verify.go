@@ -21,10 +21,14 @@ import (
 )
 
 func (a *app) verifyCommand() *cli.Command {
-	return &cli.Command{Name: "verify", Usage: "compare files with objects by digest, without getting them", ArgsUsage: "FILE BUCKET/KEY | BUCKET/PREFIX/ FOLDER",
+	return &cli.Command{Name: "verify", Usage: "compare files with objects by digest, without getting them",
+		ArgsUsage: "FILE BUCKET/KEY | BUCKET/PREFIX/ FOLDER",
 		Description: "The digest of the whole content is compared, however the object was put. For an object that came in parts its ETag is worked out from the file too, with the size of parts that was used or --part-size. Exits with 5 when something differs.\n\n" +
-			examples("spindle object verify ./FH-004217-recto.tif plates/2023/shore/FH-004217-recto.tif", "spindle object verify germination/tray-07/ ./tray-07", "spindle object verify ./mosaic.tif plates/2026/mosaic.tif --part-size 64MiB"),
-		Flags:  []cli.Flag{&cli.StringFlag{Name: "part-size", Usage: "the `SIZE` of parts that the ETag is of"}, versionFlag()},
+			examples("spindle object verify ./FH-004217-recto.tif plates/2023/shore/FH-004217-recto.tif",
+				"spindle object verify germination/tray-07/ ./tray-07",
+				"spindle object verify ./mosaic.tif plates/2026/mosaic.tif --part-size 64MiB"),
+		Flags: []cli.Flag{&cli.StringFlag{Name: "part-size", Usage: "the `SIZE` of parts that the ETag is of"},
+			versionFlag()},
 		Action: a.objectVerify}
 }
 
@@ -99,7 +103,8 @@ func (a *app) objectVerify(ctx context.Context, c *cli.Command) error {
 	}
 	if err := a.print(v, func() error {
 		if v.State != "same" {
-			_, err := fmt.Fprintf(a.Out, "They differ: %s has %s, %s has %s.\n", shown(in[0]), has(st.Size(), v.CRC64), shown(in[1]), has(o.Size, o.Digests[0].Value))
+			_, err := fmt.Fprintf(a.Out, "They differ: %s has %s, %s has %s.\n", shown(in[0]), has(st.Size(), v.CRC64),
+				shown(in[1]), has(o.Size, o.Digests[0].Value))
 			return err
 		}
 		text := fmt.Sprintf("The same: %s bytes, CRC-64/NVME %s.", count(v.Size), v.CRC64)
@@ -165,7 +170,8 @@ func sizeOfParts(f *os.File, n int64, etag string, told int64) (int64, error) {
 		buf := make([]byte, 256<<10)
 		for at := int64(0); at < n; at += s {
 			h := md5.New()
-			if _, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{io.NewSectionReader(f, at, min(s, n-at))}, buf); err != nil {
+			if _, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{io.NewSectionReader(f, at, min(s, n-at))},
+				buf); err != nil {
 				return 0, err
 			}
 			sums.Write(h.Sum(nil))
@@ -244,7 +250,8 @@ func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder st
 		if err != nil {
 			return err
 		}
-		if err := tell(verified{Local: path, Bucket: bucket, Key: prefix + filepath.ToSlash(rel), State: "object missing"}); err != nil {
+		if err := tell(verified{Local: path, Bucket: bucket, Key: prefix + filepath.ToSlash(rel),
+			State: "object missing"}); err != nil {
 			return err
 		}
 	}
@@ -252,7 +259,8 @@ func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder st
 		return fault.New(fault.NotFound, "nothing", "there is neither an object nor a file").In("prefix")
 	}
 	if !a.json {
-		a.note("%s the same, %s", things(int64(same), "is", "are"), things(int64(different), "differs or is missing", "differ or are missing"))
+		a.note("%s the same, %s", things(int64(same), "is", "are"),
+			things(int64(different), "differs or is missing", "differ or are missing"))
 	}
 	if different > 0 {
 		return exitOnly(ExitDifferent)

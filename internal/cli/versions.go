@@ -23,7 +23,8 @@ func versionFlag() cli.Flag {
 }
 
 func asOfFlag() cli.Flag {
-	return &cli.StringFlag{Name: "as-of", Usage: "how it stood at a `TIME`: '2026-11-20 14:00', RFC 3339, a date, or a time ago such as 36h or 7d"}
+	return &cli.StringFlag{Name: "as-of",
+		Usage: "how it stood at a `TIME`: '2026-11-20 14:00', RFC 3339, a date, or a time ago such as 36h or 7d"}
 }
 
 func versioningFlag() cli.Flag {
@@ -84,7 +85,8 @@ func (a *app) listVersions(ctx context.Context, p *api, bucket, prefix, after st
 	n := 0
 	for {
 		var page desk.VersionPage
-		q := url.Values{"prefix": {prefix}, "after": {after}, "afterVersion": {fmt.Sprint(next)}, "limit": {fmt.Sprint(min(1000, limit-n))}}
+		q := url.Values{"prefix": {prefix}, "after": {after}, "afterVersion": {fmt.Sprint(next)},
+			"limit": {fmt.Sprint(min(1000, limit-n))}}
 		if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/versions"), q, nil, &page); err != nil {
 			return err
 		}
@@ -117,7 +119,8 @@ func (a *app) listVersions(ctx context.Context, p *api, bucket, prefix, after st
 	if n == 0 {
 		return a.nothing(ctx, p, bucket, prefix)
 	}
-	if err := a.table([]column{{"VERSION", false}, {"STATE", false}, {"SIZE", true}, {"WRITTEN", false}, {"BY", false}, {"KEY", false}}, rows); err != nil {
+	if err := a.table([]column{{"VERSION", false}, {"STATE", false}, {"SIZE", true}, {"WRITTEN", false}, {"BY", false},
+		{"KEY", false}}, rows); err != nil {
 		return err
 	}
 	if after != "" {
@@ -129,13 +132,19 @@ func (a *app) listVersions(ctx context.Context, p *api, bucket, prefix, after st
 }
 
 func (a *app) annotateCommand() *cli.Command {
-	return &cli.Command{Name: "annotate", Usage: "change metadata and tags without uploading again", ArgsUsage: "BUCKET/KEY",
+	return &cli.Command{Name: "annotate", Usage: "change metadata and tags without uploading again",
+		ArgsUsage: "BUCKET/KEY",
 		Description: "Each change makes the next revision of the version's metadata. With --if-revision it is made only when that is still the revision: read, change and write safely.\n\n" +
 			examples("spindle object annotate plates/2019/moorland/FH-004217-recto.tif --set taxon='Erica tetralix' --unset sheet", "spindle object annotate plates/2019/moorland/FH-004217-recto.tif --set licence='CC0 1.0' --if-revision 2", "spindle object annotate loans/2026/FL-0366/specimens.csv --tag state=returned"),
-		Flags: []cli.Flag{versionFlag(), &cli.StringSliceFlag{Name: "set", Usage: "set the field `NAME=VALUE`, may be repeated"}, &cli.StringSliceFlag{Name: "unset", Usage: "take away the field `NAME`"},
-			&cli.StringSliceFlag{Name: "tag", Usage: "set the tag `NAME=VALUE`"}, &cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"},
-			&cli.StringFlag{Name: "metadata-from", Usage: "set the fields in a `FILE` of name=value lines, or JSON or YAML by its ending"},
-			&cli.StringFlag{Name: "content-type", Usage: "the `TYPE` to serve it with"}, &cli.IntFlag{Name: "if-revision", Usage: "only if the metadata is at revision `N`"}},
+		Flags: []cli.Flag{versionFlag(), &cli.StringSliceFlag{Name: "set",
+			Usage: "set the field `NAME=VALUE`, may be repeated"},
+			&cli.StringSliceFlag{Name: "unset", Usage: "take away the field `NAME`"},
+			&cli.StringSliceFlag{Name: "tag", Usage: "set the tag `NAME=VALUE`"},
+			&cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"},
+			&cli.StringFlag{Name: "metadata-from",
+				Usage: "set the fields in a `FILE` of name=value lines, or JSON or YAML by its ending"},
+			&cli.StringFlag{Name: "content-type", Usage: "the `TYPE` to serve it with"},
+			&cli.IntFlag{Name: "if-revision", Usage: "only if the metadata is at revision `N`"}},
 		Action: a.objectAnnotate}
 }
 
@@ -159,7 +168,8 @@ func (a *app) objectAnnotate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"metadata": object.Edit{Set: set, Unset: c.StringSlice("unset")}, "tags": object.Edit{Set: tags, Unset: c.StringSlice("untag")}}
+	in := map[string]any{"metadata": object.Edit{Set: set, Unset: c.StringSlice("unset")},
+		"tags": object.Edit{Set: tags, Unset: c.StringSlice("untag")}}
 	if c.IsSet("content-type") {
 		in["contentType"] = c.String("content-type")
 	}
@@ -173,17 +183,21 @@ func (a *app) objectAnnotate(ctx context.Context, c *cli.Command) error {
 		return wrongUsage("nothing to change was given").see(c)
 	}
 	var o desk.ObjectInfo
-	if err := p.call(ctx, http.MethodPatch, bucketCall(bucket, "/object"), url.Values{"key": {key}, "version": {c.String("version")}}, in, &o); err != nil {
+	if err := p.call(ctx, http.MethodPatch, bucketCall(bucket, "/object"),
+		url.Values{"key": {key}, "version": {c.String("version")}}, in, &o); err != nil {
 		return a.orBeneath(ctx, p, bucket, key, err)
 	}
 	return a.print(o, func() error { return a.printObject(bucket, &o) })
 }
 
 func (a *app) historyCommand() *cli.Command {
-	return &cli.Command{Name: "history", Usage: "show what became of a key: versions, deletions, changes of metadata, renames", ArgsUsage: "BUCKET/KEY",
-		Description: examples("spindle object history loans/2026/FL-0366/specimens.csv", "spindle object history plates/2019/moorland/FH-004217-recto.tif --follow-renames"),
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "follow-renames", Usage: "also the names it had before and got later"}, &cli.IntFlag{Name: "limit", Usage: "most versions of a name", Value: 100}},
-		Action:      a.objectHistory}
+	return &cli.Command{Name: "history",
+		Usage: "show what became of a key: versions, deletions, changes of metadata, renames", ArgsUsage: "BUCKET/KEY",
+		Description: examples("spindle object history loans/2026/FL-0366/specimens.csv",
+			"spindle object history plates/2019/moorland/FH-004217-recto.tif --follow-renames"),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "follow-renames", Usage: "also the names it had before and got later"},
+			&cli.IntFlag{Name: "limit", Usage: "most versions of a name", Value: 100}},
+		Action: a.objectHistory}
 }
 
 // event is a line of a history.
@@ -206,7 +220,8 @@ type event struct {
 func events(c desk.Chapter) []event {
 	var out []event
 	for _, v := range c.Versions {
-		e := event{Time: v.Created, Bucket: c.Bucket, Key: c.Key, Event: "written", Version: v.Version, Current: v.Latest, Size: v.Size, By: v.By, Source: v.Source, Revision: 1, order: v.Number}
+		e := event{Time: v.Created, Bucket: c.Bucket, Key: c.Key, Event: "written", Version: v.Version, Current: v.Latest,
+			Size: v.Size, By: v.By, Source: v.Source, Revision: 1, order: v.Number}
 		switch {
 		case v.Marker:
 			e.Event, e.Revision = "deleted", 0
@@ -227,8 +242,10 @@ func events(c desk.Chapter) []event {
 			if i+1 < len(v.Revisions) {
 				after, tags = v.Revisions[i+1].Before, v.Revisions[i+1].Tags
 			}
-			out = append(out, event{Time: r.At, Bucket: c.Bucket, Key: c.Key, Event: "annotated", Version: v.Version, By: r.By, Source: r.Source, Revision: r.Revision,
-				Says: fmt.Sprintf("revision %d: %s", r.Revision, changedFields(r.Before, after, r.Tags, tags)), Size: v.Size, order: v.Number})
+			out = append(out, event{Time: r.At, Bucket: c.Bucket, Key: c.Key, Event: "annotated", Version: v.Version, By: r.By,
+				Source: r.Source, Revision: r.Revision,
+				Says: fmt.Sprintf("revision %d: %s", r.Revision, changedFields(r.Before, after, r.Tags, tags)), Size: v.Size,
+				order: v.Number})
 		}
 	}
 	for _, w := range c.Went {
@@ -236,7 +253,8 @@ func events(c desk.Chapter) []event {
 			continue // it stands among the versions that are not here
 		}
 		if !slices.ContainsFunc(out, func(e event) bool { return e.Event == "renamed away" && e.Time.Equal(w.At) }) {
-			out = append(out, event{Time: w.At, Bucket: c.Bucket, Key: c.Key, Event: "renamed away", By: w.By, Says: "to " + w.Bucket + "/" + w.Key})
+			out = append(out, event{Time: w.At, Bucket: c.Bucket, Key: c.Key, Event: "renamed away", By: w.By, Says: "to " +
+				w.Bucket + "/" + w.Key})
 		}
 	}
 	return out
@@ -290,7 +308,8 @@ func (a *app) objectHistory(ctx context.Context, c *cli.Command) error {
 	before, left := int64(0), limit
 	for {
 		var out struct{ Chapters []desk.Chapter }
-		q := url.Values{"key": {key}, "before": {fmt.Sprint(before)}, "limit": {fmt.Sprint(min(1000, left))}, "followRenames": {fmt.Sprint(c.Bool("follow-renames") && before == 0)}}
+		q := url.Values{"key": {key}, "before": {fmt.Sprint(before)}, "limit": {fmt.Sprint(min(1000, left))},
+			"followRenames": {fmt.Sprint(c.Bool("follow-renames") && before == 0)}}
 		if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/history"), q, nil, &out); err != nil {
 			return a.orBeneath(ctx, p, bucket, key, err)
 		}
@@ -356,10 +375,14 @@ func (a *app) objectHistory(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) restoreCommand() *cli.Command {
-	return &cli.Command{Name: "restore", Usage: "bring back an earlier version, or all beneath a prefix as it stood", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/|BUCKET",
+	return &cli.Command{Name: "restore", Usage: "bring back an earlier version, or all beneath a prefix as it stood",
+		ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/|BUCKET",
 		Description: "An earlier version becomes current again by a copy of it; nothing is lost. A prefix, or a whole bucket, is rehearsed first and then restored by the service: what was there then is brought back, what was not is deleted with a delete marker. It is undone the same way. When the command is stopped, the same one goes on.\n\n" +
-			examples("spindle object restore loans/2026/FL-0366/specimens.csv --version 000008i5", "spindle object restore plates/2019/ --as-of '2026-11-20 14:00' --rehearse", "spindle object restore field-notes --as-of 36h"),
-		Flags:  []cli.Flag{versionFlag(), asOfFlag(), &cli.BoolFlag{Name: "rehearse", Usage: "only say what would be restored, for a prefix"}, yesFlag()},
+			examples("spindle object restore loans/2026/FL-0366/specimens.csv --version 000008i5",
+				"spindle object restore plates/2019/ --as-of '2026-11-20 14:00' --rehearse",
+				"spindle object restore field-notes --as-of 36h"),
+		Flags: []cli.Flag{versionFlag(), asOfFlag(), &cli.BoolFlag{Name: "rehearse",
+			Usage: "only say what would be restored, for a prefix"}, yesFlag()},
 		Action: a.objectRestore}
 }
 
@@ -386,11 +409,13 @@ func (a *app) objectRestore(ctx context.Context, c *cli.Command) error {
 		return wrongUsage("--rehearse is for a prefix: of one object nothing is lost")
 	}
 	var o desk.ObjectInfo
-	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/restore"), nil, map[string]any{"key": key, "version": version, "asOf": asOf}, &o); err != nil {
+	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/restore"), nil,
+		map[string]any{"key": key, "version": version, "asOf": asOf}, &o); err != nil {
 		return a.orBeneath(ctx, p, bucket, key, err)
 	}
 	return a.print(o, func() error {
-		_, err := fmt.Fprintf(a.Out, "Restored %s, %s: it is version %s now, revision %d.\n", shown(bucket+"/"+o.Key), size(o.Size), o.Version, o.Revision)
+		_, err := fmt.Fprintf(a.Out, "Restored %s, %s: it is version %s now, revision %d.\n", shown(bucket+"/"+o.Key),
+			size(o.Size), o.Version, o.Revision)
 		return err
 	})
 }
@@ -401,7 +426,9 @@ func (a *app) restoreAll(ctx context.Context, c *cli.Command, p *api, bucket, pr
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}
-	says := fmt.Sprintf("%s to bring back or set back, %s; %s to delete with a delete marker; %s unchanged.", things(r.Counts["restored"], "object", "objects"), size(r.Bytes), count(r.Counts["removed"]), count(r.Counts["unchanged"]))
+	says := fmt.Sprintf("%s to bring back or set back, %s; %s to delete with a delete marker; %s unchanged.",
+		things(r.Counts["restored"], "object", "objects"), size(r.Bytes), count(r.Counts["removed"]),
+		count(r.Counts["unchanged"]))
 	if c.Bool("rehearse") {
 		return a.print(r, func() error {
 			a.past(asOf)
@@ -413,7 +440,8 @@ func (a *app) restoreAll(ctx context.Context, c *cli.Command, p *api, bucket, pr
 		a.note("It stands as it stood then: nothing to do.")
 		return a.print(r, func() error { return nil })
 	}
-	if err := a.confirm(c, says+" It can be undone the same way.", fmt.Sprint(r.Counts["restored"]+r.Counts["removed"])); err != nil {
+	if err := a.confirm(c, says+" It can be undone the same way.",
+		fmt.Sprint(r.Counts["restored"]+r.Counts["removed"])); err != nil {
 		return err
 	}
 	o, err := a.follow(ctx, p, in, "restoring")
@@ -421,8 +449,10 @@ func (a *app) restoreAll(ctx context.Context, c *cli.Command, p *api, bucket, pr
 		return err
 	}
 	return a.print(o, func() error {
-		_, err := fmt.Fprintf(a.Out, "Restored %s, deleted %s, left %s as they were. To undo it: spindle object restore %s --as-of %s\n",
-			things(o.Counts["restored"], "object", "objects"), count(o.Counts["removed"]), count(o.Counts["unchanged"]), shown(bucket+"/"+prefix), o.Began.Format("2006-01-02T15:04:05.000000Z"))
+		_, err := fmt.Fprintf(a.Out,
+			"Restored %s, deleted %s, left %s as they were. To undo it: spindle object restore %s --as-of %s\n",
+			things(o.Counts["restored"], "object", "objects"), count(o.Counts["removed"]), count(o.Counts["unchanged"]),
+			shown(bucket+"/"+prefix), o.Began.Format("2006-01-02T15:04:05.000000Z"))
 		return err
 	})
 }
@@ -431,7 +461,8 @@ func (a *app) renameAll(ctx context.Context, c *cli.Command, p *api, bucket, pre
 	if bucket == toBucket && strings.HasPrefix(toPrefix, prefix) {
 		return wrongUsage("the target lies beneath the source")
 	}
-	in := desk.OrderIn{Kind: "rename", Bucket: bucket, Prefix: prefix, ToBucket: toBucket, ToPrefix: toPrefix, Replace: c.Bool("yes")}
+	in := desk.OrderIn{Kind: "rename", Bucket: bucket, Prefix: prefix, ToBucket: toBucket, ToPrefix: toPrefix,
+		Replace: c.Bool("yes")}
 	var r desk.Rehearsal
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
@@ -445,13 +476,15 @@ func (a *app) renameAll(ctx context.Context, c *cli.Command, p *api, bucket, pre
 	}
 	if c.Bool("rehearse") {
 		return a.print(r, func() error {
-			_, err := fmt.Fprintf(a.Out, "Would rename %s, %s.%s No bytes are moved.\n", things(r.Counts["renamed"], "object", "objects"), size(r.Bytes), taken)
+			_, err := fmt.Fprintf(a.Out, "Would rename %s, %s.%s No bytes are moved.\n",
+				things(r.Counts["renamed"], "object", "objects"), size(r.Bytes), taken)
 			return err
 		})
 	}
 	if r.Taken > 0 && !in.Replace {
 		if !a.Asks {
-			return fault.New(fault.Precondition, "exists", "%s", strings.TrimSpace(taken)).In("target").Do("choose another prefix, or say --yes to replace what is there")
+			return fault.New(fault.Precondition, "exists", "%s", strings.TrimSpace(taken)).In("target").
+				Do("choose another prefix, or say --yes to replace what is there")
 		}
 		b, err := p.bucket(ctx, toBucket)
 		if err != nil {
@@ -467,7 +500,8 @@ func (a *app) renameAll(ctx context.Context, c *cli.Command, p *api, bucket, pre
 		return err
 	}
 	return a.print(o, func() error {
-		_, err := fmt.Fprintf(a.Out, "Renamed %s, %s, from %s/%s to %s/%s; no bytes were moved.\n", things(o.Counts["renamed"], "object", "objects"), size(o.Bytes), bucket, shown(prefix), toBucket, shown(toPrefix))
+		_, err := fmt.Fprintf(a.Out, "Renamed %s, %s, from %s/%s to %s/%s; no bytes were moved.\n",
+			things(o.Counts["renamed"], "object", "objects"), size(o.Bytes), bucket, shown(prefix), toBucket, shown(toPrefix))
 		return err
 	})
 }
@@ -486,7 +520,8 @@ func (a *app) follow(ctx context.Context, p *api, in desk.OrderIn, doing string)
 			bar.stop()
 			quick, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 			defer cancel()
-			if err := p.call(quick, http.MethodPost, path+"/stop", nil, nil, &o); err != nil && !fault.HasCode(err, "order-state") {
+			if err := p.call(quick, http.MethodPost, path+"/stop", nil, nil, &o); err != nil &&
+				!fault.HasCode(err, "order-state") {
 				a.note("The service could not be told to stop; the work goes on there.")
 				return o, err
 			}
@@ -508,7 +543,8 @@ func (a *app) follow(ctx context.Context, p *api, in desk.OrderIn, doing string)
 			problem = "somebody stopped it"
 		}
 		message, remedy, _ := strings.Cut(problem, ". To mend it: ")
-		return o, fault.New(fault.Conflict, "order-"+o.State, "%s after %s of %s: %s", o.State, count(o.Done), count(o.Total), message).In("order").Do("%s", strings.TrimPrefix(remedy+"; then say it again to go on", "; then "))
+		return o, fault.New(fault.Conflict, "order-"+o.State, "%s after %s of %s: %s", o.State, count(o.Done), count(o.Total),
+			message).In("order").Do("%s", strings.TrimPrefix(remedy+"; then say it again to go on", "; then "))
 	}
 	return o, nil
 }

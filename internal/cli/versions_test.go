@@ -68,7 +68,8 @@ func TestVersionsFromTheCommandLine(t *testing.T) {
 	x.run(2, "give one of them", "object", "get", "plates/k", "-", "--as-of", "1d", "--version", "{FIRST}")
 	x.run(0, "2, 6 B (6 bytes)", "bucket", "show", "plates")
 	x.run(0, "Tag kind", "bucket", "show", "plates")
-	x.run(0, "Would remove version {FIRST} of plates/k, 3 B", "object", "remove", "plates/k", "--version", "{FIRST}", "--rehearse")
+	x.run(0, "Would remove version {FIRST} of plates/k, 3 B", "object", "remove", "plates/k", "--version", "{FIRST}",
+		"--rehearse")
 	x.run(0, "can be brought back", "object", "remove", "plates/k", "--rehearse")
 	x.run(0, "Removed 1 object", "object", "remove", "plates/k", "--yes")
 	x.run(4, "was deleted on", "object", "show", "plates/k")
@@ -113,7 +114,8 @@ func TestPrefixesAreRestoredAndRenamed(t *testing.T) {
 	x.run(0, "Removed 1", "object", "remove", "plates/set/a", "--yes")
 	x.run(0, "revision 2", "object", "annotate", "plates/set/b", "--set", "taxon=Erica")
 	x.run(0, "Put 1", "object", "put", "{DIR}/in/a", "plates/set/later")
-	x.run(0, "2 objects to bring back or set back, 2 B; 1 to delete with a delete marker; 1 unchanged", "object", "restore", "plates/set/", "--as-of", "{WHEN}", "--rehearse")
+	x.run(0, "2 objects to bring back or set back, 2 B; 1 to delete with a delete marker; 1 unchanged", "object",
+		"restore", "plates/set/", "--as-of", "{WHEN}", "--rehearse")
 	x.run(2, "--yes", "object", "restore", "plates/set/", "--as-of", "{WHEN}")
 	x.capture("BACK", `--as-of (\S+)`, "object", "restore", "plates/set/", "--as-of", "{WHEN}", "--yes")
 	x.run(0, "3 entries", "object", "list", "plates/set/", "--flat")
@@ -125,7 +127,8 @@ func TestPrefixesAreRestoredAndRenamed(t *testing.T) {
 	x.run(0, "Would rename 3 objects", "object", "rename", "plates/set/", "plates/other/", "--rehearse")
 	x.run(0, "Renamed 3 objects", "object", "rename", "plates/set/", "plates/other/")
 	x.run(0, "Put 3", "object", "put", "{DIR}/in", "plates/set/")
-	x.run(1, "2 of the new keys are taken, the first is plates/other/b", "object", "rename", "plates/set/", "plates/other/")
+	x.run(1, "2 of the new keys are taken, the first is plates/other/b", "object", "rename", "plates/set/",
+		"plates/other/")
 	x.run(0, "Renamed 3 objects", "object", "rename", "plates/set/", "plates/other/", "--yes")
 	x.run(2, "beneath the source", "object", "rename", "plates/other/", "plates/other/x/")
 	x.run(0, "paused", "bucket", "change", "plates", "--versioning", "paused")
@@ -140,8 +143,11 @@ func TestPrefixesAreRestoredAndRenamed(t *testing.T) {
 func TestMetadataFromTheCommandLine(t *testing.T) {
 	x := &session{t, harness.Service(t, nil), map[string]string{"DIR": t.TempDir()}}
 	dir := x.got["DIR"]
-	for name, body := range map[string]string{"in/a.tif": "a", "in/a.tif.yaml": "taxon: Erica\nsheet: 12\nchecked: true\n", "in/b.tif": "b", "lines": "# a comment\ntaxon = Ödland=heath\n\nsheet=7\n",
-		"fields.json": `{"taxon": "Betula", "elevation-m": 12.5}`, "bad.json": `{"taxon": {"genus": "Betula"}}`, "bad.lines": "taxon\n", "big.json": `{"note": "` + strings.Repeat("x", 2060) + `"}`, "name.json": `{"tax on": "x"}`} {
+	for name, body := range map[string]string{"in/a.tif": "a", "in/a.tif.yaml": "taxon: Erica\nsheet: 12\nchecked: true\n",
+		"in/b.tif": "b", "lines": "# a comment\ntaxon = Ödland=heath\n\nsheet=7\n",
+		"fields.json": `{"taxon": "Betula", "elevation-m": 12.5}`, "bad.json": `{"taxon": {"genus": "Betula"}}`,
+		"bad.lines": "taxon\n", "big.json": `{"note": "` + strings.Repeat("x", 2060) + `"}`,
+		"name.json": `{"tax on": "x"}`} {
 		write(t, filepath.Join(dir, name), []byte(body))
 	}
 	x.run(0, "", "bucket", "create", "plates")
@@ -151,15 +157,20 @@ func TestMetadataFromTheCommandLine(t *testing.T) {
 		Metadata, Tags map[string]string
 		MetadataBytes  int
 	}
-	if err := json.Unmarshal([]byte(out), &o); err != nil || o.Metadata["taxon"] != "Erica" || o.Metadata["sheet"] != "12" || o.Metadata["checked"] != "true" || o.Tags["state"] != "new" {
+	if err := json.Unmarshal([]byte(out), &o); err != nil || o.Metadata["taxon"] != "Erica" ||
+		o.Metadata["sheet"] != "12" || o.Metadata["checked"] != "true" || o.Tags["state"] != "new" {
 		t.Errorf("with its sidecar: %+v, %v", o, err)
 	}
 	x.run(0, "0 of 2,048", "object", "show", "plates/b.tif")
-	x.run(0, "Metadata takes 43 of 2,048 bytes", "object", "put", "{DIR}/in/a.tif", "plates/l", "--metadata-from", "{DIR}/lines", "--metadata", "sheet=8")
+	x.run(0, "Metadata takes 43 of 2,048 bytes", "object", "put", "{DIR}/in/a.tif", "plates/l", "--metadata-from",
+		"{DIR}/lines", "--metadata", "sheet=8")
 	x.run(0, "Ödland=heath", "object", "show", "plates/l")
-	x.run(0, `"metadataBytes":26`, "object", "put", "{DIR}/in/a.tif", "plates/j", "--metadata-from", "{DIR}/fields.json", "--json")
+	x.run(0, `"metadataBytes":26`, "object", "put", "{DIR}/in/a.tif", "plates/j", "--metadata-from", "{DIR}/fields.json",
+		"--json")
 	x.run(0, "12.5", "object", "show", "plates/j")
-	for what, says := range map[string]string{"bad.json": `the field "taxon" is no single value`, "bad.lines": "line 1 has no =", "big.json": "2064 bytes, 16 over", "name.json": "character 4 of the field's name", "none": "does not exist"} {
+	for what, says := range map[string]string{"bad.json": `the field "taxon" is no single value`,
+		"bad.lines": "line 1 has no =", "big.json": "2064 bytes, 16 over", "name.json": "character 4 of the field's name",
+		"none": "does not exist"} {
 		code := 1
 		if what == "none" {
 			code = 4
@@ -168,13 +179,15 @@ func TestMetadataFromTheCommandLine(t *testing.T) {
 	}
 	x.run(1, "character 3 of the value", "object", "put", "{DIR}/in/a.tif", "plates/x", "--metadata", "a=xy\x01")
 	x.run(1, "'?', is not allowed", "object", "put", "{DIR}/in/a.tif", "plates/x", "--tag", "a=?")
-	c, outS, errs := run(t, x.s, "from a pipe", "object", "put", "-", "plates/pipe", "--metadata", "taxon=Öd", "--tag", "via=pipe")
+	c, outS, errs := run(t, x.s, "from a pipe", "object", "put", "-", "plates/pipe", "--metadata", "taxon=Öd", "--tag",
+		"via=pipe")
 	if c != 0 {
 		t.Errorf("from a pipe: %d %s%s", c, outS, errs)
 	}
 	x.run(0, "Öd", "object", "show", "plates/pipe")
 	x.run(0, "via", "object", "show", "plates/pipe")
-	x.run(0, "revision 2", "object", "annotate", "plates/pipe", "--unset", "taxon", "--untag", "via", "--content-type", "text/plain")
+	x.run(0, "revision 2", "object", "annotate", "plates/pipe", "--unset", "taxon", "--untag", "via", "--content-type",
+		"text/plain")
 	x.run(0, "revision 3", "object", "annotate", "plates/pipe", "--metadata-from", "{DIR}/lines", "--if-revision", "2")
 	x.run(1, "revision 3 now, not 2", "object", "annotate", "plates/pipe", "--set", "a=b", "--if-revision", "2")
 	x.run(2, "nothing to change", "object", "annotate", "plates/pipe")
@@ -206,7 +219,8 @@ func TestTheJournalFromTheCommandLine(t *testing.T) {
 	if n := strings.Count(out, "\n"); n != 7 {
 		t.Errorf("followed from the beginning: %d entries\n%s", n, out)
 	}
-	if out := x.run(0, "deleted", "journal", "follow", "plates", "--since", "1h", "--once"); strings.Count(out, "\n") != 7 {
+	if out := x.run(0, "deleted", "journal", "follow", "plates", "--since", "1h", "--once"); strings.Count(out,
+		"\n") != 7 {
 		t.Errorf("followed since an hour ago:\n%s", out)
 	}
 	x.run(0, "To go on from here", "journal", "follow", "--once")

@@ -51,14 +51,16 @@ func accounts(ctx context.Context, s *store.Store, seal Sealer, began, now time.
 	c := s.Catalog
 	by := catalog.Author{At: began, Who: OwnerKey, Source: "10.4.0.11"}
 	two, three := int64(2<<30), 3
-	for _, a := range []catalog.Account{{Name: Account}, {Name: "seed-lab", Quota: &two, Note: "germination trials"}, {Name: "guest-curators", MaxBuckets: &three, Note: "visitors, a season at a time"}} {
+	for _, a := range []catalog.Account{{Name: Account}, {Name: "seed-lab", Quota: &two, Note: "germination trials"},
+		{Name: "guest-curators", MaxBuckets: &three, Note: "visitors, a season at a time"}} {
 		if err := c.CreateAccount(ctx, a, by); err != nil && there(err) != nil {
 			return err
 		}
 	}
 	roles := map[string][]catalog.Member{
 		"Tam Ellery": {{Account: "herbarium", Role: access.Administrator}},
-		"Ines Varga": {{Account: "seed-lab", Role: access.Administrator}, {Account: "guest-curators", Role: access.Writer}, {Account: "herbarium", Role: access.Reader}},
+		"Ines Varga": {{Account: "seed-lab", Role: access.Administrator}, {Account: "guest-curators", Role: access.Writer},
+			{Account: "herbarium", Role: access.Reader}},
 	}
 	for i, p := range People {
 		coded, err := keyring.HashPassword(ctx, p.Password)
@@ -66,14 +68,18 @@ func accounts(ctx context.Context, s *store.Store, seal Sealer, began, now time.
 			return err
 		}
 		by.At, by.Who = began.AddDate(0, i, 3*i), access.Machine // whoever sets the service up
-		if err := c.CreatePerson(ctx, catalog.PersonRow{Name: p.Name, Password: coded, Operator: i == 0, Active: true, Members: roles[p.Name]}, by); err != nil && there(err) != nil {
+		if err := c.CreatePerson(ctx, catalog.PersonRow{Name: p.Name, Password: coded, Operator: i == 0, Active: true,
+			Members: roles[p.Name]}, by); err != nil && there(err) != nil {
 			return err
 		}
 	}
 	year := now.AddDate(0, 8, 0).Truncate(24 * time.Hour)
 	keys := map[string]catalog.AccessKey{
-		"scanner-2":   {Account: Account, Role: access.Writer, Limits: catalog.Limits{{Bucket: "plates"}}, Note: "flatbed in the digitisation room"},
-		"field-kit":   {Account: Account, Role: access.Writer, Limits: catalog.Limits{{Bucket: "field-notes"}, {Bucket: "germination"}}, Note: "tablets that go out", Rate: 50, Expires: &year},
+		"scanner-2": {Account: Account, Role: access.Writer, Limits: catalog.Limits{{Bucket: "plates"}},
+			Note: "flatbed in the digitisation room"},
+		"field-kit": {Account: Account, Role: access.Writer,
+			Limits: catalog.Limits{{Bucket: "field-notes"}, {Bucket: "germination"}}, Note: "tablets that go out", Rate: 50,
+			Expires: &year},
 		"mill-writer": {Account: "seed-lab", Role: access.Writer, Note: "nightly copy from the mill"},
 		"press-room":  {Account: "guest-curators", Role: access.Reader, Note: "catalogue proofs", Expires: &year},
 	}
@@ -99,14 +105,19 @@ func grants(ctx context.Context, s *store.Store, now time.Time) error {
 	replicate, _ := access.ParseRights("replicate into")
 	season, past := now.AddDate(0, 3, 0).Truncate(24*time.Hour), now.AddDate(0, -1, 0).Truncate(24*time.Hour)
 	for i, g := range []catalog.GrantRow{
-		{Bucket: "plates", Prefix: []byte(now.AddDate(-1, 0, 0).Format("2006/")), ToKind: access.ToAccount, ToName: "guest-curators", Rights: read, Expires: &season, Note: "for the catalogue of the year"},
+		{Bucket: "plates", Prefix: []byte(now.AddDate(-1, 0, 0).Format("2006/")), ToKind: access.ToAccount,
+			ToName: "guest-curators", Rights: read, Expires: &season, Note: "for the catalogue of the year"},
 		{Bucket: "germination", ToKind: access.ToAccount, ToName: Account, Rights: read},
-		{Bucket: "germination", ToKind: access.ToKey, ToName: "field-kit", Rights: write, Note: "trays are read in the greenhouse"},
+		{Bucket: "germination", ToKind: access.ToKey, ToName: "field-kit", Rights: write,
+			Note: "trays are read in the greenhouse"},
 		{Bucket: "attic", ToKind: access.ToKey, ToName: "mill-writer", Rights: replicate},
-		{Bucket: "attic", Prefix: []byte("cards/"), ToKind: access.ToAnyone, Rights: read, Note: "the card index, for the public page"},
-		{Bucket: "loans", ToKind: access.ToPerson, ToName: "Ines Varga", Rights: write, Expires: &past, Note: "while Tam was away"},
+		{Bucket: "attic", Prefix: []byte("cards/"), ToKind: access.ToAnyone, Rights: read,
+			Note: "the card index, for the public page"},
+		{Bucket: "loans", ToKind: access.ToPerson, ToName: "Ines Varga", Rights: write, Expires: &past,
+			Note: "while Tam was away"},
 	} {
-		_, err := s.Catalog.CreateGrant(ctx, g, catalog.Author{At: now.AddDate(0, -6, 11*i), Who: access.Subject{Kind: access.Person, Name: "Tam Ellery"}.By(), Source: "10.4.0.12"})
+		_, err := s.Catalog.CreateGrant(ctx, g, catalog.Author{At: now.AddDate(0, -6, 11*i),
+			Who: access.Subject{Kind: access.Person, Name: "Tam Ellery"}.By(), Source: "10.4.0.12"})
 		if err != nil && there(err) != nil {
 			return err
 		}

@@ -76,9 +76,12 @@ func plate(seed uint64, w, h int, back bool) image.Image {
 	return img
 }
 
-var phrases = []string{"Wet ground between tussocks, water table a hand below the surface.", "Flowers just open; bees on every second plant.", "Grazed on the north side, untouched along the ditch.",
-	"Photographed before pressing.", "Mixed with bell heather, never dominant.", "Wind from the west, cold; notes made in the hut.", "Seed taken for the trays, forty capsules.",
-	"Same stand as two years ago, clearly smaller.", "Peat cut here in living memory.", "Returned after rain to check the second stem."}
+var phrases = []string{"Wet ground between tussocks, water table a hand below the surface.",
+	"Flowers just open; bees on every second plant.", "Grazed on the north side, untouched along the ditch.",
+	"Photographed before pressing.", "Mixed with bell heather, never dominant.",
+	"Wind from the west, cold; notes made in the hut.", "Seed taken for the trays, forty capsules.",
+	"Same stand as two years ago, clearly smaller.", "Peat cut here in living memory.",
+	"Returned after rain to check the second stem."}
 
 func notes(seed uint64, place, who string) []byte {
 	r := rand.New(rand.NewPCG(seed, 23))
@@ -121,7 +124,8 @@ func trayCSV(seed uint64, at time.Time) []byte {
 	var b strings.Builder
 	b.WriteString("cell,taxon,sown,germinated,temperature,moisture\n")
 	for cell := range 24 + r.IntN(40) {
-		fmt.Fprintf(&b, "%c%d,%s,%s,%d,%.1f,%.2f\n", 'A'+cell/8%8, cell%8+1, taxa[int(seed)%len(taxa)].name, at.AddDate(0, 0, -30).Format(time.DateOnly), r.IntN(12), 14+r.Float64()*8, 0.2+r.Float64()*0.5)
+		fmt.Fprintf(&b, "%c%d,%s,%s,%d,%.1f,%.2f\n", 'A'+cell/8%8, cell%8+1, taxa[int(seed)%len(taxa)].name,
+			at.AddDate(0, 0, -30).Format(time.DateOnly), r.IntN(12), 14+r.Float64()*8, 0.2+r.Float64()*0.5)
 	}
 	return []byte(b.String())
 }
@@ -142,7 +146,8 @@ func specimens(seed uint64) []byte {
 	var b strings.Builder
 	b.WriteString("sheet,taxon,condition\n")
 	for range 3 + r.IntN(25) {
-		fmt.Fprintf(&b, "FH-%06d,%s,%s\n", 4101+r.IntN(600), taxa[r.IntN(len(taxa))].name, []string{"good", "good", "fragile", "remounted"}[r.IntN(4)])
+		fmt.Fprintf(&b, "FH-%06d,%s,%s\n", 4101+r.IntN(600), taxa[r.IntN(len(taxa))].name,
+			[]string{"good", "good", "fragile", "remounted"}[r.IntN(4)])
 	}
 	return []byte(b.String())
 }

@@ -107,7 +107,8 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progr
 		return err
 	}
 	quota := b.Usage.Bytes * 100 / 91 / 1024 * 1024
-	return s.ChangeBucket(ctx, b.Name, 0, catalog.Author{At: now.Add(-6 * time.Hour), Who: OwnerKey, Source: "10.4.0.11"}, bucket.Quota(&quota))
+	return s.ChangeBucket(ctx, b.Name, 0, catalog.Author{At: now.Add(-6 * time.Hour), Who: OwnerKey, Source: "10.4.0.11"},
+		bucket.Quota(&quota))
 }
 
 var tagsOf = map[string]object.Tags{"plates": {"kind": "scans", "kept": "for good"}, "germination": {"kind": "trials"}}
@@ -134,8 +135,10 @@ func put(ctx context.Context, s *store.Store, p piece) error {
 	}
 	b := p.content()
 	_, err = s.Put(ctx, store.Put{
-		Address: catalog.Address{Bucket: object.MustBucketName(p.bucket), Key: key}, Author: catalog.Author{At: p.at, Who: p.who, Source: source(p.who)},
-		Body: bytes.NewReader(b), Size: int64(len(b)), Headers: object.Headers{ContentType: contentType(p.key)}, Metadata: meta,
+		Address: catalog.Address{Bucket: object.MustBucketName(p.bucket), Key: key},
+		Author:  catalog.Author{At: p.at, Who: p.who, Source: source(p.who)},
+		Body:    bytes.NewReader(b), Size: int64(len(b)), Headers: object.Headers{ContentType: contentType(p.key)},
+		Metadata: meta,
 	})
 	return err
 }
@@ -159,10 +162,14 @@ func contentType(key string) string {
 type taxon struct{ name, family string }
 
 var (
-	taxa = []taxon{{"Calluna vulgaris", "Ericaceae"}, {"Erica tetralix", "Ericaceae"}, {"Erica cinerea", "Ericaceae"}, {"Vaccinium myrtillus", "Ericaceae"},
-		{"Empetrum nigrum", "Ericaceae"}, {"Andromeda polifolia", "Ericaceae"}, {"Drosera rotundifolia", "Droseraceae"}, {"Narthecium ossifragum", "Nartheciaceae"},
-		{"Molinia caerulea", "Poaceae"}, {"Trichophorum cespitosum", "Cyperaceae"}, {"Eriophorum vaginatum", "Cyperaceae"}, {"Carex panicea", "Cyperaceae"},
-		{"Myrica gale", "Myricaceae"}, {"Betula nana", "Betulaceae"}, {"Pinguicula vulgaris", "Lentibulariaceae"}, {"Menyanthes trifoliata", "Menyanthaceae"}}
+	taxa = []taxon{{"Calluna vulgaris", "Ericaceae"}, {"Erica tetralix", "Ericaceae"}, {"Erica cinerea", "Ericaceae"},
+		{"Vaccinium myrtillus", "Ericaceae"},
+		{"Empetrum nigrum", "Ericaceae"}, {"Andromeda polifolia", "Ericaceae"}, {"Drosera rotundifolia", "Droseraceae"},
+		{"Narthecium ossifragum", "Nartheciaceae"},
+		{"Molinia caerulea", "Poaceae"}, {"Trichophorum cespitosum", "Cyperaceae"}, {"Eriophorum vaginatum", "Cyperaceae"},
+		{"Carex panicea", "Cyperaceae"},
+		{"Myrica gale", "Myricaceae"}, {"Betula nana", "Betulaceae"}, {"Pinguicula vulgaris", "Lentibulariaceae"},
+		{"Menyanthes trifoliata", "Menyanthaceae"}}
 	collectors = []string{"Ines Varga", "Ines Varga", "Jorun Halvard", "Petr Osk", "Mirela Dask"}
 	habitats   = []string{"moorland", "heath", "carr", "shore", "fen"}
 	places     = []string{"Hollow Fen", "Crake Moor", "Long Carr", "Saltmere", "Ashby Heath"}
@@ -176,7 +183,8 @@ func plan(now time.Time) []piece {
 	// ago gives a moment of some working day, between from and to days ago.
 	ago := func(from, to int) time.Time {
 		d := to + r.IntN(from-to+1)
-		return now.AddDate(0, 0, -d).Truncate(24 * time.Hour).Add(time.Duration(7*60+r.IntN(11*60))*time.Minute + time.Duration(r.IntN(60))*time.Second)
+		return now.AddDate(0, 0, -d).Truncate(24 * time.Hour).
+			Add(time.Duration(7*60+r.IntN(11*60))*time.Minute + time.Duration(r.IntN(60))*time.Second)
 	}
 	sheet := 4100
 	for year := range 4 {
@@ -189,18 +197,24 @@ func plan(now time.Time) []piece {
 				at := ago(max(3, 1100-(sheet-4100)*33/20), max(2, 1060-(sheet-4100)*33/20))
 				name := fmt.Sprintf("%d/%s/FH-%06d", now.Year()-3+year, h, sheet)
 				meta := map[string]string{"taxon": t.name, "family": t.family, "collector": collectors[r.IntN(len(collectors))],
-					"collected-on": at.AddDate(0, 0, -20-r.IntN(300)).Format(time.DateOnly), "elevation-m": fmt.Sprint(20 + r.IntN(640)), "licence": licences[r.IntN(3)], "scanner": "scanner-2", "sheet": fmt.Sprint(sheet)}
+					"collected-on": at.AddDate(0, 0, -20-r.IntN(300)).Format(time.DateOnly),
+					"elevation-m":  fmt.Sprint(20 + r.IntN(640)), "licence": licences[r.IntN(3)], "scanner": "scanner-2",
+					"sheet": fmt.Sprint(sheet)}
 				seed := uint64(sheet)
-				all = append(all, piece{"plates", name + "-recto.tif", at, "scanner-2", meta, func() []byte { return plateTIFF(seed, false) }})
+				all = append(all, piece{"plates", name + "-recto.tif", at, "scanner-2", meta,
+					func() []byte { return plateTIFF(seed, false) }})
 				if sheet%4 == 0 {
-					all = append(all, piece{"plates", name + "-verso.tif", at.Add(41 * time.Second), "scanner-2", meta, func() []byte { return plateTIFF(seed, true) }})
+					all = append(all, piece{"plates", name + "-verso.tif", at.Add(41 * time.Second), "scanner-2", meta,
+						func() []byte { return plateTIFF(seed, true) }})
 				}
 				if sheet%9 == 0 {
-					all = append(all, piece{"plates", fmt.Sprintf("%d/%s/details/FH-%06d-flower.png", now.Year()-3+year, h, sheet), at.Add(5 * time.Minute), "scanner-2", meta, func() []byte { return detailPNG(seed) }})
+					all = append(all, piece{"plates", fmt.Sprintf("%d/%s/details/FH-%06d-flower.png", now.Year()-3+year, h, sheet),
+						at.Add(5 * time.Minute), "scanner-2", meta, func() []byte { return detailPNG(seed) }})
 				}
 				if sheet%13 == 0 {
 					all = append(all, piece{"plates", name + "-label.txt", at.Add(2 * time.Minute), "press-room", nil, func() []byte {
-						return fmt.Appendf(nil, "Fennmoor Herbarium\nSheet %d\n%s (%s)\nLeg. %s\n", seed, t.name, t.family, meta["collector"])
+						return fmt.Appendf(nil, "Fennmoor Herbarium\nSheet %d\n%s (%s)\nLeg. %s\n", seed, t.name, t.family,
+							meta["collector"])
 					}})
 				}
 			}
@@ -214,9 +228,11 @@ func plan(now time.Time) []piece {
 		meta := map[string]string{"collector": who, "place": place}
 		for day := range 2 + r.IntN(3) {
 			seed := uint64(trip*10 + day)
-			all = append(all, piece{"field-notes", fmt.Sprintf("%snotes-%d.txt", base, day+1), at.Add(time.Duration(day) * 24 * time.Hour), "field-kit", meta, func() []byte { return notes(seed, place, who) }})
+			all = append(all, piece{"field-notes", fmt.Sprintf("%snotes-%d.txt", base, day+1),
+				at.Add(time.Duration(day) * 24 * time.Hour), "field-kit", meta, func() []byte { return notes(seed, place, who) }})
 			if r.IntN(2) == 0 {
-				all = append(all, piece{"field-notes", fmt.Sprintf("%ssound-%d.wav", base, day+1), at.Add(time.Duration(day)*24*time.Hour + time.Hour), "field-kit", meta, func() []byte { return soundWAV(seed) }})
+				all = append(all, piece{"field-notes", fmt.Sprintf("%ssound-%d.wav", base, day+1),
+					at.Add(time.Duration(day)*24*time.Hour + time.Hour), "field-kit", meta, func() []byte { return soundWAV(seed) }})
 			}
 		}
 	}
@@ -227,17 +243,21 @@ func plan(now time.Time) []piece {
 				continue
 			}
 			seed := uint64(tray*1000 + i)
-			all = append(all, piece{"germination", fmt.Sprintf("tray-%02d/%s.csv", tray+1, at.Format("2006-01-02T15")), at, "field-kit", map[string]string{"tray": fmt.Sprint(tray + 1)}, func() []byte { return trayCSV(seed, at) }})
+			all = append(all, piece{"germination", fmt.Sprintf("tray-%02d/%s.csv", tray+1, at.Format("2006-01-02T15")), at,
+				"field-kit", map[string]string{"tray": fmt.Sprint(tray + 1)}, func() []byte { return trayCSV(seed, at) }})
 		}
 	}
 	for loan := range 58 {
 		at := ago(1100-loan*18, 1090-loan*18)
 		base := fmt.Sprintf("%d/FL-%04d/", at.Year(), 310+loan)
 		seed := uint64(loan)
-		all = append(all, piece{"loans", base + "agreement.txt", at, "press-room", map[string]string{"licence": "house"}, func() []byte { return letter(seed, "Loan agreement") }},
-			piece{"loans", base + "specimens.csv", at.Add(time.Hour), "press-room", nil, func() []byte { return specimens(seed) }})
+		all = append(all, piece{"loans", base + "agreement.txt", at, "press-room", map[string]string{"licence": "house"},
+			func() []byte { return letter(seed, "Loan agreement") }},
+			piece{"loans", base + "specimens.csv", at.Add(time.Hour), "press-room", nil,
+				func() []byte { return specimens(seed) }})
 		if loan%3 != 0 && at.AddDate(0, 0, 90).Before(now) {
-			all = append(all, piece{"loans", base + "return note.txt", at.AddDate(0, 0, 90), "press-room", nil, func() []byte { return letter(seed+500, "Return note") }})
+			all = append(all, piece{"loans", base + "return note.txt", at.AddDate(0, 0, 90), "press-room", nil,
+				func() []byte { return letter(seed+500, "Return note") }})
 		}
 	}
 	for i := range 635 {
@@ -245,11 +265,14 @@ func plan(now time.Time) []piece {
 		seed := uint64(i + 90_000)
 		switch i % 5 {
 		case 0:
-			all = append(all, piece{"attic", fmt.Sprintf("old-scans/box-%02d/scan-%04d.png", i%17, i), at, "press-room", nil, func() []byte { return detailPNG(seed) }})
+			all = append(all, piece{"attic", fmt.Sprintf("old-scans/box-%02d/scan-%04d.png", i%17, i), at, "press-room", nil,
+				func() []byte { return detailPNG(seed) }})
 		case 1:
-			all = append(all, piece{"attic", fmt.Sprintf("cards/%c/card-%04d.txt", 'a'+rune(i%20), i), at, "press-room", nil, func() []byte { return letter(seed, "Index card") }})
+			all = append(all, piece{"attic", fmt.Sprintf("cards/%c/card-%04d.txt", 'a'+rune(i%20), i), at, "press-room", nil,
+				func() []byte { return letter(seed, "Index card") }})
 		default:
-			all = append(all, piece{"attic", fmt.Sprintf("unsorted/%d/%x.dat", at.Year(), seed*2654435761%(1<<32)), at, "press-room", nil, func() []byte { return noise(seed, 9000+int(seed%21000)) }})
+			all = append(all, piece{"attic", fmt.Sprintf("unsorted/%d/%x.dat", at.Year(), seed*2654435761%(1<<32)), at,
+				"press-room", nil, func() []byte { return noise(seed, 9000+int(seed%21000)) }})
 		}
 	}
 	return all
@@ -258,7 +281,8 @@ func plan(now time.Time) []piece {
 // today makes the changes of the last hours: an overwrite, removals, arrivals.
 func today(ctx context.Context, s *store.Store, now time.Time) error {
 	plates := object.MustBucketName("plates")
-	page, _, err := s.List(ctx, plates, catalog.Listing{Max: 12, Prefix: fmt.Sprintf("%d/moorland/", now.Year()), Full: true})
+	page, _, err := s.List(ctx, plates, catalog.Listing{Max: 12, Prefix: fmt.Sprintf("%d/moorland/", now.Year()),
+		Full: true})
 	if err != nil {
 		return err
 	}
@@ -268,13 +292,15 @@ func today(ctx context.Context, s *store.Store, now time.Time) error {
 			continue // it was done before
 		}
 		if i%5 == 4 {
-			if _, err := s.Remove(ctx, catalog.Address{Bucket: plates, Key: e.Version.Key}, nil, catalog.Author{At: at, Who: "press-room", Source: source("press-room")}); err != nil {
+			if _, err := s.Remove(ctx, catalog.Address{Bucket: plates, Key: e.Version.Key}, nil,
+				catalog.Author{At: at, Who: "press-room", Source: source("press-room")}); err != nil {
 				return err
 			}
 			continue
 		}
 		seed := uint64(i + 70_000)
-		if err := put(ctx, s, piece{"plates", e.Version.Key.String(), at, "scanner-2", e.Version.Metadata.Decoded(), func() []byte { return plateTIFF(seed, false) }}); err != nil {
+		if err := put(ctx, s, piece{"plates", e.Version.Key.String(), at, "scanner-2", e.Version.Metadata.Decoded(),
+			func() []byte { return plateTIFF(seed, false) }}); err != nil {
 			return err
 		}
 	}

@@ -31,7 +31,8 @@ func TestTheSampleIsWhatItSeems(t *testing.T) {
 	s := harness.Store(t)
 	now := time.Now()
 	last := 0
-	if err := demo.Load(harness.Context(t), s, plainly{}, now, func(done, all int) { last = max(last, done*100/all) }); err != nil {
+	if err := demo.Load(harness.Context(t), s, plainly{}, now,
+		func(done, all int) { last = max(last, done*100/all) }); err != nil {
 		t.Fatal(err)
 	}
 	if last != 100 {
@@ -93,7 +94,8 @@ func TestTheSampleIsWhatItSeems(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.ChangeBucket(t.Context(), object.MustBucketName("germination"), 0, catalog.Author{Who: "x"}, bucket.Quota(nil)); err != nil {
+	if err := s.ChangeBucket(t.Context(), object.MustBucketName("germination"), 0, catalog.Author{Who: "x"},
+		bucket.Quota(nil)); err != nil {
 		t.Fatal(err)
 	}
 	if err := demo.Load(harness.Context(t), s, plainly{}, now, func(int, int) {}); err != nil {

@@ -45,11 +45,13 @@ func (t *story) write(ctx context.Context, who string, content []byte) error {
 	if err != nil {
 		return err
 	}
-	return put(ctx, t.s, piece{t.bucket.String(), t.key.String(), t.at, who, v.Metadata.Decoded(), func() []byte { return content }})
+	return put(ctx, t.s, piece{t.bucket.String(), t.key.String(), t.at, who, v.Metadata.Decoded(),
+		func() []byte { return content }})
 }
 
 func (t *story) annotate(ctx context.Context, who string, set map[string]string, tags map[string]string) error {
-	_, err := t.s.Annotate(ctx, store.Annotation{Address: t.address(), Author: t.by(who), Metadata: object.Edit{Set: set}, Tags: object.Edit{Set: tags}})
+	_, err := t.s.Annotate(ctx, store.Annotation{Address: t.address(), Author: t.by(who), Metadata: object.Edit{Set: set},
+		Tags: object.Edit{Set: tags}})
 	return err
 }
 
@@ -124,7 +126,8 @@ func histories(ctx context.Context, s *store.Store, pieces []piece, now time.Tim
 					}
 				}
 				if t.later(40*24*time.Hour) && n%8 == 0 {
-					return t.annotate(ctx, owner, map[string]string{"counted-by": collectors[n%len(collectors)]}, map[string]string{"state": "returned"})
+					return t.annotate(ctx, owner, map[string]string{"counted-by": collectors[n%len(collectors)]},
+						map[string]string{"state": "returned"})
 				}
 				return nil
 			})
@@ -147,7 +150,8 @@ func histories(ctx context.Context, s *store.Store, pieces []piece, now time.Tim
 					if !t.later(time.Duration(20+30*i) * 25 * time.Hour) {
 						return nil
 					}
-					if err := t.annotate(ctx, owner, map[string]string{"taxon": taxa[(n+i)%len(taxa)].name, "family": taxa[(n+i)%len(taxa)].family, "determined-by": collectors[(n+i)%len(collectors)]}, nil); err != nil {
+					if err := t.annotate(ctx, owner, map[string]string{"taxon": taxa[(n+i)%len(taxa)].name,
+						"family": taxa[(n+i)%len(taxa)].family, "determined-by": collectors[(n+i)%len(collectors)]}, nil); err != nil {
 						return err
 					}
 				}
@@ -171,7 +175,8 @@ func histories(ctx context.Context, s *store.Store, pieces []piece, now time.Tim
 					if !t.later(time.Duration(20+70*i) * time.Hour) {
 						return nil
 					}
-					if err := t.write(ctx, "field-kit", notes(seed+uint64(i), places[n%len(places)], collectors[n%len(collectors)])); err != nil {
+					if err := t.write(ctx, "field-kit", notes(seed+uint64(i), places[n%len(places)],
+						collectors[n%len(collectors)])); err != nil {
 						return err
 					}
 				}
@@ -197,7 +202,8 @@ func showcaseStory(ctx context.Context, t *story) error {
 		}},
 		{34 * day, func() error { return t.write(ctx, "scanner-2", plateTIFF(421701, false)) }},
 		{2 * time.Hour, func() error {
-			return t.annotate(ctx, owner, map[string]string{"scanner": "scanner-2, lamp renewed"}, map[string]string{"quality": "checked"})
+			return t.annotate(ctx, owner, map[string]string{"scanner": "scanner-2, lamp renewed"},
+				map[string]string{"quality": "checked"})
 		}},
 		{61 * day, func() error { return t.rename(ctx, "press-room", folder+"FH-004217-recto (press).tif") }},
 		{5 * day, func() error { return t.rename(ctx, owner, key) }},

@@ -34,13 +34,16 @@ func unfinished(ctx context.Context, s *store.Store, now time.Time) error {
 	} {
 		at := now.Add(-u.ago)
 		a := catalog.Address{Bucket: object.MustBucketName(u.bucket), Key: object.MustKey(u.key)}
-		up, err := s.StartUpload(ctx, a, catalog.Upload{Headers: object.Headers{ContentType: contentType(u.key)}}, catalog.Author{At: at, Who: u.who, Source: source(u.who)})
+		up, err := s.StartUpload(ctx, a, catalog.Upload{Headers: object.Headers{ContentType: contentType(u.key)}},
+			catalog.Author{At: at, Who: u.who, Source: source(u.who)})
 		if err != nil {
 			return err
 		}
 		for n := range u.parts {
 			b := noise(uint64(i*100+n), 300_000+r.IntN(900_000))
-			if _, err := s.PutPart(ctx, store.PutPart{Address: a, Author: catalog.Author{At: at.Add(time.Duration(n+1) * 3 * time.Minute), Who: u.who, Source: source(u.who)}, Upload: up.ID, Number: n + 1,
+			if _, err := s.PutPart(ctx, store.PutPart{Address: a,
+				Author: catalog.Author{At: at.Add(time.Duration(n+1) * 3 * time.Minute), Who: u.who, Source: source(u.who)},
+				Upload: up.ID, Number: n + 1,
 				Body: bytes.NewReader(b), Size: int64(len(b))}); err != nil {
 				return err
 			}

@@ -45,41 +45,68 @@ var calls = map[string]struct {
 	body  any
 }{
 	"service": {needs: "anyone"}, "sign-in": {needs: "skip"}, // TestPeople and TestSessions try these two
-	"check":   {needs: "signed", body: map[string]any{"address": "http://127.0.0.1:1", "style": "path", "region": "fenn", "key": "NOBODY", "secret": "x"}},
+	"check": {needs: "signed", body: map[string]any{"address": "http://127.0.0.1:1", "style": "path", "region": "fenn",
+		"key": "NOBODY", "secret": "x"}},
 	"session": {needs: "signed"}, "switch-account": {needs: "skip"},
-	"change-password": {needs: "signed", body: map[string]any{"password": "x", "new": "a-new-password"}}, "sign-out": {needs: "skip"},
-	"overview": {needs: "wide"}, "list-journal": {needs: "wide"}, "list-orders": {needs: "wide"},
+	"change-password": {needs: "signed", body: map[string]any{"password": "x", "new": "a-new-password"}},
+	"sign-out":        {needs: "skip"},
+	"overview":        {needs: "wide"}, "list-journal": {needs: "wide"}, "list-orders": {needs: "wide"},
 	"list-buckets": {needs: "signed"}, "create-bucket": {needs: "administer", body: map[string]any{"name": "Not-A-Name"}},
-	"show-bucket": {needs: "list"}, "bucket-usage": {needs: "list"}, "prefix-usage": {needs: "list"}, "list-objects": {needs: "list"}, "list-versions": {needs: "list"},
+	"show-bucket": {needs: "list"}, "bucket-usage": {needs: "list"}, "prefix-usage": {needs: "list"},
+	"list-objects": {needs: "list"}, "list-versions": {needs: "list"},
 	"change-bucket": {needs: "settings", body: map[string]any{"versioning": "off"}}, "remove-bucket": {needs: "settings"},
-	"show-object": {needs: "read", path: "/api/v1/buckets/plates/object?key=k"}, "object-history": {needs: "read", path: "/api/v1/buckets/plates/history?key=k"},
-	"annotate-object": {needs: "write", path: "/api/v1/buckets/plates/object?key=k", body: map[string]any{"tags": map[string]any{"set": map[string]string{"a": "b"}}}},
-	"copy-object":     {needs: "read write", body: map[string]any{"fromBucket": "plates", "fromKey": "k", "key": "copied"}},
-	"link-object":     {needs: "read", body: map[string]any{"key": "k", "seconds": 60}},
-	"restore-object":  {needs: "read write", body: map[string]any{"key": "k", "version": "null"}},
-	"remove-objects":  {needs: "remove", body: map[string]any{"keys": []string{"none"}}},
-	"list-uploads":    {needs: "wide"}, "abandon-uploads": {needs: "write", body: map[string]any{"uploads": []map[string]string{{"bucket": "plates", "key": "k", "id": "none"}}}},
+	"show-object":    {needs: "read", path: "/api/v1/buckets/plates/object?key=k"},
+	"object-history": {needs: "read", path: "/api/v1/buckets/plates/history?key=k"},
+	"annotate-object": {needs: "write", path: "/api/v1/buckets/plates/object?key=k",
+		body: map[string]any{"tags": map[string]any{"set": map[string]string{"a": "b"}}}},
+	"copy-object": {needs: "read write", body: map[string]any{"fromBucket": "plates", "fromKey": "k",
+		"key": "copied"}},
+	"link-object":    {needs: "read", body: map[string]any{"key": "k", "seconds": 60}},
+	"restore-object": {needs: "read write", body: map[string]any{"key": "k", "version": "null"}},
+	"remove-objects": {needs: "remove", body: map[string]any{"keys": []string{"none"}}},
+	"list-uploads":   {needs: "wide"}, "abandon-uploads": {needs: "write",
+		body: map[string]any{"uploads": []map[string]string{{"bucket": "plates", "key": "k", "id": "none"}}}},
 	"start-upload": {needs: "write", body: map[string]any{"key": "k", "size": 20 << 20}},
-	"show-upload":  {needs: "write", path: "/api/v1/buckets/plates/uploads/none?key=k"}, "complete-upload": {needs: "write", path: "/api/v1/buckets/plates/uploads/none/complete?key=k", body: map[string]any{"parts": []any{}}},
-	"rehearse-order": {needs: "list read write remove", body: map[string]any{"kind": "rename", "bucket": "plates", "prefix": "none/", "toBucket": "plates", "toPrefix": "other/"}},
-	"create-order":   {needs: "settings", body: map[string]any{"kind": "convert", "bucket": "plates", "prefix": "none/"}},
-	"show-order":     {needs: "ORDER", path: "/api/v1/orders/ORDER"}, "stop-order": {needs: "ORDER", path: "/api/v1/orders/ORDER/stop"}, "resume-order": {needs: "ORDER", path: "/api/v1/orders/ORDER/resume"},
+	"show-upload":  {needs: "write", path: "/api/v1/buckets/plates/uploads/none?key=k"},
+	"complete-upload": {needs: "write", path: "/api/v1/buckets/plates/uploads/none/complete?key=k",
+		body: map[string]any{"parts": []any{}}},
+	"rehearse-order": {needs: "list read write remove",
+		body: map[string]any{"kind": "rename", "bucket": "plates", "prefix": "none/", "toBucket": "plates",
+			"toPrefix": "other/"}},
+	"create-order": {needs: "settings", body: map[string]any{"kind": "convert", "bucket": "plates", "prefix": "none/"}},
+	"show-order":   {needs: "ORDER", path: "/api/v1/orders/ORDER"},
+	"stop-order":   {needs: "ORDER", path: "/api/v1/orders/ORDER/stop"},
+	"resume-order": {needs: "ORDER", path: "/api/v1/orders/ORDER/resume"},
 
 	"list-accounts": {needs: "signed"}, "show-account": {needs: "own", path: "/api/v1/accounts/herbarium"},
-	"create-account": {needs: "operate", body: map[string]any{"name": "x"}}, "change-account": {needs: "operate", path: "/api/v1/accounts/herbarium", body: map[string]any{"note": "changed"}}, "remove-account": {needs: "operate", path: "/api/v1/accounts/herbarium"},
-	"list-people": {needs: "administer"}, "show-person": {needs: "administer", path: "/api/v1/people/Tam"}, "create-person": {needs: "administer", body: map[string]any{"name": "x", "roles": []any{}}},
-	"change-person": {needs: "administer", path: "/api/v1/people/Tam", body: map[string]any{"note": "changed"}}, "reset-person": {needs: "administer", path: "/api/v1/people/Tam/reset", body: map[string]any{"password": "short"}}, "remove-person": {needs: "administer", path: "/api/v1/people/Nobody"},
-	"list-keys": {needs: "administer"}, "show-key": {needs: "administer", path: "/api/v1/keys/TESTOWNER"}, "create-key": {needs: "administer", body: map[string]any{"name": "x", "role": "none"}},
-	"change-key": {needs: "administer", path: "/api/v1/keys/TESTOWNER", body: map[string]any{"note": "changed"}}, "replace-key": {needs: "administer", path: "/api/v1/keys/NOBODY/replace", body: map[string]any{}}, "remove-key": {needs: "administer", path: "/api/v1/keys/NOBODY"},
-	"list-grants": {needs: "administer"}, "show-grant": {needs: "settings", path: "/api/v1/grants/GRANT"}, "create-grant": {needs: "settings", body: map[string]any{"bucket": "plates", "to": "nobody", "for": "read from"}},
-	"change-grant": {needs: "settings", path: "/api/v1/grants/GRANT", body: map[string]any{"note": "changed"}}, "remove-grant": {needs: "settings", path: "/api/v1/grants/GRANT"},
-	"list-sessions": {needs: "signed"}, "end-session": {needs: "skip"}, "list-trail": {needs: "administer"}, "access-matrix": {needs: "administer"},
-	"explain-access": {needs: "signed", body: map[string]any{"do": "read", "bucket": "plates"}}, "test-access": {needs: "administer", body: map[string]any{"key": "NOBODY", "do": "list", "bucket": "plates"}},
+	"create-account": {needs: "operate", body: map[string]any{"name": "x"}},
+	"change-account": {needs: "operate", path: "/api/v1/accounts/herbarium", body: map[string]any{"note": "changed"}},
+	"remove-account": {needs: "operate", path: "/api/v1/accounts/herbarium"},
+	"list-people":    {needs: "administer"}, "show-person": {needs: "administer", path: "/api/v1/people/Tam"},
+	"create-person": {needs: "administer", body: map[string]any{"name": "x", "roles": []any{}}},
+	"change-person": {needs: "administer", path: "/api/v1/people/Tam", body: map[string]any{"note": "changed"}},
+	"reset-person":  {needs: "administer", path: "/api/v1/people/Tam/reset", body: map[string]any{"password": "short"}},
+	"remove-person": {needs: "administer", path: "/api/v1/people/Nobody"},
+	"list-keys":     {needs: "administer"}, "show-key": {needs: "administer", path: "/api/v1/keys/TESTOWNER"},
+	"create-key":  {needs: "administer", body: map[string]any{"name": "x", "role": "none"}},
+	"change-key":  {needs: "administer", path: "/api/v1/keys/TESTOWNER", body: map[string]any{"note": "changed"}},
+	"replace-key": {needs: "administer", path: "/api/v1/keys/NOBODY/replace", body: map[string]any{}},
+	"remove-key":  {needs: "administer", path: "/api/v1/keys/NOBODY"},
+	"list-grants": {needs: "administer"}, "show-grant": {needs: "settings", path: "/api/v1/grants/GRANT"},
+	"create-grant":  {needs: "settings", body: map[string]any{"bucket": "plates", "to": "nobody", "for": "read from"}},
+	"change-grant":  {needs: "settings", path: "/api/v1/grants/GRANT", body: map[string]any{"note": "changed"}},
+	"remove-grant":  {needs: "settings", path: "/api/v1/grants/GRANT"},
+	"list-sessions": {needs: "signed"}, "end-session": {needs: "skip"}, "list-trail": {needs: "administer"},
+	"access-matrix":   {needs: "administer"},
+	"explain-access":  {needs: "signed", body: map[string]any{"do": "read", "bucket": "plates"}},
+	"test-access":     {needs: "administer", body: map[string]any{"key": "NOBODY", "do": "list", "bucket": "plates"}},
 	"show-master-key": {needs: "operate"}, "rotate-master-key": {needs: "operate"},
 
 	// Those that are not in the OpenAPI document.
-	"events": {needs: "signed", path: "GET /api/v1/events"}, "download": {needs: "read", path: "GET /api/v1/buckets/plates/body?key=k"},
-	"upload": {needs: "write", path: "PUT /api/v1/buckets/plates/body?key=new"}, "put-part": {needs: "write", path: "PUT /api/v1/buckets/plates/uploads/none/parts/1?key=k"},
+	"events":   {needs: "signed", path: "GET /api/v1/events"},
+	"download": {needs: "read", path: "GET /api/v1/buckets/plates/body?key=k"},
+	"upload":   {needs: "write", path: "PUT /api/v1/buckets/plates/body?key=new"},
+	"put-part": {needs: "write", path: "PUT /api/v1/buckets/plates/uploads/none/parts/1?key=k"},
 }
 
 // route is a call with its method and path.
@@ -138,7 +165,8 @@ func TestNobodyAsksMore(t *testing.T) {
 		t.Fatal(e)
 	}
 	s.Do("PUT", "/plates/k", nil, "content", true)
-	if st, e := owner.ask("POST", "/api/v1/people", map[string]any{"name": "Tam", "password": "a good long password", "roles": []map[string]string{{"account": "herbarium", "role": "reader"}}}); st != 201 {
+	if st, e := owner.ask("POST", "/api/v1/people", map[string]any{"name": "Tam", "password": "a good long password",
+		"roles": []map[string]string{{"account": "herbarium", "role": "reader"}}}); st != 201 {
 		t.Fatal(e)
 	}
 	harness.Secretly("a person's password", "a good long password")
@@ -158,7 +186,8 @@ func TestNobodyAsksMore(t *testing.T) {
 		return c.ID
 	}
 	add("reader", "herbarium", access.Reader, nil, role{rights: access.List | access.Read, wide: true, own: true})
-	add("writer", "herbarium", access.Writer, nil, role{rights: access.List | access.Read | access.Write | access.Remove, wide: true, own: true})
+	add("writer", "herbarium", access.Writer, nil, role{rights: access.List | access.Read | access.Write | access.Remove,
+		wide: true, own: true})
 	add("limited", "herbarium", access.Administrator, limit("elsewhere"), role{own: true})
 	add("stranger", "seed-lab", access.Administrator, nil, role{wide: true, admin: true})
 	for _, p := range append(access.PurposeNames(), "list", "write", "remove") {
@@ -170,7 +199,8 @@ func TestNobodyAsksMore(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			// Each gets a grant and an order of its own to look at and take away.
 			grant := fmt.Sprint(s.Grant("plates", "for/"+name, "person:Tam", "read"))
-			st, o := owner.ask("POST", "/api/v1/orders", map[string]any{"kind": "convert", "bucket": "plates", "prefix": "for/" + name})
+			st, o := owner.ask("POST", "/api/v1/orders", map[string]any{"kind": "convert", "bucket": "plates", "prefix": "for/" +
+				name})
 			if st != 201 {
 				t.Fatal(o)
 			}
@@ -226,9 +256,12 @@ func TestNobodyAsksMore(t *testing.T) {
 				}
 				st, e := p.ask(r.method, fill.Replace(r.path), c.body)
 				code, _ := e["code"].(string)
-				refused := st == http.StatusUnauthorized || st == http.StatusForbidden && code != "sign-in" && code != "password" || st == http.StatusNotFound && slices.Contains([]string{"order-missing", "key-missing", "person-missing", "grant-missing"}, code) && !is.admin
+				refused := st == http.StatusUnauthorized || st == http.StatusForbidden && code != "sign-in" && code != "password" ||
+					st == http.StatusNotFound && slices.Contains([]string{"order-missing", "key-missing", "person-missing",
+						"grant-missing"}, code) && !is.admin
 				// What belongs to another account is not there for its administrators either.
-				if name == "stranger" && st == http.StatusNotFound && slices.Contains([]string{"key-missing", "person-missing", "grant-missing", "order-missing"}, code) {
+				if name == "stranger" && st == http.StatusNotFound &&
+					slices.Contains([]string{"key-missing", "person-missing", "grant-missing", "order-missing"}, code) {
 					continue
 				}
 				if (name == "stranger" || name == "nobody") && r.id != "list-grants" { // which has what was granted to it
@@ -275,7 +308,9 @@ func TestPeople(t *testing.T) {
 	}
 	ok("POST", "/api/v1/accounts", map[string]any{"name": "seed-lab", "quota": 1 << 40}, 201)
 	ok("POST", "/api/v1/accounts", map[string]any{"name": "seed-lab"}, 409)
-	made := ok("POST", "/api/v1/people", map[string]any{"name": "Ines Varga", "roles": []map[string]string{{"account": "herbarium", "role": "reader"}, {"account": "seed-lab", "role": "administrator"}}}, 201)
+	made := ok("POST", "/api/v1/people", map[string]any{"name": "Ines Varga",
+		"roles": []map[string]string{{"account": "herbarium", "role": "reader"},
+			{"account": "seed-lab", "role": "administrator"}}}, 201)
 	first, _ := made["password"].(string)
 	if len(first) < 16 {
 		t.Fatalf("the password that was made: %v", made)
@@ -295,7 +330,8 @@ func TestPeople(t *testing.T) {
 		if code == "" {
 			continue
 		}
-		if st, e := ines.ask("POST", "/api/v1/session/password", map[string]any{"password": first, "new": pw}); st != 422 && st != 400 || e["code"] != code {
+		if st, e := ines.ask("POST", "/api/v1/session/password", map[string]any{"password": first, "new": pw}); st != 422 &&
+			st != 400 || e["code"] != code {
 			t.Errorf("the new password %q: %d %v", pw, st, e)
 		}
 	}
@@ -307,12 +343,14 @@ func TestPeople(t *testing.T) {
 	if st, _ := ines.ask("GET", "/api/v1/session", nil); st != 401 {
 		t.Errorf("the session goes on after the password was changed: %d", st)
 	}
-	if st, i := ines.signInAs(as(own)); st != 201 || i["account"] != "herbarium" || i["role"] != "reader" || len(i["accounts"].([]any)) != 2 {
+	if st, i := ines.signInAs(as(own)); st != 201 || i["account"] != "herbarium" || i["role"] != "reader" ||
+		len(i["accounts"].([]any)) != 2 {
 		t.Fatalf("signed in: %d %v", st, i)
 	}
 
 	// Fixation: a token that somebody planted is not taken up.
-	planted, err := http.NewRequest("POST", s.DeskURL+"/api/v1/session", strings.NewReader(`{"person":"Ines Varga","password":"`+own+`"}`))
+	planted, err := http.NewRequest("POST", s.DeskURL+"/api/v1/session",
+		strings.NewReader(`{"person":"Ines Varga","password":"`+own+`"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -333,23 +371,28 @@ func TestPeople(t *testing.T) {
 	if st, e := ines.ask("POST", "/api/v1/buckets", map[string]any{"name": "germination"}); st != 403 {
 		t.Errorf("a reader creates a bucket: %d %v", st, e)
 	}
-	if st, i := ines.ask("POST", "/api/v1/session/account", map[string]any{"account": "seed-lab"}); st != 200 || i["role"] != "administrator" {
+	if st, i := ines.ask("POST", "/api/v1/session/account", map[string]any{"account": "seed-lab"}); st != 200 ||
+		i["role"] != "administrator" {
 		t.Errorf("switching: %d %v", st, i)
 	}
 	if st, e := ines.ask("POST", "/api/v1/session/account", map[string]any{"account": "guest-curators"}); st != 403 {
 		t.Errorf("switching to where there is no role: %d %v", st, e)
 	}
-	if st, e := ines.ask("POST", "/api/v1/buckets", map[string]any{"name": "germination"}); st != 201 || e["account"] != "seed-lab" {
+	if st, e := ines.ask("POST", "/api/v1/buckets", map[string]any{"name": "germination"}); st != 201 ||
+		e["account"] != "seed-lab" {
 		t.Errorf("an administrator creates a bucket: %d %v", st, e)
 	}
 	// Acting elsewhere, she is told where she has a role; nobody else is.
 	ok("POST", "/api/v1/accounts", map[string]any{"name": "loan-desk"}, 201)
-	ok("PATCH", "/api/v1/people/Ines%20Varga", map[string]any{"roles": []map[string]any{{"account": "loan-desk", "role": "reader"}, {"account": "seed-lab", "role": "administrator"}, {"account": "herbarium", "role": "reader"}}}, 200)
+	ok("PATCH", "/api/v1/people/Ines%20Varga",
+		map[string]any{"roles": []map[string]any{{"account": "loan-desk", "role": "reader"},
+			{"account": "seed-lab", "role": "administrator"}, {"account": "herbarium", "role": "reader"}}}, 200)
 	for account, want := range map[string]any{"loan-desk": "seed-lab", "herbarium": "seed-lab"} {
 		if st, e := ines.ask("POST", "/api/v1/session/account", map[string]any{"account": account}); st != 200 {
 			t.Fatalf("switching to %s: %d %v", account, st, e)
 		}
-		if st, e := ines.ask("GET", "/api/v1/buckets/germination", nil); st != 403 || e["switch"] != want || !strings.Contains(fmt.Sprint(e["remedy"]), "switch to it") {
+		if st, e := ines.ask("GET", "/api/v1/buckets/germination", nil); st != 403 || e["switch"] != want ||
+			!strings.Contains(fmt.Sprint(e["remedy"]), "switch to it") {
 			t.Errorf("acting in %s: %d %v", account, st, e)
 		}
 	}
@@ -358,9 +401,11 @@ func TestPeople(t *testing.T) {
 	if st, o := ines.ask("GET", "/api/v1/overview", nil); st != 200 || o["open"] != nil {
 		t.Errorf("nothing is open yet: %d %v", st, o["open"])
 	}
-	ok("POST", "/api/v1/grants", map[string]any{"bucket": "germination", "to": "account:loan-desk", "for": "read from"}, 201)
+	ok("POST", "/api/v1/grants", map[string]any{"bucket": "germination", "to": "account:loan-desk", "for": "read from"},
+		201)
 	st, o := ines.ask("GET", "/api/v1/overview", nil)
-	if list, _ := o["open"].([]any); st != 200 || len(list) != 1 || list[0].(map[string]any)["bucket"] != "germination" || list[0].(map[string]any)["account"] != "seed-lab" {
+	if list, _ := o["open"].([]any); st != 200 || len(list) != 1 || list[0].(map[string]any)["bucket"] != "germination" ||
+		list[0].(map[string]any)["account"] != "seed-lab" {
 		t.Errorf("what is open: %d %v", st, o["open"])
 	}
 	ines.ask("POST", "/api/v1/session/account", map[string]any{"account": "seed-lab"})
@@ -396,7 +441,8 @@ func TestPeople(t *testing.T) {
 		t.Errorf("a session of somebody who was switched off: %d", st)
 	}
 	// The last operator stays.
-	if st, e := owner.ask("PATCH", "/api/v1/keys/"+harness.Key, map[string]any{"active": false}); st != 409 || e["code"] != "last-operator" {
+	if st, e := owner.ask("PATCH", "/api/v1/keys/"+harness.Key, map[string]any{"active": false}); st != 409 ||
+		e["code"] != "last-operator" {
 		t.Errorf("the last operator switches off: %d %v", st, e)
 	}
 	if st, e := owner.ask("DELETE", "/api/v1/keys/"+harness.Key, nil); st != 409 || e["code"] != "last-operator" {
@@ -414,7 +460,8 @@ func TestPeople(t *testing.T) {
 	for _, e := range ok("GET", "/api/v1/trail?kind=refused&kind=sign-in%20failed", nil, 200)["entries"].([]any) {
 		kinds[e.(map[string]any)["kind"].(string)] = true
 	}
-	for _, k := range []string{"account created", "account changed", "person created", "person changed", "password changed", "signed in", "sign-in failed", "refused", "key changed"} {
+	for _, k := range []string{"account created", "account changed", "person created", "person changed",
+		"password changed", "signed in", "sign-in failed", "refused", "key changed"} {
 		if !kinds[k] {
 			t.Errorf("the trail has no %q: %v", k, kinds)
 		}
@@ -446,18 +493,22 @@ func TestGrantsAndKeys(t *testing.T) {
 		t.Errorf("the secret is shown again: %v", again)
 	}
 	explain := func() map[string]any {
-		return ok("POST", "/api/v1/access/explain", map[string]any{"subject": "key:" + id, "do": "read", "bucket": "plates", "key": "2025/a.tif"}, 200)
+		return ok("POST", "/api/v1/access/explain", map[string]any{"subject": "key:" + id, "do": "read", "bucket": "plates",
+			"key": "2025/a.tif"}, 200)
 	}
-	if e := explain(); e["allowed"] != false || !strings.Contains(e["remedy"].(string), `grant "read from" on plates/2025/a.tif`) {
+	if e := explain(); e["allowed"] != false || !strings.Contains(e["remedy"].(string),
+		`grant "read from" on plates/2025/a.tif`) {
 		t.Errorf("before: %v", e)
 	}
 	test := func() map[string]any {
-		return ok("POST", "/api/v1/access/test", map[string]any{"key": id, "do": "read", "bucket": "plates", "objectKey": "2025/a.tif"}, 200)
+		return ok("POST", "/api/v1/access/test", map[string]any{"key": id, "do": "read", "bucket": "plates",
+			"objectKey": "2025/a.tif"}, 200)
 	}
 	if r := test(); r["allowed"] != false || r["status"] != 403.0 {
 		t.Errorf("tested before: %v", r)
 	}
-	g := ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "prefix": "2025/", "to": "account:guest-curators", "for": "read from"}, 201)
+	g := ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "prefix": "2025/", "to": "account:guest-curators",
+		"for": "read from"}, 201)
 	path := fmt.Sprintf("/api/v1/grants/%v", g["id"])
 	if e := explain(); e["allowed"] != true || e["by"] != "grant" || e["grant"] != g["id"] {
 		t.Errorf("after: %v", e)
@@ -465,7 +516,8 @@ func TestGrantsAndKeys(t *testing.T) {
 	if r := test(); r["allowed"] != true {
 		t.Errorf("tested after: %v", r)
 	}
-	ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "prefix": "2025/", "to": "account:guest-curators", "for": "write into"}, 409)
+	ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "prefix": "2025/", "to": "account:guest-curators",
+		"for": "write into"}, 409)
 	ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": "anyone", "for": "write into"}, 400)
 	ok("POST", "/api/v1/grants", map[string]any{"bucket": "none", "to": "anyone", "for": "read from"}, 404)
 	ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": "key:NOBODY", "for": "read from"}, 404)
@@ -477,8 +529,10 @@ func TestGrantsAndKeys(t *testing.T) {
 			t.Errorf("a link with %v: %v", body, e)
 		}
 	}
-	brief := ok("POST", "/api/v1/keys", map[string]any{"name": "brief", "expires": "30m"}, 201)["key"].(map[string]any)["id"]
-	narrow := ok("POST", "/api/v1/keys", map[string]any{"name": "narrow", "limits": []string{"plates/2024/"}}, 201)["key"].(map[string]any)["id"]
+	brief := ok("POST", "/api/v1/keys", map[string]any{"name": "brief", "expires": "30m"},
+		201)["key"].(map[string]any)["id"]
+	narrow := ok("POST", "/api/v1/keys", map[string]any{"name": "narrow", "limits": []string{"plates/2024/"}},
+		201)["key"].(map[string]any)["id"]
 	link(map[string]any{"key": "2025/a.tif", "seconds": 600, "with": brief}, 200, "")
 	link(map[string]any{"key": "2025/a.tif", "seconds": 3600, "with": brief}, 400, "link-outlives")
 	link(map[string]any{"key": "2025/a.tif", "seconds": 600, "with": narrow}, 403, "not-allowed")
@@ -493,10 +547,12 @@ func TestGrantsAndKeys(t *testing.T) {
 	ok("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": "key:" + id, "for": "list"}, 201)
 	n := ok("POST", "/api/v1/keys/"+id+"/replace", map[string]any{"grace": "1h"}, 201)
 	fresh := n["key"].(map[string]any)["id"].(string)
-	if old := ok("GET", "/api/v1/keys/"+id, nil, 200); old["state"] != "replaced" || old["replacedBy"] != fresh || old["expires"] == nil {
+	if old := ok("GET", "/api/v1/keys/"+id, nil, 200); old["state"] != "replaced" || old["replacedBy"] != fresh ||
+		old["expires"] == nil {
 		t.Errorf("the old key: %v", old)
 	}
-	if e := ok("POST", "/api/v1/access/explain", map[string]any{"subject": "key:" + fresh, "do": "list", "bucket": "plates"}, 200); e["allowed"] != true {
+	if e := ok("POST", "/api/v1/access/explain", map[string]any{"subject": "key:" + fresh, "do": "list",
+		"bucket": "plates"}, 200); e["allowed"] != true {
 		t.Errorf("the new key: %v", e)
 	}
 	// What only the secret's holder knows is not told by anything here.
@@ -517,7 +573,8 @@ func TestGrantsAndKeys(t *testing.T) {
 	if before["fingerprint"] == after["fingerprint"] || after["keys"] != 1.0 {
 		t.Errorf("rotated: %v, then %v", before, after)
 	}
-	if r := ok("POST", "/api/v1/access/test", map[string]any{"key": fresh, "do": "list", "bucket": "plates"}, 200); r["status"] != 403.0 {
+	if r := ok("POST", "/api/v1/access/test", map[string]any{"key": fresh, "do": "list", "bucket": "plates"},
+		200); r["status"] != 403.0 {
 		t.Errorf("a key after the rotation: %v", r)
 	}
 }

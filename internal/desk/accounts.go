@@ -19,7 +19,8 @@ var validName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{1,62}$`)
 
 func checkName(field, name string) error {
 	if !validName.MatchString(name) {
-		return fault.New(fault.Invalid, "name", "%q is no name: it has 2 to 63 small letters, digits and hyphens", name).In(field)
+		return fault.New(fault.Invalid, "name", "%q is no name: it has 2 to 63 small letters, digits and hyphens", name).
+			In(field)
 	}
 	return nil
 }
@@ -157,7 +158,8 @@ func (d *Desk) changeAccount(ctx context.Context, in *struct {
 		a.Revision = in.Body.IfRevision
 	}
 	if a.Quota != nil && *a.Quota < 1 || a.MaxBuckets != nil && *a.MaxBuckets < 0 {
-		err = fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte, a number of buckets not below 0").In("quota")
+		err = fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte, a number of buckets not below 0").
+			In("quota")
 	}
 	if err == nil {
 		err = access.CheckNote(a.Note)

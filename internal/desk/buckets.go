@@ -33,8 +33,10 @@ type BucketInfo struct {
 }
 
 func bucketInfo(b *catalog.Bucket) BucketInfo {
-	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created, CreatedBy: b.CreatedBy,
-		Quota: b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: UsageInfo(b.Usage), AbandonAfter: b.AbandonAfter, Sealing: b.Sealing,
+	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created,
+		CreatedBy: b.CreatedBy,
+		Quota:     b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: UsageInfo(b.Usage),
+		AbandonAfter: b.AbandonAfter, Sealing: b.Sealing,
 		Revision: b.Revision}
 }
 
@@ -84,7 +86,8 @@ func (d *Desk) bucketCalls(to *calls) {
 		"Remove an empty bucket", d.removeBucket, answers(204))
 	call(to, rule{do: access.Remove, on: onBucket}, "remove-objects", "POST /buckets/{bucket}/remove", "objects",
 		"Remove keys, or all beneath a prefix, or rehearse it",
-		d.removeObjectsCall, described("With rehearse, says what would go. Otherwise removes the keys, and the next objects beneath the prefix, at most 1,000 a call: call again while more is true. Safe to stop and repeat."))
+		d.removeObjectsCall, described(
+			"With rehearse, says what would go. Otherwise removes the keys, and the next objects beneath the prefix, at most 1,000 a call: call again while more is true. Safe to stop and repeat."))
 }
 
 // listed shows a bucket in a list, if who asks may list some of it.
@@ -152,7 +155,8 @@ func (d *Desk) createBucket(ctx context.Context, in *struct {
 	}
 }) (*bucketOut, error) {
 	b := catalog.Bucket{Account: in.Body.Account,
-		Settings: bucket.Settings{Quota: in.Body.Quota, Sealing: in.Body.Sealing, AbandonAfter: daysOrNever(in.Body.AbandonAfter)}}
+		Settings: bucket.Settings{Quota: in.Body.Quota, Sealing: in.Body.Sealing,
+			AbandonAfter: daysOrNever(in.Body.AbandonAfter)}}
 	if b.Account == "" {
 		b.Account = who(ctx).subject.Account
 	}

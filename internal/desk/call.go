@@ -25,7 +25,8 @@ func call[In, Out any](to *calls, needs rule, name, route, topic, summary string
 	}
 	d.rules[name] = needs
 	method, path, _ := strings.Cut(route, " ")
-	op := huma.Operation{OperationID: name, Method: method, Path: "/api/v1" + path, Summary: summary, Tags: []string{topic}}
+	op := huma.Operation{OperationID: name, Method: method, Path: "/api/v1" + path, Summary: summary,
+		Tags: []string{topic}}
 	for _, set := range more {
 		set(&op)
 	}

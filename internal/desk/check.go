@@ -42,7 +42,8 @@ func (d *Desk) mayCheck(who string) error {
 		d.checks[who] = l
 	}
 	if !l.Allow() {
-		return fault.New(fault.Unavailable, "check-rate", "too many checks were asked for").In("requests").Do("wait a few seconds")
+		return fault.New(fault.Unavailable, "check-rate", "too many checks were asked for").In("requests").
+			Do("wait a few seconds")
 	}
 	return nil
 }
@@ -54,7 +55,8 @@ func (d *Desk) checkSettings(ctx context.Context, host string, s client.Settings
 	if err := d.mayCheck(id.subject.By()); err != nil {
 		return nil, err
 	}
-	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailChecked, Account: id.subject.Account, Who: id.subject.By(), Source: id.source, Subject: limited(s.Address), Detail: map[string]any{"write": s.Write}})
+	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailChecked, Account: id.subject.Account, Who: id.subject.By(),
+		Source: id.source, Subject: limited(s.Address), Detail: map[string]any{"write": s.Write}})
 	own := d.ownAddresses(ctx, host)
 	u, err := url.Parse(strings.TrimSpace(s.Address))
 	if err != nil || u.Host == "" {
@@ -85,7 +87,8 @@ func (d *Desk) ownAddresses(ctx context.Context, host string) own {
 	if h, _, err := net.SplitHostPort(host); err == nil {
 		host = h
 	}
-	o := own{hosts: []string{strings.ToLower(host), "localhost", "127.0.0.1", "::1"}, domains: d.settings.Domains, ports: map[string]string{}, url: d.settings.WireURL}
+	o := own{hosts: []string{strings.ToLower(host), "localhost", "127.0.0.1", "::1"}, domains: d.settings.Domains,
+		ports: map[string]string{}, url: d.settings.WireURL}
 	at := []net.Addr{d.settings.WireAddress()}
 	if here, ok := ctx.Value(http.LocalAddrContextKey).(net.Addr); ok {
 		at = append(at, here)
@@ -149,11 +152,15 @@ func (o own) instead(hostport string) string {
 // notTried is the report of a check of an address that is not the service's own.
 func (o own) notTried(u *url.URL, wire WireInfo) *client.Report {
 	host, _ := split(u.Host, u.Scheme)
-	f := client.Finding{Field: "address", Result: client.Wrong, Seen: "this is no address of the service; others are tried for operators alone", Remedy: "use " + wire.URL, Address: wire.URL}
+	f := client.Finding{Field: "address", Result: client.Wrong,
+		Seen: "this is no address of the service; others are tried for operators alone", Remedy: "use " + wire.URL,
+		Address: wire.URL}
 	r := &client.Report{At: time.Now().UTC()}
 	if o.known(host) {
-		f.Field, f.Seen = "port", fmt.Sprintf("neither wire nor console of the service is on this port; the wire is on %d", wire.Port)
-		r.Findings = append(r.Findings, client.Finding{Field: "address", Result: client.Agrees, Seen: host + " is the service's"})
+		f.Field, f.Seen = "port", fmt.Sprintf("neither wire nor console of the service is on this port; the wire is on %d",
+			wire.Port)
+		r.Findings = append(r.Findings, client.Finding{Field: "address", Result: client.Agrees, Seen: host +
+			" is the service's"})
 	}
 	r.Findings = append(r.Findings, f)
 	return r

@@ -22,7 +22,8 @@ func TestChecksAndPages(t *testing.T) {
 	if st != 200 || wire["url"] != s.WireURL || info["region"] != "fenn" {
 		t.Errorf("service: %d %v", st, info)
 	}
-	settings := map[string]any{"address": s.WireURL, "style": "path", "region": "fenn", "key": harness.Key, "bucket": "plates-0", "write": true}
+	settings := map[string]any{"address": s.WireURL, "style": "path", "region": "fenn", "key": harness.Key,
+		"bucket": "plates-0", "write": true}
 	if st, r := p.ask("POST", "/api/v1/check", settings); st != 200 || r["good"] != true {
 		t.Errorf("the own key needs no secret: %d %v", st, r)
 	}
@@ -35,7 +36,8 @@ func TestChecksAndPages(t *testing.T) {
 	if text := fmt.Sprint(r["findings"]); !strings.Contains(text, "console's port") || !strings.Contains(text, s.WireURL) {
 		t.Errorf("the desk's address: %v", r)
 	}
-	if st, e := p.ask("POST", "/api/v1/check", map[string]any{"address": "x", "style": "sideways", "region": "", "key": ""}); st != 422 || e["field"] != "body.style" {
+	if st, e := p.ask("POST", "/api/v1/check", map[string]any{"address": "x", "style": "sideways", "region": "",
+		"key": ""}); st != 422 || e["field"] != "body.style" {
 		t.Errorf("an unknown style: %d %v", st, e)
 	}
 	names := ""
@@ -75,7 +77,9 @@ func TestChecksAndPages(t *testing.T) {
 	if keys != "d/k0 d/k1 d/k2 d/k3 d/k4 " {
 		t.Errorf("pages of objects: %s", keys)
 	}
-	for _, bad := range []string{"/api/v1/buckets/plates-0/objects?prefix=%ff", "/api/v1/buckets/UP/objects", "/api/v1/buckets/plates-0/object?key=", "/api/v1/journal?before=x", "/api/v1/buckets?limit=0", "/api/v1/overview?days=1000"} {
+	for _, bad := range []string{"/api/v1/buckets/plates-0/objects?prefix=%ff", "/api/v1/buckets/UP/objects",
+		"/api/v1/buckets/plates-0/object?key=", "/api/v1/journal?before=x", "/api/v1/buckets?limit=0",
+		"/api/v1/overview?days=1000"} {
 		if st, e := p.ask("GET", bad, nil); st < 400 || st >= 500 || e["detail"] == "" || e["code"] == "" {
 			t.Errorf("%s: %d %v", bad, st, e)
 		}

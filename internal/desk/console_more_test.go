@@ -14,7 +14,8 @@ import (
 )
 
 // signedIn gives a tab in which somebody is signed in, on a page.
-func signedIn(t *testing.T, s *harness.Running, path string) (walk func(string, ...chromedp.Action[chromedp.Void]), text func(string) string) {
+func signedIn(t *testing.T, s *harness.Running, path string) (walk func(string, ...chromedp.Action[chromedp.Void]),
+	text func(string) string) {
 	t.Helper()
 	tab, walk := browser(t)
 	text = func(expression string) string {
@@ -55,12 +56,14 @@ func TestALongListScrolls(t *testing.T) {
 	if n := text(`document.querySelectorAll("tbody tr").length`); len(n) > 2 {
 		t.Errorf("%s rows are drawn", n)
 	}
-	bottom := harness.Script(`(()=>{const b=document.querySelector('[aria-label=Objects]'); b.scrollTop=b.scrollHeight})()`)
+	bottom := harness.Script(
+		`(()=>{const b=document.querySelector('[aria-label=Objects]'); b.scrollTop=b.scrollHeight})()`)
 	for range 8 {
 		walk("scroll", bottom, chromedp.Sleep(200_000_000))
 	}
 	walk("the last row", harness.Appears("sheet-0899"), harness.Appears("900 entries"))
-	walk("a search", chromedp.SendKeys(chromedp.CSS(`input[aria-label="Keys that begin with"]`), "sheet-04"), harness.Appears("100 entries"))
+	walk("a search", chromedp.SendKeys(chromedp.CSS(`input[aria-label="Keys that begin with"]`), "sheet-04"),
+		harness.Appears("100 entries"))
 	if q := text("location.search"); q != "?prefix=sheet-04" {
 		t.Errorf("the address has %q", q)
 	}
@@ -71,16 +74,20 @@ func TestByKeyboard(t *testing.T) {
 	s := harness.Service(t, nil)
 	c := fill(t, s, 5, func(i int) string { return fmt.Sprintf("a/sheet-%d", i) })
 	walk, text := signedIn(t, s, "/")
-	walk("help", chromedp.KeyEvent("?"), harness.Appears("Choose the object one is on"), chromedp.KeyEvent("\x1b"), chromedp.Sleep(300_000_000))
+	walk("help", chromedp.KeyEvent("?"), harness.Appears("Choose the object one is on"), chromedp.KeyEvent("\x1b"),
+		chromedp.Sleep(300_000_000))
 	walk("go to a prefix", chromedp.KeyEvent("/"), chromedp.KeyEvent("plates/a/\r"), harness.Appears("5 entries"))
 	if p := text("location.pathname + location.search"); p != "/buckets/plates?prefix=a%2F" {
 		t.Errorf("went to %s", p)
 	}
-	down := harness.Script(`document.activeElement.dispatchEvent(new KeyboardEvent("keydown", {key: "ArrowDown", bubbles: true}))`)
+	down := harness.Script(
+		`document.activeElement.dispatchEvent(new KeyboardEvent("keydown", {key: "ArrowDown", bubbles: true}))`)
 	press := func(key string) chromedp.Action[chromedp.Void] {
-		return harness.Script(`document.activeElement.dispatchEvent(new KeyboardEvent("keydown", {key: "` + key + `", bubbles: true}))`)
+		return harness.Script(`document.activeElement.dispatchEvent(new KeyboardEvent("keydown", {key: "` + key +
+			`", bubbles: true}))`)
 	}
-	walk("choose two", harness.Script(`document.querySelector('[aria-label=Objects]').focus()`), down, press(" "), down, press(" "), harness.Appears("2 selected"))
+	walk("choose two", harness.Script(`document.querySelector('[aria-label=Objects]').focus()`), down, press(" "), down,
+		press(" "), harness.Appears("2 selected"))
 	walk("ask", press("Delete"), harness.Appears("Remove 2 objects?"))
 	if f := text("document.activeElement.textContent"); f != "Keep" {
 		t.Errorf("%q has the focus, not the safe button", f)
@@ -92,9 +99,12 @@ func TestByKeyboard(t *testing.T) {
 	if p, err := c.List(t.Context(), "plates", "", "", "", 10); err != nil || len(p.Objects) != 5 {
 		t.Errorf("%d objects are left after keeping them, %v", len(p.Objects), err)
 	}
-	walk("ask again, type", harness.Script(`document.querySelector('[aria-label=Objects]').focus()`), press("Delete"), harness.Appears("Remove 2 objects?"),
-		chromedp.SendKeys(chromedp.CSS(`input[aria-label="The number of objects"]`), "2"), chromedp.Click(chromedp.CSS("button.harm.solid")), harness.Appears("Removed 2 objects"))
-	if p, err := c.List(t.Context(), "plates", "", "", "", 10); err != nil || len(p.Objects) != 3 || p.Objects[0].Key != "a/sheet-2" {
+	walk("ask again, type", harness.Script(`document.querySelector('[aria-label=Objects]').focus()`), press("Delete"),
+		harness.Appears("Remove 2 objects?"),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="The number of objects"]`), "2"),
+		chromedp.Click(chromedp.CSS("button.harm.solid")), harness.Appears("Removed 2 objects"))
+	if p, err := c.List(t.Context(), "plates", "", "", "", 10); err != nil || len(p.Objects) != 3 ||
+		p.Objects[0].Key != "a/sheet-2" {
 		t.Errorf("left: %+v, %v", p.Objects, err)
 	}
 }
@@ -105,19 +115,24 @@ func TestThingsThatGoWrongAreSaid(t *testing.T) {
 	c := fill(t, s, 1, func(int) string { return "a/b" })
 	walk, text := signedIn(t, s, "/buckets/nowhere")
 	walk("no such bucket", harness.Appears(`no bucket named "nowhere"`))
-	walk("no such object", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=none"), harness.Appears("no object with this key"))
+	walk("no such object", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=none"),
+		harness.Appears("no object with this key"))
 	walk("a prefix is browsed", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=a"), harness.Appears("1 entry"))
 	if p := text("location.search"); p != "?prefix=a%2F" {
 		t.Errorf("went to %s", p)
 	}
 	walk("no such page", chromedp.Navigate(s.DeskURL+"/frob"), harness.Appears("There is no such page"))
-	walk("quota", chromedp.Navigate(s.DeskURL+"/buckets/plates/settings"), harness.Appears("Quota"), chromedp.SendKeys(chromedp.CSS("input[placeholder=none]"), "lots"), harness.Appears("This is no size"))
+	walk("quota", chromedp.Navigate(s.DeskURL+"/buckets/plates/settings"), harness.Appears("Quota"),
+		chromedp.SendKeys(chromedp.CSS("input[placeholder=none]"), "lots"), harness.Appears("This is no size"))
 	big := filepath.Join(t.TempDir(), "big.tif")
 	if err := os.WriteFile(big, make([]byte, 200_000), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	walk("a full bucket", harness.Script(`document.querySelector("input[placeholder=none]").select()`), chromedp.SendKeys(chromedp.CSS("input[placeholder=none]"), "100 KiB"), harness.Button("Save"), harness.Appears("The quota is now 100.0 KiB"))
-	walk("an upload that does not fit", chromedp.Navigate(s.DeskURL+"/buckets/plates"), harness.Appears("a/"), chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{big}, chromedp.NodeReady),
+	walk("a full bucket", harness.Script(`document.querySelector("input[placeholder=none]").select()`),
+		chromedp.SendKeys(chromedp.CSS("input[placeholder=none]"), "100 KiB"), harness.Button("Save"),
+		harness.Appears("The quota is now 100.0 KiB"))
+	walk("an upload that does not fit", chromedp.Navigate(s.DeskURL+"/buckets/plates"), harness.Appears("a/"),
+		chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{big}, chromedp.NodeReady),
 		harness.Appears("1 upload asks"), harness.Button("Show"), harness.Appears("has room for"))
 	if p, err := c.List(t.Context(), "plates", "", "", "", 10); err != nil || len(p.Objects) != 1 {
 		t.Errorf("there: %+v, %v", p.Objects, err)
@@ -153,7 +168,8 @@ func TestThemesAndDrops(t *testing.T) {
 		harness.Script(`{const d = new DataTransfer(); d.items.add(new File(["dropped"], "from outside.txt", {type: "text/plain"}));
 			for (const kind of ["dragover", "drop"]) document.querySelector(".droppable").dispatchEvent(new DragEvent(kind, {dataTransfer: d, bubbles: true, cancelable: true}))}`),
 		harness.Appears("from outside.txt"), harness.Appears("1 file uploaded"))
-	if o, err := s.Client().Head(t.Context(), "plates", "a/from outside.txt"); err != nil || o.Size != 7 || o.ContentType != "text/plain" {
+	if o, err := s.Client().Head(t.Context(), "plates", "a/from outside.txt"); err != nil || o.Size != 7 ||
+		o.ContentType != "text/plain" {
 		t.Errorf("dropped: %+v, %v", o, err)
 	}
 	// No page asks the network for anything but the service.

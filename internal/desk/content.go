@@ -32,9 +32,11 @@ func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, d.problem(err))
 		return
 	}
-	v, a, err := d.findVersion(r.Context(), chi.URLParam(r, "bucket"), query.Get("key"), query.Get("version"), query.Get("asOf"))
+	v, a, err := d.findVersion(r.Context(), chi.URLParam(r, "bucket"), query.Get("key"), query.Get("version"),
+		query.Get("asOf"))
 	if err == nil && v.Marker {
-		err = fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content").In("version").Do("name another version; the key's history lists them")
+		err = fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content").In("version").
+			Do("name another version; the key's history lists them")
 	}
 	if err != nil {
 		writeProblem(w, d.problem(err))
@@ -49,7 +51,8 @@ func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
 	name := path.Base(v.Key.String())
 	h := w.Header()
 	h.Set("Content-Type", "application/octet-stream")
-	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": strings.Map(printable, name)}))
+	h.Set("Content-Disposition", mime.FormatMediaType("attachment",
+		map[string]string{"filename": strings.Map(printable, name)}))
 	h.Set("Content-Length", strconv.FormatInt(v.Size, 10))
 	h.Set("Cache-Control", "private, no-store")
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
@@ -100,8 +103,9 @@ func (d *Desk) upload(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, d.problem(err))
 		return
 	}
-	put := store.Put{Address: a, Author: author(r.Context()), Size: r.ContentLength, Headers: object.Headers{ContentType: r.Header.Get("Content-Type")},
-		Body: d.guarded(r, access.Write, a), IfAbsent: ifAbsent, Metadata: meta, Tags: tags}
+	put := store.Put{Address: a, Author: author(r.Context()), Size: r.ContentLength,
+		Headers: object.Headers{ContentType: r.Header.Get("Content-Type")},
+		Body:    d.guarded(r, access.Write, a), IfAbsent: ifAbsent, Metadata: meta, Tags: tags}
 	v, err := d.store.Put(r.Context(), put)
 	if err != nil {
 		writeProblem(w, d.problem(err))
@@ -128,7 +132,8 @@ func (a again) Read(b []byte) (int, error) {
 	}
 	n, err := a.r.Read(b)
 	if errors.Is(err, io.ErrUnexpectedEOF) {
-		err = fault.New(fault.Invalid, "size-mismatch", "the body ended before the length that was declared").In("body").Do("send the whole body").Because(err)
+		err = fault.New(fault.Invalid, "size-mismatch", "the body ended before the length that was declared").In("body").
+			Do("send the whole body").Because(err)
 	}
 	return n, err
 }
@@ -144,7 +149,8 @@ func uploadFields(r *http.Request) (object.Metadata, object.Tags, error) {
 		err = json.Unmarshal(raw, &in)
 	}
 	if err != nil {
-		return nil, nil, fault.New(fault.Invalid, "upload-fields", "the header is no JSON object in base64").In(UploadFields).Because(err)
+		return nil, nil, fault.New(fault.Invalid, "upload-fields", "the header is no JSON object in base64").In(UploadFields).
+			Because(err)
 	}
 	meta, err := object.NewMetadata(in.Metadata)
 	if err != nil {

@@ -59,7 +59,8 @@ func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Des
 	if settings.SessionFor == 0 {
 		settings.SessionFor = 12 * time.Hour
 	}
-	d := &Desk{store: s, gate: g, settings: settings, log: log, held: door.NewBudget(heldByEach, heldByAll), checks: map[string]*rate.Limiter{}}
+	d := &Desk{store: s, gate: g, settings: settings, log: log, held: door.NewBudget(heldByEach, heldByAll),
+		checks: map[string]*rate.Limiter{}}
 	d.live = startLive(d)
 	return d
 }
@@ -84,7 +85,8 @@ func (d *Desk) Handler() http.Handler {
 		r.Put("/api/v1/buckets/{bucket}/body", d.upload)
 		r.Put("/api/v1/buckets/{bucket}/uploads/{id}/parts/{number}", d.putPart)
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			writeProblem(w, &Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call", Code: "no-call", Remedy: "see /openapi.yaml for the calls there are"})
+			writeProblem(w, &Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call",
+				Code: "no-call", Remedy: "see /openapi.yaml for the calls there are"})
 		}))
 	})
 	r.NotFound(d.console())
@@ -151,7 +153,8 @@ func (d *Desk) recovered(next http.Handler) http.Handler {
 				return
 			}
 			d.log.Error("a call broke", "path", r.URL.Path, "panic", p)
-			writeProblem(w, &Problem{Title: "Internal error", Status: 500, Detail: "something went wrong inside the service", Code: "internal", Remedy: "try again; the service's log has the cause"})
+			writeProblem(w, &Problem{Title: "Internal error", Status: 500, Detail: "something went wrong inside the service",
+				Code: "internal", Remedy: "try again; the service's log has the cause"})
 		}()
 		next.ServeHTTP(w, r)
 	})
@@ -193,7 +196,8 @@ func (d *Desk) console() http.HandlerFunc {
 	index, err := fs.ReadFile(dist, "index.html")
 	return func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			writeProblem(w, &Problem{Title: "Method not allowed", Status: http.StatusMethodNotAllowed, Detail: "the console is only read", Code: "method"})
+			writeProblem(w, &Problem{Title: "Method not allowed", Status: http.StatusMethodNotAllowed,
+				Detail: "the console is only read", Code: "method"})
 			return
 		}
 		if len(r.URL.Path) > 1 {

@@ -88,10 +88,12 @@ func (p *person) signIn() {
 func TestSessions(t *testing.T) {
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
-	if st, e := p.ask("POST", "/api/v1/session", map[string]string{"key": harness.Key, "secret": "guessed"}); st != 403 || e["code"] != "sign-in" {
+	if st, e := p.ask("POST", "/api/v1/session", map[string]string{"key": harness.Key, "secret": "guessed"}); st != 403 ||
+		e["code"] != "sign-in" {
 		t.Errorf("a wrong secret: %d %v", st, e)
 	}
-	if st, e := p.ask("POST", "/api/v1/session", map[string]string{"key": "NOBODY", "secret": "guessed"}); st != 403 || e["code"] != "sign-in" {
+	if st, e := p.ask("POST", "/api/v1/session", map[string]string{"key": "NOBODY", "secret": "guessed"}); st != 403 ||
+		e["code"] != "sign-in" {
 		t.Errorf("an unknown key: %d %v", st, e)
 	}
 	p.signIn()
@@ -100,7 +102,8 @@ func TestSessions(t *testing.T) {
 	}
 	token := p.forgery
 	p.forgery = "made up"
-	if st, e := p.ask("POST", "/api/v1/buckets", map[string]string{"name": "plates"}); st != 403 || e["code"] != "forgery" {
+	if st, e := p.ask("POST", "/api/v1/buckets", map[string]string{"name": "plates"}); st != 403 ||
+		e["code"] != "forgery" {
 		t.Errorf("a change with a forged token: %d %v", st, e)
 	}
 	p.forgery = token
@@ -117,7 +120,8 @@ func TestSessions(t *testing.T) {
 	for range 6 {
 		p.ask("POST", "/api/v1/session", map[string]string{"key": harness.Key, "secret": "guessed"})
 	}
-	if st, e := p.ask("POST", "/api/v1/session", map[string]string{"key": harness.Key, "secret": harness.Secret}); st != 403 || e["code"] != "too-many-attempts" {
+	if st, e := p.ask("POST", "/api/v1/session", map[string]string{"key": harness.Key,
+		"secret": harness.Secret}); st != 403 || e["code"] != "too-many-attempts" {
 		t.Errorf("after many guesses: %d %v", st, e)
 	}
 }
@@ -179,7 +183,8 @@ func TestBucketsAndObjects(t *testing.T) {
 		}
 	}
 	put := func(key, body string) int {
-		r, err := http.NewRequest("PUT", s.DeskURL+"/api/v1/buckets/plates/body?key="+sign.Escape(key, true), strings.NewReader(body))
+		r, err := http.NewRequest("PUT", s.DeskURL+"/api/v1/buckets/plates/body?key="+sign.Escape(key, true),
+			strings.NewReader(body))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -212,8 +217,10 @@ func TestBucketsAndObjects(t *testing.T) {
 	}
 	b, _ := io.ReadAll(resp.Body)
 	resp.Body.Close()
-	if h := resp.Header; string(b) != "<script>evil()</script>" || h.Get("Content-Type") != "application/octet-stream" || !strings.HasPrefix(h.Get("Content-Disposition"), "attachment") ||
-		h.Get("X-Content-Type-Options") != "nosniff" || strings.ContainsAny(h.Get("Content-Disposition"), "<>\n\x00") && strings.Contains(h.Get("Content-Disposition"), "\n") {
+	if h := resp.Header; string(b) != "<script>evil()</script>" || h.Get("Content-Type") != "application/octet-stream" ||
+		!strings.HasPrefix(h.Get("Content-Disposition"), "attachment") ||
+		h.Get("X-Content-Type-Options") != "nosniff" || strings.ContainsAny(h.Get("Content-Disposition"), "<>\n\x00") &&
+		strings.Contains(h.Get("Content-Disposition"), "\n") {
 		t.Errorf("download: %q %v", b, h)
 	}
 	_, l := p.ask("POST", "/api/v1/buckets/plates/link", map[string]any{"key": key, "seconds": 60})
@@ -232,30 +239,35 @@ func TestBucketsAndObjects(t *testing.T) {
 	if st, o = p.ask("PATCH", "/api/v1/buckets/plates", map[string]any{"quota": nil}); st != 200 || o["quota"] != nil {
 		t.Errorf("taking the quota away: %d %v", st, o)
 	}
-	if st, o = p.ask("POST", "/api/v1/buckets/plates/copy", map[string]any{"fromBucket": "plates", "fromKey": key, "key": "b", "move": true}); st != 200 || o["key"] != "b" {
+	if st, o = p.ask("POST", "/api/v1/buckets/plates/copy",
+		map[string]any{"fromBucket": "plates", "fromKey": key, "key": "b", "move": true}); st != 200 || o["key"] != "b" {
 		t.Errorf("renaming: %d %v", st, o)
 	}
 	for i := range 5 {
 		put(fmt.Sprint("c/", i), "x")
 	}
 	all := ""
-	if st, q := p.ask("POST", "/api/v1/buckets/plates/remove", map[string]any{"prefix": all, "rehearse": true}); st != 200 || q["objects"] != 6.0 || q["bytes"] != 28.0 {
+	if st, q := p.ask("POST", "/api/v1/buckets/plates/remove",
+		map[string]any{"prefix": all, "rehearse": true}); st != 200 || q["objects"] != 6.0 || q["bytes"] != 28.0 {
 		t.Errorf("rehearsal: %d %v", st, q)
 	}
 	if st, e := p.ask("DELETE", "/api/v1/buckets/plates", nil); st != 409 || e["code"] != "bucket-not-empty" {
 		t.Errorf("removing what is not empty: %d %v", st, e)
 	}
-	if st, q := p.ask("POST", "/api/v1/buckets/plates/remove", map[string]any{"prefix": all}); st != 200 || q["objects"] != 6.0 || q["more"] != nil {
+	if st, q := p.ask("POST", "/api/v1/buckets/plates/remove", map[string]any{"prefix": all}); st != 200 ||
+		q["objects"] != 6.0 || q["more"] != nil {
 		t.Errorf("removal: %d %v", st, q)
 	}
-	if st, e := p.ask("GET", "/api/v1/buckets/plates/objects?limit=5000", nil); st != 422 || e["code"] != "request-invalid" {
+	if st, e := p.ask("GET", "/api/v1/buckets/plates/objects?limit=5000", nil); st != 422 ||
+		e["code"] != "request-invalid" {
 		t.Errorf("a page that is too long: %d %v", st, e)
 	}
 	if st, _ := p.ask("DELETE", "/api/v1/buckets/plates", nil); st != 204 {
 		t.Errorf("removing the bucket: %d", st)
 	}
 	st, j := p.ask("GET", "/api/v1/journal?bucket=plates&limit=3", nil)
-	if entries, _ := j["entries"].([]any); st != 200 || len(entries) != 3 || entries[0].(map[string]any)["kind"] != "bucket removed" {
+	if entries, _ := j["entries"].([]any); st != 200 || len(entries) != 3 ||
+		entries[0].(map[string]any)["kind"] != "bucket removed" {
 		t.Errorf("journal: %d %v", st, j)
 	}
 }
@@ -309,7 +321,8 @@ func TestOverviewAndLiveUpdates(t *testing.T) {
 	}
 	st, o := p.ask("GET", "/api/v1/overview", nil)
 	concerns, _ := o["concerns"].([]any)
-	if st != 200 || o["objects"] != 1.0 || o["bytes"] != 10.0 || len(concerns) != 1 || concerns[0].(map[string]any)["says"] != "is full" {
+	if st != 200 || o["objects"] != 1.0 || o["bytes"] != 10.0 || len(concerns) != 1 ||
+		concerns[0].(map[string]any)["says"] != "is full" {
 		t.Errorf("overview: %d %v", st, o)
 	}
 }
@@ -348,7 +361,8 @@ func TestPagesOfTheConsole(t *testing.T) {
 		if resp.StatusCode != 200 || !strings.Contains(string(b), `<div id="root">`) {
 			t.Fatalf("%s: %d; is the console built (make build)?", path, resp.StatusCode)
 		}
-		if csp := resp.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "script-src 'self'") || !strings.Contains(csp, "frame-ancestors 'none'") {
+		if csp := resp.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "script-src 'self'") ||
+			!strings.Contains(csp, "frame-ancestors 'none'") {
 			t.Errorf("%s: content policy %q", path, csp)
 		}
 	}

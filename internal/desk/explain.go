@@ -72,7 +72,8 @@ func (d *Desk) subject(ctx context.Context, name, account string) (access.Subjec
 			return me, err
 		}
 		if k == nil || !me.Administers(k.Account) && k.ID != me.Name {
-			return me, fault.New(fault.NotFound, "key-missing", "the account %s has no key with the id %q", me.Account, g.Name).In("subject").Do("check the id")
+			return me, fault.New(fault.NotFound, "key-missing", "the account %s has no key with the id %q", me.Account, g.Name).
+				In("subject").Do("check the id")
 		}
 		return k.Subject(), nil
 	case access.ToPerson:
@@ -95,7 +96,8 @@ func (d *Desk) subject(ctx context.Context, name, account string) (access.Subjec
 		}
 		return s, nil
 	case access.ToAccount:
-		return me, fault.New(fault.Invalid, "grantee", "an account does nothing itself: its keys and people do").In("subject").Do("name a key or a person")
+		return me, fault.New(fault.Invalid, "grantee", "an account does nothing itself: its keys and people do").
+			In("subject").Do("name a key or a person")
 	}
 	return access.Subject{}, nil
 }
@@ -130,7 +132,9 @@ func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) 
 	now := time.Now()
 	t := access.Target{Bucket: in.Bucket, Owner: owner, Key: in.Key}
 	x := access.Decide(s, do, t, book, now)
-	e := &Explanation{Subject: s.String(), Account: s.Account, Do: in.Do, Target: strings.TrimSuffix(in.Bucket+"/"+in.Key, "/"), Owner: owner, Allowed: x.Allowed, By: x.By, Grant: x.Grant, Why: x.Why, Remedy: x.Remedy}
+	e := &Explanation{Subject: s.String(), Account: s.Account, Do: in.Do,
+		Target: strings.TrimSuffix(in.Bucket+"/"+in.Key, "/"), Owner: owner, Allowed: x.Allowed, By: x.By, Grant: x.Grant,
+		Why: x.Why, Remedy: x.Remedy}
 	if s.Kind != access.Anyone {
 		e.Role = s.Role.String()
 	}
@@ -186,7 +190,8 @@ func (d *Desk) tryKey(ctx context.Context, key, do, bucket, objectKey string) (*
 	if d.settings.WireTLS {
 		scheme = "https"
 	}
-	c, err := client.New(scheme+"://"+d.settings.WireAddress().String(), d.store.Region, sign.Credential{ID: open.ID, Secret: open.Secret})
+	c, err := client.New(scheme+"://"+d.settings.WireAddress().String(), d.store.Region,
+		sign.Credential{ID: open.ID, Secret: open.Secret})
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +203,8 @@ func (d *Desk) tryKey(ctx context.Context, key, do, bucket, objectKey string) (*
 		return nil, err
 	}
 	by := author(ctx)
-	return &t, d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: catalog.TrailKeyTested, Account: k.Account, Who: by.Who, Source: by.Source, Subject: k.ID,
+	return &t, d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: catalog.TrailKeyTested,
+		Account: k.Account, Who: by.Who, Source: by.Source, Subject: k.ID,
 		Detail: map[string]any{"do": do, "bucket": bucket, "allowed": t.Allowed}})
 }
 
@@ -251,13 +257,15 @@ func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (ou
 		}
 		for _, k := range keys[:min(len(keys), matrixMost)] {
 			if k.Active && (k.Expires == nil || k.Expires.After(now)) {
-				ask((&keyring.Key{ID: k.ID, Account: k.Account, Operator: k.Operator, Role: k.Role, Limits: k.Limits}).Subject(), k.Name)
+				ask((&keyring.Key{ID: k.ID, Account: k.Account, Operator: k.Operator, Role: k.Role, Limits: k.Limits}).Subject(),
+					k.Name)
 			}
 		}
 		// Those of others, by what they were granted.
 		known := map[access.Grantee]int{}
 		for _, g := range book.On(b.Name.String()) {
-			if !g.Holds(now) || slices.ContainsFunc(r.Reach, func(x Reach) bool { return x.Who == g.To.String() }) && known[g.To] == 0 {
+			if !g.Holds(now) || slices.ContainsFunc(r.Reach,
+				func(x Reach) bool { return x.Who == g.To.String() }) && known[g.To] == 0 {
 				continue
 			}
 			whole, some := g.Rights, access.Rights(0)

@@ -29,7 +29,8 @@ type GrantInfo struct {
 
 func grantInfo(r catalog.GrantRow) GrantInfo {
 	g := r.Grant()
-	return GrantInfo{ID: r.ID, Bucket: r.Bucket, Prefix: string(r.Prefix), Account: r.Account, To: g.To.String(), For: r.Rights.Purpose(), Rights: r.Rights.Names(), Expires: r.Expires, Expired: !g.Holds(time.Now()),
+	return GrantInfo{ID: r.ID, Bucket: r.Bucket, Prefix: string(r.Prefix), Account: r.Account, To: g.To.String(),
+		For: r.Rights.Purpose(), Rights: r.Rights.Names(), Expires: r.Expires, Expired: !g.Holds(time.Now()),
 		Note: r.Note, Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Revision: r.Revision}
 }
 
@@ -68,7 +69,8 @@ func (d *Desk) grantCalls(to *calls) {
 	call(to, rule{}, "remove-grant", "DELETE /grants/{id}", "access", "Take a grant away", d.removeGrant, answers(204))
 }
 
-func (d *Desk) grants(ctx context.Context, bucket, to, account string, after int64, limit int) ([]catalog.GrantRow, error) {
+func (d *Desk) grants(ctx context.Context, bucket, to, account string, after int64, limit int) ([]catalog.GrantRow,
+	error) {
 	s := who(ctx).subject
 	if !s.Operator {
 		if account != "" && account != s.Account {
@@ -98,7 +100,8 @@ func (d *Desk) grants(ctx context.Context, bucket, to, account string, after int
 	return d.store.Catalog.Grants(ctx, account, bucket, g, after, limit)
 }
 
-func (d *Desk) createGrant(ctx context.Context, bucket, prefix, to, purpose, expires, note string) (*catalog.GrantRow, error) {
+func (d *Desk) createGrant(ctx context.Context, bucket, prefix, to, purpose, expires, note string) (*catalog.GrantRow,
+	error) {
 	name, err := object.ParseBucketName(bucket)
 	if err != nil {
 		return nil, err

@@ -18,10 +18,12 @@ import (
 )
 
 // open are the calls that anyone may make.
-var open = map[string]bool{"GET /api/v1/service": true, "POST /api/v1/session": true, "GET /openapi.yaml": true, "GET /openapi.json": true}
+var open = map[string]bool{"GET /api/v1/service": true, "POST /api/v1/session": true, "GET /openapi.yaml": true,
+	"GET /openapi.json": true}
 
 // dueToChange are the calls of who has to change the password first.
-var dueToChange = map[string]bool{"GET /api/v1/session": true, "DELETE /api/v1/session": true, "POST /api/v1/session/password": true}
+var dueToChange = map[string]bool{"GET /api/v1/session": true, "DELETE /api/v1/session": true,
+	"POST /api/v1/session/password": true}
 
 // Bounds of documents, in bytes and in things.
 const (
@@ -114,13 +116,15 @@ func (d *Desk) signed(r *http.Request, id *identity, auth *sign.Auth) (err error
 	if id.key, err = d.gate.Key(ctx, auth.KeyID); err != nil {
 		return err
 	}
-	if err := d.gate.Verify(id.key, id.source, func(secret string) error { return auth.Verify(r, secret, now) }); err != nil {
+	if err := d.gate.Verify(id.key, id.source,
+		func(secret string) error { return auth.Verify(r, secret, now) }); err != nil {
 		return err
 	}
 	for name := range r.Header {
 		name = strings.ToLower(name)
 		if (strings.HasPrefix(name, "spindle-") || name == "content-type" && !reads(r.Method)) && !auth.Covers(name) {
-			return fault.New(fault.Refused, "header-unsigned", "the header %s was sent and is not signed", name).In(name).Do("sign it")
+			return fault.New(fault.Refused, "header-unsigned", "the header %s was sent and is not signed", name).In(name).
+				Do("sign it")
 		}
 	}
 	id.subject = id.key.Subject()
@@ -150,11 +154,14 @@ func (d *Desk) signedIn(r *http.Request, id *identity) error {
 	if err := d.holder(ctx, id); err != nil {
 		return err
 	}
-	if !reads(r.Method) && subtle.ConstantTimeCompare([]byte(r.Header.Get(ForgeryHeader)), []byte(id.session.Forgery)) != 1 {
-		return fault.New(fault.Refused, "forgery", "the request does not carry the session's token").In(ForgeryHeader).Do("reload the page, and try again")
+	if !reads(r.Method) && subtle.ConstantTimeCompare([]byte(r.Header.Get(ForgeryHeader)),
+		[]byte(id.session.Forgery)) != 1 {
+		return fault.New(fault.Refused, "forgery", "the request does not carry the session's token").In(ForgeryHeader).
+			Do("reload the page, and try again")
 	}
 	if id.person != nil && id.person.MustChange && !dueToChange[r.Method+" "+r.URL.Path] {
-		return fault.New(fault.Refused, "password-change", "the password was given by somebody else").In("password").Do("choose one of your own first")
+		return fault.New(fault.Refused, "password-change", "the password was given by somebody else").In("password").
+			Do("choose one of your own first")
 	}
 	return nil
 }
@@ -199,13 +206,15 @@ func (d *Desk) document(r *http.Request, auth *sign.Auth, free bool) (*http.Requ
 		return r, err
 	}
 	if int64(len(b)) > most {
-		return r, fault.New(fault.TooLarge, "document-too-large", "the document has more than %d bytes", most).In("body").Do("send less at a time")
+		return r, fault.New(fault.TooLarge, "document-too-large", "the document has more than %d bytes", most).In("body").
+			Do("send less at a time")
 	}
 	if err := shaped(b); err != nil {
 		return r, err
 	}
 	if len(b) > 0 && !isJSON(r.Header.Get("Content-Type")) {
-		return r, fault.New(fault.Invalid, "content-type", "the document's type is %q, not application/json", r.Header.Get("Content-Type")).In("Content-Type").Do("send Content-Type: application/json")
+		return r, fault.New(fault.Invalid, "content-type", "the document's type is %q, not application/json",
+			r.Header.Get("Content-Type")).In("Content-Type").Do("send Content-Type: application/json")
 	}
 	changed.Body, changed.ContentLength = io.NopCloser(bytes.NewReader(b)), int64(len(b))
 	return &changed, nil
@@ -214,8 +223,10 @@ func (d *Desk) document(r *http.Request, auth *sign.Auth, free bool) (*http.Requ
 // unforged refuses calls that a page of another origin makes with what a browser
 // knows, where no token stands against it.
 func (d *Desk) unforged(r *http.Request, free bool) error {
-	if site := r.Header.Get("Sec-Fetch-Site"); free && !reads(r.Method) && site != "" && site != "same-origin" && site != "none" {
-		return fault.New(fault.Refused, "forgery", "a page of another origin made the request").In("Sec-Fetch-Site").Do("open the console itself")
+	if site := r.Header.Get("Sec-Fetch-Site"); free && !reads(r.Method) && site != "" && site != "same-origin" &&
+		site != "none" {
+		return fault.New(fault.Refused, "forgery", "a page of another origin made the request").In("Sec-Fetch-Site").
+			Do("open the console itself")
 	}
 	return nil
 }
@@ -244,7 +255,9 @@ func shaped(b []byte) error {
 			depth--
 		}
 		if things > maxStructure || depth > maxDepth {
-			return fault.New(fault.TooLarge, "document-shape", "the document has more than %d members, or is nested deeper than %d", maxStructure, maxDepth).In("body").Do("send less at a time")
+			return fault.New(fault.TooLarge, "document-shape",
+				"the document has more than %d members, or is nested deeper than %d", maxStructure, maxDepth).In("body").
+				Do("send less at a time")
 		}
 	}
 	return nil

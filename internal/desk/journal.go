@@ -50,7 +50,8 @@ func (d *Desk) journalLines(ctx context.Context, entries []catalog.JournalEntry)
 			veils[e.Bucket] = v
 		}
 		e.Detail = v.detail(e.Bucket, e.Detail)
-		out[i] = JournalLine{Position: e.Position(), At: e.At, Kind: e.Kind.String(), Bucket: e.Bucket, Key: e.Key, Number: e.Number, Size: e.Size, Who: v.by(e.Who), Source: v.from(e.Who, e.Source),
+		out[i] = JournalLine{Position: e.Position(), At: e.At, Kind: e.Kind.String(), Bucket: e.Bucket, Key: e.Key,
+			Number: e.Number, Size: e.Size, Who: v.by(e.Who), Source: v.from(e.Who, e.Source),
 			Detail: e.Detail, Says: says(e)}
 	}
 	return out
@@ -136,7 +137,8 @@ func (d *Desk) mayFilter(ctx context.Context, bucket, by string) error {
 	if err != nil {
 		return err
 	}
-	return d.refused(ctx, bucket, "look for what somebody did", "who did what in "+bucket+" is the affair of its owner", "look without a name")
+	return d.refused(ctx, bucket, "look for what somebody did", "who did what in "+bucket+" is the affair of its owner",
+		"look without a name")
 }
 
 func (d *Desk) listJournal(ctx context.Context, in *struct {
@@ -150,7 +152,8 @@ func (d *Desk) listJournal(ctx context.Context, in *struct {
 	After  string   `query:"after" maxLength:"64" doc:"A position: younger entries, in order; 0.0 is the beginning"`
 	Limit  int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (*struct{ Body JournalPage }, error) {
-	q := catalog.JournalQuery{Before: in.Before, After: in.After, Bucket: in.Bucket, Prefix: in.Prefix, Who: in.Who, Present: !who(ctx).subject.Operator, Limit: in.Limit}
+	q := catalog.JournalQuery{Before: in.Before, After: in.After, Bucket: in.Bucket, Prefix: in.Prefix, Who: in.Who,
+		Present: !who(ctx).subject.Operator, Limit: in.Limit}
 	if err := object.CheckText("prefix", in.Prefix); err != nil {
 		return nil, err
 	}
@@ -179,5 +182,6 @@ func (d *Desk) listJournal(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body JournalPage }{JournalPage{Entries: d.journalLines(ctx, p.Entries), Next: p.Next, CompleteUpTo: p.UpTo}}, nil
+	return &struct{ Body JournalPage }{JournalPage{Entries: d.journalLines(ctx, p.Entries), Next: p.Next,
+		CompleteUpTo: p.UpTo}}, nil
 }

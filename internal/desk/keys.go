@@ -34,8 +34,10 @@ type KeyInfo struct {
 }
 
 func keyInfo(k *catalog.AccessKey) KeyInfo {
-	out := KeyInfo{ID: k.ID, Account: k.Account, Name: k.Name, Note: k.Note, Role: k.Role.String(), Operator: k.Operator, Limits: []string{}, Rate: k.Rate, State: "active", Active: k.Active, Expires: k.Expires, Used: k.Used, UsedFrom: k.UsedFrom,
-		Created: k.Created.UTC(), CreatedBy: k.CreatedBy, Revision: k.Revision}
+	out := KeyInfo{ID: k.ID, Account: k.Account, Name: k.Name, Note: k.Note, Role: k.Role.String(), Operator: k.Operator,
+		Limits: []string{}, Rate: k.Rate, State: "active", Active: k.Active, Expires: k.Expires, Used: k.Used,
+		UsedFrom: k.UsedFrom,
+		Created:  k.Created.UTC(), CreatedBy: k.CreatedBy, Revision: k.Revision}
 	for _, l := range k.Limits {
 		out.Limits = append(out.Limits, l.String())
 	}
@@ -101,7 +103,9 @@ func (d *Desk) notBeyond(ctx context.Context, expires *time.Time) error {
 	if k == nil || k.Expires == nil || expires != nil && !expires.After(*k.Expires) {
 		return nil
 	}
-	return fault.New(fault.Refused, "key-outlives", "the key that asks expires on %s, and what it makes cannot last longer", k.Expires.UTC().Format("2006-01-02 15:04 MST")).In("expires").
+	return fault.New(fault.Refused, "key-outlives",
+		"the key that asks expires on %s, and what it makes cannot last longer", k.Expires.UTC().
+			Format("2006-01-02 15:04 MST")).In("expires").
 		Do("choose an earlier end, or have a person or another key do it")
 }
 
@@ -110,7 +114,8 @@ func (d *Desk) mayUse(ctx context.Context, id string, operator bool) error {
 	if !operator || who(ctx).subject.Operator {
 		return nil
 	}
-	return d.refused(ctx, id, "act with a key that operates the service", "the key "+id+" operates the service", "choose another key, or ask an operator")
+	return d.refused(ctx, id, "act with a key that operates the service", "the key "+id+" operates the service",
+		"choose another key, or ask an operator")
 }
 
 // ofKey gives a key that who asks may administer.
@@ -120,7 +125,8 @@ func (d *Desk) ofKey(ctx context.Context, id string) (*catalog.AccessKey, error)
 		return nil, err
 	}
 	if k == nil || !who(ctx).subject.Administers(k.Account) {
-		return nil, fault.New(fault.NotFound, "key-missing", "the account %s has no key with the id %q", who(ctx).subject.Account, id).In("key").Do("check the id")
+		return nil, fault.New(fault.NotFound, "key-missing", "the account %s has no key with the id %q", who(ctx).
+			subject.Account, id).In("key").Do("check the id")
 	}
 	return k, nil
 }
@@ -140,7 +146,8 @@ func (d *Desk) keyCalls(to *calls) {
 	call(to, rule{admin: true}, "show-key", "GET /keys/{key}", "access", "Show an access key", d.showKey)
 	call(to, rule{admin: true}, "create-key", "POST /keys", "access",
 		"Create an access key",
-		d.createKeyCall, answers(201), described("It reads only, unless more is asked for. Its secret is in the answer, and nowhere after."))
+		d.createKeyCall, answers(201),
+		described("It reads only, unless more is asked for. Its secret is in the answer, and nowhere after."))
 	call(to, rule{admin: true}, "change-key", "PATCH /keys/{key}", "access",
 		"Change what an access key may do, or switch it off and on", d.changeKey)
 	call(to, rule{admin: true}, "replace-key", "POST /keys/{key}/replace", "access",
@@ -150,7 +157,8 @@ func (d *Desk) keyCalls(to *calls) {
 		"Remove an access key, with its grants; what it signed works no more", d.removeKey, answers(204))
 }
 
-func (d *Desk) createKey(ctx context.Context, account string, k catalog.AccessKey, role string, limits []string, expires, secret string) (out *keySecretOut, err error) {
+func (d *Desk) createKey(ctx context.Context, account string, k catalog.AccessKey, role string, limits []string,
+	expires, secret string) (out *keySecretOut, err error) {
 	if k.Account = account; account == "" {
 		k.Account = who(ctx).subject.Account
 	}
@@ -178,7 +186,8 @@ func (d *Desk) createKey(ctx context.Context, account string, k catalog.AccessKe
 	brought := k.ID != "" || secret != ""
 	switch {
 	case brought && (k.ID == "" || secret == ""):
-		return nil, fault.New(fault.Invalid, "key-half", "an id and a secret are brought along together").In("secret").Do("give both, or neither")
+		return nil, fault.New(fault.Invalid, "key-half", "an id and a secret are brought along together").In("secret").
+			Do("give both, or neither")
 	case !brought:
 		k.ID, secret = keyring.Generate()
 	}
@@ -252,7 +261,9 @@ func (d *Desk) createKeyCall(ctx context.Context, in *struct {
 		Secret   string   `json:"secret,omitempty" maxLength:"128" doc:"Brought along, with the id"`
 	}
 }) (*keySecretOut, error) {
-	out, err := d.createKey(ctx, in.Body.Account, catalog.AccessKey{ID: in.Body.ID, Name: in.Body.Name, Note: in.Body.Note, Rate: in.Body.Rate, Operator: in.Body.Operator, Active: true}, in.Body.Role, in.Body.Limits, in.Body.Expires, in.Body.Secret)
+	out, err := d.createKey(ctx, in.Body.Account, catalog.AccessKey{ID: in.Body.ID, Name: in.Body.Name, Note: in.Body.Note,
+		Rate: in.Body.Rate, Operator: in.Body.Operator, Active: true}, in.Body.Role, in.Body.Limits, in.Body.Expires,
+		in.Body.Secret)
 	if err != nil {
 		return nil, err
 	}

@@ -71,7 +71,9 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 			p.Prefixes = append(p.Prefixes, e.Prefix)
 			continue
 		}
-		o := ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(), CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: seen.by(v.By), Version: v.ID().String()}
+		o := ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(),
+			CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: seen.by(v.By), Version: v.ID().
+				String()}
 		if l.Full {
 			o.Metadata = v.Metadata.Decoded()
 		}
@@ -104,7 +106,8 @@ func (d *Desk) listObjects(ctx context.Context, in *struct {
 	Metadata  bool   `query:"metadata" doc:"With each object's metadata"`
 	AsOf      string `query:"asOf" maxLength:"64" doc:"How the bucket stood at this moment, RFC 3339"`
 }) (*struct{ Body ObjectPage }, error) {
-	page, err := d.list(ctx, in.Bucket, catalog.Listing{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After, Max: in.Limit, Full: in.Metadata}, in.AsOf)
+	page, err := d.list(ctx, in.Bucket, catalog.Listing{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After,
+		Max: in.Limit, Full: in.Metadata}, in.AsOf)
 	if err != nil {
 		return nil, err
 	}

@@ -145,7 +145,8 @@ func (d *Desk) events(w http.ResponseWriter, r *http.Request) {
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
 	s := who(r.Context()).subject
-	e := &ear{account: s.Account, of: s.Operator || s.Role != access.None && len(s.Limits) == 0, heard: make(chan liveEvent, 1)}
+	e := &ear{account: s.Account, of: s.Operator || s.Role != access.None && len(s.Limits) == 0,
+		heard: make(chan liveEvent, 1)}
 	if s.Operator {
 		e.account = ""
 	}
@@ -210,7 +211,8 @@ func (d *Desk) stillThere(ctx context.Context, was access.Subject) error {
 		}
 		id.subject = k.Subject()
 	}
-	if id.subject.Account != was.Account || id.subject.Operator != was.Operator || id.subject.Role != was.Role || len(id.subject.Limits) != len(was.Limits) {
+	if id.subject.Account != was.Account || id.subject.Operator != was.Operator || id.subject.Role != was.Role ||
+		len(id.subject.Limits) != len(was.Limits) {
 		return sessionEnded()
 	}
 	return nil

@@ -67,8 +67,10 @@ func (d *Desk) objectInfo(ctx context.Context, bucket object.BucketName, v *obje
 }
 
 func describe(v *object.Version) ObjectInfo {
-	o := ObjectInfo{Key: v.Key.String(), Size: v.Size, Created: v.Created, CreatedBy: v.By, ETag: v.ETag.String(), ContentType: v.Headers.ContentType,
-		Headers: v.Headers, Metadata: v.Metadata.Decoded(), MetadataBytes: v.Metadata.Size(), Revision: v.Revision, Version: v.ID().String(), Tags: v.Tags, Source: v.Source, Marker: v.Marker, Tier: "main", Arrived: "whole",
+	o := ObjectInfo{Key: v.Key.String(), Size: v.Size, Created: v.Created, CreatedBy: v.By, ETag: v.ETag.String(),
+		ContentType: v.Headers.ContentType,
+		Headers:     v.Headers, Metadata: v.Metadata.Decoded(), MetadataBytes: v.Metadata.Size(), Revision: v.Revision,
+		Version: v.ID().String(), Tags: v.Tags, Source: v.Source, Marker: v.Marker, Tier: "main", Arrived: "whole",
 		Digests: []DigestInfo{{"CRC-64/NVME", fmt.Sprintf("%016x", v.CRC64)}}}
 	if v.ETag.Parts == 0 {
 		o.Digests = append(o.Digests, DigestInfo{"MD5", hex.EncodeToString(v.ETag.MD5[:])})
@@ -129,19 +131,22 @@ func (d *Desk) find(ctx context.Context, bucket, key string) (*object.Version, c
 }
 
 // findVersion gives a version; what turns out to be a prefix is said to be one.
-func (d *Desk) findVersion(ctx context.Context, bucket, key, version, asOf string) (*object.Version, catalog.Address, error) {
+func (d *Desk) findVersion(ctx context.Context, bucket, key, version, asOf string) (*object.Version, catalog.Address,
+	error) {
 	v, a, err := d.lookForVersion(ctx, bucket, key, version, asOf)
 	return v, a, d.hideMissing(ctx, a, err)
 }
 
-func (d *Desk) lookForVersion(ctx context.Context, bucket, key, version, asOf string) (*object.Version, catalog.Address, error) {
+func (d *Desk) lookForVersion(ctx context.Context, bucket, key, version, asOf string) (*object.Version, catalog.Address,
+	error) {
 	a, err := address(bucket, key)
 	if err != nil {
 		return nil, a, err
 	}
 	switch {
 	case version != "" && asOf != "":
-		return nil, a, fault.New(fault.Invalid, "version-or-moment", "a version is named, and a moment too").In("version").Do("give one of them")
+		return nil, a, fault.New(fault.Invalid, "version-or-moment", "a version is named, and a moment too").In("version").
+			Do("give one of them")
 	case version != "":
 		id, err := object.ParseVersionID(version)
 		if err != nil {
@@ -167,13 +172,15 @@ func (d *Desk) lookForVersion(ctx context.Context, bucket, key, version, asOf st
 		return nil, a, lerr
 	}
 	if len(page) > 0 {
-		return nil, a, fault.New(fault.NotFound, "key-is-prefix", "%q is no object but a prefix: objects lie beneath it, the first is %q", key, page[0].Name()).
+		return nil, a, fault.New(fault.NotFound, "key-is-prefix",
+			"%q is no object but a prefix: objects lie beneath it, the first is %q", key, page[0].Name()).
 			In("key").Do("list %s/%s to see them", bucket, prefix)
 	}
 	return nil, a, err
 }
 
-func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion, bucket, key string, move, ifAbsent bool) (*object.Version, error) {
+func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion, bucket, key string, move,
+	ifAbsent bool) (*object.Version, error) {
 	from, err := address(fromBucket, fromKey)
 	if err != nil {
 		return nil, err
@@ -206,7 +213,8 @@ func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion,
 			return nil, err
 		}
 	}
-	return d.store.Copy(ctx, store.Copy{From: from, FromID: id, To: to, Author: author(ctx), Move: move, IfAbsent: ifAbsent})
+	return d.store.Copy(ctx, store.Copy{From: from, FromID: id, To: to, Author: author(ctx), Move: move,
+		IfAbsent: ifAbsent})
 }
 
 // UploadFields is the header in which an upload carries metadata and tags: a
@@ -236,7 +244,8 @@ func (d *Desk) copyObjectCall(ctx context.Context, in *struct {
 		IfAbsent    bool   `json:"ifAbsent,omitempty" doc:"Refuse when the target is there"`
 	}
 }) (*struct{ Body ObjectInfo }, error) {
-	v, err := d.copyObject(ctx, in.Body.FromBucket, in.Body.FromKey, in.Body.FromVersion, in.Bucket, in.Body.Key, in.Body.Move, in.Body.IfAbsent)
+	v, err := d.copyObject(ctx, in.Body.FromBucket, in.Body.FromKey, in.Body.FromVersion, in.Bucket, in.Body.Key,
+		in.Body.Move, in.Body.IfAbsent)
 	if err != nil {
 		return nil, err
 	}

@@ -33,8 +33,10 @@ type OrderInfo struct {
 
 func orderInfo(o *catalog.Order, seen veil) OrderInfo {
 	p := o.Progress
-	return OrderInfo{ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(), Prefix: string(o.What.Prefix), ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
-		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Done(), Counts: counts(p.Counts), Sealed: o.What.Sealed, Bytes: p.Bytes, By: seen.by(o.Who), Began: p.Began, Changed: o.Changed}
+	return OrderInfo{ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(), Prefix: string(o.What.Prefix),
+		ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
+		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Done(), Counts: counts(p.Counts),
+		Sealed: o.What.Sealed, Bytes: p.Bytes, By: seen.by(o.Who), Began: p.Began, Changed: o.Changed}
 }
 
 func counts(m map[string]int64) map[string]int64 {
@@ -61,7 +63,8 @@ type OrderIn struct {
 }
 
 func (in OrderIn) order() (o *catalog.Order, err error) {
-	o = &catalog.Order{Kind: in.Kind, What: catalog.OrderWhat{Prefix: []byte(in.Prefix), ToBucket: in.ToBucket, ToPrefix: []byte(in.ToPrefix), Replace: in.Replace}}
+	o = &catalog.Order{Kind: in.Kind, What: catalog.OrderWhat{Prefix: []byte(in.Prefix), ToBucket: in.ToBucket,
+		ToPrefix: []byte(in.ToPrefix), Replace: in.Replace}}
 	if o.Bucket, err = object.ParseBucketName(in.Bucket); err != nil {
 		return nil, err
 	}
@@ -85,7 +88,8 @@ func (d *Desk) orderCalls(to *calls) {
 	call(to, rule{}, "rehearse-order", "POST /orders/rehearse", "orders", "Say what an order would do", d.rehearseOrder)
 	call(to, rule{}, "create-order", "POST /orders", "orders",
 		"Rename or restore all beneath a prefix",
-		d.createOrder, answers(201), described("The service does it in the background, goes on after a restart, and can be stopped. The same order, stopped or failed, goes on."))
+		d.createOrder, answers(201),
+		described("The service does it in the background, goes on after a restart, and can be stopped. The same order, stopped or failed, goes on."))
 	call(to, rule{}, "list-orders", "GET /orders", "orders", "List orders, latest first", d.listOrders)
 	call(to, rule{}, "show-order", "GET /orders/{id}", "orders", "Show an order", d.showOrder)
 	call(to, rule{}, "stop-order", "POST /orders/{id}/stop", "orders", "Stop an order; it can go on later", d.stopOrder)
@@ -93,7 +97,8 @@ func (d *Desk) orderCalls(to *calls) {
 }
 
 // turnOrder puts an order that is in one of some states into another.
-func (d *Desk) turnOrder(ctx context.Context, id int64, to catalog.OrderState, from ...catalog.OrderState) (*orderOut, error) {
+func (d *Desk) turnOrder(ctx context.Context, id int64, to catalog.OrderState, from ...catalog.OrderState) (*orderOut,
+	error) {
 	if _, err := d.order(ctx, id); err != nil { // who may not make it may not turn it
 		return nil, err
 	}

@@ -171,8 +171,9 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 	}
 	operator := who(ctx).subject.Operator
 	for _, x := range damage {
-		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: x.Bucket + "/" + x.Key, Says: "is damaged", Detail: x.Problem + ". It is not served; restore it from a copy.",
-			Since: x.Found.Format(time.RFC3339), Page: "object"})
+		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: x.Bucket + "/" + x.Key, Says: "is damaged",
+			Detail: x.Problem + ". It is not served; restore it from a copy.",
+			Since:  x.Found.Format(time.RFC3339), Page: "object"})
 	}
 	if operator {
 		d.clock(o)
@@ -181,8 +182,10 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 		}
 	}
 	if u := o.Unfinished; u.Uploads > 0 && o.At.Sub(u.Oldest) > 7*24*time.Hour {
-		o.Concerns = append(o.Concerns, Concern{State: "attention", Subject: "unfinished uploads", Says: "take room that no listing shows", Detail: fmt.Sprintf("The oldest was started %.0f days ago. Complete them, or abandon them; a bucket can do so by itself.", o.At.Sub(u.Oldest).Hours()/24),
-			Bytes: u.Bytes, Page: "uploads"})
+		o.Concerns = append(o.Concerns, Concern{State: "attention", Subject: "unfinished uploads",
+			Says:   "take room that no listing shows",
+			Detail: fmt.Sprintf("The oldest was started %.0f days ago. Complete them, or abandon them; a bucket can do so by itself.", o.At.Sub(u.Oldest).Hours()/24),
+			Bytes:  u.Bytes, Page: "uploads"})
 	}
 	grew := map[string]int64{}
 	for _, g := range o.Grew {
@@ -199,11 +202,14 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 		}
 		detail := "Nothing was added in the last 30 days."
 		if perDay := float64(grew[b.Name.String()]) / 30; perDay > 0 {
-			detail = fmt.Sprintf("At the rate of the last 30 days it is full on %s.", o.At.Add(time.Duration(float64(*b.Quota-used)/perDay*24)*time.Hour).Format("2 January 2006"))
+			detail = fmt.Sprintf("At the rate of the last 30 days it is full on %s.",
+				o.At.Add(time.Duration(float64(*b.Quota-used)/perDay*24)*time.Hour).Format("2 January 2006"))
 		}
-		c := Concern{State: "attention", Subject: b.Name.String(), Says: "nears its quota", Detail: detail, Figure: fmt.Sprintf("%.0f %%", 100*share), Page: "settings"}
+		c := Concern{State: "attention", Subject: b.Name.String(), Says: "nears its quota", Detail: detail,
+			Figure: fmt.Sprintf("%.0f %%", 100*share), Page: "settings"}
 		if used >= *b.Quota {
-			c.State, c.Says, c.Detail = "wrong", "is full", "Writes are refused until objects are removed or the quota is raised."
+			c.State, c.Says, c.Detail = "wrong", "is full",
+				"Writes are refused until objects are removed or the quota is raised."
 		}
 		o.Concerns = append(o.Concerns, c)
 	}
@@ -221,7 +227,8 @@ func (d *Desk) clock(o *Overview) {
 	if c.Ahead() < 0 {
 		direction = "behind"
 	}
-	o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the clock", Says: "is " + direction + " the database's",
+	o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the clock", Says: "is " + direction +
+		" the database's",
 		Detail: "The process that answers leaves work that judges ages to others. Set the clock of its machine.",
 		Figure: c.Ahead().Abs().Round(time.Second).String()})
 }
@@ -238,7 +245,8 @@ func (d *Desk) room(o *Overview) error {
 		if share < 0.02 {
 			state = "wrong"
 		}
-		o.Concerns = append(o.Concerns, Concern{State: state, Subject: "the volume", Says: "is nearly full", Detail: "When it is full, writes are refused; nothing stored is lost.",
+		o.Concerns = append(o.Concerns, Concern{State: state, Subject: "the volume", Says: "is nearly full",
+			Detail: "When it is full, writes are refused; nothing stored is lost.",
 			Figure: fmt.Sprintf("%.1f %% free", 100*share)})
 	}
 	return nil

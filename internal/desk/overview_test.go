@@ -8,14 +8,17 @@ import (
 )
 
 func day(ago int, bucket string, objects, bytes int64) catalog.Day {
-	return catalog.Day{Day: time.Now().UTC().AddDate(0, 0, -ago).Truncate(24 * time.Hour), Bucket: bucket, Written: objects, Usage: catalog.Usage{Objects: objects, Bytes: bytes}}
+	return catalog.Day{Day: time.Now().UTC().AddDate(0, 0, -ago).Truncate(24 * time.Hour), Bucket: bucket,
+		Written: objects, Usage: catalog.Usage{Objects: objects, Bytes: bytes}}
 }
 
 func TestGrowthIsARunningSumThatEndsAtWhatIsThere(t *testing.T) {
-	days := []catalog.Day{day(800, "plates", 5, 500), day(400, "loans", 1, 100), day(100, "plates", 2, 200), day(100, "loans", 1, 1), day(30, "plates", -3, -300), day(0, "plates", 1, 50)}
+	days := []catalog.Day{day(800, "plates", 5, 500), day(400, "loans", 1, 100), day(100, "plates", 2, 200),
+		day(100, "loans", 1, 1), day(30, "plates", -3, -300), day(0, "plates", 1, 50)}
 	since := time.Now().AddDate(-1, 0, 0)
 	got := growth(days, UsageInfo{Objects: 7, Bytes: 551}, since)
-	want := []UsagePoint{{since.Format(time.DateOnly), 6, 600, 0}, {days[2].Day.Format(time.DateOnly), 9, 801, 0}, {days[4].Day.Format(time.DateOnly), 6, 501, 0}, {time.Now().UTC().Format(time.DateOnly), 7, 551, 0}}
+	want := []UsagePoint{{since.Format(time.DateOnly), 6, 600, 0}, {days[2].Day.Format(time.DateOnly), 9, 801, 0},
+		{days[4].Day.Format(time.DateOnly), 6, 501, 0}, {time.Now().UTC().Format(time.DateOnly), 7, 551, 0}}
 	if len(got) != len(want) {
 		t.Fatalf("got %+v, want %+v", got, want)
 	}
@@ -27,13 +30,15 @@ func TestGrowthIsARunningSumThatEndsAtWhatIsThere(t *testing.T) {
 	if got := growth(nil, UsageInfo{}, since); len(got) != 1 || got[0].Current != 0 {
 		t.Errorf("of nothing: %+v", got)
 	}
-	if got := growth(days[:1], UsageInfo{Objects: 5, Bytes: 500}, since); len(got) != 2 || got[0].Current != 500 || got[1].Current != 500 {
+	if got := growth(days[:1], UsageInfo{Objects: 5, Bytes: 500}, since); len(got) != 2 || got[0].Current != 500 ||
+		got[1].Current != 500 {
 		t.Errorf("of what is older than the span: %+v", got)
 	}
 }
 
 func TestChangedSumsASpan(t *testing.T) {
-	days := []catalog.Day{day(8, "plates", 100, 100), day(6, "plates", 1, 10), day(2, "loans", 2, -5), day(0, "plates", 3, 30)}
+	days := []catalog.Day{day(8, "plates", 100, 100), day(6, "plates", 1, 10), day(2, "loans", 2, -5),
+		day(0, "plates", 3, 30)}
 	got := changed(days, time.Now().UTC().AddDate(0, 0, -6))
 	if len(got) != 2 || got[0] != (ChangedBucket{"loans", 2, 0, -5}) || got[1] != (ChangedBucket{"plates", 4, 0, 40}) {
 		t.Errorf("got %+v", got)

@@ -4,7 +4,8 @@ package desk
 // that neither its length nor where it goes on tells of the rest. get reads a page
 // after a place, place gives that of a row, and show what is shown of it, if
 // anything. next is the place of the last row shown, the zero place at the end.
-func paged[Row, Shown any, Place comparable](after Place, limit int, get func(Place, int) ([]Row, error), place func(Row) Place, show func(Row) (Shown, bool, error)) (out []Shown, next Place, err error) {
+func paged[Row, Shown any, Place comparable](after Place, limit int, get func(Place, int) ([]Row, error),
+	place func(Row) Place, show func(Row) (Shown, bool, error)) (out []Shown, next Place, err error) {
 	out = []Shown{}
 	var last Place // of the last row that is shown
 	size := max(limit+1, 50)

@@ -27,7 +27,8 @@ type UploadPart struct {
 }
 
 func uploadPart(p catalog.Part, seen veil) UploadPart {
-	return UploadPart{Number: p.Number, Size: p.Size, ETag: hex.EncodeToString(p.MD5[:]), CRC64: hex16(p.CRC64), At: p.At, By: seen.by(p.Who), Source: seen.from(p.Who, p.Source)}
+	return UploadPart{Number: p.Number, Size: p.Size, ETag: hex.EncodeToString(p.MD5[:]), CRC64: hex16(p.CRC64), At: p.At,
+		By: seen.by(p.Who), Source: seen.from(p.Who, p.Source)}
 }
 
 func hex16(n uint64) string {
@@ -56,7 +57,8 @@ func (d *Desk) putPart(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		n = 0
 	}
-	p, err := d.store.PutPart(r.Context(), store.PutPart{Address: a, Author: author(r.Context()), Upload: chi.URLParam(r, "id"), Number: n, Size: r.ContentLength, Body: d.guarded(r, access.Write, a)})
+	p, err := d.store.PutPart(r.Context(), store.PutPart{Address: a, Author: author(r.Context()),
+		Upload: chi.URLParam(r, "id"), Number: n, Size: r.ContentLength, Body: d.guarded(r, access.Write, a)})
 	if err != nil {
 		writeProblem(w, d.problem(err))
 		return

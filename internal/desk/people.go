@@ -28,7 +28,8 @@ type PersonInfo struct {
 }
 
 func personInfo(p *catalog.PersonRow) PersonInfo {
-	out := PersonInfo{Name: p.Name, Operator: p.Operator, Active: p.Active, Note: p.Note, MustChange: p.MustChange, Roles: []RoleIn{}, SignedIn: p.SignedIn, Created: p.Created.UTC(), CreatedBy: p.CreatedBy, Revision: p.Revision}
+	out := PersonInfo{Name: p.Name, Operator: p.Operator, Active: p.Active, Note: p.Note, MustChange: p.MustChange,
+		Roles: []RoleIn{}, SignedIn: p.SignedIn, Created: p.Created.UTC(), CreatedBy: p.CreatedBy, Revision: p.Revision}
 	for _, m := range p.Members {
 		out.Roles = append(out.Roles, RoleIn{m.Account, m.Role.String()})
 	}
@@ -50,7 +51,8 @@ type PersonPath struct {
 // writing would show the same (Unicode, annex 15).
 func checkPerson(name string) error {
 	if !norm.NFC.IsNormalString(name) {
-		return fault.New(fault.Invalid, "person-name", "%+q has letters put together of others", name).In("name").Do("write them as one each: %s", norm.NFC.String(name))
+		return fault.New(fault.Invalid, "person-name", "%+q has letters put together of others", name).In("name").
+			Do("write them as one each: %s", norm.NFC.String(name))
 	}
 	return access.CheckPersonName(name)
 }
@@ -91,7 +93,8 @@ func (d *Desk) peopleCalls(to *calls) {
 		"Let somebody sign in", d.createPerson, answers(201))
 	call(to, rule{admin: true}, "change-person", "PATCH /people/{person}", "access",
 		"Change a person's roles, note, or whether they may sign in",
-		d.changePerson, described("An administrator of an account changes the role in that account alone; an operator everything."))
+		d.changePerson, described(
+			"An administrator of an account changes the role in that account alone; an operator everything."))
 	call(to, rule{admin: true}, "reset-person", "POST /people/{person}/reset", "access",
 		"Give a person a new password, to be changed at the next sign-in; their sessions end", d.resetPerson)
 	call(to, rule{admin: true}, "remove-person", "DELETE /people/{person}", "access",
@@ -105,15 +108,18 @@ func (d *Desk) person(ctx context.Context, name string) (*catalog.PersonRow, err
 		return nil, err
 	}
 	s := who(ctx).subject
-	if p == nil || !s.Operator && !slices.ContainsFunc(p.Members, func(m catalog.Member) bool { return m.Account == s.Account }) {
-		return nil, fault.New(fault.NotFound, "person-missing", "there is no person named %q in the account %s", name, s.Account).In("person").Do("check the name")
+	if p == nil || !s.Operator && !slices.ContainsFunc(p.Members,
+		func(m catalog.Member) bool { return m.Account == s.Account }) {
+		return nil, fault.New(fault.NotFound, "person-missing", "there is no person named %q in the account %s", name,
+			s.Account).In("person").Do("check the name")
 	}
 	return p, nil
 }
 
 // owns reports whether a person belongs to the account of who asks alone.
 func (d *Desk) owns(ctx context.Context, p *catalog.PersonRow) bool {
-	return !p.Operator && !slices.ContainsFunc(p.Members, func(m catalog.Member) bool { return m.Account != who(ctx).subject.Account })
+	return !p.Operator && !slices.ContainsFunc(p.Members,
+		func(m catalog.Member) bool { return m.Account != who(ctx).subject.Account })
 }
 
 // PersonPage is a page of a list.
@@ -181,7 +187,8 @@ func (d *Desk) createPerson(ctx context.Context, in *struct {
 		err = d.refused(ctx, b.Name, "make an operator", "only an operator makes another", "ask one")
 	}
 	if err == nil && !b.Operator && len(members) == 0 {
-		err = fault.New(fault.Invalid, "no-account", "%s would have no role anywhere", b.Name).In("roles").Do("give a role in an account, or make an operator")
+		err = fault.New(fault.Invalid, "no-account", "%s would have no role anywhere", b.Name).In("roles").
+			Do("give a role in an account, or make an operator")
 	}
 	if err != nil {
 		return nil, err
@@ -190,7 +197,8 @@ func (d *Desk) createPerson(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	p := catalog.PersonRow{Name: b.Name, Password: coded, Operator: b.Operator, Active: true, Note: b.Note, MustChange: true, Members: members}
+	p := catalog.PersonRow{Name: b.Name, Password: coded, Operator: b.Operator, Active: true, Note: b.Note,
+		MustChange: true, Members: members}
 	if err := d.store.Catalog.CreatePerson(ctx, p, author(ctx)); err != nil {
 		return nil, err
 	}

@@ -68,35 +68,38 @@ func (d *Desk) changePerson(ctx context.Context, in *struct {
 		return nil, err
 	}
 	b := in.Body
-	err := d.store.Catalog.ChangePerson(ctx, in.Person, b.IfRevision, author(ctx), catalog.TrailPersonChanged, func(p *catalog.PersonRow) error {
-		all := who(ctx).subject.Operator
-		if (b.Operator != nil || b.Active != nil || b.Note != nil || b.Unlock) && !all && !d.owns(ctx, p) {
-			return d.refused(ctx, p.Name, "change a person", p.Name+" has roles beyond the account "+who(ctx).subject.Account, "ask an operator")
-		}
-		if b.Operator != nil {
-			if !all {
-				return d.refused(ctx, p.Name, "make an operator", "only an operator makes another", "ask one")
+	err := d.store.Catalog.ChangePerson(ctx, in.Person, b.IfRevision, author(ctx), catalog.TrailPersonChanged,
+		func(p *catalog.PersonRow) error {
+			all := who(ctx).subject.Operator
+			if (b.Operator != nil || b.Active != nil || b.Note != nil || b.Unlock) && !all && !d.owns(ctx, p) {
+				return d.refused(ctx, p.Name, "change a person", p.Name+" has roles beyond the account "+who(ctx).subject.Account,
+					"ask an operator")
 			}
-			p.Operator = *b.Operator
-		}
-		if b.Active != nil {
-			p.Active = *b.Active
-		}
-		if b.Note != nil {
-			if err := access.CheckNote(*b.Note); err != nil {
+			if b.Operator != nil {
+				if !all {
+					return d.refused(ctx, p.Name, "make an operator", "only an operator makes another", "ask one")
+				}
+				p.Operator = *b.Operator
+			}
+			if b.Active != nil {
+				p.Active = *b.Active
+			}
+			if b.Note != nil {
+				if err := access.CheckNote(*b.Note); err != nil {
+					return err
+				}
+				p.Note = *b.Note
+			}
+			var err error
+			if p.Members, err = d.members(ctx, b.Roles, p.Members); err != nil {
 				return err
 			}
-			p.Note = *b.Note
-		}
-		var err error
-		if p.Members, err = d.members(ctx, b.Roles, p.Members); err != nil {
-			return err
-		}
-		if !p.Operator && len(p.Members) == 0 {
-			return fault.New(fault.Invalid, "no-account", "%s would have no role anywhere", p.Name).In("roles").Do("remove the person instead")
-		}
-		return nil
-	})
+			if !p.Operator && len(p.Members) == 0 {
+				return fault.New(fault.Invalid, "no-account", "%s would have no role anywhere", p.Name).In("roles").
+					Do("remove the person instead")
+			}
+			return nil
+		})
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +123,8 @@ func (d *Desk) resetPerson(ctx context.Context, in *struct {
 }) (*personSecretOut, error) {
 	p, err := d.person(ctx, in.Person)
 	if err == nil && !who(ctx).subject.Operator && !d.owns(ctx, p) {
-		err = d.refused(ctx, p.Name, "reset a password", p.Name+" has roles beyond the account "+who(ctx).subject.Account, "ask an operator")
+		err = d.refused(ctx, p.Name, "reset a password", p.Name+" has roles beyond the account "+who(ctx).subject.Account,
+			"ask an operator")
 	}
 	if err != nil {
 		return nil, err
@@ -129,10 +133,11 @@ func (d *Desk) resetPerson(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if err := d.store.Catalog.ChangePerson(ctx, in.Person, 0, author(ctx), catalog.TrailPassword, func(p *catalog.PersonRow) error {
-		p.Password, p.MustChange = coded, true
-		return nil
-	}); err != nil {
+	if err := d.store.Catalog.ChangePerson(ctx, in.Person, 0, author(ctx), catalog.TrailPassword,
+		func(p *catalog.PersonRow) error {
+			p.Password, p.MustChange = coded, true
+			return nil
+		}); err != nil {
 		return nil, err
 	}
 	return d.personSecret(ctx, in.Person, made)
@@ -141,7 +146,8 @@ func (d *Desk) resetPerson(ctx context.Context, in *struct {
 func (d *Desk) removePerson(ctx context.Context, in *PersonPath) (*struct{}, error) {
 	p, err := d.person(ctx, in.Person)
 	if err == nil && !who(ctx).subject.Operator && !d.owns(ctx, p) {
-		err = d.refused(ctx, p.Name, "remove a person", p.Name+" has roles beyond the account "+who(ctx).subject.Account, "take the role in your account away, or ask an operator")
+		err = d.refused(ctx, p.Name, "remove a person", p.Name+" has roles beyond the account "+who(ctx).subject.Account,
+			"take the role in your account away, or ask an operator")
 	}
 	if err == nil {
 		err = d.store.Catalog.RemovePerson(ctx, in.Person, author(ctx))

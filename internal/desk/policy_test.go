@@ -26,7 +26,8 @@ func TestThePageHasANonceOfItsOwn(t *testing.T) {
 		resp.Body.Close()
 		policy := resp.Header.Get("Content-Security-Policy")
 		m := nonce.FindSubmatch(page)
-		if err != nil || m == nil || !strings.Contains(policy, "style-src 'self' 'nonce-"+string(m[1])+"';") || strings.Contains(policy, "unsafe") {
+		if err != nil || m == nil || !strings.Contains(policy, "style-src 'self' 'nonce-"+string(m[1])+"';") ||
+			strings.Contains(policy, "unsafe") {
 			t.Errorf("%s: %s\n%s", path, policy, page)
 			continue
 		}
@@ -54,14 +55,20 @@ func TestTheConsoleKeepsItsPolicy(t *testing.T) {
 	walk("key", harness.SignIn("key", harness.Key, harness.Secret)...)
 	walk("listen", harness.Appears("Nothing is stored yet"),
 		harness.Script(`window.refused = []; document.addEventListener("securitypolicyviolation", (e) => refused.push(e.violatedDirective + " " + e.sourceFile))`),
-		harness.Click(chromedp.Search(`//a[contains(., "Buckets")]`)), harness.Button("Create a bucket"), harness.Appears("Versioning"), harness.Button("Cancel"),
-		harness.Click(chromedp.Search(`//a[contains(., "Journal")]`)), harness.Appears("complete up to"), harness.Choose("Since", "last day"), harness.Appears("last day"))
-	if refused, err := chromedp.Run(tab, chromedp.Evaluate[string](`JSON.stringify(refused)`)); err != nil || refused != "[]" {
+		harness.Click(chromedp.Search(`//a[contains(., "Buckets")]`)), harness.Button("Create a bucket"),
+		harness.Appears("Versioning"), harness.Button("Cancel"),
+		harness.Click(chromedp.Search(`//a[contains(., "Journal")]`)), harness.Appears("complete up to"),
+		harness.Choose("Since", "last day"), harness.Appears("last day"))
+	if refused, err := chromedp.Run(tab, chromedp.Evaluate[string](`JSON.stringify(refused)`)); err != nil ||
+		refused != "[]" {
 		t.Errorf("the browser refused %s, %v", refused, err)
 	}
 	for _, path := range []string{"/", "/buckets", "/journal", "/access", "/uploads", "/connect"} {
-		walk(path, chromedp.Navigate(s.DeskURL+path), chromedp.EmulateViewport(420, 800), chromedp.WaitVisible(chromedp.CSS("main h1")))
-		wide, err := chromedp.Run(tab, chromedp.Evaluate[float64](`Math.max(document.documentElement.scrollWidth, ...[...document.querySelectorAll("main, .addressline, main h1")].map((e) => e.getBoundingClientRect().right))`))
+		walk(path, chromedp.Navigate(s.DeskURL+path), chromedp.EmulateViewport(420, 800),
+			chromedp.WaitVisible(chromedp.CSS("main h1")))
+		wide, err := chromedp.Run(tab,
+			chromedp.Evaluate[float64](
+				`Math.max(document.documentElement.scrollWidth, ...[...document.querySelectorAll("main, .addressline, main h1")].map((e) => e.getBoundingClientRect().right))`))
 		if err != nil || wide > 420 {
 			t.Errorf("%s is %g pixels wide on a screen of 420: %v", path, wide, err)
 		}

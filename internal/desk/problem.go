@@ -30,8 +30,10 @@ func (p *Problem) GetStatus() int { return p.Status }
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
 
 var statuses = map[fault.Kind]int{
-	fault.Internal: 500, fault.Invalid: 400, fault.Unsigned: 401, fault.Refused: 403, fault.NotFound: 404, fault.Conflict: 409,
-	fault.Precondition: 412, fault.TooLarge: 413, fault.Full: 507, fault.Unavailable: 503, fault.Unfinished: 501, fault.Damaged: 500, fault.Slow: 408,
+	fault.Internal: 500, fault.Invalid: 400, fault.Unsigned: 401, fault.Refused: 403, fault.NotFound: 404,
+	fault.Conflict:     409,
+	fault.Precondition: 412, fault.TooLarge: 413, fault.Full: 507, fault.Unavailable: 503, fault.Unfinished: 501,
+	fault.Damaged: 500, fault.Slow: 408,
 }
 
 // problem renders a fault.
@@ -47,7 +49,8 @@ func (d *Desk) problem(err error) *Problem {
 	if status >= 500 {
 		d.log.Warn("a call failed", "code", f.Code, "error", err)
 	}
-	p := &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field, Remedy: f.Remedy}
+	p := &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field,
+		Remedy: f.Remedy}
 	var e *elsewhere
 	if errors.As(err, &e) {
 		p.Switch = e.account

@@ -136,7 +136,8 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 		q.Objects, q.Bytes = objects, bytes
 	}
 	add := func(u catalog.Usage) {
-		q.Objects, q.Bytes, q.Previous, q.PreviousBytes, q.Markers = q.Objects+u.Objects, q.Bytes+u.Bytes, q.Previous+u.Previous, q.PreviousBytes+u.PreviousBytes, q.Markers+u.Markers
+		q.Objects, q.Bytes, q.Previous, q.PreviousBytes, q.Markers = q.Objects+u.Objects, q.Bytes+u.Bytes,
+			q.Previous+u.Previous, q.PreviousBytes+u.PreviousBytes, q.Markers+u.Markers
 	}
 	if in.Rehearse {
 		if in.Prefix == nil {

@@ -58,7 +58,8 @@ func (d *Desk) check(h huma.Context) error {
 	s := who(ctx).subject
 	switch {
 	case r.oper && !s.Operator:
-		return d.refused(ctx, "", h.Operation().Summary, fmt.Sprintf("%s does not operate the service", s), "ask somebody who does")
+		return d.refused(ctx, "", h.Operation().Summary, fmt.Sprintf("%s does not operate the service", s),
+			"ask somebody who does")
 	case r.oper:
 		return nil
 	case r.admin:
@@ -135,7 +136,8 @@ func (d *Desk) administers(ctx context.Context, account, do string) error {
 
 func notYours(ctx context.Context, account string) error {
 	s := who(ctx).subject
-	return access.Decision{Why: fmt.Sprintf("%s acts in the account %s, not in %s", s, s.Account, account), Remedy: "switch to that account, if you have a role there"}.Refused()
+	return access.Decision{Why: fmt.Sprintf("%s acts in the account %s, not in %s", s, s.Account, account),
+		Remedy: "switch to that account, if you have a role there"}.Refused()
 }
 
 // may refuses what who asks may not do at an address: each of several rights is
@@ -148,7 +150,8 @@ func (d *Desk) may(ctx context.Context, do access.Rights, a catalog.Address) err
 func (d *Desk) mayAt(ctx context.Context, do access.Rights, bucket object.BucketName, key string) error {
 	id := who(ctx)
 	for _, one := range do.Each() {
-		if err := d.gate.May(ctx, gate.Ask{Subject: id.subject, Source: id.source, Do: one, Bucket: bucket, Key: key}); err != nil {
+		if err := d.gate.May(ctx, gate.Ask{Subject: id.subject, Source: id.source, Do: one, Bucket: bucket,
+			Key: key}); err != nil {
 			return err
 		}
 	}
@@ -158,7 +161,8 @@ func (d *Desk) mayAt(ctx context.Context, do access.Rights, bucket object.Bucket
 // again asks anew while a transfer goes on.
 func (d *Desk) again(ctx context.Context, do access.Rights, a catalog.Address) func() error {
 	id := who(ctx)
-	ask := d.gate.Again(ctx, id.key, gate.Ask{Subject: id.subject, Source: id.source, Do: do, Bucket: a.Bucket, Key: a.Key.String()})
+	ask := d.gate.Again(ctx, id.key, gate.Ask{Subject: id.subject, Source: id.source, Do: do, Bucket: a.Bucket,
+		Key: a.Key.String()})
 	if id.session == nil {
 		return ask
 	}
@@ -191,12 +195,15 @@ func (d *Desk) hideMissing(ctx context.Context, a catalog.Address, err error) er
 func (d *Desk) mayAskOf(ctx context.Context, a catalog.Address) error {
 	id := who(ctx)
 	for _, do := range []access.Rights{access.List, access.Read} {
-		x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: id.subject, Source: id.source, Do: do, Bucket: a.Bucket, Key: a.Key.String()})
+		x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: id.subject, Source: id.source, Do: do, Bucket: a.Bucket,
+			Key: a.Key.String()})
 		if err != nil || x.Allowed {
 			return err
 		}
 	}
-	return access.Decision{Why: id.subject.String() + " may neither list nor read what is there, which a condition would tell", Remedy: "ask without a condition, or have listing granted as well"}.Refused()
+	return access.Decision{Why: id.subject.String() +
+		" may neither list nor read what is there, which a condition would tell",
+		Remedy: "ask without a condition, or have listing granted as well"}.Refused()
 }
 
 // hide turns what is not there into a refusal for those who may not list it.
@@ -209,7 +216,8 @@ func (d *Desk) hide(ctx context.Context, a catalog.Address, err error) error {
 	case x.Allowed:
 		return err
 	}
-	return access.Decision{Why: "there may be no such object, and " + s.String() + " may not list what there is", Remedy: "check the key, or have listing granted as well"}.Refused()
+	return access.Decision{Why: "there may be no such object, and " + s.String() + " may not list what there is",
+		Remedy: "check the key, or have listing granted as well"}.Refused()
 }
 
 // wide gives the account whose buckets who asks sees as a whole, for figures over
@@ -220,7 +228,8 @@ func (d *Desk) wide(ctx context.Context) (string, error) {
 	case s.Operator:
 		return "", nil
 	case s.Role == access.None || len(s.Limits) > 0:
-		return "", d.refused(ctx, s.Account, "list", fmt.Sprintf("%s sees only some buckets of the account %s", s, s.Account), "ask for one bucket")
+		return "", d.refused(ctx, s.Account, "list", fmt.Sprintf("%s sees only some buckets of the account %s", s, s.Account),
+			"ask for one bucket")
 	}
 	return s.Account, nil
 }

@@ -67,8 +67,9 @@ func (d *Desk) serviceCalls(to *calls) {
 }
 
 func (d *Desk) service(ctx context.Context, in *HostIn) (*struct{ Body ServiceInfo }, error) {
-	return &struct{ Body ServiceInfo }{ServiceInfo{Product: "spindle", Role: "desk", Version: d.settings.Version, Region: d.store.Region,
-		Wire: d.wireInfo(in.host), Time: time.Now().UTC()}}, nil
+	return &struct{ Body ServiceInfo }{ServiceInfo{Product: "spindle", Role: "desk", Version: d.settings.Version,
+		Region: d.store.Region,
+		Wire:   d.wireInfo(in.host), Time: time.Now().UTC()}}, nil
 }
 
 func (d *Desk) checkCall(ctx context.Context, in *struct {
@@ -88,7 +89,8 @@ func (d *Desk) checkCall(ctx context.Context, in *struct {
 	if own := who(ctx).key; own != nil && b.Secret == "" && (b.Key == "" || b.Key == own.ID) {
 		key = sign.Credential{ID: own.ID, Secret: own.Secret}
 	}
-	r, err := d.checkSettings(ctx, in.host, client.Settings{Address: b.Address, Style: b.Style, Region: b.Region, Key: key, Bucket: b.Bucket, Write: b.Write})
+	r, err := d.checkSettings(ctx, in.host, client.Settings{Address: b.Address, Style: b.Style, Region: b.Region, Key: key,
+		Bucket: b.Bucket, Write: b.Write})
 	if err != nil {
 		return nil, err
 	}

@@ -43,7 +43,8 @@ func author(ctx context.Context) catalog.Author {
 
 // holder finds the key or person of a session, as they are now.
 func (d *Desk) holder(ctx context.Context, id *identity) (err error) {
-	gone := fault.New(fault.Unsigned, "session-ended", "the session has ended: what it was opened with works no more").In("session").Do("sign in again")
+	gone := fault.New(fault.Unsigned, "session-ended", "the session has ended: what it was opened with works no more").
+		In("session").Do("sign in again")
 	if id.session.Key != nil {
 		if id.key, err = d.gate.Keys.Find(ctx, *id.session.Key); err != nil {
 			return err
@@ -63,7 +64,8 @@ func (d *Desk) holder(ctx context.Context, id *identity) (err error) {
 	if id.person == nil || !id.person.Active {
 		return gone
 	}
-	id.subject = access.Subject{Kind: access.Person, Name: id.person.Name, Account: id.session.Account, Operator: id.person.Operator}
+	id.subject = access.Subject{Kind: access.Person, Name: id.person.Name, Account: id.session.Account,
+		Operator: id.person.Operator}
 	for _, m := range id.person.Members {
 		if m.Account == id.session.Account {
 			id.subject.Role = m.Role
@@ -141,19 +143,22 @@ func (d *Desk) sessionCalls(to *calls) {
 }
 
 func (d *Desk) cookie(token string, expires time.Time) http.Cookie {
-	return http.Cookie{Name: CookieName, Value: token, Path: "/", Expires: expires, HttpOnly: true, Secure: d.settings.Secure, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{Name: CookieName, Value: token, Path: "/", Expires: expires, HttpOnly: true,
+		Secure: d.settings.Secure, SameSite: http.SameSiteStrictMode}
 }
 
 func (d *Desk) switchAccount(ctx context.Context, id *identity, account string) error {
 	if id.session == nil {
-		return fault.New(fault.Invalid, "no-session", "a signed request acts in the account of its key").In("account").Do("sign with a key of %s", account)
+		return fault.New(fault.Invalid, "no-session", "a signed request acts in the account of its key").In("account").
+			Do("sign with a key of %s", account)
 	}
 	info, err := d.sessionInfo(ctx, id)
 	if err != nil {
 		return err
 	}
 	if !slices.ContainsFunc(info.Accounts, func(r RoleIn) bool { return r.Account == account }) {
-		return fault.New(fault.Refused, "not-allowed", "%s has no role in the account %q", id.subject.Name, account).In("account").Do("have an administrator of it give you one")
+		return fault.New(fault.Refused, "not-allowed", "%s has no role in the account %q", id.subject.Name, account).
+			In("account").Do("have an administrator of it give you one")
 	}
 	if err := d.store.Catalog.SwitchSession(ctx, id.session.ID, account); err != nil {
 		return err

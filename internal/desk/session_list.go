@@ -23,7 +23,8 @@ type SessionEntry struct {
 }
 
 func sessionEntry(s catalog.Session, asks *identity) SessionEntry {
-	e := SessionEntry{ID: s.ID, Who: s.Holder(), Kind: "key", Account: s.Account, Source: s.Source, Program: s.Program, Created: s.Created.UTC(), Seen: s.Seen.UTC(), Expires: s.Expires.UTC(),
+	e := SessionEntry{ID: s.ID, Who: s.Holder(), Kind: "key", Account: s.Account, Source: s.Source, Program: s.Program,
+		Created: s.Created.UTC(), Seen: s.Seen.UTC(), Expires: s.Expires.UTC(),
 		Own: asks.session != nil && asks.session.ID == s.ID}
 	if s.Person != nil {
 		e.Kind = "person"
@@ -76,8 +77,10 @@ func (d *Desk) endSession(ctx context.Context, in *struct {
 }) (*struct{}, error) {
 	id := who(ctx)
 	list, err := d.store.Catalog.Sessions(ctx, "", in.ID+1, 1)
-	if err == nil && (len(list) == 0 || list[0].ID != in.ID || list[0].By() != id.subject.By() && !id.subject.Administers(list[0].Account)) {
-		err = fault.New(fault.NotFound, "session-missing", "there is no session %d that you may end", in.ID).In("session").Do("it may have ended by itself")
+	if err == nil && (len(list) == 0 || list[0].ID != in.ID || list[0].By() != id.subject.By() &&
+		!id.subject.Administers(list[0].Account)) {
+		err = fault.New(fault.NotFound, "session-missing", "there is no session %d that you may end", in.ID).In("session").
+			Do("it may have ended by itself")
 	}
 	if err == nil {
 		err = d.store.Catalog.EndSession(ctx, in.ID, "", catalog.TrailSessionEnded, author(ctx))

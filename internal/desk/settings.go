@@ -24,7 +24,8 @@ func (o *optionalQuota) UnmarshalJSON(b []byte) error {
 
 // Schema describes the field to the OpenAPI document.
 func (o optionalQuota) Schema(huma.Registry) *huma.Schema {
-	return &huma.Schema{Type: huma.TypeInteger, Format: "int64", Nullable: true, Description: "Bytes; null takes the quota away"}
+	return &huma.Schema{Type: huma.TypeInteger, Format: "int64", Nullable: true,
+		Description: "Bytes; null takes the quota away"}
 }
 
 // bucketChange says what to change of a bucket's settings; what it does not name

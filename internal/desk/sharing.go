@@ -26,7 +26,8 @@ func (d *Desk) linkKey(ctx context.Context, a catalog.Address, with string, hold
 			return nil, err
 		}
 		if k == nil || k.Account != id.subject.Account && !id.subject.Operator {
-			return nil, fault.New(fault.NotFound, "key-missing", "the account %s has no key %q", id.subject.Account, with).In("with").Do("choose one of its keys")
+			return nil, fault.New(fault.NotFound, "key-missing", "the account %s has no key %q", id.subject.Account, with).
+				In("with").Do("choose one of its keys")
 		}
 		if err := k.Works(time.Now()); err != nil {
 			return nil, err
@@ -34,7 +35,8 @@ func (d *Desk) linkKey(ctx context.Context, a catalog.Address, with string, hold
 		if err := d.mayUse(ctx, k.ID, k.Operator); err != nil {
 			return nil, err
 		}
-		x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: k.Subject(), Do: access.Read, Bucket: a.Bucket, Key: a.Key.String()})
+		x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: k.Subject(), Do: access.Read, Bucket: a.Bucket,
+			Key: a.Key.String()})
 		if err != nil {
 			return nil, err
 		}
@@ -43,10 +45,12 @@ func (d *Desk) linkKey(ctx context.Context, a catalog.Address, with string, hold
 		}
 	}
 	if k == nil {
-		return nil, fault.New(fault.Invalid, "link-key", "a link is signed by an access key, and a person has none").In("with").Do("choose a key of the account that may read the object")
+		return nil, fault.New(fault.Invalid, "link-key", "a link is signed by an access key, and a person has none").
+			In("with").Do("choose a key of the account that may read the object")
 	}
 	if k.Expires != nil && time.Now().Add(holds).After(*k.Expires) {
-		return nil, fault.New(fault.Invalid, "link-outlives", "the key %s expires on %s, before the link would", k.ID, k.Expires.UTC().Format("2006-01-02 15:04 MST")).In("seconds").Do("choose a shorter time")
+		return nil, fault.New(fault.Invalid, "link-outlives", "the key %s expires on %s, before the link would", k.ID,
+			k.Expires.UTC().Format("2006-01-02 15:04 MST")).In("seconds").Do("choose a shorter time")
 	}
 	return k, nil
 }
@@ -95,5 +99,6 @@ func (d *Desk) reach(ctx context.Context, bucket, key string) ([]string, error) 
 	if err != nil {
 		return nil, err
 	}
-	return orNone(access.Reach(who(ctx).subject, access.Target{Bucket: bucket, Owner: owner, Key: key}, book, time.Now())), nil
+	return orNone(access.Reach(who(ctx).subject, access.Target{Bucket: bucket, Owner: owner, Key: key}, book, time.Now())),
+		nil
 }

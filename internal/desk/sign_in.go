@@ -66,17 +66,20 @@ func (d *Desk) counted(ctx context.Context, id *identity, c claim) ([]catalog.Co
 	if !source.IsValid() {
 		source = door.Source("[" + id.source + "]:0")
 	}
-	return []catalog.Counted{{What: c.subject(), Free: 5, Sides: 1}, {What: "from " + source.String(), Free: 20, Sides: 4}}, nil
+	return []catalog.Counted{{What: c.subject(), Free: 5, Sides: 1},
+		{What: "from " + source.String(), Free: 20, Sides: 4}}, nil
 }
 
 // try compares something after a try was reserved for it, and settles the try.
-func (d *Desk) try(ctx context.Context, counted []catalog.Counted, field string, compare func() (bool, error)) (bool, error) {
+func (d *Desk) try(ctx context.Context, counted []catalog.Counted, field string, compare func() (bool, error)) (bool,
+	error) {
 	wait, err := d.store.Catalog.BeginTry(ctx, counted)
 	if err != nil {
 		return false, err
 	}
 	if wait > 0 {
-		return false, fault.New(fault.Refused, "too-many-attempts", "too many attempts failed, or one is under way").In(field).Do("wait %s, then try again", max(wait.Round(time.Second), time.Second))
+		return false, fault.New(fault.Refused, "too-many-attempts", "too many attempts failed, or one is under way").
+			In(field).Do("wait %s, then try again", max(wait.Round(time.Second), time.Second))
 	}
 	ok, err := compare()
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second) // also when the client has left
@@ -98,7 +101,8 @@ func (d *Desk) signIn(ctx context.Context, person, password, key, secret string)
 		return nil, nil, err
 	}
 	now := time.Now().UTC()
-	s := &catalog.Session{Forgery: rand.Text(), Source: id.source, Program: id.program, Created: now, Expires: now.Add(d.settings.SessionFor)}
+	s := &catalog.Session{Forgery: rand.Text(), Source: id.source, Program: id.program, Created: now,
+		Expires: now.Add(d.settings.SessionFor)}
 	ok, err := d.try(ctx, counted, c.field, func() (bool, error) {
 		if c.person != "" {
 			return d.knowsPassword(ctx, s, c.person, password)
@@ -130,12 +134,15 @@ func (d *Desk) signIn(ctx context.Context, person, password, key, secret string)
 
 func (d *Desk) signInFailed(id *identity, c claim) error {
 	name := access.Subject{Kind: access.Key, Name: c.key}
-	says := fault.New(fault.Refused, "sign-in", "key and secret do not belong together").In(c.field).Do("check both; they are shown once when a key is made")
+	says := fault.New(fault.Refused, "sign-in", "key and secret do not belong together").In(c.field).
+		Do("check both; they are shown once when a key is made")
 	if c.person != "" {
 		name = access.Subject{Kind: access.Person, Name: c.person}
-		says = fault.New(fault.Refused, "sign-in", "name and password do not belong together").In(c.field).Do("check both; an operator can give a new password")
+		says = fault.New(fault.Refused, "sign-in", "name and password do not belong together").In(c.field).
+			Do("check both; an operator can give a new password")
 	}
-	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailSignInFailed, Who: "anyone", Source: id.source, Subject: name.By(), Detail: map[string]any{}})
+	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailSignInFailed, Who: "anyone", Source: id.source, Subject: name.By(),
+		Detail: map[string]any{}})
 	return says
 }
 
@@ -179,7 +186,8 @@ func (d *Desk) knowsPassword(ctx context.Context, s *catalog.Session, name, pass
 			return false, err
 		}
 	default:
-		return false, fault.New(fault.Refused, "no-account", "%s has no role in any account", p.Name).In("person").Do("have an administrator give you one")
+		return false, fault.New(fault.Refused, "no-account", "%s has no role in any account", p.Name).In("person").
+			Do("have an administrator give you one")
 	}
 	return true, d.store.Catalog.NoteSignIn(ctx, p.Name, time.Now())
 }
@@ -201,7 +209,8 @@ func (d *Desk) changePassword(ctx context.Context, id *identity, old, fresh stri
 	}
 	// Counted for the session: strangers who try the name do not hold up who is signed in.
 	counted := []catalog.Counted{{What: "session " + string(id.session.Token), Free: 5, Sides: 1}}
-	ok, err := d.try(ctx, counted, "password", func() (bool, error) { return keyring.CheckPassword(ctx, old, id.person.Password) })
+	ok, err := d.try(ctx, counted, "password",
+		func() (bool, error) { return keyring.CheckPassword(ctx, old, id.person.Password) })
 	if err != nil {
 		return err
 	}
@@ -215,8 +224,9 @@ func (d *Desk) changePassword(ctx context.Context, id *identity, old, fresh stri
 	if err != nil {
 		return fault.From(err).In("new")
 	}
-	return d.store.Catalog.ChangePerson(ctx, id.person.Name, 0, author(ctx), catalog.TrailPassword, func(p *catalog.PersonRow) error {
-		p.Password, p.MustChange = coded, false
-		return nil
-	})
+	return d.store.Catalog.ChangePerson(ctx, id.person.Name, 0, author(ctx), catalog.TrailPassword,
+		func(p *catalog.PersonRow) error {
+			p.Password, p.MustChange = coded, false
+			return nil
+		})
 }

@@ -46,8 +46,9 @@ func (d *Desk) trailCalls(to *calls) {
 const matrixMost = 200
 
 func trailLine(e catalog.TrailEntry) TrailLine {
-	return TrailLine{ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account, Who: e.Who, Source: e.Source, Subject: e.Subject,
-		Times: e.Times, Detail: e.Detail, Says: trailSays(e)}
+	return TrailLine{ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account, Who: e.Who, Source: e.Source,
+		Subject: e.Subject,
+		Times:   e.Times, Detail: e.Detail, Says: trailSays(e)}
 }
 
 // trailSays words what an entry of the trail adds to its kind and subject.
@@ -161,7 +162,8 @@ func (d *Desk) listTrail(ctx context.Context, in *struct {
 		}
 		in.Account = s.Account
 	}
-	q := catalog.TrailQuery{Before: in.Before, Account: in.Account, Kinds: in.Kind, Who: in.Who, Subject: in.Subject, Limit: in.Limit + 1}
+	q := catalog.TrailQuery{Before: in.Before, Account: in.Account, Kinds: in.Kind, Who: in.Who, Subject: in.Subject,
+		Limit: in.Limit + 1}
 	for s, into := range map[*string]*time.Time{&in.Since: &q.Since, &in.Until: &q.Until} {
 		if *s != "" {
 			t, err := moment(*s)
@@ -246,7 +248,8 @@ func (d *Desk) rotateMasterKey(ctx context.Context, _ *struct{}) (*masterOut, er
 	m, err := d.gate.Keys.Master(ctx)
 	if err == nil {
 		by := author(ctx)
-		err = d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: catalog.TrailMasterKey, Account: who(ctx).subject.Account, Who: by.Who, Source: by.Source, Subject: m.Fingerprint, Detail: map[string]any{"sealed": n}})
+		err = d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: catalog.TrailMasterKey, Account: who(ctx).
+			subject.Account, Who: by.Who, Source: by.Source, Subject: m.Fingerprint, Detail: map[string]any{"sealed": n}})
 	}
 	if err != nil {
 		return nil, err

@@ -32,7 +32,8 @@ type UploadInfo struct {
 }
 
 func uploadInfo(u *catalog.Upload, seen veil) UploadInfo {
-	return UploadInfo{ID: u.ID, Bucket: u.Bucket.String(), Key: u.Key.String(), Started: u.Created, By: seen.by(u.Who), Source: seen.from(u.Who, u.Source), Parts: u.Parts, Bytes: u.Bytes, Last: u.Last, Place: u.Seq}
+	return UploadInfo{ID: u.ID, Bucket: u.Bucket.String(), Key: u.Key.String(), Started: u.Created, By: seen.by(u.Who),
+		Source: seen.from(u.Who, u.Source), Parts: u.Parts, Bytes: u.Bytes, Last: u.Last, Place: u.Seq}
 }
 
 // UploadPage is a page of unfinished uploads, oldest first.
@@ -63,9 +64,11 @@ func (d *Desk) uploadCalls(to *calls) {
 		"Start a multipart upload", d.startUploadCall, answers(201))
 	call(to, rule{do: access.Write, on: onKey}, "show-upload", "GET /buckets/{bucket}/uploads/{id}", "uploads",
 		"Show an unfinished upload and its parts", d.showUpload)
-	call(to, rule{do: access.Write, on: onKey}, "complete-upload", "POST /buckets/{bucket}/uploads/{id}/complete", "uploads",
+	call(to, rule{do: access.Write, on: onKey}, "complete-upload", "POST /buckets/{bucket}/uploads/{id}/complete",
+		"uploads",
 		"Make an object of an upload's parts",
-		d.completeUpload, described("Without a list all parts that are there are taken, by number. Said again it gives the same object for a day."))
+		d.completeUpload, described(
+			"Without a list all parts that are there are taken, by number. Said again it gives the same object for a day."))
 	call(to, rule{}, "abandon-uploads", "POST /uploads/abandon", "uploads",
 		"Abandon unfinished uploads, or say what would go", d.abandonUploads)
 }
@@ -114,7 +117,8 @@ func (d *Desk) uploads(ctx context.Context, bucket, olderThan string, after int6
 	return p, err
 }
 
-func (d *Desk) startUpload(ctx context.Context, bucket, key, contentType string, metadata, tags map[string]string) (*catalog.Upload, error) {
+func (d *Desk) startUpload(ctx context.Context, bucket, key, contentType string, metadata,
+	tags map[string]string) (*catalog.Upload, error) {
 	a, err := address(bucket, key)
 	if err != nil {
 		return nil, err
@@ -149,7 +153,8 @@ func (d *Desk) openUpload(ctx context.Context, bucket, key, id string) (*catalog
 	return u, parts, err
 }
 
-func (d *Desk) abandon(ctx context.Context, names []UploadName, olderThan, bucket string, rehearse bool) (q Quantity, err error) {
+func (d *Desk) abandon(ctx context.Context, names []UploadName, olderThan, bucket string, rehearse bool) (q Quantity,
+	err error) {
 	for _, n := range names {
 		u, parts, err := d.openUpload(ctx, n.Bucket, n.Key, n.ID)
 		if err != nil {

@@ -34,7 +34,8 @@ func (d *Desk) prefixes(ctx context.Context, bucket, prefix string, limit int) (
 		return nil, err
 	}
 	if prefix != "" && prefix[len(prefix)-1] != '/' {
-		return nil, fault.New(fault.Invalid, "prefix-slash", "usage is counted by prefixes that end with a slash").In("prefix").Do("end it with a slash")
+		return nil, fault.New(fault.Invalid, "prefix-slash", "usage is counted by prefixes that end with a slash").
+			In("prefix").Do("end it with a slash")
 	}
 	f, err := d.store.Bucket(ctx, name)
 	if err != nil {
@@ -92,7 +93,8 @@ func growth(days []catalog.Day, total UsageInfo, since time.Time) []UsagePoint {
 	var order []string
 	var sum UsagePoint
 	for _, day := range days {
-		sum.Objects, sum.Current, sum.Previous = sum.Objects+day.Objects, sum.Current+day.Bytes, sum.Previous+day.PreviousBytes
+		sum.Objects, sum.Current, sum.Previous = sum.Objects+day.Objects, sum.Current+day.Bytes,
+			sum.Previous+day.PreviousBytes
 		sum.Day = day.Day.Format(time.DateOnly)
 		if sums[sum.Day] == nil {
 			sums[sum.Day] = &UsagePoint{}

@@ -22,7 +22,8 @@ type veil struct {
 // veilOf gives the veil for an account's buckets.
 func (d *Desk) veilOf(ctx context.Context, owner string) veil {
 	s := who(ctx).subject
-	return veil{d: d, ctx: ctx, self: s.By(), inside: s.Operator || s.Account == owner && s.Role != access.None && len(s.Limits) == 0}
+	return veil{d: d, ctx: ctx, self: s.By(), inside: s.Operator || s.Account == owner && s.Role != access.None &&
+		len(s.Limits) == 0}
 }
 
 // veilFor gives the veil for a bucket.

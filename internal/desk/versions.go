@@ -72,7 +72,8 @@ func chapter(c store.Chapter, seen veil) Chapter {
 	out := Chapter{Bucket: c.Bucket.String(), Key: c.Key.String(), Versions: []HistoryVersion{}}
 	for _, p := range c.Versions {
 		v := p.Version
-		h := HistoryVersion{Version: v.ID().String(), Number: v.Number, Marker: v.Marker, Latest: p.Replaced.IsZero(), Size: v.Size, Created: v.Created, By: seen.by(v.By), Source: seen.from(v.By, v.Source),
+		h := HistoryVersion{Version: v.ID().String(), Number: v.Number, Marker: v.Marker, Latest: p.Replaced.IsZero(),
+			Size: v.Size, Created: v.Created, By: seen.by(v.By), Source: seen.from(v.By, v.Source),
 			Replaced: p.Replaced, Revision: v.Revision, Metadata: v.Metadata.Decoded(), Tags: v.Tags}
 		if !v.Marker {
 			h.ETag = v.ETag.String()
@@ -81,7 +82,8 @@ func chapter(c store.Chapter, seen veil) Chapter {
 			h.Origin = originInfo(*p.Origin, seen)
 		}
 		for _, r := range p.Revisions {
-			h.Revisions = append(h.Revisions, RevisionInfo{Revision: r.Number + 1, At: r.Until, By: seen.by(r.Who), Source: seen.from(r.Who, r.Source), Before: r.Metadata.Decoded(), Tags: r.Tags})
+			h.Revisions = append(h.Revisions, RevisionInfo{Revision: r.Number + 1, At: r.Until, By: seen.by(r.Who),
+				Source: seen.from(r.Who, r.Source), Before: r.Metadata.Decoded(), Tags: r.Tags})
 		}
 		out.Versions = append(out.Versions, h)
 	}
@@ -124,7 +126,8 @@ func (d *Desk) versionCalls(to *calls) {
 		"List all versions and delete markers by key", d.listVersions)
 	call(to, rule{do: access.Write, on: onKey}, "annotate-object", "PATCH /buckets/{bucket}/object", "versions",
 		"Change metadata, tags or content type without uploading again",
-		d.annotateObject, described("The version gets the next revision. With ifRevision, a change that came between is refused with status 412 and the revision found."))
+		d.annotateObject, described(
+			"The version gets the next revision. With ifRevision, a change that came between is refused with status 412 and the revision found."))
 	call(to, rule{do: access.Write, on: onBucket}, "restore-object", "POST /buckets/{bucket}/restore", "versions",
 		"Make an earlier version current again, by a copy of it", d.restoreObjectCall)
 	d.orderCalls(to)
@@ -139,7 +142,8 @@ func (d *Desk) restoreObject(ctx context.Context, a catalog.Address, version, as
 	var at time.Time
 	switch {
 	case (version == "") == (asOf == ""):
-		return nil, fault.New(fault.Invalid, "version-or-moment", "a restore needs a version or a moment, and not both").In("version").Do("take one from the key's history")
+		return nil, fault.New(fault.Invalid, "version-or-moment", "a restore needs a version or a moment, and not both").
+			In("version").Do("take one from the key's history")
 	case version != "":
 		id, err = object.ParseVersionID(version)
 	default:
@@ -205,7 +209,9 @@ func (d *Desk) listVersions(ctx context.Context, in *struct {
 			return nil, err
 		}
 	}
-	page, more, err := d.store.ListVersions(ctx, name, catalog.Versions{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After, AfterNumber: in.AfterVersion, Max: in.Limit})
+	page, more, err := d.store.ListVersions(ctx, name,
+		catalog.Versions{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After, AfterNumber: in.AfterVersion,
+			Max: in.Limit})
 	if err != nil {
 		return nil, err
 	}
@@ -220,7 +226,8 @@ func (d *Desk) listVersions(ctx context.Context, in *struct {
 			p.Prefixes = append(p.Prefixes, e.Prefix)
 			continue
 		}
-		p.Versions = append(p.Versions, ListedVersion{Key: v.Key.String(), Version: v.ID().String(), Number: v.Number, Latest: e.Latest, Marker: v.Marker, Size: v.Size, Created: v.Created, By: seen.by(v.By)})
+		p.Versions = append(p.Versions, ListedVersion{Key: v.Key.String(), Version: v.ID().String(), Number: v.Number,
+			Latest: e.Latest, Marker: v.Marker, Size: v.Size, Created: v.Created, By: seen.by(v.By)})
 	}
 	if more {
 		last := page[len(page)-1]
@@ -253,7 +260,8 @@ func (d *Desk) annotateObject(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	an := store.Annotation{Address: a, Author: author(ctx), Metadata: in.Body.Metadata, Tags: in.Body.Tags, IfRevision: in.Body.IfRevision}
+	an := store.Annotation{Address: a, Author: author(ctx), Metadata: in.Body.Metadata, Tags: in.Body.Tags,
+		IfRevision: in.Body.IfRevision}
 	if in.Version != "" {
 		an.ID = v.ID()
 	}
@@ -263,7 +271,8 @@ func (d *Desk) annotateObject(ctx context.Context, in *struct {
 		an.Headers = &h
 	}
 	if an.Headers == nil && an.Metadata.Empty() && an.Tags.Empty() {
-		return nil, fault.New(fault.Invalid, "no-change", "nothing to change was given").In("metadata").Do("set or unset a field or a tag")
+		return nil, fault.New(fault.Invalid, "no-change", "nothing to change was given").In("metadata").
+			Do("set or unset a field or a tag")
 	}
 	if v, err = d.store.Annotate(ctx, an); err != nil {
 		return nil, err

@@ -126,5 +126,6 @@ func (b *Body) Refuse(w http.ResponseWriter) {
 }
 
 func slow(err error) error {
-	return fault.New(fault.Slow, "slow", "the body did not arrive in time").In("body").Do("send it again; the connection is too slow or was idle").Because(err)
+	return fault.New(fault.Slow, "slow", "the body did not arrive in time").In("body").
+		Do("send it again; the connection is too slow or was idle").Because(err)
 }

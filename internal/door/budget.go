@@ -27,7 +27,8 @@ func (b *Budget) Take(who string, n int64) (giveBack func(), err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if has := b.of[who]; has > 0 && has+n > b.each || b.sum > 0 && b.sum+n > b.all {
-		return nil, fault.New(fault.Unavailable, "too-much-at-once", "Please reduce your request rate: too many large answers or documents are under way").In("requests").
+		return nil, fault.New(fault.Unavailable, "too-much-at-once",
+			"Please reduce your request rate: too many large answers or documents are under way").In("requests").
 			Do("wait for some to end; ask for smaller pages, or for fewer at a time")
 	}
 	b.sum += n

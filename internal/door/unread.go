@@ -67,8 +67,9 @@ type secure struct {
 func (s *secure) Read(b []byte) (int, error) {
 	n, err := s.Conn.Read(b)
 	if plain := (tls.RecordHeaderError{}); errors.As(err, &plain) && plain.Conn != nil {
-		_, _ = plain.Conn.Write([]byte("HTTP/1.1 400 Bad Request\r\nConnection: close\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n" +
-			"This port speaks TLS: use an address that begins with https.\n"))
+		_, _ = plain.Conn.Write(
+			[]byte("HTTP/1.1 400 Bad Request\r\nConnection: close\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n" +
+				"This port speaks TLS: use an address that begins with https.\n"))
 	}
 	return n, err
 }

@@ -96,7 +96,8 @@ func (f *failing) bad(key, source string, now time.Time) {
 		p     keyAt
 		rate  rate.Limit
 		burst int
-	}{{keyAt{key, at(source)}, pairRate, pairBurst}, {keyAt{"", at(source)}, sourceRate, sourceBurst}, {keyAt{key, ""}, keyRate, keyBurst}} {
+	}{{keyAt{key, at(source)}, pairRate, pairBurst}, {keyAt{"", at(source)}, sourceRate, sourceBurst},
+		{keyAt{key, ""}, keyRate, keyBurst}} {
 		l := f.by[c.p]
 		if l == nil {
 			f.makeRoom(now)

@@ -38,7 +38,8 @@ type Gate struct {
 }
 
 // New makes a gate. owner gives the account that owns a bucket. Stop it.
-func New(c *catalog.Catalog, keys *keyring.Ring, owner func(context.Context, object.BucketName) (string, error), log *slog.Logger) *Gate {
+func New(c *catalog.Catalog, keys *keyring.Ring, owner func(context.Context, object.BucketName) (string, error),
+	log *slog.Logger) *Gate {
 	ctx, stop := context.WithCancel(context.Background())
 	g := &Gate{Keys: keys, catalog: c, owner: owner, log: log, notes: newNotes(), failing: newFailing(),
 		uses: map[string]catalog.KeyUse{}, rates: map[string]*rate.Limiter{}, stop: stop, done: make(chan struct{})}
@@ -96,7 +97,8 @@ func (g *Gate) Key(ctx context.Context, id string) (*keyring.Key, error) {
 		return nil, err
 	}
 	if k == nil {
-		return nil, fault.New(fault.Refused, "key-unknown", "there is no access key %q here", id).In("key").Do("check the key's id, and that the address is of the service that made it")
+		return nil, fault.New(fault.Refused, "key-unknown", "there is no access key %q here", id).In("key").
+			Do("check the key's id, and that the address is of the service that made it")
 	}
 	return k, nil
 }
@@ -129,7 +131,8 @@ func (g *Gate) Use(k *keyring.Key, source string, now time.Time) error {
 		l.SetBurst(k.Rate)
 	}
 	if !l.AllowN(now, 1) {
-		return fault.New(fault.Unavailable, "key-rate", "the key %s makes more than its %d requests a second", k.ID, k.Rate).In("key").Do("slow down, or have the key's rate raised")
+		return fault.New(fault.Unavailable, "key-rate", "the key %s makes more than its %d requests a second", k.ID, k.Rate).
+			In("key").Do("slow down, or have the key's rate raised")
 	}
 	return nil
 }
@@ -189,14 +192,16 @@ func (g *Gate) May(ctx context.Context, a Ask) error {
 	d, t, err := g.Decide(ctx, a)
 	if err != nil {
 		if fault.HasCode(err, "bucket-missing") && a.Subject.Kind == access.Anyone {
-			return access.Decision{Why: "the request is not signed, and nothing here is open to everyone under that name", Remedy: "sign it with an access key"}.Refused()
+			return access.Decision{Why: "the request is not signed, and nothing here is open to everyone under that name",
+				Remedy: "sign it with an access key"}.Refused()
 		}
 		return err
 	}
 	if d.Allowed {
 		return nil
 	}
-	g.refuse(a.Subject, a.Source, t.Owner, access.Scope{Bucket: t.Bucket, Prefix: t.Key}.String(), map[string]any{"do": a.Do.String(), "why": d.Why, "needs": d.Remedy})
+	g.refuse(a.Subject, a.Source, t.Owner, access.Scope{Bucket: t.Bucket, Prefix: t.Key}.String(),
+		map[string]any{"do": a.Do.String(), "why": d.Why, "needs": d.Remedy})
 	return d.Refused()
 }
 
@@ -220,7 +225,8 @@ func (g *Gate) Lists(ctx context.Context, s access.Subject, b *catalog.Bucket) (
 	if err != nil {
 		return false, err
 	}
-	return access.Decide(s, access.List, access.Target{Bucket: b.Name.String(), Owner: b.Account, Some: true}, book, time.Now()).Allowed, nil
+	return access.Decide(s, access.List, access.Target{Bucket: b.Name.String(), Owner: b.Account, Some: true}, book,
+		time.Now()).Allowed, nil
 }
 
 // Refused notes a refusal in the trail; the same within a second counts once.
@@ -232,7 +238,8 @@ func (g *Gate) refuse(s access.Subject, source, account, subject string, detail 
 	if s.Kind == access.Anyone { // gathered by bucket: there are more keys than anybody wants to read of
 		subject, _, _ = strings.Cut(subject, "/")
 	}
-	g.Note(catalog.TrailEntry{Kind: catalog.TrailRefused, Account: account, Who: s.By(), Source: source, Subject: subject, Detail: detail})
+	g.Note(catalog.TrailEntry{Kind: catalog.TrailRefused, Account: account, Who: s.By(), Source: source, Subject: subject,
+		Detail: detail})
 }
 
 // Note has an entry written to the trail within a second; the same is gathered
@@ -245,12 +252,14 @@ func (g *Gate) Note(e catalog.TrailEntry) { g.notes.add(e, time.Now()) }
 func (g *Gate) Verify(k *keyring.Key, source string, verify func(secret string) error) error {
 	now := time.Now()
 	if wait := g.failing.wait(k.ID, source, k.UsedFrom, now); wait > 0 {
-		return fault.New(fault.Unavailable, "too-many-attempts", "too many signatures with this key were wrong").In("secret").Do("wait %s, and check the secret", wait.Round(time.Second))
+		return fault.New(fault.Unavailable, "too-many-attempts", "too many signatures with this key were wrong").In("secret").
+			Do("wait %s, and check the secret", wait.Round(time.Second))
 	}
 	err := verify(k.Secret)
 	if fault.HasCode(err, "signature-mismatch") {
 		g.failing.bad(k.ID, source, now)
-		g.Note(catalog.TrailEntry{Kind: catalog.TrailSignatureWrong, Account: k.Account, Who: "anyone", Source: source, Subject: k.ID, Detail: map[string]any{"why": "a signature does not fit the key's secret"}})
+		g.Note(catalog.TrailEntry{Kind: catalog.TrailSignatureWrong, Account: k.Account, Who: "anyone", Source: source,
+			Subject: k.ID, Detail: map[string]any{"why": "a signature does not fit the key's secret"}})
 	}
 	return err
 }
@@ -268,7 +277,8 @@ func (g *Gate) Again(ctx context.Context, key *keyring.Key, a Ask) func() error 
 		if key != nil {
 			k, err := g.Keys.Find(ctx, key.ID)
 			if err == nil && k == nil {
-				err = fault.New(fault.Refused, "key-unknown", "the access key %q was removed", key.ID).In("key").Do("use another key")
+				err = fault.New(fault.Refused, "key-unknown", "the access key %q was removed", key.ID).In("key").
+					Do("use another key")
 			}
 			if err == nil {
 				err = k.Works(now)

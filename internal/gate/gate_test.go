@@ -43,14 +43,16 @@ func TestDecisionsAreNoted(t *testing.T) {
 		}
 	}
 	until(t, "the refusals stand in the trail", func() bool {
-		list, err := s.Store.Catalog.Trail(t.Context(), catalog.TrailQuery{Kinds: []string{catalog.TrailRefused}, Who: c.ID, Limit: 10})
+		list, err := s.Store.Catalog.Trail(t.Context(), catalog.TrailQuery{Kinds: []string{catalog.TrailRefused}, Who: c.ID,
+			Limit: 10})
 		if err != nil {
 			t.Fatal(err)
 		}
 		times := 0
 		for _, e := range list {
 			times += e.Times
-			if e.Account != "herbarium" || e.Subject != "plates/2025/x" || e.Source != "10.4.2.40" || e.Detail["do"] != "read" || e.Detail["needs"] != `have its owner grant "read from" on plates/2025/x to account seed-lab or key `+c.ID {
+			if e.Account != "herbarium" || e.Subject != "plates/2025/x" || e.Source != "10.4.2.40" || e.Detail["do"] != "read" ||
+				e.Detail["needs"] != `have its owner grant "read from" on plates/2025/x to account seed-lab or key `+c.ID {
 				t.Fatalf("%+v", e)
 			}
 		}
@@ -62,7 +64,8 @@ func TestDecisionsAreNoted(t *testing.T) {
 		t.Errorf("granted: %v", err)
 	}
 	again := s.Gate.Again(t.Context(), k, ask)
-	if err := s.Store.Catalog.RemoveGrant(t.Context(), id, catalog.Author{At: time.Now(), Who: "another process"}); err != nil {
+	if err := s.Store.Catalog.RemoveGrant(t.Context(), id,
+		catalog.Author{At: time.Now(), Who: "another process"}); err != nil {
 		t.Fatal(err)
 	}
 	until(t, "a transfer is cut when the grant goes", func() bool { return fault.HasCode(again(), "not-allowed") })
@@ -88,7 +91,8 @@ func TestDecisionsAreNoted(t *testing.T) {
 	if _, err := s.Gate.Key(t.Context(), "NOBODY"); !fault.HasCode(err, "key-unknown") {
 		t.Errorf("a key that there is not: %v", err)
 	}
-	if err := s.Gate.May(t.Context(), gate.Ask{Do: access.Read, Bucket: object.MustBucketName("none"), Key: "x"}); !fault.HasCode(err, "not-allowed") {
+	if err := s.Gate.May(t.Context(), gate.Ask{Do: access.Read, Bucket: object.MustBucketName("none"),
+		Key: "x"}); !fault.HasCode(err, "not-allowed") {
 		t.Errorf("anyone asks for a bucket that there is not: %v", err)
 	}
 	sees, also, err := s.Gate.Sees(t.Context(), k.Subject())
@@ -105,7 +109,8 @@ func TestAFloodOfRefusals(t *testing.T) {
 	}
 	n := 0
 	until(t, "some are noted", func() bool {
-		list, err := s.Store.Catalog.Trail(t.Context(), catalog.TrailQuery{Kinds: []string{catalog.TrailRefused}, Limit: 5000})
+		list, err := s.Store.Catalog.Trail(t.Context(), catalog.TrailQuery{Kinds: []string{catalog.TrailRefused},
+			Limit: 5000})
 		n = len(list)
 		return errors.Is(err, nil) && n > 0
 	})

@@ -31,7 +31,8 @@ type notes struct {
 type refusal struct{ kind, who, source, subject, do string }
 
 func newNotes() *notes {
-	return &notes{same: map[refusal]*catalog.TrailEntry{}, wrote: map[string]int{}, beyond: map[string]*catalog.TrailEntry{}}
+	return &notes{same: map[refusal]*catalog.TrailEntry{}, wrote: map[string]int{},
+		beyond: map[string]*catalog.TrailEntry{}}
 }
 
 func (n *notes) add(e catalog.TrailEntry, now time.Time) {
@@ -53,7 +54,8 @@ func (n *notes) add(e catalog.TrailEntry, now time.Time) {
 			b.Times++
 			return
 		}
-		e.Subject, e.Source, e.Detail = "", "", map[string]any{"why": fmt.Sprintf("more than the trail keeps of one asker in an hour (%d entries)", perHourEach)}
+		e.Subject, e.Source, e.Detail = "", "",
+			map[string]any{"why": fmt.Sprintf("more than the trail keeps of one asker in an hour (%d entries)", perHourEach)}
 		n.beyond[asker] = &e
 		return
 	}

@@ -12,7 +12,8 @@ import (
 // records keep of them, account the one they acted in. The error for who is gone, or
 // has no part in the account any more, has the code giver-gone.
 func (g *Gate) SubjectOf(ctx context.Context, by, account string, before time.Time) (access.Subject, error) {
-	gone := fault.New(fault.Refused, "giver-gone", "%s, who ordered it, may act here no more", by).In("order").Do("have somebody who may give the order again")
+	gone := fault.New(fault.Refused, "giver-gone", "%s, who ordered it, may act here no more", by).In("order").
+		Do("have somebody who may give the order again")
 	kind, name := access.ParseBy(by)
 	switch kind {
 	case access.Key:

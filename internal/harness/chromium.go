@@ -11,8 +11,10 @@ import (
 
 // Chromium starts a headless browser with one tab of 1280x800, for Steps.
 func Chromium(ctx context.Context) (tab context.Context, stop func(), err error) {
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-sync", true),
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox,
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-sync", true),
 		chromedp.WindowSize(1280, 800))
 	alloc, closeAll := chromedp.NewExecAllocator(ctx, opts...)
 	tab, closeTab := chromedp.NewContext(alloc)
@@ -119,6 +121,7 @@ func SignIn(how, name, secret string) []chromedp.Action[chromedp.Void] {
 	if how == "person" {
 		choice = "As a person"
 	}
-	return []chromedp.Action[chromedp.Void]{Appears("Sign in to Spindle"), Button(choice), chromedp.SendKeys(chromedp.CSS("input[name="+how+"]"), name),
+	return []chromedp.Action[chromedp.Void]{Appears("Sign in to Spindle"), Button(choice),
+		chromedp.SendKeys(chromedp.CSS("input[name="+how+"]"), name),
 		chromedp.SendKeys(chromedp.CSS("input[name=secret]"), secret), Button("Sign in")}
 }

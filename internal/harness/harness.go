@@ -228,7 +228,8 @@ func Store(t testing.TB) *store.Store {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { v.Close(); c.Close() })
-	if err := c.FirstKey(Context(t), catalog.AccessKey{ID: Key, Account: "herbarium", Name: "owner", Role: 3, Active: true, Sealed: []byte{}}); err != nil {
+	if err := c.FirstKey(Context(t), catalog.AccessKey{ID: Key, Account: "herbarium", Name: "owner", Role: 3, Active: true,
+		Sealed: []byte{}}); err != nil {
 		t.Fatal(err)
 	}
 	key, err := seal.NewKey(make([]byte, 32))
@@ -254,7 +255,8 @@ type Running struct {
 // Service starts a service; change may alter its configuration first.
 func Service(t testing.TB, change func(*service.Config)) *Running {
 	t.Helper()
-	cfg := service.Config{Data: t.TempDir(), Wire: "127.0.0.1:0", Desk: "127.0.0.1:0", Database: Database(t), Account: "herbarium", OwnerKey: Key, OwnerSecret: Secret,
+	cfg := service.Config{Data: t.TempDir(), Wire: "127.0.0.1:0", Desk: "127.0.0.1:0", Database: Database(t),
+		Account: "herbarium", OwnerKey: Key, OwnerSecret: Secret,
 		Works: works.Settings{RollUpEvery: 50 * time.Millisecond, DamageRefresh: 100 * time.Millisecond}}
 	if change != nil {
 		change(&cfg)
@@ -286,7 +288,8 @@ func (r *Running) Client() *client.Client {
 
 // Do sends a request to the wire, signed by the owner's key or not at all, and
 // gives status, header and body.
-func (r *Running) Do(method, path string, header map[string]string, body string, signed bool) (int, http.Header, string) {
+func (r *Running) Do(method, path string, header map[string]string, body string, signed bool) (int, http.Header,
+	string) {
 	r.t.Helper()
 	if !signed {
 		return r.As(sign.Credential{}, method, path, header, body)
@@ -295,7 +298,8 @@ func (r *Running) Do(method, path string, header map[string]string, body string,
 }
 
 // As is Do with any key; one without an id leaves the request unsigned.
-func (r *Running) As(key sign.Credential, method, path string, header map[string]string, body string) (int, http.Header, string) {
+func (r *Running) As(key sign.Credential, method, path string, header map[string]string, body string) (int, http.Header,
+	string) {
 	r.t.Helper()
 	req, err := http.NewRequest(method, r.WireURL+path, strings.NewReader(body))
 	if err != nil {
@@ -324,7 +328,8 @@ func (r *Running) NewKey(account, name string, role access.Role, change func(*ca
 	r.t.Helper()
 	ctx := Context(r.t)
 	by := catalog.Author{At: time.Now(), Who: access.Machine}
-	if err := r.Store.Catalog.CreateAccount(ctx, catalog.Account{Name: account}, by); err != nil && !fault.HasCode(err, "account-exists") {
+	if err := r.Store.Catalog.CreateAccount(ctx, catalog.Account{Name: account}, by); err != nil &&
+		!fault.HasCode(err, "account-exists") {
 		r.t.Fatal(err)
 	}
 	id, secret := keyring.Generate()
@@ -353,7 +358,9 @@ func (r *Running) Grant(bucket, prefix, to, purpose string) int64 {
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	id, err := r.Store.Catalog.CreateGrant(Context(r.t), catalog.GrantRow{Bucket: bucket, Prefix: []byte(prefix), ToKind: g.Kind, ToName: g.Name, Rights: rights}, catalog.Author{At: time.Now(), Who: access.Machine})
+	id, err := r.Store.Catalog.CreateGrant(Context(r.t),
+		catalog.GrantRow{Bucket: bucket, Prefix: []byte(prefix), ToKind: g.Kind, ToName: g.Name, Rights: rights},
+		catalog.Author{At: time.Now(), Who: access.Machine})
 	if err != nil {
 		r.t.Fatal(err)
 	}

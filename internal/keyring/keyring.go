@@ -104,7 +104,8 @@ func (r *Ring) bodyKey(ctx context.Context, number int16) (uint16, cipher.AEAD, 
 		return 0, nil, err
 	}
 	if sealed == nil {
-		return 0, nil, fault.New(fault.Unavailable, "body-key-missing", "the database has no body key %d, under which a body was sealed", number).In("database").
+		return 0, nil, fault.New(fault.Unavailable, "body-key-missing",
+			"the database has no body key %d, under which a body was sealed", number).In("database").
 			Do("the volume and the database do not belong together, or the database is older: put the right backup back")
 	}
 	raw, err := r.masters.unseal(sealed, fmt.Sprintf("body key %d", n))
@@ -153,7 +154,8 @@ func (r *Ring) open(k *catalog.AccessKey) (*Key, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Key{ID: k.ID, Secret: string(secret), Account: k.Account, Operator: k.Operator, Name: k.Name, Role: k.Role, Limits: k.Limits, Rate: k.Rate, Expires: k.Expires, Active: k.Active, UsedFrom: k.UsedFrom}, nil
+	return &Key{ID: k.ID, Secret: string(secret), Account: k.Account, Operator: k.Operator, Name: k.Name, Role: k.Role,
+		Limits: k.Limits, Rate: k.Rate, Expires: k.Expires, Active: k.Active, UsedFrom: k.UsedFrom}, nil
 }
 
 // Works refuses a key that is switched off or expired, with the codes key-off and
@@ -161,9 +163,11 @@ func (r *Ring) open(k *catalog.AccessKey) (*Key, error) {
 func (k *Key) Works(now time.Time) error {
 	switch {
 	case !k.Active:
-		return fault.New(fault.Refused, "key-off", "the access key %s is switched off", k.ID).In("key").Do("have an administrator of %s switch it on, or use another", k.Account)
+		return fault.New(fault.Refused, "key-off", "the access key %s is switched off", k.ID).In("key").
+			Do("have an administrator of %s switch it on, or use another", k.Account)
 	case k.Expires != nil && !now.Before(*k.Expires):
-		return fault.New(fault.Refused, "key-expired", "the access key %s expired on %s", k.ID, k.Expires.UTC().Format("2006-01-02 15:04 MST")).In("key").Do("have an administrator of %s extend or replace it", k.Account)
+		return fault.New(fault.Refused, "key-expired", "the access key %s expired on %s", k.ID, k.Expires.UTC().
+			Format("2006-01-02 15:04 MST")).In("key").Do("have an administrator of %s extend or replace it", k.Account)
 	}
 	return nil
 }
@@ -220,7 +224,9 @@ func (r *Ring) Seal(id, secret string) ([]byte, error) {
 		return nil, err
 	}
 	if !validSecret.MatchString(secret) {
-		return nil, fault.New(fault.Invalid, "key-secret", "a secret has 16 to 128 printable ASCII characters without spaces").In("secret").Do("bring a longer one, or leave id and secret out to have them made")
+		return nil, fault.New(fault.Invalid, "key-secret",
+			"a secret has 16 to 128 printable ASCII characters without spaces").In("secret").
+			Do("bring a longer one, or leave id and secret out to have them made")
 	}
 	return r.masters.seal([]byte(secret), id)
 }
@@ -247,6 +253,8 @@ func (r *Ring) First(ctx context.Context, account, id, secret string) (made *Key
 	if err != nil {
 		return nil, err
 	}
-	k := Key{ID: id, Secret: secret, Account: account, Name: "owner", Role: access.Administrator, Operator: true, Active: true}
-	return &k, r.catalog.FirstKey(ctx, catalog.AccessKey{ID: id, Account: account, Name: k.Name, Role: k.Role, Operator: true, Sealed: sealed, Active: true})
+	k := Key{ID: id, Secret: secret, Account: account, Name: "owner", Role: access.Administrator, Operator: true,
+		Active: true}
+	return &k, r.catalog.FirstKey(ctx, catalog.AccessKey{ID: id, Account: account, Name: k.Name, Role: k.Role,
+		Operator: true, Sealed: sealed, Active: true})
 }

@@ -72,7 +72,8 @@ func TestSecretsAreSealedUnderAKeyKeptElsewhere(t *testing.T) {
 		t.Errorf("a moved secret: %v", err)
 	}
 	// Off, and expired.
-	if err := c.CreateKey(t.Context(), catalog.AccessKey{ID: "SPARE", Account: "herbarium", Name: "spare", Role: access.Administrator, Sealed: []byte{}, Active: true}, catalog.Author{At: time.Now()}); err != nil {
+	if err := c.CreateKey(t.Context(), catalog.AccessKey{ID: "SPARE", Account: "herbarium", Name: "spare",
+		Role: access.Administrator, Sealed: []byte{}, Active: true}, catalog.Author{At: time.Now()}); err != nil {
 		t.Fatal(err)
 	}
 	past := time.Now().Add(-time.Minute)
@@ -128,7 +129,8 @@ func TestTheMasterKeyIsRotated(t *testing.T) {
 			id, secret := fmt.Sprintf("MEANWHILE-%d", i), fmt.Sprintf("secret-%d-secret-secret", i)
 			sealed, err := other.Seal(id, secret)
 			if err == nil {
-				err = c.CreateKey(t.Context(), catalog.AccessKey{ID: id, Account: "herbarium", Sealed: sealed, Active: true}, catalog.Author{At: time.Now()})
+				err = c.CreateKey(t.Context(), catalog.AccessKey{ID: id, Account: "herbarium", Sealed: sealed, Active: true},
+					catalog.Author{At: time.Now()})
 			}
 			if err != nil {
 				t.Error(err)
@@ -159,7 +161,8 @@ func TestTheMasterKeyIsRotated(t *testing.T) {
 	if k, err := other.Find(t.Context(), made.ID); err != nil || k.Secret != made.Secret {
 		t.Errorf("in the other process: %v", err)
 	}
-	if _, err := keyring.Open(t.Context(), c, path, strings.TrimSpace(string(old))); !fault.HasCode(err, "master-key-wrong") {
+	if _, err := keyring.Open(t.Context(), c, path, strings.TrimSpace(string(old))); !fault.HasCode(err,
+		"master-key-wrong") {
 		t.Errorf("with the old key: %v", err)
 	}
 	// Given by the environment: the new one first, then the old one.
@@ -200,7 +203,8 @@ func TestPasswords(t *testing.T) {
 	if err != nil || a == b {
 		t.Errorf("two digests of one password are the same: %v", err)
 	}
-	for password, want := range map[string]bool{"bog myrtle and heather": true, "bog myrtle and heather ": false, "": false} {
+	for password, want := range map[string]bool{"bog myrtle and heather": true, "bog myrtle and heather ": false,
+		"": false} {
 		if ok, err := keyring.CheckPassword(t.Context(), password, a); ok != want || err != nil {
 			t.Errorf("%q: %v, %v", password, ok, err)
 		}
@@ -224,7 +228,8 @@ func TestAWrongMasterKeyStopsTheStart(t *testing.T) {
 	if _, err := r.First(t.Context(), "herbarium", "GIVEN", "given-secret-of-some-length"); err != nil {
 		t.Fatal(err)
 	}
-	for name, content := range map[string]string{"other": strings.Repeat("ab", 32), "short": "abcd", "no hex": strings.Repeat("xy", 32), "empty": ""} {
+	for name, content := range map[string]string{"other": strings.Repeat("ab", 32), "short": "abcd",
+		"no hex": strings.Repeat("xy", 32), "empty": ""} {
 		other := filepath.Join(dir, name)
 		if err := os.WriteFile(other, []byte(content), 0o600); err != nil {
 			t.Fatal(err)
@@ -248,8 +253,11 @@ func TestKeysThatAreBroughtAlong(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, k := range []struct{ id, secret, code string }{
-		{"scanner-2", "sixteen-sixteen-", ""}, {"ab", "sixteen-sixteen-", "key-id"}, {"with space", "sixteen-sixteen-", "key-id"}, {"a/b", "sixteen-sixteen-", "key-id"}, {strings.Repeat("k", 65), "sixteen-sixteen-", "key-id"},
-		{"field-kit", "fifteen-fifteen", "key-secret"}, {"field-kit", "with some space inside", "key-secret"}, {"field-kit", "nül-secret-of-some-length", "key-secret"}, {"field-kit", strings.Repeat("s", 129), "key-secret"},
+		{"scanner-2", "sixteen-sixteen-", ""}, {"ab", "sixteen-sixteen-", "key-id"},
+		{"with space", "sixteen-sixteen-", "key-id"}, {"a/b", "sixteen-sixteen-", "key-id"},
+		{strings.Repeat("k", 65), "sixteen-sixteen-", "key-id"},
+		{"field-kit", "fifteen-fifteen", "key-secret"}, {"field-kit", "with some space inside", "key-secret"},
+		{"field-kit", "nül-secret-of-some-length", "key-secret"}, {"field-kit", strings.Repeat("s", 129), "key-secret"},
 	} {
 		_, err := r.Seal(k.id, k.secret)
 		if k.code == "" && err != nil || k.code != "" && !fault.HasCode(err, k.code) {

@@ -45,10 +45,12 @@ func openMasters(path, given string, first bool) (*masters, error) {
 		}
 		return m, m.read(fresh, path)
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, fault.New(fault.Unavailable, "master-key-missing", "the database holds sealed secrets, and the master key %s is missing", path).In("master-key").
+		return nil, fault.New(fault.Unavailable, "master-key-missing",
+			"the database holds sealed secrets, and the master key %s is missing", path).In("master-key").
 			Do("put the file back from its backup, or give the key as SPINDLE_MASTER_KEY")
 	case err != nil:
-		return nil, fault.New(fault.Unavailable, "master-key-missing", "the master key cannot be read").In("master-key").Because(err)
+		return nil, fault.New(fault.Unavailable, "master-key-missing", "the master key cannot be read").In("master-key").
+			Because(err)
 	}
 	return m, m.read(string(text), path)
 }
@@ -66,7 +68,8 @@ func (m *masters) read(text, from string) error {
 	for line := range strings.FieldsSeq(text) {
 		raw, err := hex.DecodeString(line)
 		if err != nil || len(raw) != 32 {
-			return fault.New(fault.Unavailable, "master-key-wrong", "%s does not hold a master key: 64 hex digits", from).In("master-key").Do("put the key back from its backup")
+			return fault.New(fault.Unavailable, "master-key-wrong", "%s does not hold a master key: 64 hex digits", from).
+				In("master-key").Do("put the key back from its backup")
 		}
 		aead, err := seal.NewKey(raw)
 		if err != nil {
@@ -76,7 +79,8 @@ func (m *masters) read(text, from string) error {
 		aeads, names = append(aeads, aead), append(names, hex.EncodeToString(sum[:6]))
 	}
 	if len(aeads) == 0 {
-		return fault.New(fault.Unavailable, "master-key-wrong", "%s holds no master key", from).In("master-key").Do("put the key back from its backup")
+		return fault.New(fault.Unavailable, "master-key-wrong", "%s holds no master key", from).In("master-key").
+			Do("put the key back from its backup")
 	}
 	m.mu.Lock()
 	m.aeads, m.names = aeads, names
@@ -115,7 +119,8 @@ func (m *masters) seal(plain []byte, name string) ([]byte, error) {
 			err = m.read(string(text), m.path)
 		}
 		if err != nil {
-			return nil, fault.New(fault.Unavailable, "master-key-missing", "the master key cannot be read").In("master-key").Do("put the file back from its backup").Because(err)
+			return nil, fault.New(fault.Unavailable, "master-key-missing", "the master key cannot be read").In("master-key").
+				Do("put the file back from its backup").Because(err)
 		}
 	}
 	m.mu.RLock()
@@ -140,7 +145,8 @@ func (m *masters) unseal(sealed []byte, name string) ([]byte, error) {
 			}
 		}
 	}
-	return nil, fault.New(fault.Unavailable, "master-key-wrong", "the master key does not open the sealed secrets of this database").In("master-key").
+	return nil, fault.New(fault.Unavailable, "master-key-wrong",
+		"the master key does not open the sealed secrets of this database").In("master-key").
 		Do("put back the master key that belongs to this database")
 }
 
@@ -210,7 +216,8 @@ func (r *Ring) Rotate(ctx context.Context) (int, error) {
 			return 0, err
 		}
 	} else if len(m.names) < 2 {
-		return 0, fault.New(fault.Conflict, "master-key-given", "the master key comes from the environment, and there is only one").In("master-key").
+		return 0, fault.New(fault.Conflict, "master-key-given",
+			"the master key comes from the environment, and there is only one").In("master-key").
 			Do("start the service with SPINDLE_MASTER_KEY=NEW,OLD, rotate, then start it with NEW alone")
 	}
 	// Twice: what another process sealed under the old key, having just read the

@@ -30,9 +30,11 @@ func HashPassword(ctx context.Context, password string) (string, error) {
 	n := utf8.RuneCountInString(password)
 	switch {
 	case n < 10 || len(password) > 256:
-		return "", fault.New(fault.Invalid, "password-weak", "a password has 10 to 256 characters, and this one %d", n).In("password").Do("take a sentence")
+		return "", fault.New(fault.Invalid, "password-weak", "a password has 10 to 256 characters, and this one %d", n).
+			In("password").Do("take a sentence")
 	case strings.Count(password, password[:1]) == len(password):
-		return "", fault.New(fault.Invalid, "password-weak", "the password is one character again and again").In("password").Do("take a sentence")
+		return "", fault.New(fault.Invalid, "password-weak", "the password is one character again and again").In("password").
+			Do("take a sentence")
 	}
 	salt := make([]byte, 16)
 	if _, err := rand.Read(salt); err != nil {
@@ -40,7 +42,8 @@ func HashPassword(ctx context.Context, password string) (string, error) {
 	}
 	sum, err := argon(ctx, password, salt, argonTime, argonMemory, argonThreads)
 	b64 := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b64.EncodeToString(salt), b64.EncodeToString(sum)), err
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+		b64.EncodeToString(salt), b64.EncodeToString(sum)), err
 }
 
 func argon(ctx context.Context, password string, salt []byte, t, m uint32, p uint8) ([]byte, error) {

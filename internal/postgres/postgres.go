@@ -52,7 +52,8 @@ func Programs() (string, error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
 	sort.Slice(found, func(i, j int) bool { return version(found[i]) < version(found[j]) })
 	if len(found) == 0 {
-		return "", fault.New(fault.Unavailable, "postgres-missing", "PostgreSQL's server programs are not on this machine").In("database").
+		return "", fault.New(fault.Unavailable, "postgres-missing", "PostgreSQL's server programs are not on this machine").
+			In("database").
 			Do("install them (apt-get install postgresql), or give --database with the address of a server")
 	}
 	return filepath.Dir(found[len(found)-1]), nil
@@ -105,7 +106,8 @@ func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
 func postgresUser() (*syscall.Credential, error) {
 	u, err := user.Lookup("postgres")
 	if err != nil {
-		return nil, fault.New(fault.Unavailable, "postgres-user", "PostgreSQL does not run as root, and there is no user postgres").In("database").
+		return nil, fault.New(fault.Unavailable, "postgres-user",
+			"PostgreSQL does not run as root, and there is no user postgres").In("database").
 			Do("install the package postgresql, which makes the user, or run the service as another user").Because(err)
 	}
 	uid, err := strconv.Atoi(u.Uid)
@@ -146,7 +148,8 @@ func (s *Server) folders(dir string) error {
 	s.run = runFolder(dir)
 	for _, d := range []string{dir, s.dir, s.run} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
-			return fault.New(fault.Invalid, "data-directory", "the database's folder cannot be made").In("data").Do("give a directory this process may write to").Because(err)
+			return fault.New(fault.Invalid, "data-directory", "the database's folder cannot be made").In("data").
+				Do("give a directory this process may write to").Because(err)
 		}
 		if s.cred != nil {
 			if err := os.Chown(d, int(s.cred.Uid), int(s.cred.Gid)); err != nil {
@@ -155,7 +158,8 @@ func (s *Server) folders(dir string) error {
 		}
 	}
 	if st, err := os.Lstat(s.run); err != nil || st.Mode().Perm() != 0o700 || !st.IsDir() {
-		return fault.New(fault.Refused, "socket-folder", "the folder %s for the database's socket is open to others", s.run).In("data").Do("remove it and start again")
+		return fault.New(fault.Refused, "socket-folder", "the folder %s for the database's socket is open to others", s.run).
+			In("data").Do("remove it and start again")
 	}
 	if s.cred == nil {
 		return nil
@@ -166,9 +170,11 @@ func (s *Server) folders(dir string) error {
 			return err
 		}
 		own := st.Sys().(*syscall.Stat_t)
-		pass := st.Mode()&0o001 != 0 || own.Uid == s.cred.Uid && st.Mode()&0o100 != 0 || own.Gid == s.cred.Gid && st.Mode()&0o010 != 0
+		pass := st.Mode()&0o001 != 0 || own.Uid == s.cred.Uid && st.Mode()&0o100 != 0 || own.Gid == s.cred.Gid &&
+			st.Mode()&0o010 != 0
 		if !pass {
-			return fault.New(fault.Invalid, "data-directory", "the user postgres, who runs the database for root, may not pass through %s", d).In("data").
+			return fault.New(fault.Invalid, "data-directory",
+				"the user postgres, who runs the database for root, may not pass through %s", d).In("data").
 				Do("choose a data directory elsewhere, run as an ordinary user, or allow it: chmod o+x %s", d)
 		}
 		if d == "/" {
@@ -191,7 +197,8 @@ func (s *Server) create(ctx context.Context) error {
 	if err := os.RemoveAll(tmp); err != nil {
 		return err
 	}
-	cmd := s.command("initdb", "-D", tmp, "--username=spindle", "--auth=trust", "--locale=C", "--encoding=UTF8", "--no-instructions")
+	cmd := s.command("initdb", "-D", tmp, "--username=spindle", "--auth=trust", "--locale=C", "--encoding=UTF8",
+		"--no-instructions")
 	cmd.Dir = filepath.Dir(s.dir)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fault.New(fault.Internal, "database-create", "the database cluster could not be made").In("data").
@@ -253,7 +260,8 @@ func (s *Server) settle(ctx context.Context) error {
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
-	return fault.New(fault.Conflict, "database-busy", "a database server with process number %d still runs on this data directory and does not stop", pid).In("data").
+	return fault.New(fault.Conflict, "database-busy",
+		"a database server with process number %d still runs on this data directory and does not stop", pid).In("data").
 		Do("end that process, then start again")
 }
 
@@ -269,7 +277,8 @@ func (s *Server) runningPID() int {
 		return 0
 	}
 	// The number may be another program's by now.
-	if cmdline, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err != nil || !bytes.Contains(cmdline, []byte(s.dir)) {
+	if cmdline, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err != nil ||
+		!bytes.Contains(cmdline, []byte(s.dir)) {
 		return 0
 	}
 	return pid
@@ -339,7 +348,8 @@ func (l *lineLog) Write(p []byte) (int, error) {
 		line := string(l.buf[:i])
 		l.buf = l.buf[i+1:]
 		level := slog.LevelDebug
-		if strings.Contains(line, "PANIC:") || strings.Contains(line, "FATAL:") && !strings.Contains(line, "starting up") && !strings.Contains(line, "shutting down") {
+		if strings.Contains(line, "PANIC:") || strings.Contains(line, "FATAL:") && !strings.Contains(line, "starting up") &&
+			!strings.Contains(line, "shutting down") {
 			level = slog.LevelWarn
 		}
 		l.log.Log(context.Background(), level, "database: "+line)
@@ -356,13 +366,15 @@ func (s *Server) await(ctx context.Context) error {
 			return nil
 		}
 		if time.Now().After(deadline) {
-			return fault.New(fault.Unavailable, "database-start", "the private database does not come up").In("data").Do("run with --log-level debug to see its messages")
+			return fault.New(fault.Unavailable, "database-start", "the private database does not come up").In("data").
+				Do("run with --log-level debug to see its messages")
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-s.done:
-			return fault.New(fault.Unavailable, "database-start", "the private database ended while starting").In("data").Do("run with --log-level debug to see its messages")
+			return fault.New(fault.Unavailable, "database-start", "the private database ended while starting").In("data").
+				Do("run with --log-level debug to see its messages")
 		case <-time.After(30 * time.Millisecond):
 		}
 	}

@@ -71,7 +71,8 @@ func TestAServerKeepsItsDataAndComesBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	db.Close()
-	if got := query(t, s, "select current_setting('listen_addresses') || current_setting('fsync') || current_setting('synchronous_commit')"); got != "onon" {
+	if got := query(t, s,
+		"select current_setting('listen_addresses') || current_setting('fsync') || current_setting('synchronous_commit')"); got != "onon" {
 		t.Errorf("settings: %q", got)
 	}
 	// Killed, it is started again.

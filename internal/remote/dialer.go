@@ -29,7 +29,8 @@ type Dialer struct {
 // link-local (RFC 3927; RFC 4291, section 2.5.6), multicast, or none at all.
 func Never(a netip.Addr) bool {
 	a = a.Unmap()
-	return a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() || !a.IsValid() || a == netip.AddrFrom4([4]byte{255, 255, 255, 255})
+	return a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() || !a.IsValid() ||
+		a == netip.AddrFrom4([4]byte{255, 255, 255, 255})
 }
 
 // Dial connects to HOST:PORT (as http.Transport's DialContext). The error for what
@@ -66,7 +67,8 @@ func (d *Dialer) Dial(ctx context.Context, network, address string) (net.Conn, e
 	for _, a := range addrs {
 		ap := netip.AddrPortFrom(a.Unmap(), uint16(n))
 		if Never(ap.Addr()) || d.Allow != nil && !d.Allow(ap) {
-			errs = append(errs, fault.New(fault.Refused, "address-refused", "the service does not connect to %s", host).In("address").Do("give another address, or have the operator allow this one"))
+			errs = append(errs, fault.New(fault.Refused, "address-refused", "the service does not connect to %s", host).
+				In("address").Do("give another address, or have the operator allow this one"))
 			continue
 		}
 		c, err := dialer.DialContext(ctx, network, ap.String())

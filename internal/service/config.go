@@ -61,7 +61,9 @@ func (c *Config) fill() error {
 		c.ConnectionsEach = max(4, c.Connections/2)
 	}
 	if c.Connections < 8 || c.ConnectionsEach < 4 || c.ConnectionsEach > c.Connections {
-		return fault.New(fault.Invalid, "connections", "the wire holds 8 connections at least, and 4 to all of them from one address").In("connections").Do("leave both settings out unless there is a reason")
+		return fault.New(fault.Invalid, "connections",
+			"the wire holds 8 connections at least, and 4 to all of them from one address").In("connections").
+			Do("leave both settings out unless there is a reason")
 	}
 	if c.Domains == nil {
 		c.Domains = []string{"localhost"}
@@ -70,25 +72,30 @@ func (c *Config) fill() error {
 		c.Origins = []string{"*"}
 	}
 	if c.Data == "" {
-		return fault.New(fault.Invalid, "data-missing", "no data directory is given").In("data").Do("give one: --data DIR, or SPINDLE_DATA")
+		return fault.New(fault.Invalid, "data-missing", "no data directory is given").In("data").
+			Do("give one: --data DIR, or SPINDLE_DATA")
 	}
 	var err error
 	if c.Data, err = filepath.Abs(c.Data); err != nil {
 		return err
 	}
 	if (c.TLSCert == "") != (c.TLSKey == "") {
-		return fault.New(fault.Invalid, "tls-half", "a certificate and its key are needed together").In("tls-cert").Do("give --tls-cert and --tls-key")
+		return fault.New(fault.Invalid, "tls-half", "a certificate and its key are needed together").In("tls-cert").
+			Do("give --tls-cert and --tls-key")
 	}
 	if (c.OwnerKey == "") != (c.OwnerSecret == "") {
-		return fault.New(fault.Invalid, "owner-half", "the owner's key and secret are needed together").In("SPINDLE_OWNER_KEY").Do("set SPINDLE_OWNER_KEY and SPINDLE_OWNER_SECRET, or neither")
+		return fault.New(fault.Invalid, "owner-half", "the owner's key and secret are needed together").
+			In("SPINDLE_OWNER_KEY").Do("set SPINDLE_OWNER_KEY and SPINDLE_OWNER_SECRET, or neither")
 	}
 	for flag, addr := range map[string]string{"wire": c.Wire, "desk": c.Desk} {
 		host, _, err := net.SplitHostPort(addr)
 		if err != nil {
-			return fault.New(fault.Invalid, "address", "%q is no address to listen on", addr).In(flag).Do("give it as HOST:PORT, for instance 127.0.0.1:5710").Because(err)
+			return fault.New(fault.Invalid, "address", "%q is no address to listen on", addr).In(flag).
+				Do("give it as HOST:PORT, for instance 127.0.0.1:5710").Because(err)
 		}
 		if c.TLSCert == "" && !c.PlainHTTP && !loopback(host) {
-			return fault.New(fault.Refused, "plain-http", "%s would be reached from beyond this machine, in plain HTTP", addr).In(flag).
+			return fault.New(fault.Refused, "plain-http", "%s would be reached from beyond this machine, in plain HTTP", addr).
+				In(flag).
 				Do("give --tls-cert and --tls-key, or say --plain-http when something before it does TLS")
 		}
 	}

@@ -64,7 +64,8 @@ const (
 )
 
 func (p *process) start(more ...string) error {
-	args := append([]string{"serve", "--data", p.data, "--wire", "127.0.0.1:0", "--desk", "127.0.0.1:0", "--log-level", "error"}, more...)
+	args := append([]string{"serve", "--data", p.data, "--wire", "127.0.0.1:0", "--desk", "127.0.0.1:0", "--log-level",
+		"error"}, more...)
 	p.cmd = exec.Command(p.bin, args...)
 	p.cmd.Env = append(os.Environ(), "SPINDLE_OWNER_KEY="+ownerKey, "SPINDLE_OWNER_SECRET="+ownerSecret)
 	p.errs.Reset()
@@ -137,7 +138,8 @@ func content(key string, n int) []byte {
 func size(key string, n int) int64 { return int64(len(content(key, n))) }
 
 // worker writes, replaces and removes its own keys until ctx ends.
-func worker(ctx context.Context, c *client.Client, id int, seq *atomic.Int64, ledger map[string]*entry, r *rand.Rand, acks *atomic.Int64) {
+func worker(ctx context.Context, c *client.Client, id int, seq *atomic.Int64, ledger map[string]*entry, r *rand.Rand,
+	acks *atomic.Int64) {
 	for ctx.Err() == nil {
 		key := fmt.Sprintf("w%d/%02d", id, r.IntN(25))
 		e := ledger[key]

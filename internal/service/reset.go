@@ -20,12 +20,15 @@ import (
 // directory, whether the service runs or not; it is changed at the next sign-in.
 // With operator, who is not there is made, and operates the service. The errors
 // have the codes data-missing, data-empty and person-missing.
-func ResetPerson(ctx context.Context, data, database, name string, operator bool, log *slog.Logger) (password string, err error) {
+func ResetPerson(ctx context.Context, data, database, name string, operator bool, log *slog.Logger) (password string,
+	err error) {
 	if data == "" {
-		return "", fault.New(fault.Invalid, "data-missing", "no data directory is given").In("data").Do("give the service's: --data DIR")
+		return "", fault.New(fault.Invalid, "data-missing", "no data directory is given").In("data").
+			Do("give the service's: --data DIR")
 	}
 	if _, err := os.Stat(filepath.Join(data, "master.key")); errors.Is(err, fs.ErrNotExist) && database == "" {
-		return "", fault.New(fault.NotFound, "data-empty", "%s is no data directory of a service", data).In("data").Do("give the one that spindle serve has")
+		return "", fault.New(fault.NotFound, "data-empty", "%s is no data directory of a service", data).In("data").
+			Do("give the one that spindle serve has")
 	}
 	if database == "" {
 		dir := filepath.Join(data, "postgres")
@@ -60,7 +63,8 @@ func ResetPerson(ctx context.Context, data, database, name string, operator bool
 		return nil
 	})
 	if operator && fault.HasCode(err, "person-missing") {
-		err = cat.CreatePerson(ctx, catalog.PersonRow{Name: name, Password: coded, Operator: true, Active: true, MustChange: true}, by)
+		err = cat.CreatePerson(ctx, catalog.PersonRow{Name: name, Password: coded, Operator: true, Active: true,
+			MustChange: true}, by)
 	}
 	return password, err
 }

@@ -66,7 +66,8 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 		}
 	}()
 	if err := os.MkdirAll(cfg.Data, 0o711); err != nil { // the database's user passes through
-		return nil, fault.New(fault.Invalid, "data-directory", "the data directory cannot be made").In("data").Do("give a directory that this process may write to").Because(err)
+		return nil, fault.New(fault.Invalid, "data-directory", "the data directory cannot be made").In("data").
+			Do("give a directory that this process may write to").Because(err)
 	}
 	if err := s.lock(); err != nil {
 		return nil, err
@@ -133,7 +134,8 @@ func (s *Service) mayOrder(ctx context.Context, o *catalog.Order) error {
 	}
 	for _, n := range needs {
 		for _, one := range n.Do.Each() {
-			if err := s.Gate.May(ctx, gate.Ask{Subject: who, Source: o.Source, Do: one, Bucket: n.Bucket, Key: n.Prefix}); err != nil {
+			if err := s.Gate.May(ctx, gate.Ask{Subject: who, Source: o.Source, Do: one, Bucket: n.Bucket,
+				Key: n.Prefix}); err != nil {
 				return err
 			}
 		}
@@ -181,10 +183,12 @@ func (s *Service) sign(addresses string) error {
 func (s *Service) listen(flag, addr string) (net.Listener, error) {
 	l, err := net.Listen("tcp", addr)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fault.New(fault.Conflict, "port-taken", "the address %s is taken by another program", addr).In(flag).Do("choose another with --%s HOST:PORT", flag)
+		return nil, fault.New(fault.Conflict, "port-taken", "the address %s is taken by another program", addr).In(flag).
+			Do("choose another with --%s HOST:PORT", flag)
 	}
 	if err != nil {
-		return nil, fault.New(fault.Invalid, "address", "the service cannot listen on %s", addr).In(flag).Do("choose another with --%s HOST:PORT", flag).Because(err)
+		return nil, fault.New(fault.Invalid, "address", "the service cannot listen on %s", addr).In(flag).
+			Do("choose another with --%s HOST:PORT", flag).Because(err)
 	}
 	s.undo = append(s.undo, func() { l.Close() })
 	return l, nil
@@ -198,18 +202,23 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	}
 	s.WireURL, s.DeskURL = scheme+"://"+wireL.Addr().String(), scheme+"://"+deskL.Addr().String()
 	registry := prometheus.NewRegistry()
-	wire := server.New(s.Store, s.Gate, server.Settings{Domains: cfg.Domains, TLS: cfg.TLSCert != "", StrictRegion: cfg.StrictRegion, Origins: cfg.Origins, Observe: observer(registry)}, s.log)
-	wireDoor := door.New(door.Settings{Quiet: cfg.SlowAfter, Header: cfg.SlowAfter, Most: cfg.Connections, MostEach: cfg.ConnectionsEach, Log: s.log, Unread: wire.Unread})
+	wire := server.New(s.Store, s.Gate, server.Settings{Domains: cfg.Domains, TLS: cfg.TLSCert != "",
+		StrictRegion: cfg.StrictRegion, Origins: cfg.Origins, Observe: observer(registry)}, s.log)
+	wireDoor := door.New(door.Settings{Quiet: cfg.SlowAfter, Header: cfg.SlowAfter, Most: cfg.Connections,
+		MostEach: cfg.ConnectionsEach, Log: s.log, Unread: wire.Unread})
 	// The desk has a door of its own, so that no flood of the wire keeps administrators out.
-	deskDoor := door.New(door.Settings{Quiet: cfg.SlowAfter, Most: max(8, cfg.Connections/4), MostEach: max(4, cfg.ConnectionsEach/4), Log: s.log})
+	deskDoor := door.New(door.Settings{Quiet: cfg.SlowAfter, Most: max(8, cfg.Connections/4),
+		MostEach: max(4, cfg.ConnectionsEach/4), Log: s.log})
 	for name, d := range map[string]*door.Door{"wire": wireDoor, "desk": deskDoor} {
 		watchDoor(registry, name, d)
 	}
 	registry.MustRegister(prometheus.NewGaugeFunc(
-		prometheus.GaugeOpts{Name: "spindle_clock_ahead_seconds", Help: "What the process's clock is ahead of the database's."},
+		prometheus.GaugeOpts{Name: "spindle_clock_ahead_seconds",
+			Help: "What the process's clock is ahead of the database's."},
 		func() float64 { return s.Store.Catalog.Ahead().Seconds() }))
 	s.wire = wireDoor.Server(wire)
-	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "", WireURL: cfg.WireURL, Domains: cfg.Domains,
+	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "",
+		WireURL: cfg.WireURL, Domains: cfg.Domains,
 		Secure: cfg.TLSCert != "", Registry: registry}, s.log)
 	s.desk = deskDoor.Server(d.Handler())
 	s.desk.RegisterOnShutdown(d.Stop)
@@ -233,9 +242,11 @@ func secured(d *door.Door, l net.Listener, cert, key string) (net.Listener, erro
 	}
 	pair, err := tls.LoadX509KeyPair(cert, key)
 	if err != nil {
-		return l, fault.New(fault.Invalid, "tls-cert", "the certificate cannot be used").In("tls-cert").Do("give a certificate and its key as PEM files").Because(err)
+		return l, fault.New(fault.Invalid, "tls-cert", "the certificate cannot be used").In("tls-cert").
+			Do("give a certificate and its key as PEM files").Because(err)
 	}
-	return d.Secured(l, &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair}, NextProtos: []string{"http/1.1"}}), nil
+	return d.Secured(l, &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair},
+		NextProtos: []string{"http/1.1"}}), nil
 }
 
 // Failed gives an error when the service cannot go on.
@@ -269,17 +280,22 @@ func (s *Service) unwind() {
 func watchDoor(r *prometheus.Registry, name string, d *door.Door) {
 	labels := prometheus.Labels{"at": name}
 	r.MustRegister(
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "spindle_connections", Help: "Open connections.", ConstLabels: labels}, func() float64 { return float64(d.Open()) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "spindle_connections_refused_total", Help: "Connections turned away, or closed to make room for others.", ConstLabels: labels},
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "spindle_connections", Help: "Open connections.",
+			ConstLabels: labels}, func() float64 { return float64(d.Open()) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "spindle_connections_refused_total",
+			Help: "Connections turned away, or closed to make room for others.", ConstLabels: labels},
 			func() float64 { return float64(d.Refused()) }))
 }
 
 // observer counts requests of the wire for the metrics.
 func observer(r *prometheus.Registry) func(string, int, time.Duration, int64, int64) {
-	seconds := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "spindle_wire_request_seconds", Help: "Time to answer requests of the wire.",
+	seconds := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "spindle_wire_request_seconds",
+		Help:    "Time to answer requests of the wire.",
 		Buckets: []float64{.0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10, 60}}, []string{"operation"})
-	count := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "spindle_wire_requests_total", Help: "Requests of the wire."}, []string{"operation", "status"})
-	bytes := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "spindle_wire_bytes_total", Help: "Bytes of bodies of the wire."}, []string{"direction"})
+	count := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "spindle_wire_requests_total",
+		Help: "Requests of the wire."}, []string{"operation", "status"})
+	bytes := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "spindle_wire_bytes_total",
+		Help: "Bytes of bodies of the wire."}, []string{"direction"})
 	r.MustRegister(seconds, count, bytes)
 	in, out := bytes.WithLabelValues("in"), bytes.WithLabelValues("out")
 	return func(op string, status int, took time.Duration, received, sent int64) {
@@ -307,6 +323,7 @@ func flock(f *os.File, dir string) error {
 	}
 	b, _ := io.ReadAll(io.LimitReader(f, 256))
 	pid, addresses, _ := strings.Cut(strings.TrimSpace(string(b)), " ")
-	return fault.New(fault.Conflict, "data-busy", "another service, process %s, holds the data directory %s (%s)", pid, dir, addresses).In("data").
+	return fault.New(fault.Conflict, "data-busy", "another service, process %s, holds the data directory %s (%s)", pid,
+		dir, addresses).In("data").
 		Do("stop that process, or choose another directory; several processes can share one with --database")
 }

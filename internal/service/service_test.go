@@ -65,7 +65,8 @@ func TestServeAsAProcess(t *testing.T) {
 		t.Errorf("a second service on the same data: %v", err)
 	}
 	third := &process{t: t, bin: p.bin, data: dataDir(t)}
-	if err := third.start("--wire", strings.TrimPrefix(p.wire, "http://")); err == nil || !strings.Contains(err.Error(), "--wire") {
+	if err := third.start("--wire", strings.TrimPrefix(p.wire, "http://")); err == nil ||
+		!strings.Contains(err.Error(), "--wire") {
 		t.Errorf("a service on a taken port: %v", err)
 	}
 	// A put under way is finished before the end.
@@ -123,13 +124,15 @@ func TestConfigurationIsRefusedClearly(t *testing.T) {
 		cfg  service.Config
 		code string
 	}{
-		"no data":               {service.Config{}, "data-missing"},
-		"beyond loopback":       {service.Config{Data: t.TempDir(), Wire: "0.0.0.0:0"}, "plain-http"},
-		"half of TLS":           {service.Config{Data: t.TempDir(), TLSCert: "x"}, "tls-half"},
-		"half of an owner":      {service.Config{Data: t.TempDir(), OwnerKey: "x"}, "owner-half"},
-		"no port":               {service.Config{Data: t.TempDir(), Desk: "localhost"}, "address"},
-		"no database there":     {service.Config{Data: t.TempDir(), Wire: "127.0.0.1:0", Desk: "127.0.0.1:0", Database: "postgres://x@127.0.0.1:1/x"}, "database-unreachable"},
-		"an unreadable address": {service.Config{Data: t.TempDir(), Wire: "127.0.0.1:0", Desk: "127.0.0.1:0", Database: "postgres://%zz"}, "database-url"},
+		"no data":          {service.Config{}, "data-missing"},
+		"beyond loopback":  {service.Config{Data: t.TempDir(), Wire: "0.0.0.0:0"}, "plain-http"},
+		"half of TLS":      {service.Config{Data: t.TempDir(), TLSCert: "x"}, "tls-half"},
+		"half of an owner": {service.Config{Data: t.TempDir(), OwnerKey: "x"}, "owner-half"},
+		"no port":          {service.Config{Data: t.TempDir(), Desk: "localhost"}, "address"},
+		"no database there": {service.Config{Data: t.TempDir(), Wire: "127.0.0.1:0", Desk: "127.0.0.1:0",
+			Database: "postgres://x@127.0.0.1:1/x"}, "database-unreachable"},
+		"an unreadable address": {service.Config{Data: t.TempDir(), Wire: "127.0.0.1:0", Desk: "127.0.0.1:0",
+			Database: "postgres://%zz"}, "database-url"},
 	} {
 		ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
 		_, err := service.Start(ctx, c.cfg, harness.Silent())
@@ -146,8 +149,10 @@ func TestTLS(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "fenn"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
+	tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "fenn"}, NotBefore: time.Now().
+		Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
 	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, key.Public(), key)
 	if err != nil {
 		t.Fatal(err)
@@ -158,7 +163,8 @@ func TestTLS(t *testing.T) {
 	}
 	cert, priv := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
 	certPEM := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
-	if err := errors.Join(os.WriteFile(cert, certPEM, 0o600), os.WriteFile(priv, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pk}), 0o600)); err != nil {
+	if err := errors.Join(os.WriteFile(cert, certPEM, 0o600),
+		os.WriteFile(priv, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pk}), 0o600)); err != nil {
 		t.Fatal(err)
 	}
 	s := harness.Service(t, func(c *service.Config) { c.TLSCert, c.TLSKey = cert, priv })
@@ -190,7 +196,8 @@ func TestTLS(t *testing.T) {
 		}
 		conn.Close()
 	}
-	for address, field := range map[string]string{s.WireURL: "certificate", strings.Replace(s.WireURL, "https", "http", 1): "protocol"} {
+	for address, field := range map[string]string{s.WireURL: "certificate",
+		strings.Replace(s.WireURL, "https", "http", 1): "protocol"} {
 		r := client.Check(t.Context(), client.Settings{Address: address, Style: "path", Region: "fenn", Key: c.Key})
 		for _, f := range r.Findings {
 			if f.Result == client.Wrong && f.Field != field {
@@ -220,21 +227,24 @@ func TestFullDisk(t *testing.T) {
 	t.Cleanup(func() { _ = unix.Unmount(disk, unix.MNT_DETACH) })
 	s := harness.Service(t, func(c *service.Config) {
 		c.Data = data
-		c.Works = works.Settings{CollectGrace: time.Millisecond, CollectEvery: 50 * time.Millisecond, SweepEvery: 50 * time.Millisecond}
+		c.Works = works.Settings{CollectGrace: time.Millisecond, CollectEvery: 50 * time.Millisecond,
+			SweepEvery: 50 * time.Millisecond}
 	})
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
 	}
 	small := bytes.Repeat([]byte("s"), 100_000)
-	if _, err := c.Put(t.Context(), "plates", "first", bytes.NewReader(small), int64(len(small)), client.Put{}); err != nil {
+	if _, err := c.Put(t.Context(), "plates", "first", bytes.NewReader(small), int64(len(small)),
+		client.Put{}); err != nil {
 		t.Fatal(err)
 	}
 	big := bytes.Repeat([]byte("b"), 900_000)
 	n := 0
 	var err error
 	for ; n < 20; n++ {
-		if _, err = c.Put(t.Context(), "plates", fmt.Sprint("big", n), bytes.NewReader(big), int64(len(big)), client.Put{}); err != nil {
+		if _, err = c.Put(t.Context(), "plates", fmt.Sprint("big", n), bytes.NewReader(big), int64(len(big)),
+			client.Put{}); err != nil {
 			break
 		}
 	}
@@ -242,7 +252,8 @@ func TestFullDisk(t *testing.T) {
 		t.Fatalf("after %d large bodies: %v", n, err)
 	}
 	for i := range 40 {
-		if _, err = c.Put(t.Context(), "plates", fmt.Sprint("small", i), bytes.NewReader(small), int64(len(small)), client.Put{}); err != nil {
+		if _, err = c.Put(t.Context(), "plates", fmt.Sprint("small", i), bytes.NewReader(small), int64(len(small)),
+			client.Put{}); err != nil {
 			break
 		}
 	}

@@ -107,12 +107,14 @@ func TestAnUploadSurvivesKills(t *testing.T) {
 		time.Sleep(time.Duration(r.IntN(15)) * time.Millisecond)
 		_ = p.cmd.Process.Kill()
 	}()
-	_, _ = c.CompleteUpload(t.Context(), "plates", "mosaic", id, list, int64(len(whole)), nil, client.Put{}) // it may be answered or not
+	_, _ = c.CompleteUpload(t.Context(), "plates", "mosaic", id, list, int64(len(whole)), nil,
+		client.Put{}) // it may be answered or not
 	_ = p.cmd.Wait()
 	if err := p.start(); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := p.client().CompleteUpload(t.Context(), "plates", "mosaic", id, list, int64(len(whole)), nil, client.Put{}); err != nil {
+	if _, err := p.client().CompleteUpload(t.Context(), "plates", "mosaic", id, list, int64(len(whole)), nil,
+		client.Put{}); err != nil {
 		t.Fatalf("completing it again: %v", err)
 	}
 	o, err := p.client().Get(t.Context(), "plates", "mosaic", "", 0, "")

@@ -106,17 +106,21 @@ func TestConditionsOnRemoval(t *testing.T) {
 	if gone.Number != 0 || err != nil {
 		t.Errorf("removing it twice: %v, %v", gone, err)
 	}
-	_, err = s.Remove(t.Context(), catalog.Address{Bucket: object.MustBucketName("nowhere"), Key: object.MustKey("k")}, nil, me)
+	_, err = s.Remove(t.Context(), catalog.Address{Bucket: object.MustBucketName("nowhere"), Key: object.MustKey("k")},
+		nil, me)
 	wantCode(t, "removing from no bucket", err, "bucket-missing")
 }
 
 func TestBucketsAndTheirQuotas(t *testing.T) {
 	s := newStore(t, nil)
 	for _, q := range []int64{0, -1} {
-		wantCode(t, "a quota of nothing", s.CreateBucket(t.Context(), catalog.Bucket{Name: object.MustBucketName("other"), Account: "herbarium", Settings: bucket.Settings{Quota: &q}}, me), "quota-value")
+		wantCode(t, "a quota of nothing", s.CreateBucket(t.Context(),
+			catalog.Bucket{Name: object.MustBucketName("other"), Account: "herbarium", Settings: bucket.Settings{Quota: &q}},
+			me), "quota-value")
 		wantCode(t, "a quota of nothing, later", s.ChangeBucket(t.Context(), plates, 0, me, bucket.Quota(&q)), "quota-value")
 	}
-	wantCode(t, "a bucket that is there", s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium"}, me), "bucket-exists")
+	wantCode(t, "a bucket that is there", s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium"},
+		me), "bucket-exists")
 	nowhere := object.MustBucketName("nowhere")
 	wantCode(t, "a quota for no bucket", s.ChangeBucket(t.Context(), nowhere, 0, me, bucket.Quota(nil)), "bucket-missing")
 	wantCode(t, "removing no bucket", s.RemoveBucket(t.Context(), nowhere, me), "bucket-missing")
@@ -127,7 +131,8 @@ func TestBucketsAndTheirQuotas(t *testing.T) {
 		t.Errorf("region %q, %v", f.Region, err)
 	}
 	wantCode(t, "removing an empty bucket", s.RemoveBucket(t.Context(), plates, me), "")
-	wantCode(t, "making it again", s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium", Region: "lowland"}, me), "")
+	wantCode(t, "making it again", s.CreateBucket(t.Context(),
+		catalog.Bucket{Name: plates, Account: "herbarium", Region: "lowland"}, me), "")
 	if f, err := s.Bucket(t.Context(), plates); err != nil || f.Region != "lowland" {
 		t.Errorf("region of the new one %q, %v", f.Region, err)
 	}

@@ -55,7 +55,8 @@ func (s *Store) now(a catalog.Author) catalog.Author {
 	return a
 }
 
-func (s *Store) bucketFacts(ctx context.Context, name object.BucketName) (f catalog.BucketFacts, cached bool, err error) {
+func (s *Store) bucketFacts(ctx context.Context, name object.BucketName) (f catalog.BucketFacts, cached bool,
+	err error) {
 	mark, err := s.Catalog.Mark(ctx, catalog.MarkBuckets)
 	if err != nil {
 		return f, false, err
@@ -122,7 +123,8 @@ func (s *Store) Owner(ctx context.Context, name object.BucketName) (string, erro
 func (s *Store) same(name object.BucketName, id int64) error {
 	if o, ok := s.owners.Load(name); ok && o.(owner).bucket != id {
 		s.forget(name)
-		return fault.New(fault.Unavailable, "bucket-changed", "the bucket %q was removed and made again just now", name).In("bucket").Do("try again")
+		return fault.New(fault.Unavailable, "bucket-changed", "the bucket %q was removed and made again just now", name).
+			In("bucket").Do("try again")
 	}
 	return nil
 }
@@ -132,7 +134,8 @@ func fits(f catalog.BucketFacts, adds int64) error {
 	if f.AccountRoom == nil || adds <= *f.AccountRoom {
 		return nil
 	}
-	return fault.New(fault.Full, "account-quota", "the quota of the account %q has room for %d bytes, and this would add %d", f.Account, max(0, *f.AccountRoom), adds).
+	return fault.New(fault.Full, "account-quota",
+		"the quota of the account %q has room for %d bytes, and this would add %d", f.Account, max(0, *f.AccountRoom), adds).
 		In("quota").Do("remove objects or previous versions, or have the operator raise the account's quota")
 }
 
@@ -201,7 +204,9 @@ func (s *Store) FindAsOf(ctx context.Context, a catalog.Address, at time.Time) (
 	v, err := s.Catalog.FindAsOf(ctx, f.ID, a.Key, at)
 	switch {
 	case fault.HasCode(err, "version-missing"):
-		return nil, fault.New(fault.NotFound, "key-missing", "the bucket had no object with this key at that moment, or what it had was removed for good").In("key").Do("the key's history says when it was there")
+		return nil, fault.New(fault.NotFound, "key-missing",
+			"the bucket had no object with this key at that moment, or what it had was removed for good").In("key").
+			Do("the key's history says when it was there")
 	case err == nil && v.Marker:
 		return nil, keyDeleted(v)
 	}
@@ -209,7 +214,8 @@ func (s *Store) FindAsOf(ctx context.Context, a catalog.Address, at time.Time) (
 }
 
 func bucketMissing(name object.BucketName) error {
-	return fault.New(fault.NotFound, "bucket-missing", "there is no bucket named %q", name).In("bucket").Do("check the name, or create it")
+	return fault.New(fault.NotFound, "bucket-missing", "there is no bucket named %q", name).In("bucket").
+		Do("check the name, or create it")
 }
 
 func keyMissing() error {
@@ -218,8 +224,10 @@ func keyMissing() error {
 }
 
 func keyDeleted(marker *object.Version) error {
-	return fault.New(fault.NotFound, "key-deleted", "the object was deleted on %s; its versions are kept", marker.Created.Format("2006-01-02 at 15:04:05 MST")).
-		In("key").Do("bring it back by removing the delete marker %s, or by restoring one of its versions", marker.ID()).Because(&Deleted{marker})
+	return fault.New(fault.NotFound, "key-deleted", "the object was deleted on %s; its versions are kept",
+		marker.Created.Format("2006-01-02 at 15:04:05 MST")).
+		In("key").Do("bring it back by removing the delete marker %s, or by restoring one of its versions", marker.ID()).
+		Because(&Deleted{marker})
 }
 
 // Sealed reports whether the content of a version is encrypted at rest. An empty
@@ -262,7 +270,8 @@ func (s *Store) rewrite(ctx context.Context, v *object.Version, sealed bool) (bo
 	}
 	return space.Write(r, v.Size, sealed, nil, func(out bodies.Written) error {
 		if out.Size != v.Size || out.CRC64 != v.CRC64 {
-			return fault.New(fault.Damaged, "damaged", "the stored bytes are damaged: the digest is %016x, not %016x", out.CRC64, v.CRC64).Do("restore the object from a copy")
+			return fault.New(fault.Damaged, "damaged", "the stored bytes are damaged: the digest is %016x, not %016x", out.CRC64,
+				v.CRC64).Do("restore the object from a copy")
 		}
 		return nil
 	})
@@ -316,7 +325,8 @@ func (s *Store) open(v *object.Version) (*Body, error) {
 		return &Body{size: v.Size, pieces: &pieces{s: s, v: v}, free: func() {}}, nil
 	}
 	if problem, bad := (*s.damaged.Load())[v.Body]; bad {
-		return nil, fault.New(fault.Damaged, "damaged", "%s", problem).Do("restore the object from a copy; the damage is reported on the overview")
+		return nil, fault.New(fault.Damaged, "damaged", "%s", problem).
+			Do("restore the object from a copy; the damage is reported on the overview")
 	}
 	space, err := s.Spaces.Of(v.Body.Tier)
 	if err != nil {

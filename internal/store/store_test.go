@@ -36,7 +36,8 @@ func at(key string) catalog.Address { return catalog.Address{Bucket: plates, Key
 func newStore(t *testing.T, quota *int64) *store.Store {
 	t.Helper()
 	s := harness.Store(t)
-	if err := s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium", Settings: bucket.Settings{Quota: quota}}, me); err != nil {
+	if err := s.CreateBucket(t.Context(), catalog.Bucket{Name: plates, Account: "herbarium",
+		Settings: bucket.Settings{Quota: quota}}, me); err != nil {
 		t.Fatal(err)
 	}
 	return s
@@ -144,7 +145,8 @@ func TestConditionalWritesHaveOneWinner(t *testing.T) {
 	won := 0
 	for i := range 40 {
 		wg.Go(func() {
-			_, err := s.Put(t.Context(), store.Put{Address: at("one"), Author: me, Body: strings.NewReader(fmt.Sprint(i)), Size: -1, IfAbsent: true})
+			_, err := s.Put(t.Context(), store.Put{Address: at("one"), Author: me, Body: strings.NewReader(fmt.Sprint(i)),
+				Size: -1, IfAbsent: true})
 			mu.Lock()
 			defer mu.Unlock()
 			if err == nil {
@@ -166,7 +168,8 @@ func TestConditionalWritesHaveOneWinner(t *testing.T) {
 	for range 40 {
 		wg.Go(func() {
 			tag := v.ETag
-			_, err := s.Put(t.Context(), store.Put{Address: at("one"), Author: me, Body: strings.NewReader("next"), Size: 4, IfETag: &tag})
+			_, err := s.Put(t.Context(), store.Put{Address: at("one"), Author: me, Body: strings.NewReader("next"), Size: 4,
+				IfETag: &tag})
 			mu.Lock()
 			defer mu.Unlock()
 			if err == nil {
@@ -222,7 +225,8 @@ func TestUsageAndJournalAgreeWithObjects(t *testing.T) {
 					continue
 				}
 				body := strings.Repeat("z", r.IntN(300))
-				if _, err := s.Put(ctx, store.Put{Address: at(key), Author: me, Body: strings.NewReader(body), Size: int64(len(body))}); err != nil {
+				if _, err := s.Put(ctx, store.Put{Address: at(key), Author: me, Body: strings.NewReader(body),
+					Size: int64(len(body))}); err != nil {
 					t.Error(err)
 				}
 				mu.Lock()
@@ -243,7 +247,8 @@ func TestUsageAndJournalAgreeWithObjects(t *testing.T) {
 		t.Fatal(err)
 	}
 	if b.Usage.Objects != objects || b.Usage.Bytes != bytes {
-		t.Errorf("usage before the last roll-up is %d objects, %d bytes; there are %d, %d", b.Usage.Objects, b.Usage.Bytes, objects, bytes)
+		t.Errorf("usage before the last roll-up is %d objects, %d bytes; there are %d, %d", b.Usage.Objects, b.Usage.Bytes,
+			objects, bytes)
 	}
 	if err := s.Fresh(ctx, time.Now()); err != nil {
 		t.Fatal(err)
@@ -254,10 +259,12 @@ func TestUsageAndJournalAgreeWithObjects(t *testing.T) {
 	}
 	var sum catalog.Day
 	for _, d := range days {
-		sum.Written, sum.Removed, sum.Objects, sum.Bytes = sum.Written+d.Written, sum.Removed+d.Removed, sum.Objects+d.Objects, sum.Bytes+d.Bytes
+		sum.Written, sum.Removed, sum.Objects, sum.Bytes = sum.Written+d.Written, sum.Removed+d.Removed,
+			sum.Objects+d.Objects, sum.Bytes+d.Bytes
 	}
 	if sum.Written != int64(wrote) || sum.Removed != int64(removed) || sum.Objects != objects || sum.Bytes != bytes {
-		t.Errorf("rolled up: %d written, %d removed, %d objects, %d bytes; want %d, %d, %d, %d", sum.Written, sum.Removed, sum.Objects, sum.Bytes, wrote, removed, objects, bytes)
+		t.Errorf("rolled up: %d written, %d removed, %d objects, %d bytes; want %d, %d, %d, %d", sum.Written, sum.Removed,
+			sum.Objects, sum.Bytes, wrote, removed, objects, bytes)
 	}
 	journal, err := s.Catalog.Journal(ctx, catalog.JournalQuery{Bucket: "plates", Limit: 1000})
 	if err != nil {
@@ -354,7 +361,8 @@ func TestListingAgreesWithAModel(t *testing.T) {
 					name = prefix + head + delimiter
 				}
 			}
-			if name <= start || start != "" && name != k && strings.HasPrefix(start, name) || len(want) > 0 && want[len(want)-1] == name {
+			if name <= start || start != "" && name != k && strings.HasPrefix(start, name) || len(want) > 0 &&
+				want[len(want)-1] == name {
 				continue
 			}
 			want = append(want, name)
@@ -377,7 +385,8 @@ func TestListingAgreesWithAModel(t *testing.T) {
 			after = page[len(page)-1].Name()
 		}
 		if !slices.Equal(got, want) {
-			t.Fatalf("round %d: prefix %q, delimiter %q, after %q:\n got %q\nwant %q", round, prefix, delimiter, start, got, want)
+			t.Fatalf("round %d: prefix %q, delimiter %q, after %q:\n got %q\nwant %q", round, prefix, delimiter, start, got,
+				want)
 		}
 	}
 }
@@ -406,7 +415,8 @@ func TestCopyAndRenameShareTheBody(t *testing.T) {
 		}
 	}
 	meta := object.Metadata{"taxon": "Erica cinerea"}
-	if _, err := s.Copy(ctx, store.Copy{From: at("copy"), To: at("copy"), Author: me, Replace: true, Metadata: meta}); err != nil {
+	if _, err := s.Copy(ctx, store.Copy{From: at("copy"), To: at("copy"), Author: me, Replace: true,
+		Metadata: meta}); err != nil {
 		t.Fatal(err)
 	}
 	if v, err := s.Find(ctx, at("copy")); err != nil || v.Metadata["taxon"] != "Erica cinerea" || v.Body != c.Body {
@@ -464,7 +474,8 @@ func TestRemoveManyAndBucketMadeAgain(t *testing.T) {
 	}
 	_, err = s.Put(ctx, store.Put{Address: at("x"), Author: me, Body: strings.NewReader("x"), Size: 1})
 	wantCode(t, "a put into a bucket removed elsewhere", err, "bucket-missing")
-	if err := s.Catalog.CreateBucket(ctx, catalog.Bucket{Name: plates, Account: "herbarium", Region: "fenn"}, catalog.Author{At: time.Now(), Who: "x"}); err != nil {
+	if err := s.Catalog.CreateBucket(ctx, catalog.Bucket{Name: plates, Account: "herbarium", Region: "fenn"},
+		catalog.Author{At: time.Now(), Who: "x"}); err != nil {
 		t.Fatal(err)
 	}
 	put(t, s, "x", "into the new one")

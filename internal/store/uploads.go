@@ -47,11 +47,13 @@ func (b *Body) Prepare(ctx context.Context, offset, length int64) error {
 		}
 		at = x.Start + x.Size
 		if problem, bad := (*p.s.damaged.Load())[x.Body]; bad {
-			return fault.New(fault.Damaged, "damaged", "part %d of the object is damaged: %s", x.Number, problem).Do("restore the object from a copy; the damage is reported on the overview")
+			return fault.New(fault.Damaged, "damaged", "part %d of the object is damaged: %s", x.Number, problem).
+				Do("restore the object from a copy; the damage is reported on the overview")
 		}
 	}
 	if at < offset+length {
-		return fault.New(fault.Damaged, "damaged", "the object has no part for byte %d", at).Do("restore the object from a copy")
+		return fault.New(fault.Damaged, "damaged", "the object has no part for byte %d", at).
+			Do("restore the object from a copy")
 	}
 	p.from, p.to = offset, offset+length
 	if len(p.list) > 0 { // the first one opens; later ones are opened as they come
@@ -99,7 +101,8 @@ func (p *pieces) send(w io.Writer, offset, length int64, between func()) error {
 // StartUpload begins a multipart upload and gives it with its id. u has headers,
 // metadata, tags and checksum; Sealed has its parts encrypted whatever the bucket's
 // default is.
-func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Upload, by catalog.Author) (*catalog.Upload, error) {
+func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Upload,
+	by catalog.Author) (*catalog.Upload, error) {
 	if err := u.Headers.Check(); err != nil {
 		return nil, err
 	}
@@ -108,17 +111,20 @@ func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Up
 		return nil, err
 	}
 	if f.Room != nil && *f.Room <= 0 {
-		return nil, fault.New(fault.Full, "quota", "the bucket's quota is used up").In("quota").Do("remove objects or previous versions, or raise the bucket's quota")
+		return nil, fault.New(fault.Full, "quota", "the bucket's quota is used up").In("quota").
+			Do("remove objects or previous versions, or raise the bucket's quota")
 	}
 	if err := fits(f, 1); err != nil {
 		return nil, err
 	}
 	if u.Checksum != digest.None && !u.PerPart && !u.Checksum.CanCombine() {
-		return nil, fault.New(fault.Invalid, "checksum-type", "a %s of the whole cannot be worked out from parts", u.Checksum).In("checksum").Do("ask for one of the parts' checksums, or for a CRC")
+		return nil, fault.New(fault.Invalid, "checksum-type", "a %s of the whole cannot be worked out from parts",
+			u.Checksum).In("checksum").Do("ask for one of the parts' checksums, or for a CRC")
 	}
 	by = s.now(by)
 	u.Sealed = u.Sealed || f.Sealing
-	u.ID, u.Bucket, u.Key, u.Created, u.Who, u.Source, u.Open = strings.ToLower(rand.Text()), a.Bucket, a.Key, by.At, by.Who, by.Source, true
+	u.ID, u.Bucket, u.Key, u.Created, u.Who, u.Source, u.Open = strings.ToLower(rand.Text()), a.Bucket, a.Key, by.At,
+		by.Who, by.Source, true
 	return &u, s.Catalog.CreateUpload(ctx, f.ID, &u)
 }
 
@@ -158,7 +164,8 @@ type PutPart struct {
 // CheckPartNumber refuses numbers outside of 1 to 10,000.
 func CheckPartNumber(n int) error {
 	if n < 1 || n > object.MaxParts {
-		return fault.New(fault.Invalid, "part-number", "Part number must be an integer between 1 and %d, inclusive; it is %d", object.MaxParts, n).In("partNumber").Do("use larger parts when there would be more")
+		return fault.New(fault.Invalid, "part-number", "Part number must be an integer between 1 and %d, inclusive; it is %d",
+			object.MaxParts, n).In("partNumber").Do("use larger parts when there would be more")
 	}
 	return nil
 }
@@ -170,7 +177,8 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 		return catalog.Part{}, err
 	}
 	if p.Size > object.MaxSize {
-		return catalog.Part{}, fault.New(fault.TooLarge, "object-too-large", "the part has %d bytes; %d are allowed", p.Size, int64(object.MaxSize)).In("size").Do("send smaller parts")
+		return catalog.Part{}, fault.New(fault.TooLarge, "object-too-large", "the part has %d bytes; %d are allowed", p.Size,
+			int64(object.MaxSize)).In("size").Do("send smaller parts")
 	}
 	u, err := s.FindUpload(ctx, p.Address, p.Upload)
 	if err != nil {
@@ -180,39 +188,43 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 	case p.Checksum == digest.None:
 		p.Checksum, p.Claim = u.Checksum, func() ([]byte, error) { return nil, nil }
 	case u.Checksum != digest.None && p.Checksum != u.Checksum:
-		return catalog.Part{}, fault.New(fault.Invalid, "checksum-kind", "the upload was started with %s, and the part has a %s", u.Checksum, p.Checksum).In("checksum").Do("send the kind that the upload was started with")
+		return catalog.Part{}, fault.New(fault.Invalid, "checksum-kind",
+			"the upload was started with %s, and the part has a %s", u.Checksum, p.Checksum).In("checksum").
+			Do("send the kind that the upload was started with")
 	}
 	out := catalog.Part{Number: p.Number}
 	var extra []hash.Hash
 	if p.Checksum != digest.None && p.Checksum != digest.CRC64NVME {
 		extra = append(extra, p.Checksum.New())
 	}
-	w, err := s.Spaces.First().Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, u.Sealed, extra, func(w bodies.Written) error {
-		if p.Size >= 0 && w.Size != p.Size {
-			return fault.New(fault.Invalid, "size-mismatch", "the part has %d bytes, and %d were declared", w.Size, p.Size).In("size").Do("send the whole part")
-		}
-		if p.MD5 != nil && *p.MD5 != w.MD5 {
-			return mismatch("MD5", p.MD5[:], w.MD5[:])
-		}
-		if p.Checksum == digest.None {
+	w, err := s.Spaces.First().Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, u.Sealed, extra,
+		func(w bodies.Written) error {
+			if p.Size >= 0 && w.Size != p.Size {
+				return fault.New(fault.Invalid, "size-mismatch", "the part has %d bytes, and %d were declared", w.Size, p.Size).
+					In("size").Do("send the whole part")
+			}
+			if p.MD5 != nil && *p.MD5 != w.MD5 {
+				return mismatch("MD5", p.MD5[:], w.MD5[:])
+			}
+			if p.Checksum == digest.None {
+				return nil
+			}
+			sum := crcBytes(w.CRC64)
+			if extra != nil {
+				sum = extra[0].Sum(nil)
+			}
+			claim, err := p.Claim()
+			if err != nil {
+				return err
+			}
+			if claim != nil && !bytes.Equal(claim, sum) {
+				return mismatch(p.Checksum.String(), claim, sum)
+			}
+			if u.Checksum != digest.None {
+				out.Checksum = sum
+			}
 			return nil
-		}
-		sum := crcBytes(w.CRC64)
-		if extra != nil {
-			sum = extra[0].Sum(nil)
-		}
-		claim, err := p.Claim()
-		if err != nil {
-			return err
-		}
-		if claim != nil && !bytes.Equal(claim, sum) {
-			return mismatch(p.Checksum.String(), claim, sum)
-		}
-		if u.Checksum != digest.None {
-			out.Checksum = sum
-		}
-		return nil
-	})
+		})
 	defer w.Release()
 	if err == nil {
 		err = w.There()
@@ -221,7 +233,8 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 		return catalog.Part{}, err
 	}
 	author := s.now(p.Author)
-	out.Size, out.MD5, out.CRC64, out.Body, out.At, out.Who, out.Source = w.Size, w.MD5, w.CRC64, w.Ref, author.At, author.Who, author.Source
+	out.Size, out.MD5, out.CRC64, out.Body, out.At, out.Who, out.Source = w.Size, w.MD5, w.CRC64, w.Ref, author.At,
+		author.Who, author.Source
 	f, _, err := s.bucketFacts(ctx, p.Bucket)
 	if err != nil {
 		return catalog.Part{}, err
@@ -231,7 +244,8 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 
 // CopyPart makes a part of a range of an object: length bytes from offset, or
 // all of it when length is -1. The bytes are copied.
-func (s *Store) CopyPart(ctx context.Context, p PutPart, from catalog.Address, id object.VersionID, offset, length int64, conditions object.Conditions) (catalog.Part, error) {
+func (s *Store) CopyPart(ctx context.Context, p PutPart, from catalog.Address, id object.VersionID, offset,
+	length int64, conditions object.Conditions) (catalog.Part, error) {
 	v, err := s.FindVersion(ctx, from, id)
 	if err != nil {
 		return catalog.Part{}, err
@@ -240,13 +254,15 @@ func (s *Store) CopyPart(ctx context.Context, p PutPart, from catalog.Address, i
 		return catalog.Part{}, fault.New(fault.Invalid, "copy-marker", "the source is a delete marker").In("source")
 	}
 	if conditions.Read(v) != object.Proceed {
-		return catalog.Part{}, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
+		return catalog.Part{}, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").
+			In("source")
 	}
 	if length < 0 {
 		offset, length = 0, v.Size
 	}
 	if offset < 0 || offset+length > v.Size {
-		return catalog.Part{}, fault.New(fault.Invalid, "copy-range", "The range specified is not valid for source object of size: %d", v.Size).In("range")
+		return catalog.Part{}, fault.New(fault.Invalid, "copy-range",
+			"The range specified is not valid for source object of size: %d", v.Size).In("range")
 	}
 	b, v, err := s.Open(ctx, from, v)
 	if err != nil {
@@ -309,16 +325,20 @@ func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, erro
 	return v, nil
 }
 
-func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog.Author) (*object.Version, []int, error) {
+func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog.Author) (*object.Version, []int,
+	error) {
 	if len(c.Parts) == 0 {
 		return nil, nil, fault.New(fault.Invalid, "parts-none", "no parts are named").In("parts").Do("name at least one")
 	}
 	for i, p := range c.Parts {
 		if i > 0 && p.Number <= c.Parts[i-1].Number {
-			return nil, nil, fault.New(fault.Invalid, "part-order", "The list of parts was not in ascending order: %d follows %d", p.Number, c.Parts[i-1].Number).In("parts").Do("name each part once, by rising numbers")
+			return nil, nil, fault.New(fault.Invalid, "part-order",
+				"The list of parts was not in ascending order: %d follows %d", p.Number, c.Parts[i-1].Number).In("parts").
+				Do("name each part once, by rising numbers")
 		}
 	}
-	v := &object.Version{Key: c.Key, Revision: 1, Created: author.At, Headers: u.Headers, Metadata: u.Metadata, Tags: u.Tags, By: author.Who, Source: author.Source}
+	v := &object.Version{Key: c.Key, Revision: 1, Created: author.At, Headers: u.Headers, Metadata: u.Metadata,
+		Tags: u.Tags, By: author.Who, Source: author.Source}
 	sum := md5.New()
 	var partSums hash.Hash
 	var whole uint64 // of the checksum that combines
@@ -329,18 +349,24 @@ func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog
 	for i, p := range c.Parts {
 		at, ok := slices.BinarySearchFunc(have, p.Number, func(x catalog.Part, n int) int { return x.Number - n })
 		if !ok {
-			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d is not there", p.Number).In("parts").Do("list the parts, and send what is missing")
+			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d is not there", p.Number).In("parts").
+				Do("list the parts, and send what is missing")
 		}
 		x := have[at]
 		switch {
 		case p.MD5 != nil && *p.MD5 != x.MD5:
-			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d has the ETag %x, not %x", p.Number, x.MD5, *p.MD5).In("parts").Do("list the parts: it was sent again, or the list is of another upload")
+			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d has the ETag %x, not %x", p.Number, x.MD5,
+				*p.MD5).In("parts").Do("list the parts: it was sent again, or the list is of another upload")
 		case p.Checksum != nil && !bytes.Equal(p.Checksum, x.Checksum):
-			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d has another checksum", p.Number).In("parts").Do("list the parts: it was sent again, or the list is of another upload")
+			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d has another checksum", p.Number).In("parts").
+				Do("list the parts: it was sent again, or the list is of another upload")
 		case i < len(c.Parts)-1 && x.Size < object.MinPart:
-			return nil, nil, fault.New(fault.Invalid, "part-small", "Your proposed upload is smaller than the minimum allowed size: part %d has %d bytes, and all but the last need %d", p.Number, x.Size, object.MinPart).In("parts").Do("send larger parts")
+			return nil, nil, fault.New(fault.Invalid, "part-small",
+				"Your proposed upload is smaller than the minimum allowed size: part %d has %d bytes, and all but the last need %d",
+				p.Number, x.Size, object.MinPart).In("parts").Do("send larger parts")
 		case v.Size+x.Size > object.MaxPartedSize:
-			return nil, nil, fault.New(fault.TooLarge, "object-too-large", "the parts have more than %d bytes in all", int64(object.MaxPartedSize)).In("parts")
+			return nil, nil, fault.New(fault.TooLarge, "object-too-large", "the parts have more than %d bytes in all",
+				int64(object.MaxPartedSize)).In("parts")
 		}
 		numbers[i] = p.Number
 		sum.Write(x.MD5[:])
@@ -372,14 +398,16 @@ func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog
 			have = crcBytes(v.CRC64)
 		case u.Checksum:
 		default:
-			return nil, nil, fault.New(fault.Invalid, "checksum-kind", "the upload was started with %s, and a %s is claimed", u.Checksum, c.Kind).In("checksum").Do("claim the kind that the upload was started with")
+			return nil, nil, fault.New(fault.Invalid, "checksum-kind", "the upload was started with %s, and a %s is claimed",
+				u.Checksum, c.Kind).In("checksum").Do("claim the kind that the upload was started with")
 		}
 		if !bytes.Equal(c.Checksum, have) {
 			return nil, nil, mismatch(c.Kind.String(), c.Checksum, have)
 		}
 	}
 	if c.Size >= 0 && c.Size != v.Size {
-		return nil, nil, fault.New(fault.Invalid, "size-mismatch", "the parts have %d bytes in all, and %d were declared", v.Size, c.Size).In("size")
+		return nil, nil, fault.New(fault.Invalid, "size-mismatch", "the parts have %d bytes in all, and %d were declared",
+			v.Size, c.Size).In("size")
 	}
 	return v, numbers, nil
 }

@@ -28,14 +28,16 @@ func upload(t *testing.T, s *store.Store, key string) string {
 
 func part(t *testing.T, s *store.Store, key, id string, n int, b []byte) catalog.Part {
 	t.Helper()
-	p, err := s.PutPart(t.Context(), store.PutPart{Address: at(key), Author: me, Upload: id, Number: n, Body: bytes.NewReader(b), Size: int64(len(b))})
+	p, err := s.PutPart(t.Context(), store.PutPart{Address: at(key), Author: me, Upload: id, Number: n,
+		Body: bytes.NewReader(b), Size: int64(len(b))})
 	if err != nil {
 		t.Fatal(err)
 	}
 	return p
 }
 
-func complete(s *store.Store, t *testing.T, key, id string, change func(*store.Complete), numbers ...int) (*object.Version, error) {
+func complete(s *store.Store, t *testing.T, key, id string, change func(*store.Complete),
+	numbers ...int) (*object.Version, error) {
 	t.Helper()
 	c := store.Complete{Address: at(key), Author: me, Upload: id, Size: -1}
 	for _, n := range numbers {
@@ -77,7 +79,8 @@ func TestRangesOfPartsAgainstTheWhole(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if v.CRC64 != digest.CRC64(whole) || !bytes.Equal(sums.Sum(nil), v.ETag.MD5[:]) || v.ETag.Parts != 4 || v.Metadata["taxon"] != "Erica" {
+		if v.CRC64 != digest.CRC64(whole) || !bytes.Equal(sums.Sum(nil), v.ETag.MD5[:]) || v.ETag.Parts != 4 ||
+			v.Metadata["taxon"] != "Erica" {
 			t.Errorf("completed: %+v", v)
 		}
 		b, v, err := s.Open(t.Context(), at(key), v)
@@ -134,7 +137,8 @@ func TestWhatAnUploadRefuses(t *testing.T) {
 		"a wrong CRC": {func(p *store.PutPart) {
 			p.Checksum, p.Claim = digest.CRC32, func() ([]byte, error) { return []byte{1, 2, 3, 4}, nil }
 		}, "digest-mismatch"},
-		"a source that breaks": {func(p *store.PutPart) { p.Body = io.MultiReader(strings.NewReader("bo"), broken{}) }, "broken"},
+		"a source that breaks": {
+			func(p *store.PutPart) { p.Body = io.MultiReader(strings.NewReader("bo"), broken{}) }, "broken"},
 	} {
 		q := p
 		q.Body = strings.NewReader("body")
@@ -148,15 +152,17 @@ func TestWhatAnUploadRefuses(t *testing.T) {
 		numbers []int
 		code    string
 	}{
-		"nothing":              {nil, nil, "parts-none"},
-		"a part that is not":   {nil, []int{1, 9}, "part-missing"},
-		"the wrong order":      {nil, []int{3, 1}, "part-order"},
-		"a part twice":         {nil, []int{1, 1}, "part-order"},
-		"a small one before":   {nil, []int{1, 2, 3}, "part-small"},
-		"another MD5":          {func(c *store.Complete) { c.Parts[0].MD5 = &[16]byte{1} }, []int{1, 3}, "part-missing"},
-		"another size":         {func(c *store.Complete) { c.Size = 1 }, []int{1, 3}, "size-mismatch"},
-		"another CRC-64":       {func(c *store.Complete) { c.Kind, c.Checksum = digest.CRC64NVME, make([]byte, 8) }, []int{1, 3}, "digest-mismatch"},
-		"a kind not asked for": {func(c *store.Complete) { c.Kind, c.Checksum = digest.SHA256, make([]byte, 32) }, []int{1, 3}, "checksum-kind"},
+		"nothing":            {nil, nil, "parts-none"},
+		"a part that is not": {nil, []int{1, 9}, "part-missing"},
+		"the wrong order":    {nil, []int{3, 1}, "part-order"},
+		"a part twice":       {nil, []int{1, 1}, "part-order"},
+		"a small one before": {nil, []int{1, 2, 3}, "part-small"},
+		"another MD5":        {func(c *store.Complete) { c.Parts[0].MD5 = &[16]byte{1} }, []int{1, 3}, "part-missing"},
+		"another size":       {func(c *store.Complete) { c.Size = 1 }, []int{1, 3}, "size-mismatch"},
+		"another CRC-64": {
+			func(c *store.Complete) { c.Kind, c.Checksum = digest.CRC64NVME, make([]byte, 8) }, []int{1, 3}, "digest-mismatch"},
+		"a kind not asked for": {
+			func(c *store.Complete) { c.Kind, c.Checksum = digest.SHA256, make([]byte, 32) }, []int{1, 3}, "checksum-kind"},
 		"a key that is absent": {func(c *store.Complete) { c.IfETag = &etag }, []int{1, 3}, "absent"},
 		"another upload":       {func(c *store.Complete) { c.Upload = "nix" }, []int{1, 3}, "upload-missing"},
 	} {
@@ -201,7 +207,8 @@ func TestCompletingRaces(t *testing.T) {
 		wg.Go(func() { _, completed = complete(s, t, key, id, nil, 1) })
 		wg.Go(func() { abandoned = s.Abandon(t.Context(), at(key), id) })
 		wg.Go(func() {
-			_, err := s.PutPart(t.Context(), store.PutPart{Address: at(key), Author: me, Upload: id, Number: 1, Body: strings.NewReader("late"), Size: 4})
+			_, err := s.PutPart(t.Context(), store.PutPart{Address: at(key), Author: me, Upload: id, Number: 1,
+				Body: strings.NewReader("late"), Size: 4})
 			if err != nil && !fault.HasCode(err, "upload-missing") {
 				t.Error(err)
 			}

@@ -37,7 +37,8 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 			return nil, err
 		}
 		if a.IfRevision > 0 && found.Revision != a.IfRevision {
-			return nil, fault.New(fault.Precondition, "revision", "the metadata is at revision %d now, not %d", found.Revision, a.IfRevision).
+			return nil, fault.New(fault.Precondition, "revision", "the metadata is at revision %d now, not %d", found.Revision,
+				a.IfRevision).
 				In("revision").Do("read it again and repeat the change on what is there now")
 		}
 		v := *found
@@ -52,10 +53,12 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 		}
 		author := s.now(a.Author)
 		// Named by its number, so that a change of the content between cannot be meant.
-		res, err := s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectAnnotated, Key: a.Key.String(), ID: object.VersionID(found.Number), Version: &v,
+		res, err := s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectAnnotated, Key: a.Key.String(),
+			ID: object.VersionID(found.Number), Version: &v,
 			IfRevision: found.Revision, Author: author})
 		switch {
-		case a.IfRevision == 0 && (fault.HasCode(err, "revision") || a.ID == object.Current && fault.HasCode(err, "version-missing")):
+		case a.IfRevision == 0 && (fault.HasCode(err, "revision") || a.ID == object.Current &&
+			fault.HasCode(err, "version-missing")):
 			continue // somebody else was first: look again
 		case err != nil:
 			return nil, err
@@ -69,7 +72,8 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 // its body. It is the version id or, with asOf, the one of that moment with the
 // metadata of then. Beside the errors of FindVersion and FindAsOf there are
 // version-current, version-marker and versioning-not-on.
-func (s *Store) Restore(ctx context.Context, a catalog.Address, id object.VersionID, asOf time.Time, by catalog.Author) (*object.Version, error) {
+func (s *Store) Restore(ctx context.Context, a catalog.Address, id object.VersionID, asOf time.Time,
+	by catalog.Author) (*object.Version, error) {
 	if !asOf.IsZero() {
 		v, err := s.FindAsOf(ctx, a, asOf)
 		if err != nil {
@@ -84,9 +88,11 @@ func (s *Store) Restore(ctx context.Context, a catalog.Address, id object.Versio
 	return s.restore(ctx, a, v, by)
 }
 
-func (s *Store) restore(ctx context.Context, a catalog.Address, was *object.Version, by catalog.Author) (*object.Version, error) {
+func (s *Store) restore(ctx context.Context, a catalog.Address, was *object.Version,
+	by catalog.Author) (*object.Version, error) {
 	if was.Marker {
-		return nil, fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content").In("version").Do("name another version; or remove the object to have it deleted")
+		return nil, fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content").
+			In("version").Do("name another version; or remove the object to have it deleted")
 	}
 	f, err := s.Catalog.Lookup(ctx, a)
 	if err != nil {
@@ -95,20 +101,24 @@ func (s *Store) restore(ctx context.Context, a catalog.Address, was *object.Vers
 	if there := f.Version; there != nil {
 		switch {
 		case there.Number == was.Number && there.Revision == was.Revision:
-			return nil, fault.New(fault.Conflict, "version-current", "this version is the current one already").In("version").Do("name an earlier one; the key's history lists them")
+			return nil, fault.New(fault.Conflict, "version-current", "this version is the current one already").In("version").
+				Do("name an earlier one; the key's history lists them")
 		case there.Number == was.Number:
 			h := was.Headers
-			return s.Annotate(ctx, Annotation{Address: a, Author: by, Headers: &h, Metadata: object.Edit{Clear: true, Set: was.Metadata}, Tags: object.Edit{Clear: true, Set: was.Tags}})
+			return s.Annotate(ctx, Annotation{Address: a, Author: by, Headers: &h,
+				Metadata: object.Edit{Clear: true, Set: was.Metadata}, Tags: object.Edit{Clear: true, Set: was.Tags}})
 		case f.Versioning != object.On && there.Plain:
-			return nil, fault.New(fault.Conflict, "versioning-not-on", "versioning is %s: the restore would replace the current version for good", f.Versioning).
+			return nil, fault.New(fault.Conflict, "versioning-not-on",
+				"versioning is %s: the restore would replace the current version for good", f.Versioning).
 				In("versioning").Do("switch versioning on first")
 		}
 	}
-	return s.copy(ctx, Copy{From: a, To: a, FromID: was.ID(), Author: by}, catalog.ObjectRestored, func(found *object.Version) (*object.Version, error) {
-		v := *found
-		v.Headers, v.Metadata, v.Tags = was.Headers, was.Metadata, was.Tags
-		return &v, nil
-	})
+	return s.copy(ctx, Copy{From: a, To: a, FromID: was.ID(), Author: by}, catalog.ObjectRestored,
+		func(found *object.Version) (*object.Version, error) {
+			v := *found
+			v.Headers, v.Metadata, v.Tags = was.Headers, was.Metadata, was.Tags
+			return &v, nil
+		})
 }
 
 // Chapter is the history of one name of an object.
@@ -125,7 +135,8 @@ const maxChapters = 50
 // number (0: from the newest). With follow, the histories of the names it had
 // before and got later come along, each with its newest versions. A key that
 // never was is key-missing.
-func (s *Store) History(ctx context.Context, a catalog.Address, before int64, limit int, follow bool) ([]Chapter, error) {
+func (s *Store) History(ctx context.Context, a catalog.Address, before int64, limit int, follow bool) ([]Chapter,
+	error) {
 	var out []Chapter
 	first := before
 	seen := map[catalog.Address]bool{a: true}
@@ -173,7 +184,8 @@ func (s *Store) History(ctx context.Context, a catalog.Address, before int64, li
 // ListAsOf gives a page of a bucket as it stood at a moment; go on after next
 // until it is "". The error for a moment before the bucket has the code
 // bucket-later.
-func (s *Store) ListAsOf(ctx context.Context, bucket object.BucketName, l catalog.Listing, at time.Time) (page []catalog.Entry, next string, err error) {
+func (s *Store) ListAsOf(ctx context.Context, bucket object.BucketName, l catalog.Listing,
+	at time.Time) (page []catalog.Entry, next string, err error) {
 	f, _, err := s.bucketFacts(ctx, bucket)
 	if err != nil {
 		return nil, "", err
@@ -186,7 +198,8 @@ func (s *Store) ListAsOf(ctx context.Context, bucket object.BucketName, l catalo
 }
 
 // ListVersions gives a page of all versions.
-func (s *Store) ListVersions(ctx context.Context, bucket object.BucketName, l catalog.Versions) (page []catalog.Listed, more bool, err error) {
+func (s *Store) ListVersions(ctx context.Context, bucket object.BucketName, l catalog.Versions) (page []catalog.Listed,
+	more bool, err error) {
 	f, _, err := s.bucketFacts(ctx, bucket)
 	if err != nil {
 		return nil, false, err

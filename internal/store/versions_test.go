@@ -121,11 +121,13 @@ func TestVersionsAgainstAModel(t *testing.T) {
 				m.mode = to
 			case n < 9:
 				body := strings.Repeat(string(rune('a'+step%26)), 1+step)
-				v, err := s.Put(ctx, store.Put{Address: at(key), Author: by, Body: strings.NewReader(body), Size: int64(len(body)), Metadata: object.Metadata{"step": fmt.Sprint(step)}})
+				v, err := s.Put(ctx, store.Put{Address: at(key), Author: by, Body: strings.NewReader(body), Size: int64(len(body)),
+					Metadata: object.Metadata{"step": fmt.Sprint(step)}})
 				if err != nil {
 					t.Fatal(err)
 				}
-				m.put(key, kept{number: v.Number, body: body, revision: 1, metadata: map[string]string{"step": fmt.Sprint(step)}, at: clock})
+				m.put(key, kept{number: v.Number, body: body, revision: 1, metadata: map[string]string{"step": fmt.Sprint(step)},
+					at: clock})
 			case n < 12:
 				res, err := s.Remove(ctx, at(key), nil, by)
 				if err != nil {
@@ -145,7 +147,8 @@ func TestVersionsAgainstAModel(t *testing.T) {
 				clear(past) // what is removed for good is gone from the past too
 			case n < 16 && len(vs) > 0:
 				i := r.IntN(len(vs))
-				_, err := s.Annotate(ctx, store.Annotation{Address: at(key), ID: vs[i].id(), Author: by, Metadata: object.Edit{Set: map[string]string{"note": fmt.Sprint(step)}}})
+				_, err := s.Annotate(ctx, store.Annotation{Address: at(key), ID: vs[i].id(), Author: by,
+					Metadata: object.Edit{Set: map[string]string{"note": fmt.Sprint(step)}}})
 				if vs[i].marker {
 					wantCode(t, "annotating a marker", err, "version-marker")
 					break
@@ -263,7 +266,8 @@ func compare(t *testing.T, s *store.Store, m *model) {
 		}
 		for i, p := range h.Versions {
 			want, got := vs[len(vs)-1-i], p.Version
-			if got.Number != want.number || got.Marker != want.marker || got.Plain != want.plain || got.Revision != want.revision || len(p.Revisions) != want.revision-1 {
+			if got.Number != want.number || got.Marker != want.marker || got.Plain != want.plain ||
+				got.Revision != want.revision || len(p.Revisions) != want.revision-1 {
 				t.Errorf("%s: version %d from the top is %+v with %d changes, want %+v", key, i, got, len(p.Revisions), want)
 			}
 			if !want.marker && (!maps.Equal(got.Metadata, want.metadata) || readVersion(t, s, key, got) != want.body) {
@@ -405,13 +409,16 @@ func TestMetadataOfThePast(t *testing.T) {
 	put(t, s, "k", "body")
 	t1 := time.Now()
 	time.Sleep(2 * time.Millisecond)
-	first, err := s.Annotate(ctx, store.Annotation{Address: at("k"), Author: me, Metadata: object.Edit{Set: map[string]string{"taxon": "Erica"}}, Tags: object.Edit{Set: map[string]string{"seen": "yes"}}})
+	first, err := s.Annotate(ctx, store.Annotation{Address: at("k"), Author: me,
+		Metadata: object.Edit{Set: map[string]string{"taxon": "Erica"}},
+		Tags:     object.Edit{Set: map[string]string{"seen": "yes"}}})
 	if err != nil || first.Revision != 2 {
 		t.Fatal(first, err)
 	}
 	t2 := time.Now()
 	time.Sleep(2 * time.Millisecond)
-	if _, err := s.Annotate(ctx, store.Annotation{Address: at("k"), Author: me, Metadata: object.Edit{Set: map[string]string{"taxon": "Calluna"}}}); err != nil {
+	if _, err := s.Annotate(ctx, store.Annotation{Address: at("k"), Author: me,
+		Metadata: object.Edit{Set: map[string]string{"taxon": "Calluna"}}}); err != nil {
 		t.Fatal(err)
 	}
 	for moment, want := range map[time.Time]string{t1: "", t2: "Erica", time.Now(): "Calluna"} {
@@ -444,7 +451,8 @@ func TestOneAnnotatorWinsEachRevision(t *testing.T) {
 					t.Error(err)
 					return
 				}
-				got, err := s.Annotate(context.Background(), store.Annotation{Address: at("k"), Author: me, IfRevision: v.Revision, Metadata: object.Edit{Set: map[string]string{fmt.Sprintf("n%02d", i): "x"}}})
+				got, err := s.Annotate(context.Background(), store.Annotation{Address: at("k"), Author: me, IfRevision: v.Revision,
+					Metadata: object.Edit{Set: map[string]string{fmt.Sprintf("n%02d", i): "x"}}})
 				if fault.HasCode(err, "revision") {
 					continue
 				}
@@ -470,7 +478,8 @@ func TestOneAnnotatorWinsEachRevision(t *testing.T) {
 	// Without a condition they all get through.
 	for i := range 10 {
 		wg.Go(func() {
-			if _, err := s.Annotate(context.Background(), store.Annotation{Address: at("k"), Author: me, Metadata: object.Edit{Unset: []string{fmt.Sprintf("n%02d", i)}}}); err != nil {
+			if _, err := s.Annotate(context.Background(), store.Annotation{Address: at("k"), Author: me,
+				Metadata: object.Edit{Unset: []string{fmt.Sprintf("n%02d", i)}}}); err != nil {
 				t.Error(err)
 			}
 		})
@@ -542,7 +551,8 @@ func TestSwitchingVersioningOff(t *testing.T) {
 		t.Fatal(err)
 	}
 	put(t, s, "numbered", "x")
-	wantCode(t, "off while a numbered version is there", s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.Off)), "versioning-kept")
+	wantCode(t, "off while a numbered version is there", s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.Off)),
+		"versioning-kept")
 	wantCode(t, "removing the bucket", s.RemoveBucket(ctx, plates, me), "bucket-not-empty")
 	c, err := s.PurgeUnder(ctx, plates, "", 100, me)
 	if err != nil || c.Objects != 2 || c.More {
@@ -558,7 +568,8 @@ func TestAThousandVersionsOfOneKey(t *testing.T) {
 	for range 20 {
 		wg.Go(func() {
 			for range 50 {
-				if _, err := s.Put(ctx, store.Put{Address: at("k"), Author: me, Body: strings.NewReader("x"), Size: 1}); err != nil {
+				if _, err := s.Put(ctx, store.Put{Address: at("k"), Author: me, Body: strings.NewReader("x"),
+					Size: 1}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -624,7 +635,8 @@ func TestJournalReadersMissNothing(t *testing.T) {
 	for w := range 16 {
 		wg.Go(func() {
 			for i := range 60 {
-				v, err := s.Put(ctx, store.Put{Address: at(fmt.Sprintf("%d/%d", w, i%7)), Author: catalog.Author{Who: fmt.Sprint("writer-", w)}, Body: strings.NewReader("x"), Size: 1})
+				v, err := s.Put(ctx, store.Put{Address: at(fmt.Sprintf("%d/%d", w, i%7)),
+					Author: catalog.Author{Who: fmt.Sprint("writer-", w)}, Body: strings.NewReader("x"), Size: 1})
 				if err != nil {
 					t.Error(err)
 					return
@@ -641,7 +653,8 @@ func TestJournalReadersMissNothing(t *testing.T) {
 			last = true
 		default:
 		}
-		p, err := s.Catalog.Journal(ctx, catalog.JournalQuery{After: at, Limit: 50, Kinds: []catalog.EntryKind{catalog.ObjectWritten}})
+		p, err := s.Catalog.Journal(ctx, catalog.JournalQuery{After: at, Limit: 50,
+			Kinds: []catalog.EntryKind{catalog.ObjectWritten}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -671,7 +684,8 @@ func TestJournalReadersMissNothing(t *testing.T) {
 			t.Errorf("version %d was seen %d times", number, n)
 		}
 	}
-	p, err := s.Catalog.Journal(ctx, catalog.JournalQuery{Prefix: "3/", Who: "writer-3", Limit: 1000, Since: time.Now().Add(-time.Hour)})
+	p, err := s.Catalog.Journal(ctx, catalog.JournalQuery{Prefix: "3/", Who: "writer-3", Limit: 1000, Since: time.Now().
+		Add(-time.Hour)})
 	if err != nil || len(p.Entries) != 60 || p.Next != "" {
 		t.Errorf("filtered: %d entries, next %q, %v", len(p.Entries), p.Next, err)
 	}

@@ -49,7 +49,8 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		return nil, err
 	}
 	if p.Size > object.MaxSize {
-		return nil, fault.New(fault.TooLarge, "object-too-large", "the body has %d bytes; %d are allowed in one put", p.Size, int64(object.MaxSize)).
+		return nil, fault.New(fault.TooLarge, "object-too-large", "the body has %d bytes; %d are allowed in one put", p.Size,
+			int64(object.MaxSize)).
 			In("size").Do("send it in parts")
 	}
 	if err := fits(facts, max(0, p.Size)); err != nil {
@@ -66,35 +67,38 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		sum = p.Checksum.New()
 		extra = append(extra, sum)
 	}
-	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, Tags: p.Tags, By: p.Who, Source: p.Source}
-	w, err := s.Spaces.First().Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, p.Seal || facts.Sealing, extra, func(w bodies.Written) error {
-		if p.Size >= 0 && w.Size != p.Size {
-			return fault.New(fault.Invalid, "size-mismatch", "the body has %d bytes, and %d were declared", w.Size, p.Size).In("size").Do("send the whole body")
-		}
-		if p.MD5 != nil && *p.MD5 != w.MD5 {
-			return mismatch("MD5", p.MD5[:], w.MD5[:])
-		}
-		if err := fits(facts, w.Size); err != nil { // of a length that nobody declared
-			return err
-		}
-		if p.Checksum == digest.None {
+	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, Tags: p.Tags, By: p.Who,
+		Source: p.Source}
+	w, err := s.Spaces.First().Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, p.Seal || facts.Sealing, extra,
+		func(w bodies.Written) error {
+			if p.Size >= 0 && w.Size != p.Size {
+				return fault.New(fault.Invalid, "size-mismatch", "the body has %d bytes, and %d were declared", w.Size, p.Size).
+					In("size").Do("send the whole body")
+			}
+			if p.MD5 != nil && *p.MD5 != w.MD5 {
+				return mismatch("MD5", p.MD5[:], w.MD5[:])
+			}
+			if err := fits(facts, w.Size); err != nil { // of a length that nobody declared
+				return err
+			}
+			if p.Checksum == digest.None {
+				return nil
+			}
+			v.Checksum = digest.Sum{Kind: p.Checksum}
+			if sum != nil {
+				v.Checksum.Bytes = sum.Sum(nil)
+			} else {
+				v.Checksum.Bytes = crcBytes(w.CRC64)
+			}
+			claim, err := p.Claim()
+			if err != nil {
+				return err
+			}
+			if claim != nil && !bytes.Equal(claim, v.Checksum.Bytes) {
+				return mismatch(p.Checksum.String(), claim, v.Checksum.Bytes)
+			}
 			return nil
-		}
-		v.Checksum = digest.Sum{Kind: p.Checksum}
-		if sum != nil {
-			v.Checksum.Bytes = sum.Sum(nil)
-		} else {
-			v.Checksum.Bytes = crcBytes(w.CRC64)
-		}
-		claim, err := p.Claim()
-		if err != nil {
-			return err
-		}
-		if claim != nil && !bytes.Equal(claim, v.Checksum.Bytes) {
-			return mismatch(p.Checksum.String(), claim, v.Checksum.Bytes)
-		}
-		return nil
-	})
+		})
 	defer w.Release()
 	if err == nil {
 		err = w.There()
@@ -132,11 +136,13 @@ func (s *Store) early(ctx context.Context, p Put, facts catalog.BucketFacts) err
 	there := f.Version
 	switch {
 	case p.IfAbsent && there != nil:
-		return fault.New(fault.Precondition, "exists", "the key holds an object already, and the request asked that it should not").In("key")
+		return fault.New(fault.Precondition, "exists",
+			"the key holds an object already, and the request asked that it should not").In("key")
 	case p.IfETag != nil && there == nil:
 		return fault.New(fault.NotFound, "absent", "nothing is there, and the request asked for a certain ETag").In("key")
 	case p.IfETag != nil && there.ETag != *p.IfETag:
-		return fault.New(fault.Precondition, "mismatch", "the object's ETag is %s, not %s", there.ETag, p.IfETag).In("key").Do("read the object again and repeat the change on what is there now")
+		return fault.New(fault.Precondition, "mismatch", "the object's ETag is %s, not %s", there.ETag, p.IfETag).In("key").
+			Do("read the object again and repeat the change on what is there now")
 	}
 	if facts.Room != nil {
 		adds := p.Size
@@ -144,7 +150,8 @@ func (s *Store) early(ctx context.Context, p Put, facts catalog.BucketFacts) err
 			adds -= there.Size
 		}
 		if adds > *facts.Room {
-			return fault.New(fault.Full, "quota", "the bucket's quota has room for %d bytes, and the object would add %d", max(0, *facts.Room), adds).
+			return fault.New(fault.Full, "quota", "the bucket's quota has room for %d bytes, and the object would add %d",
+				max(0, *facts.Room), adds).
 				In("quota").Do("remove objects or previous versions, or raise the bucket's quota")
 		}
 	}
@@ -160,7 +167,8 @@ func crcBytes(crc uint64) []byte {
 }
 
 func mismatch(kind string, claimed, got []byte) error {
-	return fault.New(fault.Invalid, "digest-mismatch", "the %s of the body is %s, and %s was claimed", kind, hex.EncodeToString(got), hex.EncodeToString(claimed)).
+	return fault.New(fault.Invalid, "digest-mismatch", "the %s of the body is %s, and %s was claimed", kind,
+		hex.EncodeToString(got), hex.EncodeToString(claimed)).
 		In("digest").Do("send the body again; it changed on the way, or the digest is of something else")
 }
 
@@ -173,7 +181,8 @@ type capped struct {
 func (c *capped) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
 	if c.left -= int64(n); c.left < 0 {
-		return n, fault.New(fault.TooLarge, "object-too-large", "the body has more than %d bytes", int64(object.MaxSize)).In("size").Do("send it in parts")
+		return n, fault.New(fault.TooLarge, "object-too-large", "the body has more than %d bytes", int64(object.MaxSize)).
+			In("size").Do("send it in parts")
 	}
 	return n, err
 }
@@ -181,14 +190,17 @@ func (c *capped) Read(p []byte) (int, error) {
 // Remove removes the current object at an address; where versioning is on or
 // paused it leaves a delete marker. Result.Number is 0 when nothing was there
 // and no marker was left, which is no error unless etag is given.
-func (s *Store) Remove(ctx context.Context, a catalog.Address, etag *object.ETag, by catalog.Author) (catalog.Result, error) {
+func (s *Store) Remove(ctx context.Context, a catalog.Address, etag *object.ETag, by catalog.Author) (catalog.Result,
+	error) {
 	by = s.now(by)
-	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectRemoved, Key: a.Key.String(), IfETag: etag, Author: by})
+	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectRemoved, Key: a.Key.String(), IfETag: etag,
+		Author: by})
 }
 
 // RemoveVersion removes a version for good. When it was the current one, the one
 // before it becomes current. The error for none has the code version-missing.
-func (s *Store) RemoveVersion(ctx context.Context, a catalog.Address, id object.VersionID, by catalog.Author) (catalog.Result, error) {
+func (s *Store) RemoveVersion(ctx context.Context, a catalog.Address, id object.VersionID,
+	by catalog.Author) (catalog.Result, error) {
 	by = s.now(by)
 	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.VersionRemoved, Key: a.Key.String(), ID: id, Author: by})
 }
@@ -220,7 +232,8 @@ type Removal struct {
 
 // RemoveMany carries out removals and gives a result and an error for each, in
 // their order. Doubles count once. What is not there is no error.
-func (s *Store) RemoveMany(ctx context.Context, bucket object.BucketName, removals []Removal, by catalog.Author) ([]catalog.Result, []error, error) {
+func (s *Store) RemoveMany(ctx context.Context, bucket object.BucketName, removals []Removal,
+	by catalog.Author) ([]catalog.Result, []error, error) {
 	facts, err := s.Facts(ctx, bucket)
 	if err != nil {
 		return nil, nil, err
@@ -333,7 +346,8 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 	}
 	return s.copy(ctx, c, kind, func(found *object.Version) (*object.Version, error) {
 		if body != there.Body && found.Body != there.Body {
-			return nil, fault.New(fault.Unavailable, "source-changed", "the source changed while it was copied").In("source").Do("say it again")
+			return nil, fault.New(fault.Unavailable, "source-changed", "the source changed while it was copied").In("source").
+				Do("say it again")
 		}
 		if c.If.Read(found) != object.Proceed {
 			return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
@@ -358,7 +372,8 @@ func (s *Store) copyParts(ctx context.Context, c Copy, there *object.Version) (*
 	if c.If.Read(there) != object.Proceed {
 		return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
 	}
-	u := catalog.Upload{Headers: there.Headers, Metadata: there.Metadata, Tags: there.Tags, Checksum: there.Checksum.Kind, PerPart: there.PartSums, Sealed: true}
+	u := catalog.Upload{Headers: there.Headers, Metadata: there.Metadata, Tags: there.Tags, Checksum: there.Checksum.Kind,
+		PerPart: there.PartSums, Sealed: true}
 	if c.Replace {
 		u.Headers, u.Metadata = c.Headers, c.Metadata
 	}
@@ -378,7 +393,8 @@ func (s *Store) copyParts(ctx context.Context, c Copy, there *object.Version) (*
 			}
 			for _, x := range parts {
 				after = x.Number
-				if _, err := s.CopyPart(ctx, PutPart{Address: c.To, Author: c.Author, Upload: started.ID, Number: x.Number, MD5: &x.MD5}, c.From, there.ID(), x.Start, x.Size, object.Conditions{}); err != nil {
+				if _, err := s.CopyPart(ctx, PutPart{Address: c.To, Author: c.Author, Upload: started.ID, Number: x.Number,
+					MD5: &x.MD5}, c.From, there.ID(), x.Start, x.Size, object.Conditions{}); err != nil {
 					return err
 				}
 				done.Parts = append(done.Parts, CompletePart{Number: x.Number, MD5: &x.MD5})
@@ -397,24 +413,26 @@ func (s *Store) copyParts(ctx context.Context, c Copy, there *object.Version) (*
 	return v, err
 }
 
-func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind, edit func(*object.Version) (*object.Version, error)) (*object.Version, error) {
+func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind,
+	edit func(*object.Version) (*object.Version, error)) (*object.Version, error) {
 	facts, _, err := s.bucketFacts(ctx, c.To.Bucket)
 	if err != nil {
 		return nil, err
 	}
 	author := s.now(c.Author)
 	ch := catalog.Change{Kind: kind, Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, Author: author}
-	res, wrote, err := s.Catalog.Copy(ctx, catalog.Copying{From: c.From, FromID: c.FromID, Change: ch, Edit: func(found *object.Version) (*object.Version, error) {
-		v, err := edit(found)
-		if err == nil && kind != catalog.ObjectRenamed {
-			err = fits(facts, found.Size)
-		}
-		if err != nil {
-			return nil, err
-		}
-		v.Key, v.Created, v.By, v.Source, v.Revision, v.Marker = c.To.Key, author.At, author.Who, author.Source, 1, false
-		return v, nil
-	}})
+	res, wrote, err := s.Catalog.Copy(ctx, catalog.Copying{From: c.From, FromID: c.FromID, Change: ch,
+		Edit: func(found *object.Version) (*object.Version, error) {
+			v, err := edit(found)
+			if err == nil && kind != catalog.ObjectRenamed {
+				err = fits(facts, found.Size)
+			}
+			if err != nil {
+				return nil, err
+			}
+			v.Key, v.Created, v.By, v.Source, v.Revision, v.Marker = c.To.Key, author.At, author.Who, author.Source, 1, false
+			return v, nil
+		}})
 	if err != nil {
 		return nil, err
 	}
@@ -423,7 +441,8 @@ func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind, edit f
 }
 
 // List gives a page of a bucket.
-func (s *Store) List(ctx context.Context, bucket object.BucketName, l catalog.Listing) (page []catalog.Entry, more bool, err error) {
+func (s *Store) List(ctx context.Context, bucket object.BucketName, l catalog.Listing) (page []catalog.Entry, more bool,
+	err error) {
 	f, _, err := s.bucketFacts(ctx, bucket)
 	if err != nil {
 		return nil, false, err
@@ -441,7 +460,8 @@ type Cleared struct {
 // RemoveUnder removes the next objects, at most limit, beneath a prefix ("" for
 // all of a bucket). Called until More is false it empties the prefix; it is
 // safe to stop and to repeat.
-func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefix string, limit int, by catalog.Author) (Cleared, error) {
+func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefix string, limit int,
+	by catalog.Author) (Cleared, error) {
 	f, err := s.Facts(ctx, bucket)
 	if err != nil {
 		return Cleared{}, err
@@ -471,7 +491,8 @@ func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefi
 
 // PurgeUnder removes the next keys, at most limit, beneath a prefix with all
 // their versions and delete markers, for good.
-func (s *Store) PurgeUnder(ctx context.Context, bucket object.BucketName, prefix string, limit int, by catalog.Author) (Cleared, error) {
+func (s *Store) PurgeUnder(ctx context.Context, bucket object.BucketName, prefix string, limit int,
+	by catalog.Author) (Cleared, error) {
 	f, err := s.Facts(ctx, bucket)
 	if err != nil {
 		return Cleared{}, err
@@ -498,7 +519,8 @@ func (s *Store) CreateBucket(ctx context.Context, b catalog.Bucket, by catalog.A
 
 // ChangeBucket changes a bucket's settings, all that the edits say or nothing: see
 // catalog.ChangeBucket.
-func (s *Store) ChangeBucket(ctx context.Context, name object.BucketName, ifRevision int, by catalog.Author, edits ...bucket.Edit) error {
+func (s *Store) ChangeBucket(ctx context.Context, name object.BucketName, ifRevision int, by catalog.Author,
+	edits ...bucket.Edit) error {
 	defer s.forget(name)
 	return s.Catalog.ChangeBucket(ctx, name, ifRevision, s.now(by), edits...)
 }

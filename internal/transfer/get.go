@@ -44,7 +44,8 @@ func (e *Engine) GetFile(ctx context.Context, o Object, dest string, replace boo
 			return false, nil
 		}
 		if !replace {
-			return false, fault.New(fault.Conflict, "file-exists", "%s is there and differs", dest).In("file").Do("move it away, or say --replace")
+			return false, fault.New(fault.Conflict, "file-exists", "%s is there and differs", dest).In("file").
+				Do("move it away, or say --replace")
 		}
 	}
 	if err := os.MkdirAll(filepath.Dir(dest), 0o777); err != nil {
@@ -116,7 +117,8 @@ func (e *Engine) getLarge(ctx context.Context, o Object, dest string) error {
 		return LocalError(dest, err)
 	}
 	if !same {
-		return errors.Join(fault.New(fault.Damaged, "digest-mismatch", "the bytes that arrived do not have the digest of the object").Do("get it again"), os.Remove(tmp))
+		return errors.Join(fault.New(fault.Damaged, "digest-mismatch",
+			"the bytes that arrived do not have the digest of the object").Do("get it again"), os.Remove(tmp))
 	}
 	return settle(tmp, dest)
 }
@@ -144,7 +146,10 @@ func (e *Engine) getRanges(ctx context.Context, o Object, dest string) (tmp stri
 		}
 		g.Go(func() error {
 			name := fmt.Sprintf("range %d of %s", k+1, filepath.Base(dest))
-			if _, err := persist(gctx, func() (struct{}, error) { return struct{}{}, e.getRange(gctx, o, name, f, from, length) }); err != nil {
+			if _, err := persist(gctx, func() (struct{}, error) {
+				return struct{}{},
+					e.getRange(gctx, o, name, f, from, length)
+			}); err != nil {
 				return err
 			}
 			mu.Lock()

@@ -94,7 +94,8 @@ func (e *Engine) Adopt(f File, id string, modified time.Time, partSize int64) er
 	if err != nil {
 		return err
 	}
-	u := Upload{ID: id, Service: e.Client.Base.String(), Bucket: f.Bucket, Key: f.Key, File: f.Path, Size: f.Size, Modified: modified, PartSize: partSize}
+	u := Upload{ID: id, Service: e.Client.Base.String(), Bucket: f.Bucket, Key: f.Key, File: f.Path, Size: f.Size,
+		Modified: modified, PartSize: partSize}
 	if err := writeAside(path, u); err != nil {
 		return LocalError(path, err)
 	}
@@ -117,7 +118,8 @@ func (e *Engine) PutParts(ctx context.Context, f File, opt client.Put) (client.I
 	if err != nil {
 		return client.Info{}, LocalError(f.Path, err)
 	}
-	u := Upload{Service: e.Client.Base.String(), Bucket: f.Bucket, Key: f.Key, File: f.Path, Size: st.Size(), Modified: st.ModTime(), PartSize: e.Cut.partSize(st.Size())}
+	u := Upload{Service: e.Client.Base.String(), Bucket: f.Bucket, Key: f.Key, File: f.Path, Size: st.Size(),
+		Modified: st.ModTime(), PartSize: e.Cut.partSize(st.Size())}
 	there, err := e.resume(ctx, path, &u)
 	if err != nil {
 		return client.Info{}, err
@@ -173,7 +175,8 @@ func (e *Engine) resume(ctx context.Context, path string, u *Upload) ([]client.P
 func (e *Engine) start(ctx context.Context, path string, u *Upload, opt client.Put) (err error) {
 	if opt.IfAbsent {
 		if _, err := e.Client.Head(ctx, u.Bucket, u.Key); err == nil { // said again, exactly, when it is completed
-			return fault.New(fault.Precondition, "exists", "the key holds an object already, and the request asked that it should not").In("key")
+			return fault.New(fault.Precondition, "exists",
+				"the key holds an object already, and the request asked that it should not").In("key")
 		}
 	}
 	if u.ID, err = e.Client.StartUpload(ctx, u.Bucket, u.Key, opt); err != nil {
@@ -186,7 +189,8 @@ func (e *Engine) start(ctx context.Context, path string, u *Upload, opt client.P
 }
 
 // sendParts sends what is missing of an upload and completes it.
-func (e *Engine) sendParts(ctx context.Context, u Upload, file io.ReaderAt, there []client.Part, opt client.Put) (client.Info, error) {
+func (e *Engine) sendParts(ctx context.Context, u Upload, file io.ReaderAt, there []client.Part,
+	opt client.Put) (client.Info, error) {
 	have := map[int]client.Part{}
 	for _, p := range there {
 		have[p.Number] = p
@@ -214,7 +218,8 @@ func (e *Engine) sendParts(ctx context.Context, u Upload, file io.ReaderAt, ther
 }
 
 // sendPart sends a part, unless the one that is there has its bytes.
-func (e *Engine) sendPart(ctx context.Context, u Upload, number int, content *io.SectionReader, there client.Part) (client.Part, error) {
+func (e *Engine) sendPart(ctx context.Context, u Upload, number int, content *io.SectionReader,
+	there client.Part) (client.Part, error) {
 	if there.Number == number && there.Size == content.Size() {
 		crc, sum := digest.NewCRC64(), md5.New()
 		if _, err := copyTo(io.MultiWriter(crc, sum), content); err != nil {
@@ -237,7 +242,8 @@ func (e *Engine) sendPart(ctx context.Context, u Upload, number int, content *io
 }
 
 // complete makes an object of parts in their order; the service compares its digest.
-func (e *Engine) complete(ctx context.Context, bucket, key, id string, parts []client.Part, size int64, opt client.Put) (client.Info, error) {
+func (e *Engine) complete(ctx context.Context, bucket, key, id string, parts []client.Part, size int64,
+	opt client.Put) (client.Info, error) {
 	var crc uint64
 	for _, p := range parts {
 		crc = digest.CombineCRC64(crc, p.CRC64, p.Size)

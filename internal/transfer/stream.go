@@ -77,7 +77,8 @@ func (s *stream) read(ctx context.Context, first []byte, part func(number int, b
 	buf, n := first, len(first)
 	for number := 1; n > 0 && ctx.Err() == nil; number++ {
 		if number > object.MaxParts {
-			return fault.New(fault.TooLarge, "too-many-parts", "the input has more than %d parts of %d MiB", object.MaxParts, len(first)>>20).
+			return fault.New(fault.TooLarge, "too-many-parts", "the input has more than %d parts of %d MiB", object.MaxParts,
+				len(first)>>20).
 				In("part-size").Do("say a greater --part-size")
 		}
 		s.total += int64(n)

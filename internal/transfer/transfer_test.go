@@ -88,7 +88,8 @@ func TestAPutGoesOnWhereItWasCut(t *testing.T) {
 			cancel()
 		}
 	}
-	if _, err := e.PutFile(ctx, f, client.Put{}); !errors.Is(err, context.Canceled) && fault.KindOf(err) != fault.Unavailable {
+	if _, err := e.PutFile(ctx, f, client.Put{}); !errors.Is(err, context.Canceled) &&
+		fault.KindOf(err) != fault.Unavailable {
 		t.Fatalf("cut off: %v", err)
 	}
 	if known, err := e.Known(f); !known || err != nil {

@@ -35,7 +35,8 @@ func age(t *testing.T, v *bodies.Volume) {
 func TestBodiesUnderWayAreKept(t *testing.T) {
 	database, dir := harness.Database(t), t.TempDir()
 	s := sharedStore(t, database, dir)
-	settings := works.Settings{CollectEvery: 10 * time.Millisecond, SweepEvery: time.Millisecond, ClockEvery: 10 * time.Millisecond}
+	settings := works.Settings{CollectEvery: 10 * time.Millisecond, SweepEvery: time.Millisecond,
+		ClockEvery: 10 * time.Millisecond}
 	for name, ahead := range map[string]time.Duration{"ahead": 8 * time.Hour, "behind": -8 * time.Hour, "right": 0} {
 		other, err := openStore(t.Context(), database, dir)
 		if err != nil {
@@ -92,7 +93,8 @@ func TestBodiesUnderWayAreKept(t *testing.T) {
 		if strings.Contains(string(state), time.Now().Add(7*time.Hour).UTC().Format("2006-01-02T15")) {
 			t.Errorf("%s: the collector was last in the future: %s", name, state)
 		}
-		there, err := other.Put(t.Context(), store.Put{Address: at("by " + name), Author: me, Body: strings.NewReader("x"), Size: 1})
+		there, err := other.Put(t.Context(), store.Put{Address: at("by " + name), Author: me, Body: strings.NewReader("x"),
+			Size: 1})
 		if err != nil || time.Since(there.Created).Abs() > time.Minute {
 			t.Errorf("%s: written at %v, %v", name, there, err)
 		}
@@ -100,7 +102,8 @@ func TestBodiesUnderWayAreKept(t *testing.T) {
 		other.Catalog.Close()
 	}
 	// What nobody writes any more goes.
-	if err := os.WriteFile(filepath.Join(dir, "whole", "00", "0000000000000100.body"), []byte("left behind"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "whole", "00", "0000000000000100.body"), []byte("left behind"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	age(t, harness.Volume(s))

@@ -12,7 +12,8 @@ import (
 
 // convertKind writes the content beneath a prefix anew, sealed or plain as the
 // bucket is set.
-var convertKind = Kind{Name: "convert", Parallel: 1, Counts: []string{"converted", "unchanged"}, Needs: convertNeeds, Prepare: prepareConvert, Rehearse: rehearseConvert, Step: convertStep}
+var convertKind = Kind{Name: "convert", Parallel: 1, Counts: []string{"converted", "unchanged"}, Needs: convertNeeds,
+	Prepare: prepareConvert, Rehearse: rehearseConvert, Step: convertStep}
 
 func convertNeeds(o *catalog.Order) ([]Need, error) {
 	return []Need{{access.Settings, o.Bucket, ""}}, nil

@@ -82,7 +82,8 @@ func TestConversionsGoOnAfterAStop(t *testing.T) {
 	if err != nil || r.Counts["converted"] == 0 || r.Counts["converted"]+r.Counts["unchanged"] != 150 {
 		t.Fatalf("rehearsed: %+v, %v", r, err)
 	}
-	if left, err := works.Rehearse(ctx, s, converting("none/")); err != nil || left.Counts["converted"]+left.Counts["unchanged"] != 0 {
+	if left, err := works.Rehearse(ctx, s, converting("none/")); err != nil ||
+		left.Counts["converted"]+left.Counts["unchanged"] != 0 {
 		t.Errorf("nothing beneath: %+v, %v", left, err)
 	}
 	id, err := works.Order(ctx, s, converting(""), me)
@@ -123,12 +124,13 @@ func TestConversionsGoOnAfterAStop(t *testing.T) {
 	defer crew.Stop()
 	until(t, "the plain files are gone", func() bool {
 		plain := 0
-		err := filepath.WalkDir(filepath.Join(harness.Volume(s).Dir(), "whole"), func(path string, d fs.DirEntry, err error) error {
-			if err == nil && !d.IsDir() && d.Name()[0] < '4' { // bit 62 shows in the first digit
-				plain++
-			}
-			return err
-		})
+		err := filepath.WalkDir(filepath.Join(harness.Volume(s).Dir(), "whole"),
+			func(path string, d fs.DirEntry, err error) error {
+				if err == nil && !d.IsDir() && d.Name()[0] < '4' { // bit 62 shows in the first digit
+					plain++
+				}
+				return err
+			})
 		return err == nil && plain == 0
 	})
 	for _, k := range all {
@@ -188,7 +190,8 @@ func TestConversionsAndDamage(t *testing.T) {
 			t.Fatal("not sealed")
 		}
 		flip(w, place)
-		if err := harness.Volume(s).Check(w.Body, w.Size, w.CRC64, func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
+		if err := harness.Volume(s).Check(w.Body, w.Size, w.CRC64,
+			func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
 			t.Errorf("%d: the scrubber finds %v", i, err)
 		}
 		var b bytes.Buffer

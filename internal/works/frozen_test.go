@@ -59,7 +59,8 @@ func sharedStore(t *testing.T, database, dir string) *store.Store {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { harness.Volume(s).Close(); s.Catalog.Close() })
-	if err := s.Catalog.FirstKey(t.Context(), catalog.AccessKey{ID: harness.Key, Account: "herbarium", Name: "owner", Active: true, Sealed: []byte{}}); err != nil {
+	if err := s.Catalog.FirstKey(t.Context(), catalog.AccessKey{ID: harness.Key, Account: "herbarium", Name: "owner",
+		Active: true, Sealed: []byte{}}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Catalog.EnsurePartitions(t.Context(), time.Now(), time.Now()); err != nil {
@@ -189,7 +190,8 @@ func TestAFrozenWorkerDoesNothingMore(t *testing.T) {
 	if _, err := s.Find(t.Context(), at("to/4")); !fault.HasCode(err, "key-missing") {
 		t.Errorf("what was removed since is there again: %v", err)
 	}
-	page, err := s.Catalog.Journal(t.Context(), catalog.JournalQuery{Kinds: []catalog.EntryKind{catalog.ObjectCopied}, Limit: 100})
+	page, err := s.Catalog.Journal(t.Context(), catalog.JournalQuery{Kinds: []catalog.EntryKind{catalog.ObjectCopied},
+		Limit: 100})
 	if err != nil || len(page.Entries) != 10 {
 		t.Errorf("%d copies stand in the journal, of 10: %v", len(page.Entries), err)
 	}
@@ -217,7 +219,8 @@ func TestOrdersThatFailWait(t *testing.T) {
 	t.Cleanup(func() { works.Kinds = kinds })
 	order := func(kind, prefix string) int64 {
 		t.Helper()
-		id, err := works.Order(t.Context(), s, &catalog.Order{Kind: kind, Bucket: plates, What: catalog.OrderWhat{Prefix: []byte(prefix)}}, me)
+		id, err := works.Order(t.Context(), s, &catalog.Order{Kind: kind, Bucket: plates,
+			What: catalog.OrderWhat{Prefix: []byte(prefix)}}, me)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -235,7 +238,8 @@ func TestOrdersThatFailWait(t *testing.T) {
 	defer crew.Stop()
 	until(t, "the order behind 121 that fail is done", func() bool { return state(t, s, last).State == catalog.OrderDone })
 	until(t, "each was tried once", func() bool { return len(tried) >= 120 })
-	if o := state(t, s, first); o.State != catalog.OrderRunning || o.Attempts < 1 || !strings.Contains(o.Problem, "is away") {
+	if o := state(t, s, first); o.State != catalog.OrderRunning || o.Attempts < 1 ||
+		!strings.Contains(o.Problem, "is away") {
 		t.Errorf("one that fails: %+v", o)
 	}
 	if o := state(t, s, broken); o.State != catalog.OrderRunning || o.Attempts < 1 {
@@ -325,7 +329,8 @@ func TestSchedules(t *testing.T) {
 			t.Errorf("%s in %q after %s: %s, want %s", c.text, c.zone, c.after, got, c.next)
 		}
 	}
-	for text, code := range map[string]string{"": "schedule", "61 * * * *": "schedule", "* * * *": "schedule", "@reboot": "schedule"} {
+	for text, code := range map[string]string{"": "schedule", "61 * * * *": "schedule", "* * * *": "schedule",
+		"@reboot": "schedule"} {
 		if _, err := works.ParseSchedule(text, ""); !fault.HasCode(err, code) {
 			t.Errorf("%q: %v", text, err)
 		}

@@ -47,7 +47,8 @@ type Need struct {
 func KindOf(name string) (*Kind, error) {
 	i := slices.IndexFunc(Kinds, func(k Kind) bool { return k.Name == name })
 	if i < 0 {
-		return nil, fault.New(fault.Invalid, "order-kind", "there is no kind of order %q", name).In("kind").Do("choose from: %s", strings.Join(KindNames(), ", "))
+		return nil, fault.New(fault.Invalid, "order-kind", "there is no kind of order %q", name).In("kind").
+			Do("choose from: %s", strings.Join(KindNames(), ", "))
 	}
 	return &Kinds[i], nil
 }
@@ -114,7 +115,8 @@ func Order(ctx context.Context, s *store.Store, o *catalog.Order, by catalog.Aut
 		return 0, err
 	}
 	if r.Taken > 0 && !o.What.Replace {
-		return 0, fault.New(fault.Precondition, "exists", "%d of the new keys are taken; the first is %s/%s", r.Taken, o.What.ToBucket, r.First).In("target").
+		return 0, fault.New(fault.Precondition, "exists", "%d of the new keys are taken; the first is %s/%s", r.Taken,
+			o.What.ToBucket, r.First).In("target").
 			Do("choose another prefix, or let what is there be replaced")
 	}
 	by.At = s.Catalog.Now().UTC().Truncate(time.Microsecond)

@@ -109,7 +109,8 @@ func (c *Crew) orderFailed(ctx context.Context, o *catalog.Order, why error) err
 	switch {
 	case f.Kind == fault.Unavailable, f.Kind == fault.Internal && o.Attempts < attemptsMost:
 		wait := pause(o.Attempts)
-		c.log.Warn("an order failed and will be tried again", "order", o.ID, "attempts", o.Attempts+1, "in", wait, "error", why)
+		c.log.Warn("an order failed and will be tried again", "order", o.ID, "attempts", o.Attempts+1, "in", wait, "error",
+			why)
 		return c.store.Catalog.DelayOrder(ctx, o.ID, wait, says)
 	case f.Kind == fault.Internal:
 		c.log.Error("an order failed again and again", "order", o.ID, "error", why)
@@ -130,7 +131,8 @@ func (c *Crew) mayGoOn(ctx context.Context, o *catalog.Order) error {
 			return err
 		}
 		if f.ID != o.What.ToID {
-			return fault.New(fault.Conflict, "bucket-changed", "the bucket %q was removed and made again since the order", to).In("target").Do("order it anew if it is still wanted")
+			return fault.New(fault.Conflict, "bucket-changed", "the bucket %q was removed and made again since the order", to).
+				In("target").Do("order it anew if it is still wanted")
 		}
 	}
 	if c.settings.May == nil {

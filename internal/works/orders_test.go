@@ -18,7 +18,8 @@ import (
 func quiet() *slog.Logger { return slog.New(slog.DiscardHandler) }
 
 func order(kind, prefix, to string, asOf time.Time) *catalog.Order {
-	return &catalog.Order{Kind: kind, Bucket: plates, What: catalog.OrderWhat{Prefix: []byte(prefix), ToBucket: plates.String(), ToPrefix: []byte(to), AsOf: asOf}}
+	return &catalog.Order{Kind: kind, Bucket: plates,
+		What: catalog.OrderWhat{Prefix: []byte(prefix), ToBucket: plates.String(), ToPrefix: []byte(to), AsOf: asOf}}
 }
 
 func state(t *testing.T, s *store.Store, id int64) *catalog.Order {
@@ -50,7 +51,8 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 	const n = 600
 	for i := range n {
 		b := fmt.Sprint("body ", i)
-		if _, err := s.Put(ctx, store.Put{Address: at(fmt.Sprintf("in/%04d", i)), Author: me, Body: strings.NewReader(b), Size: int64(len(b))}); err != nil {
+		if _, err := s.Put(ctx, store.Put{Address: at(fmt.Sprintf("in/%04d", i)), Author: me, Body: strings.NewReader(b),
+			Size: int64(len(b))}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -87,8 +89,10 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 			t.Fatalf("never done: %+v", state(t, s, id))
 		}
 	}
-	if o := state(t, s, id); keysBeneath(t, s, "in/") != 0 || keysBeneath(t, s, "out/") != n || o.Progress.Counts["renamed"] > n {
-		t.Errorf("renamed %d; %d beneath the old prefix, %d beneath the new", o.Progress.Counts["renamed"], keysBeneath(t, s, "in/"), keysBeneath(t, s, "out/"))
+	if o := state(t, s, id); keysBeneath(t, s, "in/") != 0 || keysBeneath(t, s, "out/") != n ||
+		o.Progress.Counts["renamed"] > n {
+		t.Errorf("renamed %d; %d beneath the old prefix, %d beneath the new", o.Progress.Counts["renamed"],
+			keysBeneath(t, s, "in/"), keysBeneath(t, s, "out/"))
 	}
 	// And back to how it was, by a restore of the whole bucket.
 	r, err := works.Rehearse(ctx, s, order("restore", "", "", before))
@@ -107,14 +111,16 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 			t.Fatalf("never done: %+v", state(t, s, id))
 		}
 	}
-	if o := state(t, s, id); o.State != catalog.OrderDone || keysBeneath(t, s, "in/") != n || keysBeneath(t, s, "out/") != 0 {
+	if o := state(t, s, id); o.State != catalog.OrderDone || keysBeneath(t, s, "in/") != n ||
+		keysBeneath(t, s, "out/") != 0 {
 		t.Errorf("restored: %+v", o)
 	}
 	v, err := s.Find(ctx, at("in/0007"))
 	if err != nil || v.Size != 6 {
 		t.Errorf("what came back: %+v, %v", v, err)
 	}
-	if r, err := works.Rehearse(ctx, s, order("restore", "", "", before)); err != nil || r.Counts["restored"]+r.Counts["removed"] != 0 || r.Counts["unchanged"] != n {
+	if r, err := works.Rehearse(ctx, s, order("restore", "", "", before)); err != nil ||
+		r.Counts["restored"]+r.Counts["removed"] != 0 || r.Counts["unchanged"] != n {
 		t.Errorf("rehearsed again: %+v, %v", r, err)
 	}
 }
@@ -123,7 +129,8 @@ func TestOrdersThatCannotBeDone(t *testing.T) {
 	s := newStore(t)
 	ctx := t.Context()
 	for _, key := range []string{"in/a", "in/b", "out/b"} {
-		if _, err := s.Put(ctx, store.Put{Address: at(key), Author: me, Body: strings.NewReader(key), Size: int64(len(key))}); err != nil {
+		if _, err := s.Put(ctx, store.Put{Address: at(key), Author: me, Body: strings.NewReader(key),
+			Size: int64(len(key))}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -144,7 +151,8 @@ func TestOrdersThatCannotBeDone(t *testing.T) {
 	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.On)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := works.Order(ctx, s, order("restore", "", "", time.Now().AddDate(-1, 0, 0)), me); !fault.HasCode(err, "bucket-later") {
+	if _, err := works.Order(ctx, s, order("restore", "", "", time.Now().AddDate(-1, 0, 0)), me); !fault.HasCode(err,
+		"bucket-later") {
 		t.Errorf("before the bucket was: %v", err)
 	}
 	// A key that is taken after the rehearsal fails the order; it goes on when that is mended.
@@ -152,7 +160,8 @@ func TestOrdersThatCannotBeDone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Put(ctx, store.Put{Address: at("new/b"), Author: me, Body: strings.NewReader("x"), Size: 1}); err != nil {
+	if _, err := s.Put(ctx, store.Put{Address: at("new/b"), Author: me, Body: strings.NewReader("x"),
+		Size: 1}); err != nil {
 		t.Fatal(err)
 	}
 	crew := works.Start(s, works.Settings{OrdersEvery: 5 * time.Millisecond}, quiet())

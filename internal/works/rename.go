@@ -15,7 +15,8 @@ import (
 )
 
 // renameKind renames all beneath a prefix. No bytes are moved.
-var renameKind = Kind{Name: "rename", Parallel: 2, Counts: []string{"renamed"}, Needs: renameNeeds, Prepare: prepareRename, Rehearse: rehearseRename, Step: renameStep}
+var renameKind = Kind{Name: "rename", Parallel: 2, Counts: []string{"renamed"}, Needs: renameNeeds,
+	Prepare: prepareRename, Rehearse: rehearseRename, Step: renameStep}
 
 func renameNeeds(o *catalog.Order) ([]Need, error) {
 	to := o.Bucket
@@ -25,7 +26,8 @@ func renameNeeds(o *catalog.Order) ([]Need, error) {
 			return nil, err
 		}
 	}
-	return []Need{{access.List | access.Read | access.Remove, o.Bucket, string(o.What.Prefix)}, {access.Write, to, string(o.What.ToPrefix)}}, nil
+	return []Need{{access.List | access.Read | access.Remove, o.Bucket, string(o.What.Prefix)},
+		{access.Write, to, string(o.What.ToPrefix)}}, nil
 }
 
 // prepareRename refuses a target beneath the source, and notes which bucket is meant.
@@ -35,7 +37,8 @@ func prepareRename(ctx context.Context, s *store.Store, o *catalog.Order) error 
 		return err
 	}
 	if to == o.Bucket && strings.HasPrefix(string(o.What.ToPrefix), string(o.What.Prefix)) {
-		return fault.New(fault.Invalid, "rename-beneath", "the new prefix lies beneath the old one").In("target").Do("choose one that does not")
+		return fault.New(fault.Invalid, "rename-beneath", "the new prefix lies beneath the old one").In("target").
+			Do("choose one that does not")
 	}
 	f, err := s.Catalog.Facts(ctx, to)
 	o.What.ToID = f.ID
@@ -54,7 +57,8 @@ func rehearseRename(ctx context.Context, s *store.Store, o *catalog.Order) (r Re
 	}
 	r.Counts = map[string]int64{"renamed": 0}
 	for after := ""; ; {
-		page, more, err := s.Catalog.List(ctx, catalog.Listing{Bucket: f.ID, Prefix: string(o.What.Prefix), After: after, Max: 1000})
+		page, more, err := s.Catalog.List(ctx, catalog.Listing{Bucket: f.ID, Prefix: string(o.What.Prefix), After: after,
+			Max: 1000})
 		if err != nil {
 			return r, err
 		}
@@ -103,12 +107,14 @@ func renameStep(ctx context.Context, s *store.Store, o *catalog.Order) (more boo
 			if err != nil {
 				return err
 			}
-			v, err := s.Copy(gctx, store.Copy{From: catalog.Address{Bucket: o.Bucket, Key: key}, To: catalog.Address{Bucket: to, Key: name}, Author: author(o), Move: true, IfAbsent: !o.What.Replace})
+			v, err := s.Copy(gctx, store.Copy{From: catalog.Address{Bucket: o.Bucket, Key: key},
+				To: catalog.Address{Bucket: to, Key: name}, Author: author(o), Move: true, IfAbsent: !o.What.Replace})
 			switch {
 			case fault.HasCode(err, "key-missing"), fault.HasCode(err, "key-deleted"):
 				return nil // somebody removed it meanwhile
 			case fault.HasCode(err, "exists"):
-				return fault.New(fault.Precondition, "exists", "%s/%s is there already", to, name).In("target").Do("remove it, or let what is there be replaced (--yes)")
+				return fault.New(fault.Precondition, "exists", "%s/%s is there already", to, name).In("target").
+					Do("remove it, or let what is there be replaced (--yes)")
 			case err != nil:
 				return err
 			}

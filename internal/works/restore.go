@@ -16,7 +16,8 @@ import (
 )
 
 // restoreKind brings all beneath a prefix back to how it stood at a moment.
-var restoreKind = Kind{Name: "restore", Parallel: 2, Counts: []string{"restored", "removed", "unchanged"}, Needs: restoreNeeds, Prepare: prepareRestore, Rehearse: rehearseRestore, Step: restoreStep}
+var restoreKind = Kind{Name: "restore", Parallel: 2, Counts: []string{"restored", "removed", "unchanged"},
+	Needs: restoreNeeds, Prepare: prepareRestore, Rehearse: rehearseRestore, Step: restoreStep}
 
 func restoreNeeds(o *catalog.Order) ([]Need, error) {
 	return []Need{{access.List | access.Read | access.Write | access.Remove, o.Bucket, string(o.What.Prefix)}}, nil
@@ -37,7 +38,8 @@ func prepareRestore(ctx context.Context, s *store.Store, o *catalog.Order) error
 // code versioning-not-on.
 func needVersioning(f catalog.BucketFacts) error {
 	if f.Versioning != object.On {
-		return fault.New(fault.Conflict, "versioning-not-on", "versioning is %s: what the restore replaces would be gone", f.Versioning).In("versioning").Do("switch versioning on first")
+		return fault.New(fault.Conflict, "versioning-not-on", "versioning is %s: what the restore replaces would be gone",
+			f.Versioning).In("versioning").Do("switch versioning on first")
 	}
 	return nil
 }
@@ -110,7 +112,8 @@ func restoreStep(ctx context.Context, s *store.Store, o *catalog.Order) (more bo
 }
 
 // restoreOne brings one key back, and says which counter tells of it.
-func restoreOne(ctx context.Context, s *store.Store, o *catalog.Order, d catalog.Difference) (counter string, bytes int64, err error) {
+func restoreOne(ctx context.Context, s *store.Store, o *catalog.Order, d catalog.Difference) (counter string,
+	bytes int64, err error) {
 	key, err := object.ParseKey(d.Key)
 	if err != nil {
 		return "", 0, err

@@ -21,12 +21,14 @@ type Schedule struct {
 func ParseSchedule(text, zone string) (Schedule, error) {
 	at, err := time.LoadLocation(zone)
 	if err != nil {
-		return Schedule{}, fault.New(fault.Invalid, "time-zone", "there is no time zone %q", zone).In("zone").Do("name one as Europe/Oslo, or leave it out for UTC")
+		return Schedule{}, fault.New(fault.Invalid, "time-zone", "there is no time zone %q", zone).In("zone").
+			Do("name one as Europe/Oslo, or leave it out for UTC")
 	}
 	parser := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow | cron.Descriptor)
 	next, err := parser.Parse(text)
 	if err != nil {
-		return Schedule{}, fault.New(fault.Invalid, "schedule", "%q is no schedule: %s", text, err).In("schedule").Do("give five fields, such as 30 2 * * 1, or @daily")
+		return Schedule{}, fault.New(fault.Invalid, "schedule", "%q is no schedule: %s", text, err).In("schedule").
+			Do("give five fields, such as 30 2 * * 1, or @daily")
 	}
 	return Schedule{text, next, at}, nil
 }

@@ -55,7 +55,8 @@ func (c *Crew) scrub(ctx context.Context, l *lease) error {
 				problem := err
 				var current bool
 				// It is none if the body was moved or replaced while we looked.
-				if current, err = c.store.Catalog.ReportDamage(ctx, s.Bucket, v, fault.From(err).Message, c.store.Catalog.Now()); current {
+				if current, err = c.store.Catalog.ReportDamage(ctx, s.Bucket, v, fault.From(err).Message,
+					c.store.Catalog.Now()); current {
 					at.Damaged++
 					c.log.Error("a body is damaged", "bucket", s.Bucket, "key", v.Key.String(), "file", v.Body.File, "error", problem)
 				}

@@ -61,7 +61,8 @@ func (c *Crew) runTasks(ctx context.Context, k TaskKind, tasks []catalog.Task) (
 				return nil // it is claimed again when the claim has run out
 			}
 			f := fault.From(err)
-			c.log.Debug("a task failed and will be tried again", "kind", k.Name, "task", t.ID, "attempts", t.Attempts+1, "error", err)
+			c.log.Debug("a task failed and will be tried again", "kind", k.Name, "task", t.ID, "attempts", t.Attempts+1, "error",
+				err)
 			return c.store.Catalog.DelayTask(ctx, t, pause(t.Attempts), f.Message)
 		})
 	}

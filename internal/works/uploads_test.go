@@ -31,7 +31,8 @@ func parted(t *testing.T, s *store.Store, key string, sizes ...int) (*object.Ver
 	for i, n := range sizes {
 		b := bytes.Repeat([]byte{byte('a' + i)}, n)
 		whole = append(whole, b...)
-		if _, err := s.PutPart(ctx, store.PutPart{Address: at(key), Author: me, Upload: u.ID, Number: i + 1, Body: bytes.NewReader(b), Size: int64(n)}); err != nil {
+		if _, err := s.PutPart(ctx, store.PutPart{Address: at(key), Author: me, Upload: u.ID, Number: i + 1,
+			Body: bytes.NewReader(b), Size: int64(n)}); err != nil {
 			t.Fatal(err)
 		}
 		c.Parts = append(c.Parts, store.CompletePart{Number: i + 1})
@@ -62,16 +63,19 @@ func TestPartsAreCollectedWithTheirObjects(t *testing.T) {
 		t.Fatal(err)
 	}
 	for range 2 {
-		if _, err := s.PutPart(ctx, store.PutPart{Address: at("left"), Author: me, Upload: u.ID, Number: 1, Body: strings.NewReader(strings.Repeat("x", 300_000)), Size: 300_000}); err != nil {
+		if _, err := s.PutPart(ctx, store.PutPart{Address: at("left"), Author: me, Upload: u.ID, Number: 1,
+			Body: strings.NewReader(strings.Repeat("x", 300_000)), Size: 300_000}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	if err := s.Abandon(ctx, at("left"), u.ID); err != nil {
 		t.Fatal(err)
 	}
-	crew := works.Start(s, works.Settings{CollectGrace: time.Millisecond, CollectEvery: 30 * time.Millisecond, SweepEvery: 50 * time.Millisecond}, quiet())
+	crew := works.Start(s, works.Settings{CollectGrace: time.Millisecond, CollectEvery: 30 * time.Millisecond,
+		SweepEvery: 50 * time.Millisecond}, quiet())
 	defer crew.Stop()
-	until(t, "only the copy's two large pieces are left", func() bool { whole, _ := files(t, harness.Volume(s)); return whole == 2 })
+	until(t, "only the copy's two large pieces are left",
+		func() bool { whole, _ := files(t, harness.Volume(s)); return whole == 2 })
 	time.Sleep(200 * time.Millisecond)
 	v, err := s.Find(ctx, at("copy"))
 	if err != nil {
@@ -87,7 +91,8 @@ func TestSumsOfTheWholeAndDamagedParts(t *testing.T) {
 	s := newStore(t)
 	ctx := t.Context()
 	v, whole := parted(t, s, "k", 5<<20, 5<<20, 300_000)
-	crew := works.Start(s, works.Settings{SumEvery: 20 * time.Millisecond, ScrubRate: 1 << 40, ScrubEvery: 100 * time.Millisecond, DamageRefresh: 20 * time.Millisecond}, quiet())
+	crew := works.Start(s, works.Settings{SumEvery: 20 * time.Millisecond, ScrubRate: 1 << 40,
+		ScrubEvery: 100 * time.Millisecond, DamageRefresh: 20 * time.Millisecond}, quiet())
 	defer crew.Stop()
 	want := sha256.Sum256(whole)
 	until(t, "its SHA-256 is worked out", func() bool {
@@ -115,7 +120,8 @@ func TestSumsOfTheWholeAndDamagedParts(t *testing.T) {
 		t.Fatal(err)
 	}
 	until(t, "the damaged part is found and not served", func() bool {
-		return fault.KindOf(s.ReadAll(context.Background(), v, &bytes.Buffer{}, func(int) error { return nil })) == fault.Damaged
+		return fault.KindOf(s.ReadAll(context.Background(), v, &bytes.Buffer{},
+			func(int) error { return nil })) == fault.Damaged
 	})
 	d, err := s.Catalog.Damaged(ctx, "", 10)
 	if err != nil || len(d) != 1 || d[0].Key != "k" {

@@ -76,7 +76,8 @@ type Crew struct {
 // Start begins the background work. Stop it before closing the store.
 func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	ctx, stop := context.WithCancel(context.Background())
-	c := &Crew{store: s, settings: settings.withDefaults(), holder: rand.Text(), log: log, stop: stop, under: map[string]int{}}
+	c := &Crew{store: s, settings: settings.withDefaults(), holder: rand.Text(), log: log, stop: stop,
+		under: map[string]int{}}
 	c.every(ctx, "clock", c.settings.ClockEvery, c.lookAtClock)
 	c.every(ctx, "damage", c.settings.DamageRefresh, s.RefreshDamage)
 	c.every(ctx, "orders", c.settings.OrdersEvery, c.orders)
@@ -176,7 +177,8 @@ func (c *Crew) lookAtClock(ctx context.Context) error {
 		if after {
 			c.log.Info("the clock agrees with the database's again")
 		} else {
-			c.log.Error("the clock is wrong: work that judges ages is left to others", "ahead of the database", c.store.Catalog.Ahead())
+			c.log.Error("the clock is wrong: work that judges ages is left to others", "ahead of the database",
+				c.store.Catalog.Ahead())
 		}
 	}
 	return err

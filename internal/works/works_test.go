@@ -28,7 +28,8 @@ func at(key string) catalog.Address { return catalog.Address{Bucket: plates, Key
 
 func put(t *testing.T, s *store.Store, key string, body []byte) *object.Version {
 	t.Helper()
-	v, err := s.Put(t.Context(), store.Put{Address: at(key), Author: me, Body: bytes.NewReader(body), Size: int64(len(body))})
+	v, err := s.Put(t.Context(), store.Put{Address: at(key), Author: me, Body: bytes.NewReader(body),
+		Size: int64(len(body))})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -99,13 +100,15 @@ func TestCollectorDeletesOnlyWhatNobodyRefersTo(t *testing.T) {
 		}
 	}
 	// A put that died before its commit.
-	if _, err := harness.Volume(s).Write(bytes.NewReader(append(large, 'e')), -1, false, nil, func(bodies.Written) error { return nil }); err != nil {
+	if _, err := harness.Volume(s).Write(bytes.NewReader(append(large, 'e')), -1, false, nil,
+		func(bodies.Written) error { return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if w, _ := files(t, harness.Volume(s)); w != 6 {
 		t.Fatalf("%d files before collecting, want 6", w)
 	}
-	crew := works.Start(s, works.Settings{CollectGrace: time.Millisecond, CollectEvery: 20 * time.Millisecond, SweepEvery: 20 * time.Millisecond, ScrubEvery: time.Hour}, harness.Silent())
+	crew := works.Start(s, works.Settings{CollectGrace: time.Millisecond, CollectEvery: 20 * time.Millisecond,
+		SweepEvery: 20 * time.Millisecond, ScrubEvery: time.Hour}, harness.Silent())
 	defer crew.Stop()
 	until(t, "three files left", func() bool { w, _ := files(t, harness.Volume(s)); return w == 3 })
 	time.Sleep(100 * time.Millisecond) // a few more rounds must change nothing
@@ -137,7 +140,8 @@ func TestSegmentsAreCompacted(t *testing.T) {
 	t.Cleanup(func() { v.Close() })
 	other := store.New(s.Catalog, bodies.NewSpaces(v), "fenn")
 	before := segmentBytes(t, v)
-	crew := works.Start(other, works.Settings{CollectGrace: time.Millisecond, CollectEvery: 20 * time.Millisecond, SweepEvery: 20 * time.Millisecond, ScrubEvery: time.Hour}, harness.Silent())
+	crew := works.Start(other, works.Settings{CollectGrace: time.Millisecond, CollectEvery: 20 * time.Millisecond,
+		SweepEvery: 20 * time.Millisecond, ScrubEvery: time.Hour}, harness.Silent())
 	defer crew.Stop()
 	until(t, "the dead share is gone", func() bool { return segmentBytes(t, v) < before/4 })
 	for i := 0; i < 60; i += 10 {
@@ -186,9 +190,11 @@ func TestScrubberReportsDamageAndItsMending(t *testing.T) {
 		}
 	}
 	flip()
-	crew := works.Start(s, works.Settings{ScrubEvery: 30 * time.Millisecond, ScrubRate: 1 << 30, DamageRefresh: 10 * time.Millisecond}, harness.Silent())
+	crew := works.Start(s, works.Settings{ScrubEvery: 30 * time.Millisecond, ScrubRate: 1 << 30,
+		DamageRefresh: 10 * time.Millisecond}, harness.Silent())
 	defer crew.Stop()
-	until(t, "damage reported", func() bool { d, err := s.Catalog.Damaged(t.Context(), "", 10); return err == nil && len(d) == 1 })
+	until(t, "damage reported",
+		func() bool { d, err := s.Catalog.Damaged(t.Context(), "", 10); return err == nil && len(d) == 1 })
 	d, err := s.Catalog.Damaged(t.Context(), "", 10)
 	if err != nil || d[0].Key != "bad" || d[0].Bucket != "plates" || !strings.Contains(d[0].Problem, "digest") {
 		t.Fatalf("reported %+v, %v", d, err)

@@ -29,7 +29,8 @@ const grants = 10_000
 // by a grant against gets by the owner's.
 func (b *bench) access() error {
 	ctx := context.Background()
-	if _, err := b.db.ExecContext(ctx, `insert into accounts (name) select 'tenant-' || i from generate_series(1, 100) i`); err != nil {
+	if _, err := b.db.ExecContext(ctx,
+		`insert into accounts (name) select 'tenant-' || i from generate_series(1, 100) i`); err != nil {
 		return err
 	}
 	for i := range 100 {
@@ -38,7 +39,8 @@ func (b *bench) access() error {
 		}
 	}
 	body := make([]byte, small)
-	if st, err := b.request(http.MethodPut, "/granted-00/folder-07/object", bytes.NewReader(body), small); err != nil || st != 200 {
+	if st, err := b.request(http.MethodPut, "/granted-00/folder-07/object", bytes.NewReader(body), small); err != nil ||
+		st != 200 {
 		return fmt.Errorf("putting an object: %d, %v", st, err)
 	}
 	other, err := b.newKey(ctx, "tenant-7")
@@ -63,9 +65,11 @@ func (b *bench) access() error {
 		return err
 	}
 	defer cat.Close()
-	g := gate.New(cat, nil, func(context.Context, object.BucketName) (string, error) { return "bench", nil }, slog.New(slog.DiscardHandler))
+	g := gate.New(cat, nil,
+		func(context.Context, object.BucketName) (string, error) { return "bench", nil }, slog.New(slog.DiscardHandler))
 	defer g.Stop()
-	ask := gate.Ask{Subject: access.Subject{Kind: access.Key, Name: other.ID, Account: "tenant-7", Role: access.Reader}, Do: access.Read, Bucket: object.MustBucketName("granted-00"), Key: "folder-07/object"}
+	ask := gate.Ask{Subject: access.Subject{Kind: access.Key, Name: other.ID, Account: "tenant-7", Role: access.Reader},
+		Do: access.Read, Bucket: object.MustBucketName("granted-00"), Key: "folder-07/object"}
 	if err := g.May(ctx, ask); err != nil {
 		return err
 	}
@@ -91,7 +95,8 @@ func (b *bench) access() error {
 	}
 	each := time.Since(start) / (2 * n)
 	share := each.Seconds() * r[0] * 100
-	b.row(fmt.Sprintf("decide, %d grants", grants), each.String(), fmt.Sprintf("%.2f %% of a 4 KiB get (%.0f/s)", share, r[0]), "2 %")
+	b.row(fmt.Sprintf("decide, %d grants", grants), each.String(),
+		fmt.Sprintf("%.2f %% of a 4 KiB get (%.0f/s)", share, r[0]), "2 %")
 	b.row("get 4 KiB by a grant", fmt.Sprintf("%.0f/s", r[1]), fmt.Sprintf("%.2f of the owner's gets", r[1]/r[0]), "")
 	return nil
 }
@@ -169,7 +174,8 @@ func (b *bench) sealed() error {
 		path string
 		body []byte
 	}{{"/sealed", nil}, {"/sealed?encryption=", rule}} {
-		if st, err := b.request(http.MethodPut, x.path, bytes.NewReader(x.body), int64(len(x.body))); err != nil || st != 200 {
+		if st, err := b.request(http.MethodPut, x.path, bytes.NewReader(x.body), int64(len(x.body))); err != nil ||
+			st != 200 {
 			return fmt.Errorf("%s: %d, %v", x.path, st, err)
 		}
 	}
@@ -184,7 +190,8 @@ func (b *bench) sealed() error {
 		if err != nil {
 			return err
 		}
-		b.row(x.what, rate(gib, t[1]), fmt.Sprintf("%.2f of plain (%s)", t[0].Seconds()/t[1].Seconds(), rate(gib, t[0])), "0.6")
+		b.row(x.what, rate(gib, t[1]), fmt.Sprintf("%.2f of plain (%s)", t[0].Seconds()/t[1].Seconds(), rate(gib, t[0])),
+			"0.6")
 	}
 	return os.Remove(src)
 }

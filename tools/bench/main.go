@@ -47,7 +47,8 @@ const (
 func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
-	only := flag.String("only", "", "run only the parts named: large, small, list, versions, uploads, access, sealed, memory")
+	only := flag.String("only", "",
+		"run only the parts named: large, small, list, versions, uploads, access, sealed, memory")
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -107,7 +108,8 @@ func run(dir, only string, span time.Duration) error {
 	for _, part := range []struct {
 		name string
 		run  func() error
-	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads}, {"access", b.access}, {"sealed", b.sealed}, {"memory", b.memory}} {
+	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads},
+		{"access", b.access}, {"sealed", b.sealed}, {"memory", b.memory}} {
 		if only == "" || strings.Contains(only, part.name) {
 			if err := part.run(); err != nil {
 				return fmt.Errorf("%s: %w", part.name, err)
@@ -146,7 +148,8 @@ func child(cmd *exec.Cmd) (string, error) {
 
 func (b *bench) start() (stop func(), err error) {
 	runtime.LockOSThread() // children live as long as this thread
-	b.service = exec.Command("bin/spindle", "serve", "--data", filepath.Join(b.dir, "data"), "--wire", "127.0.0.1:0", "--desk", "127.0.0.1:0", "--log-level", "error", "--scrub-every", "1000h")
+	b.service = exec.Command("bin/spindle", "serve", "--data", filepath.Join(b.dir, "data"), "--wire", "127.0.0.1:0",
+		"--desk", "127.0.0.1:0", "--log-level", "error", "--scrub-every", "1000h")
 	b.service.Env = append(os.Environ(), "SPINDLE_OWNER_KEY="+cred.ID, "SPINDLE_OWNER_SECRET="+cred.Secret)
 	line, err := child(b.service)
 	if err != nil {
@@ -168,7 +171,8 @@ func (b *bench) start() (stop func(), err error) {
 		return nil, err
 	}
 	b.static = strings.TrimPrefix(b.static, "http://")
-	b.database = "postgres://spindle@/postgres?host=" + filepath.Join(b.dir, "data", "postgres", "run") + "&sslmode=disable"
+	b.database = "postgres://spindle@/postgres?host=" + filepath.Join(b.dir, "data", "postgres", "run") +
+		"&sslmode=disable"
 	if b.db, err = sql.Open("pgx", b.database); err != nil {
 		return nil, err
 	}
@@ -284,13 +288,15 @@ func (b *bench) large() error {
 		return err
 	}
 	puts, copied, hashed := t[0], t[1], t[2]
-	b.row("put 1 GiB, digest not signed", rate(gib, puts), fmt.Sprintf("%.2f of a synced copy (%s)", copied.Seconds()/puts.Seconds(), rate(gib, copied)), "0.6")
+	b.row("put 1 GiB, digest not signed", rate(gib, puts),
+		fmt.Sprintf("%.2f of a synced copy (%s)", copied.Seconds()/puts.Seconds(), rate(gib, copied)), "0.6")
 	b.row("", "", fmt.Sprintf("%.2f of MD5 alone (%s)", hashed.Seconds()/puts.Seconds(), rate(gib, hashed)), "0.75")
 	if t, err = timed(func() error { return getFile(b.wire, "/bench/large", true) }, func() error { return getFile(b.static, "/large", false) }); err != nil {
 		return err
 	}
 	ours, theirs := t[0], t[1]
-	b.row("get 1 GiB", rate(gib, ours), fmt.Sprintf("%.2f of static serving (%s)", theirs.Seconds()/ours.Seconds(), rate(gib, theirs)), "0.8")
+	b.row("get 1 GiB", rate(gib, ours), fmt.Sprintf("%.2f of static serving (%s)", theirs.Seconds()/ours.Seconds(),
+		rate(gib, theirs)), "0.8")
 	return os.Remove(filepath.Join(b.dir, "copy"))
 }
 
@@ -355,7 +361,8 @@ func (b *bench) perSecond(f func(worker, i int) error) (float64, error) {
 	defer func() {
 		s1, d1 := b.cpu()
 		if ops := float64(n.Load()); os.Getenv("BENCH_CPU") != "" {
-			fmt.Printf("    microseconds of processor time for each: service %.0f, database %.0f\n", float64((s1-s0).Microseconds())/ops, float64((d1-d0).Microseconds())/ops)
+			fmt.Printf("    microseconds of processor time for each: service %.0f, database %.0f\n",
+				float64((s1-s0).Microseconds())/ops, float64((d1-d0).Microseconds())/ops)
 		}
 	}()
 	for w := range clients {
@@ -416,7 +423,8 @@ func (b *bench) turns(fs ...func(worker, i int) error) ([]float64, error) {
 
 func (b *bench) small() error {
 	ctx := context.Background()
-	if _, err := b.db.ExecContext(ctx, `create table raw (bucket bigint, key bytea, size bigint, etag bytea, at timestamptz, primary key (bucket, key))`); err != nil {
+	if _, err := b.db.ExecContext(ctx,
+		`create table raw (bucket bigint, key bytea, size bigint, etag bytea, at timestamptz, primary key (bucket, key))`); err != nil {
 		return err
 	}
 	etag := make([]byte, 16)
@@ -455,7 +463,8 @@ func (b *bench) small() error {
 	var inserted, written, replaced [clients]int
 	insert := func(w, _ int) error {
 		inserted[w]++
-		_, err := b.db.ExecContext(ctx, `insert into raw values ($1, $2, $3, $4, $5)`, 1, fmt.Appendf(nil, "client-%02d/object-%08d", w, inserted[w]), small, etag, time.Now())
+		_, err := b.db.ExecContext(ctx, `insert into raw values ($1, $2, $3, $4, $5)`, 1,
+			fmt.Appendf(nil, "client-%02d/object-%08d", w, inserted[w]), small, etag, time.Now())
 		return err
 	}
 	send := func(w int, head []byte) error {
@@ -481,7 +490,8 @@ func (b *bench) small() error {
 	if err != nil {
 		return err
 	}
-	b.row("put 4 KiB, 32 clients", fmt.Sprintf("%.0f/s", r[1]), fmt.Sprintf("%.2f of raw inserts (%.0f/s)", r[1]/r[0], r[0]), "0.4")
+	b.row("put 4 KiB, 32 clients", fmt.Sprintf("%.0f/s", r[1]),
+		fmt.Sprintf("%.2f of raw inserts (%.0f/s)", r[1]/r[0], r[0]), "0.4")
 	replace := func(w, _ int) error {
 		replaced[w]++
 		return send(w, heads[w][replaced[w]%500])
@@ -496,7 +506,8 @@ func (b *bench) small() error {
 			return err
 		}
 		for i := range 500 {
-			if err := os.WriteFile(filepath.Join(b.dir, "static", fmt.Sprintf("client-%02d/object-%08d", w, i)), body, 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(b.dir, "static", fmt.Sprintf("client-%02d/object-%08d", w, i)), body,
+				0o644); err != nil {
 				return err
 			}
 		}
@@ -522,7 +533,8 @@ func (b *bench) small() error {
 	if err != nil {
 		return err
 	}
-	b.row("get 4 KiB, 32 clients", fmt.Sprintf("%.0f/s", r[0]), fmt.Sprintf("%.2f of static serving (%.0f/s)", r[0]/r[1], r[1]), "0.5")
+	b.row("get 4 KiB, 32 clients", fmt.Sprintf("%.0f/s", r[0]),
+		fmt.Sprintf("%.2f of static serving (%.0f/s)", r[0]/r[1], r[1]), "0.5")
 	return nil
 }
 
@@ -546,7 +558,9 @@ func (b *bench) list() error {
 		return err
 	}
 	defer c.c.Close()
-	for _, kind := range []struct{ name, query string }{{"flat", "?list-type=2&max-keys=1000"}, {"deep", "?list-type=2&max-keys=1000&start-after=prefix-0700%2F"}, {"folded", "?list-type=2&delimiter=%2F&max-keys=1000"}} {
+	for _, kind := range []struct{ name, query string }{{"flat", "?list-type=2&max-keys=1000"},
+		{"deep", "?list-type=2&max-keys=1000&start-after=prefix-0700%2F"},
+		{"folded", "?list-type=2&delimiter=%2F&max-keys=1000"}} {
 		var all [2][]time.Duration
 		for range 41 {
 			for k, bucket := range []string{"few", "many"} {
@@ -561,8 +575,11 @@ func (b *bench) list() error {
 		slices.Sort(all[0])
 		slices.Sort(all[1])
 		few, many := all[0][20], all[1][20]
-		b.row(map[string]string{"flat": "page of 1,000 keys, flat, of 1,000,000", "deep": "the same, deep in the bucket", "folded": "page of 1,000, root folded, of 1,000,000"}[kind.name],
-			fmt.Sprintf("%.1f ms", float64(many.Microseconds())/1000), fmt.Sprintf("%.2f of the same in 10,000 (%.1f ms)", many.Seconds()/few.Seconds(), float64(few.Microseconds())/1000), "at most 1.5")
+		b.row(map[string]string{"flat": "page of 1,000 keys, flat, of 1,000,000", "deep": "the same, deep in the bucket",
+			"folded": "page of 1,000, root folded, of 1,000,000"}[kind.name],
+			fmt.Sprintf("%.1f ms", float64(many.Microseconds())/1000),
+			fmt.Sprintf("%.2f of the same in 10,000 (%.1f ms)", many.Seconds()/few.Seconds(), float64(few.Microseconds())/1000),
+			"at most 1.5")
 	}
 	return nil
 }
@@ -613,7 +630,8 @@ func (b *bench) memory() error {
 	if err != nil {
 		return err
 	}
-	b.row("memory, 64 clients putting and getting 256 MiB", fmt.Sprintf("%d MiB", peak>>20), fmt.Sprintf("put at %s in all", rate(n*each, took)), "at most 200 MiB")
+	b.row("memory, 64 clients putting and getting 256 MiB", fmt.Sprintf("%d MiB", peak>>20),
+		fmt.Sprintf("put at %s in all", rate(n*each, took)), "at most 200 MiB")
 	return nil
 }
 

@@ -24,7 +24,8 @@ func (b *bench) uploads() error {
 	var peak int64
 	parts := func() error {
 		cmd := exec.Command("bin/spindle", "object", "put", src, "bench/parts", "--parallel", "4")
-		cmd.Env = append(os.Environ(), "SPINDLE_URL=http://"+b.desk, "SPINDLE_KEY="+cred.ID, "SPINDLE_SECRET="+cred.Secret, "HOME="+b.dir)
+		cmd.Env = append(os.Environ(), "SPINDLE_URL=http://"+b.desk, "SPINDLE_KEY="+cred.ID, "SPINDLE_SECRET="+cred.Secret,
+			"HOME="+b.dir)
 		if out, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("%w: %s", err, out)
 		}
@@ -47,7 +48,8 @@ func (b *bench) uploads() error {
 			}
 		}
 	}
-	b.row("put 4 GiB in parts, 4 side by side", rate(size, t[0]), fmt.Sprintf("%.2f of a plain put (%s)", t[1].Seconds()/t[0].Seconds(), rate(size, t[1])), "1")
+	b.row("put 4 GiB in parts, 4 side by side", rate(size, t[0]),
+		fmt.Sprintf("%.2f of a plain put (%s)", t[1].Seconds()/t[0].Seconds(), rate(size, t[1])), "1")
 	b.row("", "", fmt.Sprintf("%.2f of a synced copy (%s)", t[2].Seconds()/t[0].Seconds(), rate(size, t[2])), "0.6")
 	b.row("memory of the command line doing it", fmt.Sprintf("%d MiB", peak>>20), "", "at most 150 MiB")
 	if err := errors.Join(os.Remove(copied), os.Remove(src)); err != nil {
@@ -72,7 +74,8 @@ func (b *bench) complete() error {
 		select u.seq, n, 5242880, decode(md5(n::text), 'hex'), n, 0, 0, 0, now(), 'bench' from uploads u, generate_series(1, 10000) n where u.state = 0 returning (select id from uploads where state = 0)`).Scan(&id); err != nil {
 		return err
 	}
-	rows, err := b.db.Query(`select p.number, encode(p.md5, 'hex') from parts p join uploads u on u.seq = p.upload where u.id = $1 order by p.number`, id)
+	rows, err := b.db.Query(
+		`select p.number, encode(p.md5, 'hex') from parts p join uploads u on u.seq = p.upload where u.id = $1 order by p.number`, id)
 	if err != nil {
 		return err
 	}
@@ -97,9 +100,11 @@ func (b *bench) complete() error {
 		return fmt.Errorf("completing: %d, %v", st, err)
 	}
 	start = time.Now()
-	if st, _, err := c.do(http.MethodPut, "/bench/one", io.LimitReader(strings.NewReader(strings.Repeat("x", small)), small), small); err != nil || st != 200 {
+	if st, _, err := c.do(http.MethodPut, "/bench/one",
+		io.LimitReader(strings.NewReader(strings.Repeat("x", small)), small), small); err != nil || st != 200 {
 		return fmt.Errorf("a plain put: %d, %v", st, err)
 	}
-	b.row("complete an upload of 10,000 parts", ms(took), fmt.Sprintf("a plain put of 4 KiB takes %s", ms(time.Since(start))), "at most 1 s")
+	b.row("complete an upload of 10,000 parts", ms(took),
+		fmt.Sprintf("a plain put of 4 KiB takes %s", ms(time.Since(start))), "at most 1 s")
 	return nil
 }

@@ -122,8 +122,10 @@ func (b *bench) overwrite() error {
 	if err != nil {
 		return err
 	}
-	b.row("overwrite 4 KiB, versioning on, 32 clients", fmt.Sprintf("%.0f/s", r[1]), fmt.Sprintf("%.2f of a first put there (%.0f/s)", r[1]/r[0], r[0]), "0.8")
-	b.row("annotate (tags on the wire), 32 clients", fmt.Sprintf("%.0f/s", r[2]), fmt.Sprintf("%.2f of a first put of 4 KiB", r[2]/r[0]), "1")
+	b.row("overwrite 4 KiB, versioning on, 32 clients", fmt.Sprintf("%.0f/s", r[1]),
+		fmt.Sprintf("%.2f of a first put there (%.0f/s)", r[1]/r[0], r[0]), "0.8")
+	b.row("annotate (tags on the wire), 32 clients", fmt.Sprintf("%.0f/s", r[2]),
+		fmt.Sprintf("%.2f of a first put of 4 KiB", r[2]/r[0]), "1")
 	return nil
 }
 
@@ -158,7 +160,8 @@ type page struct {
 
 // pages compares listings beside and of versions, and of the past.
 func (b *bench) pages() error {
-	for bucket, n := range map[string][2]int{"few-5": {10_000, 5}, "many-5": {1_000_000, 5}, "hundred-1": {100_000, 1}, "hundred-10": {100_000, 10}} {
+	for bucket, n := range map[string][2]int{"few-5": {10_000, 5}, "many-5": {1_000_000, 5}, "hundred-1": {100_000, 1},
+		"hundred-10": {100_000, 10}} {
 		if err := b.grow(bucket, n[0], n[1]); err != nil {
 			return err
 		}
@@ -171,7 +174,8 @@ func (b *bench) pages() error {
 		return err
 	}
 	defer wire.c.Close()
-	then := url.QueryEscape(time.Now().Add(-150 * time.Minute).UTC().Format(time.RFC3339)) // the third of five versions was current
+	then := url.QueryEscape(time.Now().Add(-150 * time.Minute).UTC().
+		Format(time.RFC3339)) // the third of five versions was current
 	list := func(bucket, query string) string { return "/" + bucket + "?" + query }
 	past := func(bucket, query string) string {
 		return "/api/v1/buckets/" + bucket + "/objects?limit=1000&" + query
@@ -180,11 +184,16 @@ func (b *bench) pages() error {
 		got, against page
 		wanted       string
 	}{
-		{page{"page of 1,000, keys with 10 versions each", list("hundred-10", "list-type=2"), false}, page{"the same with one version each", list("hundred-1", "list-type=2"), false}, "at most 1.5"},
-		{page{"page of 1,000 versions, of 5,000,000", list("many-5", "versions=&key-marker=prefix-0500%2F"), false}, page{"the same of 50,000", list("few-5", "versions=&key-marker=prefix-0500%2F"), false}, "flat"},
-		{page{"page of 1,000 as of a moment, of 1,000,000 keys", past("many-5", "asOf="+then+"&after=prefix-0500%2F"), true}, page{"the same page now", past("many-5", "after=prefix-0500%2F"), true}, "measured"},
-		{page{"the same, of 1,000,000", past("many-5", "asOf="+then+"&after=prefix-0500%2F"), true}, page{"the same of 10,000 keys", past("few-5", "asOf="+then+"&after=prefix-0500%2F"), true}, "measured"},
-		{page{"the root folded as of a moment, 1,000 prefixes", past("many-5", "delimiter=%2F&asOf="+then), true}, page{"the same page now", past("many-5", "delimiter=%2F"), true}, "measured"},
+		{page{"page of 1,000, keys with 10 versions each", list("hundred-10", "list-type=2"), false},
+			page{"the same with one version each", list("hundred-1", "list-type=2"), false}, "at most 1.5"},
+		{page{"page of 1,000 versions, of 5,000,000", list("many-5", "versions=&key-marker=prefix-0500%2F"), false},
+			page{"the same of 50,000", list("few-5", "versions=&key-marker=prefix-0500%2F"), false}, "flat"},
+		{page{"page of 1,000 as of a moment, of 1,000,000 keys", past("many-5", "asOf="+then+"&after=prefix-0500%2F"), true},
+			page{"the same page now", past("many-5", "after=prefix-0500%2F"), true}, "measured"},
+		{page{"the same, of 1,000,000", past("many-5", "asOf="+then+"&after=prefix-0500%2F"), true},
+			page{"the same of 10,000 keys", past("few-5", "asOf="+then+"&after=prefix-0500%2F"), true}, "measured"},
+		{page{"the root folded as of a moment, 1,000 prefixes", past("many-5", "delimiter=%2F&asOf="+then), true},
+			page{"the same page now", past("many-5", "delimiter=%2F"), true}, "measured"},
 	} {
 		var all [2][]time.Duration
 		for range 31 {
@@ -200,7 +209,8 @@ func (b *bench) pages() error {
 		slices.Sort(all[0])
 		slices.Sort(all[1])
 		got, against := all[0][15], all[1][15]
-		b.row(x.got.what, ms(got), fmt.Sprintf("%.2f of %s (%s)", got.Seconds()/against.Seconds(), x.against.what, ms(against)), x.wanted)
+		b.row(x.got.what, ms(got), fmt.Sprintf("%.2f of %s (%s)", got.Seconds()/against.Seconds(), x.against.what,
+			ms(against)), x.wanted)
 	}
 	return nil
 }

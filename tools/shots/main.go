@@ -142,7 +142,8 @@ func (s *shooter) shot(name string, steps ...step) error {
 func (s *shooter) at(path string) step { return chromedp.Navigate(s.desk + path) }
 
 func theme(t string) step {
-	return harness.Script(`document.documentElement.dataset.theme = "` + t + `"; localStorage.setItem("spindle-theme", "` + t + `")`)
+	return harness.Script(`document.documentElement.dataset.theme = "` + t + `"; localStorage.setItem("spindle-theme", "` +
+		t + `")`)
 }
 
 // first gives the first key beneath a prefix of a bucket.
@@ -181,21 +182,31 @@ func (s *shooter) console(ctx context.Context) error {
 		s.shot("sign-in", s.at("/"), theme("light"), harness.Appears("Sign in to Spindle")),
 		s.signIn(),
 		s.shot("buckets", theme("light"), s.at("/buckets"), harness.Appears("germination")),
-		s.shot("bucket", s.at("/buckets/plates?prefix="+prefix), harness.Appears("taxon"), chromedp.Click(chromedp.CSS("tbody tr:nth-child(3) .check")), chromedp.Click(chromedp.CSS("tbody tr:nth-child(4) .check"))),
+		s.shot("bucket", s.at("/buckets/plates?prefix="+prefix), harness.Appears("taxon"),
+			chromedp.Click(chromedp.CSS("tbody tr:nth-child(3) .check")),
+			chromedp.Click(chromedp.CSS("tbody tr:nth-child(4) .check"))),
 		s.shot("bucket-remove", harness.Button("Remove"), harness.Appears("can be brought back")),
 		s.shot("bucket-usage", theme("light"), s.at("/buckets/plates/usage"), harness.Appears("Usage over a year")),
-		s.shot("object", s.at("/buckets/plates/object?key="+object), harness.Appears("CRC-64/NVME"), harness.Appears("Strand"), harness.Button("Change"), harness.Appears("Save as revision")),
-		s.shot("object-compare", harness.Script(`document.querySelectorAll("svg [role=button]")[1].dispatchEvent(new MouseEvent("click",{bubbles:true}))`), harness.Appears("Previous version"),
+		s.shot("object", s.at("/buckets/plates/object?key="+object), harness.Appears("CRC-64/NVME"),
+			harness.Appears("Strand"), harness.Button("Change"), harness.Appears("Save as revision")),
+		s.shot("object-compare",
+			harness.Script(`document.querySelectorAll("svg [role=button]")[1].dispatchEvent(new MouseEvent("click",{bubbles:true}))`), harness.Appears("Previous version"),
 			harness.Choose("Compare with", "0"), harness.Appears("Compared")),
-		s.shot("bucket-as-of", s.at("/buckets/field-notes?prefix="+year+"%2F&asof="+then), harness.Appears("This is the past"), harness.Button("Restore this prefix"), harness.Appears("Bring back")),
-		s.shot("uploads", s.at("/uploads"), harness.Appears("held that no listing shows"), harness.Button("Choose those older")),
+		s.shot("bucket-as-of", s.at("/buckets/field-notes?prefix="+year+"%2F&asof="+then),
+			harness.Appears("This is the past"), harness.Button("Restore this prefix"), harness.Appears("Bring back")),
+		s.shot("uploads", s.at("/uploads"), harness.Appears("held that no listing shows"),
+			harness.Button("Choose those older")),
 		s.shot("journal", s.at("/journal"), harness.Appears("complete up to")),
 		s.shot("access", s.at("/access"), harness.Appears("Beads from left"), harness.Appears("guest-curators")),
-		s.shot("access-key", s.at("/access/keys"), harness.Button("Make a key"), chromedp.SendKeys(chromedp.CSS("input[name=name]"), "label-printer"), chromedp.SendKeys(chromedp.CSS("input[name=limits]"), "plates/"+folder),
+		s.shot("access-key", s.at("/access/keys"), harness.Button("Make a key"),
+			chromedp.SendKeys(chromedp.CSS("input[name=name]"), "label-printer"),
+			chromedp.SendKeys(chromedp.CSS("input[name=limits]"), "plates/"+folder),
 			chromedp.Click(chromedp.CSS("button[form]")), harness.Appears("shown this once")),
-		s.shot("connect", s.at("/connect"), harness.Appears("The four facts"), harness.Script(`{const i=[...document.querySelectorAll("input")].find(i=>i.value.startsWith("http")); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype,"value").set.call(i, location.origin); i.dispatchEvent(new Event("input",{bubbles:true}))}`),
+		s.shot("connect", s.at("/connect"), harness.Appears("The four facts"),
+			harness.Script(`{const i=[...document.querySelectorAll("input")].find(i=>i.value.startsWith("http")); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype,"value").set.call(i, location.origin); i.dispatchEvent(new Event("input",{bubbles:true}))}`),
 			chromedp.Click(chromedp.CSS("button[type=submit].main")), harness.Appears("console's port")),
-		harness.Steps(s.tab, harness.Button("Use http"), chromedp.Click(chromedp.CSS("button[type=submit].main")), harness.Appears("can be listed"), harness.Button("Try"), harness.Appears("put, read and removed")),
+		harness.Steps(s.tab, harness.Button("Use http"), chromedp.Click(chromedp.CSS("button[type=submit].main")),
+			harness.Appears("can be listed"), harness.Button("Try"), harness.Appears("put, read and removed")),
 		s.scrubbed(),
 		s.shot("overview", theme("light"), s.at("/"), harness.Appears("Wrong and waiting"), harness.Appears("Growing")),
 		s.shot("overview-dark", theme("dark")),
@@ -259,13 +270,20 @@ func (s *shooter) terminal(ctx context.Context) error {
 		name  string
 		lines [][]string
 	}{
-		{"terminal-browse", [][]string{{"bucket", "list"}, {"object", "tree", "plates/" + year + "/", "--depth", "2"}, {"object", "list", "plates/" + year + "/moorland/", "--limit", "6"}}},
-		{"terminal-access", [][]string{{"access", "key", "list"}, {"access", "grant", "list"}, {"access", "explain", "--key", "press-room", "--do", "read", "plates/" + key}, {"access", "test", "--key", "field-kit", "--do", "write", "germination/tray-07/x.csv"},
+		{"terminal-browse", [][]string{{"bucket", "list"}, {"object", "tree", "plates/" + year + "/", "--depth", "2"},
+			{"object", "list", "plates/" + year + "/moorland/", "--limit", "6"}}},
+		{"terminal-access", [][]string{{"access", "key", "list"}, {"access", "grant", "list"},
+			{"access", "explain", "--key", "press-room", "--do", "read", "plates/" + key},
+			{"access", "test", "--key", "field-kit", "--do", "write", "germination/tray-07/x.csv"},
 			{"access", "trail", "--limit", "6"}}},
-		{"terminal-history", [][]string{{"object", "history", "plates/" + sheet, "--follow-renames"}, {"object", "restore", "field-notes/" + year + "/", "--as-of", "14d", "--rehearse"},
-			{"object", "annotate", "plates/" + sheet, "--set", "licence=CC0 1.0", "--if-revision", "1"}, {"journal", "list", "plates", "--kind", "deleted", "--limit", "3"}}},
-		{"terminal-transfer", [][]string{{"object", "get", "germination/tray-07/", tray}, {"object", "get", "germination/tray-07/", tray}, {"object", "put", tray, "loans/copies/tray-07/", "--parallel", "8"},
-			{"object", "remove", "loans/copies/", "--rehearse"}, {"object", "remove", "loans/copies/", "--yes"}, {"bucket", "remove", "loans"}, {"bucket", "change", "germination", "--quota", "1MiB"}}},
+		{"terminal-history", [][]string{{"object", "history", "plates/" + sheet, "--follow-renames"},
+			{"object", "restore", "field-notes/" + year + "/", "--as-of", "14d", "--rehearse"},
+			{"object", "annotate", "plates/" + sheet, "--set", "licence=CC0 1.0", "--if-revision", "1"},
+			{"journal", "list", "plates", "--kind", "deleted", "--limit", "3"}}},
+		{"terminal-transfer", [][]string{{"object", "get", "germination/tray-07/", tray},
+			{"object", "get", "germination/tray-07/", tray}, {"object", "put", tray, "loans/copies/tray-07/", "--parallel", "8"},
+			{"object", "remove", "loans/copies/", "--rehearse"}, {"object", "remove", "loans/copies/", "--yes"},
+			{"bucket", "remove", "loans"}, {"bucket", "change", "germination", "--quota", "1MiB"}}},
 	} {
 		var b strings.Builder
 		for _, line := range p.lines {
@@ -274,10 +292,12 @@ func (s *shooter) terminal(ctx context.Context) error {
 				return err
 			}
 			shownLine := strings.ReplaceAll("spindle "+strings.Join(line, " "), dir, ".")
-			fmt.Fprintf(&b, "<b>$ %s</b>\n%s\n", html.EscapeString(shownLine), html.EscapeString(strings.ReplaceAll(out, dir, ".")))
+			fmt.Fprintf(&b, "<b>$ %s</b>\n%s\n", html.EscapeString(shownLine),
+				html.EscapeString(strings.ReplaceAll(out, dir, ".")))
 		}
-		page := `<pre style="margin:0;padding:18px 22px;height:100vh;overflow:hidden;background:var(--cloth-raised);color:var(--ink);font:13px/18px var(--font-key);letter-spacing:0">` + b.String() + `</pre>`
-		if err := s.shot(p.name, s.at("/terminal"), theme("dark"), harness.Script(fmt.Sprintf("document.body.innerHTML = %q", page))); err != nil {
+		page := `<pre style="margin:0;padding:18px 22px;height:100vh;overflow:hidden;background:var(--color-cloth-raised);color:var(--color-ink);font:13px/18px var(--font-key);letter-spacing:0">` + b.String() + `</pre>`
+		if err := s.shot(p.name, s.at("/terminal"), theme("dark"),
+			harness.Script(fmt.Sprintf("document.body.innerHTML = %q", page))); err != nil {
 			return err
 		}
 	}

@@ -105,7 +105,8 @@ func testEnded(t *testing.T, s bodies.Space) {
 func testRefused(t *testing.T, s bodies.Space) {
 	for _, n := range sizes[1:] {
 		refused := errors.New("another digest")
-		if _, err := s.Write(bytes.NewReader(content(n)), int64(n), false, nil, func(bodies.Written) error { return refused }); !errors.Is(err, refused) {
+		if _, err := s.Write(bytes.NewReader(content(n)), int64(n), false, nil,
+			func(bodies.Written) error { return refused }); !errors.Is(err, refused) {
 			t.Errorf("%d bytes: %v", n, err)
 		}
 	}

@@ -12,7 +12,8 @@
 create function commit_changes(p_changes change[], p_careful boolean)
 returns table (place integer, status smallint, mode smallint, number bigint, revision integer, marker boolean,
                freed boolean) language plpgsql
-set plan_cache_mode = force_generic_plan set enable_seqscan = off set enable_hashjoin = off set enable_mergejoin = off as $$
+set plan_cache_mode = force_generic_plan set enable_seqscan = off set enable_hashjoin = off
+  set enable_mergejoin = off as $$
 #variable_conflict use_column
 declare
   left_over integer := array_length(p_changes, 1);
@@ -73,7 +74,8 @@ begin
     if left_over > 0 and not p_careful then
       for q in
         with want as materialized (
-          select w.*, h.*, case when w.bucket = any(kept) then @On when w.bucket = any(paused) then @Paused else @Off end as mode
+          select w.*, h.*, case when w.bucket = any(kept) then @On
+            when w.bucket = any(paused) then @Paused else @Off end as mode
           from unnest(p_changes) with ordinality w
           cross join lateral (select o as old, o.ctid as place from heads o where o.bucket = w.bucket and o.key = w.key
                               limit 1 for update) h
@@ -82,17 +84,20 @@ begin
         ), arch as (
           insert into history select (w.old).*, w.at from want w where w.mode = @On or not (w.old).plain
         ), dropped as (
-          delete from history p using want w where w.mode = @Paused and p.bucket = w.bucket and p.key = w.key and p.plain
+          delete from history p using want w where w.mode = @Paused and p.bucket = w.bucket and p.key = w.key
+            and p.plain
           returning w.ordinality as i, p.bucket, p.key, p.number, p.revision, p.marker, p.size, p.tier, p.body_file
         ), rel as (
           insert into released (tier, file)
-          select (w.old).tier, (w.old).body_file from want w where w.mode <> @On and (w.old).plain and (w.old).body_file <> 0
+          select (w.old).tier, (w.old).body_file from want w where w.mode <> @On and (w.old).plain
+            and (w.old).body_file <> 0
             and ((w.old).body_file <> w.body_file or (w.old).body_offset <> w.body_offset)
           union all select tier, body_file from dropped where body_file <> 0
           returning file
         ), rev as (
           delete from revisions r using (
-            select bucket, key, (w.old).number from want w where w.mode <> @On and (w.old).plain and (w.old).revision > 1
+            select bucket, key, (w.old).number from want w where w.mode <> @On and (w.old).plain
+              and (w.old).revision > 1
             union all select bucket, key, number from dropped where revision > 1) g
           where r.bucket = g.bucket and r.key = g.key and r.number = g.number
         ), upd as (
@@ -104,12 +109,15 @@ begin
           from want w where h.ctid = w.place
           returning w.ordinality as i, h.number
         ), log as (
-          insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, d_tiers, who, source, detail)
-          select w.at, w.kind, w.bucket, w.key, u.number, w.size, o.marker::int, w.size - case when o.marker then 0 else o.size end,
+          insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes,
+            d_markers, d_tiers, who, source, detail)
+          select w.at, w.kind, w.bucket, w.key, u.number, w.size, o.marker::int, w.size - case
+            when o.marker then 0 else o.size end,
                  (a.yes and not o.marker)::int - (g.marker is false)::int,
                  case when a.yes and not o.marker then o.size else 0 end - coalesce(g.size, 0),
                  -(o.marker and not a.yes)::int - coalesce(g.marker, false)::int,
-                 case when w.tier <> 0 or (w.old).tier <> 0 or g.tier <> 0 then tier_bytes(array[w.tier, (w.old).tier, g.tier],
+                 case when w.tier <> 0 or (w.old).tier <> 0 or g.tier <> 0 then tier_bytes(array[w.tier, (w.old).tier,
+                   g.tier],
                    array[w.size, case when a.yes then 0 else -o.size end, -g.size]) end, w.who, w.source, w.detail
           from upd u join want w on w.ordinality = u.i
           cross join lateral (select (w.old).marker, (w.old).size) o
@@ -132,14 +140,16 @@ begin
   if any_note and not p_careful and not tight then
     for q in
       with want as materialized (
-        select w.*, h.*, case when w.bucket = any(kept) then @On when w.bucket = any(paused) then @Paused else @Off end as mode
+        select w.*, h.*, case when w.bucket = any(kept) then @On
+          when w.bucket = any(paused) then @Paused else @Off end as mode
         from unnest(p_changes) with ordinality w
         cross join lateral (select o as old, o.ctid as place from heads o where o.bucket = w.bucket and o.key = w.key
           and o.number = w.number and o.revision = w.revision and not o.marker limit 1 for update) h
         where w.kind = @ObjectAnnotated and not w.bucket = any(gone)
       ), rev as (
         insert into revisions (bucket, key, number, revision, until, content_type, headers, metadata, tags, who, source)
-        select bucket, key, number, revision, at, (w.old).content_type, (w.old).headers, (w.old).metadata, (w.old).tags, who, source
+        select bucket, key, number, revision, at, (w.old).content_type, (w.old).headers, (w.old).metadata,
+          (w.old).tags, who, source
         from want w
       ), upd as (
         update heads h set revision = w.revision + 1, content_type = w.content_type, headers = w.headers,
@@ -184,7 +194,8 @@ begin
             status := @OtherRevision; number := h.number; revision := h.revision; exit;
           end if;
           insert into revisions
-            values (h.bucket, h.key, h.number, h.revision, c.at, h.content_type, h.headers, h.metadata, h.tags, c.who, c.source);
+            values (h.bucket, h.key, h.number, h.revision, c.at, h.content_type, h.headers, h.metadata, h.tags, c.who,
+              c.source);
           update heads set revision = h.revision + 1, content_type = c.content_type, headers = c.headers,
             metadata = c.metadata, tags = c.tags where bucket = h.bucket and key = h.key;
           number := h.number; revision := h.revision + 1; size_of := h.size;
@@ -197,7 +208,8 @@ begin
             status := @OtherRevision; number := x.number; revision := x.revision; exit;
           end if;
           insert into revisions
-            values (x.bucket, x.key, x.number, x.revision, c.at, x.content_type, x.headers, x.metadata, x.tags, c.who, c.source);
+            values (x.bucket, x.key, x.number, x.revision, c.at, x.content_type, x.headers, x.metadata, x.tags, c.who,
+              c.source);
           update history set revision = x.revision + 1, content_type = c.content_type, headers = c.headers,
             metadata = c.metadata, tags = c.tags where bucket = x.bucket and key = x.key and number = x.number;
           number := x.number; revision := x.revision + 1; size_of := x.size;
@@ -218,7 +230,8 @@ begin
           delete from history where (bucket, key, number) = (select bucket, key, number from history
             where bucket = h.bucket and key = h.key order by number desc limit 1) returning * into x;
           if found then
-            insert into heads values (x.bucket, x.key, x.number, x.revision, x.marker, x.created, x.size, x.md5, x.parts,
+            insert into heads values (x.bucket, x.key, x.number, x.revision, x.marker, x.created, x.size, x.md5,
+              x.parts,
               x.crc64, x.checksum_kind, x.checksum, x.tier, x.body_file, x.body_offset, x.content_type, x.headers,
               x.metadata, x.tags, x.written_by, x.plain, x.source);
             if not x.marker then
@@ -226,21 +239,25 @@ begin
             end if;
           end if;
           number := h.number; revision := h.revision; marker := h.marker; size_of := h.size; tiers_of := array[h.tier];
-          if h.body_file <> 0 then insert into released (tier, file) values (h.tier, h.body_file); freed := true; end if;
+          if h.body_file <> 0 then insert into released (tier, file)
+            values (h.tier, h.body_file); freed := true; end if;
         else
           delete from history where bucket = c.bucket and key = c.key
             and (number = c.number or c.number = @PlainVersion and plain) returning * into x;
           if not found then status := @NoVersion; exit; end if;
           if x.marker then d_markers := -1; else d_prev := -1; d_prev_bytes := -x.size; end if;
           number := x.number; revision := x.revision; marker := x.marker; size_of := x.size; tiers_of := array[x.tier];
-          if x.body_file <> 0 then insert into released (tier, file) values (x.tier, x.body_file); freed := true; end if;
+          if x.body_file <> 0 then insert into released (tier, file)
+            values (x.tier, x.body_file); freed := true; end if;
         end if;
         if revision > 1 then
           delete from revisions r where r.bucket = c.bucket and r.key = c.key and r.number = commit_changes.number;
         end if;
-        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, d_tiers, who, source, detail)
+        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
+          d_tiers, who, source, detail)
           values (c.at, c.kind, c.bucket, c.key, number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
-                  tier_bytes(tiers_of, array[-size_of]), c.who, c.source, case when marker then '{"marker": true}'::jsonb end);
+                  tier_bytes(tiers_of, array[-size_of]), c.who, c.source, case
+                    when marker then '{"marker": true}'::jsonb end);
         exit;
       end if;
 
@@ -254,16 +271,21 @@ begin
 
       if not stays then
         if room is not null and c.size > room then status := @OverQuota; exit; end if;
-        insert into heads (bucket, key, created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file, body_offset,
+        insert into heads (bucket, key, created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file,
+          body_offset,
                            content_type, headers, metadata, tags, written_by, source, plain, marker)
-          values (c.bucket, c.key, c.at, c.size, c.md5, c.parts, c.crc64, c.checksum_kind, c.checksum, c.tier, c.body_file,
+          values (c.bucket, c.key, c.at, c.size, c.md5, c.parts, c.crc64, c.checksum_kind, c.checksum, c.tier,
+            c.body_file,
                   c.body_offset, c.content_type, c.headers, c.metadata, c.tags, c.who, c.source, m <> @On, not writes)
           on conflict do nothing returning number into number;
         continue when number is null; -- somebody made the key between the look and the insert: look again
         revision := 1; marker := not writes;
-        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_markers, d_tiers, who, source, detail)
-          values (c.at, case c.kind when @ObjectRemoved then @ObjectDeleted else c.kind end, c.bucket, c.key, number, c.size,
-                  writes::int, c.size, (not writes)::int, tier_bytes(array[c.tier], array[c.size]), c.who, c.source, c.detail);
+        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_markers, d_tiers, who, source,
+          detail)
+          values (c.at, case c.kind when @ObjectRemoved then @ObjectDeleted else c.kind end, c.bucket, c.key, number,
+            c.size,
+                  writes::int, c.size, (not writes)::int, tier_bytes(array[c.tier], array[c.size]), c.who, c.source,
+                    c.detail);
         exit;
       end if;
 
@@ -290,7 +312,8 @@ begin
         if found then
           tiers_of := tiers_of || x.tier; come := come || -x.size;
           if x.marker then d_markers := d_markers - 1; else d_prev := d_prev - 1; d_prev_bytes := d_prev_bytes - x.size; end if;
-          if x.body_file <> 0 then insert into released (tier, file) values (x.tier, x.body_file); freed := true; end if;
+          if x.body_file <> 0 then insert into released (tier, file)
+            values (x.tier, x.body_file); freed := true; end if;
           if x.revision > 1 then
             delete from revisions r where r.bucket = x.bucket and r.key = x.key and r.number = x.number;
           end if;
@@ -302,15 +325,18 @@ begin
       else
         number := nextval('version_numbers'); revision := 1; marker := not writes;
         size_of := case when writes then c.size else h.size end;
-        update heads set number = number_of.n, revision = 1, marker = not writes, created = c.at, size = c.size, md5 = c.md5,
+        update heads set number = number_of.n, revision = 1, marker = not writes, created = c.at, size = c.size,
+          md5 = c.md5,
           parts = c.parts, crc64 = c.crc64, checksum_kind = c.checksum_kind, checksum = c.checksum, tier = c.tier,
           body_file = c.body_file, body_offset = c.body_offset, content_type = c.content_type, headers = c.headers,
           metadata = c.metadata, tags = c.tags, written_by = c.who, source = c.source, plain = m <> @On
           from (select commit_changes.number as n) number_of where bucket = h.bucket and key = h.key;
         if writes then d_objects := d_objects + 1; d_bytes := d_bytes + c.size; else d_markers := d_markers + 1; end if;
       end if;
-      insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers, d_tiers, who, source, detail)
-        values (c.at, case when c.kind = @ObjectRemoved and m <> @Off then @ObjectDeleted else c.kind end, c.bucket, c.key,
+      insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
+        d_tiers, who, source, detail)
+        values (c.at, case when c.kind = @ObjectRemoved and m <> @Off then @ObjectDeleted else c.kind end, c.bucket,
+          c.key,
                 number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
                 tier_bytes(tiers_of, come), c.who, c.source, c.detail);
       exit;

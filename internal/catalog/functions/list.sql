@@ -12,7 +12,8 @@ end $$;
 -- list_folded gives a page of keys under a prefix in which what follows the delimiter is folded into prefixes.
 -- It reads a few keys at a time and seeks past each folded prefix. p_after is exclusive; a folded prefix at or
 -- before it is not given again. With p_all, keys whose current version is a delete marker count too.
-create function list_folded(p_bucket bigint, p_prefix bytea, p_delimiter bytea, p_after bytea, p_until bytea, p_max integer, p_all boolean)
+create function list_folded(p_bucket bigint, p_prefix bytea, p_delimiter bytea, p_after bytea, p_until bytea,
+  p_max integer, p_all boolean)
 returns table (key bytea, folded boolean) language plpgsql stable as $$
 #variable_conflict use_column
 declare
@@ -30,9 +31,11 @@ begin
   while n < p_max loop
     found_any := false; fold := null;
     if p_all then
-      open c for select h.key from heads h where h.bucket = p_bucket and h.key >= cursor_key and (p_until is null or h.key < p_until) order by h.key limit step;
+      open c for select h.key from heads h where h.bucket = p_bucket and h.key >= cursor_key and (p_until is null
+        or h.key < p_until) order by h.key limit step;
     else
-      open c for select h.key from heads h where h.bucket = p_bucket and h.key >= cursor_key and (p_until is null or h.key < p_until)
+      open c for select h.key from heads h where h.bucket = p_bucket and h.key >= cursor_key and (p_until is null
+        or h.key < p_until)
                  and not h.marker order by h.key limit step;
     end if;
     loop
@@ -63,11 +66,14 @@ begin
 end $$;
 
 -- list_as_of gives a page of a bucket as it stood at a moment: keys that had an object then, with the version that was
--- current, and folded prefixes that held one. It looks at p_budget keys at the most; when that is used up before the page is
+-- current, and folded prefixes that held one. It looks at p_budget keys at the most; when that is used up
+-- before the page is
 -- full, a last row without version and not folded says after which key to go on.
-create function list_as_of(p_bucket bigint, p_prefix bytea, p_delimiter bytea, p_after bytea, p_until bytea, p_at timestamptz, p_max integer, p_budget integer)
+create function list_as_of(p_bucket bigint, p_prefix bytea, p_delimiter bytea, p_after bytea, p_until bytea,
+  p_at timestamptz, p_max integer, p_budget integer)
 returns table (key bytea, folded boolean, number bigint) language plpgsql stable
-set plan_cache_mode = force_generic_plan set enable_seqscan = off set enable_hashjoin = off set enable_mergejoin = off as $$
+set plan_cache_mode = force_generic_plan set enable_seqscan = off set enable_hashjoin = off
+  set enable_mergejoin = off as $$
 #variable_conflict use_column
 declare
   cursor_key bytea := p_prefix; inclusive boolean := true; r record; at integer; fold bytea; seen integer; n integer := 0; step integer := 32;
@@ -83,11 +89,14 @@ begin
   end if;
   while n < p_max loop
     seen := 0; fold := null;
-    for r in select k.key, case when k.created <= p_at then case when k.marker then null else k.number end else o.number end as number
-             from (select h.key, h.number, h.marker, h.created from heads h where h.bucket = p_bucket and h.key >= cursor_key
+    for r in select k.key, case when k.created <= p_at then case
+      when k.marker then null else k.number end else o.number end as number
+             from (select h.key, h.number, h.marker, h.created from heads h where h.bucket = p_bucket
+               and h.key >= cursor_key
                    and (p_until is null or h.key < p_until) order by h.key limit step) k
              left join lateral (select case when y.marker then null else y.number end as number from history y
-                   where k.created > p_at and y.bucket = p_bucket and y.key = k.key and y.created <= p_at order by y.number desc limit 1) o on true
+                   where k.created > p_at and y.bucket = p_bucket and y.key = k.key and y.created <= p_at
+                     order by y.number desc limit 1) o on true
              order by k.key loop
       continue when not inclusive and r.key = cursor_key;
       seen := seen + 1; cursor_key := r.key; inclusive := false;

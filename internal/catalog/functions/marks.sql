@@ -14,7 +14,8 @@ create trigger mark_changed after insert or update or delete on damage
 -- That a key was used changes nothing about it.
 create trigger mark_made after insert or delete on access_keys
   for each statement execute function mark_changed('keys');
-create trigger mark_changed after update of name, sealed, active, role, limits, rate, expires, replaced, operator, revision on access_keys
+create trigger mark_changed after update of name, sealed, active, role, limits, rate, expires, replaced, operator,
+  revision on access_keys
   for each statement execute function mark_changed('keys');
 -- What is left of an account's quota is known with its buckets.
 create trigger mark_changed after update of quota on accounts

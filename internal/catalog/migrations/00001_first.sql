@@ -152,5 +152,6 @@ create table works (
 );
 
 -- +goose Down
-drop table works, damage, released, usage_days, usage_now, followers, journal, history, heads, buckets, sessions, access_keys, accounts;
+drop table works, damage, released, usage_days, usage_now, followers, journal, history, heads, buckets, sessions,
+  access_keys, accounts;
 drop sequence version_numbers, journal_seq;

@@ -107,6 +107,9 @@ alter table uploads add column sealed boolean not null default false;   -- so ar
 alter table uploads drop column sealed;
 alter table buckets drop column sealing;
 drop table body_keys, trail, access_state, grants, sessions, memberships, people;
-alter table access_keys drop column note, drop column role, drop column limits, drop column rate, drop column expires, drop column created_by, drop column used, drop column used_from, drop column replaced, drop column revision;
-alter table accounts drop column operator, drop column note, drop column quota, drop column buckets, drop column revision;
-create table sessions (token bytea primary key, key text not null references access_keys on delete cascade, forgery text not null, created timestamptz not null, expires timestamptz not null);
+alter table access_keys drop column note, drop column role, drop column limits, drop column rate, drop column expires,
+  drop column created_by, drop column used, drop column used_from, drop column replaced, drop column revision;
+alter table accounts drop column operator, drop column note, drop column quota, drop column buckets,
+  drop column revision;
+create table sessions (token bytea primary key, key text not null references access_keys on delete cascade,
+  forgery text not null, created timestamptz not null, expires timestamptz not null);

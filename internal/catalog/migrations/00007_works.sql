@@ -9,8 +9,10 @@ alter table orders
   add column attempts integer not null default 0,     -- that failed, since something was done last
   add column due timestamptz not null default now();  -- the next one
 -- Counters have names of their own in the progress of an order.
-update orders set progress = (progress - array['renamed', 'restored', 'removed', 'unchanged', 'converted']) || jsonb_build_object('counts',
-  coalesce((select jsonb_object_agg(key, value) from jsonb_each(progress) where key in ('renamed', 'restored', 'removed', 'unchanged', 'converted')), '{}'::jsonb));
+update orders set progress = (progress - array['renamed', 'restored', 'removed', 'unchanged',
+  'converted']) || jsonb_build_object('counts',
+  coalesce((select jsonb_object_agg(key, value) from jsonb_each(progress)
+    where key in ('renamed', 'restored', 'removed', 'unchanged', 'converted')), '{}'::jsonb));
 drop index orders_running;
 create index orders_due on orders (kind, due) where state = 'running';
 

@@ -11,10 +11,12 @@ drop function if exists roll_up_usage;
 alter table history rename to history_before;
 create table history (like heads including defaults);
 alter table history add column replaced timestamptz not null;
-insert into history (bucket, key, number, revision, marker, created, size, md5, parts, crc64, checksum_kind, checksum, tier,
+insert into history (bucket, key, number, revision, marker, created, size, md5, parts, crc64, checksum_kind, checksum,
+  tier,
                      body_file, body_offset, content_type, headers, metadata, tags, written_by, plain, source, replaced)
   select bucket, key, number, revision, marker, created, size, md5, parts, crc64, checksum_kind, checksum, tier,
-         body_file, body_offset, content_type, headers, metadata, tags, written_by, plain, source, replaced from history_before;
+         body_file, body_offset, content_type, headers, metadata, tags, written_by, plain, source, replaced
+           from history_before;
 drop table history_before;
 create index history_body on history (body_file) where body_file <> 0;
 create unique index history_plain on history (bucket, key) where plain;

@@ -140,11 +140,14 @@ func (g Grant) Holds(now time.Time) bool { return g.Expires.IsZero() || now.Befo
 func (g Grant) Check() error {
 	switch {
 	case g.Rights == 0:
-		return fault.New(fault.Invalid, "rights", "the grant gives nothing").In("for").Do("choose a purpose: %s", strings.Join(PurposeNames(), ", "))
+		return fault.New(fault.Invalid, "rights", "the grant gives nothing").In("for").
+			Do("choose a purpose: %s", strings.Join(PurposeNames(), ", "))
 	case g.To.Kind == ToAnyone && g.Rights&^(List|Read) != 0:
-		return fault.New(fault.Invalid, "grant-anyone", "anyone may be granted reading and listing only, not %s", g.Rights&^(List|Read)).In("for").Do("name an account, a person or a key for the rest")
+		return fault.New(fault.Invalid, "grant-anyone", "anyone may be granted reading and listing only, not %s",
+			g.Rights&^(List|Read)).In("for").Do("name an account, a person or a key for the rest")
 	case g.Prefix != "" && g.Rights&Settings != 0:
-		return fault.New(fault.Invalid, "grant-settings", "settings belong to a bucket, not to a prefix of it").In("for").Do("grant it on the bucket, or leave settings out")
+		return fault.New(fault.Invalid, "grant-settings", "settings belong to a bucket, not to a prefix of it").In("for").
+			Do("grant it on the bucket, or leave settings out")
 	}
 	return nil
 }
@@ -175,7 +178,8 @@ func (b *Book) To(bucket string, to Grantee) []Grant { return b.byBucket[bucket]
 func (b *Book) Buckets(s Subject, now time.Time) []string {
 	var out []string
 	for bucket, by := range b.byBucket {
-		if slices.ContainsFunc(slices.Concat(by[s.Grantee()], by[Grantee{ToAccount, s.Account}]), func(g Grant) bool { return g.Holds(now) }) {
+		if slices.ContainsFunc(slices.Concat(by[s.Grantee()], by[Grantee{ToAccount, s.Account}]),
+			func(g Grant) bool { return g.Holds(now) }) {
 			out = append(out, bucket)
 		}
 	}
@@ -198,18 +202,21 @@ func Decide(s Subject, do Rights, t Target, book *Book, now time.Time) Decision 
 		return d // what anyone may do needs nothing of the subject
 	}
 	if s.Kind == Anyone {
-		return Decision{By: "nothing", Why: fmt.Sprintf("the request is not signed, and nothing lets anyone %s %s", do, place(t)),
+		return Decision{By: "nothing", Why: fmt.Sprintf("the request is not signed, and nothing lets anyone %s %s", do,
+			place(t)),
 			Remedy: "sign it with an access key"}
 	}
 	if len(s.Limits) > 0 && !slices.ContainsFunc(s.Limits, func(l Scope) bool { return l.covers(t) }) {
-		return Decision{By: "limit", Why: fmt.Sprintf("%s is limited to %s", s, scopes(s.Limits)), Remedy: fmt.Sprintf("add %s to the key's limits, or use another key", place(t))}
+		return Decision{By: "limit", Why: fmt.Sprintf("%s is limited to %s", s, scopes(s.Limits)),
+			Remedy: fmt.Sprintf("add %s to the key's limits, or use another key", place(t))}
 	}
 	if s.Operator {
 		return Decision{Allowed: true, By: "operator", Why: fmt.Sprintf("%s operates the service", s)}
 	}
 	owns := s.Account == t.Owner
 	if owns && s.Role.Rights()&do != 0 {
-		return Decision{Allowed: true, By: "role", Why: fmt.Sprintf("%s is %s in the account %s, which owns the bucket", s, s.Role.A(), s.Account)}
+		return Decision{Allowed: true, By: "role", Why: fmt.Sprintf("%s is %s in the account %s, which owns the bucket", s,
+			s.Role.A(), s.Account)}
 	}
 	if d, ok := granted(s, s.Grantee(), All, do, t, book, now); ok {
 		return d
@@ -228,7 +235,8 @@ func granted(s Subject, to Grantee, bound, do Rights, t Target, book *Book, now 
 	}
 	for _, g := range book.To(t.Bucket, to) {
 		if g.Rights&do != 0 && g.Holds(now) && g.covers(t) {
-			return Decision{Allowed: true, By: "grant", Grant: g.ID, Why: fmt.Sprintf("grant %d lets %s %s %s", g.ID, to, g.Rights.Purpose(), g.Scope)}, true
+			return Decision{Allowed: true, By: "grant", Grant: g.ID,
+				Why: fmt.Sprintf("grant %d lets %s %s %s", g.ID, to, g.Rights.Purpose(), g.Scope)}, true
 		}
 	}
 	return Decision{}, false
@@ -240,11 +248,13 @@ func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time
 	d := Decision{By: "nothing"}
 	if owns {
 		d.By, d.Why = "role", fmt.Sprintf("%s is %s in the account %s, which may not %s", s, s.Role.A(), s.Account, do)
-		d.Remedy = fmt.Sprintf("use one whose role is %s, or grant %s %q on %s", roleFor(do), s.Grantee(), purposeFor(do), place(t))
+		d.Remedy = fmt.Sprintf("use one whose role is %s, or grant %s %q on %s", roleFor(do), s.Grantee(), purposeFor(do),
+			place(t))
 		return d
 	}
 	d.Why = fmt.Sprintf("no grant lets %s %s %s, which belongs to another account", s, do, place(t))
-	d.Remedy = fmt.Sprintf("have its owner grant %q on %s to account %s or %s", purposeFor(do), place(t), s.Account, s.Grantee())
+	d.Remedy = fmt.Sprintf("have its owner grant %q on %s to account %s or %s", purposeFor(do), place(t), s.Account,
+		s.Grantee())
 	if book == nil {
 		return d
 	}
@@ -252,16 +262,21 @@ func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time
 		for _, g := range book.To(t.Bucket, to) {
 			switch {
 			case g.Rights&do != 0 && g.covers(t) && !g.Holds(now):
-				d.Grant, d.Why, d.Remedy = g.ID, fmt.Sprintf("grant %d would allow it, and expired on %s", g.ID, g.Expires.UTC().Format("2006-01-02 15:04 MST")), fmt.Sprintf("have its owner extend grant %d", g.ID)
+				d.Grant, d.Why, d.Remedy = g.ID, fmt.Sprintf("grant %d would allow it, and expired on %s", g.ID, g.Expires.UTC().
+					Format("2006-01-02 15:04 MST")), fmt.Sprintf("have its owner extend grant %d", g.ID)
 			case g.Rights&do != 0 && g.covers(t): // the role bounds it
-				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s, but %s is only %s there", g.ID, to, g.Rights.Purpose(), g.Scope, s, s.Role.A())
-				d.Remedy = fmt.Sprintf("use one whose role is %s, or have the bucket's owner grant it to %s itself", roleFor(do), s.Grantee())
+				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s, but %s is only %s there", g.ID, to, g.Rights.Purpose(),
+					g.Scope, s, s.Role.A())
+				d.Remedy = fmt.Sprintf("use one whose role is %s, or have the bucket's owner grant it to %s itself", roleFor(do),
+					s.Grantee())
 				return d
 			case g.Rights&do != 0 && g.Holds(now):
-				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s only, not %s", g.ID, to, g.Rights.Purpose(), g.Scope, place(t))
+				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s only, not %s", g.ID, to, g.Rights.Purpose(), g.Scope,
+					place(t))
 				d.Remedy = fmt.Sprintf("ask for what is beneath %s, or have the bucket's owner grant more", g.Scope)
 			case g.covers(t) && g.Holds(now) && d.Grant == 0:
-				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s, which does not include %s", g.ID, to, g.Rights.Purpose(), g.Scope, do)
+				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s, which does not include %s", g.ID, to,
+					g.Rights.Purpose(), g.Scope, do)
 				d.Remedy = fmt.Sprintf("have the bucket's owner grant %q as well", purposeFor(do))
 			}
 		}

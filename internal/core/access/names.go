@@ -38,7 +38,8 @@ func ParseBy(text string) (kind SubjectKind, name string) {
 
 // reserved are words that stand for something else where a name could stand.
 var reserved = map[string]bool{"anyone": true, "everyone": true, "none": true, "all": true, "me": true, "self": true,
-	"account": true, "person": true, "people": true, "key": true, "operator": true, "owner": true, "service": true, "system": true,
+	"account": true, "person": true, "people": true, "key": true, "operator": true, "owner": true, "service": true,
+	"system":   true,
 	"scrubber": true, "collector": true, "machine": true, "spindle": true}
 
 func isID(s string) bool {
@@ -60,7 +61,8 @@ func CheckKeyID(id string) error {
 		return fault.New(fault.Invalid, "key-id", "a key's id has 3 to 64 letters, digits, hyphens and underscores").In("id")
 	}
 	if reserved[strings.ToLower(id)] {
-		return fault.New(fault.Invalid, "key-id", "%q stands for something else, and cannot be a key's id", id).In("id").Do("choose another")
+		return fault.New(fault.Invalid, "key-id", "%q stands for something else, and cannot be a key's id", id).In("id").
+			Do("choose another")
 	}
 	return nil
 }
@@ -70,12 +72,16 @@ func CheckKeyID(id string) error {
 func CheckPersonName(name string) error {
 	n := utf8.RuneCountInString(name)
 	switch {
-	case n < 2 || n > 64 || strings.TrimSpace(name) != name || strings.ContainsAny(name, `/\:"<>`) || strings.Contains(name, "  "):
-		return fault.New(fault.Invalid, "person-name", "%q cannot be a person's name: it has 2 to 64 characters, without any of / \\ : \" < >", name).In("name")
+	case n < 2 || n > 64 || strings.TrimSpace(name) != name || strings.ContainsAny(name, `/\:"<>`) ||
+		strings.Contains(name, "  "):
+		return fault.New(fault.Invalid, "person-name",
+			"%q cannot be a person's name: it has 2 to 64 characters, without any of / \\ : \" < >", name).In("name")
 	case unseen(name, false):
-		return fault.New(fault.Invalid, "person-name", "%+q has characters that nobody sees, or that look like others", name).In("name").Do("leave them out")
+		return fault.New(fault.Invalid, "person-name", "%+q has characters that nobody sees, or that look like others", name).
+			In("name").Do("leave them out")
 	case reserved[strings.ToLower(name)]:
-		return fault.New(fault.Invalid, "person-name", "%q stands for something else, and cannot be a person's name", name).In("name").Do("choose another")
+		return fault.New(fault.Invalid, "person-name", "%q stands for something else, and cannot be a person's name", name).
+			In("name").Do("choose another")
 	}
 	return nil
 }
@@ -84,7 +90,8 @@ func CheckPersonName(name string) error {
 // than 64 characters or with ones that nobody sees. The error has the code title.
 func CheckTitle(field, s string) error {
 	if n := utf8.RuneCountInString(s); n < 1 || n > 64 || unseen(s, false) {
-		return fault.New(fault.Invalid, "title", "%+q cannot be a name: it has 1 to 64 characters, all of which can be seen", s).In(field).Do("leave out what cannot be seen")
+		return fault.New(fault.Invalid, "title", "%+q cannot be a name: it has 1 to 64 characters, all of which can be seen",
+			s).In(field).Do("leave out what cannot be seen")
 	}
 	return nil
 }
@@ -93,7 +100,8 @@ func CheckTitle(field, s string) error {
 // sees; lines may be broken. The error has the code note.
 func CheckNote(note string) error {
 	if len(note) > 1000 || unseen(note, true) {
-		return fault.New(fault.Invalid, "note", "a note has at most 1,000 bytes, all of which can be seen").In("note").Do("shorten it, or leave out what cannot be seen")
+		return fault.New(fault.Invalid, "note", "a note has at most 1,000 bytes, all of which can be seen").In("note").
+			Do("shorten it, or leave out what cannot be seen")
 	}
 	return nil
 }
@@ -111,6 +119,7 @@ func unseen(s string, lines bool) bool {
 		case r == utf8.RuneError:
 			return true
 		}
-		return !unicode.In(r, unicode.L, unicode.M, unicode.N, unicode.P, unicode.S) || unicode.In(r, unicode.Variation_Selector, unicode.Other_Default_Ignorable_Code_Point)
+		return !unicode.In(r, unicode.L, unicode.M, unicode.N, unicode.P, unicode.S) ||
+			unicode.In(r, unicode.Variation_Selector, unicode.Other_Default_Ignorable_Code_Point)
 	})
 }

@@ -48,7 +48,8 @@ func ParseRight(s string) (Rights, error) {
 	if i := slices.Index(rightNames, s); i >= 0 {
 		return 1 << i, nil
 	}
-	return 0, fault.New(fault.Invalid, "right", "there is no right %q", s).In("do").Do("choose from: %s", strings.Join(rightNames, ", "))
+	return 0, fault.New(fault.Invalid, "right", "there is no right %q", s).In("do").
+		Do("choose from: %s", strings.Join(rightNames, ", "))
 }
 
 // purposes are what people grant for, with all that it needs.
@@ -96,7 +97,8 @@ func ParseRights(s string) (Rights, error) {
 		one, err := ParseRight(strings.TrimSpace(n))
 		if err != nil {
 			return 0, fault.New(fault.Invalid, "rights", "%q is neither a purpose nor a list of rights", s).In("for").
-				Do("choose a purpose (%s), or rights with commas (%s)", strings.Join(PurposeNames(), ", "), strings.Join(rightNames, ", "))
+				Do("choose a purpose (%s), or rights with commas (%s)", strings.Join(PurposeNames(), ", "),
+					strings.Join(rightNames, ", "))
 		}
 		r |= one
 	}
@@ -141,7 +143,8 @@ func ParseRole(s string) (Role, error) {
 	case "administrator", "administer":
 		return Administrator, nil
 	}
-	return None, fault.New(fault.Invalid, "role", "there is no role %q", s).In("role").Do("choose from: reader, writer, administrator")
+	return None, fault.New(fault.Invalid, "role", "there is no role %q", s).In("role").
+		Do("choose from: reader, writer, administrator")
 }
 
 // Rights gives what the role may do with what its account owns.

@@ -30,7 +30,8 @@ func (s Settings) Check() error {
 			Do("give a size such as 400MiB, or none to take it away")
 	}
 	if d := s.AbandonAfter; d != nil && (*d < 1 || *d > MaxAbandonAfter) {
-		abandon = fault.New(fault.Invalid, "abandon-after", "unfinished uploads are abandoned after 1 to 3,650 days, not %d", *d).
+		abandon = fault.New(fault.Invalid, "abandon-after", "unfinished uploads are abandoned after 1 to 3,650 days, not %d",
+			*d).
 			In("abandonAfter").Do("give a number of days, or none")
 	}
 	return errors.Join(quota, abandon)

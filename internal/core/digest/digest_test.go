@@ -43,7 +43,8 @@ func BenchmarkCRC64(b *testing.B) {
 
 func TestKindsOfDigest(t *testing.T) {
 	// Of "123456789", the check string of the catalogues (RFC 3720 for CRC-32C; FIPS 180-4 for SHA).
-	want := map[Kind]string{CRC32: "cbf43926", CRC32C: "e3069283", CRC64NVME: "ae8b14860a799888", SHA1: "f7c3bc1d808e04732adf679965ccc34ca7ae3441",
+	want := map[Kind]string{CRC32: "cbf43926", CRC32C: "e3069283", CRC64NVME: "ae8b14860a799888",
+		SHA1:   "f7c3bc1d808e04732adf679965ccc34ca7ae3441",
 		SHA256: "15e2b0d3c33891ebb0f1ef609ec419420c20e320ce94c65fbc8c3312448eb225"}
 	for k, hex := range want {
 		h := k.New()

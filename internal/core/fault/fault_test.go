@@ -16,7 +16,8 @@ func TestErrorsKeepTheirFaultThroughWrapping(t *testing.T) {
 	if !HasCode(wrapped, "quota") || HasCode(wrapped, "other") || HasCode(io.EOF, "quota") || HasCode(nil, "quota") {
 		t.Error("HasCode is wrong")
 	}
-	if !errors.Is(wrapped, io.ErrShortWrite) || !errors.Is(wrapped, New(Internal, "quota", "")) || errors.Is(wrapped, New(Full, "else", "")) {
+	if !errors.Is(wrapped, io.ErrShortWrite) || !errors.Is(wrapped, New(Internal, "quota", "")) ||
+		errors.Is(wrapped, New(Full, "else", "")) {
 		t.Error("errors.Is does not find what is in the chain")
 	}
 	if got := f.Error(); got != "quota: room for 5 bytes: short write" {

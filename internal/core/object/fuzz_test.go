@@ -9,7 +9,8 @@ import (
 
 // FuzzSafePath holds what SafePath allows against the file system's own idea.
 func FuzzSafePath(f *testing.F) {
-	for _, s := range []string{"a/b", "../x", "/x", "a//b", "a/./b", "..", "...", "a/..", "\x00", "ä/🌿", strings.Repeat("x", 300)} {
+	for _, s := range []string{"a/b", "../x", "/x", "a//b", "a/./b", "..", "...", "a/..", "\x00", "ä/🌿",
+		strings.Repeat("x", 300)} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, rel string) {
@@ -28,12 +29,14 @@ func FuzzSafePath(f *testing.F) {
 
 // FuzzNames holds the parsers to what they promise.
 func FuzzNames(f *testing.F) {
-	for _, s := range []string{"plates", "a.b-c", "192.168.0.1", "-x", "x..y", "é", "\xff", strings.Repeat("k", 1025), ""} {
+	for _, s := range []string{"plates", "a.b-c", "192.168.0.1", "-x", "x..y", "é", "\xff", strings.Repeat("k", 1025),
+		""} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
 		if n, err := ParseBucketName(s); err == nil {
-			if n.String() != s || len(s) < MinBucketName || len(s) > MaxBucketName || strings.ToLower(s) != s || strings.ContainsAny(s, "/_ %") || strings.Contains(s, "..") {
+			if n.String() != s || len(s) < MinBucketName || len(s) > MaxBucketName || strings.ToLower(s) != s ||
+				strings.ContainsAny(s, "/_ %") || strings.Contains(s, "..") {
 				t.Errorf("bucket %q is allowed", s)
 			}
 		}
@@ -59,7 +62,8 @@ func FuzzNames(f *testing.F) {
 }
 
 func TestTagsOfConditions(t *testing.T) {
-	for header, want := range map[string][]string{"": nil, "*": {"*"}, `"a"`: {"a"}, `W/"a", "b"`: {"a", "b"}, " , ,": nil, `a`: {"a"}, `"a-2"`: {"a-2"}} {
+	for header, want := range map[string][]string{"": nil, "*": {"*"}, `"a"`: {"a"}, `W/"a", "b"`: {"a", "b"}, " , ,": nil,
+		`a`: {"a"}, `"a-2"`: {"a-2"}} {
 		got := ParseTags(header)
 		if strings.Join(got, "|") != strings.Join(want, "|") {
 			t.Errorf("%q gives %q, want %q", header, got, want)

@@ -28,13 +28,15 @@ func NewMetadata(fields map[string]string) (Metadata, error) {
 			return nil, err
 		}
 		if at := invalidUTF8(value); at >= 0 {
-			return nil, fault.New(fault.Invalid, "metadata-value", "byte %d of the value, 0x%02x, is not valid UTF-8", at+1, value[at]).In(name)
+			return nil, fault.New(fault.Invalid, "metadata-value", "byte %d of the value, 0x%02x, is not valid UTF-8", at+1,
+				value[at]).In(name)
 		}
 		n, ascii := 0, true
 		for _, r := range value {
 			n++
 			if r < ' ' && r != '\t' || r == 0x7f {
-				return nil, fault.New(fault.Invalid, "metadata-value", "character %d of the value is a control character (U+%04X)", n, r).
+				return nil, fault.New(fault.Invalid, "metadata-value", "character %d of the value is a control character (U+%04X)",
+					n, r).
 					In(name).Do("remove it, or put it in percent-encoded")
 			}
 			ascii = ascii && r < utf8.RuneSelf
@@ -49,7 +51,8 @@ func NewMetadata(fields map[string]string) (Metadata, error) {
 		total += len(name) + len(value)
 	}
 	if total > MaxMetadata {
-		return nil, fault.New(fault.Invalid, "metadata-size", "the metadata has %d bytes, %d over the %d allowed", total, total-MaxMetadata, MaxMetadata).
+		return nil, fault.New(fault.Invalid, "metadata-size", "the metadata has %d bytes, %d over the %d allowed", total,
+			total-MaxMetadata, MaxMetadata).
 			In("metadata").Do("shorten or drop fields; the largest is %q", m.largest())
 	}
 	return m, nil

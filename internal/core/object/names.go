@@ -59,7 +59,8 @@ func ParseBucketName(s string) (BucketName, error) {
 // host name. The error has the code bucket-name.
 func (n BucketName) CheckNew() error {
 	if strings.HasPrefix(n.s, "xn--") {
-		return fault.New(fault.Invalid, "bucket-name", "a bucket's name may not begin with xn--").In("bucket").Do("choose a name that begins otherwise")
+		return fault.New(fault.Invalid, "bucket-name", "a bucket's name may not begin with xn--").In("bucket").
+			Do("choose a name that begins otherwise")
 	}
 	return nil
 }
@@ -127,7 +128,8 @@ func MustKey(s string) Key {
 // marker or a delimiter named by field, is longer than a key or not UTF-8.
 func CheckText(field, s string) error {
 	if len(s) > MaxKey {
-		return fault.New(fault.Invalid, "text-too-long", "at most %d bytes are allowed; this has %d", MaxKey, len(s)).In(field)
+		return fault.New(fault.Invalid, "text-too-long", "at most %d bytes are allowed; this has %d", MaxKey, len(s)).
+			In(field)
 	}
 	if at := invalidUTF8(s); at >= 0 {
 		return fault.New(fault.Invalid, "text-encoding", "byte %d, 0x%02x, is not valid UTF-8", at+1, s[at]).In(field)

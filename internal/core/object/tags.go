@@ -25,7 +25,8 @@ type Tags map[string]string
 // the character.
 func NewTags(fields map[string]string, limit int) (Tags, error) {
 	if len(fields) > limit {
-		return nil, fault.New(fault.Invalid, "tag-count", "there are %d tags, %d over the %d allowed", len(fields), len(fields)-limit, limit).In("tags").Do("drop some")
+		return nil, fault.New(fault.Invalid, "tag-count", "there are %d tags, %d over the %d allowed", len(fields),
+			len(fields)-limit, limit).In("tags").Do("drop some")
 	}
 	for name, value := range fields {
 		if name == "" {
@@ -46,12 +47,14 @@ func checkTag(code, part, tag, s string, limit int) error {
 		return fault.New(fault.Invalid, code, "byte %d of the %s, 0x%02x, is not valid UTF-8", at+1, part, s[at]).In(tag)
 	}
 	if n := utf8.RuneCountInString(s); n > limit {
-		return fault.New(fault.Invalid, code, "the %s has %d characters, %d over the %d allowed", part, n, n-limit, limit).In(tag)
+		return fault.New(fault.Invalid, code, "the %s has %d characters, %d over the %d allowed", part, n, n-limit, limit).
+			In(tag)
 	}
 	n := 0
 	for _, r := range s {
 		n++
-		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) && r != ' ' && !strings.ContainsRune("+-=._:/@", r) {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) && r != ' ' &&
+			!strings.ContainsRune("+-=._:/@", r) {
 			return fault.New(fault.Invalid, code, "character %d of the %s, %q, is not allowed", n, part, r).
 				In(tag).Do("use letters, digits, spaces and + - = . _ : / @")
 		}

@@ -90,11 +90,14 @@ type Headers struct {
 // in one would let it write headers of its own into an answer. The error has the
 // code header-value and names the header.
 func (h Headers) Check() error {
-	for _, f := range [...]struct{ name, value string }{{"Content-Type", h.ContentType}, {"Cache-Control", h.CacheControl}, {"Content-Disposition", h.ContentDisposition},
+	for _, f := range [...]struct{ name, value string }{{"Content-Type", h.ContentType}, {"Cache-Control", h.CacheControl},
+		{"Content-Disposition", h.ContentDisposition},
 		{"Content-Encoding", h.ContentEncoding}, {"Content-Language", h.ContentLanguage}, {"Expires", h.Expires}} {
 		for i := range len(f.value) {
 			if c := f.value[i]; c < ' ' && c != '\t' || c == 0x7f {
-				return fault.New(fault.Invalid, "header-value", "character %d of %s is a control character (0x%02x), which no header may have", i+1, f.name, c).In(f.name).Do("leave it out")
+				return fault.New(fault.Invalid, "header-value",
+					"character %d of %s is a control character (0x%02x), which no header may have", i+1, f.name, c).In(f.name).
+					Do("leave it out")
 			}
 		}
 	}

@@ -85,7 +85,8 @@ type Origin struct {
 	Who    string
 }
 
-var momentForms = []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02"}
+var momentForms = []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04",
+	"2006-01-02"}
 
 // ParseMoment reads a moment as people write it: RFC 3339, a date and time of
 // day in the zone of now, a date (its beginning), or a time ago such as 90m,

@@ -15,7 +15,8 @@ func TestVersionIDsReadBack(t *testing.T) {
 			t.Errorf("%d is written %q and read as %d, %v", id, id, got, err)
 		}
 	}
-	for _, s := range []string{"", "0", "00000000", "-0000001", "12", "0000000Z", "00000001 ", "NULL", "99999999999999999999"} {
+	for _, s := range []string{"", "0", "00000000", "-0000001", "12", "0000000Z", "00000001 ", "NULL",
+		"99999999999999999999"} {
 		if id, err := ParseVersionID(s); !fault.HasCode(err, "version-malformed") {
 			t.Errorf("%q is read as %d, %v", s, id, err)
 		}
@@ -75,7 +76,8 @@ func TestEdits(t *testing.T) {
 	if !maps.Equal(got, map[string]string{"taxon": "Calluna"}) || before["taxon"] != "Erica" {
 		t.Errorf("%v, and %v before", got, before)
 	}
-	if got := (Edit{Set: map[string]string{"A": "1"}, Clear: true}).Apply(before, false); !maps.Equal(got, map[string]string{"A": "1"}) {
+	if got := (Edit{Set: map[string]string{"A": "1"}, Clear: true}).
+		Apply(before, false); !maps.Equal(got, map[string]string{"A": "1"}) {
 		t.Errorf("after clearing: %v", got)
 	}
 }

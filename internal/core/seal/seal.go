@@ -96,7 +96,8 @@ func (h *Header) BodyKey() (uint16, error) {
 	case string(h[:4]) != magic:
 		return 0, broken("the header of a sealed body is not there")
 	case v < 1 || v > version || binary.LittleEndian.Uint32(h[8:]) != ChunkSize:
-		return 0, fault.New(fault.Unavailable, "seal-version", "the body was sealed in version %d of the format, and this service knows versions up to %d", v, version).
+		return 0, fault.New(fault.Unavailable, "seal-version",
+			"the body was sealed in version %d of the format, and this service knows versions up to %d", v, version).
 			Do("run the version of the service that sealed it")
 	}
 	return binary.LittleEndian.Uint16(h[6:]), nil

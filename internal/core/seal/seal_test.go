@@ -57,7 +57,8 @@ func sealed(t *testing.T, plain []byte, name int64) (all []byte, r func([]byte, 
 func TestThereAndBack(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	buf := make([]byte, Buffer)
-	for _, n := range []int{1, 15, ChunkSize - 1, ChunkSize, ChunkSize + 1, 2 * ChunkSize, Stretch, Stretch + 1, 3*Stretch - 5} {
+	for _, n := range []int{1, 15, ChunkSize - 1, ChunkSize, ChunkSize + 1, 2 * ChunkSize, Stretch, Stretch + 1,
+		3*Stretch - 5} {
 		plain := make([]byte, n)
 		for i := range plain {
 			plain[i] = byte(rng.Uint32())

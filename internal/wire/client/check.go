@@ -65,7 +65,8 @@ type Report struct {
 	Findings []Finding `json:"findings"`
 }
 
-var checkOrder = []string{"address", "port", "protocol", "certificate", "clock", "region", "style", "key", "bucket", "there-and-back"}
+var checkOrder = []string{"address", "port", "protocol", "certificate", "clock", "region", "style", "key", "bucket",
+	"there-and-back"}
 
 type checking struct {
 	s     Settings
@@ -133,9 +134,11 @@ func (c *checking) run(ctx context.Context) {
 		return
 	}
 	if apart := clockApart(resp); apart > sign.MaxSkew || apart < -sign.MaxSkew {
-		c.wrong("clock", "set this machine's clock, or the service's", "the clocks are %s apart; %d min is allowed", apart.Round(time.Second), int(sign.MaxSkew.Minutes()))
+		c.wrong("clock", "set this machine's clock, or the service's", "the clocks are %s apart; %d min is allowed",
+			apart.Round(time.Second), int(sign.MaxSkew.Minutes()))
 	} else {
-		c.good("clock", "less than %s apart, up to %d min is allowed", (apart.Abs() + time.Second).Round(time.Second), int(sign.MaxSkew.Minutes()))
+		c.good("clock", "less than %s apart, up to %d min is allowed", (apart.Abs() + time.Second).Round(time.Second),
+			int(sign.MaxSkew.Minutes()))
 	}
 	c.signed(ctx)
 }
@@ -173,7 +176,8 @@ func (c *checking) dial(ctx context.Context) bool {
 		return false
 	}
 	defer conn.Close()
-	c.good("address", "%s answers in %.1f ms", conn.RemoteAddr().(*net.TCPAddr).IP, float64(time.Since(start).Microseconds())/1000)
+	c.good("address", "%s answers in %.1f ms", conn.RemoteAddr().(*net.TCPAddr).IP,
+		float64(time.Since(start).Microseconds())/1000)
 	return true
 }
 
@@ -195,7 +199,8 @@ func (c *checking) probe(ctx context.Context) *http.Response {
 	switch {
 	case errors.As(err, &unknown), errors.As(err, &hostname), errors.As(err, &invalid):
 		c.good("protocol", "TLS")
-		c.wrong("certificate", "use a name the certificate is for, or have this machine trust whoever signed it", "the certificate is not accepted: %s", c.whyNot(err))
+		c.wrong("certificate", "use a name the certificate is for, or have this machine trust whoever signed it",
+			"the certificate is not accepted: %s", c.whyNot(err))
 		return nil
 	case errors.As(err, &record), err != nil && strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
 		c.wrong("protocol", "begin the address with http://", "it speaks plain HTTP, and the address begins with https://")
@@ -204,7 +209,8 @@ func (c *checking) probe(ctx context.Context) *http.Response {
 		c.wrong("protocol", "check the port", "something listens there, and it does not speak HTTP")
 		return nil
 	}
-	if resp.StatusCode == http.StatusBadRequest && c.u.Scheme == "http" && strings.Contains(resp.Status, "400") && resp.Header.Get("Server") == "" && resp.Header.Get("Date") == "" {
+	if resp.StatusCode == http.StatusBadRequest && c.u.Scheme == "http" && strings.Contains(resp.Status, "400") &&
+		resp.Header.Get("Server") == "" && resp.Header.Get("Date") == "" {
 		c.wrong("protocol", "begin the address with https://", "it speaks TLS, and the address begins with http://")
 		return nil
 	}
@@ -218,9 +224,11 @@ func (c *checking) probe(ctx context.Context) *http.Response {
 	desk.Path = "/api/v1/service"
 	if d, err := c.ask(ctx, &desk); err == nil {
 		var a deskAnswer
-		if json.NewDecoder(io.LimitReader(d.Body, 64<<10)).Decode(&a) == nil && a.Product == "spindle" && a.Role == "desk" && (a.Wire.Scheme == "http" || a.Wire.Scheme == "https") {
+		if json.NewDecoder(io.LimitReader(d.Body, 64<<10)).Decode(&a) == nil && a.Product == "spindle" && a.Role == "desk" &&
+			(a.Wire.Scheme == "http" || a.Wire.Scheme == "https") {
 			right := url.URL{Scheme: a.Wire.Scheme, Host: net.JoinHostPort(c.u.Hostname(), fmt.Sprint(a.Wire.Port))}
-			c.found["port"] = Finding{Result: Wrong, Seen: fmt.Sprintf("this address answers, but it is the console's port; the wire is on %d", a.Wire.Port),
+			c.found["port"] = Finding{Result: Wrong,
+				Seen:   fmt.Sprintf("this address answers, but it is the console's port; the wire is on %d", a.Wire.Port),
 				Remedy: "use " + right.String(), Address: right.String()}
 			return nil
 		}
@@ -300,7 +308,8 @@ func (c *checking) signed(ctx context.Context) {
 		return
 	}
 	// The service itself is asked without a bucket, so that style does not matter yet.
-	r, err := (&Client{Base: c.u, Region: c.s.Region, Key: c.s.Key, HTTP: c.hc}).request(ctx, http.MethodGet, "", "", nil, nil)
+	r, err := (&Client{Base: c.u, Region: c.s.Region, Key: c.s.Key, HTTP: c.hc}).
+		request(ctx, http.MethodGet, "", "", nil, nil)
 	if err == nil {
 		var resp *http.Response
 		if resp, err = cl.do(r, sign.EmptyHash); err == nil {
@@ -315,7 +324,8 @@ func (c *checking) signed(ctx context.Context) {
 		c.wrong("key", "check the key's id, and that it was made by this service", "there is no key %q here", c.s.Key.ID)
 		return
 	case fault.HasCode(err, "signature-mismatch"):
-		c.wrong("key", "check the secret: the id is known, and the signature made with this secret does not fit", "the secret is not the one of %s", c.s.Key.ID)
+		c.wrong("key", "check the secret: the id is known, and the signature made with this secret does not fit",
+			"the secret is not the one of %s", c.s.Key.ID)
 		return
 	case fault.HasCode(err, "clock-skew"):
 		c.wrong("clock", "set this machine's clock, or the service's", "%s", c.told(err))
@@ -337,10 +347,13 @@ func (c *checking) signed(ctx context.Context) {
 	_, err = cl.List(ctx, c.s.Bucket, "", "", "", 1)
 	switch {
 	case fault.HasCode(err, "unreachable"):
-		c.wrong("style", "use path style, or have the name server answer for bucket names", "the name %s.%s is not known", c.s.Bucket, c.u.Hostname())
+		c.wrong("style", "use path style, or have the name server answer for bucket names", "the name %s.%s is not known",
+			c.s.Bucket, c.u.Hostname())
 		return
-	case fault.HasCode(err, "bucket-missing") && cl.HostStyle && !fault.HasCode(pathStyle(ctx, cl, c.s.Bucket), "bucket-missing"):
-		c.wrong("style", "use path style, or have the operator add the host's name to the service's domains", "the service does not take %s for a domain of its own", c.u.Hostname())
+	case fault.HasCode(err, "bucket-missing") && cl.HostStyle &&
+		!fault.HasCode(pathStyle(ctx, cl, c.s.Bucket), "bucket-missing"):
+		c.wrong("style", "use path style, or have the operator add the host's name to the service's domains",
+			"the service does not take %s for a domain of its own", c.u.Hostname())
 		return
 	case fault.HasCode(err, "bucket-missing"):
 		c.good("style", "%s style is understood", c.s.Style)

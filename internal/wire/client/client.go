@@ -64,9 +64,11 @@ func dial(timeout time.Duration) func(context.Context, string, string) (net.Conn
 func New(base, region string, key sign.Credential) (*Client, error) {
 	u, err := url.Parse(base)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, fault.New(fault.Invalid, "address", "%q is no address of a service", base).In("address").Do("give it as http://HOST:PORT or https://HOST")
+		return nil, fault.New(fault.Invalid, "address", "%q is no address of a service", base).In("address").
+			Do("give it as http://HOST:PORT or https://HOST")
 	}
-	return &Client{Base: &url.URL{Scheme: u.Scheme, Host: u.Host}, Region: region, Key: key, HTTP: &http.Client{Transport: Transport()}}, nil
+	return &Client{Base: &url.URL{Scheme: u.Scheme, Host: u.Host}, Region: region, Key: key,
+		HTTP: &http.Client{Transport: Transport()}}, nil
 }
 
 // URL gives the address of a key in a bucket; key "" is the bucket, bucket ""
@@ -96,7 +98,8 @@ func (c *Client) now() time.Time {
 	return time.Now()
 }
 
-func (c *Client) request(ctx context.Context, method, bucket, key string, query url.Values, body io.Reader) (*http.Request, error) {
+func (c *Client) request(ctx context.Context, method, bucket, key string, query url.Values,
+	body io.Reader) (*http.Request, error) {
 	r, err := http.NewRequestWithContext(ctx, method, "http://x/", body)
 	if err != nil {
 		return nil, err
@@ -146,13 +149,23 @@ var codeOf = map[string]struct {
 	kind fault.Kind
 	code string
 }{
-	"NoSuchBucket": {fault.NotFound, "bucket-missing"}, "NoSuchKey": {fault.NotFound, "key-missing"}, "InvalidBucketName": {fault.Invalid, "bucket-name"},
-	"BucketAlreadyOwnedByYou": {fault.Conflict, "bucket-exists"}, "BucketAlreadyExists": {fault.Conflict, "bucket-exists"}, "BucketNotEmpty": {fault.Conflict, "bucket-not-empty"},
-	"PreconditionFailed": {fault.Precondition, "mismatch"}, "BadDigest": {fault.Invalid, "digest-mismatch"}, "QuotaExceeded": {fault.Full, "quota"},
-	"InsufficientStorage": {fault.Full, "disk-full"}, "SignatureDoesNotMatch": {fault.Refused, "signature-mismatch"}, "InvalidAccessKeyId": {fault.Refused, "key-unknown"},
-	"RequestTimeTooSkewed": {fault.Refused, "clock-skew"}, "AccessDenied": {fault.Refused, "refused"}, "NotImplemented": {fault.Unfinished, "not-implemented"},
-	"AuthorizationHeaderMalformed": {fault.Invalid, "region"}, "EntityTooLarge": {fault.TooLarge, "object-too-large"}, "InvalidRange": {fault.Invalid, "range"},
-	"RequestTimeout": {fault.Slow, "slow"}, "NoSuchUpload": {fault.NotFound, "upload-missing"}, "InvalidPart": {fault.Invalid, "part-missing"}, "InvalidPartOrder": {fault.Invalid, "part-order"}, "EntityTooSmall": {fault.Invalid, "part-small"}, "NoSuchVersion": {fault.NotFound, "version-missing"}, "InvalidTag": {fault.Invalid, "tag-value"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"}, "KeyTooLongError": {fault.Invalid, "key-too-long"},
+	"NoSuchBucket": {fault.NotFound, "bucket-missing"}, "NoSuchKey": {fault.NotFound, "key-missing"},
+	"InvalidBucketName":       {fault.Invalid, "bucket-name"},
+	"BucketAlreadyOwnedByYou": {fault.Conflict, "bucket-exists"}, "BucketAlreadyExists": {fault.Conflict, "bucket-exists"},
+	"BucketNotEmpty":     {fault.Conflict, "bucket-not-empty"},
+	"PreconditionFailed": {fault.Precondition, "mismatch"}, "BadDigest": {fault.Invalid, "digest-mismatch"},
+	"QuotaExceeded":       {fault.Full, "quota"},
+	"InsufficientStorage": {fault.Full, "disk-full"}, "SignatureDoesNotMatch": {fault.Refused, "signature-mismatch"},
+	"InvalidAccessKeyId":   {fault.Refused, "key-unknown"},
+	"RequestTimeTooSkewed": {fault.Refused, "clock-skew"}, "AccessDenied": {fault.Refused, "refused"},
+	"NotImplemented":               {fault.Unfinished, "not-implemented"},
+	"AuthorizationHeaderMalformed": {fault.Invalid, "region"}, "EntityTooLarge": {fault.TooLarge, "object-too-large"},
+	"InvalidRange":   {fault.Invalid, "range"},
+	"RequestTimeout": {fault.Slow, "slow"}, "NoSuchUpload": {fault.NotFound, "upload-missing"},
+	"InvalidPart": {fault.Invalid, "part-missing"}, "InvalidPartOrder": {fault.Invalid, "part-order"},
+	"EntityTooSmall": {fault.Invalid, "part-small"}, "NoSuchVersion": {fault.NotFound, "version-missing"},
+	"InvalidTag": {fault.Invalid, "tag-value"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"},
+	"KeyTooLongError": {fault.Invalid, "key-too-long"},
 }
 
 func answerError(resp *http.Response) error {
@@ -171,7 +184,8 @@ func answerError(resp *http.Response) error {
 		case http.StatusPreconditionFailed:
 			return fault.New(fault.Precondition, "mismatch", "the object is not as the request asked")
 		}
-		return fault.New(fault.Unavailable, "foreign", "the address answers with status %d, and not in the dialect", resp.StatusCode).In("address").Do("check that address and port are the wire's")
+		return fault.New(fault.Unavailable, "foreign", "the address answers with status %d, and not in the dialect",
+			resp.StatusCode).In("address").Do("check that address and port are the wire's")
 	}
 	kind := fault.Internal
 	code := "wire-error"
@@ -219,7 +233,8 @@ type Info struct {
 }
 
 func info(h http.Header, size int64) Info {
-	i := Info{Size: size, ETag: strings.Trim(h.Get("ETag"), `"`), CRC64: h.Get("X-Amz-Checksum-Crc64nvme"), ContentType: h.Get("Content-Type"), Metadata: object.Metadata{}, Version: h.Get("X-Amz-Version-Id")}
+	i := Info{Size: size, ETag: strings.Trim(h.Get("ETag"), `"`), CRC64: h.Get("X-Amz-Checksum-Crc64nvme"),
+		ContentType: h.Get("Content-Type"), Metadata: object.Metadata{}, Version: h.Get("X-Amz-Version-Id")}
 	i.Modified, _ = http.ParseTime(h.Get("Last-Modified")) // zero when the service gives none
 	for name := range h {
 		if rest, ok := strings.CutPrefix(name, "X-Amz-Meta-"); ok {
@@ -300,11 +315,13 @@ func (c *Client) send(r *http.Request, body io.Reader, size int64) (Info, uint64
 	}
 	defer resp.Body.Close()
 	if counted.n != size {
-		return Info{}, 0, fault.New(fault.Conflict, "source-changed", "the source had %d bytes, and gave %d", size, counted.n).In("source").Do("put it again when nothing writes to it")
+		return Info{}, 0, fault.New(fault.Conflict, "source-changed", "the source had %d bytes, and gave %d", size,
+			counted.n).In("source").Do("put it again when nothing writes to it")
 	}
 	i := info(resp.Header, size)
 	if want := base64.StdEncoding.EncodeToString(sum.Sum(nil)); i.CRC64 != "" && i.CRC64 != want {
-		return i, 0, fault.New(fault.Damaged, "digest-mismatch", "the service holds the digest %s, and %s was sent", i.CRC64, want).Do("put it again")
+		return i, 0, fault.New(fault.Damaged, "digest-mismatch", "the service holds the digest %s, and %s was sent", i.CRC64,
+			want).Do("put it again")
 	}
 	return i, sum.Sum64(), nil
 }
@@ -355,7 +372,8 @@ func (c *Client) Get(ctx context.Context, bucket, key, version string, from int6
 		return nil, err
 	}
 	o := &Object{Info: info(resp.Header, resp.ContentLength), Body: resp.Body}
-	if want, err := base64.StdEncoding.DecodeString(o.CRC64); err == nil && len(want) == 8 && resp.StatusCode == http.StatusOK {
+	if want, err := base64.StdEncoding.DecodeString(o.CRC64); err == nil && len(want) == 8 &&
+		resp.StatusCode == http.StatusOK {
 		o.Body = &checked{ReadCloser: resp.Body, sum: digest.NewCRC64(), want: want}
 	}
 	return o, nil
@@ -371,7 +389,8 @@ func (c *checked) Read(p []byte) (int, error) {
 	n, err := c.ReadCloser.Read(p)
 	c.sum.Write(p[:n])
 	if err == io.EOF && !bytes.Equal(c.sum.Sum(nil), c.want) {
-		return n, fault.New(fault.Damaged, "digest-mismatch", "the bytes that arrived do not have the digest of the object").Do("get it again")
+		return n, fault.New(fault.Damaged, "digest-mismatch", "the bytes that arrived do not have the digest of the object").
+			Do("get it again")
 	}
 	return n, err
 }
@@ -413,7 +432,8 @@ func (c *Client) SetVersioning(ctx context.Context, bucket string, on bool) erro
 	if on {
 		word = "Enabled"
 	}
-	_, err := c.document(ctx, http.MethodPut, bucket, "", url.Values{"versioning": {""}}, nil, "<VersioningConfiguration><Status>"+word+"</Status></VersioningConfiguration>", nil)
+	_, err := c.document(ctx, http.MethodPut, bucket, "", url.Values{"versioning": {""}}, nil,
+		"<VersioningConfiguration><Status>"+word+"</Status></VersioningConfiguration>", nil)
 	return err
 }
 
@@ -500,6 +520,7 @@ func (t Trial) of(err error) (Trial, error) {
 		return t, err
 	}
 	t.Allowed = f.Kind != fault.Refused && f.Kind != fault.Unsigned
-	t.Status, t.Code, t.Says = map[bool]int{true: http.StatusNotFound, false: http.StatusForbidden}[t.Allowed], f.Code, f.Message
+	t.Status, t.Code, t.Says = map[bool]int{true: http.StatusNotFound, false: http.StatusForbidden}[t.Allowed], f.Code,
+		f.Message
 	return t, nil
 }

@@ -73,7 +73,8 @@ func TestWrongAnswersAreNoticed(t *testing.T) {
 			io.Copy(io.Discard, r.Body)
 			w.Header().Set("x-amz-checksum-crc64nvme", sum("hellO"))
 		}, put, "digest-mismatch"},
-		{"a page of something else", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(502); io.WriteString(w, "<html>") }, list, "foreign"},
+		{"a page of something else",
+			func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(502); io.WriteString(w, "<html>") }, list, "foreign"},
 		{"no listing", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "<html><p>") }, list, "foreign"},
 		{"a key that cannot be decoded", func(w http.ResponseWriter, _ *http.Request) {
 			io.WriteString(w, `<ListBucketResult><Contents><Key>%zz</Key></Contents></ListBucketResult>`)
@@ -120,7 +121,8 @@ func TestWrongAnswersAreNoticed(t *testing.T) {
 func TestASourceThatBreaksIsNotTheServicesFault(t *testing.T) {
 	c := against(t, func(w http.ResponseWriter, r *http.Request) { io.Copy(io.Discard, r.Body) })
 	broken := errors.New("the disk is gone")
-	_, err := c.Put(t.Context(), "plates", "k", io.MultiReader(strings.NewReader("he"), iotest.ErrReader(broken)), 5, client.Put{})
+	_, err := c.Put(t.Context(), "plates", "k", io.MultiReader(strings.NewReader("he"), iotest.ErrReader(broken)), 5,
+		client.Put{})
 	if !errors.Is(err, broken) {
 		t.Errorf("got %v", err)
 	}
@@ -183,8 +185,10 @@ func TestAddressesOfKeys(t *testing.T) {
 		bucket, key string
 		want        string
 	}{
-		{c, "", "", "http://localhost:5710/"}, {c, "plates", "", "http://localhost:5710/plates"}, {c, "plates", "a b/ä+?#%", "http://localhost:5710/plates/a%20b/%C3%A4%2B%3F%23%25"},
-		{c, "plates", "../x//y/", "http://localhost:5710/plates/../x//y/"}, {&host, "plates", "k", "http://plates.localhost:5710/k"}, {&host, "plates", "", "http://plates.localhost:5710/"},
+		{c, "", "", "http://localhost:5710/"}, {c, "plates", "", "http://localhost:5710/plates"},
+		{c, "plates", "a b/ä+?#%", "http://localhost:5710/plates/a%20b/%C3%A4%2B%3F%23%25"},
+		{c, "plates", "../x//y/", "http://localhost:5710/plates/../x//y/"},
+		{&host, "plates", "k", "http://plates.localhost:5710/k"}, {&host, "plates", "", "http://plates.localhost:5710/"},
 	} {
 		if got := x.c.URL(x.bucket, x.key, nil).String(); got != x.want {
 			t.Errorf("%s/%s: %s, want %s", x.bucket, x.key, got, x.want)

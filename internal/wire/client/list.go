@@ -38,14 +38,16 @@ type listedEntry struct {
 
 func (e listedEntry) listed() (Listed, error) {
 	key, err := unescaped(e.Key)
-	return Listed{Key: key, Size: e.Size, ETag: strings.Trim(e.ETag, `"`), Modified: e.LastModified, Class: e.StorageClass, Owner: e.Owner.ID}, err
+	return Listed{Key: key, Size: e.Size, ETag: strings.Trim(e.ETag, `"`), Modified: e.LastModified, Class: e.StorageClass,
+		Owner: e.Owner.ID}, err
 }
 
 // unescaped reads a key as listings write it.
 func unescaped(s string) (string, error) {
 	key, err := url.PathUnescape(s)
 	if err != nil {
-		return "", fault.New(fault.Unavailable, "foreign", "a name in the listing cannot be decoded").In("address").Because(err)
+		return "", fault.New(fault.Unavailable, "foreign", "a name in the listing cannot be decoded").In("address").
+			Because(err)
 	}
 	return key, nil
 }
@@ -112,7 +114,8 @@ type ListedVersion struct {
 
 // ListVersions gives a page of the versions and delete markers of a bucket's keys; keys
 // in byte order, of each key the newest first.
-func (c *Client) ListVersions(ctx context.Context, bucket, prefix string, after VersionPlace, most int) (VersionPage, error) {
+func (c *Client) ListVersions(ctx context.Context, bucket, prefix string, after VersionPlace, most int) (VersionPage,
+	error) {
 	q := listQuery(prefix, "", most)
 	q.Set("versions", "")
 	if after.Key != "" {

@@ -33,7 +33,8 @@ type Part struct {
 }
 
 // document sends a document and reads the answer's into out, which may be nil.
-func (c *Client) document(ctx context.Context, method, bucket, key string, query url.Values, header http.Header, doc string, out any) (http.Header, error) {
+func (c *Client) document(ctx context.Context, method, bucket, key string, query url.Values, header http.Header,
+	doc string, out any) (http.Header, error) {
 	r, err := c.request(ctx, method, bucket, key, query, strings.NewReader(doc))
 	if err != nil {
 		return nil, err
@@ -66,8 +67,10 @@ func (c *Client) StartUpload(ctx context.Context, bucket, key string, p Put) (st
 }
 
 // PutPart sends a part of a known size.
-func (c *Client) PutPart(ctx context.Context, bucket, key, upload string, number int, body io.Reader, size int64) (Part, error) {
-	r, err := c.request(ctx, http.MethodPut, bucket, key, url.Values{"uploadId": {upload}, "partNumber": {strconv.Itoa(number)}}, nil)
+func (c *Client) PutPart(ctx context.Context, bucket, key, upload string, number int, body io.Reader, size int64) (Part,
+	error) {
+	r, err := c.request(ctx, http.MethodPut, bucket, key,
+		url.Values{"uploadId": {upload}, "partNumber": {strconv.Itoa(number)}}, nil)
 	if err != nil {
 		return Part{}, err
 	}
@@ -93,11 +96,13 @@ func (c *Client) Parts(ctx context.Context, bucket, key, upload string) ([]Part,
 				LastModified      time.Time
 			}
 		}
-		if _, err := c.document(ctx, http.MethodGet, bucket, key, url.Values{"uploadId": {upload}, "part-number-marker": {strconv.Itoa(marker)}}, nil, "", &d); err != nil {
+		if _, err := c.document(ctx, http.MethodGet, bucket, key,
+			url.Values{"uploadId": {upload}, "part-number-marker": {strconv.Itoa(marker)}}, nil, "", &d); err != nil {
 			return nil, err
 		}
 		for _, p := range d.Part {
-			out = append(out, Part{Number: p.PartNumber, Size: p.Size, ETag: strings.Trim(p.ETag, `"`), Modified: p.LastModified})
+			out = append(out, Part{Number: p.PartNumber, Size: p.Size, ETag: strings.Trim(p.ETag, `"`),
+				Modified: p.LastModified})
 		}
 		if !d.IsTruncated {
 			return out, nil
@@ -109,7 +114,8 @@ func (c *Client) Parts(ctx context.Context, bucket, key, upload string) ([]Part,
 // CompleteUpload makes an object of an upload's parts. crc64 is that of the
 // whole content, which the service compares; size its length; of opt the conditions
 // count.
-func (c *Client) CompleteUpload(ctx context.Context, bucket, key, upload string, parts []Part, size int64, crc64 *uint64, opt Put) (Info, error) {
+func (c *Client) CompleteUpload(ctx context.Context, bucket, key, upload string, parts []Part, size int64,
+	crc64 *uint64, opt Put) (Info, error) {
 	var doc bytes.Buffer
 	doc.WriteString("<CompleteMultipartUpload>")
 	for _, p := range parts {
@@ -129,7 +135,8 @@ func (c *Client) CompleteUpload(ctx context.Context, bucket, key, upload string,
 	if err != nil {
 		return Info{}, err
 	}
-	return Info{Size: size, ETag: strings.Trim(d.ETag, `"`), CRC64: d.ChecksumCRC64NVME, Version: got.Get("X-Amz-Version-Id")}, nil
+	return Info{Size: size, ETag: strings.Trim(d.ETag, `"`), CRC64: d.ChecksumCRC64NVME,
+		Version: got.Get("X-Amz-Version-Id")}, nil
 }
 
 // SetTags replaces an object's tags; none takes them away.
@@ -174,7 +181,8 @@ func (c *Client) AbandonUpload(ctx context.Context, bucket, key, upload string) 
 
 // GetRange reads length bytes of an object from a byte on, as long as it has an
 // ETag.
-func (c *Client) GetRange(ctx context.Context, bucket, key, version string, from, length int64, ifMatch string) (io.ReadCloser, error) {
+func (c *Client) GetRange(ctx context.Context, bucket, key, version string, from, length int64,
+	ifMatch string) (io.ReadCloser, error) {
 	var q url.Values
 	if version != "" {
 		q = url.Values{"versionId": {version}}
@@ -191,7 +199,8 @@ func (c *Client) GetRange(ctx context.Context, bucket, key, version string, from
 	}
 	if resp.StatusCode != http.StatusPartialContent {
 		resp.Body.Close()
-		return nil, fault.New(fault.Unavailable, "foreign", "the service does not answer with the range that was asked for").In("range")
+		return nil, fault.New(fault.Unavailable, "foreign", "the service does not answer with the range that was asked for").
+			In("range")
 	}
 	return resp.Body, nil
 }

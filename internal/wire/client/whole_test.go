@@ -48,11 +48,14 @@ func TestAClientDoesWhatTheDialectHas(t *testing.T) {
 	if tags, err := c.Tags(ctx, "plates", "a & b/ä.txt"); err != nil || len(tags) != 0 {
 		t.Errorf("%v, %v", tags, err)
 	}
-	must(c.SetMetadata(ctx, "plates", "a & b/ä.txt", second.ETag, client.Put{ContentType: "text/csv", Metadata: object.Metadata{"taxon": "Erica"}}))
-	if i, err := c.Head(ctx, "plates", "a & b/ä.txt"); err != nil || i.Metadata["taxon"] != "Erica" || i.ContentType != "text/csv" {
+	must(c.SetMetadata(ctx, "plates", "a & b/ä.txt", second.ETag,
+		client.Put{ContentType: "text/csv", Metadata: object.Metadata{"taxon": "Erica"}}))
+	if i, err := c.Head(ctx, "plates", "a & b/ä.txt"); err != nil || i.Metadata["taxon"] != "Erica" ||
+		i.ContentType != "text/csv" {
 		t.Errorf("%+v, %v", i, err)
 	}
-	if err := c.SetMetadata(ctx, "plates", "a & b/ä.txt", first.ETag, client.Put{}); fault.KindOf(err) != fault.Precondition {
+	if err := c.SetMetadata(ctx, "plates", "a & b/ä.txt", first.ETag,
+		client.Put{}); fault.KindOf(err) != fault.Precondition {
 		t.Errorf("on another content: %v", err)
 	}
 
@@ -66,7 +69,8 @@ func TestAClientDoesWhatTheDialectHas(t *testing.T) {
 			break
 		}
 	}
-	if n := len(all); n < 3 || !all[0].Marker || !all[0].Latest || all[n-1].ETag != first.ETag || all[n-1].Size != 3 || all[n-1].Key != "a & b/ä.txt" {
+	if n := len(all); n < 3 || !all[0].Marker || !all[0].Latest || all[n-1].ETag != first.ETag || all[n-1].Size != 3 ||
+		all[n-1].Key != "a & b/ä.txt" {
 		t.Fatalf("%+v", all)
 	}
 	must(c.RemoveVersion(ctx, "plates", "a & b/ä.txt", all[0].Version))

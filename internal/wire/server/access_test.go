@@ -41,7 +41,8 @@ var attempts = []attempt{
 	{"ListObjectVersions", "GET", "/theirs?versions=", nil, "", "list"},
 	{"ListMultipartUploads", "GET", "/theirs?uploads=", nil, "", "list"},
 	{"GetBucketVersioning", "GET", "/theirs?versioning=", nil, "", "list"},
-	{"PutBucketVersioning", "PUT", "/theirs?versioning=", nil, "<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>", "settings"},
+	{"PutBucketVersioning", "PUT", "/theirs?versioning=", nil,
+		"<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>", "settings"},
 	{"GetBucketTagging", "GET", "/theirs?tagging=", nil, "", "list"},
 	{"PutBucketTagging", "PUT", "/theirs?tagging=", nil, "<Tagging><TagSet></TagSet></Tagging>", "settings"},
 	{"DeleteBucketTagging", "DELETE", "/theirs?tagging=", nil, "", "settings"},
@@ -49,12 +50,14 @@ var attempts = []attempt{
 	{"PutBucketEncryption", "PUT", "/theirs?encryption=", nil, sealRule, "settings"},
 	{"DeleteBucketEncryption", "DELETE", "/theirs?encryption=", nil, "", "settings"},
 	{"GetBucket:", "GET", "/theirs?acl=", nil, "", "list"},
-	{"DeleteObjects", "POST", "/theirs?delete=", map[string]string{"Content-MD5": "5DKh5iefM5MSKvRILIuFwQ=="}, "<Delete><Object><Key>k</Key></Object></Delete>", "remove"},
+	{"DeleteObjects", "POST", "/theirs?delete=", map[string]string{"Content-MD5": "5DKh5iefM5MSKvRILIuFwQ=="},
+		"<Delete><Object><Key>k</Key></Object></Delete>", "remove"},
 	{"GetObject", "GET", "/theirs/k", nil, "", "read"},
 	{"GetObject", "GET", "/theirs/k?partNumber=1", nil, "", "read"},
 	{"HeadObject", "HEAD", "/theirs/k", nil, "", "read"},
 	{"HeadObject", "HEAD", "/theirs/k?partNumber=1", nil, "", "read"},
-	{"GetObjectAttributes", "GET", "/theirs/k?attributes=", map[string]string{"x-amz-object-attributes": "ETag"}, "", "read"},
+	{"GetObjectAttributes", "GET", "/theirs/k?attributes=", map[string]string{"x-amz-object-attributes": "ETag"}, "",
+		"read"},
 	{"GetObjectTagging", "GET", "/theirs/k?tagging=", nil, "", "read"},
 	{"GetObject:", "GET", "/theirs/k?acl=", nil, "", "read"},
 	{"PutObject", "PUT", "/theirs/new", nil, "x", "write"},
@@ -66,7 +69,8 @@ var attempts = []attempt{
 	{"UploadPart", "PUT", "/theirs/k?partNumber=1&uploadId=UPLOAD", nil, "x", "write"},
 	{"UploadPartCopy", "PUT", "/theirs/k?partNumber=2&uploadId=UPLOAD", copyFrom, "", "write"},
 	{"ListParts", "GET", "/theirs/k?uploadId=UPLOAD", nil, "", "write"},
-	{"CompleteMultipartUpload", "POST", "/theirs/k?uploadId=UPLOAD", nil, "<CompleteMultipartUpload></CompleteMultipartUpload>", "write"},
+	{"CompleteMultipartUpload", "POST", "/theirs/k?uploadId=UPLOAD", nil,
+		"<CompleteMultipartUpload></CompleteMultipartUpload>", "write"},
 	{"AbortMultipartUpload", "DELETE", "/theirs/k?uploadId=UPLOAD", nil, "", "write"},
 	{"DeleteObject", "DELETE", "/theirs/k", nil, "", "remove"},
 }
@@ -108,7 +112,8 @@ func TestNobodyDoesMore(t *testing.T) {
 	who["limited elsewhere"] = s.NewKey("herbarium", "limited elsewhere", access.Administrator, limits("mine", ""))
 	who["limited beneath"] = s.NewKey("herbarium", "limited beneath", access.Administrator, limits("theirs", "other/"))
 	who["off"] = s.NewKey("herbarium", "off", access.Administrator, func(k *catalog.AccessKey) { k.Active = false })
-	who["expired"] = s.NewKey("herbarium", "expired", access.Administrator, func(k *catalog.AccessKey) { k.Expires = &past })
+	who["expired"] = s.NewKey("herbarium", "expired", access.Administrator,
+		func(k *catalog.AccessKey) { k.Expires = &past })
 	who["unknown"] = sign.Credential{ID: "NOBODYKNOWS", Secret: "whatever-it-is"}
 	who["wrong secret"] = sign.Credential{ID: harness.Key, Secret: "not-the-secret"}
 	granted := map[string]string{}
@@ -123,7 +128,8 @@ func TestNobodyDoesMore(t *testing.T) {
 		t.Fatalf("%d %s", st, b)
 	}
 	s.Grant("mine", "", "account:herbarium", "administer")
-	for _, id := range []string{"granted read from", "granted read", "granted write into", "granted replicate into", "granted administer", "granted list", "granted write", "granted remove", "granted settings"} {
+	for _, id := range []string{"granted read from", "granted read", "granted write into", "granted replicate into",
+		"granted administer", "granted list", "granted write", "granted remove", "granted settings"} {
 		s.Grant("mine", "", "key:"+who[id].ID, "write into")
 	}
 
@@ -141,7 +147,8 @@ func TestNobodyDoesMore(t *testing.T) {
 			return a.needs != "settings"
 		case "limited beneath":
 			// The bucket as such, whose listing of everything it may not see.
-			return a.needs == "list" && !strings.Contains(a.name, "List") && a.name != "GetBucketTagging" || a.name == "DeleteObjects"
+			return a.needs == "list" && !strings.Contains(a.name, "List") && a.name != "GetBucketTagging" ||
+				a.name == "DeleteObjects"
 		case "reader of a granted account":
 			return strings.HasPrefix(a.path, "/theirs") && a.needs == "list"
 		}
@@ -164,7 +171,8 @@ func TestNobodyDoesMore(t *testing.T) {
 			path := strings.ReplaceAll(a.path, "UPLOAD", upload)
 			st, _, b := s.As(key, a.method, path, a.header, a.body)
 			refused := st == http.StatusForbidden
-			if outside := name == "stranger" || name == "anyone" || name == "unknown"; outside && (strings.Contains(b, "herbarium") || strings.Contains(b, harness.Key)) {
+			if outside := name == "stranger" || name == "anyone" || name == "unknown"; outside &&
+				(strings.Contains(b, "herbarium") || strings.Contains(b, harness.Key)) {
 				t.Errorf("%s as %s tells of another account: %s", a.name, name, b)
 			}
 			if a.name == "DeleteObjects" && strings.Contains(b, "<Code>AccessDenied</Code>") {
@@ -201,7 +209,8 @@ func TestOpenToAnyone(t *testing.T) {
 		t.Errorf("before: %d", st)
 	}
 	id := s.Grant("plates", "open/", "anyone", "read from")
-	for path, status := range map[string]int{"/plates/open/list.txt": 200, "/plates/open/none": 404, "/plates/closed.txt": 403, "/plates/none": 403, "/plates?prefix=open/": 200, "/plates": 403, "/plates?prefix=": 403,
+	for path, status := range map[string]int{"/plates/open/list.txt": 200, "/plates/open/none": 404,
+		"/plates/closed.txt": 403, "/plates/none": 403, "/plates?prefix=open/": 200, "/plates": 403, "/plates?prefix=": 403,
 		"/plates/open/list.txt?response-content-type=text/html": 403, "/nothing/open/list.txt": 403} {
 		if st := get(path); st != status {
 			t.Errorf("%s: %d, want %d", path, st, status)
@@ -235,12 +244,14 @@ func TestKeysEndInTheMiddle(t *testing.T) {
 	soon := time.Now().Add(2500 * time.Millisecond)
 	ends := map[string]func(id string) error{
 		"off": func(id string) error {
-			return s.Store.Catalog.ChangeKey(t.Context(), id, 0, by, func(k *catalog.AccessKey) error { k.Active = false; return nil })
+			return s.Store.Catalog.ChangeKey(t.Context(), id, 0, by,
+				func(k *catalog.AccessKey) error { k.Active = false; return nil })
 		},
 		"removed": func(id string) error { return s.Store.Catalog.RemoveKey(t.Context(), id, by) },
 		"expired": func(string) error { return nil },
 		"demoted": func(id string) error {
-			return s.Store.Catalog.ChangeKey(t.Context(), id, 0, by, func(k *catalog.AccessKey) error { k.Limits = catalog.Limits{{Bucket: "other"}}; return nil })
+			return s.Store.Catalog.ChangeKey(t.Context(), id, 0, by,
+				func(k *catalog.AccessKey) error { k.Limits = catalog.Limits{{Bucket: "other"}}; return nil })
 		},
 	}
 	for name, end := range ends {
@@ -333,7 +344,8 @@ func TestLinksAndRates(t *testing.T) {
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
 	s.Do("PUT", "/plates/k", nil, "x", true)
-	key := s.NewKey("herbarium", "linker", access.Reader, func(k *catalog.AccessKey) { k.Limits = catalog.Limits{{Bucket: "plates", Prefix: "k"}} })
+	key := s.NewKey("herbarium", "linker", access.Reader,
+		func(k *catalog.AccessKey) { k.Limits = catalog.Limits{{Bucket: "plates", Prefix: "k"}} })
 	link := func(method, path string) string {
 		u, err := url.Parse(s.WireURL + path)
 		if err != nil {
@@ -355,7 +367,9 @@ func TestLinksAndRates(t *testing.T) {
 		return resp.StatusCode
 	}
 	good := link("GET", "/plates/k")
-	for what, c := range map[string][2]int{"what the key reads": {ask("GET", good), 200}, "another key": {ask("GET", link("GET", "/plates/other")), 403}, "a write": {ask("PUT", link("PUT", "/plates/k")), 403}} {
+	for what, c := range map[string][2]int{"what the key reads": {ask("GET", good), 200},
+		"another key": {ask("GET", link("GET", "/plates/other")), 403},
+		"a write":     {ask("PUT", link("PUT", "/plates/k")), 403}} {
 		if c[0] != c[1] {
 			t.Errorf("%s by a link: %d, want %d", what, c[0], c[1])
 		}
@@ -409,7 +423,8 @@ func TestAnAccountOverItsQuota(t *testing.T) {
 	if st, b := do("PUT", "/third", nil, ""); st == 200 || !strings.Contains(b, "as many buckets as it may") {
 		t.Errorf("a bucket too many: %d %s", st, b)
 	}
-	if st, b := do("PUT", "/trials/large", nil, strings.Repeat("x", 150_000)); st != 403 || !strings.Contains(b, "QuotaExceeded") {
+	if st, b := do("PUT", "/trials/large", nil, strings.Repeat("x", 150_000)); st != 403 ||
+		!strings.Contains(b, "QuotaExceeded") {
 		t.Errorf("larger than the quota: %d %s", st, b)
 	}
 	if st, b := do("PUT", "/trials/most", nil, strings.Repeat("x", 95_000)); st != 200 {
@@ -425,7 +440,8 @@ func TestAnAccountOverItsQuota(t *testing.T) {
 		}
 		t.Errorf("%s: %d %s", what, st, b)
 	}
-	refused("a put into another of its buckets", func() (int, string) { return do("PUT", "/trays/more", nil, strings.Repeat("y", 9_000)) })
+	refused("a put into another of its buckets",
+		func() (int, string) { return do("PUT", "/trays/more", nil, strings.Repeat("y", 9_000)) })
 	refused("a copy", func() (int, string) {
 		return do("PUT", "/trays/copy", map[string]string{"x-amz-copy-source": "/trials/most"}, "")
 	})

@@ -76,7 +76,8 @@ func (q *request) headBucket() error {
 }
 
 func (q *request) createBucket() error {
-	for _, name := range []string{"x-amz-grant-full-control", "x-amz-grant-read", "x-amz-grant-write", "x-amz-bucket-object-lock-enabled"} {
+	for _, name := range []string{"x-amz-grant-full-control", "x-amz-grant-read", "x-amz-grant-write",
+		"x-amz-bucket-object-lock-enabled"} {
 		if v := q.r.Header.Get(name); v != "" && v != "false" {
 			return notImplemented(name)
 		}
@@ -100,9 +101,11 @@ func (q *request) createBucket() error {
 	}
 	// A service has one region. Unless it is strict, a client may call it as it likes.
 	if in.LocationConstraint != "" && in.LocationConstraint != q.s.store.Region && q.s.settings.StrictRegion {
-		return fault.New(fault.Invalid, "location", "buckets here are in the region %q", q.s.store.Region).In("LocationConstraint").Do("leave the location out, or name %s", q.s.store.Region)
+		return fault.New(fault.Invalid, "location", "buckets here are in the region %q", q.s.store.Region).
+			In("LocationConstraint").Do("leave the location out, or name %s", q.s.store.Region)
 	}
-	if err := q.s.store.CreateBucket(q.ctx(), catalog.Bucket{Name: q.bucket, Account: q.key.Account}, q.author()); err != nil {
+	if err := q.s.store.CreateBucket(q.ctx(), catalog.Bucket{Name: q.bucket, Account: q.key.Account},
+		q.author()); err != nil {
 		return err
 	}
 	q.w.Header().Set("Location", "/"+q.bucket.String())

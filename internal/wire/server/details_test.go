@@ -81,7 +81,8 @@ func TestCopies(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	s.Do("PUT", "/plates/from%20here", map[string]string{"x-amz-meta-taxon": "Erica", "Content-Type": "image/tiff", "Cache-Control": "no-store"}, "bytes", true)
+	s.Do("PUT", "/plates/from%20here", map[string]string{"x-amz-meta-taxon": "Erica", "Content-Type": "image/tiff",
+		"Cache-Control": "no-store"}, "bytes", true)
 	_, h, _ := s.Do("HEAD", "/plates/from%20here", nil, "", true)
 	etag := h.Get("ETag")
 	src := "/plates/from%20here"
@@ -94,23 +95,30 @@ func TestCopies(t *testing.T) {
 		ctype  string
 	}{
 		{"as it is", "/attic/a", map[string]string{}, 200, "Erica", "image/tiff"},
-		{"without the slash", "/attic/a", map[string]string{"x-amz-copy-source": "plates/from%20here"}, 200, "Erica", "image/tiff"},
-		{"given version null", "/attic/a", map[string]string{"x-amz-copy-source": src + "?versionId=null"}, 200, "Erica", "image/tiff"},
-		{"with other metadata", "/attic/b", map[string]string{"x-amz-metadata-directive": "REPLACE", "x-amz-meta-taxon": "Calluna", "Content-Type": "text/plain"}, 200, "Calluna", "text/plain"},
-		{"metadata without the directive", "/attic/b", map[string]string{"x-amz-meta-taxon": "Calluna"}, 200, "Erica", "image/tiff"},
-		{"onto itself, changed", "/plates/from%20here", map[string]string{"x-amz-metadata-directive": "REPLACE", "x-amz-meta-taxon": "Erica"}, 200, "Erica", ""},
+		{"without the slash", "/attic/a", map[string]string{"x-amz-copy-source": "plates/from%20here"}, 200, "Erica",
+			"image/tiff"},
+		{"given version null", "/attic/a", map[string]string{"x-amz-copy-source": src + "?versionId=null"}, 200, "Erica",
+			"image/tiff"},
+		{"with other metadata", "/attic/b", map[string]string{"x-amz-metadata-directive": "REPLACE",
+			"x-amz-meta-taxon": "Calluna", "Content-Type": "text/plain"}, 200, "Calluna", "text/plain"},
+		{"metadata without the directive", "/attic/b", map[string]string{"x-amz-meta-taxon": "Calluna"}, 200, "Erica",
+			"image/tiff"},
+		{"onto itself, changed", "/plates/from%20here", map[string]string{"x-amz-metadata-directive": "REPLACE",
+			"x-amz-meta-taxon": "Erica"}, 200, "Erica", ""},
 		{"onto itself, unchanged", "/plates/from%20here", map[string]string{}, 400, "Erica", ""},
 		{"if it matches", "/attic/c", map[string]string{"x-amz-copy-source-if-match": etag}, 200, "Erica", ""},
 		{"if it matches another", "/attic/d", map[string]string{"x-amz-copy-source-if-match": `"x"`}, 412, "", ""},
 		{"if it does not match", "/attic/d", map[string]string{"x-amz-copy-source-if-none-match": etag}, 412, "", ""},
-		{"if unchanged since", "/attic/d", map[string]string{"x-amz-copy-source-if-unmodified-since": "Mon, 02 Jan 2006 15:04:05 GMT"}, 412, "", ""},
+		{"if unchanged since", "/attic/d",
+			map[string]string{"x-amz-copy-source-if-unmodified-since": "Mon, 02 Jan 2006 15:04:05 GMT"}, 412, "", ""},
 		{"a wrong directive", "/attic/d", map[string]string{"x-amz-metadata-directive": "PERHAPS"}, 400, "", ""},
 		{"from nothing", "/attic/d", map[string]string{"x-amz-copy-source": "/plates/none"}, 404, "", ""},
 		{"from no bucket", "/attic/d", map[string]string{"x-amz-copy-source": "/nowhere/none"}, 404, "", ""},
 		{"from a wrong name", "/attic/d", map[string]string{"x-amz-copy-source": "/UP/none"}, 400, "", ""},
 		{"from no key", "/attic/d", map[string]string{"x-amz-copy-source": "/plates"}, 400, "", ""},
 		{"from a wrong escape", "/attic/d", map[string]string{"x-amz-copy-source": "/plates/%zz"}, 400, "", ""},
-		{"from another version", "/attic/d", map[string]string{"x-amz-copy-source": src + "?versionId=00000007"}, 404, "", ""},
+		{"from another version", "/attic/d", map[string]string{"x-amz-copy-source": src + "?versionId=00000007"}, 404, "",
+			""},
 		{"from a malformed version", "/attic/d", map[string]string{"x-amz-copy-source": src + "?versionId=7"}, 400, "", ""},
 		{"with a wrong tagging directive", "/attic/d", map[string]string{"x-amz-tagging-directive": "PERHAPS"}, 400, "", ""},
 		{"into no bucket", "/nowhere/d", map[string]string{}, 404, "", ""},
@@ -150,7 +158,8 @@ func TestListingsThatAreHardToWrite(t *testing.T) {
 	}
 	for _, version := range []string{"", "&list-type=2"} {
 		st, _, b := s.Do("GET", "/plates?encoding-type=url&delimiter=%2F&prefix="+url.QueryEscape("é")+version, nil, "", true)
-		want(t, "folded and encoded", st, b, 200, "<Prefix>%C3%A9/</Prefix>", "<Delimiter>/</Delimiter>", "<EncodingType>url</EncodingType>")
+		want(t, "folded and encoded", st, b, 200, "<Prefix>%C3%A9/</Prefix>", "<Delimiter>/</Delimiter>",
+			"<EncodingType>url</EncodingType>")
 		var got []string
 		marker := ""
 		for range 20 {
@@ -186,8 +195,11 @@ func TestListingsThatAreHardToWrite(t *testing.T) {
 	want(t, "not encoded", st, b, 200, "<Key>a&amp;b</Key>", "<Key>a&lt;b&gt;</Key>", "a&#x1;b", "a&#xd;&#xa;b")
 	st, _, b = s.Do("GET", "/plates?max-keys=0", nil, "", true)
 	want(t, "of nothing", st, b, 200, "<MaxKeys>0</MaxKeys>", "<IsTruncated>false</IsTruncated>")
-	st, _, b = s.Do("POST", "/plates?delete=", nil, "<Delete><Quiet>true</Quiet><Object><Key>a&amp;b</Key></Object><Object><Key>"+strings.Repeat("k", 1025)+"</Key></Object><Object><Key>日本</Key><VersionId>x</VersionId></Object></Delete>", true)
-	want(t, "quiet removal", st, b, 200, "<Code>KeyTooLongError</Code>", "<VersionId>x</VersionId><Code>InvalidArgument</Code>")
+	st, _, b = s.Do("POST", "/plates?delete=", nil,
+		"<Delete><Quiet>true</Quiet><Object><Key>a&amp;b</Key></Object><Object><Key>"+strings.Repeat("k",
+			1025)+"</Key></Object><Object><Key>日本</Key><VersionId>x</VersionId></Object></Delete>", true)
+	want(t, "quiet removal", st, b, 200, "<Code>KeyTooLongError</Code>",
+		"<VersionId>x</VersionId><Code>InvalidArgument</Code>")
 	if strings.Contains(b, "<Deleted>") {
 		t.Errorf("a quiet removal tells of what went: %s", b)
 	}
@@ -197,7 +209,8 @@ func TestListingsThatAreHardToWrite(t *testing.T) {
 		}
 	}
 	st, _, b = s.Do("GET", "/?max-buckets=2&prefix=more-", nil, "", true)
-	want(t, "a page of buckets", st, b, 200, "<Name>more-0</Name>", "<Name>more-1</Name>", "<ContinuationToken>more-1</ContinuationToken>")
+	want(t, "a page of buckets", st, b, 200, "<Name>more-0</Name>", "<Name>more-1</Name>",
+		"<ContinuationToken>more-1</ContinuationToken>")
 	st, _, b = s.Do("GET", "/?max-buckets=2&prefix=more-&continuation-token=more-1", nil, "", true)
 	want(t, "the next", st, b, 200, "<Name>more-2</Name>", "<Name>more-3</Name>")
 	if strings.Contains(b, "<ContinuationToken>") {
@@ -222,7 +235,8 @@ func (k *keeper) Write(p []byte) (int, error) {
 func TestNoSecretIsLogged(t *testing.T) {
 	kept := &keeper{}
 	dir := t.TempDir()
-	s, err := service.Start(harness.Context(t), service.Config{Data: dir, Wire: "127.0.0.1:0", Desk: "127.0.0.1:0", Database: harness.Database(t), OwnerKey: harness.Key, OwnerSecret: harness.Secret},
+	s, err := service.Start(harness.Context(t), service.Config{Data: dir, Wire: "127.0.0.1:0", Desk: "127.0.0.1:0",
+		Database: harness.Database(t), OwnerKey: harness.Key, OwnerSecret: harness.Secret},
 		slog.New(slog.NewJSONHandler(kept, &slog.HandlerOptions{Level: slog.LevelDebug})))
 	if err != nil {
 		t.Fatal(err)
@@ -248,7 +262,8 @@ func TestNoSecretIsLogged(t *testing.T) {
 	}
 	cookie := ""
 	for _, secret := range []string{harness.Secret, wrong.Key.Secret} {
-		resp, err := http.Post(s.DeskURL+"/api/v1/session", "application/json", strings.NewReader(`{"key":"`+harness.Key+`","secret":"`+secret+`"}`))
+		resp, err := http.Post(s.DeskURL+"/api/v1/session", "application/json",
+			strings.NewReader(`{"key":"`+harness.Key+`","secret":"`+secret+`"}`))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -276,7 +291,8 @@ func TestNoSecretIsLogged(t *testing.T) {
 	if !strings.Contains(log, "PutObject") {
 		t.Error("the log has nothing of the requests")
 	}
-	for what, secret := range map[string]string{"the secret": harness.Secret, "a wrong secret": wrong.Key.Secret, "the cookie": cookie, "the master key": strings.TrimSpace(string(master)), "a link's signature": signature} {
+	for what, secret := range map[string]string{"the secret": harness.Secret, "a wrong secret": wrong.Key.Secret,
+		"the cookie": cookie, "the master key": strings.TrimSpace(string(master)), "a link's signature": signature} {
 		if secret == "" || strings.Contains(log, secret) {
 			t.Errorf("%s is in the log, or was not used", what)
 		}

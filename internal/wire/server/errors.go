@@ -91,9 +91,11 @@ var codes = map[string]dialectError{
 var byKind = map[fault.Kind]dialectError{
 	fault.Internal: {"InternalError", 500}, fault.Invalid: {"InvalidArgument", 400}, fault.Unsigned: {"AccessDenied", 403},
 	fault.Refused: {"AccessDenied", 403}, fault.NotFound: {"NoSuchKey", 404}, fault.Conflict: {"OperationAborted", 409},
-	fault.Precondition: {"PreconditionFailed", 412}, fault.TooLarge: {"EntityTooLarge", 400}, fault.Full: {"InsufficientStorage", 507},
-	fault.Unavailable: {"ServiceUnavailable", 503}, fault.Unfinished: {"NotImplemented", 501}, fault.Damaged: {"InternalError", 500},
-	fault.Slow: {"RequestTimeout", 400},
+	fault.Precondition: {"PreconditionFailed", 412}, fault.TooLarge: {"EntityTooLarge", 400},
+	fault.Full:        {"InsufficientStorage", 507},
+	fault.Unavailable: {"ServiceUnavailable", 503}, fault.Unfinished: {"NotImplemented", 501},
+	fault.Damaged: {"InternalError", 500},
+	fault.Slow:    {"RequestTimeout", 400},
 }
 
 func dialect(f *fault.Error) dialectError {
@@ -107,14 +109,16 @@ func dialect(f *fault.Error) dialectError {
 }
 
 func notImplemented(what string) error {
-	return fault.New(fault.Unfinished, "not-implemented", "A header or request you provided implies functionality that is not implemented: %s", what).
+	return fault.New(fault.Unfinished, "not-implemented",
+		"A header or request you provided implies functionality that is not implemented: %s", what).
 		Do("docs/wire.md lists what is")
 }
 
 // fail answers with an error.
 func (q *request) fail(err error) {
 	if errors.Is(err, io.ErrUnexpectedEOF) {
-		err = fault.New(fault.Invalid, "size-mismatch", "the body ended before the length that was declared").In("body").Do("send the whole body").Because(err)
+		err = fault.New(fault.Invalid, "size-mismatch", "the body ended before the length that was declared").In("body").
+			Do("send the whole body").Because(err)
 	}
 	f := fault.From(err)
 	d := dialect(f)
@@ -128,7 +132,8 @@ func (q *request) fail(err error) {
 		panic(http.ErrAbortHandler)
 	}
 	if d.status >= 500 && f.Kind != fault.Unfinished {
-		q.s.log.Warn("a request failed", "op", q.op, "code", f.Code, "path", q.r.URL.EscapedPath(), "request", q.id, "error", err)
+		q.s.log.Warn("a request failed", "op", q.op, "code", f.Code, "path", q.r.URL.EscapedPath(), "request", q.id, "error",
+			err)
 	}
 	q.status = d.status
 	h := q.w.Header()

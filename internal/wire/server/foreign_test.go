@@ -44,14 +44,16 @@ func link(t *testing.T, s *harness.Running, method, address string, at time.Time
 	if err != nil {
 		t.Fatal(err)
 	}
-	return sign.Presign(method, u, sign.Credential{ID: harness.Key, Secret: harness.Secret}, "fenn", time.Minute, at).RequestURI()
+	return sign.Presign(method, u, sign.Credential{ID: harness.Key, Secret: harness.Secret}, "fenn", time.Minute, at).
+		RequestURI()
 }
 
 // TestHeadersAreSpelledAsTheDialectHasThem compares bytes on the socket.
 func TestHeadersAreSpelledAsTheDialectHasThem(t *testing.T) {
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
-	s.Do("PUT", "/plates?versioning", nil, "<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>", true)
+	s.Do("PUT", "/plates?versioning", nil, "<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>",
+		true)
 	s.Do("PUT", "/plates/k", map[string]string{"x-amz-meta-sheet": "4", "x-amz-tagging": "a=b"}, "lichen", true)
 	for _, c := range []struct{ method, address, body, header string }{
 		{"PUT", "/plates/other", "moss", "ETag: \""},
@@ -66,7 +68,8 @@ func TestHeadersAreSpelledAsTheDialectHasThem(t *testing.T) {
 		{"GET", "/plates/none", "", "x-amz-id-2: "},
 	} {
 		got := raw(t, s, fmt.Sprintf("%s %s HTTP/1.1\r\nHost: %s\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s",
-			c.method, link(t, s, c.method, c.address, time.Now()), strings.TrimPrefix(s.WireURL, "http://"), len(c.body), c.body))
+			c.method, link(t, s, c.method, c.address, time.Now()), strings.TrimPrefix(s.WireURL, "http://"), len(c.body),
+			c.body))
 		head, _, _ := strings.Cut(got, "\r\n\r\n")
 		if !strings.Contains(head, "\r\n"+c.header) || strings.Contains(head, "Etag") || strings.Contains(head, "X-Amz") {
 			t.Errorf("%s %s: %q is not in\n%s", c.method, c.address, c.header, head)
@@ -82,17 +85,21 @@ func TestResumedDownloadsKeepToOneVersion(t *testing.T) {
 	first := h.Get("ETag")
 	_, h, _ = s.Do("HEAD", "/plates/k", nil, "", true)
 	date := h.Get("Last-Modified")
-	for still, want := range map[string]int{first: 206, "W/" + first: 200, `"0"`: 200, date: 206, "Thu, 01 Jan 2026 00:00:00 GMT": 200, "nonsense": 200} {
-		if st, _, body := s.Do("GET", "/plates/k", map[string]string{"Range": "bytes=6-", "If-Range": still}, "", true); st != want || want == 200 && body != "first version" {
+	for still, want := range map[string]int{first: 206, "W/" + first: 200, `"0"`: 200, date: 206,
+		"Thu, 01 Jan 2026 00:00:00 GMT": 200, "nonsense": 200} {
+		if st, _, body := s.Do("GET", "/plates/k", map[string]string{"Range": "bytes=6-", "If-Range": still}, "",
+			true); st != want || want == 200 && body != "first version" {
 			t.Errorf("If-Range %s: %d %q, want %d", still, st, body, want)
 		}
 	}
 	s.Do("PUT", "/plates/k", nil, "the second version", true)
-	if st, _, body := s.Do("GET", "/plates/k", map[string]string{"Range": "bytes=6-", "If-Range": first}, "", true); st != 200 || body != "the second version" {
+	if st, _, body := s.Do("GET", "/plates/k", map[string]string{"Range": "bytes=6-", "If-Range": first}, "",
+		true); st != 200 || body != "the second version" {
 		t.Errorf("after a change: %d %q", st, body)
 	}
 	// A range beyond the end of what is there now is of something else too.
-	if st, _, _ := s.Do("GET", "/plates/k", map[string]string{"Range": "bytes=900-", "If-Range": first}, "", true); st != 200 {
+	if st, _, _ := s.Do("GET", "/plates/k", map[string]string{"Range": "bytes=900-", "If-Range": first}, "",
+		true); st != 200 {
 		t.Errorf("beyond the end: %d", st)
 	}
 }
@@ -113,7 +120,8 @@ func TestHeadersInALinkCount(t *testing.T) {
 	if h.Get("x-amz-meta-sheet") != "4" || h.Get("x-amz-tagging-count") != "1" {
 		t.Errorf("what the link said is not there: %v", h)
 	}
-	if st, b := ask("PUT", "/plates/copy?x-amz-copy-source=%2Fplates%2Ffrom", "", nil); st != 200 || !strings.Contains(b, "CopyObjectResult") {
+	if st, b := ask("PUT", "/plates/copy?x-amz-copy-source=%2Fplates%2Ffrom", "", nil); st != 200 ||
+		!strings.Contains(b, "CopyObjectResult") {
 		t.Errorf("copy: %d %s", st, b)
 	}
 	if _, _, b := s.Do("GET", "/plates/copy", nil, "", true); b != "lichen" {
@@ -158,7 +166,8 @@ func TestUnreadableRequestsGetADocument(t *testing.T) {
 			continue
 		}
 		b, _ := io.ReadAll(resp.Body) // compared below
-		if resp.Header.Get("Content-Type") != "application/xml" || !strings.Contains(string(b), "<Code>"+want+"<") || !strings.Contains(string(b), "<RequestId>"+resp.Header.Get("x-amz-request-id")+"<") {
+		if resp.Header.Get("Content-Type") != "application/xml" || !strings.Contains(string(b), "<Code>"+want+"<") ||
+			!strings.Contains(string(b), "<RequestId>"+resp.Header.Get("x-amz-request-id")+"<") {
 			t.Errorf("%.40q: %s %s", request, resp.Header.Get("Content-Type"), b)
 		}
 	}
@@ -168,9 +177,11 @@ func TestUnreadableRequestsGetADocument(t *testing.T) {
 func TestErrorsSayWhatWasSigned(t *testing.T) {
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
-	_, _, b := s.As(sign.Credential{ID: harness.Key, Secret: "wrong"}, "GET", "/plates/k?partNumber=1", map[string]string{"x-amz-checksum-mode": "ENABLED"}, "")
+	_, _, b := s.As(sign.Credential{ID: harness.Key, Secret: "wrong"}, "GET", "/plates/k?partNumber=1",
+		map[string]string{"x-amz-checksum-mode": "ENABLED"}, "")
 	b = html.UnescapeString(b)
-	for _, want := range []string{"<CanonicalRequest>GET\n/plates/k\npartNumber=1\nhost:", "x-amz-checksum-mode:ENABLED\n", "<StringToSign>AWS4-HMAC-SHA256\n",
+	for _, want := range []string{"<CanonicalRequest>GET\n/plates/k\npartNumber=1\nhost:", "x-amz-checksum-mode:ENABLED\n",
+		"<StringToSign>AWS4-HMAC-SHA256\n",
 		"<StringToSignBytes>41 57 53", "<SignatureProvided>", "<AWSAccessKeyId>" + harness.Key, "<HostId>"} {
 		if !strings.Contains(b, want) {
 			t.Errorf("%q is not in %s", want, b)
@@ -180,10 +191,12 @@ func TestErrorsSayWhatWasSigned(t *testing.T) {
 		t.Error("the answer has the secret")
 	}
 	st, _, b := s.Do("GET", link(t, s, "GET", "/plates/k", time.Now().Add(-time.Hour)), nil, "", false)
-	if st != 403 || !strings.Contains(b, "<X-Amz-Expires>60<") || !strings.Contains(b, "<Expires>") || !strings.Contains(b, "<ServerTime>") {
+	if st != 403 || !strings.Contains(b, "<X-Amz-Expires>60<") || !strings.Contains(b, "<Expires>") ||
+		!strings.Contains(b, "<ServerTime>") {
 		t.Errorf("an old link: %d %s", st, b)
 	}
-	if st, _, b := s.Do("GET", "/plates/k", map[string]string{"x-amz-security-token": "temporary"}, "", true); st != 400 || !strings.Contains(b, "<Code>InvalidToken<") {
+	if st, _, b := s.Do("GET", "/plates/k", map[string]string{"x-amz-security-token": "temporary"}, "", true); st != 400 ||
+		!strings.Contains(b, "<Code>InvalidToken<") {
 		t.Errorf("a temporary key: %d %s", st, b)
 	}
 }

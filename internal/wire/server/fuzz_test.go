@@ -17,8 +17,11 @@ import (
 // FuzzDocument takes apart whatever arrives as a document: it ends, with a fault
 // that says so or within its bounds.
 func FuzzDocument(f *testing.F) {
-	for _, s := range []string{"<Delete><Object><Key>k</Key></Object></Delete>", "<Delete><Quiet>true</Quiet></Delete>", "<!DOCTYPE x>", "<a><a><a><a><a><a><a><a><a>", "<Delete/><Delete/>", "<Delete><![CDATA[x]]></Delete>",
-		"<Delete>&#1;</Delete>", "<?xml version=\"1.0\" encoding=\"latin1\"?><Delete/>", "<Delete xmlns=\"a\" xmlns:b=\"c\"><b:Object/></Delete>", "", "\xff\xfe", "<Delete>" + strings.Repeat("<Object/>", 1200)} {
+	for _, s := range []string{"<Delete><Object><Key>k</Key></Object></Delete>", "<Delete><Quiet>true</Quiet></Delete>",
+		"<!DOCTYPE x>", "<a><a><a><a><a><a><a><a><a>", "<Delete/><Delete/>", "<Delete><![CDATA[x]]></Delete>",
+		"<Delete>&#1;</Delete>", "<?xml version=\"1.0\" encoding=\"latin1\"?><Delete/>",
+		"<Delete xmlns=\"a\" xmlns:b=\"c\"><b:Object/></Delete>", "", "\xff\xfe", "<Delete>" +
+			strings.Repeat("<Object/>", 1200)} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, body []byte) {
@@ -43,7 +46,9 @@ func FuzzDocument(f *testing.F) {
 // FuzzTarget finds bucket and key in any host and path: what comes out is what went
 // in, and a bucket's name is one.
 func FuzzTarget(f *testing.F) {
-	for _, s := range [][2]string{{"localhost", "/plates/a/../b"}, {"plates.localhost:80", "/k"}, {"PLATES.localhost", "//k"}, {"..localhost", "/"}, {"x", "/api/v1/keys"}, {"[::1]:5710", "/plates"}, {".localhost", "/a/b"}, {"a.b.localhost", "/%2e%2e"}} {
+	for _, s := range [][2]string{{"localhost", "/plates/a/../b"}, {"plates.localhost:80", "/k"},
+		{"PLATES.localhost", "//k"}, {"..localhost", "/"}, {"x", "/api/v1/keys"}, {"[::1]:5710", "/plates"},
+		{".localhost", "/a/b"}, {"a.b.localhost", "/%2e%2e"}} {
 		f.Add(s[0], s[1])
 	}
 	s := &Server{settings: Settings{Domains: []string{"localhost", "fen.example"}}}

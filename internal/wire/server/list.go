@@ -22,7 +22,8 @@ type listing struct {
 
 // readPlace reads what all listings share: where, after what, how many, encoded how.
 func (q *request) readPlace(after, limit string) (*listing, error) {
-	l := &listing{prefix: q.query.Get("prefix"), delimiter: q.query.Get("delimiter"), after: after, encode: func(s string) string { return s }}
+	l := &listing{prefix: q.query.Get("prefix"), delimiter: q.query.Get("delimiter"), after: after,
+		encode: func(s string) string { return s }}
 	for name, v := range map[string]string{"prefix": l.prefix, "delimiter": l.delimiter, "marker": after} {
 		if err := object.CheckText(name, v); err != nil {
 			return nil, err
@@ -54,14 +55,16 @@ func (q *request) readListing(after string) (*listing, error) {
 	if err := q.build(); err != nil {
 		return nil, err
 	}
-	l.page, l.more, err = q.s.store.List(q.ctx(), q.bucket, catalog.Listing{Prefix: l.prefix, Delimiter: l.delimiter, After: after, Max: l.max})
+	l.page, l.more, err = q.s.store.List(q.ctx(), q.bucket,
+		catalog.Listing{Prefix: l.prefix, Delimiter: l.delimiter, After: after, Max: l.max})
 	return l, err
 }
 
 func (l *listing) last() string { return l.page[len(l.page)-1].Name() }
 
 // checksumNames are the dialect's names of the kinds of digest.
-var checksumNames = map[digest.Kind]string{digest.CRC32: "CRC32", digest.CRC32C: "CRC32C", digest.CRC64NVME: "CRC64NVME", digest.SHA1: "SHA1", digest.SHA256: "SHA256"}
+var checksumNames = map[digest.Kind]string{digest.CRC32: "CRC32", digest.CRC32C: "CRC32C",
+	digest.CRC64NVME: "CRC64NVME", digest.SHA1: "SHA1", digest.SHA256: "SHA256"}
 
 func (l *listing) write(q *request, d *doc, owner bool) {
 	for _, e := range l.page {
@@ -122,14 +125,16 @@ func (q *request) listV1() error {
 
 func (q *request) listV2() error {
 	if v := q.query.Get("list-type"); v != "2" {
-		return fault.New(fault.Invalid, "list-type", "there is no listing of the type %q", v).In("list-type").Do("ask for list-type=2, or leave it out for the first kind")
+		return fault.New(fault.Invalid, "list-type", "there is no listing of the type %q", v).In("list-type").
+			Do("ask for list-type=2, or leave it out for the first kind")
 	}
 	start, token := q.query.Get("start-after"), q.query.Get("continuation-token")
 	after := start
 	if q.query.Has("continuation-token") {
 		raw, err := base64.RawURLEncoding.DecodeString(token)
 		if err != nil || len(raw) == 0 {
-			return fault.New(fault.Invalid, "continuation-token", "The continuation token provided is incorrect").In("continuation-token").Do("use the token of the page before, unchanged")
+			return fault.New(fault.Invalid, "continuation-token", "The continuation token provided is incorrect").
+				In("continuation-token").Do("use the token of the page before, unchanged")
 		}
 		after = string(raw)
 	}

@@ -35,12 +35,14 @@ func (q *request) size() (int64, error) {
 		v := q.r.Header.Get("x-amz-decoded-content-length")
 		d, err := strconv.ParseInt(v, 10, 64)
 		if err != nil || d < 0 {
-			return 0, fault.New(fault.Invalid, "length-missing", "a body in chunks needs its decoded length").In("x-amz-decoded-content-length").Do("send the length of the body before it is cut into chunks")
+			return 0, fault.New(fault.Invalid, "length-missing", "a body in chunks needs its decoded length").
+				In("x-amz-decoded-content-length").Do("send the length of the body before it is cut into chunks")
 		}
 		return d, nil
 	}
 	if n < 0 {
-		return 0, fault.New(fault.Invalid, "length-missing", "You must provide the Content-Length HTTP header").In("Content-Length").Do("send the length of the body, or send it in chunks of the dialect")
+		return 0, fault.New(fault.Invalid, "length-missing", "You must provide the Content-Length HTTP header").
+			In("Content-Length").Do("send the length of the body, or send it in chunks of the dialect")
 	}
 	return n, nil
 }
@@ -69,8 +71,9 @@ func (q *request) headers() object.Headers {
 		}
 		encoding = strings.Join(rest, ",")
 	}
-	return object.Headers{ContentType: h.Get("Content-Type"), CacheControl: h.Get("Cache-Control"), ContentDisposition: h.Get("Content-Disposition"),
-		ContentEncoding: encoding, ContentLanguage: h.Get("Content-Language"), Expires: h.Get("Expires")}
+	return object.Headers{ContentType: h.Get("Content-Type"), CacheControl: h.Get("Cache-Control"),
+		ContentDisposition: h.Get("Content-Disposition"),
+		ContentEncoding:    encoding, ContentLanguage: h.Get("Content-Language"), Expires: h.Get("Expires")}
 }
 
 // refuseUnsupported refuses headers that ask for what is not done here, so that
@@ -82,9 +85,11 @@ func (q *request) refuseUnsupported() error {
 		switch {
 		case l == "x-amz-storage-class":
 			if v != "STANDARD" {
-				return fault.New(fault.Invalid, "storage-class", "the only storage class here is STANDARD").In(l).Do("leave the header out")
+				return fault.New(fault.Invalid, "storage-class", "the only storage class here is STANDARD").In(l).
+					Do("leave the header out")
 			}
-		case strings.HasPrefix(l, "x-amz-object-lock-"), strings.HasPrefix(l, "x-amz-grant-"), l == "x-amz-website-redirect-location", l == "x-amz-write-offset-bytes":
+		case strings.HasPrefix(l, "x-amz-object-lock-"), strings.HasPrefix(l, "x-amz-grant-"),
+			l == "x-amz-website-redirect-location", l == "x-amz-write-offset-bytes":
 			return notImplemented(l)
 		}
 	}
@@ -95,14 +100,16 @@ var checksumHeaders = []struct {
 	header string
 	kind   digest.Kind
 }{
-	{"X-Amz-Checksum-Crc32", digest.CRC32}, {"X-Amz-Checksum-Crc32c", digest.CRC32C}, {"X-Amz-Checksum-Crc64nvme", digest.CRC64NVME},
+	{"X-Amz-Checksum-Crc32", digest.CRC32}, {"X-Amz-Checksum-Crc32c", digest.CRC32C},
+	{"X-Amz-Checksum-Crc64nvme", digest.CRC64NVME},
 	{"X-Amz-Checksum-Sha1", digest.SHA1}, {"X-Amz-Checksum-Sha256", digest.SHA256},
 }
 
 func parseChecksum(kind digest.Kind, header, v string) ([]byte, error) {
 	b, err := base64.StdEncoding.DecodeString(v)
 	if err != nil || len(b) != kind.Size() {
-		return nil, fault.New(fault.Invalid, "checksum-malformed", "Value for %s header is invalid: a %s has %d bytes in base64", strings.ToLower(header), kind, kind.Size()).In(header)
+		return nil, fault.New(fault.Invalid, "checksum-malformed",
+			"Value for %s header is invalid: a %s has %d bytes in base64", strings.ToLower(header), kind, kind.Size()).In(header)
 	}
 	return b, nil
 }
@@ -115,7 +122,8 @@ func (q *request) claimedMD5() (*[md5.Size]byte, error) {
 	}
 	b, err := base64.StdEncoding.DecodeString(v)
 	if err != nil || len(b) != md5.Size {
-		return nil, fault.New(fault.Invalid, "digest-malformed", "The Content-MD5 you specified was invalid: it has 16 bytes in base64").In("Content-MD5")
+		return nil, fault.New(fault.Invalid, "digest-malformed",
+			"The Content-MD5 you specified was invalid: it has 16 bytes in base64").In("Content-MD5")
 	}
 	return (*[md5.Size]byte)(b), nil
 }
@@ -149,12 +157,14 @@ func (q *request) claims(p *store.Put, body io.Reader) error {
 				p.Checksum, found = c.kind, true
 				chunks, ok := body.(*sign.Reader)
 				if !ok {
-					return fault.New(fault.Invalid, "checksum-malformed", "a trailer was announced, and the body does not come in chunks").In("x-amz-trailer")
+					return fault.New(fault.Invalid, "checksum-malformed",
+						"a trailer was announced, and the body does not come in chunks").In("x-amz-trailer")
 				}
 				p.Claim = func() ([]byte, error) {
 					v := chunks.Trailer.Get(c.header)
 					if v == "" {
-						return nil, fault.New(fault.Invalid, "checksum-malformed", "the trailer %s was announced and did not come", t).In("x-amz-trailer")
+						return nil, fault.New(fault.Invalid, "checksum-malformed", "the trailer %s was announced and did not come", t).
+							In("x-amz-trailer")
 					}
 					return parseChecksum(c.kind, c.header, v)
 				}
@@ -189,7 +199,9 @@ func (q *request) mayAskOf(a catalog.Address) error {
 			return err
 		}
 	}
-	return access.Decision{Why: q.subject.String() + " may neither list nor read what is there, which a condition would tell", Remedy: "send no condition, or have listing granted as well"}.Refused()
+	return access.Decision{Why: q.subject.String() +
+		" may neither list nor read what is there, which a condition would tell",
+		Remedy: "send no condition, or have listing granted as well"}.Refused()
 }
 
 func (q *request) writeConditions() (absent bool, etag *object.ETag, err error) {
@@ -274,7 +286,8 @@ func (q *request) putObject() error {
 }
 
 func setChecksums(h http.Header, v *object.Version) {
-	h.Set("x-amz-checksum-crc64nvme", base64.StdEncoding.EncodeToString([]byte{byte(v.CRC64 >> 56), byte(v.CRC64 >> 48), byte(v.CRC64 >> 40), byte(v.CRC64 >> 32),
+	h.Set("x-amz-checksum-crc64nvme", base64.StdEncoding.EncodeToString([]byte{byte(v.CRC64 >> 56), byte(v.CRC64 >> 48),
+		byte(v.CRC64 >> 40), byte(v.CRC64 >> 32),
 		byte(v.CRC64 >> 24), byte(v.CRC64 >> 16), byte(v.CRC64 >> 8), byte(v.CRC64)}))
 	h.Set("x-amz-checksum-type", "FULL_OBJECT")
 	for _, c := range checksumHeaders {
@@ -293,8 +306,10 @@ func setChecksums(h http.Header, v *object.Version) {
 }
 
 // overrides are query parameters that replace headers of an answer.
-var overrides = map[string]string{"response-content-type": "Content-Type", "response-content-language": "Content-Language", "response-expires": "Expires",
-	"response-cache-control": "Cache-Control", "response-content-disposition": "Content-Disposition", "response-content-encoding": "Content-Encoding"}
+var overrides = map[string]string{"response-content-type": "Content-Type",
+	"response-content-language": "Content-Language", "response-expires": "Expires",
+	"response-cache-control": "Cache-Control", "response-content-disposition": "Content-Disposition",
+	"response-content-encoding": "Content-Encoding"}
 
 func (q *request) conditions() (c object.Conditions) {
 	h := q.r.Header
@@ -344,7 +359,9 @@ func (q *request) version() (a catalog.Address, v *object.Version, err error) {
 		h.Set("x-amz-delete-marker", "true")
 		h.Set("x-amz-version-id", v.ID().String())
 		h.Set("Allow", http.MethodDelete)
-		return a, nil, fault.New(fault.Conflict, "version-marker", "The specified method is not allowed against this resource: the version is a delete marker").In("versionId").Do("name another version")
+		return a, nil, fault.New(fault.Conflict, "version-marker",
+			"The specified method is not allowed against this resource: the version is a delete marker").In("versionId").
+			Do("name another version")
 	}
 	return a, v, q.sayVersion("x-amz-version-id", v.ID())
 }
@@ -359,7 +376,8 @@ var (
 func (q *request) getObject() error {
 	for param := range overrides {
 		if strings.ContainsFunc(q.query.Get(param), unicode.IsControl) {
-			return fault.New(fault.Invalid, "override", "the value has a control character, which no header may have").In(param).Do("leave it out")
+			return fault.New(fault.Invalid, "override", "the value has a control character, which no header may have").In(param).
+				Do("leave it out")
 		}
 	}
 	a, v, err := q.version()
@@ -373,12 +391,14 @@ func (q *request) getObject() error {
 		h.Set("Last-Modified", v.Created.Format(http.TimeFormat))
 		return q.noBody(http.StatusNotModified)
 	case object.Failed:
-		return fault.New(fault.Precondition, "mismatch", "At least one of the pre-conditions you specified did not hold").In("condition")
+		return fault.New(fault.Precondition, "mismatch", "At least one of the pre-conditions you specified did not hold").
+			In("condition")
 	}
 	from, length, part, err := q.wanted(v)
 	if n := q.query.Get("partNumber"); n != "" && err == nil {
 		if part {
-			return fault.New(fault.Invalid, "part-and-range", "Cannot specify both Range header and partNumber query parameter").In("partNumber")
+			return fault.New(fault.Invalid, "part-and-range", "Cannot specify both Range header and partNumber query parameter").
+				In("partNumber")
 		}
 		number, perr := strconv.Atoi(n)
 		if perr != nil {
@@ -424,8 +444,10 @@ func (q *request) getObject() error {
 	h["Content-Type"] = []string{ct}
 	h["X-Content-Type-Options"] = nosniff
 	h["Content-Security-Policy"] = sandbox
-	for name, value := range map[string]string{"Cache-Control": v.Headers.CacheControl, "Content-Disposition": v.Headers.ContentDisposition,
-		"Content-Encoding": v.Headers.ContentEncoding, "Content-Language": v.Headers.ContentLanguage, "Expires": v.Headers.Expires} {
+	for name, value := range map[string]string{"Cache-Control": v.Headers.CacheControl,
+		"Content-Disposition": v.Headers.ContentDisposition,
+		"Content-Encoding":    v.Headers.ContentEncoding, "Content-Language": v.Headers.ContentLanguage,
+		"Expires": v.Headers.Expires} {
 		if value != "" {
 			h[name] = []string{value}
 		}
@@ -482,7 +504,8 @@ func parseRange(header string, size int64) (from, length int64, part bool, err e
 		return 0, size, false, nil
 	}
 	a, b, ok := strings.Cut(strings.TrimSpace(spec), "-")
-	unsatisfied := fault.New(fault.Invalid, "range", "The requested range is not satisfiable: the object has %d bytes", size).In("Range")
+	unsatisfied := fault.New(fault.Invalid, "range", "The requested range is not satisfiable: the object has %d bytes",
+		size).In("Range")
 	if a == "" {
 		n, perr := strconv.ParseInt(b, 10, 64)
 		if !ok || perr != nil || n < 0 {
@@ -577,7 +600,8 @@ func (q *request) removeMany() error {
 		return err
 	}
 	if want != nil && !bytes.Equal(want[:], sum.Sum(nil)) {
-		return fault.New(fault.Invalid, "digest-mismatch", "the MD5 of the document is not the one that was claimed").In("Content-MD5")
+		return fault.New(fault.Invalid, "digest-mismatch", "the MD5 of the document is not the one that was claimed").
+			In("Content-MD5")
 	}
 	if in.XMLName.Local != "Delete" || len(in.Object) == 0 || len(in.Object) > maxRemovals {
 		return malformed("the document names %d objects to remove; 1 to %d are allowed", len(in.Object), maxRemovals)
@@ -652,7 +676,8 @@ func (q *request) copySource() (from catalog.Address, id object.VersionID, err e
 	}
 	source, err := url.PathUnescape(raw)
 	if err != nil {
-		return from, id, fault.New(fault.Invalid, "copy-source", "the source is not a percent-encoded bucket and key").In("x-amz-copy-source")
+		return from, id, fault.New(fault.Invalid, "copy-source", "the source is not a percent-encoded bucket and key").
+			In("x-amz-copy-source")
 	}
 	bucket, key, _ := strings.Cut(strings.TrimPrefix(source, "/"), "/")
 	if from.Bucket, err = object.ParseBucketName(bucket); err != nil {
@@ -667,7 +692,8 @@ func (q *request) copySource() (from catalog.Address, id object.VersionID, err e
 // sourceConditions are the conditions on the source of a copy.
 func (q *request) sourceConditions() (c object.Conditions) {
 	h := q.r.Header
-	c.IfMatch, c.IfNoneMatch = object.ParseTags(h.Get("x-amz-copy-source-if-match")), object.ParseTags(h.Get("x-amz-copy-source-if-none-match"))
+	c.IfMatch, c.IfNoneMatch = object.ParseTags(h.Get("x-amz-copy-source-if-match")),
+		object.ParseTags(h.Get("x-amz-copy-source-if-none-match"))
 	c.IfModifiedSince, _ = http.ParseTime(h.Get("x-amz-copy-source-if-modified-since"))
 	c.IfUnmodifiedSince, _ = http.ParseTime(h.Get("x-amz-copy-source-if-unmodified-since"))
 	return c
@@ -700,7 +726,8 @@ func (q *request) copyObject() error {
 			return err
 		}
 	default:
-		return fault.New(fault.Invalid, "metadata-directive", "the directive is COPY or REPLACE").In("x-amz-metadata-directive")
+		return fault.New(fault.Invalid, "metadata-directive", "the directive is COPY or REPLACE").
+			In("x-amz-metadata-directive")
 	}
 	switch v := q.r.Header.Get("x-amz-tagging-directive"); v {
 	case "", "COPY":
@@ -718,7 +745,8 @@ func (q *request) copyObject() error {
 	}
 	v, err := q.copyOrAnnotate(c)
 	if fault.HasCode(err, "version-marker") {
-		return fault.New(fault.Invalid, "copy-marker", "The source of a copy request may not specifically refer to a delete marker by version id.").In("x-amz-copy-source")
+		return fault.New(fault.Invalid, "copy-marker",
+			"The source of a copy request may not specifically refer to a delete marker by version id.").In("x-amz-copy-source")
 	}
 	if err != nil {
 		return q.hide(from, err) // what is not there is the source
@@ -749,7 +777,8 @@ func (q *request) copyOrAnnotate(c store.Copy) (*object.Version, error) {
 	if err != nil {
 		return nil, err
 	}
-	if c.From != c.To || c.FromID != object.Current || f.Versioning == object.On || !c.Replace && !c.ReplaceTags || c.Seal {
+	if c.From != c.To || c.FromID != object.Current || f.Versioning == object.On || !c.Replace && !c.ReplaceTags ||
+		c.Seal {
 		return q.s.store.Copy(q.ctx(), c)
 	}
 	there, err := q.s.store.Find(q.ctx(), c.From)

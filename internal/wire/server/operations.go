@@ -18,7 +18,9 @@ var subresources = []string{"uploadId", "partNumber"}
 
 // parameters are those that may come without a value and name no part of a
 // bucket or object.
-var parameters = []string{"prefix", "delimiter", "marker", "max-keys", "encoding-type", "list-type", "continuation-token", "start-after", "fetch-owner", "max-buckets", "versionId", "x-id", "key-marker", "version-id-marker", "upload-id-marker", "part-number-marker", "max-uploads", "max-parts"}
+var parameters = []string{"prefix", "delimiter", "marker", "max-keys", "encoding-type", "list-type",
+	"continuation-token", "start-after", "fetch-owner", "max-buckets", "versionId", "x-id", "key-marker",
+	"version-id-marker", "upload-id-marker", "part-number-marker", "max-uploads", "max-parts"}
 
 // subresource gives the part of a bucket or object that a request is about; ""
 // for the whole. A parameter without a value names one, unless it is known to
@@ -31,7 +33,8 @@ func (q *request) subresource() string {
 		}
 	}
 	for name, values := range q.query {
-		if values[0] == "" && !slices.Contains(parameters, name) && !strings.HasPrefix(name, "response-") && !strings.HasPrefix(strings.ToLower(name), "x-amz-") {
+		if values[0] == "" && !slices.Contains(parameters, name) && !strings.HasPrefix(name, "response-") &&
+			!strings.HasPrefix(strings.ToLower(name), "x-amz-") {
 			return name
 		}
 	}
@@ -74,7 +77,8 @@ func (q *request) unsupported() error {
 	_, ofBuckets := bucketProbes[sub]
 	_, ofObjects := objectProbes[sub]
 	has := q.methods()
-	known := slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodPut, http.MethodPost, http.MethodDelete}, q.r.Method)
+	known := slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodPut, http.MethodPost, http.MethodDelete},
+		q.r.Method)
 	form := q.r.Method == http.MethodPost && strings.HasPrefix(q.r.Header.Get("Content-Type"), "multipart/form-data")
 	switch {
 	case form:
@@ -83,7 +87,8 @@ func (q *request) unsupported() error {
 		return notImplemented("this operation")
 	}
 	q.w.Header().Set("Allow", strings.Join(has, ", "))
-	return fault.New(fault.Invalid, "method", "The specified method is not allowed against this resource: %s", q.r.Method).In("method").
+	return fault.New(fault.Invalid, "method", "The specified method is not allowed against this resource: %s", q.r.Method).
+		In("method").
 		Do("use one of: %s", strings.Join(has, ", "))
 }
 
@@ -159,5 +164,6 @@ func (q *request) hide(a catalog.Address, err error) error {
 	case d.Allowed:
 		return err
 	}
-	return access.Decision{Why: "there may be no such object, and " + q.subject.String() + " may not list what there is", Remedy: "check the key, or have listing granted as well"}.Refused()
+	return access.Decision{Why: "there may be no such object, and " + q.subject.String() + " may not list what there is",
+		Remedy: "check the key, or have listing granted as well"}.Refused()
 }

@@ -22,12 +22,13 @@ func none(code, message string) probe { return probe{none: code, message: messag
 func empty(root string) probe { return probe{root: root, write: func(*request, *doc) {}} }
 
 var bucketProbes = map[string]probe{
-	"location":       {root: "LocationConstraint", write: nil},
-	"acl":            {root: "AccessControlPolicy", write: grants},
-	"logging":        empty("BucketLoggingStatus"),
-	"notification":   empty("NotificationConfiguration"),
-	"accelerate":     empty("AccelerateConfiguration"),
-	"requestPayment": {root: "RequestPaymentConfiguration", write: func(_ *request, d *doc) { d.text("Payer", "BucketOwner") }},
+	"location":     {root: "LocationConstraint", write: nil},
+	"acl":          {root: "AccessControlPolicy", write: grants},
+	"logging":      empty("BucketLoggingStatus"),
+	"notification": empty("NotificationConfiguration"),
+	"accelerate":   empty("AccelerateConfiguration"),
+	"requestPayment": {root: "RequestPaymentConfiguration",
+		write: func(_ *request, d *doc) { d.text("Payer", "BucketOwner") }},
 	"policyStatus": {root: "PolicyStatus", write: func(q *request, d *doc) {
 		_, some := q.public()
 		d.bool("IsPublic", some != 0)
@@ -51,7 +52,8 @@ var bucketProbes = map[string]probe{
 	"cors":        none("NoSuchCORSConfiguration", "The CORS configuration does not exist"),
 	"website":     none("NoSuchWebsiteConfiguration", "The specified bucket does not have a website configuration"),
 	"replication": none("ReplicationConfigurationNotFoundError", "The replication configuration was not found"),
-	"object-lock": none("ObjectLockConfigurationNotFoundError", "Object Lock configuration does not exist for this bucket"),
+	"object-lock": none("ObjectLockConfigurationNotFoundError",
+		"Object Lock configuration does not exist for this bucket"),
 }
 
 var objectProbes = map[string]probe{

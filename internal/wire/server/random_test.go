@@ -33,17 +33,22 @@ func TestRandomRequestsNeverBreakTheService(t *testing.T) {
 		method := pick("GET", "GET", "PUT", "HEAD", "DELETE", "POST", "OPTIONS", "PATCH")
 		path := "/" + pick("", "plates", "plates", "plates", "nowhere", "UPPER", "..", "%00", "plates%2F")
 		if r.IntN(3) > 0 {
-			path += "/" + pick("k", "a/b", "..%2F..", "%00", "%ff", "%F0%9F%8C%BF", strings.Repeat("x", 1025), "a//b/", "%3Cscript%3E", "+")
+			path += "/" + pick("k", "a/b", "..%2F..", "%00", "%ff", "%F0%9F%8C%BF", strings.Repeat("x", 1025), "a//b/",
+				"%3Cscript%3E", "+")
 		}
 		var query []string
 		for range r.IntN(4) {
-			query = append(query, pick("prefix", "delimiter", "max-keys", "list-type", "marker", "start-after", "continuation-token", "encoding-type", "versions", "versioning", "acl", "uploads", "uploadId", "partNumber",
-				"versionId", "delete", "tagging", "policy", "lifecycle", "response-content-type", "location", "x", "%zz")+"="+pick("", "", "1", "2", "-1", "99999999999999999999", "url", "%00", "%ff", "a/b", "null", "%0d%0aX:%20y"))
+			query = append(query, pick("prefix", "delimiter", "max-keys", "list-type", "marker", "start-after",
+				"continuation-token", "encoding-type", "versions", "versioning", "acl", "uploads", "uploadId", "partNumber",
+				"versionId", "delete", "tagging", "policy", "lifecycle", "response-content-type", "location", "x",
+				"%zz")+"="+pick("", "", "1", "2", "-1", "99999999999999999999", "url", "%00", "%ff", "a/b", "null",
+				"%0d%0aX:%20y"))
 		}
 		if len(query) > 0 {
 			path += "?" + strings.Join(query, "&")
 		}
-		body := pick("", "", "x", strings.Repeat("y", 3000), "<Delete><Object><Key>k</Key></Object></Delete>", "<Delete>", "<?xml", "\xff\xfe", "<CreateBucketConfiguration><LocationConstraint>x</LocationConstraint></CreateBucketConfiguration>")
+		body := pick("", "", "x", strings.Repeat("y", 3000), "<Delete><Object><Key>k</Key></Object></Delete>", "<Delete>",
+			"<?xml", "\xff\xfe", "<CreateBucketConfiguration><LocationConstraint>x</LocationConstraint></CreateBucketConfiguration>")
 		req, err := http.NewRequest(method, s.WireURL+"/", strings.NewReader(body))
 		if err != nil {
 			t.Fatal(err)
@@ -54,12 +59,17 @@ func TestRandomRequestsNeverBreakTheService(t *testing.T) {
 			continue // no client could send it
 		}
 		for range r.IntN(3) {
-			req.Header.Set(pick("Range", "If-Match", "If-None-Match", "Content-MD5", "x-amz-meta-a", "x-amz-checksum-crc32", "x-amz-checksum-sha256", "x-amz-copy-source", "x-amz-metadata-directive", "x-amz-acl", "x-amz-trailer", "x-amz-tagging",
-				"x-amz-decoded-content-length", "x-amz-storage-class", "Content-Encoding", "If-Modified-Since", "Expect"), pick("", "*", "x", "bytes=0-", "bytes=-1", "bytes=5-2", "bytes=0-0,2-3", "/plates/k", "plates/%00", "REPLACE", "AAAA", "-5", "\"abc\"", "x-amz-checksum-crc32", "é"))
+			req.Header.Set(pick("Range", "If-Match", "If-None-Match", "Content-MD5", "x-amz-meta-a", "x-amz-checksum-crc32",
+				"x-amz-checksum-sha256", "x-amz-copy-source", "x-amz-metadata-directive", "x-amz-acl", "x-amz-trailer",
+				"x-amz-tagging",
+				"x-amz-decoded-content-length", "x-amz-storage-class", "Content-Encoding", "If-Modified-Since", "Expect"),
+				pick("", "*", "x", "bytes=0-", "bytes=-1", "bytes=5-2", "bytes=0-0,2-3", "/plates/k", "plates/%00", "REPLACE",
+					"AAAA", "-5", "\"abc\"", "x-amz-checksum-crc32", "é"))
 		}
 		payload := sign.Unsigned
 		if r.IntN(5) == 0 {
-			payload = pick(sign.StreamSigned, sign.StreamSignedTrailer, sign.StreamUnsignedTrailer, "STREAMING-ELSE", "nonsense", sign.EmptyHash)
+			payload = pick(sign.StreamSigned, sign.StreamSignedTrailer, sign.StreamUnsignedTrailer, "STREAMING-ELSE", "nonsense",
+				sign.EmptyHash)
 		}
 		sign.Sign(req, c.Key, "fenn", payload, time.Now())
 		if r.IntN(20) == 0 {
@@ -116,7 +126,8 @@ func TestReadsWhileItIsReplaced(t *testing.T) {
 	}
 	sizes := []int{10, 100_000, 200_000, 5}
 	put := func(n int) {
-		if _, err := c.Put(t.Context(), "plates", "k", strings.NewReader(strings.Repeat(string(rune('a'+n)), sizes[n])), int64(sizes[n]), client.Put{}); err != nil {
+		if _, err := c.Put(t.Context(), "plates", "k", strings.NewReader(strings.Repeat(string(rune('a'+n)), sizes[n])),
+			int64(sizes[n]), client.Put{}); err != nil {
 			t.Error(err)
 		}
 	}

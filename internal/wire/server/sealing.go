@@ -38,7 +38,8 @@ func (q *request) seals() (bool, error) {
 	case "aws:kms", "aws:kms:dsse":
 		return false, notImplemented(sealHeader + ": " + v)
 	default:
-		return false, fault.New(fault.Invalid, "encryption", "The encryption method specified is not supported: %q", v).In(sealHeader).Do("ask for %s", sealAlgorithm)
+		return false, fault.New(fault.Invalid, "encryption", "The encryption method specified is not supported: %q", v).
+			In(sealHeader).Do("ask for %s", sealAlgorithm)
 	}
 }
 
@@ -57,7 +58,8 @@ func (q *request) getEncryption() error {
 		return err
 	}
 	if !f.Sealing {
-		return fault.New(fault.NotFound, "unsettled", "The server side encryption configuration was not found").In("ServerSideEncryptionConfigurationNotFoundError")
+		return fault.New(fault.NotFound, "unsettled", "The server side encryption configuration was not found").
+			In("ServerSideEncryptionConfigurationNotFoundError")
 	}
 	d := newDoc("ServerSideEncryptionConfiguration", true)
 	d.begin("Rule")
@@ -89,11 +91,14 @@ func (q *request) putEncryption() error {
 	}
 	switch {
 	case in.XMLName.Local != "ServerSideEncryptionConfiguration" || len(in.Rule) != 1:
-		return fault.New(fault.Invalid, "document-malformed", "the document is no ServerSideEncryptionConfiguration with one rule").In("body")
-	case strings.HasPrefix(in.Rule[0].Default.SSEAlgorithm, "aws:"), in.Rule[0].Default.KMSMasterKeyID != "", in.Rule[0].BucketKeyEnabled:
+		return fault.New(fault.Invalid, "document-malformed",
+			"the document is no ServerSideEncryptionConfiguration with one rule").In("body")
+	case strings.HasPrefix(in.Rule[0].Default.SSEAlgorithm, "aws:"), in.Rule[0].Default.KMSMasterKeyID != "",
+		in.Rule[0].BucketKeyEnabled:
 		return notImplemented("encryption with keys of another service")
 	case in.Rule[0].Default.SSEAlgorithm != sealAlgorithm:
-		return fault.New(fault.Invalid, "document-malformed", "the algorithm is %s, not %q", sealAlgorithm, in.Rule[0].Default.SSEAlgorithm).In("SSEAlgorithm")
+		return fault.New(fault.Invalid, "document-malformed", "the algorithm is %s, not %q", sealAlgorithm,
+			in.Rule[0].Default.SSEAlgorithm).In("SSEAlgorithm")
 	}
 	if err := q.s.store.ChangeBucket(q.ctx(), q.bucket, 0, q.author(), bucket.Sealing(true)); err != nil {
 		return err

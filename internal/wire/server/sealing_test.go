@@ -52,7 +52,8 @@ func TestEncryptionAtRest(t *testing.T) {
 	mark := "Fagus sylvatica, specimen 4217, "
 	text := strings.Repeat(mark, 20_000) // 640,000 bytes
 	do("PUT", "/loans", nil, "", 200)
-	if st, _, b := s.Do("GET", "/loans?encryption=", nil, "", true); st != 404 || !strings.Contains(b, "ServerSideEncryptionConfigurationNotFoundError") {
+	if st, _, b := s.Do("GET", "/loans?encryption=", nil, "", true); st != 404 ||
+		!strings.Contains(b, "ServerSideEncryptionConfigurationNotFoundError") {
 		t.Errorf("the document of a plain bucket: %d %s", st, b)
 	}
 	if got, _ := do("PUT", "/loans/plain", nil, mark+"plain", 200); got != "" {
@@ -99,7 +100,8 @@ func TestEncryptionAtRest(t *testing.T) {
 	e1, e2 := sendPart(t, s, "/attic/two", id, 1, parts[0], nil), sendPart(t, s, "/attic/two", id, 2, parts[1], nil)
 	do("POST", "/attic/two?uploadId="+id, nil, completion(1, e1, 2, e2), 200)
 	for name, body := range map[string]string{"one": mark + "from the attic", "two": strings.Join(parts, "")} {
-		if got, b := do("PUT", "/loans/"+name, map[string]string{"x-amz-copy-source": "/attic/" + name}, "", 200); got != aes {
+		if got, b := do("PUT", "/loans/"+name, map[string]string{"x-amz-copy-source": "/attic/" + name}, "",
+			200); got != aes {
 			t.Errorf("the copy of %s says %q: %s", name, got, b)
 		}
 		if got, b := do("GET", "/loans/"+name, nil, "", 200); got != aes || b != body {
@@ -114,11 +116,13 @@ func TestEncryptionAtRest(t *testing.T) {
 
 	// An upload in parts into the sealed bucket.
 	id = start(t, s, "/loans/parts", nil)
-	e1, e2 = sendPart(t, s, "/loans/parts", id, 1, parts[0], nil), sendPart(t, s, "/loans/parts", id, 2, mark+"sealed part", nil)
+	e1, e2 = sendPart(t, s, "/loans/parts", id, 1, parts[0], nil),
+		sendPart(t, s, "/loans/parts", id, 2, mark+"sealed part", nil)
 	if got, _ := do("POST", "/loans/parts?uploadId="+id, nil, completion(1, e1, 2, e2), 200); got != aes {
 		t.Errorf("completing says %q", got)
 	}
-	if got, b := do("GET", "/loans/parts", map[string]string{"Range": fmt.Sprintf("bytes=%d-%d", minPart-4, minPart+len(mark)-1)}, "", 206); got != aes || b != parts[0][minPart-4:]+mark {
+	if got, b := do("GET", "/loans/parts", map[string]string{"Range": fmt.Sprintf("bytes=%d-%d", minPart-4,
+		minPart+len(mark)-1)}, "", 206); got != aes || b != parts[0][minPart-4:]+mark {
 		t.Errorf("a range across sealed parts: %q %q", got, b)
 	}
 	if onDisk(t, s, mark+"sealed part") {
@@ -152,7 +156,8 @@ func convert(t *testing.T, s *harness.Running, bucket string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	id, err := works.Order(t.Context(), s.Store, &catalog.Order{Kind: "convert", Bucket: name}, catalog.Author{Who: harness.Key})
+	id, err := works.Order(t.Context(), s.Store, &catalog.Order{Kind: "convert", Bucket: name},
+		catalog.Author{Who: harness.Key})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -62,7 +62,9 @@ type Server struct {
 func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Server {
 	b := make([]byte, 4)
 	_, _ = rand.Read(b)
-	return &Server{store: s, gate: g, settings: settings, log: log, now: time.Now, boot: strings.ToUpper(hex.EncodeToString(b)), held: door.NewBudget(heldByEach, heldByAll), building: make(chan struct{}, 2*runtime.GOMAXPROCS(0))}
+	return &Server{store: s, gate: g, settings: settings, log: log, now: time.Now,
+		boot: strings.ToUpper(hex.EncodeToString(b)), held: door.NewBudget(heldByEach, heldByAll),
+		building: make(chan struct{}, 2*runtime.GOMAXPROCS(0))}
 }
 
 // freely is the size of documents that nobody has to have room for.
@@ -129,7 +131,8 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			s.settings.Observe(q.op, q.status, time.Since(start), q.in.Received(), q.out)
 		}
 		if s.log.Enabled(context.Background(), slog.LevelDebug) {
-			s.log.Debug("wire", "op", q.op, "method", r.Method, "path", r.URL.EscapedPath(), "status", q.status, "took", time.Since(start), "request", q.id)
+			s.log.Debug("wire", "op", q.op, "method", r.Method, "path", r.URL.EscapedPath(), "status", q.status, "took",
+				time.Since(start), "request", q.id)
 		}
 	}()
 	if err := q.serve(); err != nil {
@@ -154,7 +157,8 @@ func (q *request) serve() error {
 		}
 	}
 	if size > maxHeaderBytes {
-		return fault.New(fault.Invalid, "headers-too-large", "the request's header has %d bytes; %d are allowed", size, maxHeaderBytes).In("header").Do("send less metadata")
+		return fault.New(fault.Invalid, "headers-too-large", "the request's header has %d bytes; %d are allowed", size,
+			maxHeaderBytes).In("header").Do("send less metadata")
 	}
 	q.cors()
 	if q.r.Method == http.MethodOptions {
@@ -201,7 +205,8 @@ func (q *request) serve() error {
 }
 
 func unsigned() error {
-	return fault.New(fault.Unsigned, "unsigned", "the request is not signed").In("authorization").Do("sign it with an access key; only reading what was opened to anyone needs none")
+	return fault.New(fault.Unsigned, "unsigned", "the request is not signed").In("authorization").
+		Do("sign it with an access key; only reading what was opened to anyone needs none")
 }
 
 // target finds bucket and key in host and path. The path is not cleaned: "..",
@@ -224,7 +229,8 @@ func (q *request) target() error {
 	}
 	if bucket == "" {
 		if q.name != "" {
-			return fault.New(fault.Invalid, "bucket-name", "the path names no bucket").In("bucket").Do("begin the path with the bucket's name")
+			return fault.New(fault.Invalid, "bucket-name", "the path names no bucket").In("bucket").
+				Do("begin the path with the bucket's name")
 		}
 		return nil
 	}
@@ -246,7 +252,8 @@ func (q *request) authenticate() error {
 		return err
 	}
 	source := q.author().Source
-	if err := q.s.gate.Verify(q.key, source, func(secret string) error { return auth.Verify(q.r, secret, q.s.now()) }); err != nil {
+	if err := q.s.gate.Verify(q.key, source,
+		func(secret string) error { return auth.Verify(q.r, secret, q.s.now()) }); err != nil {
 		return err
 	}
 	if err := q.s.gate.Use(q.key, source, time.Now()); err != nil {
@@ -255,7 +262,8 @@ func (q *request) authenticate() error {
 	q.subject = q.key.Subject()
 	door.Trust(q.ctx())
 	if q.s.settings.StrictRegion && auth.Region != q.s.store.Region {
-		return fault.New(fault.Invalid, "region", "the request is signed for the region %q; this is %q", auth.Region, q.s.store.Region).In("region").Do("set the client's region to %s", q.s.store.Region)
+		return fault.New(fault.Invalid, "region", "the request is signed for the region %q; this is %q", auth.Region,
+			q.s.store.Region).In("region").Do("set the client's region to %s", q.s.store.Region)
 	}
 	q.auth = auth
 	return nil
@@ -350,7 +358,8 @@ func (q *request) preflight() error {
 	q.op = "Preflight"
 	origin := q.r.Header.Get("Origin")
 	if origin == "" || q.r.Header.Get("Access-Control-Request-Method") == "" || !q.originAllowed(origin) {
-		return fault.New(fault.Refused, "origin", "pages of this origin may not call the service").In("Origin").Do("have the operator add the origin to the cross-origin setting")
+		return fault.New(fault.Refused, "origin", "pages of this origin may not call the service").In("Origin").
+			Do("have the operator add the origin to the cross-origin setting")
 	}
 	h := q.w.Header()
 	h.Set("Access-Control-Allow-Methods", "GET, HEAD, PUT, POST, DELETE")

@@ -36,7 +36,8 @@ func TestMain(m *testing.M) { os.Exit(harness.Main(m)) }
 // status and body.
 func curl(t *testing.T, s *harness.Running, method, path string, args ...string) (int, string) {
 	t.Helper()
-	argv := append([]string{"-sS", "--path-as-is", "-X", method, "--aws-sigv4", "aws:amz:anywhere:s3", "-u", harness.Key + ":" + harness.Secret,
+	argv := append([]string{"-sS", "--path-as-is", "-X", method, "--aws-sigv4", "aws:amz:anywhere:s3", "-u", harness.Key +
+		":" + harness.Secret,
 		"-w", "\n%{http_code}"}, args...)
 	if method == "HEAD" {
 		argv = append(argv, "-I")
@@ -87,13 +88,16 @@ func TestAgainstAnIndependentSigner(t *testing.T) {
 	st, b = curl(t, s, "GET", "/plates?location=")
 	want(t, "location", st, b, 200, ">fenn</LocationConstraint>")
 
-	st, b = curl(t, s, "PUT", "/plates/2019/a.txt", append(payload("hello"), "-H", "x-amz-meta-taxon: Erica  cinerea", "-H", "Content-Type: text/plain", "-H", "Cache-Control: no-cache")...)
+	st, b = curl(t, s, "PUT", "/plates/2019/a.txt", append(payload("hello"), "-H", "x-amz-meta-taxon: Erica  cinerea",
+		"-H", "Content-Type: text/plain", "-H", "Cache-Control: no-cache")...)
 	want(t, "put", st, b, 200)
-	st, b = curl(t, s, "PUT", "/plates/2019/unsigned", "-H", "x-amz-content-sha256: UNSIGNED-PAYLOAD", "--data-binary", "loose")
+	st, b = curl(t, s, "PUT", "/plates/2019/unsigned", "-H", "x-amz-content-sha256: UNSIGNED-PAYLOAD", "--data-binary",
+		"loose")
 	want(t, "unsigned put", st, b, 200)
 	st, b = curl(t, s, "GET", "/plates/2019/a.txt", "-i")
 	sum := md5.Sum([]byte("hello"))
-	want(t, "get", st, b, 200, "hello", "x-amz-meta-taxon: Erica", "Content-Type: text/plain", "Cache-Control: no-cache", `ETag: "`+hex.EncodeToString(sum[:])+`"`, "Accept-Ranges: bytes")
+	want(t, "get", st, b, 200, "hello", "x-amz-meta-taxon: Erica", "Content-Type: text/plain", "Cache-Control: no-cache",
+		`ETag: "`+hex.EncodeToString(sum[:])+`"`, "Accept-Ranges: bytes")
 	st, b = curl(t, s, "GET", "/plates/2019/a.txt", "-i", "-H", "Range: bytes=1-3")
 	want(t, "range", st, b, 206, "ell", "Content-Range: bytes 1-3/5")
 	st, b = curl(t, s, "GET", "/plates/2019/a.txt", "-H", "Range: bytes=-2")
@@ -108,12 +112,14 @@ func TestAgainstAnIndependentSigner(t *testing.T) {
 	want(t, "if match", st, b, 412, "PreconditionFailed")
 	st, b = curl(t, s, "PUT", "/plates/2019/a.txt", append(payload("other"), "-H", "If-None-Match: *")...)
 	want(t, "only if absent", st, b, 412, "PreconditionFailed")
-	st, b = curl(t, s, "PUT", "/plates/2019/a.txt", append(payload("other"), "-H", "If-Match: "+hex.EncodeToString(sum[:]))...)
+	st, b = curl(t, s, "PUT", "/plates/2019/a.txt", append(payload("other"), "-H",
+		"If-Match: "+hex.EncodeToString(sum[:]))...)
 	want(t, "only if ETag", st, b, 200)
 	st, b = curl(t, s, "PUT", "/plates/copy", append(empty, "-H", "x-amz-copy-source: /plates/2019/a.txt")...)
 	want(t, "copy", st, b, 200, "<CopyObjectResult", "<ETag>")
 	st, b = curl(t, s, "GET", "/plates?delimiter=%2F&list-type=2")
-	want(t, "list folded", st, b, 200, "<KeyCount>2</KeyCount>", "<CommonPrefixes><Prefix>2019/</Prefix>", "<Key>copy</Key>")
+	want(t, "list folded", st, b, 200, "<KeyCount>2</KeyCount>", "<CommonPrefixes><Prefix>2019/</Prefix>",
+		"<Key>copy</Key>")
 	st, b = curl(t, s, "GET", "/plates?max-keys=1")
 	want(t, "list v1", st, b, 200, "<IsTruncated>true</IsTruncated>", "<NextMarker>2019/a.txt</NextMarker>")
 	st, b = curl(t, s, "GET", "/plates?marker=2019%2Fa.txt&max-keys=1")
@@ -144,7 +150,8 @@ func TestKeysOfAnyBytes(t *testing.T) {
 	if err := c.CreateBucket(ctx, "plates"); err != nil {
 		t.Fatal(err)
 	}
-	keys := []string{"k", strings.Repeat("k", 1024), "../../etc/passwd", "a//b", "/leading", "trailing/", "./x/../y", "..", ".", "nul\x00nul", "ctl\x01\x1f\x7f", "new\nline",
+	keys := []string{"k", strings.Repeat("k", 1024), "../../etc/passwd", "a//b", "/leading", "trailing/", "./x/../y", "..",
+		".", "nul\x00nul", "ctl\x01\x1f\x7f", "new\nline",
 		"🌿/é", "<script>alert(1)</script>", "a b+c%20d&e=f?g#h;i\"'\\", "\ufffe", "CON", "~tilde*"}
 	for _, k := range keys {
 		if _, err := c.Put(ctx, "plates", k, strings.NewReader(k), int64(len(k)), client.Put{}); err != nil {
@@ -173,7 +180,8 @@ func TestKeysOfAnyBytes(t *testing.T) {
 		if err != nil || string(b) != k {
 			t.Errorf("%q came back as %q, %v", k, b, err)
 		}
-		if st, out := curl(t, s, "GET", "/plates/"+sign.Escape(k, false), "-o", "/dev/null"); st != 200 && k != ".." && k != "." {
+		if st, out := curl(t, s, "GET", "/plates/"+sign.Escape(k, false), "-o", "/dev/null"); st != 200 && k != ".." &&
+			k != "." {
 			t.Errorf("curl gets %q: %d %s", k, st, out)
 		}
 		if err := c.Remove(ctx, "plates", k); err != nil {
@@ -204,9 +212,10 @@ func TestDigestsAreChecked(t *testing.T) {
 	s1 := digest.SHA1.New()
 	s1.Write([]byte(body))
 	sums := map[string]string{
-		"Content-MD5":              b64(m[:]),
-		"x-amz-checksum-crc32":     b64(binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE([]byte(body)))),
-		"x-amz-checksum-crc32c":    b64(binary.BigEndian.AppendUint32(nil, crc32.Checksum([]byte(body), crc32.MakeTable(crc32.Castagnoli)))),
+		"Content-MD5":          b64(m[:]),
+		"x-amz-checksum-crc32": b64(binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE([]byte(body)))),
+		"x-amz-checksum-crc32c": b64(binary.BigEndian.AppendUint32(nil,
+			crc32.Checksum([]byte(body), crc32.MakeTable(crc32.Castagnoli)))),
 		"x-amz-checksum-crc64nvme": b64(binary.BigEndian.AppendUint64(nil, digest.CRC64([]byte(body)))),
 		"x-amz-checksum-sha1":      b64(s1.Sum(nil)),
 		"x-amz-checksum-sha256":    b64(h[:]),
@@ -229,7 +238,8 @@ func TestDigestsAreChecked(t *testing.T) {
 		st, _, _ = s.Do("GET", "/plates/bad", nil, "", true)
 		want(t, name+" wrong: nothing visible", st, "", 404)
 	}
-	st, b := curl(t, s, "PUT", "/plates/bad", "-H", "x-amz-content-sha256: "+hexSum("something else"), "--data-binary", body)
+	st, b := curl(t, s, "PUT", "/plates/bad", "-H", "x-amz-content-sha256: "+hexSum("something else"), "--data-binary",
+		body)
 	want(t, "wrong SHA-256 of the payload", st, b, 400, "XAmzContentSHA256Mismatch")
 }
 
@@ -268,7 +278,8 @@ func TestChunkedBodies(t *testing.T) {
 				r.Header.Set("X-Amz-Trailer", "x-amz-checksum-crc64nvme")
 			}
 			a := sign.Sign(r, sign.Credential{ID: harness.Key, Secret: c.secret}, "fenn", kind, time.Now())
-			enc, err := io.ReadAll(sign.NewEncoder(a, bytes.NewReader(body), func() (string, string) { return "x-amz-checksum-crc64nvme", c.trailer }))
+			enc, err := io.ReadAll(sign.NewEncoder(a, bytes.NewReader(body),
+				func() (string, string) { return "x-amz-checksum-crc64nvme", c.trailer }))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -320,7 +331,8 @@ func TestWhoMayAsk(t *testing.T) {
 	}
 	try("unknown key", func(k *client.Client) { k.Key.ID = "NOBODY" }, "key-unknown")
 	try("wrong secret", func(k *client.Client) { k.Key.Secret = "guessed-secret" }, "signature-mismatch")
-	try("clock 16 minutes off", func(k *client.Client) { k.Now = func() time.Time { return time.Now().Add(16 * time.Minute) } }, "clock-skew")
+	try("clock 16 minutes off",
+		func(k *client.Client) { k.Now = func() time.Time { return time.Now().Add(16 * time.Minute) } }, "clock-skew")
 	try("other region", func(k *client.Client) { k.Region = "elsewhere" }, "region")
 
 	link := c.Presign("GET", "plates", "a b/c", time.Minute)
@@ -359,7 +371,8 @@ func TestWhoMayAsk(t *testing.T) {
 	if err != nil || len(p.Objects) != 1 {
 		t.Errorf("host style: %v, %v", p, err)
 	}
-	st, _, b = s.Do("OPTIONS", "/plates/x", map[string]string{"Origin": "http://console.example", "Access-Control-Request-Method": "PUT", "Access-Control-Request-Headers": "content-type"}, "", false)
+	st, _, b = s.Do("OPTIONS", "/plates/x", map[string]string{"Origin": "http://console.example",
+		"Access-Control-Request-Method": "PUT", "Access-Control-Request-Headers": "content-type"}, "", false)
 	want(t, "preflight", st, b, 200)
 }
 
@@ -375,16 +388,29 @@ func TestProbesAndTheUnsupported(t *testing.T) {
 		status       int
 		part         string
 	}{
-		{"GET", "/plates?versioning=", "", 200, "<VersioningConfiguration"}, {"GET", "/plates?lifecycle=", "", 404, "NoSuchLifecycleConfiguration"},
-		{"GET", "/plates?policy=", "", 404, "NoSuchBucketPolicy"}, {"GET", "/plates?cors=", "", 404, "NoSuchCORSConfiguration"}, {"GET", "/plates?acl=", "", 200, "FULL_CONTROL"},
-		{"GET", "/plates?encryption=", "", 404, "ServerSideEncryptionConfigurationNotFoundError"}, {"GET", "/plates?uploads=", "", 200, "ListMultipartUploadsResult"},
-		{"GET", "/plates?tagging=", "", 404, "NoSuchTagSet"}, {"GET", "/plates/k?tagging=", "", 200, "<TagSet>"}, {"GET", "/nowhere?versioning=", "", 404, "NoSuchBucket"},
-		{"PUT", "/plates?versioning=", "", 400, "MalformedXML"}, {"PUT", "/plates?lifecycle=", "", 501, "NotImplemented"}, {"GET", "/plates?inventory=", "", 501, "NotImplemented"},
-		{"PUT", "/plates/k?partNumber=1&uploadId=x", "", 404, "NoSuchUpload"}, {"PUT", "/plates/k?partNumber=1", "", 501, "NotImplemented"}, {"POST", "/plates", "", 405, "MethodNotAllowed"},
-		{"PATCH", "/plates/k", "", 405, "MethodNotAllowed"}, {"GET", "/plates/k?versionId=abc", "", 400, "InvalidArgument"}, {"GET", "/plates/k?versionId=00000001", "", 404, "NoSuchVersion"}, {"GET", "/plates/k?versionId=null", "", 200, "x"},
-		{"PUT", "/plates/k", "x-amz-tagging: a=b&a=c", 400, "InvalidTag"}, {"PUT", "/plates/k", "x-amz-storage-class: COLD", 400, "InvalidStorageClass"},
-		{"PUT", "/plates/k", "x-amz-server-side-encryption: aws:kms", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-server-side-encryption: ROT13", 400, "InvalidArgument"}, {"PUT", "/plates/k", "x-amz-server-side-encryption-customer-algorithm: AES256", 501, "NotImplemented"}, {"PUT", "/plates/k", "x-amz-acl: public-read", 501, "NotImplemented"},
-		{"PUT", "/PLATES", "", 400, "InvalidBucketName"}, {"GET", "/plates?list-type=2&continuation-token=%21", "", 400, "InvalidArgument"}, {"GET", "/plates?max-keys=-1", "", 400, "InvalidArgument"},
+		{"GET", "/plates?versioning=", "", 200, "<VersioningConfiguration"},
+		{"GET", "/plates?lifecycle=", "", 404, "NoSuchLifecycleConfiguration"},
+		{"GET", "/plates?policy=", "", 404, "NoSuchBucketPolicy"},
+		{"GET", "/plates?cors=", "", 404, "NoSuchCORSConfiguration"}, {"GET", "/plates?acl=", "", 200, "FULL_CONTROL"},
+		{"GET", "/plates?encryption=", "", 404, "ServerSideEncryptionConfigurationNotFoundError"},
+		{"GET", "/plates?uploads=", "", 200, "ListMultipartUploadsResult"},
+		{"GET", "/plates?tagging=", "", 404, "NoSuchTagSet"}, {"GET", "/plates/k?tagging=", "", 200, "<TagSet>"},
+		{"GET", "/nowhere?versioning=", "", 404, "NoSuchBucket"},
+		{"PUT", "/plates?versioning=", "", 400, "MalformedXML"}, {"PUT", "/plates?lifecycle=", "", 501, "NotImplemented"},
+		{"GET", "/plates?inventory=", "", 501, "NotImplemented"},
+		{"PUT", "/plates/k?partNumber=1&uploadId=x", "", 404, "NoSuchUpload"},
+		{"PUT", "/plates/k?partNumber=1", "", 501, "NotImplemented"}, {"POST", "/plates", "", 405, "MethodNotAllowed"},
+		{"PATCH", "/plates/k", "", 405, "MethodNotAllowed"}, {"GET", "/plates/k?versionId=abc", "", 400, "InvalidArgument"},
+		{"GET", "/plates/k?versionId=00000001", "", 404, "NoSuchVersion"}, {"GET", "/plates/k?versionId=null", "", 200, "x"},
+		{"PUT", "/plates/k", "x-amz-tagging: a=b&a=c", 400, "InvalidTag"},
+		{"PUT", "/plates/k", "x-amz-storage-class: COLD", 400, "InvalidStorageClass"},
+		{"PUT", "/plates/k", "x-amz-server-side-encryption: aws:kms", 501, "NotImplemented"},
+		{"PUT", "/plates/k", "x-amz-server-side-encryption: ROT13", 400, "InvalidArgument"},
+		{"PUT", "/plates/k", "x-amz-server-side-encryption-customer-algorithm: AES256", 501, "NotImplemented"},
+		{"PUT", "/plates/k", "x-amz-acl: public-read", 501, "NotImplemented"},
+		{"PUT", "/PLATES", "", 400, "InvalidBucketName"},
+		{"GET", "/plates?list-type=2&continuation-token=%21", "", 400, "InvalidArgument"},
+		{"GET", "/plates?max-keys=-1", "", 400, "InvalidArgument"},
 	} {
 		h := map[string]string{}
 		if name, value, ok := strings.Cut(c.header, ": "); ok {
@@ -407,7 +433,8 @@ func TestHostileRequests(t *testing.T) {
 	want(t, "10,000 bytes of header", st, b, 400, "RequestHeaderSectionTooLarge")
 	st, _, b = s.Do("POST", "/plates?delete=", nil, strings.Repeat("<a>", 2000), true)
 	want(t, "a deep document", st, b, 400, "MalformedXML", "deeper")
-	st, _, b = s.Do("POST", "/plates?delete=", nil, "<Delete>"+strings.Repeat("<Object><Key>k</Key></Object>", 1001)+"</Delete>", true)
+	st, _, b = s.Do("POST", "/plates?delete=", nil, "<Delete>"+strings.Repeat("<Object><Key>k</Key></Object>",
+		1001)+"</Delete>", true)
 	want(t, "1,001 keys to remove", st, b, 400, "MalformedXML")
 	st, _, b = s.Do("POST", "/plates?delete=", nil, `<!DOCTYPE x [<!ENTITY a "b">]><Delete/>`, true)
 	want(t, "a type declaration", st, b, 400, "MalformedXML")
@@ -491,7 +518,8 @@ func TestCheckNamesTheFieldAtFault(t *testing.T) {
 	}
 	nobody := "http://" + dead.Addr().String()
 	dead.Close()
-	good := client.Settings{Address: s.WireURL, Style: "path", Region: "fenn", Key: sign.Credential{ID: harness.Key, Secret: harness.Secret}, Bucket: "plates", Write: true}
+	good := client.Settings{Address: s.WireURL, Style: "path", Region: "fenn",
+		Key: sign.Credential{ID: harness.Key, Secret: harness.Secret}, Bucket: "plates", Write: true}
 	for _, c := range []struct {
 		name   string
 		change func(*client.Settings)
@@ -502,8 +530,10 @@ func TestCheckNamesTheFieldAtFault(t *testing.T) {
 		{"no address", func(s *client.Settings) { s.Address = "plates" }, "address", "no address"},
 		{"unknown name", func(s *client.Settings) { s.Address = "http://no-such-host.invalid:5710" }, "address", "not known"},
 		{"nobody there", func(s *client.Settings) { s.Address = nobody }, "port", "nothing listens"},
-		{"the console's port", func(x *client.Settings) { x.Address = s.DeskURL }, "port", "it is the console's port; the wire is on"},
-		{"TLS where there is none", func(s *client.Settings) { s.Address = strings.Replace(s.Address, "http:", "https:", 1) }, "protocol", "plain HTTP"},
+		{"the console's port",
+			func(x *client.Settings) { x.Address = s.DeskURL }, "port", "it is the console's port; the wire is on"},
+		{"TLS where there is none",
+			func(s *client.Settings) { s.Address = strings.Replace(s.Address, "http:", "https:", 1) }, "protocol", "plain HTTP"},
 		{"other region", func(s *client.Settings) { s.Region = "lowland" }, "region", "its region is fenn"},
 		{"unknown key", func(s *client.Settings) { s.Key.ID = "NOBODY" }, "key", "no key"},
 		{"wrong secret", func(s *client.Settings) { s.Key.Secret = "guessed-it" }, "key", "secret"},

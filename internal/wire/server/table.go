@@ -35,17 +35,23 @@ var operations = []operation{
 	{of: ofBucket, method: head, name: "HeadBucket", need: looks, do: (*request).headBucket},
 	{of: ofBucket, method: put, name: "CreateBucket", need: need{admin: true}, do: (*request).createBucket},
 	{of: ofBucket, method: del, name: "DeleteBucket", need: settings, do: (*request).deleteBucket},
-	{of: ofBucket, method: post, sub: "delete", name: "DeleteObjects", need: need{do: access.Remove, on: onBucket}, do: (*request).removeMany},
+	{of: ofBucket, method: post, sub: "delete", name: "DeleteObjects", need: need{do: access.Remove, on: onBucket},
+		do: (*request).removeMany},
 	{of: ofBucket, method: get, sub: "versioning", name: "GetBucketVersioning", need: looks, do: (*request).getVersioning},
-	{of: ofBucket, method: put, sub: "versioning", name: "PutBucketVersioning", need: settings, do: (*request).putVersioning},
+	{of: ofBucket, method: put, sub: "versioning", name: "PutBucketVersioning", need: settings, do: (*request).
+		putVersioning},
 	{of: ofBucket, method: get, sub: "uploads", name: "ListMultipartUploads", need: lists, do: (*request).listUploads},
 	{of: ofBucket, method: get, sub: "versions", name: "ListObjectVersions", need: lists, do: (*request).listVersions},
-	{of: ofBucket, method: get, sub: "tagging", name: "GetBucketTagging", need: need{do: access.List, on: onWhole}, do: (*request).getBucketTags},
+	{of: ofBucket, method: get, sub: "tagging", name: "GetBucketTagging", need: need{do: access.List, on: onWhole},
+		do: (*request).getBucketTags},
 	{of: ofBucket, method: put, sub: "tagging", name: "PutBucketTagging", need: settings, do: (*request).putBucketTags},
-	{of: ofBucket, method: del, sub: "tagging", name: "DeleteBucketTagging", need: settings, do: (*request).deleteBucketTags},
+	{of: ofBucket, method: del, sub: "tagging", name: "DeleteBucketTagging", need: settings, do: (*request).
+		deleteBucketTags},
 	{of: ofBucket, method: get, sub: "encryption", name: "GetBucketEncryption", need: looks, do: (*request).getEncryption},
-	{of: ofBucket, method: put, sub: "encryption", name: "PutBucketEncryption", need: settings, do: (*request).putEncryption},
-	{of: ofBucket, method: del, sub: "encryption", name: "DeleteBucketEncryption", need: settings, do: (*request).deleteEncryption},
+	{of: ofBucket, method: put, sub: "encryption", name: "PutBucketEncryption", need: settings, do: (*request).
+		putEncryption},
+	{of: ofBucket, method: del, sub: "encryption", name: "DeleteBucketEncryption", need: settings, do: (*request).
+		deleteEncryption},
 
 	{of: ofObject, method: get, name: "GetObject", need: reads, do: (*request).getObject},
 	{of: ofObject, method: head, name: "HeadObject", need: reads, do: (*request).getObject},
@@ -53,10 +59,12 @@ var operations = []operation{
 	{of: ofObject, method: put, name: "PutObject", need: writes, do: (*request).putObject},
 	{of: ofObject, method: del, name: "DeleteObject", need: removes, do: (*request).deleteObject},
 	{of: ofObject, method: post, sub: "uploads", name: "CreateMultipartUpload", need: writes, do: (*request).startUpload},
-	{of: ofObject, method: put, sub: "uploadId", when: copies, name: "UploadPartCopy", need: writes, do: (*request).copyPart},
+	{of: ofObject, method: put, sub: "uploadId", when: copies, name: "UploadPartCopy", need: writes, do: (*request).
+		copyPart},
 	{of: ofObject, method: put, sub: "uploadId", name: "UploadPart", need: writes, do: (*request).putPart},
 	{of: ofObject, method: get, sub: "uploadId", name: "ListParts", need: writes, do: (*request).listParts},
-	{of: ofObject, method: post, sub: "uploadId", name: "CompleteMultipartUpload", need: writes, do: (*request).completeUpload},
+	{of: ofObject, method: post, sub: "uploadId", name: "CompleteMultipartUpload", need: writes, do: (*request).
+		completeUpload},
 	{of: ofObject, method: del, sub: "uploadId", name: "AbortMultipartUpload", need: writes, do: (*request).abandonUpload},
 	{of: ofObject, method: get, sub: "partNumber", name: "GetObject", need: reads, do: (*request).getObject},
 	{of: ofObject, method: head, sub: "partNumber", name: "HeadObject", need: reads, do: (*request).getObject},
@@ -94,10 +102,12 @@ func init() {
 		table[at] = append(table[at], o)
 	}
 	for sub, p := range bucketProbes {
-		table[spot{ofBucket, get, sub}] = []operation{{name: "GetBucket:" + sub, need: looks, do: func(q *request) error { return q.probeBucket(p) }}}
+		table[spot{ofBucket, get, sub}] = []operation{{name: "GetBucket:" + sub, need: looks,
+			do: func(q *request) error { return q.probeBucket(p) }}}
 	}
 	for sub, p := range objectProbes {
-		table[spot{ofObject, get, sub}] = []operation{{name: "GetObject:" + sub, need: reads, do: func(q *request) error { return q.probeObject(p) }}}
+		table[spot{ofObject, get, sub}] = []operation{{name: "GetObject:" + sub, need: reads,
+			do: func(q *request) error { return q.probeObject(p) }}}
 	}
 }
 

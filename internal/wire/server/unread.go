@@ -8,7 +8,8 @@ import (
 // Unread gives the answer to a request that net/http cannot read, as the dialect has
 // it, with its headers. status and why are what net/http says of it.
 func (s *Server) Unread(status int, why string) (h http.Header, document []byte) {
-	code, remedy := "BadRequest", "send the request line and the headers as RFC 9112, section 3, has them, with paths percent-encoded"
+	code, remedy := "BadRequest",
+		"send the request line and the headers as RFC 9112, section 3, has them, with paths percent-encoded"
 	switch status {
 	case http.StatusRequestHeaderFieldsTooLarge:
 		code, remedy = "RequestHeaderSectionTooLarge", "send less metadata"
@@ -27,5 +28,6 @@ func (s *Server) Unread(status int, why string) (h http.Header, document []byte)
 	id := s.nextID()
 	x.text("RequestId", id)
 	x.text("HostId", s.boot)
-	return http.Header{"Content-Type": {"application/xml"}, "Server": {"Spindle"}, "x-amz-request-id": {id}, "x-amz-id-2": {s.boot}}, x.bytes()
+	return http.Header{"Content-Type": {"application/xml"}, "Server": {"Spindle"}, "x-amz-request-id": {id},
+		"x-amz-id-2": {s.boot}}, x.bytes()
 }

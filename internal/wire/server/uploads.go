@@ -53,7 +53,8 @@ func (q *request) startUpload() error {
 			}
 		}
 		if u.Checksum == digest.None {
-			return fault.New(fault.Invalid, "checksum-malformed", "Checksum algorithm provided is unsupported: %s", name).In("x-amz-checksum-algorithm")
+			return fault.New(fault.Invalid, "checksum-malformed", "Checksum algorithm provided is unsupported: %s", name).
+				In("x-amz-checksum-algorithm")
 		}
 		switch t := q.r.Header.Get("x-amz-checksum-type"); t {
 		case "COMPOSITE":
@@ -62,10 +63,12 @@ func (q *request) startUpload() error {
 		case "":
 			u.PerPart = u.Checksum != digest.CRC64NVME
 		default:
-			return fault.New(fault.Invalid, "checksum-malformed", "the checksum type is COMPOSITE or FULL_OBJECT").In("x-amz-checksum-type")
+			return fault.New(fault.Invalid, "checksum-malformed", "the checksum type is COMPOSITE or FULL_OBJECT").
+				In("x-amz-checksum-type")
 		}
 		if u.PerPart && u.Checksum == digest.CRC64NVME {
-			return fault.New(fault.Invalid, "checksum-malformed", "The COMPOSITE checksum type cannot be used with the crc64nvme checksum algorithm.").In("x-amz-checksum-type")
+			return fault.New(fault.Invalid, "checksum-malformed",
+				"The COMPOSITE checksum type cannot be used with the crc64nvme checksum algorithm.").In("x-amz-checksum-type")
 		}
 		h.Set("x-amz-checksum-algorithm", checksumNames[u.Checksum])
 		h.Set("x-amz-checksum-type", checksumType(u.PerPart))
@@ -156,8 +159,10 @@ func (q *request) copyPart() error {
 	offset, length := int64(0), int64(-1)
 	if v := q.r.Header.Get("x-amz-copy-source-range"); v != "" {
 		var to int64
-		if n, err := fmt.Sscanf(v, "bytes=%d-%d", &offset, &to); err != nil || n != 2 || to < offset || fmt.Sprintf("bytes=%d-%d", offset, to) != v {
-			return fault.New(fault.Invalid, "copy-range", "The x-amz-copy-source-range value must be of the form bytes=first-last where first and last are the zero-based offsets of the first and last bytes to copy").In("x-amz-copy-source-range")
+		if n, err := fmt.Sscanf(v, "bytes=%d-%d", &offset, &to); err != nil || n != 2 || to < offset ||
+			fmt.Sprintf("bytes=%d-%d", offset, to) != v {
+			return fault.New(fault.Invalid, "copy-range",
+				"The x-amz-copy-source-range value must be of the form bytes=first-last where first and last are the zero-based offsets of the first and last bytes to copy").In("x-amz-copy-source-range")
 		}
 		length = to - offset + 1
 	}
@@ -250,7 +255,8 @@ func (q *request) count(name string, most int) (int, error) {
 	}
 	n, err := strconv.Atoi(v)
 	if err != nil || n < 0 || n > math.MaxInt32 {
-		return 0, fault.New(fault.Invalid, name, "%s is a number from 0 to %d, of which %d count at the most", name, math.MaxInt32, most).In(name)
+		return 0, fault.New(fault.Invalid, name, "%s is a number from 0 to %d, of which %d count at the most", name,
+			math.MaxInt32, most).In(name)
 	}
 	return min(n, most), nil
 }
@@ -301,7 +307,8 @@ func (q *request) listUploads() error {
 					fold = key[:len(prefix)+at+len(delimiter)]
 				}
 			}
-			if fold != "" && (fold <= marker && strings.HasPrefix(marker, fold) || len(folded) > 0 && folded[len(folded)-1] == fold) {
+			if fold != "" && (fold <= marker && strings.HasPrefix(marker, fold) || len(folded) > 0 &&
+				folded[len(folded)-1] == fold) {
 				continue
 			}
 			if len(page)+len(folded) == limit {
@@ -384,7 +391,8 @@ func (q *request) completeUpload() error {
 		return err
 	}
 	if in.XMLName.Local != "CompleteMultipartUpload" || len(in.Part) > object.MaxParts {
-		return fault.New(fault.Invalid, "document-malformed", "the document is no CompleteMultipartUpload of at most %d parts", object.MaxParts).In("body")
+		return fault.New(fault.Invalid, "document-malformed",
+			"the document is no CompleteMultipartUpload of at most %d parts", object.MaxParts).In("body")
 	}
 	if len(in.Part) == 0 {
 		return fault.New(fault.Invalid, "document-malformed", "You must specify at least one part").In("body")
@@ -405,7 +413,8 @@ func (q *request) completeUpload() error {
 			}
 			x.MD5 = &e.MD5
 		}
-		for kind, v := range map[digest.Kind]string{digest.CRC32: p.ChecksumCRC32, digest.CRC32C: p.ChecksumCRC32C, digest.SHA1: p.ChecksumSHA1, digest.SHA256: p.ChecksumSHA256} {
+		for kind, v := range map[digest.Kind]string{digest.CRC32: p.ChecksumCRC32, digest.CRC32C: p.ChecksumCRC32C,
+			digest.SHA1: p.ChecksumSHA1, digest.SHA256: p.ChecksumSHA256} {
 			if v != "" {
 				if x.Checksum, err = parseChecksum(kind, checksumElement(kind), v); err != nil {
 					return err
@@ -483,7 +492,8 @@ func (q *request) attributes() error {
 	d := newDoc("GetObjectAttributesResponse", true)
 	wanted := strings.Join(q.r.Header.Values("x-amz-object-attributes"), ",")
 	if wanted == "" {
-		return fault.New(fault.Invalid, "attributes", "the header says which attributes are wanted").In("x-amz-object-attributes")
+		return fault.New(fault.Invalid, "attributes", "the header says which attributes are wanted").
+			In("x-amz-object-attributes")
 	}
 	for name := range strings.SplitSeq(wanted, ",") {
 		switch name = strings.TrimSpace(name); name {
@@ -511,7 +521,8 @@ func (q *request) attributes() error {
 		case "ObjectSize":
 			d.number("ObjectSize", v.Size)
 		default:
-			return fault.New(fault.Invalid, "attributes", "Invalid attribute name specified: %s", name).In("x-amz-object-attributes")
+			return fault.New(fault.Invalid, "attributes", "Invalid attribute name specified: %s", name).
+				In("x-amz-object-attributes")
 		}
 	}
 	return q.xml(d)
@@ -557,7 +568,8 @@ func (q *request) objectParts(d *doc, v *object.Version) error {
 // partRange gives the bytes of the n-th part of an object; an object that was
 // put at once is its own first part.
 func (q *request) partRange(v *object.Version, n int) (from, length int64, err error) {
-	none := fault.New(fault.Invalid, "part-range", "The requested partnumber is not satisfiable: the object has %d parts", max(1, v.ETag.Parts)).In("partNumber")
+	none := fault.New(fault.Invalid, "part-range", "The requested partnumber is not satisfiable: the object has %d parts",
+		max(1, v.ETag.Parts)).In("partNumber")
 	if v.ETag.Parts == 0 {
 		if n != 1 {
 			return 0, 0, none

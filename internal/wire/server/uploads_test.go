@@ -73,7 +73,8 @@ func TestAnUploadInParts(t *testing.T) {
 	one, two, three := bytesOf(1, minPart), bytesOf(2, minPart+12345), bytesOf(3, 70_000)
 	whole := one + two + three
 	path := "/plates/big/sheet.tif"
-	id := start(t, s, path, map[string]string{"x-amz-meta-taxon": "Erica", "Content-Type": "image/tiff", "x-amz-tagging": "state=new"})
+	id := start(t, s, path, map[string]string{"x-amz-meta-taxon": "Erica", "Content-Type": "image/tiff",
+		"x-amz-tagging": "state=new"})
 	// Out of order, one twice: the last one counts.
 	e3 := sendPart(t, s, path, id, 7, three, nil)
 	sendPart(t, s, path, id, 2, bytesOf(9, minPart), nil)
@@ -81,9 +82,11 @@ func TestAnUploadInParts(t *testing.T) {
 	e2 := sendPart(t, s, path, id, 2, two, nil)
 	left := sendPart(t, s, path, id, 9, bytesOf(4, 100), nil)
 	st, _, b := s.Do("GET", path+"?uploadId="+id+"&max-parts=2", nil, "", true)
-	want(t, "parts", st, b, 200, "<NextPartNumberMarker>2</NextPartNumberMarker>", "<IsTruncated>true</IsTruncated>", "<ETag>&quot;"+strings.Trim(e2, `"`))
+	want(t, "parts", st, b, 200, "<NextPartNumberMarker>2</NextPartNumberMarker>", "<IsTruncated>true</IsTruncated>",
+		"<ETag>&quot;"+strings.Trim(e2, `"`))
 	st, _, b = s.Do("GET", path+"?uploadId="+id+"&part-number-marker=2", nil, "", true)
-	want(t, "parts", st, b, 200, "<PartNumber>7</PartNumber>", "<PartNumber>9</PartNumber>", "<IsTruncated>false</IsTruncated>")
+	want(t, "parts", st, b, 200, "<PartNumber>7</PartNumber>", "<PartNumber>9</PartNumber>",
+		"<IsTruncated>false</IsTruncated>")
 	st, _, b = s.Do("GET", path, nil, "", true)
 	want(t, "before it is complete", st, b, 404, "NoSuchKey")
 
@@ -100,7 +103,8 @@ func TestAnUploadInParts(t *testing.T) {
 		st, _, b := s.Do("POST", path+"?uploadId="+id, nil, x.doc, true)
 		want(t, "completing with "+what, st, b, 400, x.code)
 	}
-	st, _, b = s.Do("POST", path+"?uploadId="+id, map[string]string{"x-amz-mp-object-size": "7"}, completion(1, e1, 2, e2, 7, e3), true)
+	st, _, b = s.Do("POST", path+"?uploadId="+id, map[string]string{"x-amz-mp-object-size": "7"},
+		completion(1, e1, 2, e2, 7, e3), true)
 	want(t, "completing with another size", st, b, 400)
 
 	// Two complete at once: both hear the same.
@@ -126,11 +130,14 @@ func TestAnUploadInParts(t *testing.T) {
 	st, h, got := s.Do("GET", path, map[string]string{"x-amz-checksum-mode": "ENABLED"}, "", true)
 	var crc [8]byte
 	binary.BigEndian.PutUint64(crc[:], digest.CRC64([]byte(whole)))
-	if st != 200 || got != whole || h.Get("ETag") != `"`+etag+`"` || h.Get("x-amz-checksum-crc64nvme") != base64.StdEncoding.EncodeToString(crc[:]) || h.Get("x-amz-meta-taxon") != "Erica" || h.Get("Content-Type") != "image/tiff" || h.Get("x-amz-tagging-count") != "1" {
+	if st != 200 || got != whole || h.Get("ETag") != `"`+etag+`"` ||
+		h.Get("x-amz-checksum-crc64nvme") != base64.StdEncoding.EncodeToString(crc[:]) ||
+		h.Get("x-amz-meta-taxon") != "Erica" || h.Get("Content-Type") != "image/tiff" || h.Get("x-amz-tagging-count") != "1" {
 		t.Errorf("got back %d, %d bytes, equal: %v, %v", st, len(got), got == whole, h)
 	}
 	// Ranges across the seams, and by part number.
-	for _, r := range [][2]int{{0, 0}, {minPart - 1, minPart}, {minPart - 10, len(whole) - 1}, {len(one) + len(two) - 1, len(one) + len(two) + 5}, {100, len(whole) - 100}} {
+	for _, r := range [][2]int{{0, 0}, {minPart - 1, minPart}, {minPart - 10, len(whole) - 1},
+		{len(one) + len(two) - 1, len(one) + len(two) + 5}, {100, len(whole) - 100}} {
 		st, _, got := s.Do("GET", path, map[string]string{"Range": fmt.Sprintf("bytes=%d-%d", r[0], r[1])}, "", true)
 		if st != 206 || got != whole[r[0]:r[1]+1] {
 			t.Errorf("bytes %v: %d, %d bytes, equal: %v", r, st, len(got), got == whole[r[0]:r[1]+1])
@@ -146,10 +153,13 @@ func TestAnUploadInParts(t *testing.T) {
 		st, _, b := s.Do("GET", path+"?partNumber="+n, nil, "", true)
 		want(t, "part number "+n, st, b, status)
 	}
-	st, _, b = s.Do("GET", path+"?attributes=", map[string]string{"x-amz-object-attributes": "ETag,Checksum,ObjectParts,ObjectSize,StorageClass"}, "", true)
-	want(t, "attributes", st, b, 200, "<TotalPartsCount>3</TotalPartsCount>", fmt.Sprintf("<ObjectSize>%d</ObjectSize>", len(whole)), "<ETag>"+etag, "<PartNumber>7</PartNumber>")
+	st, _, b = s.Do("GET", path+"?attributes=",
+		map[string]string{"x-amz-object-attributes": "ETag,Checksum,ObjectParts,ObjectSize,StorageClass"}, "", true)
+	want(t, "attributes", st, b, 200, "<TotalPartsCount>3</TotalPartsCount>",
+		fmt.Sprintf("<ObjectSize>%d</ObjectSize>", len(whole)), "<ETag>"+etag, "<PartNumber>7</PartNumber>")
 	// The upload is over.
-	for _, x := range [][2]string{{"GET", "?uploadId=" + id}, {"DELETE", "?uploadId=" + id}, {"PUT", "?partNumber=1&uploadId=" + id}} {
+	for _, x := range [][2]string{{"GET", "?uploadId=" + id}, {"DELETE", "?uploadId=" + id},
+		{"PUT", "?partNumber=1&uploadId=" + id}} {
 		st, _, b := s.Do(x[0], path+x[1], nil, "", true)
 		want(t, x[0]+" of what is completed", st, b, 404, "NoSuchUpload")
 	}
@@ -157,13 +167,17 @@ func TestAnUploadInParts(t *testing.T) {
 	st, _, b = s.Do("PUT", "/plates/copy", map[string]string{"x-amz-copy-source": path}, "", true)
 	want(t, "copy", st, b, 200)
 	other := start(t, s, "/plates/other", nil)
-	st, _, b = s.Do("PUT", "/plates/other?partNumber=1&uploadId="+other, map[string]string{"x-amz-copy-source": path, "x-amz-copy-source-range": fmt.Sprintf("bytes=5-%d", minPart+4)}, "", true)
+	st, _, b = s.Do("PUT", "/plates/other?partNumber=1&uploadId="+other,
+		map[string]string{"x-amz-copy-source": path, "x-amz-copy-source-range": fmt.Sprintf("bytes=5-%d", minPart+4)}, "",
+		true)
 	want(t, "copy a range", st, b, 200, "<CopyPartResult")
 	var part struct{ ETag string }
 	if err := xml.Unmarshal([]byte(b), &part); err != nil {
 		t.Fatal(err)
 	}
-	st, _, b = s.Do("PUT", "/plates/other?partNumber=2&uploadId="+other, map[string]string{"x-amz-copy-source": path, "x-amz-copy-source-range": fmt.Sprintf("bytes=0-%d", len(whole))}, "", true)
+	st, _, b = s.Do("PUT", "/plates/other?partNumber=2&uploadId="+other,
+		map[string]string{"x-amz-copy-source": path, "x-amz-copy-source-range": fmt.Sprintf("bytes=0-%d", len(whole))}, "",
+		true)
 	want(t, "copy a range beyond the end", st, b, 400, "InvalidArgument")
 	e := sendPart(t, s, "/plates/other", other, 2, "the end", nil)
 	st, _, b = s.Do("POST", "/plates/other?uploadId="+other, nil, completion(1, part.ETag, 2, e), true)
@@ -186,24 +200,32 @@ func TestChecksumsOfParts(t *testing.T) {
 	crc := func(p string) []byte { return binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE([]byte(p))) }
 	sha := func(p string) []byte { h := sha256.Sum256([]byte(p)); return h[:] }
 	// A CRC of the whole, worked out from the parts.
-	id := start(t, s, "/plates/crc", map[string]string{"x-amz-checksum-algorithm": "CRC32", "x-amz-checksum-type": "FULL_OBJECT"})
+	id := start(t, s, "/plates/crc", map[string]string{"x-amz-checksum-algorithm": "CRC32",
+		"x-amz-checksum-type": "FULL_OBJECT"})
 	e1 := sendPart(t, s, "/plates/crc", id, 1, one, map[string]string{"x-amz-checksum-crc32": b64(crc(one))})
 	e2 := sendPart(t, s, "/plates/crc", id, 2, two, nil)
-	st, _, b := s.Do("PUT", "/plates/crc?partNumber=3&uploadId="+id, map[string]string{"x-amz-checksum-crc32": b64(crc(one))}, two, true)
+	st, _, b := s.Do("PUT", "/plates/crc?partNumber=3&uploadId="+id,
+		map[string]string{"x-amz-checksum-crc32": b64(crc(one))}, two, true)
 	want(t, "a wrong checksum", st, b, 400, "BadDigest")
-	st, _, b = s.Do("PUT", "/plates/crc?partNumber=3&uploadId="+id, map[string]string{"x-amz-checksum-sha256": b64(sha(two))}, two, true)
+	st, _, b = s.Do("PUT", "/plates/crc?partNumber=3&uploadId="+id,
+		map[string]string{"x-amz-checksum-sha256": b64(sha(two))}, two, true)
 	want(t, "another kind", st, b, 400, "InvalidRequest")
-	st, _, b = s.Do("PUT", "/plates/crc?partNumber=3&uploadId="+id, map[string]string{"Content-MD5": b64(make([]byte, 16))}, two, true)
+	st, _, b = s.Do("PUT", "/plates/crc?partNumber=3&uploadId="+id,
+		map[string]string{"Content-MD5": b64(make([]byte, 16))}, two, true)
 	want(t, "a wrong MD5", st, b, 400, "BadDigest")
-	st, _, b = s.Do("POST", "/plates/crc?uploadId="+id, map[string]string{"x-amz-checksum-crc32": b64(crc(two))}, completion(1, e1, 2, e2), true)
+	st, _, b = s.Do("POST", "/plates/crc?uploadId="+id, map[string]string{"x-amz-checksum-crc32": b64(crc(two))},
+		completion(1, e1, 2, e2), true)
 	want(t, "a wrong checksum of the whole", st, b, 400, "BadDigest")
-	st, _, b = s.Do("POST", "/plates/crc?uploadId="+id, map[string]string{"x-amz-checksum-crc32": b64(crc(one + two))}, completion(1, e1, 2, e2), true)
-	want(t, "complete", st, b, 200, "<ChecksumCRC32>"+b64(crc(one+two))+"</ChecksumCRC32>", "<ChecksumType>FULL_OBJECT</ChecksumType>")
+	st, _, b = s.Do("POST", "/plates/crc?uploadId="+id, map[string]string{"x-amz-checksum-crc32": b64(crc(one + two))},
+		completion(1, e1, 2, e2), true)
+	want(t, "complete", st, b, 200, "<ChecksumCRC32>"+b64(crc(one+two))+"</ChecksumCRC32>",
+		"<ChecksumType>FULL_OBJECT</ChecksumType>")
 	// One of the parts' checksums.
 	id = start(t, s, "/plates/sha", map[string]string{"x-amz-checksum-algorithm": "SHA256"})
 	e1 = sendPart(t, s, "/plates/sha", id, 1, one, nil)
 	e2 = sendPart(t, s, "/plates/sha", id, 2, two, map[string]string{"x-amz-checksum-sha256": b64(sha(two))})
-	doc := strings.Replace(completion(1, e1, 2, e2), "</ETag>", "</ETag><ChecksumSHA256>"+b64(sha(two))+"</ChecksumSHA256>", 1)
+	doc := strings.Replace(completion(1, e1, 2, e2), "</ETag>",
+		"</ETag><ChecksumSHA256>"+b64(sha(two))+"</ChecksumSHA256>", 1)
 	st, _, b = s.Do("POST", "/plates/sha?uploadId="+id, nil, doc, true)
 	want(t, "a part with another checksum", st, b, 400, "InvalidPart")
 	st, _, b = s.Do("POST", "/plates/sha?uploadId="+id, nil, completion(1, e1, 2, e2), true)
@@ -239,7 +261,8 @@ func TestUploadsAreListedAndAbandoned(t *testing.T) {
 		for _, fold := range []string{"", "&delimiter=%2F"} {
 			seen, marker := 0, ""
 			for range 10 {
-				st, _, b := s.Do("GET", fmt.Sprintf("/plates?uploads=&encoding-type=url&max-uploads=%d%s%s", limit, fold, marker), nil, "", true)
+				st, _, b := s.Do("GET", fmt.Sprintf("/plates?uploads=&encoding-type=url&max-uploads=%d%s%s", limit, fold, marker),
+					nil, "", true)
 				var d struct {
 					IsTruncated                       bool
 					NextKeyMarker, NextUploadIdMarker string
@@ -280,7 +303,8 @@ func TestUploadsAreListedAndAbandoned(t *testing.T) {
 		t.Errorf("left: %s", b)
 	}
 	id := start(t, s, "/plates/k", nil)
-	for what, path := range map[string]string{"another key": "/plates/other?uploadId=" + id, "an unknown upload": "/plates/k?uploadId=nix"} {
+	for what, path := range map[string]string{"another key": "/plates/other?uploadId=" + id,
+		"an unknown upload": "/plates/k?uploadId=nix"} {
 		st, _, b := s.Do("GET", path, nil, "", true)
 		want(t, what, st, b, 404, "NoSuchUpload")
 	}
@@ -337,7 +361,8 @@ func TestNoRoomInTheMiddle(t *testing.T) {
 	if failed == 0 {
 		t.Fatal("there was room for all")
 	}
-	if there, err := c.Parts(t.Context(), "plates", "mosaic", id); err != nil || len(there) == 0 || there[0].ETag != done[0].ETag {
+	if there, err := c.Parts(t.Context(), "plates", "mosaic", id); err != nil || len(there) == 0 ||
+		there[0].ETag != done[0].ETag {
 		t.Errorf("after the refusal %v, %v", there, err)
 	}
 	if err := syscall.Mount("tmpfs", dir, "tmpfs", syscall.MS_REMOUNT, "size=40m"); err != nil {
@@ -352,7 +377,8 @@ func TestNoRoomInTheMiddle(t *testing.T) {
 		}
 	}
 	crc := digest.CRC64(slices.Concat(part, part, part))
-	if _, err := c.CompleteUpload(t.Context(), "plates", "mosaic", id, done, int64(3*len(part)), &crc, client.Put{}); err != nil {
+	if _, err := c.CompleteUpload(t.Context(), "plates", "mosaic", id, done, int64(3*len(part)), &crc,
+		client.Put{}); err != nil {
 		t.Fatal(err)
 	}
 	if st, _, body := s.Do("GET", "/plates/mosaic", nil, "", true); st != 200 || len(body) != 3*len(part) {

@@ -57,7 +57,8 @@ func (q *request) putVersioning() error {
 			return q.noBody(http.StatusOK)
 		}
 	}
-	return fault.New(fault.Invalid, "document-malformed", "the status is Enabled or Suspended, not %q", in.Status).In("Status")
+	return fault.New(fault.Invalid, "document-malformed", "the status is Enabled or Suspended, not %q", in.Status).
+		In("Status")
 }
 
 func (q *request) listVersions() error {
@@ -70,7 +71,8 @@ func (q *request) listVersions() error {
 	l := catalog.Versions{Prefix: place.prefix, Delimiter: place.delimiter, After: place.after, Max: place.max}
 	if v := get("version-id-marker"); v != "" {
 		if l.After == "" {
-			return fault.New(fault.Invalid, "version-id-marker", "A version-id marker cannot be specified without a key marker.").In("version-id-marker")
+			return fault.New(fault.Invalid, "version-id-marker",
+				"A version-id marker cannot be specified without a key marker.").In("version-id-marker")
 		}
 		id, err := object.ParseVersionID(v)
 		if err != nil {
@@ -160,7 +162,8 @@ func parseTagging(header string) (object.Tags, error) {
 	}
 	values, err := url.ParseQuery(header)
 	if err != nil {
-		return nil, fault.New(fault.Invalid, "tag-name", "the tags are no query string: %s", err).In("x-amz-tagging").Do("send them as name=value&name=value, percent-encoded")
+		return nil, fault.New(fault.Invalid, "tag-name", "the tags are no query string: %s", err).In("x-amz-tagging").
+			Do("send them as name=value&name=value, percent-encoded")
 	}
 	fields := make(map[string]string, len(values))
 	for name, v := range values {
@@ -272,7 +275,8 @@ func (q *request) setTags(tags object.Tags, status int) error {
 	if err != nil {
 		return err
 	}
-	v, err := q.s.store.Annotate(q.ctx(), store.Annotation{Address: a, ID: id, Author: q.author(), Tags: object.Edit{Clear: true, Set: tags}})
+	v, err := q.s.store.Annotate(q.ctx(), store.Annotation{Address: a, ID: id, Author: q.author(),
+		Tags: object.Edit{Clear: true, Set: tags}})
 	if err != nil {
 		return q.hide(a, err)
 	}

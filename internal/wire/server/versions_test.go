@@ -12,7 +12,8 @@ import (
 
 func setVersioning(t *testing.T, s *harness.Running, status string) {
 	t.Helper()
-	st, _, b := s.Do("PUT", "/plates?versioning=", nil, `<VersioningConfiguration xmlns="http://s3.amazonaws.com/doc/2006-03-01/"><Status>`+status+`</Status></VersioningConfiguration>`, true)
+	st, _, b := s.Do("PUT", "/plates?versioning=", nil,
+		`<VersioningConfiguration xmlns="http://s3.amazonaws.com/doc/2006-03-01/"><Status>`+status+`</Status></VersioningConfiguration>`, true)
 	want(t, "versioning "+status, st, b, 200)
 }
 
@@ -67,7 +68,8 @@ func TestVersionsOnTheWire(t *testing.T) {
 	if h.Get("Allow") != "DELETE" || h.Get("x-amz-delete-marker") != "true" {
 		t.Errorf("get a marker: %v", h)
 	}
-	st, _, b = s.Do("PUT", "/plates/other", map[string]string{"x-amz-copy-source": "/plates/k?versionId=" + marker}, "", true)
+	st, _, b = s.Do("PUT", "/plates/other", map[string]string{"x-amz-copy-source": "/plates/k?versionId=" + marker}, "",
+		true)
 	want(t, "copying a marker", st, b, 400, "InvalidRequest")
 	st, _, b = s.Do("GET", "/plates?list-type=2", nil, "", true)
 	want(t, "a listing", st, b, 200, "<KeyCount>0</KeyCount>")
@@ -96,7 +98,8 @@ func TestVersionsOnTheWire(t *testing.T) {
 		doc += "<Object><Key>k</Key><VersionId>" + id + "</VersionId></Object>"
 	}
 	st, _, b = s.Do("POST", "/plates?delete=", nil, doc+"<Object><Key>other</Key></Object></Delete>", true)
-	want(t, "removing many", st, b, 200, "<VersionId>"+one+"</VersionId>", "<Key>other</Key><DeleteMarker>true</DeleteMarker><DeleteMarkerVersionId>")
+	want(t, "removing many", st, b, 200, "<VersionId>"+one+"</VersionId>",
+		"<Key>other</Key><DeleteMarker>true</DeleteMarker><DeleteMarkerVersionId>")
 	st, h, b = s.Do("GET", "/plates/k", nil, "", true)
 	want(t, "of what nothing is left", st, b, 404, "NoSuchKey")
 	if h.Get("x-amz-delete-marker") != "" {
@@ -116,7 +119,8 @@ func TestVersionsOnTheWire(t *testing.T) {
 		t.Errorf("delete while paused: %v", h)
 	}
 	st, _, b = s.Do("GET", "/plates?versions=&prefix=p", nil, "", true)
-	want(t, "what is left", st, b, 200, "<VersionId>"+four+"</VersionId><IsLatest>false</IsLatest>", "<DeleteMarker><Key>p</Key><VersionId>null</VersionId><IsLatest>true</IsLatest>")
+	want(t, "what is left", st, b, 200, "<VersionId>"+four+"</VersionId><IsLatest>false</IsLatest>",
+		"<DeleteMarker><Key>p</Key><VersionId>null</VersionId><IsLatest>true</IsLatest>")
 	if strings.Count(b, "<Version>") != 1 {
 		t.Errorf("what is left: %s", b)
 	}
@@ -144,7 +148,8 @@ func TestListingVersionsInPages(t *testing.T) {
 			var got []string
 			marker := ""
 			for range 40 {
-				st, _, b := s.Do("GET", fmt.Sprintf("/plates?versions=&encoding-type=url&max-keys=%d%s%s", limit, fold, marker), nil, "", true)
+				st, _, b := s.Do("GET", fmt.Sprintf("/plates?versions=&encoding-type=url&max-keys=%d%s%s", limit, fold, marker),
+					nil, "", true)
 				var d struct {
 					IsTruncated                        bool
 					NextKeyMarker, NextVersionIdMarker string
@@ -182,9 +187,11 @@ func TestListingVersionsInPages(t *testing.T) {
 	want(t, "a version marker alone", st, b, 400, "InvalidArgument")
 	st, _, b = s.Do("GET", "/nowhere?versions=", nil, "", true)
 	want(t, "of no bucket", st, b, 404, "NoSuchBucket")
-	st, _, b = s.Do("PUT", "/plates?versioning=", nil, "<VersioningConfiguration><Status>Sometimes</Status></VersioningConfiguration>", true)
+	st, _, b = s.Do("PUT", "/plates?versioning=", nil,
+		"<VersioningConfiguration><Status>Sometimes</Status></VersioningConfiguration>", true)
 	want(t, "a wrong status", st, b, 400, "MalformedXML")
-	st, _, b = s.Do("PUT", "/plates?versioning=", nil, "<VersioningConfiguration><Status>Enabled</Status><MfaDelete>Enabled</MfaDelete></VersioningConfiguration>", true)
+	st, _, b = s.Do("PUT", "/plates?versioning=", nil,
+		"<VersioningConfiguration><Status>Enabled</Status><MfaDelete>Enabled</MfaDelete></VersioningConfiguration>", true)
 	want(t, "a second factor", st, b, 501, "NotImplemented")
 }
 
@@ -193,10 +200,12 @@ func TestTagsOnTheWire(t *testing.T) {
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
 	}
-	st, _, b := s.Do("PUT", "/plates/k", map[string]string{"x-amz-tagging": "site=Hollow%20Fen&kept=", "x-amz-meta-taxon": "Erica"}, "x", true)
+	st, _, b := s.Do("PUT", "/plates/k", map[string]string{"x-amz-tagging": "site=Hollow%20Fen&kept=",
+		"x-amz-meta-taxon": "Erica"}, "x", true)
 	want(t, "put with tags", st, b, 200)
 	st, h, b := s.Do("GET", "/plates/k?tagging=", nil, "", true)
-	want(t, "get tags", st, b, 200, "<TagSet><Tag><Key>kept</Key><Value></Value></Tag><Tag><Key>site</Key><Value>Hollow Fen</Value></Tag></TagSet>")
+	want(t, "get tags", st, b, 200,
+		"<TagSet><Tag><Key>kept</Key><Value></Value></Tag><Tag><Key>site</Key><Value>Hollow Fen</Value></Tag></TagSet>")
 	_, h, _ = s.Do("HEAD", "/plates/k", nil, "", true)
 	if h.Get("x-amz-tagging-count") != "2" {
 		t.Errorf("head: %v", h)
@@ -211,8 +220,10 @@ func TestTagsOnTheWire(t *testing.T) {
 	st, _, b = s.Do("PUT", "/plates/k?tagging=", nil, tags(10), true)
 	want(t, "ten tags", st, b, 200)
 	for what, c := range map[string][2]string{
-		"eleven tags": {tags(11), "BadRequest"}, "a tag twice": {"<Tagging><TagSet><Tag><Key>a</Key></Tag><Tag><Key>a</Key></Tag></TagSet></Tagging>", "InvalidTag"},
-		"a control character": {"<Tagging><TagSet><Tag><Key>a</Key><Value>&lt;b&gt;</Value></Tag></TagSet></Tagging>", "InvalidTag"}, "no document": {"<Tagging/>", "MalformedXML"}, "no XML": {"x", "MalformedXML"},
+		"eleven tags": {tags(11), "BadRequest"},
+		"a tag twice": {"<Tagging><TagSet><Tag><Key>a</Key></Tag><Tag><Key>a</Key></Tag></TagSet></Tagging>", "InvalidTag"},
+		"a control character": {"<Tagging><TagSet><Tag><Key>a</Key><Value>&lt;b&gt;</Value></Tag></TagSet></Tagging>",
+			"InvalidTag"}, "no document": {"<Tagging/>", "MalformedXML"}, "no XML": {"x", "MalformedXML"},
 	} {
 		st, _, b := s.Do("PUT", "/plates/k?tagging=", nil, c[0], true)
 		want(t, what, st, b, 400, c[1])
@@ -229,7 +240,8 @@ func TestTagsOnTheWire(t *testing.T) {
 	if b := copied("/plates/c", map[string]string{}); !strings.Contains(b, "t9") {
 		t.Errorf("a copy: %s", b)
 	}
-	if b := copied("/plates/c", map[string]string{"x-amz-tagging-directive": "REPLACE", "x-amz-tagging": "only=this"}); !strings.Contains(b, "only") || strings.Contains(b, "t9") {
+	if b := copied("/plates/c", map[string]string{"x-amz-tagging-directive": "REPLACE",
+		"x-amz-tagging": "only=this"}); !strings.Contains(b, "only") || strings.Contains(b, "t9") {
 		t.Errorf("a copy with other tags: %s", b)
 	}
 	st, _, b = s.Do("DELETE", "/plates/k?tagging=", nil, "", true)
@@ -239,13 +251,15 @@ func TestTagsOnTheWire(t *testing.T) {
 		t.Errorf("after deleting: %s", b)
 	}
 	// A copy onto itself is a new revision where it adds no version, and a version where versioning is on.
-	s.Do("PUT", "/plates/k", map[string]string{"x-amz-copy-source": "/plates/k", "x-amz-metadata-directive": "REPLACE", "x-amz-meta-taxon": "Calluna"}, "", true)
+	s.Do("PUT", "/plates/k", map[string]string{"x-amz-copy-source": "/plates/k", "x-amz-metadata-directive": "REPLACE",
+		"x-amz-meta-taxon": "Calluna"}, "", true)
 	_, h, _ = s.Do("HEAD", "/plates/k", nil, "", true)
 	if h.Get("x-amz-meta-taxon") != "Calluna" {
 		t.Errorf("after a copy onto itself: %v", h)
 	}
 	setVersioning(t, s, "Enabled")
-	st, h, b = s.Do("PUT", "/plates/k", map[string]string{"x-amz-copy-source": "/plates/k", "x-amz-metadata-directive": "REPLACE", "x-amz-meta-taxon": "Betula"}, "", true)
+	st, h, b = s.Do("PUT", "/plates/k", map[string]string{"x-amz-copy-source": "/plates/k",
+		"x-amz-metadata-directive": "REPLACE", "x-amz-meta-taxon": "Betula"}, "", true)
 	want(t, "onto itself with versioning", st, b, 200)
 	if id := h.Get("x-amz-version-id"); id == "" || id == "null" {
 		t.Errorf("onto itself with versioning: %v", h)

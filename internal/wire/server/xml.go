@@ -107,7 +107,8 @@ func malformed(format string, args ...any) *fault.Error {
 }
 
 func tooLarge() error {
-	return fault.New(fault.Invalid, "document-too-large", "the document is larger than it may be").In("body").Do("send a smaller one")
+	return fault.New(fault.Invalid, "document-too-large", "the document is larger than it may be").In("body").
+		Do("send a smaller one")
 }
 
 // readDocument parses the body of the request into v as it comes, and gives up at
@@ -141,7 +142,8 @@ func readDocument(body io.Reader, most bounds, v any) error {
 	case c.refused != nil:
 		return c.refused
 	case err != io.EOF || c.seen == 0:
-		f := malformed("The XML you provided was not well-formed or did not validate against our published schema").Because(err)
+		f := malformed("The XML you provided was not well-formed or did not validate against our published schema").
+			Because(err)
 		if err != nil {
 			f.Message += ": " + err.Error()
 		}

@@ -27,10 +27,12 @@ func (a *Auth) Body(body io.Reader, unsigned bool) (io.Reader, error) {
 			return &summed{r: body, h: sha256.New(), want: want}, nil
 		}
 	case !unsigned:
-		return nil, fault.New(fault.Refused, "payload-unsigned", "the body is not signed: %s is %q", strings.ToLower(HeaderPayload), p).In(HeaderPayload).
+		return nil, fault.New(fault.Refused, "payload-unsigned", "the body is not signed: %s is %q",
+			strings.ToLower(HeaderPayload), p).In(HeaderPayload).
 			Do("send and sign the SHA-256 of the body")
 	}
-	return nil, fault.New(fault.Invalid, "payload-missing", "%s is neither a SHA-256 in hex nor a known word", strings.ToLower(HeaderPayload)).In(HeaderPayload).
+	return nil, fault.New(fault.Invalid, "payload-missing", "%s is neither a SHA-256 in hex nor a known word",
+		strings.ToLower(HeaderPayload)).In(HeaderPayload).
 		Do("send the SHA-256 of the body, or %s", Unsigned)
 }
 
@@ -46,7 +48,8 @@ func (s *summed) Read(p []byte) (int, error) {
 	s.h.Write(p[:n])
 	if err == io.EOF {
 		if got := s.h.Sum(nil); string(got) != string(s.want) {
-			return n, fault.New(fault.Invalid, "payload-mismatch", "the SHA-256 of the body is %x, and %x was signed", got, s.want).In("body").Do("send the body that was signed")
+			return n, fault.New(fault.Invalid, "payload-mismatch", "the SHA-256 of the body is %x, and %x was signed", got,
+				s.want).In("body").Do("send the body that was signed")
 		}
 	}
 	return n, err

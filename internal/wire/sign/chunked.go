@@ -57,7 +57,8 @@ func NewReader(a *Auth, body io.Reader) (*Reader, error) {
 	case StreamUnsignedTrailer:
 		r.trailing = true
 	default:
-		return nil, fault.New(fault.Unfinished, "payload-kind", "a payload of the kind %s is not supported", a.Payload).In(HeaderPayload).
+		return nil, fault.New(fault.Unfinished, "payload-kind", "a payload of the kind %s is not supported", a.Payload).
+			In(HeaderPayload).
 			Do("sign the payload's SHA-256, or send it in chunks signed with HMAC-SHA-256")
 	}
 	if r.signed {
@@ -67,7 +68,8 @@ func NewReader(a *Auth, body io.Reader) (*Reader, error) {
 }
 
 func chunkFault(format string, args ...any) error {
-	return fault.New(fault.Invalid, "chunk-malformed", format, args...).In("body").Do("check how the client cuts the body into chunks")
+	return fault.New(fault.Invalid, "chunk-malformed", format, args...).In("body").
+		Do("check how the client cuts the body into chunks")
 }
 
 func (r *Reader) line() (string, error) {
@@ -172,14 +174,16 @@ func (r *Reader) endChunk() error {
 func (r *Reader) continues(kind, rest, signature string) error {
 	want := r.auth.follow(kind, r.previous, rest)
 	if subtle.ConstantTimeCompare([]byte(want), []byte(signature)) != 1 {
-		return fault.New(fault.Refused, "signature-mismatch", "the signature of a chunk of the body does not fit").In("body").Do("send the body again; it was changed on the way or signed with another secret")
+		return fault.New(fault.Refused, "signature-mismatch", "the signature of a chunk of the body does not fit").In("body").
+			Do("send the body again; it was changed on the way or signed with another secret")
 	}
 	r.previous = want
 	return nil
 }
 
 func (a *Auth) follow(kind, previous, rest string) string {
-	return hex.EncodeToString(mac(a.key, algorithm+kind+"\n"+a.Time.Format(timeFormat)+"\n"+a.scopeString()+"\n"+previous+"\n"+rest))
+	return hex.EncodeToString(mac(a.key,
+		algorithm+kind+"\n"+a.Time.Format(timeFormat)+"\n"+a.scopeString()+"\n"+previous+"\n"+rest))
 }
 
 func (r *Reader) trailers() error {
@@ -302,7 +306,8 @@ func (e *Encoder) finish() {
 		fmt.Fprintf(&e.out, "%s:%s\r\n", name, value)
 		if e.auth.Payload == StreamSignedTrailer {
 			sum := sha256.Sum256([]byte(name + ":" + value + "\n"))
-			fmt.Fprintf(&e.out, "x-amz-trailer-signature:%s\r\n", e.auth.follow("-TRAILER", e.previous, hex.EncodeToString(sum[:])))
+			fmt.Fprintf(&e.out, "x-amz-trailer-signature:%s\r\n",
+				e.auth.follow("-TRAILER", e.previous, hex.EncodeToString(sum[:])))
 		}
 	}
 	e.out.WriteString("\r\n")

@@ -16,7 +16,8 @@ import (
 func FuzzReader(f *testing.F) {
 	r := httptest.NewRequest("PUT", "/plates/x", nil)
 	a := Sign(r, cred, "fenn", StreamUnsignedTrailer, at)
-	good, err := io.ReadAll(NewEncoder(a, strings.NewReader("hello"), func() (string, string) { return "x-amz-checksum-crc32", "AAAAAA==" }))
+	good, err := io.ReadAll(NewEncoder(a, strings.NewReader("hello"),
+		func() (string, string) { return "x-amz-checksum-crc32", "AAAAAA==" }))
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -48,7 +49,8 @@ func TestMutatedBodiesAreNeverTakenForWhole(t *testing.T) {
 	r := httptest.NewRequest("PUT", "/plates/x", nil)
 	a := Sign(r, cred, "fenn", StreamSignedTrailer, at)
 	body := "Calluna vulgaris, wet heath, 348 m"
-	good, err := io.ReadAll(NewEncoder(a, strings.NewReader(body), func() (string, string) { return "x-amz-checksum-crc32", "AAAAAA==" }))
+	good, err := io.ReadAll(NewEncoder(a, strings.NewReader(body),
+		func() (string, string) { return "x-amz-checksum-crc32", "AAAAAA==" }))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -69,8 +71,10 @@ func TestMutatedBodiesAreNeverTakenForWhole(t *testing.T) {
 
 // FuzzParse reads authorizations of any form: it must not panic.
 func FuzzParse(f *testing.F) {
-	f.Add("AWS4-HMAC-SHA256 Credential=K/20260314/fenn/s3/aws4_request, SignedHeaders=host, Signature="+strings.Repeat("0", 64), "X-Amz-Signature=x&X-Amz-Algorithm=y")
-	f.Add("AWS4-HMAC-SHA256 Credential=////, SignedHeaders=;;, Signature=", "X-Amz-Algorithm=AWS4-HMAC-SHA256&X-Amz-Credential=a&X-Amz-Expires=1")
+	f.Add("AWS4-HMAC-SHA256 Credential=K/20260314/fenn/s3/aws4_request, SignedHeaders=host, Signature="+strings.Repeat("0",
+		64), "X-Amz-Signature=x&X-Amz-Algorithm=y")
+	f.Add("AWS4-HMAC-SHA256 Credential=////, SignedHeaders=;;, Signature=",
+		"X-Amz-Algorithm=AWS4-HMAC-SHA256&X-Amz-Credential=a&X-Amz-Expires=1")
 	f.Fuzz(func(t *testing.T, header, query string) {
 		r := httptest.NewRequest("GET", "/plates/x", nil)
 		r.Header.Set("Authorization", header)

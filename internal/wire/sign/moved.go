@@ -10,7 +10,8 @@ import (
 )
 
 // own are the parameters of a link that are about its signature.
-var own = []string{"X-Amz-Algorithm", "X-Amz-Credential", "X-Amz-Date", "X-Amz-Expires", "X-Amz-SignedHeaders", "X-Amz-Signature", HeaderPayload}
+var own = []string{"X-Amz-Algorithm", "X-Amz-Credential", "X-Amz-Date", "X-Amz-Expires", "X-Amz-SignedHeaders",
+	"X-Amz-Signature", HeaderPayload}
 
 // MovedHeaders makes headers of the dialect's headers that stand in the query, where
 // signers of links put them: they count as if they had been sent. Call it once the
@@ -24,7 +25,9 @@ func MovedHeaders(r *http.Request) error {
 			continue
 		}
 		if !headerText(name) || !headerText(value) {
-			return fault.New(fault.Invalid, "header-malformed", "the parameter stands for a header, and has characters that no header may have").In(name).Do("send it as a header, or leave it out")
+			return fault.New(fault.Invalid, "header-malformed",
+				"the parameter stands for a header, and has characters that no header may have").In(name).
+				Do("send it as a header, or leave it out")
 		}
 		key := http.CanonicalHeaderKey(name)
 		if len(r.Header[key]) > 0 {

@@ -88,7 +88,8 @@ func malformed(format string, args ...any) *fault.Error {
 // the code security-token.
 func Parse(r *http.Request) (*Auth, error) {
 	if r.Header.Get(headerToken) != "" || strings.Contains(strings.ToLower(r.URL.RawQuery), "x-amz-security-token=") {
-		return nil, fault.New(fault.Invalid, "security-token", "the request carries a token of a temporary key, and there are none here").In(strings.ToLower(headerToken)).
+		return nil, fault.New(fault.Invalid, "security-token",
+			"the request carries a token of a temporary key, and there are none here").In(strings.ToLower(headerToken)).
 			Do("take the token out of the client's settings, or use an access key that expires")
 	}
 	switch h := r.Header.Get("Authorization"); {
@@ -106,7 +107,8 @@ func Parse(r *http.Request) (*Auth, error) {
 func ParseDesk(r *http.Request) (*Auth, error) {
 	switch h := r.Header.Get("Authorization"); {
 	case signedQuery(r):
-		return nil, fault.New(fault.Refused, "desk-link", "the desk takes no signature in the address").In("query").Do("sign the call in its header, for the service %q", string(Desk))
+		return nil, fault.New(fault.Refused, "desk-link", "the desk takes no signature in the address").In("query").
+			Do("sign the call in its header, for the service %q", string(Desk))
 	case h != "":
 		return parseHeader(r, h, Desk)
 	}
@@ -149,7 +151,8 @@ func parseHeader(r *http.Request, h string, scope Scope) (*Auth, error) {
 		a.Time, err = http.ParseTime(r.Header.Get("Date"))
 	}
 	if err != nil {
-		return nil, fault.New(fault.Refused, "date-missing", "the request has no valid date").In(HeaderDate).Do("send the moment of signing as %s", timeFormat)
+		return nil, fault.New(fault.Refused, "date-missing", "the request has no valid date").In(HeaderDate).
+			Do("send the moment of signing as %s", timeFormat)
 	}
 	a.Payload = r.Header.Get(HeaderPayload)
 	return a, a.check(scope)
@@ -158,12 +161,14 @@ func parseHeader(r *http.Request, h string, scope Scope) (*Auth, error) {
 func parseQuery(r *http.Request) (*Auth, error) {
 	q := r.URL.Query()
 	bad := func(format string, args ...any) error {
-		return fault.New(fault.Invalid, "auth-query", format, args...).In("query").Do("make the link again, with signature version 4")
+		return fault.New(fault.Invalid, "auth-query", format, args...).In("query").
+			Do("make the link again, with signature version 4")
 	}
 	if q.Get("X-Amz-Algorithm") != algorithm {
 		return nil, bad("the link's signature is of a kind that is not supported")
 	}
-	a := &Auth{Presigned: true, Payload: Unsigned, headers: strings.Split(q.Get("X-Amz-SignedHeaders"), ";"), signature: q.Get("X-Amz-Signature")}
+	a := &Auth{Presigned: true, Payload: Unsigned, headers: strings.Split(q.Get("X-Amz-SignedHeaders"), ";"),
+		signature: q.Get("X-Amz-Signature")}
 	for _, p := range []string{q.Get(HeaderPayload), r.Header.Get(HeaderPayload)} {
 		if p != "" {
 			a.Payload = p
@@ -200,7 +205,8 @@ func (a *Auth) scope(credential string) error {
 
 func (a *Auth) check(scope Scope) error {
 	if a.service != scope {
-		return malformed("the scope names the service %q, not %q", string(a.service), string(scope)).Do("sign for the service %s", string(scope))
+		return malformed("the scope names the service %q, not %q", string(a.service), string(scope)).
+			Do("sign for the service %s", string(scope))
 	}
 	if a.day != a.Time.Format("20060102") {
 		return malformed("the scope's day %s is not the date's, %s", a.day, a.Time.Format("20060102"))
@@ -222,7 +228,8 @@ func (a *Auth) Covers(name string) bool { return slices.Contains(a.headers, name
 const lists = "X-Amz-Object-Attributes"
 
 func twice(name string, times int) error {
-	return fault.New(fault.Invalid, "header-twice", "the header %s was sent %d times", strings.ToLower(name), times).In(strings.ToLower(name)).Do("send it once")
+	return fault.New(fault.Invalid, "header-twice", "the header %s was sent %d times", strings.ToLower(name), times).
+		In(strings.ToLower(name)).Do("send it once")
 }
 
 // Once refuses what a signature joins or sorts, and a reader reads once: headers
@@ -242,7 +249,8 @@ func Once(r *http.Request, several ...string) error {
 	for part := range strings.SplitSeq(r.URL.RawQuery, "&") {
 		name, _, _ := strings.Cut(part, "=")
 		if name = reescape(name); name != "" && seen[name] && !slices.Contains(several, name) {
-			return fault.New(fault.Invalid, "parameter-twice", "the parameter %s was sent twice", name).In(name).Do("send it once")
+			return fault.New(fault.Invalid, "parameter-twice", "the parameter %s was sent twice", name).In(name).
+				Do("send it once")
 		}
 		seen[name] = true
 	}
@@ -256,23 +264,28 @@ func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
 	apart := now.Sub(a.Time)
 	switch {
 	case a.Presigned && apart < -MaxSkew:
-		return fault.New(fault.Refused, "link-expired", "the link holds from %s, and it is %s here", stamp(a.Time), stamp(now)).In("date").Do("set the clock of the machine that made it")
+		return fault.New(fault.Refused, "link-expired", "the link holds from %s, and it is %s here", stamp(a.Time),
+			stamp(now)).In("date").Do("set the clock of the machine that made it")
 	case a.Presigned && apart > a.Expires:
-		return fault.New(fault.Refused, "link-expired", "Request has expired: the link held until %s, and it is %s", stamp(a.Time.Add(a.Expires)), stamp(now)).In("date").
+		return fault.New(fault.Refused, "link-expired", "Request has expired: the link held until %s, and it is %s",
+			stamp(a.Time.Add(a.Expires)), stamp(now)).In("date").
 			Do("make the link again").Because(&Late{Signed: a.Time, Expires: a.Time.Add(a.Expires), Now: now})
 	case !a.Presigned && (apart > MaxSkew || apart < -MaxSkew):
-		return fault.New(fault.Refused, "clock-skew", "the request was signed at %s, and it is %s here: more than %s apart", stamp(a.Time), stamp(now), MaxSkew).
+		return fault.New(fault.Refused, "clock-skew", "the request was signed at %s, and it is %s here: more than %s apart",
+			stamp(a.Time), stamp(now), MaxSkew).
 			In("clock").Do("set the client's clock").Because(&Late{Signed: a.Time, Now: now})
 	}
 	for name := range r.Header {
 		l := strings.ToLower(name)
 		if strings.HasPrefix(l, "x-amz-") && !slices.Contains(a.headers, l) && (l != "x-amz-content-sha256" || !a.Presigned) {
-			return fault.New(fault.Refused, "header-unsigned", "the header %s was sent and is not signed", l).In(l).Do("sign every header of the dialect")
+			return fault.New(fault.Refused, "header-unsigned", "the header %s was sent and is not signed", l).In(l).
+				Do("sign every header of the dialect")
 		}
 	}
 	if a.Payload == "" {
 		if r.ContentLength != 0 && r.Method != http.MethodGet && r.Method != http.MethodHead {
-			return fault.New(fault.Invalid, "payload-missing", "Missing required header for this request: %s", strings.ToLower(HeaderPayload)).
+			return fault.New(fault.Invalid, "payload-missing", "Missing required header for this request: %s",
+				strings.ToLower(HeaderPayload)).
 				In(HeaderPayload).Do("send the SHA-256 of the body, or %s", Unsigned)
 		}
 		a.Payload = EmptyHash
@@ -290,7 +303,8 @@ func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
 	// The path is signed as every client should escape it, or as this one did.
 	if path := Escape(r.URL.Path, false); !fits(path) && (path == r.URL.EscapedPath() || !fits(r.URL.EscapedPath())) {
 		signed := canonical(r, path, a.headers, a.Payload, a.Presigned)
-		return fault.New(fault.Refused, "signature-mismatch", "the signature does not fit the request and the key's secret").In("secret").
+		return fault.New(fault.Refused, "signature-mismatch", "the signature does not fit the request and the key's secret").
+			In("secret").
 			Do("check the secret, and that nothing between client and service changes the path, the query or the signed headers (%s)", strings.Join(a.headers, ", ")).
 			Because(&Mismatch{KeyID: a.KeyID, Signature: a.signature, Canonical: signed, Signed: a.toSign(signed)})
 	}
@@ -368,7 +382,8 @@ func Escape(s string, slash bool) string {
 	b.Grow(len(s) + 8)
 	for i := range len(s) {
 		c := s[i]
-		if 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || c == '-' || c == '_' || c == '.' || c == '~' || c == '/' && !slash {
+		if 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || c == '-' || c == '_' || c == '.' ||
+			c == '~' || c == '/' && !slash {
 			b.WriteByte(c)
 		} else {
 			const digits = "0123456789ABCDEF"
@@ -505,10 +520,13 @@ func signFor(scope Scope, r *http.Request, c Credential, region, payload string,
 	if r.Host == "" {
 		r.Host = r.URL.Host
 	}
-	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: payload, day: at.Format("20060102"), service: scope, headers: headers}
+	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: payload, day: at.Format("20060102"), service: scope,
+		headers: headers}
 	a.key = signingKey(c.Secret, a.day, region, scope)
 	a.signature = a.sign(canonical(r, Escape(r.URL.Path, false), headers, payload, false))
-	r.Header.Set("Authorization", algorithm+" Credential="+c.ID+"/"+a.scopeString()+", SignedHeaders="+strings.Join(headers, ";")+", Signature="+a.signature)
+	r.Header.Set("Authorization",
+		algorithm+" Credential="+c.ID+"/"+a.scopeString()+", SignedHeaders="+strings.Join(headers,
+			";")+", Signature="+a.signature)
 	return a
 }
 
@@ -516,7 +534,8 @@ func signFor(scope Scope, r *http.Request, c Credential, region, payload string,
 // for expires from at.
 func Presign(method string, u *url.URL, c Credential, region string, expires time.Duration, at time.Time) *url.URL {
 	at = at.UTC()
-	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: Unsigned, Presigned: true, day: at.Format("20060102"), service: Wire, headers: []string{"host"}}
+	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: Unsigned, Presigned: true, day: at.Format("20060102"),
+		service: Wire, headers: []string{"host"}}
 	q := u.Query()
 	q.Set("X-Amz-Algorithm", algorithm)
 	q.Set("X-Amz-Credential", c.ID+"/"+a.scopeString())
@@ -526,7 +545,8 @@ func Presign(method string, u *url.URL, c Credential, region string, expires tim
 	signed := *u
 	signed.RawQuery = strings.ReplaceAll(q.Encode(), "+", "%20")
 	a.key = signingKey(c.Secret, a.day, region, Wire)
-	sig := a.sign(canonical(&http.Request{Method: method, URL: &signed, Host: u.Host, Header: http.Header{}}, Escape(u.Path, false), a.headers, Unsigned, true))
+	sig := a.sign(canonical(&http.Request{Method: method, URL: &signed, Host: u.Host, Header: http.Header{}},
+		Escape(u.Path, false), a.headers, Unsigned, true))
 	signed.RawQuery += "&X-Amz-Signature=" + sig
 	return &signed
 }

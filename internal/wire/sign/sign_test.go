@@ -31,7 +31,8 @@ func arrive(t *testing.T, r *http.Request) *http.Request {
 
 func TestSignedRequestsVerifyAndTamperedOnesDoNot(t *testing.T) {
 	make := func() *http.Request {
-		r, err := http.NewRequest("PUT", "http://127.0.0.1:5710/plates/a%20b/%2E%2E/%C3%A4+?b=2&a=1%2F&empty", strings.NewReader("x"))
+		r, err := http.NewRequest("PUT", "http://127.0.0.1:5710/plates/a%20b/%2E%2E/%C3%A4+?b=2&a=1%2F&empty",
+			strings.NewReader("x"))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -55,7 +56,8 @@ func TestSignedRequestsVerifyAndTamperedOnesDoNot(t *testing.T) {
 		{"other path", func(r *http.Request) { r.URL.Path += "x" }, at, cred.Secret, "signature-mismatch"},
 		{"other query", func(r *http.Request) { r.URL.RawQuery += "&c=3" }, at, cred.Secret, "signature-mismatch"},
 		{"other metadata", func(r *http.Request) { r.Header.Set("X-Amz-Meta-Taxon", "Erica") }, at, cred.Secret, "signature-mismatch"},
-		{"header slipped in", func(r *http.Request) { r.Header.Set("X-Amz-Acl", "open") }, at, cred.Secret, "header-unsigned"},
+		{"header slipped in",
+			func(r *http.Request) { r.Header.Set("X-Amz-Acl", "open") }, at, cred.Secret, "header-unsigned"},
 		{"other host", func(r *http.Request) { r.Host = "other" }, at, cred.Secret, "signature-mismatch"},
 	} {
 		r := make()
@@ -112,10 +114,12 @@ func TestPresignedLinks(t *testing.T) {
 }
 
 func TestMalformedAuthorizations(t *testing.T) {
-	for _, h := range []string{"Basic eA==", algorithm, algorithm + " Credential=x", algorithm + " Credential=a/b/c/d/e, SignedHeaders=host, Signature=00",
+	for _, h := range []string{"Basic eA==", algorithm, algorithm + " Credential=x", algorithm +
+		" Credential=a/b/c/d/e, SignedHeaders=host, Signature=00",
 		algorithm + " Credential=K/20260314/fenn/ec2/aws4_request, SignedHeaders=host, Signature=" + strings.Repeat("0", 64),
 		algorithm + " Credential=K/20260313/fenn/s3/aws4_request, SignedHeaders=host, Signature=" + strings.Repeat("0", 64),
-		algorithm + " Credential=K/20260314/fenn/s3/aws4_request, SignedHeaders=x-amz-date, Signature=" + strings.Repeat("0", 64)} {
+		algorithm + " Credential=K/20260314/fenn/s3/aws4_request, SignedHeaders=x-amz-date, Signature=" +
+			strings.Repeat("0", 64)} {
 		r := httptest.NewRequest("GET", "/", nil)
 		r.Header.Set("Authorization", h)
 		r.Header.Set(HeaderDate, at.Format(timeFormat))
