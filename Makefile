@@ -39,6 +39,7 @@ $(DIST)/index.html: $(WEB) web/src/api/schema.d.ts web/node_modules/.package-loc
 
 test: build
 	@test -z "$$(gofmt -l cmd internal tools)" || { echo "gofmt would change:"; gofmt -l cmd internal tools; exit 1; }
+	cd web && npm run --silent format:check
 	go vet ./...
 	go test -timeout 25m ./...
 

@@ -26,7 +26,9 @@ const Nowhere = lazy(() => import('./pages/Nowhere'));
 applyTheme(storedTheme());
 
 const queries = new QueryClient({
-  defaultOptions: { queries: { retry: (n, e) => n < 2 && !(e instanceof Problem && e.status < 500), staleTime: 2_000 } },
+  defaultOptions: {
+    queries: { retry: (n, e) => n < 2 && !(e instanceof Problem && e.status < 500), staleTime: 2_000 },
+  },
 });
 
 createRoot(document.getElementById('root')!).render(
@@ -34,27 +36,27 @@ createRoot(document.getElementById('root')!).render(
     <QueryClientProvider client={queries}>
       <BrowserRouter>
         <Tooltip.Provider delayDuration={400}>
-        <ToastProvider>
-          <SessionGate>
-            <UploadProvider>
-              <Shell>
-                <Suspense fallback={<p className="faint">Reading</p>}>
-                  <Routes>
-                    <Route path="/" element={<Overview />} />
-                    <Route path="/buckets" element={<Buckets />} />
-                    <Route path="/buckets/:bucket/object" element={<ObjectPage />} />
-                    <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
-                    <Route path="/uploads" element={<UploadsPage />} />
-                    <Route path="/journal" element={<Journal />} />
-                    <Route path="/access/:section?" element={<Access />} />
-                    <Route path="/connect" element={<Connect />} />
-                    <Route path="*" element={<Nowhere />} />
-                  </Routes>
-                </Suspense>
-              </Shell>
-            </UploadProvider>
-          </SessionGate>
-        </ToastProvider>
+          <ToastProvider>
+            <SessionGate>
+              <UploadProvider>
+                <Shell>
+                  <Suspense fallback={<p className="faint">Reading</p>}>
+                    <Routes>
+                      <Route path="/" element={<Overview />} />
+                      <Route path="/buckets" element={<Buckets />} />
+                      <Route path="/buckets/:bucket/object" element={<ObjectPage />} />
+                      <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
+                      <Route path="/uploads" element={<UploadsPage />} />
+                      <Route path="/journal" element={<Journal />} />
+                      <Route path="/access/:section?" element={<Access />} />
+                      <Route path="/connect" element={<Connect />} />
+                      <Route path="*" element={<Nowhere />} />
+                    </Routes>
+                  </Suspense>
+                </Shell>
+              </UploadProvider>
+            </SessionGate>
+          </ToastProvider>
         </Tooltip.Provider>
       </BrowserRouter>
     </QueryClientProvider>

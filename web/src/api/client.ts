@@ -49,7 +49,14 @@ interface Answer<T> {
 export function problemOf(status: number, body: unknown): Problem {
   const p = (body ?? {}) as Partial<Schemas['Problem']>;
   if (p.code === 'signed-out' || p.code === 'session-ended') signedOut();
-  return new Problem(status, p.detail ?? `The service answered with status ${status}.`, p.code ?? 'unknown', p.field, p.remedy, p.switch);
+  return new Problem(
+    status,
+    p.detail ?? `The service answered with status ${status}.`,
+    p.code ?? 'unknown',
+    p.field,
+    p.remedy,
+    p.switch,
+  );
 }
 
 /** Gives the answer's data, or throws a Problem. */
@@ -58,7 +65,13 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   try {
     a = await call;
   } catch {
-    throw new Problem(0, 'The service does not answer.', 'unreachable', undefined, 'It may be starting or stopped; this page tries again.');
+    throw new Problem(
+      0,
+      'The service does not answer.',
+      'unreachable',
+      undefined,
+      'It may be starting or stopped; this page tries again.',
+    );
   }
   if (!a.response.ok) throw problemOf(a.response.status, a.error);
   return a.data as T;
@@ -66,4 +79,5 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
 
 /** The address of the bytes of an object, or of a version of it, on the desk. */
 export const bodyAddress = (bucket: string, key: string, version = '') =>
-  `/api/v1/buckets/${encodeURIComponent(bucket)}/body?key=${encodeURIComponent(key)}` + (version ? `&version=${encodeURIComponent(version)}` : '');
+  `/api/v1/buckets/${encodeURIComponent(bucket)}/body?key=${encodeURIComponent(key)}` +
+  (version ? `&version=${encodeURIComponent(version)}` : '');

@@ -53,7 +53,9 @@ export async function sendInParts(j: Job): Promise<void> {
   let r = stored ? (JSON.parse(stored) as Remembered) : null;
   const there = new Map<number, number>();
   if (r) {
-    const found = await api.GET('/api/v1/buckets/{bucket}/uploads/{id}', { params: { path: { bucket, id: r.upload }, query: { key } } });
+    const found = await api.GET('/api/v1/buckets/{bucket}/uploads/{id}', {
+      params: { path: { bucket, id: r.upload }, query: { key } },
+    });
     if (!found.response.ok && found.response.status !== 404) throw problemOf(found.response.status, found.error);
     if (!found.data || r.size !== file.size || r.modified !== file.lastModified) {
       if (found.data) await abandon(r); // the file is another one now
@@ -61,7 +63,12 @@ export async function sendInParts(j: Job): Promise<void> {
     } else for (const p of found.data.list) there.set(p.number, p.size);
   }
   if (!r) {
-    const u = await ask(api.POST('/api/v1/buckets/{bucket}/uploads', { params: { path: { bucket } }, body: { key, contentType: file.type || 'application/octet-stream' } }));
+    const u = await ask(
+      api.POST('/api/v1/buckets/{bucket}/uploads', {
+        params: { path: { bucket } },
+        body: { key, contentType: file.type || 'application/octet-stream' },
+      }),
+    );
     r = { upload: u.id, bucket, key, size: file.size, modified: file.lastModified, partSize: partSizeOf(file.size) };
     localStorage.setItem(nameOf(bucket, key), JSON.stringify(r));
   }
@@ -87,10 +94,18 @@ export async function sendInParts(j: Job): Promise<void> {
       if (there.get(n) === sizeOf(n)) continue;
       for (let attempt = 1; ; attempt++) {
         try {
-          await sendPart(bucket, key, upload, n, file.slice((n - 1) * partSize, (n - 1) * partSize + sizeOf(n)), j.stop, (bytes) => {
-            sent.set(n, bytes);
-            tell();
-          });
+          await sendPart(
+            bucket,
+            key,
+            upload,
+            n,
+            file.slice((n - 1) * partSize, (n - 1) * partSize + sizeOf(n)),
+            j.stop,
+            (bytes) => {
+              sent.set(n, bytes);
+              tell();
+            },
+          );
           break;
         } catch (e) {
           sent.set(n, 0);
@@ -102,11 +117,24 @@ export async function sendInParts(j: Job): Promise<void> {
     }
   };
   await Promise.all(Array.from({ length: sideBySide }, worker));
-  await ask(api.POST('/api/v1/buckets/{bucket}/uploads/{id}/complete', { params: { path: { bucket, id: upload }, query: { key } }, body: { size: file.size, ifAbsent: j.ifAbsent } }));
+  await ask(
+    api.POST('/api/v1/buckets/{bucket}/uploads/{id}/complete', {
+      params: { path: { bucket, id: upload }, query: { key } },
+      body: { size: file.size, ifAbsent: j.ifAbsent },
+    }),
+  );
   forget(bucket, key);
 }
 
-function sendPart(bucket: string, key: string, upload: string, n: number, bytes: Blob, stop: AbortSignal, progress: (bytes: number) => void): Promise<void> {
+function sendPart(
+  bucket: string,
+  key: string,
+  upload: string,
+  n: number,
+  bytes: Blob,
+  stop: AbortSignal,
+  progress: (bytes: number) => void,
+): Promise<void> {
   return new Promise((ok, no) => {
     if (stop.aborted) return no(new DOMException('stopped', 'AbortError'));
     const x = new XMLHttpRequest();
@@ -131,7 +159,10 @@ function sendPart(bucket: string, key: string, upload: string, n: number, bytes:
       }
       no(problemOf(x.status, body));
     };
-    x.open('PUT', `/api/v1/buckets/${encodeURIComponent(bucket)}/uploads/${encodeURIComponent(upload)}/parts/${n}?key=${encodeURIComponent(key)}`);
+    x.open(
+      'PUT',
+      `/api/v1/buckets/${encodeURIComponent(bucket)}/uploads/${encodeURIComponent(upload)}/parts/${n}?key=${encodeURIComponent(key)}`,
+    );
     for (const [k, v] of Object.entries(forgeryHeader())) x.setRequestHeader(k, v);
     x.send(bytes);
   });
@@ -140,5 +171,7 @@ function sendPart(bucket: string, key: string, upload: string, n: number, bytes:
 /** Ends an upload; what was sent of it goes. */
 export async function abandon(r: { bucket: string; key: string; upload: string }): Promise<void> {
   forget(r.bucket, r.key);
-  await ask(api.POST('/api/v1/uploads/abandon', { body: { uploads: [{ bucket: r.bucket, key: r.key, id: r.upload }] } }));
+  await ask(
+    api.POST('/api/v1/uploads/abandon', { body: { uploads: [{ bucket: r.bucket, key: r.key, id: r.upload }] } }),
+  );
 }

@@ -3,22 +3,36 @@ import { useEffect, useState } from 'react';
 
 import { type Schemas, api, ask } from '../api/client';
 
-export const useService = () => useQuery({ queryKey: ['service'], queryFn: () => ask(api.GET('/api/v1/service')), staleTime: 60_000 });
+export const useService = () =>
+  useQuery({ queryKey: ['service'], queryFn: () => ask(api.GET('/api/v1/service')), staleTime: 60_000 });
 
 export const useOverview = (days: number) =>
-  useQuery({ queryKey: ['live', 'overview', days], queryFn: () => ask(api.GET('/api/v1/overview', { params: { query: { days } } })), placeholderData: (d) => d });
+  useQuery({
+    queryKey: ['live', 'overview', days],
+    queryFn: () => ask(api.GET('/api/v1/overview', { params: { query: { days } } })),
+    placeholderData: (d) => d,
+  });
 
 export const useBuckets = () =>
-  useQuery({ queryKey: ['live', 'buckets'], queryFn: () => ask(api.GET('/api/v1/buckets', { params: { query: { limit: 1000 } } })), placeholderData: (d) => d });
+  useQuery({
+    queryKey: ['live', 'buckets'],
+    queryFn: () => ask(api.GET('/api/v1/buckets', { params: { query: { limit: 1000 } } })),
+    placeholderData: (d) => d,
+  });
 
 export const useBucket = (bucket: string) =>
-  useQuery({ queryKey: ['live', 'bucket', bucket], queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}', { params: { path: { bucket } } })), placeholderData: (d) => d });
+  useQuery({
+    queryKey: ['live', 'bucket', bucket],
+    queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}', { params: { path: { bucket } } })),
+    placeholderData: (d) => d,
+  });
 
 /** An object, or a version of it. */
 export const useObject = (bucket: string, key: string, version = '', asOf = '') =>
   useQuery({
     queryKey: ['live', 'object', bucket, key, version, asOf],
-    queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}/object', { params: { path: { bucket }, query: { key, version, asOf } } })),
+    queryFn: () =>
+      ask(api.GET('/api/v1/buckets/{bucket}/object', { params: { path: { bucket }, query: { key, version, asOf } } })),
     placeholderData: (d, q) => (q?.queryKey[3] === key ? d : undefined),
   });
 
@@ -26,7 +40,14 @@ export const useObject = (bucket: string, key: string, version = '', asOf = '') 
 export const useHistory = (bucket: string, key: string) =>
   useQuery({
     queryKey: ['live', 'history', bucket, key],
-    queryFn: async () => (await ask(api.GET('/api/v1/buckets/{bucket}/history', { params: { path: { bucket }, query: { key, followRenames: true, limit: 200 } } }))).chapters ?? [],
+    queryFn: async () =>
+      (
+        await ask(
+          api.GET('/api/v1/buckets/{bucket}/history', {
+            params: { path: { bucket }, query: { key, followRenames: true, limit: 200 } },
+          }),
+        )
+      ).chapters ?? [],
     placeholderData: (d, q) => (q?.queryKey[3] === key ? d : undefined),
   });
 
@@ -36,7 +57,14 @@ export const useListing = (bucket: string, prefix: string, flat: boolean, asOf: 
     queryKey: ['live', 'listing', bucket, prefix, flat, asOf],
     initialPageParam: '',
     queryFn: ({ pageParam }) =>
-      ask(api.GET('/api/v1/buckets/{bucket}/objects', { params: { path: { bucket }, query: { prefix, delimiter: flat ? '' : '/', after: pageParam, limit: 200, metadata: true, asOf } } })),
+      ask(
+        api.GET('/api/v1/buckets/{bucket}/objects', {
+          params: {
+            path: { bucket },
+            query: { prefix, delimiter: flat ? '' : '/', after: pageParam, limit: 200, metadata: true, asOf },
+          },
+        }),
+      ),
     getNextPageParam: (page) => page.next,
     placeholderData: (d, q) => (q?.queryKey[2] === bucket ? d : undefined),
   });
@@ -45,14 +73,24 @@ export const useListing = (bucket: string, prefix: string, flat: boolean, asOf: 
 export const usePrefixes = (bucket: string, prefix: string, asOf: string) =>
   useQuery({
     queryKey: ['live', 'prefixes', bucket, prefix, asOf],
-    queryFn: async () => await ask(api.GET('/api/v1/buckets/{bucket}/objects', { params: { path: { bucket }, query: { prefix, delimiter: '/', limit: 1000, asOf } } })),
+    queryFn: async () =>
+      await ask(
+        api.GET('/api/v1/buckets/{bucket}/objects', {
+          params: { path: { bucket }, query: { prefix, delimiter: '/', limit: 1000, asOf } },
+        }),
+      ),
   });
 
 /** Usage beneath the prefixes of a level, the costliest in versions first. */
 export const usePrefixUsage = (bucket: string, prefix: string) =>
   useQuery({
     queryKey: ['live', 'prefix usage', bucket, prefix],
-    queryFn: async () => (await ask(api.GET('/api/v1/buckets/{bucket}/prefixes', { params: { path: { bucket }, query: { prefix, limit: 100 } } }))).prefixes ?? [],
+    queryFn: async () =>
+      (
+        await ask(
+          api.GET('/api/v1/buckets/{bucket}/prefixes', { params: { path: { bucket }, query: { prefix, limit: 100 } } }),
+        )
+      ).prefixes ?? [],
     placeholderData: (d) => d,
   });
 
@@ -70,7 +108,21 @@ export const useJournal = (f: JournalFilter) =>
     queryKey: ['live', 'journal', f],
     initialPageParam: '',
     queryFn: ({ pageParam }) =>
-      ask(api.GET('/api/v1/journal', { params: { query: { bucket: f.bucket, prefix: f.prefix, who: f.who, since: f.since, kind: f.kind ? [f.kind] : undefined, before: pageParam, limit: 100 } } })),
+      ask(
+        api.GET('/api/v1/journal', {
+          params: {
+            query: {
+              bucket: f.bucket,
+              prefix: f.prefix,
+              who: f.who,
+              since: f.since,
+              kind: f.kind ? [f.kind] : undefined,
+              before: pageParam,
+              limit: 100,
+            },
+          },
+        }),
+      ),
     getNextPageParam: (page) => page.next,
     placeholderData: (d) => d,
   });
@@ -80,7 +132,8 @@ export const useUnfinished = () =>
   useInfiniteQuery({
     queryKey: ['live', 'unfinished'],
     initialPageParam: 0,
-    queryFn: ({ pageParam }) => ask(api.GET('/api/v1/uploads', { params: { query: { after: pageParam, limit: 500 } } })),
+    queryFn: ({ pageParam }) =>
+      ask(api.GET('/api/v1/uploads', { params: { query: { after: pageParam, limit: 500 } } })),
     getNextPageParam: (page) => page.next,
     placeholderData: (d) => d,
     refetchInterval: 5_000, // parts leave no trace in the journal
@@ -95,7 +148,10 @@ export const useOrders = () =>
   });
 
 export const useBucketUsage = (bucket: string) =>
-  useQuery({ queryKey: ['live', 'usage', bucket], queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}/usage', { params: { path: { bucket } } })) });
+  useQuery({
+    queryKey: ['live', 'usage', bucket],
+    queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}/usage', { params: { path: { bucket } } })),
+  });
 
 /** A change, after which everything live is read again. */
 export function useChange<I, O>(change: (input: I) => Promise<O>) {
@@ -110,7 +166,9 @@ export interface Removal {
   withVersions?: boolean; // of prefixes: previous versions and delete markers too, for good
 }
 
-type Sum = Required<Pick<Schemas['Quantity'], 'objects' | 'bytes' | 'previous' | 'previousBytes' | 'markers' | 'versioning'>>;
+type Sum = Required<
+  Pick<Schemas['Quantity'], 'objects' | 'bytes' | 'previous' | 'previousBytes' | 'markers' | 'versioning'>
+>;
 
 const nothing = (): Sum => ({ objects: 0, bytes: 0, previous: 0, previousBytes: 0, markers: 0, versioning: '' });
 
@@ -131,8 +189,21 @@ export async function rehearse(r: Removal): Promise<Sum> {
   const sum = nothing();
   const add = (q: Schemas['Quantity']) => into(sum, q);
   const path = { bucket: r.bucket };
-  if (r.keys.length) add(await ask(api.POST('/api/v1/buckets/{bucket}/remove', { params: { path }, body: { keys: r.keys, rehearse: true } })));
-  for (const prefix of r.prefixes) add(await ask(api.POST('/api/v1/buckets/{bucket}/remove', { params: { path }, body: { prefix, withVersions: r.withVersions, rehearse: true } })));
+  if (r.keys.length)
+    add(
+      await ask(
+        api.POST('/api/v1/buckets/{bucket}/remove', { params: { path }, body: { keys: r.keys, rehearse: true } }),
+      ),
+    );
+  for (const prefix of r.prefixes)
+    add(
+      await ask(
+        api.POST('/api/v1/buckets/{bucket}/remove', {
+          params: { path },
+          body: { prefix, withVersions: r.withVersions, rehearse: true },
+        }),
+      ),
+    );
   return sum;
 }
 
@@ -145,8 +216,23 @@ export async function remove(r: Removal, progress: (objects: number) => void): P
     progress(touched(sum));
     return q;
   };
-  for (let i = 0; i < r.keys.length; i += 1000) add(await ask(api.POST('/api/v1/buckets/{bucket}/remove', { params: { path }, body: { keys: r.keys.slice(i, i + 1000) } })));
-  for (const prefix of r.prefixes) while (add(await ask(api.POST('/api/v1/buckets/{bucket}/remove', { params: { path }, body: { prefix, withVersions: r.withVersions } }))).more);
+  for (let i = 0; i < r.keys.length; i += 1000)
+    add(
+      await ask(
+        api.POST('/api/v1/buckets/{bucket}/remove', { params: { path }, body: { keys: r.keys.slice(i, i + 1000) } }),
+      ),
+    );
+  for (const prefix of r.prefixes)
+    while (
+      add(
+        await ask(
+          api.POST('/api/v1/buckets/{bucket}/remove', {
+            params: { path },
+            body: { prefix, withVersions: r.withVersions },
+          }),
+        ),
+      ).more
+    );
   return sum;
 }
 
@@ -178,7 +264,8 @@ export function useLive(): Live {
         const e = JSON.parse(m.data) as { completeUpTo: string; topics?: string[]; all?: boolean };
         setLive({ connected: true, upTo: new Date(e.completeUpTo) });
         if (e.all) void queries.invalidateQueries({ queryKey: ['live'] });
-        else if (e.topics?.length) void queries.invalidateQueries({ predicate: (q) => concerns(q.queryKey, e.topics!) });
+        else if (e.topics?.length)
+          void queries.invalidateQueries({ predicate: (q) => concerns(q.queryKey, e.topics!) });
       };
       source.onerror = () => setLive((l) => ({ ...l, connected: false }));
     };

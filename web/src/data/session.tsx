@@ -25,7 +25,11 @@ const forgetRest = (queries: QueryClient) => queries.removeQueries({ predicate: 
 /** Shows the sign-in page until somebody is signed in. */
 export function SessionGate({ children }: { children: ReactNode }) {
   const queries = useQueryClient();
-  const session = useQuery({ queryKey: ['session'], queryFn: () => ask(api.GET('/api/v1/session')), staleTime: Infinity });
+  const session = useQuery({
+    queryKey: ['session'],
+    queryFn: () => ask(api.GET('/api/v1/session')),
+    staleTime: Infinity,
+  });
   useEffect(() => onSignedOut(() => queries.setQueryData(['session'], null)), [queries]);
   const enter = (s: Schemas['SessionInfo']) => {
     setForgery(s.forgery);
@@ -36,7 +40,14 @@ export function SessionGate({ children }: { children: ReactNode }) {
   if (session.data) {
     setForgery(session.data.forgery);
     const leave = () => queries.setQueryData(['session'], null);
-    if (session.data.mustChange) return <NewPassword session={session.data} onChanged={leave} onLeave={() => void ask(api.DELETE('/api/v1/session')).then(leave)} />;
+    if (session.data.mustChange)
+      return (
+        <NewPassword
+          session={session.data}
+          onChanged={leave}
+          onLeave={() => void ask(api.DELETE('/api/v1/session')).then(leave)}
+        />
+      );
     return <Session value={session.data}>{children}</Session>;
   }
   const unreachable = session.error instanceof Problem && session.error.status !== 401 ? session.error : null;

@@ -45,25 +45,49 @@ export function UploadProvider({ children }: { children: ReactNode }) {
   const queries = useQueryClient();
   const next = useRef(1);
   const [list, setList] = useState<Upload[]>(() =>
-    remembered().map((r) => ({ id: next.current++, bucket: r.bucket, key: r.key, size: r.size, parted: true, state: 'paused' as const, sent: 0, rate: 0, replace: true, message: 'Interrupted. Choose the file again and it goes on.' })),
+    remembered().map((r) => ({
+      id: next.current++,
+      bucket: r.bucket,
+      key: r.key,
+      size: r.size,
+      parted: true,
+      state: 'paused' as const,
+      sent: 0,
+      rate: 0,
+      replace: true,
+      message: 'Interrupted. Choose the file again and it goes on.',
+    })),
   );
   const stops = useRef(new Map<number, AbortController>());
   const requests = useRef(new Map<number, XMLHttpRequest>());
-  const change = useCallback((id: number, c: Partial<Upload>) => setList((l) => l.map((u) => (u.id === id ? { ...u, ...c } : u))), []);
+  const change = useCallback(
+    (id: number, c: Partial<Upload>) => setList((l) => l.map((u) => (u.id === id ? { ...u, ...c } : u))),
+    [],
+  );
 
   const send = useCallback(
     async (u: Upload) => {
       change(u.id, { state: 'sending', sent: 0, message: undefined });
       if (!u.replace) {
-        const there = await api.GET('/api/v1/buckets/{bucket}/object', { params: { path: { bucket: u.bucket }, query: { key: u.key } } });
-        if (there.response.ok) return change(u.id, { state: 'there', message: 'An object with this key is there already.' });
+        const there = await api.GET('/api/v1/buckets/{bucket}/object', {
+          params: { path: { bucket: u.bucket }, query: { key: u.key } },
+        });
+        if (there.response.ok)
+          return change(u.id, { state: 'there', message: 'An object with this key is there already.' });
       }
       if (!u.file) return;
       if (u.parted) {
         const stop = new AbortController();
         stops.current.set(u.id, stop);
         try {
-          await sendInParts({ bucket: u.bucket, key: u.key, file: u.file, ifAbsent: !u.replace, stop: stop.signal, progress: (sent, rate) => change(u.id, { sent, rate }) });
+          await sendInParts({
+            bucket: u.bucket,
+            key: u.key,
+            file: u.file,
+            ifAbsent: !u.replace,
+            stop: stop.signal,
+            progress: (sent, rate) => change(u.id, { sent, rate }),
+          });
           change(u.id, { state: 'done', sent: u.size });
           void queries.invalidateQueries({ queryKey: ['live'] });
         } catch (e) {
@@ -76,7 +100,8 @@ export function UploadProvider({ children }: { children: ReactNode }) {
       const x = new XMLHttpRequest();
       requests.current.set(u.id, x);
       const started = performance.now();
-      x.upload.onprogress = (e) => change(u.id, { sent: e.loaded, rate: e.loaded / Math.max(0.2, (performance.now() - started) / 1000) });
+      x.upload.onprogress = (e) =>
+        change(u.id, { sent: e.loaded, rate: e.loaded / Math.max(0.2, (performance.now() - started) / 1000) });
       x.onloadend = () => {
         requests.current.delete(u.id);
         if (x.status >= 200 && x.status < 300) {
@@ -91,7 +116,13 @@ export function UploadProvider({ children }: { children: ReactNode }) {
           body = { detail: 'The connection was lost before the file had arrived.' };
         }
         const p = problemOf(x.status, body);
-        setList((l) => l.map((v) => (v.id === u.id && v.state === 'sending' ? { ...v, state: p.code === 'exists' ? 'there' : 'failed', message: p.message } : v)));
+        setList((l) =>
+          l.map((v) =>
+            v.id === u.id && v.state === 'sending'
+              ? { ...v, state: p.code === 'exists' ? 'there' : 'failed', message: p.message }
+              : v,
+          ),
+        );
       };
       x.open('PUT', bodyAddress(u.bucket, u.key) + (u.replace ? '' : '&ifAbsent=true'));
       for (const [k, v] of Object.entries(forgeryHeader())) x.setRequestHeader(k, v);
@@ -121,14 +152,29 @@ export function UploadProvider({ children }: { children: ReactNode }) {
     () => ({
       list,
       add: (bucket, prefix, files) =>
-        setList((l) => [...l, ...files.map(({ name, file }) => ({ id: next.current++, bucket, key: prefix + name, file, size: file.size, parted: file.size > partedAbove, state: 'waiting' as const, sent: 0, rate: 0, replace: false }))]),
+        setList((l) => [
+          ...l,
+          ...files.map(({ name, file }) => ({
+            id: next.current++,
+            bucket,
+            key: prefix + name,
+            file,
+            size: file.size,
+            parted: file.size > partedAbove,
+            state: 'waiting' as const,
+            sent: 0,
+            rate: 0,
+            replace: false,
+          })),
+        ]),
       stop: (id) => {
         const parts = stops.current.get(id);
         if (parts) return parts.abort();
         change(id, { state: 'stopped', message: 'Stopped; nothing of it was kept.' });
         requests.current.get(id)?.abort();
       },
-      again: (id, replace, file) => change(id, { state: 'waiting', replace, message: undefined, ...(file ? { file } : {}) }),
+      again: (id, replace, file) =>
+        change(id, { state: 'waiting', replace, message: undefined, ...(file ? { file } : {}) }),
       abandon: (id) => {
         stops.current.get(id)?.abort();
         const u = list.find((x) => x.id === id);
@@ -136,7 +182,8 @@ export function UploadProvider({ children }: { children: ReactNode }) {
         setList((l) => l.filter((x) => x.id !== id));
         if (r) void abandon(r).finally(() => queries.invalidateQueries({ queryKey: ['live'] }));
       },
-      forget: () => setList((l) => l.filter((u) => u.state === 'sending' || u.state === 'waiting' || u.state === 'paused')),
+      forget: () =>
+        setList((l) => l.filter((u) => u.state === 'sending' || u.state === 'waiting' || u.state === 'paused')),
     }),
     [list, change],
   );

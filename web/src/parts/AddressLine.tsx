@@ -18,7 +18,13 @@ function useHere(): string {
   return `${decodeURIComponent(m[1]!)}/${(m[2] ? query.get('key') : query.get('prefix')) ?? ''}`;
 }
 
-export function AddressLine({ field, onHelp }: { field: React.RefObject<HTMLInputElement | null>; onHelp: () => void }) {
+export function AddressLine({
+  field,
+  onHelp,
+}: {
+  field: React.RefObject<HTMLInputElement | null>;
+  onHelp: () => void;
+}) {
   const navigate = useNavigate();
   const here = useHere();
   const [text, setText] = useState(here);
@@ -44,8 +50,15 @@ export function AddressLine({ field, onHelp }: { field: React.RefObject<HTMLInpu
     <div className="addressline">
       <form onSubmit={go} role="search" className="field go mono">
         <span className="faint">{icons.find}</span>
-        <input ref={field} value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === 'Escape' && (setText(here), field.current?.blur())}
-          placeholder="Go to an address: bucket/prefix/ or bucket/key" aria-label="Address" spellCheck={false} />
+        <input
+          ref={field}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          onKeyDown={(e) => e.key === 'Escape' && (setText(here), field.current?.blur())}
+          placeholder="Go to an address: bucket/prefix/ or bucket/key"
+          aria-label="Address"
+          spellCheck={false}
+        />
         <span className="hint kbd">/</span>
       </form>
       <div className="end">
@@ -58,8 +71,22 @@ export function AddressLine({ field, onHelp }: { field: React.RefObject<HTMLInpu
           <State kind="wait">not connected{live.upTo ? `, last heard ${time(live.upTo)}` : ''}</State>
         )}
         <Account />
-        <span className="wide" title={session.key ? `Signed in with the key ${session.key}` : `${session.operator ? 'Operator' : session.role} in ${session.account}`}>{session.name}</span>
-        <button type="button" className="link" onClick={turn} title="Change between light, dark and the system's choice">
+        <span
+          className="wide"
+          title={
+            session.key
+              ? `Signed in with the key ${session.key}`
+              : `${session.operator ? 'Operator' : session.role} in ${session.account}`
+          }
+        >
+          {session.name}
+        </span>
+        <button
+          type="button"
+          className="link"
+          onClick={turn}
+          title="Change between light, dark and the system's choice"
+        >
           {theme}
         </button>
         <button type="button" className="link" onClick={() => void signOut()}>
@@ -86,7 +113,13 @@ function Account() {
   return (
     <span className="row gap-6">
       account
-      <Select className="field sel w-auto" value={session.account} onChange={(account) => void to(account)} label="Account to act in" options={same(session.accounts.map((a) => a.account))} />
+      <Select
+        className="field sel w-auto"
+        value={session.account}
+        onChange={(account) => void to(account)}
+        label="Account to act in"
+        options={same(session.accounts.map((a) => a.account))}
+      />
     </span>
   );
 }

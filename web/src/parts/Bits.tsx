@@ -55,7 +55,11 @@ export const Trouble = ({ error }: { error: unknown }) => {
     <div className="note wrong" role="alert">
       <b className="strong">{sentence(p.message)}</b> {p.remedy ? sentence(p.remedy) : ''}
       {p.elsewhere ? (
-        <button type="button" className="btn low ml-8" onClick={() => void actIn(p.elsewhere!, location.pathname + location.search)}>
+        <button
+          type="button"
+          className="btn low ml-8"
+          onClick={() => void actIn(p.elsewhere!, location.pathname + location.search)}
+        >
           Act in {p.elsewhere}
         </button>
       ) : null}
@@ -87,7 +91,17 @@ export function Field({ label, hint, error, mono, className, ...input }: FieldPr
 }
 
 /** A headed section: title, then a rule. */
-export const Section = ({ title, aside, end, children }: { title: string; aside?: ReactNode; end?: ReactNode; children: ReactNode }) => (
+export const Section = ({
+  title,
+  aside,
+  end,
+  children,
+}: {
+  title: string;
+  aside?: ReactNode;
+  end?: ReactNode;
+  children: ReactNode;
+}) => (
   <section className="sect">
     <header>
       <h2>{title}</h2>
@@ -114,7 +128,12 @@ export function useCopy() {
 export function CopyButton({ text, what, low }: { text: string; what: string; low?: boolean }) {
   const copy = useCopy();
   return (
-    <button type="button" className={`btn ${low ? 'low' : ''}`} onClick={() => void copy(text, what)} aria-label={`Copy ${what.toLowerCase()}`}>
+    <button
+      type="button"
+      className={`btn ${low ? 'low' : ''}`}
+      onClick={() => void copy(text, what)}
+      aria-label={`Copy ${what.toLowerCase()}`}
+    >
       {icons.copy} Copy
     </button>
   );
@@ -123,15 +142,36 @@ export function CopyButton({ text, what, low }: { text: string; what: string; lo
 export function CopyMark({ text, what }: { text: string; what: string }) {
   const copy = useCopy();
   return (
-    <button type="button" className="copy" onClick={() => void copy(text, what)} aria-label={`Copy ${what}`} title={`Copy ${what}`}>
+    <button
+      type="button"
+      className="copy"
+      onClick={() => void copy(text, what)}
+      aria-label={`Copy ${what}`}
+      title={`Copy ${what}`}
+    >
       {icons.copy}
     </button>
   );
 }
 
 /** Progress: a thread drawn to its bead; the words stand beside it. */
-export const Ply = ({ share, tone = '', label }: { share: number; tone?: '' | 'is-good' | 'is-stop'; label: string }) => (
-  <span className={`ply ${tone}`} role="progressbar" aria-label={label} aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
+export const Ply = ({
+  share,
+  tone = '',
+  label,
+}: {
+  share: number;
+  tone?: '' | 'is-good' | 'is-stop';
+  label: string;
+}) => (
+  <span
+    className={`ply ${tone}`}
+    role="progressbar"
+    aria-label={label}
+    aria-valuenow={Math.round(share * 100)}
+    aria-valuemin={0}
+    aria-valuemax={100}
+  >
     <i style={{ width: `${Math.min(100, share * 100)}%` }} />
   </span>
 );

@@ -1,7 +1,9 @@
 import type { ReactNode } from 'react';
 
 /** Facts: labels left, values right of a fixed line. Those without a value are left out. */
-export const Facts = ({ children, className = 'pt-6' }: { children: ReactNode; className?: string }) => <dl className={`facts ${className}`}>{children}</dl>;
+export const Facts = ({ children, className = 'pt-6' }: { children: ReactNode; className?: string }) => (
+  <dl className={`facts ${className}`}>{children}</dl>
+);
 
 interface FactProps {
   name: ReactNode;

@@ -6,11 +6,14 @@ export function useFilters<N extends string>(...names: N[]) {
   const [query, setQuery] = useSearchParams();
   const filter = Object.fromEntries(names.map((n) => [n, query.get(n) ?? ''])) as Record<N, string>;
   const set = (name: N, value: string) =>
-    setQuery((q) => {
-      if (value) q.set(name, value);
-      else q.delete(name);
-      return q;
-    }, { replace: true });
+    setQuery(
+      (q) => {
+        if (value) q.set(name, value);
+        else q.delete(name);
+        return q;
+      },
+      { replace: true },
+    );
   return { filter, set, some: names.some((n) => filter[n]), clear: () => setQuery({}, { replace: true }) };
 }
 

@@ -6,7 +6,21 @@ import { Dialog } from './Dialog';
 import { Select } from './Select';
 
 /** A labelled choice. */
-export function Choice({ label, value, onChange, options, hint, width }: { label: string; value: string; onChange: (v: string) => void; options: [string, string][]; hint?: string; width?: number }) {
+export function Choice({
+  label,
+  value,
+  onChange,
+  options,
+  hint,
+  width,
+}: {
+  label: string;
+  value: string;
+  onChange: (v: string) => void;
+  options: [string, string][];
+  hint?: string;
+  width?: number;
+}) {
   const id = useId();
   return (
     <div style={{ width }}>
@@ -68,4 +82,5 @@ export function Ask({ title, children, act, busy, ready = true, harm, error, wid
 export const about = (error: unknown, field: string) => ((error as Problem | null)?.field === field ? error : null);
 
 /** The problem, when it is about none of those fields. */
-export const aboutNone = (error: unknown, ...fields: string[]) => (error && !fields.includes((error as Problem).field ?? '') ? error : null);
+export const aboutNone = (error: unknown, ...fields: string[]) =>
+  error && !fields.includes((error as Problem).field ?? '') ? error : null;

@@ -37,7 +37,11 @@ function months(from: number, to: number): Date[] {
   const every = to - from > 200 * day ? 3 : 1;
   const d = new Date(from);
   const out: Date[] = [];
-  for (let m = new Date(Date.UTC(d.getUTCFullYear(), d.getUTCMonth() + 1, 1)); m.getTime() < to - 20 * day; m = new Date(Date.UTC(m.getUTCFullYear(), m.getUTCMonth() + 1, 1)))
+  for (
+    let m = new Date(Date.UTC(d.getUTCFullYear(), d.getUTCMonth() + 1, 1));
+    m.getTime() < to - 20 * day;
+    m = new Date(Date.UTC(m.getUTCFullYear(), m.getUTCMonth() + 1, 1))
+  )
     if (m.getUTCMonth() % every === 0) out.push(m);
   return out;
 }
@@ -49,9 +53,14 @@ const steps = (at: Point[]) => at.flatMap((p, i) => (i ? [{ ...at[i - 1]!, t: p.
 export function Growth({ points, width: w, height: h }: Props) {
   const [table, setTable] = useState(false);
   const now = Date.now();
-  const at = points.map((p) => ({ t: Math.min(now, Date.parse(p.day)), v: p.current + p.previous, current: p.current }));
+  const at = points.map((p) => ({
+    t: Math.min(now, Date.parse(p.day)),
+    v: p.current + p.previous,
+    current: p.current,
+  }));
   const last = at[at.length - 1];
-  if (!last || at.every((p) => p.v === 0)) return <p className="empty faint">Nothing is stored yet; growth shows here from the first object on.</p>;
+  if (!last || at.every((p) => p.v === 0))
+    return <p className="empty faint">Nothing is stored yet; growth shows here from the first object on.</p>;
   last.t = now;
   const from = Math.min(at[0]!.t, now - 30 * day);
   const max = Math.max(...at.map((p) => p.v)) * 1.08;
@@ -63,7 +72,14 @@ export function Growth({ points, width: w, height: h }: Props) {
   return (
     <div>
       <svg width="100%" viewBox={`0 0 ${w} ${h}`} role="img" aria-label={`Bytes stored over time, now ${size(last.v)}`}>
-        <GridRows scale={y} tickValues={lines} left={edge.left} width={w - edge.left - edge.right} className="gridline" stroke="" />
+        <GridRows
+          scale={y}
+          tickValues={lines}
+          left={edge.left}
+          width={w - edge.left - edge.right}
+          className="gridline"
+          stroke=""
+        />
         <defs>
           <pattern id="growth-past" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
             <path d="M0 0V5" stroke="var(--color-heather)" strokeWidth="2" />
@@ -71,21 +87,61 @@ export function Growth({ points, width: w, height: h }: Props) {
         </defs>
         {at.some((p) => p.v > p.current) ? (
           <>
-            <AreaClosed data={line} x={(p) => x(p.t)} y={(p) => y(p.v)} yScale={y} fill="url(#growth-past)" opacity=".45" />
-            <LinePath data={line} x={(p) => x(p.t)} y={(p) => y(p.v)} stroke="var(--color-heather)" strokeWidth="1.2" strokeLinejoin="round" />
-            <AreaClosed data={line} x={(p) => x(p.t)} y={(p) => y(p.current)} yScale={y} fill="var(--color-cloth-raised)" />
+            <AreaClosed
+              data={line}
+              x={(p) => x(p.t)}
+              y={(p) => y(p.v)}
+              yScale={y}
+              fill="url(#growth-past)"
+              opacity=".45"
+            />
+            <LinePath
+              data={line}
+              x={(p) => x(p.t)}
+              y={(p) => y(p.v)}
+              stroke="var(--color-heather)"
+              strokeWidth="1.2"
+              strokeLinejoin="round"
+            />
+            <AreaClosed
+              data={line}
+              x={(p) => x(p.t)}
+              y={(p) => y(p.current)}
+              yScale={y}
+              fill="var(--color-cloth-raised)"
+            />
           </>
         ) : null}
         <AreaClosed data={line} x={(p) => x(p.t)} y={(p) => y(p.current)} yScale={y} fill="var(--color-woad-wash)" />
-        <LinePath data={line} x={(p) => x(p.t)} y={(p) => y(p.current)} stroke="var(--color-woad)" strokeWidth="1.4" strokeLinejoin="round" />
+        <LinePath
+          data={line}
+          x={(p) => x(p.t)}
+          y={(p) => y(p.current)}
+          stroke="var(--color-woad)"
+          strokeWidth="1.4"
+          strokeLinejoin="round"
+        />
         {lines.map((v) => (
           <text key={v} className="t-ax t-halo" x={edge.left + 3} y={Math.round(y(v)) - 3}>
             {size(v).replace('.0', '')}
           </text>
         ))}
-        <AxisBottom scale={x} top={h - edge.bottom} tickValues={months(from, now)} tickLength={4} axisLineClassName="axis" tickClassName="tick" stroke="" tickStroke=""
+        <AxisBottom
+          scale={x}
+          top={h - edge.bottom}
+          tickValues={months(from, now)}
+          tickLength={4}
+          axisLineClassName="axis"
+          tickClassName="tick"
+          stroke=""
+          tickStroke=""
           tickFormat={(t) => (t as Date).toLocaleDateString('en-GB', { month: 'short', timeZone: 'UTC' })}
-          tickComponent={({ x: tx, formattedValue }) => <text className="t-ax mid" x={tx} y={edge.bottom - 5}>{formattedValue}</text>} />
+          tickComponent={({ x: tx, formattedValue }) => (
+            <text className="t-ax mid" x={tx} y={edge.bottom - 5}>
+              {formattedValue}
+            </text>
+          )}
+        />
         <text className="t-ax end t-b" x={w - edge.right} y={h - 5}>
           now
         </text>
@@ -144,18 +200,21 @@ const Figures = ({ points }: { points: Schemas['UsagePoint'][] }) => (
         </tr>
       </thead>
       <tbody>
-        {[...points].reverse().slice(0, 400).map((p) => (
-          <tr key={p.day}>
-            <td>{date(new Date(p.day))}</td>
-            <td className="num">{count(p.objects)}</td>
-            <td className="num">
-              <Size bytes={p.current} />
-            </td>
-            <td className="num">
-              <Size bytes={p.previous} />
-            </td>
-          </tr>
-        ))}
+        {[...points]
+          .reverse()
+          .slice(0, 400)
+          .map((p) => (
+            <tr key={p.day}>
+              <td>{date(new Date(p.day))}</td>
+              <td className="num">{count(p.objects)}</td>
+              <td className="num">
+                <Size bytes={p.current} />
+              </td>
+              <td className="num">
+                <Size bytes={p.previous} />
+              </td>
+            </tr>
+          ))}
       </tbody>
     </table>
   </div>

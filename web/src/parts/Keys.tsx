@@ -11,7 +11,17 @@ const keys: [string, string][] = [
 ];
 
 export const Keys = ({ onClose }: { onClose: () => void }) => (
-  <Dialog open onClose={onClose} title="Keys" width={400} footer={<button type="button" className="btn" onClick={onClose}>Close</button>}>
+  <Dialog
+    open
+    onClose={onClose}
+    title="Keys"
+    width={400}
+    footer={
+      <button type="button" className="btn" onClick={onClose}>
+        Close
+      </button>
+    }
+  >
     <dl className="facts">
       {keys.map(([k, what]) => (
         <div className="contents" key={k}>

@@ -63,7 +63,12 @@ export function Listing<T>({ rows, columns, id, list, empty, className }: Props<
 /** The button beneath a list that has more. */
 export const More = ({ list }: { list: Paged }) =>
   list.hasNextPage ? (
-    <button type="button" className="btn mt-8" disabled={list.isFetchingNextPage} onClick={() => void list.fetchNextPage()}>
+    <button
+      type="button"
+      className="btn mt-8"
+      disabled={list.isFetchingNextPage}
+      onClick={() => void list.fetchNextPage()}
+    >
       Read more
     </button>
   ) : null;

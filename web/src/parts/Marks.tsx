@@ -21,13 +21,27 @@ const shapes = {
   ),
   rename: <rect x="2" y="2" width="8" height="8" fill="none" stroke="currentColor" strokeWidth="1.6" />,
   gone: <path d="M2 2l8 8M10 2l-8 8" stroke="currentColor" strokeWidth="2.2" />,
-  unfinished: <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="1.8" strokeDasharray="2.1 2.1" />,
+  unfinished: (
+    <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="1.8" strokeDasharray="2.1 2.1" />
+  ),
   none: <path d="M2 6h8" stroke="currentColor" strokeWidth="1.8" />,
 };
 
 export type StateKind = keyof typeof shapes;
 
-const dyes: Record<StateKind, string> = { good: 'good', run: 'run', wait: 'wait', warn: 'warn', wrong: 'wrong', off: 'off', past: 'past', rename: '', gone: '', unfinished: 'wait', none: 'off' };
+const dyes: Record<StateKind, string> = {
+  good: 'good',
+  run: 'run',
+  wait: 'wait',
+  warn: 'warn',
+  wrong: 'wrong',
+  off: 'off',
+  past: 'past',
+  rename: '',
+  gone: '',
+  unfinished: 'wait',
+  none: 'off',
+};
 
 export const dyeOf = (k: StateKind) => dyes[k];
 
@@ -49,7 +63,16 @@ export const State = ({ kind, children }: { kind: StateKind; children: ReactNode
 );
 
 const icon = (d: ReactNode) => (
-  <svg className="flex-none" width="14" height="14" viewBox="0 0 14 14" fill="none" stroke="currentColor" strokeWidth="1.3" aria-hidden="true">
+  <svg
+    className="flex-none"
+    width="14"
+    height="14"
+    viewBox="0 0 14 14"
+    fill="none"
+    stroke="currentColor"
+    strokeWidth="1.3"
+    aria-hidden="true"
+  >
     {d}
   </svg>
 );
@@ -80,13 +103,25 @@ export const icons = {
 export const Logo = ({ width = 34, tail = true }: { width?: number; tail?: boolean }) => (
   <svg width={width} height={(width * 60) / 34} viewBox="0 0 34 60" fill="none" aria-hidden="true">
     <path d="M21 2.5v43" stroke="var(--color-ink)" strokeWidth="2" strokeLinecap="round" />
-    <path d="M17.5 14.5h7c3.2 4.2 4.4 8.4 3.2 12.4-.8 3-2.6 5.8-4.7 8.1h-4c-2.1-2.3-3.9-5.1-4.7-8.1-1.2-4 0-8.2 3.2-12.4Z" fill="var(--color-woad)" />
-    <path d="M15.6 20.4l11.4-3.2M14.6 25l13.6-3.9M15.1 29.3l12.6-3.6M17.1 33l8.8-2.5" stroke="var(--color-cloth)" strokeWidth="1.3" />
+    <path
+      d="M17.5 14.5h7c3.2 4.2 4.4 8.4 3.2 12.4-.8 3-2.6 5.8-4.7 8.1h-4c-2.1-2.3-3.9-5.1-4.7-8.1-1.2-4 0-8.2 3.2-12.4Z"
+      fill="var(--color-woad)"
+    />
+    <path
+      d="M15.6 20.4l11.4-3.2M14.6 25l13.6-3.9M15.1 29.3l12.6-3.6M17.1 33l8.8-2.5"
+      stroke="var(--color-cloth)"
+      strokeWidth="1.3"
+    />
     <path d="M10.5 11.5c3.4-2.9 17.6-2.9 21 0-3.4 2.9-17.6 2.9-21 0Z" fill="var(--color-ink)" />
     {tail ? (
       <path d="M14.3 23.8C9 24 7.75 28 7.75 33V60" stroke="var(--color-ink-3)" strokeWidth="1.5" />
     ) : (
-      <path d="M14.4 23.6C8 23.6 5 28 5 33.5c0 5 3 8.5 7 8.5" stroke="var(--color-woad)" strokeWidth="2" strokeLinecap="round" />
+      <path
+        d="M14.4 23.6C8 23.6 5 28 5 33.5c0 5 3 8.5 7 8.5"
+        stroke="var(--color-woad)"
+        strokeWidth="2"
+        strokeLinecap="round"
+      />
     )}
   </svg>
 );

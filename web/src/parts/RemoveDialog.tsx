@@ -29,7 +29,9 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
   const run = useMutation({
     mutationFn: () => act.mutateAsync(undefined),
     onSuccess: (q) => {
-      toast(`Removed ${things(q.objects, 'object')}, ${size(q.bytes)}${q.previous ? `, ${things(q.previous, 'previous version')}` : ''}${alsoBucket ? ', and the bucket' : ''}`);
+      toast(
+        `Removed ${things(q.objects, 'object')}, ${size(q.bytes)}${q.previous ? `, ${things(q.previous, 'previous version')}` : ''}${alsoBucket ? ', and the bucket' : ''}`,
+      );
       onDone();
     },
   });
@@ -38,7 +40,9 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
   const kept = plan.data?.versioning === 'on' && !what.withVersions;
   const mustType = n > (kept ? 20 : 1); // what can be brought back asks less
   const ready = plan.data !== undefined && (!mustType || typed.replace(/[\s,.]/g, '') === String(n));
-  const title = plan.data ? `Remove ${things(objects, 'object')}${alsoBucket ? ' and the bucket' : ''}?` : 'What would go';
+  const title = plan.data
+    ? `Remove ${things(objects, 'object')}${alsoBucket ? ' and the bucket' : ''}?`
+    : 'What would go';
   return (
     <Dialog
       open
@@ -49,7 +53,12 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
           <button type="button" className="btn" autoFocus onClick={onClose} disabled={run.isPending}>
             Keep
           </button>
-          <button type="button" className="btn harm solid" disabled={!ready || run.isPending} onClick={() => run.mutate()}>
+          <button
+            type="button"
+            className="btn harm solid"
+            disabled={!ready || run.isPending}
+            onClick={() => run.mutate()}
+          >
             Remove {plan.data ? things(objects, 'object') : ''}
           </button>
         </>
@@ -113,22 +122,33 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
           </tbody>
         </table>
       ) : null}
-      {plan.data ? <p className="row items-baseline">
-        <span className={kept ? 'past' : 'warn'}>
-          <Shape kind={kept ? 'past' : 'warn'} size={11} />
-        </span>
-        <span>
-          {kept ? 'Versioning is on: the versions stay, and each object can be brought back from its page.'
-            : what.withVersions ? 'All versions go too: nothing of it can be brought back.'
-            : plan.data.versioning === 'paused' ? 'Versioning is paused: what was written since then is gone; earlier versions stay.'
-            : 'Versioning is off for this bucket: what is removed cannot be brought back.'}
-        </span>
-      </p> : null}
+      {plan.data ? (
+        <p className="row items-baseline">
+          <span className={kept ? 'past' : 'warn'}>
+            <Shape kind={kept ? 'past' : 'warn'} size={11} />
+          </span>
+          <span>
+            {kept
+              ? 'Versioning is on: the versions stay, and each object can be brought back from its page.'
+              : what.withVersions
+                ? 'All versions go too: nothing of it can be brought back.'
+                : plan.data.versioning === 'paused'
+                  ? 'Versioning is paused: what was written since then is gone; earlier versions stay.'
+                  : 'Versioning is off for this bucket: what is removed cannot be brought back.'}
+          </span>
+        </p>
+      ) : null}
       {mustType && !run.isPending ? (
         <label className="row mt-12">
           Type <b className="strong">{n}</b> to go on
           <span className="field short">
-            <input value={typed} onChange={(e) => setTyped(e.target.value)} inputMode="numeric" aria-label="The number of objects" className="num" />
+            <input
+              value={typed}
+              onChange={(e) => setTyped(e.target.value)}
+              inputMode="numeric"
+              aria-label="The number of objects"
+              className="num"
+            />
           </span>
         </label>
       ) : null}

@@ -44,4 +44,10 @@ export const Select = ({ value, onChange, options, label, id, className = 'field
 export const same = (values: readonly string[]) => values.map((v) => [v, v] as const);
 
 /** Since when, for lists of what happened. */
-export const sinces = [['', 'all time'], ['1h', 'last hour'], ['24h', 'last day'], ['7d', 'last 7 days'], ['30d', 'last 30 days']] as const;
+export const sinces = [
+  ['', 'all time'],
+  ['1h', 'last hour'],
+  ['24h', 'last day'],
+  ['7d', 'last 7 days'],
+  ['30d', 'last 30 days'],
+] as const;

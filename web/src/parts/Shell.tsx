@@ -44,8 +44,19 @@ function Rail() {
   const trouble: StateKind | undefined = worst === 'wrong' ? 'wrong' : worst === 'attention' ? 'warn' : undefined;
   const items: { name: string; to: string; here: boolean; n?: string; gap?: boolean; mark?: StateKind }[] = [
     { name: 'Overview', to: '/', here: pathname === '/', mark: trouble },
-    { name: 'Buckets', to: '/buckets', here: pathname.startsWith('/buckets'), n: buckets.data ? count(buckets.data.buckets.length) + (buckets.data.next ? '+' : '') : '', gap: true },
-    { name: 'Uploads', to: '/uploads', here: pathname.startsWith('/uploads'), n: overview.data?.unfinished.uploads ? count(overview.data.unfinished.uploads) : '' },
+    {
+      name: 'Buckets',
+      to: '/buckets',
+      here: pathname.startsWith('/buckets'),
+      n: buckets.data ? count(buckets.data.buckets.length) + (buckets.data.next ? '+' : '') : '',
+      gap: true,
+    },
+    {
+      name: 'Uploads',
+      to: '/uploads',
+      here: pathname.startsWith('/uploads'),
+      n: overview.data?.unfinished.uploads ? count(overview.data.unfinished.uploads) : '',
+    },
     { name: 'Journal', to: '/journal', here: pathname.startsWith('/journal'), gap: true },
     { name: 'Access', to: '/access', here: pathname.startsWith('/access'), gap: true },
     { name: 'Connect', to: '/connect', here: pathname.startsWith('/connect') },
@@ -60,7 +71,9 @@ function Rail() {
         <ul>
           {items.map((i) => (
             <li key={i.name} className={i.gap ? 'gap' : ''} aria-current={i.here ? 'page' : undefined}>
-              <span className={`bead ${i.mark && !i.here ? dyeOf(i.mark) : ''}`}>{i.mark && !i.here ? <Shape kind={i.mark} size={11} /> : <i />}</span>
+              <span className={`bead ${i.mark && !i.here ? dyeOf(i.mark) : ''}`}>
+                {i.mark && !i.here ? <Shape kind={i.mark} size={11} /> : <i />}
+              </span>
               <Link to={i.to}>
                 <span>{i.name}</span>
                 {i.n || (i.mark && i.here) ? (
@@ -73,7 +86,9 @@ function Rail() {
                     {i.n}
                   </span>
                 ) : null}
-                {i.mark ? <em className="sr">{i.mark === 'wrong' ? 'something is wrong' : 'needs attention'}</em> : null}
+                {i.mark ? (
+                  <em className="sr">{i.mark === 'wrong' ? 'something is wrong' : 'needs attention'}</em>
+                ) : null}
               </Link>
             </li>
           ))}

@@ -20,7 +20,12 @@ interface Props {
 export const VersioningChoice = ({ value, onChange, states }: Props) => (
   <div>
     <span className="label">Versioning</span>
-    <RadioGroup.Root className="grid gap-6" value={value} onValueChange={(v) => onChange(v as Versioning)} aria-label="Versioning">
+    <RadioGroup.Root
+      className="grid gap-6"
+      value={value}
+      onValueChange={(v) => onChange(v as Versioning)}
+      aria-label="Versioning"
+    >
       {states.map((s) => (
         <label key={s} className="row items-start cursor-pointer">
           <RadioGroup.Item value={s} className={`radio ${value === s ? 'on' : ''} mt-3`} aria-label={s} />

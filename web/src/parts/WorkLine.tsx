@@ -17,9 +17,22 @@ export function WorkLine() {
   const list = uploads.list;
   // What runs, what stopped, and what ended while one was here.
   const began = useState(() => Date.now())[0];
-  const told = (orders.data ?? []).filter((o) => o.state === 'running' || (!seen.has(`${o.id} ${o.state}`) && (o.state === 'stopped' || Date.parse(o.changed) > began)));
+  const told = (orders.data ?? []).filter(
+    (o) =>
+      o.state === 'running' ||
+      (!seen.has(`${o.id} ${o.state}`) && (o.state === 'stopped' || Date.parse(o.changed) > began)),
+  );
   const order = told.find((o) => o.state === 'running') ?? told[0];
-  if (list.length === 0) return order ? <footer className="workline"><OrderLine o={order} more={told.length - 1} onSeen={() => setSeen(new Set([...seen, `${order.id} ${order.state}`]))} /></footer> : null;
+  if (list.length === 0)
+    return order ? (
+      <footer className="workline">
+        <OrderLine
+          o={order}
+          more={told.length - 1}
+          onSeen={() => setSeen(new Set([...seen, `${order.id} ${order.state}`]))}
+        />
+      </footer>
+    ) : null;
   const active = list.filter((u) => u.state === 'sending' || u.state === 'waiting');
   const asks = list.filter((u) => u.state === 'there' || u.state === 'failed' || u.state === 'paused');
   const sending = list.find((u) => u.state === 'sending');
@@ -39,14 +52,26 @@ export function WorkLine() {
         ) : (
           <State kind="good">{things(done, 'file')} uploaded</State>
         )}
-        {sending ? <span className="key cut max-w-190">{middle(visible(sending.key.split('/').pop() ?? ''), 26)}</span> : null}
-        <Ply share={total ? sent / total : 1} tone={active.length ? '' : asks.length ? 'is-stop' : 'is-good'} label="Uploads" />
+        {sending ? (
+          <span className="key cut max-w-190">{middle(visible(sending.key.split('/').pop() ?? ''), 26)}</span>
+        ) : null}
+        <Ply
+          share={total ? sent / total : 1}
+          tone={active.length ? '' : asks.length ? 'is-stop' : 'is-good'}
+          label="Uploads"
+        />
         <span className="dim">
           {size(sent)} of {size(total)}
           {active.length && rate > 0 ? ` · ${size(rate)}/s · ${left((total - sent) / rate)}` : ''}
         </span>
       </div>
-      {order ? <OrderLine o={order} more={told.length - 1} onSeen={() => setSeen(new Set([...seen, `${order.id} ${order.state}`]))} /> : null}
+      {order ? (
+        <OrderLine
+          o={order}
+          more={told.length - 1}
+          onSeen={() => setSeen(new Set([...seen, `${order.id} ${order.state}`]))}
+        />
+      ) : null}
       <div className="ml-auto gap-14">
         <button type="button" className="link" onClick={() => setOpen(true)}>
           {active.length ? `${active.length} under way` : 'Show'}
@@ -58,7 +83,17 @@ export function WorkLine() {
         ) : null}
       </div>
       {open ? (
-        <Dialog open onClose={() => setOpen(false)} title="Uploads" width={720} footer={<button type="button" className="btn" onClick={() => setOpen(false)}>Close</button>}>
+        <Dialog
+          open
+          onClose={() => setOpen(false)}
+          title="Uploads"
+          width={720}
+          footer={
+            <button type="button" className="btn" onClick={() => setOpen(false)}>
+              Close
+            </button>
+          }
+        >
           <table className="tight">
             <tbody>
               {list.map((u) => (
@@ -72,11 +107,22 @@ export function WorkLine() {
   );
 }
 
-const orderWords: Record<string, [Parameters<typeof State>[0]['kind'], string]> = { running: ['run', ''], stopped: ['off', ', stopped'], done: ['good', ', completed'], failed: ['wrong', ', failed'] };
+const orderWords: Record<string, [Parameters<typeof State>[0]['kind'], string]> = {
+  running: ['run', ''],
+  stopped: ['off', ', stopped'],
+  done: ['good', ', completed'],
+  failed: ['wrong', ', failed'],
+};
 
 /** A rename or restore of a prefix that the service does. */
 function OrderLine({ o, more, onSeen }: { o: Schemas['OrderInfo']; more: number; onSeen: () => void }) {
-  const turn = useChange((verb: 'stop' | 'resume') => ask(verb === 'stop' ? api.POST('/api/v1/orders/{id}/stop', { params: { path: { id: o.id } } }) : api.POST('/api/v1/orders/{id}/resume', { params: { path: { id: o.id } } })));
+  const turn = useChange((verb: 'stop' | 'resume') =>
+    ask(
+      verb === 'stop'
+        ? api.POST('/api/v1/orders/{id}/stop', { params: { path: { id: o.id } } })
+        : api.POST('/api/v1/orders/{id}/resume', { params: { path: { id: o.id } } }),
+    ),
+  );
   const [kind, word] = orderWords[o.state] ?? ['none', o.state];
   return (
     <div className="grow max-w-640">
@@ -84,20 +130,32 @@ function OrderLine({ o, more, onSeen }: { o: Schemas['OrderInfo']; more: number;
         {{ rename: 'Renaming', restore: 'Restoring', convert: 'Converting' }[o.kind]}
         {word}
       </State>
-      <span className="key cut max-w-220" title={visible(`${o.bucket}/${o.prefix}`)}>{middle(visible(`${o.bucket}/${o.prefix}`), 28)}</span>
-      <Ply share={o.total ? o.done / o.total : 1} tone={o.state === 'done' ? 'is-good' : o.state === 'running' ? '' : 'is-stop'} label={o.kind} />
+      <span className="key cut max-w-220" title={visible(`${o.bucket}/${o.prefix}`)}>
+        {middle(visible(`${o.bucket}/${o.prefix}`), 28)}
+      </span>
+      <Ply
+        share={o.total ? o.done / o.total : 1}
+        tone={o.state === 'done' ? 'is-good' : o.state === 'running' ? '' : 'is-stop'}
+        label={o.kind}
+      />
       <span className="dim cut" title={o.problem}>
         {count(o.done)} of {count(o.total)}
         {o.problem ? ` · ${o.problem}` : ''}
         {more > 0 ? ` · ${more} more` : ''}
       </span>
       {o.state === 'running' ? (
-        <button type="button" className="link" onClick={() => turn.mutate('stop')}>Stop</button>
+        <button type="button" className="link" onClick={() => turn.mutate('stop')}>
+          Stop
+        </button>
       ) : o.state === 'done' ? null : (
-        <button type="button" className="link" onClick={() => turn.mutate('resume')}>Go on</button>
+        <button type="button" className="link" onClick={() => turn.mutate('resume')}>
+          Go on
+        </button>
       )}
       {o.state === 'running' ? null : (
-        <button type="button" className="link" onClick={onSeen}>Clear</button>
+        <button type="button" className="link" onClick={onSeen}>
+          Clear
+        </button>
       )}
     </div>
   );
@@ -128,26 +186,43 @@ function Row({ u }: { u: Upload }) {
         {middle(visible(`${u.bucket}/${u.key}`), 44)}
         {u.message ? <div className="small dim whitespace-normal">{u.message}</div> : null}
       </td>
-      <td className="num">{u.sent && u.state !== 'done' ? `${size(u.sent)} of ` : ''}{size(u.size)}</td>
+      <td className="num">
+        {u.sent && u.state !== 'done' ? `${size(u.sent)} of ` : ''}
+        {size(u.size)}
+      </td>
       <td className="num">
         {u.state === 'sending' || u.state === 'waiting' ? (
-          <button type="button" className="link" onClick={() => uploads.stop(u.id)}>{u.parted ? 'Pause' : 'Stop'}</button>
+          <button type="button" className="link" onClick={() => uploads.stop(u.id)}>
+            {u.parted ? 'Pause' : 'Stop'}
+          </button>
         ) : u.state === 'there' ? (
-          <button type="button" className="link" onClick={() => uploads.again(u.id, true)}>Replace it</button>
+          <button type="button" className="link" onClick={() => uploads.again(u.id, true)}>
+            Replace it
+          </button>
         ) : u.state === 'paused' && !u.file ? (
           <label className="link cursor-pointer">
             Choose the file
-            <input type="file" hidden onChange={(e) => e.target.files?.[0] && uploads.again(u.id, u.replace, e.target.files[0])} />
+            <input
+              type="file"
+              hidden
+              onChange={(e) => e.target.files?.[0] && uploads.again(u.id, u.replace, e.target.files[0])}
+            />
           </label>
         ) : u.state === 'paused' ? (
-          <button type="button" className="link" onClick={() => uploads.again(u.id, u.replace)}>Go on</button>
+          <button type="button" className="link" onClick={() => uploads.again(u.id, u.replace)}>
+            Go on
+          </button>
         ) : u.state === 'failed' || u.state === 'stopped' ? (
-          <button type="button" className="link" onClick={() => uploads.again(u.id, u.replace)}>Try again</button>
+          <button type="button" className="link" onClick={() => uploads.again(u.id, u.replace)}>
+            Try again
+          </button>
         ) : null}
         {u.parted && u.state !== 'done' && u.state !== 'sending' ? (
           <>
             {' '}
-            <button type="button" className="link" onClick={() => uploads.abandon(u.id)}>Abandon</button>
+            <button type="button" className="link" onClick={() => uploads.abandon(u.id)}>
+              Abandon
+            </button>
           </>
         ) : null}
       </td>

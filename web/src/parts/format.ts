@@ -23,7 +23,14 @@ const day = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', y
 const dayHere = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' });
 const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' });
 const clockSeconds = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit' });
-const long = new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long', year: 'numeric', hour: '2-digit', minute: '2-digit' });
+const long = new Intl.DateTimeFormat('en-GB', {
+  weekday: 'long',
+  day: 'numeric',
+  month: 'long',
+  year: 'numeric',
+  hour: '2-digit',
+  minute: '2-digit',
+});
 
 export const time = (d: Date) => clockSeconds.format(d);
 export const longDate = (d: Date) => long.format(d);
@@ -31,14 +38,16 @@ export const longDate = (d: Date) => long.format(d);
 /** A moment, the shorter the nearer: a time today, a day this year, else a date. */
 export function moment(d: Date, now = new Date()): string {
   if (d.toDateString() === now.toDateString()) return clock.format(d);
-  if (Math.abs(now.getTime() - d.getTime()) < (d > now ? 60 : 300) * 864e5) return `${dayHere.format(d)}, ${clock.format(d)}`;
+  if (Math.abs(now.getTime() - d.getTime()) < (d > now ? 60 : 300) * 864e5)
+    return `${dayHere.format(d)}, ${clock.format(d)}`;
   return day.format(d);
 }
 
 export const date = (d: Date) => day.format(d);
 
 /** The exact moment, in local time and UTC. */
-export const exact = (d: Date) => `${day.format(d)}, ${clockSeconds.format(d)} local, ${d.toISOString().replace('T', ' ').slice(0, 19)} UTC`;
+export const exact = (d: Date) =>
+  `${day.format(d)}, ${clockSeconds.format(d)} local, ${d.toISOString().replace('T', ' ').slice(0, 19)} UTC`;
 
 export function ago(d: Date, now = new Date()): string {
   const s = Math.max(0, (now.getTime() - d.getTime()) / 1000);
@@ -53,15 +62,19 @@ export const visible = (s: string) =>
   s.replace(/[\p{Cc}\p{Cf}\p{Zl}\p{Zp}]/gu, (c) => '\\u{' + c.codePointAt(0)!.toString(16) + '}');
 
 /** Keeps both ends of a long name. */
-export const middle = (s: string, most: number) => (s.length <= most ? s : s.slice(0, Math.ceil(most / 2) - 1) + '…' + s.slice(-Math.floor(most / 2)));
+export const middle = (s: string, most: number) =>
+  s.length <= most ? s : s.slice(0, Math.ceil(most / 2) - 1) + '…' + s.slice(-Math.floor(most / 2));
 
 /** The page of a bucket, a prefix of it or an object. */
 export function bucketPage(bucket: string, prefix = '', asOf = ''): string {
-  const q = [prefix ? `prefix=${encodeURIComponent(prefix)}` : '', asOf ? `asof=${encodeURIComponent(asOf)}` : ''].filter(Boolean).join('&');
+  const q = [prefix ? `prefix=${encodeURIComponent(prefix)}` : '', asOf ? `asof=${encodeURIComponent(asOf)}` : '']
+    .filter(Boolean)
+    .join('&');
   return `/buckets/${encodeURIComponent(bucket)}` + (q ? `?${q}` : '');
 }
 export const objectPage = (bucket: string, key: string, version = '') =>
-  `/buckets/${encodeURIComponent(bucket)}/object?key=${encodeURIComponent(key)}` + (version ? `&version=${encodeURIComponent(version)}` : '');
+  `/buckets/${encodeURIComponent(bucket)}/object?key=${encodeURIComponent(key)}` +
+  (version ? `&version=${encodeURIComponent(version)}` : '');
 
 /** Reads a size such as "400 MiB"; null when it is none. */
 export function parseSize(s: string): number | null {

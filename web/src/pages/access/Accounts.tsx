@@ -46,14 +46,21 @@ export default function Accounts() {
           {accounts.map((a) => (
             <tr key={a.name}>
               <td className="strong">{a.name}</td>
-              <td className="num">{count(a.buckets)}{a.maxBuckets !== null ? <span className="faint"> of {count(a.maxBuckets)}</span> : null}</td>
+              <td className="num">
+                {count(a.buckets)}
+                {a.maxBuckets !== null ? <span className="faint"> of {count(a.maxBuckets)}</span> : null}
+              </td>
               <td className="num">
                 <Size bytes={a.bytes} />
               </td>
               <td>
                 {a.quota ? (
                   <span className="row w-240">
-                    <Ply share={Math.min(1, a.bytes / a.quota)} tone={a.bytes >= a.quota ? 'is-stop' : ''} label={`${a.name} uses its quota`} />
+                    <Ply
+                      share={Math.min(1, a.bytes / a.quota)}
+                      tone={a.bytes >= a.quota ? 'is-stop' : ''}
+                      label={`${a.name} uses its quota`}
+                    />
                     <span className="dim nowrap">{size(a.quota)}</span>
                   </span>
                 ) : (
@@ -76,14 +83,21 @@ export default function Accounts() {
       </table>
       <More list={list} />
       {session.operator ? <Master /> : null}
-      {open ? <Edit key={open === 'new' ? '' : open.name} a={open === 'new' ? null : open} onClose={() => setOpen(null)} /> : null}
+      {open ? (
+        <Edit key={open === 'new' ? '' : open.name} a={open === 'new' ? null : open} onClose={() => setOpen(null)} />
+      ) : null}
     </>
   );
 }
 
 function Edit({ a, onClose }: { a: Account | null; onClose: () => void }) {
   const toast = useToast();
-  const [f, setF] = useState({ name: a?.name ?? '', quota: a?.quota ? size(a.quota) : '', most: a?.maxBuckets?.toString() ?? '', note: a?.note ?? '' });
+  const [f, setF] = useState({
+    name: a?.name ?? '',
+    quota: a?.quota ? size(a.quota) : '',
+    most: a?.maxBuckets?.toString() ?? '',
+    note: a?.note ?? '',
+  });
   const [going, setGoing] = useState(false);
   const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const bytes = f.quota.trim() ? parseSize(f.quota) : undefined;
@@ -93,25 +107,95 @@ function Edit({ a, onClose }: { a: Account | null; onClose: () => void }) {
   const none = null as unknown as number;
   const save = useChange(() =>
     a
-      ? ask(api.PATCH('/api/v1/accounts/{account}', { params: { path }, body: { note: f.note, quota: bytes ?? none, maxBuckets: most ?? none, ifRevision: a.revision } }))
-      : ask(api.POST('/api/v1/accounts', { body: { name: f.name, note: f.note, ...(bytes ? { quota: bytes } : {}), ...(most !== undefined ? { maxBuckets: most } : {}) } })),
+      ? ask(
+          api.PATCH('/api/v1/accounts/{account}', {
+            params: { path },
+            body: { note: f.note, quota: bytes ?? none, maxBuckets: most ?? none, ifRevision: a.revision },
+          }),
+        )
+      : ask(
+          api.POST('/api/v1/accounts', {
+            body: {
+              name: f.name,
+              note: f.note,
+              ...(bytes ? { quota: bytes } : {}),
+              ...(most !== undefined ? { maxBuckets: most } : {}),
+            },
+          }),
+        ),
   );
   const remove = useChange(() => ask(api.DELETE('/api/v1/accounts/{account}', { params: { path } })));
   if (going && a)
     return (
-      <Ask title={`Remove the account ${a.name}?`} act="Remove" harm busy={remove.isPending} error={remove.error} onClose={() => setGoing(false)} onAct={() => remove.mutate(undefined, { onSuccess: () => { toast(`The account ${a.name} is gone`); onClose(); } })}>
+      <Ask
+        title={`Remove the account ${a.name}?`}
+        act="Remove"
+        harm
+        busy={remove.isPending}
+        error={remove.error}
+        onClose={() => setGoing(false)}
+        onAct={() =>
+          remove.mutate(undefined, {
+            onSuccess: () => {
+              toast(`The account ${a.name} is gone`);
+              onClose();
+            },
+          })
+        }
+      >
         <p>
-          It goes with {things(a.keys, 'key')} and the roles of {a.people === 1 ? '1 person' : `${count(a.people)} people`}. It must own no bucket any more{a.buckets ? `, and owns ${things(a.buckets, 'bucket')} now` : ''}.
+          It goes with {things(a.keys, 'key')} and the roles of{' '}
+          {a.people === 1 ? '1 person' : `${count(a.people)} people`}. It must own no bucket any more
+          {a.buckets ? `, and owns ${things(a.buckets, 'bucket')} now` : ''}.
         </p>
       </Ask>
     );
   return (
-    <Ask title={a ? `The account ${a.name}` : 'Create an account'} act={a ? 'Save' : 'Create'} busy={save.isPending} ready={!!f.name && !bad && !Number.isNaN(most)} error={aboutNone(save.error, 'name', 'quota')} onClose={onClose}
-      onAct={() => save.mutate(undefined, { onSuccess: (n) => { toast(a ? 'Saved' : `The account ${n.name} is there`); onClose(); } })}>
-      {a ? null : <Field label="Name" mono value={f.name} onChange={set('name')} name="name" autoFocus error={about(save.error, 'name')} hint="Small letters, digits and hyphens." />}
+    <Ask
+      title={a ? `The account ${a.name}` : 'Create an account'}
+      act={a ? 'Save' : 'Create'}
+      busy={save.isPending}
+      ready={!!f.name && !bad && !Number.isNaN(most)}
+      error={aboutNone(save.error, 'name', 'quota')}
+      onClose={onClose}
+      onAct={() =>
+        save.mutate(undefined, {
+          onSuccess: (n) => {
+            toast(a ? 'Saved' : `The account ${n.name} is there`);
+            onClose();
+          },
+        })
+      }
+    >
+      {a ? null : (
+        <Field
+          label="Name"
+          mono
+          value={f.name}
+          onChange={set('name')}
+          name="name"
+          autoFocus
+          error={about(save.error, 'name')}
+          hint="Small letters, digits and hyphens."
+        />
+      )}
       <div className="grid grid-cols-[1fr_1fr] gap-12">
-        <Field label="Quota of all its buckets" value={f.quota} onChange={set('quota')} name="quota" placeholder="none" error={bad ?? about(save.error, 'quota')} />
-        <Field label="How many buckets it may have" value={f.most} onChange={set('most')} name="most" placeholder="any number" inputMode="numeric" />
+        <Field
+          label="Quota of all its buckets"
+          value={f.quota}
+          onChange={set('quota')}
+          name="quota"
+          placeholder="none"
+          error={bad ?? about(save.error, 'quota')}
+        />
+        <Field
+          label="How many buckets it may have"
+          value={f.most}
+          onChange={set('most')}
+          name="most"
+          placeholder="any number"
+          inputMode="numeric"
+        />
       </div>
       <Field label="Note" value={f.note} onChange={set('note')} name="note" />
       {a && !a.operator ? (
@@ -136,9 +220,20 @@ function Master() {
       <Section title="Master key" aside="it seals the secrets of keys and of sealed content">
         <div className="spread pt-10">
           <span>
-            <span className="key">{m.data.fingerprint}</span> <span className="dim">seals {things(m.data.sealed, 'secret')}; kept in {m.data.from === 'file' ? 'master.key in the data directory' : 'SPINDLE_MASTER_KEY'}</span>
+            <span className="key">{m.data.fingerprint}</span>{' '}
+            <span className="dim">
+              seals {things(m.data.sealed, 'secret')}; kept in{' '}
+              {m.data.from === 'file' ? 'master.key in the data directory' : 'SPINDLE_MASTER_KEY'}
+            </span>
           </span>
-          <button type="button" className="btn" disabled={rotate.isPending} onClick={() => rotate.mutate(undefined, { onSuccess: () => toast('There is a new master key: back it up now') })}>
+          <button
+            type="button"
+            className="btn"
+            disabled={rotate.isPending}
+            onClick={() =>
+              rotate.mutate(undefined, { onSuccess: () => toast('There is a new master key: back it up now') })
+            }
+          >
             {rotate.isPending ? 'Rotating' : 'Rotate'}
           </button>
         </div>

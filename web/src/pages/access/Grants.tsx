@@ -34,8 +34,13 @@ export default function Grants() {
   return (
     <>
       <Actions>
-        <Select className="field sel w-170" value={bucket} onChange={(v) => setQuery(v ? { bucket: v } : {}, { replace: true })} label="Bucket"
-          options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]} />
+        <Select
+          className="field sel w-170"
+          value={bucket}
+          onChange={(v) => setQuery(v ? { bucket: v } : {}, { replace: true })}
+          label="Bucket"
+          options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]}
+        />
         <button type="button" className="btn main" onClick={() => setGiving(true)}>
           Open a bucket to somebody
         </button>
@@ -44,7 +49,10 @@ export default function Grants() {
       {list.data && !grants.length ? (
         <div className="empty">
           <b className="strong">Nothing was opened to others.</b>
-          <p className="dim">A grant opens a bucket, or what is beneath a prefix, to another account, a person, a key, or anyone, for a purpose and for as long as you say.</p>
+          <p className="dim">
+            A grant opens a bucket, or what is beneath a prefix, to another account, a person, a key, or anyone, for a
+            purpose and for as long as you say.
+          </p>
         </div>
       ) : (
         <table>
@@ -72,8 +80,12 @@ export default function Grants() {
                 <td className="dim">{g.account}</td>
                 <td>{g.to === 'anyone' ? <State kind="warn">anyone</State> : g.to}</td>
                 <td>{g.for}</td>
-                <td className="dim">{g.expired ? <State kind="wait">expired</State> : g.expires ? <When at={g.expires} /> : 'never'}</td>
-                <td className="dim cut max-w-220" title={g.note}>{g.note}</td>
+                <td className="dim">
+                  {g.expired ? <State kind="wait">expired</State> : g.expires ? <When at={g.expires} /> : 'never'}
+                </td>
+                <td className="dim cut max-w-220" title={g.note}>
+                  {g.note}
+                </td>
                 <td className="num">
                   <button type="button" className="btn low" onClick={() => setOpen(g)}>
                     Change
@@ -95,21 +107,96 @@ function Give({ bucket, onClose }: { bucket: string; onClose: () => void }) {
   const toast = useToast();
   const buckets = useBuckets();
   const mine = (buckets.data?.buckets ?? []).filter((b) => b.rights.includes('settings'));
-  const [f, setF] = useState({ bucket: bucket || mine[0]?.name || '', prefix: '', kind: 'account', name: '', for: 'read from', expires: '', note: '' });
+  const [f, setF] = useState({
+    bucket: bucket || mine[0]?.name || '',
+    prefix: '',
+    kind: 'account',
+    name: '',
+    for: 'read from',
+    expires: '',
+    note: '',
+  });
   const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const anyone = f.kind === 'anyone';
-  const body = { bucket: f.bucket, prefix: f.prefix, to: anyone ? 'anyone' : `${f.kind}:${f.name}`, for: anyone ? 'read from' : f.for, expires: f.expires, note: f.note };
+  const body = {
+    bucket: f.bucket,
+    prefix: f.prefix,
+    to: anyone ? 'anyone' : `${f.kind}:${f.name}`,
+    for: anyone ? 'read from' : f.for,
+    expires: f.expires,
+    note: f.note,
+  };
   const give = useChange(() => ask(api.POST('/api/v1/grants', { body })));
   return (
-    <Ask title="Open a bucket to somebody" act="Open it" busy={give.isPending} ready={!!f.bucket && (anyone || !!f.name)} error={aboutNone(give.error, 'to', 'expires', 'prefix')} onClose={onClose}
-      onAct={() => give.mutate(undefined, { onSuccess: (g) => { toast(`${g.to} may ${g.for} ${g.bucket}/${g.prefix} now`); onClose(); } })}>
+    <Ask
+      title="Open a bucket to somebody"
+      act="Open it"
+      busy={give.isPending}
+      ready={!!f.bucket && (anyone || !!f.name)}
+      error={aboutNone(give.error, 'to', 'expires', 'prefix')}
+      onClose={onClose}
+      onAct={() =>
+        give.mutate(undefined, {
+          onSuccess: (g) => {
+            toast(`${g.to} may ${g.for} ${g.bucket}/${g.prefix} now`);
+            onClose();
+          },
+        })
+      }
+    >
       <div className="grid grid-cols-[1fr_1fr] gap-12">
-        <Choice label="Bucket" value={f.bucket} onChange={(v) => setF({ ...f, bucket: v })} options={mine.map((b) => [b.name, b.name])} />
-        <Field label="Only beneath" mono value={f.prefix} onChange={set('prefix')} name="prefix" placeholder="the whole bucket" error={about(give.error, 'prefix')} />
-        <Choice label="To" value={f.kind} onChange={(v) => setF({ ...f, kind: v })} options={[['account', 'an account'], ['person', 'a person'], ['key', 'a key'], ['anyone', 'anyone, without a key']]} />
-        {anyone ? <span /> : <Field label={{ account: 'Its name', person: 'Their name', key: 'Its id' }[f.kind] ?? ''} mono value={f.name} onChange={set('name')} name="to" error={about(give.error, 'to')} />}
-        {anyone ? <Choice label="For" value="read from" onChange={() => {}} options={[purposes[0]!]} /> : <Choice label="For" value={f.for} onChange={(v) => setF({ ...f, for: v })} options={purposes} />}
-        <Field label="Expires" value={f.expires} onChange={set('expires')} name="expires" placeholder="never" error={about(give.error, 'expires')} hint="A date, or a time such as 90d." />
+        <Choice
+          label="Bucket"
+          value={f.bucket}
+          onChange={(v) => setF({ ...f, bucket: v })}
+          options={mine.map((b) => [b.name, b.name])}
+        />
+        <Field
+          label="Only beneath"
+          mono
+          value={f.prefix}
+          onChange={set('prefix')}
+          name="prefix"
+          placeholder="the whole bucket"
+          error={about(give.error, 'prefix')}
+        />
+        <Choice
+          label="To"
+          value={f.kind}
+          onChange={(v) => setF({ ...f, kind: v })}
+          options={[
+            ['account', 'an account'],
+            ['person', 'a person'],
+            ['key', 'a key'],
+            ['anyone', 'anyone, without a key'],
+          ]}
+        />
+        {anyone ? (
+          <span />
+        ) : (
+          <Field
+            label={{ account: 'Its name', person: 'Their name', key: 'Its id' }[f.kind] ?? ''}
+            mono
+            value={f.name}
+            onChange={set('name')}
+            name="to"
+            error={about(give.error, 'to')}
+          />
+        )}
+        {anyone ? (
+          <Choice label="For" value="read from" onChange={() => {}} options={[purposes[0]!]} />
+        ) : (
+          <Choice label="For" value={f.for} onChange={(v) => setF({ ...f, for: v })} options={purposes} />
+        )}
+        <Field
+          label="Expires"
+          value={f.expires}
+          onChange={set('expires')}
+          name="expires"
+          placeholder="never"
+          error={about(give.error, 'expires')}
+          hint="A date, or a time such as 90d."
+        />
       </div>
       <Field label="Why it is given" value={f.note} onChange={set('note')} name="note" />
       {anyone ? (
@@ -126,19 +213,53 @@ function Change({ g, onClose }: { g: Grant; onClose: () => void }) {
   const [f, setF] = useState({ for: g.for, expires: g.expires ?? '', note: g.note ?? '' });
   const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const path = { id: g.id };
-  const save = useChange(() => ask(api.PATCH('/api/v1/grants/{id}', { params: { path }, body: { ...f, ifRevision: g.revision } })));
+  const save = useChange(() =>
+    ask(api.PATCH('/api/v1/grants/{id}', { params: { path }, body: { ...f, ifRevision: g.revision } })),
+  );
   const remove = useChange(() => ask(api.DELETE('/api/v1/grants/{id}', { params: { path } })));
   const options: [string, string][] = purposes.some(([p]) => p === g.for) ? purposes : [[g.for, g.for], ...purposes];
   return (
-    <Ask title={`Grant ${g.id}: ${g.to} on ${visible(g.prefix ? `${g.bucket}/${g.prefix}` : g.bucket)}`} act="Save" busy={save.isPending} error={aboutNone(save.error, 'expires') ?? remove.error} onClose={onClose}
-      onAct={() => save.mutate(undefined, { onSuccess: () => { toast('Saved'); onClose(); } })}>
+    <Ask
+      title={`Grant ${g.id}: ${g.to} on ${visible(g.prefix ? `${g.bucket}/${g.prefix}` : g.bucket)}`}
+      act="Save"
+      busy={save.isPending}
+      error={aboutNone(save.error, 'expires') ?? remove.error}
+      onClose={onClose}
+      onAct={() =>
+        save.mutate(undefined, {
+          onSuccess: () => {
+            toast('Saved');
+            onClose();
+          },
+        })
+      }
+    >
       <p className="small dim">It gives: {g.rights.join(', ')}.</p>
       <Choice label="For" value={f.for} onChange={(v) => setF({ ...f, for: v })} options={options} />
-      <Field label="Expires" value={f.expires} onChange={set('expires')} name="expires" placeholder="never" error={about(save.error, 'expires')} />
+      <Field
+        label="Expires"
+        value={f.expires}
+        onChange={set('expires')}
+        name="expires"
+        placeholder="never"
+        error={about(save.error, 'expires')}
+      />
       <Field label="Why it is given" value={f.note} onChange={set('note')} name="note" />
       <div className="row border-t border-t-hairline pt-12">
         <span className="small dim">Taken away, it stops working within a second.</span>
-        <button type="button" className="btn harm ml-auto" disabled={remove.isPending} onClick={() => remove.mutate(undefined, { onSuccess: () => { toast(`Grant ${g.id} was taken away`); onClose(); } })}>
+        <button
+          type="button"
+          className="btn harm ml-auto"
+          disabled={remove.isPending}
+          onClick={() =>
+            remove.mutate(undefined, {
+              onSuccess: () => {
+                toast(`Grant ${g.id} was taken away`);
+                onClose();
+              },
+            })
+          }
+        >
           Take it away
         </button>
       </div>

@@ -15,7 +15,10 @@ export default function Sessions() {
   return (
     <>
       {end.error ? <Trouble error={end.error} /> : null}
-      <Listing rows={list.data?.pages.flatMap((p) => p.sessions) ?? []} id={(s) => s.id} list={list}
+      <Listing
+        rows={list.data?.pages.flatMap((p) => p.sessions) ?? []}
+        id={(s) => s.id}
+        list={list}
         columns={[
           { head: 'Who', cell: (s) => <span className={s.kind === 'key' ? 'key' : 'strong'}>{s.who}</span> },
           { head: 'Account', cell: (s) => s.account, className: 'dim' },
@@ -29,12 +32,17 @@ export default function Sessions() {
               s.own ? (
                 <State kind="good">this one</State>
               ) : (
-                <button type="button" className="btn low" onClick={() => end.mutate(s.id, { onSuccess: () => toast(`The session of ${s.who} has ended`) })}>
+                <button
+                  type="button"
+                  className="btn low"
+                  onClick={() => end.mutate(s.id, { onSuccess: () => toast(`The session of ${s.who} has ended`) })}
+                >
                   End
                 </button>
               ),
           },
-        ]} />
+        ]}
+      />
     </>
   );
 }

@@ -42,7 +42,13 @@ export function Secret({ title, facts, file, says, onClose }: SecretProps) {
       footer={
         <>
           <label className="row grow cursor-pointer">
-            <Checkbox.Root className="check" checked={kept} onCheckedChange={(v) => setKept(v === true)} aria-label="I have kept it" />I have kept it
+            <Checkbox.Root
+              className="check"
+              checked={kept}
+              onCheckedChange={(v) => setKept(v === true)}
+              aria-label="I have kept it"
+            />
+            I have kept it
           </label>
           <button type="button" className="btn main" disabled={!kept} onClick={onClose}>
             Done

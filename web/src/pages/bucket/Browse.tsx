@@ -45,13 +45,16 @@ export function Browse({ bucket, places }: { bucket: string; places?: string[] }
   });
 
   const set = (prefix: string, f = flat) =>
-    setQuery((q) => {
-      if (prefix) q.set('prefix', prefix);
-      else q.delete('prefix');
-      if (f) q.set('flat', '1');
-      else q.delete('flat');
-      return q;
-    }, { replace: true });
+    setQuery(
+      (q) => {
+        if (prefix) q.set('prefix', prefix);
+        else q.delete('prefix');
+        if (f) q.set('flat', '1');
+        else q.delete('flat');
+        return q;
+      },
+      { replace: true },
+    );
   const setAsOf = (moment: string) =>
     setQuery((q) => {
       if (moment) q.set('asof', moment);
@@ -64,34 +67,71 @@ export function Browse({ bucket, places }: { bucket: string; places?: string[] }
     if (!writes) return;
     uploads.add(bucket, folder, await filesOf(e.dataTransfer));
   };
-  const removal = { bucket, keys: [...chosen].filter((c) => c.startsWith('k')).map((c) => c.slice(1)), prefixes: [...chosen].filter((c) => c.startsWith('p')).map((c) => c.slice(1)) };
+  const removal = {
+    bucket,
+    keys: [...chosen].filter((c) => c.startsWith('k')).map((c) => c.slice(1)),
+    prefixes: [...chosen].filter((c) => c.startsWith('p')).map((c) => c.slice(1)),
+  };
 
   return (
     <div className="columns grid grid-cols-[206px_minmax(0,1fr)] gap-y-0 gap-x-22">
       <Actions>
-        <input ref={picker} type="file" multiple hidden onChange={(e) => {
-          uploads.add(bucket, folder, [...(e.target.files ?? [])].map((file) => ({ name: file.name, file })));
-          e.target.value = '';
-        }} />
-        <button type="button" className="btn main" disabled={!writes} title={writes || asOf ? undefined : 'Writing here is not open to you'} onClick={() => picker.current?.click()}>
+        <input
+          ref={picker}
+          type="file"
+          multiple
+          hidden
+          onChange={(e) => {
+            uploads.add(
+              bucket,
+              folder,
+              [...(e.target.files ?? [])].map((file) => ({ name: file.name, file })),
+            );
+            e.target.value = '';
+          }}
+        />
+        <button
+          type="button"
+          className="btn main"
+          disabled={!writes}
+          title={writes || asOf ? undefined : 'Writing here is not open to you'}
+          onClick={() => picker.current?.click()}
+        >
           {icons.up} Upload
         </button>
       </Actions>
       <aside className="border-r border-r-hairline pr-14">
-        <div className="small faint leading-26 border-b border-b-ink-3 mb-3">
-          Prefixes
-        </div>
+        <div className="small faint leading-26 border-b border-b-ink-3 mb-3">Prefixes</div>
         <Tree bucket={bucket} at={folder} asOf={asOf} places={places} />
       </aside>
-      <section className={`droppable ${over ? 'over' : ''}`} data-drop={`Put into ${bucket}/${folder}`}
-        onDragOver={(e) => { e.preventDefault(); setOver(writes); }} onDragLeave={(e) => e.currentTarget === e.target && setOver(false)} onDrop={(e) => void drop(e)}>
+      <section
+        className={`droppable ${over ? 'over' : ''}`}
+        data-drop={`Put into ${bucket}/${folder}`}
+        onDragOver={(e) => {
+          e.preventDefault();
+          setOver(writes);
+        }}
+        onDragLeave={(e) => e.currentTarget === e.target && setOver(false)}
+        onDrop={(e) => void drop(e)}
+      >
         <div className="row h-30 mb-9">
           <Crumbs bucket={bucket} folder={folder} asOf={asOf} />
           <span className="field mono grow ml-6 max-w-230">
-            <input value={begins} onChange={(e) => setBegins(e.target.value)} aria-label="Keys that begin with" placeholder="begins with" />
+            <input
+              value={begins}
+              onChange={(e) => setBegins(e.target.value)}
+              aria-label="Keys that begin with"
+              placeholder="begins with"
+            />
             <span className="hint small">prefix</span>
           </span>
-          <ToggleGroup.Root type="single" className="seg" value={flat ? 'flat' : 'folders'} onValueChange={(v) => v && set(typed, v === 'flat')} aria-label="How keys are shown">
+          <ToggleGroup.Root
+            type="single"
+            className="seg"
+            value={flat ? 'flat' : 'folders'}
+            onValueChange={(v) => v && set(typed, v === 'flat')}
+            aria-label="How keys are shown"
+          >
             <ToggleGroup.Item value="folders">Folders</ToggleGroup.Item>
             <ToggleGroup.Item value="flat">Flat</ToggleGroup.Item>
           </ToggleGroup.Root>
@@ -101,9 +141,15 @@ export function Browse({ bucket, places }: { bucket: string; places?: string[] }
           <div className="note past row mb-9 flex-wrap" role="status">
             <Shape kind="past" size={12} />
             <span className="grow">
-              <b className="strong">This is the past.</b> {bucket}/{visible(folder)} as it stood on {longDate(new Date(asOf))}.
+              <b className="strong">This is the past.</b> {bucket}/{visible(folder)} as it stood on{' '}
+              {longDate(new Date(asOf))}.
             </span>
-            <button type="button" className="btn low" disabled={!rights.includes('write') || !rights.includes('remove')} onClick={() => setRestoring(true)}>
+            <button
+              type="button"
+              className="btn low"
+              disabled={!rights.includes('write') || !rights.includes('remove')}
+              onClick={() => setRestoring(true)}
+            >
               Restore {folder ? 'this prefix' : 'the bucket'} to this moment
             </button>
             <button type="button" className="btn low" onClick={() => setAsOf('')}>
@@ -112,13 +158,50 @@ export function Browse({ bucket, places }: { bucket: string; places?: string[] }
           </div>
         ) : null}
         {listing.error ? <Trouble error={listing.error} /> : null}
-        {chosen.size && !asOf ? <Selection bucket={bucket} pages={listing.data?.pages ?? []} chosen={chosen} onClear={() => setChosen(new Set())} onRemove={rights.includes('remove') ? () => setRemoving(true) : undefined} /> : null}
+        {chosen.size && !asOf ? (
+          <Selection
+            bucket={bucket}
+            pages={listing.data?.pages ?? []}
+            chosen={chosen}
+            onClear={() => setChosen(new Set())}
+            onRemove={rights.includes('remove') ? () => setRemoving(true) : undefined}
+          />
+        ) : null}
         {listing.data ? (
-          <Rows bucket={bucket} folder={flat ? '' : folder} listing={listing} chosen={chosen} onChoose={setChosen} onRemove={() => !asOf && rights.includes('remove') && setRemoving(true)} search={search} asOf={asOf} />
+          <Rows
+            bucket={bucket}
+            folder={flat ? '' : folder}
+            listing={listing}
+            chosen={chosen}
+            onChoose={setChosen}
+            onRemove={() => !asOf && rights.includes('remove') && setRemoving(true)}
+            search={search}
+            asOf={asOf}
+          />
         ) : null}
       </section>
-      {removing ? <RemoveDialog what={removal} onClose={() => setRemoving(false)} onDone={() => { setRemoving(false); setChosen(new Set()); }} /> : null}
-      {restoring ? <RestoreDialog bucket={bucket} prefix={folder} asOf={asOf} onClose={() => setRestoring(false)} onStarted={() => { setRestoring(false); setAsOf(''); }} /> : null}
+      {removing ? (
+        <RemoveDialog
+          what={removal}
+          onClose={() => setRemoving(false)}
+          onDone={() => {
+            setRemoving(false);
+            setChosen(new Set());
+          }}
+        />
+      ) : null}
+      {restoring ? (
+        <RestoreDialog
+          bucket={bucket}
+          prefix={folder}
+          asOf={asOf}
+          onClose={() => setRestoring(false)}
+          onStarted={() => {
+            setRestoring(false);
+            setAsOf('');
+          }}
+        />
+      ) : null}
     </div>
   );
 }
@@ -139,7 +222,13 @@ function AsOf({ moment, onChange }: { moment: string; onChange: (moment: string)
     <label className="row small dim ml-6">
       as of
       <span className="field w-186">
-        <input type="datetime-local" value={text} max={local(new Date())} onChange={(e) => take(e.target.value)} aria-label="As of a moment" />
+        <input
+          type="datetime-local"
+          value={text}
+          max={local(new Date())}
+          onChange={(e) => take(e.target.value)}
+          aria-label="As of a moment"
+        />
       </span>
     </label>
   );
@@ -156,12 +245,18 @@ function Crumbs({ bucket, folder, asOf }: { bucket: string; folder: string; asOf
   const parts = folder.split('/').slice(0, -1);
   return (
     <nav className="key nowrap text-[14px]" aria-label="Where one is">
-      {parts.length ? <Link to={bucketPage(bucket, '', asOf)}>{bucket}</Link> : <b>{bucket}</b>} <span className="faint">/</span>{' '}
+      {parts.length ? <Link to={bucketPage(bucket, '', asOf)}>{bucket}</Link> : <b>{bucket}</b>}{' '}
+      <span className="faint">/</span>{' '}
       {parts.map((p, i) => {
         const prefix = parts.slice(0, i + 1).join('/') + '/';
         return (
           <span key={prefix}>
-            {i === parts.length - 1 ? <b>{visible(p)}</b> : <Link to={bucketPage(bucket, prefix, asOf)}>{visible(p)}</Link>} <span className="faint">/</span>{' '}
+            {i === parts.length - 1 ? (
+              <b>{visible(p)}</b>
+            ) : (
+              <Link to={bucketPage(bucket, prefix, asOf)}>{visible(p)}</Link>
+            )}{' '}
+            <span className="faint">/</span>{' '}
           </span>
         );
       })}

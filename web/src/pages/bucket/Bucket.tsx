@@ -25,10 +25,7 @@ export default function BucketPage() {
       <div className="pagehead">
         <div>
           <h1>
-            <span className="faint font-medium">
-              Bucket
-            </span>{' '}
-            {b.data.name}
+            <span className="faint font-medium">Bucket</span> {b.data.name}
           </h1>
           <div className="meta">
             <span>
@@ -55,13 +52,25 @@ export default function BucketPage() {
         <Split b={b.data} />
       )}
       <nav className="strung" aria-label="This bucket">
-        {sections.filter((s) => (s.id === 'settings' ? b.data.rights.includes('settings') : s.id === '' || !b.data.partly)).map((s) => (
-          <Link key={s.id} to={s.id ? `/buckets/${bucket}/${s.id}` : bucketPage(bucket)} aria-current={s.id === section ? 'page' : undefined}>
-            {s.name}
-          </Link>
-        ))}
+        {sections
+          .filter((s) => (s.id === 'settings' ? b.data.rights.includes('settings') : s.id === '' || !b.data.partly))
+          .map((s) => (
+            <Link
+              key={s.id}
+              to={s.id ? `/buckets/${bucket}/${s.id}` : bucketPage(bucket)}
+              aria-current={s.id === section ? 'page' : undefined}
+            >
+              {s.name}
+            </Link>
+          ))}
       </nav>
-      {section === '' ? <Browse bucket={bucket} places={b.data.partly ? (b.data.places ?? []) : undefined} /> : section === 'usage' ? <Usage b={b.data} /> : <Settings key={bucket} b={b.data} />}
+      {section === '' ? (
+        <Browse bucket={bucket} places={b.data.partly ? (b.data.places ?? []) : undefined} />
+      ) : section === 'usage' ? (
+        <Usage b={b.data} />
+      ) : (
+        <Settings key={bucket} b={b.data} />
+      )}
     </>
   );
 }
@@ -72,8 +81,14 @@ function Shared({ b }: { b: Schemas['BucketInfo'] }) {
   const open = list.filter((s) => s.to === 'anyone');
   return (
     <>
-      {open.length ? <State kind="warn">anyone may read {open.some((s) => !s.prefix) ? 'it' : open.map((s) => visible(s.prefix ?? '')).join(', ')}</State> : null}
-      {list.length > open.length ? <Link to={`/access/grants?bucket=${b.name}`}>{things(list.length - open.length, 'grant')}</Link> : null}
+      {open.length ? (
+        <State kind="warn">
+          anyone may read {open.some((s) => !s.prefix) ? 'it' : open.map((s) => visible(s.prefix ?? '')).join(', ')}
+        </State>
+      ) : null}
+      {list.length > open.length ? (
+        <Link to={`/access/grants?bucket=${b.name}`}>{things(list.length - open.length, 'grant')}</Link>
+      ) : null}
     </>
   );
 }
@@ -90,9 +105,7 @@ function Split({ b }: { b: Schemas['BucketInfo'] }) {
         {b.usage.previousBytes ? <i className="u-prev" style={{ width: share(b.usage.previousBytes) }} /> : null}
         <i className="flex-1 border-b-[1.5px] border-dotted border-b-edge h-[7.5px]" />
       </div>
-      <div className="num small dim leading-14">
-        {b.quota ? `quota ${size(b.quota)}` : 'no quota'}
-      </div>
+      <div className="num small dim leading-14">{b.quota ? `quota ${size(b.quota)}` : 'no quota'}</div>
       <div className="row gap-26">
         <span>
           <span className="swatch u-cur" />
@@ -154,13 +167,19 @@ function Usage({ b }: { b: Schemas['BucketInfo'] }) {
                   <td className="num">
                     <Size bytes={x.previousBytes} />
                   </td>
-                  <td className="num dim">{x.bytes + x.previousBytes ? `${((100 * x.previousBytes) / (x.bytes + x.previousBytes)).toFixed(0)} %` : ''}</td>
+                  <td className="num dim">
+                    {x.bytes + x.previousBytes
+                      ? `${((100 * x.previousBytes) / (x.bytes + x.previousBytes)).toFixed(0)} %`
+                      : ''}
+                  </td>
                   <td className="num">{count(x.markers)}</td>
                 </tr>
               ))}
             </tbody>
           </table>
-        ) : p.data ? <p className="empty faint">No key here has a slash: there are no prefixes.</p> : null}
+        ) : p.data ? (
+          <p className="empty faint">No key here has a slash: there are no prefixes.</p>
+        ) : null}
       </Section>
     </div>
   );

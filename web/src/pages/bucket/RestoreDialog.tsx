@@ -22,25 +22,47 @@ export function RestoreDialog({ bucket, prefix, asOf, onClose, onStarted }: Prop
   const toast = useToast();
   const [typed, setTyped] = useState('');
   const body = { kind: 'restore' as const, bucket, prefix, asOf };
-  const plan = useQuery({ queryKey: ['rehearse order', body], queryFn: () => ask(api.POST('/api/v1/orders/rehearse', { body })), staleTime: 0, gcTime: 0, retry: false });
+  const plan = useQuery({
+    queryKey: ['rehearse order', body],
+    queryFn: () => ask(api.POST('/api/v1/orders/rehearse', { body })),
+    staleTime: 0,
+    gcTime: 0,
+    retry: false,
+  });
   const order = useChange(() => ask(api.POST('/api/v1/orders', { body })));
   const restored = plan.data?.counts.restored ?? 0;
   const removed = plan.data?.counts.removed ?? 0;
   const n = restored + removed;
   const ready = n > 0 && (n === 1 || typed.replace(/[\s,.]/g, '') === String(n));
   return (
-    <Dialog open onClose={onClose} title={`Restore ${prefix ? visible(prefix) : `the bucket ${bucket}`}?`} about={`As it stood on ${longDate(new Date(asOf))}.`}
+    <Dialog
+      open
+      onClose={onClose}
+      title={`Restore ${prefix ? visible(prefix) : `the bucket ${bucket}`}?`}
+      about={`As it stood on ${longDate(new Date(asOf))}.`}
       footer={
         <>
           <button type="button" className="btn" autoFocus onClick={onClose}>
             Cancel
           </button>
-          <button type="button" className="btn main" disabled={!ready || order.isPending}
-            onClick={() => order.mutate(undefined, { onSuccess: () => { toast('The restore is under way; it goes on without this page'); onStarted(); } })}>
+          <button
+            type="button"
+            className="btn main"
+            disabled={!ready || order.isPending}
+            onClick={() =>
+              order.mutate(undefined, {
+                onSuccess: () => {
+                  toast('The restore is under way; it goes on without this page');
+                  onStarted();
+                },
+              })
+            }
+          >
             Restore
           </button>
         </>
-      }>
+      }
+    >
       {plan.isPending ? <p className="dim">Comparing then with now.</p> : null}
       {plan.error ? <Complaint error={plan.error} /> : null}
       {plan.data ? (
@@ -77,13 +99,23 @@ export function RestoreDialog({ bucket, prefix, asOf, onClose, onStarted }: Prop
             <span className="past">
               <Shape kind="past" size={11} />
             </span>
-            <span>{n ? 'Nothing is lost: what it replaces stays as previous versions, and the restore is undone by one to the moment before it. No bytes are moved.' : 'It stands now as it stood then: there is nothing to do.'}</span>
+            <span>
+              {n
+                ? 'Nothing is lost: what it replaces stays as previous versions, and the restore is undone by one to the moment before it. No bytes are moved.'
+                : 'It stands now as it stood then: there is nothing to do.'}
+            </span>
           </p>
           {n > 1 ? (
             <label className="row mt-12">
               Type <b className="strong">{n}</b> to go on
               <span className="field short">
-                <input value={typed} onChange={(e) => setTyped(e.target.value)} inputMode="numeric" aria-label="The number of objects" className="num" />
+                <input
+                  value={typed}
+                  onChange={(e) => setTyped(e.target.value)}
+                  inputMode="numeric"
+                  aria-label="The number of objects"
+                  className="num"
+                />
               </span>
             </label>
           ) : null}

@@ -37,15 +37,26 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
   const navigate = useNavigate();
   const pages = listing.data?.pages ?? [];
   const rows = useMemo<Row[]>(() => {
-    const all: Row[] = pages.flatMap((p) => [...p.prefixes.map((name) => ({ id: 'p' + name, name, beneath: p.usage?.[name] })), ...p.objects.map((object) => ({ id: 'k' + object.key, name: object.key, object }))]);
+    const all: Row[] = pages.flatMap((p) => [
+      ...p.prefixes.map((name) => ({ id: 'p' + name, name, beneath: p.usage?.[name] })),
+      ...p.objects.map((object) => ({ id: 'k' + object.key, name: object.key, object })),
+    ]);
     return all.sort((a, b) => Number(!!a.object) - Number(!!b.object)); // prefixes first; both stay in the order of keys
   }, [pages]);
-  const fields = useMemo(() => [...new Set(pages.flatMap((p) => p.objects.flatMap((o) => Object.keys(o.metadata ?? {}))))].sort(), [pages]);
+  const fields = useMemo(
+    () => [...new Set(pages.flatMap((p) => p.objects.flatMap((o) => Object.keys(o.metadata ?? {}))))].sort(),
+    [pages],
+  );
   const [wanted, setWanted] = useState(() => localStorage.getItem(`spindle-field-${bucket}`) ?? '');
   const field = fields.includes(wanted) ? wanted : (fields.find((f) => f === 'taxon') ?? fields[0] ?? '');
   const [lit, setLit] = useState(-1);
   const box = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 20 });
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => rowHeight,
+    overscan: 20,
+  });
   const items = virtual.getVirtualItems();
   const lastSeen = items[items.length - 1]?.index ?? 0;
   const { hasNextPage, isFetchingNextPage, fetchNextPage } = listing;
@@ -58,7 +69,8 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
     if (!next.delete(id)) next.add(id);
     onChoose(next);
   };
-  const open = (r: Row) => void navigate(r.object ? objectPage(bucket, r.name, asOf && r.object.version) : bucketPage(bucket, r.name, asOf));
+  const open = (r: Row) =>
+    void navigate(r.object ? objectPage(bucket, r.name, asOf && r.object.version) : bucketPage(bucket, r.name, asOf));
   const press = (e: KeyboardEvent) => {
     const r = rows[lit];
     if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
@@ -75,9 +87,27 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
   if (!rows.length && !listing.isFetching)
     return (
       <div className="empty">
-        <b className="strong">{search ? `No key here begins with "${search}".` : asOf ? 'Nothing was here then.' : folder ? 'Nothing lies beneath this prefix.' : 'The bucket is empty.'}</b>
-        <p className="dim">{search ? 'Prefixes are literal: letters, case and every sign count.' : asOf ? 'Choose another moment, or go back to now.' : 'Drop files or folders here, use Upload, or put them from the command line:'}</p>
-        {search || asOf ? null : <pre className="block mt-8">spindle object put ./FOLDER {bucket}/{folder}</pre>}
+        <b className="strong">
+          {search
+            ? `No key here begins with "${search}".`
+            : asOf
+              ? 'Nothing was here then.'
+              : folder
+                ? 'Nothing lies beneath this prefix.'
+                : 'The bucket is empty.'}
+        </b>
+        <p className="dim">
+          {search
+            ? 'Prefixes are literal: letters, case and every sign count.'
+            : asOf
+              ? 'Choose another moment, or go back to now.'
+              : 'Drop files or folders here, use Upload, or put them from the command line:'}
+        </p>
+        {search || asOf ? null : (
+          <pre className="block mt-8">
+            spindle object put ./FOLDER {bucket}/{folder}
+          </pre>
+        )}
       </div>
     );
   const all = rows.length > 0 && rows.every((r) => chosen.has(r.id));
@@ -85,7 +115,14 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
   const after = virtual.getTotalSize() - (items[items.length - 1]?.end ?? 0);
   return (
     <>
-      <div className="max-h-[calc(100vh-330px)] min-h-220 overflow-auto" ref={box} tabIndex={0} onKeyDown={press} aria-label="Objects" role="group">
+      <div
+        className="max-h-[calc(100vh-330px)] min-h-220 overflow-auto"
+        ref={box}
+        tabIndex={0}
+        onKeyDown={press}
+        aria-label="Objects"
+        role="group"
+      >
         <table className="table-fixed">
           <colgroup>
             <col className="w-26" />
@@ -98,7 +135,13 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
           <thead className="sticky top-0 bg-cloth-raised z-1">
             <tr>
               <th>
-                <Checkbox.Root className="check" disabled={!!asOf} checked={all ? true : chosen.size ? 'indeterminate' : false} onCheckedChange={() => onChoose(all ? new Set() : new Set(rows.map((r) => r.id)))} aria-label="Choose all that are shown" />
+                <Checkbox.Root
+                  className="check"
+                  disabled={!!asOf}
+                  checked={all ? true : chosen.size ? 'indeterminate' : false}
+                  onCheckedChange={() => onChoose(all ? new Set() : new Set(rows.map((r) => r.id)))}
+                  aria-label="Choose all that are shown"
+                />
               </th>
               <th>
                 <span className="sort">Name ↑</span>
@@ -108,8 +151,16 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
               <th>Written by</th>
               <th>
                 {fields.length ? (
-                  <Select value={field} label="Metadata field to show" className="sel faint inline-flex items-center gap-6 max-w-150 font-key" options={same(fields)}
-                    onChange={(v) => { setWanted(v); localStorage.setItem(`spindle-field-${bucket}`, v); }} />
+                  <Select
+                    value={field}
+                    label="Metadata field to show"
+                    className="sel faint inline-flex items-center gap-6 max-w-150 font-key"
+                    options={same(fields)}
+                    onChange={(v) => {
+                      setWanted(v);
+                      localStorage.setItem(`spindle-field-${bucket}`, v);
+                    }}
+                  />
                 ) : null}
               </th>
             </tr>
@@ -118,37 +169,86 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
             {before > 0 ? <tr style={{ height: before }} /> : null}
             {items.map((item) => {
               const r = rows[item.index]!;
-              return <Line key={r.id} r={r} bucket={bucket} asOf={asOf} folder={folder} field={field} chosen={chosen.has(r.id)} lit={item.index === lit} onToggle={() => { toggle(r.id); setLit(item.index); }} />;
+              return (
+                <Line
+                  key={r.id}
+                  r={r}
+                  bucket={bucket}
+                  asOf={asOf}
+                  folder={folder}
+                  field={field}
+                  chosen={chosen.has(r.id)}
+                  lit={item.index === lit}
+                  onToggle={() => {
+                    toggle(r.id);
+                    setLit(item.index);
+                  }}
+                />
+              );
             })}
             {after > 0 ? <tr style={{ height: after }} /> : null}
           </tbody>
         </table>
       </div>
       <p className="small faint py-8 px-6">
-        {hasNextPage ? `${count(rows.length)} read so far, more below as you scroll.` : things(rows.length, 'entry', 'entries') + '.'} Hover for exact bytes and UTC.
+        {hasNextPage
+          ? `${count(rows.length)} read so far, more below as you scroll.`
+          : things(rows.length, 'entry', 'entries') + '.'}{' '}
+        Hover for exact bytes and UTC.
       </p>
     </>
   );
 }
 
-function Line({ r, bucket, asOf, folder, field, chosen, lit, onToggle }: { r: Row; bucket: string; asOf: string; folder: string; field: string; chosen: boolean; lit: boolean; onToggle: () => void }) {
+function Line({
+  r,
+  bucket,
+  asOf,
+  folder,
+  field,
+  chosen,
+  lit,
+  onToggle,
+}: {
+  r: Row;
+  bucket: string;
+  asOf: string;
+  folder: string;
+  field: string;
+  chosen: boolean;
+  lit: boolean;
+  onToggle: () => void;
+}) {
   const name = visible(r.name.startsWith(folder) ? r.name.slice(folder.length) : r.name);
   return (
     <tr className={`${chosen ? 'chosen' : ''} ${lit ? 'lit' : ''}`} style={{ height: rowHeight }}>
       <td>
-        <Checkbox.Root className="check" disabled={!!asOf} checked={chosen} onCheckedChange={onToggle} aria-label={`Choose ${name}`} />
+        <Checkbox.Root
+          className="check"
+          disabled={!!asOf}
+          checked={chosen}
+          onCheckedChange={onToggle}
+          aria-label={`Choose ${name}`}
+        />
       </td>
       <td className="cut" title={visible(r.name)}>
         <span className="row gap-7">
           <span className="faint">{r.object ? icons.sheet : icons.fold}</span>
-          <Link className="plain key" to={r.object ? objectPage(bucket, r.name, asOf && r.object.version) : bucketPage(bucket, r.name, asOf)}>
+          <Link
+            className="plain key"
+            to={r.object ? objectPage(bucket, r.name, asOf && r.object.version) : bucketPage(bucket, r.name, asOf)}
+          >
             {middle(name, 64)}
           </Link>
         </span>
       </td>
       <td className="num">
-        {r.object ? <Size bytes={r.object.size} /> : r.beneath ? (
-          <span title={`${count(r.beneath.objects)} objects${r.beneath.previous ? `, and ${count(r.beneath.previous)} previous versions` : ''}`}>
+        {r.object ? (
+          <Size bytes={r.object.size} />
+        ) : r.beneath ? (
+          <span
+            title={`${count(r.beneath.objects)} objects${r.beneath.previous ? `, and ${count(r.beneath.previous)} previous versions` : ''}`}
+          >
             <Size bytes={r.beneath.bytes} />
           </span>
         ) : null}

@@ -31,7 +31,14 @@ export function Selection({ bucket, pages, chosen, onClear, onRemove }: Props) {
   return (
     <div className="row bg-woad-wash h-36 pt-0 pr-6 pb-0 pl-10 mb-2 border-l-3 border-l-woad">
       <b className="strong">{chosen.size} selected</b>
-      <span className="dim">{[objects.length ? size(bytes) : '', prefixes ? things(prefixes, 'prefix', 'prefixes') + ' with all beneath' : ''].filter(Boolean).join(', ')}</span>
+      <span className="dim">
+        {[
+          objects.length ? size(bytes) : '',
+          prefixes ? things(prefixes, 'prefix', 'prefixes') + ' with all beneath' : '',
+        ]
+          .filter(Boolean)
+          .join(', ')}
+      </span>
       <span className="row ml-auto">
         {objects.length > 0 && objects.length <= 20 && prefixes === 0 ? (
           <button type="button" className="btn low" onClick={download}>

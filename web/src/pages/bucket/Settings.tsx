@@ -20,23 +20,42 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   const [versioning, setVersioning] = useState(b.versioning as Versioning);
   const [tag, setTag] = useState('');
   const path = { bucket: b.name };
-  const turn = useChange((v: Versioning) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { versioning: v } })));
-  const offer = useChange((days: number) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { abandonAfter: days } })));
-  const tags = useChange((t: Schemas['Edit']) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { tags: t } })));
-  const change = useChange((q: number | null) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { quota: q as unknown as number } })));
+  const turn = useChange((v: Versioning) =>
+    ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { versioning: v } })),
+  );
+  const offer = useChange((days: number) =>
+    ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { abandonAfter: days } })),
+  );
+  const tags = useChange((t: Schemas['Edit']) =>
+    ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { tags: t } })),
+  );
+  const change = useChange((q: number | null) =>
+    ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { quota: q as unknown as number } })),
+  );
   const bytes = quota.trim() === '' ? null : parseSize(quota);
-  const bad = quota.trim() !== '' && bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 MiB or 2 TiB') : null;
+  const bad =
+    quota.trim() !== '' && bytes === null
+      ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 MiB or 2 TiB')
+      : null;
   const used = b.usage.bytes + b.usage.previousBytes;
   const save = (e: FormEvent) => {
     e.preventDefault();
-    change.mutate(bytes, { onSuccess: (n) => toast(n.quota ? `The quota is now ${size(n.quota)}` : 'The quota was taken away') });
+    change.mutate(bytes, {
+      onSuccess: (n) => toast(n.quota ? `The quota is now ${size(n.quota)}` : 'The quota was taken away'),
+    });
   };
   return (
     <div className="columns grid grid-cols-[minmax(0,480px)_minmax(0,480px)] gap-y-22 gap-x-34">
       <Section title="Quota">
         <form className="pt-12 grid gap-12" onSubmit={save}>
-          <Field label="The most bytes it may hold; empty for none" value={quota} onChange={(e) => setQuota(e.target.value)} placeholder="none" error={bad ?? change.error}
-            hint={`It can grow at once. It shrinks to ${size(used)} at the least, which is what is used.`} />
+          <Field
+            label="The most bytes it may hold; empty for none"
+            value={quota}
+            onChange={(e) => setQuota(e.target.value)}
+            placeholder="none"
+            error={bad ?? change.error}
+            hint={`It can grow at once. It shrinks to ${size(used)} at the least, which is what is used.`}
+          />
           <div>
             <button type="submit" className="btn main" disabled={!!bad || change.isPending}>
               Save
@@ -49,12 +68,23 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
           <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'paused', 'off']} />
           {b.usage.previous ? (
             <p className="small dim">
-              Previous versions take {size(b.usage.previousBytes)}, {things(b.usage.previous, 'version')}, and there are {things(b.usage.markers, 'delete marker')}. <Link to={`/buckets/${b.name}/usage`}>By prefix</Link>
+              Previous versions take {size(b.usage.previousBytes)}, {things(b.usage.previous, 'version')}, and there are{' '}
+              {things(b.usage.markers, 'delete marker')}. <Link to={`/buckets/${b.name}/usage`}>By prefix</Link>
             </p>
           ) : null}
           {turn.error ? <Complaint error={turn.error} /> : null}
           <div>
-            <button type="button" className="btn main" disabled={versioning === b.versioning || turn.isPending} onClick={() => turn.mutate(versioning, { onSuccess: (n) => toast(`Versioning is ${n.versioning}`), onError: () => setVersioning(b.versioning as Versioning) })}>
+            <button
+              type="button"
+              className="btn main"
+              disabled={versioning === b.versioning || turn.isPending}
+              onClick={() =>
+                turn.mutate(versioning, {
+                  onSuccess: (n) => toast(`Versioning is ${n.versioning}`),
+                  onError: () => setVersioning(b.versioning as Versioning),
+                })
+              }
+            >
               Save
             </button>
           </div>
@@ -62,25 +92,49 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
       </Section>
       <Section title="Unfinished uploads">
         <div className="row pt-12">
-          <Select className="field sel w-250" value={String(b.abandonAfter ?? 0)} onChange={(v) => offer.mutate(Number(v), { onSuccess: () => toast('Saved') })} label="Abandon unfinished uploads"
-            options={abandonings(b.abandonAfter ?? 0)} />
+          <Select
+            className="field sel w-250"
+            value={String(b.abandonAfter ?? 0)}
+            onChange={(v) => offer.mutate(Number(v), { onSuccess: () => toast('Saved') })}
+            label="Abandon unfinished uploads"
+            options={abandonings(b.abandonAfter ?? 0)}
+          />
           <Link to="/uploads">See them</Link>
         </div>
         {offer.error ? <Complaint error={offer.error} /> : null}
       </Section>
       <Sealing b={b} />
       <Section title="Tags" aside={things(Object.keys(b.tags ?? {}).length, 'tag')}>
-        <form className="row pt-12 flex-wrap" onSubmit={(e) => { e.preventDefault(); const [name = '', ...value] = tag.split('='); tags.mutate({ set: { [name.trim()]: value.join('=').trim() } }, { onSuccess: () => setTag('') }); }}>
-          {Object.entries(b.tags ?? {}).sort().map(([name, value]) => (
-            <span key={name} className="badge border border-edge pr-3">
-              {visible(name)} = {visible(value)}
-              <button type="button" className="faint" onClick={() => tags.mutate({ unset: [name] })} aria-label={`Take away the tag ${name}`}>
-                <Shape kind="gone" size={8} />
-              </button>
-            </span>
-          ))}
+        <form
+          className="row pt-12 flex-wrap"
+          onSubmit={(e) => {
+            e.preventDefault();
+            const [name = '', ...value] = tag.split('=');
+            tags.mutate({ set: { [name.trim()]: value.join('=').trim() } }, { onSuccess: () => setTag('') });
+          }}
+        >
+          {Object.entries(b.tags ?? {})
+            .sort()
+            .map(([name, value]) => (
+              <span key={name} className="badge border border-edge pr-3">
+                {visible(name)} = {visible(value)}
+                <button
+                  type="button"
+                  className="faint"
+                  onClick={() => tags.mutate({ unset: [name] })}
+                  aria-label={`Take away the tag ${name}`}
+                >
+                  <Shape kind="gone" size={8} />
+                </button>
+              </span>
+            ))}
           <span className="field w-170">
-            <input value={tag} onChange={(e) => setTag(e.target.value)} placeholder="name=value" aria-label="A new tag" />
+            <input
+              value={tag}
+              onChange={(e) => setTag(e.target.value)}
+              placeholder="name=value"
+              aria-label="A new tag"
+            />
           </span>
           <button type="submit" className="btn" disabled={!tag.includes('=')}>
             Add
@@ -102,21 +156,26 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
       </Section>
       <Section title="Removal">
         <div className="row pt-12">
-          <button type="button" className="btn harm" onClick={() => setRemoving('objects')} disabled={b.usage.objects + b.usage.previous + b.usage.markers === 0}>
+          <button
+            type="button"
+            className="btn harm"
+            onClick={() => setRemoving('objects')}
+            disabled={b.usage.objects + b.usage.previous + b.usage.markers === 0}
+          >
             Empty the bucket
           </button>
           <button type="button" className="btn harm" onClick={() => setRemoving('bucket')}>
             Remove the bucket
           </button>
         </div>
-        <p className="small faint mt-6">
-          Both say first what would go; previous versions go too.
-        </p>
+        <p className="small faint mt-6">Both say first what would go; previous versions go too.</p>
       </Section>
       {removing ? (
         <RemoveDialog
           what={{ bucket: b.name, keys: [], prefixes: [''], withVersions: b.versioning !== 'off' }}
-          alsoBucket={removing === 'bucket' ? () => ask(api.DELETE('/api/v1/buckets/{bucket}', { params: { path } })) : undefined}
+          alsoBucket={
+            removing === 'bucket' ? () => ask(api.DELETE('/api/v1/buckets/{bucket}', { params: { path } })) : undefined
+          }
           onClose={() => setRemoving(null)}
           onDone={() => {
             if (removing === 'bucket') void navigate('/buckets');
@@ -132,7 +191,9 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
 function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
   const toast = useToast();
   const [found, setFound] = useState<Schemas['Rehearsal'] | null>(null);
-  const turn = useChange((sealing: boolean) => ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path: { bucket: b.name } }, body: { sealing } })));
+  const turn = useChange((sealing: boolean) =>
+    ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path: { bucket: b.name } }, body: { sealing } })),
+  );
   const order = { kind: 'convert' as const, bucket: b.name, prefix: '' };
   const rehearse = useChange(() => ask(api.POST('/api/v1/orders/rehearse', { body: order })));
   const convert = useChange(() => ask(api.POST('/api/v1/orders', { body: order })));
@@ -140,22 +201,57 @@ function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
   return (
     <Section title="Encryption at rest">
       <div className="pt-12 grid gap-10">
-        <Switch on={b.sealing} disabled={turn.isPending}
-          onChange={(on) => turn.mutate(on, { onSuccess: (n) => { setFound(null); toast(n.sealing ? 'New content is encrypted from now on' : 'New content is kept plain from now on'); } })}>
+        <Switch
+          on={b.sealing}
+          disabled={turn.isPending}
+          onChange={(on) =>
+            turn.mutate(on, {
+              onSuccess: (n) => {
+                setFound(null);
+                toast(n.sealing ? 'New content is encrypted from now on' : 'New content is kept plain from now on');
+              },
+            })
+          }
+        >
           {b.sealing ? 'on' : 'off'}: new content is kept {to}
         </Switch>
         <div className="row">
-          <button type="button" className="btn" disabled={rehearse.isPending} onClick={() => rehearse.mutate(undefined, { onSuccess: setFound })}>
+          <button
+            type="button"
+            className="btn"
+            disabled={rehearse.isPending}
+            onClick={() => rehearse.mutate(undefined, { onSuccess: setFound })}
+          >
             See what is stored otherwise
           </button>
           {found?.counts.converted ? (
-            <button type="button" className="btn main" disabled={convert.isPending} onClick={() => convert.mutate(undefined, { onSuccess: () => { setFound(null); toast('The conversion is under way'); } })}>
+            <button
+              type="button"
+              className="btn main"
+              disabled={convert.isPending}
+              onClick={() =>
+                convert.mutate(undefined, {
+                  onSuccess: () => {
+                    setFound(null);
+                    toast('The conversion is under way');
+                  },
+                })
+              }
+            >
               Write {things(found.counts.converted, 'object')} anew, {size(found.bytes)}
             </button>
           ) : null}
         </div>
-        {found ? <p className="small dim">{found.counts.converted ? `${things(found.counts.converted, 'object')} with all versions would be written anew, ${to}; digests stay as they are.` : `All that is stored is ${to} already.`}</p> : null}
-        {turn.error || rehearse.error || convert.error ? <Complaint error={turn.error ?? rehearse.error ?? convert.error} /> : null}
+        {found ? (
+          <p className="small dim">
+            {found.counts.converted
+              ? `${things(found.counts.converted, 'object')} with all versions would be written anew, ${to}; digests stay as they are.`
+              : `All that is stored is ${to} already.`}
+          </p>
+        ) : null}
+        {turn.error || rehearse.error || convert.error ? (
+          <Complaint error={turn.error ?? rehearse.error ?? convert.error} />
+        ) : null}
       </div>
     </Section>
   );
@@ -163,4 +259,6 @@ function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
 
 /** The days to choose from, those of now among them. */
 const abandonings = (now: number) =>
-  [...new Set([0, 1, 3, 7, 14, 30, now])].sort((x, y) => x - y).map((d) => [String(d), d ? `abandon them after ${things(d, 'day')}` : 'keep them'] as const);
+  [...new Set([0, 1, 3, 7, 14, 30, now])]
+    .sort((x, y) => x - y)
+    .map((d) => [String(d), d ? `abandon them after ${things(d, 'day')}` : 'keep them'] as const);

@@ -31,11 +31,14 @@ export default function Buckets() {
   const filter = query.get('name') ?? '';
   const [by = 'name', down] = (query.get('sort') ?? 'name').split('-');
   const set = (name: string, value: string) =>
-    setQuery((q) => {
-      if (value) q.set(name, value);
-      else q.delete(name);
-      return q;
-    }, { replace: true });
+    setQuery(
+      (q) => {
+        if (value) q.set(name, value);
+        else q.delete(name);
+        return q;
+      },
+      { replace: true },
+    );
   if (list.error && !list.data) return <Trouble error={list.error} />;
   const column = columns.find((c) => c.id === by) ?? columns[0]!;
   const all = list.data?.buckets ?? [];
@@ -62,7 +65,12 @@ export default function Buckets() {
         </div>
         <div className="row">
           <span className="field w-200">
-            <input value={filter} onChange={(e) => set('name', e.target.value)} placeholder="Part of a name" aria-label="Filter by name" />
+            <input
+              value={filter}
+              onChange={(e) => set('name', e.target.value)}
+              placeholder="Part of a name"
+              aria-label="Filter by name"
+            />
           </span>
           {administers ? (
             <button type="button" className="btn main" onClick={() => setCreate(true)}>
@@ -74,15 +82,26 @@ export default function Buckets() {
       {list.data && all.length === 0 ? (
         <div className="empty">
           <b className="strong">There are no buckets yet.</b>
-          <p className="dim">A bucket holds objects under one name, with its own settings and quota. Make one, then drop files on it or point a client at it.</p>
+          <p className="dim">
+            A bucket holds objects under one name, with its own settings and quota. Make one, then drop files on it or
+            point a client at it.
+          </p>
         </div>
       ) : (
         <table>
           <thead>
             <tr>
               {columns.map((c) => (
-                <th key={c.id} className={c.num ? 'num' : ''} aria-sort={c.id === column.id ? (down ? 'descending' : 'ascending') : undefined}>
-                  <button type="button" className={c.id === column.id ? 'sort' : ''} onClick={() => set('sort', c.id === column.id && !down ? `${c.id}-down` : c.id)}>
+                <th
+                  key={c.id}
+                  className={c.num ? 'num' : ''}
+                  aria-sort={c.id === column.id ? (down ? 'descending' : 'ascending') : undefined}
+                >
+                  <button
+                    type="button"
+                    className={c.id === column.id ? 'sort' : ''}
+                    onClick={() => set('sort', c.id === column.id && !down ? `${c.id}-down` : c.id)}
+                  >
                     {c.name} {c.id === column.id ? (down ? '↓' : '↑') : ''}
                   </button>
                 </th>
@@ -98,8 +117,22 @@ export default function Buckets() {
                   </Link>
                 </td>
                 <td className="dim">{b.account}</td>
-                <td>{b.open ? <State kind="warn">anyone</State> : b.shared?.length ? <Link to={`/access/grants?bucket=${b.name}`}>{things(b.shared.length, 'grant')}</Link> : null}</td>
-                <td className="num">{b.partly ? <span className="faint" title={b.places?.join(', ')}>in part</span> : count(b.usage.objects)}</td>
+                <td>
+                  {b.open ? (
+                    <State kind="warn">anyone</State>
+                  ) : b.shared?.length ? (
+                    <Link to={`/access/grants?bucket=${b.name}`}>{things(b.shared.length, 'grant')}</Link>
+                  ) : null}
+                </td>
+                <td className="num">
+                  {b.partly ? (
+                    <span className="faint" title={b.places?.join(', ')}>
+                      in part
+                    </span>
+                  ) : (
+                    count(b.usage.objects)
+                  )}
+                </td>
                 <td className="num">{b.partly ? null : <Size bytes={b.usage.bytes} />}</td>
                 <td className="num">{b.usage.previous ? <Size bytes={b.usage.previousBytes} /> : null}</td>
                 <td>
@@ -127,5 +160,9 @@ function Quota({ b }: { b: Row }) {
   if (!b.quota) return <span className="faint">none</span>;
   const share = (100 * (b.usage.bytes + b.usage.previousBytes)) / b.quota;
   const text = `${size(b.quota)}, ${share.toFixed(0)} % used`;
-  return share >= 90 ? <State kind={share >= 100 ? 'wrong' : 'warn'}>{text}</State> : <span className="dim">{text}</span>;
+  return share >= 90 ? (
+    <State kind={share >= 100 ? 'wrong' : 'warn'}>{text}</State>
+  ) : (
+    <span className="dim">{text}</span>
+  );
 }

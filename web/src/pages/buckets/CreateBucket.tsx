@@ -18,9 +18,16 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
   const [sealing, setSealing] = useState(false);
   const [versioning, setVersioning] = useState<Versioning>('on');
   const bytes = quota.trim() ? parseSize(quota) : undefined;
-  const create = useChange(() => ask(api.POST('/api/v1/buckets', { body: { name, versioning, sealing, abandonAfter: clean ? 7 : 0, ...(bytes ? { quota: bytes } : {}) } })));
+  const create = useChange(() =>
+    ask(
+      api.POST('/api/v1/buckets', {
+        body: { name, versioning, sealing, abandonAfter: clean ? 7 : 0, ...(bytes ? { quota: bytes } : {}) },
+      }),
+    ),
+  );
   const problem = create.error instanceof Problem ? create.error : null;
-  const badSize = bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 MiB or 2 TiB') : null;
+  const badSize =
+    bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 MiB or 2 TiB') : null;
   const submit = (e: FormEvent) => {
     e.preventDefault();
     if (name && !badSize) create.mutate(undefined, { onSuccess: (b) => void navigate(bucketPage(b.name)) });
@@ -36,32 +43,66 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
           <button type="button" className="btn" onClick={onClose}>
             Cancel
           </button>
-          <button type="submit" form="create-bucket" className="btn main" disabled={!name || !!badSize || create.isPending}>
+          <button
+            type="submit"
+            form="create-bucket"
+            className="btn main"
+            disabled={!name || !!badSize || create.isPending}
+          >
             Create
           </button>
         </>
       }
     >
       <form className="grid gap-12" id="create-bucket" onSubmit={submit}>
-        <Field label="Name" mono value={name} onChange={(e) => setName(e.target.value)} autoFocus name="name" error={problem && problem.field !== 'quota' ? problem : null}
-          hint="3 to 63 of a-z, 0-9, hyphens and dots. It cannot be changed later." />
-        <Field label="Quota, if it should have one" value={quota} onChange={(e) => setQuota(e.target.value)} name="quota" placeholder="none" error={badSize ?? (problem?.field === 'quota' ? problem : null)}
-          hint="The most bytes it may hold, for instance 400 MiB. It can be changed at any time." />
+        <Field
+          label="Name"
+          mono
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+          autoFocus
+          name="name"
+          error={problem && problem.field !== 'quota' ? problem : null}
+          hint="3 to 63 of a-z, 0-9, hyphens and dots. It cannot be changed later."
+        />
+        <Field
+          label="Quota, if it should have one"
+          value={quota}
+          onChange={(e) => setQuota(e.target.value)}
+          name="quota"
+          placeholder="none"
+          error={badSize ?? (problem?.field === 'quota' ? problem : null)}
+          hint="The most bytes it may hold, for instance 400 MiB. It can be changed at any time."
+        />
         <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'off']} />
         <label className="row cursor-pointer">
-          <Checkbox.Root className="check" checked={clean} onCheckedChange={(v) => setClean(v === true)} aria-label="Abandon unfinished uploads after 7 days" />
+          <Checkbox.Root
+            className="check"
+            checked={clean}
+            onCheckedChange={(v) => setClean(v === true)}
+            aria-label="Abandon unfinished uploads after 7 days"
+          />
           <span>
-            Abandon unfinished uploads after 7 days <span className="small dim">They take room that no listing shows.</span>
+            Abandon unfinished uploads after 7 days{' '}
+            <span className="small dim">They take room that no listing shows.</span>
           </span>
         </label>
         <label className="row cursor-pointer">
-          <Checkbox.Root className="check" checked={sealing} onCheckedChange={(v) => setSealing(v === true)} aria-label="Encrypt content at rest" />
+          <Checkbox.Root
+            className="check"
+            checked={sealing}
+            onCheckedChange={(v) => setSealing(v === true)}
+            aria-label="Encrypt content at rest"
+          />
           <span>
-            Encrypt content at rest <span className="small dim">The disk alone then tells nothing. Reading costs a little more.</span>
+            Encrypt content at rest{' '}
+            <span className="small dim">The disk alone then tells nothing. Reading costs a little more.</span>
           </span>
         </label>
         <p className="small dim">It is made in region {service.data?.region ?? ''}.</p>
-        {problem && problem.field && !['bucket', 'quota'].includes(problem.field) ? <Complaint error={problem} /> : null}
+        {problem && problem.field && !['bucket', 'quota'].includes(problem.field) ? (
+          <Complaint error={problem} />
+        ) : null}
       </form>
     </Dialog>
   );

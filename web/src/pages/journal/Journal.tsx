@@ -11,8 +11,20 @@ import { Filters, useFilters } from '../../parts/Filters';
 import { Select, same, sinces } from '../../parts/Select';
 
 const kinds: [string, StateKind][] = [
-  ['written', 'good'], ['copied', 'good'], ['restored', 'past'], ['renamed', 'rename'], ['renamed away', 'rename'], ['annotated', 'none'], ['deleted', 'gone'], ['removed', 'gone'], ['version removed', 'gone'],
-  ['bucket created', 'good'], ['bucket changed', 'none'], ['bucket removed', 'gone'], ['damage found', 'wrong'], ['damage mended', 'good'],
+  ['written', 'good'],
+  ['copied', 'good'],
+  ['restored', 'past'],
+  ['renamed', 'rename'],
+  ['renamed away', 'rename'],
+  ['annotated', 'none'],
+  ['deleted', 'gone'],
+  ['removed', 'gone'],
+  ['version removed', 'gone'],
+  ['bucket created', 'good'],
+  ['bucket changed', 'none'],
+  ['bucket removed', 'gone'],
+  ['damage found', 'wrong'],
+  ['damage mended', 'good'],
 ];
 const shapeOf = new Map(kinds);
 const rowHeight = 27;
@@ -25,7 +37,12 @@ export default function Journal() {
   const rows = list.data?.pages.flatMap((p) => p.entries) ?? [];
   const upTo = list.data?.pages[0]?.completeUpTo;
   const box = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 20 });
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => rowHeight,
+    overscan: 20,
+  });
   const items = virtual.getVirtualItems();
   const seen = items[items.length - 1]?.index ?? 0;
   const { hasNextPage, isFetchingNextPage, fetchNextPage } = list;
@@ -47,21 +64,60 @@ export default function Journal() {
         </div>
       </div>
       <Filters some={some} onClear={clear}>
-        <Select className="field sel w-150" value={filter.bucket} onChange={(v) => set('bucket', v)} label="Bucket" options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]} />
-        <Typed value={filter.prefix} onChange={(v) => set('prefix', v)} label="Keys that begin with" placeholder="key begins with" width={210} mono />
-        <Select className="field sel w-150" value={filter.kind} onChange={(v) => set('kind', v)} label="Kind of change" options={[['', 'all kinds'], ...same(kinds.map(([k]) => k))]} />
-        <Typed value={filter.who} onChange={(v) => set('who', v)} label="By access key" placeholder="by access key" width={160} />
-        <Select className="field sel w-130" value={filter.since} onChange={(v) => set('since', v)} label="Since" options={sinces} />
+        <Select
+          className="field sel w-150"
+          value={filter.bucket}
+          onChange={(v) => set('bucket', v)}
+          label="Bucket"
+          options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]}
+        />
+        <Typed
+          value={filter.prefix}
+          onChange={(v) => set('prefix', v)}
+          label="Keys that begin with"
+          placeholder="key begins with"
+          width={210}
+          mono
+        />
+        <Select
+          className="field sel w-150"
+          value={filter.kind}
+          onChange={(v) => set('kind', v)}
+          label="Kind of change"
+          options={[['', 'all kinds'], ...same(kinds.map(([k]) => k))]}
+        />
+        <Typed
+          value={filter.who}
+          onChange={(v) => set('who', v)}
+          label="By access key"
+          placeholder="by access key"
+          width={160}
+        />
+        <Select
+          className="field sel w-130"
+          value={filter.since}
+          onChange={(v) => set('since', v)}
+          label="Since"
+          options={sinces}
+        />
       </Filters>
       {list.error ? <Trouble error={list.error} /> : null}
       {list.data && !rows.length && !hasNextPage ? (
         <div className="empty">
           <b className="strong">No change is like that.</b>
-          <p className="dim">{some ? 'Loosen a filter.' : 'What is written, changed and removed shows here, the moment it happens.'}</p>
+          <p className="dim">
+            {some ? 'Loosen a filter.' : 'What is written, changed and removed shows here, the moment it happens.'}
+          </p>
         </div>
       ) : (
         <>
-          <div className="max-h-[calc(100vh-250px)] min-h-220 overflow-auto" ref={box} tabIndex={0} role="group" aria-label="Changes">
+          <div
+            className="max-h-[calc(100vh-250px)] min-h-220 overflow-auto"
+            ref={box}
+            tabIndex={0}
+            role="group"
+            aria-label="Changes"
+          >
             <table className="table-fixed">
               <colgroup>
                 <col className="w-118" />
@@ -93,7 +149,11 @@ export default function Journal() {
               </tbody>
             </table>
           </div>
-          <p className="small faint py-8 px-6">{hasNextPage ? `${count(rows.length)} read so far, more below as you scroll.` : `${count(rows.length)} entries.`}</p>
+          <p className="small faint py-8 px-6">
+            {hasNextPage
+              ? `${count(rows.length)} read so far, more below as you scroll.`
+              : `${count(rows.length)} entries.`}
+          </p>
         </>
       )}
     </>
@@ -101,7 +161,21 @@ export default function Journal() {
 }
 
 /** A field whose text goes to the address a moment after it was typed. */
-function Typed({ value, onChange, label, placeholder, width, mono }: { value: string; onChange: (v: string) => void; label: string; placeholder: string; width: number; mono?: boolean }) {
+function Typed({
+  value,
+  onChange,
+  label,
+  placeholder,
+  width,
+  mono,
+}: {
+  value: string;
+  onChange: (v: string) => void;
+  label: string;
+  placeholder: string;
+  width: number;
+  mono?: boolean;
+}) {
   const [text, setText] = useState(value);
   useEffect(() => setText(value), [value]);
   useEffect(() => {
@@ -111,7 +185,13 @@ function Typed({ value, onChange, label, placeholder, width, mono }: { value: st
   });
   return (
     <span className={`field ${mono ? 'mono' : ''}`} style={{ width }}>
-      <input value={text} onChange={(e) => setText(e.target.value)} aria-label={label} placeholder={placeholder} spellCheck={false} />
+      <input
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        aria-label={label}
+        placeholder={placeholder}
+        spellCheck={false}
+      />
     </span>
   );
 }
@@ -132,7 +212,9 @@ function Entry({ e }: { e: Schemas['JournalLine'] }) {
           {middle(visible(address), 40)}
         </Link>
       </td>
-      <td className="dim cut" title={visible(says)}>{middle(visible(says), 26)}</td>
+      <td className="dim cut" title={visible(says)}>
+        {middle(visible(says), 26)}
+      </td>
       <td className="num">{e.key ? <Size bytes={e.size} /> : null}</td>
       <td className="key cut">{e.who}</td>
       <td className="dim cut">{e.source}</td>

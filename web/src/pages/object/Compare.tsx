@@ -5,13 +5,23 @@ import { type Version, compareFields } from './history';
 
 /** Two versions side by side: what differs is marked. */
 export function Compare({ a, b, onClose }: { a: Version; b: Version; onClose: () => void }) {
-  const rows = [...compareFields(a.metadata, b.metadata), ...compareFields(a.tags, b.tags).map((r) => ({ ...r, name: `tag ${r.name}` }))];
+  const rows = [
+    ...compareFields(a.metadata, b.metadata),
+    ...compareFields(a.tags, b.tags).map((r) => ({ ...r, name: `tag ${r.name}` })),
+  ];
   const differ = rows.filter((r) => !r.same).length;
   const cell = (s: string | undefined) => (s === undefined ? <span className="faint">not there</span> : visible(s));
   const same = a.etag === b.etag && a.size === b.size;
   return (
-    <Section title="Compared" aside={differ ? `${things(differ, 'field differs', 'fields differ')}` : 'the same metadata and tags'}
-      end={<button type="button" className="link" onClick={onClose}>Close</button>}>
+    <Section
+      title="Compared"
+      aside={differ ? `${things(differ, 'field differs', 'fields differ')}` : 'the same metadata and tags'}
+      end={
+        <button type="button" className="link" onClick={onClose}>
+          Close
+        </button>
+      }
+    >
       <table className="open tight">
         <colgroup>
           <col className="w-26" />
@@ -31,13 +41,20 @@ export function Compare({ a, b, onClose }: { a: Version; b: Version; onClose: ()
         </thead>
         <tbody>
           <tr>
-            <td>{same ? null : <span className="warn"><Shape kind="warn" size={11} /></span>}</td>
+            <td>
+              {same ? null : (
+                <span className="warn">
+                  <Shape kind="warn" size={11} />
+                </span>
+              )}
+            </td>
             <td>content</td>
             <td>
               <Size bytes={a.size} /> <span className="key faint">{a.etag?.slice(0, 12)}</span>
             </td>
             <td>
-              <Size bytes={b.size} /> <span className="key faint">{b.etag?.slice(0, 12)}</span> {same ? <span className="faint">the same</span> : null}
+              <Size bytes={b.size} /> <span className="key faint">{b.etag?.slice(0, 12)}</span>{' '}
+              {same ? <span className="faint">the same</span> : null}
             </td>
           </tr>
           <tr>

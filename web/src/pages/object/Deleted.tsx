@@ -16,12 +16,15 @@ export function Deleted({ chapter, onRestore }: { chapter: Chapter; onRestore: (
       <Shape kind="gone" size={11} />
       {went ? (
         <span className="grow">
-          <b className="strong">Renamed</b> to <Link to={objectPage(went.bucket, went.key)}>{visible(`${went.bucket}/${went.key}`)}</Link>, <When at={went.at} />, by <span className="key">{went.by}</span>. What it was stays here as previous versions.
+          <b className="strong">Renamed</b> to{' '}
+          <Link to={objectPage(went.bucket, went.key)}>{visible(`${went.bucket}/${went.key}`)}</Link>,{' '}
+          <When at={went.at} />, by <span className="key">{went.by}</span>. What it was stays here as previous versions.
         </span>
       ) : (
         <span className="grow">
           <b className="strong">Deleted</b> <When at={marker.created} /> by <span className="key">{marker.by}</span>
-          {marker.source ? <span className="dim"> from {marker.source}</span> : null}. A delete marker hides it; its versions are kept.
+          {marker.source ? <span className="dim"> from {marker.source}</span> : null}. A delete marker hides it; its
+          versions are kept.
         </span>
       )}
       {last ? (

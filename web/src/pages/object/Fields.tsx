@@ -25,7 +25,12 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
   const toast = useToast();
   const [draft, setDraft] = useState<Draft | null>(null);
   const change = useChange((c: { kind: Draft['kind']; edit: Edit; revision: number }) =>
-    ask(api.PATCH('/api/v1/buckets/{bucket}/object', { params: { path: { bucket }, query: { key: o.key, version } }, body: { [c.kind]: c.edit, ifRevision: c.revision } })),
+    ask(
+      api.PATCH('/api/v1/buckets/{bucket}/object', {
+        params: { path: { bucket }, query: { key: o.key, version } },
+        body: { [c.kind]: c.edit, ifRevision: c.revision },
+      }),
+    ),
   );
   const begin = (kind: Draft['kind'], name: string) => {
     change.reset();
@@ -36,10 +41,17 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
     toast(`${what}: revision ${n.revision}`);
     setDraft(null);
   };
-  const save = (d: Draft, revision: number) => change.mutate({ kind: d.kind, edit: { set: { [d.name.trim()]: d.value } }, revision }, { onSuccess: (n) => done(n, `${d.name} saved`) });
+  const save = (d: Draft, revision: number) =>
+    change.mutate(
+      { kind: d.kind, edit: { set: { [d.name.trim()]: d.value } }, revision },
+      { onSuccess: (n) => done(n, `${d.name} saved`) },
+    );
   const take = (kind: Draft['kind'], name: string) => {
     setDraft(null);
-    change.mutate({ kind, edit: { unset: [name] }, revision: o.revision }, { onSuccess: (n) => done(n, `${name} taken away`) });
+    change.mutate(
+      { kind, edit: { unset: [name] }, revision: o.revision },
+      { onSuccess: (n) => done(n, `${name} taken away`) },
+    );
   };
   const problem = change.error instanceof Problem ? change.error : null;
   const conflict = problem?.code === 'revision' && draft ? draft : null;
@@ -47,22 +59,49 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
   const tags = Object.entries(o.tags ?? {}).sort(([a], [b]) => (a < b ? -1 : 1));
 
   const form = (d: Draft) => (
-    <form className="py-4 px-0" onSubmit={(e: FormEvent) => { e.preventDefault(); save(d, d.revision); }}>
+    <form
+      className="py-4 px-0"
+      onSubmit={(e: FormEvent) => {
+        e.preventDefault();
+        save(d, d.revision);
+      }}
+    >
       <span className="row flex-wrap">
         {d.fresh ? (
           <span className="field mono w-130">
-            <input autoFocus value={d.name} onChange={(e) => setDraft({ ...d, name: e.target.value })} placeholder="name" aria-label="Name" />
+            <input
+              autoFocus
+              value={d.name}
+              onChange={(e) => setDraft({ ...d, name: e.target.value })}
+              placeholder="name"
+              aria-label="Name"
+            />
           </span>
         ) : null}
         <span className={`field ${problem && !conflict ? 'bad' : ''} flex-[1_1_130px]`}>
-          <input autoFocus={!d.fresh} value={d.value} onChange={(e) => setDraft({ ...d, value: e.target.value })} aria-label={`Value of ${d.name || 'the new field'}`} placeholder="value"
-            onKeyDown={(e) => e.key === 'Escape' && setDraft(null)} />
+          <input
+            autoFocus={!d.fresh}
+            value={d.value}
+            onChange={(e) => setDraft({ ...d, value: e.target.value })}
+            aria-label={`Value of ${d.name || 'the new field'}`}
+            placeholder="value"
+            onKeyDown={(e) => e.key === 'Escape' && setDraft(null)}
+          />
         </span>
-        <button type="submit" className="btn low main" disabled={change.isPending || !d.name.trim() || d.value === d.was}>
+        <button
+          type="submit"
+          className="btn low main"
+          disabled={change.isPending || !d.name.trim() || d.value === d.was}
+        >
           Save as revision {d.revision + 1}
         </button>
         {d.fresh ? null : (
-          <button type="button" className="btn low" onClick={() => take(d.kind, d.name)} aria-label={`Take away ${d.name}`}>
+          <button
+            type="button"
+            className="btn low"
+            onClick={() => take(d.kind, d.name)}
+            aria-label={`Take away ${d.name}`}
+          >
             Take away
           </button>
         )}
@@ -71,27 +110,36 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
         </button>
       </span>
       {problem && !conflict ? <Complaint error={problem} /> : null}
-      {conflict ? <Conflict d={conflict} now={o} onMine={() => save(conflict, o.revision)} onTheirs={() => setDraft(null)} /> : null}
+      {conflict ? (
+        <Conflict d={conflict} now={o} onMine={() => save(conflict, o.revision)} onTheirs={() => setDraft(null)} />
+      ) : null}
     </form>
   );
 
   return (
-    <Section title="Metadata and tags" aside={`revision ${o.revision}`} end={<span className="faint">{count(o.metadataBytes)} of 2,048 bytes</span>}>
+    <Section
+      title="Metadata and tags"
+      aside={`revision ${o.revision}`}
+      end={<span className="faint">{count(o.metadataBytes)} of 2,048 bytes</span>}
+    >
       <table className="open">
         <tbody>
           {fields.map(([name, value]) => {
             const editing = draft?.kind === 'metadata' && !draft.fresh && draft.name === name;
             return (
               <tr key={name}>
-                <td className="key w-122 align-top pt-4">
-                  {name}
-                </td>
+                <td className="key w-122 align-top pt-4">{name}</td>
                 <td className="wrap-any" colSpan={editing ? 2 : 1}>
                   {editing ? form(draft) : name === 'taxon' ? <i>{visible(value)}</i> : visible(value)}
                 </td>
                 {editing ? null : (
                   <td className="num w-60">
-                    <button type="button" className="link small" onClick={() => begin('metadata', name)} aria-label={`Change ${name}`}>
+                    <button
+                      type="button"
+                      className="link small"
+                      onClick={() => begin('metadata', name)}
+                      aria-label={`Change ${name}`}
+                    >
                       Change
                     </button>
                   </td>
@@ -111,7 +159,12 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
             <button type="button" onClick={() => begin('tags', name)} aria-label={`Change the tag ${name}`}>
               {visible(name)} = {visible(value) || '(empty)'}
             </button>
-            <button type="button" className="faint" onClick={() => take('tags', name)} aria-label={`Take away the tag ${name}`}>
+            <button
+              type="button"
+              className="faint"
+              onClick={() => take('tags', name)}
+              aria-label={`Take away the tag ${name}`}
+            >
               <Shape kind="gone" size={8} />
             </button>
           </span>
@@ -135,12 +188,21 @@ function Conflict({ d, now, onMine, onTheirs }: { d: Draft; now: Info; onMine: (
   const theirs = now[d.kind]?.[d.name];
   return (
     <div className="note warn mt-6" role="alert">
-      <b className="strong">Somebody changed it meanwhile.</b> It is at revision {now.revision} now; yours began at {d.revision}.
+      <b className="strong">Somebody changed it meanwhile.</b> It is at revision {now.revision} now; yours began at{' '}
+      {d.revision}.
       <dl className="facts mt-4 mx-0 mb-6">
         <dt>Was</dt>
         <dd className="wrap-any">{d.was === undefined ? <span className="faint">not there</span> : visible(d.was)}</dd>
         <dt>Theirs, there now</dt>
-        <dd className="wrap-any">{theirs === undefined ? <span className="faint">taken away</span> : theirs === d.was ? <span className="faint">this field is as it was; another one changed</span> : visible(theirs)}</dd>
+        <dd className="wrap-any">
+          {theirs === undefined ? (
+            <span className="faint">taken away</span>
+          ) : theirs === d.was ? (
+            <span className="faint">this field is as it was; another one changed</span>
+          ) : (
+            visible(theirs)
+          )}
+        </dd>
         <dt>Yours</dt>
         <dd className="wrap-any">{visible(d.value)}</dd>
       </dl>

@@ -23,16 +23,53 @@ export function LinkDialog({ bucket, name, onClose }: Props) {
   const [chosen, setChosen] = useState('');
   const list = administers ? (keys.data?.pages.flatMap((p) => p.keys) ?? []).filter((k) => k.state === 'active') : [];
   const own: [string, string][] = session.key ? [[session.key, `${session.name}, which is signed in`]] : [];
-  const options = [...own, ...list.filter((k) => k.id !== session.key).map((k): [string, string] => [k.id, `${k.name} (${k.role})`])];
+  const options = [
+    ...own,
+    ...list.filter((k) => k.id !== session.key).map((k): [string, string] => [k.id, `${k.name} (${k.role})`]),
+  ];
   const key = chosen || options[0]?.[0] || '';
-  const make = useMutation({ mutationFn: () => ask(api.POST('/api/v1/buckets/{bucket}/link', { params: { path: { bucket } }, body: { key: name, seconds: Number(seconds), with: key } })) });
+  const make = useMutation({
+    mutationFn: () =>
+      ask(
+        api.POST('/api/v1/buckets/{bucket}/link', {
+          params: { path: { bucket } },
+          body: { key: name, seconds: Number(seconds), with: key },
+        }),
+      ),
+  });
   return (
-    <Ask title="Make a link" act="Make and copy it" busy={make.isPending} ready={!!key} error={make.error} onClose={onClose}
-      onAct={() => make.mutate(undefined, { onSuccess: (l) => void copy(l.url, 'The link').then(onClose) })}>
-      <p className="small dim">Whoever has the link reads the object until it ends. It works no longer than the key that signs it, and reaches no more.</p>
+    <Ask
+      title="Make a link"
+      act="Make and copy it"
+      busy={make.isPending}
+      ready={!!key}
+      error={make.error}
+      onClose={onClose}
+      onAct={() => make.mutate(undefined, { onSuccess: (l) => void copy(l.url, 'The link').then(onClose) })}
+    >
+      <p className="small dim">
+        Whoever has the link reads the object until it ends. It works no longer than the key that signs it, and reaches
+        no more.
+      </p>
       <div className="grid grid-cols-[1fr_1fr] gap-12">
-        <Choice label="It holds for" value={seconds} onChange={setSeconds} options={[['600', '10 minutes'], ['3600', '1 hour'], ['86400', '1 day'], ['604800', '7 days']]} />
-        <Choice label="Signed by" value={key} onChange={setChosen} options={options.length ? options : [['', 'no key']]} hint={options.length ? undefined : 'A person has no key: an administrator of the account makes links.'} />
+        <Choice
+          label="It holds for"
+          value={seconds}
+          onChange={setSeconds}
+          options={[
+            ['600', '10 minutes'],
+            ['3600', '1 hour'],
+            ['86400', '1 day'],
+            ['604800', '7 days'],
+          ]}
+        />
+        <Choice
+          label="Signed by"
+          value={key}
+          onChange={setChosen}
+          options={options.length ? options : [['', 'no key']]}
+          hint={options.length ? undefined : 'A person has no key: an administrator of the account makes links.'}
+        />
       </div>
     </Ask>
   );

@@ -25,7 +25,19 @@ export function MoveDialog({ bucket, objectKey, version, move, onClose }: Props)
   const target = { bucket: to.slice(0, at), key: to.slice(at + 1) };
   const taken = useBucket(target.bucket || bucket);
   const act = useChange((ifAbsent: boolean) =>
-    ask(api.POST('/api/v1/buckets/{bucket}/copy', { params: { path: { bucket: target.bucket } }, body: { fromBucket: bucket, fromKey: objectKey, fromVersion: version || undefined, key: target.key, move, ifAbsent } })),
+    ask(
+      api.POST('/api/v1/buckets/{bucket}/copy', {
+        params: { path: { bucket: target.bucket } },
+        body: {
+          fromBucket: bucket,
+          fromKey: objectKey,
+          fromVersion: version || undefined,
+          key: target.key,
+          move,
+          ifAbsent,
+        },
+      }),
+    ),
   );
   const problem = act.error instanceof Problem ? act.error : null;
   const exists = problem?.code === 'exists';
@@ -43,7 +55,11 @@ export function MoveDialog({ bucket, objectKey, version, move, onClose }: Props)
     if (at > 0 && !same) run(true);
   };
   return (
-    <Dialog open onClose={onClose} title={move ? 'Rename the object' : 'Copy the object'} width={560}
+    <Dialog
+      open
+      onClose={onClose}
+      title={move ? 'Rename the object' : 'Copy the object'}
+      width={560}
       footer={
         <>
           <button type="button" className="btn" onClick={onClose}>
@@ -59,11 +75,40 @@ export function MoveDialog({ bucket, objectKey, version, move, onClose }: Props)
             </button>
           )}
         </>
-      }>
+      }
+    >
       <form id="move-object" onSubmit={submit}>
-        <Field label="To the address" mono autoFocus value={to} onChange={(e) => { act.reset(); setTo(e.target.value); }} error={problem && !exists ? problem : null}
-          hint={move ? 'The history goes along: both names show it. No bytes are moved.' : 'Metadata and tags go along. No bytes are moved.'} />
-        {exists ? <Complaint error={new Problem(0, 'An object is there already', 'exists', 'key', taken.data?.versioning === 'on' ? 'Versioning is on: it would become a previous version' : 'It would be gone for good')} /> : null}
+        <Field
+          label="To the address"
+          mono
+          autoFocus
+          value={to}
+          onChange={(e) => {
+            act.reset();
+            setTo(e.target.value);
+          }}
+          error={problem && !exists ? problem : null}
+          hint={
+            move
+              ? 'The history goes along: both names show it. No bytes are moved.'
+              : 'Metadata and tags go along. No bytes are moved.'
+          }
+        />
+        {exists ? (
+          <Complaint
+            error={
+              new Problem(
+                0,
+                'An object is there already',
+                'exists',
+                'key',
+                taken.data?.versioning === 'on'
+                  ? 'Versioning is on: it would become a previous version'
+                  : 'It would be gone for good',
+              )
+            }
+          />
+        ) : null}
       </form>
     </Dialog>
   );

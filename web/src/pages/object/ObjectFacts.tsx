@@ -28,14 +28,11 @@ export function ObjectFacts({ o, bucket }: { o: Info; bucket: string }) {
         <Fact name="By key" className="key">
           {o.createdBy}
         </Fact>
-        <Fact name="Tier">
-          {o.tier}
-        </Fact>
-        <Fact name="Arrived">
-          {o.arrived}
-        </Fact>
+        <Fact name="Tier">{o.tier}</Fact>
+        <Fact name="Arrived">{o.arrived}</Fact>
         <Fact name="Kept">
-          {o.kept}{o.sealed ? ', encrypted' : ''}
+          {o.kept}
+          {o.sealed ? ', encrypted' : ''}
         </Fact>
         {extra.map(([name, v]) => (
           <Fact key={name} name={name} className="key wrap-any">
@@ -58,7 +55,7 @@ export function Digests({ o, bucket }: { o: Info; bucket: string }) {
         {o.digests.map((d) => (
           <Fact key={d.kind} name={d.kind} className="key nowrap" title={d.value}>
             {middle(d.value, 24)}
-              <CopyMark text={d.value} what={d.kind} />
+            <CopyMark text={d.value} what={d.kind} />
           </Fact>
         ))}
         <Fact name="ETag" className="key nowrap" title={o.etag}>
@@ -67,7 +64,8 @@ export function Digests({ o, bucket }: { o: Info; bucket: string }) {
         </Fact>
       </Facts>
       <p className="small dim mt-8">
-        Computed on arrival, and compared with what the client claimed if it claimed one; the scrubber reads the bytes again in its rounds. To read it with the same check:
+        Computed on arrival, and compared with what the client claimed if it claimed one; the scrubber reads the bytes
+        again in its rounds. To read it with the same check:
       </p>
       <pre className="block mt-6">{`spindle object get \\\n  '${visible(`${bucket}/${o.key}`)}'`}</pre>
     </Section>

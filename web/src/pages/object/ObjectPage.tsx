@@ -3,8 +3,7 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 
 import { Problem, api, ask, bodyAddress } from '../../api/client';
 import { useBucket, useChange, useHistory, useObject } from '../../data/queries';
-import { Complaint, Section, Size, Trouble, When } from '../../parts/Bits';
-import { Dialog } from '../../parts/Dialog';
+import { Complaint, Section, Trouble, When } from '../../parts/Bits';
 import { State, icons } from '../../parts/Marks';
 import { RemoveDialog } from '../../parts/RemoveDialog';
 import { useToast } from '../../parts/Toasts';
@@ -16,6 +15,7 @@ import { Fields } from './Fields';
 import { Legend, Sum } from './Legend';
 import { LinkDialog } from './LinkDialog';
 import { MoveDialog } from './MoveDialog';
+import { RemoveVersion } from './RemoveVersion';
 import { Digests, ObjectFacts } from './ObjectFacts';
 import { Strand } from './Strand';
 
@@ -44,16 +44,20 @@ export default function ObjectPage() {
   useEffect(() => {
     if (isPrefix) void navigate(bucketPage(bucket, key.replace(/\/?$/, '/')), { replace: true });
   }, [isPrefix, bucket, key, navigate]);
-  const restore = useChange((v: string) => ask(api.POST('/api/v1/buckets/{bucket}/restore', { params: { path: { bucket } }, body: { key, version: v } })));
-  const purge = useChange((v: string) => ask(api.POST('/api/v1/buckets/{bucket}/remove', { params: { path: { bucket } }, body: { versions: [{ key, version: v }] } })));
+  const restore = useChange((v: string) =>
+    ask(api.POST('/api/v1/buckets/{bucket}/restore', { params: { path: { bucket } }, body: { key, version: v } })),
+  );
   if (isPrefix) return null;
   const set = (name: string, value: string) =>
-    setQuery((q) => {
-      if (value) q.set(name, value);
-      else q.delete(name);
-      if (name === 'version') q.delete('with');
-      return q;
-    }, { replace: true });
+    setQuery(
+      (q) => {
+        if (value) q.set(name, value);
+        else q.delete(name);
+        if (name === 'version') q.delete('with');
+        return q;
+      },
+      { replace: true },
+    );
   const shown = versions.find((v) => v.version === (version || latest?.version));
   const past = (version !== '' && shown !== undefined && !shown.latest) || !!latest?.marker;
   const read = o.data?.version === 'null' ? 'null' : (o.data?.version ?? '');
@@ -71,11 +75,15 @@ export default function ObjectPage() {
     <>
       <nav className="key" aria-label="Where it lies">
         <Link to={bucketPage(bucket)}>{bucket}</Link> <span className="faint">/</span>{' '}
-        {folder.split('/').slice(0, -1).map((p, i, all) => (
-          <span key={i}>
-            <Link to={bucketPage(bucket, all.slice(0, i + 1).join('/') + '/')}>{visible(p)}</Link> <span className="faint">/</span>{' '}
-          </span>
-        ))}
+        {folder
+          .split('/')
+          .slice(0, -1)
+          .map((p, i, all) => (
+            <span key={i}>
+              <Link to={bucketPage(bucket, all.slice(0, i + 1).join('/') + '/')}>{visible(p)}</Link>{' '}
+              <span className="faint">/</span>{' '}
+            </span>
+          ))}
       </nav>
       <div className="pagehead">
         <div>
@@ -118,20 +126,43 @@ export default function ObjectPage() {
       {history.data && versions.length ? (
         <>
           <Section title="Strand" aside={<Sum versions={versions} more={!!chapter?.next} />} end={<Legend />}>
-            <Strand chapters={history.data} chosen={shown?.version ?? ''} onChoose={(v) => set('version', v === latest?.version && !latest.marker ? '' : v)} />
+            <Strand
+              chapters={history.data}
+              chosen={shown?.version ?? ''}
+              onChoose={(v) => set('version', v === latest?.version && !latest.marker ? '' : v)}
+            />
           </Section>
           {shown ? (
-            <Band v={shown} versions={versions} other={other} onCompare={(v) => set('with', v)} onRestore={() => bringBack(shown.version)} onRemove={() => setAsking('version')} />
+            <Band
+              v={shown}
+              versions={versions}
+              other={other}
+              onCompare={(v) => set('with', v)}
+              onRestore={() => bringBack(shown.version)}
+              onRemove={() => setAsking('version')}
+            />
           ) : null}
         </>
       ) : null}
-      {compared && shown ? <div className="mb-18"><Compare a={shown} b={compared} onClose={() => set('with', '')} /></div> : null}
-      {history.data && !versions.length && chapter?.went?.[0] ? (
-        <div className="note past">
-          It was renamed to <Link to={objectPage(chapter.went[0].bucket, chapter.went[0].key)}>{visible(`${chapter.went[0].bucket}/${chapter.went[0].key}`)}</Link>, <When at={chapter.went[0].at} />.
+      {compared && shown ? (
+        <div className="mb-18">
+          <Compare a={shown} b={compared} onClose={() => set('with', '')} />
         </div>
       ) : null}
-      {here && latest?.marker && o.data ? <p className="small dim mb-8">What it was, version <span className="key">{o.data.version}</span>:</p> : null}
+      {history.data && !versions.length && chapter?.went?.[0] ? (
+        <div className="note past">
+          It was renamed to{' '}
+          <Link to={objectPage(chapter.went[0].bucket, chapter.went[0].key)}>
+            {visible(`${chapter.went[0].bucket}/${chapter.went[0].key}`)}
+          </Link>
+          , <When at={chapter.went[0].at} />.
+        </div>
+      ) : null}
+      {here && latest?.marker && o.data ? (
+        <p className="small dim mb-8">
+          What it was, version <span className="key">{o.data.version}</span>:
+        </p>
+      ) : null}
       {here && o.data ? (
         <div className="columns grid grid-cols-[minmax(0,1fr)_minmax(0,1.8fr)_minmax(0,1.15fr)] gap-y-14 gap-x-26">
           <ObjectFacts o={o.data} bucket={bucket} />
@@ -140,30 +171,37 @@ export default function ObjectPage() {
         </div>
       ) : null}
       {asking === 'link' ? <LinkDialog bucket={bucket} name={key} onClose={() => setAsking(null)} /> : null}
-      {asking === 'remove' ? <RemoveDialog what={{ bucket, keys: [key], prefixes: [] }} onClose={() => setAsking(null)} onDone={() => { setAsking(null); if (!versions.length || latest?.version === 'null') void navigate(bucketPage(bucket, folder)); }} /> : null}
-      {asking === 'copy' || asking === 'rename' ? <MoveDialog bucket={bucket} objectKey={key} version={past ? read : ''} move={asking === 'rename'} onClose={() => setAsking(null)} /> : null}
+      {asking === 'remove' ? (
+        <RemoveDialog
+          what={{ bucket, keys: [key], prefixes: [] }}
+          onClose={() => setAsking(null)}
+          onDone={() => {
+            setAsking(null);
+            if (!versions.length || latest?.version === 'null') void navigate(bucketPage(bucket, folder));
+          }}
+        />
+      ) : null}
+      {asking === 'copy' || asking === 'rename' ? (
+        <MoveDialog
+          bucket={bucket}
+          objectKey={key}
+          version={past ? read : ''}
+          move={asking === 'rename'}
+          onClose={() => setAsking(null)}
+        />
+      ) : null}
       {asking === 'version' && shown ? (
-        <Dialog open onClose={() => setAsking(null)} title={shown.marker ? 'Remove the delete marker?' : 'Remove this version for good?'}
-          footer={
-            <>
-              <button type="button" className="btn" autoFocus onClick={() => setAsking(null)}>
-                Keep
-              </button>
-              <button type="button" className="btn harm solid" disabled={purge.isPending} onClick={() => purge.mutate(shown.version, { onSuccess: () => { toast(`Removed version ${shown.version}`); setAsking(null); set('version', ''); } })}>
-                Remove it
-              </button>
-            </>
-          }>
-          {shown.marker ? (
-            <p>{shown.latest ? 'The object comes back as its latest version.' : 'It is one of several; the object stays as it is.'}</p>
-          ) : (
-            <p>
-              Version <b className="key">{shown.version}</b>, <Size bytes={shown.size} />, written <When at={shown.created} /> by {shown.by}. It cannot be brought back.
-              {shown.latest && versions[1] && !versions[1].marker ? ' The one before it becomes current.' : ''}
-            </p>
-          )}
-          {purge.error ? <Complaint error={purge.error} /> : null}
-        </Dialog>
+        <RemoveVersion
+          bucket={bucket}
+          objectKey={key}
+          v={shown}
+          before={versions[1]}
+          onClose={() => setAsking(null)}
+          onDone={() => {
+            setAsking(null);
+            set('version', '');
+          }}
+        />
       ) : null}
     </>
   );

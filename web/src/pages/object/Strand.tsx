@@ -1,15 +1,15 @@
 import { type KeyboardEvent, useEffect, useMemo, useRef, useState } from 'react';
 
-import { date, exact, middle, moment, size, visible } from '../../parts/format';
-import { type Bead, type Chapter, lanesOf, ticks } from './history';
+import { date, exact, middle, size, visible } from '../../parts/format';
+import { BeadMark } from './BeadMark';
+import { Tie } from './Tie';
+import { type Bead, type Chapter, lanesOf, r1, ticks } from './history';
 
 interface Props {
   chapters: Chapter[];
   chosen: string; // the id of a version of the asked key
   onChoose: (version: string) => void;
 }
-
-const r1 = (n: number) => Number(n.toFixed(1));
 
 /** The history of a key as beads on a line in time: a lane for each name it had. */
 export function Strand({ chapters, chosen, onChoose }: Props) {
@@ -47,7 +47,12 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
   const rank = (b: Bead) => (b.v.version === chosen && lanes[b.lane] === asked ? 0 : b.v.latest ? 1 : 2);
   for (const b of [...all].sort((p, q) => rank(p) - rank(q) || q.at - p.at)) {
     if (b.went || b.v.origin?.how === 'renamed') continue; // the knot of a rename has its own
-    const text: [string, string] = b.v.marker ? ['deleted', `by ${b.v.by}`] : [b.v.latest ? `${b.title}, current` : b.title, b.v.origin?.how === 'restored' ? `${size(b.v.size)}, restored` : size(b.v.size)];
+    const text: [string, string] = b.v.marker
+      ? ['deleted', `by ${b.v.by}`]
+      : [
+          b.v.latest ? `${b.title}, current` : b.title,
+          b.v.origin?.how === 'restored' ? `${size(b.v.size)}, restored` : size(b.v.size),
+        ];
     const half = Math.max(text[0].length * 6.6, text[1].length * 6) / 2 + 5;
     const mid = Math.min(Math.max(x(b.at), left - 10 + half), w - right - half);
     if (placed.some((p) => p.lane === b.lane && p.a < mid + half && p.b > mid - half)) continue;
@@ -57,20 +62,34 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
 
   const press = (e: KeyboardEvent) => {
     const i = mine.findIndex((b) => b.v.version === chosen);
-    const to = e.key === 'ArrowLeft' ? mine[Math.max(0, i - 1)] : e.key === 'ArrowRight' ? mine[Math.min(mine.length - 1, i + 1)] : undefined;
+    const to =
+      e.key === 'ArrowLeft'
+        ? mine[Math.max(0, i - 1)]
+        : e.key === 'ArrowRight'
+          ? mine[Math.min(mine.length - 1, i + 1)]
+          : undefined;
     if (!to) return;
     e.preventDefault();
     onChoose(to.v.version);
   };
-  const laneOf = (bucket: string, key: string) => lanes.findIndex((l) => l.bucket === bucket && l.key === key);
 
   return (
     <div className="overflow-hidden" ref={box} onKeyDown={press}>
-      <svg width={w} height={h} viewBox={`0 0 ${w} ${h}`} role="group" aria-label="History of the key: choose a version with the arrow keys">
+      <svg
+        width={w}
+        height={h}
+        viewBox={`0 0 ${w} ${h}`}
+        role="group"
+        aria-label="History of the key: choose a version with the arrow keys"
+      >
         {ticks(from, now, Math.max(3, Math.floor((w - left - right) / 84))).map((t) =>
           x(t.at) > left && x(t.at) < w - right - 24 ? (
             <g key={t.at}>
-              <path className="gridline" d={`M${r1(x(t.at))} 6V${axis}`} style={t.strong ? { stroke: 'var(--color-edge)', strokeDasharray: '1 3' } : undefined} />
+              <path
+                className="gridline"
+                d={`M${r1(x(t.at))} 6V${axis}`}
+                style={t.strong ? { stroke: 'var(--color-edge)', strokeDasharray: '1 3' } : undefined}
+              />
               <path className="axis" d={`M${r1(x(t.at))} ${axis}v${t.strong ? 6 : 3}`} />
               <text className={`t-ax mid ${t.strong ? 't-b' : ''}`} x={r1(x(t.at))} y={h - 5}>
                 {t.text}
@@ -87,7 +106,14 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
           <g key={l.bucket + l.key}>
             {lanes.length > 1 ? (
               <>
-                <circle cx="6" cy={y(i) - 5} r="4" fill={l.asked ? 'var(--color-woad)' : 'var(--color-cloth-raised)'} stroke={l.asked ? 'var(--color-woad)' : 'var(--color-heather)'} strokeWidth="1.6" />
+                <circle
+                  cx="6"
+                  cy={y(i) - 5}
+                  r="4"
+                  fill={l.asked ? 'var(--color-woad)' : 'var(--color-cloth-raised)'}
+                  stroke={l.asked ? 'var(--color-woad)' : 'var(--color-heather)'}
+                  strokeWidth="1.6"
+                />
                 <text className="t-key" x="18" y={y(i) - 1}>
                   {middle(visible((l.bucket === asked.bucket ? '' : l.bucket + '/') + l.key), 30)}
                   <title>{`${l.bucket}/${visible(l.key)}`}</title>
@@ -98,82 +124,48 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
               </>
             ) : null}
             {l.beads.map((b) => (
-              <path key={b.v.number} d={`M${r1(x(b.at))} ${y(i)}H${r1(x(b.until))}`} fill="none"
-                {...(b.went ? { stroke: 'var(--color-edge)', strokeWidth: 1.2, strokeDasharray: '1 4' } : b.v.marker ? { stroke: 'var(--color-ink-3)', strokeWidth: 1.6, strokeDasharray: '2 4' } : { stroke: 'var(--color-ink)', strokeWidth: 2.2 })} />
+              <path
+                key={b.v.number}
+                d={`M${r1(x(b.at))} ${y(i)}H${r1(x(b.until))}`}
+                fill="none"
+                {...(b.went
+                  ? { stroke: 'var(--color-edge)', strokeWidth: 1.2, strokeDasharray: '1 4' }
+                  : b.v.marker
+                    ? { stroke: 'var(--color-ink-3)', strokeWidth: 1.6, strokeDasharray: '2 4' }
+                    : { stroke: 'var(--color-ink)', strokeWidth: 2.2 })}
+              />
             ))}
           </g>
         ))}
-        {all.map((b) => {
-          const o = b.v.origin;
-          const X = x(b.at);
-          const Y = y(b.lane);
-          if (o?.how === 'renamed') {
-            const was = laneOf(o.bucket, o.key);
-            if (was < 0) return null;
-            const y0 = y(was);
-            return <path key={`r${b.v.number}`} d={`M${r1(X - 10)} ${y0}C${r1(X)} ${y0} ${r1(X - 10)} ${Y} ${r1(X)} ${Y}`} stroke="var(--color-ink)" strokeWidth="2.2" fill="none" />;
-          }
-          if (o?.how === 'restored') {
-            const was = lanes[b.lane]!.beads.find((q) => q.v.version === o.version);
-            if (!was) return null;
-            const X0 = x(was.at);
-            const deep = Y + 30;
-            return (
-              <g key={`s${b.v.number}`}>
-                <path d={`M${r1(X0)} ${Y + radius(was.v.size) + 2}C${r1(X0 + 14)} ${deep} ${r1(X - 18)} ${deep} ${r1(X - 2)} ${Y + radius(b.v.size) + 5}`} stroke="var(--color-heather)" strokeWidth="1.5" fill="none" strokeDasharray="5 3" />
-                <path d={`M${r1(X - 6.5)} ${Y + radius(b.v.size) + 8}l4.5 -4 1.5 6`} stroke="var(--color-heather)" strokeWidth="1.5" fill="none" />
-              </g>
-            );
-          }
-          return null;
-        })}
+        {all.map((b) => (
+          <Tie key={b.v.number} bead={b} lanes={lanes} x={x} y={y} radius={radius} />
+        ))}
         {all.flatMap((b) =>
           (b.v.revisions ?? []).map((r) => (
-            <path key={`${b.v.number}.${r.revision}`} d={`M${r1(x(Date.parse(r.at)))} ${y(b.lane) - 5}v10`} stroke="var(--color-ink)" strokeWidth="1.6">
+            <path
+              key={`${b.v.number}.${r.revision}`}
+              d={`M${r1(x(Date.parse(r.at)))} ${y(b.lane) - 5}v10`}
+              stroke="var(--color-ink)"
+              strokeWidth="1.6"
+            >
               <title>{`Metadata revision ${r.revision}, by ${r.by}, ${exact(new Date(r.at))}`}</title>
             </path>
           )),
         )}
         {all.map((b) => {
-          const X = r1(x(b.at));
-          const Y = y(b.lane);
-          const r = r1(radius(b.v.size));
           const own = lanes[b.lane] === asked;
-          const on = own && b.v.version === chosen;
-          const label = labels.get(b);
-          const what = b.went ? `renamed to ${b.went.key}` : b.v.marker ? 'deleted' : b.v.origin ? `${b.v.origin.how}, ${size(b.v.size)}` : `written, ${size(b.v.size)}`;
           return (
-            <g key={b.v.number} role={own ? 'button' : undefined} tabIndex={own ? (on ? 0 : -1) : undefined} aria-pressed={own ? on : undefined} aria-label={`${b.title}, ${what}, ${moment(new Date(b.at))}, by ${b.v.by}`}
-              style={own ? { cursor: 'pointer', outlineOffset: 6 } : undefined} onClick={own ? () => onChoose(b.v.version) : undefined} onKeyDown={(e) => own && e.key === 'Enter' && onChoose(b.v.version)}>
-              <title>{`${b.v.version}: ${what}, by ${b.v.by}${b.v.source ? ' from ' + b.v.source : ''}, ${exact(new Date(b.at))}`}</title>
-              <circle cx={X} cy={Y} r={Math.max(10, r + 2)} fill="transparent" />
-              {b.went ? null : b.v.marker ? (
-                <>
-                  <circle cx={X} cy={Y} r="8" fill="var(--color-cloth-raised)" />
-                  <path d={`M${X - 4.5} ${Y - 4.5}l9 9M${X + 4.5} ${Y - 4.5}l-9 9`} stroke="var(--color-ink)" strokeWidth="2.4" />
-                </>
-              ) : b.v.origin?.how === 'renamed' && !b.v.latest ? (
-                <rect x={X - 5} y={Y - 5} width="10" height="10" fill="var(--color-cloth-raised)" stroke="var(--color-ink)" strokeWidth="1.6" />
-              ) : b.v.latest ? (
-                <circle cx={X} cy={Y} r={r} fill="var(--color-woad)" />
-              ) : (
-                <>
-                  <circle cx={X} cy={Y} r={r} fill="var(--color-cloth-raised)" stroke="var(--color-heather)" strokeWidth="1.8" />
-                  <path d={`M${X} ${Y - r}a${r} ${r} 0 0 0 0 ${2 * r}Z`} fill="var(--color-heather)" />
-                </>
-              )}
-              {on ? <circle cx={X} cy={Y} r={Math.max(9, r) + 4} fill="none" stroke="var(--color-woad)" strokeWidth="1.6" /> : null}
-              {label ? (
-                <>
-                  <text className="t-ink mid" x={r1(label[2])} y={Y - 35}>
-                    <tspan className="t-b">{label[0]}</tspan>
-                  </text>
-                  <text className="t-ax mid" x={r1(label[2])} y={Y - 21}>
-                    {label[1]}
-                  </text>
-                </>
-              ) : null}
-            </g>
+            <BeadMark
+              key={b.v.number}
+              bead={b}
+              x={r1(x(b.at))}
+              y={y(b.lane)}
+              r={r1(radius(b.v.size))}
+              own={own}
+              on={own && b.v.version === chosen}
+              label={labels.get(b)}
+              onChoose={onChoose}
+            />
           );
         })}
       </svg>

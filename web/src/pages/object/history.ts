@@ -22,6 +22,9 @@ export interface Lane {
   note: string;
 }
 
+/** A place in the drawing, to a tenth of a pixel. */
+export const r1 = (n: number) => Number(n.toFixed(1));
+
 /** Lays out the histories of all names of an object, the oldest name first. */
 export function lanesOf(chapters: Chapter[], now: number): Lane[] {
   const lanes = chapters
@@ -51,7 +54,9 @@ export function lanesOf(chapters: Chapter[], now: number): Lane[] {
 
 /** Fields that differ between two sets, and all others, in the order of names. */
 export function compareFields(a: Record<string, string> = {}, b: Record<string, string> = {}) {
-  return [...new Set([...Object.keys(a), ...Object.keys(b)])].sort().map((name) => ({ name, a: a[name], b: b[name], same: a[name] === b[name] }));
+  return [...new Set([...Object.keys(a), ...Object.keys(b)])]
+    .sort()
+    .map((name) => ({ name, a: a[name], b: b[name], same: a[name] === b[name] }));
 }
 
 const steps = [6e4, 3e5, 9e5, 36e5, 108e5, 216e5, 432e5, 864e5, 1728e5, 6048e5];
@@ -69,17 +74,28 @@ export function ticks(from: number, to: number, most: number): { at: number; tex
       out.push({
         at: t,
         strong: midnight && step < 864e5,
-        text: midnight || step >= 864e5 ? d.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' }) : d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' }),
+        text:
+          midnight || step >= 864e5
+            ? d.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })
+            : d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' }),
       });
     }
     return out;
   }
   const months = [1, 3, 6, 12, 24, 60].find((m) => span / (m * 2630e6) <= most) ?? 120;
   const start = new Date(from);
-  for (let m = new Date(start.getFullYear(), 0, 1); m.getTime() < to; m = new Date(m.getFullYear(), m.getMonth() + months, 1)) {
+  for (
+    let m = new Date(start.getFullYear(), 0, 1);
+    m.getTime() < to;
+    m = new Date(m.getFullYear(), m.getMonth() + months, 1)
+  ) {
     if (m.getTime() < from) continue;
     const year = m.getMonth() === 0;
-    out.push({ at: m.getTime(), strong: year, text: year ? String(m.getFullYear()) : m.toLocaleDateString('en-GB', { month: 'short' }) });
+    out.push({
+      at: m.getTime(),
+      strong: year,
+      text: year ? String(m.getFullYear()) : m.toLocaleDateString('en-GB', { month: 'short' }),
+    });
   }
   return out;
 }

@@ -4,7 +4,11 @@ import { type Schemas } from '../../api/client';
 import { State, type StateKind } from '../../parts/Marks';
 import { ago, count, middle, objectPage, size, things, time, visible } from '../../parts/format';
 
-const kinds: Record<string, [StateKind, string]> = { wrong: ['wrong', 'wrong'], attention: ['warn', 'attention'], waiting: ['wait', 'waiting'] };
+const kinds: Record<string, [StateKind, string]> = {
+  wrong: ['wrong', 'wrong'],
+  attention: ['warn', 'attention'],
+  waiting: ['wait', 'waiting'],
+};
 
 export function Concerns({ d }: { d: Schemas['Overview'] }) {
   return (
@@ -19,7 +23,10 @@ export function Concerns({ d }: { d: Schemas['Overview'] }) {
                 <State kind={kind}>{word}</State>
               </td>
               <td className="py-6 px-8">
-                <b className={c.page && c.page !== 'uploads' ? 'key strong' : 'strong'}>{middle(visible(c.subject), 60)}</b> {c.says}
+                <b className={c.page && c.page !== 'uploads' ? 'key strong' : 'strong'}>
+                  {middle(visible(c.subject), 60)}
+                </b>{' '}
+                {c.says}
                 <div className="small dim">{c.detail}</div>
               </td>
               <td className="num align-top pt-6">
@@ -27,7 +34,13 @@ export function Concerns({ d }: { d: Schemas['Overview'] }) {
                 {c.since ? <div className="small dim">since {ago(new Date(c.since))}</div> : null}
               </td>
               <td className="num align-top pt-6">
-                {c.page === 'settings' ? <Link to={`/buckets/${bucket}/settings`}>Change quota</Link> : c.page === 'uploads' ? <Link to="/uploads">See them</Link> : c.page === 'object' ? <Link to={objectPage(bucket!, rest.join('/'))}>Show</Link> : null}
+                {c.page === 'settings' ? (
+                  <Link to={`/buckets/${bucket}/settings`}>Change quota</Link>
+                ) : c.page === 'uploads' ? (
+                  <Link to="/uploads">See them</Link>
+                ) : c.page === 'object' ? (
+                  <Link to={objectPage(bucket!, rest.join('/'))}>Show</Link>
+                ) : null}
               </td>
             </tr>
           );
@@ -60,7 +73,9 @@ function Upkeep({ scrubbed, collected }: { scrubbed: Schemas['Scrubbed']; collec
         </td>
         <td className="py-6 px-8">
           <b className="strong">Bytes that nothing refers to are collected</b>
-          <div className="small dim">{year(collected.lastRun) ? `Last at ${time(new Date(collected.lastRun))}.` : 'It has not run yet.'}</div>
+          <div className="small dim">
+            {year(collected.lastRun) ? `Last at ${time(new Date(collected.lastRun))}.` : 'It has not run yet.'}
+          </div>
         </td>
         <td className="num align-top pt-6">
           {things(collected.files, 'file')}
@@ -84,7 +99,8 @@ function scrubState(s: Schemas['Scrubbed']) {
 }
 
 function scrubWords(s: Schemas['Scrubbed']): string {
-  if (underWay(s)) return `Under way since ${time(new Date(s.started))}; ${s.damaged ? things(s.damaged, 'is', 'are') + ' damaged' : 'all agree so far'}.`;
+  if (underWay(s))
+    return `Under way since ${time(new Date(s.started))}; ${s.damaged ? things(s.damaged, 'is', 'are') + ' damaged' : 'all agree so far'}.`;
   if (!year(s.finished) || !s.bodies) return 'It has read nothing yet; it looks again every minute.';
   return `Finished ${ago(new Date(s.finished))} ago; ${s.damaged ? `${count(s.damaged)} damaged` : 'all agree'}.`;
 }

@@ -41,7 +41,13 @@ export default function Overview() {
         </div>
         <div className="row">
           <span className="small faint">since</span>
-          <ToggleGroup.Root type="single" className="seg low" value={String(days)} onValueChange={(v) => v && setQuery({ days: v }, { replace: true })} aria-label="Span of what changed">
+          <ToggleGroup.Root
+            type="single"
+            className="seg low"
+            value={String(days)}
+            onValueChange={(v) => v && setQuery({ days: v }, { replace: true })}
+            aria-label="Span of what changed"
+          >
             {spans.map((s) => (
               <ToggleGroup.Item key={s.days} value={String(s.days)}>
                 {s.name}
@@ -85,11 +91,14 @@ function finding(d: Schemas['Overview']): string {
   const wrong = d.concerns.filter((c) => c.state === 'wrong').length;
   const wait = d.concerns.length - wrong;
   const n = (k: number) => words[k] ?? `${k} things`;
-  if (wrong) return `${n(wrong)} ${wrong === 1 ? 'is' : 'are'} wrong${wait ? `, ${n(wait).toLowerCase()} ${wait === 1 ? 'waits' : 'wait'} for you` : ''}`;
+  if (wrong)
+    return `${n(wrong)} ${wrong === 1 ? 'is' : 'are'} wrong${wait ? `, ${n(wait).toLowerCase()} ${wait === 1 ? 'waits' : 'wait'} for you` : ''}`;
   if (wait) return `${n(wait)} ${wait === 1 ? 'wants' : 'want'} attention, nothing is wrong`;
   if (d.buckets) return 'Nothing is wrong';
   const others = d.open?.length ?? 0;
-  return others ? `${things(others, 'bucket')} of others ${others === 1 ? 'is' : 'are'} open to you` : 'Nothing is stored yet';
+  return others
+    ? `${things(others, 'bucket')} of others ${others === 1 ? 'is' : 'are'} open to you`
+    : 'Nothing is stored yet';
 }
 
 function grewBy(d: Schemas['Overview']): string {

@@ -70,7 +70,9 @@ export function Recent({ entries }: { entries: Schemas['JournalLine'][] }) {
                   {middle(visible(`${e.bucket}/${e.key}`), 31)}
                 </Link>
               ) : (
-                <Link className="plain" to={bucketPage(e.bucket)}>{e.bucket}</Link>
+                <Link className="plain" to={bucketPage(e.bucket)}>
+                  {e.bucket}
+                </Link>
               )}
             </td>
             <td className="num">{e.key ? <Size bytes={e.size} /> : null}</td>

@@ -71,19 +71,40 @@ export default function Uploads() {
       {list.data && !rows.length ? (
         <div className="empty">
           <b className="strong">There are no unfinished uploads.</b>
-          <p className="dim">Large files are sent in parts. An upload that was begun and neither completed nor abandoned shows here, with what its parts hold. A bucket can abandon them by itself after some days: see its settings.</p>
+          <p className="dim">
+            Large files are sent in parts. An upload that was begun and neither completed nor abandoned shows here, with
+            what its parts hold. A bucket can abandon them by itself after some days: see its settings.
+          </p>
         </div>
       ) : (
         <table>
           <thead>
             <tr>
               <th className="w-26">
-                <Checkbox.Root className="check" checked={rows.length > 0 && picked.length === rows.length ? true : picked.length ? 'indeterminate' : false}
-                  onCheckedChange={() => setChosen(picked.length === rows.length ? new Set() : new Set(rows.map((u) => u.id)))} aria-label="Choose all" />
+                <Checkbox.Root
+                  className="check"
+                  checked={
+                    rows.length > 0 && picked.length === rows.length ? true : picked.length ? 'indeterminate' : false
+                  }
+                  onCheckedChange={() =>
+                    setChosen(picked.length === rows.length ? new Set() : new Set(rows.map((u) => u.id)))
+                  }
+                  aria-label="Choose all"
+                />
               </th>
               {columns.map((c) => (
-                <th key={c.id} className={c.num ? 'num' : ''} aria-sort={c.id === column.id ? (down ? 'descending' : 'ascending') : undefined}>
-                  <button type="button" className={c.id === column.id ? 'sort' : ''} onClick={() => setQuery({ sort: c.id === column.id && !down ? `${c.id}-down` : c.id }, { replace: true })}>
+                <th
+                  key={c.id}
+                  className={c.num ? 'num' : ''}
+                  aria-sort={c.id === column.id ? (down ? 'descending' : 'ascending') : undefined}
+                >
+                  <button
+                    type="button"
+                    className={c.id === column.id ? 'sort' : ''}
+                    onClick={() =>
+                      setQuery({ sort: c.id === column.id && !down ? `${c.id}-down` : c.id }, { replace: true })
+                    }
+                  >
                     {c.name} {c.id === column.id ? (down ? '↓' : '↑') : ''}
                   </button>
                 </th>
@@ -96,7 +117,12 @@ export default function Uploads() {
               return (
                 <tr key={u.id} className={chosen.has(u.id) ? 'chosen' : ''}>
                   <td>
-                    <Checkbox.Root className="check" checked={chosen.has(u.id)} onCheckedChange={() => toggle(u.id)} aria-label={`Choose ${visible(u.key)}`} />
+                    <Checkbox.Root
+                      className="check"
+                      checked={chosen.has(u.id)}
+                      onCheckedChange={() => toggle(u.id)}
+                      aria-label={`Choose ${visible(u.key)}`}
+                    />
                   </td>
                   <td title={visible(`${u.bucket}/${u.key}`)}>
                     <Link className="plain key" to={bucketPage(u.bucket, u.key.slice(0, u.key.lastIndexOf('/') + 1))}>
@@ -107,7 +133,13 @@ export default function Uploads() {
                     <Size bytes={u.bytes} />
                   </td>
                   <td className="num">{count(u.parts)}</td>
-                  <td className="num">{days > 7 ? <State kind="warn">{ago(new Date(u.started))}</State> : <span className="dim">{ago(new Date(u.started))}</span>}</td>
+                  <td className="num">
+                    {days > 7 ? (
+                      <State kind="warn">{ago(new Date(u.started))}</State>
+                    ) : (
+                      <span className="dim">{ago(new Date(u.started))}</span>
+                    )}
+                  </td>
                   <td className="dim">{u.last ? <When at={u.last} /> : 'none came'}</td>
                   <td className="key">{u.by}</td>
                 </tr>
@@ -121,7 +153,16 @@ export default function Uploads() {
           Read more
         </button>
       ) : null}
-      {asking ? <Abandon uploads={picked} onClose={() => setAsking(false)} onDone={() => { setAsking(false); setChosen(new Set()); }} /> : null}
+      {asking ? (
+        <Abandon
+          uploads={picked}
+          onClose={() => setAsking(false)}
+          onDone={() => {
+            setAsking(false);
+            setChosen(new Set());
+          }}
+        />
+      ) : null}
     </>
   );
 }
@@ -130,20 +171,42 @@ function Abandon({ uploads, onClose, onDone }: { uploads: Row[]; onClose: () => 
   const toast = useToast();
   const [typed, setTyped] = useState('');
   const bytes = uploads.reduce((n, u) => n + u.bytes, 0);
-  const act = useChange(() => ask(api.POST('/api/v1/uploads/abandon', { body: { uploads: uploads.map((u) => ({ bucket: u.bucket, key: u.key, id: u.id })) } })));
+  const act = useChange(() =>
+    ask(
+      api.POST('/api/v1/uploads/abandon', {
+        body: { uploads: uploads.map((u) => ({ bucket: u.bucket, key: u.key, id: u.id })) },
+      }),
+    ),
+  );
   const ready = uploads.length === 1 || typed.trim() === String(uploads.length);
   return (
-    <Dialog open onClose={onClose} title={`Abandon ${things(uploads.length, 'upload')}?`}
+    <Dialog
+      open
+      onClose={onClose}
+      title={`Abandon ${things(uploads.length, 'upload')}?`}
       footer={
         <>
           <button type="button" className="btn" autoFocus onClick={onClose}>
             Keep
           </button>
-          <button type="button" className="btn harm solid" disabled={!ready || act.isPending} onClick={() => act.mutate(undefined, { onSuccess: (q) => { toast(`Abandoned ${things(q.objects, 'upload')}; ${size(q.bytes)} will be freed`); onDone(); } })}>
+          <button
+            type="button"
+            className="btn harm solid"
+            disabled={!ready || act.isPending}
+            onClick={() =>
+              act.mutate(undefined, {
+                onSuccess: (q) => {
+                  toast(`Abandoned ${things(q.objects, 'upload')}; ${size(q.bytes)} will be freed`);
+                  onDone();
+                },
+              })
+            }
+          >
             Abandon {things(uploads.length, 'upload')}
           </button>
         </>
-      }>
+      }
+    >
       <table className="tight mb-12">
         <tbody>
           {uploads.slice(0, 6).map((u) => (
@@ -161,7 +224,13 @@ function Abandon({ uploads, onClose, onDone }: { uploads: Row[]; onClose: () => 
             </tr>
           ) : null}
           <tr className="total">
-            <td>In all, {things(uploads.reduce((n, u) => n + u.parts, 0), 'part')}</td>
+            <td>
+              In all,{' '}
+              {things(
+                uploads.reduce((n, u) => n + u.parts, 0),
+                'part',
+              )}
+            </td>
             <td className="num">
               <Size bytes={bytes} />
             </td>
@@ -172,13 +241,21 @@ function Abandon({ uploads, onClose, onDone }: { uploads: Row[]; onClose: () => 
         <span className="warn">
           <Shape kind="warn" size={11} />
         </span>
-        <span>What was sent is gone; whoever is still sending starts anew. Objects that are there are not touched.</span>
+        <span>
+          What was sent is gone; whoever is still sending starts anew. Objects that are there are not touched.
+        </span>
       </p>
       {uploads.length > 1 ? (
         <label className="row mt-12">
           Type <b className="strong">{uploads.length}</b> to go on
           <span className="field short">
-            <input value={typed} onChange={(e) => setTyped(e.target.value)} inputMode="numeric" aria-label="The number of uploads" className="num" />
+            <input
+              value={typed}
+              onChange={(e) => setTyped(e.target.value)}
+              inputMode="numeric"
+              aria-label="The number of uploads"
+              className="num"
+            />
           </span>
         </label>
       ) : null}
