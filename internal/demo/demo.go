@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"mime"
 	"path"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -62,6 +63,7 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progr
 		}
 	}
 	pieces := plan(now)
+	slices.SortStableFunc(pieces, func(a, b piece) int { return a.at.Compare(b.at) })
 	var done atomic.Int64
 	var g errgroup.Group
 	g.SetLimit(12)
@@ -91,10 +93,6 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progr
 	if err := unfinished(ctx, s, now); err != nil {
 		return err
 	}
-	// The changes of the last day, one after another.
-	if err := today(ctx, s, now); err != nil {
-		return err
-	}
 	if err := grants(ctx, s, now); err != nil {
 		return err
 	}
@@ -107,8 +105,15 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progr
 		return err
 	}
 	quota := b.Usage.Bytes * 100 / 91 / 1024 * 1024
-	return s.ChangeBucket(ctx, b.Name, 0, catalog.Author{At: now.Add(-6 * time.Hour), Who: OwnerKey, Source: "10.4.0.11"},
-		bucket.Quota(&quota))
+	by := catalog.Author{At: now.Add(-26 * time.Hour), Who: OwnerKey, Source: "10.4.0.11"}
+	if err := s.ChangeBucket(ctx, b.Name, 0, by, bucket.Quota(&quota)); err != nil {
+		return err
+	}
+	// The changes of the last day, one after another.
+	if err := today(ctx, s, now); err != nil {
+		return err
+	}
+	return s.Fresh(ctx, time.Now())
 }
 
 var tagsOf = map[string]object.Tags{"plates": {"kind": "scans", "kept": "for good"}, "germination": {"kind": "trials"}}

@@ -90,19 +90,27 @@ func TestConversionsGoOnAfterAStop(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	middles := 0
 	for round := 0; state(t, s, id).State == catalog.OrderRunning; round++ {
+		before := state(t, s, id).Progress.Done()
 		crew := works.Start(s, works.Settings{OrdersEvery: 5 * time.Millisecond}, quiet())
 		b := content(uint64(9000+round), 5000)
 		w := put(t, s, fmt.Sprintf("in/%03d", round), b)
 		all = append(all, kept{at(fmt.Sprintf("in/%03d", round)), w.ID(), b})
-		time.Sleep(time.Duration(30+5*round) * time.Millisecond)
+		until(t, "something more is done", func() bool {
+			o := state(t, s, id)
+			return o.Progress.Done() > before || o.State != catalog.OrderRunning
+		})
 		crew.Stop()
+		if o := state(t, s, id); o.State == catalog.OrderRunning && o.Progress.Done() > 0 {
+			middles++
+		}
 		if round > 100 {
 			t.Fatalf("never done: %+v", state(t, s, id))
 		}
 	}
-	if o := state(t, s, id); o.State != catalog.OrderDone || o.Progress.Bytes == 0 {
-		t.Fatalf("%+v", o)
+	if o := state(t, s, id); o.State != catalog.OrderDone || o.Progress.Bytes == 0 || middles == 0 {
+		t.Fatalf("%+v; %d stops fell into the middle", o, middles)
 	}
 	for _, k := range all {
 		if got := get(t, s, k.at, k.id); !bytes.Equal(got, k.body) {

@@ -65,9 +65,14 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 		t.Fatalf("ordered: %+v", o)
 	}
 	settings := works.Settings{OrdersEvery: 5 * time.Millisecond}
+	middles := 0
 	for round := 0; ; round++ {
+		before := state(t, s, id).Progress.Done()
 		crew := works.Start(s, settings, quiet())
-		time.Sleep(time.Duration(60+10*round) * time.Millisecond)
+		until(t, "something more is done", func() bool {
+			o := state(t, s, id)
+			return o.Progress.Done() > before || o.State == catalog.OrderDone
+		})
 		if round%2 == 0 {
 			// Somebody stops the order, not the crew.
 			if _, err := s.Catalog.TurnOrder(ctx, id, catalog.OrderStopped, "", catalog.OrderRunning); err != nil {
@@ -82,12 +87,19 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 		} else {
 			crew.Stop()
 		}
-		if state(t, s, id).State == catalog.OrderDone {
+		o := state(t, s, id)
+		if o.State == catalog.OrderDone {
 			break
+		}
+		if done := o.Progress.Done(); done > 0 && done < n {
+			middles++
 		}
 		if round > 80 {
 			t.Fatalf("never done: %+v", state(t, s, id))
 		}
+	}
+	if middles == 0 {
+		t.Error("no stop fell into the middle of the order")
 	}
 	if o := state(t, s, id); keysBeneath(t, s, "in/") != 0 || keysBeneath(t, s, "out/") != n ||
 		o.Progress.Counts["renamed"] > n {
