@@ -190,18 +190,7 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 	var to io.Writer = f
 	var closing *seal.Writer
 	if sealed {
-		wrapping, data, err := v.newData()
-		var head seal.Header
-		if err == nil {
-			head, err = wrapping.Header(id, -1)
-		}
-		if err == nil {
-			closing, err = seal.NewWriter(f, head, data)
-			if err != nil {
-				err = diskError(err)
-			}
-		}
-		if err != nil {
+		if closing, err = v.sealInto(f, id); err != nil {
 			v.buffers.Put(first)
 			return Written{}, err
 		}
@@ -297,13 +286,35 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 	if err := accept(w); err != nil {
 		return w, err
 	}
-	if err := unix.Fdatasync(int(f.Fd())); err != nil {
-		return w, diskError(err)
+	return w, settle(f)
+}
+
+// sealInto begins a sealed body in a file of its own.
+func (v *Volume) sealInto(f *os.File, id int64) (*seal.Writer, error) {
+	wrapping, data, err := v.newData()
+	if err != nil {
+		return nil, err
 	}
-	if err := syncDir(filepath.Dir(f.Name())); err != nil {
-		return w, diskError(err)
+	head, err := wrapping.Header(id, -1)
+	if err != nil {
+		return nil, err
+	}
+	w, err := seal.NewWriter(f, head, data)
+	if err != nil {
+		return nil, diskError(err)
 	}
 	return w, nil
+}
+
+// settle makes sure that a new file and its name are on the disk.
+func settle(f *os.File) error {
+	if err := unix.Fdatasync(int(f.Fd())); err != nil {
+		return diskError(err)
+	}
+	if err := syncDir(filepath.Dir(f.Name())); err != nil {
+		return diskError(err)
+	}
+	return nil
 }
 
 // CopySmall appends a body of one segment, once it was checked, to the current one.

@@ -374,11 +374,8 @@ var (
 )
 
 func (q *request) getObject() error {
-	for param := range overrides {
-		if strings.ContainsFunc(q.query.Get(param), unicode.IsControl) {
-			return fault.New(fault.Invalid, "override", "the value has a control character, which no header may have").In(param).
-				Do("leave it out")
-		}
+	if err := q.checkOverrides(); err != nil {
+		return err
 	}
 	a, v, err := q.version()
 	if err != nil {
@@ -394,27 +391,8 @@ func (q *request) getObject() error {
 		return fault.New(fault.Precondition, "mismatch", "At least one of the pre-conditions you specified did not hold").
 			In("condition")
 	}
-	from, length, part, err := q.wanted(v)
-	if n := q.query.Get("partNumber"); n != "" && err == nil {
-		if part {
-			return fault.New(fault.Invalid, "part-and-range", "Cannot specify both Range header and partNumber query parameter").
-				In("partNumber")
-		}
-		number, perr := strconv.Atoi(n)
-		if perr != nil {
-			number = 0
-		}
-		if err := store.CheckPartNumber(number); err != nil {
-			return err
-		}
-		if from, length, err = q.partRange(v, number); err != nil {
-			return err
-		}
-		part = v.Size > 0
-		h.Set("x-amz-mp-parts-count", strconv.Itoa(max(1, v.ETag.Parts)))
-	}
+	from, length, part, err := q.stretch(v)
 	if err != nil {
-		h.Set("Content-Range", fmt.Sprintf("bytes */%d", v.Size))
 		return err
 	}
 	var body *store.Body
@@ -433,10 +411,73 @@ func (q *request) getObject() error {
 	if err := q.saySealed(v); err != nil {
 		return err
 	}
+	h["Content-Length"] = []string{strconv.FormatInt(length, 10)}
+	q.describe(v)
+	status := http.StatusOK
+	if part {
+		status = http.StatusPartialContent
+		h["Content-Range"] = []string{fmt.Sprintf("bytes %d-%d/%d", from, from+length-1, v.Size)}
+	} else if strings.EqualFold(q.r.Header.Get("x-amz-checksum-mode"), "ENABLED") {
+		setChecksums(h, v)
+	}
+	if body == nil {
+		return q.noBody(status)
+	}
+	if err := body.Prepare(q.ctx(), from, length); err != nil {
+		return err
+	}
+	q.status, q.out = status, length
+	q.w.WriteHeader(status)
+	return body.Send(q.w, from, length, q.between())
+}
+
+// checkOverrides refuses values that a request wants in the answer's header and that
+// no header may have.
+func (q *request) checkOverrides() error {
+	for param := range overrides {
+		if strings.ContainsFunc(q.query.Get(param), unicode.IsControl) {
+			return fault.New(fault.Invalid, "override", "the value has a control character, which no header may have").In(param).
+				Do("leave it out")
+		}
+	}
+	return nil
+}
+
+// stretch gives what of a version is wanted, by a range or a part's number; part says
+// that it is not all of it.
+func (q *request) stretch(v *object.Version) (from, length int64, part bool, err error) {
+	n := q.query.Get("partNumber")
+	if from, length, part, err = q.wanted(v); err != nil || n == "" {
+		if err != nil {
+			q.w.Header().Set("Content-Range", fmt.Sprintf("bytes */%d", v.Size))
+		}
+		return from, length, part, err
+	}
+	if part {
+		return 0, 0, false, fault.New(fault.Invalid, "part-and-range",
+			"Cannot specify both Range header and partNumber query parameter").In("partNumber")
+	}
+	number, perr := strconv.Atoi(n)
+	if perr != nil {
+		number = 0
+	}
+	if err := store.CheckPartNumber(number); err != nil {
+		return 0, 0, false, err
+	}
+	if from, length, err = q.partRange(v, number); err != nil {
+		return 0, 0, false, err
+	}
+	q.w.Header().Set("x-amz-mp-parts-count", strconv.Itoa(max(1, v.ETag.Parts)))
+	return from, length, v.Size > 0, nil
+}
+
+// describe puts what is known of a version into the answer's header, and what the
+// request wants there instead.
+func (q *request) describe(v *object.Version) {
+	h := q.w.Header()
 	h["Accept-Ranges"] = []string{"bytes"}
 	h["Last-Modified"] = []string{v.Created.Format(http.TimeFormat)}
 	h["ETag"] = []string{`"` + v.ETag.String() + `"`}
-	h["Content-Length"] = []string{strconv.FormatInt(length, 10)}
 	ct := v.Headers.ContentType
 	if ct == "" {
 		ct = "binary/octet-stream"
@@ -465,22 +506,6 @@ func (q *request) getObject() error {
 			}
 		}
 	}
-	status := http.StatusOK
-	if part {
-		status = http.StatusPartialContent
-		h["Content-Range"] = []string{fmt.Sprintf("bytes %d-%d/%d", from, from+length-1, v.Size)}
-	} else if strings.EqualFold(q.r.Header.Get("x-amz-checksum-mode"), "ENABLED") {
-		setChecksums(h, v)
-	}
-	if body == nil {
-		return q.noBody(status)
-	}
-	if err := body.Prepare(q.ctx(), from, length); err != nil {
-		return err
-	}
-	q.status, q.out = status, length
-	q.w.WriteHeader(status)
-	return body.Send(q.w, from, length, q.between())
 }
 
 // wanted gives the stretch of a version that the request asks for. Its Range counts
