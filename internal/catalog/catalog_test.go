@@ -495,6 +495,58 @@ func TestTiersAddUp(t *testing.T) {
 	}
 }
 
+// TestJournalPagesAreInOrder reads pages of several sizes either way, with the
+// statistics that the database has of a service in use: each is in order, and together
+// they are the journal.
+func TestJournalPagesAreInOrder(t *testing.T) {
+	c, db, id := open(t)
+	ctx := t.Context()
+	for i := range 12 {
+		must(t, c.CreateBucket(ctx, catalog.Bucket{Name: object.MustBucketName(fmt.Sprint("other-", i)), Account: "herbarium",
+			Region: "fenn"}, author()))
+	}
+	for i := range 400 {
+		_, err := c.Commit(ctx, write(id, fmt.Sprint("k", i), 1, int64(i+1)))
+		must(t, err)
+	}
+	_, err := db.ExecContext(ctx, `analyze`)
+	must(t, err)
+	for _, limit := range []int{7, 100, 150, 1000} {
+		for _, forward := range []bool{false, true} {
+			var all []catalog.JournalEntry
+			q := catalog.JournalQuery{Limit: limit}
+			if forward {
+				q.After = "0.0"
+			}
+			for {
+				p, err := c.Journal(ctx, q)
+				must(t, err)
+				all = append(all, p.Entries...)
+				if forward {
+					q.After = p.Next
+				} else {
+					q.Before = p.Next
+				}
+				if p.Next == "" || len(p.Entries) == 0 {
+					break
+				}
+			}
+			if len(all) != 413 {
+				t.Errorf("pages of %d, forward %v: %d entries", limit, forward, len(all))
+			}
+			for i := 1; i < len(all); i++ {
+				a, b := all[i-1], all[i]
+				if forward {
+					a, b = b, a
+				}
+				if a.XID < b.XID || a.XID == b.XID && a.Seq <= b.Seq {
+					t.Fatalf("pages of %d, forward %v: %s stands before %s", limit, forward, all[i-1].Position(), all[i].Position())
+				}
+			}
+		}
+	}
+}
+
 func must(t *testing.T, err error) {
 	t.Helper()
 	if err != nil {

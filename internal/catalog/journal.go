@@ -157,10 +157,11 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 			select * from stretch where `+hit.String()+` order by place limit `+hit.arg(q.Limit)+`
 		)
 		select h.xid::text, h.seq, h.at, h.kind, coalesce(b.name, ''), h.key, coalesce(h.number, 0), h.size, h.d_bytes,
-			h.who, h.source, h.detail, true
+			h.who, h.source, h.detail, true, h.place
 		from hit h left join buckets b on b.id = h.bucket
-		union all (select xid::text, seq, now(), 0, '', null, place, 0, 0, '', '', null, false from stretch
-			order by place desc limit 1)`, hit.args...)
+		union all (select xid::text, seq, now(), 0, '', null, place, 0, 0, '', '', null, false, place from stretch
+			order by place desc limit 1)
+		order by 13 desc, 14`, hit.args...)
 	if err != nil {
 		return nil, mapError(err)
 	}
@@ -173,7 +174,7 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 		var key, detail []byte
 		var hit bool
 		if err := rows.Scan(&x, &e.Seq, &e.At, &e.Kind, &e.Bucket, &key, &e.Number, &e.Size, &e.Bytes, &e.Who, &e.Source,
-			&detail, &hit); err != nil {
+			&detail, &hit, new(int64)); err != nil {
 			return nil, mapError(err)
 		}
 		if e.XID, err = strconv.ParseUint(x, 10, 64); err != nil {

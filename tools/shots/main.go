@@ -295,9 +295,11 @@ func (s *shooter) terminal(ctx context.Context) error {
 			fmt.Fprintf(&b, "<b>$ %s</b>\n%s\n", html.EscapeString(shownLine),
 				html.EscapeString(strings.ReplaceAll(out, dir, ".")))
 		}
-		page := `<pre style="margin:0;padding:18px 22px;height:100vh;overflow:hidden;background:var(--color-cloth-raised);color:var(--color-ink);font:13px/18px var(--font-key);letter-spacing:0">` + b.String() + `</pre>`
-		if err := s.shot(p.name, s.at("/terminal"), theme("dark"),
-			harness.Script(fmt.Sprintf("document.body.innerHTML = %q", page))); err != nil {
+		// The page's policy allows no style in the markup; scripts may set it.
+		page := fmt.Sprintf(`{document.body.innerHTML = %q; document.body.firstChild.style.cssText = %q}`, `<pre>`+b.String()+`</pre>`,
+			"margin:0;padding:18px 22px;height:100vh;overflow:hidden;background:var(--color-cloth-raised);"+
+				"color:var(--color-ink);font:13px/18px var(--font-key);letter-spacing:0")
+		if err := s.shot(p.name, s.at("/terminal"), theme("dark"), harness.Script(page)); err != nil {
 			return err
 		}
 	}
