@@ -39,12 +39,13 @@ func (a *app) bucketCommand() *cli.Command {
 			{Name: "show", Usage: "show a bucket's settings and usage", ArgsUsage: "NAME",
 				Description: examples("spindle bucket show plates", "spindle bucket show attic --json"), Action: a.bucketShow},
 			{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME",
-				Description: examples("spindle bucket change germination --quota 2GiB",
-					"spindle bucket change germination --quota none", "spindle bucket change plates --versioning paused"),
 				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(),
 					&cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"},
 					&cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them"},
-					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"}},
+					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"},
+					&cli.IntFlag{Name: "if-revision", Usage: "only if the settings are at revision `N`"}},
+				Description: "All that is named changes together, or nothing.\n\n" + examples("spindle bucket change germination --quota 2GiB",
+					"spindle bucket change germination --quota none", "spindle bucket change plates --versioning paused --if-revision 2"),
 				Action: a.bucketChange},
 			{Name: "convert", Usage: "write what is stored already anew, sealed or plain as the bucket is set",
 				ArgsUsage:   "NAME[/PREFIX]",
@@ -238,6 +239,9 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		if b.Partly {
 			facts = append(facts[:5], [2]string{"You may list", shown(orDash(strings.Join(b.Places, ", "))) + " only"})
 		}
+		if !b.Partly {
+			facts = append(facts, [2]string{"Settings", fmt.Sprintf("revision %d", b.Revision)})
+		}
 		facts = append(facts, [2]string{"Unfinished uploads", after}, [2]string{"Sealing", sealing},
 			[2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
 		for _, name := range sortedKeys(b.Tags) {
@@ -286,6 +290,12 @@ func (a *app) bucketChange(ctx context.Context, c *cli.Command) error {
 	}
 	if len(in) == 0 {
 		return wrongUsage("nothing to change was given").see(c)
+	}
+	if c.IsSet("if-revision") {
+		if c.Int("if-revision") < 1 {
+			return wrongUsage("--if-revision is at least 1").see(c)
+		}
+		in["ifRevision"] = c.Int("if-revision")
 	}
 	var b desk.BucketInfo
 	if err := p.call(ctx, http.MethodPatch, bucketCall(name, ""), nil, in, &b); err != nil {

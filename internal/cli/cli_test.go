@@ -82,6 +82,9 @@ func TestFilesGoThereAndBack(t *testing.T) {
 	at := func(s string) string { return strings.ReplaceAll(s, "DIR", dir) }
 	for _, st := range []step{
 		{"bucket create plates --quota 10MiB", 0, "Created bucket plates in region fenn"},
+		{"bucket change plates --tag kind=scans --if-revision 1", 0, "revision 2"},
+		{"bucket change plates --tag kind=cards --if-revision 1", 1, "at revision 2 now"},
+		{"bucket change plates --tag kind=cards --if-revision 0", 2, "at least 1"},
 		{"object put DIR/in plates/set/ --parallel 3 --metadata taxon=Erica", 0, "Put 5 objects, 297.9 KiB"},
 		{"object put DIR/in plates/set/", 0, "5 objects were there already"},
 		{"object put DIR/in plates/set/ --anew --metadata taxon=Erica", 0, "Put 5 objects"},

@@ -8,10 +8,7 @@ import (
 	"mime"
 	"path"
 	"slices"
-	"sync/atomic"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/bucket"
@@ -64,30 +61,38 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progr
 	}
 	pieces := plan(now)
 	slices.SortStableFunc(pieces, func(a, b piece) int { return a.at.Compare(b.at) })
-	var done atomic.Int64
-	var g errgroup.Group
-	g.SetLimit(12)
-	for _, p := range pieces {
-		if ctx.Err() != nil {
-			break
-		}
-		g.Go(func() error {
-			if err := putNew(ctx, s, p); err != nil {
+	drawing, stop := context.WithCancel(ctx)
+	defer stop()
+	ahead(drawing, pieces)
+	stories := histories(pieces, now)
+	events := make([]event, len(pieces))
+	for i, p := range pieces {
+		events[i] = event{p.at, func(wait func(time.Time) bool) error {
+			fresh, err := putNew(ctx, s, p)
+			if err != nil {
 				return fmt.Errorf("%s/%s: %w", p.bucket, p.key, err)
 			}
-			if n := int(done.Add(1)); n%100 == 0 || n == len(pieces) {
-				progress(n, len(pieces))
+			tell := stories[p.bucket+"/"+p.key]
+			if !fresh || tell == nil {
+				return nil
+			}
+			st := &story{s: s, bucket: object.MustBucketName(p.bucket), key: object.MustKey(p.key), at: p.at,
+				end: now.Add(-30 * time.Hour), wait: wait}
+			if err := tell(ctx, st); err != nil {
+				return fmt.Errorf("the story of %s/%s: %w", p.bucket, p.key, err)
 			}
 			return nil
-		})
+		}}
 	}
-	if err := g.Wait(); err != nil {
-		return err
-	}
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	if err := histories(ctx, s, pieces, now); err != nil {
+	events = append(events, event{now.Add(-6 * time.Hour), func(wait func(time.Time) bool) error {
+		return today(ctx, s, now, wait)
+	}})
+	done := 0
+	if err := inOrder(ctx, events, func() {
+		if done++; done%100 == 0 || done == len(events) {
+			progress(done, len(events))
+		}
+	}); err != nil {
 		return err
 	}
 	if err := unfinished(ctx, s, now); err != nil {
@@ -105,12 +110,8 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progr
 		return err
 	}
 	quota := b.Usage.Bytes * 100 / 91 / 1024 * 1024
-	by := catalog.Author{At: now.Add(-26 * time.Hour), Who: OwnerKey, Source: "10.4.0.11"}
+	by := catalog.Author{At: now, Who: OwnerKey, Source: "10.4.0.11"}
 	if err := s.ChangeBucket(ctx, b.Name, 0, by, bucket.Quota(&quota)); err != nil {
-		return err
-	}
-	// The changes of the last day, one after another.
-	if err := today(ctx, s, now); err != nil {
 		return err
 	}
 	return s.Fresh(ctx, time.Now())
@@ -118,15 +119,21 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progr
 
 var tagsOf = map[string]object.Tags{"plates": {"kind": "scans", "kept": "for good"}, "germination": {"kind": "trials"}}
 
-// putNew puts a piece unless its key was there before, as after a load that
-// was stopped in the middle.
-func putNew(ctx context.Context, s *store.Store, p piece) error {
+// putNew puts a piece unless its key was there before, as after a load that was
+// stopped in the middle, and says whether nothing has become of it yet.
+func putNew(ctx context.Context, s *store.Store, p piece) (fresh bool, err error) {
+	content := p.content()
+	p.content = func() []byte { return content }
 	a := catalog.Address{Bucket: object.MustBucketName(p.bucket), Key: object.MustKey(p.key)}
-	_, err := s.History(ctx, a, 0, 1, false)
+	h, err := s.History(ctx, a, 0, 2, false)
 	if fault.HasCode(err, "key-missing") {
-		return put(ctx, s, p)
+		return true, put(ctx, s, p)
 	}
-	return err
+	if err != nil {
+		return false, err
+	}
+	v := h[0].Versions
+	return len(v) == 1 && v[0].Version.Revision == 1 && len(h[0].Went) == 0, nil
 }
 
 func put(ctx context.Context, s *store.Store, p piece) error {
@@ -284,7 +291,7 @@ func plan(now time.Time) []piece {
 }
 
 // today makes the changes of the last hours: an overwrite, removals, arrivals.
-func today(ctx context.Context, s *store.Store, now time.Time) error {
+func today(ctx context.Context, s *store.Store, now time.Time, wait func(time.Time) bool) error {
 	plates := object.MustBucketName("plates")
 	page, _, err := s.List(ctx, plates, catalog.Listing{Max: 12, Prefix: fmt.Sprintf("%d/moorland/", now.Year()),
 		Full: true})
@@ -295,6 +302,9 @@ func today(ctx context.Context, s *store.Store, now time.Time) error {
 		at := now.Add(-time.Duration(300-i*20) * time.Minute)
 		if now.Sub(e.Version.Created) < 24*time.Hour {
 			continue // it was done before
+		}
+		if !wait(at) {
+			return nil
 		}
 		if i%5 == 4 {
 			if _, err := s.Remove(ctx, catalog.Address{Bucket: plates, Key: e.Version.Key}, nil,

@@ -17,6 +17,7 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/demo"
 	"spindle/internal/harness"
+	"spindle/internal/store"
 )
 
 func TestMain(m *testing.M) { os.Exit(harness.Main(m)) }
@@ -38,6 +39,7 @@ func TestTheSampleIsWhatItSeems(t *testing.T) {
 	if last != 100 {
 		t.Errorf("progress ended at %d %%", last)
 	}
+	journalInOrder(t, s)
 	buckets, err := s.Catalog.Buckets(t.Context(), "", nil, "", 100)
 	if err != nil {
 		t.Fatal(err)
@@ -134,5 +136,33 @@ func look(t *testing.T, bucket object.BucketName, v *object.Version, b []byte) {
 	}
 	if err != nil {
 		t.Errorf("%s/%s: %v", bucket, v.Key, err)
+	}
+}
+
+// journalInOrder reads the journal as somebody would who opens it: what comes later
+// stands later.
+func journalInOrder(t *testing.T, s *store.Store) {
+	t.Helper()
+	var before catalog.JournalEntry
+	read := 0
+	for at := "0.0"; ; {
+		p, err := s.Catalog.Journal(t.Context(), catalog.JournalQuery{After: at, Limit: 1000})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range p.Entries {
+			if e.At.Before(before.At) {
+				t.Fatalf("%s/%s, %s at %s, stands behind %s/%s at %s", e.Bucket, e.Key, e.Kind, e.At, before.Bucket, before.Key, before.At)
+			}
+			before = e
+			read++
+		}
+		if len(p.Entries) == 0 {
+			break
+		}
+		at = p.Next
+	}
+	if read < 4000 {
+		t.Errorf("%d entries", read)
 	}
 }

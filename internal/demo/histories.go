@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"spindle/internal/catalog"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -24,16 +22,15 @@ type story struct {
 	key    object.Key
 	at     time.Time
 	end    time.Time
+	wait   func(time.Time) bool // until a moment; false when there is none any more
 }
 
 func (t *story) address() catalog.Address { return catalog.Address{Bucket: t.bucket, Key: t.key} }
 
 // later moves the story on; it reports false when that would be too late.
 func (t *story) later(d time.Duration) bool {
-	if t.at = t.at.Add(d); !t.at.Before(t.end) {
-		return false
-	}
-	return true
+	t.at = t.at.Add(d)
+	return t.at.Before(t.end) && t.wait(t.at)
 }
 
 func (t *story) by(who string) catalog.Author {
@@ -70,29 +67,14 @@ func (t *story) remove(ctx context.Context, who string) error {
 // Showcase is the sheet whose history has something of everything.
 const showcase = "FH-004217-recto.tif"
 
-// histories makes versions, corrections, renames, deletions and restores of
-// what was put. A key that has a history already is left alone.
-func histories(ctx context.Context, s *store.Store, pieces []piece, now time.Time) error {
-	end := now.Add(-30 * time.Hour)
-	var g errgroup.Group
-	g.SetLimit(8)
+// teller tells a story.
+type teller func(context.Context, *story) error
+
+// histories gives what becomes of some pieces after they were put, by their addresses:
+// versions, corrections, renames, deletions and restores.
+func histories(pieces []piece, now time.Time) map[string]teller {
+	stories := map[string]teller{}
 	seen := map[string]int{}
-	tell := func(p piece, f func(*story) error) {
-		g.Go(func() error {
-			t := &story{s: s, bucket: object.MustBucketName(p.bucket), key: object.MustKey(p.key), at: p.at, end: end}
-			h, err := s.History(ctx, t.address(), 0, 2, false)
-			if err != nil {
-				return fmt.Errorf("%s/%s: %w", p.bucket, p.key, err)
-			}
-			if v := h[0].Versions; len(v) != 1 || v[0].Version.Revision > 1 || len(h[0].Went) > 0 {
-				return nil
-			}
-			if err := f(t); err != nil {
-				return fmt.Errorf("the story of %s/%s: %w", p.bucket, p.key, err)
-			}
-			return nil
-		})
-	}
 	pieces = slices.Clone(pieces)
 	slices.SortFunc(pieces, func(a, b piece) int { return strings.Compare(a.bucket+"/"+a.key, b.bucket+"/"+b.key) })
 	lost := "" // the trip that was deleted by mistake
@@ -106,85 +88,114 @@ func histories(ctx context.Context, s *store.Store, pieces []piece, now time.Tim
 		kind := p.bucket + strings.TrimLeft(name, "FH-0123456789")
 		n := seen[kind]
 		seen[kind]++
-		seed := uint64(n + 40_000)
+		at := p.bucket + "/" + p.key
 		switch {
 		case name == showcase:
-			tell(p, func(t *story) error { return showcaseStory(ctx, t) })
+			stories[at] = showcaseStory
 		case p.bucket == "field-notes" && strings.HasPrefix(p.key, lost):
-			tell(p, func(t *story) error {
-				t.at = now.Add(-9 * 24 * time.Hour).Add(time.Duration(n) * time.Second)
-				return t.remove(ctx, "press-room")
-			})
+			stories[at] = deletedAt(now.Add(-9 * 24 * time.Hour).Add(time.Duration(n) * time.Second))
 		case p.bucket == "loans" && name == "specimens.csv" && n%2 == 0:
-			tell(p, func(t *story) error {
-				for i := range 1 + n%4 {
-					if !t.later(time.Duration(3+5*i) * 26 * time.Hour) {
-						return nil
-					}
-					if err := t.write(ctx, "press-room", specimens(seed*10+uint64(i))); err != nil {
-						return err
-					}
-				}
-				if t.later(40*24*time.Hour) && n%8 == 0 {
-					return t.annotate(ctx, owner, map[string]string{"counted-by": collectors[n%len(collectors)]},
-						map[string]string{"state": "returned"})
-				}
-				return nil
-			})
+			stories[at] = countedAgain(n)
 		case p.bucket == "loans" && name == "agreement.txt" && n%5 == 1:
-			tell(p, func(t *story) error {
-				if !t.later(12 * 24 * time.Hour) {
-					return nil
-				}
-				if err := t.write(ctx, "press-room", letter(seed, "Loan agreement, amended")); err != nil {
-					return err
-				}
-				if !t.later(50 * time.Hour) {
-					return nil
-				}
-				return t.rename(ctx, owner, strings.TrimSuffix(t.key.String(), "agreement.txt")+"agreement signed.txt")
-			})
+			stories[at] = amended(n)
 		case p.bucket == "plates" && strings.HasSuffix(name, "-recto.tif") && n%6 == 2:
-			tell(p, func(t *story) error {
-				for i := range 1 + n%3 {
-					if !t.later(time.Duration(20+30*i) * 25 * time.Hour) {
-						return nil
-					}
-					if err := t.annotate(ctx, owner, map[string]string{"taxon": taxa[(n+i)%len(taxa)].name,
-						"family": taxa[(n+i)%len(taxa)].family, "determined-by": collectors[(n+i)%len(collectors)]}, nil); err != nil {
-						return err
-					}
-				}
-				return nil
-			})
+			stories[at] = determinedAgain(n)
 		case p.bucket == "plates" && strings.HasSuffix(name, "-recto.tif") && n%6 == 5:
-			tell(p, func(t *story) error { // scanned again, better
-				for i := range 1 + n%2 {
-					if !t.later(time.Duration(14+60*i) * 24 * time.Hour) {
-						return nil
-					}
-					if err := t.write(ctx, "scanner-2", plateTIFF(seed+uint64(i)*7, false)); err != nil {
-						return err
-					}
-				}
-				return nil
-			})
+			stories[at] = scannedAgain(n)
 		case p.bucket == "field-notes" && strings.HasSuffix(name, ".txt") && n%3 == 0:
-			tell(p, func(t *story) error {
-				for i := range 1 + n%3 {
-					if !t.later(time.Duration(20+70*i) * time.Hour) {
-						return nil
-					}
-					if err := t.write(ctx, "field-kit", notes(seed+uint64(i), places[n%len(places)],
-						collectors[n%len(collectors)])); err != nil {
-						return err
-					}
-				}
-				return nil
-			})
+			stories[at] = writtenOut(n)
 		}
 	}
-	return g.Wait()
+	return stories
+}
+
+// seedOf is what the n-th story of a kind draws its contents from.
+func seedOf(n int) uint64 { return uint64(n + 40_000) }
+
+func deletedAt(at time.Time) teller {
+	return func(ctx context.Context, t *story) error {
+		if !t.later(at.Sub(t.at)) {
+			return nil
+		}
+		return t.remove(ctx, "press-room")
+	}
+}
+
+func countedAgain(n int) teller {
+	return func(ctx context.Context, t *story) error {
+		for i := range 1 + n%4 {
+			if !t.later(time.Duration(3+5*i) * 26 * time.Hour) {
+				return nil
+			}
+			if err := t.write(ctx, "press-room", specimens(seedOf(n)*10+uint64(i))); err != nil {
+				return err
+			}
+		}
+		if n%8 != 0 || !t.later(40*24*time.Hour) {
+			return nil
+		}
+		return t.annotate(ctx, owner, map[string]string{"counted-by": collectors[n%len(collectors)]},
+			map[string]string{"state": "returned"})
+	}
+}
+
+func amended(n int) teller {
+	return func(ctx context.Context, t *story) error {
+		if !t.later(12 * 24 * time.Hour) {
+			return nil
+		}
+		if err := t.write(ctx, "press-room", letter(seedOf(n), "Loan agreement, amended")); err != nil {
+			return err
+		}
+		if !t.later(50 * time.Hour) {
+			return nil
+		}
+		return t.rename(ctx, owner, strings.TrimSuffix(t.key.String(), "agreement.txt")+"agreement signed.txt")
+	}
+}
+
+func determinedAgain(n int) teller {
+	return func(ctx context.Context, t *story) error {
+		for i := range 1 + n%3 {
+			if !t.later(time.Duration(20+30*i) * 25 * time.Hour) {
+				return nil
+			}
+			if err := t.annotate(ctx, owner, map[string]string{"taxon": taxa[(n+i)%len(taxa)].name,
+				"family": taxa[(n+i)%len(taxa)].family, "determined-by": collectors[(n+i)%len(collectors)]}, nil); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+func scannedAgain(n int) teller {
+	return func(ctx context.Context, t *story) error {
+		for i := range 1 + n%2 {
+			if !t.later(time.Duration(14+60*i) * 24 * time.Hour) {
+				return nil
+			}
+			if err := t.write(ctx, "scanner-2", plateTIFF(seedOf(n)+uint64(i)*7, false)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+func writtenOut(n int) teller {
+	return func(ctx context.Context, t *story) error {
+		for i := range 1 + n%3 {
+			if !t.later(time.Duration(20+70*i) * time.Hour) {
+				return nil
+			}
+			content := notes(seedOf(n)+uint64(i), places[n%len(places)], collectors[n%len(collectors)])
+			if err := t.write(ctx, "field-kit", content); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 }
 
 // showcaseStory: corrected, scanned again, renamed and renamed back, deleted by

@@ -36,7 +36,7 @@ type bucketChange struct {
 	Tags         *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
 	Sealing      *bool         `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
 	AbandonAfter *int          `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
-	Revision     int           `json:"revision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
+	IfRevision   int           `json:"ifRevision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
 }
 
 func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
@@ -80,7 +80,7 @@ func (d *Desk) changeBucket(ctx context.Context, in *struct {
 	}
 	edits, err := in.Body.edits()
 	if err == nil {
-		err = d.store.ChangeBucket(ctx, name, in.Body.Revision, author(ctx), edits...)
+		err = d.store.ChangeBucket(ctx, name, in.Body.IfRevision, author(ctx), edits...)
 	}
 	if err != nil {
 		return nil, err
