@@ -219,8 +219,12 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		Prefixes []desk.PrefixInfo `json:"prefixes"`
 	}
 	return a.print(shownBucket{b, costs}, func() error {
+		made := when(b.Created)
+		if b.CreatedBy != "" { // not told of buckets that others own
+			made += " by " + b.CreatedBy
+		}
 		facts := [][2]string{{"Bucket", b.Name}, {"Owner", b.Account}, {"Region", b.Region},
-			{"Created", when(b.Created) + " by " + b.CreatedBy}, {"Versioning", b.Versioning},
+			{"Created", made}, {"Versioning", b.Versioning},
 			{"Quota", quotaText(b)}, {"Objects", count(b.Usage.Objects)},
 			{"Size", size(b.Usage.Bytes) + " (" + count(b.Usage.Bytes) + " bytes)"}}
 		if u := b.Usage; u.Previous > 0 || u.Markers > 0 || b.Versioning != "off" {

@@ -241,7 +241,8 @@ func TestTheStrandInTheConsole(t *testing.T) {
 	if o, err := c.Head(t.Context(), "plates", "k"); err != nil || o.Size != 3 {
 		t.Errorf("restored: %+v, %v", o, err)
 	}
-	// Metadata in place, with the revision.
+	// Metadata in place, with the revision; read anew, so that nothing of before is drawn again beneath it.
+	walk("read anew", chromedp.Reload(), harness.Appears("4 versions"), harness.Appears("CRC-64/NVME"))
 	walk("change a field", harness.Click(chromedp.CSS(`button[aria-label="Change taxon"]`)),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Value of taxon"]`), " more"), harness.Button("Save as revision 2"),
 		harness.Appears("taxon saved: revision 2"), harness.Appears("one more"))
