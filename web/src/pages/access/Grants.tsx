@@ -5,22 +5,16 @@ import { type Schemas, api, ask } from '../../api/client';
 import { useGrants } from '../../data/access';
 import { useBuckets, useChange } from '../../data/queries';
 import { Field, Trouble, When } from '../../parts/Bits';
-import { State } from '../../parts/Marks';
-import { useToast } from '../../parts/Toasts';
-import { bucketPage, visible } from '../../parts/format';
 import { Ask, Choice, about, aboutNone } from '../../parts/Form';
 import { More } from '../../parts/Listing';
-import { Actions } from './parts';
+import { State } from '../../parts/Marks';
 import { Select, same } from '../../parts/Select';
+import { useToast } from '../../parts/Toasts';
+import { bucketPage, visible } from '../../parts/format';
+import { Give, purposes } from './Give';
+import { Actions } from './parts';
 
 type Grant = Schemas['GrantInfo'];
-
-const purposes: [string, string][] = [
-  ['read from', 'read from: list and read'],
-  ['write into', 'write into: list and write'],
-  ['replicate into', 'replicate into: list, read, write, remove'],
-  ['administer', 'administer: all of it, with settings'],
-];
 
 /** Buckets and prefixes that were opened to others. */
 export default function Grants() {
@@ -100,111 +94,6 @@ export default function Grants() {
       {giving ? <Give bucket={bucket} onClose={() => setGiving(false)} /> : null}
       {open ? <Change g={open} onClose={() => setOpen(null)} /> : null}
     </>
-  );
-}
-
-function Give({ bucket, onClose }: { bucket: string; onClose: () => void }) {
-  const toast = useToast();
-  const buckets = useBuckets();
-  const mine = (buckets.data?.buckets ?? []).filter((b) => b.rights.includes('settings'));
-  const [f, setF] = useState({
-    bucket: bucket || mine[0]?.name || '',
-    prefix: '',
-    kind: 'account',
-    name: '',
-    for: 'read from',
-    expires: '',
-    note: '',
-  });
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
-  const anyone = f.kind === 'anyone';
-  const body = {
-    bucket: f.bucket,
-    prefix: f.prefix,
-    to: anyone ? 'anyone' : `${f.kind}:${f.name}`,
-    for: anyone ? 'read from' : f.for,
-    expires: f.expires,
-    note: f.note,
-  };
-  const give = useChange(() => ask(api.POST('/api/v1/grants', { body })));
-  return (
-    <Ask
-      title="Open a bucket to somebody"
-      act="Open it"
-      busy={give.isPending}
-      ready={!!f.bucket && (anyone || !!f.name)}
-      error={aboutNone(give.error, 'to', 'expires', 'prefix')}
-      onClose={onClose}
-      onAct={() =>
-        give.mutate(undefined, {
-          onSuccess: (g) => {
-            toast(`${g.to} may ${g.for} ${g.bucket}/${g.prefix} now`);
-            onClose();
-          },
-        })
-      }
-    >
-      <div className="grid grid-cols-[1fr_1fr] gap-12">
-        <Choice
-          label="Bucket"
-          value={f.bucket}
-          onChange={(v) => setF({ ...f, bucket: v })}
-          options={mine.map((b) => [b.name, b.name])}
-        />
-        <Field
-          label="Only beneath"
-          mono
-          value={f.prefix}
-          onChange={set('prefix')}
-          name="prefix"
-          placeholder="the whole bucket"
-          error={about(give.error, 'prefix')}
-        />
-        <Choice
-          label="To"
-          value={f.kind}
-          onChange={(v) => setF({ ...f, kind: v })}
-          options={[
-            ['account', 'an account'],
-            ['person', 'a person'],
-            ['key', 'a key'],
-            ['anyone', 'anyone, without a key'],
-          ]}
-        />
-        {anyone ? (
-          <span />
-        ) : (
-          <Field
-            label={{ account: 'Its name', person: 'Their name', key: 'Its id' }[f.kind] ?? ''}
-            mono
-            value={f.name}
-            onChange={set('name')}
-            name="to"
-            error={about(give.error, 'to')}
-          />
-        )}
-        {anyone ? (
-          <Choice label="For" value="read from" onChange={() => {}} options={[purposes[0]!]} />
-        ) : (
-          <Choice label="For" value={f.for} onChange={(v) => setF({ ...f, for: v })} options={purposes} />
-        )}
-        <Field
-          label="Expires"
-          value={f.expires}
-          onChange={set('expires')}
-          name="expires"
-          placeholder="never"
-          error={about(give.error, 'expires')}
-          hint="A date, or a time such as 90d."
-        />
-      </div>
-      <Field label="Why it is given" value={f.note} onChange={set('note')} name="note" />
-      {anyone ? (
-        <div className="note warn">
-          Everybody who can reach the service will be able to list and read {f.bucket}/{f.prefix}, without signing in.
-        </div>
-      ) : null}
-    </Ask>
   );
 }
 

@@ -1,14 +1,15 @@
 import { ToggleGroup } from 'radix-ui';
 import { type DragEvent, useEffect, useRef, useState } from 'react';
 import { createPortal } from 'react-dom';
-import { Link, useSearchParams } from 'react-router';
+import { useSearchParams } from 'react-router';
 
 import { useListing } from '../../data/queries';
 import { useUploads } from '../../data/uploads';
 import { Trouble } from '../../parts/Bits';
-import { RemoveDialog } from '../../parts/RemoveDialog';
 import { Shape, icons } from '../../parts/Marks';
-import { bucketPage, longDate, visible } from '../../parts/format';
+import { RemoveDialog } from '../../parts/RemoveDialog';
+import { longDate, visible } from '../../parts/format';
+import { AsOf, Crumbs } from './Crumbs';
 import { RestoreDialog } from './RestoreDialog';
 import { Rows } from './Rows';
 import { Selection } from './Selection';
@@ -206,60 +207,9 @@ export function Browse({ bucket, places }: { bucket: string; places?: string[] }
   );
 }
 
-/** Chooses the moment that one looks at. */
-function AsOf({ moment, onChange }: { moment: string; onChange: (moment: string) => void }) {
-  // The field's own form of a moment: local, without a zone.
-  const local = (d: Date) => new Date(d.getTime() - d.getTimezoneOffset() * 6e4).toISOString().slice(0, 16);
-  const [text, setText] = useState(moment ? local(new Date(moment)) : '');
-  useEffect(() => setText(moment ? local(new Date(moment)) : ''), [moment]);
-  const take = (value: string) => {
-    setText(value);
-    const d = new Date(value);
-    if (!value) onChange('');
-    else if (!Number.isNaN(d.getTime()) && d.getTime() < Date.now()) onChange(d.toISOString());
-  };
-  return (
-    <label className="row small dim ml-6">
-      as of
-      <span className="field w-186">
-        <input
-          type="datetime-local"
-          value={text}
-          max={local(new Date())}
-          onChange={(e) => take(e.target.value)}
-          aria-label="As of a moment"
-        />
-      </span>
-    </label>
-  );
-}
-
 /** Puts buttons into the page's head. */
 function Actions({ children }: { children: React.ReactNode }) {
   const [place, setPlace] = useState<HTMLElement | null>(null);
   useEffect(() => setPlace(document.getElementById('bucket-actions')), []);
   return place ? createPortal(children, place) : null;
-}
-
-function Crumbs({ bucket, folder, asOf }: { bucket: string; folder: string; asOf: string }) {
-  const parts = folder.split('/').slice(0, -1);
-  return (
-    <nav className="key nowrap text-[14px]" aria-label="Where one is">
-      {parts.length ? <Link to={bucketPage(bucket, '', asOf)}>{bucket}</Link> : <b>{bucket}</b>}{' '}
-      <span className="faint">/</span>{' '}
-      {parts.map((p, i) => {
-        const prefix = parts.slice(0, i + 1).join('/') + '/';
-        return (
-          <span key={prefix}>
-            {i === parts.length - 1 ? (
-              <b>{visible(p)}</b>
-            ) : (
-              <Link to={bucketPage(bucket, prefix, asOf)}>{visible(p)}</Link>
-            )}{' '}
-            <span className="faint">/</span>{' '}
-          </span>
-        );
-      })}
-    </nav>
-  );
 }
