@@ -155,7 +155,7 @@ func TestAnOrderEndsWithItsGiver(t *testing.T) {
 	}
 	read(must(t, s, giver, "POST", "/api/v1/orders",
 		`{"kind":"rename","bucket":"plates","prefix":"none/","toBucket":"plates","toPrefix":"b/"}`))
-	until(t, "the order is done", func() bool {
+	harness.Until(t, "the order is done", func() bool {
 		read(must(t, s, giver, "GET", fmt.Sprint("/api/v1/orders/", o.ID), ""))
 		return o.State == "done"
 	})
@@ -164,7 +164,7 @@ func TestAnOrderEndsWithItsGiver(t *testing.T) {
 	if _, err := s.Store.Catalog.TurnOrder(t.Context(), o.ID, catalog.OrderRunning, "", catalog.OrderDone); err != nil {
 		t.Fatal(err)
 	}
-	until(t, "the order fails", func() bool {
+	harness.Until(t, "the order fails", func() bool {
 		read(must(t, s, owner, "GET", fmt.Sprint("/api/v1/orders/", o.ID), ""))
 		return o.State == "failed"
 	})
@@ -212,15 +212,6 @@ func TestRemovedBucketsAreNobodysPast(t *testing.T) {
 		if _, _, b := asks(t, s, again, "GET", path, ""); strings.Contains(b, theirs.ID) ||
 			strings.Contains(b, "unpublished") {
 			t.Errorf("%s tells of an account that was removed: %s", path, b)
-		}
-	}
-}
-
-func until(t *testing.T, what string, f func() bool) {
-	t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); !f(); time.Sleep(30 * time.Millisecond) {
-		if time.Now().After(deadline) {
-			t.Fatalf("%s: not within twenty seconds", what)
 		}
 	}
 }
@@ -292,7 +283,7 @@ func TestWrongSignaturesAreMeasured(t *testing.T) {
 		s.As(sign.Credential{ID: k.ID, Secret: secret}, "GET", "/", nil, "")
 	}
 	wire(t, s, k, "GET", "/", "", 200)
-	until(t, "the trail has them", func() bool {
+	harness.Until(t, "the trail has them", func() bool {
 		b := must(t, s, owner, "GET", "/api/v1/trail?kind=signature%20wrong", "")
 		return strings.Contains(b, fresh.ID) && strings.Contains(b, k.ID)
 	})
@@ -310,7 +301,7 @@ func TestFloodsLoseNothingOfOthers(t *testing.T) {
 		}
 		s.As(sign.Credential{}, "GET", fmt.Sprint("/plates/", i), nil, "")
 	}
-	until(t, "each refusal of the key is noted", func() bool {
+	harness.Until(t, "each refusal of the key is noted", func() bool {
 		b := must(t, s, owner, "GET", "/api/v1/trail?limit=1000&kind=refused&who="+k.ID, "")
 		return strings.Count(b, "mine/") >= 20
 	})

@@ -301,7 +301,7 @@ func TestChecksConnectToNothingElse(t *testing.T) {
 	if limited < 8 {
 		t.Errorf("of 20 checks %d were too many", limited)
 	}
-	until(t, "the trail has them", func() bool {
+	harness.Until(t, "the trail has them", func() bool {
 		return strings.Contains(must(t, s, owner, "GET", "/api/v1/trail?kind=settings%20checked", ""), "169.254.10.10")
 	})
 }

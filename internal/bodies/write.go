@@ -196,85 +196,9 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 		}
 		to = closing
 	}
-
-	// Hash beside the write while a core is likely to be free for it.
-	beside := v.active.Add(1) < int32(runtime.GOMAXPROCS(0))
-	defer v.active.Add(-1)
-	type piece struct {
-		buf *[]byte
-		n   int
-	}
-	var toHash chan piece
-	var hashed chan *[]byte
-	have := 1
-	if beside {
-		toHash, hashed = make(chan piece, bufferCount), make(chan *[]byte, bufferCount)
-		go func() {
-			for p := range toHash {
-				h.write((*p.buf)[:p.n])
-				hashed <- p.buf
-			}
-			close(hashed)
-		}()
-	}
-	finish := func() { // waits for the hashes and gives the buffers back
-		if beside {
-			close(toHash)
-			for b := range hashed {
-				v.buffers.Put(b)
-			}
-		}
-	}
-	buf := first
-	var size, asked int64
-	for n > 0 {
-		if beside {
-			toHash <- piece{buf, n}
-		}
-		if _, werr := to.Write((*buf)[:n]); werr != nil {
-			finish()
-			if !beside {
-				v.buffers.Put(buf)
-			}
-			return Written{}, diskError(werr)
-		}
-		if !beside {
-			h.write((*buf)[:n])
-		}
-		size += int64(n)
-		if size-asked >= writebackStretch {
-			_ = unix.SyncFileRange(int(f.Fd()), asked, size-asked, unix.SYNC_FILE_RANGE_WRITE) // a hint: the sync below decides
-			asked = size
-		}
-		if ended {
-			break
-		}
-		if beside {
-			if have < bufferCount {
-				buf = v.buffers.Get().(*[]byte)
-				have++
-			} else {
-				buf = <-hashed
-			}
-		}
-		n, err = io.ReadFull(r, *buf)
-		ended = err == io.EOF || err == io.ErrUnexpectedEOF
-		if err != nil && !ended || n == 0 {
-			if beside {
-				v.buffers.Put(buf)
-			}
-		}
-		if err != nil && !ended {
-			finish()
-			if !beside {
-				v.buffers.Put(buf)
-			}
-			return Written{}, err
-		}
-	}
-	finish()
-	if !beside {
-		v.buffers.Put(buf)
+	size, err := v.pour(f, to, r, first, n, ended, h)
+	if err != nil {
+		return Written{}, err
 	}
 	if closing != nil {
 		if err := closing.Close(); err != nil {
@@ -287,6 +211,107 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 		return w, err
 	}
 	return w, settle(f)
+}
+
+// pour writes the first n bytes of first and, unless they are all, the rest of r to to,
+// which is f or seals into it, and gives how many there were.
+func (v *Volume) pour(f *os.File, to io.Writer, r io.Reader, first *[]byte, n int, ended bool, h *hasher) (size int64,
+	err error) {
+	x := v.newHashing(h, first)
+	defer x.finish()
+	var asked int64
+	for n > 0 {
+		if err := x.piece(n, to); err != nil {
+			return size, diskError(err)
+		}
+		size += int64(n)
+		if size-asked >= writebackStretch {
+			_ = unix.SyncFileRange(int(f.Fd()), asked, size-asked, unix.SYNC_FILE_RANGE_WRITE) // a hint: the sync below decides
+			asked = size
+		}
+		if ended {
+			break
+		}
+		n, err = io.ReadFull(r, x.next())
+		ended = err == io.EOF || err == io.ErrUnexpectedEOF
+		if err != nil && !ended {
+			return size, err
+		}
+	}
+	return size, nil
+}
+
+// hashing brings the pieces of a body to the hashes and to the file: both at once while a
+// core is likely to be free for it.
+type hashing struct {
+	v      *Volume
+	h      *hasher
+	buf    *[]byte // the one in hand, if one is
+	have   int     // buffers in use
+	toHash chan hashPiece
+	hashed chan *[]byte
+}
+
+type hashPiece struct {
+	buf *[]byte
+	n   int
+}
+
+// newHashing begins with first in hand. Finish it.
+func (v *Volume) newHashing(h *hasher, first *[]byte) *hashing {
+	x := &hashing{v: v, h: h, buf: first, have: 1}
+	if v.active.Add(1) < int32(runtime.GOMAXPROCS(0)) {
+		x.toHash, x.hashed = make(chan hashPiece, bufferCount), make(chan *[]byte, bufferCount)
+		go func() {
+			for p := range x.toHash {
+				h.write((*p.buf)[:p.n])
+				x.hashed <- p.buf
+			}
+			close(x.hashed)
+		}()
+	}
+	return x
+}
+
+// piece takes the first n bytes of the buffer in hand.
+func (x *hashing) piece(n int, to io.Writer) error {
+	buf := x.buf
+	if x.toHash != nil {
+		x.buf = nil
+		x.toHash <- hashPiece{buf, n}
+		_, err := to.Write((*buf)[:n])
+		return err
+	}
+	_, err := to.Write((*buf)[:n])
+	x.h.write((*buf)[:n])
+	return err
+}
+
+// next gives the buffer to read the next piece into.
+func (x *hashing) next() []byte {
+	switch {
+	case x.buf != nil:
+	case x.have < bufferCount:
+		x.buf = x.v.buffers.Get().(*[]byte)
+		x.have++
+	default:
+		x.buf = <-x.hashed
+	}
+	return *x.buf
+}
+
+// finish waits for the hashes and gives the buffers back.
+func (x *hashing) finish() {
+	defer x.v.active.Add(-1)
+	if x.buf != nil {
+		x.v.buffers.Put(x.buf)
+	}
+	if x.toHash != nil {
+		close(x.toHash)
+		for b := range x.hashed {
+			x.v.buffers.Put(b)
+		}
+	}
 }
 
 // sealInto begins a sealed body in a file of its own.

@@ -37,14 +37,14 @@ func (a *app) keyCommand() *cli.Command {
 					{"STATE", false}, {"EXPIRES", false}, {"USED", false}}}.action(a)},
 		{Name: "show", Usage: "show an access key, without its secret", ArgsUsage: "ID",
 			Description: examples("spindle access key show SCANNER2", "spindle access key show SCANNER2 --json"),
-			Action:      showing(a, keysPath, a.showKey)},
+			Action:      showing(a, keysPath, printed(a, a.showKey))},
 		{Name: "change", Usage: "change what a key may do, or switch it off and on", ArgsUsage: "ID",
 			Description: examples("spindle access key change SCANNER2 --active off",
 				"spindle access key change PRESSROOM --limit plates/2025/ --limit plates/2026/ --expires 30d"),
 			Flags: append(slices.Clone(what), &cli.BoolFlag{Name: "no-limits", Usage: "take all limits away"},
 				&cli.StringFlag{Name: "active", Usage: "on or off"},
 				&cli.StringFlag{Name: "name", Usage: "the application's name"}),
-			Action: changing(a, keysPath, keyChange, a.showKey)},
+			Action: changing(a, keysPath, keyChange, printed(a, a.showKey))},
 		{Name: "replace", Usage: "make a new key in place of one, which works on for a while", ArgsUsage: "ID",
 			Description: examples("spindle access key replace SCANNER2", "spindle access key replace SCANNER2 --grace 7d"),
 			Flags: []cli.Flag{&cli.StringFlag{Name: "grace", Usage: "how `LONG` the old one works, such as 24h or 7d, or 0",
@@ -223,12 +223,12 @@ func (a *app) grantCommand() *cli.Command {
 						{"NOTE", false}}}.action(a)},
 			{Name: "show", Usage: "show a grant", ArgsUsage: "NUMBER",
 				Description: examples("spindle access grant show 3", "spindle access grant show 3 --json"),
-				Action:      showing(a, grantsPath, a.printGrant)},
+				Action:      showing(a, grantsPath, printed(a, a.printGrant))},
 			{Name: "change", Usage: "change what a grant gives, or until when", ArgsUsage: "NUMBER",
 				Description: examples("spindle access grant change 3 --expires 30d",
 					"spindle access grant change 3 --for 'write into'"),
 				Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision",
-					Usage: "only if it is still at this `REVISION`"}), Action: changing(a, grantsPath, grantChange, a.printGrant)},
+					Usage: "only if it is still at this `REVISION`"}), Action: changing(a, grantsPath, grantChange, printed(a, a.printGrant))},
 			{Name: "remove", Usage: "take a grant away; it stops working within a second", ArgsUsage: "NUMBER",
 				Description: examples("spindle access grant remove 3", "spindle access grant remove 3 --yes"),
 				Flags:       []cli.Flag{yesFlag()}, Action: removing(a, "grant", grantsPath, func(g desk.GrantInfo) string {
@@ -298,8 +298,6 @@ func grantRow(g desk.GrantInfo) []string {
 }
 
 func grantChange(c *cli.Command, in map[string]any) error {
-	if texts(c, in, "for", "expires", "note"); len(in) > 0 && c.Int("if-revision") > 0 {
-		in["ifRevision"] = c.Int("if-revision")
-	}
+	texts(c, in, "for", "expires", "note")
 	return nil
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/url"
 	"strconv"
 	"strings"
 
@@ -35,9 +34,9 @@ func (a *app) bucketCommand() *cli.Command {
 					&cli.StringFlag{Name: "account", Usage: "the account that owns it; one's own otherwise"}},
 				Action: a.bucketCreate},
 			{Name: "list", Usage: "list buckets", Description: examples("spindle bucket list", "spindle bucket list --json"),
-				Action: a.bucketList},
+				Action: a.bucketList()},
 			{Name: "show", Usage: "show a bucket's settings and usage", ArgsUsage: "NAME",
-				Description: examples("spindle bucket show plates", "spindle bucket show attic --json"), Action: a.bucketShow},
+				Description: examples("spindle bucket show plates", "spindle bucket show attic --json"), Action: showing(a, "/api/v1/buckets/", a.printBucket)},
 			{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME",
 				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(),
 					&cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"},
@@ -46,7 +45,7 @@ func (a *app) bucketCommand() *cli.Command {
 					&cli.IntFlag{Name: "if-revision", Usage: "only if the settings are at revision `N`"}},
 				Description: "All that is named changes together, or nothing.\n\n" + examples("spindle bucket change germination --quota 2GiB",
 					"spindle bucket change germination --quota none", "spindle bucket change plates --versioning paused --if-revision 2"),
-				Action: a.bucketChange},
+				Action: changing(a, "/api/v1/buckets/", bucketChanges, a.printBucket)},
 			{Name: "convert", Usage: "write what is stored already anew, sealed or plain as the bucket is set",
 				ArgsUsage:   "NAME[/PREFIX]",
 				Description: "It goes on in the service, can be stopped, and goes on when said again. Versions and their digests stay as they are.\n\n" + examples("spindle bucket convert loans --rehearse", "spindle bucket convert loans/2025/ --yes"),
@@ -67,18 +66,8 @@ func sealingFlag() cli.Flag {
 	return &cli.StringFlag{Name: "sealing", Usage: "on or off: encrypt new content at rest"}
 }
 
-// oneBucket opens the service and gives the bucket that the command names.
-func (a *app) oneBucket(c *cli.Command) (*api, string, error) {
-	in, err := args(c, 1, 1)
-	if err != nil {
-		return nil, "", err
-	}
-	p, err := a.open(c)
-	return p, in[0], err
-}
-
 func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.oneBucket(c)
+	p, name, err := a.one(c)
 	if err != nil {
 		return err
 	}
@@ -114,25 +103,6 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func (p *api) buckets(ctx context.Context, f func(desk.BucketInfo) error) error {
-	for after := ""; ; {
-		var page desk.BucketPage
-		if err := p.call(ctx, http.MethodGet, "/api/v1/buckets", url.Values{"after": {after}, "limit": {"1000"}}, nil,
-			&page); err != nil {
-			return err
-		}
-		for _, b := range page.Buckets {
-			if err := f(b); err != nil {
-				return err
-			}
-		}
-		if page.Next == "" {
-			return nil
-		}
-		after = page.Next
-	}
-}
-
 func quotaText(b desk.BucketInfo) string {
 	if b.Quota == nil {
 		return "none"
@@ -141,69 +111,43 @@ func quotaText(b desk.BucketInfo) string {
 	return fmt.Sprintf("%s, %.1f %% used", size(*b.Quota), 100*float64(used)/float64(*b.Quota))
 }
 
-func (a *app) bucketList(ctx context.Context, c *cli.Command) error {
-	if _, err := args(c, 0, 0); err != nil {
-		return err
+// bucketList lists buckets, with what they hold in all.
+func (a *app) bucketList() cli.ActionFunc {
+	var n, objects, bytes, prev int64
+	return listing[desk.BucketInfo]{path: "/api/v1/buckets", field: "buckets",
+		none: "There are no buckets yet. Make one: spindle bucket create NAME",
+		columns: []column{{"BUCKET", false}, {"OWNER", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true},
+			{"VERSIONING", false}, {"QUOTA", false}, {"OPEN TO", false}, {"CREATED", false}},
+		row: func(b desk.BucketInfo) []string {
+			n, objects, bytes, prev = n+1, objects+b.Usage.Objects, bytes+b.Usage.Bytes, prev+b.Usage.PreviousBytes
+			return bucketRow(b)
+		},
+		sum: func() string {
+			return fmt.Sprintf("%s, %s, %s, and %s in previous versions", things(n, "bucket", "buckets"),
+				things(objects, "object", "objects"), size(bytes), size(prev))
+		}}.action(a)
+}
+
+func bucketRow(b desk.BucketInfo) []string {
+	previous, open := "", ""
+	if b.Usage.Previous > 0 {
+		previous = size(b.Usage.PreviousBytes)
 	}
-	p, err := a.open(c)
-	if err != nil {
-		return err
+	if b.Open {
+		open = "anyone"
+	} else if n := len(b.Shared); n > 0 {
+		open = things(int64(n), "grant", "grants")
 	}
-	var rows [][]string
-	var objects, bytes, prev int64
-	err = p.buckets(ctx, func(b desk.BucketInfo) error {
-		if a.json {
-			return a.print(b, nil)
-		}
-		objects, bytes, prev = objects+b.Usage.Objects, bytes+b.Usage.Bytes, prev+b.Usage.PreviousBytes
-		previous := ""
-		if b.Usage.Previous > 0 {
-			previous = size(b.Usage.PreviousBytes)
-		}
-		open := ""
-		if b.Open {
-			open = "anyone"
-		} else if n := len(b.Shared); n > 0 {
-			open = things(int64(n), "grant", "grants")
-		}
-		row := []string{b.Name, b.Account, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b),
-			open, when(b.Created)}
-		if b.Partly {
-			row[2], row[3], row[4], row[6] = "in part", "", "", ""
-		}
-		rows = append(rows, row)
-		return nil
-	})
-	if err != nil || a.json {
-		return err
+	row := []string{b.Name, b.Account, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b),
+		open, when(b.Created)}
+	if b.Partly {
+		row[2], row[3], row[4], row[6] = "in part", "", "", ""
 	}
-	if len(rows) == 0 {
-		a.note("There are no buckets yet. Make one: spindle bucket create NAME")
-		return nil
-	}
-	if err := a.table([]column{{"BUCKET", false}, {"OWNER", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true},
-		{"VERSIONING", false}, {"QUOTA", false}, {"OPEN TO", false}, {"CREATED", false}}, rows); err != nil {
-		return err
-	}
-	a.note("%s, %s, %s, and %s in previous versions", things(int64(len(rows)), "bucket", "buckets"),
-		things(objects, "object", "objects"), size(bytes), size(prev))
-	return nil
+	return row
 }
 
 func (p *api) bucket(ctx context.Context, name string) (b desk.BucketInfo, err error) {
 	return b, p.call(ctx, http.MethodGet, bucketCall(name, ""), nil, nil, &b)
-}
-
-func (a *app) bucketShow(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.oneBucket(c)
-	if err != nil {
-		return err
-	}
-	b, err := p.bucket(ctx, name)
-	if err != nil {
-		return err
-	}
-	return a.printBucket(ctx, p, b)
 }
 
 func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error {
@@ -265,12 +209,8 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 	})
 }
 
-func (a *app) bucketChange(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.oneBucket(c)
-	if err != nil {
-		return err
-	}
-	in := map[string]any{}
+// bucketChanges reads what of a bucket's settings is to change.
+func bucketChanges(c *cli.Command, in map[string]any) (err error) {
 	if c.IsSet("quota") {
 		if in["quota"], err = parseSize("quota", c.String("quota")); err != nil {
 			return err
@@ -282,9 +222,7 @@ func (a *app) bucketChange(ctx context.Context, c *cli.Command) error {
 	if c.IsSet("abandon-after") {
 		in["abandonAfter"] = c.Int("abandon-after")
 	}
-	if c.IsSet("versioning") {
-		in["versioning"] = c.String("versioning")
-	}
+	texts(c, in, "versioning")
 	if c.IsSet("tag") || c.IsSet("untag") {
 		set, err := pairs("tag", c.StringSlice("tag"))
 		if err != nil {
@@ -292,20 +230,7 @@ func (a *app) bucketChange(ctx context.Context, c *cli.Command) error {
 		}
 		in["tags"] = object.Edit{Set: set, Unset: c.StringSlice("untag")}
 	}
-	if len(in) == 0 {
-		return wrongUsage("nothing to change was given").see(c)
-	}
-	if c.IsSet("if-revision") {
-		if c.Int("if-revision") < 1 {
-			return wrongUsage("--if-revision is at least 1").see(c)
-		}
-		in["ifRevision"] = c.Int("if-revision")
-	}
-	var b desk.BucketInfo
-	if err := p.call(ctx, http.MethodPatch, bucketCall(name, ""), nil, in, &b); err != nil {
-		return err
-	}
-	return a.printBucket(ctx, p, b)
+	return nil
 }
 
 // wouldGo says what a removal would remove.
@@ -334,7 +259,7 @@ func consequence(q desk.Quantity, withVersions bool) string {
 }
 
 func (a *app) bucketEmpty(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.oneBucket(c)
+	p, name, err := a.one(c)
 	if err != nil {
 		return err
 	}
@@ -385,7 +310,7 @@ func (a *app) removeAll(ctx context.Context, c *cli.Command, p *api, bucket stri
 }
 
 func (a *app) bucketRemove(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.oneBucket(c)
+	p, name, err := a.one(c)
 	if err != nil {
 		return err
 	}
@@ -416,7 +341,7 @@ func (a *app) bucketRemove(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) bucketConvert(ctx context.Context, c *cli.Command) error {
-	p, address, err := a.oneBucket(c)
+	p, address, err := a.one(c)
 	if err != nil {
 		return err
 	}

@@ -173,11 +173,8 @@ func (a *app) objectAnnotate(ctx context.Context, c *cli.Command) error {
 	if c.IsSet("content-type") {
 		in["contentType"] = c.String("content-type")
 	}
-	if c.IsSet("if-revision") {
-		if c.Int("if-revision") < 1 {
-			return wrongUsage("--if-revision is at least 1")
-		}
-		in["ifRevision"] = c.Int("if-revision")
+	if err := onlyIfRevision(c, in); err != nil {
+		return err
 	}
 	if len(in) == 2 && len(set)+len(tags)+len(c.StringSlice("unset"))+len(c.StringSlice("untag")) == 0 {
 		return wrongUsage("nothing to change was given").see(c)

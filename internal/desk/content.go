@@ -20,17 +20,25 @@ import (
 	"spindle/internal/store"
 )
 
+// raw makes a handler of a call whose body is bytes; its error is answered as a problem.
+func (d *Desk) raw(call func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if err := call(w, r); err != nil {
+			writeProblem(w, d.problem(err))
+		}
+	}
+}
+
 // download sends an object's bytes to the console. Nothing of it is shown by
 // the browser: the bytes are anybody's.
-func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
+func (d *Desk) download(w http.ResponseWriter, r *http.Request) error {
 	query := r.URL.Query()
 	a, err := address(chi.URLParam(r, "bucket"), query.Get("key"))
 	if err == nil {
 		err = d.may(r.Context(), access.Read, a)
 	}
 	if err != nil {
-		writeProblem(w, d.problem(err))
-		return
+		return err
 	}
 	v, a, err := d.findVersion(r.Context(), chi.URLParam(r, "bucket"), query.Get("key"), query.Get("version"),
 		query.Get("asOf"))
@@ -39,13 +47,11 @@ func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
 			Do("name another version; the key's history lists them")
 	}
 	if err != nil {
-		writeProblem(w, d.problem(err))
-		return
+		return err
 	}
 	body, v, err := d.store.Open(r.Context(), a, v)
 	if err != nil {
-		writeProblem(w, d.problem(err))
-		return
+		return err
 	}
 	defer body.Close()
 	name := path.Base(v.Key.String())
@@ -57,8 +63,7 @@ func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
 	h.Set("Cache-Control", "private, no-store")
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
 	if err := body.Prepare(r.Context(), 0, v.Size); err != nil {
-		writeProblem(w, d.problem(err))
-		return
+		return err
 	}
 	w.WriteHeader(http.StatusOK)
 	again := d.again(r.Context(), access.Read, a)
@@ -70,6 +75,7 @@ func (d *Desk) download(w http.ResponseWriter, r *http.Request) {
 		d.log.Debug("a download broke off", "error", err)
 		panic(http.ErrAbortHandler)
 	}
+	return nil
 }
 
 func printable(r rune) rune {
@@ -81,37 +87,39 @@ func printable(r rune) rune {
 
 // upload takes an object's bytes from the console, or of a length that nobody
 // knows yet from the command line.
-func (d *Desk) upload(w http.ResponseWriter, r *http.Request) {
-	a, err := address(chi.URLParam(r, "bucket"), r.URL.Query().Get("key"))
+func (d *Desk) upload(w http.ResponseWriter, r *http.Request) error {
+	a, err := d.written(r)
 	if err != nil {
-		writeProblem(w, d.problem(err))
-		return
-	}
-	if err := d.may(r.Context(), access.Write, a); err != nil {
-		writeProblem(w, d.problem(err))
-		return
+		return err
 	}
 	ifAbsent := r.URL.Query().Get("ifAbsent") == "true"
 	if ifAbsent {
 		if err := d.mayAskOf(r.Context(), a); err != nil {
-			writeProblem(w, d.problem(err))
-			return
+			return err
 		}
 	}
 	meta, tags, err := uploadFields(r)
 	if err != nil {
-		writeProblem(w, d.problem(err))
-		return
+		return err
 	}
 	put := store.Put{Address: a, Author: author(r.Context()), Size: r.ContentLength,
 		Headers: object.Headers{ContentType: r.Header.Get("Content-Type")},
 		Body:    d.guarded(r, access.Write, a), IfAbsent: ifAbsent, Metadata: meta, Tags: tags}
 	v, err := d.store.Put(r.Context(), put)
 	if err != nil {
-		writeProblem(w, d.problem(err))
-		return
+		return err
 	}
 	writeJSON(w, http.StatusCreated, d.objectInfo(r.Context(), a.Bucket, v))
+	return nil
+}
+
+// written gives the address that a call writes bytes to, which must be allowed.
+func (d *Desk) written(r *http.Request) (catalog.Address, error) {
+	a, err := address(chi.URLParam(r, "bucket"), r.URL.Query().Get("key"))
+	if err != nil {
+		return a, err
+	}
+	return a, d.may(r.Context(), access.Write, a)
 }
 
 // guarded gives the body of a call for as long as it may still be written. It has

@@ -81,9 +81,9 @@ func (d *Desk) Handler() http.Handler {
 		r.Use(d.identify)
 		d.api(r)
 		r.Get("/api/v1/events", d.events)
-		r.Get("/api/v1/buckets/{bucket}/body", d.download)
-		r.Put("/api/v1/buckets/{bucket}/body", d.upload)
-		r.Put("/api/v1/buckets/{bucket}/uploads/{id}/parts/{number}", d.putPart)
+		r.Get("/api/v1/buckets/{bucket}/body", d.raw(d.download))
+		r.Put("/api/v1/buckets/{bucket}/body", d.raw(d.upload))
+		r.Put("/api/v1/buckets/{bucket}/uploads/{id}/parts/{number}", d.raw(d.putPart))
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			writeProblem(w, &Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call",
 				Code: "no-call", Remedy: "see /openapi.yaml for the calls there are"})

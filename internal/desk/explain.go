@@ -163,6 +163,15 @@ func (d *Desk) mayExplain(ctx context.Context, s access.Subject) error {
 	return d.administers(ctx, me.Account, "ask about the access of others")
 }
 
+// Trial is what came of a real request.
+type Trial struct {
+	Request string `json:"request" doc:"What was asked for, in words"`
+	Allowed bool   `json:"allowed"`
+	Status  int    `json:"status" doc:"Of the answer"`
+	Code    string `json:"code,omitempty" doc:"Of the answer, when it is an error"`
+	Says    string `json:"says,omitempty" doc:"What the answer says, when it is an error"`
+}
+
 func (d *Desk) tryKey(ctx context.Context, key, do, bucket, objectKey string) (*client.Trial, error) {
 	if _, err := access.ParseRight(do); err != nil {
 		return nil, err

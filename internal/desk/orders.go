@@ -47,7 +47,20 @@ func counts(m map[string]int64) map[string]int64 {
 }
 
 // Rehearsal says what an order would do.
-type Rehearsal = works.Rehearsal
+type Rehearsal struct {
+	Counts map[string]int64 `json:"counts" doc:"Of keys, by the kind's counters: renamed, restored, removed (which were not there then, and get a delete marker), unchanged, converted"`
+	Taken  int64            `json:"taken,omitempty" doc:"Of those renamed, whose new key is taken"`
+	First  string           `json:"first,omitempty" doc:"The first key that is taken"`
+	Bytes  int64            `json:"bytes" doc:"Of the objects renamed or restored, none of which are moved; of bodies to be written anew"`
+}
+
+// Total gives the keys that the order deals with.
+func (r Rehearsal) Total() (n int64) {
+	for _, c := range r.Counts {
+		n += c
+	}
+	return n
+}
 
 type orderOut struct{ Body OrderInfo }
 
@@ -135,7 +148,7 @@ func (d *Desk) order(ctx context.Context, id int64) (*orderOut, error) {
 	return &orderOut{orderInfo(o, seen)}, nil
 }
 
-func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body OrderIn }) (*struct{ Body works.Rehearsal }, error) {
+func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body OrderIn }) (*struct{ Body Rehearsal }, error) {
 	o, err := in.Body.order()
 	if err != nil {
 		return nil, err
@@ -147,7 +160,7 @@ func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body OrderIn }) (*
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body works.Rehearsal }{r}, nil
+	return &struct{ Body Rehearsal }{Rehearsal(r)}, nil
 }
 
 func (d *Desk) createOrder(ctx context.Context, in *struct{ Body OrderIn }) (*orderOut, error) {

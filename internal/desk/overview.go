@@ -9,7 +9,6 @@ import (
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
-	"spindle/internal/works"
 )
 
 // Concern is something that is wrong or waits for a person.
@@ -26,22 +25,30 @@ type Concern struct {
 
 // Overview answers in one look.
 type Overview struct {
-	At           time.Time        `json:"at"`
-	CompleteUpTo time.Time        `json:"completeUpTo" doc:"Usage counts every change that was committed before this moment"`
-	Buckets      int              `json:"buckets"`
-	Objects      int64            `json:"objects"`
-	Bytes        int64            `json:"bytes"`
-	Previous     int64            `json:"previous" doc:"Of the bytes, those in previous versions"`
-	Unfinished   UnfinishedInfo   `json:"unfinished" doc:"What unfinished uploads hold"`
-	Free         int64            `json:"free,omitempty" doc:"Bytes free on the volume; for operators"`
-	Open         []OpenBucket     `json:"open,omitempty" doc:"Of other accounts, when none is of one's own: the first 20 buckets that are open to who asks"`
-	Concerns     []Concern        `json:"concerns" doc:"Worst first"`
-	Changed      []ChangedBucket  `json:"changed"`
-	Recent       []JournalLine    `json:"recent"`
-	Growth       []UsagePoint     `json:"growth" doc:"A year, by day; only days on which something changed"`
-	Grew         []ChangedBucket  `json:"grew" doc:"Buckets by bytes added in 30 days"`
-	Scrubbed     *Scrubbed        `json:"scrubbed,omitempty" doc:"For operators"`
-	Collected    *works.Collected `json:"collected,omitempty" doc:"For operators"`
+	At           time.Time       `json:"at"`
+	CompleteUpTo time.Time       `json:"completeUpTo" doc:"Usage counts every change that was committed before this moment"`
+	Buckets      int             `json:"buckets"`
+	Objects      int64           `json:"objects"`
+	Bytes        int64           `json:"bytes"`
+	Previous     int64           `json:"previous" doc:"Of the bytes, those in previous versions"`
+	Unfinished   UnfinishedInfo  `json:"unfinished" doc:"What unfinished uploads hold"`
+	Free         int64           `json:"free,omitempty" doc:"Bytes free on the volume; for operators"`
+	Open         []OpenBucket    `json:"open,omitempty" doc:"Of other accounts, when none is of one's own: the first 20 buckets that are open to who asks"`
+	Concerns     []Concern       `json:"concerns" doc:"Worst first"`
+	Changed      []ChangedBucket `json:"changed"`
+	Recent       []JournalLine   `json:"recent"`
+	Growth       []UsagePoint    `json:"growth" doc:"A year, by day; only days on which something changed"`
+	Grew         []ChangedBucket `json:"grew" doc:"Buckets by bytes added in 30 days"`
+	Scrubbed     *Scrubbed       `json:"scrubbed,omitempty" doc:"For operators"`
+	Collected    *Collected      `json:"collected,omitempty" doc:"For operators"`
+}
+
+// Collected says what the collector did.
+type Collected struct {
+	LastRun   time.Time `json:"lastRun"`
+	LastSweep time.Time `json:"lastSweep" doc:"When every file was last looked at"`
+	Files     int64     `json:"files" doc:"Deleted in all"`
+	Bytes     int64     `json:"bytes"`
 }
 
 // OpenBucket is a bucket of another account that is open to who asks.
@@ -150,7 +157,7 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 // works says how the work stands that the service does by itself, which is the
 // operators' affair.
 func (d *Desk) works(ctx context.Context, o *Overview) error {
-	o.Scrubbed, o.Collected = &Scrubbed{}, &works.Collected{}
+	o.Scrubbed, o.Collected = &Scrubbed{}, &Collected{}
 	for name, into := range map[string]any{"scrubber": o.Scrubbed, "collector": o.Collected} {
 		state, err := d.store.Catalog.WorkState(ctx, name)
 		if err == nil && state != nil {

@@ -43,15 +43,10 @@ type PartName struct {
 }
 
 // putPart takes a part's bytes from the console.
-func (d *Desk) putPart(w http.ResponseWriter, r *http.Request) {
-	a, err := address(chi.URLParam(r, "bucket"), r.URL.Query().Get("key"))
+func (d *Desk) putPart(w http.ResponseWriter, r *http.Request) error {
+	a, err := d.written(r)
 	if err != nil {
-		writeProblem(w, d.problem(err))
-		return
-	}
-	if err := d.may(r.Context(), access.Write, a); err != nil {
-		writeProblem(w, d.problem(err))
-		return
+		return err
 	}
 	n, err := strconv.Atoi(chi.URLParam(r, "number"))
 	if err != nil {
@@ -60,10 +55,10 @@ func (d *Desk) putPart(w http.ResponseWriter, r *http.Request) {
 	p, err := d.store.PutPart(r.Context(), store.PutPart{Address: a, Author: author(r.Context()),
 		Upload: chi.URLParam(r, "id"), Number: n, Size: r.ContentLength, Body: d.guarded(r, access.Write, a)})
 	if err != nil {
-		writeProblem(w, d.problem(err))
-		return
+		return err
 	}
 	writeJSON(w, http.StatusCreated, uploadPart(p, d.veilOf(r.Context(), "")))
+	return nil
 }
 
 // PartPage is a page of a list.

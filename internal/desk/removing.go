@@ -63,6 +63,11 @@ func (d *Desk) tellsOfRemovals(ctx context.Context, bucket object.BucketName, in
 	return true, nil
 }
 
+func (q *Quantity) add(u catalog.Usage) {
+	q.Objects, q.Bytes, q.Previous, q.PreviousBytes, q.Markers = q.Objects+u.Objects, q.Bytes+u.Bytes,
+		q.Previous+u.Previous, q.PreviousBytes+u.PreviousBytes, q.Markers+u.Markers
+}
+
 func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q Quantity, err error) {
 	name, err := object.ParseBucketName(bucket)
 	if err != nil {
@@ -72,51 +77,13 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 	if err != nil {
 		return q, err
 	}
-	if in.Rehearse {
-		q.Versioning = f.Versioning.String()
-	}
 	tells, err := d.tellsOfRemovals(ctx, name, in)
 	if err != nil {
 		return q, err
 	}
-	var removals []store.Removal
-	for _, n := range in.Keys {
-		k, err := object.ParseKey(n)
-		if err != nil {
-			return q, err
-		}
-		if err := d.may(ctx, access.Remove, catalog.Address{Bucket: name, Key: k}); err != nil {
-			return q, err
-		}
-		removals = append(removals, store.Removal{Key: k})
-	}
-	for _, n := range in.Versions {
-		a, err := address(bucket, n.Key)
-		if err != nil {
-			return q, err
-		}
-		if err := d.may(ctx, access.Remove, a); err != nil {
-			return q, err
-		}
-		id, err := object.ParseVersionID(n.Version)
-		if err != nil {
-			return q, err
-		}
-		removals = append(removals, store.Removal{Key: a.Key, ID: id})
-		if !tells {
-			q.Previous++
-			continue
-		}
-		v, err := d.store.FindVersion(ctx, a, id)
-		if err != nil {
-			return q, err
-		}
-		if v.Marker {
-			q.Markers++
-		} else {
-			q.Previous++
-			q.PreviousBytes += v.Size
-		}
+	removals, err := d.removals(ctx, name, in, tells, &q)
+	if err != nil {
+		return q, err
 	}
 	if in.Prefix != nil {
 		if err := object.CheckText("prefix", *in.Prefix); err != nil {
@@ -129,26 +96,13 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 	if !tells {
 		q.Objects = int64(len(in.Keys))
 	} else if len(in.Keys) > 0 {
-		objects, bytes, err := d.store.Catalog.CountKeys(ctx, f.ID, in.Keys)
-		if err != nil {
+		if q.Objects, q.Bytes, err = d.store.Catalog.CountKeys(ctx, f.ID, in.Keys); err != nil {
 			return q, err
 		}
-		q.Objects, q.Bytes = objects, bytes
-	}
-	add := func(u catalog.Usage) {
-		q.Objects, q.Bytes, q.Previous, q.PreviousBytes, q.Markers = q.Objects+u.Objects, q.Bytes+u.Bytes,
-			q.Previous+u.Previous, q.PreviousBytes+u.PreviousBytes, q.Markers+u.Markers
 	}
 	if in.Rehearse {
-		if in.Prefix == nil {
-			return q, nil
-		}
-		u, err := d.store.Catalog.CountAll(ctx, f.ID, *in.Prefix)
-		if !in.WithVersions {
-			u.Previous, u.PreviousBytes, u.Markers = 0, 0, 0
-		}
-		add(u)
-		return q, err
+		q.Versioning = f.Versioning.String()
+		return q, d.rehearseUnder(ctx, f.ID, in, &q)
 	}
 	if len(removals) > 0 {
 		_, errs, err := d.store.RemoveMany(ctx, name, removals, author(ctx))
@@ -156,19 +110,83 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 			return q, err
 		}
 	}
-	if in.Prefix != nil {
-		step := d.store.RemoveUnder
-		if in.WithVersions {
-			step = d.store.PurgeUnder
-		}
-		c, err := step(ctx, name, *in.Prefix, 1000, author(ctx))
+	return q, d.removeUnder(ctx, name, in, &q)
+}
+
+// removals gives the keys and versions that are named, each of which whoever asks may
+// remove, and counts the versions.
+func (d *Desk) removals(ctx context.Context, bucket object.BucketName, in RemoveIn, tells bool, q *Quantity) (
+	removals []store.Removal, err error) {
+	for _, n := range in.Keys {
+		k, err := object.ParseKey(n)
 		if err != nil {
-			return q, err
+			return nil, err
 		}
-		add(c.Usage)
+		if err := d.may(ctx, access.Remove, catalog.Address{Bucket: bucket, Key: k}); err != nil {
+			return nil, err
+		}
+		removals = append(removals, store.Removal{Key: k})
+	}
+	for _, n := range in.Versions {
+		k, err := object.ParseKey(n.Key)
+		if err != nil {
+			return nil, err
+		}
+		a := catalog.Address{Bucket: bucket, Key: k}
+		if err := d.may(ctx, access.Remove, a); err != nil {
+			return nil, err
+		}
+		id, err := object.ParseVersionID(n.Version)
+		if err != nil {
+			return nil, err
+		}
+		removals = append(removals, store.Removal{Key: k, ID: id})
+		if !tells {
+			q.Previous++
+			continue
+		}
+		v, err := d.store.FindVersion(ctx, a, id)
+		if err != nil {
+			return nil, err
+		}
+		if v.Marker {
+			q.Markers++
+		} else {
+			q.Previous++
+			q.PreviousBytes += v.Size
+		}
+	}
+	return removals, nil
+}
+
+// rehearseUnder counts what is beneath the prefix, if one is named.
+func (d *Desk) rehearseUnder(ctx context.Context, bucket int64, in RemoveIn, q *Quantity) error {
+	if in.Prefix == nil {
+		return nil
+	}
+	u, err := d.store.Catalog.CountAll(ctx, bucket, *in.Prefix)
+	if !in.WithVersions {
+		u.Previous, u.PreviousBytes, u.Markers = 0, 0, 0
+	}
+	q.add(u)
+	return err
+}
+
+// removeUnder removes a first step of what is beneath the prefix, if one is named.
+func (d *Desk) removeUnder(ctx context.Context, bucket object.BucketName, in RemoveIn, q *Quantity) error {
+	if in.Prefix == nil {
+		return nil
+	}
+	step := d.store.RemoveUnder
+	if in.WithVersions {
+		step = d.store.PurgeUnder
+	}
+	c, err := step(ctx, bucket, *in.Prefix, 1000, author(ctx))
+	if err == nil {
+		q.add(c.Usage)
 		q.More = c.More
 	}
-	return q, nil
+	return err
 }
 
 func (d *Desk) removeObjectsCall(ctx context.Context, in *struct {

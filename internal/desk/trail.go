@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
-	"spindle/internal/wire/client"
 )
 
 // TrailLine is an entry of the trail with what it says in words.
@@ -205,12 +204,12 @@ func (d *Desk) testAccess(ctx context.Context, in *struct {
 		Bucket    string `json:"bucket" maxLength:"64"`
 		ObjectKey string `json:"objectKey,omitempty" doc:"An object's key, or the prefix of a listing"`
 	}
-}) (*struct{ Body client.Trial }, error) {
+}) (*struct{ Body Trial }, error) {
 	t, err := d.tryKey(ctx, in.Body.Key, in.Body.Do, in.Body.Bucket, in.Body.ObjectKey)
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body client.Trial }{*t}, nil
+	return &struct{ Body Trial }{Trial(*t)}, nil
 }
 
 func (d *Desk) accessMatrix(ctx context.Context, in *struct {

@@ -145,16 +145,11 @@ func TestVersionsAtTheDesk(t *testing.T) {
 		t.Errorf("restored: %d %v", st, o)
 	}
 	// What versions cost, by prefix, once the roll-up has come by.
-	for end := time.Now().Add(10 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	harness.Until(t, "what versions cost, by prefix", func() bool {
 		p.ask("POST", api+"/remove", map[string]any{"keys": []string{"a/b"}})
 		st, u := p.ask("GET", api+"/prefixes", nil)
-		if st == 200 && dig(u, "prefixes", 0, "prefix") == "a/" && dig(u, "prefixes", 0, "previousBytes") == 5.0 {
-			break
-		}
-		if time.Now().After(end) {
-			t.Fatalf("by prefix: %d %v", st, u)
-		}
-	}
+		return st == 200 && dig(u, "prefixes", 0, "prefix") == "a/" && dig(u, "prefixes", 0, "previousBytes") == 5.0
+	})
 	if st, v := p.ask("GET", api+"/versions?limit=2", nil); st != 200 || len(dig(v, "versions").([]any)) != 2 ||
 		v["next"] == nil {
 		t.Errorf("a page of versions: %d %v", st, v)
@@ -196,11 +191,10 @@ func TestOrdersAtTheDesk(t *testing.T) {
 		t.Fatalf("ordered: %d %v", st, o)
 	}
 	path := fmt.Sprintf("/api/v1/orders/%v", o["id"])
-	for end := time.Now().Add(10 * time.Second); o["state"] != "done"; time.Sleep(50 * time.Millisecond) {
-		if _, o = p.ask("GET", path, nil); time.Now().After(end) {
-			t.Fatalf("never done: %v", o)
-		}
-	}
+	harness.Until(t, "the order is done", func() bool {
+		_, o = p.ask("GET", path, nil)
+		return o["state"] == "done"
+	})
 	if o["counts"].(map[string]any)["renamed"] != 2.0 || o["done"] != 2.0 {
 		t.Errorf("done: %v", o)
 	}

@@ -16,15 +16,6 @@ import (
 
 func TestMain(m *testing.M) { os.Exit(harness.Main(m)) }
 
-func until(t *testing.T, what string, f func() bool) {
-	t.Helper()
-	for deadline := time.Now().Add(10 * time.Second); !f(); time.Sleep(20 * time.Millisecond) {
-		if time.Now().After(deadline) {
-			t.Fatalf("%s: not within ten seconds", what)
-		}
-	}
-}
-
 // TestDecisionsAreNoted asks as one who may not, many times, and finds it in the
 // trail once; and a key's uses with it.
 func TestDecisionsAreNoted(t *testing.T) {
@@ -42,7 +33,7 @@ func TestDecisionsAreNoted(t *testing.T) {
 			t.Fatalf("%v", err)
 		}
 	}
-	until(t, "the refusals stand in the trail", func() bool {
+	harness.Until(t, "the refusals stand in the trail", func() bool {
 		list, err := s.Store.Catalog.Trail(t.Context(), catalog.TrailQuery{Kinds: []string{catalog.TrailRefused}, Who: c.ID,
 			Limit: 10})
 		if err != nil {
@@ -68,7 +59,7 @@ func TestDecisionsAreNoted(t *testing.T) {
 		catalog.Author{At: time.Now(), Who: "another process"}); err != nil {
 		t.Fatal(err)
 	}
-	until(t, "a transfer is cut when the grant goes", func() bool { return fault.HasCode(again(), "not-allowed") })
+	harness.Until(t, "a transfer is cut when the grant goes", func() bool { return fault.HasCode(again(), "not-allowed") })
 
 	refused := 0
 	for range 20 {
@@ -81,7 +72,7 @@ func TestDecisionsAreNoted(t *testing.T) {
 	if refused < 10 {
 		t.Errorf("20 uses at once of a key with 3 a second: %d refused", refused)
 	}
-	until(t, "the use is noted", func() bool {
+	harness.Until(t, "the use is noted", func() bool {
 		k, err := s.Store.Catalog.Key(t.Context(), c.ID)
 		if err != nil {
 			t.Fatal(err)
@@ -108,7 +99,7 @@ func TestAFloodOfRefusals(t *testing.T) {
 		s.Gate.Refused(access.Subject{}, "10.0.0.1", "", string(rune('a'+i%26))+time.Duration(i).String(), "read", "no")
 	}
 	n := 0
-	until(t, "some are noted", func() bool {
+	harness.Until(t, "some are noted", func() bool {
 		list, err := s.Store.Catalog.Trail(t.Context(), catalog.TrailQuery{Kinds: []string{catalog.TrailRefused},
 			Limit: 5000})
 		n = len(list)

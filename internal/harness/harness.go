@@ -209,7 +209,17 @@ func leaks() (found []string) {
 	return found
 }
 
-// Context ends with the test, or after a minute.
+// Until waits for something to come true, 40 seconds at the most.
+func Until(t testing.TB, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(40 * time.Second); !ok(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("never: %s", what)
+		}
+	}
+}
+
+// Context ends with the test, or after two minutes.
 func Context(t testing.TB) context.Context {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	t.Cleanup(cancel)

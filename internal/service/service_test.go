@@ -276,14 +276,13 @@ func TestFullDisk(t *testing.T) {
 	}
 	// The collector makes room for both kinds, one after the other.
 	for key, body := range map[string][]byte{"again": big, "small again": small} {
-		for end := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-			if _, err = c.Put(t.Context(), "plates", key, bytes.NewReader(body), int64(len(body)), client.Put{}); err == nil {
-				break
-			}
-			if !fault.HasCode(err, "disk-full") || time.Now().After(end) {
+		harness.Until(t, key+" has room after removals", func() bool {
+			_, err := c.Put(t.Context(), "plates", key, bytes.NewReader(body), int64(len(body)), client.Put{})
+			if err != nil && !fault.HasCode(err, "disk-full") {
 				t.Fatalf("%s, after removals: %v", key, err)
 			}
-		}
+			return err == nil
+		})
 	}
 }
 
@@ -324,20 +323,12 @@ func TestDatabaseStoppedUnderLoad(t *testing.T) {
 			}
 		})
 	}
-	waitFor := func(what string, ok func() bool) {
-		t.Helper()
-		for end := time.Now().Add(40 * time.Second); !ok(); time.Sleep(10 * time.Millisecond) {
-			if time.Now().After(end) {
-				t.Fatalf("never: %s", what)
-			}
-		}
-	}
 	for range 2 {
 		before := good.Load()
-		waitFor("writes work", func() bool { return good.Load() > before+100 })
+		harness.Until(t, "writes work", func() bool { return good.Load() > before+100 })
 		pg.Stop()
 		failed := bad.Load()
-		waitFor("requests fail clearly", func() bool { return bad.Load() > failed+8 })
+		harness.Until(t, "requests fail clearly", func() bool { return bad.Load() > failed+8 })
 		if resp, err := http.Get(s.DeskURL + "/readyz"); err != nil || resp.StatusCode != http.StatusServiceUnavailable {
 			t.Errorf("readyz without a database: %v, %v", resp, err)
 		}
@@ -346,7 +337,7 @@ func TestDatabaseStoppedUnderLoad(t *testing.T) {
 		}
 	}
 	before := good.Load()
-	waitFor("writes work again", func() bool { return good.Load() > before+100 })
+	harness.Until(t, "writes work again", func() bool { return good.Load() > before+100 })
 	stop()
 	wg.Wait()
 	acked.Range(func(k, _ any) bool {

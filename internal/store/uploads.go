@@ -325,72 +325,120 @@ func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, erro
 	return v, nil
 }
 
+// assemble makes a version of the parts that are named, and gives their numbers.
 func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog.Author) (*object.Version, []int,
 	error) {
-	if len(c.Parts) == 0 {
-		return nil, nil, fault.New(fault.Invalid, "parts-none", "no parts are named").In("parts").Do("name at least one")
-	}
-	for i, p := range c.Parts {
-		if i > 0 && p.Number <= c.Parts[i-1].Number {
-			return nil, nil, fault.New(fault.Invalid, "part-order",
-				"The list of parts was not in ascending order: %d follows %d", p.Number, c.Parts[i-1].Number).In("parts").
-				Do("name each part once, by rising numbers")
-		}
+	if err := checkOrder(c.Parts); err != nil {
+		return nil, nil, err
 	}
 	v := &object.Version{Key: c.Key, Revision: 1, Created: author.At, Headers: u.Headers, Metadata: u.Metadata,
 		Tags: u.Tags, By: author.Who, Source: author.Source}
-	sum := md5.New()
-	var partSums hash.Hash
-	var whole uint64 // of the checksum that combines
-	if u.Checksum != digest.None && u.PerPart {
-		partSums = u.Checksum.New()
-	}
+	sums := newPartSums(u)
 	numbers := make([]int, len(c.Parts))
 	for i, p := range c.Parts {
-		at, ok := slices.BinarySearchFunc(have, p.Number, func(x catalog.Part, n int) int { return x.Number - n })
-		if !ok {
-			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d is not there", p.Number).In("parts").
-				Do("list the parts, and send what is missing")
+		x, err := choosePart(p, have, i == len(c.Parts)-1)
+		if err != nil {
+			return nil, nil, err
 		}
-		x := have[at]
-		switch {
-		case p.MD5 != nil && *p.MD5 != x.MD5:
-			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d has the ETag %x, not %x", p.Number, x.MD5,
-				*p.MD5).In("parts").Do("list the parts: it was sent again, or the list is of another upload")
-		case p.Checksum != nil && !bytes.Equal(p.Checksum, x.Checksum):
-			return nil, nil, fault.New(fault.Invalid, "part-missing", "part %d has another checksum", p.Number).In("parts").
-				Do("list the parts: it was sent again, or the list is of another upload")
-		case i < len(c.Parts)-1 && x.Size < object.MinPart:
-			return nil, nil, fault.New(fault.Invalid, "part-small",
-				"Your proposed upload is smaller than the minimum allowed size: part %d has %d bytes, and all but the last need %d",
-				p.Number, x.Size, object.MinPart).In("parts").Do("send larger parts")
-		case v.Size+x.Size > object.MaxPartedSize:
+		if v.Size+x.Size > object.MaxPartedSize {
 			return nil, nil, fault.New(fault.TooLarge, "object-too-large", "the parts have more than %d bytes in all",
 				int64(object.MaxPartedSize)).In("parts")
 		}
 		numbers[i] = p.Number
-		sum.Write(x.MD5[:])
-		v.CRC64 = digest.CombineCRC64(v.CRC64, x.CRC64, x.Size)
-		switch {
-		case partSums != nil:
-			partSums.Write(x.Checksum)
-		case u.Checksum == digest.CRC32 || u.Checksum == digest.CRC32C:
-			whole = digest.Combine(u.Checksum, whole, uint64(binary.BigEndian.Uint32(x.Checksum)), x.Size)
-		}
+		sums.add(x)
 		v.Size += x.Size
 	}
-	sum.Sum(v.ETag.MD5[:0])
-	v.ETag.Parts = len(numbers)
-	v.Checksum.Kind = u.Checksum
+	sums.set(v, len(numbers))
+	return v, numbers, checkClaims(c, u, v)
+}
+
+// checkOrder wants at least one part, each named once, by rising numbers.
+func checkOrder(parts []CompletePart) error {
+	if len(parts) == 0 {
+		return fault.New(fault.Invalid, "parts-none", "no parts are named").In("parts").Do("name at least one")
+	}
+	for i, p := range parts {
+		if i > 0 && p.Number <= parts[i-1].Number {
+			return fault.New(fault.Invalid, "part-order",
+				"The list of parts was not in ascending order: %d follows %d", p.Number, parts[i-1].Number).In("parts").
+				Do("name each part once, by rising numbers")
+		}
+	}
+	return nil
+}
+
+// choosePart gives the part that p means, which must be as p says and, unless it is the
+// last, large enough.
+func choosePart(p CompletePart, have []catalog.Part, last bool) (catalog.Part, error) {
+	at, ok := slices.BinarySearchFunc(have, p.Number, func(x catalog.Part, n int) int { return x.Number - n })
+	if !ok {
+		return catalog.Part{}, fault.New(fault.Invalid, "part-missing", "part %d is not there", p.Number).In("parts").
+			Do("list the parts, and send what is missing")
+	}
+	x := have[at]
 	switch {
-	case u.Checksum == digest.None:
-	case partSums != nil:
-		v.PartSums, v.Checksum.Bytes = true, partSums.Sum(nil)
-	case u.Checksum == digest.CRC64NVME:
+	case p.MD5 != nil && *p.MD5 != x.MD5:
+		return x, fault.New(fault.Invalid, "part-missing", "part %d has the ETag %x, not %x", p.Number, x.MD5,
+			*p.MD5).In("parts").Do("list the parts: it was sent again, or the list is of another upload")
+	case p.Checksum != nil && !bytes.Equal(p.Checksum, x.Checksum):
+		return x, fault.New(fault.Invalid, "part-missing", "part %d has another checksum", p.Number).In("parts").
+			Do("list the parts: it was sent again, or the list is of another upload")
+	case !last && x.Size < object.MinPart:
+		return x, fault.New(fault.Invalid, "part-small",
+			"Your proposed upload is smaller than the minimum allowed size: part %d has %d bytes, and all but the last need %d",
+			p.Number, x.Size, object.MinPart).In("parts").Do("send larger parts")
+	}
+	return x, nil
+}
+
+// partSums works the digests of the whole out of those of its parts.
+type partSums struct {
+	kind  digest.Kind
+	md5   hash.Hash
+	crc64 uint64
+	parts hash.Hash // of the parts' checksums, when the whole has one of those
+	whole uint64    // of a checksum that combines
+}
+
+func newPartSums(u *catalog.Upload) *partSums {
+	s := &partSums{kind: u.Checksum, md5: md5.New()}
+	if u.Checksum != digest.None && u.PerPart {
+		s.parts = u.Checksum.New()
+	}
+	return s
+}
+
+// add takes the next part.
+func (s *partSums) add(x catalog.Part) {
+	s.md5.Write(x.MD5[:])
+	s.crc64 = digest.CombineCRC64(s.crc64, x.CRC64, x.Size)
+	switch {
+	case s.parts != nil:
+		s.parts.Write(x.Checksum)
+	case s.kind == digest.CRC32 || s.kind == digest.CRC32C:
+		s.whole = digest.Combine(s.kind, s.whole, uint64(binary.BigEndian.Uint32(x.Checksum)), x.Size)
+	}
+}
+
+// set gives v the digests of its n parts.
+func (s *partSums) set(v *object.Version, n int) {
+	v.CRC64 = s.crc64
+	s.md5.Sum(v.ETag.MD5[:0])
+	v.ETag.Parts = n
+	v.Checksum.Kind = s.kind
+	switch {
+	case s.kind == digest.None:
+	case s.parts != nil:
+		v.PartSums, v.Checksum.Bytes = true, s.parts.Sum(nil)
+	case s.kind == digest.CRC64NVME:
 		v.Checksum.Bytes = crcBytes(v.CRC64)
 	default:
-		v.Checksum.Bytes = binary.BigEndian.AppendUint32(nil, uint32(whole&math.MaxUint32))
+		v.Checksum.Bytes = binary.BigEndian.AppendUint32(nil, uint32(s.whole&math.MaxUint32))
 	}
+}
+
+// checkClaims compares what the client says of the whole with what it is.
+func checkClaims(c Complete, u *catalog.Upload, v *object.Version) error {
 	if c.Checksum != nil {
 		have := v.Checksum.Bytes
 		switch c.Kind {
@@ -398,18 +446,18 @@ func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog
 			have = crcBytes(v.CRC64)
 		case u.Checksum:
 		default:
-			return nil, nil, fault.New(fault.Invalid, "checksum-kind", "the upload was started with %s, and a %s is claimed",
+			return fault.New(fault.Invalid, "checksum-kind", "the upload was started with %s, and a %s is claimed",
 				u.Checksum, c.Kind).In("checksum").Do("claim the kind that the upload was started with")
 		}
 		if !bytes.Equal(c.Checksum, have) {
-			return nil, nil, mismatch(c.Kind.String(), c.Checksum, have)
+			return mismatch(c.Kind.String(), c.Checksum, have)
 		}
 	}
 	if c.Size >= 0 && c.Size != v.Size {
-		return nil, nil, fault.New(fault.Invalid, "size-mismatch", "the parts have %d bytes in all, and %d were declared",
+		return fault.New(fault.Invalid, "size-mismatch", "the parts have %d bytes in all, and %d were declared",
 			v.Size, c.Size).In("size")
 	}
-	return v, numbers, nil
+	return nil
 }
 
 // Abandon ends an upload; its bytes are collected.

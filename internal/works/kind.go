@@ -74,10 +74,10 @@ func Needs(o *catalog.Order) ([]Need, error) {
 
 // Rehearsal says what an order would do.
 type Rehearsal struct {
-	Counts map[string]int64 `json:"counts" doc:"Of keys, by the kind's counters: renamed, restored, removed (which were not there then, and get a delete marker), unchanged, converted"`
-	Taken  int64            `json:"taken,omitempty" doc:"Of those renamed, whose new key is taken"`
-	First  string           `json:"first,omitempty" doc:"The first key that is taken"`
-	Bytes  int64            `json:"bytes" doc:"Of the objects renamed or restored, none of which are moved; of bodies to be written anew"`
+	Counts map[string]int64 // of keys, by the kind's counters
+	Taken  int64            // of those renamed, whose new key is taken
+	First  string           // the first key that is taken
+	Bytes  int64            // of the objects renamed or restored, none of which are moved; of bodies to be written anew
 }
 
 // Total gives the keys that the order deals with.

@@ -463,11 +463,11 @@ func (c *Client) Presign(method, bucket, key string, expires time.Duration) stri
 
 // Trial is what a real request with a key came to.
 type Trial struct {
-	Request string `json:"request" doc:"What was asked for, in words"`
-	Allowed bool   `json:"allowed"`
-	Status  int    `json:"status" doc:"Of the answer"`
-	Code    string `json:"code,omitempty" doc:"Of the answer, when it is an error"`
-	Says    string `json:"says,omitempty" doc:"What the answer says, when it is an error"`
+	Request string // what was asked for, in words
+	Allowed bool
+	Status  int    // of the answer
+	Code    string // of the answer, when it is an error
+	Says    string // what the answer says, when it is an error
 }
 
 // Try makes a real request that shows whether the key may list, read, write,

@@ -225,13 +225,7 @@ func TestOpenToAnyone(t *testing.T) {
 	if err := s.Store.Catalog.RemoveGrant(t.Context(), id, catalog.Author{At: time.Now(), Who: "the test"}); err != nil {
 		t.Fatal(err)
 	}
-	deadline := time.Now().Add(10 * time.Second)
-	for get("/plates/open/list.txt") != 403 {
-		if time.Now().After(deadline) {
-			t.Fatal("the grant still works after it was removed")
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
+	harness.Until(t, "the grant works no more", func() bool { return get("/plates/open/list.txt") == 403 })
 }
 
 // TestKeysEndInTheMiddle switches off, lets expire and removes keys while they
@@ -432,13 +426,10 @@ func TestAnAccountOverItsQuota(t *testing.T) {
 	}
 	refused := func(what string, ask func() (int, string)) {
 		t.Helper()
-		st, b := 0, ""
-		for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
-			if st, b = ask(); st == 403 && strings.Contains(b, "QuotaExceeded") {
-				return
-			}
-		}
-		t.Errorf("%s: %d %s", what, st, b)
+		harness.Until(t, what+" is refused", func() bool {
+			st, b := ask()
+			return st == 403 && strings.Contains(b, "QuotaExceeded")
+		})
 	}
 	refused("a put into another of its buckets",
 		func() (int, string) { return do("PUT", "/trays/more", nil, strings.Repeat("y", 9_000)) })
@@ -451,12 +442,8 @@ func TestAnAccountOverItsQuota(t *testing.T) {
 	if st, b := do("DELETE", "/trials/most", nil, ""); st != 204 {
 		t.Errorf("removing while over: %d %s", st, b)
 	}
-	var st int
-	var b string
-	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
-		if st, b = do("PUT", "/trays/more", nil, strings.Repeat("y", 9_000)); st == 200 {
-			return
-		}
-	}
-	t.Errorf("when there is room again: %d %s", st, b)
+	harness.Until(t, "a put when there is room again", func() bool {
+		st, _ := do("PUT", "/trays/more", nil, strings.Repeat("y", 9_000))
+		return st == 200
+	})
 }

@@ -2,6 +2,7 @@ package server
 
 import (
 	"encoding/base64"
+	"strings"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/digest"
@@ -58,6 +59,18 @@ func (q *request) readListing(after string) (*listing, error) {
 	l.page, l.more, err = q.s.store.List(q.ctx(), q.bucket,
 		catalog.Listing{Prefix: l.prefix, Delimiter: l.delimiter, After: after, Max: l.max})
 	return l, err
+}
+
+// fold gives what key is folded to at the delimiter, or nothing.
+func (l *listing) fold(key string) string {
+	if l.delimiter == "" {
+		return ""
+	}
+	at := strings.Index(key[len(l.prefix):], l.delimiter)
+	if at < 0 {
+		return ""
+	}
+	return key[:len(l.prefix)+at+len(l.delimiter)]
 }
 
 func (l *listing) last() string { return l.page[len(l.page)-1].Name() }

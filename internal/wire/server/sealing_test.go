@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/object"
@@ -161,16 +160,14 @@ func convert(t *testing.T, s *harness.Running, bucket string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+	harness.Until(t, "the conversion is done", func() bool {
 		o, err := s.Store.Catalog.Order(t.Context(), id)
-		if err != nil || o.State == catalog.OrderFailed || time.Now().After(deadline) {
+		if err != nil || o.State == catalog.OrderFailed {
 			t.Fatalf("the conversion: %+v, %v", o, err)
 		}
-		if o.State == catalog.OrderDone {
-			if o.Progress.Counts["converted"] == 0 {
-				t.Errorf("nothing was converted: %+v", o.Progress)
-			}
-			return
+		if o.State == catalog.OrderDone && o.Progress.Counts["converted"] == 0 {
+			t.Fatalf("nothing was converted: %+v", o.Progress)
 		}
-	}
+		return o.State == catalog.OrderDone
+	})
 }

@@ -289,50 +289,17 @@ func (q *request) listUploads() error {
 	if err := q.build(); err != nil {
 		return err
 	}
-	var page []*catalog.Upload
-	var folded []string
-	more := false
-	var lastKey, lastID string
-	for !more {
-		list, err := q.s.store.Catalog.Uploads(q.ctx(), l)
-		if err != nil {
-			return err
-		}
-		for _, u := range list {
-			key := u.Key.String()
-			l.AfterKey, l.AfterSeq = key, u.Seq
-			fold := ""
-			if delimiter != "" {
-				if at := strings.Index(key[len(prefix):], delimiter); at >= 0 {
-					fold = key[:len(prefix)+at+len(delimiter)]
-				}
-			}
-			if fold != "" && (fold <= marker && strings.HasPrefix(marker, fold) || len(folded) > 0 &&
-				folded[len(folded)-1] == fold) {
-				continue
-			}
-			if len(page)+len(folded) == limit {
-				more = true
-				break
-			}
-			if lastKey, lastID = key, u.ID; fold != "" {
-				folded = append(folded, fold)
-				lastKey, lastID = fold, ""
-				continue
-			}
-			page = append(page, u)
-		}
-		if len(list) < l.Max {
-			break
-		}
+	page, err := q.foldUploads(l, place)
+	if err != nil {
+		return err
 	}
 	d := newDoc("ListMultipartUploadsResult", true)
 	d.text("Bucket", q.bucket.String())
 	d.text("KeyMarker", encode(marker))
 	d.text("UploadIdMarker", get("upload-id-marker"))
-	if more {
-		d.text("NextKeyMarker", encode(lastKey))
-		d.text("NextUploadIdMarker", lastID)
+	if page.more {
+		d.text("NextKeyMarker", encode(page.lastKey))
+		d.text("NextUploadIdMarker", page.lastID)
 	}
 	d.text("Prefix", encode(prefix))
 	if delimiter != "" {
@@ -342,8 +309,8 @@ func (q *request) listUploads() error {
 		d.text("EncodingType", "url")
 	}
 	d.number("MaxUploads", int64(limit))
-	d.bool("IsTruncated", more)
-	for _, u := range page {
+	d.bool("IsTruncated", page.more)
+	for _, u := range page.uploads {
 		d.begin("Upload")
 		d.text("Key", encode(u.Key.String()))
 		d.text("UploadId", u.ID)
@@ -357,12 +324,65 @@ func (q *request) listUploads() error {
 		}
 		d.end()
 	}
-	for _, p := range folded {
+	for _, p := range page.folded {
 		d.begin("CommonPrefixes")
 		d.text("Prefix", encode(p))
 		d.end()
 	}
 	return q.xml(d)
+}
+
+// uploadPage is a page of open uploads; those behind a delimiter are folded.
+type uploadPage struct {
+	uploads         []*catalog.Upload
+	folded          []string
+	more            bool
+	lastKey, lastID string // of the last in the page
+}
+
+// foldUploads reads uploads from where l stands until the page is full.
+func (q *request) foldUploads(l catalog.UploadList, at *listing) (page uploadPage, err error) {
+	for {
+		list, err := q.s.store.Catalog.Uploads(q.ctx(), l)
+		if err != nil {
+			return page, err
+		}
+		for _, u := range list {
+			key := u.Key.String()
+			l.AfterKey, l.AfterSeq = key, u.Seq
+			fold := at.fold(key)
+			if fold != "" && (fold <= at.after && strings.HasPrefix(at.after, fold) || len(page.folded) > 0 &&
+				page.folded[len(page.folded)-1] == fold) {
+				continue
+			}
+			if len(page.uploads)+len(page.folded) == at.max {
+				page.more = true
+				return page, nil
+			}
+			if fold != "" {
+				page.folded = append(page.folded, fold)
+				page.lastKey, page.lastID = fold, ""
+				continue
+			}
+			page.uploads = append(page.uploads, u)
+			page.lastKey, page.lastID = key, u.ID
+		}
+		if len(list) < l.Max {
+			return page, nil
+		}
+	}
+}
+
+// completeIn is the document that completes an upload.
+type completeIn struct {
+	XMLName xml.Name
+	Part    []completePartIn
+}
+
+type completePartIn struct {
+	PartNumber                                                                     int
+	ETag                                                                           string
+	ChecksumCRC32, ChecksumCRC32C, ChecksumCRC64NVME, ChecksumSHA1, ChecksumSHA256 string
 }
 
 func (q *request) completeUpload() error {
@@ -374,19 +394,12 @@ func (q *request) completeUpload() error {
 	if err != nil {
 		return err
 	}
-	var in struct {
-		XMLName xml.Name
-		Part    []struct {
-			PartNumber                                                                     int
-			ETag                                                                           string
-			ChecksumCRC32, ChecksumCRC32C, ChecksumCRC64NVME, ChecksumSHA1, ChecksumSHA256 string
-		}
-	}
 	upload := q.query.Get("uploadId")
 	// The upload is looked for before its document is read; one that was completed says so again.
 	if err := q.s.store.CheckUpload(q.ctx(), a, upload); err != nil {
 		return err
 	}
+	var in completeIn
 	if err := q.readDocument(body, completeDocument, &in); err != nil {
 		return err
 	}
@@ -405,24 +418,44 @@ func (q *request) completeUpload() error {
 		return err
 	}
 	for _, p := range in.Part {
-		x := store.CompletePart{Number: p.PartNumber}
-		if p.ETag != "" {
-			e, err := parseETag(strings.Trim(p.ETag, `"`))
-			if err != nil || e.Parts != 0 {
-				return fault.New(fault.Invalid, "part-missing", "part %d has no ETag %q", p.PartNumber, p.ETag).In("parts")
-			}
-			x.MD5 = &e.MD5
-		}
-		for kind, v := range map[digest.Kind]string{digest.CRC32: p.ChecksumCRC32, digest.CRC32C: p.ChecksumCRC32C,
-			digest.SHA1: p.ChecksumSHA1, digest.SHA256: p.ChecksumSHA256} {
-			if v != "" {
-				if x.Checksum, err = parseChecksum(kind, checksumElement(kind), v); err != nil {
-					return err
-				}
-			}
+		x, err := p.parse()
+		if err != nil {
+			return err
 		}
 		c.Parts = append(c.Parts, x)
 	}
+	if err := q.readClaims(&c); err != nil {
+		return err
+	}
+	v, err := q.s.store.Complete(q.ctx(), c)
+	if err != nil {
+		return err
+	}
+	return q.sayCompleted(a, v)
+}
+
+func (p completePartIn) parse() (x store.CompletePart, err error) {
+	x.Number = p.PartNumber
+	if p.ETag != "" {
+		e, err := parseETag(strings.Trim(p.ETag, `"`))
+		if err != nil || e.Parts != 0 {
+			return x, fault.New(fault.Invalid, "part-missing", "part %d has no ETag %q", p.PartNumber, p.ETag).In("parts")
+		}
+		x.MD5 = &e.MD5
+	}
+	for kind, v := range map[digest.Kind]string{digest.CRC32: p.ChecksumCRC32, digest.CRC32C: p.ChecksumCRC32C,
+		digest.SHA1: p.ChecksumSHA1, digest.SHA256: p.ChecksumSHA256} {
+		if v != "" {
+			if x.Checksum, err = parseChecksum(kind, checksumElement(kind), v); err != nil {
+				return x, err
+			}
+		}
+	}
+	return x, nil
+}
+
+// readClaims reads what the headers say of the whole.
+func (q *request) readClaims(c *store.Complete) (err error) {
 	for _, h := range checksumHeaders {
 		v := q.r.Header.Get(h.header)
 		if v == "" {
@@ -441,10 +474,10 @@ func (q *request) completeUpload() error {
 			return fault.New(fault.Invalid, "size", "the size is a number of bytes").In("x-amz-mp-object-size")
 		}
 	}
-	v, err := q.s.store.Complete(q.ctx(), c)
-	if err != nil {
-		return err
-	}
+	return nil
+}
+
+func (q *request) sayCompleted(a catalog.Address, v *object.Version) error {
 	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
 		return err
 	}
