@@ -195,7 +195,7 @@ func (a *appender) begin() error {
 			continue
 		}
 		if err != nil {
-			return diskError(err)
+			return a.v.createError(err)
 		}
 		if err := unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB); err != nil {
 			f.Close()

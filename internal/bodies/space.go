@@ -1,9 +1,12 @@
 package bodies
 
 import (
+	"cmp"
 	"hash"
 	"io"
+	"maps"
 	"slices"
+	"sync"
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -44,6 +47,7 @@ var _ Space = (*Volume)(nil)
 
 // Spaces are those of a service, by their tiers.
 type Spaces struct {
+	mu    sync.RWMutex
 	of    map[int16]Space
 	first Space
 }
@@ -63,22 +67,37 @@ func (s *Spaces) First() Space { return s.first }
 
 // Of gives the space of a tier. The error for none has the code tier-missing.
 func (s *Spaces) Of(tier int16) (Space, error) {
-	if v := s.of[tier]; v != nil {
+	s.mu.RLock()
+	v := s.of[tier]
+	s.mu.RUnlock()
+	if v != nil {
 		return v, nil
 	}
 	return nil, fault.New(fault.Unavailable, "tier-missing", "the service has no volume of tier %d", tier).In("tier").
 		Do("start the service with the volumes it had when the body was written")
 }
 
+// Put has a tier's space be another one, and gives the one that was, for whoever may
+// still read from it; nil takes the tier away.
+func (s *Spaces) Put(tier int16, space Space) (was Space) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if was = s.of[tier]; space == nil {
+		delete(s.of, tier)
+	} else {
+		s.of[tier] = space
+	}
+	return was
+}
+
 // Each calls f with every space by tier, until it returns an error.
 func (s *Spaces) Each(f func(Space) error) error {
-	tiers := make([]int16, 0, len(s.of))
-	for t := range s.of {
-		tiers = append(tiers, t)
-	}
-	slices.Sort(tiers)
-	for _, t := range tiers {
-		if err := f(s.of[t]); err != nil {
+	s.mu.RLock()
+	all := slices.Collect(maps.Values(s.of))
+	s.mu.RUnlock()
+	slices.SortFunc(all, func(a, b Space) int { return cmp.Compare(a.Tier(), b.Tier()) })
+	for _, space := range all {
+		if err := f(space); err != nil {
 			return err
 		}
 	}

@@ -53,6 +53,9 @@ type Volume struct {
 	small   *appender
 	seals   *appender // of sealed small bodies
 	sealer  Sealer
+	framed  bool   // bodies are files of their own, in frames
+	packed  bool   // which are compressed
+	marker  string // what its marker file says; "" for none
 
 	mu   sync.Mutex
 	open map[int64]*os.File // segments open for reading
@@ -119,11 +122,15 @@ func Open(dir string, tier int16) (*Volume, error) {
 			return nil, err
 		}
 	}
+	return newVolume(dir, tier), nil
+}
+
+func newVolume(dir string, tier int16) *Volume {
 	v := &Volume{dir: dir, tier: tier, open: map[int64]*os.File{}, most: openSegments()}
 	v.buffers.New = func() any { b := make([]byte, bufferSize); return &b }
 	v.stretch.New = func() any { b := make([]byte, seal.Buffer); return &b }
 	v.small, v.seals = newAppender(v, 0), newAppender(v, object.SealedBit)
-	return v, nil
+	return v
 }
 
 // openSegments gives how many segments are kept open: a small part of what the
@@ -262,7 +269,7 @@ func (v *Volume) segment(id int64) (*os.File, error) {
 	}
 	f, err := os.Open(v.segmentPath(id))
 	if err != nil {
-		return nil, openError(err)
+		return nil, v.openError(err)
 	}
 	if len(v.open) >= v.most {
 		for other, g := range v.open { // any one
@@ -275,9 +282,21 @@ func (v *Volume) segment(id int64) (*os.File, error) {
 	return f, nil
 }
 
-func openError(err error) error {
+// openError says why a file cannot be opened: the volume is away, or the file is gone.
+func (v *Volume) openError(err error) error {
 	if errors.Is(err, fs.ErrNotExist) {
+		if away := v.Present(); away != nil {
+			return away
+		}
 		return damaged(object.BodyRef{}, "the file is gone").(*fault.Error).Because(err)
+	}
+	return diskError(err)
+}
+
+// createError says why a file cannot be made: the volume is away, or the disk says no.
+func (v *Volume) createError(err error) error {
+	if away := v.Present(); away != nil {
+		return away
 	}
 	return diskError(err)
 }
@@ -286,7 +305,7 @@ func openError(err error) error {
 func (v *Volume) openFile(ref object.BodyRef, size int64) (*os.File, error) {
 	f, err := os.Open(v.wholePath(ref.File))
 	if err != nil {
-		return nil, openError(err)
+		return nil, v.openError(err)
 	}
 	st, err := f.Stat()
 	if err != nil {
@@ -296,7 +315,7 @@ func (v *Volume) openFile(ref object.BodyRef, size int64) (*os.File, error) {
 	if ref.Sealed() {
 		size = seal.Length(size)
 	}
-	if st.Size() != size {
+	if ref.Offset != object.Framed && st.Size() != size {
 		f.Close()
 		return nil, damaged(ref, "the file has %d bytes, not %d", st.Size(), size)
 	}
@@ -307,6 +326,8 @@ func (v *Volume) openFile(ref object.BodyRef, size int64) (*os.File, error) {
 type Whole struct {
 	File *os.File // of a plain body: what is in it is the body
 	r    *seal.Reader
+	cut  *frameReader
+	next func() (*Whole, error) // opens the next copy; nil for none
 	v    *Volume
 	size int64
 }
@@ -319,7 +340,18 @@ func (v *Volume) Open(ref object.BodyRef, size int64) (*Whole, error) {
 		return nil, err
 	}
 	w := &Whole{File: f, v: v, size: size}
+	st, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, diskError(err)
+	}
 	if !ref.Sealed() {
+		if ref.Offset == object.Framed {
+			if w.cut, err = newFrameReader(f, st.Size(), size, ref); err != nil {
+				f.Close()
+				return nil, err
+			}
+		}
 		return w, nil
 	}
 	var h seal.Header
@@ -336,6 +368,14 @@ func (v *Volume) Open(ref object.BodyRef, size int64) (*Whole, error) {
 		return nil, err
 	}
 	w.r = seal.NewReader(f, data, size)
+	if ref.Offset == object.Framed {
+		stored := seal.PlainLength(st.Size())
+		w.r = seal.NewReader(f, data, stored)
+		if w.cut, err = newFrameReader(w.r, stored, size, ref); err != nil {
+			f.Close()
+			return nil, err
+		}
+	}
 	return w, nil
 }
 
@@ -347,6 +387,9 @@ func (w *Whole) Close() error { return w.File.Close() }
 // the last one is written. between, if not nil, is called before each stretch of at
 // most 1 MiB.
 func (w *Whole) Send(to io.Writer, offset, length int64, between func()) error {
+	if w.cut != nil {
+		return w.sendFrames(to, offset, length, between)
+	}
 	if w.r != nil {
 		return w.sendSealed(to, offset, length, between)
 	}
@@ -362,6 +405,36 @@ func (w *Whole) Send(to io.Writer, offset, length int64, between func()) error {
 			return err
 		}
 		length -= n
+	}
+	return nil
+}
+
+// sendFrames goes on with the next copy, if there is one, at a frame that is damaged or
+// cannot be read.
+func (w *Whole) sendFrames(to io.Writer, offset, length int64, between func()) error {
+	buf := make([]byte, 0, frameSize)
+	for length > 0 {
+		if between != nil {
+			between()
+		}
+		plain, err := w.cut.read(buf, offset)
+		for err != nil && w.next != nil {
+			next, nerr := w.next()
+			if nerr != nil {
+				break
+			}
+			w.File.Close()
+			*w = *next
+			plain, err = w.cut.read(buf, offset)
+		}
+		if err != nil {
+			return err
+		}
+		n := min(length, int64(len(plain)))
+		if _, err := to.Write(plain[:n]); err != nil {
+			return err
+		}
+		offset, length = offset+n, length-n
 	}
 	return nil
 }
@@ -456,6 +529,9 @@ func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n 
 	}
 	defer f.Close()
 	var got uint64
+	if f.cut != nil {
+		return f.checkFrames(ref, size, crc, limit)
+	}
 	if f.r != nil {
 		sp := v.stretch.Get().(*[]byte)
 		defer v.stretch.Put(sp)
@@ -485,6 +561,25 @@ func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n 
 			return damaged(ref, "the disk cannot read it").(*fault.Error).Because(err)
 		}
 		if err := limit(n); err != nil {
+			return err
+		}
+	}
+	if got != crc {
+		return damaged(ref, "the digest is %016x, not %016x", got, crc)
+	}
+	return nil
+}
+
+func (w *Whole) checkFrames(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
+	var got uint64
+	for at := int64(0); at < size; {
+		plain, err := w.cut.read(nil, at)
+		if err != nil {
+			return err
+		}
+		at += int64(len(plain))
+		got = digest.UpdateCRC64(got, plain)
+		if err := limit(len(plain)); err != nil {
 			return err
 		}
 	}

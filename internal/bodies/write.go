@@ -27,6 +27,7 @@ type Written struct {
 	CRC64 uint64
 
 	held *holding
+	more []*holding // of further copies
 }
 
 // Release lets the collector have the body, unless a version refers to it by then.
@@ -36,6 +37,10 @@ func (w *Written) Release() {
 		_ = w.held.release() // it was synced; nothing is lost with the descriptor
 		w.held = nil
 	}
+	for _, h := range w.more {
+		_ = h.release()
+	}
+	w.more = nil
 }
 
 // There refuses a body whose file was removed since it was written, which nothing of
@@ -79,7 +84,7 @@ func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, 
 		return Written{}, err
 	}
 	h := newHasher(extra)
-	if ended && n <= SmallBody {
+	if ended && (n <= SmallBody && !v.framed || n == 0) {
 		defer v.buffers.Put(first)
 		h.write((*first)[:n])
 		w := h.written(int64(n))
@@ -155,7 +160,7 @@ func (v *Volume) createWhole(bit int64) (*os.File, int64, error) {
 			continue
 		}
 		if err != nil {
-			return nil, 0, diskError(err)
+			return nil, 0, v.createError(err)
 		}
 		if err := unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB); err != nil {
 			f.Close()
@@ -196,9 +201,20 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 		}
 		to = closing
 	}
+	ref := object.BodyRef{Tier: v.tier, File: id, Offset: object.Alone}
+	var frames *frameWriter
+	if v.framed {
+		frames = newFrameWriter(to, v.packed)
+		ref.Offset, to = object.Framed, frames
+	}
 	size, err := v.pour(f, to, r, first, n, ended, h)
 	if err != nil {
 		return Written{}, err
+	}
+	if frames != nil {
+		if err := frames.Close(); err != nil {
+			return Written{}, diskError(err)
+		}
 	}
 	if closing != nil {
 		if err := closing.Close(); err != nil {
@@ -206,7 +222,7 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 		}
 	}
 	w = h.written(size)
-	w.Ref = object.BodyRef{Tier: v.tier, File: id, Offset: -1}
+	w.Ref = ref
 	if err := accept(w); err != nil {
 		return w, err
 	}
@@ -320,7 +336,7 @@ func (v *Volume) sealInto(f *os.File, id int64) (*seal.Writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	head, err := wrapping.Header(id, -1)
+	head, err := wrapping.Header(id, object.Alone)
 	if err != nil {
 		return nil, err
 	}

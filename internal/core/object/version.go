@@ -39,8 +39,14 @@ func (e ETag) String() string {
 type BodyRef struct {
 	Tier   int16
 	File   int64 // 0: there are no bytes; negative: the parts of the upload -File
-	Offset int64 // -1: the file is this body alone; otherwise where it begins in a segment, with BoundBit if it is bound to that
+	Offset int64 // Alone, Framed, or where it begins in a segment, with BoundBit if it is bound to that
 }
+
+// Offsets of bodies that are a file of their own.
+const (
+	Alone  int64 = -1 // the file is the body
+	Framed int64 = -2 // the file has the body in frames
+)
 
 // BodyFile names a file of a tier's volume. Numbers of files tell them apart within a
 // tier only.
@@ -63,10 +69,11 @@ const BoundBit int64 = 1 << 30
 // Bound reports whether a body in a segment is bound to its place.
 func (r BodyRef) Bound() bool { return r.Offset >= 0 && r.Offset&BoundBit != 0 }
 
-// Place gives where a body begins in its segment; -1 for one that is a file.
+// Place gives where a body begins in its segment; Alone for one that is a file, in
+// frames or not.
 func (r BodyRef) Place() int64 {
 	if r.Offset < 0 {
-		return r.Offset
+		return Alone
 	}
 	return r.Offset &^ BoundBit
 }

@@ -35,6 +35,12 @@ func Length(n int64) int64 {
 	return HeaderSize + n + (n+ChunkSize-1)/ChunkSize*TagSize
 }
 
+// PlainLength gives the plain bytes that a sealed body of n bytes has.
+func PlainLength(n int64) int64 {
+	n -= HeaderSize
+	return n - (n+ChunkSize+TagSize-1)/(ChunkSize+TagSize)*TagSize
+}
+
 // NewKey gives the cipher of a key of 32 bytes.
 func NewKey(raw []byte) (cipher.AEAD, error) {
 	block, err := aes.NewCipher(raw)
@@ -241,6 +247,23 @@ type Reader struct {
 // its data key.
 func NewReader(f io.ReaderAt, data cipher.AEAD, size int64) *Reader {
 	return &Reader{f, data, size}
+}
+
+// ReadAt reads plain bytes, as io.ReaderAt says.
+func (r *Reader) ReadAt(p []byte, offset int64) (n int, err error) {
+	buf := make([]byte, Buffer)
+	for n < len(p) {
+		if offset >= r.size {
+			return n, io.EOF
+		}
+		plain, err := r.Read(buf, offset)
+		if err != nil {
+			return n, err
+		}
+		m := copy(p[n:], plain)
+		n, offset = n+m, offset+int64(m)
+	}
+	return n, nil
 }
 
 // Stretch is how many plain bytes are read and opened at once.

@@ -1,0 +1,137 @@
+package bodies
+
+import (
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"spindle/internal/core/fault"
+)
+
+// markerFile stands in every volume and says which it is: a directory without it, or
+// with another's, is not the volume, whatever else is in it, as when its disk is not
+// mounted.
+const markerFile = "volume.json"
+
+type markerText struct {
+	Volume string `json:"volume"`
+	Says   string `json:"says"`
+}
+
+// NewMarker gives what the marker of a new volume says.
+func NewMarker() string { return strings.ToLower(rand.Text()) }
+
+// ReadMarker gives what the marker file in a directory says, "" when there is none.
+func ReadMarker(dir string) (string, error) {
+	b, err := os.ReadFile(filepath.Join(dir, markerFile))
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrInvalid) {
+		return "", nil
+	}
+	if err != nil {
+		return "", diskError(err)
+	}
+	var m markerText
+	if err := json.Unmarshal(b, &m); err != nil || m.Volume == "" {
+		return "", nil
+	}
+	return m.Volume, nil
+}
+
+// writeMarker makes a directory the volume of a marker.
+func writeMarker(dir, marker string) error {
+	b, err := json.Marshal(markerText{marker, "This directory is a volume of Spindle. Keep this file with it."})
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(filepath.Join(dir, markerFile), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return fault.New(fault.Invalid, "volume", "the directory %s cannot be marked as a volume", dir).In("volumes").
+			Do("give a directory that the service may write to").Because(err)
+	}
+	_, err = f.Write(append(b, '\n'))
+	return errors.Join(err, f.Sync(), f.Close(), syncDir(dir))
+}
+
+// Prepare makes a new volume of a directory, which must be empty or missing. The errors
+// have the codes volume, volume-taken and volume-not-empty.
+func Prepare(dir, marker string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fault.New(fault.Invalid, "volume", "the directory %s cannot be made", dir).In("volumes").
+			Do("give one that the service may make and write to").Because(err)
+	}
+	there, err := ReadMarker(dir)
+	if err != nil {
+		return err
+	}
+	if there != "" {
+		return fault.New(fault.Conflict, "volume-taken", "the directory %s is a volume already", dir).In("volumes").
+			Do("give another directory; each volume is of one tier")
+	}
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		return diskError(err)
+	}
+	for _, e := range list {
+		if e.Name() != "lost+found" {
+			return fault.New(fault.Conflict, "volume-not-empty", "the directory %s is not empty: %s is in it", dir, e.Name()).
+				In("volumes").Do("give an empty directory, or one that is not there yet")
+		}
+	}
+	v, err := Open(dir, 0)
+	if err != nil {
+		return err
+	}
+	return errors.Join(v.Close(), writeMarker(dir, marker))
+}
+
+// Mark has an open volume be known by a marker, which is written unless one is there. It
+// gives the marker in force.
+func (v *Volume) Mark(marker string) (string, error) {
+	there, err := ReadMarker(v.dir)
+	if err == nil && there == "" {
+		there, err = marker, writeMarker(v.dir, marker)
+	}
+	v.marker = there
+	return there, err
+}
+
+// OpenMarked opens the volume of a marker, whether it is there or away.
+func OpenMarked(dir string, tier int16, marker string) *Volume {
+	v := newVolume(dir, tier)
+	v.marker = marker
+	return v
+}
+
+// Present refuses a volume that is away: its directory has no marker, or another's.
+// The error has the code volume-away.
+func (v *Volume) Present() error {
+	if v.marker == "" {
+		return nil
+	}
+	there, err := ReadMarker(v.dir)
+	if err == nil && there == v.marker {
+		return nil
+	}
+	says := "its marker file is missing"
+	switch {
+	case err != nil:
+		says = "its disk reports an error"
+	case there != "":
+		says = "another volume is in its place"
+	}
+	return Away(v.dir, says).Because(err)
+}
+
+// Away says that a volume is away.
+func Away(dir, why string) *fault.Error {
+	return fault.New(fault.Unavailable, "volume-away", "the volume %s is away: %s", dir, why).In("volume").
+		Do("mount its disk where it was; nothing on it is lost by that")
+}
+
+// String names the volume.
+func (v *Volume) String() string { return fmt.Sprintf("volume %s", v.dir) }

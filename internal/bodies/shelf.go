@@ -1,0 +1,346 @@
+package bodies
+
+import (
+	"cmp"
+	"errors"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"slices"
+
+	"golang.org/x/sys/unix"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/tier"
+)
+
+// Shelf is the space of a tier on one or several volumes. Each body stands on as many
+// of them as the tier has copies, in files of the same number; of which volumes they
+// are is found by looking. A body of a tier that compresses, or keeps several copies,
+// is a file of its own in frames.
+type Shelf struct {
+	tier    int16
+	volumes []*Volume
+	copies  int
+	sealed  bool
+}
+
+var _ Space = (*Shelf)(nil)
+
+// NewShelf makes the space of a tier. Its volumes may be away.
+func NewShelf(t *tier.Tier, s Sealer) *Shelf {
+	out := &Shelf{tier: t.ID, copies: t.Copies, sealed: t.Sealed}
+	for _, x := range t.Volumes {
+		v := OpenMarked(x.Dir, t.ID, x.Marker)
+		v.framed, v.packed, v.sealer = t.Packed || t.Copies > 1, t.Packed, s
+		out.volumes = append(out.volumes, v)
+	}
+	return out
+}
+
+// Tier gives the number in the references to the tier's bodies.
+func (s *Shelf) Tier() int16 { return s.tier }
+
+// Close closes all volumes.
+func (s *Shelf) Close() error {
+	var all []error
+	for _, v := range s.volumes {
+		all = append(all, v.Close())
+	}
+	return errors.Join(all...)
+}
+
+// State is how a volume stands.
+type State struct {
+	Dir         string
+	Free, Total int64
+	Away        error // nil: it is there
+}
+
+// States tells how the volumes stand, in their order.
+func (s *Shelf) States() []State {
+	out := make([]State, len(s.volumes))
+	for i, v := range s.volumes {
+		out[i] = State{Dir: v.dir, Away: v.Present()}
+		if out[i].Away == nil {
+			out[i].Free, out[i].Total, out[i].Away = v.Free()
+		}
+	}
+	return out
+}
+
+// Free gives what the volumes that are there have.
+func (s *Shelf) Free() (free, total int64, err error) {
+	for _, x := range s.States() {
+		free, total = free+x.Free, total+x.Total
+	}
+	return free, total, nil
+}
+
+// roomiest gives the volumes that are there, those with most room first.
+func (s *Shelf) roomiest() (list []*Volume, err error) {
+	room := map[*Volume]int64{}
+	for _, v := range s.volumes {
+		away := v.Present()
+		if away == nil {
+			room[v], _, away = v.Free()
+		}
+		if away != nil {
+			err = errors.Join(err, away)
+			continue
+		}
+		list = append(list, v)
+	}
+	slices.SortStableFunc(list, func(a, b *Volume) int { return cmp.Compare(room[b], room[a]) })
+	return list, err
+}
+
+// Write keeps a body in as many copies as the tier has; see Volume.Write. The error when
+// too few volumes are there has the code volume-away.
+func (s *Shelf) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, accept func(Written) error) (Written,
+	error) {
+	on, err := s.roomiest()
+	if len(on) < s.copies {
+		f := fault.From(err)
+		return Written{}, fault.New(fault.Unavailable, "volume-away", "%s", f.Message).In("volume").
+			Do("mount it; the tier has to keep %d copies of what is written", s.copies).Because(err)
+	}
+	w, err := on[0].Write(r, size, sealed || s.sealed, extra, accept)
+	if err != nil || w.Ref.File == 0 {
+		return w, err
+	}
+	for _, v := range on[1:s.copies] {
+		held, err := v.copyFrom(on[0], w.Ref.File)
+		if err != nil {
+			w.Release()
+			return w, errors.Join(err, s.drop(w.Ref.File))
+		}
+		w.more = append(w.more, held)
+	}
+	return w, nil
+}
+
+// drop removes what was written of a body that is not kept.
+func (s *Shelf) drop(id int64) error {
+	_, err := s.RemoveWhole(id)
+	return err
+}
+
+// copyFrom copies a body's file from another volume, under its number, and holds it.
+func (v *Volume) copyFrom(from *Volume, id int64) (_ *holding, err error) {
+	in, err := os.Open(from.wholePath(id))
+	if err != nil {
+		return nil, from.openError(err)
+	}
+	defer in.Close()
+	out, err := os.OpenFile(v.wholePath(id), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, v.openError(err)
+	}
+	defer func() {
+		if err != nil {
+			_ = os.Remove(out.Name())
+			out.Close()
+		}
+	}()
+	if err := unix.Flock(int(out.Fd()), unix.LOCK_SH|unix.LOCK_NB); err != nil {
+		return nil, diskError(err)
+	}
+	if _, err := io.Copy(out, in); err != nil {
+		return nil, diskError(err)
+	}
+	if err := settle(out); err != nil {
+		return nil, err
+	}
+	return (&holding{File: out}).hold(), nil
+}
+
+// eachCopy calls f with the volumes until it gives no error: first those on which the
+// file may be. The error is the worst news: damage when every volume is there, else
+// that one is away.
+func (s *Shelf) eachCopy(f func(*Volume) error) error {
+	var bad, away error
+	for _, v := range s.volumes {
+		err := f(v)
+		switch {
+		case err == nil:
+			return nil
+		case fault.KindOf(err) == fault.Damaged:
+			if bad == nil || !errors.Is(err, fs.ErrNotExist) {
+				bad = err
+			}
+		default:
+			away = err
+		}
+	}
+	if away != nil {
+		return away
+	}
+	return bad
+}
+
+// Open opens a copy of a body; what cannot be read of it is read from the next.
+func (s *Shelf) Open(ref object.BodyRef, size int64) (w *Whole, err error) {
+	return s.openAfter(0, ref, size)
+}
+
+func (s *Shelf) openAfter(from int, ref object.BodyRef, size int64) (w *Whole, err error) {
+	rest := &Shelf{volumes: s.volumes[from:]}
+	at := from - 1
+	err = rest.eachCopy(func(v *Volume) error {
+		at++
+		w, err = v.Open(ref, size)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if at+1 < len(s.volumes) {
+		w.next = func() (*Whole, error) { return s.openAfter(at+1, ref, size) }
+	}
+	return w, nil
+}
+
+// ReadSmall reads a body that shares a file.
+func (s *Shelf) ReadSmall(ref object.BodyRef, buf []byte, crc uint64) error {
+	return s.eachCopy(func(v *Volume) error { return v.ReadSmall(ref, buf, crc) })
+}
+
+// Check reads every copy of a body. Copies that are damaged or missing are made anew
+// from a good one; then the error is nil and Mended tells of it.
+func (s *Shelf) Check(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
+	_, err := s.Mend(ref, size, crc, limit)
+	return err
+}
+
+// Mended is what Mend did.
+type Mended struct {
+	Copies int // that were made anew
+	Says   string
+}
+
+// Mend is Check, and says what it mended.
+func (s *Shelf) Mend(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) (m Mended, err error) {
+	if ref.File == 0 {
+		return m, nil
+	}
+	var good, bad, none []*Volume
+	var away, problem error
+	for _, v := range s.volumes {
+		err := v.Check(ref, size, crc, limit)
+		switch {
+		case err == nil:
+			good = append(good, v)
+		case errors.Is(err, fs.ErrNotExist):
+			none = append(none, v)
+		case fault.KindOf(err) == fault.Damaged:
+			bad, problem = append(bad, v), err
+		default:
+			away = errors.Join(away, err)
+		}
+	}
+	if len(good) == 0 {
+		switch {
+		case away != nil:
+			return m, away
+		case problem == nil:
+			problem = damaged(ref, "no volume of the tier has the file")
+		}
+		return m, problem
+	}
+	if ref.Offset >= 0 {
+		return m, nil // a file that several share is on one volume
+	}
+	for _, v := range bad {
+		if err := os.Remove(v.wholePath(ref.File)); err != nil {
+			return m, diskError(err)
+		}
+	}
+	want := s.copies - len(good)
+	if away != nil {
+		want = len(bad) // a copy may be where nobody can look
+	}
+	for _, v := range append(bad, none...) {
+		if want--; want < 0 {
+			break
+		}
+		h, err := v.copyFrom(good[0], ref.File)
+		if err != nil {
+			return m, err
+		}
+		_ = h.release()
+		m.Copies++
+	}
+	if m.Says = "a copy was missing"; problem != nil {
+		m.Says = fault.From(problem).Message
+	}
+	return m, nil
+}
+
+// CopySmall moves a body that shares a file, on the volume where it is.
+func (s *Shelf) CopySmall(from object.BodyRef, size int64, crc uint64) (w Written, err error) {
+	err = s.eachCopy(func(v *Volume) error {
+		w, err = v.CopySmall(from, size, crc)
+		return err
+	})
+	return w, err
+}
+
+// Walk gives every file of the volumes that are there, one of several copies as often
+// as it stands.
+func (s *Shelf) Walk(f func(File) error) error {
+	for _, v := range s.volumes {
+		if v.Present() != nil {
+			continue
+		}
+		if err := v.Walk(f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// RemoveWhole deletes all copies of a body that can be reached.
+func (s *Shelf) RemoveWhole(id int64) (freed int64, err error) {
+	for _, v := range s.volumes {
+		n, rerr := v.RemoveWhole(id)
+		freed, err = freed+n, errors.Join(err, rerr)
+	}
+	return freed, err
+}
+
+// with gives the volume on which a segment is, nil for none.
+func (s *Shelf) with(id int64) *Volume {
+	for _, v := range s.volumes {
+		if _, err := os.Stat(v.segmentPath(id)); err == nil {
+			return v
+		}
+	}
+	return nil
+}
+
+// LockSegment locks a segment on the volume where it is.
+func (s *Shelf) LockSegment(id int64) (unlock func(), ok bool, err error) {
+	if v := s.with(id); v != nil {
+		return v.LockSegment(id)
+	}
+	return nil, false, nil
+}
+
+// TouchSegment makes a segment young again.
+func (s *Shelf) TouchSegment(id int64) error {
+	if v := s.with(id); v != nil {
+		return v.TouchSegment(id)
+	}
+	return nil
+}
+
+// RemoveSegment deletes a segment that the caller has locked.
+func (s *Shelf) RemoveSegment(id int64) error {
+	if v := s.with(id); v != nil {
+		return v.RemoveSegment(id)
+	}
+	return nil
+}

@@ -1,0 +1,163 @@
+package tier
+
+import (
+	"cmp"
+	"errors"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"time"
+
+	"spindle/internal/core/fault"
+)
+
+// Main is the number of the tier that is always there, where bodies go that no tier
+// is named for; MainName is what it is called.
+const (
+	Main     int16 = 0
+	MainName       = "main"
+)
+
+// Bounds of a tier.
+const (
+	MaxCopies       = 4
+	MaxVolumes      = 64
+	MaxShortestStay = 3650                // days
+	MaxDelay        = 30 * 24 * time.Hour // until a restored copy is there
+	MaxRestored     = 3650                // days
+	MaxPrice        = 1_000_000_000_000   // millionths
+)
+
+// Volume is a directory that a tier keeps bodies on.
+type Volume struct {
+	ID     int64
+	Dir    string // absolute
+	Marker string // what the marker file in it says
+}
+
+// Tier is a class of storage.
+type Tier struct {
+	ID       int16
+	Name     string
+	Note     string
+	Volumes  []Volume
+	Copies   int  // of each body, every one on another volume
+	Packed   bool // bodies are compressed
+	Sealed   bool // bodies are encrypted at rest, whatever their bucket says
+	Price    int64
+	Requests int64 // price of 1,000 requests
+	Stay     int   // days for which a body is paid for at the least
+	Restore  *Restore
+	Revision int
+	Created  time.Time
+	By       string
+}
+
+// Restore says that the versions of a tier cannot be read before they are restored.
+type Restore struct {
+	Delay time.Duration // until a restored copy is there
+	Days  int           // for which it stays
+}
+
+var namePattern = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}[a-z0-9]$`)
+
+// ParseName checks a tier's name: 2 to 32 lower-case letters, digits and hyphens,
+// beginning with a letter. The error has the code tier-name.
+func ParseName(s string) (string, error) {
+	if !namePattern.MatchString(s) {
+		return "", fault.New(fault.Invalid, "tier-name", "%q is no name for a tier", s).In("name").
+			Do("take 2 to 32 lower-case letters, digits and hyphens, a letter first")
+	}
+	return s, nil
+}
+
+// Check refuses a tier that cannot be, all that is wrong at once.
+func (t *Tier) Check() error {
+	var all []error
+	bad := func(field, code, says, remedy string, args ...any) {
+		all = append(all, fault.New(fault.Invalid, code, says, args...).In(field).Do("%s", remedy))
+	}
+	if _, err := ParseName(t.Name); err != nil {
+		all = append(all, err)
+	}
+	if t.Copies < 1 || t.Copies > MaxCopies {
+		bad("copies", "tier-copies", "a tier keeps 1 to %d copies, not %d", "give a number in between", MaxCopies, t.Copies)
+	} else if t.Copies > len(t.Volumes) {
+		bad("copies", "tier-copies", "%d copies need %d volumes, and there are %d", "name more volumes, or keep fewer copies",
+			t.Copies, t.Copies, len(t.Volumes))
+	}
+	if len(t.Volumes) == 0 || len(t.Volumes) > MaxVolumes {
+		bad("volumes", "tier-volumes", "a tier has 1 to %d volumes, not %d", "name directories, each on a disk of its own",
+			MaxVolumes, len(t.Volumes))
+	}
+	for i, v := range t.Volumes {
+		if !filepath.IsAbs(v.Dir) || filepath.Clean(v.Dir) != v.Dir {
+			bad("volumes", "volume-dir", "%q is not the whole path of a directory", "give a path that begins with /", v.Dir)
+		}
+		for _, o := range t.Volumes[:i] {
+			if o.Dir == v.Dir {
+				bad("volumes", "volume-twice", "the volume %q is named twice", "name each once", v.Dir)
+			}
+		}
+	}
+	if t.Price < 0 || t.Price > MaxPrice || t.Requests < 0 || t.Requests > MaxPrice {
+		bad("price", "tier-price", "a price is from 0 to 1,000,000", "give it in the money you count in, such as 0.021")
+	}
+	if t.Stay < 0 || t.Stay > MaxShortestStay {
+		bad("shortestStay", "tier-stay", "the shortest stay is from 0 to %d days", "give a number of days", MaxShortestStay)
+	}
+	if r := t.Restore; r != nil {
+		if r.Delay < 0 || r.Delay > MaxDelay {
+			bad("restore.delay", "tier-restore", "a restored copy is there after 0 to 30 days", "give a time such as 4h")
+		}
+		if r.Days < 1 || r.Days > MaxRestored {
+			bad("restore.days", "tier-restore", "a restored copy stays 1 to %d days", "give a number of days", MaxRestored)
+		}
+		if t.ID == Main && t.Name == MainName {
+			bad("restore", "tier-restore", "the tier main is always read at once", "make a tier of its own for what is restored first")
+		}
+	}
+	return errors.Join(all...)
+}
+
+// Set are the tiers there are.
+type Set []*Tier
+
+// Find gives a tier by its name. The error for none has the code tier-missing.
+func (s Set) Find(name string) (*Tier, error) {
+	if i := slices.IndexFunc(s, func(t *Tier) bool { return t.Name == name }); i >= 0 {
+		return s[i], nil
+	}
+	return nil, fault.New(fault.NotFound, "tier-missing", "there is no tier %q", name).In("tier").
+		Do("choose one of those there are (spindle tier list), or add it")
+}
+
+// Of gives a tier by its number, nil for none.
+func (s Set) Of(id int16) *Tier {
+	if i := slices.IndexFunc(s, func(t *Tier) bool { return t.ID == id }); i >= 0 {
+		return s[i]
+	}
+	return nil
+}
+
+// Name gives the name of a tier by its number; for one that is not known, as happens
+// to a body of a tier that was taken away, its number.
+func (s Set) Name(id int16) string {
+	if t := s.Of(id); t != nil {
+		return t.Name
+	}
+	return "unknown"
+}
+
+// Compare tells tiers by their price of keeping, then by name.
+func Compare(a, b *Tier) int {
+	return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(a.Name, b.Name))
+}
+
+// GiB is what prices of keeping are of.
+const GiB = 1 << 30
+
+// MonthCost gives what keeping some bytes for a month costs, in millionths.
+func (t *Tier) MonthCost(bytes int64) int64 {
+	return int64(float64(bytes) / GiB * float64(t.Price))
+}
