@@ -35,7 +35,7 @@ func (c *Catalog) ForgetReleased(ctx context.Context, ids []int64) error {
 }
 
 // bodyTables are those whose rows refer to bodies.
-var bodyTables = []string{"heads", "history", "parts"}
+var bodyTables = []string{"heads", "history", "parts", "restored"}
 
 // Unreferenced gives those of files that no version refers to.
 func (c *Catalog) Unreferenced(ctx context.Context, files []object.BodyFile) ([]object.BodyFile, error) {

@@ -14,6 +14,7 @@ import (
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/tier"
 )
 
 // Bucket is what is known of a bucket.
@@ -45,13 +46,16 @@ type settingsRow struct {
 	Tags         []byte            `db:"tags"`
 	Sealing      bool              `db:"sealing"`
 	AbandonAfter *int              `db:"abandon_after"`
+	Tier         string            `db:"tier_name"`
 	Revision     int               `db:"revision"`
 }
 
-const settingsColumns = `b.versioning, b.quota, b.tags, b.sealing, b.abandon_after, b.revision`
+const settingsColumns = `b.versioning, b.quota, b.tags, b.sealing, b.abandon_after, b.revision,
+	case when b.tier <> 0 then (select t.name from tiers t where t.id = b.tier) else '' end as tier_name`
 
 func (r *settingsRow) settings() (bucket.Settings, error) {
-	s := bucket.Settings{Versioning: r.Versioning, Quota: r.Quota, Sealing: r.Sealing, AbandonAfter: r.AbandonAfter}
+	s := bucket.Settings{Versioning: r.Versioning, Quota: r.Quota, Sealing: r.Sealing, AbandonAfter: r.AbandonAfter,
+		Tier: r.Tier}
 	return s, json.Unmarshal(r.Tags, &s.Tags)
 }
 
@@ -145,13 +149,14 @@ type BucketFacts struct {
 	// moments ago; nil: no quota.
 	AccountRoom *int64 `db:"account_room"`
 	Sealing     bool   `db:"sealing"` // new bodies are encrypted at rest
+	Tier        int16  `db:"tier"`    // where they go
 }
 
 // Facts gives the bucket's facts for a write. The error for none has the code
 // bucket-missing.
 func (c *Catalog) Facts(ctx context.Context, name object.BucketName) (BucketFacts, error) {
 	var f BucketFacts
-	err := c.db.GetContext(ctx, &f, `select b.id, b.region, b.versioning, b.created, b.sealing, a.name as account, case
+	err := c.db.GetContext(ctx, &f, `select b.id, b.region, b.versioning, b.created, b.sealing, b.tier, a.name as account, case
 		when b.quota is not null then b.quota - used_bytes(b.id) end as room,
 		case when a.quota is not null then a.quota - (select coalesce(sum(used_bytes(x.id)), 0) from buckets x
 			where x.account = a.id and x.removed is null)::bigint end as account_room
@@ -171,9 +176,13 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var id int64
+		in, err := tierNumber(ctx, tx, b.Tier)
+		if err != nil {
+			return err
+		}
 		var left *int // how many buckets the account may still have
 		// First the lock, then the count: one statement would count what it saw before it waited.
-		err := tx.GetContext(ctx, &id, `select id from accounts where name = $1 for update`, b.Account)
+		err = tx.GetContext(ctx, &id, `select id from accounts where name = $1 for update`, b.Account)
 		if err == nil {
 			err = tx.GetContext(ctx, &left,
 				`select buckets - (select count(*) from buckets b where b.account = accounts.id and b.removed is null)::int from accounts where id = $1`, id)
@@ -189,9 +198,10 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 				In("account").Do("remove one, or have the operator allow more")
 		}
 		err = tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, abandon_after,
-			sealing, created, created_by)
-			select $1, id, $3, $4, $7, $8::jsonb, $9, $10, $5, $6 from accounts where name = $2
-				returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags, b.AbandonAfter, b.Sealing)
+			sealing, tier, created, created_by)
+			select $1, id, $3, $4, $7, $8::jsonb, $9, $10, $11, $5, $6 from accounts where name = $2
+				returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags, b.AbandonAfter, b.Sealing,
+			in)
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "23505" {
 			return fault.New(fault.Conflict, "bucket-exists", "there is a bucket named %q already", b.Name).In("bucket").
@@ -327,9 +337,13 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 		if err != nil {
 			return err
 		}
+		in, err := tierNumber(ctx, tx, after.Tier)
+		if err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2, quota = $3, tags = $4::jsonb, sealing = $5,
-			abandon_after = $6,
-			revision = revision + 1 where id = $1`, id, after.Versioning, after.Quota, tags, after.Sealing, after.AbandonAfter); err != nil {
+			abandon_after = $6, tier = $7, revision = revision + 1 where id = $1`, id, after.Versioning, after.Quota, tags,
+			after.Sealing, after.AbandonAfter, in); err != nil {
 			return err
 		}
 		if after.Versioning != before.Versioning {
@@ -337,6 +351,22 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 		}
 		return journalBucket(ctx, tx, BucketChanged, id, by, changed)
 	})
+}
+
+// tierNumber gives the number of a tier by its name, main for none.
+func tierNumber(ctx context.Context, tx *sqlx.Tx, name string) (int16, error) {
+	if name == "" {
+		return tier.Main, nil
+	}
+	all, err := tiers(ctx, tx)
+	if err != nil {
+		return 0, err
+	}
+	t, err := all.Find(name)
+	if err != nil {
+		return 0, err
+	}
+	return t.ID, nil
 }
 
 // tagsDocument renders a bucket's tags, which are never null.

@@ -41,9 +41,29 @@ func Script(expression string) chromedp.Action[chromedp.Void] {
 	})
 }
 
-// Button clicks the first visible button or link with a text.
+// Button clicks the first visible button or link with a text, as soon as it may be
+// clicked. It is found and clicked in one go: nothing is drawn anew in between.
 func Button(text string) chromedp.Action[chromedp.Void] {
-	return Click(chromedp.Search(fmt.Sprintf(`(//button|//a)[contains(normalize-space(.), %q)]`, text)))
+	click := fmt.Sprintf(`(() => {
+		const b = [...document.querySelectorAll("button, a")].find((b) => !b.disabled && b.getClientRects().length &&
+			b.textContent.replace(/\s+/g, " ").trim().includes(%q));
+		b?.focus();
+		b?.click();
+		return !!b;
+	})()`, text)
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for {
+			clicked, err := chromedp.Evaluate[bool](click)(ctx, t)
+			if err == nil && clicked {
+				return nil
+			}
+			select {
+			case <-ctx.Done():
+				return fmt.Errorf("there is no button %q to click", text)
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+	})
 }
 
 // Click clicks what is found, and finds it again when the page was drawn anew

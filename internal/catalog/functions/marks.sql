@@ -20,3 +20,7 @@ create trigger mark_changed after update of name, sealed, active, role, limits, 
 -- What is left of an account's quota is known with its buckets.
 create trigger mark_changed after update of quota on accounts
   for each statement execute function mark_changed('buckets');
+create trigger mark_changed after insert or update or delete on tiers
+  for each statement execute function mark_changed('tiers');
+create trigger mark_changed after insert or update or delete on volumes
+  for each statement execute function mark_changed('tiers');

@@ -6,6 +6,7 @@ import (
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/tier"
 )
 
 // MaxAbandonAfter is the longest time, in days, that unfinished uploads may be kept
@@ -17,8 +18,9 @@ type Settings struct {
 	Versioning   object.Versioning
 	Quota        *int64 // bytes of current and previous versions, at least 1; nil: none
 	Tags         object.Tags
-	Sealing      bool // new bodies are encrypted at rest
-	AbandonAfter *int // days after which unfinished uploads are abandoned, 1 to MaxAbandonAfter; nil: never
+	Sealing      bool   // new bodies are encrypted at rest
+	Tier         string // where new bodies go that name no other; "" for main
+	AbandonAfter *int   // days after which unfinished uploads are abandoned, 1 to MaxAbandonAfter; nil: never
 }
 
 // Check refuses settings that no bucket can have, all that is wrong at once. The
@@ -70,6 +72,9 @@ func (s Settings) Differences(before Settings) map[string]any {
 	if s.Sealing != before.Sealing {
 		d["sealing"] = s.Sealing
 	}
+	if s.Tier != before.Tier {
+		d["tier"] = s.Tier
+	}
 	if !same(s.AbandonAfter, before.AbandonAfter) {
 		d["abandonAfter"] = valueOf(s.AbandonAfter)
 	}
@@ -114,6 +119,16 @@ func EditTags(e object.Edit) Edit {
 // Sealing sets whether new bodies are encrypted at rest.
 func Sealing(on bool) Edit {
 	return func(s *Settings) error { s.Sealing = on; return nil }
+}
+
+// Tier sets where new bodies go, by a tier's name.
+func Tier(name string) Edit {
+	return func(s *Settings) error {
+		if s.Tier = name; name == tier.MainName {
+			s.Tier = ""
+		}
+		return nil
+	}
 }
 
 // AbandonAfter sets after how many days unfinished uploads are abandoned; nil: never.
