@@ -105,41 +105,81 @@ func release(ctx context.Context, tx *sqlx.Tx, f object.BodyFile) error {
 	return err
 }
 
+// Moving says which version's body is to be another one.
+type Moving struct {
+	Bucket   int64
+	Key      object.Key
+	Number   int64
+	Revision int // of the metadata; 0: whatever it is
+	From, To object.BodyRef
+	Author
+	Rule string // that has it moved, if one has
+	Run  int64
+}
+
 // MoveBody has a version's body be another one, of another tier perhaps, with an entry
 // of the journal, and lets go of the one that was. The error when the version is not
-// there, or does not have the body any more, has the code version-moved; nothing is
-// changed then.
-func (c *Catalog) MoveBody(ctx context.Context, bucket int64, key object.Key, number int64, from, to object.BodyRef,
-	by Author) error {
+// there, or does not have the body or the metadata any more, has the code
+// version-moved; nothing is changed then.
+func (c *Catalog) MoveBody(ctx context.Context, m Moving) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error { return moveBody(ctx, tx, m) })
+}
+
+func moveBody(ctx context.Context, tx *sqlx.Tx, m Moving) error {
+	raw := []byte(m.Key.String())
+	var size int64
+	err := sql.ErrNoRows
+	for _, table := range []string{"heads", "history"} {
+		if errors.Is(err, sql.ErrNoRows) {
+			err = tx.GetContext(ctx, &size, `update `+table+` set tier = $7, body_file = $8, body_offset = $9
+				where bucket = $1 and key = $2 and number = $3 and tier = $4 and body_file = $5 and body_offset = $6
+				and ($10 = 0 or revision = $10) returning size`, m.Bucket, raw, m.Number, m.From.Tier, m.From.File, m.From.Offset,
+				m.To.Tier, m.To.File, m.To.Offset, m.Revision)
+		}
+	}
+	if errors.Is(err, sql.ErrNoRows) {
+		return fault.New(fault.Conflict, "version-moved", "the version is gone, or changed meanwhile").In("version").
+			Do("look at it again; what is there now was written meanwhile")
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, d_tiers, who, source, detail)
+		values ($1, $2, $3, $4, $5, $6::bigint, tier_bytes(array[$7, $8]::smallint[], array[-$6::bigint, $6::bigint]), $9, $10,
+		jsonb_strip_nulls(jsonb_build_object('from', $7::smallint, 'to', $8::smallint, 'rule', nullif($11::text, ''),
+			'run', nullif($12::bigint, 0))))`,
+		m.At, int16(VersionMoved), m.Bucket, raw, m.Number, size, m.From.Tier, m.To.Tier, m.Who, m.Source, m.Rule,
+		m.Run); err != nil {
+		return err
+	}
+	if m.From.File == 0 {
+		return nil
+	}
+	return release(ctx, tx, m.From.In())
+}
+
+// MoveParts is MoveBody for an object that came in parts, which are elsewhere now. The
+// parts that were may be those of a copy too, and stay until nobody refers to them.
+func (c *Catalog) MoveParts(ctx context.Context, m Moving, parts []Part) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		raw := []byte(key.String())
-		var size int64
-		err := sql.ErrNoRows
-		for _, table := range []string{"heads", "history"} {
-			if errors.Is(err, sql.ErrNoRows) {
-				err = tx.GetContext(ctx, &size, `update `+table+` set tier = $7, body_file = $8, body_offset = $9 where bucket = $1
-					and key = $2
-					and number = $3 and tier = $4 and body_file = $5 and body_offset = $6 returning size`,
-					bucket, raw, number, from.Tier, from.File, from.Offset, to.Tier, to.File, to.Offset)
+		var seq int64
+		if err := tx.GetContext(ctx, &seq, `select nextval(pg_get_serial_sequence('uploads', 'seq'))`); err != nil {
+			return err
+		}
+		for _, p := range parts {
+			if _, err := tx.ExecContext(ctx, `insert into parts (upload, number, size, md5, crc64, checksum, tier, body_file,
+				body_offset, at, who, source, start) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`, seq, p.Number,
+				p.Size, p.MD5[:], int64(p.CRC64), p.Checksum, p.Body.Tier, p.Body.File, p.Body.Offset, p.At, p.Who, p.Source,
+				p.Start); err != nil {
+				return err
 			}
 		}
-		if errors.Is(err, sql.ErrNoRows) {
-			return fault.New(fault.Conflict, "version-moved", "the version is gone, or its body is another by now").
-				In("version").
-				Do("look at it again; what is there now was written meanwhile")
-		}
-		if err != nil {
+		if _, err := tx.ExecContext(ctx, `insert into sums (upload, sha256) select $1, sha256 from sums where upload = $2`, seq,
+			-m.From.File); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, d_tiers, who, source,
-			detail)
-			values ($1, $2, $3, $4, $5, $6::bigint, tier_bytes(array[$7, $8]::smallint[], array[-$6::bigint, $6::bigint]), $9,
-				$10,
-			jsonb_build_object('from', $7::smallint, 'to', $8::smallint))`,
-			by.At, int16(VersionMoved), bucket, raw, number, size, from.Tier, to.Tier, by.Who, by.Source); err != nil {
-			return err
-		}
-		return release(ctx, tx, from.In())
+		m.To.File, m.To.Offset = -seq, m.From.Offset
+		return moveBody(ctx, tx, m)
 	})
 }
 

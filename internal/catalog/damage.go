@@ -105,3 +105,12 @@ func (c *Catalog) MendDamage(ctx context.Context, bucket int64, v *object.Versio
 		return err
 	})
 }
+
+// NoteMended has the journal tell that copies of a version's body were made anew from a
+// good one.
+func (c *Catalog) NoteMended(ctx context.Context, bucket int64, v *object.Version, copies int, why string) error {
+	_, err := c.changed(ctx, `insert into journal (at, kind, bucket, key, number, size, who, detail)
+		values (clock_timestamp(), $1, $2, $3, nullif($4::bigint, 0), $5, 'scrubber', jsonb_build_object('copies', $6::integer,
+			'problem', $7::text))`, int16(CopyMended), bucket, []byte(v.Key.String()), v.Number, v.Size, copies, why)
+	return err
+}

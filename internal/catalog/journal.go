@@ -28,6 +28,9 @@ const (
 	ObjectCopied      EntryKind = 8
 	ObjectRenamedAway EntryKind = 9  // removed from the old key
 	VersionMoved      EntryKind = 13 // its body, to another tier
+	CopyAsked         EntryKind = 14 // a restored copy was asked for
+	CopyRestored      EntryKind = 15 // the restored copy is there
+	CopyMended        EntryKind = 16 // a copy on another volume was made anew from a good one
 	BucketCreated     EntryKind = 10
 	BucketChanged     EntryKind = 11
 	BucketRemoved     EntryKind = 12
@@ -39,6 +42,7 @@ var entryKinds = map[EntryKind]string{ObjectWritten: "written", ObjectRemoved: "
 	VersionRemoved:  "version removed",
 	ObjectAnnotated: "annotated", ObjectRestored: "restored", ObjectRenamed: "renamed", ObjectCopied: "copied",
 	ObjectRenamedAway: "renamed away", VersionMoved: "moved",
+	CopyAsked: "copy asked for", CopyRestored: "copy restored", CopyMended: "copy mended",
 	BucketCreated: "bucket created", BucketChanged: "bucket changed", BucketRemoved: "bucket removed",
 	DamageFound: "damage found", DamageMended: "damage mended"}
 

@@ -30,6 +30,8 @@ type Upload struct {
 	Checksum digest.Kind
 	PerPart  bool // the checksum is one of the parts' checksums
 	Sealed   bool // its parts are encrypted at rest
+	Tier     int16
+	TierName string // asked for at its start; "": where the bucket says
 	Open     bool
 	Parts    int64     // that are there
 	Bytes    int64     // that they hold
@@ -72,6 +74,7 @@ type uploadRow struct {
 	Tags         []byte        `db:"tags"`
 	ChecksumKind int16         `db:"checksum_kind"`
 	Sealed       bool          `db:"sealed"`
+	Tier         int16         `db:"tier"`
 	State        int16         `db:"state"`
 	Number       sql.NullInt64 `db:"number"`
 	Parts        int64         `db:"parts"`
@@ -81,7 +84,7 @@ type uploadRow struct {
 
 func (r *uploadRow) upload() (*Upload, error) {
 	u := &Upload{Seq: r.Seq, ID: r.ID, Created: r.Created.UTC(), Who: r.Who, Source: r.Source,
-		Checksum: digest.Kind(r.ChecksumKind % perPart), PerPart: r.ChecksumKind >= perPart, Sealed: r.Sealed,
+		Checksum: digest.Kind(r.ChecksumKind % perPart), PerPart: r.ChecksumKind >= perPart, Sealed: r.Sealed, Tier: r.Tier,
 		Open: r.State == uploadOpen, Parts: r.Parts, Bytes: r.Bytes, bucketID: r.BucketID, state: r.State, number: r.Number}
 	var err error
 	if u.Bucket, err = object.ParseBucketName(r.Bucket); err != nil {
@@ -104,7 +107,7 @@ func (r *uploadRow) upload() (*Upload, error) {
 	return u, nil
 }
 
-const uploadColumns = `u.seq, u.id, u.bucket, b.name, u.key, u.created, u.who, u.source, u.content_type, u.headers, u.metadata, u.tags, u.checksum_kind, u.sealed, u.state, u.number`
+const uploadColumns = `u.seq, u.id, u.bucket, b.name, u.key, u.created, u.who, u.source, u.content_type, u.headers, u.metadata, u.tags, u.checksum_kind, u.sealed, u.tier, u.state, u.number`
 
 // UploadMissing is the error for an upload that is not there.
 func UploadMissing() error {
@@ -128,9 +131,10 @@ func (c *Catalog) CreateUpload(ctx context.Context, bucket int64, u *Upload) err
 		kind += perPart
 	}
 	_, err := c.db.ExecContext(ctx, `insert into uploads (id, bucket, key, created, who, source, content_type, headers,
-		metadata, tags, checksum_kind, sealed)
-		values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb, $9::jsonb, $10::jsonb, $11,
-			$12)`, u.ID, bucket, []byte(u.Key.String()), u.Created, u.Who, u.Source, u.Headers.ContentType, docs[0], docs[1], docs[2], kind, u.Sealed)
+		metadata, tags, checksum_kind, sealed, tier)
+		values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb, $9::jsonb, $10::jsonb, $11, $12, $13)`, u.ID, bucket,
+		[]byte(u.Key.String()), u.Created, u.Who, u.Source, u.Headers.ContentType, docs[0], docs[1], docs[2], kind, u.Sealed,
+		u.Tier)
 	return mapError(err)
 }
 
@@ -414,7 +418,7 @@ func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version
 		if _, err := tx.ExecContext(ctx, `select drop_parts($1, true)`, u.Seq); err != nil {
 			return err
 		}
-		v.Size, v.Body = at, object.BodyRef{File: -u.Seq}
+		v.Size, v.Body = at, object.BodyRef{Tier: u.Tier, File: -u.Seq}
 		ch := q.Change
 		ch.Version = v
 		rs, err := commitOn(ctx, tx, []Change{ch}, true)

@@ -247,7 +247,9 @@ func Store(t testing.TB) *store.Store {
 		t.Fatal(err)
 	}
 	v.SealWith(oneKey{key})
-	return store.New(c, bodies.NewSpaces(v), "fenn")
+	s := store.New(c, bodies.NewSpaces(v), "fenn")
+	s.Sealer = oneKey{key}
+	return s
 }
 
 // oneKey stands for a keyring's keys of bodies.

@@ -12,10 +12,11 @@ import (
 
 // Config of a service. Zero values mean the defaults named here.
 type Config struct {
-	Data     string // directory of everything; required
-	Wire     string // address of the wire; default 127.0.0.1:5710
-	Desk     string // address of the desk; default 127.0.0.1:5711
-	Database string // URL of a PostgreSQL; "" for a private one under Data
+	AcceptVolume bool   // take main's volume as it is, although its marker is not the one the catalog knows
+	Data         string // directory of everything; required
+	Wire         string // address of the wire; default 127.0.0.1:5710
+	Desk         string // address of the desk; default 127.0.0.1:5711
+	Database     string // URL of a PostgreSQL; "" for a private one under Data
 
 	Region       string   // default "fenn"
 	Account      string   // of the owner; default "owner"

@@ -94,7 +94,7 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 		return nil, err
 	}
 	s.undo = append(s.undo, func() { cat.Close() })
-	vol, err := bodies.Open(filepath.Join(cfg.Data, "volumes", "main"), 0)
+	vol, err := openMain(ctx, cat, filepath.Join(cfg.Data, "volumes", "main"), cfg.AcceptVolume)
 	if err != nil {
 		return nil, err
 	}
@@ -104,10 +104,14 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 		return nil, err
 	}
 	vol.SealWith(s.Keys)
+	s.Store.Sealer = s.Keys
 	if s.Made, err = s.Keys.First(ctx, cfg.Account, cfg.OwnerKey, cfg.OwnerSecret); err != nil {
 		return nil, err
 	}
 	if err := cat.EnsurePartitions(ctx, time.Now(), time.Now().AddDate(0, 2, 0)); err != nil {
+		return nil, err
+	}
+	if err := s.Store.RefreshTiers(ctx); err != nil {
 		return nil, err
 	}
 	if err := s.Store.RefreshDamage(ctx); err != nil {
@@ -120,6 +124,39 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	s.undo = append(s.undo, crew.Stop)
 	s.serve(wireL, deskL)
 	return s, s.sign("wire " + s.WireURL + ", desk " + s.DeskURL)
+}
+
+// openMain opens the volume of the tier main. The first start marks it; then the marker
+// tells whether its disk is there, which nothing is written to otherwise.
+func openMain(ctx context.Context, cat *catalog.Catalog, dir string, accept bool) (*bodies.Volume, error) {
+	want, err := cat.MainMarker(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	there, err := bodies.ReadMarker(dir)
+	if err != nil {
+		return nil, err
+	}
+	if want != "" && there != want && !accept {
+		return nil, bodies.Away(dir, "it has not the marker that the catalog knows").
+			Do("mount its disk there; if it is the right one, restored without its marker, start once with --accept-volume")
+	}
+	vol, err := bodies.Open(dir, 0)
+	if err != nil {
+		return nil, err
+	}
+	marker, err := vol.Mark(bodies.NewMarker())
+	if err == nil && accept && want != marker {
+		err = cat.AcceptMain(ctx, marker)
+	}
+	if err == nil {
+		want, err = cat.MainMarker(ctx, marker)
+	}
+	if err == nil && want != marker {
+		err = bodies.Away(dir, "another process has its bodies elsewhere").
+			Do("processes that share a database share the data directory's volumes too")
+	}
+	return vol, err
 }
 
 // mayOrder refuses an order whose giver may do it no more.

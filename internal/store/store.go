@@ -11,18 +11,22 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/tier"
 )
 
 // Store keeps objects.
 type Store struct {
 	Catalog *catalog.Catalog
 	Spaces  *bodies.Spaces
-	Region  string // of new buckets
+	Region  string        // of new buckets
+	Sealer  bodies.Sealer // has the keys of sealed bodies in tiers that are added
 
 	facts      sync.Map // bucket name -> cachedFacts, of buckets without quota
 	owners     sync.Map // bucket name -> owner
 	damaged    atomic.Pointer[map[object.BodyRef]string]
 	damageMark atomic.Int64 // when they were read
+	tiers      atomic.Pointer[knownTiers]
+	tiersMu    sync.Mutex
 	smalls     sync.Pool
 }
 
@@ -248,7 +252,7 @@ func (s *Store) Sealed(ctx context.Context, bucket object.BucketName, v *object.
 // Convert writes a body anew, sealed or plain, and points what refers to it at
 // that. It reports false when nothing did any more.
 func (s *Store) Convert(ctx context.Context, o catalog.Misfit, sealed bool) (bool, error) {
-	to, err := s.rewrite(ctx, &object.Version{Size: o.Size, CRC64: o.CRC64, Body: o.Body}, sealed)
+	to, err := s.rewrite(ctx, &object.Version{Size: o.Size, CRC64: o.CRC64, Body: o.Body}, o.Body.Tier, sealed)
 	defer to.Release()
 	if err != nil {
 		return false, err
@@ -256,15 +260,15 @@ func (s *Store) Convert(ctx context.Context, o catalog.Misfit, sealed bool) (boo
 	return s.Catalog.ReplaceBody(ctx, o.Body, to.Ref)
 }
 
-// rewrite writes a body of one piece anew, and checks it on the way. Release what
-// comes back.
-func (s *Store) rewrite(ctx context.Context, v *object.Version, sealed bool) (bodies.Written, error) {
+// rewrite writes a body anew, as one piece in a tier, and checks it on the way. Release
+// what comes back.
+func (s *Store) rewrite(ctx context.Context, v *object.Version, to int16, sealed bool) (bodies.Written, error) {
 	r, w := io.Pipe()
 	go func() {
 		w.CloseWithError(s.ReadAll(ctx, v, w, func(int) error { return ctx.Err() }))
 	}()
 	defer r.Close()
-	space, err := s.Spaces.Of(v.Body.Tier)
+	space, err := s.space(ctx, to)
 	if err != nil {
 		return bodies.Written{}, err
 	}
@@ -290,7 +294,17 @@ type Body struct {
 // the object was replaced since the look, it looks again: use the version that
 // comes back.
 func (s *Store) Open(ctx context.Context, a catalog.Address, v *object.Version) (*Body, *object.Version, error) {
-	b, err := s.open(v)
+	readable := v
+	if v.Body.Tier != tier.Main { // which is always read at once
+		f, _, err := s.bucketFacts(ctx, a.Bucket)
+		if err == nil {
+			readable, err = s.readable(ctx, f.ID, v)
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	b, err := s.open(ctx, readable)
 	if err == nil || fault.KindOf(err) != fault.Damaged {
 		return b, v, err
 	}
@@ -306,7 +320,7 @@ func (s *Store) Open(ctx context.Context, a catalog.Address, v *object.Version) 
 		return nil, nil, ferr
 	}
 	if found.Body != v.Body {
-		b, err = s.open(found)
+		b, err = s.open(ctx, found)
 		if err == nil || fault.KindOf(err) != fault.Damaged {
 			return b, found, err
 		}
@@ -317,7 +331,19 @@ func (s *Store) Open(ctx context.Context, a catalog.Address, v *object.Version) 
 	return nil, nil, err
 }
 
-func (s *Store) open(v *object.Version) (*Body, error) {
+// space gives the space of a tier, which another process may just have added.
+func (s *Store) space(ctx context.Context, of int16) (bodies.Space, error) {
+	space, err := s.Spaces.Of(of)
+	if err == nil {
+		return space, nil
+	}
+	if terr := s.RefreshTiers(ctx); terr != nil {
+		return nil, terr
+	}
+	return s.Spaces.Of(of)
+}
+
+func (s *Store) open(ctx context.Context, v *object.Version) (*Body, error) {
 	switch {
 	case v.Body.File == 0:
 		return &Body{free: func() {}}, nil
@@ -328,7 +354,7 @@ func (s *Store) open(v *object.Version) (*Body, error) {
 		return nil, fault.New(fault.Damaged, "damaged", "%s", problem).
 			Do("restore the object from a copy; the damage is reported on the overview")
 	}
-	space, err := s.Spaces.Of(v.Body.Tier)
+	space, err := s.space(ctx, v.Body.Tier)
 	if err != nil {
 		return nil, err
 	}

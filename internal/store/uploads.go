@@ -57,7 +57,7 @@ func (b *Body) Prepare(ctx context.Context, offset, length int64) error {
 	}
 	p.from, p.to = offset, offset+length
 	if len(p.list) > 0 { // the first one opens; later ones are opened as they come
-		first, err := p.s.open(piece(p.list[0]))
+		first, err := p.s.open(ctx, piece(p.list[0]))
 		if err != nil {
 			return err
 		}
@@ -72,10 +72,10 @@ func piece(p catalog.Part) *object.Version {
 }
 
 func (p *pieces) send(w io.Writer, offset, length int64, between func()) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
 	if length > 0 && (p.list == nil || offset < p.from || offset+length > p.to) {
 		b := &Body{pieces: p}
-		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
-		defer cancel()
 		if err := b.Prepare(ctx, offset, length); err != nil {
 			return err
 		}
@@ -85,7 +85,7 @@ func (p *pieces) send(w io.Writer, offset, length int64, between func()) error {
 		if from >= to {
 			continue
 		}
-		b, err := p.s.open(piece(x))
+		b, err := p.s.open(ctx, piece(x))
 		if err != nil {
 			return err
 		}
@@ -100,7 +100,7 @@ func (p *pieces) send(w io.Writer, offset, length int64, between func()) error {
 
 // StartUpload begins a multipart upload and gives it with its id. u has headers,
 // metadata, tags and checksum; Sealed has its parts encrypted whatever the bucket's
-// default is.
+// default is, TierName has them go there.
 func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Upload,
 	by catalog.Author) (*catalog.Upload, error) {
 	if err := u.Headers.Check(); err != nil {
@@ -121,7 +121,12 @@ func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Up
 		return nil, fault.New(fault.Invalid, "checksum-type", "a %s of the whole cannot be worked out from parts",
 			u.Checksum).In("checksum").Do("ask for one of the parts' checksums, or for a CRC")
 	}
+	in, err := s.tierNamed(ctx, f, u.TierName)
+	if err != nil {
+		return nil, err
+	}
 	by = s.now(by)
+	u.Tier, u.TierName = in.ID, in.Name
 	u.Sealed = u.Sealed || f.Sealing
 	u.ID, u.Bucket, u.Key, u.Created, u.Who, u.Source, u.Open = strings.ToLower(rand.Text()), a.Bucket, a.Key, by.At,
 		by.Who, by.Source, true
@@ -197,7 +202,11 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 	if p.Checksum != digest.None && p.Checksum != digest.CRC64NVME {
 		extra = append(extra, p.Checksum.New())
 	}
-	w, err := s.Spaces.First().Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, u.Sealed, extra,
+	space, err := s.space(ctx, u.Tier)
+	if err != nil {
+		return catalog.Part{}, err
+	}
+	w, err := space.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, u.Sealed, extra,
 		func(w bodies.Written) error {
 			if p.Size >= 0 && w.Size != p.Size {
 				return fault.New(fault.Invalid, "size-mismatch", "the part has %d bytes, and %d were declared", w.Size, p.Size).
@@ -472,7 +481,7 @@ func (s *Store) Abandon(ctx context.Context, a catalog.Address, id string) error
 // ReadAll writes the whole body of a version to w; before each stretch wait is
 // told how long it is.
 func (s *Store) ReadAll(ctx context.Context, v *object.Version, w io.Writer, wait func(n int) error) error {
-	b, err := s.open(v)
+	b, err := s.open(ctx, v)
 	if err != nil {
 		return err
 	}

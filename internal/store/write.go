@@ -15,6 +15,7 @@ import (
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/tier"
 )
 
 // Put asks to write an object.
@@ -34,6 +35,7 @@ type Put struct {
 	IfAbsent bool         // only if nothing is there
 	IfETag   *object.ETag // only if this content is there
 	Seal     bool         // encrypt it at rest, whatever the bucket's default is
+	Tier     string       // where the body goes; "": where the bucket says
 }
 
 // Put writes an object and gives the version that is now current. It returns
@@ -69,7 +71,11 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	}
 	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, Tags: p.Tags, By: p.Who,
 		Source: p.Source}
-	w, err := s.Spaces.First().Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, p.Seal || facts.Sealing, extra,
+	space, err := s.spaceNamed(ctx, facts, p.Tier)
+	if err != nil {
+		return nil, err
+	}
+	w, err := space.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, p.Seal || facts.Sealing, extra,
 		func(w bodies.Written) error {
 			if p.Size >= 0 && w.Size != p.Size {
 				return fault.New(fault.Invalid, "size-mismatch", "the body has %d bytes, and %d were declared", w.Size, p.Size).
@@ -125,6 +131,18 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	}
 	v.Number, v.Plain = res.Number, res.Versioning != object.On
 	return v, nil
+}
+
+// spaceNamed gives the space that a new body goes to, which is main's for nearly all.
+func (s *Store) spaceNamed(ctx context.Context, f catalog.BucketFacts, name string) (bodies.Space, error) {
+	if name == "" && f.Tier == tier.Main {
+		return s.Spaces.First(), nil
+	}
+	t, err := s.tierNamed(ctx, f, name)
+	if err != nil {
+		return nil, err
+	}
+	return s.space(ctx, t.ID)
 }
 
 // early refuses what the commit would refuse too, before the body is read.
@@ -296,6 +314,7 @@ type Copy struct {
 	If       object.Conditions // on the source
 	IfAbsent bool              // on the target
 	Seal     bool              // the target is encrypted at rest, whatever its bucket's default is
+	Tier     string            // the target's; "": the source's
 }
 
 // Copy makes an object of another's body, without moving bytes, unless the target
@@ -322,27 +341,28 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 	if err != nil {
 		return nil, err
 	}
+	anew, in, sealed, err := s.anew(ctx, c, there, facts)
+	if err != nil {
+		return nil, err
+	}
 	body := there.Body
-	if seal := c.Seal || facts.Sealing && c.To.Bucket != c.From.Bucket; seal && !there.Marker && body.File != 0 {
-		sealed, err := s.Sealed(ctx, c.From.Bucket, there)
+	if anew {
+		from, err := s.readableAt(ctx, c.From, there)
 		if err != nil {
 			return nil, err
 		}
-		switch {
-		case sealed:
-		case body.File < 0:
-			return s.copyParts(ctx, c, there)
-		default:
-			if err := fits(facts, there.Size); err != nil {
-				return nil, err
-			}
-			w, err := s.rewrite(ctx, there, true)
-			defer w.Release()
-			if err != nil {
-				return nil, err
-			}
-			body = w.Ref
+		if body.File < 0 && from == there {
+			return s.copyParts(ctx, c, there, sealed)
 		}
+		if err := fits(facts, there.Size); err != nil {
+			return nil, err
+		}
+		w, err := s.rewrite(ctx, from, in, sealed)
+		defer w.Release()
+		if err != nil {
+			return nil, err
+		}
+		body = w.Ref
 	}
 	return s.copy(ctx, c, kind, func(found *object.Version) (*object.Version, error) {
 		if body != there.Body && found.Body != there.Body {
@@ -366,19 +386,58 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 	})
 }
 
+// anew says whether a copy needs a body of its own: to be sealed, or in another tier.
+func (s *Store) anew(ctx context.Context, c Copy, there *object.Version, facts catalog.BucketFacts) (anew bool, in int16,
+	sealed bool, err error) {
+	if in = there.Body.Tier; there.Marker || there.Body.File == 0 {
+		return false, in, false, nil
+	}
+	if sealed, err = s.Sealed(ctx, c.From.Bucket, there); err != nil {
+		return false, in, sealed, err
+	}
+	if (c.Seal || facts.Sealing && c.To.Bucket != c.From.Bucket) && !sealed {
+		anew, sealed = true, true
+	}
+	if c.Tier != "" {
+		t, err := s.tierNamed(ctx, facts, c.Tier)
+		if err != nil {
+			return false, in, sealed, err
+		}
+		anew, in = anew || t.ID != in, t.ID
+	}
+	return anew, in, sealed, nil
+}
+
+// readableAt gives a version as it can be read now; see readable.
+func (s *Store) readableAt(ctx context.Context, a catalog.Address, v *object.Version) (*object.Version, error) {
+	f, _, err := s.bucketFacts(ctx, a.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	return s.readable(ctx, f.ID, v)
+}
+
 // copyParts copies an object that came in parts by writing its parts anew, as an
 // upload of the same parts: its ETag and checksums stay.
-func (s *Store) copyParts(ctx context.Context, c Copy, there *object.Version) (*object.Version, error) {
+func (s *Store) copyParts(ctx context.Context, c Copy, there *object.Version,
+	sealed bool) (*object.Version, error) {
 	if c.If.Read(there) != object.Proceed {
 		return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
 	}
 	u := catalog.Upload{Headers: there.Headers, Metadata: there.Metadata, Tags: there.Tags, Checksum: there.Checksum.Kind,
-		PerPart: there.PartSums, Sealed: true}
+		PerPart: there.PartSums, Sealed: sealed}
 	if c.Replace {
 		u.Headers, u.Metadata = c.Headers, c.Metadata
 	}
 	if c.ReplaceTags {
 		u.Tags = c.Tags
+	}
+	if u.TierName = c.Tier; u.TierName == "" {
+		set, err := s.Tiers(ctx)
+		if err != nil {
+			return nil, err
+		}
+		u.TierName = set.Name(there.Body.Tier)
 	}
 	started, err := s.StartUpload(ctx, c.To, u, c.Author)
 	if err != nil {

@@ -43,12 +43,10 @@ func (c *Crew) scrub(ctx context.Context, l *lease) error {
 		}
 		for _, s := range list {
 			v := s.Version
-			space, err := c.store.Spaces.Of(v.Body.Tier)
-			if err != nil {
-				return err
-			}
-			err = space.Check(v.Body, v.Size, v.CRC64, func(n int) error { return limiter.WaitN(ctx, n) })
+			err := c.check(ctx, s, func(n int) error { return limiter.WaitN(ctx, n) })
 			switch {
+			case fault.HasCode(err, "volume-away"):
+				continue // it is no loss; the overview tells of it
 			case err == nil:
 				err = c.store.Catalog.MendDamage(ctx, s.Bucket, v, c.store.Catalog.Now())
 			case fault.KindOf(err) == fault.Damaged:

@@ -24,6 +24,7 @@ type Settings struct {
 	AbandonEvery  time.Duration // how often uploads that are due are looked for; default 10 min
 	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
 	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
+	RestoreEvery  time.Duration // how often restored copies that are due are looked for; default 2 s
 	ClockEvery    time.Duration // how often the clock is compared with the database's; default 10 s
 	KeepJournal   time.Duration // how long the journal is kept once all followers have read it; 0: for ever
 	KeepTrail     time.Duration // how long entries of the audit trail are kept; default 400 days
@@ -51,6 +52,7 @@ func (s Settings) withDefaults() Settings {
 	set(&s.AbandonEvery, 10*time.Minute)
 	set(&s.SumEvery, 15*time.Second)
 	set(&s.OrdersEvery, 300*time.Millisecond)
+	set(&s.RestoreEvery, 2*time.Second)
 	set(&s.ClockEvery, 10*time.Second)
 	set(&s.KeepTrail, 400*24*time.Hour)
 	set(&s.Lease, 30*time.Second)
@@ -80,12 +82,14 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 		under: map[string]int{}}
 	c.every(ctx, "clock", c.settings.ClockEvery, c.lookAtClock)
 	c.every(ctx, "damage", c.settings.DamageRefresh, s.RefreshDamage)
+	c.every(ctx, "tiers", c.settings.DamageRefresh, s.RefreshTiers)
 	c.every(ctx, "orders", c.settings.OrdersEvery, c.orders)
 	c.standing(ctx, "usage", c.settings.RollUpEvery, c.rollUp)
 	c.standing(ctx, "partitions", time.Hour, c.partitions)
 	c.aged(ctx, "trail", time.Hour, c.forget)
 	c.aged(ctx, "abandoner", c.settings.AbandonEvery, c.abandonDue)
 	c.standing(ctx, "summer", c.settings.SumEvery, c.sum)
+	c.aged(ctx, "restorer", c.settings.RestoreEvery, c.restoreCopies)
 	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
 	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)
 	return c
