@@ -24,6 +24,11 @@ type Settings struct {
 	AbandonEvery  time.Duration // how often uploads that are due are looked for; default 10 min
 	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
 	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
+	AgeEvery      time.Duration // how often it is looked for what has come to be due by the rules of a bucket; default 10 min
+	AgeLook       time.Duration // how often it is looked for buckets whose turn it is; default 5 s
+	AgeRate       int           // versions a second that rules act on at the most; default 2,000
+	GuardShare    float64       // of a bucket that a run may remove without asking; default 0.2
+	GuardLeast    int64         // versions that a run may remove without asking; default 100
 	RestoreEvery  time.Duration // how often restored copies that are due are looked for; default 2 s
 	ClockEvery    time.Duration // how often the clock is compared with the database's; default 10 s
 	KeepJournal   time.Duration // how long the journal is kept once all followers have read it; 0: for ever
@@ -53,9 +58,20 @@ func (s Settings) withDefaults() Settings {
 	set(&s.SumEvery, 15*time.Second)
 	set(&s.OrdersEvery, 300*time.Millisecond)
 	set(&s.RestoreEvery, 2*time.Second)
+	set(&s.AgeEvery, 10*time.Minute)
+	set(&s.AgeLook, 5*time.Second)
 	set(&s.ClockEvery, 10*time.Second)
 	set(&s.KeepTrail, 400*24*time.Hour)
 	set(&s.Lease, 30*time.Second)
+	if s.AgeRate == 0 {
+		s.AgeRate = 2000
+	}
+	if s.GuardShare == 0 {
+		s.GuardShare = 0.2
+	}
+	if s.GuardLeast == 0 {
+		s.GuardLeast = 100
+	}
 	if s.ScrubRate == 0 {
 		s.ScrubRate = 20 << 20
 	}
@@ -89,6 +105,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	c.aged(ctx, "trail", time.Hour, c.forget)
 	c.aged(ctx, "abandoner", c.settings.AbandonEvery, c.abandonDue)
 	c.standing(ctx, "summer", c.settings.SumEvery, c.sum)
+	c.aged(ctx, "lifecycle", c.settings.AgeLook, c.age)
 	c.aged(ctx, "restorer", c.settings.RestoreEvery, c.restoreCopies)
 	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
 	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)

@@ -256,8 +256,8 @@ begin
         insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
           d_tiers, who, source, detail)
           values (c.at, c.kind, c.bucket, c.key, number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
-                  tier_bytes(tiers_of, array[-size_of]), c.who, c.source, case
-                    when marker then '{"marker": true}'::jsonb end);
+                  tier_bytes(tiers_of, array[-size_of]), c.who, c.source,
+                  nullif(coalesce(c.detail, '{}') || case when marker then '{"marker": true}' else '{}' end::jsonb, '{}'));
         exit;
       end if;
 

@@ -289,3 +289,8 @@ func (r *Rule) checkPair(a, b *Action, field string, later bool, tiers tier.Set,
 		}
 	}
 }
+
+// IndexOf gives which of the rule's actions one is.
+func (r *Rule) IndexOf(a *Action) int {
+	return slices.IndexFunc(r.Actions, func(x Action) bool { return x == *a })
+}

@@ -1,0 +1,298 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/lifecycle"
+	"spindle/internal/core/object"
+)
+
+// scopeTerms asks for what a rule's scope holds, of a row that the statement calls h.
+// What has no content, as delete markers, is held only by scopes that ask for none.
+func (q *conditions) scopeTerms(s *lifecycle.Scope) string {
+	t := &conditions{args: q.args}
+	t.beneath("h.key", s.Prefix)
+	like := func(p lifecycle.Pattern) string {
+		if strings.Contains(p.String(), "?") { // one character may be several bytes
+			return `convert_from(h.key, 'UTF8') collate "C" like ` + t.arg(p.Like())
+		}
+		return `h.key like ` + t.arg([]byte(p.Like()))
+	}
+	any := func(list []lifecycle.Pattern) string {
+		var terms []string
+		for _, p := range list {
+			terms = append(terms, like(p))
+		}
+		return strings.Join(terms, " or ")
+	}
+	if len(s.Like) > 0 {
+		t.terms = append(t.terms, "("+any(s.Like)+")")
+	}
+	if len(s.LeaveOut) > 0 {
+		t.terms = append(t.terms, "not ("+any(s.LeaveOut)+")")
+	}
+	if s.Content() {
+		t.and(`not h.marker`)
+	}
+	t.when(s.From != nil, `h.size >= ?`, s.From).when(s.To != nil, `h.size <= ?`, s.To)
+	if len(s.Tags) > 0 {
+		doc, _ := json.Marshal(s.Tags) // strings always can be
+		t.and(`h.tags @> ?::jsonb`, string(doc))
+	}
+	q.args = t.args
+	return t.String()
+}
+
+// maskOf gives an expression for the lifecycle.Mask of a row h.
+func (q *conditions) maskOf(set *lifecycle.Set) string {
+	terms := []string{"0::bigint"}
+	for i, r := range set.Rules {
+		if r.On() {
+			terms = append(terms, fmt.Sprintf("case when %s then %d::bigint else 0 end", q.scopeTerms(&r.Scope), int64(1)<<i))
+		}
+	}
+	return strings.Join(terms, " + ")
+}
+
+// AgeGroup are current versions without previous ones that no rule can tell apart.
+type AgeGroup struct {
+	Mask    lifecycle.Mask `db:"mask"`
+	Tier    int16          `db:"tier"`
+	Age     int            `db:"age"` // whole days
+	Plain   bool           `db:"plain"`
+	Objects int64          `db:"objects"`
+	Bytes   int64          `db:"bytes"`
+	Place   string         `db:"place"` // of one of them
+}
+
+// AgedKey is a key with its versions as rules see them; the masks are set by Aged only.
+type AgedKey struct {
+	Name string
+	lifecycle.Key
+	More []AgedMore // beside each of the versions
+}
+
+// AgedMore is what acting on a version needs to know beside what judging does.
+type AgedMore struct {
+	Revision int
+	Tags     object.Tags
+}
+
+// Ageing reads how the objects of a bucket stand to its rules, all at one moment, by
+// group and key by key, in bounded memory.
+type Ageing struct {
+	Bucket int64
+	Set    *lifecycle.Set
+	Now    time.Time
+	Group  func(AgeGroup, string) error // with one of their keys
+	Key    func(*AgedKey) error         // those with previous versions or a delete marker
+}
+
+// Aged carries out an Ageing.
+func (c *Catalog) Aged(ctx context.Context, a Ageing) error {
+	tx, err := c.db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return mapError(err)
+	}
+	defer func() { _ = tx.Rollback() }()
+	if err := agedGroups(ctx, tx, a); err != nil {
+		return mapError(err)
+	}
+	return mapError(agedKeys(ctx, tx, a))
+}
+
+func agedGroups(ctx context.Context, tx *sqlx.Tx, a Ageing) error {
+	q := where(a.Bucket, a.Now)
+	mask := q.maskOf(a.Set)
+	var groups []AgeGroup
+	if err := tx.SelectContext(ctx, &groups, `select mask, tier, age, plain, count(*) as objects, sum(size)::bigint as bytes,
+			min(place)::text as place
+		from (select `+mask+` as mask, h.tier, floor(date_part('epoch', $2::timestamptz - h.created) / 86400)::int as age,
+				h.plain, h.size, h.ctid as place
+			from heads h where h.bucket = $1 and not h.marker
+				and not exists (select 1 from history p where p.bucket = h.bucket and p.key = h.key)) x
+		where mask <> 0 group by 1, 2, 3, 4 order by 1, 2, 3`, q.args...); err != nil {
+		return err
+	}
+	for from := 0; from < len(groups); from += 1000 {
+		part := groups[from:min(from+1000, len(groups))]
+		places := make([]string, len(part))
+		for i, g := range part {
+			places[i] = g.Place
+		}
+		var named []struct {
+			Place string `db:"place"`
+			Key   []byte `db:"key"`
+		}
+		if err := tx.SelectContext(ctx, &named, `select ctid::text as place, key from heads where ctid = any($1::text[]::tid[])`,
+			places); err != nil {
+			return err
+		}
+		keys := make(map[string]string, len(named))
+		for _, n := range named {
+			keys[n.Place] = string(n.Key)
+		}
+		for _, g := range part {
+			if err := a.Group(g, keys[g.Place]); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func agedKeys(ctx context.Context, tx *sqlx.Tx, a Ageing) error {
+	q := where(a.Bucket)
+	mask := q.maskOf(a.Set)
+	rows, err := tx.QueryxContext(ctx, `select h.key, h.number, h.created, null::timestamptz as replaced, h.size, h.tier, h.marker,
+			h.plain, `+mask+` as mask
+		from heads h where h.bucket = $1 and (h.marker or exists (select 1 from history p where p.bucket = h.bucket
+			and p.key = h.key))
+		union all select h.key, h.number, h.created, h.replaced, h.size, h.tier, h.marker, h.plain, `+mask+`
+		from history h where h.bucket = $1
+		order by 1, 4 desc nulls first, 2 desc`, q.args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var k *AgedKey
+	for rows.Next() {
+		var key []byte
+		var v lifecycle.Version
+		var replaced *time.Time
+		if err := rows.Scan(&key, &v.Number, &v.Created, &replaced, &v.Size, &v.Tier, &v.Marker, &v.Plain, &v.Mask); err != nil {
+			return err
+		}
+		if k == nil || k.Name != string(key) {
+			if k != nil {
+				if err := a.Key(k); err != nil {
+					return err
+				}
+			}
+			k = &AgedKey{Name: string(key)}
+			k.Mask = a.Set.KeyMask(k.Name)
+		}
+		if replaced != nil {
+			v.Replaced = *replaced
+		}
+		k.Versions = append(k.Versions, v)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	if k != nil {
+		return a.Key(k)
+	}
+	return nil
+}
+
+// agedOf gives keys of a bucket with their versions, those that are there.
+func agedOf(ctx context.Context, q querier, bucket int64, keys [][]byte) ([]*AgedKey, error) {
+	var rows []struct {
+		Key      []byte     `db:"key"`
+		Number   int64      `db:"number"`
+		Revision int        `db:"revision"`
+		Created  time.Time  `db:"created"`
+		Replaced *time.Time `db:"replaced"`
+		Size     int64      `db:"size"`
+		Tier     int16      `db:"tier"`
+		Marker   bool       `db:"marker"`
+		Plain    bool       `db:"plain"`
+		Tags     []byte     `db:"tags"`
+	}
+	if err := q.SelectContext(ctx, &rows, `select key, number, revision, created, null::timestamptz as replaced, size, tier, marker,
+			plain, tags from heads where bucket = $1 and key = any($2)
+		union all select key, number, revision, created, replaced, size, tier, marker, plain, tags
+			from history where bucket = $1 and key = any($2)
+		order by 1, 5 desc nulls first, 2 desc`, bucket, keys); err != nil {
+		return nil, err
+	}
+	var out []*AgedKey
+	for i := range rows {
+		r := &rows[i]
+		if len(out) == 0 || out[len(out)-1].Name != string(r.Key) {
+			out = append(out, &AgedKey{Name: string(r.Key)})
+		}
+		k := out[len(out)-1]
+		v := lifecycle.Version{Number: r.Number, Created: r.Created, Size: r.Size, Tier: r.Tier, Marker: r.Marker, Plain: r.Plain}
+		if r.Replaced != nil {
+			v.Replaced = *r.Replaced
+		}
+		more := AgedMore{Revision: r.Revision}
+		if err := readJSON(r.Tags, &more.Tags); err != nil {
+			return nil, err
+		}
+		k.Versions, k.More = append(k.Versions, v), append(k.More, more)
+	}
+	return out, nil
+}
+
+// AgedOf gives keys of a bucket with their versions, those that are there.
+func (c *Catalog) AgedOf(ctx context.Context, bucket int64, keys [][]byte) ([]*AgedKey, error) {
+	out, err := agedOf(ctx, c.db, bucket, keys)
+	return out, mapError(err)
+}
+
+// ActOn locks keys of the bucket of a run, has them judged as they are then, and carries
+// out the removals that come of it, in one transaction with their outcomes and how far
+// the run is. judge may be called again. The error when the run was stopped meanwhile has
+// the code run-stopped; nothing is done then.
+func (c *Catalog) ActOn(ctx context.Context, run *Run, keys [][]byte,
+	judge func([]*AgedKey) ([]Change, []Outcome)) error {
+	bucket := run.Bucket
+	return retry(ctx, func(tried int) error {
+		return c.inTx(ctx, func(tx *sqlx.Tx) error {
+			if _, err := tx.ExecContext(ctx, named(`select case when quota is null
+				then pg_advisory_xact_lock_shared(@BucketLock, (id % 2147483647)::int)
+				else pg_advisory_xact_lock(@BucketLock, (id % 2147483647)::int) end from buckets where id = $1`), bucket); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `select 1 from heads where bucket = $1 and key = any($2) order by key for update`, bucket,
+				keys); err != nil {
+				return err
+			}
+			aged, err := agedOf(ctx, tx, bucket, keys)
+			if err != nil {
+				return err
+			}
+			changes, outcomes := judge(aged)
+			for _, batch := range distinct(changes) {
+				results, err := commitOn(ctx, tx, batch, tried > 0)
+				if err != nil {
+					return err
+				}
+				for _, r := range results {
+					if err := r.err(); err != nil && !fault.HasCode(err, "version-missing") {
+						return err
+					}
+				}
+			}
+			if err := noteOutcomes(ctx, tx, run.ID, outcomes); err != nil {
+				return err
+			}
+			return saveRun(ctx, tx, run)
+		})
+	})
+}
+
+// distinct cuts changes into batches that name each key once, and keep their order.
+func distinct(changes []Change) (out [][]Change) {
+	turn := map[string]int{}
+	for _, ch := range changes {
+		n := turn[ch.Key]
+		turn[ch.Key]++
+		if n == len(out) {
+			out = append(out, nil)
+		}
+		out[n] = append(out[n], ch)
+	}
+	return out
+}

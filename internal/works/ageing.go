@@ -1,0 +1,438 @@
+package works
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/time/rate"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/lifecycle"
+	"spindle/internal/core/object"
+	"spindle/internal/store"
+)
+
+// Ager is who the journal says acts by rules.
+const Ager = "lifecycle"
+
+// failedPause is how long a bucket is left alone after a run that failed.
+const failedPause = 5 * time.Minute
+
+// age has the rules of each bucket act whose turn it is. One bucket's trouble is not the
+// others'.
+func (c *Crew) age(ctx context.Context, _ *lease) error {
+	var bad error
+	for after := int64(0); ; {
+		list, err := c.store.Catalog.RuledBuckets(ctx, after, 100)
+		if err != nil || len(list) == 0 {
+			return errors.Join(bad, err)
+		}
+		for _, b := range list {
+			after = b.Bucket
+			if err := c.AgeBucket(ctx, b, c.store.Catalog.Now().UTC()); err != nil {
+				if ctx.Err() != nil || fault.HasCode(err, "lease-lost") {
+					return err
+				}
+				bad = errors.Join(bad, fmt.Errorf("the rules of %s: %w", b.Name, err))
+			}
+		}
+	}
+}
+
+// ageing is one run of the rules of a bucket.
+type ageing struct {
+	crew    *Crew
+	bucket  catalog.RuledBucket
+	set     *lifecycle.Set
+	run     *catalog.Run
+	end     catalog.JournalEnd
+	limiter *rate.Limiter
+}
+
+// AgeBucket goes on with the run of a bucket's rules that is open, or begins one if it is
+// time. Ages are judged by the moment at which the run began.
+func (c *Crew) AgeBucket(ctx context.Context, b catalog.RuledBucket, now time.Time) error {
+	run, err := c.store.Catalog.RunOpen(ctx, b.Bucket)
+	if err != nil || run != nil && run.State == catalog.RunAsks {
+		return err
+	}
+	if run == nil {
+		if turn, err := c.turnOf(ctx, b, now); err != nil || !turn {
+			return err
+		}
+		run = &catalog.Run{Bucket: b.Bucket, Revision: b.Revision, Started: now, Who: Ager}
+	}
+	if run.Revision != b.Revision {
+		run.State, run.Says = catalog.RunStopped, "the rules were changed meanwhile"
+		return c.store.Catalog.SaveRun(ctx, run)
+	}
+	tiers, err := c.store.Tiers(ctx)
+	if err != nil {
+		return err
+	}
+	set, err := lifecycle.NewSet(b.Rules, tiers)
+	if err != nil {
+		return err
+	}
+	end, err := c.store.Catalog.JournalEnd(ctx)
+	if err != nil {
+		return err
+	}
+	a := &ageing{crew: c, bucket: b, set: set, run: run, end: end,
+		limiter: rate.NewLimiter(rate.Limit(c.settings.AgeRate), max(500, c.settings.AgeRate))}
+	err = a.do(ctx)
+	if fault.HasCode(err, "run-stopped") {
+		return nil
+	}
+	return err
+}
+
+// turnOf reports whether it is time for a run of a bucket's rules.
+func (c *Crew) turnOf(ctx context.Context, b catalog.RuledBucket, now time.Time) (bool, error) {
+	if now.Before(b.Acts) || b.Upto != nil && now.Sub(*b.Upto) < c.settings.AgeEvery {
+		return false, nil
+	}
+	last, err := c.store.Catalog.Runs(ctx, b.Bucket, 0, 1)
+	if err != nil || len(last) == 0 {
+		return err == nil, err
+	}
+	return last[0].State != catalog.RunFailed || last[0].Ended == nil || now.Sub(*last[0].Ended) >= failedPause, nil
+}
+
+// do counts what is due, asks when that is too much, and acts.
+func (a *ageing) do(ctx context.Context) error {
+	if err := a.chooseWay(ctx); err != nil {
+		return err
+	}
+	if a.run.State == catalog.RunWaiting && a.run.Allowed == "" {
+		t, err := a.tally(ctx)
+		if err != nil {
+			return err
+		}
+		if t.versions == 0 {
+			a.run.State = catalog.RunDone
+			return a.crew.store.Catalog.EndRun(ctx, a.run, a.run.Started, a.end)
+		}
+		if a.run.ID == 0 {
+			if err := a.crew.store.Catalog.OpenRun(ctx, a.run); err != nil {
+				return err
+			}
+		}
+		if why, err := a.guard(ctx, t); err != nil || why != "" {
+			if err == nil {
+				a.run.State, a.run.Says = catalog.RunAsks, why
+				err = a.crew.store.Catalog.SaveRun(ctx, a.run)
+			}
+			return err
+		}
+	}
+	a.run.State = catalog.RunUnderWay
+	if err := a.crew.store.Catalog.SaveRun(ctx, a.run); err != nil {
+		return err
+	}
+	err := a.source(ctx, a.run.Place, func(p catalog.RunPlace) error { a.run.Place = p; return nil }, a.act)
+	if err == nil {
+		err = a.abandon(ctx, true, nil)
+	}
+	switch {
+	case err == nil:
+		a.run.State, a.run.Says = catalog.RunDone, ""
+		return a.crew.store.Catalog.EndRun(ctx, a.run, a.run.Started, a.end)
+	case ctx.Err() != nil || fault.HasCode(err, "lease-lost") || fault.HasCode(err, "run-stopped"):
+		return err
+	}
+	a.run.State, a.run.Says = catalog.RunFailed, fault.From(err).Message
+	return errors.Join(err, a.crew.store.Catalog.SaveRun(ctx, a.run))
+}
+
+// chooseWay decides whether the whole bucket is looked at: when the rules changed, when
+// a date has come, when somebody asked for the run, and when the journal does not reach
+// back far enough.
+func (a *ageing) chooseWay(ctx context.Context) error {
+	if a.run.ID != 0 && (a.run.Whole || a.run.Who != Ager) || a.bucket.Upto == nil {
+		a.run.Whole = true
+		return nil
+	}
+	days, dates := a.set.Ages()
+	for _, d := range dates {
+		if d.After(*a.bucket.Upto) && !d.After(a.run.Started) {
+			a.run.Whole = true
+		}
+	}
+	if len(days) == 0 {
+		return nil
+	}
+	from, err := a.crew.store.Catalog.JournalFrom(ctx)
+	if a.bucket.Upto.Add(-time.Duration(days[len(days)-1]) * lifecycle.Day).Before(from) {
+		// What is older than the journal is found by looking at all, which once a day is enough.
+		a.run.Whole = a.run.Whole || a.crew.settings.KeepJournal != 0
+	}
+	return err
+}
+
+// source gives the keys of which something may be due.
+func (a *ageing) source(ctx context.Context, from catalog.RunPlace, passed func(catalog.RunPlace) error,
+	f func(context.Context, [][]byte) error) error {
+	do := func(keys [][]byte) error { return f(ctx, keys) }
+	if a.run.Whole {
+		return a.crew.store.Catalog.WalkKeys(ctx, a.bucket.Bucket, a.set, a.run.Started, from, do, passed)
+	}
+	days, _ := a.set.Ages()
+	return a.crew.store.Catalog.DueKeys(ctx, catalog.Due{Bucket: a.bucket.Bucket, From: *a.bucket.Upto, To: a.run.Started,
+		Ages: days, End: a.end}, do)
+}
+
+// judge says what is due of keys, as they are.
+func (a *ageing) judge(keys []*catalog.AgedKey, f func(*catalog.AgedKey, lifecycle.Verdict)) {
+	for _, k := range keys {
+		Masked(a.set, k)
+		for _, v := range a.set.Judge(&k.Key, a.run.Started) {
+			f(k, v)
+		}
+	}
+}
+
+// Masked sets which rules hold the versions of a key.
+func Masked(set *lifecycle.Set, k *catalog.AgedKey) {
+	k.Mask = set.KeyMask(k.Name)
+	for i := range k.Versions {
+		if v := &k.Versions[i]; v.Marker {
+			v.Mask = k.Mask
+		} else {
+			v.Mask = set.Mask(k.Name, v.Size, k.More[i].Tags)
+		}
+	}
+}
+
+// tally is how much a run would do.
+type tally struct {
+	versions, removals, bytes int64
+}
+
+// tally counts what is due, without doing it.
+func (a *ageing) tally(ctx context.Context) (t tally, err error) {
+	err = a.source(ctx, catalog.RunPlace{}, func(catalog.RunPlace) error { return nil },
+		func(ctx context.Context, keys [][]byte) error {
+			aged, err := a.crew.store.Catalog.AgedOf(ctx, a.bucket.Bucket, keys)
+			if err != nil {
+				return err
+			}
+			a.judge(aged, func(k *catalog.AgedKey, v lifecycle.Verdict) {
+				t.versions++
+				if x := k.Versions[v.Index]; !v.Due.Action.Move && !x.Marker {
+					t.removals, t.bytes = t.removals+1, t.bytes+x.Size
+				}
+			})
+			return nil
+		})
+	if err == nil {
+		err = a.abandon(ctx, false, &t)
+	}
+	return t, err
+}
+
+// guard says why a run has to ask before it removes so much; "" when it need not.
+func (a *ageing) guard(ctx context.Context, t tally) (string, error) {
+	if t.removals < a.crew.settings.GuardLeast {
+		return "", nil
+	}
+	b, err := a.crew.store.Catalog.Bucket(ctx, a.bucket.Name)
+	if err != nil {
+		return "", err
+	}
+	share := func(part, whole int64) float64 { return float64(part) / float64(max(1, whole)) }
+	of := max(share(t.removals, b.Usage.Objects+b.Usage.Previous), share(t.bytes, b.Usage.Bytes+b.Usage.PreviousBytes))
+	if of <= a.crew.settings.GuardShare {
+		return "", nil
+	}
+	return fmt.Sprintf("it would remove %d versions with %d bytes, %.0f %% of the bucket; more than %.0f %% is asked for",
+		t.removals, t.bytes, 100*of, 100*a.crew.settings.GuardShare), nil
+}
+
+// move is a version that is to be moved, as it was judged.
+type move struct {
+	key      string
+	number   int64
+	revision int
+	due      lifecycle.Due
+}
+
+// act does what is due of keys: removals in one transaction in which they are judged
+// again, then moves, each in its own.
+func (a *ageing) act(ctx context.Context, keys [][]byte) error {
+	if err := a.limiter.WaitN(ctx, len(keys)); err != nil {
+		return err
+	}
+	var moves []move
+	before := slices.Clone(a.run.Counts)
+	by := catalog.Author{At: a.now(), Who: Ager}
+	err := a.crew.store.Catalog.ActOn(ctx, a.run, keys, func(aged []*catalog.AgedKey) (changes []catalog.Change,
+		outcomes []catalog.Outcome) {
+		moves, a.run.Counts = nil, slices.Clone(before) // it may be called again
+		a.judge(aged, func(k *catalog.AgedKey, v lifecycle.Verdict) {
+			x := k.Versions[v.Index]
+			if v.Due.Action.Move {
+				moves = append(moves, move{k.Name, x.Number, k.More[v.Index].Revision, v.Due})
+				return
+			}
+			changes = append(changes, a.removal(k.Name, x.Number, v.Due, by))
+			outcomes = append(outcomes, outcomeOf([]byte(k.Name), x.Number, x.Size, v.Due, ""))
+			a.count(v.Due, x.Size, nil)
+		})
+		return changes, outcomes
+	})
+	if err != nil || len(moves) == 0 {
+		return err
+	}
+	return a.moveAll(ctx, moves)
+}
+
+// now is the moment of what is done: not before the one by which it was judged.
+func (a *ageing) now() time.Time {
+	now := a.crew.store.Catalog.Now().UTC()
+	if now.Before(a.run.Started) {
+		now = a.run.Started
+	}
+	return now.Truncate(time.Microsecond)
+}
+
+func (a *ageing) removal(key string, number int64, d lifecycle.Due, by catalog.Author) catalog.Change {
+	ch := catalog.Change{Kind: catalog.ObjectRemoved, Bucket: a.bucket.Bucket, Key: key, Author: by,
+		Detail: map[string]any{"rule": d.Rule.Name(), "run": a.run.ID}}
+	if d.Action.Of != lifecycle.Current {
+		ch.Kind, ch.ID = catalog.VersionRemoved, object.VersionID(number)
+	}
+	return ch
+}
+
+func outcomeOf(key []byte, number, size int64, d lifecycle.Due, says string) catalog.Outcome {
+	return catalog.Outcome{Key: key, Number: number, Size: size, Rule: d.Rule.Name(), Did: did(d), Says: says}
+}
+
+// did says what an action does.
+func did(d lifecycle.Due) string {
+	form := d.Rule.Form().Actions[d.Rule.IndexOf(d.Action)]
+	switch {
+	case form.Do == "move":
+		return "move to " + form.To
+	case d.Action.Of == lifecycle.Uploads:
+		return "abandon"
+	}
+	return "remove " + form.Of
+}
+
+// count adds to what the run did, or (failed) could not do.
+func (a *ageing) count(d lifecycle.Due, size int64, failed error) {
+	form := d.Rule.Form().Actions[d.Rule.IndexOf(d.Action)]
+	i := slices.IndexFunc(a.run.Counts, func(c catalog.RunCount) bool {
+		return c.Rule == d.Rule.Name() && c.Of == form.Of && c.Do == form.Do && c.To == form.To
+	})
+	if i < 0 {
+		i = len(a.run.Counts)
+		a.run.Counts = append(a.run.Counts, catalog.RunCount{Rule: d.Rule.Name(), Of: form.Of, Do: form.Do, To: form.To})
+	}
+	if failed != nil {
+		a.run.Counts[i].Failed++
+		return
+	}
+	a.run.Counts[i].Objects++
+	a.run.Counts[i].Bytes += size
+}
+
+// moveAll moves versions, several at a time, and notes what came of it. What changed
+// meanwhile is judged anew another time. A tier that takes nothing more ends the run.
+func (a *ageing) moveAll(ctx context.Context, moves []move) error {
+	var mu sync.Mutex
+	var outcomes []catalog.Outcome
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(16)
+	for _, m := range moves {
+		g.Go(func() error {
+			size, moved, err := a.moveOne(gctx, m)
+			mu.Lock()
+			defer mu.Unlock()
+			switch {
+			case fault.KindOf(err) == fault.Damaged:
+				outcomes = append(outcomes, outcomeOf([]byte(m.key), m.number, size, m.due, fault.From(err).Message))
+				a.count(m.due, size, err)
+				return nil
+			case err != nil || !moved:
+				return err
+			}
+			outcomes = append(outcomes, outcomeOf([]byte(m.key), m.number, size, m.due, ""))
+			a.count(m.due, size, nil)
+			return nil
+		})
+	}
+	err := g.Wait()
+	return errors.Join(err, a.crew.store.Catalog.NoteOutcomes(context.WithoutCancel(ctx), a.run, outcomes))
+}
+
+func (a *ageing) moveOne(ctx context.Context, m move) (size int64, moved bool, err error) {
+	key, err := catalog.KeyOf([]byte(m.key))
+	if err != nil {
+		return 0, false, err
+	}
+	v, err := a.crew.store.Catalog.FindVersion(ctx, a.bucket.Bucket, key, object.VersionID(m.number))
+	if err == nil && v.Revision == m.revision {
+		tiers, terr := a.crew.store.Tiers(ctx)
+		if terr != nil {
+			return 0, false, terr
+		}
+		to := tiers.Of(m.due.Action.To)
+		if to == nil {
+			return 0, false, nil
+		}
+		size = v.Size
+		moved, err = a.crew.store.Move(ctx, a.bucket.Bucket, v, to, store.Moving{Author: catalog.Author{At: a.now(), Who: Ager},
+			Rule: m.due.Rule.Name(), Run: a.run.ID})
+	}
+	if fault.HasCode(err, "version-missing") || fault.HasCode(err, "version-moved") {
+		return size, false, nil // it changed meanwhile
+	}
+	return size, moved, err
+}
+
+// abandon ends the unfinished uploads that are due, or only counts them.
+func (a *ageing) abandon(ctx context.Context, really bool, t *tally) error {
+	now := a.run.Started
+	for after := int64(0); ; {
+		list, err := a.crew.store.Catalog.OpenUploads(ctx, a.bucket.Bucket, now, after, 200)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		var outcomes []catalog.Outcome
+		for _, u := range list {
+			after = u.Seq
+			key := u.Key.String()
+			d := a.set.Due(lifecycle.Item{Of: lifecycle.Uploads, Mask: a.set.KeyMask(key), Since: u.Created}, now)
+			if d == nil {
+				continue
+			}
+			if !really {
+				t.versions++
+				continue
+			}
+			err := a.crew.store.Catalog.Abandon(ctx, a.bucket.Bucket, u.Key, u.ID)
+			if fault.HasCode(err, "upload-missing") {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			outcomes = append(outcomes, outcomeOf([]byte(key), 0, u.Bytes, *d, ""))
+			a.count(*d, u.Bytes, nil)
+		}
+		if len(outcomes) > 0 {
+			if err := a.crew.store.Catalog.NoteOutcomes(ctx, a.run, outcomes); err != nil {
+				return err
+			}
+		}
+	}
+}
