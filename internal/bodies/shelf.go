@@ -61,14 +61,20 @@ type State struct {
 
 // States tells how the volumes stand, in their order.
 func (s *Shelf) States() []State {
-	out := make([]State, len(s.volumes))
-	for i, v := range s.volumes {
-		out[i] = State{Dir: v.dir, Away: v.Present()}
-		if out[i].Away == nil {
-			out[i].Free, out[i].Total, out[i].Away = v.Free()
-		}
+	var out []State
+	for _, v := range s.volumes {
+		out = append(out, v.States()...)
 	}
 	return out
+}
+
+// States tells how the volume stands.
+func (v *Volume) States() []State {
+	s := State{Dir: v.dir, Away: v.Present()}
+	if s.Away == nil {
+		s.Free, s.Total, s.Away = v.Free()
+	}
+	return []State{s}
 }
 
 // Free gives what the volumes that are there have.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"strconv"
@@ -132,4 +133,12 @@ func (a *app) facts(pairs [][2]string) error {
 		}
 	}
 	return nil
+}
+
+// document prints something as it is written down, to be read again.
+func (a *app) document(v any) error {
+	e := json.NewEncoder(a.Out)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
 }

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"spindle/internal/core/access"
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/object"
+	"spindle/internal/core/tier"
 )
 
 // BucketInfo is a bucket with its settings and usage.
@@ -25,6 +27,7 @@ type BucketInfo struct {
 	AbandonAfter *int         `json:"abandonAfter" doc:"Days after which unfinished uploads are abandoned; null for never"`
 	Revision     int          `json:"revision" doc:"Of the settings; 0 when they are not told"`
 	Sealing      bool         `json:"sealing" doc:"New bodies are encrypted at rest"`
+	Tier         string       `json:"tier" doc:"Where new bodies go that name no other"`
 	Open         bool         `json:"open" doc:"Anyone may read or list some of it, without a key"`
 	Partly       bool         `json:"partly,omitempty" doc:"Who asks may list some of it only: usage and quota are not told"`
 	Places       []string     `json:"places,omitempty" doc:"The prefixes that who asks may list, when not all of it"`
@@ -36,7 +39,7 @@ func bucketInfo(b *catalog.Bucket) BucketInfo {
 	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created,
 		CreatedBy: b.CreatedBy,
 		Quota:     b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: UsageInfo(b.Usage),
-		AbandonAfter: b.AbandonAfter, Sealing: b.Sealing,
+		AbandonAfter: b.AbandonAfter, Sealing: b.Sealing, Tier: cmp.Or(b.Tier, tier.MainName),
 		Revision: b.Revision}
 }
 

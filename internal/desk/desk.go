@@ -123,6 +123,8 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.keyCalls(to)
 	d.grantCalls(to)
 	d.trailCalls(to)
+	d.tierCalls(to)
+	d.lifecycleCalls(to)
 	return api
 }
 

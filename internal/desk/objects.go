@@ -39,6 +39,7 @@ type ObjectInfo struct {
 	Arrived       string            `json:"arrived" doc:"Whole, or in how many parts"`
 	Kept          string            `json:"kept" doc:"How the bytes lie on the volume"`
 	Sealed        bool              `json:"sealed" doc:"The bytes are encrypted at rest"`
+	Restored      *RestoredInfo     `json:"restored,omitempty" doc:"Of a version that is restored before it is read, when it is shown"`
 	Rights        []string          `json:"rights,omitempty" doc:"What who asks may do with the object, when it is shown: list, read, write, remove, settings"`
 }
 
@@ -52,6 +53,7 @@ type DigestInfo struct {
 // the whole, once it is worked out.
 func (d *Desk) objectInfo(ctx context.Context, bucket object.BucketName, v *object.Version) ObjectInfo {
 	o := describe(v)
+	o.Tier = d.tierName(ctx, v)
 	seen, err := d.veilFor(ctx, bucket)
 	if err != nil {
 		seen = veil{} // the bucket has just gone: less is told
@@ -70,7 +72,7 @@ func describe(v *object.Version) ObjectInfo {
 	o := ObjectInfo{Key: v.Key.String(), Size: v.Size, Created: v.Created, CreatedBy: v.By, ETag: v.ETag.String(),
 		ContentType: v.Headers.ContentType,
 		Headers:     v.Headers, Metadata: v.Metadata.Decoded(), MetadataBytes: v.Metadata.Size(), Revision: v.Revision,
-		Version: v.ID().String(), Tags: v.Tags, Source: v.Source, Marker: v.Marker, Tier: "main", Arrived: "whole",
+		Version: v.ID().String(), Tags: v.Tags, Source: v.Source, Marker: v.Marker, Arrived: "whole",
 		Digests: []DigestInfo{{"CRC-64/NVME", fmt.Sprintf("%016x", v.CRC64)}}}
 	if v.ETag.Parts == 0 {
 		o.Digests = append(o.Digests, DigestInfo{"MD5", hex.EncodeToString(v.ETag.MD5[:])})
@@ -87,6 +89,8 @@ func describe(v *object.Version) ObjectInfo {
 		o.Kept = "no bytes to keep"
 	case v.Body.File < 0:
 		o.Kept = fmt.Sprintf("in %d pieces, as it came", v.ETag.Parts)
+	case v.Body.Offset == object.Framed:
+		o.Kept = "a file of its own, in frames that are checked on every read"
 	case v.Body.Offset < 0:
 		o.Kept = "a file of its own"
 	default:
@@ -179,7 +183,7 @@ func (d *Desk) lookForVersion(ctx context.Context, bucket, key, version, asOf st
 	return nil, a, err
 }
 
-func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion, bucket, key string, move,
+func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion, bucket, key, in string, move,
 	ifAbsent bool) (*object.Version, error) {
 	from, err := address(fromBucket, fromKey)
 	if err != nil {
@@ -213,7 +217,7 @@ func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion,
 			return nil, err
 		}
 	}
-	return d.store.Copy(ctx, store.Copy{From: from, FromID: id, To: to, Author: author(ctx), Move: move,
+	return d.store.Copy(ctx, store.Copy{From: from, FromID: id, To: to, Author: author(ctx), Move: move, Tier: in,
 		IfAbsent: ifAbsent})
 }
 
@@ -230,6 +234,15 @@ func (d *Desk) showObject(ctx context.Context, in *VersionIn) (*struct{ Body Obj
 	if info.Rights, err = d.reach(ctx, in.Bucket, in.Key); err != nil {
 		return nil, err
 	}
+	f, err := d.store.Bucket(ctx, a.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	restored, err := d.store.RestoreState(ctx, f.ID, v)
+	if err != nil {
+		return nil, err
+	}
+	info.Restored = restoredInfo(restored)
 	return &struct{ Body ObjectInfo }{info}, nil
 }
 
@@ -240,12 +253,13 @@ func (d *Desk) copyObjectCall(ctx context.Context, in *struct {
 		FromKey     string `json:"fromKey"`
 		FromVersion string `json:"fromVersion,omitempty" doc:"A version's id; the current one otherwise"`
 		Key         string `json:"key"`
+		Tier        string `json:"tier,omitempty" maxLength:"32" doc:"Where the copy goes; the source's otherwise"`
 		Move        bool   `json:"move,omitempty" doc:"Remove the source in the same transaction"`
 		IfAbsent    bool   `json:"ifAbsent,omitempty" doc:"Refuse when the target is there"`
 	}
 }) (*struct{ Body ObjectInfo }, error) {
 	v, err := d.copyObject(ctx, in.Body.FromBucket, in.Body.FromKey, in.Body.FromVersion, in.Bucket, in.Body.Key,
-		in.Body.Move, in.Body.IfAbsent)
+		in.Body.Tier, in.Body.Move, in.Body.IfAbsent)
 	if err != nil {
 		return nil, err
 	}

@@ -19,6 +19,23 @@ type Problem struct {
 	Field  string `json:"field,omitempty" doc:"The field at fault"`
 	Remedy string `json:"remedy,omitempty" doc:"What to do next"`
 	Switch string `json:"switch,omitempty" doc:"An account of who asks, acting in which the call may be allowed"`
+
+	Complaints []Complaint `json:"complaints,omitempty" doc:"All that is wrong, when it is more than one thing"`
+}
+
+// Complaint is one thing that is wrong with what was sent.
+type Complaint struct {
+	Field  string `json:"field,omitempty"`
+	Code   string `json:"code"`
+	Detail string `json:"detail"`
+	Remedy string `json:"remedy,omitempty"`
+}
+
+func complaints(err error) (out []Complaint) {
+	for _, f := range fault.All(err) {
+		out = append(out, Complaint{Field: f.Field, Code: f.Code, Detail: f.Message, Remedy: f.Remedy})
+	}
+	return out
 }
 
 func (p *Problem) Error() string { return p.Detail }
@@ -51,6 +68,9 @@ func (d *Desk) problem(err error) *Problem {
 	}
 	p := &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field,
 		Remedy: f.Remedy}
+	if all := complaints(err); len(all) > 1 {
+		p.Complaints = all
+	}
 	var e *elsewhere
 	if errors.As(err, &e) {
 		p.Switch = e.account

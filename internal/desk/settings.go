@@ -35,6 +35,7 @@ type bucketChange struct {
 	Versioning   string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
 	Tags         *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
 	Sealing      *bool         `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
+	Tier         string        `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
 	AbandonAfter *int          `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
 	IfRevision   int           `json:"ifRevision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
 }
@@ -55,6 +56,9 @@ func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
 	}
 	if c.Sealing != nil {
 		edits = append(edits, bucket.Sealing(*c.Sealing))
+	}
+	if c.Tier != "" {
+		edits = append(edits, bucket.Tier(c.Tier))
 	}
 	if c.AbandonAfter != nil {
 		edits = append(edits, bucket.AbandonAfter(daysOrNever(*c.AbandonAfter)))

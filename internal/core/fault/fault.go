@@ -92,6 +92,18 @@ func From(err error) *Error {
 		Do("try again; the service's log has the cause").Because(err)
 }
 
+// All finds every Error that err joins (errors.Join), in order; one when it joins none.
+func All(err error) []*Error {
+	if joined, ok := err.(interface{ Unwrap() []error }); ok {
+		var out []*Error
+		for _, e := range joined.Unwrap() {
+			out = append(out, All(e)...)
+		}
+		return out
+	}
+	return []*Error{From(err)}
+}
+
 // KindOf gives the kind of err, Internal when it is not classified.
 func KindOf(err error) Kind { return From(err).Kind }
 

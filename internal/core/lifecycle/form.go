@@ -1,14 +1,9 @@
 package lifecycle
 
 import (
-	"bytes"
-	"encoding/json"
-	"errors"
-	"io"
-
-	"github.com/goccy/go-yaml"
-
-	"spindle/internal/core/fault"
+	"fmt"
+	"slices"
+	"strings"
 )
 
 // Form is a rule as it is written down, in JSON or YAML, by people and programs. It may
@@ -42,57 +37,28 @@ type ActionForm struct {
 	Dearer bool   `json:"dearer,omitempty" yaml:"dearer,omitempty" doc:"The move may go to a dearer tier"`
 }
 
-// ReadForms reads rules written down in JSON or YAML: one, a list of them, or a
-// document with a list named rules. Fields that are not known are refused. The error
-// has the code rules-document and says where.
-func ReadForms(r io.Reader) ([]Form, error) {
-	raw, err := io.ReadAll(io.LimitReader(r, 1<<20+1))
-	if err != nil {
-		return nil, err
+// Words says the action, with what its age is counted from.
+func (a ActionForm) Words() string {
+	of := map[string]string{"current": "the current version", "previous": "previous versions",
+		"markers": "delete markers that hide nothing", "uploads": "unfinished uploads"}[a.Of]
+	s := "remove " + of
+	switch {
+	case a.Do == "move":
+		s = "move " + of + " to " + a.To
+	case a.Of == "uploads":
+		s = "abandon " + of
+	case a.Of == "previous":
+		s += " for good"
 	}
-	if len(raw) > 1<<20 {
-		return nil, unreadable(errors.New("it has more than 1 MiB"))
+	at := slices.Index(subjectNames[:], a.Of)
+	switch {
+	case a.Date != "":
+		s += " from " + a.Date + " on"
+	case a.Days != nil && at >= 0:
+		s += fmt.Sprintf(", %d days %s", *a.Days, strings.Replace(Subject(at).Counted(), "since it was", "after it was", 1))
 	}
-	if t := bytes.TrimSpace(raw); len(t) > 0 && (t[0] == '{' || t[0] == '[') && json.Valid(raw) {
-		return readForms(func(v any) error {
-			d := json.NewDecoder(bytes.NewReader(raw))
-			d.DisallowUnknownFields()
-			return d.Decode(v)
-		}, t[0] == '[')
+	if a.Keep > 0 {
+		s += fmt.Sprintf(", but keep the %d newest", a.Keep)
 	}
-	if len(bytes.TrimSpace(raw)) == 0 {
-		return nil, unreadable(errors.New("it is empty"))
-	}
-	var shape any
-	if err := yaml.Unmarshal(raw, &shape); err != nil {
-		return nil, unreadable(err)
-	}
-	_, list := shape.([]any)
-	return readForms(func(v any) error { return yaml.UnmarshalWithOptions(raw, v, yaml.Strict()) }, list)
-}
-
-func readForms(read func(any) error, list bool) ([]Form, error) {
-	if list {
-		var all []Form
-		if err := read(&all); err != nil {
-			return nil, unreadable(err)
-		}
-		return all, nil
-	}
-	var doc struct {
-		Rules []Form `json:"rules" yaml:"rules"`
-	}
-	if err := read(&doc); err == nil {
-		return doc.Rules, nil
-	}
-	var one Form
-	if err := read(&one); err != nil {
-		return nil, unreadable(err)
-	}
-	return []Form{one}, nil
-}
-
-func unreadable(err error) error {
-	return fault.New(fault.Invalid, "rules-document", "the rules cannot be read: %s", err).In("rules").
-		Do("write JSON or YAML as `spindle lifecycle show` prints it")
+	return s
 }

@@ -68,29 +68,6 @@ func TestAllComplaintsAtOnce(t *testing.T) {
 	}
 }
 
-// TestRulesAreReadBothWays reads JSON and YAML, and refuses what it does not know.
-func TestRulesAreReadBothWays(t *testing.T) {
-	want := []Form{{Name: "old", Scope: ScopeForm{Prefix: "plates/", Like: []string{"*.tif"}},
-		Actions: []ActionForm{{Of: "current", Do: "move", To: "cellar", Days: days(730)}}}}
-	for _, text := range []string{
-		`{"name":"old","scope":{"prefix":"plates/","like":["*.tif"]},"actions":[{"of":"current","do":"move","to":"cellar","days":730}]}`,
-		`{"rules":[{"name":"old","scope":{"prefix":"plates/","like":["*.tif"]},"actions":[{"of":"current","do":"move","to":"cellar","days":730}]}]}`,
-		"name: old\nscope:\n  prefix: plates/\n  like: ['*.tif']\nactions:\n- {of: current, do: move, to: cellar, days: 730}\n",
-		"- name: old\n  scope: {prefix: plates/, like: ['*.tif']}\n  actions:\n  - {of: current, do: move, to: cellar, days: 730}\n",
-	} {
-		got, err := ReadForms(strings.NewReader(text))
-		if err != nil || !reflect.DeepEqual(got, want) {
-			t.Errorf("%s: %+v, %v", text, got, err)
-		}
-	}
-	for _, text := range []string{"", "{", `{"name":"old","colour":"red","actions":[]}`, "name: old\ncolour: red\n", "- 3\n",
-		"name: [", strings.Repeat("x", 2<<20)} {
-		if _, err := ReadForms(strings.NewReader(text)); !fault.HasCode(err, "rules-document") {
-			t.Errorf("%.20q: %v", text, err)
-		}
-	}
-}
-
 func TestPatterns(t *testing.T) {
 	for _, x := range []struct {
 		pattern, key string

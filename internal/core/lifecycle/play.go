@@ -47,6 +47,18 @@ func (k *Key) item(i, newer int) (it Item, ok bool) {
 	return it, true
 }
 
+// Item gives a version of the key as rules see it; ok is false for a delete marker that
+// hides something, which they leave alone.
+func (k *Key) Item(i int) (it Item, ok bool) {
+	newer := 0
+	for j := 1; j < i; j++ {
+		if !k.Versions[j].Marker {
+			newer++
+		}
+	}
+	return k.item(i, newer)
+}
+
 // items calls f with each version that rules can be about.
 func (k *Key) items(f func(i int, it Item)) {
 	newer := 0

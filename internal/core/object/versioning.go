@@ -114,6 +114,21 @@ func notMoment(s, why, example string) error {
 		Do(`write "2026-11-20 14:00", 2026-11-20T14:00:00Z, 2026-11-20, or %s`, example)
 }
 
+// ParseDuration reads a length of time such as 90s, 4h or 7d, a day having 24 hours. The
+// error has the code duration.
+func ParseDuration(s string) (d time.Duration, err error) {
+	if days, ok := strings.CutSuffix(s, "d"); ok {
+		n, derr := strconv.ParseUint(days, 10, 16)
+		d, err = time.Duration(n)*24*time.Hour, derr
+	} else {
+		d, err = time.ParseDuration(s)
+	}
+	if err != nil || d < 0 {
+		return 0, fault.New(fault.Invalid, "duration", "%q is no length of time", s).Do("write it as 90s, 4h or 7d")
+	}
+	return d, nil
+}
+
 func parseTime(s string, now time.Time, direction time.Duration) (time.Time, error) {
 	s = strings.TrimSpace(s)
 	t, err := time.Parse(time.RFC3339Nano, s)
@@ -124,14 +139,8 @@ func parseTime(s string, now time.Time, direction time.Duration) (time.Time, err
 		t, err = time.ParseInLocation(form, s, now.Location())
 	}
 	if err != nil {
-		var ago time.Duration
-		if days, ok := strings.CutSuffix(s, "d"); ok {
-			n, derr := strconv.ParseUint(days, 10, 16)
-			ago, err = time.Duration(n)*24*time.Hour, derr
-		} else {
-			ago, err = time.ParseDuration(s)
-		}
-		if err != nil || ago < 0 {
+		ago, err := ParseDuration(s)
+		if err != nil {
 			return t, notMoment(s, "is no moment", "a time such as 36h or 7d")
 		}
 		t = now.Add(direction * ago)

@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/desk"
+)
+
+const tiersPath = "/api/v1/tiers/"
+
+func (a *app) tierCommand() *cli.Command {
+	what := []cli.Flag{
+		&cli.StringSliceFlag{Name: "volume", Usage: "add this `DIRECTORY` of the service's machine, empty or not there yet; may be repeated"},
+		&cli.IntFlag{Name: "copies", Usage: "of each body, every one on another volume", DefaultText: "1"},
+		&cli.StringFlag{Name: "compression", Usage: "on or off"},
+		&cli.StringFlag{Name: "sealing", Usage: "on or off: encrypt bodies at rest, whatever their bucket says"},
+		&cli.StringFlag{Name: "price", Usage: "of a GiB kept for a month, such as `0.021`"},
+		&cli.StringFlag{Name: "request-price", Usage: "of 1,000 requests, such as `0.4`"},
+		&cli.IntFlag{Name: "shortest-stay", Usage: "`DAYS` that are paid for at the least"},
+		&cli.StringFlag{Name: "restore-after", Usage: "versions are read from a restored copy only, which takes this `LONG`, such as 4h; none to read at once"},
+		&cli.IntFlag{Name: "restored-for", Usage: "`DAYS` that a restored copy stays", Value: 7},
+		noteFlag("what it is for"),
+	}
+	return &cli.Command{Name: "tier", Usage: "classes of storage: where bodies are kept, in how many copies, at what price",
+		Commands: []*cli.Command{
+			{Name: "add", Usage: "add a tier on empty directories", ArgsUsage: "NAME",
+				Description: examples("spindle tier add drying-room --volume /mnt/slow1/spindle --compression on --price 0.008",
+					"spindle tier add cellar --volume /mnt/a --volume /mnt/b --copies 2 --price 0.002 --restore-after 4h --shortest-stay 90"),
+				Flags: what, Action: a.tierAdd},
+			{Name: "list", Usage: "list tiers", Description: examples("spindle tier list", "spindle tier list --json"),
+				Action: listing[desk.TierInfo]{path: "/api/v1/tiers", field: "tiers", none: "There is no tier.", row: tierRow,
+					columns: []column{{"TIER", false}, {"GIB, MONTH", true}, {"COPIES", true}, {"KEPT", false}, {"READ", false},
+						{"BYTES", true}, {"FREE", true}, {"VOLUMES", false}, {"NOTE", false}}}.action(a)},
+			{Name: "show", Usage: "show a tier", ArgsUsage: "NAME",
+				Description: examples("spindle tier show cellar", "spindle tier show main --json"),
+				Action:      showing(a, tiersPath, printed(a, a.showTier))},
+			{Name: "change", Usage: "change a tier", ArgsUsage: "NAME",
+				Description: "What there is in it already is not written anew; volumes can be added, not taken away.\n\n" +
+					examples("spindle tier change main --price 0.021", "spindle tier change cellar --volume /mnt/c/spindle --copies 3"),
+				Flags:  append(slices.Clone(what), &cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}),
+				Action: changing(a, tiersPath, tierChange, printed(a, a.showTier))},
+			{Name: "remove", Usage: "remove a tier with nothing in it", ArgsUsage: "NAME",
+				Description: "Its directories stay as they are.\n\n" + examples("spindle tier remove attic", "spindle tier remove attic --yes"),
+				Flags:       []cli.Flag{yesFlag()},
+				Action: removing(a, "tier", tiersPath, func(t desk.TierInfo) string {
+					return fmt.Sprintf("The tier %s goes; it can be removed only when nothing is in it and nothing names it.", t.Name)
+				})},
+		}}
+}
+
+func tierChange(c *cli.Command, in map[string]any) error {
+	if c.IsSet("volume") {
+		in["volumes"] = c.StringSlice("volume")
+	}
+	texts(c, in, "note")
+	for flag, field := range map[string]string{"copies": "copies", "shortest-stay": "shortestStay"} {
+		if c.IsSet(flag) {
+			in[field] = c.Int(flag)
+		}
+	}
+	for flag, field := range map[string]string{"compression": "packed", "sealing": "sealed"} {
+		if !c.IsSet(flag) {
+			continue
+		}
+		on, err := isOn(flag, c.String(flag))
+		if err != nil {
+			return err
+		}
+		in[field] = on
+	}
+	for flag, field := range map[string]string{"price": "price", "request-price": "requests"} {
+		if !c.IsSet(flag) {
+			continue
+		}
+		v, err := strconv.ParseFloat(c.String(flag), 64)
+		if err != nil {
+			return fault.New(fault.Invalid, "tier-price", "%q is no price", c.String(flag)).In(flag).Do("give it as 0.021")
+		}
+		in[field] = v
+	}
+	switch s := c.String("restore-after"); {
+	case s == "none":
+		in["atOnce"] = true
+	case s != "":
+		d, err := object.ParseDuration(s)
+		if err != nil {
+			return fault.From(err).In("restore-after")
+		}
+		in["restore"] = desk.RestoreInfo{Seconds: int64(d / time.Second), Days: c.Int("restored-for")}
+	case c.IsSet("restored-for"):
+		return wrongUsage("--restored-for goes with --restore-after").see(c)
+	}
+	return nil
+}
+
+func isOn(flag, s string) (bool, error) {
+	if s != "on" && s != "off" {
+		return false, fault.New(fault.Invalid, "on-off", "%q is neither on nor off", s).In(flag).Do("say on or off")
+	}
+	return s == "on", nil
+}
+
+func (a *app) tierAdd(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	in := map[string]any{"name": name}
+	if err := tierChange(c, in); err != nil {
+		return err
+	}
+	var t desk.TierInfo
+	if err := p.call(ctx, http.MethodPost, "/api/v1/tiers", nil, in, &t); err != nil {
+		return err
+	}
+	return a.print(t, func() error { return a.showTier(t) })
+}
+
+// price shows a price as it is counted.
+func price(p float64) string { return strconv.FormatFloat(p, 'f', -1, 64) }
+
+func tierKept(t desk.TierInfo) string {
+	var words []string
+	if t.Packed {
+		words = append(words, "compressed")
+	}
+	if t.Sealed {
+		words = append(words, "sealed")
+	}
+	return strings.Join(words, ", ")
+}
+
+func tierRead(t desk.TierInfo) string {
+	if t.Restore == nil {
+		return "at once"
+	}
+	return "restored in " + (time.Duration(t.Restore.Seconds) * time.Second).String()
+}
+
+func tierRow(t desk.TierInfo) []string {
+	bytes, free, away := "", "", ""
+	if t.Bytes != nil {
+		var n int64
+		gone := 0
+		for _, v := range t.Volumes {
+			if n += v.Free; v.Away != "" {
+				gone++
+			}
+		}
+		bytes, free, away = size(*t.Bytes), size(n), strconv.Itoa(len(t.Volumes))
+		if gone > 0 {
+			away += fmt.Sprintf(", %d away", gone)
+		}
+	}
+	return []string{t.Name, price(t.Price), strconv.Itoa(t.Copies), tierKept(t), tierRead(t), bytes, free, away, shown(t.Note)}
+}
+
+func (a *app) showTier(t desk.TierInfo) error {
+	read := "at once"
+	if t.Restore != nil {
+		read = fmt.Sprintf("%s, for %s", tierRead(t), things(int64(t.Restore.Days), "day", "days"))
+	}
+	facts := [][2]string{{"Tier", t.Name}, {"Note", shown(t.Note)}, {"Price", price(t.Price) + " a GiB and month, " +
+		price(t.Requests) + " for 1,000 requests"}, {"Copies", strconv.Itoa(t.Copies)}, {"Kept", orDash(tierKept(t))},
+		{"Shortest stay", things(int64(t.Stay), "day", "days")}, {"Read", read}, {"Revision", strconv.Itoa(t.Revision)}}
+	if t.Bytes != nil {
+		facts = append(facts, [2]string{"Bytes of versions", size(*t.Bytes)})
+	}
+	if err := a.facts(facts); err != nil || len(t.Volumes) == 0 {
+		return err
+	}
+	fmt.Fprintln(a.Out)
+	var rows [][]string
+	for _, v := range t.Volumes {
+		state := "there"
+		if v.Away != "" {
+			state = v.Away
+		}
+		rows = append(rows, []string{v.Dir, size(v.Free), size(v.Total), state})
+	}
+	return a.table([]column{{"VOLUME", false}, {"FREE", true}, {"OF", true}, {"STATE", false}}, rows)
+}

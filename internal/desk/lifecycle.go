@@ -1,0 +1,285 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/lifecycle"
+	"spindle/internal/core/object"
+	"spindle/internal/store"
+)
+
+// Rules are the rules of a bucket.
+type Rules struct {
+	Revision int        `json:"revision" doc:"0 when there never were any"`
+	Rules    []RuleInfo `json:"rules" doc:"By name"`
+	Saved    *time.Time `json:"saved,omitempty"`
+	SavedBy  string     `json:"savedBy,omitempty"`
+	Acts     *time.Time `json:"acts,omitempty" doc:"They wait until then; absent when they act"`
+	Looked   *time.Time `json:"looked,omitempty" doc:"All that was due before this moment was found and dealt with"`
+}
+
+// RuleInfo is a rule, with what it did last.
+type RuleInfo struct {
+	lifecycle.Form
+	Did []catalog.RunCount `json:"did,omitempty" doc:"In the last run that did something"`
+}
+
+func (d *Desk) lifecycleCalls(to *calls) {
+	reads, changes := rule{do: access.List, on: onWhole}, rule{do: access.Settings, on: onWhole}
+	const topic, base = "lifecycle", "/buckets/{bucket}/lifecycle"
+	call(to, reads, "show-rules", "GET "+base, topic, "Show the rules of a bucket", d.showRules)
+	call(to, changes, "save-rules", "PUT "+base, topic, "Replace the rules of a bucket", d.saveRules)
+	call(to, reads, "check-rules", "POST "+base+"/check", topic, "Say all that is wrong with rules", d.checkRules)
+	call(to, reads, "rehearse-rules", "POST "+base+"/rehearse", topic,
+		"Work out what rules would do, on the real catalog and day by day; nothing is changed", d.rehearseRules)
+	call(to, reads, "show-ages", "POST "+base+"/ages", topic, "Show how old what is in a scope is, by tier", d.showAges)
+	call(to, changes, "put-rule", "PUT "+base+"/rules/{rule}", topic, "Add or replace one rule", d.putRule)
+	call(to, changes, "remove-rule", "DELETE "+base+"/rules/{rule}", topic, "Remove one rule", d.removeRule)
+	call(to, reads, "list-past-rules", "GET "+base+"/history", topic, "List the states that the rules had, latest first",
+		d.listPastRules)
+	call(to, changes, "put-back-rules", "POST "+base+"/history/{revision}", topic, "Put an earlier state of the rules back",
+		d.putBackRules)
+	d.runCalls(to, reads, changes)
+	call(to, rule{do: access.Read, on: onKey}, "show-coming", "GET /buckets/{bucket}/coming", topic,
+		"Show what the rules have in store for a version", d.showComing)
+}
+
+type rulesOut struct{ Body Rules }
+
+func (d *Desk) rulesOf(ctx context.Context, bucket string) (*rulesOut, error) {
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return nil, err
+	}
+	l, set, err := d.store.Rules(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	out := &rulesOut{Rules{Revision: l.Revision, Rules: []RuleInfo{}}}
+	if l.Revision == 0 {
+		return out, nil
+	}
+	seen, err := d.veilFor(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	out.Body.Saved, out.Body.SavedBy, out.Body.Looked = &l.Saved, seen.by(l.SavedBy), l.Upto
+	if set.Acts() && l.Acts.After(d.store.Catalog.Now()) {
+		out.Body.Acts = &l.Acts
+	}
+	did, err := d.lastDid(ctx, l.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range set.Forms() {
+		out.Body.Rules = append(out.Body.Rules, RuleInfo{f, did[f.Name]})
+	}
+	return out, nil
+}
+
+// lastDid gives what each rule did in the last run in which it did something, of the
+// last few.
+func (d *Desk) lastDid(ctx context.Context, bucket int64) (map[string][]catalog.RunCount, error) {
+	runs, err := d.store.Catalog.Runs(ctx, bucket, 0, 20)
+	if err != nil {
+		return nil, err
+	}
+	did := map[string][]catalog.RunCount{}
+	for _, r := range runs {
+		here := map[string][]catalog.RunCount{}
+		for _, n := range r.Counts {
+			here[n.Rule] = append(here[n.Rule], n)
+		}
+		for name, list := range here {
+			if did[name] == nil {
+				did[name] = list
+			}
+		}
+	}
+	return did, nil
+}
+
+func (d *Desk) showRules(ctx context.Context, in *BucketPath) (*rulesOut, error) {
+	return d.rulesOf(ctx, in.Bucket)
+}
+
+// RulesSaving is how rules are saved.
+type RulesSaving struct {
+	IfRevision int  `json:"ifRevision,omitempty" minimum:"-1" doc:"Only if the rules are at this revision; -1: only if there never were any"`
+	Grace      *int `json:"graceSeconds,omitempty" minimum:"0" maximum:"2592000" doc:"How long what is new waits before it acts; 600 otherwise"`
+}
+
+func (s RulesSaving) change(what string, edit func([]lifecycle.Form) ([]lifecycle.Form, error)) store.RulesChange {
+	c := store.RulesChange{IfRevision: s.IfRevision, What: what, Edit: edit}
+	if s.Grace != nil {
+		g := time.Duration(*s.Grace) * time.Second
+		c.Grace = &g
+	}
+	return c
+}
+
+func (d *Desk) changeRules(ctx context.Context, bucket string, c store.RulesChange) (*rulesOut, error) {
+	name, err := object.ParseBucketName(bucket)
+	if err == nil {
+		_, err = d.store.ChangeRules(ctx, name, c, author(ctx))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.rulesOf(ctx, bucket)
+}
+
+func (d *Desk) saveRules(ctx context.Context, in *struct {
+	BucketPath
+	Body struct {
+		RulesSaving
+		Rules []lifecycle.Form `json:"rules" maxItems:"200"`
+	}
+}) (*rulesOut, error) {
+	return d.changeRules(ctx, in.Bucket, in.Body.change(fmt.Sprintf("all %d rules saved", len(in.Body.Rules)),
+		func([]lifecycle.Form) ([]lifecycle.Form, error) { return in.Body.Rules, nil }))
+}
+
+// RulePath names a rule of a bucket.
+type RulePath struct {
+	BucketPath
+	Rule string `path:"rule" maxLength:"64"`
+}
+
+func (d *Desk) putRule(ctx context.Context, in *struct {
+	RulePath
+	Body struct {
+		RulesSaving
+		Rule lifecycle.Form `json:"rule"`
+		New  bool           `json:"new,omitempty" doc:"Refuse when there is a rule of the name"`
+	}
+}) (*rulesOut, error) {
+	f := in.Body.Rule
+	if f.Name == "" {
+		f.Name = in.Rule
+	}
+	return d.changeRules(ctx, in.Bucket, in.Body.change("rule "+f.Name+" saved",
+		func(list []lifecycle.Form) ([]lifecycle.Form, error) {
+			if in.Body.New && slices.ContainsFunc(list, func(x lifecycle.Form) bool { return x.Name == f.Name }) {
+				return nil, fault.New(fault.Conflict, "rule-exists", "the bucket has a rule %q already", f.Name).In("name").
+					Do("choose another name, or change that one")
+			}
+			if f.Name != in.Rule { // it gets another name
+				if rest, err := store.DropRule(in.Rule)(list); err == nil {
+					list = rest
+				}
+			}
+			return store.PutRule(f)(list)
+		}))
+}
+
+func (d *Desk) removeRule(ctx context.Context, in *struct {
+	RulePath
+	IfRevision int `query:"ifRevision" minimum:"0"`
+}) (*rulesOut, error) {
+	return d.changeRules(ctx, in.Bucket, store.RulesChange{IfRevision: in.IfRevision, What: "rule " + in.Rule + " removed",
+		Edit: store.DropRule(in.Rule)})
+}
+
+func (d *Desk) checkRules(ctx context.Context, in *struct {
+	BucketPath
+	Body struct {
+		Rules []lifecycle.Form `json:"rules" maxItems:"200"`
+	}
+}) (*struct {
+	Body struct {
+		Complaints []Complaint `json:"complaints" doc:"None when they can be saved"`
+	}
+}, error) {
+	out := &struct {
+		Body struct {
+			Complaints []Complaint `json:"complaints" doc:"None when they can be saved"`
+		}
+	}{}
+	out.Body.Complaints = []Complaint{}
+	if _, err := d.store.RuleSet(ctx, in.Body.Rules); err != nil {
+		if fault.KindOf(err) == fault.Unavailable {
+			return nil, err
+		}
+		out.Body.Complaints = complaints(err)
+	}
+	return out, nil
+}
+
+// PastRulesInfo is a state that the rules of a bucket had.
+type PastRulesInfo struct {
+	Revision int              `json:"revision"`
+	At       time.Time        `json:"at"`
+	By       string           `json:"by"`
+	What     string           `json:"what"`
+	Rules    []lifecycle.Form `json:"rules"`
+}
+
+// PastRulesPage is a page of states.
+type PastRulesPage struct {
+	History []PastRulesInfo `json:"history"`
+	Next    int             `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+}
+
+func (d *Desk) listPastRules(ctx context.Context, in *struct {
+	BucketPath
+	Before int `query:"before" minimum:"0"`
+	Limit  int `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+}) (*struct{ Body PastRulesPage }, error) {
+	name, err := object.ParseBucketName(in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	f, err := d.store.Facts(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.PastRules(ctx, f.ID, in.Before, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := d.veilFor(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct{ Body PastRulesPage }{PastRulesPage{History: []PastRulesInfo{}}}
+	for i, p := range list {
+		if i == in.Limit {
+			out.Body.Next = list[i-1].Revision
+			break
+		}
+		out.Body.History = append(out.Body.History, PastRulesInfo{p.Revision, p.At.UTC(), seen.by(p.Who), p.What, p.Rules})
+	}
+	return out, nil
+}
+
+func (d *Desk) putBackRules(ctx context.Context, in *struct {
+	BucketPath
+	Revision int `path:"revision" minimum:"1"`
+	Body     RulesSaving
+}) (*rulesOut, error) {
+	name, err := object.ParseBucketName(in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	f, err := d.store.Facts(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.PastRules(ctx, f.ID, in.Revision+1, 1)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 || list[0].Revision != in.Revision {
+		return nil, fault.New(fault.NotFound, "revision-missing", "the rules have no revision %d", in.Revision).In("revision").
+			Do("list them: spindle lifecycle history")
+	}
+	return d.changeRules(ctx, in.Bucket, in.Body.change(fmt.Sprintf("revision %d put back", in.Revision),
+		func([]lifecycle.Form) ([]lifecycle.Form, error) { return list[0].Rules, nil }))
+}

@@ -1,0 +1,199 @@
+package desk
+
+import (
+	"context"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// RunInfo is one time that the rules of a bucket were carried out.
+type RunInfo struct {
+	ID       int64              `json:"id"`
+	State    string             `json:"state" enum:"waiting,under way,asks,done,stopped,failed"`
+	Revision int                `json:"revision" doc:"Of the rules"`
+	Whole    bool               `json:"whole" doc:"It looks at the whole bucket"`
+	Started  time.Time          `json:"started" doc:"Ages are judged by this moment"`
+	Ended    *time.Time         `json:"ended,omitempty"`
+	By       string             `json:"by" doc:"Who asked for it; lifecycle when nobody did"`
+	Allowed  string             `json:"allowed,omitempty" doc:"Who let it go beyond the guard"`
+	Counts   []catalog.RunCount `json:"counts" doc:"What each action did"`
+	Says     string             `json:"says,omitempty" doc:"Why it asks, stopped or failed"`
+}
+
+func runInfo(r *catalog.Run, seen veil) RunInfo {
+	return RunInfo{ID: r.ID, State: r.State.String(), Revision: r.Revision, Whole: r.Whole, Started: r.Started, Ended: r.Ended,
+		By: seen.by(r.Who), Allowed: seen.by(r.Allowed), Counts: append([]catalog.RunCount{}, r.Counts...), Says: r.Says}
+}
+
+func (d *Desk) runCalls(to *calls, reads, changes rule) {
+	const topic, base = "lifecycle", "/buckets/{bucket}/lifecycle/runs"
+	call(to, reads, "list-runs", "GET "+base, topic, "List the runs of a bucket's rules, latest first", d.listRuns)
+	call(to, changes, "start-run", "POST "+base, topic, "Have the rules act now, on the whole bucket", d.startRun, answers(201))
+	call(to, reads, "show-run", "GET "+base+"/{run}", topic, "Show a run", d.showRun)
+	call(to, reads, "list-outcomes", "GET "+base+"/{run}/outcomes", topic, "List what a run did to each object", d.listOutcomes)
+	call(to, changes, "answer-run", "POST "+base+"/{run}/answer", topic, "Let a run that asks go on, or stop a run", d.answerRun)
+}
+
+// RunPage is a page of runs.
+type RunPage struct {
+	Runs []RunInfo `json:"runs"`
+	Next int64     `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+}
+
+// ruled gives a bucket's facts, and how much is told of who did something in it.
+func (d *Desk) ruledBucket(ctx context.Context, bucket string) (f catalog.BucketFacts, seen veil, err error) {
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return f, seen, err
+	}
+	if f, err = d.store.Facts(ctx, name); err != nil {
+		return f, seen, err
+	}
+	seen, err = d.veilFor(ctx, name)
+	return f, seen, err
+}
+
+func (d *Desk) listRuns(ctx context.Context, in *struct {
+	BucketPath
+	Before int64 `query:"before" minimum:"0"`
+	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+}) (*struct{ Body RunPage }, error) {
+	f, seen, err := d.ruledBucket(ctx, in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.Runs(ctx, f.ID, in.Before, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct{ Body RunPage }{RunPage{Runs: []RunInfo{}}}
+	for i, r := range list {
+		if i == in.Limit {
+			out.Body.Next = list[i-1].ID
+			break
+		}
+		out.Body.Runs = append(out.Body.Runs, runInfo(r, seen))
+	}
+	return out, nil
+}
+
+type runOut struct{ Body RunInfo }
+
+// RunPath names a run of a bucket's rules.
+type RunPath struct {
+	BucketPath
+	Run int64 `path:"run" minimum:"1"`
+}
+
+func (d *Desk) showRun(ctx context.Context, in *RunPath) (*runOut, error) {
+	f, seen, err := d.ruledBucket(ctx, in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	r, err := d.store.Catalog.RunOf(ctx, f.ID, in.Run)
+	if err != nil {
+		return nil, err
+	}
+	return &runOut{runInfo(r, seen)}, nil
+}
+
+// startRun has the rules act without waiting for their time, and looks at the whole
+// bucket. The grace of rules that are new is over by that.
+func (d *Desk) startRun(ctx context.Context, in *BucketPath) (*runOut, error) {
+	f, seen, err := d.ruledBucket(ctx, in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	l, err := d.store.Catalog.Lifecycle(ctx, f.ID)
+	if err != nil {
+		return nil, err
+	}
+	set, err := d.store.RuleSet(ctx, l.Rules)
+	if err != nil {
+		return nil, err
+	}
+	if !set.Acts() {
+		return nil, fault.New(fault.Conflict, "rules-none", "the bucket has no rule that acts").In("bucket").
+			Do("add one (spindle lifecycle add), or switch one on")
+	}
+	by := author(ctx)
+	r := &catalog.Run{Bucket: f.ID, Revision: l.Revision, Started: d.store.Catalog.Now().UTC().Truncate(time.Microsecond),
+		Who: by.Who, Whole: true}
+	if err := d.store.Catalog.OpenRun(ctx, r); err != nil {
+		return nil, err
+	}
+	return &runOut{runInfo(r, seen)}, nil
+}
+
+func (d *Desk) answerRun(ctx context.Context, in *struct {
+	RunPath
+	Body struct {
+		GoOn bool `json:"goOn" doc:"Otherwise it is stopped"`
+	}
+}) (*runOut, error) {
+	f, _, err := d.ruledBucket(ctx, in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := d.store.Catalog.RunOf(ctx, f.ID, in.Run); err != nil {
+		return nil, err
+	}
+	by := author(ctx)
+	by.At = d.store.Catalog.Now().UTC().Truncate(time.Microsecond)
+	if err := d.store.Catalog.AnswerRun(ctx, f.ID, in.Run, in.Body.GoOn, by); err != nil {
+		return nil, err
+	}
+	return d.showRun(ctx, &in.RunPath)
+}
+
+// OutcomeInfo is what a run did to a version or an upload.
+type OutcomeInfo struct {
+	Key     string    `json:"key"`
+	Version string    `json:"version,omitempty"`
+	Size    int64     `json:"size"`
+	Rule    string    `json:"rule"`
+	Did     string    `json:"did"`
+	At      time.Time `json:"at"`
+	Fault   string    `json:"fault,omitempty" doc:"Why it could not be done"`
+}
+
+// OutcomePage is a page of outcomes.
+type OutcomePage struct {
+	Outcomes []OutcomeInfo `json:"outcomes"`
+	Next     int64         `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+}
+
+func (d *Desk) listOutcomes(ctx context.Context, in *struct {
+	RunPath
+	After  int64 `query:"after" minimum:"0"`
+	Failed bool  `query:"failed" doc:"Only those that could not be done"`
+	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*struct{ Body OutcomePage }, error) {
+	f, _, err := d.ruledBucket(ctx, in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := d.store.Catalog.RunOf(ctx, f.ID, in.Run); err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.Outcomes(ctx, in.Run, in.After, in.Failed, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct{ Body OutcomePage }{OutcomePage{Outcomes: []OutcomeInfo{}}}
+	for i, o := range list {
+		if i == in.Limit {
+			out.Body.Next = list[i-1].Seq
+			break
+		}
+		x := OutcomeInfo{Key: string(o.Key), Size: o.Size, Rule: o.Rule, Did: o.Did, At: o.At.UTC(), Fault: o.Says}
+		if o.Number != 0 {
+			x.Version = object.VersionID(o.Number).String()
+		}
+		out.Body.Outcomes = append(out.Body.Outcomes, x)
+	}
+	return out, nil
+}
