@@ -248,7 +248,7 @@ type listedRow struct {
 	Latest bool `db:"latest"`
 }
 
-const listedColumns = `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, written_by, plain, marker`
+const listedColumns = `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier, written_by, plain, marker`
 
 // ListVersions gives a page and whether more follows. It costs what the page
 // costs.

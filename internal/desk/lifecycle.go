@@ -149,7 +149,7 @@ func (d *Desk) saveRules(ctx context.Context, in *struct {
 // RulePath names a rule of a bucket.
 type RulePath struct {
 	BucketPath
-	Rule string `path:"rule" maxLength:"64"`
+	Rule string `path:"rule" maxLength:"400"`
 }
 
 func (d *Desk) putRule(ctx context.Context, in *struct {

@@ -325,7 +325,7 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 	if err := c.Headers.Check(); err != nil {
 		return nil, err
 	}
-	if c.From == c.To && c.FromID == object.Current && (c.Move || !c.Replace && !c.ReplaceTags) {
+	if c.From == c.To && c.FromID == object.Current && (c.Move || !c.Replace && !c.ReplaceTags && c.Tier == "") {
 		return nil, fault.New(fault.Invalid, "copy-to-itself", "source and target are the same object").In("target").
 			Do("give another key, or change its metadata on the way")
 	}

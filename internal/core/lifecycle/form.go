@@ -9,7 +9,7 @@ import (
 // Form is a rule as it is written down, in JSON or YAML, by people and programs. It may
 // be anything; Parse makes a Rule of it.
 type Form struct {
-	Name    string       `json:"name" yaml:"name" doc:"Lower-case letters, digits and hyphens"`
+	Name    string       `json:"name" yaml:"name" maxLength:"400" doc:"Up to 100 characters, without /"`
 	Off     bool         `json:"off,omitempty" yaml:"off,omitempty" doc:"It is kept, and does nothing"`
 	Scope   ScopeForm    `json:"scope,omitempty" yaml:"scope,omitempty"`
 	Actions []ActionForm `json:"actions" yaml:"actions" maxItems:"20"`

@@ -37,7 +37,7 @@ func TestAllComplaintsAtOnce(t *testing.T) {
 		want string
 	}{
 		{Form{}, "name rule-name; actions actions-none"},
-		{Form{Name: "Old Plates", Actions: []ActionForm{{Of: "current", Do: "remove"}}},
+		{Form{Name: "old/plates", Actions: []ActionForm{{Of: "current", Do: "remove"}}},
 			"name rule-name; actions[0].days action-when"},
 		{Form{Name: "a", Scope: ScopeForm{Prefix: "plates/*", Like: []string{"", `x\`}, Tags: map[string]string{"": "x"},
 			SizeFrom: size(-1), SizeTo: size(-2)}, Actions: []ActionForm{{Of: "all", Do: "remove", Days: days(1)}}},

@@ -85,7 +85,8 @@ func (r *Rule) Form() Form {
 	return f
 }
 
-var ruleName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,62}[a-z0-9])?$`)
+// ruleName is up to 100 characters that can be seen, and spaces within.
+var ruleName = regexp.MustCompile(`^[^\s\pC/]([^\pC/]{0,98}[^\s\pC/])?$`)
 
 // complaints gathers what is wrong with a form.
 type complaints []error
@@ -100,7 +101,7 @@ func Parse(f Form, tiers tier.Set) (*Rule, error) {
 	r := &Rule{form: f}
 	var c complaints
 	if !ruleName.MatchString(f.Name) {
-		c.add("name", "rule-name", "take up to 64 lower-case letters, digits and hyphens", "%q is no name for a rule", f.Name)
+		c.add("name", "rule-name", "take up to 100 characters that can be seen, without /", "%q is no name for a rule", f.Name)
 	}
 	r.Scope = parseScope(f.Scope, &c)
 	switch {

@@ -47,15 +47,9 @@ func (q *request) headers() object.Headers {
 // refuseUnsupported refuses headers that ask for what is not done here, so that
 // nobody believes it was.
 func (q *request) refuseUnsupported() error {
-	for name, values := range q.r.Header {
+	for name := range q.r.Header {
 		l := strings.ToLower(name)
-		v := values[0]
 		switch {
-		case l == "x-amz-storage-class":
-			if v != "STANDARD" {
-				return fault.New(fault.Invalid, "storage-class", "the only storage class here is STANDARD").In(l).
-					Do("leave the header out")
-			}
 		case strings.HasPrefix(l, "x-amz-object-lock-"), strings.HasPrefix(l, "x-amz-grant-"),
 			l == "x-amz-website-redirect-location", l == "x-amz-write-offset-bytes":
 			return notImplemented(l)

@@ -64,6 +64,9 @@ func (q *request) copyObject() error {
 	if c.Seal, err = q.seals(); err != nil {
 		return err
 	}
+	if c.Tier, err = q.wantedTier(); err != nil {
+		return err
+	}
 	switch v := q.r.Header.Get("x-amz-metadata-directive"); v {
 	case "", "COPY":
 	case "REPLACE":

@@ -17,6 +17,7 @@ type listing struct {
 	max                      int
 	encode                   func(string) string
 	encoding                 string
+	class                    func(int16) string
 	page                     []catalog.Entry
 	more                     bool
 }
@@ -31,6 +32,9 @@ func (q *request) readPlace(after, limit string) (*listing, error) {
 		}
 	}
 	var err error
+	if l.class, err = q.classes(); err != nil {
+		return nil, err
+	}
 	if l.max, err = q.count(limit, 1000); err != nil {
 		return nil, err
 	}
@@ -99,7 +103,7 @@ func (l *listing) write(q *request, d *doc, owner bool) {
 		if owner {
 			q.owner(d, "Owner")
 		}
-		d.text("StorageClass", "STANDARD")
+		d.text("StorageClass", l.class(v.Body.Tier))
 		d.end()
 	}
 	for _, e := range l.page {

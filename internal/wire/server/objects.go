@@ -106,6 +106,9 @@ func (q *request) putObject() error {
 	if p.Seal, err = q.seals(); err != nil {
 		return err
 	}
+	if p.Tier, err = q.wantedTier(); err != nil {
+		return err
+	}
 	if p.Size, err = q.size(); err != nil {
 		return err
 	}

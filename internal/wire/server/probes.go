@@ -47,7 +47,6 @@ var bucketProbes = map[string]probe{
 			d.bool(n, some == 0)
 		}
 	}},
-	"lifecycle":   none("NoSuchLifecycleConfiguration", "The lifecycle configuration does not exist"),
 	"policy":      none("NoSuchBucketPolicy", "The bucket policy does not exist"),
 	"cors":        none("NoSuchCORSConfiguration", "The CORS configuration does not exist"),
 	"website":     none("NoSuchWebsiteConfiguration", "The specified bucket does not have a website configuration"),

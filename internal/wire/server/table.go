@@ -53,6 +53,13 @@ var operations = []operation{
 	{of: ofBucket, method: del, sub: "encryption", name: "DeleteBucketEncryption", need: settings, do: (*request).
 		deleteEncryption},
 
+	{of: ofBucket, method: get, sub: "lifecycle", name: "GetBucketLifecycleConfiguration",
+		need: need{do: access.List, on: onWhole}, do: (*request).getLifecycle},
+	{of: ofBucket, method: put, sub: "lifecycle", name: "PutBucketLifecycleConfiguration", need: settings,
+		do: (*request).putLifecycle},
+	{of: ofBucket, method: del, sub: "lifecycle", name: "DeleteBucketLifecycle", need: settings, do: (*request).
+		deleteLifecycle},
+
 	{of: ofObject, method: get, name: "GetObject", need: reads, do: (*request).getObject},
 	{of: ofObject, method: head, name: "HeadObject", need: reads, do: (*request).getObject},
 	{of: ofObject, method: put, when: copies, name: "CopyObject", need: writes, do: (*request).copyObject},
@@ -68,6 +75,7 @@ var operations = []operation{
 	{of: ofObject, method: del, sub: "uploadId", name: "AbortMultipartUpload", need: writes, do: (*request).abandonUpload},
 	{of: ofObject, method: get, sub: "partNumber", name: "GetObject", need: reads, do: (*request).getObject},
 	{of: ofObject, method: head, sub: "partNumber", name: "HeadObject", need: reads, do: (*request).getObject},
+	{of: ofObject, method: post, sub: "restore", name: "RestoreObject", need: reads, do: (*request).restoreObject},
 	{of: ofObject, method: get, sub: "attributes", name: "GetObjectAttributes", need: reads, do: (*request).attributes},
 	{of: ofObject, method: get, sub: "tagging", name: "GetObjectTagging", need: reads, do: (*request).getTags},
 	{of: ofObject, method: put, sub: "tagging", name: "PutObjectTagging", need: writes, do: (*request).putTags},

@@ -73,6 +73,9 @@ func (q *request) startUpload() error {
 		h.Set("x-amz-checksum-algorithm", checksumNames[u.Checksum])
 		h.Set("x-amz-checksum-type", checksumType(u.PerPart))
 	}
+	if u.TierName, err = q.wantedTier(); err != nil {
+		return err
+	}
 	started, err := q.s.store.StartUpload(q.ctx(), a, u, q.author())
 	if err != nil {
 		return err
@@ -217,7 +220,11 @@ func (q *request) listParts() error {
 	d.text("UploadId", u.ID)
 	q.owner(d, "Initiator")
 	q.owner(d, "Owner")
-	d.text("StorageClass", "STANDARD")
+	class, err := q.class(u.Tier)
+	if err != nil {
+		return err
+	}
+	d.text("StorageClass", class)
 	d.number("PartNumberMarker", int64(after))
 	if more && len(parts) > 0 {
 		d.number("NextPartNumberMarker", int64(parts[len(parts)-1].Number))
@@ -316,7 +323,7 @@ func (q *request) listUploads() error {
 		d.text("UploadId", u.ID)
 		q.owner(d, "Initiator")
 		q.owner(d, "Owner")
-		d.text("StorageClass", "STANDARD")
+		d.text("StorageClass", place.class(u.Tier))
 		d.time("Initiated", u.Created)
 		if u.Checksum != digest.None {
 			d.text("ChecksumAlgorithm", checksumNames[u.Checksum])
@@ -550,7 +557,11 @@ func (q *request) attributes() error {
 				}
 			}
 		case "StorageClass":
-			d.text("StorageClass", "STANDARD")
+			class, err := q.class(v.Body.Tier)
+			if err != nil {
+				return err
+			}
+			d.text("StorageClass", class)
 		case "ObjectSize":
 			d.number("ObjectSize", v.Size)
 		default:

@@ -140,7 +140,7 @@ func (q *request) listVersions() error {
 		if !v.Marker {
 			d.text("ETag", `"`+v.ETag.String()+`"`)
 			d.number("Size", v.Size)
-			d.text("StorageClass", "STANDARD")
+			d.text("StorageClass", place.class(v.Body.Tier))
 		}
 		q.owner(d, "Owner")
 		d.end()
