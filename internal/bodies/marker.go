@@ -89,6 +89,22 @@ func Prepare(dir, marker string) error {
 	return errors.Join(v.Close(), writeMarker(dir, marker))
 }
 
+// Discard makes a directory that was prepared, and in which nothing was kept, an empty
+// one again.
+func Discard(dir, marker string) {
+	if there, err := ReadMarker(dir); err != nil || there != marker {
+		return
+	}
+	// What is not empty stays, and what cannot be removed does no harm.
+	_ = os.Remove(filepath.Join(dir, markerFile))
+	for i := range 256 {
+		_ = os.Remove(filepath.Join(dir, "whole", fmt.Sprintf("%02x", i)))
+	}
+	for _, d := range []string{"whole", "segments"} {
+		_ = os.Remove(filepath.Join(dir, d))
+	}
+}
+
 // Mark has an open volume be known by a marker, which is written unless one is there. It
 // gives the marker in force.
 func (v *Volume) Mark(marker string) (string, error) {

@@ -50,12 +50,12 @@ func (a *app) lifecycleCommand() *cli.Command {
 				Flags:  append(ruleFlags(), &cli.StringFlag{Name: "active", Usage: "on or off"}, grace, revision),
 				Action: a.lifecycleChange},
 			{Name: "remove", Usage: "remove a rule", ArgsUsage: "BUCKET RULE",
-				Description: "What it did stays done; the rules' history keeps it.\n\n" + examples("spindle lifecycle remove plates old-plates"),
+				Description: "What it did stays done; the rules' history keeps it.\n\n" + examples("spindle lifecycle remove plates old-plates", "spindle lifecycle remove plates old-plates --if-revision 4"),
 				Flags:       []cli.Flag{revision}, Action: a.lifecycleRemove},
 			{Name: "history", Usage: "list the states that the rules had, latest first", ArgsUsage: "BUCKET",
 				Description: examples("spindle lifecycle history plates", "spindle lifecycle history plates --json"), Action: a.lifecycleHistory},
 			{Name: "put-back", Usage: "put an earlier state of the rules back", ArgsUsage: "BUCKET REVISION",
-				Description: examples("spindle lifecycle put-back plates 3"), Flags: []cli.Flag{grace, revision},
+				Description: examples("spindle lifecycle put-back plates 3", "spindle lifecycle put-back plates 3 --grace none"), Flags: []cli.Flag{grace, revision},
 				Action: a.lifecyclePutBack},
 		}}
 }

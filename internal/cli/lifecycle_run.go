@@ -19,7 +19,7 @@ func (a *app) lifecycleRunCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "start", Usage: "have the rules of a bucket act now, and watch", ArgsUsage: "BUCKET",
 				Description: "Rules act by themselves when something has come to be due; this does not wait for it, nor for the grace of rules that are new. It goes on in the service when the command is stopped.\n\n" +
-					examples("spindle lifecycle run start plates"),
+					examples("spindle lifecycle run start plates", "spindle lifecycle run start plates --json"),
 				Action: a.runStart},
 			{Name: "list", Usage: "list runs, latest first", ArgsUsage: "BUCKET",
 				Description: examples("spindle lifecycle run list plates", "spindle lifecycle run list plates --json"),
@@ -29,9 +29,9 @@ func (a *app) lifecycleRunCommand() *cli.Command {
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what could not be done"},
 					&cli.IntFlag{Name: "limit", Usage: "most objects", Value: 100}}, Action: a.runShow},
 			{Name: "allow", Usage: "let a run go on that asks whether it may remove so much", ArgsUsage: "BUCKET RUN",
-				Description: examples("spindle lifecycle run allow plates 7 --yes"), Flags: []cli.Flag{yesFlag()}, Action: a.runAllow},
+				Description: examples("spindle lifecycle run allow plates 7", "spindle lifecycle run allow plates 7 --yes"), Flags: []cli.Flag{yesFlag()}, Action: a.runAllow},
 			{Name: "stop", Usage: "stop a run; what it did stays done", ArgsUsage: "BUCKET RUN",
-				Description: examples("spindle lifecycle run stop plates 7"), Action: a.runStop},
+				Description: examples("spindle lifecycle run stop plates 7", "spindle lifecycle run stop plates 7 --json"), Action: a.runStop},
 		}}
 }
 
@@ -265,7 +265,7 @@ func (a *app) printForecast(bucket string, f desk.ForecastInfo) error {
 			early = price(float64(int(x.Early*100+0.5)) / 100)
 		}
 		rows = append(rows, []string{x.Rule, x.When, count(x.Objects), size(x.Bytes), count(x.Ahead), size(x.AheadB), next,
-			fmt.Sprintf("%+.4f", x.Cost), early})
+			change(x.Cost), early})
 	}
 	if err := a.table([]column{{"RULE", false}, {"WOULD", false}, {"NOW", true}, {"SIZE", true},
 		{fmt.Sprintf("IN %d DAYS", f.Days), true}, {"SIZE", true}, {"NEXT", false}, {"A MONTH", true}, {"LEFT EARLY", true}},
@@ -285,8 +285,16 @@ func (a *app) printForecast(bucket string, f desk.ForecastInfo) error {
 	if f.Share > 0 {
 		a.note("%.0f %% of the bucket's versions would be removed at once.", 100*f.Share)
 	}
-	a.note("On the catalog of %s; nothing was changed. All of it changes the cost of a month by %+.4f.", when(f.At), cost)
+	a.note("On the catalog of %s; nothing was changed. All of it changes the cost of a month by %s.", when(f.At), change(cost))
 	return nil
+}
+
+// change shows a change of a price.
+func change(p float64) string {
+	if p > -0.00005 && p < 0.00005 {
+		return "0"
+	}
+	return fmt.Sprintf("%+.4f", p)
 }
 
 func (a *app) printSamples(f desk.ForecastInfo) error {

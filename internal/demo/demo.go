@@ -34,14 +34,19 @@ type piece struct {
 	content     func() []byte
 }
 
-// Load makes the sample data in a store. progress hears how far it is.
-func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progress func(done, all int)) error {
+// Load makes the sample data in a store, with tiers beneath a directory. progress hears
+// how far it is.
+func Load(ctx context.Context, s *store.Store, seal Sealer, dir string, now time.Time,
+	progress func(done, all int)) error {
 	now = now.UTC()
 	if err := s.Catalog.EnsurePartitions(ctx, now.AddDate(-3, -6, 0), now); err != nil {
 		return err
 	}
 	began := now.AddDate(-3, -2, -12)
 	if err := accounts(ctx, s, seal, began, now); err != nil {
+		return err
+	}
+	if err := tiers(ctx, s, dir, began); err != nil {
 		return err
 	}
 	for i, name := range []string{"plates", "field-notes", "germination", "loans", "attic"} {
@@ -112,6 +117,9 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, now time.Time, progr
 	quota := b.Usage.Bytes * 100 / 91 / 1024 * 1024
 	by := catalog.Author{At: now, Who: OwnerKey, Source: "10.4.0.11"}
 	if err := s.ChangeBucket(ctx, b.Name, 0, by, bucket.Quota(&quota)); err != nil {
+		return err
+	}
+	if err := rules(ctx, s, time.Time{}); err != nil {
 		return err
 	}
 	return s.Fresh(ctx, time.Now())

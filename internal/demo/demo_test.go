@@ -32,7 +32,7 @@ func TestTheSampleIsWhatItSeems(t *testing.T) {
 	s := harness.Store(t)
 	now := time.Now()
 	last := 0
-	if err := demo.Load(harness.Context(t), s, plainly{}, now,
+	if err := demo.Load(harness.Context(t), s, plainly{}, t.TempDir(), now,
 		func(done, all int) { last = max(last, done*100/all) }); err != nil {
 		t.Fatal(err)
 	}
@@ -100,7 +100,7 @@ func TestTheSampleIsWhatItSeems(t *testing.T) {
 		bucket.Quota(nil)); err != nil {
 		t.Fatal(err)
 	}
-	if err := demo.Load(harness.Context(t), s, plainly{}, now, func(int, int) {}); err != nil {
+	if err := demo.Load(harness.Context(t), s, plainly{}, t.TempDir(), now, func(int, int) {}); err != nil {
 		t.Fatal(err)
 	}
 	if after, _, err := s.Catalog.Count(t.Context(), buckets[0].ID, ""); err != nil || after != before {

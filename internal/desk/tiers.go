@@ -4,7 +4,6 @@ import (
 	"context"
 	"time"
 
-	"spindle/internal/bodies"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -77,11 +76,11 @@ func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, in map[int16]int64, a
 		}
 	}
 	x.Bytes, x.Volumes = &bytes, []VolumeInfo{}
-	space, err := d.store.Spaces.Of(t.ID)
+	states, err := d.store.VolumeStates(t.ID)
 	if err != nil {
-		return x
+		return x // it was taken away just now
 	}
-	for _, v := range space.(interface{ States() []bodies.State }).States() {
+	for _, v := range states {
 		info := VolumeInfo{Dir: v.Dir, Free: v.Free, Total: v.Total}
 		if v.Away != nil {
 			info.Away = fault.From(v.Away).Message

@@ -82,6 +82,19 @@ func (s *Store) shelve(before *knownTiers, now tier.Set) {
 	}
 }
 
+// VolumeState is how a volume stands.
+type VolumeState = bodies.State
+
+// VolumeStates tells how the volumes of a tier stand. The error for one whose volumes are
+// not open has the code tier-missing.
+func (s *Store) VolumeStates(of int16) ([]VolumeState, error) {
+	space, err := s.Spaces.Of(of)
+	if err != nil {
+		return nil, err
+	}
+	return space.(interface{ States() []bodies.State }).States(), nil
+}
+
 // tierNamed gives a tier by its name, that of a bucket's new content for none.
 func (s *Store) tierNamed(ctx context.Context, f catalog.BucketFacts, name string) (*tier.Tier, error) {
 	set, err := s.Tiers(ctx)
@@ -102,15 +115,25 @@ func (s *Store) AddTier(ctx context.Context, t *tier.Tier, by catalog.Author) er
 	if err := t.Check(); err != nil {
 		return err
 	}
-	if err := prepare(t); err != nil {
-		return err
+	fresh, err := prepare(t)
+	if err == nil {
+		err = s.Catalog.AddTier(ctx, t, s.now(by))
 	}
-	defer s.Catalog.LookAgain()
-	return s.Catalog.AddTier(ctx, t, s.now(by))
+	if err != nil {
+		discard(fresh)
+	}
+	s.Catalog.LookAgain()
+	return err
 }
 
-// prepare makes volumes of the directories that are none yet.
-func prepare(t *tier.Tier) error {
+func discard(fresh []tier.Volume) {
+	for _, v := range fresh {
+		bodies.Discard(v.Dir, v.Marker)
+	}
+}
+
+// prepare makes volumes of the directories that are none yet, and gives them.
+func prepare(t *tier.Tier) (fresh []tier.Volume, err error) {
 	for i := range t.Volumes {
 		v := &t.Volumes[i]
 		if v.ID != 0 {
@@ -118,10 +141,12 @@ func prepare(t *tier.Tier) error {
 		}
 		v.Marker = bodies.NewMarker()
 		if err := bodies.Prepare(v.Dir, v.Marker); err != nil {
-			return err
+			discard(fresh)
+			return nil, err
 		}
+		fresh = append(fresh, *v)
 	}
-	return nil
+	return fresh, nil
 }
 
 // ChangeTier changes a tier; volumes that edit adds are prepared. What a change of copies
@@ -129,19 +154,25 @@ func prepare(t *tier.Tier) error {
 // scrubbed. The errors are those of tier.Check and catalog.ChangeTier.
 func (s *Store) ChangeTier(ctx context.Context, name string, ifRevision int, by catalog.Author,
 	edit func(*tier.Tier) error) error {
-	defer s.Catalog.LookAgain()
-	return s.Catalog.ChangeTier(ctx, name, ifRevision, s.now(by), func(t *tier.Tier) error {
+	var fresh []tier.Volume
+	err := s.Catalog.ChangeTier(ctx, name, ifRevision, s.now(by), func(t *tier.Tier) error {
 		if err := edit(t); err != nil {
 			return err
 		}
 		if t.ID == tier.Main {
 			return checkMain(t)
 		}
-		if err := t.Check(); err != nil {
-			return err
+		err := t.Check()
+		if err == nil {
+			fresh, err = prepare(t)
 		}
-		return prepare(t)
+		return err
 	})
+	if err != nil {
+		discard(fresh)
+	}
+	s.Catalog.LookAgain()
+	return err
 }
 
 // checkMain refuses what main cannot be: its one volume is where a process says.

@@ -46,6 +46,10 @@ func TestTiersAreAddedChangedAndRemoved(t *testing.T) {
 	wantCode(t, "the same directory", again("attic", dirs[0]), "volume-taken")
 	wantCode(t, "the same name", again("cellar", filepath.Join(t.TempDir(), "x")), "tier-exists")
 	wantCode(t, "a name that is none", again("Cellar!", filepath.Join(t.TempDir(), "x")), "tier-name")
+	once := filepath.Join(t.TempDir(), "x")
+	wantCode(t, "a taken name", again("cellar", once), "tier-exists")
+	wantCode(t, "the directory of what failed", again("attic", once), "")
+	wantCode(t, "away with it", s.RemoveTier(ctx, "attic", me), "")
 	wantCode(t, "too few volumes", s.AddTier(ctx, &tier.Tier{Name: "attic", Copies: 2,
 		Volumes: []tier.Volume{{Dir: t.TempDir()}}}, me), "tier-copies")
 	wantCode(t, "main with copies", s.ChangeTier(ctx, "main", 0, me, func(x *tier.Tier) error { x.Copies = 2; return nil }),

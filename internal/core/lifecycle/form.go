@@ -55,7 +55,7 @@ func (a ActionForm) Words() string {
 	case a.Date != "":
 		s += " from " + a.Date + " on"
 	case a.Days != nil && at >= 0:
-		s += fmt.Sprintf(", %d days %s", *a.Days, strings.Replace(Subject(at).Counted(), "since it was", "after it was", 1))
+		s += fmt.Sprintf(", %d days %s", *a.Days, strings.Replace(Subject(at).Counted(), "since it was", "after being", 1))
 	}
 	if a.Keep > 0 {
 		s += fmt.Sprintf(", but keep the %d newest", a.Keep)

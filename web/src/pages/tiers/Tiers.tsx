@@ -1,0 +1,240 @@
+import { useState } from 'react';
+
+import { api, ask } from '../../api/client';
+import { type Tier, useTiers } from '../../data/lifecycle';
+import { useChange } from '../../data/queries';
+import { useSession } from '../../data/session';
+import { Field, Section, Size, Trouble } from '../../parts/Bits';
+import { Ask, about, aboutNone } from '../../parts/Form';
+import { Listing } from '../../parts/Listing';
+import { State } from '../../parts/Marks';
+import { Switch } from '../../parts/Switch';
+import { useToast } from '../../parts/Toasts';
+import { size, things } from '../../parts/format';
+import { TierSwatch } from '../lifecycle/TierSwatch';
+
+/** The tiers: where bodies are kept, in how many copies, at what price, and how much room there is. */
+export default function Tiers() {
+  const session = useSession();
+  const tiers = useTiers();
+  const [adding, setAdding] = useState(false);
+  const [open, setOpen] = useState<Tier | null>(null);
+  if (tiers.error && !tiers.data) return <Trouble error={tiers.error} />;
+  return (
+    <>
+      <div className="pagehead">
+        <h1>Tiers</h1>
+        {session.operator ? (
+          <button type="button" className="btn main" onClick={() => setAdding(true)}>
+            Add a tier
+          </button>
+        ) : null}
+      </div>
+      <p className="dim mb-14 max-w-720">
+        A tier is a place for the bytes of versions. Rules move what ages to cheaper ones; a put, a copy or a bucket can
+        name one.
+      </p>
+      <Listing
+        rows={tiers.data ?? []}
+        id={(t) => t.name}
+        columns={[
+          {
+            head: 'Tier',
+            cell: (t) => (
+              <>
+                <TierSwatch tier={t.name} tiers={tiers.data ?? []} /> <b className="strong">{t.name}</b>
+                {t.note ? <div className="small faint">{t.note}</div> : null}
+              </>
+            ),
+          },
+          { head: 'GiB and month', figure: true, cell: (t) => t.price },
+          { head: '1,000 requests', figure: true, cell: (t) => t.requests },
+          { head: 'Kept', cell: (t) => kept(t), className: 'dim' },
+          { head: 'Read', cell: (t) => read(t), className: 'dim' },
+          {
+            head: 'Shortest stay',
+            figure: true,
+            cell: (t) => (t.shortestStay ? things(t.shortestStay, 'day') : 'none'),
+            className: 'dim',
+          },
+          { head: 'Versions', figure: true, cell: (t) => (t.bytes === undefined ? null : <Size bytes={t.bytes} />) },
+          {
+            figure: true,
+            cell: (t) =>
+              session.operator ? (
+                <button type="button" className="btn low" onClick={() => setOpen(t)}>
+                  Change
+                </button>
+              ) : null,
+          },
+        ]}
+      />
+      {session.operator ? <Volumes tiers={tiers.data ?? []} /> : null}
+      {adding ? <TierForm onClose={() => setAdding(false)} /> : null}
+      {open ? <TierForm tier={open} onClose={() => setOpen(null)} /> : null}
+    </>
+  );
+}
+
+function kept(t: Tier) {
+  const words = [things(t.copies, 'copy', 'copies')];
+  if (t.packed) words.push('compressed');
+  if (t.sealed) words.push('sealed');
+  return words.join(', ');
+}
+
+const read = (t: Tier) =>
+  t.restore
+    ? `restored in ${span(t.restore.seconds)}, for ${things(t.restore.days, 'day')}`
+    : 'at once';
+
+const span = (s: number) =>
+  s >= 7200 ? `${Math.round(s / 3600)} h` : s >= 120 ? `${Math.round(s / 60)} min` : `${s} s`;
+
+/** The directories of the tiers, with their room. */
+function Volumes({ tiers }: { tiers: Tier[] }) {
+  const rows = tiers.flatMap((t) => (t.volumes ?? []).map((v) => ({ ...v, tier: t.name })));
+  return (
+    <div className="mt-22">
+      <Section title="Volumes" aside="each is known by its marker file; one that is away is never mistaken for loss">
+        <Listing
+          rows={rows}
+          id={(v) => v.dir}
+          columns={[
+            { head: 'Directory', cell: (v) => v.dir, className: 'key cut max-w-420', title: (v) => v.dir },
+            { head: 'Tier', cell: (v) => v.tier },
+            {
+              head: 'Used',
+              cell: (v) =>
+                v.total ? (
+                  <div
+                    className="split w-180"
+                    role="img"
+                    aria-label={`${size(v.total - v.free)} of ${size(v.total)} used`}
+                  >
+                    <i className="u-cur" style={{ width: `${(100 * (v.total - v.free)) / v.total}%` }} />
+                    <i className="flex-1 border-b-[1.5px] border-dotted border-b-edge h-[7.5px]" />
+                  </div>
+                ) : null,
+            },
+            { head: 'Free', figure: true, cell: (v) => (v.total ? <Size bytes={v.free} /> : null) },
+            { head: 'Of', figure: true, cell: (v) => (v.total ? <Size bytes={v.total} /> : null) },
+            {
+              head: 'State',
+              cell: (v) => (v.away ? <State kind="wrong">{v.away}</State> : <State kind="good">there</State>),
+            },
+          ]}
+        />
+      </Section>
+    </div>
+  );
+}
+
+/** Adds a tier, or changes one. */
+function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
+  const toast = useToast();
+  const [f, setF] = useState({
+    name: tier?.name ?? '',
+    note: tier?.note ?? '',
+    volumes: '',
+    copies: String(tier?.copies ?? 1),
+    price: String(tier?.price ?? ''),
+    requests: String(tier?.requests ?? ''),
+    stay: String(tier?.shortestStay ?? 0),
+    hours: tier?.restore ? String(tier.restore.seconds / 3600) : '',
+    days: String(tier?.restore?.days ?? 7),
+    packed: tier?.packed ?? false,
+    sealed: tier?.sealed ?? false,
+  });
+  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
+  const main = tier?.name === 'main';
+  const restore = f.hours.trim() ? { seconds: Math.round(Number(f.hours) * 3600), days: Number(f.days) } : undefined;
+  const body = {
+    note: f.note,
+    price: Number(f.price || 0),
+    requests: Number(f.requests || 0),
+    shortestStay: Number(f.stay || 0),
+    ...(main
+      ? {}
+      : {
+          volumes: f.volumes.split(/[\s,]+/).filter(Boolean),
+          copies: Number(f.copies),
+          packed: f.packed,
+          sealed: f.sealed,
+          restore,
+          atOnce: !restore,
+        }),
+  };
+  const save = useChange(() =>
+    tier
+      ? ask(
+          api.PATCH('/api/v1/tiers/{tier}', {
+            params: { path: { tier: tier.name } },
+            body: { ...body, ifRevision: tier.revision },
+          }),
+        )
+      : ask(api.POST('/api/v1/tiers', { body: { ...body, name: f.name } })),
+  );
+  const e = save.error;
+  return (
+    <Ask
+      title={tier ? `The tier ${tier.name}` : 'Add a tier'}
+      act={tier ? 'Save' : 'Add it'}
+      busy={save.isPending}
+      ready={!!f.name}
+      error={aboutNone(e, 'name', 'volumes', 'copies', 'price')}
+      onClose={onClose}
+      onAct={() =>
+        save.mutate(undefined, {
+          onSuccess: (t) => {
+            toast(`The tier ${t.name} is saved`);
+            onClose();
+          },
+        })
+      }
+    >
+      {tier ? null : (
+        <Field label="Name" value={f.name} onChange={set('name')} name="name" autoFocus error={about(e, 'name')} />
+      )}
+      <Field label="What it is" value={f.note} onChange={set('note')} name="note" placeholder="cheap disks" />
+      <div className="grid grid-cols-[1fr_1fr_1fr] gap-12">
+        <Field label="GiB and month" value={f.price} onChange={set('price')} name="price" error={about(e, 'price')} />
+        <Field label="1,000 requests" value={f.requests} onChange={set('requests')} name="requests" />
+        <Field label="Shortest stay, days" value={f.stay} onChange={set('stay')} name="stay" />
+      </div>
+      {main ? null : (
+        <>
+          <Field
+            label={tier ? 'Further directories' : 'Directories on the service’s machine'}
+            mono
+            value={f.volumes}
+            onChange={set('volumes')}
+            name="volumes"
+            placeholder="/mnt/slow1/spindle"
+            error={about(e, 'volumes')}
+            hint="Empty ones, or such as are not there yet; each on a disk of its own."
+          />
+          <div className="grid grid-cols-[1fr_1fr_1fr] gap-12">
+            <Field label="Copies" value={f.copies} onChange={set('copies')} name="copies" error={about(e, 'copies')} />
+            <Field
+              label="Restored first, hours"
+              value={f.hours}
+              onChange={set('hours')}
+              name="hours"
+              placeholder="read at once"
+            />
+            <Field label="Restored for, days" value={f.days} onChange={set('days')} name="days" />
+          </div>
+          <div className="row gap-26">
+            <Switch on={f.packed} onChange={(v) => setF({ ...f, packed: v })} label="Compressed">
+              Compressed
+            </Switch>
+            <Switch on={f.sealed} onChange={(v) => setF({ ...f, sealed: v })} label="Encrypted at rest">
+              Encrypted at rest
+            </Switch>
+          </div>
+        </>
+      )}
+    </Ask>
+  );
+}
