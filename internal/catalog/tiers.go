@@ -50,7 +50,7 @@ type querier interface {
 	SelectContext(ctx context.Context, dest any, query string, args ...any) error
 }
 
-// Tiers gives all tiers with their volumes, by name, main first. Main's volume is where
+// Tiers gives all tiers with their volumes, main first, then by falling price. Main's volume is where
 // each process keeps it, and is not told.
 func (c *Catalog) Tiers(ctx context.Context) (tier.Set, error) {
 	s, err := tiers(ctx, c.db)
@@ -59,7 +59,7 @@ func (c *Catalog) Tiers(ctx context.Context) (tier.Set, error) {
 
 func tiers(ctx context.Context, q querier) (tier.Set, error) {
 	var rows []tierRow
-	if err := q.SelectContext(ctx, &rows, `select `+tierColumns+` from tiers order by id <> 0, name`); err != nil {
+	if err := q.SelectContext(ctx, &rows, `select `+tierColumns+` from tiers order by id <> 0, price desc, name`); err != nil {
 		return nil, err
 	}
 	var volumes []struct {

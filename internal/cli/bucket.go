@@ -28,7 +28,7 @@ func (a *app) bucketCommand() *cli.Command {
 			{Name: "create", Usage: "create a bucket", ArgsUsage: "NAME",
 				Description: examples("spindle bucket create plates",
 					"spindle bucket create germination --quota 400MiB --versioning on"),
-				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(),
+				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), bucketTierFlag(),
 					&cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them", Value: 7},
 					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"},
 					&cli.StringFlag{Name: "account", Usage: "the account that owns it; one's own otherwise"}},
@@ -38,7 +38,7 @@ func (a *app) bucketCommand() *cli.Command {
 			{Name: "show", Usage: "show a bucket's settings and usage", ArgsUsage: "NAME",
 				Description: examples("spindle bucket show plates", "spindle bucket show attic --json"), Action: showing(a, "/api/v1/buckets/", a.printBucket)},
 			{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME",
-				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(),
+				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), bucketTierFlag(),
 					&cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"},
 					&cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them"},
 					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"},
@@ -62,6 +62,10 @@ func (a *app) bucketCommand() *cli.Command {
 		}}
 }
 
+func bucketTierFlag() cli.Flag {
+	return &cli.StringFlag{Name: "tier", Usage: "where new content goes that names no other `TIER`"}
+}
+
 func sealingFlag() cli.Flag {
 	return &cli.StringFlag{Name: "sealing", Usage: "on or off: encrypt new content at rest"}
 }
@@ -81,9 +85,7 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 	if err := onOff(c, "sealing", in); err != nil {
 		return err
 	}
-	if s := c.String("account"); s != "" {
-		in["account"] = s
-	}
+	texts(c, in, "account", "tier")
 	if s := c.String("quota"); s != "" {
 		q, err := parseSize("quota", s)
 		if err != nil {
@@ -190,7 +192,7 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		if !b.Partly {
 			facts = append(facts, [2]string{"Settings", fmt.Sprintf("revision %d", b.Revision)})
 		}
-		facts = append(facts, [2]string{"Unfinished uploads", after}, [2]string{"Sealing", sealing},
+		facts = append(facts, [2]string{"Unfinished uploads", after}, [2]string{"Sealing", sealing}, [2]string{"New content goes to", b.Tier},
 			[2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
 		for _, name := range sortedKeys(b.Tags) {
 			facts = append(facts, [2]string{"Tag " + shown(name), shown(b.Tags[name])})
@@ -222,7 +224,7 @@ func bucketChanges(c *cli.Command, in map[string]any) (err error) {
 	if c.IsSet("abandon-after") {
 		in["abandonAfter"] = c.Int("abandon-after")
 	}
-	texts(c, in, "versioning")
+	texts(c, in, "versioning", "tier")
 	if c.IsSet("tag") || c.IsSet("untag") {
 		set, err := pairs("tag", c.StringSlice("tag"))
 		if err != nil {

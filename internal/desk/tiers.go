@@ -110,7 +110,7 @@ func (d *Desk) tierInfos(ctx context.Context) (out []TierInfo, err error) {
 
 type tierPage struct {
 	Body struct {
-		Tiers []TierInfo `json:"tiers" doc:"Main first, then by name"`
+		Tiers []TierInfo `json:"tiers" doc:"Main first, then by falling price"`
 	}
 }
 

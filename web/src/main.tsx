@@ -20,6 +20,8 @@ const ObjectPage = lazy(() => import('./pages/object/ObjectPage'));
 const Journal = lazy(() => import('./pages/journal/Journal'));
 const UploadsPage = lazy(() => import('./pages/uploads/Uploads'));
 const Access = lazy(() => import('./pages/access/Access'));
+const Tiers = lazy(() => import('./pages/tiers/Tiers'));
+const RulePage = lazy(() => import('./pages/lifecycle/RulePage'));
 const Connect = lazy(() => import('./pages/connect/Connect'));
 const Nowhere = lazy(() => import('./pages/Nowhere'));
 
@@ -45,10 +47,12 @@ createRoot(document.getElementById('root')!).render(
                       <Route path="/" element={<Overview />} />
                       <Route path="/buckets" element={<Buckets />} />
                       <Route path="/buckets/:bucket/object" element={<ObjectPage />} />
+                      <Route path="/buckets/:bucket/lifecycle/:rule" element={<RulePage />} />
                       <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
                       <Route path="/uploads" element={<UploadsPage />} />
                       <Route path="/journal" element={<Journal />} />
                       <Route path="/access/:section?" element={<Access />} />
+                      <Route path="/tiers" element={<Tiers />} />
                       <Route path="/connect" element={<Connect />} />
                       <Route path="*" element={<Nowhere />} />
                     </Routes>

@@ -57,6 +57,7 @@ function Rail() {
       here: pathname.startsWith('/uploads'),
       n: overview.data?.unfinished.uploads ? count(overview.data.unfinished.uploads) : '',
     },
+    { name: 'Tiers', to: '/tiers', here: pathname.startsWith('/tiers') },
     { name: 'Journal', to: '/journal', here: pathname.startsWith('/journal'), gap: true },
     { name: 'Access', to: '/access', here: pathname.startsWith('/access'), gap: true },
     { name: 'Connect', to: '/connect', here: pathname.startsWith('/connect') },

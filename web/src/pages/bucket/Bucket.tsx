@@ -6,11 +6,13 @@ import { Section, Size, Trouble } from '../../parts/Bits';
 import { Growth } from '../../parts/Growth';
 import { State, versioningShape } from '../../parts/Marks';
 import { bucketPage, count, size, things, visible } from '../../parts/format';
+import { Lifecycle } from '../lifecycle/Lifecycle';
 import { Browse } from './Browse';
 import { Settings } from './Settings';
 
 const sections = [
   { id: '', name: 'Browse' },
+  { id: 'lifecycle', name: 'Lifecycle' },
   { id: 'usage', name: 'Usage' },
   { id: 'settings', name: 'Settings' },
 ];
@@ -68,6 +70,8 @@ export default function BucketPage() {
         <Browse bucket={bucket} places={b.data.partly ? (b.data.places ?? []) : undefined} />
       ) : section === 'usage' ? (
         <Usage b={b.data} />
+      ) : section === 'lifecycle' ? (
+        <Lifecycle b={b.data} />
       ) : (
         <Settings key={bucket} b={b.data} />
       )}

@@ -16,6 +16,7 @@ import { Legend, Sum } from './Legend';
 import { LinkDialog } from './LinkDialog';
 import { MoveDialog } from './MoveDialog';
 import { RemoveVersion } from './RemoveVersion';
+import { Coming } from './Coming';
 import { Digests, ObjectFacts } from './ObjectFacts';
 import { Strand } from './Strand';
 
@@ -167,7 +168,10 @@ export default function ObjectPage() {
         <div className="columns grid grid-cols-[minmax(0,1fr)_minmax(0,1.8fr)_minmax(0,1.15fr)] gap-y-14 gap-x-26">
           <ObjectFacts o={o.data} bucket={bucket} />
           <Fields key={o.data.version} o={o.data} bucket={bucket} version={past ? read : ''} />
-          <Digests o={o.data} bucket={bucket} />
+          <div className="grid gap-14 content-start">
+            <Coming bucket={bucket} o={o.data} />
+            <Digests o={o.data} bucket={bucket} />
+          </div>
         </div>
       ) : null}
       {asking === 'link' ? <LinkDialog bucket={bucket} name={key} onClose={() => setAsking(null)} /> : null}

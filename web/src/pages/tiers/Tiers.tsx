@@ -84,9 +84,7 @@ function kept(t: Tier) {
 }
 
 const read = (t: Tier) =>
-  t.restore
-    ? `restored in ${span(t.restore.seconds)}, for ${things(t.restore.days, 'day')}`
-    : 'at once';
+  t.restore ? `restored in ${span(t.restore.seconds)}, for ${things(t.restore.days, 'day')}` : 'at once';
 
 const span = (s: number) =>
   s >= 7200 ? `${Math.round(s / 3600)} h` : s >= 120 ? `${Math.round(s / 60)} min` : `${s} s`;
@@ -226,10 +224,10 @@ function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
             <Field label="Restored for, days" value={f.days} onChange={set('days')} name="days" />
           </div>
           <div className="row gap-26">
-            <Switch on={f.packed} onChange={(v) => setF({ ...f, packed: v })} label="Compressed">
+            <Switch on={f.packed} onChange={(v) => setF({ ...f, packed: v })}>
               Compressed
             </Switch>
-            <Switch on={f.sealed} onChange={(v) => setF({ ...f, sealed: v })} label="Encrypted at rest">
+            <Switch on={f.sealed} onChange={(v) => setF({ ...f, sealed: v })}>
               Encrypted at rest
             </Switch>
           </div>
