@@ -146,7 +146,8 @@ func moveBody(ctx context.Context, tx *sqlx.Tx, m Moving) error {
 	}
 	if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, d_tiers, who, source, detail)
 		values ($1, $2, $3, $4, $5, $6::bigint, tier_bytes(array[$7, $8]::smallint[], array[-$6::bigint, $6::bigint]), $9, $10,
-		jsonb_strip_nulls(jsonb_build_object('from', $7::smallint, 'to', $8::smallint, 'rule', nullif($11::text, ''),
+		jsonb_strip_nulls(jsonb_build_object('from', (select t.name from tiers t where t.id = $7), 'to', (select t.name
+			from tiers t where t.id = $8), 'rule', nullif($11::text, ''),
 			'run', nullif($12::bigint, 0))))`,
 		m.At, int16(VersionMoved), m.Bucket, raw, m.Number, size, m.From.Tier, m.To.Tier, m.Who, m.Source, m.Rule,
 		m.Run); err != nil {

@@ -41,21 +41,19 @@ type Usage struct {
 
 // settingsRow is what the database has of a bucket's settings.
 type settingsRow struct {
-	Versioning   object.Versioning `db:"versioning"`
-	Quota        *int64            `db:"quota"`
-	Tags         []byte            `db:"tags"`
-	Sealing      bool              `db:"sealing"`
-	AbandonAfter *int              `db:"abandon_after"`
-	Tier         string            `db:"tier_name"`
-	Revision     int               `db:"revision"`
+	Versioning object.Versioning `db:"versioning"`
+	Quota      *int64            `db:"quota"`
+	Tags       []byte            `db:"tags"`
+	Sealing    bool              `db:"sealing"`
+	Tier       string            `db:"tier_name"`
+	Revision   int               `db:"revision"`
 }
 
-const settingsColumns = `b.versioning, b.quota, b.tags, b.sealing, b.abandon_after, b.revision,
+const settingsColumns = `b.versioning, b.quota, b.tags, b.sealing, b.revision,
 	case when b.tier <> 0 then (select t.name from tiers t where t.id = b.tier) else '' end as tier_name`
 
 func (r *settingsRow) settings() (bucket.Settings, error) {
-	s := bucket.Settings{Versioning: r.Versioning, Quota: r.Quota, Sealing: r.Sealing, AbandonAfter: r.AbandonAfter,
-		Tier: r.Tier}
+	s := bucket.Settings{Versioning: r.Versioning, Quota: r.Quota, Sealing: r.Sealing, Tier: r.Tier}
 	return s, json.Unmarshal(r.Tags, &s.Tags)
 }
 
@@ -197,10 +195,9 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 			return fault.New(fault.Full, "account-buckets", "the account %q has as many buckets as it may", b.Account).
 				In("account").Do("remove one, or have the operator allow more")
 		}
-		err = tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, abandon_after,
-			sealing, tier, created, created_by)
-			select $1, id, $3, $4, $7, $8::jsonb, $9, $10, $11, $5, $6 from accounts where name = $2
-				returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags, b.AbandonAfter, b.Sealing,
+		err = tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, sealing, tier,
+			created, created_by) select $1, id, $3, $4, $7, $8::jsonb, $9, $10, $5, $6 from accounts where name = $2
+				returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags, b.Sealing,
 			in)
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "23505" {
@@ -342,8 +339,7 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2, quota = $3, tags = $4::jsonb, sealing = $5,
-			abandon_after = $6, tier = $7, revision = revision + 1 where id = $1`, id, after.Versioning, after.Quota, tags,
-			after.Sealing, after.AbandonAfter, in); err != nil {
+			tier = $6, revision = revision + 1 where id = $1`, id, after.Versioning, after.Quota, tags, after.Sealing, in); err != nil {
 			return err
 		}
 		if after.Versioning != before.Versioning {

@@ -17,7 +17,7 @@ import (
 func TestSettingsChangeAsAWhole(t *testing.T) {
 	c, db, id := open(t)
 	ctx := t.Context()
-	quota, tiny, days := int64(1<<20), int64(10), 30
+	quota, tiny := int64(1<<20), int64(10)
 	edits := func(e ...bucket.Edit) error { return c.ChangeBucket(ctx, plates, 0, author(), e...) }
 	entries := func() (n int) {
 		t.Helper()
@@ -34,11 +34,10 @@ func TestSettingsChangeAsAWhole(t *testing.T) {
 			t.Errorf("%s: %+v at revision %d with %d entries, %v; want %+v", what, b.Settings, b.Revision, entries(), err, s)
 		}
 	}
-	all := bucket.Settings{Versioning: object.On, Quota: &quota, Tags: object.Tags{"unit": "imaging"}, Sealing: true,
-		AbandonAfter: &days}
+	all := bucket.Settings{Versioning: object.On, Quota: &quota, Tags: object.Tags{"unit": "imaging"}, Sealing: true}
 	if err := edits(bucket.Versioning(object.On), bucket.Quota(&quota),
 		bucket.EditTags(object.Edit{Set: map[string]string{"unit": "imaging"}}),
-		bucket.Sealing(true), bucket.AbandonAfter(&days)); err != nil {
+		bucket.Sealing(true)); err != nil {
 		t.Fatal(err)
 	}
 	want("all at once", 2, 1, all)
@@ -54,7 +53,6 @@ func TestSettingsChangeAsAWhole(t *testing.T) {
 		"quota-below-use": {bucket.Sealing(false), bucket.Quota(&tiny)},
 		"versioning-kept": {bucket.Quota(nil), bucket.Versioning(object.Off)},
 		"quota-value":     {bucket.Sealing(false), bucket.Quota(new(int64))},
-		"abandon-after":   {bucket.Sealing(false), bucket.AbandonAfter(new(int))},
 	} {
 		if err := edits(e...); !fault.HasCode(err, code) {
 			t.Errorf("want %s: %v", code, err)

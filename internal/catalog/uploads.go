@@ -323,31 +323,12 @@ func (c *Catalog) Abandon(ctx context.Context, bucket int64, key object.Key, id 
 	})
 }
 
-// AbandonDue abandons uploads that are older than their bucket allows, at most
-// limit, and says how many.
-func (c *Catalog) AbandonDue(ctx context.Context, now time.Time, limit int) (int, error) {
-	var due []uploadRow
-	if err := c.db.SelectContext(ctx, &due, `select `+uploadColumns+named(`, 0 as parts, 0 as bytes,
-		null::timestamptz as last from uploads u join buckets b on b.id = u.bucket
-		where u.state = @UploadOpen and b.abandon_after is not null
-			and u.created < $1::timestamptz - b.abandon_after * interval '1 day'
-			order by u.seq limit $2`), now, limit); err != nil {
-		return 0, mapError(err)
-	}
-	n := 0
-	for i := range due {
-		u, err := due[i].upload()
-		if err != nil {
-			return n, err
-		}
-		if err := c.Abandon(ctx, u.bucketID, u.Key, u.ID); err != nil && !fault.HasCode(err, "upload-missing") {
-			return n, err
-		}
-		n++
-	}
+// ForgetUploads forgets uploads that ended a day ago or earlier: completing them again
+// gets the same answer no more.
+func (c *Catalog) ForgetUploads(ctx context.Context, now time.Time) error {
 	_, err := c.db.ExecContext(ctx,
 		named(`delete from uploads where state <> @UploadOpen and ended < $1::timestamptz - interval '1 day'`), now)
-	return n, mapError(err)
+	return mapError(err)
 }
 
 // Completing asks to make an object of an upload.

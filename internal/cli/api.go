@@ -208,8 +208,15 @@ func deskError(resp *http.Response) error {
 	if json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&pr) != nil || pr.Code == "" {
 		return foreign(resp.StatusCode)
 	}
-	return &fault.Error{Kind: kindOf[resp.StatusCode], Code: pr.Code, Field: pr.Field, Message: pr.Detail,
-		Remedy: pr.Remedy}
+	kind := kindOf[resp.StatusCode]
+	if len(pr.Complaints) > 0 {
+		var all []error
+		for _, c := range pr.Complaints {
+			all = append(all, &fault.Error{Kind: kind, Code: c.Code, Field: c.Field, Message: c.Detail, Remedy: c.Remedy})
+		}
+		return errors.Join(all...)
+	}
+	return &fault.Error{Kind: kind, Code: pr.Code, Field: pr.Field, Message: pr.Detail, Remedy: pr.Remedy}
 }
 
 // wireClient gives a client of the wire that belongs to the desk.

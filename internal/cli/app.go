@@ -99,7 +99,9 @@ func (a *app) report(err error) int {
 		a.explain(u.fault)
 		return ExitUsage
 	case errors.As(err, &f):
-		a.explain(f)
+		for _, one := range fault.All(err) {
+			a.explain(one)
+		}
 		switch f.Kind {
 		case fault.Refused, fault.Unsigned:
 			return ExitRefused

@@ -29,7 +29,7 @@ func (a *app) bucketCommand() *cli.Command {
 				Description: examples("spindle bucket create plates",
 					"spindle bucket create germination --quota 400MiB --versioning on"),
 				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), bucketTierFlag(),
-					&cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them", Value: 7},
+					&cli.IntFlag{Name: "abandon-after", Usage: "make a rule that abandons unfinished uploads after `DAYS`; 0 for none", Value: 7},
 					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"},
 					&cli.StringFlag{Name: "account", Usage: "the account that owns it; one's own otherwise"}},
 				Action: a.bucketCreate},
@@ -40,7 +40,6 @@ func (a *app) bucketCommand() *cli.Command {
 			{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME",
 				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), bucketTierFlag(),
 					&cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"},
-					&cli.IntFlag{Name: "abandon-after", Usage: "abandon unfinished uploads after `DAYS`; 0 keeps them"},
 					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"},
 					&cli.IntFlag{Name: "if-revision", Usage: "only if the settings are at revision `N`"}},
 				Description: "All that is named changes together, or nothing.\n\n" + examples("spindle bucket change germination --quota 2GiB",
@@ -178,10 +177,6 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 				fmt.Sprintf("%s, %s (%s bytes)", count(u.Previous), size(u.PreviousBytes), count(u.PreviousBytes))},
 				[2]string{"Delete markers", count(u.Markers)})
 		}
-		after := "kept"
-		if b.AbandonAfter != nil {
-			after = fmt.Sprintf("abandoned after %s", things(int64(*b.AbandonAfter), "day", "days"))
-		}
 		sealing := "off: new content is kept plain"
 		if b.Sealing {
 			sealing = "on: new content is encrypted at rest"
@@ -192,7 +187,7 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		if !b.Partly {
 			facts = append(facts, [2]string{"Settings", fmt.Sprintf("revision %d", b.Revision)})
 		}
-		facts = append(facts, [2]string{"Unfinished uploads", after}, [2]string{"Sealing", sealing}, [2]string{"New content goes to", b.Tier},
+		facts = append(facts, [2]string{"Sealing", sealing}, [2]string{"New content goes to", b.Tier},
 			[2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
 		for _, name := range sortedKeys(b.Tags) {
 			facts = append(facts, [2]string{"Tag " + shown(name), shown(b.Tags[name])})
@@ -220,9 +215,6 @@ func bucketChanges(c *cli.Command, in map[string]any) (err error) {
 	}
 	if err := onOff(c, "sealing", in); err != nil {
 		return err
-	}
-	if c.IsSet("abandon-after") {
-		in["abandonAfter"] = c.Int("abandon-after")
 	}
 	texts(c, in, "versioning", "tier")
 	if c.IsSet("tag") || c.IsSet("untag") {

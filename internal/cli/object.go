@@ -19,11 +19,12 @@ func (a *app) objectCommand() *cli.Command {
 	return &cli.Command{Name: "object", Usage: "put, get, list, show, annotate, restore, copy, rename and remove objects",
 		Commands: []*cli.Command{
 			{Name: "put", Usage: "put files, folders or standard input", ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
-				Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths. Large files go in parts side by side: stopped at any point, the same command goes on where it was. Files of a folder that are there already, by size and digest, are not sent again, unless metadata, tags or a type are named.\n\n" +
+				Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths. Large files go in parts side by side: stopped at any point, the same command goes on where it was. Files of a folder that are there already, by size and digest, are not sent again, unless metadata, tags, a type or a tier are named.\n\n" +
 					examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'",
 						"spindle object put ./tray-07 germination/tray-07/ --parallel 8",
 						"spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata-from ./FH-004217.yaml --tag state=checked", "tar c notes | spindle object put - field-notes/backup.tar"),
 				Flags: []cli.Flag{parallel, &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"},
+					&cli.StringFlag{Name: "tier", Usage: "where it goes; where the bucket says otherwise"},
 					&cli.StringFlag{Name: "metadata-from",
 						Usage: "a `FILE` of name=value lines, or JSON or YAML by its ending; with a * in it, each file's own: '*.yaml' is the file's path with .yaml behind it"},
 					&cli.StringFlag{Name: "multipart-above", Usage: "send files larger than `SIZE` in parts", Value: "16MiB"},
@@ -63,8 +64,14 @@ func (a *app) objectCommand() *cli.Command {
 			{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes",
 				ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: examples("spindle object copy plates/2019/a.tif attic/a.tif",
 					"spindle object copy plates/2019/ attic/plates-2019/"),
-				Flags:  []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
+				Flags: []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"},
+					&cli.StringFlag{Name: "tier", Usage: "where the copy goes, which moves its bytes; the source's `TIER` otherwise"}},
 				Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) }},
+			{Name: "fetch", Usage: "have a version restored that is in a tier which is not read at once", ArgsUsage: "BUCKET/KEY",
+				Description: "The copy is there after the time that the tier takes, and stays for some days. Said again it stays longer.\n\n" +
+					examples("spindle object fetch plates/2019/moorland/FH-004217-recto.tif", "spindle object fetch plates/2019/moorland/FH-004217-recto.tif --days 14"),
+				Flags:  []cli.Flag{versionFlag(), &cli.IntFlag{Name: "days", Usage: "how long it stays; as the tier says otherwise"}},
+				Action: a.objectFetch},
 			{Name: "rename", Usage: "rename an object, or all beneath a prefix, without moving bytes",
 				ArgsUsage:   "BUCKET/KEY BUCKET/KEY",
 				Description: "The history goes along: both names show it. What is there already is replaced only when that is confirmed, or --yes is said. A prefix is renamed by the service: when the command is stopped, the same one goes on.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt", "spindle object rename plates/incoming/ plates/2026/"),
@@ -371,11 +378,11 @@ func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err err
 	return exitOnly(ExitNotFound)
 }
 
-func (p *api) copy(ctx context.Context, fromBucket, fromKey, version, bucket, key string, move,
+func (p *api) copy(ctx context.Context, fromBucket, fromKey, version, bucket, key, tier string, move,
 	ifAbsent bool) (o desk.ObjectInfo, err error) {
 	return o, p.call(ctx, http.MethodPost, bucketCall(bucket, "/copy"), nil,
 		map[string]any{"fromBucket": fromBucket, "fromKey": fromKey, "fromVersion": version, "key": key, "move": move,
-			"ifAbsent": ifAbsent}, &o)
+			"ifAbsent": ifAbsent, "tier": tier}, &o)
 }
 
 func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
@@ -406,7 +413,7 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 		if move {
 			return a.renameAll(ctx, c, p, fromBucket, fromKey, bucket, key)
 		}
-		return a.copyAll(ctx, p, fromBucket, fromKey, bucket, key, ifAbsent)
+		return a.copyAll(ctx, p, fromBucket, fromKey, bucket, key, c.String("tier"), ifAbsent)
 	}
 	if c.Bool("rehearse") {
 		return wrongUsage("--rehearse is for a prefix: a single object is asked about")
@@ -414,7 +421,7 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 	if key == "" || strings.HasSuffix(key, "/") {
 		key += fromKey[strings.LastIndex(fromKey, "/")+1:]
 	}
-	o, err := p.copy(ctx, fromBucket, fromKey, c.String("version"), bucket, key, move, ifAbsent)
+	o, err := p.copy(ctx, fromBucket, fromKey, c.String("version"), bucket, key, c.String("tier"), move, ifAbsent)
 	if move && a.Asks && fault.HasCode(err, "exists") {
 		b, berr := p.bucket(ctx, bucket)
 		if berr != nil {
@@ -424,7 +431,7 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 			"replace"); err != nil {
 			return err
 		}
-		o, err = p.copy(ctx, fromBucket, fromKey, "", bucket, key, move, false)
+		o, err = p.copy(ctx, fromBucket, fromKey, "", bucket, key, "", move, false)
 	}
 	if fault.HasCode(err, "exists") {
 		f := fault.From(err)
@@ -438,14 +445,18 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 		return a.orBeneath(ctx, p, fromBucket, fromKey, err)
 	}
 	return a.print(o, func() error {
-		_, err := fmt.Fprintf(a.Out, "%s %s to %s, %s; no bytes were moved.\n", did, shown(in[0]), shown(bucket+"/"+o.Key),
-			size(o.Size))
+		how := "no bytes were moved"
+		if in := c.String("tier"); in != "" {
+			how = "into the tier " + in
+		}
+		_, err := fmt.Fprintf(a.Out, "%s %s to %s, %s; %s.\n", did, shown(in[0]), shown(bucket+"/"+o.Key),
+			size(o.Size), how)
 		return err
 	})
 }
 
 // copyAll copies all beneath a prefix, one by one: safe to stop and to say again.
-func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to string, ifAbsent bool) error {
+func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to, tier string, ifAbsent bool) error {
 	const did = "Copied"
 	if fromBucket == bucket && strings.HasPrefix(to, from) {
 		return wrongUsage("the target lies beneath the source")
@@ -464,7 +475,7 @@ func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to 
 		if o.Created.After(started) {
 			return true, nil // it came meanwhile, or is a copy
 		}
-		if _, err := p.copy(ctx, fromBucket, o.Key, "", bucket, to+strings.TrimPrefix(o.Key, from), false,
+		if _, err := p.copy(ctx, fromBucket, o.Key, "", bucket, to+strings.TrimPrefix(o.Key, from), tier, false,
 			ifAbsent); err != nil {
 			return false, err
 		}
@@ -582,4 +593,24 @@ func kept(o *desk.ObjectInfo) string {
 		return o.Kept + ", encrypted"
 	}
 	return o.Kept
+}
+
+func (a *app) objectFetch(ctx context.Context, c *cli.Command) error {
+	p, bucket, key, err := a.oneAddress(c)
+	if err != nil {
+		return err
+	}
+	var r desk.RestoredInfo
+	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/fetch"), nil,
+		map[string]any{"key": key, "version": c.String("version"), "days": c.Int("days")}, &r); err != nil {
+		return err
+	}
+	return a.print(r, func() error {
+		says := "will be there at " + when(*r.Due)
+		if r.Until != nil {
+			says = "is there until " + when(*r.Until)
+		}
+		_, err := fmt.Fprintf(a.Out, "The restored copy of %s/%s %s.\n", bucket, shown(key), says)
+		return err
+	})
 }

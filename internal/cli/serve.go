@@ -19,28 +19,30 @@ import (
 
 // settingsFile is the YAML file of serve; flags and environment go before it.
 type settingsFile struct {
-	Data         string        `yaml:"data"`
-	Wire         string        `yaml:"wire"`
-	Desk         string        `yaml:"desk"`
-	Database     string        `yaml:"database"`
-	Region       string        `yaml:"region"`
-	Account      string        `yaml:"account"`
-	Domains      []string      `yaml:"domain"`
-	Origins      []string      `yaml:"origin"`
-	StrictRegion bool          `yaml:"strict-region"`
-	WireURL      string        `yaml:"wire-url"`
-	TLSCert      string        `yaml:"tls-cert"`
-	TLSKey       string        `yaml:"tls-key"`
-	PlainHTTP    bool          `yaml:"plain-http"`
-	LogLevel     string        `yaml:"log-level"`
-	CollectGrace time.Duration `yaml:"collect-grace"`
-	ScrubRate    string        `yaml:"scrub-rate"`
-	ScrubEvery   time.Duration `yaml:"scrub-every"`
-	SlowAfter    time.Duration `yaml:"slow-after"`
-	TrailDays    int           `yaml:"trail-days"`
-	JournalDays  int           `yaml:"journal-days"`
-	Connections  int           `yaml:"connections"`
-	FromOne      int           `yaml:"connections-from-one"`
+	Data          string        `yaml:"data"`
+	Wire          string        `yaml:"wire"`
+	Desk          string        `yaml:"desk"`
+	Database      string        `yaml:"database"`
+	Region        string        `yaml:"region"`
+	Account       string        `yaml:"account"`
+	Domains       []string      `yaml:"domain"`
+	Origins       []string      `yaml:"origin"`
+	StrictRegion  bool          `yaml:"strict-region"`
+	WireURL       string        `yaml:"wire-url"`
+	TLSCert       string        `yaml:"tls-cert"`
+	TLSKey        string        `yaml:"tls-key"`
+	PlainHTTP     bool          `yaml:"plain-http"`
+	LogLevel      string        `yaml:"log-level"`
+	CollectGrace  time.Duration `yaml:"collect-grace"`
+	ScrubRate     string        `yaml:"scrub-rate"`
+	ScrubEvery    time.Duration `yaml:"scrub-every"`
+	LifecycleRate int           `yaml:"lifecycle-rate"`
+	Guard         int           `yaml:"guard"`
+	SlowAfter     time.Duration `yaml:"slow-after"`
+	TrailDays     int           `yaml:"trail-days"`
+	JournalDays   int           `yaml:"journal-days"`
+	Connections   int           `yaml:"connections"`
+	FromOne       int           `yaml:"connections-from-one"`
 }
 
 func serveFlags() []cli.Flag {
@@ -76,6 +78,12 @@ func serveFlags() []cli.Flag {
 			Sources: env("SCRUB_RATE")},
 		&cli.DurationFlag{Name: "scrub-every", Usage: "how often every body is read", DefaultText: "168h",
 			Sources: env("SCRUB_EVERY")},
+		&cli.IntFlag{Name: "lifecycle-rate", Usage: "versions a second that rules act on at the most", DefaultText: "2000",
+			Sources: env("LIFECYCLE_RATE")},
+		&cli.IntFlag{Name: "guard", Usage: "`PERCENT` of a bucket that rules may remove in a run without asking", DefaultText: "20",
+			Sources: env("GUARD")},
+		&cli.BoolFlag{Name: "accept-volume",
+			Usage: "take the volume of the tier main as it is, once, although its marker file is missing"},
 		&cli.StringFlag{Name: "cpu-profile", Usage: "write a profile of the processor's time to this `FILE`", Hidden: true,
 			Sources: env("CPU_PROFILE")},
 		&cli.IntFlag{Name: "trail-days", Usage: "how many `DAYS` the audit trail is kept", DefaultText: "400",
@@ -128,6 +136,12 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 		}
 		return file
 	}
+	whole := func(name string, file int) int {
+		if c.IsSet(name) {
+			return c.Int(name)
+		}
+		return file
+	}
 	cfg = service.Config{Data: str("data", f.Data), Wire: str("wire", f.Wire), Desk: str("desk", f.Desk),
 		Database: str("database", f.Database), Region: str("region", f.Region),
 		Account: str("account", f.Account), Domains: list("domain", f.Domains), Origins: list("origin", f.Origins),
@@ -163,6 +177,14 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 			In("trail-days")
 	}
 	cfg.Works.KeepTrail = time.Duration(days) * 24 * time.Hour
+	cfg.AcceptVolume = c.Bool("accept-volume")
+	cfg.Works.AgeRate = whole("lifecycle-rate", f.LifecycleRate)
+	guard := whole("guard", f.Guard)
+	if cfg.Works.AgeRate < 0 || guard < 0 || guard > 100 {
+		return cfg, nil, fault.New(fault.Invalid, "guard", "the guard is from 0 to 100 percent, and the rate is not below 0").
+			In("guard").Do("leave both out for 20 percent and 2,000 versions a second")
+	}
+	cfg.Works.GuardShare = float64(guard) / 100
 	if s := str("scrub-rate", f.ScrubRate); s != "" {
 		n, err := parseSize("scrub-rate", s)
 		if err != nil || n == nil || *n < 1<<16 {

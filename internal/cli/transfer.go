@@ -181,7 +181,7 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	there := map[string]desk.ListedObject{}
-	if folders && fields.none() && c.String("content-type") == "" && !c.Bool("anew") {
+	if folders && fields.none() && c.String("content-type") == "" && c.String("tier") == "" && !c.Bool("anew") {
 		if there, err = a.thereAlready(ctx, p, bucket, key, files); err != nil {
 			return err
 		}
@@ -205,7 +205,7 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 		}
 		g.Go(func() error {
 			opt := client.Put{ContentType: c.String("content-type"), Metadata: metas[i], Tags: fields.tags,
-				IfAbsent: c.Bool("if-absent")}
+				IfAbsent: c.Bool("if-absent"), Tier: c.String("tier")}
 			t.note(putUnlessThere(ctx, e, f, opt, there))
 			return nil
 		})
@@ -343,7 +343,8 @@ func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key
 		ct = "application/octet-stream"
 	}
 	info, err := a.engine(w, &meter{}, cut).PutStream(ctx, a.in, bucket, key,
-		client.Put{ContentType: ct, Metadata: meta, Tags: fields.tags, IfAbsent: c.Bool("if-absent")})
+		client.Put{ContentType: ct, Metadata: meta, Tags: fields.tags, IfAbsent: c.Bool("if-absent"),
+			Tier: c.String("tier")})
 	if err != nil {
 		return err
 	}

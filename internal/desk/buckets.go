@@ -9,37 +9,38 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/bucket"
+	"spindle/internal/core/lifecycle"
 	"spindle/internal/core/object"
 	"spindle/internal/core/tier"
+	"spindle/internal/store"
 )
 
 // BucketInfo is a bucket with its settings and usage.
 type BucketInfo struct {
-	Name         string       `json:"name"`
-	Account      string       `json:"account" doc:"The account that owns it"`
-	Region       string       `json:"region"`
-	Created      time.Time    `json:"created"`
-	CreatedBy    string       `json:"createdBy" doc:"The access key that made it"`
-	Quota        *int64       `json:"quota" doc:"Bytes; null for none"`
-	Versioning   string       `json:"versioning" enum:"off,on,paused" doc:"Whether previous versions are kept"`
-	Tags         object.Tags  `json:"tags,omitempty"`
-	Usage        UsageInfo    `json:"usage"`
-	AbandonAfter *int         `json:"abandonAfter" doc:"Days after which unfinished uploads are abandoned; null for never"`
-	Revision     int          `json:"revision" doc:"Of the settings; 0 when they are not told"`
-	Sealing      bool         `json:"sealing" doc:"New bodies are encrypted at rest"`
-	Tier         string       `json:"tier" doc:"Where new bodies go that name no other"`
-	Open         bool         `json:"open" doc:"Anyone may read or list some of it, without a key"`
-	Partly       bool         `json:"partly,omitempty" doc:"Who asks may list some of it only: usage and quota are not told"`
-	Places       []string     `json:"places,omitempty" doc:"The prefixes that who asks may list, when not all of it"`
-	Rights       []string     `json:"rights" doc:"What who asks may do in the whole of it: list, read, write, remove, settings"`
-	Shared       []SharedWith `json:"shared,omitempty" doc:"Whom the bucket or a part of it was opened to, anyone first"`
+	Name       string       `json:"name"`
+	Account    string       `json:"account" doc:"The account that owns it"`
+	Region     string       `json:"region"`
+	Created    time.Time    `json:"created"`
+	CreatedBy  string       `json:"createdBy" doc:"The access key that made it"`
+	Quota      *int64       `json:"quota" doc:"Bytes; null for none"`
+	Versioning string       `json:"versioning" enum:"off,on,paused" doc:"Whether previous versions are kept"`
+	Tags       object.Tags  `json:"tags,omitempty"`
+	Usage      UsageInfo    `json:"usage"`
+	Revision   int          `json:"revision" doc:"Of the settings; 0 when they are not told"`
+	Sealing    bool         `json:"sealing" doc:"New bodies are encrypted at rest"`
+	Tier       string       `json:"tier" doc:"Where new bodies go that name no other"`
+	Open       bool         `json:"open" doc:"Anyone may read or list some of it, without a key"`
+	Partly     bool         `json:"partly,omitempty" doc:"Who asks may list some of it only: usage and quota are not told"`
+	Places     []string     `json:"places,omitempty" doc:"The prefixes that who asks may list, when not all of it"`
+	Rights     []string     `json:"rights" doc:"What who asks may do in the whole of it: list, read, write, remove, settings"`
+	Shared     []SharedWith `json:"shared,omitempty" doc:"Whom the bucket or a part of it was opened to, anyone first"`
 }
 
 func bucketInfo(b *catalog.Bucket) BucketInfo {
 	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created,
 		CreatedBy: b.CreatedBy,
 		Quota:     b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: UsageInfo(b.Usage),
-		AbandonAfter: b.AbandonAfter, Sealing: b.Sealing, Tier: cmp.Or(b.Tier, tier.MainName),
+		Sealing: b.Sealing, Tier: cmp.Or(b.Tier, tier.MainName),
 		Revision: b.Revision}
 }
 
@@ -52,7 +53,7 @@ func (d *Desk) share(ctx context.Context, info *BucketInfo, b *catalog.Bucket) (
 	info.CreatedBy = d.veilOf(ctx, b.Account).by(info.CreatedBy)
 	info.Open = len(info.Shared) > 0 && info.Shared[0].To == "anyone"
 	if info.Partly = !slices.Contains(info.Rights, access.List.String()); info.Partly {
-		info.Usage, info.Quota, info.Tags, info.AbandonAfter, info.Revision = UsageInfo{}, nil, nil, nil, 0
+		info.Usage, info.Quota, info.Tags, info.Revision = UsageInfo{}, nil, nil, 0
 		book, err := d.gate.Book(ctx)
 		if err != nil {
 			return err
@@ -154,12 +155,12 @@ func (d *Desk) createBucket(ctx context.Context, in *struct {
 		Tags         map[string]string `json:"tags,omitempty"`
 		Account      string            `json:"account,omitempty" maxLength:"64" doc:"That owns it; the one that asks otherwise. Operators may name another"`
 		Sealing      bool              `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
-		AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
+		AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Make a rule that abandons unfinished uploads after so many days; 0 for none"`
+		Tier         string            `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
 	}
 }) (*bucketOut, error) {
 	b := catalog.Bucket{Account: in.Body.Account,
-		Settings: bucket.Settings{Quota: in.Body.Quota, Sealing: in.Body.Sealing,
-			AbandonAfter: daysOrNever(in.Body.AbandonAfter)}}
+		Settings: bucket.Settings{Quota: in.Body.Quota, Sealing: in.Body.Sealing, Tier: in.Body.Tier}}
 	if b.Account == "" {
 		b.Account = who(ctx).subject.Account
 	}
@@ -178,6 +179,14 @@ func (d *Desk) createBucket(ctx context.Context, in *struct {
 	}
 	if err := d.store.CreateBucket(ctx, b, author(ctx)); err != nil {
 		return nil, err
+	}
+	if days := in.Body.AbandonAfter; days > 0 {
+		f := lifecycle.Form{Name: "unfinished-uploads",
+			Actions: []lifecycle.ActionForm{{Of: lifecycle.Uploads.String(), Do: "remove", Days: &days}}}
+		if _, err := d.store.ChangeRules(ctx, b.Name, store.RulesChange{IfRevision: -1, What: "made with the bucket",
+			Edit: store.PutRule(f)}, author(ctx)); err != nil {
+			return nil, err
+		}
 	}
 	return d.bucket(ctx, b.Name.String())
 }

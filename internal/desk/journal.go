@@ -57,6 +57,14 @@ func (d *Desk) journalLines(ctx context.Context, entries []catalog.JournalEntry)
 	return out
 }
 
+// byRule names the rule that had something done, if one had.
+func byRule(e catalog.JournalEntry) string {
+	if e.Detail["rule"] == nil {
+		return ""
+	}
+	return fmt.Sprintf(", by rule %v in run %v", e.Detail["rule"], e.Detail["run"])
+}
+
 // says puts the detail of an entry into words.
 func says(e catalog.JournalEntry) string {
 	end := func(name string) string {
@@ -88,8 +96,17 @@ func says(e catalog.JournalEntry) string {
 		if e.Detail["marker"] == true {
 			return "a delete marker"
 		}
-		return "version " + object.VersionID(e.Number).String()
+		return "version " + object.VersionID(e.Number).String() + byRule(e)
+	case catalog.VersionMoved:
+		return fmt.Sprintf("from %v to %v%s", e.Detail["from"], e.Detail["to"], byRule(e))
+	case catalog.CopyAsked:
+		return fmt.Sprintf("for %v days", e.Detail["days"])
+	case catalog.CopyMended:
+		return fmt.Sprintf("%v: %v", e.Detail["copies"], e.Detail["problem"])
 	case catalog.BucketChanged:
+		if what, ok := e.Detail["lifecycle"]; ok {
+			return fmt.Sprintf("lifecycle: %v", what)
+		}
 		for _, name := range []string{"versioning", "quota", "tags", "abandonAfter"} {
 			if v, ok := e.Detail[name]; ok {
 				if name == "abandonAfter" {

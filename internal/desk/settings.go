@@ -31,13 +31,12 @@ func (o optionalQuota) Schema(huma.Registry) *huma.Schema {
 // bucketChange says what to change of a bucket's settings; what it does not name
 // stays as it is.
 type bucketChange struct {
-	Quota        optionalQuota `json:"quota,omitempty" required:"false"`
-	Versioning   string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
-	Tags         *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
-	Sealing      *bool         `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
-	Tier         string        `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
-	AbandonAfter *int          `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Days after which unfinished uploads are abandoned; 0 for never"`
-	IfRevision   int           `json:"ifRevision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
+	Quota      optionalQuota `json:"quota,omitempty" required:"false"`
+	Versioning string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
+	Tags       *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
+	Sealing    *bool         `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
+	Tier       string        `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
+	IfRevision int           `json:"ifRevision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
 }
 
 func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
@@ -60,18 +59,7 @@ func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
 	if c.Tier != "" {
 		edits = append(edits, bucket.Tier(c.Tier))
 	}
-	if c.AbandonAfter != nil {
-		edits = append(edits, bucket.AbandonAfter(daysOrNever(*c.AbandonAfter)))
-	}
 	return edits, nil
-}
-
-// daysOrNever gives a number of days, nil for 0.
-func daysOrNever(days int) *int {
-	if days == 0 {
-		return nil
-	}
-	return &days
 }
 
 func (d *Desk) changeBucket(ctx context.Context, in *struct {

@@ -22,7 +22,7 @@ import (
 // ager is a crew that acts by rules only when it is told to.
 func ager(t *testing.T, s *store.Store, change func(*works.Settings)) *works.Crew {
 	t.Helper()
-	settings := works.Settings{AgeLook: time.Hour, AgeEvery: -1, AgeRate: 1_000_000, GuardShare: 2, AbandonEvery: time.Hour,
+	settings := works.Settings{AgeLook: time.Hour, AgeEvery: -1, AgeRate: 1_000_000, GuardShare: 2,
 		CollectEvery: time.Hour}
 	if change != nil {
 		change(&settings)

@@ -9,14 +9,9 @@ import (
 	"spindle/internal/core/fault"
 )
 
-// abandonDue abandons uploads that are older than their buckets allow.
-func (c *Crew) abandonDue(ctx context.Context, _ *lease) error {
-	for {
-		n, err := c.store.Catalog.AbandonDue(ctx, c.store.Catalog.Now(), 200)
-		if err != nil || n < 200 {
-			return err
-		}
-	}
+// forgetUploads forgets uploads that ended long ago.
+func (c *Crew) forgetUploads(ctx context.Context, _ *lease) error {
+	return c.store.Catalog.ForgetUploads(ctx, c.store.Catalog.Now())
 }
 
 // sum works out the SHA-256 of the whole of objects that came in parts, at the

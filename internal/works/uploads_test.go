@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
-	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/lifecycle"
 	"spindle/internal/core/object"
 	"spindle/internal/harness"
 	"spindle/internal/store"
@@ -132,10 +132,8 @@ func TestSumsOfTheWholeAndDamagedParts(t *testing.T) {
 func TestUploadsAreAbandonedWhenTheyAreOld(t *testing.T) {
 	s := newStore(t)
 	ctx := t.Context()
-	week := 7
-	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.AbandonAfter(&week)); err != nil {
-		t.Fatal(err)
-	}
+	rules(t, s, lifecycle.Form{Name: "unfinished-uploads",
+		Actions: []lifecycle.ActionForm{{Of: "uploads", Do: "remove", Days: days(7)}}})
 	old := me
 	old.At = time.Now().Add(-8 * 24 * time.Hour)
 	for _, by := range []catalog.Author{old, me} {
@@ -143,14 +141,10 @@ func TestUploadsAreAbandonedWhenTheyAreOld(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	crew := works.Start(s, works.Settings{AbandonEvery: 20 * time.Millisecond}, quiet())
+	crew := works.Start(s, works.Settings{AgeLook: 20 * time.Millisecond}, quiet())
 	defer crew.Stop()
 	until(t, "the old one is gone, the young one there", func() bool {
 		u, err := s.Catalog.UnfinishedIn(context.Background(), 0, "")
 		return err == nil && u.Uploads == 1 && time.Since(u.Oldest) < time.Hour
 	})
-	bad := 0
-	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.AbandonAfter(&bad)); !fault.HasCode(err, "abandon-after") {
-		t.Errorf("after no days: %v", err)
-	}
 }

@@ -21,7 +21,6 @@ type Settings struct {
 	ScrubEvery    time.Duration // from the start of one walk to the next; default 7 days
 	RollUpEvery   time.Duration // default 1 s
 	DamageRefresh time.Duration // how often it is asked whether that changed; default 1 s
-	AbandonEvery  time.Duration // how often uploads that are due are looked for; default 10 min
 	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
 	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
 	AgeEvery      time.Duration // how often it is looked for what has come to be due by the rules of a bucket; default 10 min
@@ -54,7 +53,6 @@ func (s Settings) withDefaults() Settings {
 	set(&s.ScrubEvery, 7*24*time.Hour)
 	set(&s.RollUpEvery, time.Second)
 	set(&s.DamageRefresh, time.Second)
-	set(&s.AbandonEvery, 10*time.Minute)
 	set(&s.SumEvery, 15*time.Second)
 	set(&s.OrdersEvery, 300*time.Millisecond)
 	set(&s.RestoreEvery, 2*time.Second)
@@ -103,7 +101,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	c.standing(ctx, "usage", c.settings.RollUpEvery, c.rollUp)
 	c.standing(ctx, "partitions", time.Hour, c.partitions)
 	c.aged(ctx, "trail", time.Hour, c.forget)
-	c.aged(ctx, "abandoner", c.settings.AbandonEvery, c.abandonDue)
+	c.aged(ctx, "uploads", time.Hour, c.forgetUploads)
 	c.standing(ctx, "summer", c.settings.SumEvery, c.sum)
 	c.aged(ctx, "lifecycle", c.settings.AgeLook, c.age)
 	c.aged(ctx, "restorer", c.settings.RestoreEvery, c.restoreCopies)

@@ -108,6 +108,17 @@ create table lifecycle_outcomes (
   primary key (run, seq)
 );
 
+-- That a bucket abandons unfinished uploads after some days is a rule from now on.
+insert into lifecycles (bucket, revision, rules, saved, saved_by, acts)
+  select id, 1, jsonb_build_array(jsonb_build_object('name', 'unfinished-uploads', 'actions', jsonb_build_array(
+    jsonb_build_object('of', 'uploads', 'do', 'remove', 'days', abandon_after)))), now(), 'spindle', now()
+  from buckets where abandon_after is not null and removed is null;
+insert into lifecycles_past (bucket, revision, rules, at, who, what)
+  select bucket, revision, rules, saved, saved_by, 'from the setting of the bucket' from lifecycles;
+insert into followers (name, xid, seq, upto)
+  select 'lifecycle of ' || bucket, pg_snapshot_xmin(pg_current_snapshot()), 0, 'epoch' from lifecycles;
+alter table buckets drop column abandon_after;
+
 create index journal_at on journal using brin (at) with (pages_per_range = 32, autosummarize = on);
 insert into marks (name) values ('tiers');
 

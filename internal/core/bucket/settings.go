@@ -1,7 +1,6 @@
 package bucket
 
 import (
-	"errors"
 	"maps"
 
 	"spindle/internal/core/fault"
@@ -9,34 +8,22 @@ import (
 	"spindle/internal/core/tier"
 )
 
-// MaxAbandonAfter is the longest time, in days, that unfinished uploads may be kept
-// before they are abandoned.
-const MaxAbandonAfter = 3650
-
 // Settings of a bucket.
 type Settings struct {
-	Versioning   object.Versioning
-	Quota        *int64 // bytes of current and previous versions, at least 1; nil: none
-	Tags         object.Tags
-	Sealing      bool   // new bodies are encrypted at rest
-	Tier         string // where new bodies go that name no other; "" for main
-	AbandonAfter *int   // days after which unfinished uploads are abandoned, 1 to MaxAbandonAfter; nil: never
+	Versioning object.Versioning
+	Quota      *int64 // bytes of current and previous versions, at least 1; nil: none
+	Tags       object.Tags
+	Sealing    bool   // new bodies are encrypted at rest
+	Tier       string // where new bodies go that name no other; "" for main
 }
 
-// Check refuses settings that no bucket can have, all that is wrong at once. The
-// errors have the codes quota-value and abandon-after.
+// Check refuses settings that no bucket can have. The error has the code quota-value.
 func (s Settings) Check() error {
-	var quota, abandon error
 	if s.Quota != nil && *s.Quota <= 0 {
-		quota = fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte").In("quota").
+		return fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte").In("quota").
 			Do("give a size such as 400MiB, or none to take it away")
 	}
-	if d := s.AbandonAfter; d != nil && (*d < 1 || *d > MaxAbandonAfter) {
-		abandon = fault.New(fault.Invalid, "abandon-after", "unfinished uploads are abandoned after 1 to 3,650 days, not %d",
-			*d).
-			In("abandonAfter").Do("give a number of days, or none")
-	}
-	return errors.Join(quota, abandon)
+	return nil
 }
 
 // Clone gives settings that share nothing with s.
@@ -45,10 +32,6 @@ func (s Settings) Clone() Settings {
 	if s.Quota != nil {
 		quota := *s.Quota
 		s.Quota = &quota
-	}
-	if s.AbandonAfter != nil {
-		days := *s.AbandonAfter
-		s.AbandonAfter = &days
 	}
 	return s
 }
@@ -74,9 +57,6 @@ func (s Settings) Differences(before Settings) map[string]any {
 	}
 	if s.Tier != before.Tier {
 		d["tier"] = s.Tier
-	}
-	if !same(s.AbandonAfter, before.AbandonAfter) {
-		d["abandonAfter"] = valueOf(s.AbandonAfter)
 	}
 	return d
 }
@@ -129,9 +109,4 @@ func Tier(name string) Edit {
 		}
 		return nil
 	}
-}
-
-// AbandonAfter sets after how many days unfinished uploads are abandoned; nil: never.
-func AbandonAfter(days *int) Edit {
-	return func(s *Settings) error { s.AbandonAfter = days; return nil }
 }

@@ -9,11 +9,9 @@ import (
 
 func TestSettingsAreChecked(t *testing.T) {
 	n := func(i int64) *int64 { return &i }
-	d := func(i int) *int { return &i }
 	for code, list := range map[string][]Settings{
-		"":              {{}, {Quota: n(1), AbandonAfter: d(1)}, {AbandonAfter: d(MaxAbandonAfter)}},
-		"quota-value":   {{Quota: n(0)}, {Quota: n(-1)}},
-		"abandon-after": {{AbandonAfter: d(0)}, {AbandonAfter: d(MaxAbandonAfter + 1)}},
+		"":            {{}, {Quota: n(1)}},
+		"quota-value": {{Quota: n(0)}, {Quota: n(-1)}},
 	} {
 		for _, s := range list {
 			if err := s.Check(); code == "" && err != nil || code != "" && !fault.HasCode(err, code) {
@@ -24,8 +22,8 @@ func TestSettingsAreChecked(t *testing.T) {
 }
 
 func TestDifferencesNameWhatChanged(t *testing.T) {
-	quota, days := int64(5), 7
-	before := Settings{Versioning: object.On, Quota: &quota, Tags: object.Tags{"a": "1"}, AbandonAfter: &days}
+	quota := int64(5)
+	before := Settings{Versioning: object.On, Quota: &quota, Tags: object.Tags{"a": "1"}, Tier: "cellar"}
 	after := before.Clone()
 	if d := after.Differences(before); len(d) != 0 {
 		t.Errorf("a clone differs in %v", d)
@@ -35,13 +33,13 @@ func TestDifferencesNameWhatChanged(t *testing.T) {
 	if before.Tags["a"] != "1" || quota != 5 {
 		t.Error("a clone shares what it was made of")
 	}
-	for _, edit := range []Edit{Quota(nil), Tags(nil), Sealing(true), Versioning(object.Paused), AbandonAfter(nil)} {
+	for _, edit := range []Edit{Quota(nil), Tags(nil), Sealing(true), Versioning(object.Paused), Tier("main")} {
 		if err := edit(&after); err != nil {
 			t.Fatal(err)
 		}
 	}
 	d := after.Differences(before)
-	if len(d) != 5 || d["quota"] != nil || d["abandonAfter"] != nil || d["sealing"] != true || d["versioning"] != "paused" {
+	if len(d) != 5 || d["quota"] != nil || d["tier"] != "" || d["sealing"] != true || d["versioning"] != "paused" {
 		t.Errorf("%v", d)
 	}
 	if tags, ok := d["tags"].(object.Tags); !ok || len(tags) != 0 {

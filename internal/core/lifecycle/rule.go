@@ -110,14 +110,15 @@ func Parse(f Form, tiers tier.Set) (*Rule, error) {
 	case len(f.Actions) > MaxActions:
 		c.add("actions", "actions-many", "make several rules of it", "a rule has at most %d actions", MaxActions)
 	}
+	sound := true // all actions, each by itself
 	for i, a := range f.Actions {
 		if x, ok := parseAction(fmt.Sprintf("actions[%d]", i), a, tiers, &c); ok {
 			r.Actions = append(r.Actions, x)
 		} else {
-			r.Actions = append(r.Actions, Action{})
+			sound = false
 		}
 	}
-	if len(c) == 0 {
+	if sound {
 		r.checkTogether(tiers, &c)
 	}
 	if len(c) > 0 {

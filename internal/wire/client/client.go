@@ -217,6 +217,7 @@ type Put struct {
 	Headers     map[string]string // further standard headers
 	Metadata    object.Metadata
 	Tags        object.Tags
+	Tier        string // where it goes, at a service of this kind; "": where the bucket says
 	IfAbsent    bool   // only if the key holds nothing
 	IfETag      string // only if the key holds this content; "": whatever it holds
 }
@@ -264,6 +265,18 @@ func (p Put) set(h http.Header) {
 		}
 		h.Set("X-Amz-Tagging", tags.Encode())
 	}
+	if p.Tier != "" {
+		h.Set("X-Amz-Storage-Class", class(p.Tier))
+	}
+}
+
+// class names a tier as the wire does: main in the dialect's default word, others by
+// their names in capitals.
+func class(tier string) string {
+	if tier == "main" {
+		return "STANDARD"
+	}
+	return strings.ToUpper(tier)
 }
 
 // conditions puts what a put asks of what is there into a header.

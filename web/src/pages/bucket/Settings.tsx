@@ -9,7 +9,6 @@ import { RemoveDialog } from '../../parts/RemoveDialog';
 import { useToast } from '../../parts/Toasts';
 import { type Versioning, VersioningChoice } from '../../parts/Versioning';
 import { parseSize, size, things, visible } from '../../parts/format';
-import { Select } from '../../parts/Select';
 import { Switch } from '../../parts/Switch';
 
 export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
@@ -22,9 +21,6 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   const path = { bucket: b.name };
   const turn = useChange((v: Versioning) =>
     ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { versioning: v } })),
-  );
-  const offer = useChange((days: number) =>
-    ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { abandonAfter: days } })),
   );
   const tags = useChange((t: Schemas['Edit']) =>
     ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { tags: t } })),
@@ -91,17 +87,10 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
         </div>
       </Section>
       <Section title="Unfinished uploads">
-        <div className="row pt-12">
-          <Select
-            className="field sel w-250"
-            value={String(b.abandonAfter ?? 0)}
-            onChange={(v) => offer.mutate(Number(v), { onSuccess: () => toast('Saved') })}
-            label="Abandon unfinished uploads"
-            options={abandonings(b.abandonAfter ?? 0)}
-          />
+        <p className="pt-12">
+          A <Link to={`/buckets/${b.name}/lifecycle`}>lifecycle rule</Link> abandons those that nobody finishes.{' '}
           <Link to="/uploads">See them</Link>
-        </div>
-        {offer.error ? <Complaint error={offer.error} /> : null}
+        </p>
       </Section>
       <Sealing b={b} />
       <Section title="Tags" aside={things(Object.keys(b.tags ?? {}).length, 'tag')}>
@@ -258,7 +247,3 @@ function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
 }
 
 /** The days to choose from, those of now among them. */
-const abandonings = (now: number) =>
-  [...new Set([0, 1, 3, 7, 14, 30, now])]
-    .sort((x, y) => x - y)
-    .map((d) => [String(d), d ? `abandon them after ${things(d, 'day')}` : 'keep them'] as const);
