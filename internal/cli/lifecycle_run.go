@@ -45,7 +45,15 @@ func (a *app) runStart(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var r desk.RunInfo
-	if err := p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/runs"), nil, nil, &r); err != nil {
+	err = p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/runs"), nil, nil, &r)
+	if fault.HasCode(err, "run-open") { // it is the one to watch
+		var page desk.RunPage
+		if err = p.call(ctx, http.MethodGet, lifecycleCall(bucket, "/runs"), url.Values{"limit": {"1"}}, nil, &page); err == nil &&
+			len(page.Runs) > 0 {
+			r = page.Runs[0]
+		}
+	}
+	if err != nil {
 		return err
 	}
 	for r.State == "waiting" || r.State == "under way" {
