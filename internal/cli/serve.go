@@ -19,30 +19,31 @@ import (
 
 // settingsFile is the YAML file of serve; flags and environment go before it.
 type settingsFile struct {
-	Data          string        `yaml:"data"`
-	Wire          string        `yaml:"wire"`
-	Desk          string        `yaml:"desk"`
-	Database      string        `yaml:"database"`
-	Region        string        `yaml:"region"`
-	Account       string        `yaml:"account"`
-	Domains       []string      `yaml:"domain"`
-	Origins       []string      `yaml:"origin"`
-	StrictRegion  bool          `yaml:"strict-region"`
-	WireURL       string        `yaml:"wire-url"`
-	TLSCert       string        `yaml:"tls-cert"`
-	TLSKey        string        `yaml:"tls-key"`
-	PlainHTTP     bool          `yaml:"plain-http"`
-	LogLevel      string        `yaml:"log-level"`
-	CollectGrace  time.Duration `yaml:"collect-grace"`
-	ScrubRate     string        `yaml:"scrub-rate"`
-	ScrubEvery    time.Duration `yaml:"scrub-every"`
-	LifecycleRate int           `yaml:"lifecycle-rate"`
-	Guard         int           `yaml:"guard"`
-	SlowAfter     time.Duration `yaml:"slow-after"`
-	TrailDays     int           `yaml:"trail-days"`
-	JournalDays   int           `yaml:"journal-days"`
-	Connections   int           `yaml:"connections"`
-	FromOne       int           `yaml:"connections-from-one"`
+	Data           string        `yaml:"data"`
+	Wire           string        `yaml:"wire"`
+	Desk           string        `yaml:"desk"`
+	Database       string        `yaml:"database"`
+	Region         string        `yaml:"region"`
+	Account        string        `yaml:"account"`
+	Domains        []string      `yaml:"domain"`
+	Origins        []string      `yaml:"origin"`
+	StrictRegion   bool          `yaml:"strict-region"`
+	WireURL        string        `yaml:"wire-url"`
+	TLSCert        string        `yaml:"tls-cert"`
+	TLSKey         string        `yaml:"tls-key"`
+	PlainHTTP      bool          `yaml:"plain-http"`
+	LogLevel       string        `yaml:"log-level"`
+	CollectGrace   time.Duration `yaml:"collect-grace"`
+	ScrubRate      string        `yaml:"scrub-rate"`
+	ScrubEvery     time.Duration `yaml:"scrub-every"`
+	LifecycleEvery time.Duration `yaml:"lifecycle-every"`
+	LifecycleRate  int           `yaml:"lifecycle-rate"`
+	Guard          int           `yaml:"guard"`
+	SlowAfter      time.Duration `yaml:"slow-after"`
+	TrailDays      int           `yaml:"trail-days"`
+	JournalDays    int           `yaml:"journal-days"`
+	Connections    int           `yaml:"connections"`
+	FromOne        int           `yaml:"connections-from-one"`
 }
 
 func serveFlags() []cli.Flag {
@@ -78,6 +79,8 @@ func serveFlags() []cli.Flag {
 			Sources: env("SCRUB_RATE")},
 		&cli.DurationFlag{Name: "scrub-every", Usage: "how often every body is read", DefaultText: "168h",
 			Sources: env("SCRUB_EVERY")},
+		&cli.DurationFlag{Name: "lifecycle-every", Usage: "how often rules look for what has come to be due", DefaultText: "10m",
+			Sources: env("LIFECYCLE_EVERY")},
 		&cli.IntFlag{Name: "lifecycle-rate", Usage: "versions a second that rules act on at the most", DefaultText: "2000",
 			Sources: env("LIFECYCLE_RATE")},
 		&cli.IntFlag{Name: "guard", Usage: "`PERCENT` of a bucket that rules may remove in a run without asking", DefaultText: "20",
@@ -177,6 +180,7 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 			In("trail-days")
 	}
 	cfg.Works.KeepTrail = time.Duration(days) * 24 * time.Hour
+	cfg.Works.AgeEvery = span("lifecycle-every", f.LifecycleEvery)
 	cfg.AcceptVolume = c.Bool("accept-volume")
 	cfg.Works.AgeRate = whole("lifecycle-rate", f.LifecycleRate)
 	guard := whole("guard", f.Guard)

@@ -198,7 +198,7 @@ func TestMetadataFromTheCommandLine(t *testing.T) {
 func TestTheJournalFromTheCommandLine(t *testing.T) {
 	x := &session{t, harness.Service(t, nil), map[string]string{"DIR": t.TempDir()}}
 	write(t, filepath.Join(x.got["DIR"], "f"), []byte("f"))
-	x.run(0, "", "bucket", "create", "plates", "--versioning", "on")
+	x.run(0, "", "bucket", "create", "plates", "--versioning", "on", "--abandon-after", "0")
 	for _, key := range []string{"a/1", "a/2", "b/1"} {
 		x.run(0, "", "object", "put", "{DIR}/f", "plates/"+key)
 	}

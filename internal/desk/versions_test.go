@@ -260,6 +260,8 @@ func TestTheStrandInTheConsole(t *testing.T) {
 	walk("rename", harness.Button("Rename"), harness.Appears("To the address"),
 		harness.Script(`{const i = document.querySelector(".dialog input"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "plates/new/name"); i.dispatchEvent(new Event("input", {bubbles: true}))}`),
 		chromedp.Click(chromedp.CSS(`button[form="move-object"]`)), harness.Appears("another name"))
+	walk("read anew", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=new/name"), harness.Appears("another name"),
+		harness.Appears("CRC-64/NVME"))
 	walk("remove", harness.Button("Remove"), harness.Appears("can be brought back"), harness.Button("Remove 1 object"),
 		harness.Appears("A delete marker hides it"))
 	walk("bring back", harness.Button("Bring back the last version"), harness.Appears("Current version"))

@@ -96,6 +96,32 @@ func (p *process) client() *client.Client {
 	return c
 }
 
+// moving has a service look for what its rules would move all the time.
+var moving = []string{"--lifecycle-every", "20ms", "--lifecycle-rate", "1000000"}
+
+// keepMoving adds a tier of two copies, and rules that move whatever is written there at
+// once, while it is replaced, removed, and everything is killed.
+func (p *process) keepMoving(buckets ...string) {
+	p.t.Helper()
+	p.command("tier", "add", "cold", "--volume", filepath.Join(p.data, "cold-1"), "--volume", filepath.Join(p.data, "cold-2"),
+		"--copies", "2", "--compression", "on")
+	for _, b := range buckets {
+		p.command("lifecycle", "add", b, "all", "--move", "cold=0", "--previous-move", "cold=0", "--grace", "none")
+	}
+}
+
+// command runs the command line against the service.
+func (p *process) command(args ...string) string {
+	p.t.Helper()
+	cmd := exec.Command(p.bin, args...)
+	cmd.Env = append(os.Environ(), "SPINDLE_URL="+p.desk, "SPINDLE_KEY="+ownerKey, "SPINDLE_SECRET="+ownerSecret)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		p.t.Fatalf("%v: %v: %s", args, err, out)
+	}
+	return string(out)
+}
+
 // killDatabase kills the private database's first process.
 func (p *process) killDatabase() {
 	b, err := os.ReadFile(filepath.Join(p.data, "postgres", "cluster", "postmaster.pid"))
@@ -234,7 +260,7 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 	t.Logf("SPINDLE_CRASH_SEED=%d", seed)
 	r := rand.New(rand.NewPCG(seed, 0))
 	p := &process{t: t, bin: build(t), data: dataDir(t)}
-	if err := p.start(); err != nil {
+	if err := p.start(moving...); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = p.cmd.Process.Signal(syscall.SIGTERM); _ = p.cmd.Wait() })
@@ -249,6 +275,7 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 	if err := p.client().Seal(t.Context(), "kept"); err != nil { // its bodies are encrypted at rest
 		t.Fatal(err)
 	}
+	p.keepMoving("ledger", "kept")
 	const workers = 8
 	var seq, acks atomic.Int64
 	ledgers := make([]map[string]*entry, workers)
@@ -288,7 +315,7 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 		stop()
 		wg.Wait()
 		c.HTTP.CloseIdleConnections()
-		if err := p.start(); err != nil {
+		if err := p.start(moving...); err != nil {
 			t.Fatalf("round %d: after kill %d: %v", round, how, err)
 		}
 		c = p.client()
@@ -303,6 +330,9 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 		}
 	}
 	t.Logf("%d rounds, %d acknowledged changes, all there", rounds, acks.Load())
+	if out := p.command("--json", "tier", "show", "cold"); strings.Contains(out, `"bytes": 0,`) || strings.Contains(out, `"bytes":0,`) {
+		t.Errorf("nothing was moved meanwhile: %s", out)
+	}
 	p.agree(ledgers)
 }
 

@@ -57,7 +57,7 @@ func (s Settings) withDefaults() Settings {
 	set(&s.OrdersEvery, 300*time.Millisecond)
 	set(&s.RestoreEvery, 2*time.Second)
 	set(&s.AgeEvery, 10*time.Minute)
-	set(&s.AgeLook, 5*time.Second)
+	set(&s.AgeLook, min(5*time.Second, max(s.AgeEvery, 10*time.Millisecond)))
 	set(&s.ClockEvery, 10*time.Second)
 	set(&s.KeepTrail, 400*24*time.Hour)
 	set(&s.Lease, 30*time.Second)

@@ -46,7 +46,7 @@ func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
 	only := flag.String("only", "",
-		"run only the parts named: large, small, list, versions, uploads, access, sealed, memory")
+		"run only the parts named: large, small, list, versions, uploads, access, sealed, lifecycle, memory")
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -107,7 +107,8 @@ func run(dir, only string, span time.Duration) error {
 		name string
 		run  func() error
 	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads},
-		{"access", b.access}, {"sealed", b.sealed}, {"memory", b.memory}} {
+		{"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle},
+		{"memory", b.memory}} {
 		if only == "" || strings.Contains(only, part.name) {
 			if err := part.run(); err != nil {
 				return fmt.Errorf("%s: %w", part.name, err)
@@ -147,7 +148,8 @@ func child(cmd *exec.Cmd) (string, error) {
 func (b *bench) start() (stop func(), err error) {
 	runtime.LockOSThread() // children live as long as this thread
 	b.service = exec.Command("bin/spindle", "serve", "--data", filepath.Join(b.dir, "data"), "--wire", "127.0.0.1:0",
-		"--desk", "127.0.0.1:0", "--log-level", "error", "--scrub-every", "1000h")
+		"--desk", "127.0.0.1:0", "--log-level", "error", "--scrub-every", "1000h", "--lifecycle-rate",
+		"1000000", "--guard", "100")
 	b.service.Env = append(os.Environ(), "SPINDLE_OWNER_KEY="+cred.ID, "SPINDLE_OWNER_SECRET="+cred.Secret)
 	line, err := child(b.service)
 	if err != nil {
