@@ -1,10 +1,12 @@
 package catalog
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -84,6 +86,16 @@ type AgedKey struct {
 type AgedMore struct {
 	Revision int
 	Tags     object.Tags
+	Body     object.BodyRef
+	CRC64    uint64
+}
+
+// DueRemoval is a version that rules remove.
+type DueRemoval struct {
+	Key     string
+	Number  int64
+	Current bool // it is the key's current version, and no delete marker
+	Rule    string
 }
 
 // Ageing reads how the objects of a bucket stand to its rules, all at one moment, by
@@ -103,7 +115,16 @@ func (c *Catalog) Aged(ctx context.Context, a Ageing) error {
 		return mapError(err)
 	}
 	defer func() { _ = tx.Rollback() }()
+	// The database cannot tell how few groups there are, and would sort all rows to find them.
+	for _, s := range []string{`set local jit = off`, `set local work_mem = '32MB'`, `set local enable_sort = off`} {
+		if _, err := tx.ExecContext(ctx, s); err != nil {
+			return mapError(err)
+		}
+	}
 	if err := agedGroups(ctx, tx, a); err != nil {
+		return mapError(err)
+	}
+	if _, err := tx.ExecContext(ctx, `set local enable_sort = on`); err != nil {
 		return mapError(err)
 	}
 	return mapError(agedKeys(ctx, tx, a))
@@ -119,9 +140,10 @@ func agedGroups(ctx context.Context, tx *sqlx.Tx, a Ageing) error {
 				h.plain, h.size, h.ctid as place
 			from heads h where h.bucket = $1 and not h.marker
 				and not exists (select 1 from history p where p.bucket = h.bucket and p.key = h.key)) x
-		where mask <> 0 group by 1, 2, 3, 4 order by 1, 2, 3`, q.args...); err != nil {
+		group by 1, 2, 3, 4`, q.args...); err != nil {
 		return err
 	}
+	groups = slices.DeleteFunc(groups, func(g AgeGroup) bool { return g.Mask == 0 })
 	for from := 0; from < len(groups); from += 1000 {
 		part := groups[from:min(from+1000, len(groups))]
 		places := make([]string, len(part))
@@ -194,50 +216,78 @@ func agedKeys(ctx context.Context, tx *sqlx.Tx, a Ageing) error {
 	return nil
 }
 
-// agedOf gives keys of a bucket with their versions, those that are there.
-func agedOf(ctx context.Context, q querier, bucket int64, keys [][]byte) ([]*AgedKey, error) {
-	var rows []struct {
-		Key      []byte     `db:"key"`
-		Number   int64      `db:"number"`
-		Revision int        `db:"revision"`
-		Created  time.Time  `db:"created"`
-		Replaced *time.Time `db:"replaced"`
-		Size     int64      `db:"size"`
-		Tier     int16      `db:"tier"`
-		Marker   bool       `db:"marker"`
-		Plain    bool       `db:"plain"`
-		Tags     []byte     `db:"tags"`
+// agedRow is a version as agedOf reads it.
+type agedRow struct {
+	Key      []byte     `db:"key"`
+	Number   int64      `db:"number"`
+	Revision int        `db:"revision"`
+	Created  time.Time  `db:"created"`
+	Replaced *time.Time `db:"replaced"`
+	Size     int64      `db:"size"`
+	Tier     int16      `db:"tier"`
+	Marker   bool       `db:"marker"`
+	Plain    bool       `db:"plain"`
+	Tags     []byte     `db:"tags"`
+	File     int64      `db:"body_file"`
+	Offset   int64      `db:"body_offset"`
+	CRC64    int64      `db:"crc64"`
+}
+
+const agedColumns = `key, number, revision, created, size, tier, marker, plain, tags, body_file, body_offset, crc64`
+
+func (k *AgedKey) add(r *agedRow) error {
+	v := lifecycle.Version{Number: r.Number, Created: r.Created, Size: r.Size, Tier: r.Tier, Marker: r.Marker, Plain: r.Plain}
+	if r.Replaced != nil {
+		v.Replaced = *r.Replaced
 	}
-	if err := q.SelectContext(ctx, &rows, `select key, number, revision, created, null::timestamptz as replaced, size, tier, marker,
-			plain, tags from heads where bucket = $1 and key = any($2)
-		union all select key, number, revision, created, replaced, size, tier, marker, plain, tags
-			from history where bucket = $1 and key = any($2)
-		order by 1, 5 desc nulls first, 2 desc`, bucket, keys); err != nil {
+	more := AgedMore{Revision: r.Revision, Body: object.BodyRef{Tier: r.Tier, File: r.File, Offset: r.Offset},
+		CRC64: uint64(r.CRC64)}
+	k.Versions, k.More = append(k.Versions, v), append(k.More, more)
+	return readJSON(r.Tags, &k.More[len(k.More)-1].Tags)
+}
+
+// agedOf gives keys of a bucket with their versions, those that are there; locked has
+// nobody change them until the transaction ends. A bucket that keeps no versions has no
+// previous ones.
+func agedOf(ctx context.Context, q querier, bucket int64, versioning object.Versioning, keys [][]byte, locked bool) (
+	[]*AgedKey, error) {
+	var heads, previous []agedRow
+	lock := ""
+	if locked {
+		lock = ` for update`
+	}
+	if err := q.SelectContext(ctx, &heads, `select `+agedColumns+` from heads where bucket = $1 and key = any($2) order by key`+lock,
+		bucket, keys); err != nil {
 		return nil, err
 	}
-	var out []*AgedKey
-	for i := range rows {
-		r := &rows[i]
-		if len(out) == 0 || out[len(out)-1].Name != string(r.Key) {
-			out = append(out, &AgedKey{Name: string(r.Key)})
-		}
-		k := out[len(out)-1]
-		v := lifecycle.Version{Number: r.Number, Created: r.Created, Size: r.Size, Tier: r.Tier, Marker: r.Marker, Plain: r.Plain}
-		if r.Replaced != nil {
-			v.Replaced = *r.Replaced
-		}
-		more := AgedMore{Revision: r.Revision}
-		if err := readJSON(r.Tags, &more.Tags); err != nil {
+	if versioning != object.Off {
+		if err := q.SelectContext(ctx, &previous, `select `+agedColumns+`, replaced from history where bucket = $1 and key = any($2)
+			order by key, replaced desc, number desc`, bucket, keys); err != nil {
 			return nil, err
 		}
-		k.Versions, k.More = append(k.Versions, v), append(k.More, more)
+	}
+	out := make([]*AgedKey, len(heads))
+	for i := range heads {
+		k := &AgedKey{Name: string(heads[i].Key)}
+		out[i] = k
+		if err := k.add(&heads[i]); err != nil {
+			return nil, err
+		}
+		for len(previous) > 0 && bytes.Compare(previous[0].Key, heads[i].Key) <= 0 {
+			if bytes.Equal(previous[0].Key, heads[i].Key) {
+				if err := k.add(&previous[0]); err != nil {
+					return nil, err
+				}
+			}
+			previous = previous[1:]
+		}
 	}
 	return out, nil
 }
 
 // AgedOf gives keys of a bucket with their versions, those that are there.
-func (c *Catalog) AgedOf(ctx context.Context, bucket int64, keys [][]byte) ([]*AgedKey, error) {
-	out, err := agedOf(ctx, c.db, bucket, keys)
+func (c *Catalog) AgedOf(ctx context.Context, bucket int64, versioning object.Versioning, keys [][]byte) ([]*AgedKey, error) {
+	out, err := agedOf(ctx, c.db, bucket, versioning, keys, false)
 	return out, mapError(err)
 }
 
@@ -246,7 +296,7 @@ func (c *Catalog) AgedOf(ctx context.Context, bucket int64, keys [][]byte) ([]*A
 // the run is. judge may be called again. The error when the run was stopped meanwhile has
 // the code run-stopped; nothing is done then.
 func (c *Catalog) ActOn(ctx context.Context, run *Run, keys [][]byte,
-	judge func([]*AgedKey) ([]Change, []Outcome)) error {
+	by Author, judge func([]*AgedKey) ([]DueRemoval, []Outcome)) error {
 	bucket := run.Bucket
 	return retry(ctx, func(tried int) error {
 		return c.inTx(ctx, func(tx *sqlx.Tx) error {
@@ -255,27 +305,109 @@ func (c *Catalog) ActOn(ctx context.Context, run *Run, keys [][]byte,
 				else pg_advisory_xact_lock(@BucketLock, (id % 2147483647)::int) end from buckets where id = $1`), bucket); err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, `select 1 from heads where bucket = $1 and key = any($2) order by key for update`, bucket,
-				keys); err != nil {
+			var versioning object.Versioning // now that nobody changes it
+			if err := tx.GetContext(ctx, &versioning, `select versioning from buckets where id = $1`, bucket); err != nil {
 				return err
 			}
-			aged, err := agedOf(ctx, tx, bucket, keys)
+			aged, err := agedOf(ctx, tx, bucket, versioning, keys, true)
 			if err != nil {
 				return err
 			}
-			changes, outcomes := judge(aged)
-			for _, batch := range distinct(changes) {
-				results, err := commitOn(ctx, tx, batch, tried > 0)
-				if err != nil {
-					return err
-				}
-				for _, r := range results {
-					if err := r.err(); err != nil && !fault.HasCode(err, "version-missing") {
-						return err
-					}
-				}
+			removals, outcomes := judge(aged)
+			if err := removeDue(ctx, tx, run, by, aged, versioning, removals, tried > 0); err != nil {
+				return err
 			}
 			if err := noteOutcomes(ctx, tx, run.ID, outcomes); err != nil {
+				return err
+			}
+			return saveRun(ctx, tx, run)
+		})
+	})
+}
+
+// removeDue removes versions: those that leave nothing and are nobody's successors all at
+// once, the others as any change.
+func removeDue(ctx context.Context, tx *sqlx.Tx, run *Run, by Author, aged []*AgedKey, versioning object.Versioning,
+	removals []DueRemoval, careful bool) error {
+	heads := make(map[string]int64, len(aged))
+	for _, k := range aged {
+		heads[k.Name] = k.Versions[0].Number
+	}
+	type many struct {
+		keys    [][]byte
+		numbers []int64
+		rules   []string
+	}
+	var current, previous many
+	var rest []Change
+	for _, r := range removals {
+		into := &previous
+		switch {
+		case r.Current && versioning == object.Off:
+			into = &current
+		case r.Current:
+			rest = append(rest, Change{Kind: ObjectRemoved, Bucket: run.Bucket, Key: r.Key, Author: by,
+				Detail: map[string]any{"rule": r.Rule, "run": run.ID}})
+			continue
+		case heads[r.Key] == r.Number:
+			rest = append(rest, Change{Kind: VersionRemoved, Bucket: run.Bucket, Key: r.Key, ID: object.VersionID(r.Number),
+				Author: by, Detail: map[string]any{"rule": r.Rule, "run": run.ID}})
+			continue
+		}
+		into.keys, into.numbers, into.rules = append(into.keys, []byte(r.Key)), append(into.numbers, r.Number),
+			append(into.rules, r.Rule)
+	}
+	for i, m := range []many{current, previous} {
+		if len(m.keys) == 0 {
+			continue
+		}
+		if _, err := tx.ExecContext(ctx, `select remove_due($1, $2, $3, $4, $5, $6, $7, $8)`, run.Bucket, m.keys, m.numbers,
+			m.rules, run.ID, i == 1, by.At, by.Who); err != nil {
+			return err
+		}
+	}
+	for _, batch := range distinct(rest) {
+		results, err := commitOn(ctx, tx, batch, careful)
+		if err != nil {
+			return err
+		}
+		for _, r := range results {
+			if err := r.err(); err != nil && !fault.HasCode(err, "version-missing") {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// MoveBodies has versions of one bucket lie elsewhere, in one transaction with what came
+// of it: outcomes gets which were moved, in their order. Those that are not what they
+// were, by number, revision and body, stay as they are.
+func (c *Catalog) MoveBodies(ctx context.Context, run *Run, by Author, list []Moving,
+	outcomes func(moved []bool) []Outcome) error {
+	n := len(list)
+	keys, numbers, revisions, rules := make([][]byte, n), make([]int64, n), make([]int32, n), make([]string, n)
+	var tiers [2][]int16
+	var files, offsets [2][]int64
+	for i, m := range list {
+		keys[i], numbers[i], revisions[i], rules[i] = []byte(m.Key.String()), m.Number, int32(m.Revision), m.Rule
+		for j, ref := range []object.BodyRef{m.From, m.To} {
+			tiers[j], files[j], offsets[j] = append(tiers[j], ref.Tier), append(files[j], ref.File), append(offsets[j], ref.Offset)
+		}
+	}
+	return retry(ctx, func(int) error {
+		return c.inTx(ctx, func(tx *sqlx.Tx) error {
+			var places []int
+			if err := tx.SelectContext(ctx, &places, `select move_bodies($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
+				run.Bucket, keys, numbers, revisions, tiers[0], files[0], offsets[0], tiers[1], files[1], offsets[1], rules, run.ID,
+				by.At, by.Who); err != nil {
+				return err
+			}
+			moved := make([]bool, n)
+			for _, p := range places {
+				moved[p-1] = true
+			}
+			if err := noteOutcomes(ctx, tx, run.ID, outcomes(moved)); err != nil {
 				return err
 			}
 			return saveRun(ctx, tx, run)

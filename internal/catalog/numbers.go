@@ -55,8 +55,9 @@ var numbers = map[string]string{
 	"ObjectRemoved": digits(ObjectRemoved), "ObjectDeleted": digits(ObjectDeleted),
 	"ObjectRenamedAway": digits(ObjectRenamedAway),
 	"VersionRemoved":    digits(VersionRemoved), "ObjectAnnotated": digits(ObjectAnnotated),
-	"Writes":  digits(ObjectWritten, ObjectRestored, ObjectRenamed, ObjectCopied),
-	"Removes": digits(ObjectRemoved, ObjectDeleted, ObjectRenamedAway),
+	"VersionMoved": digits(VersionMoved),
+	"Writes":       digits(ObjectWritten, ObjectRestored, ObjectRenamed, ObjectCopied),
+	"Removes":      digits(ObjectRemoved, ObjectDeleted, ObjectRenamedAway),
 
 	"Off": digits(object.Off), "On": digits(object.On), "Paused": digits(object.Paused),
 	"CurrentVersion": digits(object.Current), "PlainVersion": digits(object.Plain),

@@ -301,7 +301,7 @@ func (d *Desk) showComing(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	keys, err := d.store.Catalog.AgedOf(ctx, f.ID, [][]byte{[]byte(in.Key)})
+	keys, err := d.store.Catalog.AgedOf(ctx, f.ID, f.Versioning, [][]byte{[]byte(in.Key)})
 	if err != nil {
 		return nil, err
 	}

@@ -225,6 +225,12 @@ func (s *Store) Move(ctx context.Context, bucket int64, v *object.Version, to *t
 	return true, s.Catalog.MoveBody(ctx, c)
 }
 
+// WriteMoved writes a body of one piece anew in a tier, and compares it on the way, for
+// catalog.MoveBodies. Release what comes back.
+func (s *Store) WriteMoved(ctx context.Context, v *object.Version, to int16) (bodies.Written, error) {
+	return s.rewrite(ctx, v, to, v.Body.Sealed())
+}
+
 // moveParts moves an object that came in parts, part by part, so that it stays one.
 func (s *Store) moveParts(ctx context.Context, c catalog.Moving, to *tier.Tier) (err error) {
 	var parts []catalog.Part

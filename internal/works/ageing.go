@@ -14,8 +14,6 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/lifecycle"
-	"spindle/internal/core/object"
-	"spindle/internal/store"
 )
 
 // Ager is who the journal says acts by rules.
@@ -217,20 +215,27 @@ type tally struct {
 
 // tally counts what is due, without doing it.
 func (a *ageing) tally(ctx context.Context) (t tally, err error) {
-	err = a.source(ctx, catalog.RunPlace{}, func(catalog.RunPlace) error { return nil },
-		func(ctx context.Context, keys [][]byte) error {
-			aged, err := a.crew.store.Catalog.AgedOf(ctx, a.bucket.Bucket, keys)
-			if err != nil {
-				return err
+	var mu sync.Mutex
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(2)
+	count := func(keys [][]byte) error {
+		aged, err := a.crew.store.Catalog.AgedOf(gctx, a.bucket.Bucket, a.bucket.Versioning, keys)
+		mu.Lock()
+		defer mu.Unlock()
+		a.judge(aged, func(k *catalog.AgedKey, v lifecycle.Verdict) {
+			t.versions++
+			if x := k.Versions[v.Index]; !v.Due.Action.Move && !x.Marker {
+				t.removals, t.bytes = t.removals+1, t.bytes+x.Size
 			}
-			a.judge(aged, func(k *catalog.AgedKey, v lifecycle.Verdict) {
-				t.versions++
-				if x := k.Versions[v.Index]; !v.Due.Action.Move && !x.Marker {
-					t.removals, t.bytes = t.removals+1, t.bytes+x.Size
-				}
-			})
+		})
+		return err
+	}
+	err = a.source(gctx, catalog.RunPlace{}, func(catalog.RunPlace) error { return nil },
+		func(_ context.Context, keys [][]byte) error {
+			g.Go(func() error { return count(keys) })
 			return nil
 		})
+	err = errors.Join(err, g.Wait())
 	if err == nil {
 		err = a.abandon(ctx, false, &t)
 	}
@@ -246,21 +251,14 @@ func (a *ageing) guard(ctx context.Context, t tally) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	share := func(part, whole int64) float64 { return float64(part) / float64(max(1, whole)) }
+	// Usage is a moment behind: what is to go was there.
+	share := func(part, whole int64) float64 { return float64(part) / float64(max(1, part, whole)) }
 	of := max(share(t.removals, b.Usage.Objects+b.Usage.Previous), share(t.bytes, b.Usage.Bytes+b.Usage.PreviousBytes))
 	if of <= a.crew.settings.GuardShare {
 		return "", nil
 	}
 	return fmt.Sprintf("it would remove %d versions with %d bytes, %.0f %% of the bucket; more than %.0f %% is asked for",
 		t.removals, t.bytes, 100*of, 100*a.crew.settings.GuardShare), nil
-}
-
-// move is a version that is to be moved, as it was judged.
-type move struct {
-	key      string
-	number   int64
-	revision int
-	due      lifecycle.Due
 }
 
 // act does what is due of keys: removals in one transaction in which they are judged
@@ -272,25 +270,33 @@ func (a *ageing) act(ctx context.Context, keys [][]byte) error {
 	var moves []move
 	before := slices.Clone(a.run.Counts)
 	by := catalog.Author{At: a.now(), Who: Ager}
-	err := a.crew.store.Catalog.ActOn(ctx, a.run, keys, func(aged []*catalog.AgedKey) (changes []catalog.Change,
+	err := a.crew.store.Catalog.ActOn(ctx, a.run, keys, by, func(aged []*catalog.AgedKey) (removals []catalog.DueRemoval,
 		outcomes []catalog.Outcome) {
 		moves, a.run.Counts = nil, slices.Clone(before) // it may be called again
 		a.judge(aged, func(k *catalog.AgedKey, v lifecycle.Verdict) {
-			x := k.Versions[v.Index]
+			x, more := k.Versions[v.Index], k.More[v.Index]
 			if v.Due.Action.Move {
-				moves = append(moves, move{k.Name, x.Number, k.More[v.Index].Revision, v.Due})
+				moves = append(moves, move{key: k.Name, number: x.Number, size: x.Size, AgedMore: more, due: v.Due})
 				return
 			}
-			changes = append(changes, a.removal(k.Name, x.Number, v.Due, by))
+			removals = append(removals, catalog.DueRemoval{Key: k.Name, Number: x.Number,
+				Current: v.Due.Action.Of == lifecycle.Current, Rule: v.Due.Rule.Name()})
 			outcomes = append(outcomes, outcomeOf([]byte(k.Name), x.Number, x.Size, v.Due, ""))
 			a.count(v.Due, x.Size, nil)
 		})
-		return changes, outcomes
+		return removals, outcomes
 	})
-	if err != nil || len(moves) == 0 {
+	if err != nil {
 		return err
 	}
-	return a.moveAll(ctx, moves)
+	for len(moves) > 0 {
+		n := movesTogether(moves)
+		if err := a.moveMany(ctx, moves[:n]); err != nil {
+			return err
+		}
+		moves = moves[n:]
+	}
+	return nil
 }
 
 // now is the moment of what is done: not before the one by which it was judged.
@@ -300,15 +306,6 @@ func (a *ageing) now() time.Time {
 		now = a.run.Started
 	}
 	return now.Truncate(time.Microsecond)
-}
-
-func (a *ageing) removal(key string, number int64, d lifecycle.Due, by catalog.Author) catalog.Change {
-	ch := catalog.Change{Kind: catalog.ObjectRemoved, Bucket: a.bucket.Bucket, Key: key, Author: by,
-		Detail: map[string]any{"rule": d.Rule.Name(), "run": a.run.ID}}
-	if d.Action.Of != lifecycle.Current {
-		ch.Kind, ch.ID = catalog.VersionRemoved, object.VersionID(number)
-	}
-	return ch
 }
 
 func outcomeOf(key []byte, number, size int64, d lifecycle.Due, says string) catalog.Outcome {
@@ -343,60 +340,6 @@ func (a *ageing) count(d lifecycle.Due, size int64, failed error) {
 	}
 	a.run.Counts[i].Objects++
 	a.run.Counts[i].Bytes += size
-}
-
-// moveAll moves versions, several at a time, and notes what came of it. What changed
-// meanwhile is judged anew another time. A tier that takes nothing more ends the run.
-func (a *ageing) moveAll(ctx context.Context, moves []move) error {
-	var mu sync.Mutex
-	var outcomes []catalog.Outcome
-	g, gctx := errgroup.WithContext(ctx)
-	g.SetLimit(16)
-	for _, m := range moves {
-		g.Go(func() error {
-			size, moved, err := a.moveOne(gctx, m)
-			mu.Lock()
-			defer mu.Unlock()
-			switch {
-			case fault.KindOf(err) == fault.Damaged:
-				outcomes = append(outcomes, outcomeOf([]byte(m.key), m.number, size, m.due, fault.From(err).Message))
-				a.count(m.due, size, err)
-				return nil
-			case err != nil || !moved:
-				return err
-			}
-			outcomes = append(outcomes, outcomeOf([]byte(m.key), m.number, size, m.due, ""))
-			a.count(m.due, size, nil)
-			return nil
-		})
-	}
-	err := g.Wait()
-	return errors.Join(err, a.crew.store.Catalog.NoteOutcomes(context.WithoutCancel(ctx), a.run, outcomes))
-}
-
-func (a *ageing) moveOne(ctx context.Context, m move) (size int64, moved bool, err error) {
-	key, err := catalog.KeyOf([]byte(m.key))
-	if err != nil {
-		return 0, false, err
-	}
-	v, err := a.crew.store.Catalog.FindVersion(ctx, a.bucket.Bucket, key, object.VersionID(m.number))
-	if err == nil && v.Revision == m.revision {
-		tiers, terr := a.crew.store.Tiers(ctx)
-		if terr != nil {
-			return 0, false, terr
-		}
-		to := tiers.Of(m.due.Action.To)
-		if to == nil {
-			return 0, false, nil
-		}
-		size = v.Size
-		moved, err = a.crew.store.Move(ctx, a.bucket.Bucket, v, to, store.Moving{Author: catalog.Author{At: a.now(), Who: Ager},
-			Rule: m.due.Rule.Name(), Run: a.run.ID})
-	}
-	if fault.HasCode(err, "version-missing") || fault.HasCode(err, "version-moved") {
-		return size, false, nil // it changed meanwhile
-	}
-	return size, moved, err
 }
 
 // abandon ends the unfinished uploads that are due, or only counts them.

@@ -24,7 +24,7 @@ type Settings struct {
 	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
 	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
 	AgeEvery      time.Duration // how often it is looked for what has come to be due by the rules of a bucket; default 10 min
-	AgeLook       time.Duration // how often it is looked for buckets whose turn it is; default 5 s
+	AgeLook       time.Duration // how often it is looked for buckets whose turn it is; default 1 s
 	AgeRate       int           // versions a second that rules act on at the most; default 2,000
 	GuardShare    float64       // of a bucket that a run may remove without asking; default 0.2
 	GuardLeast    int64         // versions that a run may remove without asking; default 100
@@ -57,7 +57,7 @@ func (s Settings) withDefaults() Settings {
 	set(&s.OrdersEvery, 300*time.Millisecond)
 	set(&s.RestoreEvery, 2*time.Second)
 	set(&s.AgeEvery, 10*time.Minute)
-	set(&s.AgeLook, min(5*time.Second, max(s.AgeEvery, 10*time.Millisecond)))
+	set(&s.AgeLook, min(time.Second, max(s.AgeEvery, 10*time.Millisecond)))
 	set(&s.ClockEvery, 10*time.Second)
 	set(&s.KeepTrail, 400*24*time.Hour)
 	set(&s.Lease, 30*time.Second)
