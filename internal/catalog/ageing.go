@@ -24,7 +24,8 @@ func (q *conditions) scopeTerms(s *lifecycle.Scope) string {
 	t.beneath("h.key", s.Prefix)
 	like := func(p lifecycle.Pattern) string {
 		if strings.Contains(p.String(), "?") { // one character may be several bytes
-			return `convert_from(h.key, 'UTF8') collate "C" like ` + t.arg(p.Like())
+			return `case when position('\x00'::bytea in h.key) = 0 then convert_from(h.key, 'UTF8') collate "C" like ` +
+				t.arg(p.Like()) + ` else false end`
 		}
 		return `h.key like ` + t.arg([]byte(p.Like()))
 	}

@@ -3,6 +3,7 @@ package works_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"reflect"
 	"strings"
@@ -302,5 +303,104 @@ func TestRunsAskStopAndGoOn(t *testing.T) {
 	page, err := s.Catalog.Journal(ctx, catalog.JournalQuery{Bucket: "plates", Kinds: []catalog.EntryKind{catalog.ObjectRemoved}, Limit: 1})
 	if err != nil || page.Entries[0].Who != works.Ager || page.Entries[0].Detail["rule"] != "old" {
 		t.Errorf("journal: %+v, %v", page, err)
+	}
+}
+
+// TestScopesAreTheSameInSQL compares what a scope holds in the database with what it
+// holds in Go, for keys and patterns with every sign that means something to either.
+func TestScopesAreTheSameInSQL(t *testing.T) {
+	s := newStore(t)
+	for _, key := range []string{"a%b", "a_b", "aXb", `a\b`, "a*b", "a?b", "aéb", "é", "日本/語.tif", "a\x00b", "plates/x.tif",
+		"Plates/x.tif", "plates", "plate", "a/b/c", "a//b", " a", "a\nb", "'a'", `"a"`, "a;b--", "🌿"} {
+		put(t, s, key, []byte(key))
+	}
+	var forms []lifecycle.Form
+	add := func(scope lifecycle.ScopeForm) {
+		forms = append(forms, lifecycle.Form{Name: fmt.Sprintf("r%02d", len(forms)), Scope: scope,
+			Actions: []lifecycle.ActionForm{{Of: "current", Do: "remove", Days: days(9)}}})
+	}
+	for _, p := range []string{"a%b", "a_b", "a?b", `a\*b`, `a\?b`, `a\\b`, "*", "?", "??", "*?", "é*", "*.tif", "*/?.tif", "*'*",
+		"a\nb", "*本*", "a*b", "* *", "?a"} {
+		add(lifecycle.ScopeForm{Like: []string{p}})
+		add(lifecycle.ScopeForm{LeaveOut: []string{p}})
+	}
+	for _, p := range []string{"a", "a%", "a?", "plate", "é", "日", "\x00", "🌿"} {
+		add(lifecycle.ScopeForm{Prefix: p, Literal: true})
+	}
+	facts, err := s.Facts(t.Context(), plates)
+	if err != nil {
+		t.Fatal(err)
+	}
+	set, err := s.RuleSet(t.Context(), forms)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := works.NewForecast(t.Context(), s, facts, set, s.Catalog.Now().UTC(), 30)
+	if err != nil {
+		t.Fatal(err)
+	}
+	page, _, err := s.List(t.Context(), plates, catalog.Listing{Max: 1000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, r := range set.Rules {
+		var want int64
+		for _, e := range page {
+			if set.Mask(e.Name(), e.Version.Size, nil)&(1<<i) != 0 {
+				want++
+			}
+		}
+		if got := f.Matched[r.Name()].Objects; got != want {
+			t.Errorf("%+v holds %d keys in the database, %d here", r.Form().Scope, got, want)
+		}
+	}
+}
+
+// TestATierThatIsAwayEndsARun takes the tier away that a rule moves to: the run says so,
+// nothing is lost or called moved, and it goes on when the tier is back.
+func TestATierThatIsAwayEndsARun(t *testing.T) {
+	s := newStore(t)
+	c := ager(t, s, nil)
+	dir := filepath.Join(t.TempDir(), "cellar")
+	if err := s.AddTier(t.Context(), &tier.Tier{Name: "cellar", Copies: 1, Volumes: []tier.Volume{{Dir: dir}}}, me); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 20 {
+		put(t, s, fmt.Sprint("k", i), []byte(strings.Repeat("x", 200_000)))
+	}
+	rules(t, s, lifecycle.Form{Name: "down", Actions: []lifecycle.ActionForm{{Of: "current", Do: "move", To: "cellar", Days: days(0)}}})
+	if err := os.Rename(dir, dir+" away"); err != nil {
+		t.Fatal(err)
+	}
+	now := s.Catalog.Now().UTC().Add(time.Second)
+	one := func(now time.Time) *catalog.Run {
+		t.Helper()
+		all, err := s.Catalog.RuledBuckets(t.Context(), 0, 10)
+		if err != nil || len(all) != 1 {
+			t.Fatal(all, err)
+		}
+		_ = c.AgeBucket(t.Context(), all[0], now) // what came of it stands in the run
+		runs, err := s.Catalog.Runs(t.Context(), all[0].Bucket, 0, 1)
+		if err != nil || len(runs) == 0 {
+			t.Fatal(runs, err)
+		}
+		return runs[0]
+	}
+	if r := one(now); r.State != catalog.RunFailed || !strings.Contains(r.Says, "is away") {
+		t.Errorf("away: %+v", r)
+	}
+	if r := one(now.Add(time.Minute)); r.ID != 1 {
+		t.Errorf("begun again at once: %+v", r)
+	}
+	for i := range 20 {
+		if err := body(s, t, fmt.Sprint("k", i)); err != nil {
+			t.Errorf("k%d: %v", i, err)
+		}
+	}
+	if err := os.Rename(dir+" away", dir); err != nil {
+		t.Fatal(err)
+	}
+	if r := one(now.Add(10 * time.Minute)); r.State != catalog.RunDone || r.Counts[0].Objects != 20 {
+		t.Errorf("back: %+v", r)
 	}
 }

@@ -93,8 +93,14 @@ func (p Pattern) Like() string {
 
 var likeEscape = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
 
-// Match reports whether a key is like the pattern.
-func (p Pattern) Match(key string) bool { return matchParts(p.parts, key) }
+// Match reports whether a key is like the pattern. A key with a NUL in it is like no
+// pattern that has a ?.
+func (p Pattern) Match(key string) bool {
+	if strings.Contains(p.text, "?") && strings.Contains(key, "\x00") {
+		return false // the database has no text with it
+	}
+	return matchParts(p.parts, key)
+}
 
 // matchParts takes what matches and, where it goes wrong, lets the last star take one
 // character more.
