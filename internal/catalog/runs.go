@@ -148,6 +148,24 @@ func (c *Catalog) Runs(ctx context.Context, bucket, before int64, limit int) (ou
 	return out, nil
 }
 
+// RunToTell is a run that somebody should look at.
+type RunToTell struct {
+	Bucket  string    `db:"name"`
+	State   RunState  `db:"state"`
+	Says    string    `db:"says"`
+	Started time.Time `db:"started"`
+}
+
+// RunsToTell gives the last runs that ask or failed, of buckets of an account ("": all).
+func (c *Catalog) RunsToTell(ctx context.Context, account string, limit int) (out []RunToTell, err error) {
+	q := where().when(account != "", `a.name = ?`, account)
+	err = c.db.SelectContext(ctx, &out, `select b.name, r.state, r.says, r.started from (select distinct on (bucket) bucket, state,
+			says, started from lifecycle_runs order by bucket, id desc) r
+		join buckets b on b.id = r.bucket and b.removed is null join accounts a on a.id = b.account
+		where r.state in (2, 5) and `+q.String()+` order by b.name limit `+q.arg(limit), q.args...)
+	return out, mapError(err)
+}
+
 func runStopped() error {
 	return fault.New(fault.Conflict, "run-stopped", "the run was stopped meanwhile").In("run")
 }

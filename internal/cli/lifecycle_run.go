@@ -106,6 +106,9 @@ func (a *app) printRun(bucket string, r desk.RunInfo) error {
 }
 
 func didWords(of, do, to string) string {
+	if of == "uploads" {
+		return "abandon uploads"
+	}
 	s := do + " " + of
 	if to != "" {
 		s += " to " + to

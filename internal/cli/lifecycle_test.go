@@ -68,7 +68,7 @@ func TestTiersAndRulesOnTheCommandLine(t *testing.T) {
 		{"lifecycle put-back plates 1", 0, "old"},
 		{"lifecycle put-back plates 77", 4, "no revision 77"},
 		{"tier remove dry --yes", 1, "is used"},
-		{"journal list plates", 0, "by rule old in run 1"},
+		{"journal list plates", 0, "to dry by rule old, run 1"},
 	} {
 		var args []string
 		for _, a := range strings.Fields(st.args) {

@@ -62,7 +62,7 @@ func byRule(e catalog.JournalEntry) string {
 	if e.Detail["rule"] == nil {
 		return ""
 	}
-	return fmt.Sprintf(", by rule %v in run %v", e.Detail["rule"], e.Detail["run"])
+	return fmt.Sprintf(" by rule %v, run %v", e.Detail["rule"], e.Detail["run"])
 }
 
 // says puts the detail of an entry into words.
@@ -98,7 +98,7 @@ func says(e catalog.JournalEntry) string {
 		}
 		return "version " + object.VersionID(e.Number).String() + byRule(e)
 	case catalog.VersionMoved:
-		return fmt.Sprintf("from %v to %v%s", e.Detail["from"], e.Detail["to"], byRule(e))
+		return fmt.Sprintf("to %v%s", e.Detail["to"], byRule(e))
 	case catalog.CopyAsked:
 		return fmt.Sprintf("for %v days", e.Detail["days"])
 	case catalog.CopyMended:

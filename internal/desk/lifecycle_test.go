@@ -88,6 +88,9 @@ func TestRulesAtTheDesk(t *testing.T) {
 		return r["state"].(string), r
 	}
 	harness.Until(t, "the run asks", func() bool { s, _ := state(); return s == "asks" })
+	if st, b := p.ask("GET", "/api/v1/overview", nil); st != 200 || dig(b, "concerns", 0, "says") != "has rules that ask" {
+		t.Errorf("the overview of a run that asks: %d %v", st, b["concerns"])
+	}
 	if st, b := p.ask("POST", api+"/runs", nil); st != 409 || b["code"] != "run-open" {
 		t.Errorf("a second one: %d %v", st, b)
 	}

@@ -5,10 +5,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"sort"
+	"strings"
 	"time"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
 )
 
 // Concern is something that is wrong or waits for a person.
@@ -188,6 +190,9 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 			return err
 		}
 	}
+	if err := d.tierConcerns(ctx, o, account, operator); err != nil {
+		return err
+	}
 	if u := o.Unfinished; u.Uploads > 0 && o.At.Sub(u.Oldest) > 7*24*time.Hour {
 		o.Concerns = append(o.Concerns, Concern{State: "attention", Subject: "unfinished uploads",
 			Says:   "take room that no listing shows",
@@ -222,6 +227,50 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 	}
 	sort.SliceStable(o.Concerns, func(i, j int) bool { return rank[o.Concerns[i].State] < rank[o.Concerns[j].State] })
 	return nil
+}
+
+// tierConcerns finds volumes that are away, and runs of rules that ask or failed.
+func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, operator bool) error {
+	runs, err := d.store.Catalog.RunsToTell(ctx, account, 20)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		c := Concern{State: "attention", Subject: r.Bucket, Says: "has rules that ask", Detail: sentence(r.Says) + " Let the run go on, or stop it.",
+			Since: r.Started.UTC().Format(time.RFC3339), Page: "lifecycle"}
+		if r.State == catalog.RunFailed {
+			c.State, c.Says, c.Detail = "wrong", "has rules that cannot act", sentence(r.Says)+" They try again by themselves."
+		}
+		o.Concerns = append(o.Concerns, c)
+	}
+	if !operator {
+		return nil
+	}
+	set, err := d.store.Tiers(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range set {
+		states, err := d.store.VolumeStates(t.ID)
+		if err != nil {
+			continue // it was taken away just now
+		}
+		for _, v := range states {
+			if v.Away != nil {
+				o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "tier " + t.Name, Says: "has a volume that is away",
+					Detail: sentence(fault.From(v.Away).Message) + " Nothing on it is lost by that.", Page: "tiers"})
+			}
+		}
+	}
+	return nil
+}
+
+// sentence ends a message as one.
+func sentence(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:] + "."
 }
 
 // clock says that the clock of the process asked is wrong.

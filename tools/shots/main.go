@@ -181,27 +181,24 @@ func (s *shooter) console(ctx context.Context) error {
 	return errors.Join(
 		s.shot("sign-in", s.at("/"), theme("light"), harness.Appears("Sign in to Spindle")),
 		s.signIn(),
-		s.shot("buckets", theme("light"), s.at("/buckets"), harness.Appears("germination")),
-		s.shot("bucket", s.at("/buckets/plates?prefix="+prefix), harness.Appears("taxon"),
+		s.shot("bucket", theme("light"), s.at("/buckets/plates?prefix="+prefix), harness.Appears("taxon"),
 			chromedp.Click(chromedp.CSS("tbody tr:nth-child(3) .check")),
 			chromedp.Click(chromedp.CSS("tbody tr:nth-child(4) .check"))),
 		s.shot("bucket-remove", harness.Button("Remove"), harness.Appears("can be brought back")),
-		s.shot("bucket-usage", theme("light"), s.at("/buckets/plates/usage"), harness.Appears("Usage over a year")),
+		s.aged(ctx),
+		s.shot("lifecycle", theme("light"), s.at("/buckets/plates/lifecycle"), harness.Appears("What is to come"),
+			harness.Appears("comes first before")),
+		s.shot("lifecycle-rule", s.at("/buckets/plates/lifecycle/old-plates"), harness.Appears("cellar at 730 d"),
+			harness.Appears("on the catalog of")),
+		s.shot("tiers", s.at("/tiers"), harness.Appears("cellar-south")),
 		s.shot("object", s.at("/buckets/plates/object?key="+object), harness.Appears("CRC-64/NVME"),
 			harness.Appears("Strand"), harness.Button("Change"), harness.Appears("Save as revision")),
-		s.shot("object-compare",
-			harness.Script(`document.querySelectorAll("svg [role=button]")[1].dispatchEvent(new MouseEvent("click",{bubbles:true}))`), harness.Appears("Previous version"),
-			harness.Choose("Compare with", "0"), harness.Appears("Compared")),
 		s.shot("bucket-as-of", s.at("/buckets/field-notes?prefix="+year+"%2F&asof="+then),
 			harness.Appears("This is the past"), harness.Button("Restore this prefix"), harness.Appears("Bring back")),
 		s.shot("uploads", s.at("/uploads"), harness.Appears("held that no listing shows"),
 			harness.Button("Choose those older")),
 		s.shot("journal", s.at("/journal"), harness.Appears("complete up to")),
 		s.shot("access", s.at("/access"), harness.Appears("Beads from left"), harness.Appears("guest-curators")),
-		s.shot("access-key", s.at("/access/keys"), harness.Button("Make a key"),
-			chromedp.SendKeys(chromedp.CSS("input[name=name]"), "label-printer"),
-			chromedp.SendKeys(chromedp.CSS("input[name=limits]"), "plates/"+folder),
-			chromedp.Click(chromedp.CSS("button[form]")), harness.Appears("shown this once")),
 		s.shot("connect", s.at("/connect"), harness.Appears("The four facts"),
 			harness.Script(`{const i=[...document.querySelectorAll("input")].find(i=>i.value.startsWith("http")); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype,"value").set.call(i, location.origin); i.dispatchEvent(new Event("input",{bubbles:true}))}`),
 			chromedp.Click(chromedp.CSS("button[type=submit].main")), harness.Appears("console's port")),
@@ -236,6 +233,18 @@ func (s *shooter) scrubbed() error {
 		}
 	}
 	return errors.New("the scrubber does not come round")
+}
+
+// aged waits until the rules of the sample data have done what is due.
+func (s *shooter) aged(ctx context.Context) error {
+	for range 60 {
+		out, err := s.spindle(ctx, "lifecycle", "run", "list", "plates")
+		if err != nil || strings.Contains(out, "done") {
+			return err
+		}
+		time.Sleep(time.Second)
+	}
+	return errors.New("the rules of the sample data do not act")
 }
 
 // spindle runs a command against the demo and gives what it prints.
@@ -280,6 +289,8 @@ func (s *shooter) terminal(ctx context.Context) error {
 			{"object", "restore", "field-notes/" + year + "/", "--as-of", "14d", "--rehearse"},
 			{"object", "annotate", "plates/" + sheet, "--set", "licence=CC0 1.0", "--if-revision", "1"},
 			{"journal", "list", "plates", "--kind", "deleted", "--limit", "3"}}},
+		{"terminal-lifecycle", [][]string{{"tier", "list"}, {"lifecycle", "list", "field-notes"},
+			{"lifecycle", "rehearse", "field-notes"}, {"lifecycle", "run", "list", "plates"}}},
 		{"terminal-transfer", [][]string{{"object", "get", "germination/tray-07/", tray},
 			{"object", "get", "germination/tray-07/", tray}, {"object", "put", tray, "loans/copies/tray-07/", "--parallel", "8"},
 			{"object", "remove", "loans/copies/", "--rehearse"}, {"object", "remove", "loans/copies/", "--yes"},

@@ -28,8 +28,8 @@ type ScopeForm struct {
 
 // ActionForm is what a rule does, and when: after days or from a date.
 type ActionForm struct {
-	Of     string `json:"of" yaml:"of" enum:"current,previous,markers,uploads"`
-	Do     string `json:"do" yaml:"do" enum:"move,remove"`
+	Of     string `json:"of" yaml:"of" doc:"current, previous, markers or uploads"`
+	Do     string `json:"do" yaml:"do" doc:"move or remove"`
 	To     string `json:"to,omitempty" yaml:"to,omitempty" doc:"The tier of a move"`
 	Days   *int   `json:"days,omitempty" yaml:"days,omitempty" doc:"Age: of current versions, markers and uploads since they were made, of previous versions since they were replaced"`
 	Date   string `json:"date,omitempty" yaml:"date,omitempty" doc:"Instead: from this day on, as 2027-01-31, in UTC"`

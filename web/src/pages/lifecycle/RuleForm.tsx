@@ -134,7 +134,7 @@ function noteOf(l: Line, tiers: Tier[], versioning: string) {
   return l.of === 'previous' ? 'for good' : '';
 }
 
-const names = { move: 'Move to', remove: 'Remove' };
+const names: Record<string, string> = { move: 'Move to', remove: 'Remove' };
 
 function ActionLine({
   line,
@@ -147,7 +147,7 @@ function ActionLine({
   complaints: Complaint[];
   onChange: (x: Partial<Line>) => void;
 }) {
-  const name = line.of === 'uploads' ? 'Abandon' : names[line.do];
+  const name = line.of === 'uploads' ? 'Abandon' : names[line.do]!;
   const label = `${name} ${line.to ?? ''}`.trim();
   return (
     <div className="grid grid-cols-[minmax(0,1fr)_auto] gap-y-2 gap-x-12 items-start py-8 border-b border-b-hairline">

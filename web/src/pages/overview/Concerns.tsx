@@ -40,6 +40,10 @@ export function Concerns({ d }: { d: Schemas['Overview'] }) {
                   <Link to="/uploads">See them</Link>
                 ) : c.page === 'object' ? (
                   <Link to={objectPage(bucket!, rest.join('/'))}>Show</Link>
+                ) : c.page === 'lifecycle' ? (
+                  <Link to={`/buckets/${bucket}/lifecycle`}>Look</Link>
+                ) : c.page === 'tiers' ? (
+                  <Link to="/tiers">See them</Link>
                 ) : null}
               </td>
             </tr>
