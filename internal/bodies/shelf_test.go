@@ -60,7 +60,8 @@ func TestShelvesAreSpaces(t *testing.T) {
 
 func keep(t *testing.T, s bodies.Space, body []byte, sealed bool) bodies.Written {
 	t.Helper()
-	w, err := s.Write(bytes.NewReader(body), int64(len(body)), sealed, []hash.Hash{}, func(bodies.Written) error { return nil })
+	w, err := s.Write(bytes.NewReader(body), int64(len(body)), sealed, []hash.Hash{},
+		func(bodies.Written) error { return nil })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -181,7 +182,8 @@ func TestAVolumeThatIsAway(t *testing.T) {
 		if _, err := s.Open(large.Ref, large.Size); !fault.HasCode(err, "volume-away") {
 			t.Errorf("%s: read: %v", name, err)
 		}
-		if err := s.Check(large.Ref, large.Size, large.CRC64, func(int) error { return nil }); !fault.HasCode(err, "volume-away") {
+		if err := s.Check(large.Ref, large.Size, large.CRC64, func(int) error { return nil }); !fault.HasCode(err,
+			"volume-away") {
 			t.Errorf("%s: checked: %v", name, err)
 		}
 		if err := s.Walk(func(f bodies.File) error { t.Errorf("%s: the file %d", name, f.ID); return nil }); err != nil {

@@ -155,7 +155,8 @@ func agedGroups(ctx context.Context, tx *sqlx.Tx, a Ageing) error {
 			Place string `db:"place"`
 			Key   []byte `db:"key"`
 		}
-		if err := tx.SelectContext(ctx, &named, `select ctid::text as place, key from heads where ctid = any($1::text[]::tid[])`,
+		if err := tx.SelectContext(ctx, &named,
+			`select ctid::text as place, key from heads where ctid = any($1::text[]::tid[])`,
 			places); err != nil {
 			return err
 		}
@@ -191,7 +192,8 @@ func agedKeys(ctx context.Context, tx *sqlx.Tx, a Ageing) error {
 		var key []byte
 		var v lifecycle.Version
 		var replaced *time.Time
-		if err := rows.Scan(&key, &v.Number, &v.Created, &replaced, &v.Size, &v.Tier, &v.Marker, &v.Plain, &v.Mask); err != nil {
+		if err := rows.Scan(&key, &v.Number, &v.Created, &replaced, &v.Size, &v.Tier, &v.Marker, &v.Plain,
+			&v.Mask); err != nil {
 			return err
 		}
 		if k == nil || k.Name != string(key) {
@@ -237,7 +239,8 @@ type agedRow struct {
 const agedColumns = `key, number, revision, created, size, tier, marker, plain, tags, body_file, body_offset, crc64`
 
 func (k *AgedKey) add(r *agedRow) error {
-	v := lifecycle.Version{Number: r.Number, Created: r.Created, Size: r.Size, Tier: r.Tier, Marker: r.Marker, Plain: r.Plain}
+	v := lifecycle.Version{Number: r.Number, Created: r.Created, Size: r.Size, Tier: r.Tier, Marker: r.Marker,
+		Plain: r.Plain}
 	if r.Replaced != nil {
 		v.Replaced = *r.Replaced
 	}
@@ -257,7 +260,8 @@ func agedOf(ctx context.Context, q querier, bucket int64, versioning object.Vers
 	if locked {
 		lock = ` for update`
 	}
-	if err := q.SelectContext(ctx, &heads, `select `+agedColumns+` from heads where bucket = $1 and key = any($2) order by key`+lock,
+	if err := q.SelectContext(ctx, &heads,
+		`select `+agedColumns+` from heads where bucket = $1 and key = any($2) order by key`+lock,
 		bucket, keys); err != nil {
 		return nil, err
 	}
@@ -287,7 +291,8 @@ func agedOf(ctx context.Context, q querier, bucket int64, versioning object.Vers
 }
 
 // AgedOf gives keys of a bucket with their versions, those that are there.
-func (c *Catalog) AgedOf(ctx context.Context, bucket int64, versioning object.Versioning, keys [][]byte) ([]*AgedKey, error) {
+func (c *Catalog) AgedOf(ctx context.Context, bucket int64, versioning object.Versioning, keys [][]byte) ([]*AgedKey,
+	error) {
 	out, err := agedOf(ctx, c.db, bucket, versioning, keys, false)
 	return out, mapError(err)
 }
@@ -393,13 +398,15 @@ func (c *Catalog) MoveBodies(ctx context.Context, run *Run, by Author, list []Mo
 	for i, m := range list {
 		keys[i], numbers[i], revisions[i], rules[i] = []byte(m.Key.String()), m.Number, int32(m.Revision), m.Rule
 		for j, ref := range []object.BodyRef{m.From, m.To} {
-			tiers[j], files[j], offsets[j] = append(tiers[j], ref.Tier), append(files[j], ref.File), append(offsets[j], ref.Offset)
+			tiers[j], files[j], offsets[j] = append(tiers[j], ref.Tier), append(files[j], ref.File), append(offsets[j],
+				ref.Offset)
 		}
 	}
 	return retry(ctx, func(int) error {
 		return c.inTx(ctx, func(tx *sqlx.Tx) error {
 			var places []int
-			if err := tx.SelectContext(ctx, &places, `select move_bodies($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
+			if err := tx.SelectContext(ctx, &places,
+				`select move_bodies($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
 				run.Bucket, keys, numbers, revisions, tiers[0], files[0], offsets[0], tiers[1], files[1], offsets[1], rules, run.ID,
 				by.At, by.Who); err != nil {
 				return err

@@ -107,7 +107,8 @@ type SavingRules struct {
 
 // SaveRules changes the rules of a bucket in one transaction; each state is kept. The
 // error when they are at another revision has the code revision.
-func (c *Catalog) SaveRules(ctx context.Context, name object.BucketName, s SavingRules, by Author) (out *Lifecycle, err error) {
+func (c *Catalog) SaveRules(ctx context.Context, name object.BucketName, s SavingRules, by Author) (out *Lifecycle,
+	err error) {
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		bucket, err := lockBucket(ctx, tx, name)
 		if err != nil {
@@ -157,7 +158,8 @@ func (c *Catalog) SaveRules(ctx context.Context, name object.BucketName, s Savin
 		if out, err = r.lifecycle(); err != nil {
 			return err
 		}
-		return journalBucket(ctx, tx, BucketChanged, bucket, by, map[string]any{"lifecycle": s.What, "revision": l.Revision + 1})
+		return journalBucket(ctx, tx, BucketChanged, bucket, by, map[string]any{"lifecycle": s.What,
+			"revision": l.Revision + 1})
 	})
 	return out, err
 }

@@ -41,7 +41,8 @@ type restoredRow struct {
 
 func (r *restoredRow) copy() (*RestoredCopy, error) {
 	key, err := object.ParseKey(string(r.Key))
-	return &RestoredCopy{Bucket: r.Bucket, Key: key, Number: r.Number, Asked: r.Asked.UTC(), Due: r.Due.UTC(), Days: r.Days,
+	return &RestoredCopy{Bucket: r.Bucket, Key: key, Number: r.Number, Asked: r.Asked.UTC(), Due: r.Due.UTC(),
+		Days:  r.Days,
 		Until: r.Until, Body: object.BodyRef{Tier: r.Tier, File: r.File, Offset: r.Offset}, Fault: r.Fault}, err
 }
 
@@ -137,7 +138,8 @@ func (c *Catalog) HaveRestored(ctx context.Context, r RestoredCopy, body object.
 // FailRestored writes down why a copy cannot be made; it is tried again when it is asked
 // for again.
 func (c *Catalog) FailRestored(ctx context.Context, r RestoredCopy, why string) error {
-	_, err := c.changed(ctx, `update restored set fault = $4 where bucket = $1 and key = $2 and number = $3 and until is null`,
+	_, err := c.changed(ctx,
+		`update restored set fault = $4 where bucket = $1 and key = $2 and number = $3 and until is null`,
 		r.Bucket, []byte(r.Key.String()), r.Number, why)
 	return err
 }

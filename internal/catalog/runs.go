@@ -98,7 +98,8 @@ func (c *Catalog) OpenRun(ctx context.Context, r *Run) error {
 		values ($1, $2, $3, $4, $5, $6, $7::jsonb, $8) returning id`, r.Bucket, r.Revision, r.State, r.Whole, r.Started, r.Who,
 		string(counts), r.Says)
 	if unique(err) {
-		return fault.New(fault.Conflict, "run-open", "a run of the bucket's rules is under way, or waits for an answer").In("bucket").
+		return fault.New(fault.Conflict, "run-open",
+			"a run of the bucket's rules is under way, or waits for an answer").In("bucket").
 			Do("watch it, answer it or stop it first (spindle lifecycle run)")
 	}
 	return mapError(err)
@@ -206,7 +207,8 @@ func (c *Catalog) EndRun(ctx context.Context, r *Run, upto time.Time, at Journal
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `update lifecycles set upto = $3 where bucket = $1 and revision = $2`, r.Bucket, r.Revision,
+		if _, err := tx.ExecContext(ctx, `update lifecycles set upto = $3 where bucket = $1 and revision = $2`, r.Bucket,
+			r.Revision,
 			upto); err != nil {
 			return err
 		}
@@ -325,8 +327,9 @@ func (c *Catalog) DueKeys(ctx context.Context, d Due, f func([][]byte) error) er
 		age := time.Duration(days) * lifecycle.Day
 		windows = append(windows, `at > `+q.arg(d.From.Add(-age))+` and at <= `+q.arg(d.To.Add(-age)))
 	}
-	windows = append(windows, `(xid, seq) > (select x.xid, x.seq from followers x where x.name = `+q.arg(followerOf(d.Bucket))+
-		`) and (xid, seq) <= (`+q.arg(d.End.XID)+`::xid8, `+q.arg(d.End.Seq)+`)`)
+	windows = append(windows,
+		`(xid, seq) > (select x.xid, x.seq from followers x where x.name = `+q.arg(followerOf(d.Bucket))+
+			`) and (xid, seq) <= (`+q.arg(d.End.XID)+`::xid8, `+q.arg(d.End.Seq)+`)`)
 	var union []string
 	for _, w := range windows {
 		union = append(union, `select key from journal where bucket = $1 and key is not null and `+w)
@@ -453,7 +456,8 @@ func (c *Catalog) JournalFrom(ctx context.Context) (time.Time, error) {
 
 // OpenUploads gives the unfinished uploads of a bucket started before a moment, after
 // one of them.
-func (c *Catalog) OpenUploads(ctx context.Context, bucket int64, before time.Time, after int64, limit int) ([]*Upload, error) {
+func (c *Catalog) OpenUploads(ctx context.Context, bucket int64, before time.Time, after int64, limit int) ([]*Upload,
+	error) {
 	return c.Uploads(ctx, UploadList{Only: bucket, Before: before, AfterSeq: after, Max: limit})
 }
 

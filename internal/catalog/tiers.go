@@ -59,7 +59,8 @@ func (c *Catalog) Tiers(ctx context.Context) (tier.Set, error) {
 
 func tiers(ctx context.Context, q querier) (tier.Set, error) {
 	var rows []tierRow
-	if err := q.SelectContext(ctx, &rows, `select `+tierColumns+` from tiers order by id <> 0, price desc, name`); err != nil {
+	if err := q.SelectContext(ctx, &rows,
+		`select `+tierColumns+` from tiers order by id <> 0, price desc, name`); err != nil {
 		return nil, err
 	}
 	var volumes []struct {
@@ -68,7 +69,8 @@ func tiers(ctx context.Context, q querier) (tier.Set, error) {
 		Dir    string `db:"dir"`
 		Marker string `db:"marker"`
 	}
-	if err := q.SelectContext(ctx, &volumes, `select tier, id, dir, marker from volumes where dir <> '' order by id`); err != nil {
+	if err := q.SelectContext(ctx, &volumes,
+		`select tier, id, dir, marker from volumes where dir <> '' order by id`); err != nil {
 		return nil, err
 	}
 	out := make(tier.Set, len(rows))
@@ -154,7 +156,8 @@ func addVolumes(ctx context.Context, tx *sqlx.Tx, t *tier.Tier) error {
 		if v.ID != 0 {
 			continue
 		}
-		err := tx.GetContext(ctx, &t.Volumes[i].ID, `insert into volumes (tier, dir, marker) values ($1, $2, $3) returning id`,
+		err := tx.GetContext(ctx, &t.Volumes[i].ID,
+			`insert into volumes (tier, dir, marker) values ($1, $2, $3) returning id`,
 			t.ID, v.Dir, v.Marker)
 		if unique(err) {
 			return fault.New(fault.Conflict, "volume-taken", "the directory %s is a volume already", v.Dir).In("volumes").
@@ -169,7 +172,8 @@ func addVolumes(ctx context.Context, tx *sqlx.Tx, t *tier.Tier) error {
 
 // ChangeTier changes a tier as it is found. The errors are those of edit, of tier.Check,
 // and revision when it is at another than ifRevision, which is not 0.
-func (c *Catalog) ChangeTier(ctx context.Context, name string, ifRevision int, by Author, edit func(*tier.Tier) error) error {
+func (c *Catalog) ChangeTier(ctx context.Context, name string, ifRevision int, by Author,
+	edit func(*tier.Tier) error) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		t, err := lockTier(ctx, tx, name)
 		if err != nil {

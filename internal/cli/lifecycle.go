@@ -19,7 +19,8 @@ import (
 )
 
 func (a *app) lifecycleCommand() *cli.Command {
-	grace := &cli.StringFlag{Name: "grace", Usage: "how `LONG` what is new waits before it acts, such as 1h, or none", Value: "10m"}
+	grace := &cli.StringFlag{Name: "grace", Usage: "how `LONG` what is new waits before it acts, such as 1h, or none",
+		Value: "10m"}
 	revision := &cli.IntFlag{Name: "if-revision", Usage: "only if the rules are at this `REVISION`"}
 	return &cli.Command{Name: "lifecycle", Usage: "rules by which versions move to other tiers and are removed",
 		Commands: []*cli.Command{
@@ -28,17 +29,22 @@ func (a *app) lifecycleCommand() *cli.Command {
 					examples("spindle lifecycle add plates old-plates --like '*.tif' --move drying-room=180 --move cellar=730",
 						"spindle lifecycle add germination tidy --previous-remove 90 --keep 2 --markers 1 --uploads 7",
 						"spindle lifecycle add plates --from rules.yaml --grace none"),
-				Flags: append(ruleFlags(), &cli.StringFlag{Name: "from", Usage: "read rules from this `FILE`, JSON or YAML, or - for standard input"},
+				Flags: append(ruleFlags(), &cli.StringFlag{Name: "from",
+					Usage: "read rules from this `FILE`, JSON or YAML, or - for standard input"},
 					grace, revision), Action: a.lifecycleAdd},
 			{Name: "list", Usage: "list the rules of a bucket", ArgsUsage: "BUCKET",
-				Description: examples("spindle lifecycle list plates", "spindle lifecycle list plates --json"), Action: a.lifecycleList},
+				Description: examples("spindle lifecycle list plates",
+					"spindle lifecycle list plates --json"), Action: a.lifecycleList},
 			{Name: "show", Usage: "show rules as they are written down", ArgsUsage: "BUCKET [RULE]",
-				Description: examples("spindle lifecycle show plates", "spindle lifecycle show plates old-plates > old-plates.json"),
-				Action:      a.lifecycleShow},
+				Description: examples("spindle lifecycle show plates",
+					"spindle lifecycle show plates old-plates > old-plates.json"),
+				Action: a.lifecycleShow},
 			{Name: "rehearse", Usage: "say what rules would do, today and day by day; nothing is changed", ArgsUsage: "BUCKET",
 				Description: "Exit code 1 with --check when something would go at once, or rules get in each other's way.\n\n" +
-					examples("spindle lifecycle rehearse plates", "spindle lifecycle rehearse plates --rule rules.yaml --days 365 --check"),
-				Flags: []cli.Flag{&cli.StringFlag{Name: "rule", Usage: "with the rules of this `FILE`, in place of those of the same names"},
+					examples("spindle lifecycle rehearse plates",
+						"spindle lifecycle rehearse plates --rule rules.yaml --days 365 --check"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "rule",
+					Usage: "with the rules of this `FILE`, in place of those of the same names"},
 					&cli.IntFlag{Name: "days", Usage: "how many days ahead", Value: 90},
 					&cli.BoolFlag{Name: "only", Usage: "those rules alone"},
 					&cli.BoolFlag{Name: "check", Usage: "fail when something would be removed at once, or rules conflict"}},
@@ -53,9 +59,15 @@ func (a *app) lifecycleCommand() *cli.Command {
 				Description: "What it did stays done; the rules' history keeps it.\n\n" + examples("spindle lifecycle remove plates old-plates", "spindle lifecycle remove plates old-plates --if-revision 4"),
 				Flags:       []cli.Flag{revision}, Action: a.lifecycleRemove},
 			{Name: "history", Usage: "list the states that the rules had, latest first", ArgsUsage: "BUCKET",
-				Description: examples("spindle lifecycle history plates", "spindle lifecycle history plates --json"), Action: a.lifecycleHistory},
+				Description: examples("spindle lifecycle history plates",
+					"spindle lifecycle history plates --json"), Action: a.lifecycleHistory},
+			{Name: "compare", Usage: "say how two states of the rules differ, or one from what is in force",
+				ArgsUsage:   "BUCKET REVISION [REVISION]",
+				Description: examples("spindle lifecycle compare plates 3", "spindle lifecycle compare plates 2 3 --json"),
+				Action:      a.lifecycleCompare},
 			{Name: "put-back", Usage: "put an earlier state of the rules back", ArgsUsage: "BUCKET REVISION",
-				Description: examples("spindle lifecycle put-back plates 3", "spindle lifecycle put-back plates 3 --grace none"), Flags: []cli.Flag{grace, revision},
+				Description: examples("spindle lifecycle put-back plates 3",
+					"spindle lifecycle put-back plates 3 --grace none"), Flags: []cli.Flag{grace, revision},
 				Action: a.lifecyclePutBack},
 		}}
 }
@@ -64,7 +76,8 @@ func ruleFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "prefix", Usage: "only keys that begin with `TEXT`, byte by byte"},
 		&cli.BoolFlag{Name: "literal", Usage: "the prefix means its * or ? as they stand"},
-		&cli.StringSliceFlag{Name: "like", Usage: "only keys like this `PATTERN`: * is any number of characters, also /, ? is one; may be repeated"},
+		&cli.StringSliceFlag{Name: "like",
+			Usage: "only keys like this `PATTERN`: * is any number of characters, also /, ? is one; may be repeated"},
 		&cli.StringSliceFlag{Name: "leave-out", Usage: "but not keys like this `PATTERN`; may be repeated"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only with this `NAME=VALUE`; may be repeated"},
 		&cli.StringFlag{Name: "size-from", Usage: "only versions of at least this `SIZE`"},
@@ -118,7 +131,8 @@ func readActions(c *cli.Command) (map[string][]lifecycle.ActionForm, error) {
 		for _, s := range c.StringSlice(flag) {
 			to, when, ok := strings.Cut(s, "=")
 			if !ok {
-				return nil, fault.New(fault.Invalid, "action", "%q is no move", s).In(flag).Do("give it as TIER=DAYS, such as cellar=730")
+				return nil, fault.New(fault.Invalid, "action", "%q is no move",
+					s).In(flag).Do("give it as TIER=DAYS, such as cellar=730")
 			}
 			x := lifecycle.ActionForm{Of: of, Do: "move", To: to, Dearer: c.Bool("dearer")}
 			if err := readWhen(flag, when, &x); err != nil {
@@ -231,7 +245,8 @@ func (a *app) lifecycleAdd(ctx context.Context, c *cli.Command) error {
 	var rules desk.Rules
 	for _, f := range forms {
 		body["rule"] = f
-		if err := p.call(ctx, http.MethodPut, lifecycleCall(in[0], "/rules/"+url.PathEscape(f.Name)), nil, body, &rules); err != nil {
+		if err := p.call(ctx, http.MethodPut, lifecycleCall(in[0], "/rules/"+url.PathEscape(f.Name)), nil, body,
+			&rules); err != nil {
 			return err
 		}
 		delete(body, "ifRevision") // it was that of before
@@ -390,7 +405,8 @@ func (a *app) lifecycleChange(ctx context.Context, c *cli.Command) error {
 		}
 		body["rule"] = f
 		var out desk.Rules
-		if err := p.call(ctx, http.MethodPut, lifecycleCall(bucket, "/rules/"+url.PathEscape(name)), nil, body, &out); err != nil {
+		if err := p.call(ctx, http.MethodPut, lifecycleCall(bucket, "/rules/"+url.PathEscape(name)), nil, body,
+			&out); err != nil {
 			return err
 		}
 		return a.printRules(bucket, out)
@@ -455,7 +471,8 @@ func (a *app) lifecycleRemove(ctx context.Context, c *cli.Command) error {
 		q.Set("ifRevision", strconv.Itoa(n))
 	}
 	var out desk.Rules
-	if err := p.call(ctx, http.MethodDelete, lifecycleCall(bucket, "/rules/"+url.PathEscape(name)), q, nil, &out); err != nil {
+	if err := p.call(ctx, http.MethodDelete, lifecycleCall(bucket, "/rules/"+url.PathEscape(name)), q, nil,
+		&out); err != nil {
 		return err
 	}
 	return a.printRules(bucket, out)
@@ -472,7 +489,8 @@ func (a *app) lifecycleHistory(ctx context.Context, c *cli.Command) error {
 			if a.json {
 				return true, a.print(x, nil)
 			}
-			rows = append(rows, []string{strconv.Itoa(x.Revision), when(x.At), shown(x.By), shown(x.What), strconv.Itoa(len(x.Rules))})
+			rows = append(rows, []string{strconv.Itoa(x.Revision), when(x.At), shown(x.By), shown(x.What),
+				strconv.Itoa(len(x.Rules))})
 			return true, nil
 		})
 	if err != nil || a.json {
@@ -495,8 +513,115 @@ func (a *app) lifecyclePutBack(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var out desk.Rules
-	if err := p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/history/"+url.PathEscape(revision)), nil, body, &out); err != nil {
+	if err := p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/history/"+url.PathEscape(revision)), nil, body,
+		&out); err != nil {
 		return err
 	}
 	return a.printRules(bucket, out)
+}
+
+// lifecycleCompare shows how two states of the rules differ, rule by rule.
+func (a *app) lifecycleCompare(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 2, 3)
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	var states [2][]lifecycle.Form
+	for i, revision := range in[1:] {
+		if states[i], err = a.rulesAt(ctx, p, in[0], revision); err != nil {
+			return err
+		}
+	}
+	if len(in) == 2 {
+		now, err := a.rules(ctx, p, in[0])
+		if err != nil {
+			return err
+		}
+		for _, r := range now.Rules {
+			states[1] = append(states[1], r.Form)
+		}
+	}
+	changes := compareRules(states[0], states[1])
+	return a.print(changes, func() error {
+		for _, x := range changes {
+			if _, err := fmt.Fprintf(a.Out, "%s %s\n", x.Change, x.Rule); err != nil {
+				return err
+			}
+			if x.Before != "" {
+				fmt.Fprintf(a.Out, "  was  %s\n", x.Before)
+			}
+			if x.After != "" {
+				fmt.Fprintf(a.Out, "  is   %s\n", x.After)
+			}
+		}
+		if len(changes) == 0 {
+			a.note("They are the same.")
+		}
+		return nil
+	})
+}
+
+// ruleChange is how a rule differs between two states.
+type ruleChange struct {
+	Rule   string `json:"rule"`
+	Change string `json:"change"` // added, removed or changed
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
+}
+
+func compareRules(before, after []lifecycle.Form) []ruleChange {
+	text := func(list []lifecycle.Form) map[string]string {
+		out := map[string]string{}
+		for _, f := range list {
+			var words []string
+			for _, x := range f.Actions {
+				words = append(words, x.Words())
+			}
+			state := ""
+			if f.Off {
+				state = "off; "
+			}
+			out[f.Name] = state + scopeWords(f.Scope) + ": " + strings.Join(words, "; ")
+		}
+		return out
+	}
+	was, is := text(before), text(after)
+	out := []ruleChange{}
+	for _, name := range sortedKeys(was) {
+		switch now, there := is[name]; {
+		case !there:
+			out = append(out, ruleChange{name, "removed", was[name], ""})
+		case now != was[name]:
+			out = append(out, ruleChange{name, "changed", was[name], now})
+		}
+	}
+	for _, name := range sortedKeys(is) {
+		if _, there := was[name]; !there {
+			out = append(out, ruleChange{name, "added", "", is[name]})
+		}
+	}
+	return out
+}
+
+// rulesAt gives the rules as they were at a revision.
+func (a *app) rulesAt(ctx context.Context, p *api, bucket, revision string) ([]lifecycle.Form, error) {
+	n, err := strconv.Atoi(revision)
+	if err != nil || n < 1 {
+		return nil, fault.New(fault.Invalid, "revision", "%q is no revision", revision).In("revision").
+			Do("list them: spindle lifecycle history %s", bucket)
+	}
+	var page desk.PastRulesPage
+	if err := p.call(ctx, http.MethodGet, lifecycleCall(bucket, "/history"),
+		url.Values{"before": {strconv.Itoa(n + 1)}, "limit": {"1"}}, nil, &page); err != nil {
+		return nil, err
+	}
+	if len(page.History) == 0 || page.History[0].Revision != n {
+		return nil, fault.New(fault.NotFound, "revision-missing", "the rules have no revision %d", n).In("revision").
+			Do("list them: spindle lifecycle history %s", bucket)
+	}
+	return page.History[0].Rules, nil
 }

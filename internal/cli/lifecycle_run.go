@@ -29,9 +29,11 @@ func (a *app) lifecycleRunCommand() *cli.Command {
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what could not be done"},
 					&cli.IntFlag{Name: "limit", Usage: "most objects", Value: 100}}, Action: a.runShow},
 			{Name: "allow", Usage: "let a run go on that asks whether it may remove so much", ArgsUsage: "BUCKET RUN",
-				Description: examples("spindle lifecycle run allow plates 7", "spindle lifecycle run allow plates 7 --yes"), Flags: []cli.Flag{yesFlag()}, Action: a.runAllow},
+				Description: examples("spindle lifecycle run allow plates 7",
+					"spindle lifecycle run allow plates 7 --yes"), Flags: []cli.Flag{yesFlag()}, Action: a.runAllow},
 			{Name: "stop", Usage: "stop a run; what it did stays done", ArgsUsage: "BUCKET RUN",
-				Description: examples("spindle lifecycle run stop plates 7", "spindle lifecycle run stop plates 7 --json"), Action: a.runStop},
+				Description: examples("spindle lifecycle run stop plates 7",
+					"spindle lifecycle run stop plates 7 --json"), Action: a.runStop},
 		}}
 }
 
@@ -48,7 +50,8 @@ func (a *app) runStart(ctx context.Context, c *cli.Command) error {
 	err = p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/runs"), nil, nil, &r)
 	if fault.HasCode(err, "run-open") { // it is the one to watch
 		var page desk.RunPage
-		if err = p.call(ctx, http.MethodGet, lifecycleCall(bucket, "/runs"), url.Values{"limit": {"1"}}, nil, &page); err == nil &&
+		if err = p.call(ctx, http.MethodGet, lifecycleCall(bucket, "/runs"), url.Values{"limit": {"1"}}, nil,
+			&page); err == nil &&
 			len(page.Runs) > 0 {
 			r = page.Runs[0]
 		}
@@ -76,7 +79,8 @@ func (a *app) printRun(bucket string, r desk.RunInfo) error {
 		if r.Ended != nil {
 			ended = when(*r.Ended)
 		}
-		facts := [][2]string{{"Run", strconv.FormatInt(r.ID, 10)}, {"State", r.State}, {"Rules", fmt.Sprintf("revision %d", r.Revision)},
+		facts := [][2]string{{"Run", strconv.FormatInt(r.ID, 10)}, {"State", r.State}, {"Rules", fmt.Sprintf("revision %d",
+			r.Revision)},
 			{"Started", when(r.Started) + " by " + shown(r.By)}, {"Ended", ended}}
 		if r.Allowed != "" {
 			facts = append(facts, [2]string{"Let go on by", shown(r.Allowed)})
@@ -99,7 +103,8 @@ func (a *app) printRun(bucket string, r desk.RunInfo) error {
 			}
 		}
 		if r.State == "asks" {
-			a.note("To let it go on: spindle lifecycle run allow %s %d. To stop it: spindle lifecycle run stop %s %d", bucket, r.ID, bucket, r.ID)
+			a.note("To let it go on: spindle lifecycle run allow %s %d. To stop it: spindle lifecycle run stop %s %d", bucket,
+				r.ID, bucket, r.ID)
 		}
 		return nil
 	})
@@ -123,7 +128,8 @@ func (a *app) runList(ctx context.Context, c *cli.Command) error {
 	}
 	var rows [][]string
 	limit, n := c.Int("limit"), 0
-	_, err = pages(ctx, p, lifecycleCall(bucket, "/runs"), "runs", true, url.Values{"limit": {strconv.Itoa(min(limit, 1000))}},
+	_, err = pages(ctx, p, lifecycleCall(bucket, "/runs"), "runs", true, url.Values{"limit": {strconv.Itoa(min(limit,
+		1000))}},
 		func(r desk.RunInfo) (bool, error) {
 			if n++; a.json {
 				return n < limit, a.print(r, nil)
@@ -143,7 +149,8 @@ func (a *app) runList(ctx context.Context, c *cli.Command) error {
 		a.note("The rules of %s have not had anything to do yet.", bucket)
 		return nil
 	}
-	return a.table([]column{{"RUN", true}, {"STARTED", false}, {"STATE", false}, {"OBJECTS", true}, {"SIZE", true}, {"BY", false},
+	return a.table([]column{{"RUN", true}, {"STARTED", false}, {"STATE", false}, {"OBJECTS", true}, {"SIZE", true},
+		{"BY", false},
 		{"SAYS", false}}, rows)
 }
 
@@ -187,7 +194,8 @@ func (a *app) runShow(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	fmt.Fprintln(a.Out)
-	if err := a.table([]column{{"DID", false}, {"RULE", false}, {"SIZE", true}, {"KEY", false}, {"FAULT", false}}, rows); err != nil {
+	if err := a.table([]column{{"DID", false}, {"RULE", false}, {"SIZE", true}, {"KEY", false}, {"FAULT", false}},
+		rows); err != nil {
 		return err
 	}
 	if next != "" || n == limit {
@@ -221,7 +229,8 @@ func (a *app) runStop(ctx context.Context, c *cli.Command) error {
 
 func (a *app) answer(ctx context.Context, p *api, bucket string, id int64, goOn bool) error {
 	var r desk.RunInfo
-	if err := p.call(ctx, http.MethodPost, runPath(bucket, id, "/answer"), nil, map[string]any{"goOn": goOn}, &r); err != nil {
+	if err := p.call(ctx, http.MethodPost, runPath(bucket, id, "/answer"), nil, map[string]any{"goOn": goOn},
+		&r); err != nil {
 		return err
 	}
 	return a.printRun(bucket, r)
@@ -252,7 +261,8 @@ func (a *app) lifecycleRehearse(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if len(f.Conflicts) > 0 {
-		return fault.New(fault.Conflict, "rehearsal-conflicts", "the rules %s and %s get in each other's way", f.Conflicts[0].Winner,
+		return fault.New(fault.Conflict, "rehearsal-conflicts", "the rules %s and %s get in each other's way",
+			f.Conflicts[0].Winner,
 			f.Conflicts[0].Loser).In("rule").Do("give them scopes apart; leave --check out to be told only")
 	}
 	return nil
@@ -287,7 +297,8 @@ func (a *app) printForecast(bucket string, f desk.ForecastInfo) error {
 		return err
 	}
 	for _, x := range f.Conflicts {
-		a.note("%s comes first before %s, for %s (%s, such as %s): %s.", x.Winner, x.Loser, things(x.Objects, "object", "objects"),
+		a.note("%s comes first before %s, for %s (%s, such as %s): %s.", x.Winner, x.Loser, things(x.Objects, "object",
+			"objects"),
 			size(x.Bytes), shown(x.Sample), x.Why)
 	}
 	for _, name := range f.Empty {
@@ -296,7 +307,8 @@ func (a *app) printForecast(bucket string, f desk.ForecastInfo) error {
 	if f.Share > 0 {
 		a.note("%.0f %% of the bucket's versions would be removed at once.", 100*f.Share)
 	}
-	a.note("On the catalog of %s; nothing was changed. All of it changes the cost of a month by %s.", when(f.At), change(cost))
+	a.note("On the catalog of %s; nothing was changed. All of it changes the cost of a month by %s.", when(f.At),
+		change(cost))
 	return nil
 }
 
@@ -319,12 +331,14 @@ func (a *app) printSamples(f desk.ForecastInfo) error {
 			if s.Day > 0 {
 				day = "in " + things(int64(s.Day), "day", "days")
 			}
-			rows = append(rows, []string{x.Rule, didWords(x.Of, x.Do, x.To), day, things(int64(s.Age), "day", "days"), size(s.Size), shown(s.Key)})
+			rows = append(rows, []string{x.Rule, didWords(x.Of, x.Do, x.To), day, things(int64(s.Age), "day", "days"),
+				size(s.Size), shown(s.Key)})
 		}
 	}
 	if len(rows) == 0 {
 		return nil
 	}
 	fmt.Fprintln(a.Out)
-	return a.table([]column{{"FOR EXAMPLE", false}, {"", false}, {"WHEN", false}, {"AGE THEN", true}, {"SIZE", true}, {"KEY", false}}, rows)
+	return a.table([]column{{"FOR EXAMPLE", false}, {"", false}, {"WHEN", false}, {"AGE THEN", true}, {"SIZE", true},
+		{"KEY", false}}, rows)
 }

@@ -20,18 +20,21 @@ const tiersPath = "/api/v1/tiers/"
 
 func (a *app) tierCommand() *cli.Command {
 	what := []cli.Flag{
-		&cli.StringSliceFlag{Name: "volume", Usage: "add this `DIRECTORY` of the service's machine, empty or not there yet; may be repeated"},
+		&cli.StringSliceFlag{Name: "volume",
+			Usage: "add this `DIRECTORY` of the service's machine, empty or not there yet; may be repeated"},
 		&cli.IntFlag{Name: "copies", Usage: "of each body, every one on another volume", DefaultText: "1"},
 		&cli.StringFlag{Name: "compression", Usage: "on or off"},
 		&cli.StringFlag{Name: "sealing", Usage: "on or off: encrypt bodies at rest, whatever their bucket says"},
 		&cli.StringFlag{Name: "price", Usage: "of a GiB kept for a month, such as `0.021`"},
 		&cli.StringFlag{Name: "request-price", Usage: "of 1,000 requests, such as `0.4`"},
 		&cli.IntFlag{Name: "shortest-stay", Usage: "`DAYS` that are paid for at the least"},
-		&cli.StringFlag{Name: "restore-after", Usage: "versions are read from a restored copy only, which takes this `LONG`, such as 4h; none to read at once"},
+		&cli.StringFlag{Name: "restore-after",
+			Usage: "versions are read from a restored copy only, which takes this `LONG`, such as 4h; none to read at once"},
 		&cli.IntFlag{Name: "restored-for", Usage: "`DAYS` that a restored copy stays", Value: 7},
 		noteFlag("what it is for"),
 	}
-	return &cli.Command{Name: "tier", Usage: "classes of storage: where bodies are kept, in how many copies, at what price",
+	return &cli.Command{Name: "tier",
+		Usage: "classes of storage: where bodies are kept, in how many copies, at what price",
 		Commands: []*cli.Command{
 			{Name: "add", Usage: "add a tier on empty directories", ArgsUsage: "NAME",
 				Description: examples("spindle tier add drying-room --volume /mnt/slow1/spindle --compression on --price 0.008",
@@ -46,12 +49,15 @@ func (a *app) tierCommand() *cli.Command {
 				Action:      showing(a, tiersPath, printed(a, a.showTier))},
 			{Name: "change", Usage: "change a tier", ArgsUsage: "NAME",
 				Description: "What there is in it already is not written anew; volumes can be added, not taken away.\n\n" +
-					examples("spindle tier change main --price 0.021", "spindle tier change cellar --volume /mnt/c/spindle --copies 3"),
-				Flags:  append(slices.Clone(what), &cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}),
+					examples("spindle tier change main --price 0.021",
+						"spindle tier change cellar --volume /mnt/c/spindle --copies 3"),
+				Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision",
+					Usage: "only if it is still at this `REVISION`"}),
 				Action: changing(a, tiersPath, tierChange, printed(a, a.showTier))},
 			{Name: "remove", Usage: "remove a tier with nothing in it", ArgsUsage: "NAME",
-				Description: "Its directories stay as they are.\n\n" + examples("spindle tier remove attic", "spindle tier remove attic --yes"),
-				Flags:       []cli.Flag{yesFlag()},
+				Description: "Its directories stay as they are.\n\n" + examples("spindle tier remove attic",
+					"spindle tier remove attic --yes"),
+				Flags: []cli.Flag{yesFlag()},
 				Action: removing(a, "tier", tiersPath, func(t desk.TierInfo) string {
 					return fmt.Sprintf("The tier %s goes; it can be removed only when nothing is in it and nothing names it.", t.Name)
 				})},
@@ -162,7 +168,8 @@ func tierRow(t desk.TierInfo) []string {
 			away += fmt.Sprintf(", %d away", gone)
 		}
 	}
-	return []string{t.Name, price(t.Price), strconv.Itoa(t.Copies), tierKept(t), tierRead(t), bytes, free, away, shown(t.Note)}
+	return []string{t.Name, price(t.Price), strconv.Itoa(t.Copies), tierKept(t), tierRead(t), bytes, free, away,
+		shown(t.Note)}
 }
 
 func (a *app) showTier(t desk.TierInfo) error {

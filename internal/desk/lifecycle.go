@@ -43,7 +43,8 @@ func (d *Desk) lifecycleCalls(to *calls) {
 	call(to, changes, "remove-rule", "DELETE "+base+"/rules/{rule}", topic, "Remove one rule", d.removeRule)
 	call(to, reads, "list-past-rules", "GET "+base+"/history", topic, "List the states that the rules had, latest first",
 		d.listPastRules)
-	call(to, changes, "put-back-rules", "POST "+base+"/history/{revision}", topic, "Put an earlier state of the rules back",
+	call(to, changes, "put-back-rules", "POST "+base+"/history/{revision}", topic,
+		"Put an earlier state of the rules back",
 		d.putBackRules)
 	d.runCalls(to, reads, changes)
 	call(to, rule{do: access.Read, on: onKey}, "show-coming", "GET /buckets/{bucket}/coming", topic,
@@ -277,7 +278,8 @@ func (d *Desk) putBackRules(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if len(list) == 0 || list[0].Revision != in.Revision {
-		return nil, fault.New(fault.NotFound, "revision-missing", "the rules have no revision %d", in.Revision).In("revision").
+		return nil, fault.New(fault.NotFound, "revision-missing", "the rules have no revision %d",
+			in.Revision).In("revision").
 			Do("list them: spindle lifecycle history")
 	}
 	return d.changeRules(ctx, in.Bucket, in.Body.change(fmt.Sprintf("revision %d put back", in.Revision),

@@ -24,17 +24,21 @@ type RunInfo struct {
 }
 
 func runInfo(r *catalog.Run, seen veil) RunInfo {
-	return RunInfo{ID: r.ID, State: r.State.String(), Revision: r.Revision, Whole: r.Whole, Started: r.Started, Ended: r.Ended,
-		By: seen.by(r.Who), Allowed: seen.by(r.Allowed), Counts: append([]catalog.RunCount{}, r.Counts...), Says: r.Says}
+	return RunInfo{ID: r.ID, State: r.State.String(), Revision: r.Revision, Whole: r.Whole, Started: r.Started,
+		Ended: r.Ended,
+		By:    seen.by(r.Who), Allowed: seen.by(r.Allowed), Counts: append([]catalog.RunCount{}, r.Counts...), Says: r.Says}
 }
 
 func (d *Desk) runCalls(to *calls, reads, changes rule) {
 	const topic, base = "lifecycle", "/buckets/{bucket}/lifecycle/runs"
 	call(to, reads, "list-runs", "GET "+base, topic, "List the runs of a bucket's rules, latest first", d.listRuns)
-	call(to, changes, "start-run", "POST "+base, topic, "Have the rules act now, on the whole bucket", d.startRun, answers(201))
+	call(to, changes, "start-run", "POST "+base, topic, "Have the rules act now, on the whole bucket", d.startRun,
+		answers(201))
 	call(to, reads, "show-run", "GET "+base+"/{run}", topic, "Show a run", d.showRun)
-	call(to, reads, "list-outcomes", "GET "+base+"/{run}/outcomes", topic, "List what a run did to each object", d.listOutcomes)
-	call(to, changes, "answer-run", "POST "+base+"/{run}/answer", topic, "Let a run that asks go on, or stop a run", d.answerRun)
+	call(to, reads, "list-outcomes", "GET "+base+"/{run}/outcomes", topic, "List what a run did to each object",
+		d.listOutcomes)
+	call(to, changes, "answer-run", "POST "+base+"/{run}/answer", topic, "Let a run that asks go on, or stop a run",
+		d.answerRun)
 }
 
 // RunPage is a page of runs.

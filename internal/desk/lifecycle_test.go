@@ -32,7 +32,8 @@ func ageing(t *testing.T, change func(*service.Config)) *harness.Running {
 		Volumes: []tier.Volume{{Dir: filepath.Join(t.TempDir(), "cellar")}}}, by); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Store.ChangeTier(t.Context(), "main", 0, by, func(x *tier.Tier) error { x.Price = 20_000; return nil }); err != nil {
+	if err := s.Store.ChangeTier(t.Context(), "main", 0, by,
+		func(x *tier.Tier) error { x.Price = 20_000; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if st, _, b := s.Do("PUT", "/plates", nil, "", true); st != 200 {
@@ -59,11 +60,13 @@ func TestRulesAtTheDesk(t *testing.T) {
 	}
 	remove := map[string]any{"of": "current", "do": "remove", "days": 95}
 	move := map[string]any{"of": "current", "do": "move", "to": "cellar", "days": 45}
-	if st, b := p.ask("POST", api+"/check", map[string]any{"rules": []any{rule("", map[string]any{"of": "uploads", "do": "move",
+	if st, b := p.ask("POST", api+"/check", map[string]any{"rules": []any{rule("", map[string]any{"of": "uploads",
+		"do": "move",
 		"to": "attic", "days": 0})}}); st != 200 || len(b["complaints"].([]any)) != 4 {
 		t.Errorf("checked: %d %v", st, b)
 	}
-	if st, b := p.ask("PUT", api+"/rules/a", map[string]any{"rule": rule("a", map[string]any{"of": "current", "do": "burn"}),
+	if st, b := p.ask("PUT", api+"/rules/a", map[string]any{"rule": rule("a", map[string]any{"of": "current",
+		"do": "burn"}),
 		"graceSeconds": 0}); st != 400 || len(b["complaints"].([]any)) != 2 || dig(b, "complaints", 0, "field") != "actions[0].do" {
 		t.Errorf("all that is wrong: %d %v", st, b)
 	}
@@ -98,7 +101,8 @@ func TestRulesAtTheDesk(t *testing.T) {
 		t.Errorf("answered: %d %v", st, b)
 	}
 	harness.Until(t, "the run is done", func() bool { s, _ := state(); return s == "done" })
-	if st, b := p.ask("GET", api+"/runs/1/outcomes?limit=6", nil); st != 200 || len(b["outcomes"].([]any)) != 6 || b["next"] == nil {
+	if st, b := p.ask("GET", api+"/runs/1/outcomes?limit=6",
+		nil); st != 200 || len(b["outcomes"].([]any)) != 6 || b["next"] == nil {
 		t.Errorf("outcomes: %d %v", st, b)
 	}
 	if st, b := p.ask("GET", "/api/v1/buckets/plates/object?key=sheet-06.tif", nil); st != 200 || b["tier"] != "cellar" {
@@ -134,15 +138,19 @@ func TestRulesInTheConsole(t *testing.T) {
 		harness.Appears("20 objects"))
 	walk("a prefix like a pattern", chromedp.SendKeys(chromedp.CSS(`input[aria-label="Name of the rule"]`), "old"),
 		chromedp.SendKeys(chromedp.CSS(`input[name=prefix]`), "sheet*"), harness.Appears("taken byte by byte"))
-	walk("mended", harness.Script(`{const i = document.querySelector("input[name=prefix]"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "sheet-"); i.dispatchEvent(new Event("input", {bubbles: true}))}`),
+	walk("mended",
+		harness.Script(`{const i = document.querySelector("input[name=prefix]"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "sheet-"); i.dispatchEvent(new Event("input", {bubbles: true}))}`),
 		turn("cellar"), harness.Appears("cellar at 180 d"), harness.Appears("2 objects, 10 B at once"))
 	walk("a post moved", harness.Script(`document.querySelector("[role=slider]").focus()`),
 		harness.Script(`document.activeElement.dispatchEvent(new KeyboardEvent("keydown", {key: "PageDown", bubbles: true}))`),
 		harness.Appears("cellar at 150 d"), harness.Appears("5 objects, 25 B at once"))
-	walk("removed too early", turn("Remove"), harness.Script(`{const i = document.querySelector('input[aria-label="Remove: days of age, or a date"]'); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "100"); i.dispatchEvent(new Event("input", {bubbles: true}))}`),
+	walk("removed too early", turn("Remove"),
+		harness.Script(`{const i = document.querySelector('input[aria-label="Remove: days of age, or a date"]'); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "100"); i.dispatchEvent(new Event("input", {bubbles: true}))}`),
 		harness.Appears("before the move to cellar"), harness.Appears("1 thing to mend"))
-	walk("not removed", turn("Remove"), harness.Button("Save rule"), harness.Appears("What is new waits"), harness.Appears("to cellar at 150 d"))
-	walk("act now", harness.Button("Act now"), harness.Appears("done"), harness.Button("Record"), harness.Appears("move to cellar"),
+	walk("not removed", turn("Remove"), harness.Button("Save rule"), harness.Appears("What is new waits"),
+		harness.Appears("to cellar at 150 d"))
+	walk("act now", harness.Button("Act now"), harness.Appears("done"), harness.Button("Record"),
+		harness.Appears("move to cellar"),
 		harness.Appears("sheet-19.tif"), harness.Button("Close"))
 	walk("earlier forms", harness.Button("Earlier forms"), harness.Appears("+ old"), harness.Button("Close"))
 	walk("an object's life", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=sheet-02.tif"),

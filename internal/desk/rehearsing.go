@@ -71,7 +71,8 @@ type ForecastConflict struct {
 }
 
 // ruleSetOf gives the rules of a bucket with some replaced or added; only: those alone.
-func (d *Desk) ruleSetOf(ctx context.Context, f catalog.BucketFacts, forms []lifecycle.Form, only bool) (*lifecycle.Set, error) {
+func (d *Desk) ruleSetOf(ctx context.Context, f catalog.BucketFacts, forms []lifecycle.Form,
+	only bool) (*lifecycle.Set, error) {
 	var all []lifecycle.Form
 	if !only {
 		l, err := d.store.Catalog.Lifecycle(ctx, f.ID)
@@ -122,7 +123,8 @@ func (d *Desk) rehearseRules(ctx context.Context, in *struct {
 }
 
 func forecastInfo(c *works.Forecast, u catalog.Usage) ForecastInfo {
-	out := ForecastInfo{At: c.At, Days: c.Days, Actions: []ForecastAction{}, Conflicts: []ForecastConflict{}, Empty: []string{}}
+	out := ForecastInfo{At: c.At, Days: c.Days, Actions: []ForecastAction{}, Conflicts: []ForecastConflict{},
+		Empty: []string{}}
 	var removed int64
 	for _, l := range c.Lines {
 		x := forecastAction(c, l)
@@ -138,7 +140,8 @@ func forecastInfo(c *works.Forecast, u catalog.Usage) ForecastInfo {
 		out.Share = float64(removed) / float64(n)
 	}
 	for _, x := range c.Conflicts {
-		out.Conflicts = append(out.Conflicts, ForecastConflict{Winner: x.Winner.Name(), WinnerWhen: when(x.Winner, x.WinnerAction),
+		out.Conflicts = append(out.Conflicts, ForecastConflict{Winner: x.Winner.Name(), WinnerWhen: when(x.Winner,
+			x.WinnerAction),
 			Loser: x.Loser.Name(), LoserWhen: when(x.Loser, x.LoserAction), Why: why(x), Objects: x.Objects, Bytes: x.Bytes,
 			Sample: x.Sample})
 	}

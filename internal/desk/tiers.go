@@ -49,9 +49,11 @@ type VolumeInfo struct {
 func (d *Desk) tierCalls(to *calls) {
 	call(to, rule{}, "list-tiers", "GET /tiers", "tiers", "List tiers", d.listTiers)
 	call(to, rule{}, "show-tier", "GET /tiers/{tier}", "tiers", "Show a tier", d.showTier)
-	call(to, rule{oper: true}, "add-tier", "POST /tiers", "tiers", "Add a tier on empty directories", d.addTier, answers(201))
+	call(to, rule{oper: true}, "add-tier", "POST /tiers", "tiers", "Add a tier on empty directories", d.addTier,
+		answers(201))
 	call(to, rule{oper: true}, "change-tier", "PATCH /tiers/{tier}", "tiers", "Change a tier", d.changeTier)
-	call(to, rule{oper: true}, "remove-tier", "DELETE /tiers/{tier}", "tiers", "Remove a tier with nothing in it", d.removeTier,
+	call(to, rule{oper: true}, "remove-tier", "DELETE /tiers/{tier}", "tiers", "Remove a tier with nothing in it",
+		d.removeTier,
 		answers(204))
 	call(to, rule{do: access.Read, on: onBucket}, "fetch-version", "POST /buckets/{bucket}/fetch", "tiers",
 		"Ask for a restored copy of a version that is not read before", d.fetchVersion)

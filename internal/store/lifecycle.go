@@ -50,12 +50,14 @@ type RulesChange struct {
 
 // ChangeRules changes the rules of a bucket; each state they had is kept. The errors are
 // those of Edit, of lifecycle.NewSet and of catalog.SaveRules.
-func (s *Store) ChangeRules(ctx context.Context, name object.BucketName, c RulesChange, by catalog.Author) (*catalog.Lifecycle,
+func (s *Store) ChangeRules(ctx context.Context, name object.BucketName, c RulesChange,
+	by catalog.Author) (*catalog.Lifecycle,
 	error) {
 	save := catalog.SavingRules{IfRevision: c.IfRevision, Grace: Grace, What: c.What}
 	if c.Grace != nil {
 		if save.Grace = *c.Grace; save.Grace < 0 || save.Grace > 30*lifecycle.Day {
-			return nil, fault.New(fault.Invalid, "grace", "a grace is from 0 to 30 days").In("grace").Do("give a time such as 10m")
+			return nil, fault.New(fault.Invalid, "grace",
+				"a grace is from 0 to 30 days").In("grace").Do("give a time such as 10m")
 		}
 	}
 	save.Edit = func(before []lifecycle.Form) (after []lifecycle.Form, anew, acts bool, err error) {

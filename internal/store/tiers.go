@@ -202,7 +202,8 @@ type Moving struct {
 // Move moves a version's body to another tier: it is copied, compared, and switched to
 // in one transaction that fails with version-moved when the version, its metadata or its
 // body changed meanwhile. It reports false when it was there already.
-func (s *Store) Move(ctx context.Context, bucket int64, v *object.Version, to *tier.Tier, m Moving) (moved bool, err error) {
+func (s *Store) Move(ctx context.Context, bucket int64, v *object.Version, to *tier.Tier, m Moving) (moved bool,
+	err error) {
 	if v.Marker || v.Body.Tier == to.ID {
 		return false, nil
 	}
@@ -304,7 +305,8 @@ func (s *Store) readable(ctx context.Context, bucket int64, v *object.Version) (
 		return v, err
 	}
 	if !r.Ready() {
-		f := fault.New(fault.Conflict, "restore-first", "the version is in the tier %s, and is read from a restored copy only",
+		f := fault.New(fault.Conflict, "restore-first",
+			"the version is in the tier %s, and is read from a restored copy only",
 			r.Tier.Name).In("version")
 		if r.Asked {
 			return nil, f.Do("its copy is being restored and will be there at %s", r.Due.Format("15:04:05 on 2006-01-02"))
@@ -334,14 +336,16 @@ func (s *Store) Fetch(ctx context.Context, a catalog.Address, id object.VersionI
 		return nil, err
 	}
 	if r == nil {
-		return nil, fault.New(fault.Conflict, "restore-needless", "the version is in a tier that is read at once").In("version").
+		return nil, fault.New(fault.Conflict, "restore-needless",
+			"the version is in a tier that is read at once").In("version").
 			Do("read it")
 	}
 	if days == 0 {
 		days = r.Tier.Restore.Days
 	}
 	if days < 1 || days > tier.MaxRestored {
-		return nil, fault.New(fault.Invalid, "restore-days", "a restored copy stays 1 to %d days", tier.MaxRestored).In("days").
+		return nil, fault.New(fault.Invalid, "restore-days", "a restored copy stays 1 to %d days",
+			tier.MaxRestored).In("days").
 			Do("give a number of days")
 	}
 	c, err := s.Catalog.AskRestored(ctx, f.ID, v, days, r.Tier.Restore.Delay, s.now(by))

@@ -52,9 +52,11 @@ func TestTiersAreAddedChangedAndRemoved(t *testing.T) {
 	wantCode(t, "away with it", s.RemoveTier(ctx, "attic", me), "")
 	wantCode(t, "too few volumes", s.AddTier(ctx, &tier.Tier{Name: "attic", Copies: 2,
 		Volumes: []tier.Volume{{Dir: t.TempDir()}}}, me), "tier-copies")
-	wantCode(t, "main with copies", s.ChangeTier(ctx, "main", 0, me, func(x *tier.Tier) error { x.Copies = 2; return nil }),
+	wantCode(t, "main with copies", s.ChangeTier(ctx, "main", 0, me,
+		func(x *tier.Tier) error { x.Copies = 2; return nil }),
 		"tier-main")
-	wantCode(t, "main's price", s.ChangeTier(ctx, "main", 0, me, func(x *tier.Tier) error { x.Price = 20_000; return nil }), "")
+	wantCode(t, "main's price", s.ChangeTier(ctx, "main", 0, me,
+		func(x *tier.Tier) error { x.Price = 20_000; return nil }), "")
 	wantCode(t, "an old revision", s.ChangeTier(ctx, "main", 1, me, func(x *tier.Tier) error { return nil }), "revision")
 	more := filepath.Join(t.TempDir(), "more")
 	wantCode(t, "a volume more", s.ChangeTier(ctx, "cellar", 0, me, func(x *tier.Tier) error {
@@ -116,7 +118,8 @@ func TestVersionsAreMoved(t *testing.T) {
 	if err != nil || len(previous.Versions) != 2 {
 		t.Fatal(err)
 	}
-	if moved, err := s.Move(ctx, facts.ID, previous.Versions[1].Version, cellar, store.Moving{Author: me, Rule: "old"}); !moved || err != nil {
+	if moved, err := s.Move(ctx, facts.ID, previous.Versions[1].Version, cellar, store.Moving{Author: me,
+		Rule: "old"}); !moved || err != nil {
 		t.Errorf("a previous version: %v, %v", moved, err)
 	}
 	want["small"] = "a newer label"
@@ -147,7 +150,8 @@ func TestVersionsAreMoved(t *testing.T) {
 	if err != nil || c.Body.Tier != tier.Main || c.ETag.Parts != 2 {
 		t.Errorf("copied to main: %+v, %v", c, err)
 	}
-	if c, err = s.Copy(ctx, store.Copy{From: at("large"), To: at("renamed"), Author: me, Move: true}); err != nil || c.Body.Tier != cellar.ID {
+	if c, err = s.Copy(ctx, store.Copy{From: at("large"), To: at("renamed"), Author: me,
+		Move: true}); err != nil || c.Body.Tier != cellar.ID {
 		t.Errorf("renamed: %+v, %v", c, err)
 	}
 	// Its metadata changed meanwhile: it may no longer be what it was judged by.

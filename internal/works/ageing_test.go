@@ -42,7 +42,8 @@ func coldTiers(t *testing.T, s *store.Store) {
 			t.Fatal(err)
 		}
 	}
-	if err := s.ChangeTier(t.Context(), "main", 0, me, func(x *tier.Tier) error { x.Price = 20_000; return nil }); err != nil {
+	if err := s.ChangeTier(t.Context(), "main", 0, me,
+		func(x *tier.Tier) error { x.Price = 20_000; return nil }); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -189,7 +190,8 @@ func fill(t *testing.T, s *store.Store, r *rand.Rand, now time.Time, versioning 
 
 func randomRules(r *rand.Rand) []lifecycle.Form {
 	from := int64(100)
-	scopes := []lifecycle.ScopeForm{{}, {Prefix: "plates/"}, {Like: []string{"*.tif", "notes/1?.*"}}, {LeaveOut: []string{"*.txt"}},
+	scopes := []lifecycle.ScopeForm{{}, {Prefix: "plates/"}, {Like: []string{"*.tif", "notes/1?.*"}},
+		{LeaveOut: []string{"*.txt"}},
 		{Tags: map[string]string{"checked": "yes"}}, {SizeFrom: &from}}
 	n := func() *int { return days(r.IntN(110)) }
 	actions := []func() []lifecycle.ActionForm{
@@ -206,10 +208,12 @@ func randomRules(r *rand.Rand) []lifecycle.Form {
 			return []lifecycle.ActionForm{{Of: "previous", Do: "move", To: "cellar", Days: n()}}
 		},
 		func() []lifecycle.ActionForm {
-			return []lifecycle.ActionForm{{Of: "current", Do: "remove", Date: time.Now().AddDate(0, 0, 20).Format(time.DateOnly)}}
+			return []lifecycle.ActionForm{{Of: "current", Do: "remove", Date: time.Now().AddDate(0, 0,
+				20).Format(time.DateOnly)}}
 		},
 	}
-	out := []lifecycle.Form{{Name: "markers", Actions: []lifecycle.ActionForm{{Of: "markers", Do: "remove", Days: days(r.IntN(5))}}}}
+	out := []lifecycle.Form{{Name: "markers", Actions: []lifecycle.ActionForm{{Of: "markers", Do: "remove",
+		Days: days(r.IntN(5))}}}}
 	for i := range 4 {
 		out = append(out, lifecycle.Form{Name: fmt.Sprintf("r%d", i), Scope: scopes[r.IntN(len(scopes))],
 			Actions: actions[r.IntN(len(actions))]()})
@@ -300,7 +304,8 @@ func TestRunsAskStopAndGoOn(t *testing.T) {
 		t.Errorf("history: %+v, %v", past, err)
 	}
 	// The bytes of the journal name the rule and the run.
-	page, err := s.Catalog.Journal(ctx, catalog.JournalQuery{Bucket: "plates", Kinds: []catalog.EntryKind{catalog.ObjectRemoved}, Limit: 1})
+	page, err := s.Catalog.Journal(ctx, catalog.JournalQuery{Bucket: "plates",
+		Kinds: []catalog.EntryKind{catalog.ObjectRemoved}, Limit: 1})
 	if err != nil || page.Entries[0].Who != works.Ager || page.Entries[0].Detail["rule"] != "old" {
 		t.Errorf("journal: %+v, %v", page, err)
 	}
@@ -310,7 +315,8 @@ func TestRunsAskStopAndGoOn(t *testing.T) {
 // holds in Go, for keys and patterns with every sign that means something to either.
 func TestScopesAreTheSameInSQL(t *testing.T) {
 	s := newStore(t)
-	for _, key := range []string{"a%b", "a_b", "aXb", `a\b`, "a*b", "a?b", "aéb", "é", "日本/語.tif", "a\x00b", "plates/x.tif",
+	for _, key := range []string{"a%b", "a_b", "aXb", `a\b`, "a*b", "a?b", "aéb", "é", "日本/語.tif", "a\x00b",
+		"plates/x.tif",
 		"Plates/x.tif", "plates", "plate", "a/b/c", "a//b", " a", "a\nb", "'a'", `"a"`, "a;b--", "🌿"} {
 		put(t, s, key, []byte(key))
 	}
@@ -319,7 +325,8 @@ func TestScopesAreTheSameInSQL(t *testing.T) {
 		forms = append(forms, lifecycle.Form{Name: fmt.Sprintf("r%02d", len(forms)), Scope: scope,
 			Actions: []lifecycle.ActionForm{{Of: "current", Do: "remove", Days: days(9)}}})
 	}
-	for _, p := range []string{"a%b", "a_b", "a?b", `a\*b`, `a\?b`, `a\\b`, "*", "?", "??", "*?", "é*", "*.tif", "*/?.tif", "*'*",
+	for _, p := range []string{"a%b", "a_b", "a?b", `a\*b`, `a\?b`, `a\\b`, "*", "?", "??", "*?", "é*", "*.tif",
+		"*/?.tif", "*'*",
 		"a\nb", "*本*", "a*b", "* *", "?a"} {
 		add(lifecycle.ScopeForm{Like: []string{p}})
 		add(lifecycle.ScopeForm{LeaveOut: []string{p}})
@@ -362,13 +369,15 @@ func TestATierThatIsAwayEndsARun(t *testing.T) {
 	s := newStore(t)
 	c := ager(t, s, nil)
 	dir := filepath.Join(t.TempDir(), "cellar")
-	if err := s.AddTier(t.Context(), &tier.Tier{Name: "cellar", Copies: 1, Volumes: []tier.Volume{{Dir: dir}}}, me); err != nil {
+	if err := s.AddTier(t.Context(), &tier.Tier{Name: "cellar", Copies: 1, Volumes: []tier.Volume{{Dir: dir}}},
+		me); err != nil {
 		t.Fatal(err)
 	}
 	for i := range 20 {
 		put(t, s, fmt.Sprint("k", i), []byte(strings.Repeat("x", 200_000)))
 	}
-	rules(t, s, lifecycle.Form{Name: "down", Actions: []lifecycle.ActionForm{{Of: "current", Do: "move", To: "cellar", Days: days(0)}}})
+	rules(t, s, lifecycle.Form{Name: "down", Actions: []lifecycle.ActionForm{{Of: "current", Do: "move", To: "cellar",
+		Days: days(0)}}})
 	if err := os.Rename(dir, dir+" away"); err != nil {
 		t.Fatal(err)
 	}
@@ -402,5 +411,39 @@ func TestATierThatIsAwayEndsARun(t *testing.T) {
 	}
 	if r := one(now.Add(10 * time.Minute)); r.State != catalog.RunDone || r.Counts[0].Objects != 20 {
 		t.Errorf("back: %+v", r)
+	}
+}
+
+// TestTheScrubberMendsCopies spoils one of two copies: the scrubber makes it anew from the
+// good one, and the journal says so.
+func TestTheScrubberMendsCopies(t *testing.T) {
+	s := newStore(t)
+	dirs := []string{filepath.Join(t.TempDir(), "north"), filepath.Join(t.TempDir(), "south")}
+	if err := s.AddTier(t.Context(), &tier.Tier{Name: "cellar", Copies: 2,
+		Volumes: []tier.Volume{{Dir: dirs[0]}, {Dir: dirs[1]}}}, me); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Put(t.Context(), store.Put{Address: at("k"), Author: me, Body: strings.NewReader("kept twice"), Size: 10,
+		Tier: "cellar"}); err != nil {
+		t.Fatal(err)
+	}
+	copies, err := filepath.Glob(filepath.Join(dirs[0], "whole", "*", "*.body"))
+	if err != nil || len(copies) != 1 {
+		t.Fatal(copies, err)
+	}
+	if err := os.WriteFile(copies[0], []byte("spoiled"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	crew := works.Start(s, works.Settings{ScrubEvery: 20 * time.Millisecond}, quiet())
+	defer crew.Stop()
+	harness.Until(t, "the journal tells of a mended copy", func() bool {
+		page, err := s.Catalog.Journal(t.Context(), catalog.JournalQuery{Kinds: []catalog.EntryKind{catalog.CopyMended}, Limit: 1})
+		return err == nil && len(page.Entries) == 1 && page.Entries[0].Key == "k"
+	})
+	if b, err := os.ReadFile(copies[0]); err != nil || string(b) == "spoiled" {
+		t.Errorf("the copy is %q, %v", b, err)
+	}
+	if damaged, err := s.Catalog.Damaged(t.Context(), "", 10); err != nil || len(damaged) != 0 {
+		t.Errorf("it is called damage: %v, %v", damaged, err)
 	}
 }

@@ -95,7 +95,8 @@ func NewForecast(ctx context.Context, s *store.Store, f catalog.BucketFacts, set
 			c.Lines = append(c.Lines, l)
 		}
 	}
-	if err := s.Catalog.Aged(ctx, catalog.Ageing{Bucket: f.ID, Set: set, Now: now, Group: c.group, Key: c.key}); err != nil {
+	if err := s.Catalog.Aged(ctx, catalog.Ageing{Bucket: f.ID, Set: set, Now: now, Group: c.group,
+		Key: c.key}); err != nil {
 		return nil, err
 	}
 	if err := c.uploads(ctx, s, f.ID); err != nil {

@@ -109,7 +109,8 @@ func (b *bench) rehearsal(rules string) error {
 		return err
 	}
 	b.row(fmt.Sprintf("find %d due among 1,000,000", n), fmt.Sprintf("%.1f ms", float64(more.Microseconds())/1000),
-		fmt.Sprintf("%.2f of %d among 10,000 (%.1f ms)", more.Seconds()/fewer.Seconds(), m, float64(fewer.Microseconds())/1000),
+		fmt.Sprintf("%.2f of %d among 10,000 (%.1f ms)", more.Seconds()/fewer.Seconds(), m,
+			float64(fewer.Microseconds())/1000),
 		"at most 1.5")
 	if _, err := b.db.Exec("vacuum analyze heads"); err != nil {
 		return err
@@ -250,7 +251,8 @@ func (b *bench) logged(string) error {
 			return fmt.Errorf("creating a bucket: %d, %v", st, err)
 		}
 	}
-	if _, err := b.cli("lifecycle", "add", "ruled-log", "all", "--move", "cold=30", "--remove", "900", "--grace", "none"); err != nil {
+	if _, err := b.cli("lifecycle", "add", "ruled-log", "all", "--move", "cold=30", "--remove", "900", "--grace",
+		"none"); err != nil {
 		return err
 	}
 	// What counts is what a put writes, not when a page is first touched after a checkpoint.
@@ -274,12 +276,14 @@ func (b *bench) logged(string) error {
 				return err
 			}
 			for i := range n {
-				st, _, err := c.do(http.MethodPut, fmt.Sprintf("/%s/%d-%06d", bucket, round, i), bytes.NewReader(make([]byte, 64)), 64)
+				st, _, err := c.do(http.MethodPut, fmt.Sprintf("/%s/%d-%06d", bucket, round, i), bytes.NewReader(make([]byte,
+					64)), 64)
 				if err != nil || st != 200 {
 					return fmt.Errorf("put: %d, %v", st, err)
 				}
 			}
-			if err := b.db.QueryRow(`select pg_wal_lsn_diff(pg_current_wal_insert_lsn(), $1::pg_lsn)`, before).Scan(&wrote); err != nil {
+			if err := b.db.QueryRow(`select pg_wal_lsn_diff(pg_current_wal_insert_lsn(), $1::pg_lsn)`,
+				before).Scan(&wrote); err != nil {
 				return err
 			}
 			per[bucket] += wrote / n / rounds

@@ -53,9 +53,11 @@ func TestAllComplaintsAtOnce(t *testing.T) {
 			{Of: "current", Do: "remove", Days: days(600)}, {Of: "current", Do: "remove", Date: "2030-01-01"}}},
 			"actions[1].days remove-before-move; actions[2].do action-twice"},
 		{Form{Name: "a", Actions: []ActionForm{{Of: "current", Do: "move", To: "cellar", Days: days(30)},
-			{Of: "current", Do: "move", To: "drying-room", Days: days(60)}, {Of: "current", Do: "move", To: "ice", Days: days(60)}}},
+			{Of: "current", Do: "move", To: "drying-room", Days: days(60)}, {Of: "current", Do: "move", To: "ice",
+				Days: days(60)}}},
 			"actions[1].to move-dearer; actions[2].to move-dearer; actions[2].days move-at-once; actions[2].to move-dearer"},
-		{Form{Name: "a", Scope: ScopeForm{SizeFrom: size(1)}, Actions: []ActionForm{{Of: "markers", Do: "remove", Days: days(0)},
+		{Form{Name: "a", Scope: ScopeForm{SizeFrom: size(1)}, Actions: []ActionForm{{Of: "markers", Do: "remove",
+			Days: days(0)},
 			{Of: "uploads", Do: "remove", Days: days(7)}}}, "actions[0].of scope-content; actions[1].of scope-content"},
 		{Form{Name: "a", Scope: ScopeForm{Prefix: "x*", Literal: true}, Actions: []ActionForm{
 			{Of: "current", Do: "move", To: "ice", Days: days(1), Dearer: true}, {Of: "uploads", Do: "remove", Days: days(7)},
@@ -122,7 +124,8 @@ func TestWhichRuleWins(t *testing.T) {
 		{"a rule's own course", []Form{rule("a", move("drying-room", 1), move("cellar", 9))}, 20, 0, "a cellar"},
 		{"not back", []Form{rule("a", move("drying-room", 1), move("cellar", 9))}, 20, 2, ""},
 		{"the cheaper tier", []Form{rule("a", move("drying-room", 1)), rule("b", move("cellar", 9))}, 20, 1, "b cellar"},
-		{"of two to one tier the earlier", []Form{rule("a", move("cellar", 9)), rule("b", move("cellar", 1))}, 20, 0, "b cellar"},
+		{"of two to one tier the earlier", []Form{rule("a", move("cellar", 9)), rule("b", move("cellar", 1))}, 20, 0,
+			"b cellar"},
 		{"then the name", []Form{rule("b", move("cellar", 1)), rule("a", move("cellar", 1))}, 20, 0, "a cellar"},
 		{"never up", []Form{rule("a", move("drying-room", 1))}, 20, 2, ""},
 		{"up when it says so", []Form{rule("a", up)}, 20, 2, "a main"},
@@ -156,7 +159,8 @@ func TestAKeyIsPlayed(t *testing.T) {
 	s.Play(k, object.On, noon, 90, func(o Outcome) {
 		got = append(got, fmt.Sprint(o.Day, " ", o.Version.Number, " ", o.Due.Rule.Name(), " ", o.Due.Action.Of))
 	})
-	want := []string{"0 1 a previous", "2 3 a current", "12 3 a current", "12 2 a previous", "42 3 b previous", "42 0 a markers"}
+	want := []string{"0 1 a previous", "2 3 a current", "12 3 a current", "12 2 a previous", "42 3 b previous",
+		"42 0 a markers"}
 	// On the day of its removal version 3 becomes the newest previous one, and 2 is no longer kept.
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("played: %q", got)
@@ -166,7 +170,8 @@ func TestAKeyIsPlayed(t *testing.T) {
 	if len(got) != 2 {
 		t.Errorf("without versioning: %q", got)
 	}
-	if list := s.Coming(Item{Mask: m, Since: ago(8)}, noon); len(list) != 2 || list[0].At != ago(-2) || list[1].At != ago(-12) {
+	if list := s.Coming(Item{Mask: m, Since: ago(8)},
+		noon); len(list) != 2 || list[0].At != ago(-2) || list[1].At != ago(-12) {
 		t.Errorf("to come: %v", list)
 	}
 }

@@ -101,7 +101,8 @@ func Parse(f Form, tiers tier.Set) (*Rule, error) {
 	r := &Rule{form: f}
 	var c complaints
 	if !ruleName.MatchString(f.Name) {
-		c.add("name", "rule-name", "take up to 100 characters that can be seen, without /", "%q is no name for a rule", f.Name)
+		c.add("name", "rule-name", "take up to 100 characters that can be seen, without /", "%q is no name for a rule",
+			f.Name)
 	}
 	r.Scope = parseScope(f.Scope, &c)
 	switch {
@@ -177,7 +178,8 @@ func parseAction(field string, f ActionForm, tiers tier.Set, c *complaints) (a A
 	before := len(*c)
 	at := slices.Index(subjectNames[:], f.Of)
 	if at < 0 {
-		c.add(field+".of", "action-of", "choose from: "+strings.Join(subjectNames[:], ", "), "%q is nothing a rule is about", f.Of)
+		c.add(field+".of", "action-of", "choose from: "+strings.Join(subjectNames[:], ", "),
+			"%q is nothing a rule is about", f.Of)
 		return a, false
 	}
 	a.Of, a.Dearer, a.Keep = Subject(at), f.Dearer, f.Keep
@@ -281,7 +283,8 @@ func (r *Rule) checkPair(a, b *Action, field string, later bool, tiers tier.Set,
 	to := tiers.Name(b.To)
 	switch {
 	case !a.Move && order <= 0:
-		c.add(when, "remove-before-move", "remove later, or leave out the move", "it is before the move to %s, which then never comes", to)
+		c.add(when, "remove-before-move", "remove later, or leave out the move",
+			"it is before the move to %s, which then never comes", to)
 	case a.Move && order == 0 && later:
 		c.add(when, "move-at-once", "give them different ages", "it is due together with the move to %s", to)
 	case a.Move && order > 0 && !a.Dearer:

@@ -114,7 +114,8 @@ func (t *Tier) Check() error {
 			bad("restore.days", "tier-restore", "a restored copy stays 1 to %d days", "give a number of days", MaxRestored)
 		}
 		if t.ID == Main && t.Name == MainName {
-			bad("restore", "tier-restore", "the tier main is always read at once", "make a tier of its own for what is restored first")
+			bad("restore", "tier-restore", "the tier main is always read at once",
+				"make a tier of its own for what is restored first")
 		}
 	}
 	return errors.Join(all...)

@@ -24,7 +24,8 @@ func withCellar(t *testing.T) *harness.Running {
 			t.Fatal(err)
 		}
 	}
-	if err := s.Store.ChangeTier(t.Context(), "main", 0, by, func(x *tier.Tier) error { x.Price = 20_000; return nil }); err != nil {
+	if err := s.Store.ChangeTier(t.Context(), "main", 0, by,
+		func(x *tier.Tier) error { x.Price = 20_000; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if st, _, b := s.Do("PUT", "/plates", nil, "", true); st != 200 {
@@ -36,7 +37,8 @@ func withCellar(t *testing.T) *harness.Running {
 // TestStorageClasses puts, copies, uploads, lists and restores by class.
 func TestStorageClasses(t *testing.T) {
 	s := withCellar(t)
-	do := func(method, path string, h map[string]string, body string, want int, says string) (map[string][]string, string) {
+	do := func(method, path string, h map[string]string, body string, want int, says string) (map[string][]string,
+		string) {
 		t.Helper()
 		st, head, b := s.Do(method, path, h, body, true)
 		if st != want || !strings.Contains(b, says) {
@@ -79,12 +81,14 @@ func TestStorageClasses(t *testing.T) {
 	}
 	// Restored first.
 	do("GET", "/plates/cold", nil, "", 403, "InvalidObjectState")
-	do("PUT", "/plates/copy", map[string]string{"x-amz-copy-source": "/plates/cold", "x-amz-storage-class": "STANDARD"}, "", 403,
+	do("PUT", "/plates/copy", map[string]string{"x-amz-copy-source": "/plates/cold", "x-amz-storage-class": "STANDARD"},
+		"", 403,
 		"InvalidObjectState")
 	ask := "<RestoreRequest><Days>3</Days></RestoreRequest>"
 	do("POST", "/plates/main?restore", nil, ask, 403, "InvalidObjectState")
 	do("POST", "/plates/cold?restore", nil, "<RestoreRequest/>", 400, "MalformedXML")
-	do("POST", "/plates/cold?restore", nil, "<RestoreRequest><Days>1</Days><SelectParameters/></RestoreRequest>", 501, "SelectParameters")
+	do("POST", "/plates/cold?restore", nil, "<RestoreRequest><Days>1</Days><SelectParameters/></RestoreRequest>", 501,
+		"SelectParameters")
 	do("POST", "/plates/cold?restore", nil, ask, 202, "")
 	do("POST", "/plates/cold?restore", nil, ask, 409, "RestoreAlreadyInProgress")
 	if h, _ := do("HEAD", "/plates/cold", nil, "", 200, ""); h["X-Amz-Restore"][0] != `ongoing-request="true"` {
