@@ -108,7 +108,6 @@ func (q *request) restoreObject() error {
 	var in struct {
 		XMLName xml.Name
 		Days    int
-		Job     *struct{ Tier string } `xml:"GlacierJobParameters"`
 		Tier    string
 		Other   []anyElement `xml:",any"`
 	}
@@ -118,8 +117,11 @@ func (q *request) restoreObject() error {
 	switch {
 	case in.XMLName.Local != "RestoreRequest" || in.Days < 1:
 		return fault.New(fault.Invalid, "document-malformed", "the document is no RestoreRequest with Days of 1 or more").In("body")
-	case len(in.Other) > 0:
-		return notImplemented(in.Other[0].XMLName.Local)
+	}
+	for _, x := range in.Other { // how fast it should go is the tier's to say
+		if !strings.HasSuffix(x.XMLName.Local, "JobParameters") {
+			return notImplemented(x.XMLName.Local)
+		}
 	}
 	f, err := q.s.store.Bucket(q.ctx(), q.bucket)
 	if err != nil {

@@ -1,0 +1,215 @@
+package bodies
+
+import (
+	"crypto/cipher"
+	"io"
+	"os"
+	"runtime"
+
+	"spindle/internal/core/digest"
+	"spindle/internal/core/object"
+	"spindle/internal/core/seal"
+)
+
+// Whole is an open body that is a file of its own. Close it.
+type Whole struct {
+	File *os.File // of a plain body: what is in it is the body
+	r    *seal.Reader
+	cut  *frameReader
+	next func() (*Whole, error) // opens the next copy; nil for none
+	v    *Volume
+	size int64
+}
+
+// Open opens a body that is a file of its own and checks its length, and for a
+// sealed one its header.
+func (v *Volume) Open(ref object.BodyRef, size int64) (*Whole, error) {
+	f, err := v.openFile(ref, size)
+	if err != nil {
+		return nil, err
+	}
+	w := &Whole{File: f, v: v, size: size}
+	st, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, diskError(err)
+	}
+	if !ref.Sealed() {
+		if ref.Offset == object.Framed {
+			if w.cut, err = newFrameReader(f, st.Size(), size, ref); err != nil {
+				f.Close()
+				return nil, err
+			}
+		}
+		return w, nil
+	}
+	var h seal.Header
+	_, err = f.ReadAt(h[:], 0)
+	if err != nil {
+		err = diskError(err)
+	}
+	var data cipher.AEAD
+	if err == nil {
+		data, _, err = v.openHeader(h, ref)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	w.r = seal.NewReader(f, data, size)
+	if ref.Offset == object.Framed {
+		stored := seal.PlainLength(st.Size())
+		w.r = seal.NewReader(f, data, stored)
+		if w.cut, err = newFrameReader(w.r, stored, size, ref); err != nil {
+			f.Close()
+			return nil, err
+		}
+	}
+	return w, nil
+}
+
+// Close closes the file.
+func (w *Whole) Close() error { return w.File.Close() }
+
+// Send writes length bytes from offset to to. A plain body goes from file to socket
+// inside the kernel when to can; of a sealed one the next stretch is opened while
+// the last one is written. between, if not nil, is called before each stretch of at
+// most 1 MiB.
+func (w *Whole) Send(to io.Writer, offset, length int64, between func()) error {
+	if w.cut != nil {
+		return w.sendFrames(to, offset, length, between)
+	}
+	if w.r != nil {
+		return w.sendSealed(to, offset, length, between)
+	}
+	if _, err := w.File.Seek(offset, io.SeekStart); err != nil {
+		return err
+	}
+	for length > 0 {
+		if between != nil {
+			between()
+		}
+		n := min(length, 1<<20)
+		if _, err := io.CopyN(to, w.File, n); err != nil {
+			return err
+		}
+		length -= n
+	}
+	return nil
+}
+
+// sendFrames goes on with the next copy, if there is one, at a frame that is damaged or
+// cannot be read.
+func (w *Whole) sendFrames(to io.Writer, offset, length int64, between func()) error {
+	buf := make([]byte, 0, frameSize)
+	for length > 0 {
+		if between != nil {
+			between()
+		}
+		plain, err := w.cut.read(buf, offset)
+		for err != nil && w.next != nil {
+			next, nerr := w.next()
+			if nerr != nil {
+				break
+			}
+			w.File.Close()
+			*w = *next
+			plain, err = w.cut.read(buf, offset)
+		}
+		if err != nil {
+			return err
+		}
+		n := min(length, int64(len(plain)))
+		if _, err := to.Write(plain[:n]); err != nil {
+			return err
+		}
+		offset, length = offset+n, length-n
+	}
+	return nil
+}
+
+// ahead is from how many bytes on a sealed body is opened ahead, and window how many
+// stretches at most.
+const (
+	ahead  = 1 << 20
+	window = 4
+)
+
+// opened is a stretch of a sealed body, ready to be sent.
+type opened struct {
+	buf   *[]byte
+	plain []byte
+	err   error
+}
+
+func (w *Whole) sendSealed(to io.Writer, offset, length int64, between func()) error {
+	read := func(at int64) opened {
+		o := opened{buf: w.v.stretch.Get().(*[]byte)}
+		o.plain, o.err = w.r.Read(*o.buf, at)
+		return o
+	}
+	// Others are opened beside while cores are likely to be free for it: never more
+	// stretches than that at once, whoever reads.
+	beside := length >= ahead && w.v.opening.Add(1) <= int32(runtime.GOMAXPROCS(0))
+	if length >= ahead {
+		defer w.v.opening.Add(-1)
+	}
+	var coming []chan opened
+	defer func() {
+		for _, c := range coming {
+			w.v.stretch.Put((<-c).buf)
+		}
+	}()
+	end, at := offset+length, offset
+	next := func() {
+		c, from := make(chan opened, 1), at
+		coming = append(coming, c)
+		at = min(end, from-from%seal.ChunkSize+seal.Stretch)
+		if beside {
+			go func() { c <- read(from) }()
+		} else {
+			c <- read(from)
+		}
+	}
+	for offset < end {
+		for at < end && (len(coming) == 0 || beside && len(coming) < window) {
+			next()
+		}
+		o := <-coming[0]
+		coming = coming[1:]
+		if o.err != nil {
+			w.v.stretch.Put(o.buf)
+			return o.err
+		}
+		if between != nil {
+			between()
+		}
+		n := min(end-offset, int64(len(o.plain)))
+		_, err := to.Write(o.plain[:n])
+		w.v.stretch.Put(o.buf)
+		if err != nil {
+			return err
+		}
+		offset += n
+	}
+	return nil
+}
+
+func (w *Whole) checkFrames(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
+	var got uint64
+	for at := int64(0); at < size; {
+		plain, err := w.cut.read(nil, at)
+		if err != nil {
+			return err
+		}
+		at += int64(len(plain))
+		got = digest.UpdateCRC64(got, plain)
+		if err := limit(len(plain)); err != nil {
+			return err
+		}
+	}
+	if got != crc {
+		return damaged(ref, "the digest is %016x, not %016x", got, crc)
+	}
+	return nil
+}
