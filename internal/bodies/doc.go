@@ -24,6 +24,12 @@
 // handed to the kernel, which does not look at bytes; their length is checked
 // on opening, and their digest by the scrubber and by our own client.
 //
+// A tier that is added has a Shelf of such volumes. What it compresses, or keeps in
+// several copies, is cut into frames with a digest each, so that damage is noticed
+// while a body is sent, and the next copy goes on from there. A marker file says which
+// volume a directory is: without it the volume is away, nothing is written to it, and
+// what is missing there is not called damage.
+//
 // Errors of a full disk have the kind Full; a body that is gone, short or
 // differs from its digest has the kind Damaged.
 package bodies

@@ -25,8 +25,10 @@ func call[In, Out any](to *calls, needs rule, name, route, topic, summary string
 	}
 	d.rules[name] = needs
 	method, path, _ := strings.Cut(route, " ")
+	// How long a body may take to come is the door's to say: a deadline of its own would end
+	// the call, too, that takes longer than it.
 	op := huma.Operation{OperationID: name, Method: method, Path: "/api/v1" + path, Summary: summary,
-		Tags: []string{topic}}
+		Tags: []string{topic}, BodyReadTimeout: -1}
 	for _, set := range more {
 		set(&op)
 	}

@@ -2,9 +2,10 @@
 //
 // Standing work is always there, one process at a time: the roll-up of usage
 // (usage), the journal's next months and the letting go of old ones (partitions),
-// what the audit trail has kept long enough (trail), uploads that nobody goes on
-// with (abandoner), digests of parted objects (summer), bytes that nothing refers to
-// (collector), and the reading of every body (scrubber).
+// what the audit trail has kept long enough (trail), uploads that ended long ago
+// (uploads), digests of parted objects (summer), the rules of buckets (lifecycle),
+// restored copies (restorer), bytes that nothing refers to (collector), and the reading
+// of every body (scrubber).
 //
 // Orders are asked for by somebody and go through a prefix, a step at a time, with
 // the rights of whoever gave them. A kind of order is one file: see Kind.
