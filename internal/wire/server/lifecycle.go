@@ -218,7 +218,7 @@ func (q *request) lifecycleActions(r *lifecycleRule, f *lifecycle.Form) error {
 	add := func(of, do, class string, days *int, date string, keep int) error {
 		a := lifecycle.ActionForm{Of: of, Do: do, Days: days, Keep: keep}
 		if do == "move" {
-			to, err := q.tierOfClass(class)
+			to, err := q.tierOfClass("StorageClass", class)
 			if err != nil {
 				return err
 			}

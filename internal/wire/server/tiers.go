@@ -40,8 +40,8 @@ func (q *request) classes() (func(int16) string, error) {
 	}, err
 }
 
-// tierOfClass gives the name of the tier that the dialect calls so.
-func (q *request) tierOfClass(class string) (string, error) {
+// tierOfClass gives the name of the tier that the dialect calls so, in the header or element of that name.
+func (q *request) tierOfClass(field, class string) (string, error) {
 	if class == standardClass {
 		return tier.MainName, nil
 	}
@@ -55,14 +55,14 @@ func (q *request) tierOfClass(class string) (string, error) {
 		}
 	}
 	return "", fault.New(fault.Invalid, "storage-class",
-		"The storage class you specified is not valid: there is no tier %q", class).In(classHeader).
-		Do("leave the header out, or take %s or the name of a tier in capitals", standardClass)
+		"The storage class you specified is not valid: there is no tier %q", class).In(field).
+		Do("take %s, or the name of a tier in capitals", standardClass)
 }
 
 // wantedTier gives the tier that the request asks for; "" when it asks for none.
 func (q *request) wantedTier() (string, error) {
 	if class := q.r.Header.Get(classHeader); class != "" {
-		return q.tierOfClass(class)
+		return q.tierOfClass(classHeader, class)
 	}
 	return "", nil
 }

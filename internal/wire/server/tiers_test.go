@@ -140,7 +140,7 @@ func TestLifecycleDocuments(t *testing.T) {
 	for body, says := range map[string]string{
 		"<LifecycleConfiguration></LifecycleConfiguration>":                                                                               "MalformedXML",
 		one("<Prefix/><Filter/><Expiration><Days>1</Days></Expiration>"):                                                                  "not both",
-		one("<Filter/><Transition><Days>1</Days><StorageClass>ATTIC</StorageClass></Transition>"):                                         "InvalidStorageClass",
+		one("<Filter/><Transition><Days>1</Days><StorageClass>ATTIC</StorageClass></Transition>"):                                         "<Field>StorageClass</Field>",
 		one("<Filter/><Expiration><Days>1</Days><Hours>3</Hours></Expiration>"):                                                           "Hours",
 		one("<Filter><Owner>me</Owner></Filter><Expiration><Days>1</Days></Expiration>"):                                                  "Owner",
 		one("<Filter/><Expiration><Date>2031-01-01T10:00:00Z</Date></Expiration>"):                                                        "midnight",
