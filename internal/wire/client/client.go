@@ -165,7 +165,9 @@ var codeOf = map[string]struct {
 	"InvalidPart": {fault.Invalid, "part-missing"}, "InvalidPartOrder": {fault.Invalid, "part-order"},
 	"EntityTooSmall": {fault.Invalid, "part-small"}, "NoSuchVersion": {fault.NotFound, "version-missing"},
 	"InvalidTag": {fault.Invalid, "tag-value"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"},
-	"KeyTooLongError": {fault.Invalid, "key-too-long"},
+	"KeyTooLongError": {fault.Invalid, "key-too-long"}, "SlowDown": {fault.Unavailable, "busy"},
+	"ServiceUnavailable": {fault.Unavailable, "busy"}, "InternalError": {fault.Unavailable, "wire-error"},
+	"InvalidStorageClass": {fault.Invalid, "storage-class"},
 }
 
 func answerError(resp *http.Response) error {
@@ -200,8 +202,44 @@ func answerError(resp *http.Response) error {
 	f := fault.New(kind, code, "%s", message).In(d.Field).Do("%s", remedy)
 	if regionName.MatchString(d.Region) {
 		f = f.Because(regionIs(d.Region))
+	} else if after, ok := retryAfter(resp.Header.Get("Retry-After")); ok {
+		f = f.Because(after)
 	}
 	return f
+}
+
+// later is how long an answer asks to wait, as the cause of an error.
+type later time.Duration
+
+func (l later) Error() string { return "to be tried again after " + time.Duration(l).String() }
+
+// maxRetryAfter is how long an answer is believed that asks to wait.
+const maxRetryAfter = time.Hour
+
+// retryAfter reads the header of the name (RFC 9110, section 10.2.3): seconds or a date.
+func retryAfter(s string) (later, bool) {
+	if n, err := strconv.Atoi(s); err == nil && n >= 0 {
+		return later(min(time.Duration(n)*time.Second, maxRetryAfter)), true
+	}
+	if t, err := http.ParseTime(s); err == nil {
+		return later(max(0, min(time.Until(t), maxRetryAfter))), true
+	}
+	return 0, false
+}
+
+// RetryAfter gives how long the service asked to wait that gave an error, an hour at
+// the most.
+func RetryAfter(err error) (time.Duration, bool) {
+	l := later(0)
+	ok := errors.As(err, &l)
+	return time.Duration(l), ok
+}
+
+// RegionNamed gives the region that the service named that gave an error.
+func RegionNamed(err error) (string, bool) {
+	r := regionIs("")
+	ok := errors.As(err, &r)
+	return string(r), ok
 }
 
 // regionIs is the region that an answer names, as the cause of an error.

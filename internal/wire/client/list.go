@@ -42,9 +42,9 @@ func (e listedEntry) listed() (Listed, error) {
 		Owner: e.Owner.ID}, err
 }
 
-// unescaped reads a key as listings write it.
+// unescaped reads a key as listings write it: a space may be a plus there, or %20.
 func unescaped(s string) (string, error) {
-	key, err := url.PathUnescape(s)
+	key, err := url.QueryUnescape(s)
 	if err != nil {
 		return "", fault.New(fault.Unavailable, "foreign", "a name in the listing cannot be decoded").In("address").
 			Because(err)
