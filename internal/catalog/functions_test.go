@@ -39,7 +39,7 @@ func TestFunctionsFollowTheirFiles(t *testing.T) {
 			'mark_made'))`).Scan(&used, &leftOver, &triggers); err != nil {
 		t.Fatal(err)
 	}
-	if used != 0 || leftOver != 0 || triggers != 8 {
+	if used != 0 || leftOver != 0 || triggers != 10 {
 		t.Errorf("used_bytes gives %d, %d functions are left over, %d triggers", used, leftOver, triggers)
 	}
 

@@ -166,24 +166,11 @@ func (p *api) call(ctx context.Context, method, path string, query url.Values, i
 
 func (p *api) send(ctx context.Context, method, path string, query url.Values, body io.Reader, payload,
 	contentType string, out any) error {
-	u := p.base + path
-	if len(query) > 0 {
-		u += "?" + strings.ReplaceAll(query.Encode(), "+", "%20")
-	}
-	r, err := http.NewRequestWithContext(ctx, method, u, body)
+	resp, err := p.open(ctx, method, path, query, body, payload, contentType)
 	if err != nil {
 		return err
 	}
-	r.Header.Set("Content-Type", contentType)
-	sign.SignDesk(r, p.key, "desk", payload, time.Now())
-	resp, err := p.hc.Do(r)
-	if err != nil {
-		return client.Unreachable(err)
-	}
 	defer resp.Body.Close()
-	if resp.StatusCode >= 300 {
-		return deskError(resp)
-	}
 	if out == nil {
 		return nil
 	}
@@ -191,6 +178,30 @@ func (p *api) send(ctx context.Context, method, path string, query url.Values, b
 		return foreign(resp.StatusCode).Because(err)
 	}
 	return nil
+}
+
+// open makes a call whose answer, which is no error, the caller reads and closes.
+func (p *api) open(ctx context.Context, method, path string, query url.Values, body io.Reader, payload,
+	contentType string) (*http.Response, error) {
+	u := p.base + path
+	if len(query) > 0 {
+		u += "?" + strings.ReplaceAll(query.Encode(), "+", "%20")
+	}
+	r, err := http.NewRequestWithContext(ctx, method, u, body)
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Content-Type", contentType)
+	sign.SignDesk(r, p.key, "desk", payload, time.Now())
+	resp, err := p.hc.Do(r)
+	if err != nil {
+		return nil, client.Unreachable(err)
+	}
+	if resp.StatusCode >= 300 {
+		defer resp.Body.Close()
+		return nil, deskError(resp)
+	}
+	return resp, nil
 }
 
 func foreign(status int) *fault.Error {
@@ -208,7 +219,12 @@ func deskError(resp *http.Response) error {
 	if json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&pr) != nil || pr.Code == "" {
 		return foreign(resp.StatusCode)
 	}
-	kind := kindOf[resp.StatusCode]
+	return problemFault(&pr, resp.StatusCode)
+}
+
+// problemFault gives the fault that a problem tells of.
+func problemFault(pr *desk.Problem, status int) error {
+	kind := kindOf[status]
 	if len(pr.Complaints) > 0 {
 		var all []error
 		for _, c := range pr.Complaints {

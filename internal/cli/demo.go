@@ -57,6 +57,16 @@ func (a *app) demoCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			var standins demo.Standins
+			cfg.Reach = append(cfg.Reach, "loopback")
+			if err := service.CheckFree(cfg.Data); err == nil {
+				others, err := demo.StartStandins(filepath.Join(cfg.Data, "standins"))
+				if err != nil {
+					return err
+				}
+				defer others.Stop()
+				standins = others
+			}
 			s, err := a.startDemo(ctx, cfg, log)
 			if f := fault.From(err); err != nil && f.Code == "data-busy" && !c.Bool("fresh") {
 				a.note("It runs already: %s.\n  key      %s\n  secret   %s", f.Message, demo.OwnerKey, demo.OwnerSecret)
@@ -84,10 +94,13 @@ func (a *app) demoCommand() *cli.Command {
 					return errors.Join(err, s.Stop(stop))
 				}
 			}
+			if err := standins.Register(ctx, s.Store, s.Keys); err != nil {
+				return err
+			}
 			fmt.Fprintf(a.Out, "ready: wire %s, desk %s\n\n  console  %s\n  key      %s\n  secret   %s\n\n"+
-				"%s\n"+
+				"%s%s\n"+
 				"From another terminal:\n  export SPINDLE_URL=%s SPINDLE_KEY=%s SPINDLE_SECRET=%s\n  %s bucket list\n\nCtrl-C stops it.\n",
-				s.WireURL, s.DeskURL, s.DeskURL, demo.OwnerKey, demo.OwnerSecret, signIns(), s.DeskURL, demo.OwnerKey,
+				s.WireURL, s.DeskURL, s.DeskURL, demo.OwnerKey, demo.OwnerSecret, signIns(), standins, s.DeskURL, demo.OwnerKey,
 				demo.OwnerSecret, os.Args[0])
 			return a.until(ctx, s)
 		},

@@ -63,6 +63,9 @@ func things(n int64, one, many string) string {
 }
 
 // when shows a moment in local time.
+// ago says how long ago a moment was.
+func ago(t time.Time) string { return humanize.Time(t) }
+
 func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
 // parseSize reads a number of bytes such as 400MiB; "none" gives nil.

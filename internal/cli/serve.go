@@ -27,6 +27,7 @@ type settingsFile struct {
 	Account        string        `yaml:"account"`
 	Domains        []string      `yaml:"domain"`
 	Origins        []string      `yaml:"origin"`
+	Reach          []string      `yaml:"reach"`
 	StrictRegion   bool          `yaml:"strict-region"`
 	WireURL        string        `yaml:"wire-url"`
 	TLSCert        string        `yaml:"tls-cert"`
@@ -64,6 +65,9 @@ func serveFlags() []cli.Flag {
 			DefaultText: "localhost", Sources: env("DOMAIN")},
 		&cli.StringSliceFlag{Name: "origin", Usage: "`ORIGIN` of pages that may call the wire; may be repeated",
 			DefaultText: "*", Sources: env("ORIGIN")},
+		&cli.StringSliceFlag{Name: "reach",
+			Usage:       "endpoints may be there too: loopback, private, or a `NETWORK` such as 10.4.0.0/16; may be repeated",
+			DefaultText: "public addresses alone", Sources: env("REACH")},
 		&cli.BoolFlag{Name: "strict-region", Usage: "refuse requests signed for another region",
 			Sources: env("STRICT_REGION")},
 		&cli.StringFlag{Name: "wire-url", Usage: "`URL` by which clients reach the wire",
@@ -148,8 +152,8 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 	cfg = service.Config{Data: str("data", f.Data), Wire: str("wire", f.Wire), Desk: str("desk", f.Desk),
 		Database: str("database", f.Database), Region: str("region", f.Region),
 		Account: str("account", f.Account), Domains: list("domain", f.Domains), Origins: list("origin", f.Origins),
-		StrictRegion: yes("strict-region", f.StrictRegion),
-		WireURL:      str("wire-url", f.WireURL), TLSCert: str("tls-cert", f.TLSCert), TLSKey: str("tls-key", f.TLSKey),
+		StrictRegion: yes("strict-region", f.StrictRegion), Reach: list("reach", f.Reach),
+		WireURL: str("wire-url", f.WireURL), TLSCert: str("tls-cert", f.TLSCert), TLSKey: str("tls-key", f.TLSKey),
 		PlainHTTP: yes("plain-http", f.PlainHTTP),
 		OwnerKey:  a.Getenv("SPINDLE_OWNER_KEY"), OwnerSecret: a.Getenv("SPINDLE_OWNER_SECRET"),
 		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), SlowAfter: span("slow-after", f.SlowAfter)}

@@ -22,6 +22,7 @@ import (
 
 	"spindle/internal/door"
 	"spindle/internal/gate"
+	"spindle/internal/remote"
 	"spindle/internal/store"
 )
 
@@ -38,17 +39,19 @@ type Settings struct {
 	Secure      bool     // the desk is served over TLS
 	Registry    *prometheus.Registry
 	SessionFor  time.Duration // default 12 h
+	Endpoints   *remote.Pool
 }
 
 // Desk serves the API and the console.
 type Desk struct {
-	store    *store.Store
-	gate     *gate.Gate
-	settings Settings
-	log      *slog.Logger
-	held     *door.Budget // memory of calls under way
-	live     *live
-	rules    map[string]rule // of every call, by its operation
+	store     *store.Store
+	gate      *gate.Gate
+	endpoints *remote.Pool
+	settings  Settings
+	log       *slog.Logger
+	held      *door.Budget // memory of calls under way
+	live      *live
+	rules     map[string]rule // of every call, by its operation
 
 	checking sync.Mutex
 	checks   map[string]*rate.Limiter // of settings, by who asks for them
@@ -59,7 +62,7 @@ func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Des
 	if settings.SessionFor == 0 {
 		settings.SessionFor = 12 * time.Hour
 	}
-	d := &Desk{store: s, gate: g, settings: settings, log: log, held: door.NewBudget(heldByEach, heldByAll),
+	d := &Desk{store: s, gate: g, endpoints: settings.Endpoints, settings: settings, log: log, held: door.NewBudget(heldByEach, heldByAll),
 		checks: map[string]*rate.Limiter{}}
 	d.live = startLive(d)
 	return d
@@ -84,6 +87,7 @@ func (d *Desk) Handler() http.Handler {
 		r.Get("/api/v1/buckets/{bucket}/body", d.raw(d.download))
 		r.Put("/api/v1/buckets/{bucket}/body", d.raw(d.upload))
 		r.Put("/api/v1/buckets/{bucket}/uploads/{id}/parts/{number}", d.raw(d.putPart))
+		r.Post("/api/v1/endpoints/check", d.raw(d.watchEndpoint))
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			writeProblem(w, &Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call",
 				Code: "no-call", Remedy: "see /openapi.yaml for the calls there are"})
@@ -125,6 +129,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.trailCalls(to)
 	d.tierCalls(to)
 	d.lifecycleCalls(to)
+	d.endpointCalls(to)
 	return api
 }
 

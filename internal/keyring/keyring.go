@@ -231,6 +231,18 @@ func (r *Ring) Seal(id, secret string) ([]byte, error) {
 	return r.masters.seal([]byte(secret), id)
 }
 
+// SealSecret seals a secret of ours at another place, under a name that no key has.
+func (r *Ring) SealSecret(name, secret string) ([]byte, error) {
+	return r.masters.seal([]byte(secret), name)
+}
+
+// OpenSecret opens what SealSecret sealed under a name. The error has the code
+// master-key-wrong.
+func (r *Ring) OpenSecret(name string, sealed []byte) (string, error) {
+	plain, err := r.masters.unseal(sealed, name)
+	return string(plain), err
+}
+
 // Generate makes an id of 16 and a secret of 40 characters.
 func Generate() (id, secret string) {
 	b := make([]byte, 35)

@@ -25,6 +25,8 @@ type Config struct {
 	StrictRegion bool
 	WireURL      string // how clients reach the wire, when not by the desk's host name
 
+	Reach []string // where endpoints may be beside public addresses: loopback, private, networks
+
 	TLSCert, TLSKey string // PEM files; both or none
 	PlainHTTP       bool   // allow plain HTTP beyond loopback
 

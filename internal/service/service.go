@@ -28,6 +28,7 @@ import (
 	"spindle/internal/gate"
 	"spindle/internal/keyring"
 	"spindle/internal/postgres"
+	"spindle/internal/remote"
 	"spindle/internal/store"
 	"spindle/internal/wire/server"
 	"spindle/internal/works"
@@ -41,6 +42,7 @@ type Service struct {
 	Store   *store.Store
 	Keys    *keyring.Ring
 	Gate    *gate.Gate
+	Remote  *remote.Pool
 	Made    *keyring.Key // the owner's key, when this start made it
 	Config  Config
 	WireURL string
@@ -103,6 +105,11 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	if s.Keys, err = keyring.Open(ctx, cat, filepath.Join(cfg.Data, "master.key"), cfg.MasterKey); err != nil {
 		return nil, err
 	}
+	reach, err := remote.ParseReach(cfg.Reach)
+	if err != nil {
+		return nil, err
+	}
+	s.Remote = remote.NewPool(cat, s.Keys, reach)
 	vol.SealWith(s.Keys)
 	s.Store.Sealer = s.Keys
 	if s.Made, err = s.Keys.First(ctx, cfg.Account, cfg.OwnerKey, cfg.OwnerSecret); err != nil {
@@ -119,7 +126,7 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	}
 	s.Gate = gate.New(cat, s.Keys, s.Store.Owner, log)
 	s.undo = append(s.undo, s.Gate.Stop)
-	cfg.Works.May = s.mayOrder
+	cfg.Works.May, cfg.Works.Remote = s.mayOrder, s.Remote
 	crew := works.Start(s.Store, cfg.Works, log)
 	s.undo = append(s.undo, crew.Stop)
 	s.serve(wireL, deskL)
@@ -256,7 +263,7 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	s.wire = wireDoor.Server(wire)
 	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "",
 		WireURL: cfg.WireURL, Domains: cfg.Domains,
-		Secure: cfg.TLSCert != "", Registry: registry}, s.log)
+		Secure: cfg.TLSCert != "", Registry: registry, Endpoints: s.Remote}, s.log)
 	s.desk = deskDoor.Server(d.Handler())
 	s.desk.RegisterOnShutdown(d.Stop)
 	run := func(h *http.Server, d *door.Door, l net.Listener) {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/remote"
 	"spindle/internal/store"
 )
 
@@ -37,6 +38,10 @@ type Settings struct {
 	// process dies another takes over after that. Default 30 s.
 	Lease time.Duration
 
+	CheckEvery time.Duration // how often endpoints are checked; default 1 min
+	// Remote reaches endpoints; nil: there are none.
+	Remote *remote.Pool
+
 	// May refuses an order whose giver may do it no more; nil lets all go on.
 	May func(context.Context, *catalog.Order) error
 }
@@ -59,6 +64,7 @@ func (s Settings) withDefaults() Settings {
 	set(&s.AgeEvery, 10*time.Minute)
 	set(&s.AgeLook, min(time.Second, max(s.AgeEvery, 10*time.Millisecond)))
 	set(&s.ClockEvery, 10*time.Second)
+	set(&s.CheckEvery, time.Minute)
 	set(&s.KeepTrail, 400*24*time.Hour)
 	set(&s.Lease, 30*time.Second)
 	if s.AgeRate == 0 {
@@ -105,6 +111,9 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	c.standing(ctx, "summer", c.settings.SumEvery, c.sum)
 	c.aged(ctx, "lifecycle", c.settings.AgeLook, c.age)
 	c.aged(ctx, "restorer", c.settings.RestoreEvery, c.restoreCopies)
+	if c.settings.Remote != nil {
+		c.standing(ctx, "endpoints", min(5*time.Second, c.settings.CheckEvery), c.checkEndpoints)
+	}
 	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
 	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)
 	return c

@@ -24,3 +24,8 @@ create trigger mark_changed after insert or update or delete on tiers
   for each statement execute function mark_changed('tiers');
 create trigger mark_changed after insert or update or delete on volumes
   for each statement execute function mark_changed('tiers');
+-- How an endpoint stands is asked of the database.
+create trigger mark_made after insert or delete on endpoints
+  for each statement execute function mark_changed('endpoints');
+create trigger mark_changed after update of revision, sealed on endpoints
+  for each statement execute function mark_changed('endpoints');

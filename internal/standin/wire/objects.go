@@ -55,7 +55,10 @@ func (c *call) facts() (hold.Facts, error) {
 	if f.Class = h.Get("X-Amz-Storage-Class"); f.Class == "STANDARD" {
 		f.Class = ""
 	}
-	if f.Class != "" && (c.faults.lacks("classes") || !slices.Contains(classes, f.Class)) {
+	if c.faults.lacks("classes") {
+		f.Class = "" // it does not know what that is
+	}
+	if f.Class != "" && !slices.Contains(classes, f.Class) {
 		return f, problem{http.StatusBadRequest, "InvalidStorageClass", "There is no such class."}
 	}
 	if t := h.Get("X-Amz-Tagging"); t != "" {

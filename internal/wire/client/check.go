@@ -7,16 +7,19 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 
+	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/wire/sign"
@@ -30,7 +33,10 @@ type Settings struct {
 	Key     sign.Credential
 	Bucket  string // to try; may be empty
 	Write   bool   // also put, read and remove a small object
+	Find    bool   // find out region and style when they are not given, and what the service can do
 
+	// Step hears of each line as soon as it is known; nil: nobody does.
+	Step func(Finding)
 	// Dial connects, where not everything may be reached; nil for everything.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Own says that the address is the service's own, whose messages may be shown;
@@ -51,11 +57,13 @@ const (
 
 // Finding is one line of a check.
 type Finding struct {
-	Field   string `json:"field" enum:"address,port,protocol,certificate,clock,region,style,key,bucket,there-and-back" doc:"What was looked at"`
+	Field   string `json:"field" enum:"address,port,protocol,certificate,clock,region,style,key,bucket,there-and-back,abilities" doc:"What was looked at"`
 	Result  Result `json:"result" enum:"agrees,wrong,not tried,not used"`
 	Seen    string `json:"seen" doc:"What was seen"`
 	Remedy  string `json:"remedy,omitempty" doc:"What to do about it"`
 	Address string `json:"address,omitempty" doc:"The address that would be right, when it is known"`
+
+	Fails bool `json:"-"` // the service is there and fails, whatever is asked of it
 }
 
 // Report is a check's outcome: the first wrong line names the field at fault.
@@ -63,16 +71,34 @@ type Report struct {
 	Good     bool      `json:"good"`
 	At       time.Time `json:"at"`
 	Findings []Finding `json:"findings"`
+
+	// What was found, with Settings.Find.
+	Region    string             `json:"region,omitempty"`
+	Style     string             `json:"style,omitempty"`
+	Latency   float64            `json:"latency,omitempty" doc:"Milliseconds of a plain request"`
+	Abilities endpoint.Abilities `json:"abilities,omitempty"`
+}
+
+// Fault gives the first line that is wrong, nil when all is well.
+func (r *Report) Fault() *Finding {
+	for i := range r.Findings {
+		if r.Findings[i].Result == Wrong {
+			return &r.Findings[i]
+		}
+	}
+	return nil
 }
 
 var checkOrder = []string{"address", "port", "protocol", "certificate", "clock", "region", "style", "key", "bucket",
 	"there-and-back"}
 
 type checking struct {
-	s     Settings
-	found map[string]Finding
-	hc    *http.Client
-	u     *url.URL
+	s         Settings
+	found     map[string]Finding
+	hc        *http.Client
+	u         *url.URL
+	latency   time.Duration
+	abilities endpoint.Abilities
 }
 
 // deskAnswer is what a Spindle desk says of itself without being asked who asks.
@@ -85,9 +111,14 @@ type deskAnswer struct {
 	} `json:"wire"`
 }
 
-// Check looks at settings one by one for real. It takes at most about 15 seconds.
+// Check looks at settings one by one for real. It takes at most about 15 seconds, 30
+// when it is to find things out.
 func Check(ctx context.Context, s Settings) Report {
-	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	most := 15 * time.Second
+	if s.Find {
+		most = 30 * time.Second
+	}
+	ctx, cancel := context.WithTimeout(ctx, most)
 	defer cancel()
 	t := Transport()
 	if s.Dial == nil {
@@ -98,8 +129,14 @@ func Check(ctx context.Context, s Settings) Report {
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	defer t.CloseIdleConnections()
 	c.run(ctx)
-	r := Report{Good: true, At: time.Now().UTC()}
-	for _, field := range checkOrder {
+	r := Report{Good: true, At: time.Now().UTC(), Latency: float64(c.latency.Microseconds()) / 1000,
+		Abilities: c.abilities}
+	order := checkOrder
+	if s.Find {
+		r.Region, r.Style = c.s.Region, c.s.Style
+		order = append(slices.Clone(order), "abilities")
+	}
+	for _, field := range order {
 		f, ok := c.found[field]
 		if !ok {
 			f = Finding{Field: field, Result: NotTried}
@@ -112,11 +149,19 @@ func Check(ctx context.Context, s Settings) Report {
 }
 
 func (c *checking) good(field, format string, args ...any) {
-	c.found[field] = Finding{Result: Agrees, Seen: fmt.Sprintf(format, args...)}
+	c.line(field, Finding{Result: Agrees, Seen: fmt.Sprintf(format, args...)})
+}
+
+// line keeps a line of the report, and tells of it.
+func (c *checking) line(field string, f Finding) {
+	c.found[field] = f
+	if f.Field = field; c.s.Step != nil {
+		c.s.Step(f)
+	}
 }
 
 func (c *checking) wrong(field, remedy, format string, args ...any) {
-	c.found[field] = Finding{Result: Wrong, Seen: fmt.Sprintf(format, args...), Remedy: remedy}
+	c.line(field, Finding{Result: Wrong, Seen: fmt.Sprintf(format, args...), Remedy: remedy})
 }
 
 func (c *checking) run(ctx context.Context) {
@@ -218,7 +263,7 @@ func (c *checking) probe(ctx context.Context) *http.Response {
 	if c.u.Scheme == "https" {
 		c.good("certificate", "valid for %s", c.u.Hostname())
 	} else {
-		c.found["certificate"] = Finding{Result: NotUsed, Seen: "plain HTTP needs none"}
+		c.line("certificate", Finding{Result: NotUsed, Seen: "plain HTTP needs none"})
 	}
 	desk := *c.u
 	desk.Path = "/api/v1/service"
@@ -227,13 +272,13 @@ func (c *checking) probe(ctx context.Context) *http.Response {
 		if json.NewDecoder(io.LimitReader(d.Body, 64<<10)).Decode(&a) == nil && a.Product == "spindle" && a.Role == "desk" &&
 			(a.Wire.Scheme == "http" || a.Wire.Scheme == "https") {
 			right := url.URL{Scheme: a.Wire.Scheme, Host: net.JoinHostPort(c.u.Hostname(), fmt.Sprint(a.Wire.Port))}
-			c.found["port"] = Finding{Result: Wrong,
+			c.line("port", Finding{Result: Wrong,
 				Seen:   fmt.Sprintf("this address answers, but it is the console's port; the wire is on %d", a.Wire.Port),
-				Remedy: "use " + right.String(), Address: right.String()}
+				Remedy: "use " + right.String(), Address: right.String()})
 			return nil
 		}
 	}
-	if resp.Header.Get("X-Amz-Request-Id") == "" {
+	if resp.Header.Get("X-Amz-Request-Id") == "" && !speaksErrors(resp) {
 		c.wrong("port", "check address and port", "something answers there, and it does not speak the dialect")
 		return nil
 	}
@@ -300,22 +345,23 @@ func (c *checking) ask(ctx context.Context, u *url.URL) (*http.Response, error) 
 	return resp, nil
 }
 
+// speaksErrors reports whether an answer is an error of the dialect.
+func speaksErrors(resp *http.Response) bool {
+	raw, err := io.ReadAll(resp.Body)
+	var d struct {
+		XMLName xml.Name `xml:"Error"`
+		Code    string
+	}
+	return err == nil && xml.Unmarshal(raw, &d) == nil && d.Code != ""
+}
+
 // signed tries the key, the region, the bucket and, when asked, a whole round.
 func (c *checking) signed(ctx context.Context) {
-	cl := &Client{Base: c.u, HostStyle: c.s.Style == "host", Region: c.s.Region, Key: c.s.Key, HTTP: c.hc}
 	if c.s.Key.ID == "" {
 		c.wrong("key", "give an access key and its secret", "no key is given")
 		return
 	}
-	// The service itself is asked without a bucket, so that style does not matter yet.
-	r, err := (&Client{Base: c.u, Region: c.s.Region, Key: c.s.Key, HTTP: c.hc}).
-		request(ctx, http.MethodGet, "", "", nil, nil)
-	if err == nil {
-		var resp *http.Response
-		if resp, err = cl.do(r, sign.EmptyHash); err == nil {
-			resp.Body.Close()
-		}
-	}
+	buckets, err := c.knock(ctx)
 	switch {
 	case fault.HasCode(err, "region"):
 		c.wrong("region", "set the region the service names", "%s", c.told(err))
@@ -330,46 +376,102 @@ func (c *checking) signed(ctx context.Context) {
 	case fault.HasCode(err, "clock-skew"):
 		c.wrong("clock", "set this machine's clock, or the service's", "%s", c.told(err))
 		return
+	case fault.KindOf(err) == fault.Unavailable && err != nil:
+		c.line("port", Finding{Result: Wrong, Seen: c.told(err), Remedy: "try again in a moment; " + c.mend(err), Fails: true})
+		return
 	case err != nil && !fault.HasCode(err, "refused"):
 		c.wrong("key", c.mend(err), "%s", c.told(err))
 		return
 	}
 	c.good("region", "%s is accepted", c.s.Region)
 	c.good("key", "%s is known, and its secret fits", c.s.Key.ID)
+	named := c.s.Bucket != ""
+	if c.s.Find && !named && len(buckets) > 0 {
+		c.s.Bucket = buckets[0]
+	}
 	if c.s.Bucket == "" {
-		c.found["style"] = Finding{Result: NotTried, Seen: "name a bucket to try it"}
+		c.line("style", Finding{Result: NotTried, Seen: "name a bucket to try it"})
 		return
 	}
+	cl := c.bucket(ctx)
+	if cl == nil {
+		return
+	}
+	if !c.s.Write {
+		c.line("there-and-back", Finding{Result: NotTried, Seen: "puts a 1 KiB object, reads it, removes it"})
+	} else if !c.round(ctx, cl) {
+		return
+	}
+	if c.s.Find {
+		c.able(ctx, cl)
+	}
+}
+
+// knock asks the service itself, without a bucket, so that style does not matter yet. A
+// region that was not given is that which the service names.
+func (c *checking) knock(ctx context.Context) (buckets []string, err error) {
+	if c.s.Find && c.s.Region == "" {
+		c.s.Region = anyRegion
+	}
+	for again := range 2 {
+		begun := time.Now()
+		var list []Bucket
+		list, err = (&Client{Base: c.u, Region: c.s.Region, Key: c.s.Key, HTTP: c.hc}).Buckets(ctx)
+		c.latency = time.Since(begun)
+		for _, b := range list {
+			buckets = append(buckets, b.Name)
+		}
+		named, ok := RegionNamed(err)
+		if again > 0 || !c.s.Find || !ok || !fault.HasCode(err, "region") || c.s.Region != anyRegion {
+			break
+		}
+		c.s.Region = named
+	}
+	return buckets, err
+}
+
+// anyRegion is what is signed for while the region is not known: services that have
+// only one take any, others name theirs.
+const anyRegion = "any"
+
+// bucket tries the bucket with the style, nil when it cannot be listed. A style that was
+// not given is found: path where that works.
+func (c *checking) bucket(ctx context.Context) *Client {
+	cl := &Client{Base: c.u, HostStyle: c.s.Style == "host", Region: c.s.Region, Key: c.s.Key, HTTP: c.hc}
 	if _, err := object.ParseBucketName(c.s.Bucket); err != nil {
 		c.wrong("bucket", fault.From(err).Remedy, "%s", fault.From(err).Message)
-		return
+		return nil
 	}
-	_, err = cl.List(ctx, c.s.Bucket, "", "", "", 1)
+	_, err := cl.List(ctx, c.s.Bucket, "", "", "", 1)
+	if c.s.Find && c.s.Style == "" {
+		c.s.Style = "path"
+		if err != nil && fault.KindOf(err) != fault.Refused && !fault.HasCode(err, "bucket-missing") {
+			host := *cl
+			host.HostStyle = true
+			if _, herr := host.List(ctx, c.s.Bucket, "", "", "", 1); herr == nil {
+				cl, err, c.s.Style = &host, nil, "host"
+			}
+		}
+	}
 	switch {
 	case fault.HasCode(err, "unreachable"):
 		c.wrong("style", "use path style, or have the name server answer for bucket names", "the name %s.%s is not known",
 			c.s.Bucket, c.u.Hostname())
-		return
 	case fault.HasCode(err, "bucket-missing") && cl.HostStyle &&
 		!fault.HasCode(pathStyle(ctx, cl, c.s.Bucket), "bucket-missing"):
 		c.wrong("style", "use path style, or have the operator add the host's name to the service's domains",
 			"the service does not take %s for a domain of its own", c.u.Hostname())
-		return
 	case fault.HasCode(err, "bucket-missing"):
 		c.good("style", "%s style is understood", c.s.Style)
 		c.wrong("bucket", "check its name, or create it", "there is no bucket named %q", c.s.Bucket)
-		return
 	case err != nil:
 		c.wrong("bucket", c.mend(err), "%s", c.told(err))
-		return
+	default:
+		c.good("style", "%s style is understood", c.s.Style)
+		c.good("bucket", "%s can be listed", c.s.Bucket)
+		return cl
 	}
-	c.good("style", "%s style is understood", c.s.Style)
-	c.good("bucket", "%s can be listed", c.s.Bucket)
-	if !c.s.Write {
-		c.found["there-and-back"] = Finding{Result: NotTried, Seen: "puts a 1 KiB object, reads it, removes it"}
-		return
-	}
-	c.round(ctx, cl)
+	return nil
 }
 
 func pathStyle(ctx context.Context, cl *Client, bucket string) error {
@@ -379,15 +481,16 @@ func pathStyle(ctx context.Context, cl *Client, bucket string) error {
 	return err
 }
 
-// round puts, reads and removes a small object.
-func (c *checking) round(ctx context.Context, cl *Client) {
+// round puts, reads and removes a small object, and says whether that went well.
+func (c *checking) round(ctx context.Context, cl *Client) bool {
 	body := make([]byte, 1024)
 	_, _ = rand.Read(body)
 	key := "spindle-check-" + rand.Text()
 	start := time.Now()
-	if _, err := cl.Put(ctx, c.s.Bucket, key, bytes.NewReader(body), int64(len(body)), Put{IfAbsent: true}); err != nil {
+	put, err := cl.Put(ctx, c.s.Bucket, key, bytes.NewReader(body), int64(len(body)), Put{})
+	if err != nil {
 		c.wrong("there-and-back", "give the key the right to write, or try another bucket", "putting failed: %s", c.told(err))
-		return
+		return false
 	}
 	o, err := cl.Get(ctx, c.s.Bucket, key, "", 0, "")
 	var got []byte
@@ -398,12 +501,22 @@ func (c *checking) round(ctx context.Context, cl *Client) {
 	if err == nil && !bytes.Equal(got, body) {
 		err = fault.New(fault.Damaged, "digest-mismatch", "other bytes came back")
 	}
-	if rerr := cl.Remove(ctx, c.s.Bucket, key); err == nil {
+	if rerr := removeTrace(ctx, cl, c.s.Bucket, key, put.Version); err == nil {
 		err = rerr
 	}
 	if err != nil {
 		c.wrong("there-and-back", "read the message; the object "+key+" may be left in the bucket", "%s", c.told(err))
-		return
+		return false
 	}
 	c.good("there-and-back", "1 KiB put, read and removed in %d ms", time.Since(start).Milliseconds())
+	return true
+}
+
+// removeTrace removes an object that a check wrote: its version where there are
+// versions, so that not even a delete marker stays.
+func removeTrace(ctx context.Context, cl *Client, bucket, key, version string) error {
+	if version != "" {
+		return cl.RemoveVersion(ctx, bucket, key, version)
+	}
+	return cl.Remove(ctx, bucket, key)
 }

@@ -164,7 +164,8 @@ var codeOf = map[string]struct {
 	"RequestTimeout": {fault.Slow, "slow"}, "NoSuchUpload": {fault.NotFound, "upload-missing"},
 	"InvalidPart": {fault.Invalid, "part-missing"}, "InvalidPartOrder": {fault.Invalid, "part-order"},
 	"EntityTooSmall": {fault.Invalid, "part-small"}, "NoSuchVersion": {fault.NotFound, "version-missing"},
-	"InvalidTag": {fault.Invalid, "tag-value"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"},
+	"NoSuchLifecycleConfiguration": {fault.NotFound, "rules-missing"},
+	"InvalidTag":                   {fault.Invalid, "tag-value"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"},
 	"KeyTooLongError": {fault.Invalid, "key-too-long"}, "SlowDown": {fault.Unavailable, "busy"},
 	"ServiceUnavailable": {fault.Unavailable, "busy"}, "InternalError": {fault.Unavailable, "wire-error"},
 	"InvalidStorageClass": {fault.Invalid, "storage-class"},
@@ -256,6 +257,7 @@ type Put struct {
 	Metadata    object.Metadata
 	Tags        object.Tags
 	Tier        string // where it goes, at a service of this kind; "": where the bucket says
+	Class       string // storage class as the wire names it, instead of a tier
 	IfAbsent    bool   // only if the key holds nothing
 	IfETag      string // only if the key holds this content; "": whatever it holds
 }
@@ -297,11 +299,10 @@ func (p Put) set(h http.Header) {
 		h.Set("X-Amz-Meta-"+name, v)
 	}
 	if len(p.Tags) > 0 {
-		tags := url.Values{}
-		for name, v := range p.Tags {
-			tags.Set(name, v)
-		}
-		h.Set("X-Amz-Tagging", tags.Encode())
+		h.Set("X-Amz-Tagging", tagsIn(p.Tags))
+	}
+	if p.Class != "" {
+		h.Set("X-Amz-Storage-Class", p.Class)
 	}
 	if p.Tier != "" {
 		h.Set("X-Amz-Storage-Class", class(p.Tier))

@@ -1,0 +1,106 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/endpoint"
+	"spindle/internal/core/fault"
+	"spindle/internal/standin"
+	"spindle/internal/store"
+)
+
+// The keys that the herbarium has at the stand-ins.
+const (
+	standinKey    = "FENNMOOR"
+	standinSecret = "moss-between-the-sheets"
+)
+
+// elsewhere are the endpoints of the sample data.
+var elsewhere = []struct {
+	name, region, note, listen string
+	bandwidth                  int64
+	faults                     standin.Faults
+}{
+	{"lowland-annex", "lowland", "the annex in the lowlands", "127.0.0.1:5721", 0, standin.Faults{Latency: 4}},
+	{"harbour-mirror", "coast", "a thin line to the coast", "127.0.0.1:5722", 0,
+		standin.Faults{Latency: 620, Bandwidth: 400_000, MaxKey: 200}},
+	{"old-mill", "fenn", "fails now and then", "127.0.0.1:5723", 2 << 20,
+		standin.Faults{Latency: 30, Errors: 0.04, Burst: 3, OutageEvery: 900, OutageFor: 120,
+			Lacks: []string{"lifecycle", "classes", "copy"}}},
+}
+
+// Standins are the running stand-ins of the sample data.
+type Standins []*standin.Standin
+
+// StartStandins starts the stand-ins, which keep their objects beneath a directory.
+// Where the usual port is taken another one is chosen.
+func StartStandins(dir string) (Standins, error) {
+	var out Standins
+	for i, e := range elsewhere {
+		s := standin.Settings{Listen: e.listen, Dir: filepath.Join(dir, e.name), Region: e.region,
+			Keys: map[string]string{standinKey: standinSecret}, Seed: uint64(i), Faults: e.faults}
+		is, err := standin.Start(s)
+		if errors.Is(err, syscall.EADDRINUSE) {
+			s.Listen = ""
+			is, err = standin.Start(s)
+		}
+		if err != nil {
+			out.Stop()
+			return nil, err
+		}
+		out = append(out, is)
+	}
+	return out, nil
+}
+
+// Stop ends them.
+func (s Standins) Stop() {
+	for _, is := range s {
+		_ = is.Stop() // it is the end of the sample data
+	}
+}
+
+// String lists them for a person.
+func (s Standins) String() string {
+	var b strings.Builder
+	for i, is := range s {
+		fmt.Fprintf(&b, "  endpoint %-14s %-24s %s\n", elsewhere[i].name, is.URL, elsewhere[i].note)
+	}
+	return b.String()
+}
+
+// Register has the herbarium's endpoints lead to the stand-ins, wherever they listen
+// this time.
+func (s Standins) Register(ctx context.Context, to *store.Store, secrets Secrets) error {
+	by := catalog.Author{At: to.Catalog.Now(), Who: OwnerKey, Source: "10.4.0.11"}
+	for i, is := range s {
+		x := elsewhere[i]
+		e, err := to.Catalog.Endpoint(ctx, Account, x.name)
+		switch {
+		case fault.HasCode(err, "endpoint-missing"):
+			e = &endpoint.Endpoint{Account: Account, Name: x.name, URL: is.URL, Region: x.region, Style: endpoint.Path,
+				KeyID: standinKey, Note: x.note, Bandwidth: x.bandwidth}
+			err = to.Catalog.AddEndpoint(ctx, e, by, func(name string) ([]byte, error) {
+				return secrets.SealSecret(name, standinSecret)
+			})
+		case err == nil && e.URL != is.URL:
+			e.URL = is.URL
+			err = to.Catalog.ChangeEndpoint(ctx, e, by)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Secrets seals what the herbarium keeps of other places.
+type Secrets interface {
+	SealSecret(name, secret string) ([]byte, error)
+}

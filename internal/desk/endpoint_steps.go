@@ -1,0 +1,74 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+
+	"spindle/internal/core/endpoint"
+	"spindle/internal/core/fault"
+	"spindle/internal/wire/client"
+)
+
+// EndpointStep is a line of what a check that is watched answers with (JSON lines): a
+// line of the check, in the end the endpoint that was saved or what is wrong.
+type EndpointStep struct {
+	Finding  *client.Finding `json:"finding,omitempty"`
+	Endpoint *EndpointInfo   `json:"endpoint,omitempty"`
+	Problem  *Problem        `json:"problem,omitempty"`
+}
+
+// WatchedCheck is a check that is watched: of a new endpoint, which is saved when all is
+// well; with Change set, of a change; with Check set, of one as it is.
+type WatchedCheck struct {
+	NewEndpoint
+	Change     bool `json:"change,omitempty"`
+	Check      bool `json:"check,omitempty"`
+	IfRevision int  `json:"ifRevision,omitempty"`
+}
+
+// watchEndpoint checks an endpoint and tells of each step as it is done.
+func (d *Desk) watchEndpoint(w http.ResponseWriter, r *http.Request) error {
+	if err := d.administers(r.Context(), who(r.Context()).subject.Account, "Check an endpoint"); err != nil {
+		return err
+	}
+	var in WatchedCheck
+	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&in); err != nil {
+		return fault.New(fault.Invalid, "body", "the body cannot be read: %s", err).In("body").
+			Do("send a document of this call")
+	}
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	w.Header().Set("Cache-Control", "no-store")
+	flush := http.NewResponseController(w)
+	tell := func(s EndpointStep) {
+		if json.NewEncoder(w).Encode(s) == nil { // who went away hears nothing
+			_ = flush.Flush()
+		}
+	}
+	e, err := d.watched(r.Context(), &in, func(f client.Finding) { tell(EndpointStep{Finding: &f}) })
+	if err != nil {
+		p := d.problem(err)
+		tell(EndpointStep{Problem: p})
+		return nil
+	}
+	info := endpointInfo(e)
+	tell(EndpointStep{Endpoint: &info})
+	return nil
+}
+
+func (d *Desk) watched(ctx context.Context, in *WatchedCheck, step func(client.Finding)) (*endpoint.Endpoint, error) {
+	switch {
+	case in.Check:
+		bucket := ""
+		set(&bucket, in.Bucket)
+		if _, err := d.endpointChecked(ctx, in.Name, bucket, in.Write, step); err != nil {
+			return nil, err
+		}
+		return d.myEndpoint(ctx, in.Name)
+	case in.Change:
+		return d.endpointChanged(ctx, in.Name, in.IfRevision, &in.EndpointChange, step)
+	}
+	return d.endpointNew(ctx, &in.NewEndpoint, step)
+}

@@ -1,0 +1,74 @@
+package remote
+
+import (
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"spindle/internal/core/fault"
+)
+
+// Bounds of a circuit.
+const (
+	circuitAfter = 4                // failures in a row open it
+	circuitFirst = time.Second      // it stays open then
+	circuitMost  = 60 * time.Second // at the most, growing
+)
+
+// Circuit says whether an endpoint that failed is worth another try.
+type Circuit struct {
+	mu     sync.Mutex
+	failed int       // in a row
+	until  time.Time // open
+	trying bool      // somebody tries whether it is back
+}
+
+// Wait says how long nobody should try; 0 to go on. When the pause is over one may go on
+// and the others wait until it has come to something.
+func (c *Circuit) Wait(now time.Time) time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	switch {
+	case c.failed < circuitAfter:
+		return 0
+	case now.Before(c.until):
+		return c.until.Sub(now)
+	case c.trying:
+		return circuitFirst / 4
+	}
+	c.trying = true
+	return 0
+}
+
+// Note counts what something came to that was asked of the endpoint.
+func (c *Circuit) Note(err error, now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.trying = false
+	if !Away(err) {
+		c.failed = 0
+		return
+	}
+	if c.failed++; c.failed < circuitAfter {
+		return
+	}
+	pause := min(circuitMost, circuitFirst<<min(10, c.failed-circuitAfter))
+	c.until = now.Add(pause - time.Duration(rand.Int64N(int64(pause/4))))
+}
+
+// Open reports whether it is open.
+func (c *Circuit) Open(now time.Time) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.failed >= circuitAfter && now.Before(c.until)
+}
+
+// Away reports whether an error says that the endpoint is not there, or has too much to
+// do, which has nothing to do with what was asked of it.
+func Away(err error) bool {
+	if err == nil {
+		return false
+	}
+	k := fault.KindOf(err)
+	return k == fault.Unavailable || k == fault.Slow
+}
