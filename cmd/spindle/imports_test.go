@@ -18,7 +18,8 @@ var allowed = map[string][]string{
 	"bodies":      {"core"},
 	"postgres":    {"core"},
 	"store":       {"bodies", "catalog", "core"},
-	"works":       {"store", "remote", "wire/client", "bodies", "catalog", "core"},
+	"side":        {"store", "remote", "wire/client", "catalog", "core"},
+	"works":       {"side", "store", "remote", "wire/client", "bodies", "catalog", "core"},
 	"keyring":     {"catalog", "core"},
 	"door":        {"core"},
 	"remote":      {"wire/sign", "wire/client", "catalog", "core"},
@@ -28,7 +29,7 @@ var allowed = map[string][]string{
 	"wire/server": {"wire/sign", "store", "gate", "door", "keyring", "catalog", "core"},
 	"wire":        {},
 	"standin":     {}, // nothing of the house, so that no mistake is shared
-	"desk":        {"wire/sign", "wire/client", "store", "works", "gate", "door", "remote", "keyring", "catalog", "core"},
+	"desk":        {"wire/sign", "wire/client", "side", "store", "works", "gate", "door", "remote", "keyring", "catalog", "core"},
 	"service": {"desk", "wire/server", "works", "store", "gate", "door", "remote", "keyring", "postgres", "bodies",
 		"catalog", "core"},
 	"demo":     {"standin", "store", "keyring", "catalog", "core"},

@@ -34,6 +34,7 @@ type Catalog struct {
 	marks   marks
 	commits *batcher[Change, Result]
 	looks   *batcher[Address, Found]
+	woken   chan struct{}
 }
 
 // Open connects to the PostgreSQL at url, brings the schema up to date and
@@ -58,7 +59,7 @@ func Open(ctx context.Context, url string) (*Catalog, error) {
 	db.SetMaxOpenConns(24)
 	db.SetMaxIdleConns(24)
 	db.SetConnMaxIdleTime(5 * time.Minute)
-	c := &Catalog{db: db}
+	c := &Catalog{db: db, woken: make(chan struct{}, 1)}
 	c.OwnClock(time.Now)
 	if err := c.LookAtClock(ctx); err != nil {
 		db.Close()
@@ -228,8 +229,21 @@ func (c *Catalog) inTx(ctx context.Context, f func(*sqlx.Tx) error) error {
 		_ = tx.Rollback()
 		return mapError(err)
 	}
-	return mapError(tx.Commit())
+	err = tx.Commit()
+	c.wake()
+	return mapError(err)
 }
+
+// wake tells whoever waits for it that something was committed.
+func (c *Catalog) wake() {
+	select {
+	case c.woken <- struct{}{}:
+	default:
+	}
+}
+
+// Woken gets something after commits of this process; several may be told of as one.
+func (c *Catalog) Woken() <-chan struct{} { return c.woken }
 
 // EnsurePartitions makes the journal's partitions for the months from one moment to another.
 func (c *Catalog) EnsurePartitions(ctx context.Context, from, to time.Time) error {

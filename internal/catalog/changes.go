@@ -152,6 +152,7 @@ func (c *Catalog) commitBatch(ctx context.Context, batch []Change) (rs []Result,
 		rs, err = commitOn(ctx, c.db, batch, tried > 0)
 		return err
 	})
+	c.wake()
 	return rs, err
 }
 

@@ -39,7 +39,7 @@ func TestFunctionsFollowTheirFiles(t *testing.T) {
 			'mark_made'))`).Scan(&used, &leftOver, &triggers); err != nil {
 		t.Fatal(err)
 	}
-	if used != 0 || leftOver != 0 || triggers != 10 {
+	if used != 0 || leftOver != 0 || triggers != 12 {
 		t.Errorf("used_bytes gives %d, %d functions are left over, %d triggers", used, leftOver, triggers)
 	}
 

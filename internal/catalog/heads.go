@@ -69,10 +69,12 @@ func (r *headRow) version(key object.Key) (*object.Version, error) {
 		By:       r.WrittenBy.String, Source: r.Source.String, Plain: r.Plain.Bool, Marker: r.Marker.Bool,
 	}
 	copy(v.ETag.MD5[:], r.MD5)
-	v.Headers.ContentType = r.ContentType.String
-	if err := readJSON(r.Headers, &v.Headers); err != nil {
+	kept := keptHeaders{}
+	if err := readJSON(r.Headers, &kept); err != nil {
 		return nil, fmt.Errorf("headers of version %d: %w", v.Number, err)
 	}
+	v.Headers, v.Origin = kept.Headers, kept.Origin
+	v.Headers.ContentType = r.ContentType.String
 	if err := readJSON(r.Tags, &v.Tags); err != nil {
 		return nil, fmt.Errorf("tags of version %d: %w", v.Number, err)
 	}
@@ -80,6 +82,13 @@ func (r *headRow) version(key object.Key) (*object.Version, error) {
 		return nil, fmt.Errorf("metadata of version %d: %w", v.Number, err)
 	}
 	return v, nil
+}
+
+// keptHeaders is what stands in the column of headers: those of the object, and what it
+// is a replica of.
+type keptHeaders struct {
+	object.Headers
+	Origin string `json:"origin,omitempty"`
 }
 
 // readJSON reads a document into v, which a null leaves as it is.
@@ -110,7 +119,7 @@ func (ch *Change) row() (*changeRow, error) {
 		kind += perPart
 	}
 	var documents [4]any
-	for i, of := range [...]any{v.Headers, v.Metadata, v.Tags, ch.Detail} {
+	for i, of := range [...]any{keptHeaders{v.Headers, v.Origin}, v.Metadata, v.Tags, ch.Detail} {
 		var err error
 		if documents[i], err = documentOrNull(of); err != nil {
 			return nil, err
@@ -139,8 +148,9 @@ func orNull[T any](v T, null bool) any {
 func documentOrNull(v any) (any, error) {
 	empty := false
 	switch v := v.(type) {
-	case object.Headers:
-		empty = v == object.Headers{ContentType: v.ContentType} // which has a column of its own
+	case keptHeaders:
+		v.ContentType = "" // which has a column of its own
+		empty = v == keptHeaders{}
 	case object.Metadata:
 		empty = len(v) == 0
 	case object.Tags:

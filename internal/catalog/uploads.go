@@ -25,6 +25,7 @@ type Upload struct {
 	Who      string
 	Source   string
 	Headers  object.Headers
+	Origin   string // what the object will be a replica of
 	Metadata object.Metadata
 	Tags     object.Tags
 	Checksum digest.Kind
@@ -93,13 +94,15 @@ func (r *uploadRow) upload() (*Upload, error) {
 	if u.Key, err = object.ParseKey(string(r.Key)); err != nil {
 		return nil, err
 	}
-	for from, into := range map[*[]byte]any{&r.Headers: &u.Headers, &r.Metadata: &u.Metadata, &r.Tags: &u.Tags} {
+	var kept keptHeaders
+	for from, into := range map[*[]byte]any{&r.Headers: &kept, &r.Metadata: &u.Metadata, &r.Tags: &u.Tags} {
 		if *from != nil {
 			if err := json.Unmarshal(*from, into); err != nil {
 				return nil, err
 			}
 		}
 	}
+	u.Headers, u.Origin = kept.Headers, kept.Origin
 	u.Headers.ContentType = r.ContentType
 	if r.Last.Valid {
 		u.Last = r.Last.Time.UTC()
@@ -120,7 +123,7 @@ func UploadMissing() error {
 // metadata, tags and checksum; ID, Who, Source and Created are set by the caller.
 func (c *Catalog) CreateUpload(ctx context.Context, bucket int64, u *Upload) error {
 	var docs [3]any
-	for i, of := range [...]any{u.Headers, u.Metadata, u.Tags} {
+	for i, of := range [...]any{keptHeaders{u.Headers, u.Origin}, u.Metadata, u.Tags} {
 		var err error
 		if docs[i], err = documentOrNull(of); err != nil {
 			return err

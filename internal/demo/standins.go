@@ -44,7 +44,7 @@ func StartStandins(dir string) (Standins, error) {
 	var out Standins
 	for i, e := range elsewhere {
 		s := standin.Settings{Listen: e.listen, Dir: filepath.Join(dir, e.name), Region: e.region,
-			Keys: map[string]string{standinKey: standinSecret}, Seed: uint64(i), Faults: e.faults}
+			Keys: map[string]string{standinKey: standinSecret}, Seed: uint64(11 + i), Faults: e.faults}
 		is, err := standin.Start(s)
 		if errors.Is(err, syscall.EADDRINUSE) {
 			s.Listen = ""

@@ -130,6 +130,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.tierCalls(to)
 	d.lifecycleCalls(to)
 	d.endpointCalls(to)
+	d.replicationCalls(to)
 	return api
 }
 

@@ -66,6 +66,10 @@ func (p *Pool) CheckKnown(ctx context.Context, e *endpoint.Endpoint) (client.Rep
 	}
 	looked := *e
 	r := p.Check(ctx, &looked, secret, false, nil)
+	if looked.Health.State == endpoint.Failing { // one error is not a state yet
+		looked = *e
+		r = p.Check(ctx, &looked, secret, false, nil)
+	}
 	e.Health = looked.Health
 	return r, p.catalog.KeepHealth(ctx, e.ID, looked.Health)
 }

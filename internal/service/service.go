@@ -43,6 +43,7 @@ type Service struct {
 	Keys    *keyring.Ring
 	Gate    *gate.Gate
 	Remote  *remote.Pool
+	Crew    *works.Crew
 	Made    *keyring.Key // the owner's key, when this start made it
 	Config  Config
 	WireURL string
@@ -102,6 +103,9 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	}
 	s.undo = append(s.undo, func() { vol.Close() })
 	s.Store = store.New(cat, bodies.NewSpaces(vol), cfg.Region)
+	if s.Store.Service, err = cat.ServiceID(ctx); err != nil {
+		return nil, err
+	}
 	if s.Keys, err = keyring.Open(ctx, cat, filepath.Join(cfg.Data, "master.key"), cfg.MasterKey); err != nil {
 		return nil, err
 	}
@@ -126,9 +130,9 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	}
 	s.Gate = gate.New(cat, s.Keys, s.Store.Owner, log)
 	s.undo = append(s.undo, s.Gate.Stop)
-	cfg.Works.May, cfg.Works.Remote = s.mayOrder, s.Remote
-	crew := works.Start(s.Store, cfg.Works, log)
-	s.undo = append(s.undo, crew.Stop)
+	cfg.Works.May, cfg.Works.Remote, cfg.Works.MayReplicate = s.mayOrder, s.Remote, s.mayReplicate
+	s.Crew = works.Start(s.Store, cfg.Works, log)
+	s.undo = append(s.undo, s.Crew.Stop)
 	s.serve(wireL, deskL)
 	return s, s.sign("wire " + s.WireURL + ", desk " + s.DeskURL)
 }
@@ -164,27 +168,6 @@ func openMain(ctx context.Context, cat *catalog.Catalog, dir string, accept bool
 			Do("processes that share a database share the data directory's volumes too")
 	}
 	return vol, err
-}
-
-// mayOrder refuses an order whose giver may do it no more.
-func (s *Service) mayOrder(ctx context.Context, o *catalog.Order) error {
-	who, err := s.Gate.SubjectOf(ctx, o.Who, o.Account, o.Changed)
-	if err != nil {
-		return err
-	}
-	needs, err := works.Needs(o)
-	if err != nil {
-		return err
-	}
-	for _, n := range needs {
-		for _, one := range n.Do.Each() {
-			if err := s.Gate.May(ctx, gate.Ask{Subject: who, Source: o.Source, Do: one, Bucket: n.Bucket,
-				Key: n.Prefix}); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 func open(ctx context.Context, url string) (*catalog.Catalog, error) {

@@ -19,6 +19,7 @@ type Store struct {
 	Catalog *catalog.Catalog
 	Spaces  *bodies.Spaces
 	Region  string        // of new buckets
+	Service string        // what this service is told apart by in the origins of replicas
 	Sealer  bodies.Sealer // has the keys of sealed bodies in tiers that are added
 
 	facts      sync.Map // bucket name -> cachedFacts, of buckets without quota
@@ -27,6 +28,7 @@ type Store struct {
 	damageMark atomic.Int64 // when they were read
 	tiers      atomic.Pointer[knownTiers]
 	tiersMu    sync.Mutex
+	ruleBook   atomic.Pointer[RuleBook]
 	smalls     sync.Pool
 }
 

@@ -340,8 +340,9 @@ func assemble(c Complete, u *catalog.Upload, have []catalog.Part, author catalog
 	if err := checkOrder(c.Parts); err != nil {
 		return nil, nil, err
 	}
-	v := &object.Version{Key: c.Key, Revision: 1, Created: author.At, Headers: u.Headers, Metadata: u.Metadata,
-		Tags: u.Tags, By: author.Who, Source: author.Source}
+	v := &object.Version{Key: c.Key, Revision: 1, Created: author.At, Headers: u.Headers, Origin: u.Origin,
+		Metadata: u.Metadata,
+		Tags:     u.Tags, By: author.Who, Source: author.Source}
 	sums := newPartSums(u)
 	numbers := make([]int, len(c.Parts))
 	for i, p := range c.Parts {

@@ -18,6 +18,7 @@ type Annotation struct {
 	Metadata   object.Edit
 	Tags       object.Edit
 	Headers    *object.Headers // in place of what is there; nil leaves it
+	Origin     string          // what it is a replica of then: a change made here makes it none
 	IfRevision int             // only if this is the revision; 0: whatever it is
 }
 
@@ -51,6 +52,7 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 		if a.Headers != nil {
 			v.Headers = *a.Headers
 		}
+		v.Origin = a.Origin
 		author := s.now(a.Author)
 		// Named by its number, so that a change of the content between cannot be meant.
 		res, err := s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectAnnotated, Key: a.Key.String(),
@@ -116,7 +118,7 @@ func (s *Store) restore(ctx context.Context, a catalog.Address, was *object.Vers
 	return s.copy(ctx, Copy{From: a, To: a, FromID: was.ID(), Author: by}, catalog.ObjectRestored,
 		func(found *object.Version) (*object.Version, error) {
 			v := *found
-			v.Headers, v.Metadata, v.Tags = was.Headers, was.Metadata, was.Tags
+			v.Headers, v.Metadata, v.Tags, v.Origin = was.Headers, was.Metadata, was.Tags, ""
 			return &v, nil
 		})
 }

@@ -27,6 +27,7 @@ type Put struct {
 	Headers  object.Headers
 	Metadata object.Metadata
 	Tags     object.Tags
+	Origin   string // what it is a replica of
 
 	MD5      *[16]byte              // claimed digest of the content, if any
 	Checksum digest.Kind            // further digest to keep, if any
@@ -69,8 +70,8 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		sum = p.Checksum.New()
 		extra = append(extra, sum)
 	}
-	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, Tags: p.Tags, By: p.Who,
-		Source: p.Source}
+	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, Tags: p.Tags,
+		Origin: p.Origin, By: p.Who, Source: p.Source}
 	space, err := s.spaceNamed(ctx, facts, p.Tier)
 	if err != nil {
 		return nil, err
@@ -309,7 +310,8 @@ type Copy struct {
 	Metadata    object.Metadata
 	ReplaceTags bool // with these tags instead of the source's
 	Tags        object.Tags
-	Move        bool // a rename: remove the source in the same transaction
+	Move        bool   // a rename: remove the source in the same transaction
+	Origin      string // what the copy is a replica of
 
 	If       object.Conditions // on the source
 	IfAbsent bool              // on the target
@@ -382,6 +384,7 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 		if c.ReplaceTags {
 			v.Tags = c.Tags
 		}
+		v.Origin = c.Origin
 		return &v, nil
 	})
 }
@@ -424,7 +427,7 @@ func (s *Store) copyParts(ctx context.Context, c Copy, there *object.Version,
 	if c.If.Read(there) != object.Proceed {
 		return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
 	}
-	u := catalog.Upload{Headers: there.Headers, Metadata: there.Metadata, Tags: there.Tags, Checksum: there.Checksum.Kind,
+	u := catalog.Upload{Headers: there.Headers, Origin: c.Origin, Metadata: there.Metadata, Tags: there.Tags, Checksum: there.Checksum.Kind,
 		PerPart: there.PartSums, Sealed: sealed}
 	if c.Replace {
 		u.Headers, u.Metadata = c.Headers, c.Metadata

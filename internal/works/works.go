@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/replication"
 	"spindle/internal/remote"
 	"spindle/internal/store"
 )
@@ -41,6 +42,10 @@ type Settings struct {
 	CheckEvery time.Duration // how often endpoints are checked; default 1 min
 	// Remote reaches endpoints; nil: there are none.
 	Remote *remote.Pool
+
+	// MayReplicate refuses what a rule does with the rights of whoever saved it; nil lets
+	// all go on.
+	MayReplicate func(context.Context, *replication.Rule, *replication.Target) error
 
 	// May refuses an order whose giver may do it no more; nil lets all go on.
 	May func(context.Context, *catalog.Order) error
@@ -93,13 +98,15 @@ type Crew struct {
 
 	mu    sync.Mutex
 	under map[string]int // orders that are worked on, by kind
+
+	replicas *replicas
 }
 
 // Start begins the background work. Stop it before closing the store.
 func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	ctx, stop := context.WithCancel(context.Background())
 	c := &Crew{store: s, settings: settings.withDefaults(), holder: rand.Text(), log: log, stop: stop,
-		under: map[string]int{}}
+		under: map[string]int{}, replicas: newReplicas()}
 	c.every(ctx, "clock", c.settings.ClockEvery, c.lookAtClock)
 	c.every(ctx, "damage", c.settings.DamageRefresh, s.RefreshDamage)
 	c.every(ctx, "tiers", c.settings.DamageRefresh, s.RefreshTiers)
@@ -114,6 +121,8 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	if c.settings.Remote != nil {
 		c.standing(ctx, "endpoints", min(5*time.Second, c.settings.CheckEvery), c.checkEndpoints)
 	}
+	c.standing(ctx, "replication", time.Second, c.followReplication)
+	c.every(ctx, "replicas", 200*time.Millisecond, c.dispatchReplicas)
 	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
 	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)
 	return c

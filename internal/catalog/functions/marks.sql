@@ -29,3 +29,7 @@ create trigger mark_made after insert or delete on endpoints
   for each statement execute function mark_changed('endpoints');
 create trigger mark_changed after update of revision, sealed on endpoints
   for each statement execute function mark_changed('endpoints');
+create trigger mark_changed after insert or update or delete on replications
+  for each statement execute function mark_changed('replications');
+create trigger mark_made after insert or delete on replication_targets
+  for each statement execute function mark_changed('replications');

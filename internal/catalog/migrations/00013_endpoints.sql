@@ -1,4 +1,7 @@
 -- +goose Up
+-- What this service is told apart by from others, whatever its address.
+create table service (id text not null, one boolean primary key default true check (one));
+
 -- Other stores, with the keys that accounts have there.
 create table endpoints (
   id         bigint generated always as identity primary key,
@@ -44,6 +47,7 @@ create table replications (
   first      bigint not null,                    -- version number: what is older was there before the rule
   revision   integer not null default 1,
   created    timestamptz not null,
+  changed    timestamptz not null,               -- by created_by, with whose rights it acts
   created_by text not null,
   source     text not null default '',
   unique (account, name)

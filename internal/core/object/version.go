@@ -130,6 +130,7 @@ type Version struct {
 	Source   string // the address it was written from
 	Plain    bool   // written while versioning was off or paused
 	Marker   bool   // a delete marker: it has no content
+	Origin   string // what it is a replica of, as replication.Origin writes it; "": of nothing
 }
 
 // Conditions of a request on the current version (RFC 9110, section 13). Tags

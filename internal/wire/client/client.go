@@ -168,6 +168,7 @@ var codeOf = map[string]struct {
 	"InvalidTag":                   {fault.Invalid, "tag-value"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"},
 	"KeyTooLongError": {fault.Invalid, "key-too-long"}, "SlowDown": {fault.Unavailable, "busy"},
 	"ServiceUnavailable": {fault.Unavailable, "busy"}, "InternalError": {fault.Unavailable, "wire-error"},
+	"ReplicaNewerThere": {fault.Conflict, "newer-there"}, "ReplicaReturned": {fault.Conflict, "replica-returned"},
 	"InvalidStorageClass": {fault.Invalid, "storage-class"},
 }
 
@@ -256,6 +257,7 @@ type Put struct {
 	Headers     map[string]string // further standard headers
 	Metadata    object.Metadata
 	Tags        object.Tags
+	ReplaceTags bool   // on a copy: with these tags instead of the source's
 	Tier        string // where it goes, at a service of this kind; "": where the bucket says
 	Class       string // storage class as the wire names it, instead of a tier
 	IfAbsent    bool   // only if the key holds nothing
@@ -271,12 +273,28 @@ type Info struct {
 	Modified    time.Time
 	Metadata    object.Metadata
 	Version     string // its id; "" where there is no versioning
+	Headers     map[string]string
+	Tags        int    // how many there are
+	Class       string // storage class, in the service's words; "" for the usual one
 }
+
+// toldHeaders are the standard headers that an object keeps beside its type.
+var toldHeaders = []string{"Cache-Control", "Content-Disposition", "Content-Encoding", "Content-Language", "Expires"}
 
 func info(h http.Header, size int64) Info {
 	i := Info{Size: size, ETag: strings.Trim(h.Get("ETag"), `"`), CRC64: h.Get("X-Amz-Checksum-Crc64nvme"),
 		ContentType: h.Get("Content-Type"), Metadata: object.Metadata{}, Version: h.Get("X-Amz-Version-Id")}
 	i.Modified, _ = http.ParseTime(h.Get("Last-Modified")) // zero when the service gives none
+	i.Tags, _ = strconv.Atoi(h.Get("X-Amz-Tagging-Count")) // none: 0
+	i.Class = h.Get("X-Amz-Storage-Class")
+	for _, name := range toldHeaders {
+		if v := h.Get(name); v != "" {
+			if i.Headers == nil {
+				i.Headers = map[string]string{}
+			}
+			i.Headers[name] = v
+		}
+	}
 	for name := range h {
 		if rest, ok := strings.CutPrefix(name, "X-Amz-Meta-"); ok {
 			i.Metadata[strings.ToLower(rest)] = h.Get(name)

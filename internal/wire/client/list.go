@@ -63,11 +63,15 @@ func listQuery(prefix, delimiter string, most int) url.Values {
 // List gives a page of a bucket, at most so many entries; next is the page before's
 // Next.
 func (c *Client) List(ctx context.Context, bucket, prefix, delimiter, next string, most int) (Page, error) {
+	return c.list(ctx, bucket, prefix, delimiter, "continuation-token", next, most)
+}
+
+func (c *Client) list(ctx context.Context, bucket, prefix, delimiter, by, place string, most int) (Page, error) {
 	q := listQuery(prefix, delimiter, most)
 	q.Set("list-type", "2")
 	q.Set("fetch-owner", "true")
-	if next != "" {
-		q.Set("continuation-token", next)
+	if place != "" {
+		q.Set(by, place)
 	}
 	var d struct {
 		NextContinuationToken string
@@ -93,6 +97,11 @@ func (c *Client) List(ctx context.Context, bucket, prefix, delimiter, next strin
 		p.Prefixes = append(p.Prefixes, prefix)
 	}
 	return p, nil
+}
+
+// ListAfter gives a page of the keys after one, in order, whatever pages came before.
+func (c *Client) ListAfter(ctx context.Context, bucket, prefix, after string, most int) (Page, error) {
+	return c.list(ctx, bucket, prefix, "", "start-after", after, most)
 }
 
 // VersionPage is a page of a listing of versions.

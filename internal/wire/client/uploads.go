@@ -164,13 +164,23 @@ func (c *Client) SetTags(ctx context.Context, bucket, key string, tags object.Ta
 // SetMetadata replaces an object's type, headers and metadata with those of p, on the
 // content that has an ETag; no bytes are moved.
 func (c *Client) SetMetadata(ctx context.Context, bucket, key, etag string, p Put) error {
+	_, err := c.SetMetadataOf(ctx, bucket, key, etag, p)
+	return err
+}
+
+// SetMetadataOf is SetMetadata that gives ETag and version of what is there then.
+func (c *Client) SetMetadataOf(ctx context.Context, bucket, key, etag string, p Put) (Info, error) {
 	h := http.Header{}
 	p.set(h)
 	h.Set("X-Amz-Copy-Source", (&url.URL{Path: bucket + "/" + key}).EscapedPath())
 	h.Set("X-Amz-Copy-Source-If-Match", `"`+etag+`"`)
 	h.Set("X-Amz-Metadata-Directive", "REPLACE")
-	_, err := c.document(ctx, http.MethodPut, bucket, key, nil, h, "", &struct{}{})
-	return err
+	if p.ReplaceTags {
+		h.Set("X-Amz-Tagging-Directive", "REPLACE")
+	}
+	var d struct{ ETag string }
+	got, err := c.document(ctx, http.MethodPut, bucket, key, nil, h, "", &d)
+	return Info{ETag: strings.Trim(d.ETag, `"`), Version: got.Get("X-Amz-Version-Id")}, err
 }
 
 // AbandonUpload ends an upload; its bytes go.
@@ -192,7 +202,9 @@ func (c *Client) GetRange(ctx context.Context, bucket, key, version string, from
 		return nil, err
 	}
 	r.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", from, from+length-1))
-	r.Header.Set("If-Match", `"`+ifMatch+`"`)
+	if ifMatch != "" {
+		r.Header.Set("If-Match", `"`+ifMatch+`"`)
+	}
 	resp, err := c.do(r, sign.EmptyHash)
 	if err != nil {
 		return nil, err

@@ -61,6 +61,9 @@ func (q *request) copyObject() error {
 		return err
 	}
 	c := store.Copy{From: from, FromID: id, To: to, Author: q.author()}
+	if c.Origin, err = q.origin(to); err != nil {
+		return err
+	}
 	if c.Seal, err = q.seals(); err != nil {
 		return err
 	}
@@ -139,7 +142,7 @@ func (q *request) copyOrAnnotate(c store.Copy) (*object.Version, error) {
 	case c.If.Read(there) != object.Proceed:
 		return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
 	}
-	a := store.Annotation{Address: c.To, Author: c.Author}
+	a := store.Annotation{Address: c.To, Author: c.Author, Origin: c.Origin}
 	if c.Replace {
 		a.Headers, a.Metadata = &c.Headers, object.Edit{Clear: true, Set: c.Metadata}
 	}

@@ -48,6 +48,8 @@ var codes = map[string]dialectError{
 	"metadata-size":      {"MetadataTooLarge", 400},
 	"headers-too-large":  {"RequestHeaderSectionTooLarge", 400},
 	"digest-mismatch":    {"BadDigest", 400},
+	"newer-there":        {"ReplicaNewerThere", 409},
+	"replica-returned":   {"ReplicaReturned", 409},
 	"digest-malformed":   {"InvalidDigest", 400},
 	"payload-mismatch":   {"XAmzContentSHA256Mismatch", 400},
 	"payload-missing":    {"InvalidRequest", 400},

@@ -97,6 +97,9 @@ func (q *request) putObject() error {
 		return err
 	}
 	p := store.Put{Address: a, Author: q.author(), Headers: q.headers()}
+	if p.Origin, err = q.origin(a); err != nil {
+		return err
+	}
 	if p.Metadata, err = q.metadata(); err != nil {
 		return err
 	}

@@ -71,6 +71,9 @@ func (q *request) getObject() error {
 	if err := q.sayClass(v); err != nil {
 		return err
 	}
+	if err := q.sayReplica(v); err != nil {
+		return err
+	}
 	h["Content-Length"] = []string{strconv.FormatInt(length, 10)}
 	q.describe(v)
 	status := http.StatusOK

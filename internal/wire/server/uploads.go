@@ -36,6 +36,9 @@ func (q *request) startUpload() error {
 		return err
 	}
 	u := catalog.Upload{Headers: q.headers()}
+	if u.Origin, err = q.origin(a); err != nil {
+		return err
+	}
 	if u.Sealed, err = q.seals(); err != nil {
 		return err
 	}

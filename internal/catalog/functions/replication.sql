@@ -1,0 +1,65 @@
+-- replicate_due has what changed in a stretch of the journal wait at the targets of the rules of its buckets: one
+-- row a key and target, whatever happened to the key. It gives how many rows there were.
+create function replicate_due(p_xid xid8, p_seq bigint, p_to_xid xid8, p_to_seq bigint) returns bigint
+language plpgsql set plan_cache_mode = force_custom_plan as $$
+declare n bigint;
+begin
+  insert into replicas as r (target, key, waiting, seq, since, bytes, due)
+  select t.id, j.key, true, max(j.seq), min(j.at), coalesce((array_agg(j.size order by j.seq desc))[1], 0),
+    clock_timestamp()
+  from journal j join replications p on p.bucket = j.bucket and p.active join replication_targets t on t.rule = p.id
+  where (j.xid, j.seq) > (p_xid, p_seq) and (j.xid, j.seq) <= (p_to_xid, p_to_seq)
+    and j.kind in (@Writes, @Removes, @ObjectAnnotated, @VersionRemoved)
+    and substr(j.key, 1, length(p.prefix)) = p.prefix
+  group by t.id, j.key order by t.id, j.key
+  on conflict (target, key) do update set waiting = true, seq = excluded.seq, bytes = excluded.bytes, due = excluded.due,
+    since = case when r.waiting then r.since else excluded.since end;
+  get diagnostics n = row_count;
+  return n;
+end $$;
+
+-- replicas_done writes down what came to be at a target for claimed keys, by place of the arrays. What was claimed
+-- anew meanwhile is done again, from the beginning: the late one may have written over the newer.
+create function replicas_done(p_target bigint, p_keys bytea[], p_turns bigint[], p_seqs bigint[], p_numbers bigint[],
+  p_revisions integer[], p_gone boolean[], p_etags text[], p_versions text[]) returns void
+language plpgsql set plan_cache_mode = force_custom_plan as $$
+begin
+  perform 1 from replicas where target = p_target and key = any(p_keys) order by key for update;
+  with w as materialized (
+    select * from unnest(p_keys, p_turns, p_seqs, p_numbers, p_revisions, p_gone, p_etags, p_versions)
+      w(key, turn, seq, number, revision, gone, etag, version)
+  ), nothing as (
+    delete from replicas r using w where r.target = p_target and r.key = w.key and r.turn = w.turn and r.seq = w.seq
+      and w.number = 0
+  )
+  update replicas r set number = case when r.turn = w.turn then w.number else 0 end, revision = w.revision, gone = w.gone,
+    etag = w.etag, version = w.version, confirmed = clock_timestamp(), waiting = r.turn <> w.turn or r.seq <> w.seq,
+    since = case when r.turn = w.turn and r.seq = w.seq then null else coalesce(r.since, clock_timestamp()) end,
+    due = clock_timestamp(), until = case when r.turn = w.turn then null else r.until end,
+    attempts = 0, code = '', says = '', upload = ''
+  from w where r.target = p_target and r.key = w.key and not (r.turn = w.turn and r.seq = w.seq and w.number = 0);
+end $$;
+
+-- backfill_due has the objects of a bucket wait at a target that are not there as they are, from a key on, at most so
+-- many keys looked at. It gives the last key looked at, null at the end, and how many wait now that did not.
+create function backfill_due(p_target bigint, p_bucket bigint, p_prefix bytea, p_after bytea, p_limit integer,
+  out last bytea, out asked bigint) language plpgsql set plan_cache_mode = force_custom_plan as $$
+begin
+  with page as materialized (
+    select h.key, h.number, h.revision, h.size from heads h
+    where h.bucket = p_bucket and h.key > p_after and h.key >= p_prefix and not h.marker order by h.key limit p_limit
+  ), mine as (
+    select * from page where substr(key, 1, length(p_prefix)) = p_prefix
+  ), put as (
+    insert into replicas as r (target, key, waiting, since, bytes, due)
+    select p_target, key, true, clock_timestamp(), size, clock_timestamp() from mine m
+    where not exists (select 1 from replicas x where x.target = p_target and x.key = m.key
+      and (x.waiting or x.number = m.number and x.revision = m.revision and not x.gone))
+    order by key
+    on conflict (target, key) do update set waiting = true, since = coalesce(r.since, excluded.since),
+      bytes = excluded.bytes, due = excluded.due
+    returning 1
+  )
+  select case when (select count(*) from mine) < p_limit then null else (select key from mine order by key desc limit 1) end,
+    (select count(*) from put) into last, asked;
+end $$;

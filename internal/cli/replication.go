@@ -1,0 +1,484 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/desk"
+)
+
+const replicationsPath = "/api/v1/replications/"
+
+func (a *app) replicationCommand() *cli.Command {
+	scope := []cli.Flag{
+		&cli.StringSliceFlag{Name: "to", Usage: "`ADDRESS` that gets copies, BUCKET/PREFIX or @ENDPOINT/BUCKET/PREFIX; may be repeated"},
+		&cli.StringSliceFlag{Name: "tag", Usage: "only objects with this tag, `NAME=VALUE`; may be repeated"},
+		&cli.StringFlag{Name: "tier", Usage: "of the copies: tier here, storage class at an endpoint"},
+		&cli.StringFlag{Name: "sealing", Usage: "on: copies here are encrypted at rest, whatever their bucket says"},
+		&cli.StringFlag{Name: "delete-markers", Usage: "on or off: delete markers go along", DefaultText: "on"},
+		&cli.StringFlag{Name: "removals", Usage: "on or off: removals that leave nothing go along", DefaultText: "off"},
+		&cli.StringFlag{Name: "onward", Usage: "on or off: what came here as a replica travels on", DefaultText: "off"},
+		&cli.IntFlag{Name: "priority", Usage: "where two rules copy to one place, the greater one does"},
+		&cli.StringFlag{Name: "lag-target", Usage: "what is promised, as `PERCENT/TIME` such as 99/5m; none for nothing"},
+		&cli.BoolFlag{Name: "mend", Usage: "switch versioning on and make buckets where that is missing"},
+	}
+	change := append([]cli.Flag{&cli.StringFlag{Name: "prefix", Usage: "only objects beneath this `PREFIX`"},
+		&cli.StringFlag{Name: "state", Usage: "on or off"},
+		&cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}}, scope...)
+	return &cli.Command{Name: "replication", Usage: "keep objects copied to other places",
+		Commands: []*cli.Command{
+			{Name: "add", Usage: "add a rule", ArgsUsage: "NAME",
+				Description: "What happens with the objects that are there already is always said: --existing leave or backfill.\n\n" +
+					examples("spindle replication add plates-to-annex --from plates --to @lowland-annex/plates --existing backfill --mend",
+						"spindle replication add notes-to-mill --from field-notes --to @old-mill/notes --existing leave --lag-target 99/5m"),
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "from", Usage: "the source, `BUCKET/PREFIX`"},
+					&cli.StringFlag{Name: "existing", Usage: "leave or backfill what is there already"}, yesFlag(),
+					&cli.BoolFlag{Name: "review", Usage: "say what it would do and what it lacks, and change nothing"}}, scope...),
+				Action: a.replicationAdd},
+			{Name: "list", Usage: "list rules and how they stand",
+				Description: examples("spindle replication list", "spindle replication list --json"),
+				Action: listing[desk.ReplicationInfo]{path: "/api/v1/replications", field: "replications",
+					none: "There is no rule yet: spindle replication add NAME --from BUCKET --to ADDRESS.", row: replicationRow,
+					columns: []column{{"RULE", false}, {"STATE", false}, {"FROM", false}, {"TO", false}, {"WAITING", true},
+						{"BYTES", true}, {"OLDEST", true}, {"LAG P50", true}, {"P99", true}}}.action(a)},
+			{Name: "show", Usage: "show a rule and how it stands", ArgsUsage: "NAME",
+				Description: examples("spindle replication show plates-to-annex", "spindle replication show notes-to-mill --json"),
+				Action:      showing(a, replicationsPath, printed(a, a.showReplication))},
+			{Name: "status", Usage: "tell how a rule stands and why things wait, or how an object stands",
+				ArgsUsage: "RULE | BUCKET/KEY",
+				Description: examples("spindle replication status notes-to-mill",
+					"spindle replication status plates/2019/moorland/FH-004217-recto.tif"),
+				Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "objects that are listed"}},
+				Action: a.replicationStatus},
+			{Name: "backfill", Usage: "copy what was there before a rule", ArgsUsage: "NAME",
+				Description: examples("spindle replication backfill plates-to-annex", "spindle replication backfill notes-to-mill --yes"),
+				Flags:       []cli.Flag{yesFlag()}, Action: a.replicationBackfill},
+			{Name: "retry", Usage: "try what failed now", ArgsUsage: "NAME [KEY]",
+				Description: examples("spindle replication retry notes-to-mill",
+					"spindle replication retry notes-to-mill 2024/heron.txt"),
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "accept-target",
+					Usage: "take the bucket there as it is, although it was made anew"}},
+				Action: a.replicationRetry},
+			{Name: "change", Usage: "change a rule", ArgsUsage: "NAME",
+				Description: examples("spindle replication change notes-to-mill --state off",
+					"spindle replication change plates-to-annex --to @lowland-annex/plates --to attic/plates/"),
+				Flags: change, Action: changing(a, replicationsPath, replicationChange, printed(a, a.showReplication))},
+			{Name: "remove", Usage: "remove a rule; copies stay where they are", ArgsUsage: "NAME",
+				Description: examples("spindle replication remove notes-to-mill", "spindle replication remove notes-to-mill --yes"),
+				Flags:       []cli.Flag{yesFlag()},
+				Action: removing(a, "replication rule", replicationsPath, func(r desk.ReplicationInfo) string {
+					return fmt.Sprintf("The rule %s goes, and what is known of its copies. They stay where they are: %s.", r.Name,
+						addresses(r))
+				})},
+		}}
+}
+
+func addresses(r desk.ReplicationInfo) string {
+	var out []string
+	for _, t := range r.Targets {
+		out = append(out, t.Address)
+	}
+	return strings.Join(out, ", ")
+}
+
+// replicationChange reads the flags of a rule.
+func replicationChange(c *cli.Command, in map[string]any) error {
+	texts(c, in, "prefix")
+	for flag, field := range map[string]string{"delete-markers": "deleteMarkers", "removals": "removals", "onward": "onward",
+		"state": "on"} {
+		if !c.IsSet(flag) {
+			continue
+		}
+		on, err := isOn(flag, c.String(flag))
+		if err != nil {
+			return err
+		}
+		in[field] = on
+	}
+	if c.IsSet("priority") {
+		in["priority"] = c.Int("priority")
+	}
+	if c.IsSet("tag") {
+		tags := map[string]string{}
+		for _, t := range c.StringSlice("tag") {
+			name, value, ok := strings.Cut(t, "=")
+			if !ok {
+				return wrongUsage("a tag is given as NAME=VALUE, not %q", t).see(c)
+			}
+			tags[name] = value
+		}
+		in["tags"] = tags
+	}
+	if c.IsSet("to") {
+		sealed := false
+		if c.IsSet("sealing") {
+			var err error
+			if sealed, err = isOn("sealing", c.String("sealing")); err != nil {
+				return err
+			}
+		}
+		var targets []desk.TargetSetting
+		for _, to := range c.StringSlice("to") {
+			targets = append(targets, desk.TargetSetting{Address: to, Class: c.String("tier"), Sealed: sealed})
+		}
+		in["targets"] = targets
+	} else if c.IsSet("tier") || c.IsSet("sealing") {
+		return wrongUsage("--tier and --sealing are of targets: name them with --to").see(c)
+	}
+	if c.Bool("mend") {
+		in["mend"] = true
+	}
+	return lagTarget(c, in)
+}
+
+func lagTarget(c *cli.Command, in map[string]any) error {
+	s := c.String("lag-target")
+	switch {
+	case !c.IsSet("lag-target"):
+		return nil
+	case s == "none":
+		in["noLagTarget"] = true
+		return nil
+	}
+	share, within, ok := strings.Cut(s, "/")
+	percent, err := strconv.ParseFloat(strings.TrimSuffix(share, "%"), 64)
+	if err != nil || !ok {
+		return fault.New(fault.Invalid, "lag-target", "%q is no lag target", s).In("lag-target").Do("say it as 99/5m")
+	}
+	d, err := object.ParseDuration(within)
+	if err != nil {
+		return fault.From(err).In("lag-target")
+	}
+	in["lagTarget"] = desk.LagTarget{Percent: percent, Seconds: d.Seconds()}
+	return nil
+}
+
+func (a *app) replicationAdd(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	if !c.IsSet("from") || !c.IsSet("to") {
+		return wrongUsage("a rule needs --from and --to").see(c)
+	}
+	bucket, prefix, _ := strings.Cut(c.String("from"), "/")
+	in := map[string]any{"name": name, "bucket": bucket, "prefix": prefix, "existing": "leave"}
+	if err := replicationChange(c, in); err != nil {
+		return err
+	}
+	var review desk.Review
+	if err := p.call(ctx, http.MethodPost, "/api/v1/replications/review", nil, in, &review); err != nil {
+		return err
+	}
+	if c.Bool("review") {
+		return a.print(review, func() error { return a.showReview(review) })
+	}
+	if !a.json {
+		fmt.Fprintln(a.Err, shown(review.Says))
+	}
+	if in["existing"], err = a.askExisting(c, review); err != nil {
+		return err
+	}
+	var r desk.ReplicationInfo
+	if err := p.call(ctx, http.MethodPost, "/api/v1/replications", nil, in, &r); err != nil {
+		return err
+	}
+	return a.print(r, func() error { return a.showReplication(r) })
+}
+
+// askExisting finds out what is to happen with what is there already, which is never
+// assumed.
+func (a *app) askExisting(c *cli.Command, review desk.Review) (string, error) {
+	said := c.String("existing")
+	if said == "" && a.Asks {
+		for _, e := range review.Existing {
+			fmt.Fprintf(a.Err, "There already, for %s: %s.\n", shown(e.Target), wouldGo(e.Quantity))
+		}
+		var err error
+		if said, err = a.ask("Leave it, or backfill? "); err != nil {
+			return "", err
+		}
+	}
+	if said != "leave" && said != "backfill" {
+		return "", wrongUsage("say what happens with the objects that are there already: --existing leave or --existing backfill").
+			see(c)
+	}
+	return said, nil
+}
+
+func (a *app) showReview(r desk.Review) error {
+	fmt.Fprintln(a.Out, shown(r.Says))
+	for _, e := range r.Existing {
+		fmt.Fprintf(a.Out, "There already, for %s: %s.\n", shown(e.Target), wouldGo(e.Quantity))
+	}
+	for _, l := range r.Lacks {
+		mends := ""
+		if l.Mends {
+			mends = ", or say --mend"
+		}
+		fmt.Fprintf(a.Out, "It lacks: %s.\n  to mend it: %s%s\n", shown(l.Says), shown(l.Remedy), mends)
+	}
+	return nil
+}
+
+// seconds shows a time as a lag is told: within a factor of two.
+func seconds(s float64) string {
+	if s == 0 {
+		return "-"
+	}
+	d := time.Duration(s * float64(time.Second))
+	if d >= 10*time.Second {
+		d = d.Round(time.Second)
+	}
+	return d.String()
+}
+
+func waitsFor(t *time.Time) string {
+	if t == nil {
+		return "-"
+	}
+	return time.Since(*t).Round(time.Second).String()
+}
+
+func replicationRow(r desk.ReplicationInfo) []string {
+	var waiting, bytes int64
+	var oldest *time.Time
+	p50, p99 := 0.0, 0.0
+	for _, t := range r.Targets {
+		waiting, bytes = waiting+t.Waiting, bytes+t.Bytes
+		if t.Oldest != nil && (oldest == nil || t.Oldest.Before(*oldest)) {
+			oldest = t.Oldest
+		}
+		p50, p99 = max(p50, t.Lag.P50), max(p99, t.Lag.P99)
+	}
+	from := r.Bucket
+	if r.Prefix != "" {
+		from += "/" + r.Prefix
+	}
+	return []string{r.Name, r.State, shown(from), shown(addresses(r)), count(waiting), size(bytes), waitsFor(oldest),
+		seconds(p50), seconds(p99)}
+}
+
+func (a *app) showReplication(r desk.ReplicationInfo) error {
+	promised := "nothing"
+	if r.Lag != nil {
+		promised = fmt.Sprintf("%v percent within %s", r.Lag.Percent, seconds(r.Lag.Seconds))
+	}
+	if err := a.facts([][2]string{{"Rule", r.Name}, {"Does", shown(r.Says)}, {"State", r.State},
+		{"Priority", strconv.Itoa(r.Priority)}, {"Lag target", promised}, {"Saved by", shown(r.By) + ", " + when(r.Changed)},
+		{"Revision", strconv.Itoa(r.Revision)}}); err != nil {
+		return err
+	}
+	for _, t := range r.Targets {
+		fmt.Fprintln(a.Out)
+		if err := a.facts(targetFacts(r, t)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func targetFacts(r desk.ReplicationInfo, t desk.TargetInfo) [][2]string {
+	facts := [][2]string{{"Target", shown(t.Address)}, {"State", t.State}}
+	if t.Failing != nil {
+		facts = append(facts, [2]string{"Fails", fmt.Sprintf("since %s: %s", when(t.Failing.Since), shown(t.Failing.Says))})
+	}
+	if t.Health != nil {
+		facts = append(facts, [2]string{"Endpoint", fmt.Sprintf("%s, answers in %.0f ms", t.Health.State, t.Health.Latency)})
+	}
+	waits := fmt.Sprintf("%s, %s", things(t.Waiting, "object", "objects"), size(t.Bytes))
+	if t.Failed > 0 {
+		waits += fmt.Sprintf("; %s failed so far", count(t.Failed))
+	}
+	if t.Oldest != nil {
+		waits += ", the oldest for " + waitsFor(t.Oldest)
+	}
+	facts = append(facts, [2]string{"Waiting", waits})
+	if t.Next != nil {
+		facts = append(facts, [2]string{"Next try", when(*t.Next)})
+	}
+	if t.Rate > 0 && t.Waiting > 0 {
+		facts = append(facts, [2]string{"Done in", seconds(float64(t.Bytes) / float64(t.Rate))})
+	}
+	lag := "nothing was copied in the last hour"
+	if t.Lag.Count > 0 {
+		lag = fmt.Sprintf("below %s for half, %s for 99 percent, %s for nearly all of %s", seconds(t.Lag.P50),
+			seconds(t.Lag.P99), seconds(t.Lag.P9999), things(t.Lag.Count, "change", "changes"))
+	}
+	facts = append(facts, [2]string{"Lag", lag})
+	if r.Lag != nil {
+		met := fmt.Sprintf("met, %.2f percent", t.Lag.Within)
+		if !t.Lag.Met {
+			met = fmt.Sprintf("missed, %.2f percent", t.Lag.Within)
+		}
+		facts = append(facts, [2]string{"Lag target", met})
+	}
+	if b := t.Backfill; b != nil {
+		facts = append(facts, [2]string{"Backfill", fmt.Sprintf("%s, %s found", b.State, things(b.Asked, "object", "objects"))})
+	}
+	if t.Verified != nil {
+		facts = append(facts, [2]string{"Verified", when(*t.Verified)})
+	}
+	return facts
+}
+
+func (a *app) replicationStatus(ctx context.Context, c *cli.Command) error {
+	p, what, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	if strings.Contains(what, "/") {
+		return a.objectStatus(ctx, p, what)
+	}
+	var r desk.ReplicationInfo
+	if err := p.call(ctx, http.MethodGet, replicationsPath+url.PathEscape(what), nil, nil, &r); err != nil {
+		return err
+	}
+	var faults struct{ Faults []desk.FaultInfo }
+	if err := p.call(ctx, http.MethodGet, replicationsPath+url.PathEscape(what)+"/faults", nil, nil, &faults); err != nil {
+		return err
+	}
+	var list []desk.WaitingInfo
+	_, err = pages(ctx, p, replicationsPath+url.PathEscape(what)+"/waiting", "waiting", false,
+		url.Values{"limit": {"1000"}}, func(w desk.WaitingInfo) (bool, error) {
+			list = append(list, w)
+			return len(list) < c.Int("limit"), nil
+		})
+	if err != nil {
+		return err
+	}
+	return a.print(map[string]any{"rule": r, "faults": faults.Faults, "waiting": list}, func() error {
+		return a.ruleStatus(r, faults.Faults, list)
+	})
+}
+
+func (a *app) ruleStatus(r desk.ReplicationInfo, faults []desk.FaultInfo, list []desk.WaitingInfo) error {
+	if err := a.showReplication(r); err != nil {
+		return err
+	}
+	if len(faults) > 0 {
+		fmt.Fprintln(a.Out, "\nWhy things failed:")
+		var rows [][]string
+		for _, f := range faults {
+			rows = append(rows, []string{count(f.Count), f.Code, shown(f.Says), shown(f.Target)})
+		}
+		if err := a.table([]column{{"OBJECTS", true}, {"CODE", false}, {"SAYS", false}, {"TARGET", false}}, rows); err != nil {
+			return err
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	fmt.Fprintln(a.Out, "\nWhat waits:")
+	var rows [][]string
+	for _, w := range list {
+		next := ""
+		if w.Next != nil {
+			next = w.Next.Local().Format("15:04:05")
+		}
+		rows = append(rows, []string{shown(w.Key), size(w.Bytes), waitsFor(w.Since), strconv.Itoa(w.Attempts), next,
+			shown(w.Says)})
+	}
+	return a.table([]column{{"KEY", false}, {"BYTES", true}, {"WAITS", true}, {"TRIES", true}, {"NEXT", false},
+		{"WHY", false}}, rows)
+}
+
+func (a *app) objectStatus(ctx context.Context, p *api, what string) error {
+	bucket, key, err := split(what)
+	if err != nil {
+		return err
+	}
+	var in desk.ReplicasInfo
+	if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/replicas"), url.Values{"key": {key}}, nil, &in); err != nil {
+		return err
+	}
+	return a.print(in, func() error {
+		if of := in.Of; of != nil {
+			source := "an object of another account"
+			if of.Bucket != "" {
+				source = of.Bucket + "/" + of.Key + ", version " + of.Version
+			}
+			if !of.Here {
+				source += ", of another service"
+			}
+			fmt.Fprintf(a.Out, "It is a replica of %s, since %s.\n", shown(source), when(of.Since))
+		}
+		if len(in.Replicas) == 0 {
+			a.note("No rule of its bucket is on.")
+			return nil
+		}
+		var rows [][]string
+		for _, r := range in.Replicas {
+			says := shown(r.Why)
+			switch {
+			case r.State == "failed" && r.Next != nil:
+				says += ", next try " + r.Next.Local().Format("15:04:05")
+			case r.State == "completed" && r.Confirmed != nil:
+				says = "confirmed " + when(*r.Confirmed)
+			case r.State == "pending" && r.Since != nil:
+				says = "since " + when(*r.Since)
+			}
+			rows = append(rows, []string{r.Rule, r.State, shown(r.Target), says})
+		}
+		return a.table([]column{{"RULE", false}, {"STATE", false}, {"TARGET", false}, {"", false}}, rows)
+	})
+}
+
+func (a *app) replicationBackfill(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	var out struct{ Existing []desk.ExistingReview }
+	path := replicationsPath + url.PathEscape(name) + "/backfill"
+	if err := p.call(ctx, http.MethodPost, path, nil, map[string]bool{"rehearse": true}, &out); err != nil {
+		return err
+	}
+	var would []string
+	for _, e := range out.Existing {
+		would = append(would, fmt.Sprintf("%s to %s", wouldGo(e.Quantity), shown(e.Target)))
+	}
+	if err := a.confirm(c, "It copies "+strings.Join(would, ", and ")+".", name); err != nil {
+		return err
+	}
+	if err := p.call(ctx, http.MethodPost, path, nil, map[string]bool{}, &out); err != nil {
+		return err
+	}
+	return a.print(out.Existing, func() error {
+		_, err := fmt.Fprintf(a.Out, "The backfill is under way: %s.\nSee how far it is: spindle replication status %s\n",
+			strings.Join(would, ", and "), name)
+		return err
+	})
+}
+
+func (a *app) replicationRetry(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 2)
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	body := map[string]any{"acceptTarget": c.Bool("accept-target")}
+	if len(in) == 2 {
+		body["key"] = in[1]
+	}
+	var out struct{ Retried int64 }
+	if err := p.call(ctx, http.MethodPost, replicationsPath+url.PathEscape(in[0])+"/retry", nil, body, &out); err != nil {
+		return err
+	}
+	return a.print(out, func() error {
+		_, err := fmt.Fprintf(a.Out, "%s tried now.\n", things(out.Retried, "object is", "objects are"))
+		return err
+	})
+}

@@ -1,0 +1,418 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"spindle/internal/core/access"
+	"spindle/internal/core/bucket"
+	"spindle/internal/core/endpoint"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/replication"
+	"spindle/internal/side"
+)
+
+func sortRules(rules []*replication.Rule) {
+	slices.SortFunc(rules, func(a, b *replication.Rule) int { return strings.Compare(a.Name, b.Name) })
+}
+
+func verifyInfo(raw []byte) *VerifyInfo {
+	var v VerifyInfo
+	if raw == nil || json.Unmarshal(raw, &v) != nil {
+		return nil
+	}
+	return &v
+}
+
+// ReplicationChange is what can be said of a replication rule; what is not named stays
+// as it is.
+type ReplicationChange struct {
+	On       *bool              `json:"on,omitempty"`
+	Priority *int               `json:"priority,omitempty" minimum:"1" maximum:"1000000"`
+	Prefix   *string            `json:"prefix,omitempty" maxLength:"1024"`
+	Tags     *map[string]string `json:"tags,omitempty"`
+	Markers  *bool              `json:"deleteMarkers,omitempty"`
+	Removals *bool              `json:"removals,omitempty"`
+	Onward   *bool              `json:"onward,omitempty"`
+	Lag      *LagTarget         `json:"lagTarget,omitempty"`
+	NoLag    bool               `json:"noLagTarget,omitempty" doc:"Promise nothing"`
+	Targets  []TargetSetting    `json:"targets,omitempty" maxItems:"8" doc:"Instead of those there are; what is known of those that stay is kept"`
+	Mend     bool               `json:"mend,omitempty" doc:"Switch versioning on where it is missing"`
+}
+
+// TargetSetting is where copies go.
+type TargetSetting struct {
+	Address string `json:"address" maxLength:"1200" doc:"BUCKET/PREFIX here, or @ENDPOINT/BUCKET/PREFIX"`
+	Class   string `json:"class,omitempty" maxLength:"64" doc:"Tier here, storage class there"`
+	Sealed  bool   `json:"sealed,omitempty" doc:"Encrypted at rest, whatever the bucket's default is"`
+}
+
+// NewReplication is what a new rule begins with.
+type NewReplication struct {
+	Name     string `json:"name" maxLength:"63"`
+	Bucket   string `json:"bucket" maxLength:"64"`
+	Existing string `json:"existing" enum:"leave,backfill" doc:"What happens with the objects that are there already"`
+	ReplicationChange
+}
+
+// apply changes a rule; targets are found.
+func (d *Desk) applyReplication(ctx context.Context, c *ReplicationChange, r *replication.Rule) error {
+	set(&r.On, c.On)
+	set(&r.Priority, c.Priority)
+	set(&r.Prefix, c.Prefix)
+	set(&r.Markers, c.Markers)
+	set(&r.Removals, c.Removals)
+	set(&r.Onward, c.Onward)
+	if c.Tags != nil {
+		r.Tags = *c.Tags
+	}
+	if c.NoLag {
+		r.Lag = replication.Lag{}
+	}
+	if c.Lag != nil {
+		r.Lag = replication.Lag{Share: c.Lag.Percent / 100, Within: time.Duration(c.Lag.Seconds * float64(time.Second))}
+	}
+	if c.Targets != nil {
+		was := r.Targets
+		r.Targets = nil
+		for _, s := range c.Targets {
+			t, err := d.targetOf(ctx, s)
+			if err != nil {
+				return err
+			}
+			for _, o := range was {
+				if o.Address() == t.Address() {
+					t.ID = o.ID
+				}
+			}
+			r.Targets = append(r.Targets, t)
+		}
+	}
+	return r.Check()
+}
+
+func (d *Desk) targetOf(ctx context.Context, s TargetSetting) (t replication.Target, err error) {
+	a, err := endpoint.ParseAddress(s.Address)
+	if err != nil {
+		return t, fault.From(err).In("targets")
+	}
+	if a.Bucket == "" {
+		return t, fault.New(fault.Invalid, "address", "%q names no bucket", s.Address).In("targets").
+			Do("give BUCKET/PREFIX, or @ENDPOINT/BUCKET/PREFIX")
+	}
+	t = replication.Target{Endpoint: a.Endpoint, Bucket: a.Bucket, Prefix: a.Key, Class: s.Class, Sealed: s.Sealed}
+	if a.Endpoint != "" {
+		e, err := d.myEndpoint(ctx, a.Endpoint)
+		if err != nil {
+			return t, fault.From(err).In("targets")
+		}
+		t.EndpointID = e.ID
+	} else if t.Class != "" {
+		set, err := d.store.Tiers(ctx)
+		if err == nil {
+			_, err = set.Find(t.Class)
+		}
+		if err != nil {
+			return t, err
+		}
+	}
+	return t, nil
+}
+
+// newRule makes the rule that is asked for.
+func (d *Desk) newRule(ctx context.Context, in *NewReplication) (*replication.Rule, error) {
+	r := &replication.Rule{Account: who(ctx).subject.Account, Name: in.Name, Bucket: in.Bucket, On: true, Priority: 1,
+		Markers: true}
+	name, err := object.ParseBucketName(in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	f, err := d.store.Facts(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if r.BucketID = f.ID; f.Account != r.Account {
+		return nil, notYours(ctx, f.Account)
+	}
+	if in.Priority == nil {
+		book, err := d.store.Replications(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, o := range book.Rules {
+			if o.BucketID == r.BucketID {
+				r.Priority = max(r.Priority, o.Priority+1)
+			}
+		}
+	}
+	return r, d.applyReplication(ctx, &in.ReplicationChange, r)
+}
+
+// Lacking is something that a rule needs and that is not so.
+type Lacking struct {
+	Code   string `json:"code" enum:"source-versioning,target-versioning,grant,bucket-missing,endpoint,tier"`
+	Target string `json:"target,omitempty"`
+	Says   string `json:"says"`
+	Remedy string `json:"remedy"`
+	Mends  bool   `json:"mends" doc:"Saving it with mend puts it right"`
+}
+
+// Review is what a rule would do, before it is saved.
+type Review struct {
+	Says     string           `json:"says" doc:"What it does, in words"`
+	Lacks    []Lacking        `json:"lacks"`
+	Existing []ExistingReview `json:"existing" doc:"What is there already, by target"`
+}
+
+// ExistingReview is what a backfill would copy.
+type ExistingReview struct {
+	Target string `json:"target"`
+	Quantity
+}
+
+// review says what a rule lacks, and with mend puts right what it can.
+func (d *Desk) lacks(ctx context.Context, r *replication.Rule, mend bool) ([]Lacking, error) {
+	out := []Lacking{}
+	source, err := object.ParseBucketName(r.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.mayAt(ctx, access.List|access.Read, source, r.Prefix); err != nil {
+		return nil, err
+	}
+	l, err := d.versioned(ctx, source, "source-versioning", "", mend)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, l...)
+	for i := range r.Targets {
+		t := &r.Targets[i]
+		var l []Lacking
+		if t.EndpointID == 0 {
+			l, err = d.targetHereLacks(ctx, t, mend)
+		} else {
+			l, err = d.targetThereLacks(ctx, t, mend)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, l...)
+	}
+	return out, nil
+}
+
+// versioned says that a bucket here does not keep versions, or switches that on.
+func (d *Desk) versioned(ctx context.Context, name object.BucketName, code, target string, mend bool) ([]Lacking, error) {
+	f, err := d.store.Facts(ctx, name)
+	if err != nil || f.Versioning == object.On {
+		return nil, err
+	}
+	if mend {
+		if err := d.mayAt(ctx, access.Settings, name, ""); err != nil {
+			return nil, err
+		}
+		return nil, d.store.ChangeBucket(ctx, name, 0, author(ctx), bucket.Versioning(object.On))
+	}
+	return []Lacking{{Code: code, Target: target, Says: "versioning of " + name.String() + " is " + f.Versioning.String(),
+		Remedy: "switch it on: spindle bucket change " + name.String() + " --versioning on", Mends: true}}, nil
+}
+
+func (d *Desk) targetHereLacks(ctx context.Context, t *replication.Target, mend bool) ([]Lacking, error) {
+	name, err := object.ParseBucketName(t.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	into, err := access.ParseRights("replicate into")
+	if err != nil {
+		return nil, err
+	}
+	if err := d.mayAt(ctx, into, name, t.Prefix); err != nil {
+		if fault.KindOf(err) != fault.Refused {
+			return nil, err
+		}
+		return []Lacking{{Code: "grant", Target: t.Address(), Says: "there is no grant to replicate into " + t.Address(),
+			Remedy: "have whoever administers that bucket's account grant it: spindle access grant add " + t.Address() +
+				" --to " + who(ctx).subject.Account + " --for \"replicate into\""}}, nil
+	}
+	l, err := d.versioned(ctx, name, "target-versioning", t.Address(), mend)
+	if fault.HasCode(err, "bucket-missing") {
+		return []Lacking{{Code: "bucket-missing", Target: t.Address(), Says: "there is no bucket " + t.Bucket,
+			Remedy: "make it: spindle bucket create " + t.Bucket + " --versioning on"}}, nil
+	}
+	return l, err
+}
+
+func (d *Desk) targetThereLacks(ctx context.Context, t *replication.Target, mend bool) ([]Lacking, error) {
+	conn, err := d.endpoints.Get(ctx, t.EndpointID)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	is, err := side.LookAt(ctx, conn, t.Bucket)
+	if fault.HasCode(err, "bucket-missing") && mend {
+		if err = conn.Client.CreateBucket(ctx, t.Bucket); err == nil {
+			is, err = side.LookAt(ctx, conn, t.Bucket)
+		}
+	}
+	at := "@" + t.Endpoint + "/" + t.Bucket
+	switch {
+	case fault.HasCode(err, "bucket-missing"):
+		return []Lacking{{Code: "bucket-missing", Target: t.Address(), Says: "there is no bucket " + t.Bucket + " at " +
+			t.Endpoint, Remedy: "make it: spindle bucket create " + at, Mends: true}}, nil
+	case err != nil:
+		f := fault.From(err)
+		return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint + " does not let us look: " +
+			f.Message, Remedy: "spindle endpoint check " + t.Endpoint}}, nil
+	case !is.Keeps || is.Versioning == object.On:
+		return nil, nil
+	case mend:
+		return nil, conn.Client.SetVersioning(ctx, t.Bucket, true)
+	}
+	return []Lacking{{Code: "target-versioning", Target: t.Address(), Says: "versioning is " + is.Versioning.String() + " at " +
+		at, Remedy: "switch it on: spindle bucket change " + at + " --versioning on", Mends: true}}, nil
+}
+
+// refuseLacking is the error for what a rule lacks, all of it.
+func refuseLacking(lacks []Lacking) error {
+	var all []error
+	for _, l := range lacks {
+		remedy := l.Remedy
+		if l.Mends {
+			remedy += "; or save it with mend"
+		}
+		all = append(all, fault.New(fault.Conflict, l.Code, "%s", l.Says).In("targets").Do("%s", remedy))
+	}
+	return errors.Join(all...)
+}
+
+type reviewOut struct{ Body Review }
+
+func (d *Desk) reviewReplication(ctx context.Context, in *struct{ Body NewReplication }) (*reviewOut, error) {
+	r, err := d.newRule(ctx, &in.Body)
+	if err != nil {
+		return nil, err
+	}
+	out := &reviewOut{Review{Says: r.Words(), Existing: []ExistingReview{}}}
+	if out.Body.Lacks, err = d.lacks(ctx, r, false); err != nil {
+		return nil, err
+	}
+	out.Body.Existing, err = d.existing(ctx, r)
+	return out, err
+}
+
+func (d *Desk) existing(ctx context.Context, r *replication.Rule) ([]ExistingReview, error) {
+	out := []ExistingReview{}
+	for i := range r.Targets {
+		n, bytes, err := d.store.Catalog.BackfillNeeds(ctx, r, r.Targets[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, ExistingReview{r.Targets[i].Address(), Quantity{Objects: n, Bytes: bytes}})
+	}
+	return out, nil
+}
+
+func (d *Desk) addReplication(ctx context.Context, in *struct{ Body NewReplication }) (*replicationOut, error) {
+	r, err := d.newRule(ctx, &in.Body)
+	if err != nil {
+		return nil, err
+	}
+	lacks, err := d.lacks(ctx, r, in.Body.Mend)
+	if err == nil && len(lacks) > 0 {
+		err = refuseLacking(lacks)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := d.store.Catalog.AddReplication(ctx, r, author(ctx)); err != nil {
+		return nil, err
+	}
+	d.store.Catalog.LookAgain()
+	if in.Body.Existing == "backfill" {
+		if err := d.startBackfill(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+	return d.replicationNamed(ctx, r.Name)
+}
+
+func (d *Desk) startBackfill(ctx context.Context, r *replication.Rule) error {
+	for _, t := range r.Targets {
+		if err := d.store.Catalog.StartBackfill(ctx, t.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *Desk) changeReplication(ctx context.Context, in *struct {
+	ReplicationPath
+	Body struct {
+		ReplicationChange
+		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
+	}
+}) (*replicationOut, error) {
+	c := &in.Body.ReplicationChange
+	was, err := d.myRule(ctx, in.Rule)
+	if err != nil {
+		return nil, err
+	}
+	r := *was
+	if err := d.applyReplication(ctx, c, &r); err != nil {
+		return nil, err
+	}
+	if r.On { // one that is off needs nothing
+		lacks, err := d.lacks(ctx, &r, c.Mend)
+		if err == nil && len(lacks) > 0 {
+			err = refuseLacking(lacks)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	at := in.Body.IfRevision
+	if at == 0 {
+		at = was.Revision // what was looked at is what is changed
+	}
+	if err := d.store.Catalog.ChangeReplication(ctx, r.Account, r.Name, at, author(ctx),
+		func(is *replication.Rule) error {
+			r.ID, r.Revision = is.ID, is.Revision
+			*is = r
+			return nil
+		}); err != nil {
+		return nil, err
+	}
+	d.store.Catalog.LookAgain()
+	return d.replicationNamed(ctx, in.Rule)
+}
+
+func (d *Desk) backfillReplication(ctx context.Context, in *struct {
+	ReplicationPath
+	Body struct {
+		Rehearse bool `json:"rehearse,omitempty" doc:"Count alone"`
+	}
+}) (*struct {
+	Body struct {
+		Existing []ExistingReview `json:"existing" doc:"What is copied, by target"`
+	}
+}, error) {
+	r, err := d.myRule(ctx, in.Rule)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Existing []ExistingReview `json:"existing" doc:"What is copied, by target"`
+		}
+	}{}
+	if out.Body.Existing, err = d.existing(ctx, r); err != nil || in.Body.Rehearse {
+		return out, err
+	}
+	return out, d.startBackfill(ctx, r)
+}

@@ -1,0 +1,77 @@
+package side
+
+import (
+	"context"
+	"io"
+	"time"
+
+	"spindle/internal/core/object"
+)
+
+// Facts are what is known of an object at a side. A listing gives what is in the first
+// lines, and CRC64 when the side tells it.
+type Facts struct {
+	Key      string
+	Size     int64  // bytes
+	ETag     string // without quotes; "" where there are none
+	Modified time.Time
+	CRC64    *uint64 // CRC-64/NVME of the content; nil: not known
+
+	Headers  object.Headers
+	Metadata object.Metadata
+	Tags     object.Tags
+	Class    string // tier here, storage class there; "": the usual one
+	Version  string // its id; "" where there are none
+	Origin   string // what it is a replica of, as replication.Origin writes it
+}
+
+// Body is content to be written, of which ranges can be read, also twice and side by side.
+type Body interface {
+	Range(ctx context.Context, from, length int64) (io.ReadCloser, error)
+}
+
+// Write says what is written beside the bytes: Size, Headers, Metadata, Tags, Class,
+// Origin of the facts, and CRC64, which must be known.
+type Write struct {
+	Facts
+	MD5     string    // of the content, in hex, when it is known
+	Sealed  bool      // encrypted at rest, whatever the side's default is
+	Written time.Time // at the source: what is newer there and no replica is not written over; zero: whatever is there
+
+	Upload string                    // an upload of an earlier try, to go on with
+	Keep   func(upload string) error // hears of an upload that begins; nil: nobody does
+	Moved  func(bytes int64)         // hears of bytes that were sent; nil: nobody does
+}
+
+// Side holds objects. Its methods may be used side by side. What is not there is an
+// error of the kind fault.NotFound.
+type Side interface {
+	// List gives up to limit objects beneath a prefix after a key, in the order of keys.
+	List(ctx context.Context, prefix, after string, limit int) ([]Facts, error)
+	// Stat gives all that is known of an object.
+	Stat(ctx context.Context, key string) (Facts, error)
+	// Read reads a range, as long as the object has an ETag that is not "".
+	Read(ctx context.Context, key, ifETag string, from, length int64) (io.ReadCloser, error)
+	// Write writes an object and gives what is there then. The error has the code
+	// newer-there when something newer is, replica-returned when it came from there, and
+	// digest-mismatch when the side holds other bytes.
+	Write(ctx context.Context, key string, body Body, w Write) (Facts, error)
+	// Annotate replaces headers, metadata and tags of the object with f.ETag; its bytes
+	// stay. The error has the kind fault.Unfinished where that cannot be done, and
+	// fault.Precondition when the content is another.
+	Annotate(ctx context.Context, key string, f Facts) (Facts, error)
+	// Remove removes an object; one that is not there is no error.
+	Remove(ctx context.Context, key string) error
+}
+
+// Read gives the body that is an object at a side.
+func Read(of Side, f Facts) Body { return reading{of, f} }
+
+type reading struct {
+	of Side
+	f  Facts
+}
+
+func (r reading) Range(ctx context.Context, from, length int64) (io.ReadCloser, error) {
+	return r.of.Read(ctx, r.f.Key, r.f.ETag, from, length)
+}

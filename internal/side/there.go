@@ -1,0 +1,351 @@
+package side
+
+import (
+	"context"
+	"crypto/md5"
+	"encoding/base64"
+	"encoding/binary"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"spindle/internal/core/digest"
+	"spindle/internal/core/endpoint"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/remote"
+	"spindle/internal/store"
+	"spindle/internal/wire/client"
+)
+
+// Headers by which services of this kind tell each other of replicas; others take no
+// notice of them.
+const (
+	OriginHeader  = "Spindle-Origin"
+	WrittenHeader = "Spindle-Written" // RFC 3339
+)
+
+// How large objects go to an endpoint.
+const (
+	cutAbove     = 64 << 20 // bytes; larger ones go in parts
+	leastPart    = 16 << 20
+	partsAtOnce  = 4
+	wholeAtATime = 5 << 30 // the most that goes in one put, where parts are not taken
+)
+
+// There is a bucket at an endpoint.
+type There struct {
+	Conn   *remote.Conn
+	Bucket string
+}
+
+func factsThere(key string, i client.Info) Facts {
+	return Facts{Key: key, Size: i.Size, ETag: i.ETag, Modified: i.Modified, CRC64: crcOf(i.CRC64),
+		Headers: headersThere(i), Metadata: i.Metadata, Class: i.Class, Version: i.Version}
+}
+
+func headersThere(i client.Info) object.Headers {
+	return object.Headers{ContentType: i.ContentType, CacheControl: i.Headers["Cache-Control"],
+		ContentDisposition: i.Headers["Content-Disposition"], ContentEncoding: i.Headers["Content-Encoding"],
+		ContentLanguage: i.Headers["Content-Language"], Expires: i.Headers["Expires"]}
+}
+
+func crcOf(s string) *uint64 {
+	b, err := base64.StdEncoding.DecodeString(s)
+	if err != nil || len(b) != 8 {
+		return nil
+	}
+	crc := binary.BigEndian.Uint64(b)
+	return &crc
+}
+
+// List gives a page. An endpoint's pages hold 1,000 keys at the most.
+func (t *There) List(ctx context.Context, prefix, after string, limit int) ([]Facts, error) {
+	p, err := t.Conn.Client.ListAfter(ctx, t.Bucket, prefix, after, min(limit, 1000))
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Facts, len(p.Objects))
+	for i, o := range p.Objects {
+		out[i] = Facts{Key: o.Key, Size: o.Size, ETag: o.ETag, Modified: o.Modified, Class: o.Class}
+	}
+	return out, nil
+}
+
+// Stat gives an object.
+func (t *There) Stat(ctx context.Context, key string) (Facts, error) {
+	i, err := t.Conn.Client.Head(ctx, t.Bucket, key)
+	if err != nil {
+		return Facts{}, err
+	}
+	f := factsThere(key, i)
+	if i.Tags > 0 {
+		f.Tags, err = t.Conn.Client.Tags(ctx, t.Bucket, key)
+	}
+	return f, err
+}
+
+// Read reads a range.
+func (t *There) Read(ctx context.Context, key, ifETag string, from, length int64) (io.ReadCloser, error) {
+	if length == 0 {
+		return io.NopCloser(strings.NewReader("")), nil
+	}
+	r, err := t.Conn.Client.GetRange(ctx, t.Bucket, key, "", from, length, ifETag)
+	if err != nil {
+		return nil, err
+	}
+	return &whole{ReadCloser: r, left: length}, nil
+}
+
+// whole fails when a body ends early, with a fault that says that the line broke.
+type whole struct {
+	io.ReadCloser
+	left int64
+}
+
+func (w *whole) Read(p []byte) (int, error) {
+	n, err := w.ReadCloser.Read(p)
+	w.left -= int64(n)
+	if err == io.EOF && w.left > 0 {
+		err = io.ErrUnexpectedEOF
+	}
+	if err != nil && err != io.EOF {
+		err = client.Unreachable(err)
+	}
+	return n, err
+}
+
+// put gives what a write carries as the client has it.
+func (t *There) put(w Write) client.Put {
+	p := client.Put{ContentType: w.Headers.ContentType, Metadata: w.Metadata, Class: w.Class, Headers: map[string]string{}}
+	if t.Conn.Health.Abilities.Can(endpoint.Tags) {
+		p.Tags = w.Tags
+	}
+	for name, v := range map[string]string{"Cache-Control": w.Headers.CacheControl,
+		"Content-Disposition": w.Headers.ContentDisposition, "Content-Encoding": w.Headers.ContentEncoding,
+		"Content-Language": w.Headers.ContentLanguage, "Expires": w.Headers.Expires, OriginHeader: w.Origin} {
+		if v != "" {
+			p.Headers[name] = v
+		}
+	}
+	if w.Origin != "" && !w.Written.IsZero() {
+		p.Headers[WrittenHeader] = w.Written.UTC().Format(time.RFC3339Nano)
+	}
+	return p
+}
+
+// Write writes an object, a large one in parts.
+func (t *There) Write(ctx context.Context, key string, body Body, w Write) (Facts, error) {
+	if w.Size > cutAbove && t.Conn.Health.Abilities.Can(endpoint.Multipart) {
+		f, err := t.writeParts(ctx, key, body, w)
+		if fault.KindOf(err) != fault.Unfinished {
+			return f, err
+		}
+	}
+	if w.Size > wholeAtATime {
+		return Facts{}, fault.New(fault.TooLarge, "object-too-large", "the endpoint takes no objects in parts, and %d bytes are too many at a time", w.Size).
+			In("size").Do("keep it elsewhere, or in smaller pieces")
+	}
+	r, err := body.Range(ctx, 0, w.Size)
+	if err != nil {
+		return Facts{}, err
+	}
+	defer r.Close()
+	sum := md5.New()
+	i, err := t.Conn.Client.Put(ctx, t.Bucket, key, tee(r, sum, w.Moved), w.Size, t.put(w))
+	if err != nil {
+		return Facts{}, wroteError(err)
+	}
+	return t.proved(ctx, key, i, w, hex.EncodeToString(sum.Sum(nil)))
+}
+
+// wroteError tells what a service of this kind refuses for a replica.
+func wroteError(err error) error {
+	switch {
+	case fault.HasCode(err, "newer-there"):
+		return store.NewerThere()
+	case fault.HasCode(err, "replica-returned"):
+		return store.Returned()
+	}
+	return err
+}
+
+func tee(r io.Reader, sum hash.Hash, moved func(int64)) io.Reader {
+	return &teeing{r, sum, moved}
+}
+
+type teeing struct {
+	r     io.Reader
+	sum   hash.Hash
+	moved func(int64)
+}
+
+func (t *teeing) Read(p []byte) (int, error) {
+	n, err := t.r.Read(p)
+	t.sum.Write(p[:n])
+	if t.moved != nil && n > 0 {
+		t.moved(int64(n))
+	}
+	return n, err
+}
+
+// proved compares what the endpoint says it holds with what was sent: by the CRC of the
+// whole, else by the ETag where that is the expected MD5, else by reading it back.
+func (t *There) proved(ctx context.Context, key string, i client.Info, w Write, md5Sum string) (Facts, error) {
+	f := factsThere(key, i)
+	f.Size, f.Headers, f.Metadata, f.Tags, f.Class, f.Origin = w.Size, w.Headers, w.Metadata, w.Tags, w.Class, w.Origin
+	switch {
+	case w.CRC64 == nil:
+		return f, fault.New(fault.Internal, "no-digest", "a write without a digest cannot be proved")
+	case f.CRC64 != nil && *f.CRC64 != *w.CRC64:
+		return f, mismatch()
+	case f.CRC64 != nil:
+		return f, nil
+	case strings.EqualFold(i.ETag, md5Sum):
+		return f, nil
+	}
+	o, err := t.Conn.Client.Get(ctx, t.Bucket, key, i.Version, 0, i.ETag)
+	if err != nil {
+		return f, err
+	}
+	defer o.Body.Close()
+	sum := digest.NewCRC64()
+	if _, err := io.Copy(sum, o.Body); err != nil {
+		return f, client.Unreachable(err)
+	}
+	if sum.Sum64() != *w.CRC64 {
+		return f, mismatch()
+	}
+	return f, nil
+}
+
+// writeParts writes an object in parts, some side by side. Parts that an earlier try
+// left are compared by their MD5 and not sent again.
+func (t *There) writeParts(ctx context.Context, key string, body Body, w Write) (Facts, error) {
+	size := max(leastPart, (w.Size/object.MaxParts+1<<20)>>20<<20)
+	there, err := t.resume(ctx, key, &w)
+	if err != nil {
+		return Facts{}, err
+	}
+	n := int((w.Size + size - 1) / size)
+	parts := make([]client.Part, n)
+	var mu sync.Mutex
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(partsAtOnce)
+	for k := range parts {
+		g.Go(func() error {
+			from := int64(k) * size
+			length := min(size, w.Size-from)
+			p, err := t.writePart(gctx, key, body, w, k+1, from, length, there[k+1])
+			mu.Lock()
+			defer mu.Unlock()
+			parts[k] = p
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return Facts{}, err
+	}
+	sums := md5.New()
+	for _, p := range parts {
+		sum, err := hex.DecodeString(p.ETag)
+		if err != nil {
+			break // ETags there are no digests: the whole is compared otherwise
+		}
+		sums.Write(sum)
+	}
+	i, err := t.Conn.Client.CompleteUpload(ctx, t.Bucket, key, w.Upload, parts, w.Size, w.CRC64, t.put(w))
+	if fault.HasCode(err, "digest-mismatch") { // its parts are of no use
+		_ = t.Conn.Client.AbandonUpload(context.WithoutCancel(ctx), t.Bucket, key, w.Upload)
+		err = mismatch()
+	}
+	if err != nil {
+		return Facts{}, wroteError(err)
+	}
+	return t.proved(ctx, key, i, w, fmt.Sprintf("%x-%d", sums.Sum(nil), n))
+}
+
+// resume takes an earlier upload up, or starts one, whose id w has then.
+func (t *There) resume(ctx context.Context, key string, w *Write) (map[int]client.Part, error) {
+	there := map[int]client.Part{}
+	if w.Upload != "" {
+		list, err := t.Conn.Client.Parts(ctx, t.Bucket, key, w.Upload)
+		if err == nil {
+			for _, p := range list {
+				there[p.Number] = p
+			}
+			return there, nil
+		}
+		if fault.KindOf(err) != fault.NotFound {
+			return nil, err
+		}
+	}
+	var err error
+	if w.Upload, err = t.Conn.Client.StartUpload(ctx, t.Bucket, key, t.put(*w)); err != nil {
+		return nil, wroteError(err)
+	}
+	if w.Keep != nil {
+		err = w.Keep(w.Upload)
+	}
+	return there, err
+}
+
+// writePart sends a part unless the one that is there has its MD5.
+func (t *There) writePart(ctx context.Context, key string, body Body, w Write, number int, from, length int64,
+	there client.Part) (client.Part, error) {
+	r, err := body.Range(ctx, from, length)
+	if err != nil {
+		return there, err
+	}
+	defer r.Close()
+	if there.Size == length && len(there.ETag) == 32 {
+		sum := md5.New()
+		if _, err := io.Copy(sum, r); err != nil {
+			return there, err
+		}
+		if hex.EncodeToString(sum.Sum(nil)) == there.ETag {
+			return there, nil
+		}
+		r.Close()
+		if r, err = body.Range(ctx, from, length); err != nil {
+			return there, err
+		}
+		defer r.Close()
+	}
+	p, err := t.Conn.Client.PutPart(ctx, t.Bucket, key, w.Upload, number, tee(r, noHash{}, w.Moved), length)
+	if err == nil && w.Keep != nil {
+		err = w.Keep(w.Upload) // and the claim lasts on
+	}
+	return p, err
+}
+
+type noHash struct{ hash.Hash }
+
+func (noHash) Write(p []byte) (int, error) { return len(p), nil }
+
+// Annotate replaces what is said of an object by having it copied onto itself there.
+func (t *There) Annotate(ctx context.Context, key string, f Facts) (Facts, error) {
+	if !t.Conn.Health.Abilities.Can(endpoint.Copies) || f.Size > wholeAtATime {
+		return Facts{}, fault.New(fault.Unfinished, "not-implemented", "the endpoint makes no copies by itself")
+	}
+	p := t.put(Write{Facts: f})
+	p.ReplaceTags = t.Conn.Health.Abilities.Can(endpoint.Tags)
+	i, err := t.Conn.Client.SetMetadataOf(ctx, t.Bucket, key, f.ETag, p)
+	if err != nil {
+		return Facts{}, err
+	}
+	out := f
+	out.ETag, out.Version = i.ETag, i.Version
+	return out, nil
+}
+
+// Remove removes an object.
+func (t *There) Remove(ctx context.Context, key string) error {
+	return t.Conn.Client.Remove(ctx, t.Bucket, key)
+}

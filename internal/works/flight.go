@@ -1,0 +1,202 @@
+package works
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/remote"
+	"spindle/internal/wire/client"
+)
+
+// flight is the keys of a target that are claimed, under way, or done and not written
+// down yet.
+type flight struct {
+	*replicator
+	claims int // that are made together
+	queue  []catalog.ReplicaTask
+	under  map[string]catalog.ReplicaTask
+	ended  []catalog.ReplicaDone
+	dry    bool // nothing was due at the last claim
+	stop   bool // the target is not worth going on with
+	worked bool
+}
+
+// run claims keys, has some done side by side, and writes down what came of them in
+// batches; it ends when nothing is due or the target fails.
+func (f *flight) run(ctx context.Context) error {
+	lease := f.crew.settings.Lease
+	renewed := time.Now()
+	for {
+		if err := f.claim(ctx); err != nil {
+			return err
+		}
+		for len(f.queue) > 0 && len(f.under) < replicasAtOnce && !f.stop {
+			t := f.queue[0]
+			f.queue = f.queue[1:]
+			f.under[t.Key] = t
+			f.crew.done.Go(func() {
+				d, err := f.one(ctx, t)
+				f.results <- replicaResult{t, d, err}
+			})
+		}
+		if len(f.under) == 0 {
+			err := f.write(ctx)
+			if f.stop || ctx.Err() != nil || f.dry && len(f.queue) == 0 {
+				return f.giveBack(ctx, err)
+			}
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		select {
+		case r := <-f.results:
+			f.take(ctx, r)
+			for more := true; more; {
+				select {
+				case r := <-f.results:
+					f.take(ctx, r)
+				default:
+					more = false
+				}
+			}
+			if len(f.ended) >= replicaClaims || len(f.queue) == 0 || len(f.ended) > 0 && len(f.under) == 0 {
+				if err := f.write(ctx); err != nil {
+					f.stop = true
+				}
+			}
+		case <-time.After(100 * time.Millisecond): // something new may be due
+		}
+		if time.Since(renewed) > lease/4 {
+			renewed = time.Now()
+			if err := f.renew(ctx); err != nil {
+				f.crew.log.Debug("claims could not be renewed", "error", err)
+			}
+			if err := f.write(ctx); err != nil {
+				f.stop = true
+			}
+		}
+	}
+}
+
+// claim takes more keys when few are left.
+func (f *flight) claim(ctx context.Context) error {
+	if f.stop || ctx.Err() != nil || len(f.queue) > f.claims/4 || f.dry && len(f.under) > replicasAtOnce/2 {
+		return nil
+	}
+	tasks, err := f.crew.store.Catalog.ClaimReplicas(ctx, f.target.ID, f.claims, f.crew.settings.Lease)
+	if err != nil {
+		if len(f.under) == 0 {
+			return err
+		}
+		f.stop = true
+		return nil
+	}
+	f.dry = len(tasks) < f.claims
+	if !f.dry {
+		f.claims = min(replicaClaims, 2*f.claims)
+	}
+	f.queue = append(f.queue, tasks...)
+	return nil
+}
+
+// take notes what came of a key.
+func (f *flight) take(ctx context.Context, r replicaResult) {
+	delete(f.under, r.task.Key)
+	if f.conn != nil && ctx.Err() == nil {
+		f.conn.Circuit.Note(r.err, time.Now())
+	}
+	if r.err == nil {
+		f.ended = append(f.ended, r.done)
+		if !f.worked {
+			f.worked = true
+			f.fails(ctx, nil)
+		}
+		return
+	}
+	if ctx.Err() != nil {
+		return // its claim runs out
+	}
+	wait, whole := replicaPause(r.err, r.task.Attempts)
+	fl := fault.From(r.err)
+	if whole {
+		f.fails(ctx, r.err)
+		if f.conn == nil || f.conn.Circuit.Open(time.Now()) {
+			f.stop = true
+		}
+	}
+	if fl.Kind == fault.Internal {
+		f.crew.log.Warn("a replica could not be made", "rule", f.rule.Name, "key", r.task.Key, "error", r.err)
+	}
+	upload := r.task.Upload
+	if err := f.crew.store.Catalog.DelayReplica(ctx, f.target.ID, r.task, wait, fl.Code, fl.Message, upload); err != nil {
+		f.crew.log.Debug("a replica's failure could not be noted; its claim runs out", "error", err)
+	}
+}
+
+// replicaPause says when a key that failed is tried again, and whether the failure is the
+// target's as a whole: busy, away, refused, or of this object alone.
+func replicaPause(err error, attempts int) (wait time.Duration, whole bool) {
+	var left waits
+	if errors.As(err, &left) {
+		return time.Duration(left) + rand.N(2*time.Second), false
+	}
+	if after, ok := client.RetryAfter(err); ok {
+		return after + rand.N(after/4+time.Second), true
+	}
+	f := fault.From(err)
+	switch {
+	case remote.Away(err):
+		return pause(attempts), true
+	case f.Kind == fault.Refused || f.Kind == fault.Unsigned || f.Code == "bucket-missing" || f.Kind == fault.Full:
+		return pause(attempts + 3), true
+	case f.Kind == fault.Damaged || f.Kind == fault.Internal || f.Code == "source-changed":
+		return pause(attempts), false
+	}
+	most := time.Hour // of this object: it will hardly be another by itself
+	d := min(30*time.Second<<min(attempts, 10), most)
+	return d*3/4 + rand.N(d/2), false
+}
+
+// write writes down what is done.
+func (f *flight) write(ctx context.Context) error {
+	if len(f.ended) == 0 {
+		return nil
+	}
+	within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	err := f.crew.store.Catalog.ReplicasDone(within, f.target.ID, f.ended)
+	if err == nil {
+		f.ended = f.ended[:0]
+	}
+	return err
+}
+
+// renew has the claims last on of what is under way and waits.
+func (f *flight) renew(ctx context.Context) error {
+	all := f.queue[:len(f.queue):len(f.queue)]
+	for _, t := range f.under {
+		all = append(all, t)
+	}
+	for _, d := range f.ended {
+		all = append(all, d.ReplicaTask)
+	}
+	return f.crew.store.Catalog.RenewReplicas(ctx, f.target.ID, all, f.crew.settings.Lease)
+}
+
+// giveBack lets go of what was claimed and not begun.
+func (f *flight) giveBack(ctx context.Context, err error) error {
+	if len(f.queue) == 0 {
+		return err
+	}
+	within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if rerr := f.crew.store.Catalog.ReleaseReplicas(within, f.target.ID, f.queue); err == nil {
+		err = rerr
+	}
+	return err
+}

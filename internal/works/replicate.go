@@ -1,0 +1,484 @@
+package works
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/replication"
+	"spindle/internal/remote"
+	"spindle/internal/side"
+	"spindle/internal/store"
+)
+
+// How replication goes about it.
+const (
+	followAtOnce   = 5000 // entries of the journal
+	replicaClaims  = 256  // keys that are claimed together at the most
+	replicasAtOnce = 32   // keys under way at a target
+	largeAtOnce    = 4    // of them, objects of more than largeReplica bytes
+	largeReplica   = 8 << 20
+	backfillAtOnce = 2000  // keys that a step of a backfill looks at
+	backfillAhead  = 20000 // keys that may wait before a backfill asks for more
+	targetEvery    = time.Minute
+)
+
+// replicas is what a process knows of the targets that it works on.
+type replicas struct {
+	nudged chan struct{} // something may be due
+
+	mu      sync.Mutex
+	busy    map[int64]bool
+	looked  map[int64]targetLook
+	failing map[int64]bool // the catalog says why
+}
+
+// targetLook is what a look at a target's bucket came to.
+type targetLook struct {
+	at  time.Time
+	err error
+}
+
+func newReplicas() *replicas {
+	return &replicas{nudged: make(chan struct{}, 1), busy: map[int64]bool{}, looked: map[int64]targetLook{},
+		failing: map[int64]bool{}}
+}
+
+func (r *replicas) nudge() {
+	select {
+	case r.nudged <- struct{}{}:
+	default:
+	}
+}
+
+// followReplication reads the journal for the rules, for as long as there are any, woken
+// by the commits of its process.
+func (c *Crew) followReplication(ctx context.Context, l *lease) error {
+	const shortest, longest = 3 * time.Millisecond, 250 * time.Millisecond
+	wait := shortest
+	for {
+		book, err := c.store.Replications(ctx)
+		if err != nil || len(book.Rules) == 0 {
+			return err
+		}
+		more, err := c.store.Catalog.FollowReplication(ctx, followAtOnce)
+		if err != nil {
+			return err
+		}
+		if more {
+			c.replicas.nudge()
+			wait = shortest
+			continue
+		}
+		if err := c.backfill(ctx, book); err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-c.store.Catalog.Woken():
+			wait = shortest
+		case <-time.After(wait):
+			wait = min(2*wait, longest)
+		}
+	}
+}
+
+// backfill has objects that were there before wait at targets that want them, some at a
+// time.
+func (c *Crew) backfill(ctx context.Context, book *store.RuleBook) error {
+	c.replicas.mu.Lock()
+	due := time.Since(c.replicas.looked[0].at) > 200*time.Millisecond
+	if due {
+		c.replicas.looked[0] = targetLook{at: time.Now()}
+	}
+	c.replicas.mu.Unlock()
+	if !due {
+		return nil
+	}
+	targets, err := c.store.Catalog.Backfilling(ctx, backfillAhead)
+	if err != nil {
+		return err
+	}
+	for _, id := range targets {
+		r, _ := targetOf(book, id)
+		if r == nil || !r.On {
+			continue
+		}
+		if _, err := c.store.Catalog.BackfillStep(ctx, r, id, backfillAtOnce); err != nil {
+			return err
+		}
+		c.replicas.nudge()
+	}
+	return nil
+}
+
+func targetOf(book *store.RuleBook, id int64) (*replication.Rule, *replication.Target) {
+	for _, r := range book.Rules {
+		for i := range r.Targets {
+			if r.Targets[i].ID == id {
+				return r, &r.Targets[i]
+			}
+		}
+	}
+	return nil, nil
+}
+
+// dispatchReplicas has somebody work at each target where something is due, until the
+// context ends or the database is away.
+func (c *Crew) dispatchReplicas(ctx context.Context) error {
+	for {
+		book, err := c.store.Replications(ctx)
+		if err != nil {
+			return err
+		}
+		var all []int64
+		for _, r := range book.Rules {
+			for _, t := range r.Targets {
+				if r.On && !c.replicas.isBusy(t.ID) {
+					all = append(all, t.ID)
+				}
+			}
+		}
+		var due []int64
+		if len(all) > 0 {
+			if due, err = c.store.Catalog.DueTargets(ctx, all); err != nil {
+				return err
+			}
+		}
+		for _, id := range due {
+			if r, t := targetOf(book, id); r != nil {
+				c.work(ctx, book, r, t)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-c.replicas.nudged:
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// LookAtTargetsAgain has the buckets of targets be looked at before the next copy, not
+// only when a minute is over.
+func (c *Crew) LookAtTargetsAgain() {
+	c.replicas.mu.Lock()
+	defer c.replicas.mu.Unlock()
+	clear(c.replicas.looked)
+}
+
+func (r *replicas) isBusy(target int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.busy[target]
+}
+
+// work has a target worked on by a goroutine of its own.
+func (c *Crew) work(ctx context.Context, book *store.RuleBook, r *replication.Rule, t *replication.Target) {
+	c.replicas.mu.Lock()
+	c.replicas.busy[t.ID] = true
+	c.replicas.mu.Unlock()
+	c.done.Go(func() {
+		w := &replicator{crew: c, rule: r, target: t, above: book.Above(r, t)}
+		if err := w.run(ctx); err != nil && ctx.Err() == nil {
+			c.log.Debug("work at a target stopped for now", "rule", r.Name, "target", t.Address(), "error", err)
+		}
+		c.replicas.mu.Lock()
+		delete(c.replicas.busy, t.ID)
+		c.replicas.mu.Unlock()
+	})
+}
+
+// replicator works at one target for a while.
+type replicator struct {
+	crew   *Crew
+	rule   *replication.Rule
+	target *replication.Target
+	above  []*replication.Rule
+
+	source  *side.Here
+	there   side.Side
+	place   string       // of the target, when it is known
+	conn    *remote.Conn // nil: it is here
+	large   chan struct{}
+	results chan replicaResult
+}
+
+type replicaResult struct {
+	task catalog.ReplicaTask
+	done catalog.ReplicaDone
+	err  error
+}
+
+// open gets ready, and refuses what stands against the target as a whole.
+func (w *replicator) open(ctx context.Context) error {
+	c := w.crew
+	bucket, err := object.ParseBucketName(w.rule.Bucket)
+	if err != nil {
+		return err
+	}
+	by := catalog.Author{Who: w.rule.By, Source: w.rule.Source}
+	w.source = &side.Here{Store: c.store, Bucket: bucket}
+	if w.target.EndpointID == 0 {
+		to, err := object.ParseBucketName(w.target.Bucket)
+		if err != nil {
+			return err
+		}
+		w.place = c.store.Place(w.target.Bucket)
+		w.there = &side.Here{Store: c.store, Bucket: to, By: by}
+	} else {
+		if c.settings.Remote == nil {
+			return fault.New(fault.Unavailable, "no-endpoints", "this process reaches no endpoints")
+		}
+		if w.conn, err = c.settings.Remote.Get(ctx, w.target.EndpointID); err != nil {
+			return err
+		}
+		if wait := w.conn.Circuit.Wait(time.Now()); wait > 0 {
+			return fault.New(fault.Unavailable, "circuit", "the endpoint is not asked for another %s", wait)
+		}
+		w.there = &side.There{Conn: w.conn, Bucket: w.target.Bucket}
+	}
+	if may := c.settings.MayReplicate; may != nil {
+		if err := may(ctx, w.rule, w.target); err != nil {
+			return err
+		}
+	}
+	return w.look(ctx)
+}
+
+// look makes sure now and then that the target's bucket is there, is the one it was, and
+// keeps versions.
+func (w *replicator) look(ctx context.Context) error {
+	rs := w.crew.replicas
+	rs.mu.Lock()
+	last, ok := rs.looked[w.target.ID]
+	rs.mu.Unlock()
+	if ok && time.Since(last.at) < targetEvery && last.err == nil {
+		return nil
+	}
+	err := w.lookNow(ctx)
+	rs.mu.Lock()
+	rs.looked[w.target.ID] = targetLook{time.Now(), err}
+	rs.mu.Unlock()
+	return err
+}
+
+func (w *replicator) lookNow(ctx context.Context) error {
+	if w.conn == nil {
+		f, err := w.crew.store.Facts(ctx, w.there.(*side.Here).Bucket)
+		if err == nil && f.Versioning != object.On {
+			err = TargetVersioning(w.target.Address(), f.Versioning)
+		}
+		return err
+	}
+	t, err := side.LookAt(ctx, w.conn, w.target.Bucket)
+	if err != nil {
+		return err
+	}
+	if t.Made != "" {
+		made, err := w.crew.store.Catalog.TargetMade(ctx, w.target.ID, t.Made)
+		if err == nil && made != t.Made {
+			err = fault.New(fault.Conflict, "target-swapped",
+				"the bucket %s at %s is another one than it was: it was made %s, and the one before %s", w.target.Bucket,
+				w.target.Endpoint, t.Made, made).In("target").
+				Do("if that is right, say: spindle replication retry %s --accept-target; then backfill it", w.rule.Name)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if t.Keeps && t.Versioning != object.On {
+		return TargetVersioning(w.target.Address(), t.Versioning)
+	}
+	return nil
+}
+
+// TargetVersioning is the error for a target that could keep versions and does not.
+func TargetVersioning(address string, is object.Versioning) error {
+	return fault.New(fault.Conflict, "target-versioning", "versioning is %s at %s: a copy would replace what is there for good",
+		is, address).In("target").Do("switch versioning on there; what waits is kept and goes on by itself")
+}
+
+// run works until nothing is due, or the target is not worth going on with.
+func (w *replicator) run(ctx context.Context) error {
+	if err := w.open(ctx); err != nil {
+		if !fault.HasCode(err, "circuit") {
+			w.fails(ctx, err)
+			w.note(err)
+		}
+		return w.postpone(ctx, err)
+	}
+	w.large, w.results = make(chan struct{}, largeAtOnce), make(chan replicaResult, replicasAtOnce)
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	return (&flight{replicator: w, claims: replicasAtOnce, under: map[string]catalog.ReplicaTask{}}).run(ctx)
+}
+
+// postpone keeps a target from being opened again at once.
+func (w *replicator) postpone(ctx context.Context, err error) error {
+	select {
+	case <-ctx.Done():
+	case <-time.After(time.Second):
+	}
+	return err
+}
+
+func (w *replicator) note(err error) {
+	if w.conn != nil {
+		w.conn.Circuit.Note(err, time.Now())
+	}
+}
+
+// fails has the catalog say why the target fails, or that it does not.
+func (w *replicator) fails(ctx context.Context, err error) {
+	rs := w.crew.replicas
+	rs.mu.Lock()
+	was, known := rs.failing[w.target.ID]
+	rs.failing[w.target.ID] = err != nil
+	rs.mu.Unlock()
+	if err == nil && known && !was {
+		return
+	}
+	if err == nil {
+		if err := w.crew.store.Catalog.HurryReplicas(ctx, w.target.ID); err != nil {
+			w.crew.log.Debug("what waits is tried when its pause is over", "error", err)
+		}
+	}
+	code, says := "", ""
+	if err != nil {
+		f := fault.From(err)
+		code, says = f.Code, f.Message
+	}
+	if err := w.crew.store.Catalog.TargetFails(ctx, w.target.ID, code, says); err != nil {
+		w.crew.log.Debug("how a target stands could not be noted", "error", err)
+	}
+}
+
+// one does what must be done for a key.
+func (w *replicator) one(ctx context.Context, t catalog.ReplicaTask) (catalog.ReplicaDone, error) {
+	done := catalog.ReplicaDone{ReplicaTask: t, Have: t.Have, Lag: -1}
+	key, err := object.ParseKey(t.Key)
+	if err != nil {
+		return done, err
+	}
+	a := catalog.Address{Bucket: w.source.Bucket, Key: key}
+	now, err := nowAt(ctx, w.crew.store, a)
+	if err != nil {
+		return done, err
+	}
+	act := replication.Decide(w.rule, w.above, now, t.Have, w.place)
+	there := w.target.Key(t.Key)
+	switch act.Deed {
+	case replication.Nothing:
+		return done, nil
+	case replication.Remove:
+		err = w.remove(ctx, there, t.Have)
+		done.Have = replication.Have{}
+	case replication.Annotate:
+		done.Have, err = w.annotate(ctx, there, now, t)
+		if k := fault.KindOf(err); err != nil && (k == fault.Unfinished || k == fault.Precondition || k == fault.NotFound) {
+			done.Have, err = w.copy(ctx, a, there, now, t)
+			done.Size = now.Version.Size
+		}
+	case replication.Copy:
+		done.Have, err = w.copy(ctx, a, there, now, t)
+		done.Size = now.Version.Size
+	}
+	if fault.HasCode(err, "replica-returned") {
+		done.Have, err = t.Have, nil // it is where it came from
+	}
+	if t.Seq > 0 {
+		done.Lag = w.crew.store.Catalog.Now().Sub(t.Since)
+	}
+	return done, err
+}
+
+// nowAt gives a key as it is.
+func nowAt(ctx context.Context, s *store.Store, a catalog.Address) (replication.Now, error) {
+	f, err := s.Catalog.Lookup(ctx, a)
+	switch {
+	case err != nil:
+		return replication.Now{}, err
+	case f.Deleted != nil:
+		return replication.Now{Version: f.Deleted}, nil
+	case f.Version == nil:
+		return replication.Now{}, nil
+	}
+	return replication.Now{Version: f.Version, Origin: replication.ParseOrigin(f.Version.Origin)}, nil
+}
+
+// facts are what a copy of a version carries.
+func (w *replicator) facts(key string, now replication.Now) side.Facts {
+	v := now.Version
+	f := side.FactsOf(v, w.target.Class)
+	f.Origin = now.Origin.Onward(w.crew.store.Place(w.rule.Bucket), key, v.ID().String()).String()
+	return f
+}
+
+func (w *replicator) copy(ctx context.Context, a catalog.Address, there string, now replication.Now,
+	t catalog.ReplicaTask) (replication.Have, error) {
+	v := now.Version
+	if v.Size > largeReplica {
+		select {
+		case w.large <- struct{}{}:
+			defer func() { <-w.large }()
+		case <-ctx.Done():
+			return t.Have, ctx.Err()
+		}
+	}
+	write := side.Write{Facts: w.facts(t.Key, now), Sealed: w.target.Sealed, Written: v.Created, Upload: t.Upload,
+		Keep: func(upload string) error {
+			return w.crew.store.Catalog.KeepReplicaUpload(ctx, w.target.ID, t, upload, w.crew.settings.Lease)
+		}}
+	if v.ETag.Parts == 0 {
+		write.MD5 = v.ETag.String()
+	}
+	f, err := w.there.Write(ctx, there, w.source.Version(a, v), write)
+	if fault.HasCode(err, "restore-first") {
+		err = w.fetch(ctx, a, v)
+	}
+	return replication.Have{Number: v.Number, Revision: v.Revision, ETag: f.ETag, Version: f.Version}, err
+}
+
+// fetch asks for a restored copy of what cannot be read before, and gives the error that
+// has the key wait for it.
+func (w *replicator) fetch(ctx context.Context, a catalog.Address, v *object.Version) error {
+	r, err := w.crew.store.Fetch(ctx, a, object.VersionID(v.Number), 1, catalog.Author{Who: w.rule.By, Source: w.rule.Source})
+	if err != nil {
+		return err
+	}
+	left := max(time.Second, r.Due.Sub(w.crew.store.Catalog.Now()))
+	return fault.New(fault.Conflict, "restore-first", "it is in the tier %s: a restored copy is made, and is there on %s",
+		r.Tier.Name, r.Due.UTC().Format("2006-01-02 15:04 MST")).In("source").Because(waits(left))
+}
+
+// waits is how long something must be waited for, as the cause of an error.
+type waits time.Duration
+
+func (w waits) Error() string { return "to be waited for " + time.Duration(w).String() }
+
+func (w *replicator) annotate(ctx context.Context, there string, now replication.Now,
+	t catalog.ReplicaTask) (replication.Have, error) {
+	f := w.facts(t.Key, now)
+	f.ETag = t.Have.ETag
+	f, err := w.there.Annotate(ctx, there, f)
+	return replication.Have{Number: now.Version.Number, Revision: now.Version.Revision, ETag: f.ETag, Version: f.Version}, err
+}
+
+// remove takes a copy away, unless somebody wrote something else in its place.
+func (w *replicator) remove(ctx context.Context, there string, have replication.Have) error {
+	is, err := w.there.Stat(ctx, there)
+	switch {
+	case fault.KindOf(err) == fault.NotFound && !fault.HasCode(err, "bucket-missing"):
+		return nil
+	case err != nil:
+		return err
+	case have.ETag != "" && is.ETag != have.ETag:
+		return store.NewerThere()
+	}
+	return w.there.Remove(ctx, there)
+}
