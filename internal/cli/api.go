@@ -183,6 +183,17 @@ func (p *api) send(ctx context.Context, method, path string, query url.Values, b
 // open makes a call whose answer, which is no error, the caller reads and closes.
 func (p *api) open(ctx context.Context, method, path string, query url.Values, body io.Reader, payload,
 	contentType string) (*http.Response, error) {
+	return p.ask(ctx, method, path, query, body, -1, payload, contentType)
+}
+
+// openSized is open with a body whose length is known.
+func (p *api) openSized(ctx context.Context, method, path string, query url.Values, body io.Reader, length int64,
+	payload string) (*http.Response, error) {
+	return p.ask(ctx, method, path, query, body, length, payload, "application/octet-stream")
+}
+
+func (p *api) ask(ctx context.Context, method, path string, query url.Values, body io.Reader, length int64, payload,
+	contentType string) (*http.Response, error) {
 	u := p.base + path
 	if len(query) > 0 {
 		u += "?" + strings.ReplaceAll(query.Encode(), "+", "%20")
@@ -190,6 +201,9 @@ func (p *api) open(ctx context.Context, method, path string, query url.Values, b
 	r, err := http.NewRequestWithContext(ctx, method, u, body)
 	if err != nil {
 		return nil, err
+	}
+	if length >= 0 {
+		r.ContentLength = length
 	}
 	r.Header.Set("Content-Type", contentType)
 	sign.SignDesk(r, p.key, "desk", payload, time.Now())
@@ -202,6 +216,35 @@ func (p *api) open(ctx context.Context, method, path string, query url.Values, b
 		return nil, deskError(resp)
 	}
 	return resp, nil
+}
+
+// stream makes a call that answers in JSON lines, and gives each to f.
+func stream[T any](ctx context.Context, p *api, path string, in any, f func(T) error) error {
+	body, err := json.Marshal(in)
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(body)
+	resp, err := p.open(ctx, http.MethodPost, path, nil, bytes.NewReader(body), hex.EncodeToString(sum[:]),
+		"application/json")
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	d := json.NewDecoder(resp.Body)
+	for {
+		var line T
+		err := d.Decode(&line)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return client.Unreachable(err)
+		}
+		if err := f(line); err != nil {
+			return err
+		}
+	}
 }
 
 func foreign(status int) *fault.Error {

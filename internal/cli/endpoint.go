@@ -1,11 +1,7 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"os"
@@ -163,7 +159,7 @@ func (a *app) endpointCheck(ctx context.Context, c *cli.Command) error {
 func (a *app) watchCheck(ctx context.Context, p *api, in desk.WatchedCheck) error {
 	var done *desk.EndpointInfo
 	var bad *client.Finding
-	err := p.stream(ctx, http.MethodPost, endpointsPath+"check", in, func(s desk.EndpointStep) error {
+	err := stream(ctx, p, endpointsPath+"check", in, func(s desk.EndpointStep) error {
 		switch {
 		case s.Problem != nil:
 			return problemFault(s.Problem, s.Problem.Status)
@@ -196,31 +192,6 @@ func (a *app) checkLine(f client.Finding) {
 	if !a.json {
 		fmt.Fprintf(a.Err, "%-15s %-10s %s\n", f.Field, f.Result, shown(f.Seen))
 	}
-}
-
-// stream makes a call that answers in JSON lines, and gives each to f.
-func (p *api) stream(ctx context.Context, method, path string, in any, f func(desk.EndpointStep) error) error {
-	body, err := json.Marshal(in)
-	if err != nil {
-		return err
-	}
-	sum := sha256.Sum256(body)
-	resp, err := p.open(ctx, method, path, nil, bytes.NewReader(body), hex.EncodeToString(sum[:]), "application/json")
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	d := json.NewDecoder(resp.Body)
-	for d.More() {
-		var s desk.EndpointStep
-		if err := d.Decode(&s); err != nil {
-			return foreign(resp.StatusCode).Because(err)
-		}
-		if err := f(s); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func endpointRow(e desk.EndpointInfo) []string {

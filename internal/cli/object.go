@@ -34,7 +34,7 @@ func (a *app) objectCommand() *cli.Command {
 					&cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
 					&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"},
 					&cli.BoolFlag{Name: "anew", Usage: "of a folder, send what is there already too"}},
-				Action: a.objectPut},
+				Action: orThere(a.objectPut, a.objectPutThere)},
 			{Name: "get", Usage: "get an object, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
 				Description: "Every object is compared with its digest as it arrives. Files that are there already with the right size and digest are left alone, so the same command resumes.\n\n" +
 					examples("spindle object get plates/2019/moorland/FH-004217-recto.tif",
@@ -43,7 +43,7 @@ func (a *app) objectCommand() *cli.Command {
 						"spindle object get plates/2019/ ./as-it-was --as-of 7d"),
 				Flags: []cli.Flag{parallel, versionFlag(), asOfFlag(),
 					&cli.BoolFlag{Name: "replace", Usage: "replace files that differ"}},
-				Action: a.objectGet},
+				Action: orThere(a.objectGet, a.objectGetThere)},
 			{Name: "list", Usage: "list what is beneath a prefix, folded at slashes", ArgsUsage: "BUCKET[/PREFIX]",
 				Description: examples("spindle object list plates/2019/", "spindle object list germination --flat --limit 50",
 					"spindle object list plates/2019/ --as-of '2026-11-20 14:00'", "spindle object list loans --versions"),
@@ -51,7 +51,7 @@ func (a *app) objectCommand() *cli.Command {
 					&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"},
 					&cli.IntFlag{Name: "limit", Usage: "most entries", Value: 1000},
 					&cli.StringFlag{Name: "after", Usage: "begin after this `KEY`"}},
-				Action: a.objectList},
+				Action: orThere(a.objectList, a.objectListThere)},
 			{Name: "tree", Usage: "show prefixes with what is beneath them", ArgsUsage: "BUCKET[/PREFIX]",
 				Description: examples("spindle object tree plates", "spindle object tree plates/2019/ --depth 3"),
 				Flags:       []cli.Flag{asOfFlag(), &cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
@@ -59,14 +59,16 @@ func (a *app) objectCommand() *cli.Command {
 			{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY",
 				Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif",
 					"spindle object show loans/2026/FL-0366/specimens.csv --json"), Flags: []cli.Flag{versionFlag(), asOfFlag()},
-				Action: a.objectShow},
+				Action: orThere(a.objectShow, a.objectShowThere)},
 			a.annotateCommand(), a.verifyCommand(), a.historyCommand(), a.restoreCommand(),
 			{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes",
-				ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: examples("spindle object copy plates/2019/a.tif attic/a.tif",
-					"spindle object copy plates/2019/ attic/plates-2019/"),
+				ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: "From or to an endpoint, @ENDPOINT/BUCKET/KEY, the service moves the bytes and compares their digest.\n\n" +
+					examples("spindle object copy plates/2019/ attic/plates-2019/",
+						"spindle object copy @lowland-annex/plates/2019/ @old-mill/plates/2019/"),
 				Flags: []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"},
 					&cli.StringFlag{Name: "tier", Usage: "where the copy goes, which moves its bytes; the source's `TIER` otherwise"}},
-				Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) }},
+				Action: orThere(func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) },
+					a.objectCopyThere)},
 			{Name: "fetch", Usage: "have a version restored that is in a tier which is not read at once", ArgsUsage: "BUCKET/KEY",
 				Description: "The copy is there after the time that the tier takes, and stays for some days. Said again it stays longer.\n\n" +
 					examples("spindle object fetch plates/2019/moorland/FH-004217-recto.tif", "spindle object fetch plates/2019/moorland/FH-004217-recto.tif --days 14"),
@@ -84,7 +86,7 @@ func (a *app) objectCommand() *cli.Command {
 				Flags: []cli.Flag{&cli.StringFlag{Name: "version", Usage: "remove this version for good, by its `ID`"},
 					&cli.BoolFlag{Name: "with-versions", Usage: "beneath a prefix, previous versions and delete markers too, for good"},
 					&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
-				Action: a.objectRemove},
+				Action: orThere(a.objectRemove, a.objectRemoveThere)},
 		}}
 }
 
@@ -94,7 +96,8 @@ func split(address string) (bucket, key string, err error) {
 		return "", "", wrongUsage("%q is a local path; an address is BUCKET/KEY", address)
 	}
 	if strings.HasPrefix(address, "@") {
-		return "", "", fault.New(fault.Unfinished, "endpoints", "addresses at endpoints are not supported yet").In("address")
+		return "", "", fault.New(fault.Invalid, "address", "%q is at an endpoint, and this is done with what is here alone",
+			address).In("address").Do("at an endpoint objects can be listed, shown, put, got, copied and removed")
 	}
 	bucket, key, _ = strings.Cut(address, "/")
 	return bucket, key, nil

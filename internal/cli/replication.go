@@ -62,6 +62,15 @@ func (a *app) replicationCommand() *cli.Command {
 			{Name: "backfill", Usage: "copy what was there before a rule", ArgsUsage: "NAME",
 				Description: examples("spindle replication backfill plates-to-annex", "spindle replication backfill notes-to-mill --yes"),
 				Flags:       []cli.Flag{yesFlag()}, Action: a.replicationBackfill},
+			{Name: "verify", Usage: "compare both sides, object by object", ArgsUsage: "NAME",
+				Description: "By key, size, and what was confirmed of content and metadata when it was copied; --deep asks the\n" +
+					"target for each object. What waits to be copied anyway is counted apart. What is there alone is told of\n" +
+					"and never removed.\n\n" + examples("spindle replication verify plates-to-annex",
+					"spindle replication verify notes-to-mill --deep --repair"),
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "deep", Usage: "ask the target for each object: version, digest, metadata"},
+					&cli.BoolFlag{Name: "repair", Usage: "copy again what is missing or another"},
+					&cli.BoolFlag{Name: "check", Usage: "exit with 5 when something differs"}},
+				Action: a.replicationVerify},
 			{Name: "retry", Usage: "try what failed now", ArgsUsage: "NAME [KEY]",
 				Description: examples("spindle replication retry notes-to-mill",
 					"spindle replication retry notes-to-mill 2024/heron.txt"),

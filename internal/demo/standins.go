@@ -7,11 +7,14 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/replication"
 	"spindle/internal/standin"
+	"spindle/internal/standin/hold"
 	"spindle/internal/store"
 )
 
@@ -89,6 +92,9 @@ func (s Standins) Register(ctx context.Context, to *store.Store, secrets Secrets
 			err = to.Catalog.AddEndpoint(ctx, e, by, func(name string) ([]byte, error) {
 				return secrets.SealSecret(name, standinSecret)
 			})
+			if err == nil {
+				err = replicated(ctx, to, e, is, by)
+			}
 		case err == nil && e.URL != is.URL:
 			e.URL = is.URL
 			err = to.Catalog.ChangeEndpoint(ctx, e, by)
@@ -97,6 +103,43 @@ func (s Standins) Register(ctx context.Context, to *store.Store, secrets Secrets
 			return err
 		}
 	}
+	return nil
+}
+
+// copies are the replication rules of the sample data, by their endpoints.
+var copies = map[string][]replication.Rule{
+	"lowland-annex": {
+		{Name: "plates-to-annex", Bucket: "plates", Markers: true, Lag: replication.Lag{Share: .99, Within: time.Minute}},
+		{Name: "loans-to-annex", Bucket: "loans", Markers: true, Removals: true}},
+	"harbour-mirror": {{Name: "plates-to-harbour", Bucket: "plates", Prefix: "2026/"}},
+	"old-mill": {{Name: "notes-to-mill", Bucket: "field-notes", Markers: true,
+		Lag: replication.Lag{Share: .99, Within: 5 * time.Minute}}},
+}
+
+// replicated adds the rules that copy to an endpoint, with the buckets there, and has
+// what is there already copied too.
+func replicated(ctx context.Context, to *store.Store, e *endpoint.Endpoint, is *standin.Standin,
+	by catalog.Author) error {
+	for i, r := range copies[e.Name] {
+		r.Account, r.On, r.Priority = Account, true, i+1
+		r.Targets = []replication.Target{{EndpointID: e.ID, Endpoint: e.Name, Bucket: r.Bucket}}
+		if err := is.Hold.Make(r.Bucket, by.At); err != nil && !errors.Is(err, hold.ErrBucket) {
+			return err
+		}
+		if err := is.Hold.Set(r.Bucket, func(b *hold.Bucket) { b.Versioning = hold.On }); err != nil {
+			return err
+		}
+		if err := r.Check(); err != nil {
+			return err
+		}
+		if err := to.Catalog.AddReplication(ctx, &r, by); err != nil {
+			return err
+		}
+		if err := to.Catalog.StartBackfill(ctx, r.Targets[0].ID); err != nil {
+			return err
+		}
+	}
+	to.Catalog.LookAgain()
 	return nil
 }
 

@@ -128,6 +128,16 @@ var calls = map[string]struct {
 	"remove-endpoint": {needs: "administer", path: "/api/v1/endpoints/annex"},
 	"check-endpoint":  {needs: "administer", path: "/api/v1/endpoints/annex/check", body: map[string]any{}},
 
+	"list-buckets-there":  {needs: "administer", path: "/api/v1/endpoints/annex/buckets"},
+	"create-bucket-there": {needs: "administer", path: "/api/v1/endpoints/annex/buckets", body: map[string]any{"name": "other"}},
+	"show-bucket-there":   {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other"},
+	"change-bucket-there": {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other",
+		body: map[string]any{"versioning": "on"}},
+	"remove-bucket-there": {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other"},
+	"list-objects-there":  {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other/objects"},
+	"show-object-there":   {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other/object?key=k"},
+	"remove-object-there": {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other/object?key=k"},
+
 	"list-replications": {needs: "administer"}, "show-replication": {needs: "administer", path: "/api/v1/replications/out"},
 	"add-replication": {needs: "administer", body: map[string]any{"name": "out", "bucket": "none", "existing": "leave",
 		"targets": []any{map[string]any{"address": "other"}}}},
@@ -142,11 +152,16 @@ var calls = map[string]struct {
 	"show-replicas":         {needs: "read own", path: "/api/v1/buckets/plates/replicas?key=k"},
 
 	// Those that are not in the OpenAPI document.
-	"watch-endpoint": {needs: "administer", path: "POST /api/v1/endpoints/check", body: map[string]any{"name": "annex"}},
-	"events":         {needs: "signed", path: "GET /api/v1/events"},
-	"download":       {needs: "read", path: "GET /api/v1/buckets/plates/body?key=k"},
-	"upload":         {needs: "write", path: "PUT /api/v1/buckets/plates/body?key=new"},
-	"put-part":       {needs: "write", path: "PUT /api/v1/buckets/plates/uploads/none/parts/1?key=k"},
+	"download-there": {needs: "administer", path: "GET /api/v1/endpoints/annex/buckets/other/body?key=k"},
+	"upload-there":   {needs: "administer", path: "PUT /api/v1/endpoints/annex/buckets/other/body?key=k"},
+	"copy-between": {needs: "read write", path: "POST /api/v1/copies",
+		body: map[string]any{"from": "plates/k", "to": "plates/copied"}},
+	"verify-replication": {needs: "administer", path: "POST /api/v1/replications/out/verify", body: map[string]any{}},
+	"watch-endpoint":     {needs: "administer", path: "POST /api/v1/endpoints/check", body: map[string]any{"name": "annex"}},
+	"events":             {needs: "signed", path: "GET /api/v1/events"},
+	"download":           {needs: "read", path: "GET /api/v1/buckets/plates/body?key=k"},
+	"upload":             {needs: "write", path: "PUT /api/v1/buckets/plates/body?key=new"},
+	"put-part":           {needs: "write", path: "PUT /api/v1/buckets/plates/uploads/none/parts/1?key=k"},
 }
 
 // route is a call with its method and path.

@@ -88,6 +88,10 @@ func (d *Desk) Handler() http.Handler {
 		r.Put("/api/v1/buckets/{bucket}/body", d.raw(d.upload))
 		r.Put("/api/v1/buckets/{bucket}/uploads/{id}/parts/{number}", d.raw(d.putPart))
 		r.Post("/api/v1/endpoints/check", d.raw(d.watchEndpoint))
+		r.Get("/api/v1/endpoints/{endpoint}/buckets/{there}/body", d.raw(d.downloadThere))
+		r.Put("/api/v1/endpoints/{endpoint}/buckets/{there}/body", d.raw(d.uploadThere))
+		r.Post("/api/v1/copies", d.raw(d.copyBetween))
+		r.Post("/api/v1/replications/{rule}/verify", d.raw(d.verifyReplication))
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			writeProblem(w, &Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call",
 				Code: "no-call", Remedy: "see /openapi.yaml for the calls there are"})
@@ -130,6 +134,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.tierCalls(to)
 	d.lifecycleCalls(to)
 	d.endpointCalls(to)
+	d.thereCalls(to)
 	d.replicationCalls(to)
 	return api
 }

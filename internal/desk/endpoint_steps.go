@@ -33,20 +33,10 @@ func (d *Desk) watchEndpoint(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	var in WatchedCheck
-	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(&in); err != nil {
-		return fault.New(fault.Invalid, "body", "the body cannot be read: %s", err).In("body").
-			Do("send a document of this call")
+	if err := readDocument(w, r, &in); err != nil {
+		return err
 	}
-	w.Header().Set("Content-Type", "application/x-ndjson")
-	w.Header().Set("Cache-Control", "no-store")
-	flush := http.NewResponseController(w)
-	tell := func(s EndpointStep) {
-		if json.NewEncoder(w).Encode(s) == nil { // who went away hears nothing
-			_ = flush.Flush()
-		}
-	}
+	tell := lines[EndpointStep](w)
 	e, err := d.watched(r.Context(), &in, func(f client.Finding) { tell(EndpointStep{Finding: &f}) })
 	if err != nil {
 		p := d.problem(err)
@@ -56,6 +46,29 @@ func (d *Desk) watchEndpoint(w http.ResponseWriter, r *http.Request) error {
 	info := endpointInfo(e)
 	tell(EndpointStep{Endpoint: &info})
 	return nil
+}
+
+// readDocument reads the JSON document of a call that answers by itself.
+func readDocument(w http.ResponseWriter, r *http.Request, into any) error {
+	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(into); err != nil {
+		return fault.New(fault.Invalid, "body", "the body cannot be read: %s", err).In("body").
+			Do("send a document of this call")
+	}
+	return nil
+}
+
+// lines begins an answer of JSON lines, each of which is sent at once.
+func lines[T any](w http.ResponseWriter) func(T) {
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	w.Header().Set("Cache-Control", "no-store")
+	flush := http.NewResponseController(w)
+	return func(line T) {
+		if json.NewEncoder(w).Encode(line) == nil { // who went away hears nothing
+			_ = flush.Flush()
+		}
+	}
 }
 
 func (d *Desk) watched(ctx context.Context, in *WatchedCheck, step func(client.Finding)) (*endpoint.Endpoint, error) {

@@ -39,8 +39,9 @@ func reads(method string) bool { return method == http.MethodGet || method == ht
 // streams reports whether a call takes its body as it comes. What such a call keeps
 // it keeps after the end of the body, when what was signed has been compared.
 func streams(r *http.Request) bool {
-	return r.Method == http.MethodPut && strings.HasPrefix(r.URL.Path, "/api/v1/buckets/") &&
-		(strings.HasSuffix(r.URL.Path, "/body") || strings.Contains(r.URL.Path, "/parts/"))
+	return r.Method == http.MethodPut && (strings.HasPrefix(r.URL.Path, "/api/v1/buckets/") ||
+		strings.HasPrefix(r.URL.Path, "/api/v1/endpoints/")) && (strings.HasSuffix(r.URL.Path, "/body") ||
+		strings.Contains(r.URL.Path, "/parts/"))
 }
 
 // identify finds who asks, by signature or session, refuses others, and gives on no

@@ -59,6 +59,16 @@ func (h *Here) Stat(ctx context.Context, key string) (Facts, error) {
 	return FactsOf(v, ""), nil
 }
 
+// Found gives the current version of a key, with its address.
+func (h *Here) Found(ctx context.Context, key string) (catalog.Address, *object.Version, error) {
+	a, err := h.address(key)
+	if err != nil {
+		return a, nil, err
+	}
+	v, err := h.Store.Find(ctx, a)
+	return a, v, err
+}
+
 // Read reads a range.
 func (h *Here) Read(ctx context.Context, key, ifETag string, from, length int64) (io.ReadCloser, error) {
 	a, err := h.address(key)

@@ -5,6 +5,7 @@ import (
 	"io"
 	"time"
 
+	"spindle/internal/core/digest"
 	"spindle/internal/core/object"
 )
 
@@ -74,4 +75,16 @@ type reading struct {
 
 func (r reading) Range(ctx context.Context, from, length int64) (io.ReadCloser, error) {
 	return r.of.Read(ctx, r.f.Key, r.f.ETag, from, length)
+}
+
+// Sum gives the CRC-64/NVME of a body of a size.
+func Sum(ctx context.Context, b Body, size int64) (uint64, error) {
+	r, err := b.Range(ctx, 0, size)
+	if err != nil {
+		return 0, err
+	}
+	defer r.Close()
+	sum := digest.NewCRC64()
+	_, err = io.Copy(sum, r)
+	return sum.Sum64(), err
 }

@@ -90,6 +90,29 @@ func (e *Engine) getWhole(ctx context.Context, o Object, dest string) error {
 	return nil
 }
 
+// Fill writes a file from a reader, beside its place first, so that it is never half
+// there. The error when a file is there, and it is not to be replaced, has the code
+// file-exists.
+func Fill(dest string, r io.Reader, replace bool) error {
+	if _, err := os.Stat(dest); err == nil && !replace {
+		return fault.New(fault.Conflict, "file-exists", "%s is there already", dest).In("file").
+			Do("move it away, or say --replace")
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(dest), ".spindle-part-*")
+	if err != nil {
+		return LocalError(dest, err)
+	}
+	defer os.Remove(tmp.Name())
+	defer tmp.Close()
+	if _, err := io.Copy(tmp, r); err != nil {
+		return client.Unreachable(err)
+	}
+	if err := errors.Join(tmp.Sync(), tmp.Close()); err != nil {
+		return LocalError(dest, err)
+	}
+	return settle(tmp.Name(), dest)
+}
+
 // settle puts what arrived in its place.
 func settle(tmp, dest string) error {
 	if err := os.Chmod(tmp, 0o666&^umask()); err != nil {

@@ -42,7 +42,7 @@ create table replications (
   markers    boolean not null,                   -- delete markers travel
   removals   boolean not null,                   -- removals that leave nothing travel
   onward     boolean not null,                   -- what is a replica here travels on
-  lag_share  real not null default 0,            -- of objects that are to be copied within lag_within; 0: none is promised
+  lag_share  double precision not null default 0,            -- of objects that are to be copied within lag_within; 0: none is promised
   lag_within bigint not null default 0,          -- milliseconds
   first      bigint not null,                    -- version number: what is older was there before the rule
   revision   integer not null default 1,

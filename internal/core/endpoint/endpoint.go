@@ -4,7 +4,6 @@ import (
 	"errors"
 	"net/url"
 	"regexp"
-	"slices"
 	"strings"
 	"time"
 
@@ -211,12 +210,15 @@ func ParseAddress(s string) (Address, error) {
 
 // String writes an address as it is read.
 func (a Address) String() string {
-	parts := []string{a.Bucket}
-	if a.Endpoint != "" {
-		parts = slices.Insert(parts, 0, "@"+a.Endpoint)
-	}
+	s := a.Bucket
 	if a.Key != "" {
-		parts = append(parts, a.Key)
+		s += "/" + a.Key
 	}
-	return strings.TrimSuffix(strings.Join(parts, "/"), "/")
+	switch {
+	case a.Endpoint == "":
+		return s
+	case s == "":
+		return "@" + a.Endpoint
+	}
+	return "@" + a.Endpoint + "/" + s
 }

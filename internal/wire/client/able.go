@@ -2,8 +2,11 @@ package client
 
 import (
 	"context"
+	"crypto/md5"
 	"crypto/rand"
+	"encoding/base64"
 	"fmt"
+	"io"
 	"maps"
 	"net/http"
 	"net/url"
@@ -13,6 +16,7 @@ import (
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/wire/sign"
 )
 
 // able finds out what the service can do, on a bucket: what can be told by reading, and
@@ -32,7 +36,7 @@ func (c *checking) able(ctx context.Context, cl *Client) {
 		_, err = cl.ListVersions(ctx, c.s.Bucket, "", VersionPlace{}, 1)
 	}
 	know(endpoint.Versioning, err)
-	_, err = cl.document(ctx, http.MethodGet, c.s.Bucket, "", url.Values{"lifecycle": {""}}, nil, "", nil)
+	_, err = cl.Lifecycle(ctx, c.s.Bucket)
 	know(endpoint.Lifecycle, err)
 	if c.s.Write {
 		c.ableToWrite(ctx, cl, know)
@@ -129,6 +133,36 @@ func (c *Client) Versioning(ctx context.Context, bucket string) (object.Versioni
 		return object.Off, err
 	}
 	return map[string]object.Versioning{"Enabled": object.On, "Suspended": object.Paused}[d.Status], nil
+}
+
+// Lifecycle gives the lifecycle document of a bucket as the service has it. The error for
+// none has the code rules-missing.
+func (c *Client) Lifecycle(ctx context.Context, bucket string) (string, error) {
+	r, err := c.request(ctx, http.MethodGet, bucket, "", url.Values{"lifecycle": {""}}, nil)
+	if err != nil {
+		return "", err
+	}
+	resp, err := c.do(r, sign.EmptyHash)
+	if err != nil {
+		return "", err
+	}
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	return string(raw), err
+}
+
+// SetLifecycle replaces the lifecycle document of a bucket; "" takes it away.
+func (c *Client) SetLifecycle(ctx context.Context, bucket, doc string) error {
+	method := http.MethodPut
+	h := http.Header{}
+	if doc == "" {
+		method = http.MethodDelete
+	} else {
+		sum := md5.Sum([]byte(doc)) // some services ask for it
+		h.Set("Content-Md5", base64.StdEncoding.EncodeToString(sum[:]))
+	}
+	_, err := c.document(ctx, method, bucket, "", url.Values{"lifecycle": {""}}, h, doc, nil)
+	return err
 }
 
 // tagsIn gives tags as a header has them.

@@ -1,0 +1,460 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"spindle/internal/core/replication"
+)
+
+// FollowReplication reads the journal on for the rules, at most limit entries, and has
+// what changed wait at their targets. more says that there was something.
+func (c *Catalog) FollowReplication(ctx context.Context, limit int) (more bool, err error) {
+	// A look without a lock first: a transaction that finds nothing would cost a sync.
+	err = c.db.GetContext(ctx, &more, `select exists (select 1 from followers f where f.name = $1 and exists
+		(select 1 from journal j where (j.xid, j.seq) > (f.xid, f.seq) and j.`+belowHorizon+`))`, replicationFollower)
+	if err != nil || !more {
+		return false, mapError(err)
+	}
+	n, err := c.Follow(ctx, replicationFollower, limit, func(ctx context.Context, tx *sqlx.Tx, s Stretch) error {
+		_, err := tx.ExecContext(ctx, `select replicate_due($1::xid8, $2, $3::xid8, $4)`, s.From.XID, s.From.Seq, s.To.XID,
+			s.To.Seq)
+		return err
+	})
+	return n > 0, err
+}
+
+// ReplicaTask is a key that waits at a target, claimed.
+type ReplicaTask struct {
+	Key      string
+	Have     replication.Have
+	Seq      int64 // of the change that it waits for
+	Since    time.Time
+	Attempts int
+	Turn     int64  // of the claim
+	Upload   string // an upload there that goes on
+}
+
+// DueTargets gives those of some targets at which something is due.
+func (c *Catalog) DueTargets(ctx context.Context, targets []int64) (due []int64, err error) {
+	err = c.db.SelectContext(ctx, &due, `select t from unnest($1::bigint[]) t where exists (select 1 from replicas
+		where target = t and waiting and due <= clock_timestamp() and (until is null or until < clock_timestamp()))`, targets)
+	return due, mapError(err)
+}
+
+// ClaimReplicas claims keys that are due at a target, the one that waits longest first.
+func (c *Catalog) ClaimReplicas(ctx context.Context, target int64, limit int, lease time.Duration) ([]ReplicaTask, error) {
+	var rows []struct {
+		Key      []byte    `db:"key"`
+		Number   int64     `db:"number"`
+		Revision int       `db:"revision"`
+		Gone     bool      `db:"gone"`
+		ETag     string    `db:"etag"`
+		Version  string    `db:"version"`
+		Seq      int64     `db:"seq"`
+		Since    time.Time `db:"since"`
+		Attempts int       `db:"attempts"`
+		Turn     int64     `db:"turn"`
+		Upload   string    `db:"upload"`
+	}
+	err := c.db.SelectContext(ctx, &rows, `update replicas set turn = turn + 1,
+		until = clock_timestamp() + $3::bigint * interval '1 ms'
+		where ctid = any(array(select ctid from replicas where target = $1 and waiting and due <= clock_timestamp()
+			and (until is null or until < clock_timestamp()) order by due limit $2 for update skip locked))
+		returning key, number, revision, gone, etag, version, seq, coalesce(since, clock_timestamp()) as since, attempts, turn,
+			upload`, target, limit, lease.Milliseconds())
+	out := make([]ReplicaTask, len(rows))
+	for i, r := range rows {
+		out[i] = ReplicaTask{Key: string(r.Key), Seq: r.Seq, Since: r.Since, Attempts: r.Attempts, Turn: r.Turn,
+			Upload: r.Upload, Have: replication.Have{Number: r.Number, Revision: r.Revision, Gone: r.Gone, ETag: r.ETag,
+				Version: r.Version}}
+	}
+	return out, mapError(err)
+}
+
+// ReplicaDone is what came to be of a claimed key.
+type ReplicaDone struct {
+	ReplicaTask
+	Have replication.Have // now; Number 0: there is nothing to know of it
+	Lag  time.Duration    // that it waited; below 0: it is not counted
+	Size int64            // bytes that were sent
+}
+
+// ReplicasDone writes down what came to be of claimed keys, and how long they waited.
+func (c *Catalog) ReplicasDone(ctx context.Context, target int64, done []ReplicaDone) error {
+	n := len(done)
+	keys, turns, seqs, numbers := make([][]byte, n), make([]int64, n), make([]int64, n), make([]int64, n)
+	revisions, gone, etags, versions := make([]int32, n), make([]bool, n), make([]string, n), make([]string, n)
+	lags, bytes := make([]int32, replication.LagSlots), int64(0)
+	for i, d := range done {
+		keys[i], turns[i], seqs[i], numbers[i] = []byte(d.Key), d.Turn, d.Seq, d.Have.Number
+		revisions[i], gone[i], etags[i], versions[i] = int32(d.Have.Revision), d.Have.Gone, d.Have.ETag, d.Have.Version
+		if d.Lag >= 0 {
+			lags[replication.LagSlot(d.Lag)]++
+		}
+		bytes += d.Size
+	}
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `select replicas_done($1, $2, $3, $4, $5, $6, $7, $8, $9)`, target, keys, turns, seqs,
+			numbers, revisions, gone, etags, versions); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `insert into replication_lags as l (target, at, counts, bytes)
+			values ($1, date_trunc('minute', clock_timestamp()), $2, $3) on conflict (target, at) do update set
+			bytes = l.bytes + excluded.bytes,
+			counts = array(select a + b from unnest(l.counts, excluded.counts) x(a, b))`, target, lags, bytes)
+		return err
+	})
+}
+
+// DelayReplica puts a claimed key off that failed, if the claim is still held.
+func (c *Catalog) DelayReplica(ctx context.Context, target int64, t ReplicaTask, pause time.Duration, code, says,
+	upload string) error {
+	_, err := c.db.ExecContext(ctx, `update replicas set attempts = attempts + 1, until = null, code = $5, says = $6,
+		upload = $7, due = clock_timestamp() + $4::bigint * interval '1 ms' where target = $1 and key = $2 and turn = $3`, target,
+		[]byte(t.Key), t.Turn, pause.Milliseconds(), code, plainText(says), upload)
+	return mapError(err)
+}
+
+// ReleaseReplicas gives claims back that were not worked on.
+func (c *Catalog) ReleaseReplicas(ctx context.Context, target int64, tasks []ReplicaTask) error {
+	keys, turns := make([][]byte, len(tasks)), make([]int64, len(tasks))
+	for i, t := range tasks {
+		keys[i], turns[i] = []byte(t.Key), t.Turn
+	}
+	_, err := c.db.ExecContext(ctx, `update replicas r set until = null from unnest($2::bytea[], $3::bigint[]) w(key, turn)
+		where r.target = $1 and r.key = w.key and r.turn = w.turn`, target, keys, turns)
+	return mapError(err)
+}
+
+// KeepReplicaUpload notes an upload that a claimed key's bytes go into.
+func (c *Catalog) KeepReplicaUpload(ctx context.Context, target int64, t ReplicaTask, upload string,
+	lease time.Duration) error {
+	held, err := c.changed(ctx, `update replicas set upload = $4, until = clock_timestamp() + $5::bigint * interval '1 ms'
+		where target = $1 and key = $2 and turn = $3`, target, []byte(t.Key), t.Turn, upload, lease.Milliseconds())
+	if err == nil && !held {
+		err = leaseLost("task")
+	}
+	return err
+}
+
+// TargetFails notes why a target fails, or with code "" that it does not.
+func (c *Catalog) TargetFails(ctx context.Context, target int64, code, says string) error {
+	_, err := c.db.ExecContext(ctx, `update replication_targets set since = case when $2 = '' then null
+		else coalesce(since, clock_timestamp()) end, code = $2, says = $3 where id = $1 and (code <> $2 or says <> $3)`, target, code,
+		plainText(says))
+	return mapError(err)
+}
+
+// RenewReplicas has claims last on; it gives those that are still held.
+func (c *Catalog) RenewReplicas(ctx context.Context, target int64, tasks []ReplicaTask, lease time.Duration) error {
+	keys, turns := make([][]byte, len(tasks)), make([]int64, len(tasks))
+	for i, t := range tasks {
+		keys[i], turns[i] = []byte(t.Key), t.Turn
+	}
+	_, err := c.db.ExecContext(ctx, `update replicas r set until = clock_timestamp() + $4::bigint * interval '1 ms'
+		from unnest($2::bytea[], $3::bigint[]) w(key, turn)
+		where r.target = $1 and r.key = w.key and r.turn = w.turn and r.until is not null`, target, keys, turns,
+		lease.Milliseconds())
+	return mapError(err)
+}
+
+// TargetMade gives when the bucket of a target was made, as it said at first, and keeps
+// what it says now when nothing is known.
+func (c *Catalog) TargetMade(ctx context.Context, target int64, says string) (made string, err error) {
+	err = c.db.GetContext(ctx, &made, `update replication_targets set made = case when made = '' then $2 else made end
+		where id = $1 returning made`, target, says)
+	if errors.Is(err, sql.ErrNoRows) {
+		return says, nil
+	}
+	return made, mapError(err)
+}
+
+// BackfillStep has more of a rule's objects wait at a target whose backfill is under way,
+// from its place on; more says that there may be others.
+func (c *Catalog) BackfillStep(ctx context.Context, r *replication.Rule, target int64, limit int) (more bool, err error) {
+	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
+		var place []byte
+		err := tx.GetContext(ctx, &place, `select coalesce(place, '') from replication_targets
+			where id = $1 and backfill = 1 for update`, target)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		var step struct {
+			Last  []byte `db:"last"`
+			Asked int64  `db:"asked"`
+		}
+		if err := tx.GetContext(ctx, &step, `select last, asked from backfill_due($1, $2, $3, $4, $5)`, target, r.BucketID,
+			[]byte(r.Prefix), place, limit); err != nil {
+			return err
+		}
+		more = step.Last != nil
+		_, err = tx.ExecContext(ctx, `update replication_targets set place = $2, asked = asked + $3,
+			backfill = case when $4 then 1 else 2 end where id = $1`, target, step.Last, step.Asked, more)
+		return err
+	})
+	return more, err
+}
+
+// Backfilling gives the targets whose backfill is under way and that do not wait for more
+// than limit objects already.
+func (c *Catalog) Backfilling(ctx context.Context, limit int) (targets []int64, err error) {
+	err = c.db.SelectContext(ctx, &targets, `select id from replication_targets t where backfill = 1 and $1 > (select count(*)
+		from (select 1 from replicas where target = t.id and waiting limit $1) x)`, limit)
+	return targets, mapError(err)
+}
+
+// HurryReplicas has what waits at a target because the target failed be tried now: it is
+// back.
+func (c *Catalog) HurryReplicas(ctx context.Context, target int64) error {
+	_, err := c.db.ExecContext(ctx, `update replicas r set due = clock_timestamp() from replication_targets t
+		where t.id = $1 and r.target = t.id and r.waiting and r.until is null and r.due > clock_timestamp()
+		and r.code = t.code and t.code <> ''`, target)
+	return mapError(err)
+}
+
+// ReplicaOf names a key at a target.
+type ReplicaOf struct {
+	Target int64
+	Key    string
+}
+
+// Replica is what is known of a key at a target.
+type Replica struct {
+	replication.Have
+	Confirmed *time.Time
+	Waiting   bool
+	Since     *time.Time // it waits
+	Due       *time.Time
+	Attempts  int
+	Code      string // why the last attempt failed
+	Says      string
+	Bytes     int64
+}
+
+type replicaRow struct {
+	Target    int64      `db:"target"`
+	Key       []byte     `db:"key"`
+	Number    int64      `db:"number"`
+	Revision  int        `db:"revision"`
+	Gone      bool       `db:"gone"`
+	ETag      string     `db:"etag"`
+	Version   string     `db:"version"`
+	Confirmed *time.Time `db:"confirmed"`
+	Waiting   bool       `db:"waiting"`
+	Since     *time.Time `db:"since"`
+	Due       *time.Time `db:"due"`
+	Attempts  int        `db:"attempts"`
+	Code      string     `db:"code"`
+	Says      string     `db:"says"`
+	Bytes     int64      `db:"bytes"`
+}
+
+func (r *replicaRow) replica() *Replica {
+	return &Replica{Have: replication.Have{Number: r.Number, Revision: r.Revision, Gone: r.Gone, ETag: r.ETag,
+		Version: r.Version}, Confirmed: r.Confirmed, Waiting: r.Waiting, Since: r.Since, Due: r.Due, Attempts: r.Attempts,
+		Code: r.Code, Says: r.Says, Bytes: r.Bytes}
+}
+
+const replicaColumns = `target, key, number, revision, gone, etag, version, confirmed, waiting, since, due, attempts, code,
+	says, bytes`
+
+// Replicas gives what is known of keys at targets.
+func (c *Catalog) Replicas(ctx context.Context, targets []int64, keys [][]byte) (map[ReplicaOf]*Replica, error) {
+	var rows []replicaRow
+	err := c.db.SelectContext(ctx, &rows, `select `+replicaColumns+` from replicas
+		where target = any($1) and key = any($2)`, targets, keys)
+	out := make(map[ReplicaOf]*Replica, len(rows))
+	for i := range rows {
+		out[ReplicaOf{rows[i].Target, string(rows[i].Key)}] = rows[i].replica()
+	}
+	return out, mapError(err)
+}
+
+// WaitingReplica is a key that waits at a target.
+type WaitingReplica struct {
+	Key string
+	*Replica
+}
+
+// WaitingReplicas gives keys that wait at a target after one, in order; with failed those
+// that failed at least once.
+func (c *Catalog) WaitingReplicas(ctx context.Context, target int64, failed bool, after string,
+	limit int) ([]WaitingReplica, error) {
+	var rows []replicaRow
+	err := c.db.SelectContext(ctx, &rows, `select `+replicaColumns+` from replicas where target = $1 and key > $2 and waiting
+		and (attempts > 0 or not $3) order by key limit $4`, target, []byte(after), failed, limit)
+	out := make([]WaitingReplica, len(rows))
+	for i := range rows {
+		out[i] = WaitingReplica{string(rows[i].Key), rows[i].replica()}
+	}
+	return out, mapError(err)
+}
+
+// TargetStanding is how a target stands.
+type TargetStanding struct {
+	ID       int64      `db:"id"`
+	Waiting  int64      `db:"waiting"`
+	Failed   int64      `db:"failed"` // of those that wait
+	Bytes    int64      `db:"bytes"`
+	Oldest   *time.Time `db:"oldest"`
+	Next     *time.Time `db:"next"`  // try of those that failed
+	Since    *time.Time `db:"since"` // it fails
+	Code     string     `db:"code"`
+	Says     string     `db:"says"`
+	Backfill int        `db:"backfill"` // 0 none, 1 under way, 2 done
+	Asked    int64      `db:"asked"`
+	Verified *time.Time `db:"verified"`
+	Verify   []byte     `db:"verify"`
+	Lags     replication.Lags
+	Rate     int64 // bytes a second, in the last minutes
+}
+
+// Standing tells how targets stand, with lags since a moment.
+func (c *Catalog) Standing(ctx context.Context, targets []int64, since time.Time) (map[int64]*TargetStanding, error) {
+	var rows []*TargetStanding
+	if err := c.db.SelectContext(ctx, &rows, `select t.id, t.since, t.code, t.says, t.backfill, t.asked, t.verified, t.verify,
+		w.waiting, w.failed, w.bytes, w.oldest, w.next from replication_targets t left join lateral (
+			select count(*) as waiting, count(*) filter (where attempts > 0) as failed, coalesce(sum(bytes), 0)::bigint as bytes,
+				min(r.since) as oldest, min(due) filter (where attempts > 0) as next
+			from replicas r where r.target = t.id and waiting) w on true where t.id = any($1)`, targets); err != nil {
+		return nil, mapError(err)
+	}
+	out := map[int64]*TargetStanding{}
+	for _, r := range rows {
+		out[r.ID] = r
+	}
+	var lags []struct {
+		Target int64 `db:"target"`
+		Slot   int   `db:"slot"`
+		N      int64 `db:"n"`
+	}
+	if err := c.db.SelectContext(ctx, &lags, `select target, (ord - 1)::int as slot, sum(n)::bigint as n from replication_lags,
+		unnest(counts) with ordinality x(n, ord) where target = any($1) and at >= date_trunc('minute', $2::timestamptz)
+		group by 1, 2`, targets, since); err != nil {
+		return nil, mapError(err)
+	}
+	for _, l := range lags {
+		if r := out[l.Target]; r != nil && l.Slot < replication.LagSlots {
+			r.Lags[l.Slot] += l.N
+		}
+	}
+	var rates []struct {
+		Target int64 `db:"target"`
+		Rate   int64 `db:"rate"`
+	}
+	err := c.db.SelectContext(ctx, &rates, `select target, (sum(bytes) / greatest(1, extract(epoch from
+		clock_timestamp() - min(at))))::bigint as rate from replication_lags
+		where target = any($1) and at > clock_timestamp() - interval '5 min' group by 1`, targets)
+	for _, s := range rates {
+		if r := out[s.Target]; r != nil {
+			r.Rate = s.Rate
+		}
+	}
+	return out, mapError(err)
+}
+
+// LagPoint is how long changes waited at a target in some minutes, and how many were still
+// waiting is not known any more.
+type LagPoint struct {
+	At    time.Time
+	Lags  replication.Lags
+	Bytes int64
+}
+
+// LagHistory gives lags of a target by minute since a moment.
+func (c *Catalog) LagHistory(ctx context.Context, target int64, since time.Time) ([]LagPoint, error) {
+	var rows []struct {
+		At    time.Time `db:"at"`
+		Slot  int       `db:"slot"`
+		N     int64     `db:"n"`
+		Bytes int64     `db:"bytes"`
+	}
+	err := c.db.SelectContext(ctx, &rows, `select at, (ord - 1)::int as slot, n, bytes from replication_lags,
+		unnest(counts) with ordinality x(n, ord) where target = $1 and at >= $2 order by at, ord`, target, since)
+	var out []LagPoint
+	for _, r := range rows {
+		if len(out) == 0 || !out[len(out)-1].At.Equal(r.At) {
+			out = append(out, LagPoint{At: r.At.UTC(), Bytes: r.Bytes})
+		}
+		if r.Slot < replication.LagSlots {
+			out[len(out)-1].Lags[r.Slot] = r.N
+		}
+	}
+	return out, mapError(err)
+}
+
+// FaultCount counts why keys that wait at a target failed.
+type FaultCount struct {
+	Code  string `db:"code"`
+	Says  string `db:"says"` // one of their messages
+	Count int64  `db:"n"`
+}
+
+// Faults counts why keys that wait at a target failed, the most frequent first.
+func (c *Catalog) Faults(ctx context.Context, target int64) (out []FaultCount, err error) {
+	err = c.db.SelectContext(ctx, &out, `select code, max(says) as says, count(*) as n from replicas
+		where target = $1 and waiting and attempts > 0 group by code order by n desc, code limit 20`, target)
+	return out, mapError(err)
+}
+
+// RetryReplicas has keys that failed at a target be tried now: one, or with "" all. It
+// says how many.
+func (c *Catalog) RetryReplicas(ctx context.Context, target int64, key string) (int64, error) {
+	r, err := c.db.ExecContext(ctx, `update replicas set due = clock_timestamp(), attempts = 0 where target = $1
+		and waiting and attempts > 0 and until is null and ($2::bytea = '' or key = $2)`, target, []byte(key))
+	if err != nil {
+		return 0, mapError(err)
+	}
+	n, err := r.RowsAffected()
+	return n, mapError(err)
+}
+
+// AcceptTarget takes the bucket of a target as it is, although it was made anew: nothing
+// of what was known to be there counts any more.
+func (c *Catalog) AcceptTarget(ctx context.Context, target int64) error {
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		for _, q := range []string{`update replication_targets set made = '', since = null, code = '', says = '' where id = $1`,
+			`delete from replicas where target = $1 and not waiting`,
+			`update replicas set number = 0, revision = 0, etag = '', version = '' where target = $1`} {
+			if _, err := tx.ExecContext(ctx, q, target); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// StartBackfill has what was there before be copied to a target too, from the beginning.
+func (c *Catalog) StartBackfill(ctx context.Context, target int64) error {
+	_, err := c.db.ExecContext(ctx, `update replication_targets set backfill = 1, place = null, asked = 0 where id = $1`,
+		target)
+	return mapError(err)
+}
+
+// BackfillNeeds counts the objects of a rule that are not at a target as they are, and
+// their bytes: what a backfill would copy, but for tags.
+func (c *Catalog) BackfillNeeds(ctx context.Context, r *replication.Rule, target int64) (objects, bytes int64, err error) {
+	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(h.size), 0)::bigint from heads h
+		where h.bucket = $1 and h.key >= $2 and ($3::bytea is null or h.key < $3) and not h.marker
+		and ($5::jsonb is null or h.tags @> $5::jsonb)
+		and not exists (select 1 from replicas x where x.target = $4 and x.key = h.key and x.number = h.number
+			and x.revision = h.revision and not x.gone)`, r.BucketID, []byte(r.Prefix), endOf(r.Prefix), target,
+		tagsOrNull(r)).Scan(&objects, &bytes)
+	return objects, bytes, mapError(err)
+}
+
+func tagsOrNull(r *replication.Rule) any {
+	doc, err := documentOrNull(r.Tags)
+	if err != nil {
+		return nil // tags are texts, which always can be written
+	}
+	return doc
+}

@@ -1,0 +1,607 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/sync/errgroup"
+
+	"spindle/internal/core/endpoint"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/desk"
+	"spindle/internal/transfer"
+	"spindle/internal/wire/sign"
+)
+
+// orThere does something else when an argument is an address at an endpoint.
+func orThere(here, there cli.ActionFunc) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		for _, s := range c.Args().Slice() {
+			if strings.HasPrefix(s, "@") {
+				return there(ctx, c)
+			}
+		}
+		return here(ctx, c)
+	}
+}
+
+// bucketsThere gives the path of the desk's calls of an endpoint's buckets.
+func bucketsThere(a endpoint.Address, rest string) string {
+	p := endpointsPath + url.PathEscape(a.Endpoint) + "/buckets"
+	if a.Bucket != "" {
+		p += "/" + url.PathEscape(a.Bucket)
+	}
+	return p + rest
+}
+
+// there opens the service and reads the one address of a command; with bucket it must
+// name one.
+func (a *app) there(c *cli.Command, bucket bool) (*api, endpoint.Address, error) {
+	p, s, err := a.one(c)
+	if err != nil {
+		return nil, endpoint.Address{}, err
+	}
+	at, err := endpoint.ParseAddress(s)
+	if err == nil && bucket && at.Bucket == "" {
+		err = wrongUsage("%q names no bucket: give @ENDPOINT/BUCKET", s).see(c)
+	}
+	return p, at, err
+}
+
+// only refuses flags that mean nothing at an endpoint.
+func only(c *cli.Command, allowed ...string) error {
+	for _, name := range c.LocalFlagNames() {
+		ok := name == "yes" || name == "json"
+		for _, a := range allowed {
+			ok = ok || a == name
+		}
+		if !ok && c.IsSet(name) {
+			return wrongUsage("--%s is not for what is at an endpoint", name).see(c)
+		}
+	}
+	return nil
+}
+
+func (a *app) bucketListThere(ctx context.Context, c *cli.Command) error {
+	p, at, err := a.there(c, false)
+	if err != nil {
+		return err
+	}
+	var out struct{ Buckets []desk.BucketThere }
+	if err := p.call(ctx, http.MethodGet, bucketsThere(endpoint.Address{Endpoint: at.Endpoint}, ""), nil, nil, &out); err != nil {
+		return err
+	}
+	return a.print(out.Buckets, func() error {
+		if len(out.Buckets) == 0 {
+			a.note("The key sees no bucket at %s.", at.Endpoint)
+			return nil
+		}
+		var rows [][]string
+		for _, b := range out.Buckets {
+			rows = append(rows, []string{shown("@" + at.Endpoint + "/" + b.Name), shown(b.Made)})
+		}
+		return a.table([]column{{"BUCKET", false}, {"MADE", false}}, rows)
+	})
+}
+
+func (a *app) bucketCreateThere(ctx context.Context, c *cli.Command) error {
+	p, at, err := a.there(c, true)
+	if err == nil {
+		err = only(c, "versioning")
+	}
+	if err != nil {
+		return err
+	}
+	in := map[string]any{"name": at.Bucket}
+	texts(c, in, "versioning")
+	var b desk.BucketThere
+	if err := p.call(ctx, http.MethodPost, bucketsThere(endpoint.Address{Endpoint: at.Endpoint}, ""), nil, in, &b); err != nil {
+		return err
+	}
+	return a.print(b, func() error { return a.showBucketThere(at, b) })
+}
+
+func (a *app) showBucketThere(at endpoint.Address, b desk.BucketThere) error {
+	rules := "none, or not told"
+	if b.Lifecycle != "" {
+		rules = "\n" + strings.TrimSpace(shown(strings.ReplaceAll(b.Lifecycle, "\n", " ")))
+	}
+	return a.facts([][2]string{{"Bucket", at.String()}, {"Made", orDash(shown(b.Made))},
+		{"Versioning", orDash(b.Versioning)}, {"Lifecycle", rules}})
+}
+
+func (a *app) bucketShowThere(ctx context.Context, c *cli.Command) error {
+	p, at, err := a.there(c, true)
+	if err != nil {
+		return err
+	}
+	var b desk.BucketThere
+	if err := p.call(ctx, http.MethodGet, bucketsThere(at, ""), nil, nil, &b); err != nil {
+		return err
+	}
+	return a.print(b, func() error { return a.showBucketThere(at, b) })
+}
+
+func (a *app) bucketChangeThere(ctx context.Context, c *cli.Command) error {
+	p, at, err := a.there(c, true)
+	if err == nil {
+		err = only(c, "versioning", "lifecycle-from")
+	}
+	if err != nil {
+		return err
+	}
+	in := map[string]any{}
+	texts(c, in, "versioning")
+	if file := c.String("lifecycle-from"); file == "none" {
+		in["lifecycle"] = ""
+	} else if file != "" {
+		doc, err := os.ReadFile(file)
+		if err != nil {
+			return transfer.LocalError(file, err)
+		}
+		in["lifecycle"] = string(doc)
+	}
+	if len(in) == 0 {
+		return wrongUsage("nothing to change was given").see(c)
+	}
+	var b desk.BucketThere
+	if err := p.call(ctx, http.MethodPatch, bucketsThere(at, ""), nil, in, &b); err != nil {
+		return err
+	}
+	return a.print(b, func() error { return a.showBucketThere(at, b) })
+}
+
+func (a *app) bucketRemoveThere(ctx context.Context, c *cli.Command) error {
+	p, at, err := a.there(c, true)
+	if err == nil {
+		err = only(c)
+	}
+	if err != nil {
+		return err
+	}
+	if err := a.confirm(c, fmt.Sprintf("The bucket %s goes, if nothing is in it.", at), at.Bucket); err != nil {
+		return err
+	}
+	if err := p.call(ctx, http.MethodDelete, bucketsThere(at, ""), nil, nil, nil); err != nil {
+		return err
+	}
+	return a.print(map[string]string{"removed": at.String()}, func() error {
+		_, err := fmt.Fprintf(a.Out, "Removed bucket %s.\n", at)
+		return err
+	})
+}
+
+// eachThere calls f for every object beneath a prefix of a bucket at an endpoint.
+func (p *api) eachThere(ctx context.Context, at endpoint.Address, f func(desk.ObjectThere) error) error {
+	for after := ""; ; {
+		var page struct {
+			Objects []desk.ObjectThere
+			Next    string
+		}
+		if err := p.call(ctx, http.MethodGet, bucketsThere(at, "/objects"), url.Values{"prefix": {at.Key}, "after": {after},
+			"limit": {"1000"}}, nil, &page); err != nil {
+			return err
+		}
+		for _, o := range page.Objects {
+			if err := f(o); err != nil {
+				return err
+			}
+		}
+		if after = page.Next; after == "" {
+			return nil
+		}
+	}
+}
+
+func (a *app) objectListThere(ctx context.Context, c *cli.Command) error {
+	p, at, err := a.there(c, true)
+	if err == nil {
+		err = only(c, "flat", "limit", "after")
+	}
+	if err != nil {
+		return err
+	}
+	q := url.Values{"prefix": {at.Key}, "delimiter": {"/"}, "after": {c.String("after")}}
+	if c.Bool("flat") {
+		q.Set("delimiter", "")
+	}
+	var rows [][]string
+	n, limit := 0, c.Int("limit")
+	var bytes int64
+	for {
+		q.Set("limit", fmt.Sprint(max(1, min(1000, limit-n))))
+		var page struct {
+			Objects  []desk.ObjectThere
+			Prefixes []string
+			Next     string
+		}
+		if err := p.call(ctx, http.MethodGet, bucketsThere(at, "/objects"), q, nil, &page); err != nil {
+			return err
+		}
+		for _, f := range page.Prefixes {
+			if a.json {
+				if err := a.print(map[string]string{"prefix": f}, nil); err != nil {
+					return err
+				}
+			}
+			rows = append(rows, []string{"", "", shown(f)})
+		}
+		for _, o := range page.Objects {
+			if a.json {
+				if err := a.print(o, nil); err != nil {
+					return err
+				}
+			}
+			bytes += o.Size
+			rows = append(rows, []string{size(o.Size), when(o.Modified), shown(o.Key)})
+		}
+		n = len(rows)
+		if q.Set("after", page.Next); page.Next == "" || n >= limit {
+			break
+		}
+	}
+	if a.json {
+		return nil
+	}
+	if n == 0 {
+		a.note("Nothing lies beneath %s.", shown(at.String()))
+		return exitOnly(ExitNotFound)
+	}
+	if err := a.table([]column{{"SIZE", true}, {"CHANGED", false}, {"KEY", false}}, rows); err != nil {
+		return err
+	}
+	if next := q.Get("after"); next != "" {
+		a.note("%s shown, more follow: --after '%s', or a greater --limit", count(int64(n)), shown(next))
+		return nil
+	}
+	a.note("%s, %s", things(int64(n), "entry", "entries"), size(bytes))
+	return nil
+}
+
+func (a *app) objectShowThere(ctx context.Context, c *cli.Command) error {
+	p, at, err := a.there(c, true)
+	if err == nil {
+		err = only(c)
+	}
+	if err != nil {
+		return err
+	}
+	var o desk.ObjectThere
+	if err := p.call(ctx, http.MethodGet, bucketsThere(at, "/object"), url.Values{"key": {at.Key}}, nil, &o); err != nil {
+		return err
+	}
+	return a.print(o, func() error {
+		facts := [][2]string{{"Object", shown(at.String())}, {"Size", fmt.Sprintf("%s (%s bytes)", size(o.Size), count(o.Size))},
+			{"Type", orDash(shown(o.ContentType))}, {"Changed", when(o.Modified)}, {"ETag", o.ETag},
+			{"CRC-64/NVME", orDash(o.CRC64)}, {"Version", orDash(o.Version)}, {"Storage class", orDash(shown(o.Class))}}
+		for name, v := range o.Metadata {
+			facts = append(facts, [2]string{"  " + shown(name), shown(v)})
+		}
+		for name, v := range o.Tags {
+			facts = append(facts, [2]string{"  tag " + shown(name), shown(v)})
+		}
+		return a.facts(facts)
+	})
+}
+
+func (a *app) objectRemoveThere(ctx context.Context, c *cli.Command) error {
+	p, at, err := a.there(c, true)
+	if err == nil {
+		err = only(c)
+	}
+	if err != nil {
+		return err
+	}
+	if at.Key == "" || strings.HasSuffix(at.Key, "/") {
+		return wrongUsage("at an endpoint objects are removed one by one: name the whole key").see(c)
+	}
+	if err := a.confirm(c, fmt.Sprintf("The object %s goes.", shown(at.String())), path.Base(at.Key)); err != nil {
+		return err
+	}
+	if err := p.call(ctx, http.MethodDelete, bucketsThere(at, "/object"), url.Values{"key": {at.Key}}, nil, nil); err != nil {
+		return err
+	}
+	return a.print(map[string]string{"removed": at.String()}, func() error {
+		_, err := fmt.Fprintf(a.Out, "Removed %s.\n", shown(at.String()))
+		return err
+	})
+}
+
+func (a *app) objectGetThere(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 2)
+	if err == nil {
+		err = only(c, "parallel", "replace")
+	}
+	if err != nil {
+		return err
+	}
+	at, err := endpoint.ParseAddress(in[0])
+	if err != nil {
+		return err
+	}
+	if at.Key == "" || strings.HasSuffix(at.Key, "/") {
+		return wrongUsage("name one object; many go by: spindle object copy %s BUCKET/PREFIX/", in[0]).see(c)
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	resp, err := p.open(ctx, http.MethodGet, bucketsThere(at, "/body"), url.Values{"key": {at.Key}}, nil, sign.EmptyHash, "")
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	dest := path.Base(at.Key)
+	if len(in) == 2 {
+		dest = in[1]
+	}
+	if dest == "-" {
+		_, err := io.Copy(a.Out, resp.Body)
+		return err
+	}
+	if st, err := os.Stat(dest); err == nil && st.IsDir() {
+		name, err := object.SafePath(path.Base(at.Key))
+		if err != nil {
+			return err
+		}
+		dest = filepath.Join(dest, name)
+	}
+	m := a.meter(1, resp.ContentLength)
+	r, done := m.Begin(dest, resp.ContentLength, resp.Body)
+	err = transfer.Fill(dest, r, c.Bool("replace"))
+	done()
+	m.stop()
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(a.Out, "Got %s, %s.\n", shown(dest), size(resp.ContentLength))
+	return err
+}
+
+func (a *app) objectPutThere(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 2, -1)
+	if err == nil {
+		err = only(c, "metadata", "content-type", "tier", "parallel")
+	}
+	if err != nil {
+		return err
+	}
+	at, err := endpoint.ParseAddress(in[len(in)-1])
+	if err != nil {
+		return err
+	}
+	if at.Bucket == "" {
+		return wrongUsage("%q names no bucket: give @ENDPOINT/BUCKET/KEY", in[len(in)-1]).see(c)
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	files, _, err := a.gather(in[:len(in)-1], at.Bucket, at.Key, at.Key == "" || strings.HasSuffix(at.Key, "/"))
+	if err != nil {
+		return err
+	}
+	var bytes int64
+	for _, f := range files {
+		bytes += f.Size
+	}
+	m := a.meter(len(files), bytes)
+	t := &tally{a: a, started: time.Now()}
+	var g errgroup.Group
+	g.SetLimit(max(1, c.Int("parallel")))
+	for _, f := range files {
+		g.Go(func() error {
+			to := at
+			to.Key = f.Key
+			x := transferred{Local: f.Path, Bucket: "@" + at.Endpoint + "/" + at.Bucket, Key: f.Key, Size: f.Size, State: "put"}
+			t.note(x, p.putThere(ctx, c, f, to, m))
+			return nil
+		})
+	}
+	_ = g.Wait() // errors are in the tally
+	m.stop()
+	return t.end("Put")
+}
+
+// putThere sends a file through the service to an endpoint.
+func (p *api) putThere(ctx context.Context, c *cli.Command, f transfer.File, to endpoint.Address, m *meter) error {
+	file, err := os.Open(f.Path)
+	if err != nil {
+		return transfer.LocalError(f.Path, err)
+	}
+	defer file.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, file); err != nil {
+		return transfer.LocalError(f.Path, err)
+	}
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
+		return transfer.LocalError(f.Path, err)
+	}
+	kind := c.String("content-type")
+	if kind == "" {
+		kind = mime.TypeByExtension(path.Ext(f.Key))
+	}
+	q := url.Values{"key": {to.Key}, "type": {kind}, "class": {c.String("tier")}, "metadata": c.StringSlice("metadata")}
+	r, done := m.Begin(f.Path, f.Size, file)
+	defer done()
+	resp, err := p.openSized(ctx, http.MethodPut, bucketsThere(to, "/body"), q, r, f.Size, hex.EncodeToString(sum.Sum(nil)))
+	if err != nil {
+		return err
+	}
+	return resp.Body.Close()
+}
+
+// objectCopyThere copies between places of which one at least is an endpoint: an object,
+// or all beneath a prefix.
+func (a *app) objectCopyThere(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 2, 2)
+	if err == nil {
+		err = only(c, "tier")
+	}
+	if err != nil {
+		return err
+	}
+	from, err := endpoint.ParseAddress(in[0])
+	if err != nil {
+		return err
+	}
+	to, err := endpoint.ParseAddress(in[1])
+	if err != nil {
+		return err
+	}
+	if from.Bucket == "" || to.Bucket == "" {
+		return wrongUsage("source and target name a bucket").see(c)
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	list, bytes, err := p.copyList(ctx, from, to)
+	if err != nil {
+		return err
+	}
+	if len(list) == 0 {
+		a.note("Nothing lies beneath %s.", shown(from.String()))
+		return exitOnly(ExitNotFound)
+	}
+	m := a.meter(len(list), bytes)
+	t := &tally{a: a, started: time.Now()}
+	var g errgroup.Group
+	g.SetLimit(4)
+	for _, x := range list {
+		if ctx.Err() != nil {
+			break
+		}
+		g.Go(func() error {
+			err := p.copyOne(ctx, x, c.String("tier"), m)
+			t.note(transferred{Local: x.from.String(), Bucket: x.to.Bucket, Key: x.to.Key, Size: x.size, State: "copied"}, err)
+			return nil
+		})
+	}
+	_ = g.Wait() // errors are in the tally
+	m.stop()
+	return t.end("Copied")
+}
+
+// copying is an object to copy.
+type copying struct {
+	from, to endpoint.Address
+	size     int64
+}
+
+// copyList gives what is to be copied, with its bytes.
+func (p *api) copyList(ctx context.Context, from, to endpoint.Address) (list []copying, bytes int64, err error) {
+	add := func(key, rest string, n int64) error {
+		x := copying{from, to, n}
+		x.from.Key, x.to.Key = key, to.Key+rest
+		list, bytes = append(list, x), bytes+n
+		return nil
+	}
+	if from.Key == "" || strings.HasSuffix(from.Key, "/") {
+		if to.Key != "" && !strings.HasSuffix(to.Key, "/") {
+			return nil, 0, wrongUsage("the source is a prefix; end the target with a slash too")
+		}
+		each := func(key string, n int64) error { return add(key, strings.TrimPrefix(key, from.Key), n) }
+		if from.Endpoint != "" {
+			err = p.eachThere(ctx, from, func(o desk.ObjectThere) error { return each(o.Key, o.Size) })
+		} else {
+			err = p.each(ctx, from.Bucket, from.Key, "", func(o desk.ListedObject) (bool, error) {
+				return true, each(o.Key, o.Size)
+			})
+		}
+		return list, bytes, err
+	}
+	rest := ""
+	if to.Key == "" || strings.HasSuffix(to.Key, "/") {
+		rest = path.Base(from.Key)
+	}
+	var n int64
+	if from.Endpoint != "" {
+		var o desk.ObjectThere
+		err = p.call(ctx, http.MethodGet, bucketsThere(from, "/object"), url.Values{"key": {from.Key}}, nil, &o)
+		n = o.Size
+	} else {
+		var o *desk.ObjectInfo
+		if o, err = p.show(ctx, from.Bucket, from.Key, "", ""); err == nil {
+			n = o.Size
+		}
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	return list, bytes, add(from.Key, rest, n)
+}
+
+// copyOne has the service copy an object and shows how far it is.
+func (p *api) copyOne(ctx context.Context, x copying, class string, m *meter) error {
+	far := &counter{}
+	far.wake = sync.NewCond(&far.mu)
+	r, done := m.Begin(x.to.Key, x.size, far)
+	go func() { _, _ = io.Copy(io.Discard, r) }() // the meter shows what passes
+	defer done()
+	defer far.end(x.size)
+	finished := false
+	err := stream(ctx, p, "/api/v1/copies", desk.CopyBetween{From: x.from.String(), To: x.to.String(), Class: class},
+		func(s desk.CopyStep) error {
+			if s.Problem != nil {
+				return problemFault(s.Problem, s.Problem.Status)
+			}
+			finished = s.Done
+			far.at(s.Moved)
+			return nil
+		})
+	if err == nil && !finished {
+		err = fault.New(fault.Unavailable, "unreachable", "the service ended before the copy was there").Do("say it again")
+	}
+	return err
+}
+
+// counter is a reader of as many bytes as it is told have moved.
+type counter struct {
+	mu   sync.Mutex
+	wake *sync.Cond
+	told int64
+	read int64
+	over atomic.Bool
+}
+
+func (f *counter) at(n int64) {
+	f.mu.Lock()
+	f.told = max(f.told, n)
+	f.mu.Unlock()
+	f.wake.Broadcast()
+}
+
+func (f *counter) end(n int64) {
+	f.over.Store(true)
+	f.at(0)
+}
+
+func (f *counter) Read(p []byte) (int, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for f.read == f.told {
+		if f.over.Load() {
+			return 0, io.EOF
+		}
+		f.wake.Wait()
+	}
+	n := min(int64(len(p)), f.told-f.read)
+	f.read += n
+	return int(n), nil
+}

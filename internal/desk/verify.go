@@ -1,0 +1,61 @@
+package desk
+
+import (
+	"net/http"
+
+	"github.com/go-chi/chi/v5"
+
+	"spindle/internal/works"
+)
+
+// VerifyStep is a line of what a comparison of both sides answers with (JSON lines):
+// how far it is, a difference, what it came to at a target, or what is wrong.
+type VerifyStep struct {
+	Target     string            `json:"target,omitempty"`
+	Progress   *works.Verified   `json:"progress,omitempty"`
+	Difference *works.Difference `json:"difference,omitempty"`
+	Result     *works.Verified   `json:"result,omitempty"`
+	Problem    *Problem          `json:"problem,omitempty"`
+}
+
+// verifyReplication compares both sides of a rule, target by target, as long as who asks
+// stays.
+func (d *Desk) verifyReplication(w http.ResponseWriter, r *http.Request) error {
+	ctx := r.Context()
+	if err := d.administers(ctx, who(ctx).subject.Account, "Compare both sides of a replication rule"); err != nil {
+		return err
+	}
+	var in struct {
+		Deep   bool   `json:"deep"`
+		Repair bool   `json:"repair"`
+		Target string `json:"target"`
+	}
+	if err := readDocument(w, r, &in); err != nil {
+		return err
+	}
+	rule, err := d.myRule(ctx, chi.URLParam(r, "rule"))
+	if err != nil {
+		return err
+	}
+	tell := lines[VerifyStep](w)
+	for i := range rule.Targets {
+		t := &rule.Targets[i]
+		at := t.Address()
+		if in.Target != "" && in.Target != at {
+			continue
+		}
+		v := &works.Verifying{Store: d.store, Remote: d.endpoints, Rule: rule, Target: t, Deep: in.Deep, Repair: in.Repair,
+			Differs: func(x works.Difference) error {
+				tell(VerifyStep{Target: at, Difference: &x})
+				return ctx.Err()
+			},
+			Tell: func(x works.Verified) { tell(VerifyStep{Target: at, Progress: &x}) }}
+		out, err := v.Run(ctx)
+		if err != nil {
+			tell(VerifyStep{Target: at, Problem: d.problem(err)})
+			continue
+		}
+		tell(VerifyStep{Target: at, Result: &out})
+	}
+	return nil
+}
