@@ -48,7 +48,7 @@ func (r *endpointRow) endpoint() (*endpoint.Endpoint, error) {
 		Probe: r.Probe, Revision: r.Revision, Created: r.Created.UTC(), By: r.CreatedBy,
 		Health: endpoint.Health{State: endpoint.State(r.State), Since: r.Since.UTC(), Field: r.Field, Says: r.Says,
 			Remedy: r.Remedy, Latency: time.Duration(r.Latency) * time.Microsecond}}
-	if r.Checked != nil {
+	if r.Checked != nil && r.Checked.Unix() > 0 {
 		e.Health.Checked = r.Checked.UTC()
 	}
 	return e, json.Unmarshal(r.Abilities, &e.Health.Abilities)
@@ -215,4 +215,15 @@ func keepHealth(ctx context.Context, q sqlx.ExecerContext, id int64, h endpoint.
 		abilities = abilities || case when $8::jsonb = 'null' then '{}' else $8::jsonb end where id = $1`, id, string(h.State),
 		h.Checked, h.Latency.Microseconds(), h.Field, h.Says, h.Remedy, string(abilities))
 	return err
+}
+
+// CheckSoon has an endpoint be checked as soon as somebody looks.
+func (c *Catalog) CheckSoon(ctx context.Context, id int64) error {
+	_, err := c.db.ExecContext(ctx, `update endpoints set checked = 'epoch' where id = $1`, id)
+	return mapError(err)
+}
+
+// AllEndpoints gives every endpoint there is, for the operators' figures.
+func (c *Catalog) AllEndpoints(ctx context.Context) ([]*endpoint.Endpoint, error) {
+	return endpoints(ctx, c.db, `order by e.id`)
 }

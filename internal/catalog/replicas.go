@@ -303,6 +303,7 @@ type TargetStanding struct {
 	ID       int64      `db:"id"`
 	Waiting  int64      `db:"waiting"`
 	Failed   int64      `db:"failed"` // of those that wait
+	Older    int64      `db:"older"`  // of those that wait, those that were there before the rule
 	Bytes    int64      `db:"bytes"`
 	Oldest   *time.Time `db:"oldest"`
 	Next     *time.Time `db:"next"`  // try of those that failed
@@ -321,8 +322,9 @@ type TargetStanding struct {
 func (c *Catalog) Standing(ctx context.Context, targets []int64, since time.Time) (map[int64]*TargetStanding, error) {
 	var rows []*TargetStanding
 	if err := c.db.SelectContext(ctx, &rows, `select t.id, t.since, t.code, t.says, t.backfill, t.asked, t.verified, t.verify,
-		w.waiting, w.failed, w.bytes, w.oldest, w.next from replication_targets t left join lateral (
-			select count(*) as waiting, count(*) filter (where attempts > 0) as failed, coalesce(sum(bytes), 0)::bigint as bytes,
+		w.waiting, w.failed, w.older, w.bytes, w.oldest, w.next from replication_targets t left join lateral (
+			select count(*) as waiting, count(*) filter (where attempts > 0) as failed,
+				count(*) filter (where seq = 0) as older, coalesce(sum(bytes), 0)::bigint as bytes,
 				min(r.since) as oldest, min(due) filter (where attempts > 0) as next
 			from replicas r where r.target = t.id and waiting) w on true where t.id = any($1)`, targets); err != nil {
 		return nil, mapError(err)

@@ -12,6 +12,7 @@ import (
 
 // EndpointInfo is another store.
 type EndpointInfo struct {
+	ID        int64          `json:"id" doc:"By which the metrics name it"`
 	Name      string         `json:"name"`
 	URL       string         `json:"url"`
 	Region    string         `json:"region"`
@@ -45,7 +46,7 @@ type AbilityInfo struct {
 }
 
 func endpointInfo(e *endpoint.Endpoint) EndpointInfo {
-	return EndpointInfo{Name: e.Name, URL: e.URL, Region: e.Region, Style: string(e.Style), Key: e.KeyID, Note: e.Note,
+	return EndpointInfo{ID: e.ID, Name: e.Name, URL: e.URL, Region: e.Region, Style: string(e.Style), Key: e.KeyID, Note: e.Note,
 		Bandwidth: e.Bandwidth, Bucket: e.Probe, Revision: e.Revision, Created: e.Created, CreatedBy: e.By,
 		Health: endpointHealth(e.Health)}
 }

@@ -193,6 +193,9 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 	if err := d.tierConcerns(ctx, o, account, operator); err != nil {
 		return err
 	}
+	if err := d.elsewhereConcerns(ctx, o); err != nil {
+		return err
+	}
 	if u := o.Unfinished; u.Uploads > 0 && o.At.Sub(u.Oldest) > 7*24*time.Hour {
 		o.Concerns = append(o.Concerns, Concern{State: "attention", Subject: "unfinished uploads",
 			Says:   "take room that no listing shows",

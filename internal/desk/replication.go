@@ -210,7 +210,7 @@ func targetInfo(r *replication.Rule, t *replication.Target, s *catalog.TargetSta
 	switch {
 	case s.Backfill == 1:
 		x.Backfill = &BackfillInfo{"looking", s.Asked}
-	case s.Backfill == 2 && s.Waiting > 0 && s.Asked > 0:
+	case s.Backfill == 2 && s.Older > 0:
 		x.Backfill = &BackfillInfo{"copying", s.Asked}
 	case s.Backfill == 2:
 		x.Backfill = &BackfillInfo{"done", s.Asked}

@@ -353,6 +353,11 @@ func (w *replicator) fails(ctx context.Context, err error) {
 		f := fault.From(err)
 		code, says = f.Code, f.Message
 	}
+	if err != nil && !was && w.conn != nil { // how the endpoint stands is found out at once
+		if err := w.crew.store.Catalog.CheckSoon(ctx, w.target.EndpointID); err != nil {
+			w.crew.log.Debug("the endpoint is checked at its usual time", "error", err)
+		}
+	}
 	if err := w.crew.store.Catalog.TargetFails(ctx, w.target.ID, code, says); err != nil {
 		w.crew.log.Debug("how a target stands could not be noted", "error", err)
 	}

@@ -22,6 +22,9 @@ const UploadsPage = lazy(() => import('./pages/uploads/Uploads'));
 const Access = lazy(() => import('./pages/access/Access'));
 const Tiers = lazy(() => import('./pages/tiers/Tiers'));
 const RulePage = lazy(() => import('./pages/lifecycle/RulePage'));
+const Endpoints = lazy(() => import('./pages/endpoints/Endpoints'));
+const Threads = lazy(() => import('./pages/replication/Threads'));
+const ReplicationPage = lazy(() => import('./pages/replication/RulePage'));
 const Connect = lazy(() => import('./pages/connect/Connect'));
 const Nowhere = lazy(() => import('./pages/Nowhere'));
 
@@ -53,6 +56,9 @@ createRoot(document.getElementById('root')!).render(
                       <Route path="/journal" element={<Journal />} />
                       <Route path="/access/:section?" element={<Access />} />
                       <Route path="/tiers" element={<Tiers />} />
+                      <Route path="/replication" element={<Threads />} />
+                      <Route path="/replication/:rule" element={<ReplicationPage />} />
+                      <Route path="/endpoints" element={<Endpoints />} />
                       <Route path="/connect" element={<Connect />} />
                       <Route path="*" element={<Nowhere />} />
                     </Routes>

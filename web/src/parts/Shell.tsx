@@ -57,6 +57,8 @@ function Rail() {
       here: pathname.startsWith('/uploads'),
       n: overview.data?.unfinished.uploads ? count(overview.data.unfinished.uploads) : '',
     },
+    { name: 'Thread map', to: '/replication', here: pathname.startsWith('/replication'), gap: true },
+    { name: 'Endpoints', to: '/endpoints', here: pathname.startsWith('/endpoints') },
     { name: 'Tiers', to: '/tiers', here: pathname.startsWith('/tiers') },
     { name: 'Journal', to: '/journal', here: pathname.startsWith('/journal'), gap: true },
     { name: 'Access', to: '/access', here: pathname.startsWith('/access'), gap: true },

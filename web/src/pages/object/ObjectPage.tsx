@@ -10,6 +10,7 @@ import { useToast } from '../../parts/Toasts';
 import { bucketPage, objectPage, visible } from '../../parts/format';
 import { Band } from './Band';
 import { Compare } from './Compare';
+import { Copies } from './Copies';
 import { Deleted } from './Deleted';
 import { Fields } from './Fields';
 import { Legend, Sum } from './Legend';
@@ -169,6 +170,7 @@ export default function ObjectPage() {
           <ObjectFacts o={o.data} bucket={bucket} />
           <Fields key={o.data.version} o={o.data} bucket={bucket} version={past ? read : ''} />
           <div className="grid gap-14 content-start">
+            {past ? null : <Copies bucket={bucket} objectKey={key} />}
             <Coming bucket={bucket} o={o.data} />
             <Digests o={o.data} bucket={bucket} />
           </div>

@@ -44,6 +44,10 @@ export function Concerns({ d }: { d: Schemas['Overview'] }) {
                   <Link to={`/buckets/${bucket}/lifecycle`}>Look</Link>
                 ) : c.page === 'tiers' ? (
                   <Link to="/tiers">See them</Link>
+                ) : c.page === 'endpoints' ? (
+                  <Link to="/endpoints">Look</Link>
+                ) : c.page === 'replication' ? (
+                  <Link to={`/replication/${encodeURIComponent(c.subject)}`}>Look</Link>
                 ) : null}
               </td>
             </tr>

@@ -1,0 +1,63 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"time"
+)
+
+// elsewhereConcerns finds endpoints that are away or refuse, and rules whose copies fail
+// or are late: told to who administers the account that one acts in.
+func (d *Desk) elsewhereConcerns(ctx context.Context, o *Overview) error {
+	s := who(ctx).subject
+	if !s.Administers(s.Account) {
+		return nil
+	}
+	endpoints, err := d.store.Catalog.Endpoints(ctx, s.Account, "", 1000)
+	if err != nil {
+		return err
+	}
+	for _, e := range endpoints {
+		if h := e.Health; h.State.Bad() {
+			o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "endpoint " + e.Name, Says: "is " + string(h.State),
+				Detail: sentence(h.Says), Since: h.Since.Format(time.RFC3339), Page: "endpoints"})
+		}
+	}
+	mine, err := d.myRules(ctx)
+	if err != nil {
+		return err
+	}
+	infos, err := d.replicationInfos(ctx, mine)
+	if err != nil {
+		return err
+	}
+	for _, r := range infos {
+		for _, t := range r.Targets {
+			if c, wrong := replicationConcern(r, t); wrong {
+				o.Concerns = append(o.Concerns, c)
+			}
+		}
+	}
+	return nil
+}
+
+func replicationConcern(r ReplicationInfo, t TargetInfo) (Concern, bool) {
+	c := Concern{State: "wrong", Subject: r.Name, Page: "replication", Bytes: t.Bytes}
+	if t.Oldest != nil {
+		c.Since = t.Oldest.UTC().Format(time.RFC3339)
+	}
+	waits := fmt.Sprintf("%d objects wait; they are kept and copied by themselves once that is over.", t.Waiting)
+	switch t.State {
+	case "failing":
+		c.Says, c.Detail = "cannot copy to "+t.Address, sentence(t.Failing.Says)+" "+waits
+	case "some fail":
+		c.State, c.Says = "attention", fmt.Sprintf("has %d objects that cannot be copied", t.Failed)
+		c.Detail = "Each is tried again, less and less often; its page says why."
+	case "late":
+		c.State, c.Says = "attention", "misses its lag target"
+		c.Detail = fmt.Sprintf("%.2f percent of changes were copied in time in the last hour. %s", t.Lag.Within, waits)
+	default:
+		return c, false
+	}
+	return c, true
+}

@@ -1,0 +1,104 @@
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
+
+import { type Schemas, api, ask } from '../api/client';
+
+export type Endpoint = Schemas['EndpointInfo'];
+export type Replication = Schemas['ReplicationInfo'];
+export type Target = Schemas['TargetInfo'];
+
+/** What a check that is watched tells, line by line. */
+export interface EndpointStep {
+  finding?: Schemas['Finding'];
+  endpoint?: Endpoint;
+  problem?: Schemas['Problem'];
+}
+
+/** What a comparison of both sides tells, line by line. */
+export interface VerifyStep {
+  target?: string;
+  progress?: Schemas['VerifyInfo'];
+  difference?: { key: string; what: 'missing' | 'other' | 'extra'; says: string };
+  result?: Schemas['VerifyInfo'];
+  problem?: Schemas['Problem'];
+}
+
+// How things stand elsewhere changes without an entry in the journal.
+const often = 2_000;
+
+export const useEndpoints = () =>
+  useQuery({
+    queryKey: ['live', 'endpoints'],
+    queryFn: async () => (await ask(api.GET('/api/v1/endpoints', { params: { query: { limit: 1000 } } }))).endpoints,
+    placeholderData: (d) => d,
+    refetchInterval: 5 * often,
+  });
+
+export const useReplications = (bucket = '') =>
+  useQuery({
+    queryKey: ['live', 'replications', bucket],
+    queryFn: async () =>
+      (await ask(api.GET('/api/v1/replications', { params: { query: { limit: 1000, bucket } } }))).replications,
+    placeholderData: (d) => d,
+    refetchInterval: often,
+  });
+
+export const useReplication = (rule: string) =>
+  useQuery({
+    queryKey: ['live', 'replication', rule],
+    queryFn: () => ask(api.GET('/api/v1/replications/{rule}', { params: { path: { rule } } })),
+    placeholderData: (d) => d,
+    refetchInterval: often,
+  });
+
+export const useFaults = (rule: string) =>
+  useQuery({
+    queryKey: ['live', 'replica-faults', rule],
+    queryFn: async () =>
+      (await ask(api.GET('/api/v1/replications/{rule}/faults', { params: { path: { rule } } }))).faults,
+    placeholderData: (d) => d,
+    refetchInterval: 2 * often,
+  });
+
+export const useLags = (rule: string) =>
+  useQuery({
+    queryKey: ['live', 'replica-lags', rule],
+    queryFn: async () =>
+      (await ask(api.GET('/api/v1/replications/{rule}/lags', { params: { path: { rule }, query: { hours: 3 } } })))
+        .lags,
+    placeholderData: (d) => d,
+    refetchInterval: 5 * often,
+  });
+
+export const useWaiting = (rule: string, failed: boolean) =>
+  useInfiniteQuery({
+    queryKey: ['live', 'waiting-replicas', rule, failed],
+    initialPageParam: '',
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET('/api/v1/replications/{rule}/waiting', {
+          params: { path: { rule }, query: { failed, after: pageParam, limit: 50 } },
+        }),
+      ),
+    getNextPageParam: (p) => p.next,
+    refetchInterval: 2 * often,
+  });
+
+/** How an object stands at each target, and what it is a replica of. */
+export const useReplicas = (bucket: string, key: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ['live', 'replicas', bucket, key],
+    queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}/replicas', { params: { path: { bucket }, query: { key } } })),
+    enabled,
+    refetchInterval: often,
+    retry: false,
+  });
+
+/** What a rule would do, what it lacks, and what is there already. */
+export const useReview = (body: Schemas['NewReplication'], enabled: boolean) =>
+  useQuery({
+    queryKey: ['review', body],
+    queryFn: () => ask(api.POST('/api/v1/replications/review', { body })),
+    placeholderData: (d) => d,
+    enabled,
+    retry: false,
+  });

@@ -1,0 +1,220 @@
+import { useState } from 'react';
+import { useNavigate } from 'react-router';
+
+import { type Schemas, api, ask } from '../../api/client';
+import { type Replication, useEndpoints, useReview } from '../../data/replication';
+import { useBuckets, useChange } from '../../data/queries';
+import { useSettled } from '../../data/settled';
+import { Complaint, Field } from '../../parts/Bits';
+import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { Shape } from '../../parts/Marks';
+import { same } from '../../parts/Select';
+import { Switch } from '../../parts/Switch';
+import { useToast } from '../../parts/Toasts';
+import { size, things } from '../../parts/format';
+
+/** Adds a rule, or changes one, with what it would do and what it lacks beside it. */
+export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () => void }) {
+  const toast = useToast();
+  const navigate = useNavigate();
+  const buckets = useBuckets();
+  const endpoints = useEndpoints();
+  const [f, setF] = useState({
+    name: rule?.name ?? '',
+    bucket: rule?.bucket ?? '',
+    prefix: rule?.prefix ?? '',
+    tags: Object.entries(rule?.tags ?? {})
+      .map(([k, v]) => `${k}=${v}`)
+      .join(', '),
+    targets: rule?.targets.map((t) => t.address).join('\n') ?? '',
+    deleteMarkers: rule?.deleteMarkers ?? true,
+    removals: rule?.removals ?? false,
+    onward: rule?.onward ?? false,
+    percent: rule?.lagTarget ? String(+rule.lagTarget.percent.toFixed(3)) : '',
+    seconds: rule?.lagTarget ? String(rule.lagTarget.seconds) : '',
+    existing: '' as '' | 'leave' | 'backfill',
+    mend: false,
+  });
+  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
+  const body = bodyOf(f);
+  const settled = useSettled(JSON.stringify(body), 300);
+  const review = useReview(
+    { ...(JSON.parse(settled) as typeof body), existing: 'leave' },
+    !!f.name && !!f.bucket && !!f.targets.trim(),
+  );
+  const save = useChange(() =>
+    rule
+      ? ask(
+          api.PATCH('/api/v1/replications/{rule}', {
+            params: { path: { rule: rule.name } },
+            body: { ...body, ifRevision: rule.revision },
+          }),
+        )
+      : ask(api.POST('/api/v1/replications', { body: { ...body, existing: f.existing || 'leave' } })),
+  );
+  const e = save.error ?? review.error;
+  const mendable = review.data?.lacks.some((l) => l.mends);
+  return (
+    <Ask
+      title={rule ? `The rule ${rule.name}` : 'New replication rule'}
+      act={rule ? 'Save' : 'Save the rule'}
+      width={720}
+      busy={save.isPending}
+      ready={!!f.name && !!f.bucket && !!f.targets.trim() && (!!rule || !!f.existing)}
+      error={aboutNone(e, 'name', 'bucket', 'targets', 'prefix', 'tags', 'lag')}
+      onClose={onClose}
+      onAct={() =>
+        save.mutate(undefined, {
+          onSuccess: (r) => {
+            toast(`The rule ${r.name} is saved`);
+            onClose();
+            void navigate(`/replication/${encodeURIComponent(r.name)}`);
+          },
+        })
+      }
+    >
+      <div className="grid grid-cols-[1fr_1fr] gap-12">
+        {rule ? null : (
+          <>
+            <Field label="Name" name="name" value={f.name} onChange={set('name')} autoFocus error={about(e, 'name')} />
+            <Choice
+              label="From the bucket"
+              value={f.bucket}
+              onChange={(bucket) => setF({ ...f, bucket })}
+              options={
+                [['', 'choose'], ...same((buckets.data?.buckets ?? []).map((b) => b.name))] as [string, string][]
+              }
+            />
+          </>
+        )}
+        <Field
+          label="Only beneath"
+          mono
+          name="prefix"
+          value={f.prefix}
+          onChange={set('prefix')}
+          placeholder="the whole bucket"
+          error={about(e, 'prefix')}
+        />
+        <Field
+          label="Only with tags"
+          name="tags"
+          value={f.tags}
+          onChange={set('tags')}
+          placeholder="name=value, name=value"
+          error={about(e, 'tags')}
+        />
+        <Field
+          className="col-span-2"
+          label="To"
+          mono
+          name="targets"
+          value={f.targets}
+          onChange={set('targets')}
+          placeholder="@endpoint/bucket/prefix or bucket/prefix; several with spaces"
+          error={about(e, 'targets')}
+          hint={
+            endpoints.data?.length ? `Endpoints: ${endpoints.data.map((x) => '@' + x.name).join(', ')}.` : undefined
+          }
+        />
+      </div>
+      <div className="row gap-22">
+        <Switch on={f.deleteMarkers} onChange={(deleteMarkers) => setF({ ...f, deleteMarkers })}>
+          Delete markers go along
+        </Switch>
+        <Switch on={f.removals} onChange={(removals) => setF({ ...f, removals })}>
+          Removals that leave nothing too
+        </Switch>
+        <Switch on={f.onward} onChange={(onward) => setF({ ...f, onward })}>
+          Replicas travel on
+        </Switch>
+      </div>
+      <div className="grid grid-cols-[1fr_1fr] gap-12">
+        <Field
+          label="Lag target, percent of changes"
+          name="percent"
+          value={f.percent}
+          onChange={set('percent')}
+          placeholder="none"
+          error={about(e, 'lag')}
+        />
+        <Field label="within seconds" name="seconds" value={f.seconds} onChange={set('seconds')} placeholder="60" />
+      </div>
+      {rule ? null : (
+        <Choice
+          label="What is there already"
+          value={f.existing}
+          onChange={(v) => setF({ ...f, existing: v as 'leave' | 'backfill' })}
+          options={[
+            ['', 'choose: it is never assumed'],
+            ['leave', 'leave it'],
+            ['backfill', `copy it too${sums(review.data)}`],
+          ]}
+        />
+      )}
+      {review.data ? <ReviewNote review={review.data} /> : null}
+      {mendable ? (
+        <Switch on={f.mend} onChange={(mend) => setF({ ...f, mend })}>
+          Put that right when it is saved
+        </Switch>
+      ) : null}
+      {about(e, 'bucket') ? <Complaint error={e} /> : null}
+    </Ask>
+  );
+}
+
+interface Draft {
+  name: string;
+  bucket: string;
+  prefix: string;
+  tags: string;
+  targets: string;
+  deleteMarkers: boolean;
+  removals: boolean;
+  onward: boolean;
+  percent: string;
+  seconds: string;
+  mend: boolean;
+}
+
+function bodyOf(f: Draft) {
+  const tags = Object.fromEntries(
+    f.tags
+      .split(',')
+      .map((t) => t.trim())
+      .filter(Boolean)
+      .map((t) => [t.split('=')[0]!, t.split('=').slice(1).join('=')] as const),
+  );
+  return {
+    name: f.name,
+    bucket: f.bucket,
+    prefix: f.prefix,
+    tags,
+    targets: f.targets
+      .split(/\s+/)
+      .filter(Boolean)
+      .map((address) => ({ address })),
+    deleteMarkers: f.deleteMarkers,
+    removals: f.removals,
+    onward: f.onward,
+    ...(f.percent.trim()
+      ? { lagTarget: { percent: Number(f.percent), seconds: Number(f.seconds || 60) } }
+      : { noLagTarget: true }),
+    mend: f.mend,
+  };
+}
+
+const sums = (r?: Schemas['Review']) =>
+  r?.existing.length ? `: ${r.existing.map((x) => `${things(x.objects, 'object')}, ${size(x.bytes)}`).join('; ')}` : '';
+
+/** What a rule would do in words, and what it lacks. */
+const ReviewNote = ({ review }: { review: Schemas['Review'] }) => (
+  <div className={`note ${review.lacks.length ? 'warn' : ''}`} aria-live="polite">
+    <p>{review.says}</p>
+    {review.lacks.map((l) => (
+      <p key={l.code + (l.target ?? '')} className="mt-4">
+        <Shape kind="warn" size={11} /> It lacks: {l.says}. <span className="dim">{l.remedy}.</span>
+      </p>
+    ))}
+  </div>
+);
