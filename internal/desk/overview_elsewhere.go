@@ -46,7 +46,7 @@ func replicationConcern(r ReplicationInfo, t TargetInfo) (Concern, bool) {
 	if t.Oldest != nil {
 		c.Since = t.Oldest.UTC().Format(time.RFC3339)
 	}
-	waits := fmt.Sprintf("%d objects wait; they are kept and copied by themselves once that is over.", t.Waiting)
+	waits := fmt.Sprintf("What waits, %d in number, is kept and copied by itself once that is over.", t.Waiting)
 	switch t.State {
 	case "failing":
 		c.Says, c.Detail = "cannot copy to "+t.Address, sentence(t.Failing.Says)+" "+waits

@@ -137,7 +137,7 @@ func (h *Here) Write(ctx context.Context, key string, body Body, w Write) (Facts
 	}
 	var v *object.Version
 	if from, ok := body.(versionBody); ok && from.store == h.Store {
-		v, err = h.Store.Copy(ctx, store.Copy{From: from.a, FromID: object.VersionID(from.v.Number), To: a, Author: h.By,
+		v, err = h.Store.Copy(ctx, store.Copy{From: from.a, FromID: from.v.ID(), To: a, Author: h.By,
 			Replace: true, Headers: w.Headers, Metadata: w.Metadata, ReplaceTags: true, Tags: w.Tags, Seal: w.Sealed,
 			Tier: w.Class, Origin: w.Origin})
 	} else {
@@ -203,7 +203,7 @@ func (h *Here) Annotate(ctx context.Context, key string, f Facts) (Facts, error)
 		return Facts{}, err
 	}
 	headers := f.Headers
-	v, err := h.Store.Annotate(ctx, store.Annotation{Address: a, ID: object.VersionID(found.Number), Author: h.By,
+	v, err := h.Store.Annotate(ctx, store.Annotation{Address: a, ID: found.ID(), Author: h.By,
 		Headers: &headers, Metadata: object.Edit{Clear: true, Set: f.Metadata}, Tags: object.Edit{Clear: true, Set: f.Tags},
 		Origin: f.Origin})
 	if err != nil {

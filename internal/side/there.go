@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/binary"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"hash"
 	"io"
@@ -158,7 +159,8 @@ func (t *There) Write(ctx context.Context, key string, body Body, w Write) (Fact
 	}
 	defer r.Close()
 	sum := md5.New()
-	i, err := t.Conn.Client.Put(ctx, t.Bucket, key, tee(r, sum, w.Moved), w.Size, t.put(w))
+	sound := &soundBody{r: tee(r, sum, w.Moved), left: w.Size, sum: digest.NewCRC64(), want: w.CRC64}
+	i, err := t.Conn.Client.Put(ctx, t.Bucket, key, sound, w.Size, t.put(w))
 	if err != nil {
 		return Facts{}, wroteError(err)
 	}
@@ -174,6 +176,25 @@ func wroteError(err error) error {
 		return store.Returned()
 	}
 	return err
+}
+
+// soundBody keeps a body from being sent to its end that has not the digest that it is
+// said to have: what is not sent whole is not kept.
+type soundBody struct {
+	r    io.Reader
+	left int64
+	sum  hash.Hash64
+	want *uint64
+}
+
+func (s *soundBody) Read(p []byte) (int, error) {
+	n, err := s.r.Read(p)
+	s.sum.Write(p[:n])
+	if s.left -= int64(n); s.left <= 0 && s.want != nil && s.sum.Sum64() != *s.want {
+		return 0, fault.New(fault.Damaged, "source-damaged", "the source gives other bytes than its digest says").In("source").
+			Do("look at the source: the object there is damaged")
+	}
+	return n, err
 }
 
 func tee(r io.Reader, sum hash.Hash, moved func(int64)) io.Reader {
@@ -236,20 +257,27 @@ func (t *There) writeParts(ctx context.Context, key string, body Body, w Write) 
 	n := int((w.Size + size - 1) / size)
 	parts := make([]client.Part, n)
 	var mu sync.Mutex
-	g, gctx := errgroup.WithContext(ctx)
+	var g errgroup.Group // what is under way is finished when another fails: it need not be sent again
 	g.SetLimit(partsAtOnce)
+	failed := false
 	for k := range parts {
+		mu.Lock()
+		stop := failed
+		mu.Unlock()
+		if stop || ctx.Err() != nil {
+			break
+		}
 		g.Go(func() error {
 			from := int64(k) * size
 			length := min(size, w.Size-from)
-			p, err := t.writePart(gctx, key, body, w, k+1, from, length, there[k+1])
+			p, err := t.writePart(ctx, key, body, w, k+1, from, length, there[k+1])
 			mu.Lock()
 			defer mu.Unlock()
-			parts[k] = p
+			parts[k], failed = p, failed || err != nil
 			return err
 		})
 	}
-	if err := g.Wait(); err != nil {
+	if err := errors.Join(g.Wait(), ctx.Err()); err != nil {
 		return Facts{}, err
 	}
 	sums := md5.New()

@@ -452,7 +452,7 @@ func (w *replicator) copy(ctx context.Context, a catalog.Address, there string, 
 // fetch asks for a restored copy of what cannot be read before, and gives the error that
 // has the key wait for it.
 func (w *replicator) fetch(ctx context.Context, a catalog.Address, v *object.Version) error {
-	r, err := w.crew.store.Fetch(ctx, a, object.VersionID(v.Number), 1, catalog.Author{Who: w.rule.By, Source: w.rule.Source})
+	r, err := w.crew.store.Fetch(ctx, a, v.ID(), 1, catalog.Author{Who: w.rule.By, Source: w.rule.Source})
 	if err != nil {
 		return err
 	}

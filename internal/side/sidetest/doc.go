@@ -1,0 +1,2 @@
+// Package sidetest has the tests that every side must pass.
+package sidetest
