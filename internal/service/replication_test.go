@@ -8,6 +8,8 @@ import (
 	"io"
 	"maps"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -433,4 +435,14 @@ func TestDeadEndpoint(t *testing.T) {
 		p, err := deadClient.List(t.Context(), "plates", "", "", "", 1000)
 		return err == nil && len(p.Objects) == 300
 	})
+}
+
+// secretFile keeps a secret in a file for a command.
+func secretFile(t *testing.T, secret string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(path, []byte(secret), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
 }

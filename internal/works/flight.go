@@ -64,7 +64,7 @@ func (f *flight) run(ctx context.Context) error {
 					more = false
 				}
 			}
-			if len(f.ended) >= replicaClaims || len(f.queue) == 0 || len(f.ended) > 0 && len(f.under) == 0 {
+			if len(f.ended) >= writtenTogether || len(f.queue) == 0 || len(f.ended) > 0 && len(f.under) == 0 {
 				if err := f.write(ctx); err != nil {
 					f.stop = true
 				}

@@ -16,14 +16,15 @@ import (
 
 // How replication goes about it.
 const (
-	followAtOnce   = 5000 // entries of the journal
-	replicaClaims  = 256  // keys that are claimed together at the most
-	replicasAtOnce = 32   // keys under way at a target
-	largeAtOnce    = 4    // of them, objects of more than largeReplica bytes
-	largeReplica   = 8 << 20
-	backfillAtOnce = 2000  // keys that a step of a backfill looks at
-	backfillAhead  = 20000 // keys that may wait before a backfill asks for more
-	targetEvery    = time.Minute
+	followAtOnce    = 5000 // entries of the journal
+	replicaClaims   = 256  // keys that are claimed together at the most
+	writtenTogether = 32   // keys whose copies are written down at the latest
+	replicasAtOnce  = 32   // keys under way at a target
+	largeAtOnce     = 4    // of them, objects of more than largeReplica bytes
+	largeReplica    = 8 << 20
+	backfillAtOnce  = 2000  // keys that a step of a backfill looks at
+	backfillAhead   = 20000 // keys that may wait before a backfill asks for more
+	targetEvery     = time.Minute
 )
 
 // replicas is what a process knows of the targets that it works on.

@@ -2,8 +2,11 @@ package works
 
 import (
 	"context"
+	"maps"
 	"strings"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
@@ -51,7 +54,8 @@ type Verifying struct {
 const (
 	comparedAtOnce = 10_000 // rows of the source
 	listedAtOnce   = 1000   // keys of a bucket at an endpoint
-	askedAtOnce    = 16     // objects, when each is asked for
+	askedTogether  = 256    // objects, when each is asked for
+	askedAtOnce    = 16     // of them, side by side
 )
 
 // Run compares both sides in one walk through their keys, in order, and keeps what came
@@ -61,6 +65,9 @@ func (v *Verifying) Run(ctx context.Context) (Verified, error) {
 	err := w.open(ctx)
 	if err == nil {
 		err = w.walk(ctx)
+	}
+	if err == nil {
+		err = w.ask(ctx)
 	}
 	if err == nil {
 		err = w.mend(ctx)
@@ -77,6 +84,7 @@ type verification struct {
 	there side.Side
 	out   Verified
 	again [][]byte
+	asks  []asked
 	told  time.Time
 }
 
@@ -215,7 +223,9 @@ func (w *verification) compare(ctx context.Context, a catalog.Compared, b side.F
 	case a.Have.Revision != a.Revision:
 		return w.differs(a, "other", "its metadata are of an earlier revision")
 	case w.Deep:
-		return w.ask(ctx, a, b)
+		if w.asks = append(w.asks, asked{here: a, there: b}); len(w.asks) == askedTogether {
+			return w.ask(ctx)
+		}
 	}
 	return nil
 }
@@ -236,16 +246,49 @@ func (w *verification) unknown(ctx context.Context, a catalog.Compared, b side.F
 	return nil
 }
 
-// ask compares an object with what the target says when it is asked for it.
-func (w *verification) ask(ctx context.Context, a catalog.Compared, b side.Facts) error {
-	is, err := w.there.Stat(ctx, b.Key)
+// asked is an object that the target is asked for.
+type asked struct {
+	here       catalog.Compared
+	there      side.Facts
+	what, says string // how they differ; "" when they do not
+	changed    bool   // meanwhile
+}
+
+// ask has the target be asked for objects, some at a time, and counts what differs.
+func (w *verification) ask(ctx context.Context) error {
+	var g errgroup.Group
+	g.SetLimit(askedAtOnce)
+	for i := range w.asks {
+		g.Go(func() error { return w.askOne(ctx, &w.asks[i]) })
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for _, x := range w.asks {
+		if x.changed {
+			w.out.Waiting++
+		} else if x.what != "" {
+			if err := w.differs(x.here, x.what, x.says); err != nil {
+				return err
+			}
+		}
+	}
+	w.asks = w.asks[:0]
+	w.tell()
+	return nil
+}
+
+// askOne compares an object with what the target says when it is asked for it.
+func (w *verification) askOne(ctx context.Context, x *asked) error {
+	is, err := w.there.Stat(ctx, x.there.Key)
 	if fault.KindOf(err) == fault.NotFound && err != nil {
-		return w.differs(a, "missing", "it is not there any more")
+		x.what, x.says = "missing", "it is not there any more"
+		return nil
 	}
 	if err != nil {
 		return err
 	}
-	key, err := object.ParseKey(a.Key)
+	key, err := object.ParseKey(x.here.Key)
 	if err != nil {
 		return err
 	}
@@ -254,34 +297,32 @@ func (w *verification) ask(ctx context.Context, a catalog.Compared, b side.Facts
 		return err
 	}
 	v, err := w.Store.Find(ctx, catalog.Address{Bucket: bucket, Key: key})
-	switch {
-	case fault.KindOf(err) == fault.NotFound && err != nil, err == nil && v.Number != a.Number:
-		w.out.Waiting++ // it changed meanwhile
+	if fault.KindOf(err) == fault.NotFound && err != nil || err == nil && v.Number != x.here.Number {
+		x.changed = true
 		return nil
-	case err != nil:
+	}
+	if err != nil {
 		return err
-	case is.CRC64 != nil && *is.CRC64 != v.CRC64:
-		return w.differs(a, "other", "its content has another digest")
-	case a.Have.Version != "" && is.Version != "" && a.Have.Version != is.Version:
-		return w.differs(a, "other", "it is another version than the one that was confirmed")
-	case !equalTexts(is.Metadata, v.Metadata):
-		return w.differs(a, "other", "its metadata are others")
-	case is.Tags != nil && !equalTexts(is.Tags, v.Tags):
-		return w.differs(a, "other", "its tags are others")
+	}
+	if x.says = apart(v, is, x.here.Have.Version); x.says != "" {
+		x.what = "other"
 	}
 	return nil
 }
 
-func equalTexts[M ~map[string]string](a, b M) bool {
-	if len(a) != len(b) {
-		return false
+// apart says in what a version and its copy differ, "" when they do not.
+func apart(v *object.Version, is side.Facts, version string) string {
+	switch {
+	case is.CRC64 != nil && *is.CRC64 != v.CRC64:
+		return "its content has another digest"
+	case version != "" && is.Version != "" && version != is.Version:
+		return "it is another version than the one that was confirmed"
+	case !maps.Equal(is.Metadata, v.Metadata):
+		return "its metadata are others"
+	case is.Tags != nil && !maps.Equal(is.Tags, v.Tags):
+		return "its tags are others"
 	}
-	for name, v := range a {
-		if w, ok := b[name]; !ok || w != v {
-			return false
-		}
-	}
-	return true
+	return ""
 }
 
 // ahead reads pages, the next one while this one is used.
