@@ -226,7 +226,7 @@ func TestAskingAmissIsSaid(t *testing.T) {
 		{"POST", "/plates", nil, "", 405, "MethodNotAllowed"},
 		{"DELETE", "/", nil, "", 405, "MethodNotAllowed"},
 		{"DELETE", "/plates?versioning", nil, "", 405, "MethodNotAllowed"},
-		{"PUT", "/plates?replication", nil, "", 501, "NotImplemented"},
+		{"PUT", "/plates?replication", nil, "", 400, "MalformedXML"},
 		{"POST", "/plates", map[string]string{"Content-Type": "multipart/form-data; boundary=a"}, "", 501, "NotImplemented"},
 		{"PUT", "/plates?unheard", nil, "", 501, "NotImplemented"},
 	} {

@@ -334,15 +334,7 @@ func writeFilter(d *doc, s *lifecycle.ScopeForm) {
 	if n > 1 {
 		d.begin("And")
 	}
-	if s.Prefix != "" || n == 0 {
-		d.text("Prefix", s.Prefix)
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.Tags)) {
-		d.begin("Tag")
-		d.text("Key", name)
-		d.text("Value", s.Tags[name])
-		d.end()
-	}
+	writePrefixAndTags(d, s.Prefix, s.Tags, n == 0)
 	if s.SizeFrom != nil {
 		d.number("ObjectSizeGreaterThan", *s.SizeFrom-1)
 	}
@@ -353,6 +345,20 @@ func writeFilter(d *doc, s *lifecycle.ScopeForm) {
 		d.end()
 	}
 	d.end()
+}
+
+// writePrefixAndTags writes what a filter has of a prefix, also an empty one when that is
+// all, and of tags.
+func writePrefixAndTags(d *doc, prefix string, tags map[string]string, all bool) {
+	if prefix != "" || all {
+		d.text("Prefix", prefix)
+	}
+	for _, name := range slices.Sorted(maps.Keys(tags)) {
+		d.begin("Tag")
+		d.text("Key", name)
+		d.text("Value", tags[name])
+		d.end()
+	}
 }
 
 func writeAction(d *doc, a lifecycle.ActionForm) {

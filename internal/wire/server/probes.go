@@ -47,10 +47,9 @@ var bucketProbes = map[string]probe{
 			d.bool(n, some == 0)
 		}
 	}},
-	"policy":      none("NoSuchBucketPolicy", "The bucket policy does not exist"),
-	"cors":        none("NoSuchCORSConfiguration", "The CORS configuration does not exist"),
-	"website":     none("NoSuchWebsiteConfiguration", "The specified bucket does not have a website configuration"),
-	"replication": none("ReplicationConfigurationNotFoundError", "The replication configuration was not found"),
+	"policy":  none("NoSuchBucketPolicy", "The bucket policy does not exist"),
+	"cors":    none("NoSuchCORSConfiguration", "The CORS configuration does not exist"),
+	"website": none("NoSuchWebsiteConfiguration", "The specified bucket does not have a website configuration"),
 	"object-lock": none("ObjectLockConfigurationNotFoundError",
 		"Object Lock configuration does not exist for this bucket"),
 }

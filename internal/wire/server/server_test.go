@@ -396,7 +396,7 @@ func TestProbesAndTheUnsupported(t *testing.T) {
 		{"GET", "/plates?uploads=", "", 200, "ListMultipartUploadsResult"},
 		{"GET", "/plates?tagging=", "", 404, "NoSuchTagSet"}, {"GET", "/plates/k?tagging=", "", 200, "<TagSet>"},
 		{"GET", "/nowhere?versioning=", "", 404, "NoSuchBucket"},
-		{"PUT", "/plates?versioning=", "", 400, "MalformedXML"}, {"PUT", "/plates?replication=", "", 501, "NotImplemented"},
+		{"PUT", "/plates?versioning=", "", 400, "MalformedXML"}, {"PUT", "/plates?replication=", "", 400, "MalformedXML"},
 		{"GET", "/plates?inventory=", "", 501, "NotImplemented"},
 		{"PUT", "/plates/k?partNumber=1&uploadId=x", "", 404, "NoSuchUpload"},
 		{"PUT", "/plates/k?partNumber=1", "", 501, "NotImplemented"}, {"POST", "/plates", "", 405, "MethodNotAllowed"},

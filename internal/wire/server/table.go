@@ -60,6 +60,13 @@ var operations = []operation{
 	{of: ofBucket, method: del, sub: "lifecycle", name: "DeleteBucketLifecycle", need: settings, do: (*request).
 		deleteLifecycle},
 
+	{of: ofBucket, method: get, sub: "replication", name: "GetBucketReplication", need: settings,
+		do: (*request).getReplication},
+	{of: ofBucket, method: put, sub: "replication", name: "PutBucketReplication", need: settings,
+		do: (*request).putReplication},
+	{of: ofBucket, method: del, sub: "replication", name: "DeleteBucketReplication", need: settings,
+		do: (*request).deleteReplication},
+
 	{of: ofObject, method: get, name: "GetObject", need: reads, do: (*request).getObject},
 	{of: ofObject, method: head, name: "HeadObject", need: reads, do: (*request).getObject},
 	{of: ofObject, method: put, when: copies, name: "CopyObject", need: writes, do: (*request).copyObject},
