@@ -35,6 +35,7 @@ type Catalog struct {
 	commits *batcher[Change, Result]
 	looks   *batcher[Address, Found]
 	woken   chan struct{}
+	load    load
 }
 
 // Open connects to the PostgreSQL at url, brings the schema up to date and

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgtype"
 	"github.com/jmoiron/sqlx"
@@ -152,7 +153,10 @@ func (c *Catalog) commitBatch(ctx context.Context, batch []Change) (rs []Result,
 		rs, err = commitOn(ctx, c.db, batch, tried > 0)
 		return err
 	})
-	c.wake()
+	if err == nil {
+		c.load.add(len(batch), time.Now())
+		c.wake()
+	}
 	return rs, err
 }
 

@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -87,6 +89,7 @@ type ReplicaDone struct {
 // ReplicasDone writes down what came to be of claimed keys, and how long they waited.
 func (c *Catalog) ReplicasDone(ctx context.Context, target int64, done []ReplicaDone) error {
 	n := len(done)
+	slices.SortFunc(done, func(a, b ReplicaDone) int { return strings.Compare(a.Key, b.Key) }) // as rows are locked
 	keys, turns, seqs, numbers := make([][]byte, n), make([]int64, n), make([]int64, n), make([]int64, n)
 	revisions, gone, etags, versions := make([]int32, n), make([]bool, n), make([]string, n), make([]string, n)
 	lags, bytes := make([]int32, replication.LagSlots), int64(0)
@@ -122,13 +125,20 @@ func (c *Catalog) DelayReplica(ctx context.Context, target int64, t ReplicaTask,
 
 // ReleaseReplicas gives claims back that were not worked on.
 func (c *Catalog) ReleaseReplicas(ctx context.Context, target int64, tasks []ReplicaTask) error {
-	keys, turns := make([][]byte, len(tasks)), make([]int64, len(tasks))
+	keys, turns := claimed(tasks)
+	_, err := c.db.ExecContext(ctx, `select replicas_held($1, $2, $3, null)`, target, keys, turns)
+	return mapError(err)
+}
+
+// claimed gives keys with the turns of their claims, in the order of keys, which is that
+// in which rows are locked.
+func claimed(tasks []ReplicaTask) (keys [][]byte, turns []int64) {
+	tasks = slices.SortedFunc(slices.Values(tasks), func(a, b ReplicaTask) int { return strings.Compare(a.Key, b.Key) })
+	keys, turns = make([][]byte, len(tasks)), make([]int64, len(tasks))
 	for i, t := range tasks {
 		keys[i], turns[i] = []byte(t.Key), t.Turn
 	}
-	_, err := c.db.ExecContext(ctx, `update replicas r set until = null from unnest($2::bytea[], $3::bigint[]) w(key, turn)
-		where r.target = $1 and r.key = w.key and r.turn = w.turn`, target, keys, turns)
-	return mapError(err)
+	return keys, turns
 }
 
 // KeepReplicaUpload notes an upload that a claimed key's bytes go into.
@@ -150,16 +160,11 @@ func (c *Catalog) TargetFails(ctx context.Context, target int64, code, says stri
 	return mapError(err)
 }
 
-// RenewReplicas has claims last on; it gives those that are still held.
+// RenewReplicas has claims last on, those that are still held.
 func (c *Catalog) RenewReplicas(ctx context.Context, target int64, tasks []ReplicaTask, lease time.Duration) error {
-	keys, turns := make([][]byte, len(tasks)), make([]int64, len(tasks))
-	for i, t := range tasks {
-		keys[i], turns[i] = []byte(t.Key), t.Turn
-	}
-	_, err := c.db.ExecContext(ctx, `update replicas r set until = clock_timestamp() + $4::bigint * interval '1 ms'
-		from unnest($2::bytea[], $3::bigint[]) w(key, turn)
-		where r.target = $1 and r.key = w.key and r.turn = w.turn and r.until is not null`, target, keys, turns,
-		lease.Milliseconds())
+	keys, turns := claimed(tasks)
+	_, err := c.db.ExecContext(ctx, `select replicas_held($1, $2, $3, clock_timestamp() + $4::bigint * interval '1 ms')`,
+		target, keys, turns, lease.Milliseconds())
 	return mapError(err)
 }
 

@@ -20,6 +20,14 @@ type ListedObject struct {
 	By          string            `json:"by"`
 	Version     string            `json:"version"`
 	Metadata    map[string]string `json:"metadata,omitempty"`
+	Copies      []CopyState       `json:"copies,omitempty" doc:"How it stands where rules copy it to, when that was asked for"`
+}
+
+// CopyState is how an object stands at a target, in short.
+type CopyState struct {
+	Rule  string `json:"rule"`
+	State string `json:"state" enum:"pending,completed,failed,not in scope"`
+	Why   string `json:"why,omitempty"`
 }
 
 // ObjectPage is a page of a bucket in byte order of keys.
@@ -31,7 +39,11 @@ type ObjectPage struct {
 	Next     string               `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end. As of a moment a page can be empty and have a next"`
 }
 
-func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf string) (*ObjectPage, error) {
+// listed says what a listing tells of objects beside the usual.
+type listed struct{ metadata, copies bool }
+
+func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf string, also listed) (*ObjectPage,
+	error) {
 	name, err := object.ParseBucketName(bucket)
 	if err != nil {
 		return nil, err
@@ -74,10 +86,15 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 		o := ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(),
 			CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: seen.by(v.By), Version: v.ID().
 				String()}
-		if l.Full {
+		if also.metadata {
 			o.Metadata = v.Metadata.Decoded()
 		}
 		p.Objects = append(p.Objects, o)
+	}
+	if also.copies && asOf == "" {
+		if err := d.copiesOf(ctx, name, entries, p.Objects); err != nil {
+			return nil, err
+		}
 	}
 	p.Next = next
 	if len(p.Prefixes) > 0 && l.Delimiter == "/" && asOf == "" {
@@ -97,6 +114,32 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 	return p, nil
 }
 
+// copiesOf tells of listed objects how they stand where rules copy them to: names of
+// rules are those of the bucket's account.
+func (d *Desk) copiesOf(ctx context.Context, name object.BucketName, entries []catalog.Entry,
+	into []ListedObject) error {
+	f, err := d.store.Bucket(ctx, name)
+	if err != nil || f.Account != who(ctx).subject.Account {
+		return err
+	}
+	var versions []*object.Version
+	for _, e := range entries {
+		if e.Version != nil {
+			versions = append(versions, e.Version)
+		}
+	}
+	states, err := d.store.ReplicaStates(ctx, f.ID, versions)
+	if err != nil {
+		return err
+	}
+	for i, list := range states {
+		for _, s := range list {
+			into[i].Copies = append(into[i].Copies, CopyState{s.Rule.Name, string(s.State), s.Why})
+		}
+	}
+	return nil
+}
+
 func (d *Desk) listObjects(ctx context.Context, in *struct {
 	BucketPath
 	Prefix    string `query:"prefix"`
@@ -104,10 +147,11 @@ func (d *Desk) listObjects(ctx context.Context, in *struct {
 	After     string `query:"after" doc:"A key or folded prefix; exclusive"`
 	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 	Metadata  bool   `query:"metadata" doc:"With each object's metadata"`
+	Copies    bool   `query:"copies" doc:"With the state of each object's copies; for the account of the bucket"`
 	AsOf      string `query:"asOf" maxLength:"64" doc:"How the bucket stood at this moment, RFC 3339"`
 }) (*struct{ Body ObjectPage }, error) {
 	page, err := d.list(ctx, in.Bucket, catalog.Listing{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After,
-		Max: in.Limit, Full: in.Metadata}, in.AsOf)
+		Max: in.Limit, Full: in.Metadata || in.Copies}, in.AsOf, listed{in.Metadata, in.Copies})
 	if err != nil {
 		return nil, err
 	}

@@ -23,6 +23,8 @@ type Settings struct {
 	Keys   map[string]string // secrets by keys
 	Seed   uint64            // of what is left to chance
 	Faults Faults
+
+	Heard func(bucket, key string) // hears of each object once it is put; nil: nobody does
 }
 
 // Standin is a running stand-in.
@@ -51,7 +53,7 @@ func Start(s Settings) (*Standin, error) {
 		return nil, errors.Join(err, l.Close())
 	}
 	is := &Standin{URL: "http://" + l.Addr().String(), Hold: h,
-		server: &wire.Server{Hold: h, Moods: wire.NewMoods(s.Seed, s.Faults), Region: s.Region, Keys: s.Keys}}
+		server: &wire.Server{Hold: h, Moods: wire.NewMoods(s.Seed, s.Faults), Region: s.Region, Keys: s.Keys, Heard: s.Heard}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /.standin/faults", is.tellFaults)
 	mux.HandleFunc("PUT /.standin/faults", is.takeFaults)

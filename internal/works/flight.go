@@ -16,17 +16,21 @@ import (
 // down yet.
 type flight struct {
 	*replicator
-	claims int // that are made together
-	queue  []catalog.ReplicaTask
-	under  map[string]catalog.ReplicaTask
-	ended  []catalog.ReplicaDone
-	dry    bool // nothing was due at the last claim
-	stop   bool // the target is not worth going on with
-	worked bool
+	claims  int // that are made together
+	queue   []catalog.ReplicaTask
+	under   map[string]catalog.ReplicaTask
+	ended   []catalog.ReplicaDone // to be written down
+	writing []catalog.ReplicaDone // being written down; nil: nothing is
+	wrote   chan error
+	dry     bool // nothing was due at the last claim
+	stop    bool // the target is not worth going on with
+	worked  bool
+	claimed time.Time // the last time
+	begun   time.Time // the last one, while requests go first
 }
 
-// run claims keys, has some done side by side, and writes down what came of them in
-// batches; it ends when nothing is due or the target fails.
+// run claims keys, has some done side by side, and writes down what came of them beside
+// that; it ends when nothing is due or the target fails.
 func (f *flight) run(ctx context.Context) error {
 	lease := f.crew.settings.Lease
 	renewed := time.Now()
@@ -34,60 +38,85 @@ func (f *flight) run(ctx context.Context) error {
 		if err := f.claim(ctx); err != nil {
 			return err
 		}
-		for len(f.queue) > 0 && len(f.under) < replicasAtOnce && !f.stop {
-			t := f.queue[0]
-			f.queue = f.queue[1:]
-			f.under[t.Key] = t
-			f.crew.done.Go(func() {
-				d, err := f.one(ctx, t)
-				f.results <- replicaResult{t, d, err}
-			})
-		}
-		if len(f.under) == 0 {
-			err := f.write(ctx)
-			if f.stop || ctx.Err() != nil || f.dry && len(f.queue) == 0 {
-				return f.giveBack(ctx, err)
+		f.begin(ctx)
+		f.write(ctx)
+		if len(f.under) == 0 && f.writing == nil {
+			if f.stop || ctx.Err() != nil || len(f.queue) == 0 && f.dry {
+				return f.giveBack(ctx)
 			}
-			if err != nil {
-				return err
+			if len(f.queue) == 0 {
+				continue
 			}
-			continue
 		}
 		select {
 		case r := <-f.results:
 			f.take(ctx, r)
-			for more := true; more; {
-				select {
-				case r := <-f.results:
-					f.take(ctx, r)
-				default:
-					more = false
-				}
-			}
-			if len(f.ended) >= writtenTogether || len(f.queue) == 0 || len(f.ended) > 0 && len(f.under) == 0 {
-				if err := f.write(ctx); err != nil {
-					f.stop = true
-				}
-			}
-		case <-time.After(100 * time.Millisecond): // something new may be due
+		case err := <-f.wrote:
+			f.writing = nil
+			f.stop = f.stop || err != nil // the claims run out, and others go on
+		case <-time.After(f.patience()):
 		}
 		if time.Since(renewed) > lease/4 {
 			renewed = time.Now()
 			if err := f.renew(ctx); err != nil {
 				f.crew.log.Debug("claims could not be renewed", "error", err)
 			}
-			if err := f.write(ctx); err != nil {
-				f.stop = true
-			}
 		}
 	}
 }
 
+// patience is how long nothing may happen before it is looked again: for something new
+// that is due, or, while requests go first, for the next one.
+func (f *flight) patience() time.Duration {
+	if len(f.queue) > 0 && len(f.under) < replicasAtOnce {
+		return oneEach
+	}
+	return 100 * time.Millisecond
+}
+
+// begin has claimed keys be done, as many as there is room for.
+func (f *flight) begin(ctx context.Context) {
+	for len(f.queue) > 0 && !f.stop && ctx.Err() == nil && len(f.under) < f.room() && len(f.ended) < replicaClaims {
+		t := f.queue[0]
+		f.queue = f.queue[1:]
+		f.under[t.Key] = t
+		f.crew.done.Go(func() {
+			d, err := f.one(ctx, t)
+			f.results <- replicaResult{t, d, err}
+		})
+	}
+}
+
+// How long copies stand back for requests that write a good deal, and how many go on
+// meanwhile.
+const (
+	standBack   = 10 * time.Second
+	oneEach     = 20 * time.Millisecond
+	followPause = 200 * time.Millisecond // of the follower meanwhile
+)
+
+// room is how many keys may be under way. While requests write a good deal only one each
+// oneEach begins, for they are waited for and copies are not; but what has waited for
+// standBack goes on all the same.
+func (f *flight) room() int {
+	now := f.crew.store.Catalog.Now()
+	if !f.crew.store.Catalog.Busy() || now.Sub(f.queue[0].Since) > standBack {
+		return replicasAtOnce
+	}
+	if now.Sub(f.begun) < oneEach {
+		return 0
+	}
+	f.begun = now
+	return 1
+}
+
 // claim takes more keys when few are left.
 func (f *flight) claim(ctx context.Context) error {
-	if f.stop || ctx.Err() != nil || len(f.queue) > f.claims/4 || f.dry && len(f.under) > replicasAtOnce/2 {
+	if f.stop || ctx.Err() != nil || len(f.queue) > f.claims/4 || f.dry && (len(f.under) > replicasAtOnce/2 ||
+		time.Since(f.claimed) < oneEach) {
 		return nil
 	}
+	f.claimed = time.Now()
 	tasks, err := f.crew.store.Catalog.ClaimReplicas(ctx, f.target.ID, f.claims, f.crew.settings.Lease)
 	if err != nil {
 		if len(f.under) == 0 {
@@ -162,18 +191,18 @@ func replicaPause(err error, attempts int) (wait time.Duration, whole bool) {
 	return d*3/4 + rand.N(d/2), false
 }
 
-// write writes down what is done.
-func (f *flight) write(ctx context.Context) error {
-	if len(f.ended) == 0 {
-		return nil
+// write begins to write down what is done, unless that is under way.
+func (f *flight) write(ctx context.Context) {
+	if len(f.ended) == 0 || f.writing != nil {
+		return
 	}
-	within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-	defer cancel()
-	err := f.crew.store.Catalog.ReplicasDone(within, f.target.ID, f.ended)
-	if err == nil {
-		f.ended = f.ended[:0]
-	}
-	return err
+	f.writing, f.ended = f.ended, nil
+	batch := f.writing
+	f.crew.done.Go(func() {
+		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		defer cancel()
+		f.wrote <- f.crew.store.Catalog.ReplicasDone(within, f.target.ID, batch)
+	})
 }
 
 // renew has the claims last on of what is under way and waits.
@@ -182,21 +211,18 @@ func (f *flight) renew(ctx context.Context) error {
 	for _, t := range f.under {
 		all = append(all, t)
 	}
-	for _, d := range f.ended {
+	for _, d := range append(f.ended[:len(f.ended):len(f.ended)], f.writing...) {
 		all = append(all, d.ReplicaTask)
 	}
 	return f.crew.store.Catalog.RenewReplicas(ctx, f.target.ID, all, f.crew.settings.Lease)
 }
 
 // giveBack lets go of what was claimed and not begun.
-func (f *flight) giveBack(ctx context.Context, err error) error {
+func (f *flight) giveBack(ctx context.Context) error {
 	if len(f.queue) == 0 {
-		return err
+		return nil
 	}
 	within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	if rerr := f.crew.store.Catalog.ReleaseReplicas(within, f.target.ID, f.queue); err == nil {
-		err = rerr
-	}
-	return err
+	return f.crew.store.Catalog.ReleaseReplicas(within, f.target.ID, f.queue)
 }

@@ -16,15 +16,14 @@ import (
 
 // How replication goes about it.
 const (
-	followAtOnce    = 5000 // entries of the journal
-	replicaClaims   = 256  // keys that are claimed together at the most
-	writtenTogether = 32   // keys whose copies are written down at the latest
-	replicasAtOnce  = 32   // keys under way at a target
-	largeAtOnce     = 4    // of them, objects of more than largeReplica bytes
-	largeReplica    = 8 << 20
-	backfillAtOnce  = 2000  // keys that a step of a backfill looks at
-	backfillAhead   = 20000 // keys that may wait before a backfill asks for more
-	targetEvery     = time.Minute
+	followAtOnce   = 5000 // entries of the journal
+	replicaClaims  = 256  // keys that are claimed together at the most
+	replicasAtOnce = 32   // keys under way at a target
+	largeAtOnce    = 4    // of them, objects of more than largeReplica bytes
+	largeReplica   = 8 << 20
+	backfillAtOnce = 2000  // keys that a step of a backfill looks at
+	backfillAhead  = 20000 // keys that may wait before a backfill asks for more
+	targetEvery    = time.Minute
 )
 
 // replicas is what a process knows of the targets that it works on.
@@ -72,6 +71,12 @@ func (c *Crew) followReplication(ctx context.Context, l *lease) error {
 		if more {
 			c.replicas.nudge()
 			wait = shortest
+			if c.store.Catalog.Busy() { // many at once cost less than few often
+				select {
+				case <-ctx.Done():
+				case <-time.After(followPause):
+				}
+			}
 			continue
 		}
 		if err := c.backfill(ctx, book); err != nil {
@@ -316,7 +321,8 @@ func (w *replicator) run(ctx context.Context) error {
 	w.large, w.results = make(chan struct{}, largeAtOnce), make(chan replicaResult, replicasAtOnce)
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	return (&flight{replicator: w, claims: replicasAtOnce, under: map[string]catalog.ReplicaTask{}}).run(ctx)
+	return (&flight{replicator: w, claims: replicasAtOnce, under: map[string]catalog.ReplicaTask{},
+		wrote: make(chan error, 1)}).run(ctx)
 }
 
 // postpone keeps a target from being opened again at once.

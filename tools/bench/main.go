@@ -46,7 +46,7 @@ func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
 	only := flag.String("only", "",
-		"run only the parts named: large, small, list, versions, uploads, access, sealed, lifecycle, memory")
+		"run only the parts named: large, small, list, versions, uploads, access, sealed, lifecycle, replication, memory")
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -107,7 +107,7 @@ func run(dir, only string, span time.Duration) error {
 		name string
 		run  func() error
 	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads},
-		{"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle},
+		{"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle}, {"replication", b.replication},
 		{"memory", b.memory}} {
 		if only == "" || strings.Contains(only, part.name) {
 			if err := part.run(); err != nil {
@@ -149,7 +149,7 @@ func (b *bench) start() (stop func(), err error) {
 	runtime.LockOSThread() // children live as long as this thread
 	b.service = exec.Command("bin/spindle", "serve", "--data", filepath.Join(b.dir, "data"), "--wire", "127.0.0.1:0",
 		"--desk", "127.0.0.1:0", "--log-level", "error", "--scrub-every", "1000h", "--lifecycle-rate",
-		"1000000", "--guard", "100")
+		"1000000", "--guard", "100", "--reach", "loopback")
 	b.service.Env = append(os.Environ(), "SPINDLE_OWNER_KEY="+cred.ID, "SPINDLE_OWNER_SECRET="+cred.Secret)
 	line, err := child(b.service)
 	if err != nil {

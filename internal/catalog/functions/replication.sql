@@ -22,28 +22,40 @@ end $$;
 -- anew meanwhile is done again, from the beginning: the late one may have written over the newer.
 create function replicas_done(p_target bigint, p_keys bytea[], p_turns bigint[], p_seqs bigint[], p_numbers bigint[],
   p_revisions integer[], p_gone boolean[], p_etags text[], p_versions text[]) returns void
-language plpgsql set plan_cache_mode = force_custom_plan as $$
+language plpgsql set plan_cache_mode = force_custom_plan set enable_seqscan = off set enable_hashjoin = off
+  set enable_mergejoin = off as $$
 begin
-  perform 1 from replicas where target = p_target and key = any(p_keys) order by key for update;
+  -- Each key is looked up by itself (the offset keeps it so), whatever the planner knows of the target.
   with w as materialized (
-    select * from unnest(p_keys, p_turns, p_seqs, p_numbers, p_revisions, p_gone, p_etags, p_versions)
-      w(key, turn, seq, number, revision, gone, etag, version)
+    select i.*, x.tid, x.is_turn, x.is_seq from unnest(p_keys, p_turns, p_seqs, p_numbers, p_revisions, p_gone, p_etags,
+      p_versions) i(key, turn, seq, number, revision, gone, etag, version)
+    cross join lateral (select r.ctid as tid, r.turn as is_turn, r.seq as is_seq from replicas r
+      where r.target = p_target and r.key = i.key for update offset 0) x
   ), nothing as (
-    delete from replicas r using w where r.target = p_target and r.key = w.key and r.turn = w.turn and r.seq = w.seq
-      and w.number = 0
+    delete from replicas r using w where r.ctid = w.tid and w.is_turn = w.turn and w.is_seq = w.seq and w.number = 0
   )
   update replicas r set number = case when r.turn = w.turn then w.number else 0 end, revision = w.revision, gone = w.gone,
     etag = w.etag, version = w.version, confirmed = clock_timestamp(), waiting = r.turn <> w.turn or r.seq <> w.seq,
     since = case when r.turn = w.turn and r.seq = w.seq then null else coalesce(r.since, clock_timestamp()) end,
     due = clock_timestamp(), until = case when r.turn = w.turn then null else r.until end,
     attempts = 0, code = '', says = '', upload = ''
-  from w where r.target = p_target and r.key = w.key and not (r.turn = w.turn and r.seq = w.seq and w.number = 0);
+  from w where r.ctid = w.tid and not (w.is_turn = w.turn and w.is_seq = w.seq and w.number = 0);
 end $$;
+
+-- replicas_held moves the end of claims, null to give them up; those that are not held any more stay.
+create function replicas_held(p_target bigint, p_keys bytea[], p_turns bigint[], p_until timestamptz) returns void
+language sql as $$
+  update replicas r set until = p_until from (
+    select x.tid from unnest(p_keys, p_turns) i(key, turn) cross join lateral (select r.ctid as tid from replicas r
+      where r.target = p_target and r.key = i.key and r.turn = i.turn and r.until is not null for update offset 0) x
+  ) w where r.ctid = w.tid;
+$$;
 
 -- backfill_due has the objects of a bucket wait at a target that are not there as they are, from a key on, at most so
 -- many keys looked at. It gives the last key looked at, null at the end, and how many wait now that did not.
 create function backfill_due(p_target bigint, p_bucket bigint, p_prefix bytea, p_after bytea, p_limit integer,
-  out last bytea, out asked bigint) language plpgsql set plan_cache_mode = force_custom_plan as $$
+  out last bytea, out asked bigint) language plpgsql set plan_cache_mode = force_custom_plan set enable_seqscan = off
+  set enable_hashjoin = off set enable_mergejoin = off as $$
 begin
   with page as materialized (
     select h.key, h.number, h.revision, h.size from heads h
@@ -52,10 +64,10 @@ begin
     select * from page where substr(key, 1, length(p_prefix)) = p_prefix
   ), put as (
     insert into replicas as r (target, key, waiting, since, bytes, due)
-    select p_target, key, true, clock_timestamp(), size, clock_timestamp() from mine m
-    where not exists (select 1 from replicas x where x.target = p_target and x.key = m.key
-      and (x.waiting or x.number = m.number and x.revision = m.revision and not x.gone))
-    order by key
+    select p_target, m.key, true, clock_timestamp(), m.size, clock_timestamp() from mine m
+    left join lateral (select 1 as there from replicas x where x.target = p_target and x.key = m.key
+      and (x.waiting or x.number = m.number and x.revision = m.revision and not x.gone) offset 0) x on true
+    where x.there is null order by m.key
     on conflict (target, key) do update set waiting = true, since = coalesce(r.since, excluded.since),
       bytes = excluded.bytes, due = excluded.due
     returning 1

@@ -74,17 +74,26 @@ type Version struct {
 	CRC64    uint64    `json:"crc64,omitempty"`
 	Size     int64     `json:"size"` // bytes
 	File     string    `json:"file,omitempty"`
+	Pieces   []Piece   `json:"pieces,omitempty"` // of an object that came in parts
 
+	data []byte
+}
+
+// Piece is a part of an object's bytes.
+type Piece struct {
+	File string `json:"file,omitempty"`
+	Size int64  `json:"size"`
 	data []byte
 }
 
 // Body is bytes that arrived and are not an object yet.
 type Body struct {
-	Size  int64
-	ETag  string
-	CRC64 uint64
-	file  string
-	data  []byte
+	Size   int64
+	ETag   string
+	CRC64  uint64
+	file   string
+	data   []byte
+	pieces []Piece
 }
 
 // Condition is what a put asks of what is there.
@@ -381,7 +390,7 @@ func (h *Hold) Put(bucket, key string, b *Body, f Facts, cond Condition, now tim
 		return nil, ErrCondition
 	}
 	v := &Version{Facts: f, ID: at.newID(), Modified: now.UTC().Truncate(time.Second), ETag: b.ETag, CRC64: b.CRC64,
-		Size: b.Size, File: b.file, data: b.data}
+		Size: b.Size, File: b.file, Pieces: b.pieces, data: b.data}
 	l := line{Bucket: bucket, Key: []byte(key), Version: v}
 	h.apply(l)
 	return v, h.note(l)
@@ -472,6 +481,9 @@ func (h *Hold) Delete(bucket, key, id string, now time.Time) (*Version, error) {
 
 // Read opens the bytes of a version.
 func (h *Hold) Read(v *Version) (io.ReadSeekCloser, error) {
+	if len(v.Pieces) > 0 {
+		return openPieces(v)
+	}
 	if v.File == "" {
 		return memoryBody{strings.NewReader(string(v.data))}, nil
 	}
@@ -521,5 +533,5 @@ func (h *Hold) Walk(bucket, from string, visit func(key string, vs []*Version) (
 
 // Same makes a body that shares the bytes of a version, for copies.
 func (h *Hold) Same(v *Version) *Body {
-	return &Body{Size: v.Size, ETag: v.ETag, CRC64: v.CRC64, file: v.File, data: v.data}
+	return &Body{Size: v.Size, ETag: v.ETag, CRC64: v.CRC64, file: v.File, data: v.data, pieces: v.Pieces}
 }

@@ -4,6 +4,7 @@ import (
 	"crypto/md5"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -94,39 +95,37 @@ func (h *Hold) Abandon(bucket, key, id string) error {
 // Complete makes a version of some parts, which are given in order; the ETag is that of
 // an object in parts.
 func (h *Hold) Complete(bucket, key, id string, parts []*Part, cond Condition, now time.Time) (*Version, error) {
-	var all []io.Reader
-	sums := md5.New()
+	whole := &Body{}
+	sums, crc := md5.New(), NewCRC64()
 	for _, p := range parts {
-		r, err := h.Read(&Version{File: p.file, data: p.data})
+		r, err := h.Read(&Version{File: p.file, data: p.data, Size: p.Size})
 		if err != nil {
 			return nil, err
 		}
-		defer r.Close()
-		all = append(all, r)
-		sum, err := hex.DecodeString(p.ETag)
-		if err != nil {
+		_, err = io.Copy(crc, r)
+		sum, serr := hex.DecodeString(p.ETag)
+		if err := errors.Join(err, serr, r.Close()); err != nil {
 			return nil, err
 		}
 		sums.Write(sum)
+		whole.Size += p.Size
+		whole.pieces = append(whole.pieces, Piece{p.file, p.Size, p.data})
 	}
-	b, err := h.Stage(io.MultiReader(all...), nil)
-	if err != nil {
-		return nil, err
-	}
-	b.ETag = fmt.Sprintf("%x-%d", sums.Sum(nil), len(parts))
+	whole.ETag, whole.CRC64 = fmt.Sprintf("%x-%d", sums.Sum(nil), len(parts)), crc.Sum64()
 	h.mu.RLock()
 	u, err := h.upload(bucket, key, id)
 	h.mu.RUnlock()
 	if err != nil {
-		h.Discard(b)
 		return nil, err
 	}
-	v, err := h.Put(bucket, key, b, u.Facts, cond, now)
+	v, err := h.Put(bucket, key, whole, u.Facts, cond, now)
 	if err != nil {
-		h.Discard(b)
 		return nil, err
 	}
-	return v, h.Abandon(bucket, key, id)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.uploads, id) // its parts are the object's now
+	return v, nil
 }
 
 // Uploads gives the unfinished uploads of a bucket beneath a prefix, by key, then by age.

@@ -170,6 +170,9 @@ func (c *call) put() error {
 		c.Hold.Discard(b)
 		return err
 	}
+	if c.Heard != nil {
+		c.Heard(c.bucket, c.key)
+	}
 	c.tell(v)
 	return nil
 }

@@ -19,8 +19,9 @@ import (
 type Server struct {
 	Hold   *hold.Hold
 	Moods  *Moods
-	Region string            // that signatures must be for; "" for any
-	Keys   map[string]string // secrets by keys
+	Region string                   // that signatures must be for; "" for any
+	Keys   map[string]string        // secrets by keys
+	Heard  func(bucket, key string) // hears of each object once it is put; nil: nobody does
 
 	mu     sync.Mutex
 	counts map[string]int64
