@@ -65,6 +65,19 @@ func noise(n int) []byte {
 }
 
 // step is a command, what it must end with, and what it must say.
+// try runs a step, in which DIR stands for a directory.
+func try(t *testing.T, s *harness.Running, dir string, st step) {
+	t.Helper()
+	var args []string
+	for _, a := range strings.Fields(st.args) {
+		args = append(args, strings.ReplaceAll(a, "DIR", dir))
+	}
+	code, out, errs := run(t, s, "", args...)
+	if code != st.code || !strings.Contains(out+errs, strings.ReplaceAll(st.says, "DIR", dir)) {
+		t.Errorf("%s: code %d, want %d and %q\n%s%s", st.args, code, st.code, st.says, out, errs)
+	}
+}
+
 type step struct {
 	args string
 	code int

@@ -2,7 +2,6 @@ package cli_test
 
 import (
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
@@ -73,13 +72,6 @@ func TestTiersAndRulesOnTheCommandLine(t *testing.T) {
 		{"tier remove dry --yes", 1, "is used"},
 		{"journal list plates", 0, "to dry by rule old, run 1"},
 	} {
-		var args []string
-		for _, a := range strings.Fields(st.args) {
-			args = append(args, strings.ReplaceAll(a, "DIR", dir))
-		}
-		code, out, errs := run(t, s, "", args...)
-		if code != st.code || !strings.Contains(out+errs, strings.ReplaceAll(st.says, "DIR", dir)) {
-			t.Errorf("%s: code %d, want %d and %q\n%s%s", st.args, code, st.code, st.says, out, errs)
-		}
+		try(t, s, dir, st)
 	}
 }
