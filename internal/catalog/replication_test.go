@@ -1,0 +1,135 @@
+package catalog_test
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/replication"
+	"spindle/internal/harness"
+)
+
+// ruled adds a rule to the bucket and gives the number of its target.
+func ruled(t *testing.T, c *catalog.Catalog, prefix string) int64 {
+	t.Helper()
+	r := &replication.Rule{Account: "herbarium", Name: "out", Bucket: "plates", On: true, Priority: 1, Prefix: prefix,
+		Targets: []replication.Target{{Bucket: "copies"}}}
+	must(t, c.AddReplication(t.Context(), r, author()))
+	return r.Targets[0].ID
+}
+
+// follow reads the journal until there is no more.
+func follow(t *testing.T, c *catalog.Catalog) {
+	t.Helper()
+	for {
+		more, err := c.FollowReplication(t.Context(), 1000)
+		must(t, err)
+		if !more {
+			return
+		}
+	}
+}
+
+// Whatever 8 writers commit beneath the prefix of a rule waits at its target, once a key,
+// however many changes it had and however late they committed; nothing else does.
+func TestWhatChangesWaits(t *testing.T) {
+	c, _, bucket := open(t)
+	if _, err := c.Commit(t.Context(), write(bucket, "in/before", 1, 1)); err != nil {
+		t.Fatal(err)
+	}
+	target := ruled(t, c, "in/")
+	var wg sync.WaitGroup
+	for w := range 8 {
+		wg.Go(func() {
+			for i := range 40 {
+				for _, key := range []string{fmt.Sprintf("in/%d-%d", w, i%10), fmt.Sprintf("out/%d-%d", w, i)} {
+					if _, err := c.Commit(t.Context(), write(bucket, key, int64(i), int64(1000*w+i+1))); err != nil {
+						t.Error(err)
+					}
+				}
+			}
+		})
+	}
+	done := make(chan struct{})
+	go func() { wg.Wait(); close(done) }()
+	for under := true; under; {
+		select {
+		case <-done:
+			under = false
+		default:
+		}
+		follow(t, c)
+	}
+	harness.Until(t, "all is read", func() bool {
+		follow(t, c)
+		list, err := c.WaitingReplicas(t.Context(), target, false, "", 1000)
+		must(t, err)
+		return len(list) == 80 || len(list) == 81 // what was committed just before may be read too
+	})
+}
+
+// A claim that ran out and was taken over changes nothing but that the key is done again:
+// the late one may have written over the newer.
+func TestClaimsOfKeys(t *testing.T) {
+	c, db, bucket := open(t)
+	target := ruled(t, c, "")
+	if _, err := c.Commit(t.Context(), write(bucket, "k", 1, 1)); err != nil {
+		t.Fatal(err)
+	}
+	harness.Until(t, "it waits", func() bool {
+		follow(t, c)
+		due, err := c.DueTargets(t.Context(), []int64{target})
+		must(t, err)
+		return len(due) == 1
+	})
+	claim := func() []catalog.ReplicaTask {
+		t.Helper()
+		tasks, err := c.ClaimReplicas(t.Context(), target, 10, time.Minute)
+		must(t, err)
+		return tasks
+	}
+	done := func(task catalog.ReplicaTask, number int64) *catalog.Replica {
+		t.Helper()
+		must(t, c.ReplicasDone(t.Context(), target, []catalog.ReplicaDone{{ReplicaTask: task,
+			Have: replication.Have{Number: number, Revision: 1, ETag: "e"}}}))
+		rows, err := c.Replicas(t.Context(), []int64{target}, [][]byte{[]byte("k")})
+		must(t, err)
+		return rows[catalog.ReplicaOf{Target: target, Key: "k"}]
+	}
+	first := claim()
+	if len(first) != 1 || len(claim()) != 0 {
+		t.Fatalf("claimed %d, and again", len(first))
+	}
+	if _, err := db.Exec(`update replicas set until = now() - interval '1 s'`); err != nil { // it froze
+		t.Fatal(err)
+	}
+	second := claim()
+	if len(second) != 1 || second[0].Turn == first[0].Turn {
+		t.Fatalf("taken over: %+v", second)
+	}
+	if r := done(second[0], 7); r.Waiting || r.Number != 7 {
+		t.Errorf("done: %+v", r)
+	}
+	if r := done(first[0], 6); !r.Waiting || r.Number != 0 {
+		t.Errorf("done by the one that thawed: %+v", r)
+	}
+	// A change that comes while a key is under way has it be done again.
+	again := claim()
+	if _, err := c.Commit(context.Background(), write(bucket, "k", 2, 2)); err != nil {
+		t.Fatal(err)
+	}
+	harness.Until(t, "the change is read", func() bool {
+		more, err := c.FollowReplication(t.Context(), 100)
+		must(t, err)
+		return more
+	})
+	if r := done(again[0], 8); !r.Waiting || r.Number != 8 {
+		t.Errorf("done although another change came: %+v", r)
+	}
+	if last := claim(); len(last) != 1 || last[0].Have.Number != 8 {
+		t.Errorf("claimed after that: %+v", last)
+	}
+}
