@@ -49,7 +49,8 @@ func (c *Catalog) DueTargets(ctx context.Context, targets []int64) (due []int64,
 }
 
 // ClaimReplicas claims keys that are due at a target, the one that waits longest first.
-func (c *Catalog) ClaimReplicas(ctx context.Context, target int64, limit int, lease time.Duration) ([]ReplicaTask, error) {
+func (c *Catalog) ClaimReplicas(ctx context.Context, target int64, limit int, lease time.Duration) ([]ReplicaTask,
+	error) {
 	var rows []struct {
 		Key      []byte    `db:"key"`
 		Number   int64     `db:"number"`
@@ -102,7 +103,8 @@ func (c *Catalog) ReplicasDone(ctx context.Context, target int64, done []Replica
 		bytes += d.Size
 	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `select replicas_done($1, $2, $3, $4, $5, $6, $7, $8, $9)`, target, keys, turns, seqs,
+		if _, err := tx.ExecContext(ctx, `select replicas_done($1, $2, $3, $4, $5, $6, $7, $8, $9)`, target, keys, turns,
+			seqs,
 			numbers, revisions, gone, etags, versions); err != nil {
 			return err
 		}
@@ -181,7 +183,8 @@ func (c *Catalog) TargetMade(ctx context.Context, target int64, says string) (ma
 
 // BackfillStep has more of a rule's objects wait at a target whose backfill is under way,
 // from its place on; more says that there may be others.
-func (c *Catalog) BackfillStep(ctx context.Context, r *replication.Rule, target int64, limit int) (more bool, err error) {
+func (c *Catalog) BackfillStep(ctx context.Context, r *replication.Rule, target int64, limit int) (more bool,
+	err error) {
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var place []byte
 		err := tx.GetContext(ctx, &place, `select coalesce(place, '') from replication_targets
@@ -448,7 +451,8 @@ func (c *Catalog) StartBackfill(ctx context.Context, target int64) error {
 
 // BackfillNeeds counts the objects of a rule that are not at a target as they are, and
 // their bytes: what a backfill would copy, but for tags.
-func (c *Catalog) BackfillNeeds(ctx context.Context, r *replication.Rule, target int64) (objects, bytes int64, err error) {
+func (c *Catalog) BackfillNeeds(ctx context.Context, r *replication.Rule, target int64) (objects, bytes int64,
+	err error) {
 	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(h.size), 0)::bigint from heads h
 		where h.bucket = $1 and h.key >= $2 and ($3::bytea is null or h.key < $3) and not h.marker
 		and ($5::jsonb is null or h.tags @> $5::jsonb)

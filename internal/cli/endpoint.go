@@ -22,12 +22,15 @@ func (a *app) endpointCommand() *cli.Command {
 	what := []cli.Flag{
 		&cli.StringFlag{Name: "url", Usage: "scheme and host, `https://HOST:PORT`"},
 		&cli.StringFlag{Name: "key", Usage: "the `ID` of your access key there"},
-		&cli.StringFlag{Name: "secret-from", Usage: "read the key's secret from this `FILE`, - for standard input; asked for otherwise"},
+		&cli.StringFlag{Name: "secret-from",
+			Usage: "read the key's secret from this `FILE`, - for standard input; asked for otherwise"},
 		&cli.StringFlag{Name: "region", Usage: "that requests are signed for", DefaultText: "found out"},
 		&cli.StringFlag{Name: "style", Usage: "of addresses: path or host", DefaultText: "found out"},
 		&cli.StringFlag{Name: "bucket", Usage: "that checks look at", DefaultText: "the first that the key sees"},
-		&cli.BoolFlag{Name: "try-writing", Usage: "also put, read and remove small objects in that bucket, which finds out more"},
-		&cli.StringFlag{Name: "bandwidth", Usage: "`BYTES` a second that are sent and read at the most, such as 4MiB; none for no limit"},
+		&cli.BoolFlag{Name: "try-writing",
+			Usage: "also put, read and remove small objects in that bucket, which finds out more"},
+		&cli.StringFlag{Name: "bandwidth",
+			Usage: "`BYTES` a second that are sent and read at the most, such as 4MiB; none for no limit"},
 		noteFlag("what it is for"),
 		&cli.BoolFlag{Name: "anyway", Usage: "save it whatever the check says"},
 	}
@@ -38,7 +41,8 @@ func (a *app) endpointCommand() *cli.Command {
 					"spindle endpoint add lowland-annex --url http://127.0.0.1:5721 --key FENNMOOR --secret-from ./annex.secret",
 					"spindle endpoint add old-mill --url https://mill.example --key MILL --bucket notes --try-writing --bandwidth 2MiB"),
 				Flags: what, Action: a.endpointAdd},
-			{Name: "list", Usage: "list endpoints", Description: examples("spindle endpoint list", "spindle endpoint list --json"),
+			{Name: "list", Usage: "list endpoints", Description: examples("spindle endpoint list",
+				"spindle endpoint list --json"),
 				Action: listing[desk.EndpointInfo]{path: "/api/v1/endpoints", field: "endpoints",
 					none: "There is no endpoint yet: spindle endpoint add NAME --url URL --key ID.", row: endpointRow,
 					columns: []column{{"ENDPOINT", false}, {"STATE", false}, {"SINCE", false}, {"ANSWERS IN", true}, {"URL", false},
@@ -138,7 +142,8 @@ func (a *app) endpointChange(ctx context.Context, c *cli.Command) error {
 	if in == (desk.EndpointChange{}) {
 		return wrongUsage("nothing to change was given").see(c)
 	}
-	return a.watchCheck(ctx, p, desk.WatchedCheck{NewEndpoint: desk.NewEndpoint{Name: name, EndpointChange: in}, Change: true,
+	return a.watchCheck(ctx, p, desk.WatchedCheck{NewEndpoint: desk.NewEndpoint{Name: name, EndpointChange: in},
+		Change:     true,
 		IfRevision: c.Int("if-revision")})
 }
 
@@ -151,7 +156,8 @@ func (a *app) endpointCheck(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.watchCheck(ctx, p, desk.WatchedCheck{NewEndpoint: desk.NewEndpoint{Name: name, EndpointChange: in}, Check: true})
+	return a.watchCheck(ctx, p, desk.WatchedCheck{NewEndpoint: desk.NewEndpoint{Name: name, EndpointChange: in},
+		Check: true})
 }
 
 // watchCheck has the service check an endpoint and shows each step as it is done, then

@@ -20,7 +20,8 @@ const replicationsPath = "/api/v1/replications/"
 
 func (a *app) replicationCommand() *cli.Command {
 	scope := []cli.Flag{
-		&cli.StringSliceFlag{Name: "to", Usage: "`ADDRESS` that gets copies, BUCKET/PREFIX or @ENDPOINT/BUCKET/PREFIX; may be repeated"},
+		&cli.StringSliceFlag{Name: "to",
+			Usage: "`ADDRESS` that gets copies, BUCKET/PREFIX or @ENDPOINT/BUCKET/PREFIX; may be repeated"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only objects with this tag, `NAME=VALUE`; may be repeated"},
 		&cli.StringFlag{Name: "tier", Usage: "of the copies: tier here, storage class at an endpoint"},
 		&cli.StringFlag{Name: "sealing", Usage: "on: copies here are encrypted at rest, whatever their bucket says"},
@@ -60,8 +61,9 @@ func (a *app) replicationCommand() *cli.Command {
 				Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "objects that are listed"}},
 				Action: a.replicationStatus},
 			{Name: "backfill", Usage: "copy what was there before a rule", ArgsUsage: "NAME",
-				Description: examples("spindle replication backfill plates-to-annex", "spindle replication backfill notes-to-mill --yes"),
-				Flags:       []cli.Flag{yesFlag()}, Action: a.replicationBackfill},
+				Description: examples("spindle replication backfill plates-to-annex",
+					"spindle replication backfill notes-to-mill --yes"),
+				Flags: []cli.Flag{yesFlag()}, Action: a.replicationBackfill},
 			{Name: "verify", Usage: "compare both sides, object by object", ArgsUsage: "NAME",
 				Description: "By key, size, and what was confirmed of content and metadata when it was copied; --deep asks the\n" +
 					"target for each object. What waits to be copied anyway is counted apart. What is there alone is told of\n" +
@@ -102,8 +104,9 @@ func addresses(r desk.ReplicationInfo) string {
 // replicationChange reads the flags of a rule.
 func replicationChange(c *cli.Command, in map[string]any) error {
 	texts(c, in, "prefix")
-	for flag, field := range map[string]string{"delete-markers": "deleteMarkers", "removals": "removals", "onward": "onward",
-		"state": "on"} {
+	for flag, field := range map[string]string{"delete-markers": "deleteMarkers", "removals": "removals",
+		"onward": "onward",
+		"state":  "on"} {
 		if !c.IsSet(flag) {
 			continue
 		}
@@ -332,7 +335,8 @@ func targetFacts(r desk.ReplicationInfo, t desk.TargetInfo) [][2]string {
 		facts = append(facts, [2]string{"Lag target", met})
 	}
 	if b := t.Backfill; b != nil {
-		facts = append(facts, [2]string{"Backfill", fmt.Sprintf("%s, %s found", b.State, things(b.Asked, "object", "objects"))})
+		facts = append(facts, [2]string{"Backfill", fmt.Sprintf("%s, %s found", b.State, things(b.Asked, "object",
+			"objects"))})
 	}
 	if t.Verified != nil {
 		facts = append(facts, [2]string{"Verified", when(*t.Verified)})
@@ -380,7 +384,8 @@ func (a *app) ruleStatus(r desk.ReplicationInfo, faults []desk.FaultInfo, list [
 		for _, f := range faults {
 			rows = append(rows, []string{count(f.Count), f.Code, shown(f.Says), shown(f.Target)})
 		}
-		if err := a.table([]column{{"OBJECTS", true}, {"CODE", false}, {"SAYS", false}, {"TARGET", false}}, rows); err != nil {
+		if err := a.table([]column{{"OBJECTS", true}, {"CODE", false}, {"SAYS", false}, {"TARGET", false}},
+			rows); err != nil {
 			return err
 		}
 	}
@@ -407,7 +412,8 @@ func (a *app) objectStatus(ctx context.Context, p *api, what string) error {
 		return err
 	}
 	var in desk.ReplicasInfo
-	if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/replicas"), url.Values{"key": {key}}, nil, &in); err != nil {
+	if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/replicas"), url.Values{"key": {key}}, nil,
+		&in); err != nil {
 		return err
 	}
 	return a.print(in, func() error {

@@ -83,7 +83,8 @@ func (a *app) bucketListThere(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var out struct{ Buckets []desk.BucketThere }
-	if err := p.call(ctx, http.MethodGet, bucketsThere(endpoint.Address{Endpoint: at.Endpoint}, ""), nil, nil, &out); err != nil {
+	if err := p.call(ctx, http.MethodGet, bucketsThere(endpoint.Address{Endpoint: at.Endpoint}, ""), nil, nil,
+		&out); err != nil {
 		return err
 	}
 	return a.print(out.Buckets, func() error {
@@ -110,7 +111,8 @@ func (a *app) bucketCreateThere(ctx context.Context, c *cli.Command) error {
 	in := map[string]any{"name": at.Bucket}
 	texts(c, in, "versioning")
 	var b desk.BucketThere
-	if err := p.call(ctx, http.MethodPost, bucketsThere(endpoint.Address{Endpoint: at.Endpoint}, ""), nil, in, &b); err != nil {
+	if err := p.call(ctx, http.MethodPost, bucketsThere(endpoint.Address{Endpoint: at.Endpoint}, ""), nil, in,
+		&b); err != nil {
 		return err
 	}
 	return a.print(b, func() error { return a.showBucketThere(at, b) })
@@ -286,7 +288,8 @@ func (a *app) objectShowThere(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.print(o, func() error {
-		facts := [][2]string{{"Object", shown(at.String())}, {"Size", fmt.Sprintf("%s (%s bytes)", size(o.Size), count(o.Size))},
+		facts := [][2]string{{"Object", shown(at.String())}, {"Size", fmt.Sprintf("%s (%s bytes)", size(o.Size),
+			count(o.Size))},
 			{"Type", orDash(shown(o.ContentType))}, {"Changed", when(o.Modified)}, {"ETag", o.ETag},
 			{"CRC-64/NVME", orDash(o.CRC64)}, {"Version", orDash(o.Version)}, {"Storage class", orDash(shown(o.Class))}}
 		for name, v := range o.Metadata {
@@ -313,7 +316,8 @@ func (a *app) objectRemoveThere(ctx context.Context, c *cli.Command) error {
 	if err := a.confirm(c, fmt.Sprintf("The object %s goes.", shown(at.String())), path.Base(at.Key)); err != nil {
 		return err
 	}
-	if err := p.call(ctx, http.MethodDelete, bucketsThere(at, "/object"), url.Values{"key": {at.Key}}, nil, nil); err != nil {
+	if err := p.call(ctx, http.MethodDelete, bucketsThere(at, "/object"), url.Values{"key": {at.Key}}, nil,
+		nil); err != nil {
 		return err
 	}
 	return a.print(map[string]string{"removed": at.String()}, func() error {
@@ -341,7 +345,8 @@ func (a *app) objectGetThere(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	resp, err := p.open(ctx, http.MethodGet, bucketsThere(at, "/body"), url.Values{"key": {at.Key}}, nil, sign.EmptyHash, "")
+	resp, err := p.open(ctx, http.MethodGet, bucketsThere(at, "/body"), url.Values{"key": {at.Key}}, nil, sign.EmptyHash,
+		"")
 	if err != nil {
 		return err
 	}
@@ -439,7 +444,8 @@ func (p *api) putThere(ctx context.Context, c *cli.Command, f transfer.File, to 
 	q := url.Values{"key": {to.Key}, "type": {kind}, "class": {c.String("tier")}, "metadata": c.StringSlice("metadata")}
 	r, done := m.Begin(f.Path, f.Size, file)
 	defer done()
-	resp, err := p.openSized(ctx, http.MethodPut, bucketsThere(to, "/body"), q, r, f.Size, hex.EncodeToString(sum.Sum(nil)))
+	resp, err := p.openSized(ctx, http.MethodPut, bucketsThere(to, "/body"), q, r, f.Size,
+		hex.EncodeToString(sum.Sum(nil)))
 	if err != nil {
 		return err
 	}

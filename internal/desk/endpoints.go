@@ -46,7 +46,8 @@ type AbilityInfo struct {
 }
 
 func endpointInfo(e *endpoint.Endpoint) EndpointInfo {
-	return EndpointInfo{ID: e.ID, Name: e.Name, URL: e.URL, Region: e.Region, Style: string(e.Style), Key: e.KeyID, Note: e.Note,
+	return EndpointInfo{ID: e.ID, Name: e.Name, URL: e.URL, Region: e.Region, Style: string(e.Style), Key: e.KeyID,
+		Note:      e.Note,
 		Bandwidth: e.Bandwidth, Bucket: e.Probe, Revision: e.Revision, Created: e.Created, CreatedBy: e.By,
 		Health: endpointHealth(e.Health)}
 }
@@ -174,7 +175,8 @@ type NewEndpoint struct {
 }
 
 // endpointNew checks and saves a new endpoint; step hears of the check.
-func (d *Desk) endpointNew(ctx context.Context, in *NewEndpoint, step func(client.Finding)) (*endpoint.Endpoint, error) {
+func (d *Desk) endpointNew(ctx context.Context, in *NewEndpoint, step func(client.Finding)) (*endpoint.Endpoint,
+	error) {
 	e := &endpoint.Endpoint{Account: who(ctx).subject.Account, Name: in.Name}
 	if in.URL == nil || in.Key == nil || in.Secret == nil || *in.Secret == "" {
 		return nil, fault.New(fault.Invalid, "endpoint-needs", "an endpoint needs url, key and secret").In("url").
@@ -223,7 +225,8 @@ func (d *Desk) tried(ctx context.Context, e *endpoint.Endpoint, secret string, c
 	if field == "address" || field == "port" || field == "protocol" || field == "certificate" {
 		field = "url"
 	}
-	return fault.New(fault.Conflict, "endpoint-check", "the endpoint is not saved, the check found its %s wrong: %s", f.Field,
+	return fault.New(fault.Conflict, "endpoint-check", "the endpoint is not saved, the check found its %s wrong: %s",
+		f.Field,
 		f.Seen).In(field).Do("%s", f.Remedy)
 }
 
@@ -243,7 +246,8 @@ func (d *Desk) endpointChanged(ctx context.Context, name string, ifRevision int,
 		return nil, err
 	}
 	if ifRevision != 0 && ifRevision != e.Revision {
-		return nil, fault.New(fault.Precondition, "revision", "the endpoint is at revision %d now", e.Revision).In("revision").
+		return nil, fault.New(fault.Precondition, "revision", "the endpoint is at revision %d now",
+			e.Revision).In("revision").
 			Do("read it again and repeat the change on what is there now")
 	}
 	if err := c.apply(e); err != nil {

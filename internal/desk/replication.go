@@ -107,7 +107,8 @@ type VerifyInfo struct {
 func (d *Desk) replicationCalls(to *calls) {
 	mine := rule{admin: true}
 	const topic, base = "replication", "/replications"
-	call(to, mine, "list-replications", "GET "+base, topic, "List replication rules and how they stand", d.listReplications)
+	call(to, mine, "list-replications", "GET "+base, topic, "List replication rules and how they stand",
+		d.listReplications)
 	call(to, mine, "show-replication", "GET "+base+"/{rule}", topic, "Show a replication rule", d.showReplication)
 	call(to, mine, "add-replication", "POST "+base, topic, "Add a replication rule", d.addReplication, answers(201))
 	call(to, mine, "review-replication", "POST "+base+"/review", topic,
@@ -192,7 +193,8 @@ func stateRank(state string) int {
 }
 
 func targetInfo(r *replication.Rule, t *replication.Target, s *catalog.TargetStanding, now time.Time) TargetInfo {
-	x := TargetInfo{ID: t.ID, Address: t.Address(), Endpoint: t.Endpoint, Bucket: t.Bucket, Prefix: t.Prefix, Class: t.Class,
+	x := TargetInfo{ID: t.ID, Address: t.Address(), Endpoint: t.Endpoint, Bucket: t.Bucket, Prefix: t.Prefix,
+		Class:  t.Class,
 		Sealed: t.Sealed, State: "keeps up"}
 	if s == nil {
 		return x // it was removed just now
@@ -561,7 +563,8 @@ func (d *Desk) showReplicas(ctx context.Context, in *struct {
 		}
 	}
 	for _, s := range states[0] {
-		x := ReplicaInfo{Rule: s.Rule.Name, Target: target(s.Target, in.Key), State: string(s.State), Why: s.Why, Since: s.Since,
+		x := ReplicaInfo{Rule: s.Rule.Name, Target: target(s.Target, in.Key), State: string(s.State), Why: s.Why,
+			Since:    s.Since,
 			Attempts: s.Attempts, Confirmed: s.Confirmed, Version: s.There.Version, ETag: s.There.ETag}
 		if s.State == replication.Failed {
 			x.Why, x.Code, x.Next = s.Says, s.Code, s.Next

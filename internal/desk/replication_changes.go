@@ -207,7 +207,8 @@ func (d *Desk) lacks(ctx context.Context, r *replication.Rule, mend bool) ([]Lac
 }
 
 // versioned says that a bucket here does not keep versions, or switches that on.
-func (d *Desk) versioned(ctx context.Context, name object.BucketName, code, target string, mend bool) ([]Lacking, error) {
+func (d *Desk) versioned(ctx context.Context, name object.BucketName, code, target string, mend bool) ([]Lacking,
+	error) {
 	f, err := d.store.Facts(ctx, name)
 	if err != nil || f.Versioning == object.On {
 		return nil, err
@@ -267,15 +268,17 @@ func (d *Desk) targetThereLacks(ctx context.Context, t *replication.Target, mend
 			t.Endpoint, Remedy: "make it: spindle bucket create " + at, Mends: true}}, nil
 	case err != nil:
 		f := fault.From(err)
-		return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint + " does not let us look: " +
-			f.Message, Remedy: "spindle endpoint check " + t.Endpoint}}, nil
+		return []Lacking{{Code: "endpoint", Target: t.Address(),
+			Says: "the endpoint " + t.Endpoint + " does not let us look: " +
+				f.Message, Remedy: "spindle endpoint check " + t.Endpoint}}, nil
 	case !is.Keeps || is.Versioning == object.On:
 		return nil, nil
 	case mend:
 		return nil, conn.Client.SetVersioning(ctx, t.Bucket, true)
 	}
-	return []Lacking{{Code: "target-versioning", Target: t.Address(), Says: "versioning is " + is.Versioning.String() + " at " +
-		at, Remedy: "switch it on: spindle bucket change " + at + " --versioning on", Mends: true}}, nil
+	return []Lacking{{Code: "target-versioning", Target: t.Address(),
+		Says: "versioning is " + is.Versioning.String() + " at " +
+			at, Remedy: "switch it on: spindle bucket change " + at + " --versioning on", Mends: true}}, nil
 }
 
 // refuseLacking is the error for what a rule lacks, all of it.

@@ -24,14 +24,18 @@ import (
 func (d *Desk) thereCalls(to *calls) {
 	mine := rule{admin: true}
 	const topic, base = "endpoints", "/endpoints/{endpoint}/buckets"
-	call(to, mine, "list-buckets-there", "GET "+base, topic, "List the buckets of an endpoint that our key sees", d.bucketsThere)
-	call(to, mine, "create-bucket-there", "POST "+base, topic, "Create a bucket at an endpoint", d.createThere, answers(201))
+	call(to, mine, "list-buckets-there", "GET "+base, topic, "List the buckets of an endpoint that our key sees",
+		d.bucketsThere)
+	call(to, mine, "create-bucket-there", "POST "+base, topic, "Create a bucket at an endpoint", d.createThere,
+		answers(201))
 	call(to, mine, "show-bucket-there", "GET "+base+"/{there}", topic, "Show a bucket at an endpoint", d.showThere)
 	call(to, mine, "change-bucket-there", "PATCH "+base+"/{there}", topic, "Set a bucket at an endpoint", d.changeThere)
 	call(to, mine, "remove-bucket-there", "DELETE "+base+"/{there}", topic, "Remove an empty bucket at an endpoint",
 		d.removeThere, answers(204))
-	call(to, mine, "list-objects-there", "GET "+base+"/{there}/objects", topic, "List objects at an endpoint", d.objectsThere)
-	call(to, mine, "show-object-there", "GET "+base+"/{there}/object", topic, "Show an object at an endpoint", d.objectThere)
+	call(to, mine, "list-objects-there", "GET "+base+"/{there}/objects", topic, "List objects at an endpoint",
+		d.objectsThere)
+	call(to, mine, "show-object-there", "GET "+base+"/{there}/object", topic, "Show an object at an endpoint",
+		d.objectThere)
 	call(to, mine, "remove-object-there", "DELETE "+base+"/{there}/object", topic, "Remove an object at an endpoint",
 		d.removeObjectThere, answers(204))
 }

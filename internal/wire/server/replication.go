@@ -88,7 +88,8 @@ func (q *request) replicationRules() ([]*replication.Rule, error) {
 			continue
 		}
 		if what := unsaidReplication(r); what != "" {
-			return nil, fault.New(fault.Unfinished, "not-implemented", "The rule %q has %s, which this document cannot say", r.Name,
+			return nil, fault.New(fault.Unfinished, "not-implemented", "The rule %q has %s, which this document cannot say",
+				r.Name,
 				what).In("Rule").Do("read and change the rules at the desk (spindle replication show)")
 		}
 		rules = append(rules, r)
@@ -298,7 +299,8 @@ func (q *request) mayReplicate(r *replication.Rule) error {
 	}
 	f, err := q.s.store.Facts(q.ctx(), name)
 	if err == nil && f.Versioning != object.On {
-		err = fault.New(fault.Invalid, "target-versioning", "Destination bucket must have versioning enabled").In("Destination").
+		err = fault.New(fault.Invalid, "target-versioning",
+			"Destination bucket must have versioning enabled").In("Destination").
 			Do("switch versioning on there first")
 	}
 	return err
@@ -306,7 +308,8 @@ func (q *request) mayReplicate(r *replication.Rule) error {
 
 // replaceReplications has the bucket have rules instead of those that are there. Those of
 // a name that stays keep what is known of their copies.
-func (q *request) replaceReplications(account string, there, rules []*replication.Rule, backfill map[string]bool) error {
+func (q *request) replaceReplications(account string, there, rules []*replication.Rule,
+	backfill map[string]bool) error {
 	c := q.s.store.Catalog
 	by := q.author()
 	byName := map[string]*replication.Rule{}

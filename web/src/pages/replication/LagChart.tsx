@@ -11,7 +11,7 @@ const hours = 3;
 /** How long half and 99 % of changes waited, by minute, from milliseconds to hours. */
 export function LagChart({ rule }: { rule: Replication }) {
   const lags = useLags(rule.name);
-  const points = lags.data ?? [];
+  const points = (lags.data ?? []).filter((p) => p.count);
   const now = Date.now();
   const x = scaleTime({ domain: [now - hours * 3.6e6, now], range: [edge.left, w - edge.right] });
   const top = Math.max(10, ...points.map((p) => p.p99), rule.lagTarget?.seconds ?? 0) * 2;
