@@ -115,8 +115,8 @@ func (p *Pool) open(e *endpoint.Endpoint, secret string) *Conn {
 		c.limit = rate.NewLimiter(rate.Limit(e.Bandwidth), int(min(max(e.Bandwidth/4, 16<<10), 1<<20)))
 	}
 	t := client.Transport()
-	t.Proxy = nil // what is reached is decided here
-	t.ResponseHeaderTimeout = time.Minute
+	t.Proxy = nil                             // what is reached is decided here
+	t.ResponseHeaderTimeout = 2 * time.Minute // an upload of many parts takes a while to be put together
 	t.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
 		conn, err := p.Dial(ctx, network, address)
 		if err != nil {

@@ -12,7 +12,7 @@ type pieced struct {
 	pieces []Piece
 	size   int64
 	at     int64
-	open   io.ReadCloser // the piece that at is in, from there on
+	part   io.ReadCloser // the piece that at is in, from there on
 }
 
 func openPieces(v *Version) (io.ReadSeekCloser, error) {
@@ -25,12 +25,12 @@ func (p *pieced) Read(b []byte) (int, error) {
 		if p.at >= p.size {
 			return 0, io.EOF
 		}
-		if p.open == nil {
+		if p.part == nil {
 			if err := p.enter(); err != nil {
 				return 0, err
 			}
 		}
-		n, err := p.open.Read(b)
+		n, err := p.part.Read(b)
 		p.at += int64(n)
 		if !errors.Is(err, io.EOF) {
 			return n, err
@@ -51,14 +51,14 @@ func (p *pieced) enter() error {
 			continue
 		}
 		if x.File == "" {
-			p.open = io.NopCloser(bytes.NewReader(x.data[from:]))
+			p.part = io.NopCloser(bytes.NewReader(x.data[from:]))
 			return nil
 		}
 		f, err := os.Open(x.File)
 		if err != nil {
 			return err
 		}
-		p.open = f
+		p.part = f
 		_, err = f.Seek(from, io.SeekStart)
 		return err
 	}
@@ -66,11 +66,11 @@ func (p *pieced) enter() error {
 }
 
 func (p *pieced) leave() error {
-	if p.open == nil {
+	if p.part == nil {
 		return nil
 	}
-	err := p.open.Close()
-	p.open = nil
+	err := p.part.Close()
+	p.part = nil
 	return err
 }
 
