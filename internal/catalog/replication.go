@@ -143,7 +143,7 @@ func (c *Catalog) AddReplication(ctx context.Context, r *replication.Rule, by Au
 		if err != nil {
 			return err
 		}
-		if err := addTargets(ctx, tx, r); err != nil {
+		if err := putTargets(ctx, tx, r); err != nil {
 			return err
 		}
 		// Nothing that commits after this is below the place: this transaction is under way.
@@ -157,11 +157,15 @@ func (c *Catalog) AddReplication(ctx context.Context, r *replication.Rule, by Au
 	})
 }
 
-// addTargets writes those of a rule's targets down that have no number yet.
-func addTargets(ctx context.Context, tx *sqlx.Tx, r *replication.Rule) error {
+// putTargets writes the targets of a rule down: those that have no number yet get one.
+func putTargets(ctx context.Context, tx *sqlx.Tx, r *replication.Rule) error {
 	for i := range r.Targets {
 		t := &r.Targets[i]
 		if t.ID != 0 {
+			if _, err := tx.ExecContext(ctx, `update replication_targets set class = $2, sealed = $3 where id = $1`, t.ID,
+				t.Class, t.Sealed); err != nil {
+				return err
+			}
 			continue
 		}
 		if err := tx.GetContext(ctx, &t.ID, `insert into replication_targets (rule, endpoint, bucket, prefix, class, sealed)
@@ -201,7 +205,7 @@ func (c *Catalog) ChangeReplication(ctx context.Context, account, name string, i
 			r.Lag.Share, r.Lag.Within.Milliseconds(), by.Who, by.Source, by.At); err != nil {
 			return err
 		}
-		if err := addTargets(ctx, tx, r); err != nil {
+		if err := putTargets(ctx, tx, r); err != nil {
 			return err
 		}
 		for _, t := range was {

@@ -132,4 +132,15 @@ func TestClaimsOfKeys(t *testing.T) {
 	if last := claim(); len(last) != 1 || last[0].Have.Number != 8 {
 		t.Errorf("claimed after that: %+v", last)
 	}
+	// What it took is kept for two weeks.
+	if points, err := c.LagHistory(t.Context(), target, time.Now().AddDate(-1, 0, 0)); err != nil || len(points) == 0 {
+		t.Errorf("lags: %v, %v", points, err)
+	}
+	if _, err := db.Exec(`update replication_lags set at = at - interval '15 days'`); err != nil {
+		t.Fatal(err)
+	}
+	must(t, c.ForgetOld(t.Context()))
+	if points, err := c.LagHistory(t.Context(), target, time.Now().AddDate(-1, 0, 0)); err != nil || len(points) != 0 {
+		t.Errorf("lags of two weeks ago: %v, %v", points, err)
+	}
 }

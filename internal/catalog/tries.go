@@ -138,11 +138,12 @@ func (c *Catalog) TriesWait(ctx context.Context, what string) (*time.Time, error
 
 // ForgetOld removes what has no more use: signatures too old to be sent again,
 // tries of a day ago, the oldest of too many, devices that were not seen for half
-// a year.
+// a year, lags of two weeks ago.
 func (c *Catalog) ForgetOld(ctx context.Context) error {
 	for _, q := range []string{
 		`delete from signatures where until < now()`,
 		`delete from devices where seen < now() - interval '180 days'`,
+		`delete from replication_lags where at < now() - interval '14 days'`,
 	} {
 		if _, err := c.db.ExecContext(ctx, q); err != nil {
 			return mapError(err)

@@ -77,7 +77,7 @@ func (a *app) demoCommand() *cli.Command {
 			}
 			if !whole {
 				a.note("Making the sample data.")
-				bar := a.bar("sample", 0)
+				bar := a.bar("sample", 1) // how many is said with the first
 				err := demo.Load(ctx, s.Store, s.Keys, filepath.Join(cfg.Data, "volumes"), time.Now(), func(done, all int) {
 					if bar.b != nil {
 						bar.b.SetTotal(int64(all), false)

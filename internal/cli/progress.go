@@ -17,7 +17,8 @@ func thread() mpb.BarStyleComposer {
 	return mpb.BarStyle().Lbound("").Filler("━").Tip("●").Padding("·").Rbound("")
 }
 
-// bar counts things on a terminal; elsewhere it is silent.
+// bar counts things on a terminal; elsewhere it is silent. How many there are is not
+// always known: then it counts without a line.
 type bar struct {
 	p *mpb.Progress
 	b *mpb.Bar
@@ -28,6 +29,10 @@ func (a *app) bar(what string, total int64) bar {
 		return bar{}
 	}
 	p := mpb.New(mpb.WithOutput(a.Err), mpb.WithWidth(40), mpb.WithRefreshRate(120*time.Millisecond))
+	if total == 0 {
+		return bar{p, p.New(0, mpb.NopStyle(), mpb.PrependDecorators(decor.Name(what+"  "),
+			decor.CurrentNoUnit("%d objects")))}
+	}
 	b := p.New(total, thread(), mpb.PrependDecorators(decor.Name(what+"  ")),
 		mpb.AppendDecorators(decor.CountersNoUnit("  %d of %d objects")))
 	return bar{p, b}

@@ -65,4 +65,15 @@ func TestEndpointsAndRulesInTheConsole(t *testing.T) {
 	walk("back", chromedp.Navigate(s.DeskURL+"/replication/out"), harness.Appears("every change is copied"),
 		harness.Button("Verify"), harness.Appears("Compare both sides"), harness.Button("Compare"),
 		harness.Appears("all there as they are"))
+	if err := c.CreateBucket(t.Context(), "copies"); err != nil {
+		t.Fatal(err)
+	}
+	walk("another target", chromedp.Navigate(s.DeskURL+"/replication/out"), harness.Button("Change"),
+		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=class]")), field("class", "DEEP"),
+		harness.Button("Another target"), field("targets-2", "copies/out/"), harness.Appears("and copies beneath out/"),
+		chromedp.Click(chromedp.Search(`//button[@role="switch"][contains(., "Put that right")]`)),
+		harness.Button("Save"), harness.Appears("The rule out is saved"))
+	walk("what was set stays", chromedp.Navigate(s.DeskURL+"/replication/out"), harness.Button("Change"),
+		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=class]")), field("prefix", "b"), harness.Button("Save"),
+		harness.Appears("beneath b are copied to plates at annex in the storage class DEEP and copies"))
 }

@@ -118,7 +118,7 @@ func (d *Desk) targetOf(ctx context.Context, s TargetSetting) (t replication.Tar
 			_, err = set.Find(t.Class)
 		}
 		if err != nil {
-			return t, err
+			return t, fault.From(err).In("targets")
 		}
 	}
 	return t, nil

@@ -35,7 +35,8 @@ func TestAddresses(t *testing.T) {
 func TestCheck(t *testing.T) {
 	for s, want := range map[string]string{"https://Store.Example": "https://store.example",
 		" http://127.0.0.1:5721/ ": "http://127.0.0.1:5721",
-		"ftp://x":                  "", "https://user:secret@x": "", "https://x/path": "", "https://x?q=1": "", "x": "", "https://": ""} {
+		"ftp://x":                  "", "https://user:secret@x": "", "https://x/path": "", "https://x?q=1": "",
+		"x": "", "https://": ""} {
 		if got, err := ParseURL(s); got != want || (err == nil) != (want != "") {
 			t.Errorf("%q is %q, %v", s, got, err)
 		}

@@ -2,7 +2,7 @@ import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
 import { type Schemas, api, ask } from '../../api/client';
-import { type Replication, useEndpoints, useReview } from '../../data/replication';
+import { type Replication, useReview } from '../../data/replication';
 import { useBuckets, useChange } from '../../data/queries';
 import { useSettled } from '../../data/settled';
 import { Complaint, Field } from '../../parts/Bits';
@@ -12,13 +12,13 @@ import { same } from '../../parts/Select';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
 import { size, things } from '../../parts/format';
+import { type TargetDraft, Targets, noTarget } from './Targets';
 
 /** Adds a rule, or changes one, with what it would do and what it lacks beside it. */
 export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () => void }) {
   const toast = useToast();
   const navigate = useNavigate();
   const buckets = useBuckets();
-  const endpoints = useEndpoints();
   const [f, setF] = useState({
     name: rule?.name ?? '',
     bucket: rule?.bucket ?? '',
@@ -26,7 +26,12 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
     tags: Object.entries(rule?.tags ?? {})
       .map(([k, v]) => `${k}=${v}`)
       .join(', '),
-    targets: rule?.targets.map((t) => t.address).join('\n') ?? '',
+    targets: rule?.targets.map((t) => ({
+      address: t.address,
+      class: t.class ?? '',
+      sealed: t.sealed ?? false,
+    })) ?? [noTarget],
+    priority: rule ? String(rule.priority) : '',
     deleteMarkers: rule?.deleteMarkers ?? true,
     removals: rule?.removals ?? false,
     onward: rule?.onward ?? false,
@@ -35,19 +40,20 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
     existing: '' as '' | 'leave' | 'backfill',
     mend: false,
   });
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
+  const aimed = f.targets.some((t) => t.address.trim());
+  const set = (n: TextField) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const body = bodyOf(f);
   const settled = useSettled(JSON.stringify(body), 300);
   const review = useReview(
     { ...(JSON.parse(settled) as typeof body), existing: 'leave' },
-    !!f.name && !!f.bucket && !!f.targets.trim(),
+    !!f.name && !!f.bucket && aimed,
   );
   const save = useChange(() =>
     rule
       ? ask(
           api.PATCH('/api/v1/replications/{rule}', {
             params: { path: { rule: rule.name } },
-            body: { ...body, ifRevision: rule.revision },
+            body: { ...changesOf(f), ifRevision: rule.revision },
           }),
         )
       : ask(api.POST('/api/v1/replications', { body: { ...body, existing: f.existing || 'leave' } })),
@@ -60,8 +66,8 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
       act={rule ? 'Save' : 'Save the rule'}
       width={720}
       busy={save.isPending}
-      ready={!!f.name && !!f.bucket && !!f.targets.trim() && (!!rule || !!f.existing)}
-      error={aboutNone(e, 'name', 'bucket', 'targets', 'prefix', 'tags', 'lag')}
+      ready={!!f.name && !!f.bucket && aimed && (!!rule || !!f.existing)}
+      error={aboutNone(e, 'name', 'bucket', 'targets', 'prefix', 'tags', 'lag', 'priority')}
       onClose={onClose}
       onAct={() =>
         save.mutate(undefined, {
@@ -104,20 +110,8 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
           placeholder="name=value, name=value"
           error={about(e, 'tags')}
         />
-        <Field
-          className="col-span-2"
-          label="To"
-          mono
-          name="targets"
-          value={f.targets}
-          onChange={set('targets')}
-          placeholder="@endpoint/bucket/prefix or bucket/prefix; several with spaces"
-          error={about(e, 'targets')}
-          hint={
-            endpoints.data?.length ? `Endpoints: ${endpoints.data.map((x) => '@' + x.name).join(', ')}.` : undefined
-          }
-        />
       </div>
+      <Targets targets={f.targets} onChange={(targets) => setF({ ...f, targets })} error={e} />
       <div className="row gap-22">
         <Switch on={f.deleteMarkers} onChange={(deleteMarkers) => setF({ ...f, deleteMarkers })}>
           Delete markers go along
@@ -129,7 +123,7 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
           Replicas travel on
         </Switch>
       </div>
-      <div className="grid grid-cols-[1fr_1fr] gap-12">
+      <div className="grid grid-cols-[1fr_1fr_1fr] gap-12">
         <Field
           label="Lag target, percent of changes"
           name="percent"
@@ -139,6 +133,15 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
           error={about(e, 'lag')}
         />
         <Field label="within seconds" name="seconds" value={f.seconds} onChange={set('seconds')} placeholder="60" />
+        <Field
+          label="Where two rules copy to one place"
+          name="priority"
+          value={f.priority}
+          onChange={set('priority')}
+          placeholder="the newest rule does"
+          error={about(e, 'priority')}
+          hint="The greater number does."
+        />
       </div>
       {rule ? null : (
         <Choice
@@ -163,12 +166,15 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
   );
 }
 
+type TextField = 'name' | 'bucket' | 'prefix' | 'tags' | 'percent' | 'seconds' | 'priority';
+
 interface Draft {
   name: string;
   bucket: string;
   prefix: string;
   tags: string;
-  targets: string;
+  targets: TargetDraft[];
+  priority: string;
   deleteMarkers: boolean;
   removals: boolean;
   onward: boolean;
@@ -177,7 +183,9 @@ interface Draft {
   mend: boolean;
 }
 
-function bodyOf(f: Draft) {
+const bodyOf = (f: Draft) => ({ name: f.name, bucket: f.bucket, ...changesOf(f) });
+
+function changesOf(f: Draft) {
   const tags = Object.fromEntries(
     f.tags
       .split(',')
@@ -186,14 +194,12 @@ function bodyOf(f: Draft) {
       .map((t) => [t.split('=')[0]!, t.split('=').slice(1).join('=')] as const),
   );
   return {
-    name: f.name,
-    bucket: f.bucket,
     prefix: f.prefix,
     tags,
     targets: f.targets
-      .split(/\s+/)
-      .filter(Boolean)
-      .map((address) => ({ address })),
+      .filter((t) => t.address.trim())
+      .map((t) => ({ address: t.address.trim(), class: t.class.trim(), sealed: t.sealed })),
+    ...(f.priority.trim() ? { priority: Number(f.priority) } : {}),
     deleteMarkers: f.deleteMarkers,
     removals: f.removals,
     onward: f.onward,
