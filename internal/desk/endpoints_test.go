@@ -132,6 +132,17 @@ func TestReplicationRules(t *testing.T) {
 			t.Errorf("%s: %d %v", field, st, e)
 		}
 	}
+	// A target that stays takes what is new of it; what was said comes back as it was.
+	st, e = p.ask("PATCH", "/api/v1/replications/out", map[string]any{"lagTarget": map[string]any{"percent": 57, "seconds": 9},
+		"targets": []any{map[string]any{"address": "copies/from/", "class": "main", "sealed": true}}})
+	if says := fmt.Sprint(e["targets"], e["lagTarget"]); st != 200 || !strings.Contains(says, "class:main") ||
+		!strings.Contains(says, "sealed:true") || !strings.Contains(says, "percent:57 ") {
+		t.Errorf("changed: %d %s", st, says)
+	}
+	if st, e := p.ask("PATCH", "/api/v1/replications/out", map[string]any{"targets": []any{map[string]any{
+		"address": "copies/from/", "class": "no-such-tier"}}}); st != 404 || e["field"] != "targets" {
+		t.Errorf("a tier that is not there: %d %v", st, e)
+	}
 	if st, e := p.ask("PATCH", "/api/v1/replications/out", map[string]any{"on": false}); st != 200 || e["state"] != "off" {
 		t.Errorf("switched off: %d %v", st, e)
 	}

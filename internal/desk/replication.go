@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"math"
 	"strings"
 	"time"
 
@@ -165,7 +166,7 @@ func (d *Desk) replicationInfos(ctx context.Context, rules []*replication.Rule) 
 			Markers: r.Markers, Removals: r.Removals, Onward: r.Onward, Says: r.Words(), Revision: r.Revision,
 			Created: r.Created, Changed: r.Changed, By: r.By, State: "off", Targets: []TargetInfo{}}
 		if r.Lag.Share > 0 {
-			x.Lag = &LagTarget{r.Lag.Share * 100, r.Lag.Within.Seconds()}
+			x.Lag = &LagTarget{math.Round(r.Lag.Share*1e7) / 1e5, r.Lag.Within.Seconds()}
 		}
 		worst := 0
 		for i := range r.Targets {
