@@ -193,14 +193,13 @@ function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
         <Switch
           on={b.sealing}
           disabled={turn.isPending}
-          onChange={(on) =>
+          onChange={(on) => {
+            setFound(null);
             turn.mutate(on, {
-              onSuccess: (n) => {
-                setFound(null);
-                toast(n.sealing ? 'New content is encrypted from now on' : 'New content is kept plain from now on');
-              },
-            })
-          }
+              onSuccess: (n) =>
+                toast(n.sealing ? 'New content is encrypted from now on' : 'New content is kept plain from now on'),
+            });
+          }}
         >
           {b.sealing ? 'on' : 'off'}: new content is kept {to}
         </Switch>
@@ -208,7 +207,7 @@ function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
           <button
             type="button"
             className="btn"
-            disabled={rehearse.isPending}
+            disabled={turn.isPending || rehearse.isPending}
             onClick={() => rehearse.mutate(undefined, { onSuccess: setFound })}
           >
             See what is stored otherwise
