@@ -395,25 +395,23 @@ func (d *Desk) changeReplication(ctx context.Context, in *struct {
 	return d.replicationNamed(ctx, in.Rule)
 }
 
+type existingOut struct {
+	Body struct {
+		Existing []ExistingReview `json:"existing" doc:"What is copied, by target"`
+	}
+}
+
 func (d *Desk) backfillReplication(ctx context.Context, in *struct {
 	ReplicationPath
 	Body struct {
 		Rehearse bool `json:"rehearse,omitempty" doc:"Count alone"`
 	}
-}) (*struct {
-	Body struct {
-		Existing []ExistingReview `json:"existing" doc:"What is copied, by target"`
-	}
-}, error) {
+}) (*existingOut, error) {
 	r, err := d.myRule(ctx, in.Rule)
 	if err != nil {
 		return nil, err
 	}
-	out := &struct {
-		Body struct {
-			Existing []ExistingReview `json:"existing" doc:"What is copied, by target"`
-		}
-	}{}
+	out := &existingOut{}
 	if out.Body.Existing, err = d.existing(ctx, r); err != nil || in.Body.Rehearse {
 		return out, err
 	}

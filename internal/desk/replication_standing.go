@@ -1,0 +1,279 @@
+package desk
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"spindle/internal/core/object"
+	"spindle/internal/core/replication"
+)
+
+// WaitingInfo is an object that waits to be copied.
+type WaitingInfo struct {
+	Key      string     `json:"key"`
+	Target   string     `json:"target" doc:"Its address"`
+	Since    *time.Time `json:"since,omitempty"`
+	Attempts int        `json:"attempts"`
+	Code     string     `json:"code,omitempty" doc:"Why the last attempt failed"`
+	Says     string     `json:"says,omitempty"`
+	Next     *time.Time `json:"next,omitempty" doc:"Try"`
+	Bytes    int64      `json:"bytes"`
+}
+
+type waitingPage struct {
+	Body struct {
+		Waiting []WaitingInfo `json:"waiting" doc:"By target, then by key"`
+		Next    string        `json:"next,omitempty"`
+	}
+}
+
+func (d *Desk) listWaiting(ctx context.Context, in *struct {
+	ReplicationPath
+	Failed bool   `query:"failed" doc:"Those that failed at least once alone"`
+	After  string `query:"after" doc:"The next of the page before"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*waitingPage, error) {
+	r, err := d.myRule(ctx, in.Rule)
+	if err != nil {
+		return nil, err
+	}
+	at, after, _ := strings.Cut(in.After, "\n") // address of the target, and key
+	out := &waitingPage{}
+	out.Body.Waiting = []WaitingInfo{}
+	for i := range r.Targets {
+		t := &r.Targets[i]
+		if at != "" && t.Address() != at {
+			continue
+		}
+		rows, err := d.store.Catalog.WaitingReplicas(ctx, t.ID, in.Failed, after, in.Limit+1-len(out.Body.Waiting))
+		if err != nil {
+			return nil, err
+		}
+		for _, w := range rows {
+			if len(out.Body.Waiting) == in.Limit {
+				last := out.Body.Waiting[in.Limit-1]
+				out.Body.Next = last.Target + "\n" + last.Key
+				return out, nil
+			}
+			x := WaitingInfo{Key: w.Key, Target: t.Address(), Since: w.Since, Attempts: w.Attempts, Code: w.Code, Says: w.Says,
+				Bytes: w.Bytes}
+			if w.Attempts > 0 {
+				x.Next = w.Due
+			}
+			out.Body.Waiting = append(out.Body.Waiting, x)
+		}
+		at, after = "", ""
+	}
+	return out, nil
+}
+
+// FaultInfo counts a reason why copies fail.
+type FaultInfo struct {
+	Target string `json:"target"`
+	Code   string `json:"code"`
+	Says   string `json:"says" doc:"Of one of them"`
+	Count  int64  `json:"count"`
+}
+
+type faultsOut struct {
+	Body struct {
+		Faults []FaultInfo `json:"faults" doc:"The most frequent first, of each target"`
+	}
+}
+
+func (d *Desk) listFaults(ctx context.Context, in *ReplicationPath) (*faultsOut, error) {
+	r, err := d.myRule(ctx, in.Rule)
+	if err != nil {
+		return nil, err
+	}
+	out := &faultsOut{}
+	out.Body.Faults = []FaultInfo{}
+	for i := range r.Targets {
+		list, err := d.store.Catalog.Faults(ctx, r.Targets[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range list {
+			out.Body.Faults = append(out.Body.Faults, FaultInfo{r.Targets[i].Address(), f.Code, f.Says, f.Count})
+		}
+	}
+	return out, nil
+}
+
+// LagPointInfo is how long changes waited in a minute.
+type LagPointInfo struct {
+	At     time.Time `json:"at"`
+	Target string    `json:"target"`
+	LagInfo
+	Bytes int64 `json:"bytes"`
+}
+
+type lagsOut struct {
+	Body struct {
+		Lags []LagPointInfo `json:"lags" doc:"By target, then by minute; minutes without copies are left out"`
+	}
+}
+
+func (d *Desk) showLags(ctx context.Context, in *struct {
+	ReplicationPath
+	Hours int `query:"hours" minimum:"1" maximum:"336" default:"3"`
+}) (*lagsOut, error) {
+	r, err := d.myRule(ctx, in.Rule)
+	if err != nil {
+		return nil, err
+	}
+	out := &lagsOut{}
+	out.Body.Lags = []LagPointInfo{}
+	since := d.store.Catalog.Now().Add(-time.Duration(in.Hours) * time.Hour)
+	for i := range r.Targets {
+		points, err := d.store.Catalog.LagHistory(ctx, r.Targets[i].ID, since)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range points {
+			out.Body.Lags = append(out.Body.Lags, LagPointInfo{p.At, r.Targets[i].Address(), lagInfo(r.Lag, &p.Lags), p.Bytes})
+		}
+	}
+	return out, nil
+}
+
+func (d *Desk) retryReplicas(ctx context.Context, in *struct {
+	ReplicationPath
+	Body struct {
+		Key    string `json:"key,omitempty" maxLength:"1024" doc:"This object alone"`
+		Accept bool   `json:"acceptTarget,omitempty" doc:"Take a target's bucket as it is, although it was made anew"`
+	}
+}) (*struct {
+	Body struct {
+		Retried int64 `json:"retried" doc:"Objects that are tried now"`
+	}
+}, error) {
+	r, err := d.myRule(ctx, in.Rule)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Retried int64 `json:"retried" doc:"Objects that are tried now"`
+		}
+	}{}
+	for _, t := range r.Targets {
+		if in.Body.Accept {
+			if err := d.store.Catalog.AcceptTarget(ctx, t.ID); err != nil {
+				return nil, err
+			}
+		}
+		n, err := d.store.Catalog.RetryReplicas(ctx, t.ID, in.Body.Key)
+		if err != nil {
+			return nil, err
+		}
+		out.Body.Retried += n
+	}
+	return out, nil
+}
+
+// ReplicasInfo is how an object stands at the targets of its bucket's rules.
+type ReplicasInfo struct {
+	Of       *ReplicaOfInfo `json:"replicaOf,omitempty" doc:"What it is a replica of"`
+	Replicas []ReplicaInfo  `json:"replicas"`
+}
+
+// ReplicaOfInfo is what a replica is a copy of.
+type ReplicaOfInfo struct {
+	Here    bool      `json:"here" doc:"The source is a bucket of this service"`
+	Bucket  string    `json:"bucket" doc:"The source"`
+	Key     string    `json:"key"`
+	Version string    `json:"version"`
+	Through int       `json:"through" doc:"Places that it came through"`
+	Since   time.Time `json:"since"`
+}
+
+// ReplicaInfo is how an object stands at a target.
+type ReplicaInfo struct {
+	Rule      string     `json:"rule"`
+	Target    string     `json:"target" doc:"Address and key there"`
+	State     string     `json:"state" enum:"pending,completed,failed,not in scope"`
+	Why       string     `json:"why,omitempty" doc:"It is not in scope, or failed"`
+	Code      string     `json:"code,omitempty"`
+	Since     *time.Time `json:"since,omitempty" doc:"It waits"`
+	Next      *time.Time `json:"next,omitempty" doc:"Try, when it failed"`
+	Attempts  int        `json:"attempts,omitempty"`
+	Confirmed *time.Time `json:"confirmed,omitempty" doc:"When the target had what it has"`
+	Version   string     `json:"version,omitempty" doc:"There"`
+	ETag      string     `json:"etag,omitempty" doc:"There"`
+}
+
+func (d *Desk) showReplicas(ctx context.Context, in *struct {
+	BucketPath
+	Key string `query:"key" required:"true" maxLength:"1024"`
+}) (*struct{ Body ReplicasInfo }, error) {
+	a, err := address(in.Bucket, in.Key)
+	if err != nil {
+		return nil, err
+	}
+	// Names of rules and endpoints are those of the bucket's account.
+	owner, err := d.store.Owner(ctx, a.Bucket)
+	if err == nil && owner != who(ctx).subject.Account {
+		err = notYours(ctx, owner)
+	}
+	if err != nil {
+		return nil, err
+	}
+	v, err := d.store.Find(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	f, err := d.store.Bucket(ctx, a.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	states, err := d.store.ReplicaStates(ctx, f.ID, []*object.Version{v})
+	if err != nil {
+		return nil, err
+	}
+	out := &struct{ Body ReplicasInfo }{ReplicasInfo{Replicas: []ReplicaInfo{}}}
+	if o := replication.ParseOrigin(v.Origin); !o.IsZero() {
+		if out.Body.Of, err = d.replicaOf(ctx, o, v); err != nil {
+			return nil, err
+		}
+	}
+	for _, s := range states[0] {
+		x := ReplicaInfo{Rule: s.Rule.Name, Target: target(s.Target, in.Key), State: string(s.State), Why: s.Why,
+			Since:    s.Since,
+			Attempts: s.Attempts, Confirmed: s.Confirmed, Version: s.There.Version, ETag: s.There.ETag}
+		if s.State == replication.Failed {
+			x.Why, x.Code, x.Next = s.Says, s.Code, s.Next
+		}
+		out.Body.Replicas = append(out.Body.Replicas, x)
+	}
+	return out, nil
+}
+
+func target(t *replication.Target, key string) string {
+	s := t.Bucket + "/" + t.Key(key)
+	if t.Endpoint != "" {
+		s = "@" + t.Endpoint + "/" + s
+	}
+	return s
+}
+
+// replicaOf tells what a replica is a copy of. A source here of another account is not
+// named.
+func (d *Desk) replicaOf(ctx context.Context, o replication.Origin, v *object.Version) (*ReplicaOfInfo, error) {
+	service, bucket, _ := strings.Cut(o.Through[0], "/")
+	x := &ReplicaOfInfo{Here: service == d.store.Service, Bucket: bucket, Key: o.Key, Version: o.Version,
+		Through: len(o.Through), Since: v.Created}
+	if !x.Here {
+		return x, nil
+	}
+	name, err := object.ParseBucketName(bucket)
+	if err != nil {
+		return nil, err
+	}
+	owner, err := d.store.Owner(ctx, name)
+	if err != nil || owner != who(ctx).subject.Account {
+		x.Bucket, x.Key, x.Version = "", "", ""
+	}
+	return x, nil
+}
