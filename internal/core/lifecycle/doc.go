@@ -17,11 +17,11 @@
 // Which action wins when several are due for one version:
 //
 //  1. a removal before any move;
-//  2. of removals the one that was due earlier;
+//  2. of removals the one that has been due for more days;
 //  3. of the moves of one rule the one that was due last, which is the rule's own
 //     course;
-//  4. of the moves of several rules the one to the cheaper tier, then the one that was
-//     due earlier;
+//  4. of the moves of several rules the one to the cheaper tier, then the one that
+//     has been due for more days;
 //  5. then the rule whose name comes first.
 //
 // A move to a dearer tier than the version's happens only where the action says that it

@@ -70,26 +70,6 @@ func TestAllComplaintsAtOnce(t *testing.T) {
 	}
 }
 
-func TestPatterns(t *testing.T) {
-	for _, x := range []struct {
-		pattern, key string
-		want         bool
-	}{
-		{"*.tif", "plates/2019/a.tif", true}, {"*.tif", "a.tif.txt", false}, {"plates/?/x", "plates/é/x", true},
-		{"plates/?/x", "plates/ab/x", false}, {`a\*b`, "a*b", true}, {`a\*b`, "axb", false}, {"a%_b", "a%_b", true},
-		{"a%_b", "axxb", false}, {"*a*b*c*", "xxaxbxxcbc", true}, {"*a*b*c", "xxaxbxxcb", false}, {"**", "", true},
-		{"?", "", false}, {"*?", "x", true}, {`\\`, `\`, true},
-	} {
-		p, err := ParsePattern(x.pattern)
-		if err != nil || p.Match(x.key) != x.want {
-			t.Errorf("%q on %q: %v, %v", x.pattern, x.key, p.Match(x.key), err)
-		}
-	}
-	if p, _ := ParsePattern(`10%*?\*_`); p.Like() != `10\%%_*\_` {
-		t.Errorf("as LIKE: %s", p.Like())
-	}
-}
-
 func set(t *testing.T, forms ...Form) *Set {
 	t.Helper()
 	s, err := NewSet(forms, tiers)
@@ -109,6 +89,7 @@ func TestWhichRuleWins(t *testing.T) {
 	remove := func(n int) ActionForm { return ActionForm{Of: "current", Do: "remove", Days: days(n)} }
 	rule := func(name string, a ...ActionForm) Form { return Form{Name: name, Actions: a} }
 	up := move("main", 10)
+	date := ActionForm{Of: "current", Do: "remove", Date: "2026-11-21"} // half a day before ago(5)
 	up.Dearer = true
 	for _, x := range []struct {
 		name  string
@@ -121,6 +102,8 @@ func TestWhichRuleWins(t *testing.T) {
 		{"due to the moment", []Form{rule("a", remove(10))}, 10, 0, "a remove"},
 		{"a removal before any move", []Form{rule("a", move("cellar", 1)), rule("b", remove(9))}, 20, 0, "b remove"},
 		{"the earlier removal", []Form{rule("a", remove(9)), rule("b", remove(5))}, 20, 0, "b remove"},
+		{"of the same day the name", []Form{rule("b", date), rule("a", remove(15))}, 20, 0, "a remove"},
+		{"a date of an earlier day", []Form{rule("b", date), rule("a", remove(16))}, 20, 0, "b remove"},
 		{"a rule's own course", []Form{rule("a", move("drying-room", 1), move("cellar", 9))}, 20, 0, "a cellar"},
 		{"not back", []Form{rule("a", move("drying-room", 1), move("cellar", 9))}, 20, 2, ""},
 		{"the cheaper tier", []Form{rule("a", move("drying-room", 1)), rule("b", move("cellar", 9))}, 20, 1, "b cellar"},

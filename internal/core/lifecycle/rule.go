@@ -10,6 +10,7 @@ import (
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/pattern"
 	"spindle/internal/core/tier"
 )
 
@@ -140,12 +141,12 @@ func parseScope(f ScopeForm, c *complaints) (s Scope) {
 		c.add("scope.prefix", "prefix-wildcard", "put it among the patterns (like), or say that it is literal",
 			"a prefix is taken byte by byte: its * or ? would stand for itself alone")
 	}
-	patterns := func(field string, list []string) (out []Pattern) {
+	patterns := func(field string, list []string) (out []pattern.Pattern) {
 		if len(list) > 20 {
 			c.add(field, "pattern", "make several rules of it", "there are at most 20 patterns")
 		}
 		for i, text := range list {
-			p, err := ParsePattern(text)
+			p, err := pattern.Parse(text)
 			if err != nil {
 				*c = append(*c, fault.From(err).In(fmt.Sprintf("%s[%d]", field, i)))
 			}

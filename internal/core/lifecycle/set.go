@@ -114,6 +114,10 @@ type Due struct {
 	At     time.Time // since when
 }
 
+// days gives for how many whole days an action has been due. What wins is told by days:
+// moments within a day are not known of versions that are forecast together.
+func (d *Due) days(now time.Time) int { return int(now.Sub(d.At) / Day) }
+
 // Due gives the action that is due for an item at a moment, and wins; nil for none.
 func (s *Set) Due(it Item, now time.Time) *Due { best, _ := s.due(it, now); return best }
 
@@ -126,7 +130,7 @@ func (s *Set) due(it Item, now time.Time) (best *Due, others []*Due) {
 		}
 		remove, move := r.dueOf(it, now)
 		if remove != nil {
-			if best == nil || remove.At.Before(best.At) {
+			if best == nil || remove.days(now) > best.days(now) {
 				best, remove = remove, best
 			}
 			if remove != nil {
@@ -167,7 +171,7 @@ func (r *Rule) dueOf(it Item, now time.Time) (remove, move *Due) {
 		case d.At.After(now):
 		case !a.Move:
 			remove = d
-		case move == nil || d.At.After(move.At):
+		case move == nil || d.days(now) < move.days(now):
 			move = d
 		}
 	}
