@@ -153,7 +153,7 @@ func TestDamageIsFound(t *testing.T) {
 	for _, sealed := range []bool{false, true} {
 		damageIsFound(t, v, sealed, flip)
 	}
-	if _, err := v.openFile(object.BodyRef{File: 12345, Offset: -1}, 1); fault.KindOf(err) != fault.Damaged {
+	if _, _, err := v.openFile(object.BodyRef{File: 12345, Offset: -1}, 1); fault.KindOf(err) != fault.Damaged {
 		t.Errorf("opening a body that is gone: %v", err)
 	}
 }

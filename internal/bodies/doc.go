@@ -30,6 +30,9 @@
 // volume a directory is: without it the volume is away, nothing is written to it, and
 // what is missing there is not called damage.
 //
+// A tier may be Elsewhere too: at a Place, a bucket of another store. Its bodies are in
+// frames, each an object, sent in pieces while they arrive and read by ranges.
+//
 // Errors of a full disk have the kind Full; a body that is gone, short or
 // differs from its digest has the kind Damaged.
 package bodies

@@ -99,6 +99,11 @@ func (f *frameWriter) Close() error {
 	return err
 }
 
+// framedLength gives how many bytes a body takes in frames, when none is compressed.
+func framedLength(size int64) int64 {
+	return size + (size+frameSize-1)/frameSize*frameEntry + frameTail
+}
+
 // frameReader gives the frames of a body.
 type frameReader struct {
 	r     io.ReaderAt

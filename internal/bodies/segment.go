@@ -75,8 +75,9 @@ func (a *appender) append(p *appending) (file, offset int64, err error) {
 // somebody holds it.
 type holding struct {
 	*os.File
-	mu   sync.Mutex
-	held int
+	mu      sync.Mutex
+	held    int
+	passing bool // it is there for its lock alone, and goes with it
 }
 
 // hold opens the file's lock to one more holder.
@@ -93,6 +94,9 @@ func (h *holding) release() error {
 	defer h.mu.Unlock()
 	if h.held--; h.held > 0 {
 		return nil
+	}
+	if h.passing {
+		_ = os.Remove(h.Name()) // one that stays does no harm
 	}
 	return h.Close()
 }

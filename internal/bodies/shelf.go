@@ -57,6 +57,7 @@ type State struct {
 	Dir         string
 	Free, Total int64
 	Away        error // nil: it is there
+	Elsewhere   bool  // it is a bucket at an endpoint, which tells of no room
 }
 
 // States tells how the volumes stand, in their order.
@@ -151,7 +152,7 @@ func (v *Volume) copyFrom(from *Volume, id int64) (_ *holding, err error) {
 			out.Close()
 		}
 	}()
-	if err := unix.Flock(int(out.Fd()), unix.LOCK_SH|unix.LOCK_NB); err != nil {
+	if err := unix.Flock(int(out.Fd()), unix.LOCK_SH); err != nil {
 		return nil, diskError(err)
 	}
 	if _, err := io.Copy(out, in); err != nil {
@@ -306,6 +307,16 @@ func (s *Shelf) Walk(f func(File) error) error {
 		}
 	}
 	return nil
+}
+
+// Held tells whether somebody holds a copy of a body.
+func (s *Shelf) Held(id int64) (bool, error) {
+	for _, v := range s.volumes {
+		if held, err := v.Held(id); held || err != nil {
+			return held, err
+		}
+	}
+	return false, nil
 }
 
 // RemoveWhole deletes all copies of a body that can be reached.

@@ -34,6 +34,10 @@ type Space interface {
 	// Walk gives every file, in no order. Those that nobody refers to are removed by
 	// RemoveWhole, which gives the bytes freed, or locked first, when they are shared.
 	Walk(f func(File) error) error
+	// Held tells whether a body that is a file of its own is being written, or was and is
+	// not committed yet. One that is not held will not be held again: whatever refers to it
+	// is in the catalog by then.
+	Held(id int64) (bool, error)
 	RemoveWhole(id int64) (int64, error)
 	LockSegment(id int64) (unlock func(), ok bool, err error)
 	TouchSegment(id int64) error

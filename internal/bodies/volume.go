@@ -301,24 +301,23 @@ func (v *Volume) createError(err error) error {
 }
 
 // openFile opens a body's file and checks its length. The caller closes it.
-func (v *Volume) openFile(ref object.BodyRef, size int64) (*os.File, error) {
-	f, err := os.Open(v.wholePath(ref.File))
-	if err != nil {
-		return nil, v.openError(err)
+func (v *Volume) openFile(ref object.BodyRef, size int64) (f *os.File, stored int64, err error) {
+	if f, err = os.Open(v.wholePath(ref.File)); err != nil {
+		return nil, 0, v.openError(err)
 	}
 	st, err := f.Stat()
 	if err != nil {
 		f.Close()
-		return nil, diskError(err)
+		return nil, 0, diskError(err)
 	}
 	if ref.Sealed() {
 		size = seal.Length(size)
 	}
 	if ref.Offset != object.Framed && st.Size() != size {
 		f.Close()
-		return nil, damaged(ref, "the file has %d bytes, not %d", st.Size(), size)
+		return nil, 0, damaged(ref, "the file has %d bytes, not %d", st.Size(), size)
 	}
-	return f, nil
+	return f, st.Size(), nil
 }
 
 // Check reads a body and compares it with its digest; limit is called with the
@@ -367,7 +366,7 @@ func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n 
 		return nil
 	}
 	for {
-		n, err := io.ReadFull(f.File, *bp)
+		n, err := io.ReadFull(f.file, *bp)
 		got = digest.UpdateCRC64(got, (*bp)[:n])
 		if err == io.EOF || err == io.ErrUnexpectedEOF {
 			break
@@ -419,6 +418,22 @@ func (v *Volume) Walk(f func(File) error) error {
 		}
 		return f(File{ID: id, Segment: seg, Size: st.Size(), Changed: st.ModTime()})
 	})
+}
+
+// Held tells whether whoever writes a body, or wrote it and did not commit yet, holds it.
+func (v *Volume) Held(id int64) (bool, error) { return heldFile(v.wholePath(id)) }
+
+// heldFile tells whether somebody holds the lock of a file; of one that is gone nobody does.
+func heldFile(path string) (bool, error) {
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, diskError(err)
+	}
+	defer f.Close()
+	return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil, nil
 }
 
 // RemoveWhole deletes a body's file, unless it is being written, or was and is not

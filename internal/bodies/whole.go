@@ -1,7 +1,6 @@
 package bodies
 
 import (
-	"crypto/cipher"
 	"io"
 	"os"
 	"runtime"
@@ -13,7 +12,8 @@ import (
 
 // Whole is an open body that is a file of its own. Close it.
 type Whole struct {
-	File *os.File // of a plain body: what is in it is the body
+	src  source
+	file *os.File // of a plain body on a disk: what is in it is the body
 	r    *seal.Reader
 	cut  *frameReader
 	next func() (*Whole, error) // opens the next copy; nil for none
@@ -21,55 +21,73 @@ type Whole struct {
 	size int64
 }
 
+// source is where the stored bytes of a body come from.
+type source interface {
+	io.ReaderAt
+	io.Closer
+}
+
 // Open opens a body that is a file of its own and checks its length, and for a
 // sealed one its header.
 func (v *Volume) Open(ref object.BodyRef, size int64) (*Whole, error) {
-	f, err := v.openFile(ref, size)
+	f, stored, err := v.openFile(ref, size)
 	if err != nil {
 		return nil, err
 	}
-	w := &Whole{File: f, v: v, size: size}
-	st, err := f.Stat()
-	if err != nil {
-		f.Close()
-		return nil, diskError(err)
-	}
-	if !ref.Sealed() {
-		if ref.Offset == object.Framed {
-			if w.cut, err = newFrameReader(f, st.Size(), size, ref); err != nil {
-				f.Close()
-				return nil, err
-			}
-		}
-		return w, nil
-	}
-	var h seal.Header
-	_, err = f.ReadAt(h[:], 0)
-	if err != nil {
-		err = diskError(err)
-	}
-	var data cipher.AEAD
-	if err == nil {
-		data, _, err = v.openHeader(h, ref)
-	}
+	w, err := v.read(f, stored, ref, size)
 	if err != nil {
 		f.Close()
 		return nil, err
 	}
-	w.r = seal.NewReader(f, data, size)
-	if ref.Offset == object.Framed {
-		stored := seal.PlainLength(st.Size())
-		w.r = seal.NewReader(f, data, stored)
-		if w.cut, err = newFrameReader(w.r, stored, size, ref); err != nil {
-			f.Close()
-			return nil, err
-		}
-	}
+	w.file = f
 	return w, nil
 }
 
+// read gives the body in the stored bytes of a source, which is left to the caller when
+// there is an error.
+func (v *Volume) read(src source, stored int64, ref object.BodyRef, size int64) (w *Whole, err error) {
+	w = &Whole{src: src, v: v, size: size}
+	if !ref.Sealed() {
+		if ref.Offset == object.Framed {
+			w.cut, err = newFrameReader(src, stored, size, ref)
+		}
+		return w, err
+	}
+	var h seal.Header
+	if n, err := src.ReadAt(h[:], 0); n < len(h) {
+		if err == io.EOF {
+			return nil, damaged(ref, "the file ends before its header does")
+		}
+		return nil, sinkError(err)
+	}
+	data, _, err := v.openHeader(h, ref)
+	if err != nil {
+		return nil, err
+	}
+	w.r = seal.NewReader(src, data, size)
+	if ref.Offset == object.Framed {
+		stored = seal.PlainLength(stored)
+		w.r = seal.NewReader(src, data, stored)
+		w.cut, err = newFrameReader(w.r, stored, size, ref)
+	}
+	return w, err
+}
+
 // Close closes the file.
-func (w *Whole) Close() error { return w.File.Close() }
+func (w *Whole) Close() error { return w.src.Close() }
+
+// expect tells a source that is far away what will be read of a body in frames.
+func (w *Whole) expect(offset, length int64) {
+	far, ok := w.src.(interface{ expect(to int64) })
+	if !ok || length == 0 {
+		return
+	}
+	to := w.cut.start[(offset+length-1)/frameSize+1]
+	if w.r != nil {
+		to = seal.Length((to+seal.ChunkSize-1)/seal.ChunkSize*seal.ChunkSize + seal.Stretch) // which is opened at once
+	}
+	far.expect(to)
+}
 
 // Send writes length bytes from offset to to. A plain body goes from file to socket
 // inside the kernel when to can; of a sealed one the next stretch is opened while
@@ -82,7 +100,7 @@ func (w *Whole) Send(to io.Writer, offset, length int64, between func()) error {
 	if w.r != nil {
 		return w.sendSealed(to, offset, length, between)
 	}
-	if _, err := w.File.Seek(offset, io.SeekStart); err != nil {
+	if _, err := w.file.Seek(offset, io.SeekStart); err != nil {
 		return err
 	}
 	for length > 0 {
@@ -90,7 +108,7 @@ func (w *Whole) Send(to io.Writer, offset, length int64, between func()) error {
 			between()
 		}
 		n := min(length, 1<<20)
-		if _, err := io.CopyN(to, w.File, n); err != nil {
+		if _, err := io.CopyN(to, w.file, n); err != nil {
 			return err
 		}
 		length -= n
@@ -98,24 +116,14 @@ func (w *Whole) Send(to io.Writer, offset, length int64, between func()) error {
 	return nil
 }
 
-// sendFrames goes on with the next copy, if there is one, at a frame that is damaged or
-// cannot be read.
 func (w *Whole) sendFrames(to io.Writer, offset, length int64, between func()) error {
 	buf := make([]byte, 0, frameSize)
+	w.expect(offset, length)
 	for length > 0 {
 		if between != nil {
 			between()
 		}
-		plain, err := w.cut.read(buf, offset)
-		for err != nil && w.next != nil {
-			next, nerr := w.next()
-			if nerr != nil {
-				break
-			}
-			w.File.Close()
-			*w = *next
-			plain, err = w.cut.read(buf, offset)
-		}
+		plain, err := w.frame(buf, offset, length)
 		if err != nil {
 			return err
 		}
@@ -126,6 +134,23 @@ func (w *Whole) sendFrames(to io.Writer, offset, length int64, between func()) e
 		offset, length = offset+n, length-n
 	}
 	return nil
+}
+
+// frame gives what is in the frame with the byte at offset, from there on. It goes on with
+// the next copy, if there is one, where a frame is damaged or cannot be read.
+func (w *Whole) frame(buf []byte, offset, length int64) ([]byte, error) {
+	plain, err := w.cut.read(buf, offset)
+	for err != nil && w.next != nil {
+		next, nerr := w.next()
+		if nerr != nil {
+			break
+		}
+		w.src.Close()
+		*w = *next
+		w.expect(offset, length)
+		plain, err = w.cut.read(buf, offset)
+	}
+	return plain, err
 }
 
 // ahead is from how many bytes on a sealed body is opened ahead, and window how many
@@ -197,8 +222,9 @@ func (w *Whole) sendSealed(to io.Writer, offset, length int64, between func()) e
 
 func (w *Whole) checkFrames(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
 	var got uint64
+	w.expect(0, size)
 	for at := int64(0); at < size; {
-		plain, err := w.cut.read(nil, at)
+		plain, err := w.frame(nil, at, size-at)
 		if err != nil {
 			return err
 		}

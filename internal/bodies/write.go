@@ -76,11 +76,8 @@ func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, 
 				Do("free space on the volume's disk; nothing that was acknowledged is affected")
 		}
 	}
-	first := v.buffers.Get().(*[]byte)
-	n, err := io.ReadFull(r, *first)
-	ended := err == io.EOF || err == io.ErrUnexpectedEOF
-	if err != nil && !ended {
-		v.buffers.Put(first)
+	first, n, ended, err := v.start(r)
+	if err != nil {
 		return Written{}, err
 	}
 	h := newHasher(extra)
@@ -104,6 +101,19 @@ func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, 
 		return w, err
 	}
 	return v.writeWhole(r, first, n, ended, sealed, h, accept)
+}
+
+// start reads the first bytes of a body into a buffer, and tells whether they are all.
+func (v *Volume) start(r io.Reader) (first *[]byte, n int, ended bool, err error) {
+	first = v.buffers.Get().(*[]byte)
+	n, err = io.ReadFull(r, *first)
+	if ended = err == io.EOF || err == io.ErrUnexpectedEOF; ended {
+		err = nil
+	}
+	if err != nil {
+		v.buffers.Put(first)
+	}
+	return first, n, ended, err
 }
 
 // appendSealed seals a small body and appends it, bound to where it comes to stand.
@@ -162,7 +172,7 @@ func (v *Volume) createWhole(bit int64) (*os.File, int64, error) {
 		if err != nil {
 			return nil, 0, v.createError(err)
 		}
-		if err := unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB); err != nil {
+		if err := unix.Flock(int(f.Fd()), unix.LOCK_SH); err != nil { // who asks whether it is held has it for a moment
 			f.Close()
 			return nil, 0, diskError(err)
 		}
@@ -183,42 +193,66 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 		v.buffers.Put(first)
 		return Written{}, err
 	}
-	defer func() {
-		if err != nil {
-			_ = os.Remove(f.Name())
-			f.Close()
-			return
-		}
-		w.held = (&holding{File: f}).hold()
-	}()
+	w, err = v.fill(&fileSink{File: f}, id, r, first, n, ended, sealed, h, accept)
+	if err != nil {
+		_ = os.Remove(f.Name())
+		f.Close()
+		return w, err
+	}
+	w.held = (&holding{File: f}).hold()
+	return w, nil
+}
 
-	var to io.Writer = f
-	var closing *seal.Writer
+// sink takes the stored bytes of a body. settle makes them last.
+type sink interface {
+	io.Writer
+	settle() error
+}
+
+// fileSink is a file on a disk, which is written back early in stretches.
+type fileSink struct {
+	*os.File
+	size, asked int64
+}
+
+// Write writes bytes.
+func (f *fileSink) Write(p []byte) (int, error) {
+	n, err := f.File.Write(p)
+	if f.size += int64(n); f.size-f.asked >= writebackStretch {
+		_ = unix.SyncFileRange(int(f.Fd()), f.asked, f.size-f.asked, unix.SYNC_FILE_RANGE_WRITE) // a hint: the sync decides
+		f.asked = f.size
+	}
+	return n, err
+}
+
+func (f *fileSink) settle() error { return settle(f.File) }
+
+// fill brings a body to a sink as the volume keeps it, in frames, sealed or plain, and
+// settles it once it is accepted.
+func (v *Volume) fill(into sink, id int64, r io.Reader, first *[]byte, n int, ended, sealed bool, h *hasher,
+	accept func(Written) error) (w Written, err error) {
+	var to io.Writer = into
+	var closing []io.Closer
 	if sealed {
-		if closing, err = v.sealInto(f, id); err != nil {
+		s, err := v.sealInto(into, id)
+		if err != nil {
 			v.buffers.Put(first)
 			return Written{}, err
 		}
-		to = closing
+		to, closing = s, append(closing, s)
 	}
 	ref := object.BodyRef{Tier: v.tier, File: id, Offset: object.Alone}
-	var frames *frameWriter
 	if v.framed {
-		frames = newFrameWriter(to, v.packed)
-		ref.Offset, to = object.Framed, frames
+		frames := newFrameWriter(to, v.packed)
+		ref.Offset, to, closing = object.Framed, frames, append(closing, frames)
 	}
-	size, err := v.pour(f, to, r, first, n, ended, h)
+	size, err := v.pour(to, r, first, n, ended, h)
 	if err != nil {
 		return Written{}, err
 	}
-	if frames != nil {
-		if err := frames.Close(); err != nil {
-			return Written{}, diskError(err)
-		}
-	}
-	if closing != nil {
-		if err := closing.Close(); err != nil {
-			return Written{}, diskError(err)
+	for i := len(closing) - 1; i >= 0; i-- {
+		if err := closing[i].Close(); err != nil {
+			return Written{}, sinkError(err)
 		}
 	}
 	w = h.written(size)
@@ -226,25 +260,28 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 	if err := accept(w); err != nil {
 		return w, err
 	}
-	return w, settle(f)
+	return w, into.settle()
+}
+
+// sinkError classifies what a sink cannot take, unless it did so itself.
+func sinkError(err error) error {
+	var f *fault.Error
+	if errors.As(err, &f) {
+		return err
+	}
+	return diskError(err)
 }
 
 // pour writes the first n bytes of first and, unless they are all, the rest of r to to,
-// which is f or seals into it, and gives how many there were.
-func (v *Volume) pour(f *os.File, to io.Writer, r io.Reader, first *[]byte, n int, ended bool, h *hasher) (size int64,
-	err error) {
+// and gives how many there were.
+func (v *Volume) pour(to io.Writer, r io.Reader, first *[]byte, n int, ended bool, h *hasher) (size int64, err error) {
 	x := v.newHashing(h, first)
 	defer x.finish()
-	var asked int64
 	for n > 0 {
 		if err := x.piece(n, to); err != nil {
-			return size, diskError(err)
+			return size, sinkError(err)
 		}
 		size += int64(n)
-		if size-asked >= writebackStretch {
-			_ = unix.SyncFileRange(int(f.Fd()), asked, size-asked, unix.SYNC_FILE_RANGE_WRITE) // a hint: the sync below decides
-			asked = size
-		}
 		if ended {
 			break
 		}
@@ -331,7 +368,7 @@ func (x *hashing) finish() {
 }
 
 // sealInto begins a sealed body in a file of its own.
-func (v *Volume) sealInto(f *os.File, id int64) (*seal.Writer, error) {
+func (v *Volume) sealInto(f io.Writer, id int64) (*seal.Writer, error) {
 	wrapping, data, err := v.newData()
 	if err != nil {
 		return nil, err
@@ -342,7 +379,7 @@ func (v *Volume) sealInto(f *os.File, id int64) (*seal.Writer, error) {
 	}
 	w, err := seal.NewWriter(f, head, data)
 	if err != nil {
-		return nil, diskError(err)
+		return nil, sinkError(err)
 	}
 	return w, nil
 }

@@ -212,7 +212,7 @@ type Misfit struct {
 // Misfits gives bodies of the versions and parts of the next keys, at most limit,
 // after one beneath a prefix, that are not sealed when they should be, or sealed
 // when they should not. last is the last key that was looked at, nil at the end.
-// A body that a sealing bucket shares stays sealed.
+// A body that a sealing bucket shares, or that is in a tier which seals, stays sealed.
 func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byte, sealed bool,
 	limit int) (list []Misfit, keys int, last []byte, err error) {
 	until := endOf(string(prefix))
@@ -248,7 +248,8 @@ func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byt
 				union all select v.key, p.size, p.crc64, p.tier, p.body_file, p.body_offset from v
 					join parts p on p.upload = -v.body_file where v.body_file < 0 and p.body_file > 0)
 			select distinct on (body_file, body_offset) * from b where (body_file & $3 <> 0) <> $4
-			and ($4 or not exists (select 1 from heads h join buckets o on o.id = h.bucket where h.body_file = b.body_file
+			and ($4 or not exists (select 1 from tiers t where t.id = b.tier and t.sealed)
+				and not exists (select 1 from heads h join buckets o on o.id = h.bucket where h.body_file = b.body_file
 				and h.body_file <> 0 and h.body_offset = b.body_offset and o.sealing and o.id <> $1)
 				and not exists (select 1 from history h join buckets o on o.id = h.bucket where h.body_file = b.body_file
 					and h.body_file <> 0 and h.body_offset = b.body_offset and o.sealing and o.id <> $1))

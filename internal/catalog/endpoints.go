@@ -171,12 +171,22 @@ func (c *Catalog) ChangeEndpoint(ctx context.Context, e *endpoint.Endpoint, by A
 	})
 }
 
-// RemoveEndpoint takes an endpoint away that no rule names. The error otherwise has the
+// RemoveEndpoint takes an endpoint away that no rule names, and at which no tier is. The error otherwise has the
 // code endpoint-used.
 func (c *Catalog) RemoveEndpoint(ctx context.Context, account, name string, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		e, err := oneEndpoint(ctx, tx, name, `where a.name = $1 and e.name = $2 for update of e`, account, name)
 		if err != nil {
+			return err
+		}
+		var kept string
+		err = tx.GetContext(ctx, &kept, `select t.name from volumes v join tiers t on t.id = v.tier where v.endpoint = $1 limit 1`,
+			e.ID)
+		if err == nil {
+			return fault.New(fault.Conflict, "endpoint-used", "the tier %s keeps its bodies at the endpoint %s", kept, name).
+				In("endpoint").Do("move what is in the tier elsewhere, and remove it, first")
+		}
+		if !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
 		var rule string

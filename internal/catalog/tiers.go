@@ -68,18 +68,28 @@ func tiers(ctx context.Context, q querier) (tier.Set, error) {
 		ID     int64  `db:"id"`
 		Dir    string `db:"dir"`
 		Marker string `db:"marker"`
+
+		Endpoint sql.NullInt64  `db:"endpoint"`
+		Name     sql.NullString `db:"name"`
+		Bucket   string         `db:"bucket"`
+		Prefix   string         `db:"prefix"`
 	}
-	if err := q.SelectContext(ctx, &volumes,
-		`select tier, id, dir, marker from volumes where dir <> '' order by id`); err != nil {
+	if err := q.SelectContext(ctx, &volumes, `select v.tier, v.id, v.dir, v.marker, v.endpoint, e.name, v.bucket, v.prefix
+		from volumes v left join endpoints e on e.id = v.endpoint where v.tier <> 0 order by v.id`); err != nil {
 		return nil, err
 	}
 	out := make(tier.Set, len(rows))
 	for i := range rows {
 		out[i] = rows[i].tier()
 		for _, v := range volumes {
-			if v.Tier == out[i].ID {
-				out[i].Volumes = append(out[i].Volumes, tier.Volume{ID: v.ID, Dir: v.Dir, Marker: v.Marker})
+			if v.Tier != out[i].ID {
+				continue
 			}
+			x := tier.Volume{ID: v.ID, Dir: v.Dir, Marker: v.Marker}
+			if v.Endpoint.Valid {
+				x.Place = &tier.Place{Endpoint: v.Endpoint.Int64, Name: v.Name.String, Bucket: v.Bucket, Prefix: v.Prefix}
+			}
+			out[i].Volumes = append(out[i].Volumes, x)
 		}
 	}
 	return out, nil
@@ -156,12 +166,17 @@ func addVolumes(ctx context.Context, tx *sqlx.Tx, t *tier.Tier) error {
 		if v.ID != 0 {
 			continue
 		}
+		var at tier.Place
+		var endpoint *int64
+		if v.Place != nil {
+			at, endpoint = *v.Place, &v.Place.Endpoint
+		}
 		err := tx.GetContext(ctx, &t.Volumes[i].ID,
-			`insert into volumes (tier, dir, marker) values ($1, $2, $3) returning id`,
-			t.ID, v.Dir, v.Marker)
+			`insert into volumes (tier, dir, marker, endpoint, bucket, prefix) values ($1, $2, $3, $4, $5, $6) returning id`,
+			t.ID, v.Dir, v.Marker, endpoint, at.Bucket, at.Prefix)
 		if unique(err) {
-			return fault.New(fault.Conflict, "volume-taken", "the directory %s is a volume already", v.Dir).In("volumes").
-				Do("give another directory; each volume is of one tier")
+			return fault.New(fault.Conflict, "volume-taken", "%s is a volume already", v).In("volumes").
+				Do("give another place; each volume is of one tier")
 		}
 		if err != nil {
 			return err

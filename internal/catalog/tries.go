@@ -143,6 +143,7 @@ func (c *Catalog) ForgetOld(ctx context.Context) error {
 	for _, q := range []string{
 		`delete from signatures where until < now()`,
 		`delete from devices where seen < now() - interval '180 days'`,
+		`delete from sync_runs where ended < now() - interval '90 days'`,
 		`delete from replication_lags where at < now() - interval '14 days'`,
 	} {
 		if _, err := c.db.ExecContext(ctx, q); err != nil {

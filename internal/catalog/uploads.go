@@ -444,11 +444,13 @@ func (c *Catalog) ReleaseParts(ctx context.Context, files []int64) error {
 	return mapError(err)
 }
 
-// Unsummed gives versions that came in parts and have no SHA-256 of the whole yet.
+// Unsummed gives versions that came in parts and have no SHA-256 of the whole yet; none
+// whose bytes are at an endpoint, which would be paid for.
 func (c *Catalog) Unsummed(ctx context.Context, limit int) ([]Stored, error) {
 	var rows []headRow
 	if err := c.db.SelectContext(ctx, &rows, `select `+keyedColumns+` from heads h where body_file < 0 and body_file <> 0
 		and not exists (select 1 from sums s where s.upload = -h.body_file)
+		and not exists (select 1 from volumes v where v.tier = h.tier and v.endpoint is not null)
 		order by body_file desc limit $1`, limit); err != nil {
 		return nil, mapError(err)
 	}

@@ -275,7 +275,8 @@ func problemFault(pr *desk.Problem, status int) error {
 		}
 		return errors.Join(all...)
 	}
-	return &fault.Error{Kind: kind, Code: pr.Code, Field: pr.Field, Message: pr.Detail, Remedy: pr.Remedy}
+	return &fault.Error{Kind: kind, Code: pr.Code, Field: pr.Field, Message: pr.Detail, Remedy: pr.Remedy,
+		After: time.Duration(pr.RetryAfter) * time.Second}
 }
 
 // wireClient gives a client of the wire that belongs to the desk.

@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -114,6 +115,16 @@ func (a *app) report(err error) int {
 	return ExitFailed
 }
 
+// remedy says what to do, and when it is worth another try.
+func (a *app) remedy(f *fault.Error) {
+	if f.Remedy != "" {
+		a.note("  to mend it: %s", shown(f.Remedy))
+	}
+	if f.After > 0 {
+		a.note("  worth another try in %s", f.After.Round(time.Second))
+	}
+}
+
 // explain says what is wrong, where, and what to do.
 func (a *app) explain(f *fault.Error) {
 	if a.json {
@@ -132,9 +143,7 @@ func (a *app) explain(f *fault.Error) {
 	for line := range strings.Lines(rest) {
 		fmt.Fprintf(a.Err, "  %s\n", shown(strings.TrimRight(line, "\n")))
 	}
-	if f.Remedy != "" {
-		fmt.Fprintf(a.Err, "  to mend it: %s\n", shown(f.Remedy))
-	}
+	a.remedy(f)
 	if f.Kind == fault.Internal && f.Err != nil {
 		fmt.Fprintf(a.Err, "  cause: %s\n", f.Err)
 	}
@@ -156,7 +165,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(),
 			a.objectCommand(), a.uploadCommand(), a.accessCommand(), a.tierCommand(), a.lifecycleCommand(),
-			a.endpointCommand(), a.replicationCommand(), a.journalCommand(), a.standinCommand(),
+			a.endpointCommand(), a.replicationCommand(), a.syncCommand(), a.journalCommand(), a.standinCommand(),
 			{Name: "version", Usage: "print the version", Action: func(context.Context, *cli.Command) error {
 				_, err := fmt.Fprintf(a.Out, "spindle %s\n", service.Version)
 				return err

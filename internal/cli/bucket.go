@@ -182,6 +182,9 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 				[2]string{"Delete markers", count(u.Markers)})
 		}
 		sealing := "off: new content is kept plain"
+		if b.TierSeals {
+			sealing = "off, and new content is encrypted by its tier"
+		}
 		if b.Sealing {
 			sealing = "on: new content is encrypted at rest"
 		}
@@ -191,7 +194,11 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		if !b.Partly {
 			facts = append(facts, [2]string{"Settings", fmt.Sprintf("revision %d", b.Revision)})
 		}
-		facts = append(facts, [2]string{"Sealing", sealing}, [2]string{"New content goes to", b.Tier},
+		goes := b.Tier
+		if b.Elsewhere != "" {
+			goes += ", whose bytes are at " + b.Elsewhere
+		}
+		facts = append(facts, [2]string{"Sealing", sealing}, [2]string{"New content goes to", goes},
 			[2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
 		for _, name := range sortedKeys(b.Tags) {
 			facts = append(facts, [2]string{"Tag " + shown(name), shown(b.Tags[name])})

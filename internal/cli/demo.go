@@ -57,6 +57,11 @@ func (a *app) demoCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			drop := filepath.Join(cfg.Data, "drop")
+			if err := demo.Drop(drop); err != nil {
+				return err
+			}
+			cfg.Works.Folders = append(cfg.Works.Folders, drop)
 			var standins demo.Standins
 			cfg.Reach = append(cfg.Reach, "loopback")
 			if err := service.CheckFree(cfg.Data); err == nil {
@@ -95,6 +100,9 @@ func (a *app) demoCommand() *cli.Command {
 				}
 			}
 			if err := standins.Register(ctx, s.Store, s.Keys); err != nil {
+				return err
+			}
+			if err := standins.Sync(ctx, s.Store, drop); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.Out, "ready: wire %s, desk %s\n\n  console  %s\n  key      %s\n  secret   %s\n\n"+

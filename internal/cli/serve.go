@@ -28,6 +28,7 @@ type settingsFile struct {
 	Domains        []string      `yaml:"domain"`
 	Origins        []string      `yaml:"origin"`
 	Reach          []string      `yaml:"reach"`
+	FolderRoots    []string      `yaml:"folder-root"`
 	StrictRegion   bool          `yaml:"strict-region"`
 	WireURL        string        `yaml:"wire-url"`
 	TLSCert        string        `yaml:"tls-cert"`
@@ -37,6 +38,7 @@ type settingsFile struct {
 	CollectGrace   time.Duration `yaml:"collect-grace"`
 	ScrubRate      string        `yaml:"scrub-rate"`
 	ScrubEvery     time.Duration `yaml:"scrub-every"`
+	ScrubElsewhere bool          `yaml:"scrub-elsewhere"`
 	LifecycleEvery time.Duration `yaml:"lifecycle-every"`
 	LifecycleRate  int           `yaml:"lifecycle-rate"`
 	Guard          int           `yaml:"guard"`
@@ -70,6 +72,9 @@ func serveFlags() []cli.Flag {
 			DefaultText: "public addresses alone", Sources: env("REACH")},
 		&cli.BoolFlag{Name: "strict-region", Usage: "refuse requests signed for another region",
 			Sources: env("STRICT_REGION")},
+		&cli.StringSliceFlag{Name: "folder-root",
+			Usage:   "`FOLDER` of this machine beneath which sync jobs of operators may read and write; may be repeated",
+			Sources: env("FOLDER_ROOT")},
 		&cli.StringFlag{Name: "wire-url", Usage: "`URL` by which clients reach the wire",
 			DefaultText: "the desk's host and the wire's port", Sources: env("WIRE_URL")},
 		&cli.StringFlag{Name: "tls-cert", Usage: "PEM `FILE` with the certificate", Sources: env("TLS_CERT")},
@@ -81,6 +86,9 @@ func serveFlags() []cli.Flag {
 			Sources: env("COLLECT_GRACE")},
 		&cli.StringFlag{Name: "scrub-rate", Usage: "bytes a second that the scrubber reads", DefaultText: "20MiB",
 			Sources: env("SCRUB_RATE")},
+		&cli.BoolFlag{Name: "scrub-elsewhere",
+			Usage:   "read bodies of tiers at endpoints too, at the price of what leaves them, instead of asking whether they are there",
+			Sources: cli.EnvVars("SPINDLE_SCRUB_ELSEWHERE")},
 		&cli.DurationFlag{Name: "scrub-every", Usage: "how often every body is read", DefaultText: "168h",
 			Sources: env("SCRUB_EVERY")},
 		&cli.DurationFlag{Name: "lifecycle-every", Usage: "how often rules look for what has come to be due", DefaultText: "10m",
@@ -157,7 +165,9 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 		PlainHTTP: yes("plain-http", f.PlainHTTP),
 		OwnerKey:  a.Getenv("SPINDLE_OWNER_KEY"), OwnerSecret: a.Getenv("SPINDLE_OWNER_SECRET"),
 		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), SlowAfter: span("slow-after", f.SlowAfter)}
+	cfg.Works.Folders = list("folder-root", f.FolderRoots)
 	cfg.Works.CollectGrace = span("collect-grace", f.CollectGrace)
+	cfg.Works.ReadElsewhere = yes("scrub-elsewhere", f.ScrubElsewhere)
 	cfg.Works.ScrubEvery = span("scrub-every", f.ScrubEvery)
 	kept := f.JournalDays
 	if c.IsSet("journal-days") {

@@ -21,10 +21,11 @@ const tiersPath = "/api/v1/tiers/"
 func (a *app) tierCommand() *cli.Command {
 	what := []cli.Flag{
 		&cli.StringSliceFlag{Name: "volume",
-			Usage: "add this `DIRECTORY` of the service's machine, empty or not there yet; may be repeated"},
+			Usage: "add this `DIRECTORY` of the service's machine, empty or not there yet; may be repeated; or one bucket at an endpoint, as @ENDPOINT/BUCKET or @ENDPOINT/BUCKET/PREFIX"},
 		&cli.IntFlag{Name: "copies", Usage: "of each body, every one on another volume", DefaultText: "1"},
 		&cli.StringFlag{Name: "compression", Usage: "on or off"},
-		&cli.StringFlag{Name: "sealing", Usage: "on or off: encrypt bodies at rest, whatever their bucket says"},
+		&cli.StringFlag{Name: "sealing",
+			Usage: "on or off: encrypt bodies at rest, whatever their bucket says; on at first for a bucket at an endpoint"},
 		&cli.StringFlag{Name: "price", Usage: "of a GiB kept for a month, such as `0.021`"},
 		&cli.StringFlag{Name: "request-price", Usage: "of 1,000 requests, such as `0.4`"},
 		&cli.IntFlag{Name: "shortest-stay", Usage: "`DAYS` that are paid for at the least"},
@@ -36,8 +37,11 @@ func (a *app) tierCommand() *cli.Command {
 	return &cli.Command{Name: "tier",
 		Usage: "classes of storage: where bodies are kept, in how many copies, at what price",
 		Commands: []*cli.Command{
-			{Name: "add", Usage: "add a tier on empty directories", ArgsUsage: "NAME",
-				Description: examples("spindle tier add drying-room --volume /mnt/slow1/spindle --compression on --price 0.008",
+			{Name: "add", Usage: "add a tier on empty directories, or in an empty bucket at an endpoint", ArgsUsage: "NAME",
+				Description: "A bucket at an endpoint keeps the bodies, and nothing else: names, versions, metadata and history are " +
+					"here, and nobody sees a difference but speed. The names there are numbers, the content is sealed unless that is " +
+					"switched off.\n\n" + examples("spindle tier add annex --volume @lowland-annex/spindle-bodies --price 0.004",
+					"spindle tier add drying-room --volume /mnt/slow1/spindle --compression on --price 0.008",
 					"spindle tier add cellar --volume /mnt/a --volume /mnt/b --copies 2 --price 0.002 --restore-after 4h --shortest-stay 90"),
 				Flags: what, Action: a.tierAdd},
 			{Name: "list", Usage: "list tiers", Description: examples("spindle tier list", "spindle tier list --json"),
@@ -155,6 +159,9 @@ func tierRead(t desk.TierInfo) string {
 
 func tierRow(t desk.TierInfo) []string {
 	bytes, free, away := "", "", ""
+	if t.Elsewhere {
+		away = "elsewhere"
+	}
 	if t.Bytes != nil {
 		var n int64
 		gone := 0
@@ -164,7 +171,13 @@ func tierRow(t desk.TierInfo) []string {
 			}
 		}
 		bytes, free, away = size(*t.Bytes), size(n), strconv.Itoa(len(t.Volumes))
-		if gone > 0 {
+		if t.Elsewhere {
+			free, away = "-", t.Volumes[0].Dir
+		}
+		switch {
+		case gone > 0 && t.Elsewhere:
+			away += ", away"
+		case gone > 0:
 			away += fmt.Sprintf(", %d away", gone)
 		}
 	}
@@ -180,6 +193,9 @@ func (a *app) showTier(t desk.TierInfo) error {
 	facts := [][2]string{{"Tier", t.Name}, {"Note", shown(t.Note)}, {"Price", price(t.Price) + " a GiB and month, " +
 		price(t.Requests) + " for 1,000 requests"}, {"Copies", strconv.Itoa(t.Copies)}, {"Kept", orDash(tierKept(t))},
 		{"Shortest stay", things(int64(t.Stay), "day", "days")}, {"Read", read}, {"Revision", strconv.Itoa(t.Revision)}}
+	if t.Elsewhere {
+		facts = append(facts, [2]string{"Bodies are", "at another store"})
+	}
 	if t.Bytes != nil {
 		facts = append(facts, [2]string{"Bytes of versions", size(*t.Bytes)})
 	}
@@ -193,7 +209,11 @@ func (a *app) showTier(t desk.TierInfo) error {
 		if v.Away != "" {
 			state = v.Away
 		}
-		rows = append(rows, []string{v.Dir, size(v.Free), size(v.Total), state})
+		free, total := size(v.Free), size(v.Total)
+		if v.Elsewhere {
+			free, total = "-", "-"
+		}
+		rows = append(rows, []string{shown(v.Dir), free, total, state})
 	}
 	return a.table([]column{{"VOLUME", false}, {"FREE", true}, {"OF", true}, {"STATE", false}}, rows)
 }

@@ -93,10 +93,7 @@ func (t *tally) end(did string) error {
 		if t.a.json {
 			return t.first
 		}
-		f := fault.From(t.first)
-		if f.Remedy != "" {
-			t.a.note("  to mend it: %s", shown(f.Remedy))
-		}
+		t.a.remedy(fault.From(t.first))
 		return exitOnly(t.a.exitCode(t.first))
 	}
 	if t.failed > 0 {

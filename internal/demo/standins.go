@@ -5,14 +5,18 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
+	"spindle/internal/core/tier"
 	"spindle/internal/standin"
 	"spindle/internal/standin/hold"
 	"spindle/internal/store"
@@ -95,6 +99,9 @@ func (s Standins) Register(ctx context.Context, to *store.Store, secrets Secrets
 			if err == nil {
 				err = replicated(ctx, to, e, is, by)
 			}
+			if err == nil && x.name == "lowland-annex" {
+				err = distant(ctx, to, e, is, by)
+			}
 		case err == nil && e.URL != is.URL:
 			e.URL = is.URL
 			err = to.Catalog.ChangeEndpoint(ctx, e, by)
@@ -141,6 +148,34 @@ func replicated(ctx context.Context, to *store.Store, e *endpoint.Endpoint, is *
 	}
 	to.Catalog.LookAgain()
 	return nil
+}
+
+// distant adds a tier at an endpoint, and a bucket whose bytes are there: sheets for
+// exchange with other houses.
+func distant(ctx context.Context, to *store.Store, e *endpoint.Endpoint, is *standin.Standin, by catalog.Author) error {
+	const bodies = "spindle-bodies"
+	if err := is.Hold.Make(bodies, by.At); err != nil && !errors.Is(err, hold.ErrBucket) {
+		return err
+	}
+	t := &tier.Tier{Name: "annex", Note: "at the annex in the lowlands", Copies: 1, Sealed: true, Price: 4_000, Requests: 500_000,
+		Volumes: []tier.Volume{{Place: &tier.Place{Endpoint: e.ID, Name: e.Name, Bucket: bodies}}}}
+	if err := to.AddTier(ctx, t, by); err != nil && !fault.HasCode(err, "tier-exists") {
+		return err
+	}
+	exchange := object.MustBucketName("exchange")
+	b := catalog.Bucket{Name: exchange, Account: Account, Settings: bucket.Settings{Versioning: object.On, Tier: t.Name}}
+	if err := to.CreateBucket(ctx, b, by); err != nil && !fault.HasCode(err, "bucket-exists") {
+		return err
+	}
+	plates := object.MustBucketName("plates")
+	page, _, err := to.List(ctx, plates, catalog.Listing{Prefix: strconv.Itoa(by.At.Year()) + "/fen/", Max: 24})
+	for _, x := range page {
+		if err == nil {
+			_, err = to.Copy(ctx, store.Copy{From: catalog.Address{Bucket: plates, Key: x.Version.Key},
+				To: catalog.Address{Bucket: exchange, Key: x.Version.Key}, FromID: object.Current, Author: by, Tier: t.Name})
+		}
+	}
+	return err
 }
 
 // Secrets seals what the herbarium keeps of other places.

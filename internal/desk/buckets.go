@@ -29,6 +29,8 @@ type BucketInfo struct {
 	Revision   int          `json:"revision" doc:"Of the settings; 0 when they are not told"`
 	Sealing    bool         `json:"sealing" doc:"New bodies are encrypted at rest"`
 	Tier       string       `json:"tier" doc:"Where new bodies go that name no other"`
+	Elsewhere  string       `json:"elsewhere,omitempty" doc:"The store that keeps new bodies, when it is another one: its address for operators"`
+	TierSeals  bool         `json:"tierSeals,omitempty" doc:"That tier encrypts what is in it, whatever the bucket says"`
 	Open       bool         `json:"open" doc:"Anyone may read or list some of it, without a key"`
 	Partly     bool         `json:"partly,omitempty" doc:"Who asks may list some of it only: usage and quota are not told"`
 	Places     []string     `json:"places,omitempty" doc:"The prefixes that who asks may list, when not all of it"`
@@ -42,6 +44,27 @@ func bucketInfo(b *catalog.Bucket) BucketInfo {
 		Quota:     b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: UsageInfo(b.Usage),
 		Sealing: b.Sealing, Tier: cmp.Or(b.Tier, tier.MainName),
 		Revision: b.Revision}
+}
+
+// goesTo fills in what the tier of new bodies makes of them.
+func (d *Desk) goesTo(ctx context.Context, info *BucketInfo) error {
+	set, err := d.store.Tiers(ctx)
+	if err != nil {
+		return err
+	}
+	t, err := set.Find(info.Tier)
+	if err != nil {
+		return nil // it was taken away just now
+	}
+	info.TierSeals = t.Sealed
+	switch at := t.Elsewhere(); {
+	case at == nil:
+	case who(ctx).subject.Operator:
+		info.Elsewhere = at.String()
+	default:
+		info.Elsewhere = "another store"
+	}
+	return nil
 }
 
 // share fills in what who asks may do in a bucket and whom it was opened to, and
@@ -116,7 +139,7 @@ func (d *Desk) bucket(ctx context.Context, s string) (*bucketOut, error) {
 	if err := d.share(ctx, &info, b); err != nil {
 		return nil, err
 	}
-	return &bucketOut{info}, nil
+	return &bucketOut{info}, d.goesTo(ctx, &info)
 }
 
 func (d *Desk) listBuckets(ctx context.Context, in *struct {

@@ -76,4 +76,52 @@ func TestEndpointsAndRulesInTheConsole(t *testing.T) {
 	walk("what was set stays", chromedp.Navigate(s.DeskURL+"/replication/out"), harness.Button("Change"),
 		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=class]")), field("prefix", "b"), harness.Button("Save"),
 		harness.Appears("beneath b are copied to plates at annex in the storage class DEEP and copies"))
+	if err := there.CreateBucket(t.Context(), "bodies"); err != nil {
+		t.Fatal(err)
+	}
+	walk("a tier there", chromedp.Navigate(s.DeskURL+"/tiers"), harness.Button("Add a tier"),
+		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=name]")), field("name", "far"), field("volumes", "@annex/bodies"),
+		harness.Appears("keeps bodies only"), chromedp.WaitVisible(chromedp.CSS(".dialog input[name=copies][disabled]")),
+		harness.Button("Add it"), harness.Appears("The tier far is saved"), harness.Appears("sealed, by another store"),
+		harness.Appears("@annex/bodies/"))
+	walk("a bucket in it", chromedp.Navigate(s.DeskURL+"/buckets/copies/settings"), harness.Appears("New content goes to"),
+		harness.Choose("New content goes to", "far"), harness.Appears("Its bytes are kept by another store, at @annex/bodies/"),
+		harness.Script(`[...document.querySelectorAll("section")].find((s) => s.querySelector("h2")?.innerText === "Tier")
+			.querySelector("button.main").click()`),
+		harness.Appears("New content goes to far"), harness.Appears("new content goes to @annex/bodies/"))
+}
+
+// TestSyncInTheConsole makes a job, rehearses and runs it, and is asked when its source is
+// empty.
+func TestSyncInTheConsole(t *testing.T) {
+	s := harness.Service(t, nil)
+	c := fill(t, s, 3, func(i int) string { return []string{"a/one", "a/two", "b/three"}[i] })
+	if err := c.CreateBucket(t.Context(), "copies"); err != nil {
+		t.Fatal(err)
+	}
+	walk, _ := signedIn(t, s, "/sync")
+	field := func(name, text string) chromedp.Action[chromedp.Void] {
+		return chromedp.SendKeys(chromedp.CSS(".dialog input[name="+name+"]"), text)
+	}
+	walk("a new job", harness.Appears("There is no job yet"), harness.Button("New job"),
+		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=name]")), field("name", "nightly"), field("from", "plates"),
+		field("to", "plates/in"), chromedp.Click(chromedp.CSS(`.dialog button[role=radio][value=mirror]`)),
+		harness.Button("Save the job"), harness.Appears("are in each other"))
+	walk("saved", harness.Script(`document.querySelector(".dialog input[name=to]").select()`), field("to", "copies"),
+		harness.Button("Save the job"), harness.Appears("The job nightly is saved"), harness.Appears("is removed at the target"))
+	walk("rehearsed", harness.Button("Rehearse"), harness.Appears("nothing is written"), harness.Button("Compare both sides"),
+		harness.Appears("a/one"), harness.Button("Cancel"))
+	walk("run", harness.Button("Run now"), harness.Appears("3 objects"), harness.Appears("write: new"), harness.Appears("done"))
+	for _, key := range []string{"a/one", "a/two", "b/three"} {
+		if err := c.Remove(t.Context(), "plates", key); err != nil {
+			t.Fatal(err)
+		}
+	}
+	walk("it asks", harness.Button("Run now"), harness.Appears("It asks."), harness.Appears("the source is empty"))
+	if p, err := c.List(t.Context(), "copies", "", "", "", 10); err != nil || len(p.Objects) != 3 {
+		t.Errorf("%d copies are left, %v", len(p.Objects), err)
+	}
+	walk("it goes on", harness.Button("Let it go on"), harness.Appears("3 at the target"))
+	walk("removed", harness.Button("Remove"), harness.Appears("What it wrote to"), harness.Button("Remove it"),
+		harness.Appears("There is no job yet"))
 }

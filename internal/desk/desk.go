@@ -40,6 +40,7 @@ type Settings struct {
 	Registry    *prometheus.Registry
 	SessionFor  time.Duration // default 12 h
 	Endpoints   *remote.Pool
+	Folders     []string // roots beneath which folders may be synced
 }
 
 // Desk serves the API and the console.
@@ -136,6 +137,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.endpointCalls(to)
 	d.thereCalls(to)
 	d.replicationCalls(to)
+	d.syncCalls(to)
 	return api
 }
 

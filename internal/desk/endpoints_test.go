@@ -2,6 +2,7 @@ package desk_test
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 	"testing"
 
@@ -148,5 +149,78 @@ func TestReplicationRules(t *testing.T) {
 	}
 	if st, _ := p.ask("DELETE", "/api/v1/replications/out", nil); st != 204 {
 		t.Errorf("removed: %d", st)
+	}
+}
+
+// A tier may be a bucket at an endpoint: it is sealed unless that is switched off, says to
+// operators where it is and to others that it is elsewhere, and keeps the endpoint from
+// being removed. What cannot be a place is refused with the field.
+func TestTiersElsewhere(t *testing.T) {
+	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
+	is, there := harness.Standin(t, standin.Faults{}, "keeps")
+	s.StandinEndpoint("annex", is)
+	if err := there.CreateBucket(t.Context(), "bodies"); err != nil {
+		t.Fatal(err)
+	}
+	p := newPerson(t, s)
+	p.signIn()
+	tier := func(name string, more map[string]any, volumes ...string) (int, map[string]any) {
+		in := map[string]any{"name": name, "volumes": volumes}
+		maps.Copy(in, more)
+		return p.ask("POST", "/api/v1/tiers", in)
+	}
+	for at, code := range map[string]string{"@annex/none": "volume", "@annex/keeps": "volume-keeps", "@annex": "volume-place",
+		"@nobody/bodies": "endpoint-missing", "@annex/Bodies!": "bucket-name", "@annex/bodies/" + strings.Repeat("x", 600): "volume-place"} {
+		if st, e := tier("far", nil, at); st < 400 || e["code"] != code || e["field"] != "volumes" || e["remedy"] == "" {
+			t.Errorf("%.40s: %d %v", at, st, e)
+		}
+	}
+	if st, e := tier("far", nil, "@annex/bodies", t.TempDir()); st != 400 || e["code"] != "tier-elsewhere" {
+		t.Errorf("a directory beside a bucket: %d %v", st, e)
+	}
+	st, e := tier("far", nil, "@annex/bodies/deep")
+	if st != 201 || e["sealed"] != true || e["elsewhere"] != true || !strings.Contains(fmt.Sprint(e["volumes"]), "@annex/bodies/deep/") {
+		t.Fatalf("%d %v", st, e)
+	}
+	if st, e := tier("again", nil, "@annex/bodies/deep/"); st != 409 || e["code"] != "volume-taken" {
+		t.Errorf("the same place: %d %v", st, e)
+	}
+	if st, e := tier("plain", map[string]any{"sealed": false}, "@annex/bodies/plain"); st != 201 || e["sealed"] != false {
+		t.Errorf("one that is not sealed: %d %v", st, e)
+	}
+	if st, e := p.ask("PATCH", "/api/v1/tiers/far", map[string]any{"copies": 2}); st != 400 || e["code"] != "tier-elsewhere" {
+		t.Errorf("two copies: %d %v", st, e)
+	}
+	if st, e := p.ask("DELETE", "/api/v1/endpoints/annex", nil); st != 409 || e["code"] != "endpoint-used" {
+		t.Errorf("the endpoint is removed: %d %v", st, e)
+	}
+	if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"name": "moss", "tier": "far"}); st != 201 {
+		t.Fatalf("%d %v", st, e)
+	}
+	if _, e := p.ask("GET", "/api/v1/buckets/moss", nil); e["elsewhere"] != "@annex/bodies/deep/" || e["tierSeals"] != true {
+		t.Errorf("where its bytes are: %v", e)
+	}
+	k := s.NewKey("seed-lab", "visitor", access.Administrator, nil)
+	s.Grant("moss", "", "account:seed-lab", "read from")
+	visitor := newPerson(t, s)
+	if st, e := visitor.signInAs(map[string]string{"key": k.ID, "secret": k.Secret}); st != 201 {
+		t.Fatalf("%d %v", st, e)
+	}
+	for _, path := range []string{"/api/v1/tiers", "/api/v1/tiers/far", "/api/v1/buckets/moss"} {
+		st, e := visitor.ask("GET", path, nil)
+		if text := fmt.Sprint(e); st != 200 || strings.Contains(text, "annex") || !strings.Contains(text, "elsewhere:") {
+			t.Errorf("%s as a visitor: %d %s", path, st, text)
+		}
+	}
+	if st, e := p.ask("DELETE", "/api/v1/buckets/moss", nil); st != 204 {
+		t.Fatalf("%d %v", st, e)
+	}
+	for _, name := range []string{"far", "plain"} {
+		if st, e := p.ask("DELETE", "/api/v1/tiers/"+name, nil); st != 204 {
+			t.Fatalf("%d %v", st, e)
+		}
+	}
+	if st, e := p.ask("DELETE", "/api/v1/endpoints/annex", nil); st != 204 {
+		t.Errorf("%d %v", st, e)
 	}
 }

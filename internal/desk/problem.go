@@ -3,6 +3,7 @@ package desk
 import (
 	"encoding/json"
 	"errors"
+	"math"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -19,6 +20,8 @@ type Problem struct {
 	Field  string `json:"field,omitempty" doc:"The field at fault"`
 	Remedy string `json:"remedy,omitempty" doc:"What to do next"`
 	Switch string `json:"switch,omitempty" doc:"An account of who asks, acting in which the call may be allowed"`
+
+	RetryAfter int `json:"retryAfter,omitempty" doc:"Seconds for which it is of no use to ask again"`
 
 	Complaints []Complaint `json:"complaints,omitempty" doc:"All that is wrong, when it is more than one thing"`
 }
@@ -67,7 +70,7 @@ func (d *Desk) problem(err error) *Problem {
 		d.log.Warn("a call failed", "code", f.Code, "error", err)
 	}
 	p := &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field,
-		Remedy: f.Remedy}
+		Remedy: f.Remedy, RetryAfter: int(math.Ceil(f.After.Seconds()))}
 	if all := complaints(err); len(all) > 1 {
 		p.Complaints = all
 	}

@@ -2,9 +2,11 @@ package desk
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"spindle/internal/core/access"
+	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/tier"
@@ -25,6 +27,7 @@ type TierInfo struct {
 	Requests  float64      `json:"requests" doc:"Price of 1,000 requests"`
 	Stay      int          `json:"shortestStay" doc:"Days that are paid for at the least"`
 	Restore   *RestoreInfo `json:"restore,omitempty" doc:"Versions are restored before they are read"`
+	Elsewhere bool         `json:"elsewhere,omitempty" doc:"Bodies are kept by another store"`
 	Revision  int          `json:"revision"`
 	Bytes     *int64       `json:"bytes,omitempty" doc:"Of the versions in it; for operators"`
 	Volumes   []VolumeInfo `json:"volumes,omitempty" doc:"For operators"`
@@ -38,12 +41,13 @@ type RestoreInfo struct {
 	Days    int   `json:"days" minimum:"1" maximum:"3650" doc:"That it stays"`
 }
 
-// VolumeInfo is a directory of a tier.
+// VolumeInfo is a directory of a tier, or its place elsewhere.
 type VolumeInfo struct {
-	Dir   string `json:"dir"`
-	Free  int64  `json:"free"`
-	Total int64  `json:"total"`
-	Away  string `json:"away,omitempty" doc:"Why it cannot be used"`
+	Dir       string `json:"dir" doc:"Or @ENDPOINT/BUCKET/PREFIX"`
+	Elsewhere bool   `json:"elsewhere,omitempty" doc:"It is a bucket at an endpoint, which tells of no room"`
+	Free      int64  `json:"free"`
+	Total     int64  `json:"total"`
+	Away      string `json:"away,omitempty" doc:"Why it cannot be used"`
 }
 
 func (d *Desk) tierCalls(to *calls) {
@@ -62,7 +66,7 @@ func (d *Desk) tierCalls(to *calls) {
 func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, in map[int16]int64, all int64) TierInfo {
 	x := TierInfo{Name: t.Name, Note: t.Note, Copies: t.Copies, Packed: t.Packed, Sealed: t.Sealed,
 		Price: float64(t.Price) / millionths, Requests: float64(t.Requests) / millionths, Stay: t.Stay, Revision: t.Revision,
-		Created: t.Created}
+		Created: t.Created, Elsewhere: t.Elsewhere() != nil}
 	if t.Restore != nil {
 		x.Restore = &RestoreInfo{int64(t.Restore.Delay / time.Second), t.Restore.Days}
 	}
@@ -83,7 +87,7 @@ func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, in map[int16]int64, a
 		return x // it was taken away just now
 	}
 	for _, v := range states {
-		info := VolumeInfo{Dir: v.Dir, Free: v.Free, Total: v.Total}
+		info := VolumeInfo{Dir: v.Dir, Elsewhere: v.Elsewhere, Free: v.Free, Total: v.Total}
 		if v.Away != nil {
 			info.Away = fault.From(v.Away).Message
 		}
@@ -151,7 +155,7 @@ func (d *Desk) showTier(ctx context.Context, in *TierPath) (*tierOut, error) {
 // TierChange is what can be said of a tier; what is not named stays as it is.
 type TierChange struct {
 	Note     *string      `json:"note,omitempty" maxLength:"500"`
-	Volumes  []string     `json:"volumes,omitempty" maxItems:"64" doc:"Directories to add, on the service's machine, empty or not there yet"`
+	Volumes  []string     `json:"volumes,omitempty" maxItems:"64" doc:"Directories to add, on the service's machine, empty or not there yet; or one bucket at an endpoint, @ENDPOINT/BUCKET or @ENDPOINT/BUCKET/PREFIX"`
 	Copies   *int         `json:"copies,omitempty"`
 	Packed   *bool        `json:"packed,omitempty" doc:"Compress bodies"`
 	Sealed   *bool        `json:"sealed,omitempty"`
@@ -181,9 +185,6 @@ func (c *TierChange) apply(t *tier.Tier) error {
 		}
 		*p.into = int64(*p.v*millionths + 0.5)
 	}
-	for _, dir := range c.Volumes {
-		t.Volumes = append(t.Volumes, tier.Volume{Dir: dir})
-	}
 	if c.AtOnce {
 		t.Restore = nil
 	}
@@ -191,6 +192,31 @@ func (c *TierChange) apply(t *tier.Tier) error {
 		t.Restore = &tier.Restore{Delay: time.Duration(c.Restore.Seconds) * time.Second, Days: c.Restore.Days}
 	}
 	return nil
+}
+
+// volumes gives the directories and places that are to be added; endpoints are those of
+// the caller's account.
+func (d *Desk) volumes(ctx context.Context, named []string) (out []tier.Volume, err error) {
+	for _, s := range named {
+		if !strings.HasPrefix(s, "@") {
+			out = append(out, tier.Volume{Dir: s})
+			continue
+		}
+		a, err := endpoint.ParseAddress(s)
+		if err != nil {
+			return nil, fault.From(err).In("volumes")
+		}
+		conn, err := d.conn(ctx, a.Endpoint)
+		if err != nil {
+			return nil, fault.From(err).In("volumes")
+		}
+		p := &tier.Place{Endpoint: conn.ID, Name: a.Endpoint, Bucket: a.Bucket, Prefix: a.Key}
+		if p.Prefix != "" && !strings.HasSuffix(p.Prefix, "/") {
+			p.Prefix += "/"
+		}
+		out = append(out, tier.Volume{Place: p})
+	}
+	return out, nil
 }
 
 func set[T any](into *T, v *T) {
@@ -206,7 +232,11 @@ func (d *Desk) addTier(ctx context.Context, in *struct {
 	}
 }) (*tierOut, error) {
 	t := &tier.Tier{Name: in.Body.Name, Copies: 1}
-	err := in.Body.apply(t)
+	var err error
+	if t.Volumes, err = d.volumes(ctx, in.Body.Volumes); err == nil {
+		t.Sealed = t.Elsewhere() != nil // whoever keeps it cannot read it, unless that is wanted
+		err = in.Body.apply(t)
+	}
 	if err == nil {
 		err = d.store.AddTier(ctx, t, author(ctx))
 	}
@@ -223,7 +253,14 @@ func (d *Desk) changeTier(ctx context.Context, in *struct {
 		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*tierOut, error) {
-	if err := d.store.ChangeTier(ctx, in.Tier, in.Body.IfRevision, author(ctx), in.Body.apply); err != nil {
+	more, err := d.volumes(ctx, in.Body.Volumes)
+	if err == nil {
+		err = d.store.ChangeTier(ctx, in.Tier, in.Body.IfRevision, author(ctx), func(t *tier.Tier) error {
+			t.Volumes = append(t.Volumes, more...)
+			return in.Body.apply(t)
+		})
+	}
+	if err != nil {
 		return nil, err
 	}
 	return d.oneTier(ctx, in.Tier)

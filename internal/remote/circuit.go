@@ -21,6 +21,7 @@ type Circuit struct {
 	failed int       // in a row
 	until  time.Time // open
 	trying bool      // somebody tries whether it is back
+	why    string    // what failed last
 }
 
 // Wait says how long nobody should try; 0 to go on. When the pause is over one may go on
@@ -49,11 +50,26 @@ func (c *Circuit) Note(err error, now time.Time) {
 		c.failed = 0
 		return
 	}
+	c.why = fault.From(err).Message
 	if c.failed++; c.failed < circuitAfter {
 		return
 	}
 	pause := min(circuitMost, circuitFirst<<min(10, c.failed-circuitAfter))
 	c.until = now.Add(pause - time.Duration(rand.Int64N(int64(pause/4))))
+}
+
+// Why tells what failed last.
+func (c *Circuit) Why() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.why
+}
+
+// Pass says that somebody who was let through learned nothing.
+func (c *Circuit) Pass() {
+	c.mu.Lock()
+	c.trying = false
+	c.mu.Unlock()
 }
 
 // Open reports whether it is open.

@@ -8,6 +8,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
+	"spindle/internal/core/syncing"
 	"spindle/internal/gate"
 	"spindle/internal/works"
 )
@@ -50,6 +51,31 @@ func (s *Service) mayReplicate(ctx context.Context, r *replication.Rule, t *repl
 	if !who.Administers(r.Account) {
 		return fault.New(fault.Refused, "not-allowed", "%s, who saved the rule, administers %s no more", who, r.Account).
 			In("rule").Do("have an administrator of %s save it again", r.Account)
+	}
+	return nil
+}
+
+// maySync refuses a sync job whose saver may not read its source, or write into its target,
+// any more.
+func (s *Service) maySync(ctx context.Context, j *syncing.Job) error {
+	who, err := s.Gate.SubjectOf(ctx, j.Who, j.Account, j.Changed)
+	if err != nil {
+		return err
+	}
+	for _, n := range works.SyncNeeds(j) {
+		if n.Place.Folder != "" && !who.Operator {
+			return fault.New(fault.Refused, "not-allowed", "%s, who saved the job, operates the service no more", who).In("sync").
+				Do("have an operator save it again")
+		}
+		if n.Place.Endpoint != "" && !who.Administers(j.Account) {
+			return fault.New(fault.Refused, "not-allowed", "%s, who saved the job, administers %s no more", who, j.Account).
+				In("sync").Do("have an administrator of %s save it again", j.Account)
+		}
+		if n.Place.Bucket != "" && n.Place.Endpoint == "" {
+			if err := s.mayAll(ctx, who, j.Source, n.Do, n.Place.Bucket, n.Place.Prefix); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

@@ -23,12 +23,14 @@ import (
 	"spindle/internal/bodies"
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/tier"
 	"spindle/internal/desk"
 	"spindle/internal/door"
 	"spindle/internal/gate"
 	"spindle/internal/keyring"
 	"spindle/internal/postgres"
 	"spindle/internal/remote"
+	"spindle/internal/side"
 	"spindle/internal/store"
 	"spindle/internal/wire/server"
 	"spindle/internal/works"
@@ -116,6 +118,9 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	s.Remote = remote.NewPool(cat, s.Keys, reach)
 	vol.SealWith(s.Keys)
 	s.Store.Sealer = s.Keys
+	s.Store.PlaceOf = func(p tier.Place) bodies.Place {
+		return &side.Place{Pool: s.Remote, Endpoint: p.Endpoint, Name: p.Name, Bucket: p.Bucket, Prefix: p.Prefix}
+	}
 	if s.Made, err = s.Keys.First(ctx, cfg.Account, cfg.OwnerKey, cfg.OwnerSecret); err != nil {
 		return nil, err
 	}
@@ -131,6 +136,10 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	s.Gate = gate.New(cat, s.Keys, s.Store.Owner, log)
 	s.undo = append(s.undo, s.Gate.Stop)
 	cfg.Works.May, cfg.Works.Remote, cfg.Works.MayReplicate = s.mayOrder, s.Remote, s.mayReplicate
+	cfg.Works.MaySync, cfg.Works.Processes = s.maySync, filepath.Join(cfg.Data, "processes")
+	if cfg.Works.Folders, err = works.Roots(cfg.Works.Folders); err != nil {
+		return nil, err
+	}
 	s.Crew = works.Start(s.Store, cfg.Works, log)
 	s.undo = append(s.undo, s.Crew.Stop)
 	s.serve(wireL, deskL)
@@ -247,7 +256,7 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	s.wire = wireDoor.Server(wire)
 	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "",
 		WireURL: cfg.WireURL, Domains: cfg.Domains,
-		Secure: cfg.TLSCert != "", Registry: registry, Endpoints: s.Remote}, s.log)
+		Secure: cfg.TLSCert != "", Registry: registry, Endpoints: s.Remote, Folders: cfg.Works.Folders}, s.log)
 	s.desk = deskDoor.Server(d.Handler())
 	s.desk.RegisterOnShutdown(d.Stop)
 	run := func(h *http.Server, d *door.Door, l net.Listener) {

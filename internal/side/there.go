@@ -280,13 +280,14 @@ func (t *There) writeParts(ctx context.Context, key string, body Body, w Write) 
 	if err := errors.Join(g.Wait(), ctx.Err()); err != nil {
 		return Facts{}, err
 	}
+	return t.complete(ctx, key, parts, w)
+}
+
+// complete makes an object of the parts of w.Upload, and proves it.
+func (t *There) complete(ctx context.Context, key string, parts []client.Part, w Write) (Facts, error) {
 	sums := md5.New()
 	for _, p := range parts {
-		sum, err := hex.DecodeString(p.ETag)
-		if err != nil {
-			break // ETags there are no digests: the whole is compared otherwise
-		}
-		sums.Write(sum)
+		sums.Write(p.MD5[:])
 	}
 	i, err := t.Conn.Client.CompleteUpload(ctx, t.Bucket, key, w.Upload, parts, w.Size, w.CRC64, t.put(w))
 	if fault.HasCode(err, "digest-mismatch") { // its parts are of no use
@@ -296,7 +297,7 @@ func (t *There) writeParts(ctx context.Context, key string, body Body, w Write) 
 	if err != nil {
 		return Facts{}, wroteError(err)
 	}
-	return t.proved(ctx, key, i, w, fmt.Sprintf("%x-%d", sums.Sum(nil), n))
+	return t.proved(ctx, key, i, w, fmt.Sprintf("%x-%d", sums.Sum(nil), len(parts)))
 }
 
 // resume takes an earlier upload up, or starts one, whose id w has then.
@@ -337,7 +338,7 @@ func (t *There) writePart(ctx context.Context, key string, body Body, w Write, n
 		if _, err := io.Copy(sum, r); err != nil {
 			return there, err
 		}
-		if hex.EncodeToString(sum.Sum(nil)) == there.ETag {
+		if hex.EncodeToString(sum.Sum(there.MD5[:0])) == there.ETag {
 			return there, nil
 		}
 		r.Close()
@@ -346,7 +347,9 @@ func (t *There) writePart(ctx context.Context, key string, body Body, w Write, n
 		}
 		defer r.Close()
 	}
-	p, err := t.Conn.Client.PutPart(ctx, t.Bucket, key, w.Upload, number, tee(r, noHash{}, w.Moved), length)
+	sum := md5.New()
+	p, err := t.Conn.Client.PutPart(ctx, t.Bucket, key, w.Upload, number, tee(r, sum, w.Moved), length)
+	sum.Sum(p.MD5[:0])
 	if err == nil && w.Keep != nil {
 		err = w.Keep(w.Upload) // and the claim lasts on
 	}

@@ -227,7 +227,7 @@ func TestFaults(t *testing.T) {
 		if !fault.HasCode(err, x.code) {
 			t.Errorf("%s: %v; the code wanted is %s", x.name, err, x.code)
 		}
-		if after, ok := client.RetryAfter(err); x.faults.RetryAfter > 0 && (!ok || after != 7*time.Second) {
+		if after := fault.From(err).After; x.faults.RetryAfter > 0 && after != 7*time.Second {
 			t.Errorf("%s: to be tried after %s", x.name, after)
 		}
 	}

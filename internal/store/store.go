@@ -22,6 +22,9 @@ type Store struct {
 	Service string        // what this service is told apart by in the origins of replicas
 	Sealer  bodies.Sealer // has the keys of sealed bodies in tiers that are added
 
+	// PlaceOf gives a bucket at an endpoint in which a tier keeps bodies.
+	PlaceOf func(tier.Place) bodies.Place
+
 	facts      sync.Map // bucket name -> cachedFacts, of buckets without quota
 	owners     sync.Map // bucket name -> owner
 	damaged    atomic.Pointer[map[object.BodyRef]string]

@@ -70,7 +70,7 @@ func (s *Store) shelve(before *knownTiers, now tier.Set) {
 				continue
 			}
 		}
-		close(s.Spaces.Put(t.ID, bodies.NewShelf(t, s.Sealer)))
+		close(s.Spaces.Put(t.ID, s.spaceOf(t)))
 	}
 	if before == nil {
 		return
@@ -80,6 +80,14 @@ func (s *Store) shelve(before *knownTiers, now tier.Set) {
 			close(s.Spaces.Put(t.ID, nil))
 		}
 	}
+}
+
+// spaceOf makes the space of a tier.
+func (s *Store) spaceOf(t *tier.Tier) bodies.Space {
+	if p := t.Elsewhere(); p != nil {
+		return bodies.NewElsewhere(t, s.Sealer, s.PlaceOf(*p), s.Spaces.First().(*bodies.Volume))
+	}
+	return bodies.NewShelf(t, s.Sealer)
 }
 
 // VolumeState is how a volume stands.
@@ -110,38 +118,55 @@ func (s *Store) tierNamed(ctx context.Context, f catalog.BucketFacts, name strin
 	return set.Find(tier.MainName)
 }
 
-// AddTier makes a tier on empty directories, which become its volumes.
+// AddTier makes a tier on empty directories, or at an empty place elsewhere, which become
+// its volumes.
 func (s *Store) AddTier(ctx context.Context, t *tier.Tier, by catalog.Author) error {
 	if err := t.Check(); err != nil {
 		return err
 	}
-	fresh, err := prepare(t)
+	fresh, err := s.prepare(ctx, t)
 	if err == nil {
 		err = s.Catalog.AddTier(ctx, t, s.now(by))
 	}
 	if err != nil {
-		discard(fresh)
+		s.discard(fresh)
 	}
 	s.Catalog.LookAgain()
 	return err
 }
 
-func discard(fresh []tier.Volume) {
+func (s *Store) discard(fresh []tier.Volume) {
 	for _, v := range fresh {
-		bodies.Discard(v.Dir, v.Marker)
+		if v.Place == nil {
+			bodies.Discard(v.Dir, v.Marker)
+			continue
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), placeFor)
+		bodies.DiscardPlace(ctx, s.PlaceOf(*v.Place), v.Marker)
+		cancel()
 	}
 }
 
-// prepare makes volumes of the directories that are none yet, and gives them.
-func prepare(t *tier.Tier) (fresh []tier.Volume, err error) {
+// placeFor is how long it may take to prepare a place.
+const placeFor = 30 * time.Second
+
+// prepare makes volumes of the directories and places that are none yet, and gives them.
+func (s *Store) prepare(ctx context.Context, t *tier.Tier) (fresh []tier.Volume, err error) {
+	ctx, cancel := context.WithTimeout(ctx, placeFor)
+	defer cancel()
 	for i := range t.Volumes {
 		v := &t.Volumes[i]
 		if v.ID != 0 {
 			continue
 		}
 		v.Marker = bodies.NewMarker()
-		if err := bodies.Prepare(v.Dir, v.Marker); err != nil {
-			discard(fresh)
+		if v.Place != nil {
+			err = bodies.PreparePlace(ctx, s.PlaceOf(*v.Place), v.Marker)
+		} else {
+			err = bodies.Prepare(v.Dir, v.Marker)
+		}
+		if err != nil {
+			s.discard(fresh)
 			return nil, err
 		}
 		fresh = append(fresh, *v)
@@ -164,12 +189,12 @@ func (s *Store) ChangeTier(ctx context.Context, name string, ifRevision int, by 
 		}
 		err := t.Check()
 		if err == nil {
-			fresh, err = prepare(t)
+			fresh, err = s.prepare(ctx, t)
 		}
 		return err
 	})
 	if err != nil {
-		discard(fresh)
+		s.discard(fresh)
 	}
 	s.Catalog.LookAgain()
 	return err

@@ -103,7 +103,7 @@ func persist[T any](ctx context.Context, f func() (T, error)) (T, error) {
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(min(20*time.Second, 200*time.Millisecond<<try)):
+		case <-time.After(min(20*time.Second, max(fault.From(err).After, 200*time.Millisecond<<try))):
 		}
 	}
 }

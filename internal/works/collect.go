@@ -3,7 +3,10 @@ package works
 import (
 	"context"
 	"errors"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"spindle/internal/bodies"
 	"spindle/internal/core/object"
@@ -67,26 +70,52 @@ func (c *Crew) collect(ctx context.Context, l *lease) error {
 	return l.save(ctx, at)
 }
 
+// removalsAtOnce is how many files are removed side by side: some are far away.
+const removalsAtOnce = 8
+
+// deleteUnreferenced removes those of files that nobody holds and nobody refers to. It is
+// asked in this order: whoever held a body when the catalog was asked may have committed
+// since.
 func (c *Crew) deleteUnreferenced(ctx context.Context, files []object.BodyFile, at *Collected) error {
-	free, err := c.store.Catalog.Unreferenced(ctx, files)
-	if err != nil {
-		return err
-	}
-	for _, f := range free {
+	var idle []object.BodyFile
+	for _, f := range files {
 		space, err := c.store.Spaces.Of(f.Tier)
 		if err != nil {
 			return err
 		}
-		n, err := space.RemoveWhole(f.File)
+		held, err := space.Held(f.File)
 		if err != nil {
 			return err
 		}
-		if n > 0 {
-			at.Files++
-			at.Bytes += n
+		if !held {
+			idle = append(idle, f)
 		}
 	}
-	return nil
+	free, err := c.store.Catalog.Unreferenced(ctx, idle)
+	if err != nil {
+		return err
+	}
+	var gone, bytes atomic.Int64
+	var g errgroup.Group
+	g.SetLimit(removalsAtOnce)
+	for _, f := range free {
+		space, err := c.store.Spaces.Of(f.Tier)
+		if err != nil {
+			return errors.Join(err, g.Wait())
+		}
+		g.Go(func() error {
+			n, err := space.RemoveWhole(f.File)
+			if n > 0 {
+				gone.Add(1)
+				bytes.Add(n)
+			}
+			return err
+		})
+	}
+	err = g.Wait()
+	at.Files += gone.Load()
+	at.Bytes += bytes.Load()
+	return err
 }
 
 func (c *Crew) sweep(ctx context.Context, before time.Time, at *Collected) error {

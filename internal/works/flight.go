@@ -9,7 +9,6 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/remote"
-	"spindle/internal/wire/client"
 )
 
 // flight is the keys of a target that are claimed, under way, or done and not written
@@ -174,7 +173,7 @@ func replicaPause(err error, attempts int) (wait time.Duration, whole bool) {
 	if errors.As(err, &left) {
 		return time.Duration(left) + rand.N(2*time.Second), false
 	}
-	if after, ok := client.RetryAfter(err); ok {
+	if after := fault.From(err).After; after > 0 {
 		return after + rand.N(after/4+time.Second), true
 	}
 	f := fault.From(err)

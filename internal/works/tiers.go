@@ -2,6 +2,7 @@ package works
 
 import (
 	"context"
+	"errors"
 
 	"spindle/internal/bodies"
 	"spindle/internal/catalog"
@@ -20,6 +21,9 @@ func (c *Crew) check(ctx context.Context, s catalog.Stored, limit func(n int) er
 	space, err := c.store.Spaces.Of(v.Body.Tier)
 	if err != nil {
 		return err
+	}
+	if far, ok := space.(*bodies.Elsewhere); ok && !c.settings.ReadElsewhere {
+		return errors.Join(limit(1), far.Look(v.Body, v.Size))
 	}
 	m, ok := space.(mender)
 	if !ok {

@@ -27,8 +27,8 @@ func (c *Crew) sum(ctx context.Context, _ *lease) error {
 		h := sha256.New()
 		err := c.store.ReadAll(ctx, v, h, func(n int) error { return limiter.WaitN(ctx, n) })
 		switch {
-		case fault.KindOf(err) == fault.Damaged:
-			continue // the scrubber reports it
+		case fault.KindOf(err) == fault.Damaged, fault.HasCode(err, "volume-away"):
+			continue // the scrubber reports it, the overview tells
 		case err != nil:
 			return err
 		}

@@ -5,11 +5,13 @@ import (
 	"crypto/rand"
 	"errors"
 	"log/slog"
+	"os"
 	"sync"
 	"time"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/replication"
+	"spindle/internal/core/syncing"
 	"spindle/internal/remote"
 	"spindle/internal/store"
 )
@@ -20,6 +22,7 @@ type Settings struct {
 	CollectEvery  time.Duration // default 10 min
 	SweepEvery    time.Duration // how often all files are looked at; default 6 h
 	ScrubRate     int64         // bytes a second; default 20 MiB
+	ReadElsewhere bool          // the scrubber reads bodies at endpoints too, instead of asking for their size
 	ScrubEvery    time.Duration // from the start of one walk to the next; default 7 days
 	RollUpEvery   time.Duration // default 1 s
 	DamageRefresh time.Duration // how often it is asked whether that changed; default 1 s
@@ -46,6 +49,14 @@ type Settings struct {
 	// MayReplicate refuses what a rule does with the rights of whoever saved it; nil lets
 	// all go on.
 	MayReplicate func(context.Context, *replication.Rule, *replication.Target) error
+
+	// Processes is a folder in which each process of the house holds a lock on a file; ""
+	// for none: the leases of one that died run out.
+	Processes string
+
+	// MaySync refuses what a sync job does with the rights of whoever saved it.
+	MaySync func(context.Context, *syncing.Job) error
+	Folders []string // roots beneath which folders may be synced
 
 	// May refuses an order whose giver may do it no more; nil lets all go on.
 	May func(context.Context, *catalog.Order) error
@@ -100,6 +111,7 @@ type Crew struct {
 	under map[string]int // orders that are worked on, by kind
 
 	replicas *replicas
+	here     *os.File // whose lock says that this process lives
 }
 
 // Start begins the background work. Stop it before closing the store.
@@ -107,6 +119,9 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	ctx, stop := context.WithCancel(context.Background())
 	c := &Crew{store: s, settings: settings.withDefaults(), holder: rand.Text(), log: log, stop: stop,
 		under: map[string]int{}, replicas: newReplicas()}
+	if err := c.enter(ctx); err != nil {
+		log.Warn("leases of processes that died are left to run out", "error", err)
+	}
 	c.every(ctx, "clock", c.settings.ClockEvery, c.lookAtClock)
 	c.every(ctx, "damage", c.settings.DamageRefresh, s.RefreshDamage)
 	c.every(ctx, "tiers", c.settings.DamageRefresh, s.RefreshTiers)
@@ -122,6 +137,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 		c.standing(ctx, "endpoints", min(5*time.Second, c.settings.CheckEvery), c.checkEndpoints)
 	}
 	c.standing(ctx, "replication", time.Second, c.followReplication)
+	c.every(ctx, "syncs", c.settings.OrdersEvery, c.syncs)
 	c.every(ctx, "replicas", 200*time.Millisecond, c.dispatchReplicas)
 	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
 	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)
@@ -137,6 +153,7 @@ func (c *Crew) Stop() {
 	if err := c.store.Catalog.ReleaseWork(ctx, c.holder); err != nil {
 		c.log.Debug("leases are left to run out", "error", err)
 	}
+	c.leave()
 }
 
 // standing does a piece of standing work, which is always there: one process at a

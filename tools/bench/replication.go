@@ -251,13 +251,13 @@ func (b *bench) backfills(near, _ *elsewhere) error {
 			return err
 		})
 	}
-	if err := b.watched("many", ""); err != nil {
+	if err := b.watched("grains", ""); err != nil {
 		return err
 	}
 	if err := near.client.CreateBucket(context.Background(), "direct"); err != nil {
 		return err
 	}
-	if err := putSmall(here, "many"); err != nil {
+	if err := putSmall(here, "grains"); err != nil {
 		return err
 	}
 	start := time.Now()
@@ -265,7 +265,7 @@ func (b *bench) backfills(near, _ *elsewhere) error {
 		return err
 	}
 	direct := time.Since(start)
-	filled, err := b.backfill("many", "@near/many")
+	filled, err := b.backfill("grains", "@near/grains")
 	if err != nil {
 		return err
 	}

@@ -179,7 +179,7 @@ func (s *shooter) console(ctx context.Context) error {
 	}
 	object, then := url.QueryEscape(sheet), url.QueryEscape(time.Now().AddDate(0, 0, -14).UTC().Format(time.RFC3339))
 	return errors.Join(
-		s.shot("sign-in", s.at("/"), theme("light"), harness.Appears("Sign in to Spindle")),
+		harness.Steps(s.tab, s.at("/"), theme("light"), harness.Appears("Sign in to Spindle")),
 		s.signIn(),
 		s.shot("bucket", theme("light"), s.at("/buckets/plates?prefix="+prefix), harness.Appears("taxon"),
 			chromedp.Click(chromedp.CSS("tbody tr:nth-child(3) .check")),
@@ -192,6 +192,8 @@ func (s *shooter) console(ctx context.Context) error {
 			harness.Appears("Open the rule")),
 		s.shot("replication-rule", s.at("/replication/plates-to-harbour"), harness.Appears("Waiting")),
 		s.shot("endpoints", s.at("/endpoints"), harness.Appears("old-mill")),
+		s.synced(ctx),
+		s.shot("sync", s.at("/sync/nightly-attic"), harness.Appears(" sent"), harness.Appears("write: new")),
 		s.shot("object", s.at("/buckets/plates/object?key="+object), harness.Appears("CRC-64/NVME"),
 			harness.Appears("Strand"), harness.Button("Change"), harness.Appears("Save as revision")),
 		s.shot("bucket-as-of", s.at("/buckets/field-notes?prefix="+year+"%2F&asof="+then),
@@ -221,6 +223,15 @@ func (s *shooter) sheet(ctx context.Context) (string, error) {
 		}
 	}
 	return "", errors.New("the sample has no sheet 4217")
+}
+
+// synced has a job of the sample data run, and another one begin.
+func (s *shooter) synced(ctx context.Context) error {
+	_, err := s.spindle(ctx, "sync", "run", "trip-notes")
+	if err == nil {
+		_, err = s.spindle(ctx, "sync", "run", "nightly-attic", "--detach")
+	}
+	return err
 }
 
 // scrubbed waits until the scrubber has read the sample data.
@@ -290,7 +301,7 @@ func (s *shooter) terminal(ctx context.Context) error {
 		{"terminal-lifecycle", [][]string{{"tier", "list"}, {"lifecycle", "list", "field-notes"},
 			{"lifecycle", "rehearse", "field-notes"}, {"lifecycle", "run", "list", "plates"}}},
 		{"terminal-replication", [][]string{{"endpoint", "list"}, {"replication", "list"},
-			{"replication", "status", "plates/" + sheet}, {"object", "list", "@lowland-annex/plates/"},
+			{"replication", "status", "plates/" + sheet}, {"object", "list", "@lowland-annex/plates/"}, {"sync", "list"},
 			{"replication", "verify", "loans-to-annex"}}},
 		{"terminal-transfer", [][]string{{"object", "get", "germination/tray-07/", tray},
 			{"object", "get", "germination/tray-07/", tray}, {"object", "put", tray, "loans/copies/tray-07/", "--parallel", "8"},

@@ -115,10 +115,16 @@ func testRefused(t *testing.T, s bodies.Space) {
 
 func testHeld(t *testing.T, s bodies.Space) {
 	w := write(t, s, content(1<<20), false)
+	if held, err := s.Held(w.Ref.File); !held || err != nil {
+		t.Errorf("a body under way is held: %v, %v", held, err)
+	}
 	if n, err := s.RemoveWhole(w.Ref.File); n != 0 || err != nil {
 		t.Errorf("a body under way was removed: %d, %v", n, err)
 	}
 	w.Release()
+	if held, err := s.Held(w.Ref.File); held || err != nil {
+		t.Errorf("a body that was released is held: %v, %v", held, err)
+	}
 	if n, err := s.RemoveWhole(w.Ref.File); n < 1<<20 || err != nil {
 		t.Errorf("%d bytes freed, %v", n, err)
 	}

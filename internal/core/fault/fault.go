@@ -3,6 +3,7 @@ package fault
 import (
 	"errors"
 	"fmt"
+	"time"
 )
 
 // Kind says what sort of trouble an Error is. Faces map kinds, not codes, to
@@ -40,6 +41,8 @@ type Error struct {
 	Message string // one sentence for a person, without a full stop at the end
 	Remedy  string // what to do next; may be empty
 	Err     error  // the cause, for the log; may be nil
+
+	After time.Duration // for how long it is of no use to ask again; 0: not known
 }
 
 // Error gives the message, with field and cause.
@@ -80,6 +83,9 @@ func (e *Error) Do(format string, args ...any) *Error {
 
 // Because keeps the cause for the log and returns e.
 func (e *Error) Because(err error) *Error { e.Err = err; return e }
+
+// Again says for how long it is of no use to ask again and returns e.
+func (e *Error) Again(after time.Duration) *Error { e.After = after; return e }
 
 // From finds the Error in err's chain. What has none becomes an Internal error
 // with the code "internal" whose cause is err.

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"spindle/internal/core/fault"
@@ -28,11 +29,47 @@ const (
 	MaxPrice        = 1_000_000_000_000   // millionths
 )
 
-// Volume is a directory that a tier keeps bodies on.
+// Volume is a directory that a tier keeps bodies on, or a place elsewhere.
 type Volume struct {
 	ID     int64
-	Dir    string // absolute
+	Dir    string // absolute; "" of a place elsewhere
+	Place  *Place // nil: a directory
 	Marker string // what the marker file in it says
+}
+
+// String names the volume.
+func (v Volume) String() string {
+	if v.Place != nil {
+		return v.Place.String()
+	}
+	return v.Dir
+}
+
+// Place is a bucket at an endpoint in which a tier keeps bodies, or what is beneath a
+// prefix in it.
+type Place struct {
+	Endpoint int64
+	Name     string // the endpoint's
+	Bucket   string
+	Prefix   string // "" or ending in a slash
+}
+
+// MaxPrefix is how many bytes the prefix of a place has at the most; names of bodies come
+// after it.
+const MaxPrefix = 512
+
+// String names the place as an address.
+func (p *Place) String() string { return "@" + p.Name + "/" + p.Bucket + "/" + p.Prefix }
+
+// Elsewhere gives the place at which the tier keeps its bodies; nil when it keeps them
+// on directories.
+func (t *Tier) Elsewhere() *Place {
+	for _, v := range t.Volumes {
+		if v.Place != nil {
+			return v.Place
+		}
+	}
+	return nil
 }
 
 // Tier is a class of storage.
@@ -80,7 +117,15 @@ func (t *Tier) Check() error {
 	if _, err := ParseName(t.Name); err != nil {
 		all = append(all, err)
 	}
-	if t.Copies < 1 || t.Copies > MaxCopies {
+	if t.Elsewhere() != nil {
+		if t.Copies != 1 {
+			bad("copies", "tier-elsewhere", "what a bucket at an endpoint keeps is there once", "for further copies add a replication rule")
+		}
+		if len(t.Volumes) > 1 {
+			bad("volumes", "tier-elsewhere", "a tier whose place is a bucket at an endpoint has that place only",
+				"name the bucket alone, or directories")
+		}
+	} else if t.Copies < 1 || t.Copies > MaxCopies {
 		bad("copies", "tier-copies", "a tier keeps 1 to %d copies, not %d", "give a number in between", MaxCopies, t.Copies)
 	} else if t.Copies > len(t.Volumes) {
 		bad("copies", "tier-copies", "%d copies need %d volumes, and there are %d", "name more volumes, or keep fewer copies",
@@ -91,12 +136,16 @@ func (t *Tier) Check() error {
 			MaxVolumes, len(t.Volumes))
 	}
 	for i, v := range t.Volumes {
-		if !filepath.IsAbs(v.Dir) || filepath.Clean(v.Dir) != v.Dir {
+		switch p := v.Place; {
+		case p != nil && (p.Bucket == "" || len(p.Prefix) > MaxPrefix || p.Prefix != "" && !strings.HasSuffix(p.Prefix, "/")):
+			bad("volumes", "volume-place", "%s names no bucket, or a prefix of over %d bytes",
+				"give @ENDPOINT/BUCKET or @ENDPOINT/BUCKET/PREFIX", p, MaxPrefix)
+		case p == nil && (!filepath.IsAbs(v.Dir) || filepath.Clean(v.Dir) != v.Dir):
 			bad("volumes", "volume-dir", "%q is not the whole path of a directory", "give a path that begins with /", v.Dir)
 		}
 		for _, o := range t.Volumes[:i] {
-			if o.Dir == v.Dir {
-				bad("volumes", "volume-twice", "the volume %q is named twice", "name each once", v.Dir)
+			if o.String() == v.String() {
+				bad("volumes", "volume-twice", "the volume %q is named twice", "name each once", v)
 			}
 		}
 	}

@@ -189,7 +189,8 @@ func answerError(resp *http.Response) error {
 			return fault.New(fault.Precondition, "mismatch", "the object is not as the request asked")
 		}
 		return fault.New(fault.Unavailable, "foreign", "the address answers with status %d, and not in the dialect",
-			resp.StatusCode).In("address").Do("check that address and port are the wire's")
+			resp.StatusCode).In("address").Do("check that address and port are the wire's").
+			Again(retryAfter(resp.Header.Get("Retry-After")))
 	}
 	kind := fault.Internal
 	code := "wire-error"
@@ -204,37 +205,23 @@ func answerError(resp *http.Response) error {
 	f := fault.New(kind, code, "%s", message).In(d.Field).Do("%s", remedy)
 	if regionName.MatchString(d.Region) {
 		f = f.Because(regionIs(d.Region))
-	} else if after, ok := retryAfter(resp.Header.Get("Retry-After")); ok {
-		f = f.Because(after)
 	}
-	return f
+	return f.Again(retryAfter(resp.Header.Get("Retry-After")))
 }
-
-// later is how long an answer asks to wait, as the cause of an error.
-type later time.Duration
-
-func (l later) Error() string { return "to be tried again after " + time.Duration(l).String() }
 
 // maxRetryAfter is how long an answer is believed that asks to wait.
 const maxRetryAfter = time.Hour
 
-// retryAfter reads the header of the name (RFC 9110, section 10.2.3): seconds or a date.
-func retryAfter(s string) (later, bool) {
+// retryAfter reads the header of the name (RFC 9110, section 10.2.3): seconds or a date,
+// 0 for neither.
+func retryAfter(s string) time.Duration {
 	if n, err := strconv.Atoi(s); err == nil && n >= 0 {
-		return later(min(time.Duration(n)*time.Second, maxRetryAfter)), true
+		return min(time.Duration(n)*time.Second, maxRetryAfter)
 	}
 	if t, err := http.ParseTime(s); err == nil {
-		return later(max(0, min(time.Until(t), maxRetryAfter))), true
+		return max(0, min(time.Until(t), maxRetryAfter))
 	}
-	return 0, false
-}
-
-// RetryAfter gives how long the service asked to wait that gave an error, an hour at
-// the most.
-func RetryAfter(err error) (time.Duration, bool) {
-	l := later(0)
-	ok := errors.As(err, &l)
-	return time.Duration(l), ok
+	return 0
 }
 
 // RegionNamed gives the region that the service named that gave an error.

@@ -28,7 +28,8 @@ type Part struct {
 	Number   int
 	Size     int64
 	ETag     string
-	CRC64    uint64 // of a part that was just sent
+	CRC64    uint64   // of a part that was just sent
+	MD5      [16]byte // of a part that was just sent
 	Modified time.Time
 }
 
@@ -79,6 +80,52 @@ func (c *Client) PutPart(ctx context.Context, bucket, key, upload string, number
 		return Part{}, err
 	}
 	return Part{Number: number, Size: size, ETag: i.ETag, CRC64: sum}, nil
+}
+
+// Begun is an upload that was begun and neither completed nor abandoned.
+type Begun struct {
+	Key, ID string
+	Started time.Time
+}
+
+// Uploads gives the uploads under way beneath a prefix, of every key.
+func (c *Client) Uploads(ctx context.Context, bucket, prefix string, f func(Begun) error) error {
+	q := url.Values{"uploads": {""}, "prefix": {prefix}, "encoding-type": {"url"}}
+	for {
+		var d struct {
+			IsTruncated                       bool
+			EncodingType                      string
+			NextKeyMarker, NextUploadIdMarker string
+			Upload                            []struct {
+				Key, UploadId string
+				Initiated     time.Time
+			}
+		}
+		if _, err := c.document(ctx, http.MethodGet, bucket, "", q, nil, "", &d); err != nil {
+			return err
+		}
+		plain := func(s string) (string, error) {
+			if d.EncodingType != "url" {
+				return s, nil
+			}
+			return unescaped(s)
+		}
+		for _, u := range d.Upload {
+			key, err := plain(u.Key)
+			if err == nil {
+				err = f(Begun{key, u.UploadId, u.Initiated})
+			}
+			if err != nil {
+				return err
+			}
+		}
+		next, err := plain(d.NextKeyMarker)
+		if err != nil || !d.IsTruncated || next == q.Get("key-marker") && d.NextUploadIdMarker == q.Get("upload-id-marker") {
+			return err
+		}
+		q.Set("key-marker", next)
+		q.Set("upload-id-marker", d.NextUploadIdMarker)
+	}
 }
 
 // Parts gives all parts of an upload that are there.
@@ -193,13 +240,21 @@ func (c *Client) AbandonUpload(ctx context.Context, bucket, key, upload string) 
 // ETag.
 func (c *Client) GetRange(ctx context.Context, bucket, key, version string, from, length int64,
 	ifMatch string) (io.ReadCloser, error) {
+	body, _, err := c.GetPiece(ctx, bucket, key, version, from, length, ifMatch)
+	return body, err
+}
+
+// GetPiece is GetRange, and gives the size of the object too. It reads to the object's
+// end where that comes first.
+func (c *Client) GetPiece(ctx context.Context, bucket, key, version string, from, length int64,
+	ifMatch string) (body io.ReadCloser, size int64, err error) {
 	var q url.Values
 	if version != "" {
 		q = url.Values{"versionId": {version}}
 	}
 	r, err := c.request(ctx, http.MethodGet, bucket, key, q, nil)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	r.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", from, from+length-1))
 	if ifMatch != "" {
@@ -207,14 +262,16 @@ func (c *Client) GetRange(ctx context.Context, bucket, key, version string, from
 	}
 	resp, err := c.do(r, sign.EmptyHash)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	if resp.StatusCode != http.StatusPartialContent {
+	var first, last int64
+	if _, err := fmt.Sscanf(resp.Header.Get("Content-Range"), "bytes %d-%d/%d", &first, &last, &size); err != nil ||
+		resp.StatusCode != http.StatusPartialContent || first != from {
 		resp.Body.Close()
-		return nil, fault.New(fault.Unavailable, "foreign", "the service does not answer with the range that was asked for").
+		return nil, 0, fault.New(fault.Unavailable, "foreign", "the service does not answer with the range that was asked for").
 			In("range")
 	}
-	return resp.Body, nil
+	return resp.Body, size, nil
 }
 
 func sumBytes(crc uint64) []byte {

@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
+	"strconv"
 	"time"
 
 	"spindle/internal/core/fault"
@@ -147,7 +149,7 @@ func (q *request) fail(err error) {
 	q.status = d.status
 	h := q.w.Header()
 	if f.Kind == fault.Unavailable {
-		h.Set("Retry-After", "2")
+		h.Set("Retry-After", strconv.Itoa(max(2, int(math.Ceil(f.After.Seconds())))))
 	}
 	if f.Kind == fault.Slow {
 		h.Set("Connection", "close")

@@ -1,0 +1,337 @@
+package carry
+
+import (
+	"context"
+	"errors"
+	"iter"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/syncing"
+	"spindle/internal/side"
+)
+
+// Job says what is brought where, and how.
+type Job struct {
+	From, To side.Side
+	Options  syncing.Options
+	Guard    syncing.Guard
+	Anyway   bool // the guard does not stop it
+	Parallel int  // objects under way; default 8
+
+	Class  string // tier here or storage class there; "": the usual one
+	Sealed bool
+
+	// Uploads remembers uploads of large objects that are under way; nil: they begin anew.
+	Uploads Uploads
+
+	Tell  func(Outcome)                 // hears of every object that is not as it was; nil: nobody does
+	Moved func(bytes int64)             // hears of bytes that were sent; nil: nobody does
+	Ready func(total *syncing.Totals)   // hears of what will be done; nil: nobody does
+	Each  func(step *syncing.Step) bool // hears of every step of a rehearsal; false ends it
+
+	mu     sync.Mutex
+	result Result
+	row    int            // failures in a row that say that a side is away
+	again  []syncing.Step // that failed for what may pass, to be tried at the end
+	atEnd  bool           // it is the end
+}
+
+// Uploads remembers what was begun of an object, known by its key and by what tells its
+// content apart.
+type Uploads interface {
+	Known(key, content string) (upload string)
+	Keep(key, content, upload string) error // "" forgets it
+}
+
+// Outcome is what became of an object.
+type Outcome struct {
+	Key   string
+	Do    syncing.Deed
+	Why   syncing.Why
+	Bytes int64
+	Err   error // nil: it was done
+}
+
+// Result is what a run came to.
+type Result struct {
+	Plan     syncing.Totals
+	Written  syncing.Sum
+	Same     syncing.Sum
+	Removed  syncing.Sum // at the target
+	Drained  syncing.Sum // at the source
+	Failed   int64
+	NotTaken int64 // removals that were left, because something failed
+}
+
+const (
+	usualParallel = 8
+	againMost     = 10_000
+	awayAfter     = 30 // objects in a row that fail because a side is away end a run
+	tries         = 4
+)
+
+func (j *Job) steps(ctx context.Context) iter.Seq2[syncing.Step, error] {
+	o := j.Options
+	if o.Now.IsZero() {
+		o.Now = time.Now()
+	}
+	if h, ok := j.To.(interface{ CanHold(string) error }); ok {
+		o.CanHold = h.CanHold
+	}
+	return syncing.Plan(entries(ctx, j.From), entries(ctx, j.To), o)
+}
+
+func entries(ctx context.Context, of side.Side) iter.Seq2[syncing.Entry, error] {
+	return func(yield func(syncing.Entry, error) bool) {
+		for f, err := range side.All(ctx, of, "") {
+			if !yield(f.Entry(), err) {
+				return
+			}
+		}
+	}
+}
+
+// Rehearse works the plan out, and closer what is in doubt; nothing is written.
+func (j *Job) Rehearse(ctx context.Context) (syncing.Totals, error) {
+	var t syncing.Totals
+	for s, err := range j.steps(ctx) {
+		if err == nil && s.Do == syncing.Doubt {
+			err = j.resolve(ctx, &s)
+		}
+		if err != nil {
+			return t, err
+		}
+		if t.Add(&s); j.Each != nil && !j.Each(&s) {
+			break
+		}
+	}
+	return t, nil
+}
+
+// Weigh counts the plan without looking closer: what is in doubt counts as replaced. When
+// that is more than the guard allows it is looked at.
+func (j *Job) weigh(ctx context.Context) (syncing.Totals, error) {
+	var t syncing.Totals
+	for s, err := range j.steps(ctx) {
+		if err != nil {
+			return t, err
+		}
+		t.Add(&s)
+	}
+	bad := t
+	bad.Replace.Objects += bad.Doubt.Objects
+	if bad.Doubt.Objects == 0 || j.Anyway || j.Guard.Check(&bad, j.Options.Mode) == nil {
+		return t, nil
+	}
+	each := j.Each
+	j.Each = nil
+	defer func() { j.Each = each }()
+	return j.Rehearse(ctx)
+}
+
+// Run brings the target to the source. The errors are those of listings, of the guard,
+// side-away when a side does not serve for long, and that of ctx; what fails of single
+// objects is in the result.
+func (j *Job) Run(ctx context.Context) (Result, error) {
+	plan, err := j.weigh(ctx)
+	if err != nil {
+		return Result{}, err
+	}
+	j.set(func(r *Result) { *r, j.again, j.atEnd, j.row = Result{Plan: plan}, nil, false, 0 })
+	if !j.Anyway {
+		if err := j.Guard.Check(&plan, j.Options.Mode); err != nil {
+			return j.Result(), err
+		}
+	}
+	if j.Ready != nil {
+		j.Ready(&plan)
+	}
+	if t := &plan; !t.Differ() && t.Doubt.Objects == 0 && j.Options.Mode != syncing.Drain {
+		j.set(func(r *Result) { r.Same = t.Same })
+		return j.Result(), nil
+	}
+	if err := j.pass(ctx, j.copies); err != nil {
+		return j.Result(), err
+	}
+	if err := j.onceMore(ctx); err != nil {
+		return j.Result(), err
+	}
+	switch {
+	case plan.Remove.Objects == 0:
+	case j.Result().Failed > 0:
+		j.set(func(r *Result) { r.NotTaken = plan.Remove.Objects })
+	default:
+		err = j.pass(ctx, j.removals)
+	}
+	return j.Result(), err
+}
+
+// onceMore tries what failed for a reason that may have passed.
+func (j *Job) onceMore(ctx context.Context) error {
+	j.atEnd = true
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(max(j.Parallel, 1))
+	for _, s := range j.again {
+		g.Go(func() error {
+			if gctx.Err() != nil || j.copies(gctx, s) {
+				return gctx.Err()
+			}
+			return j.away()
+		})
+	}
+	return errors.Join(g.Wait(), ctx.Err())
+}
+
+func (j *Job) set(f func(*Result)) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	f(&j.result)
+}
+
+// Result gives what the run has come to so far.
+func (j *Job) Result() Result {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.result
+}
+
+// allowed is how much a run may take away at the most, which may have grown since the plan
+// was weighed.
+func (j *Job) allowed() int64 {
+	p := &j.result.Plan
+	return p.Replace.Objects + p.Doubt.Objects + p.Remove.Objects + max(5, int64(j.Guard.Share*float64(p.Target)))
+}
+
+// pass goes through the plan and has several steps carried out at a time.
+func (j *Job) pass(ctx context.Context, do func(ctx context.Context, s syncing.Step) bool) error {
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(max(j.Parallel, 1))
+	if j.Parallel == 0 {
+		g.SetLimit(usualParallel)
+	}
+	taken := int64(0)
+	for s, err := range j.steps(gctx) {
+		if err != nil {
+			return errors.Join(g.Wait(), err)
+		}
+		if s.Replaces() {
+			if taken++; taken > j.allowed() && !j.Anyway {
+				return errors.Join(g.Wait(), fault.New(fault.Conflict, "guard",
+					"more would be removed or replaced than when the run began").In("guard").
+					Do("rehearse it again: a side changes while it is compared"))
+			}
+		}
+		g.Go(func() error {
+			if gctx.Err() != nil || do(gctx, s) {
+				return gctx.Err()
+			}
+			return j.away()
+		})
+	}
+	return errors.Join(g.Wait(), ctx.Err())
+}
+
+// copies carries out what writes; it reports false when nothing goes through any more.
+func (j *Job) copies(ctx context.Context, s syncing.Step) bool {
+	err := error(nil)
+	if s.Do == syncing.Doubt {
+		err = patiently(ctx, func() error { return j.resolve(ctx, &s) })
+	}
+	switch {
+	case err != nil:
+	case s.Do == syncing.Write:
+		err = patiently(ctx, func() error { return j.write(ctx, &s) })
+	case s.Do == syncing.Skip && j.Options.Mode == syncing.Drain:
+		err = patiently(ctx, func() error { return j.drain(ctx, s.Key) })
+	case s.Do == syncing.Refuse:
+		err = fault.New(fault.Invalid, "refused-step", "%s", s.Says).In("key")
+	case s.Do != syncing.Skip:
+		return true
+	}
+	return j.note(&s, err)
+}
+
+// removals carries out what removes, once all is written.
+func (j *Job) removals(ctx context.Context, s syncing.Step) bool {
+	if s.Do != syncing.Remove {
+		return true
+	}
+	return j.note(&s, patiently(ctx, func() error { return j.To.Remove(ctx, s.Key) }))
+}
+
+// note counts what became of a step. It reports false when too many failed in a row
+// because a side is away.
+func (j *Job) note(s *syncing.Step, err error) bool {
+	o := Outcome{Key: s.Key, Do: s.Do, Why: s.Why, Err: err}
+	if o.Bytes = size(s); errors.Is(err, context.Canceled) {
+		return true // it is nobody's fault
+	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	switch {
+	case err != nil && passing(err) && !j.atEnd && len(j.again) < againMost:
+		j.row++
+		j.again = append(j.again, *s)
+		return j.row < awayAfter
+	case err != nil:
+		if j.result.Failed++; passing(err) {
+			j.row++
+		}
+	case s.Do == syncing.Skip:
+		j.result.Same.Objects++
+		j.result.Same.Bytes += o.Bytes
+	case s.Do == syncing.Write:
+		j.result.Written.Objects++
+		j.result.Written.Bytes += o.Bytes
+	case s.Do == syncing.Remove:
+		j.result.Removed.Objects++
+		j.result.Removed.Bytes += o.Bytes
+	}
+	if err == nil {
+		j.row = 0
+	}
+	if j.Tell != nil && (err != nil || s.Do != syncing.Skip) {
+		j.Tell(o)
+	}
+	return j.row < awayAfter
+}
+
+func size(s *syncing.Step) int64 {
+	if s.Source != nil {
+		return s.Source.Size
+	}
+	return s.Target.Size
+}
+
+func (j *Job) away() error {
+	return fault.New(fault.Unavailable, "side-away", "%d objects in a row could not be carried over", awayAfter).In("side").
+		Do("look at both sides; the same run goes on where it stopped")
+}
+
+func passing(err error) bool {
+	k := fault.KindOf(err)
+	return k == fault.Unavailable || k == fault.Slow
+}
+
+// patiently has f done, and again when what fails may pass.
+func patiently(ctx context.Context, f func() error) (err error) {
+	for i := range tries {
+		if err = f(); err == nil || !passing(err) && fault.KindOf(err) != fault.Precondition {
+			return err
+		}
+		wait := max(fault.From(err).After, 200*time.Millisecond<<(2*i))
+		if i == tries-1 || wait > 30*time.Second {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(wait):
+		}
+	}
+	return err
+}

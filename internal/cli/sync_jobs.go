@@ -1,0 +1,510 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/desk"
+)
+
+const syncsPath = "/api/v1/syncs/"
+
+// jobFlags are those that say how a job is done; the command without a job has some too.
+func jobFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "mode", Usage: "accumulate, mirror or drain", DefaultText: "accumulate"},
+		&cli.StringFlag{Name: "schedule",
+			Usage: "when it runs: five fields such as `'30 2 * * *'`, or @hourly, @daily, @weekly, @monthly; none for by hand"},
+		&cli.StringFlag{Name: "zone", Usage: "time `ZONE` of the schedule, such as Europe/Oslo", DefaultText: "UTC"},
+		&cli.StringFlag{Name: "by", Usage: "compare by time (and size), digest, or size alone", DefaultText: "time"},
+		&cli.StringSliceFlag{Name: "like",
+			Usage: "only keys like this `PATTERN`: * is any number of characters, also /, ? is one; may be repeated"},
+		&cli.StringSliceFlag{Name: "leave-out", Usage: "but not keys like this `PATTERN`; may be repeated"},
+		&cli.StringFlag{Name: "size-from", Usage: "only objects of at least this `SIZE`; none for any"},
+		&cli.StringFlag{Name: "size-to", Usage: "only objects of at most this `SIZE`; none for any"},
+		&cli.StringFlag{Name: "older", Usage: "only what was changed at least so `LONG` ago, such as 2d"},
+		&cli.StringFlag{Name: "newer", Usage: "only what was changed at most so `LONG` ago"},
+		&cli.StringFlag{Name: "links", Usage: "links in a folder: skip, follow or keep", DefaultText: "skip"},
+		&cli.StringFlag{Name: "tier", Usage: "of what is written: tier here, storage class there"},
+		&cli.StringFlag{Name: "seal", Usage: "on or off: encrypt at rest what is written", DefaultText: "off"},
+		&cli.StringFlag{Name: "guard", Usage: "ask above this `SHARE` of the target that would be removed or replaced, such as 30%, or none",
+			DefaultText: "10%, or 1,000 objects"},
+		&cli.IntFlag{Name: "parallel", Usage: "objects under way", DefaultText: "8"},
+		noteFlag("what it is for"),
+	}
+}
+
+func (a *app) syncJobCommands() []*cli.Command {
+	change := append([]cli.Flag{&cli.StringFlag{Name: "from", Usage: "the `SIDE` that is read"},
+		&cli.StringFlag{Name: "to", Usage: "the `SIDE` that is written"},
+		&cli.StringFlag{Name: "state", Usage: "on or off: whether it runs by its schedule"},
+		&cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}}, jobFlags()...)
+	return []*cli.Command{
+		{Name: "create", Usage: "create a job that the service carries out", ArgsUsage: "NAME FROM TO",
+			Description: "A side is BUCKET/PREFIX/, @ENDPOINT/BUCKET/PREFIX/, or a folder of the service's machine, which begins " +
+				"with / and is beneath a root that the service was started with. It runs with the rights of whoever saved it.\n\n" +
+				examples("spindle sync create nightly-attic attic @old-mill/attic --mode mirror --schedule '30 2 * * *' --zone Europe/Oslo",
+					"spindle sync create plates-back @lowland-annex/plates plates/returned/"),
+			Flags: jobFlags(), Action: a.syncCreate},
+		{Name: "list", Usage: "list jobs with their last and next runs",
+			Description: examples("spindle sync list", "spindle sync list --json"),
+			Action: listing[desk.SyncInfo]{path: "/api/v1/syncs", field: "syncs", row: syncRow,
+				none: "There is no job yet: spindle sync create NAME FROM TO.",
+				columns: []column{{"JOB", false}, {"MODE", false}, {"FROM", false}, {"TO", false}, {"LAST", false}, {"WROTE", true},
+					{"FAILED", true}, {"NEXT", false}}}.action(a)},
+		{Name: "show", Usage: "show a job and its last run", ArgsUsage: "NAME",
+			Description: examples("spindle sync show nightly-attic", "spindle sync show nightly-attic --json"),
+			Action:      showing(a, syncsPath, printed(a, a.showSync))},
+		{Name: "change", Usage: "change a job: what is given replaces what it says of that", ArgsUsage: "NAME",
+			Description: examples("spindle sync change nightly-attic --schedule none",
+				"spindle sync change nightly-attic --mode accumulate --leave-out '*.tmp'"),
+			Flags: change, Action: changing(a, syncsPath, syncChange, printed(a, a.showSync))},
+		{Name: "remove", Usage: "remove a job with its runs; what it wrote stays", ArgsUsage: "NAME",
+			Description: examples("spindle sync remove nightly-attic", "spindle sync remove nightly-attic --yes"),
+			Flags:       []cli.Flag{yesFlag()},
+			Action: removing(a, "sync job", syncsPath, func(j desk.SyncInfo) string {
+				return fmt.Sprintf("The job %s goes with the record of its runs. What it wrote to %s stays.", j.Name, j.To)
+			})},
+		{Name: "rehearse", Usage: "say what a run would do, and why; nothing is written", ArgsUsage: "NAME",
+			Description: examples("spindle sync rehearse nightly-attic", "spindle sync rehearse nightly-attic --check"),
+			Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "end with code 5 when the sides differ"}},
+			Action:      a.syncJobRehearse},
+		{Name: "run", Usage: "run a job now, and watch it", ArgsUsage: "NAME",
+			Description: examples("spindle sync run nightly-attic", "spindle sync run nightly-attic --detach"),
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "anyway",
+				Usage: "the guard does not stop it, nor do sides that are others than before"},
+				&cli.BoolFlag{Name: "detach", Usage: "do not wait for it"}},
+			Action: a.syncJobRun},
+		{Name: "watch", Usage: "watch the latest run of a job until it ends or asks", ArgsUsage: "NAME",
+			Description: examples("spindle sync watch nightly-attic", "spindle sync watch nightly-attic --json"),
+			Action:      a.syncWatch},
+		{Name: "stop", Usage: "stop the run of a job", ArgsUsage: "NAME",
+			Description: examples("spindle sync stop nightly-attic", "spindle sync stop nightly-attic --json"), Action: a.syncStop},
+		{Name: "runs", Usage: "list the runs of a job, latest first", ArgsUsage: "NAME",
+			Description: examples("spindle sync runs nightly-attic", "spindle sync runs nightly-attic --limit 5"),
+			Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "runs that are listed"}}, Action: a.syncRuns},
+		{Name: "outcomes", Usage: "list what became of objects in a run, the latest unless one is named", ArgsUsage: "NAME [RUN]",
+			Description: examples("spindle sync outcomes nightly-attic --failed", "spindle sync outcomes nightly-attic 12"),
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what failed"},
+				&cli.IntFlag{Name: "limit", Value: 100, Usage: "objects that are listed; 0 for all"}},
+			Action: a.syncOutcomes},
+	}
+}
+
+// syncChange reads the flags of a job.
+func syncChange(c *cli.Command, in map[string]any) error {
+	texts(c, in, "from", "to", "mode", "by", "links", "note", "zone")
+	if c.IsSet("tier") {
+		in["class"] = c.String("tier")
+	}
+	for flag, field := range map[string]string{"like": "like", "leave-out": "leaveOut"} {
+		if c.IsSet(flag) {
+			in[field] = c.StringSlice(flag)
+		}
+	}
+	for flag, field := range map[string]string{"state": "on", "seal": "sealed"} {
+		if !c.IsSet(flag) {
+			continue
+		}
+		on, err := isOn(flag, c.String(flag))
+		if err != nil {
+			return err
+		}
+		in[field] = on
+	}
+	for flag, field := range map[string]string{"size-from": "sizeFrom", "size-to": "sizeTo"} {
+		if !c.IsSet(flag) {
+			continue
+		}
+		n, err := parseSize(flag, c.String(flag))
+		if err != nil {
+			return err
+		}
+		if in[field] = -1; n != nil {
+			in[field] = *n
+		}
+	}
+	for _, flag := range []string{"older", "newer"} {
+		if !c.IsSet(flag) {
+			continue
+		}
+		d, err := object.ParseDuration(c.String(flag))
+		if err != nil {
+			return fault.From(err).In(flag)
+		}
+		in[flag] = d.Seconds()
+	}
+	if c.IsSet("schedule") {
+		if in["schedule"] = c.String("schedule"); c.String("schedule") == "none" {
+			in["schedule"] = ""
+		}
+	}
+	if c.IsSet("parallel") {
+		in["parallel"] = c.Int("parallel")
+	}
+	if c.IsSet("guard") {
+		g, err := readGuard(c)
+		if err != nil {
+			return err
+		}
+		in["guardShare"], in["guardMost"] = 100*g.Share, g.Most
+	}
+	return nil
+}
+
+func (a *app) syncCreate(ctx context.Context, c *cli.Command) error {
+	names, err := args(c, 3, 3)
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	in := map[string]any{}
+	if err := syncChange(c, in); err != nil {
+		return err
+	}
+	in["name"], in["from"], in["to"] = names[0], names[1], names[2]
+	var j desk.SyncInfo
+	if err := p.call(ctx, http.MethodPost, "/api/v1/syncs", nil, in, &j); err != nil {
+		return err
+	}
+	return a.print(j, func() error { return a.showSync(j) })
+}
+
+func syncRow(j desk.SyncInfo) []string {
+	last, wrote, failed, next := "never", "", "", "by hand"
+	if r := j.Last; r != nil {
+		last, wrote, failed = runWhen(r), count(r.Written.Objects), count(r.Failed)
+	}
+	switch {
+	case !j.On:
+		next = "off"
+	case j.Next != nil:
+		next = when(*j.Next)
+	}
+	return []string{j.Name, j.Mode, shown(j.From), shown(j.To), last, wrote, failed, next}
+}
+
+// runWhen says how a run stands, and since when.
+func runWhen(r *desk.SyncRunInfo) string {
+	at := r.Asked
+	if r.Started != nil {
+		at = *r.Started
+	}
+	if r.Ended != nil {
+		at = *r.Ended
+	}
+	return r.State + ", " + when(at)
+}
+
+func (a *app) showSync(j desk.SyncInfo) error {
+	schedule := "by hand"
+	if j.Schedule != "" {
+		if schedule = j.Schedule + ", " + cmpOr(j.Zone, "UTC"); !j.On {
+			schedule += "; off"
+		}
+	}
+	facts := [][2]string{{"Job", j.Name}, {"Note", orDash(shown(j.Note))}, {"From", shown(j.From)}, {"To", shown(j.To)},
+		{"Does", j.Says}, {"Schedule", schedule}}
+	if j.Next != nil {
+		facts = append(facts, [2]string{"Next", when(*j.Next)})
+	}
+	facts = append(facts, [2]string{"Compared by", j.By}, [2]string{"Takes in", takes(j)},
+		[2]string{"Asks above", fmt.Sprintf("%s %% of the target, or %s, removed or replaced", strconv.FormatFloat(j.Share, 'g', 4, 64),
+			things(j.Most, "object", "objects"))},
+		[2]string{"Under way", things(int64(j.Parallel), "object", "objects") + " at a time"},
+		[2]string{"Runs as", shown(j.ChangedBy)}, [2]string{"Revision", strconv.Itoa(j.Revision)})
+	if err := a.facts(facts); err != nil || j.Last == nil {
+		return err
+	}
+	fmt.Fprintln(a.Out)
+	return a.facts(runFacts(j.Last))
+}
+
+func cmpOr(s, none string) string {
+	if s == "" {
+		return none
+	}
+	return s
+}
+
+// takes says what takes part in a job.
+func takes(j desk.SyncInfo) string {
+	var words []string
+	if len(j.Like) > 0 {
+		words = append(words, "keys like "+strings.Join(j.Like, ", "))
+	}
+	if len(j.LeaveOut) > 0 {
+		words = append(words, "not like "+strings.Join(j.LeaveOut, ", "))
+	}
+	if j.SizeFrom != nil {
+		words = append(words, "from "+size(*j.SizeFrom))
+	}
+	if j.SizeTo != nil {
+		words = append(words, "up to "+size(*j.SizeTo))
+	}
+	long := func(s float64) string { return (time.Duration(s) * time.Second).String() }
+	if j.Older > 0 {
+		words = append(words, "changed at least "+long(j.Older)+" ago")
+	}
+	if j.Newer > 0 {
+		words = append(words, "changed at most "+long(j.Newer)+" ago")
+	}
+	if len(words) == 0 {
+		return "everything"
+	}
+	return shown(strings.Join(words, "; "))
+}
+
+func runFacts(r *desk.SyncRunInfo) [][2]string {
+	facts := [][2]string{{"Run", strconv.FormatInt(r.ID, 10)}, {"State", r.State}, {"Asked", when(r.Asked) + " by " + shown(r.Who)}}
+	if r.Says != "" {
+		facts = append(facts, [2]string{"Says", shown(r.Says)})
+	}
+	if r.Ended != nil && r.Started != nil {
+		facts = append(facts, [2]string{"Took", r.Ended.Sub(*r.Started).Round(10 * time.Millisecond).String()})
+	}
+	facts = append(facts, [2]string{"Wrote", fmt.Sprintf("%s, %s", things(r.Written.Objects, "object", "objects"), size(r.Written.Bytes))},
+		[2]string{"The same", count(r.Same.Objects)}, [2]string{"Removed", count(r.Removed.Objects)})
+	if r.Drained.Objects > 0 {
+		facts = append(facts, [2]string{"Drained", count(r.Drained.Objects)})
+	}
+	failed := count(r.Failed)
+	if r.NotTaken > 0 {
+		failed += fmt.Sprintf("; %s were not removed because of that", count(r.NotTaken))
+	}
+	return append(facts, [2]string{"Failed", failed})
+}
+
+func (a *app) syncJobRehearse(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	var r desk.SyncRehearsal
+	if err := p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/rehearse", nil, map[string]any{}, &r); err != nil {
+		return err
+	}
+	differ := false
+	for _, k := range r.Kinds {
+		differ = differ || k.Do == "write" || k.Do == "remove" || k.Do == "refuse"
+	}
+	if err := a.print(r, func() error { return a.sayRehearsal(r) }); err != nil {
+		return err
+	}
+	if c.Bool("check") && differ {
+		return exitOnly(ExitDifferent)
+	}
+	return nil
+}
+
+func (a *app) sayRehearsal(r desk.SyncRehearsal) error {
+	var rows [][]string
+	for _, k := range r.Kinds {
+		example := ""
+		if len(k.Examples) > 0 {
+			if example = shown(k.Examples[0]); len(k.Examples) > 1 {
+				example += ", …"
+			}
+		}
+		rows = append(rows, []string{k.Do, k.Why, count(k.Sum.Objects), size(k.Sum.Bytes), example})
+	}
+	if len(rows) == 0 {
+		rows = [][]string{{"nothing", "both sides are empty", "0", "", ""}}
+	}
+	if err := a.table([]column{{"WOULD", false}, {"BECAUSE IT IS", false}, {"OBJECTS", true}, {"SIZE", true}, {"SUCH AS", false}},
+		rows); err != nil {
+		return err
+	}
+	if r.More {
+		a.note("It took too long and ended here; a run goes through all of it.")
+	}
+	if r.Asks != "" {
+		a.note("A run would ask first: %s.", shown(r.Asks))
+	}
+	return nil
+}
+
+func (a *app) syncJobRun(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	var r desk.SyncRunInfo
+	err = p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/runs", nil, map[string]any{"anyway": c.Bool("anyway")}, &r)
+	if err != nil {
+		return err
+	}
+	if c.Bool("detach") {
+		return a.print(r, func() error {
+			_, err := fmt.Fprintf(a.Out, "Run %d of %s is asked for.\n", r.ID, name)
+			return err
+		})
+	}
+	return a.followRun(ctx, p, name, r.ID)
+}
+
+// followRun shows a run until it ends or asks.
+func (a *app) followRun(ctx context.Context, p *api, name string, run int64) error {
+	m := &meter{}
+	defer func() { m.stop() }()
+	var moved, total int64
+	for {
+		var r desk.SyncRunInfo
+		if err := p.call(ctx, http.MethodGet, fmt.Sprintf("%s%s/runs/%d", syncsPath, url.PathEscape(name), run), nil, nil,
+			&r); err != nil {
+			return err
+		}
+		if total == 0 && r.Total.Bytes > 0 {
+			total = r.Total.Bytes
+			m = a.meter(int(r.Total.Objects), total)
+		}
+		m.Skip(r.Moved - moved)
+		moved = r.Moved
+		if r.State != "waiting" && r.State != "running" {
+			m.stop()
+			m = &meter{}
+			return a.runEnded(name, r)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(400 * time.Millisecond):
+		}
+	}
+}
+
+// runEnded says how a run ended, with a code for scripts.
+func (a *app) runEnded(name string, r desk.SyncRunInfo) error {
+	if err := a.print(r, func() error { return a.facts(runFacts(&r)) }); err != nil {
+		return err
+	}
+	switch r.State {
+	case "asking":
+		a.note("It asks: spindle sync run %s --anyway lets it go on, spindle sync stop %s ends it.", name, name)
+		return exitOnly(ExitFailed)
+	case "partly":
+		a.note("What failed: spindle sync outcomes %s --failed.", name)
+		return exitOnly(ExitFailed)
+	case "failed", "stopped":
+		return exitOnly(ExitFailed)
+	}
+	return nil
+}
+
+// latestRun gives the latest run of a job.
+func (p *api) latestRun(ctx context.Context, name string) (int64, error) {
+	var j desk.SyncInfo
+	if err := p.call(ctx, http.MethodGet, syncsPath+url.PathEscape(name), nil, nil, &j); err != nil {
+		return 0, err
+	}
+	if j.Last == nil {
+		return 0, fault.New(fault.NotFound, "run-missing", "the job %s has not run yet", name).In("sync").
+			Do("run it: spindle sync run %s", name)
+	}
+	return j.Last.ID, nil
+}
+
+func (a *app) syncWatch(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	run, err := p.latestRun(ctx, name)
+	if err != nil {
+		return err
+	}
+	return a.followRun(ctx, p, name, run)
+}
+
+func (a *app) syncStop(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	run, err := p.latestRun(ctx, name)
+	if err != nil {
+		return err
+	}
+	if err := p.call(ctx, http.MethodPost, fmt.Sprintf("%s%s/runs/%d/stop", syncsPath, url.PathEscape(name), run), nil,
+		map[string]any{}, nil); err != nil {
+		return err
+	}
+	return a.followRun(ctx, p, name, run)
+}
+
+func (a *app) syncRuns(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	_, err = pages(ctx, p, syncsPath+url.PathEscape(name)+"/runs", "runs", true, url.Values{}, func(r desk.SyncRunInfo) (bool, error) {
+		took := ""
+		if r.Ended != nil && r.Started != nil {
+			took = r.Ended.Sub(*r.Started).Round(10 * time.Millisecond).String()
+		}
+		if a.json {
+			if err := a.print(r, nil); err != nil {
+				return false, err
+			}
+		}
+		rows = append(rows, []string{strconv.FormatInt(r.ID, 10), when(r.Asked), r.State, shown(r.Who), count(r.Written.Objects),
+			size(r.Written.Bytes), count(r.Removed.Objects), count(r.Failed), took})
+		return len(rows) < c.Int("limit"), nil
+	})
+	if err != nil || a.json {
+		return err
+	}
+	return a.table([]column{{"RUN", true}, {"ASKED", false}, {"STATE", false}, {"BY", false}, {"WROTE", true}, {"BYTES", true},
+		{"REMOVED", true}, {"FAILED", true}, {"TOOK", true}}, rows)
+}
+
+func (a *app) syncOutcomes(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 2)
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	var run int64
+	if len(in) == 2 {
+		if run, err = strconv.ParseInt(in[1], 10, 64); err != nil {
+			return wrongUsage("%q is no run", in[1]).see(c)
+		}
+	} else if run, err = p.latestRun(ctx, in[0]); err != nil {
+		return err
+	}
+	q := url.Values{}
+	if c.Bool("failed") {
+		q.Set("failed", "true")
+	}
+	var rows [][]string
+	_, err = pages(ctx, p, fmt.Sprintf("%s%s/runs/%d/outcomes", syncsPath, url.PathEscape(in[0]), run), "outcomes", false, q,
+		func(o desk.SyncOutcomeInfo) (bool, error) {
+			if a.json {
+				if err := a.print(o, nil); err != nil {
+					return false, err
+				}
+			}
+			rows = append(rows, []string{o.Do, o.Why, size(o.Bytes), shown(o.Key), shown(o.Says)})
+			return c.Int("limit") == 0 || len(rows) < c.Int("limit"), nil
+		})
+	if err != nil || a.json {
+		return err
+	}
+	return a.table([]column{{"DID", false}, {"BECAUSE", false}, {"SIZE", true}, {"KEY", false}, {"FAILED", false}}, rows)
+}

@@ -1,0 +1,161 @@
+package cli_test
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"spindle/internal/harness"
+)
+
+// A folder is brought to a bucket and back, compared first; what would be destroyed is
+// asked for.
+func TestSyncOnTheCommandLine(t *testing.T) {
+	s := harness.Service(t, nil)
+	dir := t.TempDir()
+	for i := range 20 {
+		write(t, filepath.Join(dir, "scans", fmt.Sprintf("2026/FH-%02d.tif", i)), noise(1000+i))
+	}
+	write(t, filepath.Join(dir, "scans", "notes.txt"), []byte("moor"))
+	write(t, filepath.Join(dir, "drop", "new.tif"), []byte("fresh"))
+	if err := os.MkdirAll(filepath.Join(dir, "empty"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for _, st := range []step{
+		{"bucket create plates --versioning on", 0, "Created"},
+		{"sync DIR/scans plates/in --rehearse", 0, "2026/FH-00.tif"},
+		{"object list plates", 0, ""},
+		{"sync DIR/scans plates/in --check", 5, "new"},
+		{"sync DIR/scans plates/in", 0, "Wrote 21 objects"},
+		{"sync DIR/scans plates/in/", 0, "Wrote 0 objects, 0 B; 21 the same already"},
+		{"sync DIR/scans plates/in --check --by digest", 0, "the same"},
+		{"object show plates/in/notes.txt", 0, "file-time"},
+		{"sync plates/in DIR/copy --like *.txt", 0, "Wrote 1 object, 4 B"},
+		{"sync plates/in DIR/copy --leave-out *.txt --size-to 1010", 0, "Wrote 11 objects"},
+		{"sync plates/in DIR/copy --mode mirror --parallel 3", 0, "Wrote 9 objects"},
+		{"sync DIR/empty plates/in --mode mirror", 1, "the source is empty"},
+		{"sync DIR/drop plates/in --mode mirror", 1, "would be removed or replaced"},
+		{"sync DIR/drop plates/in --mode mirror --rehearse --list", 0, "A run would ask first"},
+		{"sync DIR/drop plates/in --mode drain", 0, "removed 1 at the source"},
+		{"object get plates/in/new.tif -", 0, "fresh"},
+		{"sync DIR/drop plates/in --mode drain", 0, "removed 0 at the source"},
+		{"sync DIR/copy plates/in --mode mirror --json", 0, `"removed":{"objects":1`},
+		{"sync DIR/scans plates/in --check", 0, "the same"},
+		{"sync DIR/missing plates/in", 4, "cannot be used"},
+		{"sync DIR/scans nowhere", 4, "no bucket"},
+		{"sync DIR/scans plates --mode wipe", 1, "no mode"},
+		{"sync DIR/scans plates --by smell", 1, "nothing to compare by"},
+		{"sync DIR/scans plates --guard lots", 1, "no share"},
+		{"sync DIR/scans plates --older soon", 1, "older"},
+		{"sync DIR/scans @annex/plates", 1, "not synced from here yet"},
+		{"sync DIR/scans", 2, "FROM TO"},
+	} {
+		try(t, s, dir, st)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "drop", "new.tif")); !os.IsNotExist(err) {
+		t.Errorf("what was drained is still there: %v", err)
+	}
+	env := map[string]string{"HOME": dir, "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key, "SPINDLE_SECRET": harness.Secret}
+	for answer, want := range map[string]int{"no\n": 3, "anyway\n": 0} {
+		if code, out, errs := runEnv(t, env, answer, true, "sync", filepath.Join(dir, "empty"), "plates/in", "--mode",
+			"mirror"); code != want {
+			t.Errorf("%q: %d %s%s", answer, code, out, errs)
+		}
+	}
+	try(t, s, dir, step{"object list plates", 0, ""})
+}
+
+// TestSyncGoesOnWhereItWas kills a run (-9) again and again: in the end the sides are
+// equal, and little was sent twice.
+func TestSyncGoesOnWhereItWas(t *testing.T) {
+	s := harness.Service(t, nil)
+	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	total := int64(160 << 20)
+	write(t, filepath.Join(dir, "scans", "large"), noise(int(total)))
+	for i := range 300 {
+		write(t, filepath.Join(dir, "scans", fmt.Sprintf("small/%03d", i)), noise(2000+i))
+		total += int64(2000 + i)
+	}
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := rand.New(rand.NewPCG(14, uint64(time.Now().UnixNano())))
+	kills := 0
+	for done := false; !done; {
+		cmd := exec.Command(self, "sync", filepath.Join(dir, "scans"), "plates", "--mode", "mirror", "--parallel", "4")
+		cmd.Env = append(os.Environ(), asCommand+"=1", "HOME="+dir, "SPINDLE_URL="+s.DeskURL, "SPINDLE_KEY="+harness.Key,
+			"SPINDLE_SECRET="+harness.Secret)
+		var said bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &said, &said
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		if kills < 20 {
+			timer := time.AfterFunc(time.Duration(100+r.IntN(400))*time.Millisecond, func() { _ = cmd.Process.Kill() })
+			defer timer.Stop()
+		}
+		err := cmd.Wait()
+		if done = err == nil; done {
+			break
+		}
+		if kills++; kills > 20 {
+			t.Fatalf("not done when nobody killed it: %v: %s", err, said.String())
+		}
+	}
+	x := &session{t, s, map[string]string{"DIR": dir}}
+	x.run(0, "301", "sync", "{DIR}/scans", "plates", "--check", "--by", "digest")
+	// At most four parts of 16 MiB, or four small objects, were sent again at each kill.
+	if in := received(t, s); in > total+int64(kills)*4*(16<<20)+1<<20 {
+		t.Errorf("%d bytes came in for %d after %d kills", in, total, kills)
+	} else {
+		t.Logf("%d kills; %d bytes came in for %d", kills, in, total)
+	}
+}
+
+// A job is created, rehearsed, run, watched and removed.
+func TestSyncJobsOnTheCommandLine(t *testing.T) {
+	s := harness.Service(t, nil)
+	dir := t.TempDir()
+	for i := range 12 {
+		write(t, filepath.Join(dir, "scans", fmt.Sprintf("FH-%02d.tif", i)), noise(1000+i))
+	}
+	for _, st := range []step{
+		{"bucket create plates", 0, "Created"},
+		{"bucket create copies", 0, "Created"},
+		{"sync DIR/scans plates/in", 0, "Wrote 12 objects"},
+		{"sync list", 0, "There is no job yet"},
+		{"sync create nightly plates/in copies/in --mode mirror --schedule @daily --zone Europe/Oslo --note trial", 0, "@daily, Europe/Oslo"},
+		{"sync create nightly plates/in copies/in", 1, "already"},
+		{"sync create odd plates plates/in", 1, "in each other"},
+		{"sync create odd plates", 2, "NAME FROM TO"},
+		{"sync rehearse nightly --check", 5, "FH-00.tif"},
+		{"sync watch nightly", 4, "has not run yet"},
+		{"sync run nightly", 0, "12 objects"},
+		{"sync rehearse nightly --check", 0, "the same"},
+		{"sync list", 0, "done"},
+		{"sync show nightly", 0, "is removed at the target"},
+		{"object remove plates/in/ --yes", 0, "Removed 12"},
+		{"sync run nightly", 1, "the source is empty"},
+		{"sync run nightly --detach", 0, "asked for"},
+		{"sync watch nightly", 1, "sync run nightly --anyway"},
+		{"sync stop nightly", 1, "stopped"},
+		{"sync change nightly --mode accumulate --schedule none --size-from 1KiB --guard 50%", 0, "by hand"},
+		{"sync run nightly --json", 0, `"state":"done"`},
+		{"sync runs nightly", 0, "stopped"},
+		{"sync outcomes nightly 1 --limit 3", 0, "FH-02.tif"},
+		{"sync change nightly --state off", 0, "nightly"},
+		{"sync remove nightly --yes", 0, "Removed"},
+		{"sync show nightly", 4, "no such sync job"},
+	} {
+		try(t, s, dir, st)
+	}
+}

@@ -1,0 +1,547 @@
+package desk
+
+import (
+	"context"
+	"time"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/syncing"
+	"spindle/internal/side"
+	"spindle/internal/works"
+)
+
+// SyncInfo is a job that brings one side to another.
+type SyncInfo struct {
+	Name      string       `json:"name"`
+	On        bool         `json:"on" doc:"It runs by its schedule"`
+	From      string       `json:"from" doc:"A folder of the service's machine, BUCKET/PREFIX/ or @ENDPOINT/BUCKET/PREFIX/"`
+	To        string       `json:"to"`
+	Mode      string       `json:"mode" enum:"accumulate,mirror,drain"`
+	Says      string       `json:"says" doc:"What it does, in a sentence"`
+	Note      string       `json:"note,omitempty"`
+	By        string       `json:"by" enum:"time,digest,size" doc:"What is compared, where no digests are told"`
+	Like      []string     `json:"like,omitempty"`
+	LeaveOut  []string     `json:"leaveOut,omitempty"`
+	SizeFrom  *int64       `json:"sizeFrom,omitempty"`
+	SizeTo    *int64       `json:"sizeTo,omitempty"`
+	Older     float64      `json:"older,omitempty" doc:"Seconds"`
+	Newer     float64      `json:"newer,omitempty" doc:"Seconds"`
+	Links     string       `json:"links,omitempty" enum:"skip,follow,keep"`
+	Class     string       `json:"class,omitempty" doc:"Tier here, storage class there"`
+	Sealed    bool         `json:"sealed,omitempty" doc:"Encrypted at rest"`
+	Parallel  int          `json:"parallel"`
+	Share     float64      `json:"guardShare" doc:"Percent of the target that may be removed or replaced without asking"`
+	Most      int64        `json:"guardMost" doc:"Objects that may be"`
+	Schedule  string       `json:"schedule,omitempty"`
+	Zone      string       `json:"zone,omitempty"`
+	Next      *time.Time   `json:"next,omitempty" doc:"When the schedule is due"`
+	Revision  int          `json:"revision"`
+	Created   time.Time    `json:"created"`
+	ChangedBy string       `json:"changedBy" doc:"With whose rights it runs"`
+	Last      *SyncRunInfo `json:"last,omitempty" doc:"Its latest run"`
+}
+
+// SyncRunInfo is one execution of a job.
+type SyncRunInfo struct {
+	ID       int64       `json:"id"`
+	State    string      `json:"state" enum:"waiting,running,asking,done,partly,failed,stopped"`
+	Who      string      `json:"who" doc:"Who asked for it, or schedule"`
+	Anyway   bool        `json:"anyway,omitempty" doc:"The guard does not stop it"`
+	Asked    time.Time   `json:"asked"`
+	Started  *time.Time  `json:"started,omitempty"`
+	Ended    *time.Time  `json:"ended,omitempty"`
+	Code     string      `json:"code,omitempty"`
+	Says     string      `json:"says,omitempty" doc:"Why it asks, waits or failed"`
+	Total    syncing.Sum `json:"total" doc:"That were to be written, removed or looked at closer"`
+	Written  syncing.Sum `json:"written"`
+	Same     syncing.Sum `json:"same"`
+	Removed  syncing.Sum `json:"removed" doc:"At the target"`
+	Drained  syncing.Sum `json:"drained" doc:"At the source"`
+	Failed   int64       `json:"failed"`
+	NotTaken int64       `json:"notRemoved" doc:"Removals that were left, because something failed"`
+	Moved    int64       `json:"moved" doc:"Bytes that were sent"`
+}
+
+func syncRunInfo(r *syncing.Run) *SyncRunInfo {
+	t := r.Tally
+	p := t.Plan
+	return &SyncRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Anyway: r.Anyway, Asked: r.Asked, Started: r.Started,
+		Ended: r.Ended, Code: r.Code, Says: r.Says, Total: p.New.Plus(p.Replace).Plus(p.Remove).Plus(p.Doubt), Written: t.Written,
+		Same: t.Same, Removed: t.Removed, Drained: t.Drained, Failed: t.Failed, NotTaken: t.NotTaken, Moved: t.Moved}
+}
+
+func syncInfo(j *syncing.Job, last *syncing.Run) SyncInfo {
+	x := SyncInfo{Name: j.Name, On: j.On, From: j.From.String(), To: j.To.String(), Mode: string(j.Mode), Note: j.Note,
+		By: string(j.By), Like: j.Like, LeaveOut: j.LeaveOut, SizeFrom: j.SizeFrom, SizeTo: j.SizeTo,
+		Older: j.OlderBy.Seconds(), Newer: j.NewerBy.Seconds(), Links: j.Links, Class: j.Class, Sealed: j.Sealed,
+		Parallel: j.Parallel, Share: 100 * j.Guard.Share, Most: j.Guard.Most, Schedule: j.Schedule, Zone: j.Zone, Next: j.Next,
+		Revision: j.Revision, Created: j.Created, ChangedBy: j.Who, Says: j.Sentence()}
+	if last != nil {
+		x.Last = syncRunInfo(last)
+	}
+	return x
+}
+
+func (d *Desk) syncCalls(to *calls) {
+	mine := rule{admin: true}
+	const one = "/syncs/{sync}"
+	call(to, mine, "list-syncs", "GET /syncs", "sync", "List sync jobs", d.listSyncs)
+	call(to, mine, "show-sync", "GET "+one, "sync", "Show a sync job", d.showSync)
+	call(to, mine, "add-sync", "POST /syncs", "sync", "Add a sync job", d.addSync, answers(201))
+	call(to, mine, "change-sync", "PATCH "+one, "sync", "Change a sync job", d.changeSync)
+	call(to, mine, "remove-sync", "DELETE "+one, "sync", "Remove a sync job with its runs", d.removeSync, answers(204))
+	call(to, mine, "rehearse-sync", "POST "+one+"/rehearse", "sync", "Say what a run would do, and why", d.rehearseSync)
+	call(to, mine, "list-sync-runs", "GET "+one+"/runs", "sync", "List the runs of a job, latest first", d.syncRuns)
+	call(to, mine, "show-sync-run", "GET "+one+"/runs/{run}", "sync", "Show a run", d.showSyncRun)
+	call(to, mine, "run-sync", "POST "+one+"/runs", "sync", "Run a job now, or let a run that asks go on", d.runSync,
+		answers(201))
+	call(to, mine, "stop-sync-run", "POST "+one+"/runs/{run}/stop", "sync", "Stop a run", d.stopSyncRun, answers(204))
+	call(to, mine, "list-sync-outcomes", "GET "+one+"/runs/{run}/outcomes", "sync",
+		"List what became of objects that are not as they were", d.syncOutcomes)
+}
+
+// SyncPath names a sync job of the account one acts in.
+type SyncPath struct {
+	Sync string `path:"sync" maxLength:"63"`
+}
+
+type syncOut struct{ Body SyncInfo }
+
+func (d *Desk) mySync(ctx context.Context, name string) (*syncing.Job, error) {
+	return d.store.Catalog.Sync(ctx, who(ctx).subject.Account, name)
+}
+
+func (d *Desk) oneSync(ctx context.Context, name string) (*syncOut, error) {
+	j, err := d.mySync(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	last, err := d.store.Catalog.LastSyncRuns(ctx, []int64{j.ID})
+	if err != nil {
+		return nil, err
+	}
+	if r, ok := last[j.ID]; ok {
+		return &syncOut{syncInfo(j, &r)}, nil
+	}
+	return &syncOut{syncInfo(j, nil)}, nil
+}
+
+func (d *Desk) showSync(ctx context.Context, in *SyncPath) (*syncOut, error) {
+	return d.oneSync(ctx, in.Sync)
+}
+
+func (d *Desk) listSyncs(ctx context.Context, in *struct {
+	After string `query:"after" maxLength:"63"`
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*struct {
+	Body struct {
+		Syncs []SyncInfo `json:"syncs"`
+		Next  string     `json:"next,omitempty"`
+	}
+}, error) {
+	all, err := d.store.Catalog.Syncs(ctx, who(ctx).subject.Account, in.After, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Syncs []SyncInfo `json:"syncs"`
+			Next  string     `json:"next,omitempty"`
+		}
+	}{}
+	if out.Body.Syncs = []SyncInfo{}; len(all) > in.Limit {
+		all = all[:in.Limit]
+		out.Body.Next = all[in.Limit-1].Name
+	}
+	ids := make([]int64, len(all))
+	for i, j := range all {
+		ids[i] = j.ID
+	}
+	last, err := d.store.Catalog.LastSyncRuns(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, j := range all {
+		var run *syncing.Run
+		if r, ok := last[j.ID]; ok {
+			run = &r
+		}
+		out.Body.Syncs = append(out.Body.Syncs, syncInfo(j, run))
+	}
+	return out, nil
+}
+
+// SyncChange is what can be said of a sync job; what is not named stays as it is.
+type SyncChange struct {
+	On       *bool     `json:"on,omitempty"`
+	From     *string   `json:"from,omitempty" maxLength:"1200"`
+	To       *string   `json:"to,omitempty" maxLength:"1200"`
+	Mode     *string   `json:"mode,omitempty" maxLength:"20"`
+	Note     *string   `json:"note,omitempty" maxLength:"500"`
+	By       *string   `json:"by,omitempty" maxLength:"20"`
+	Like     *[]string `json:"like,omitempty" maxItems:"100"`
+	LeaveOut *[]string `json:"leaveOut,omitempty" maxItems:"100"`
+	SizeFrom *int64    `json:"sizeFrom,omitempty" doc:"Bytes; below 0: none"`
+	SizeTo   *int64    `json:"sizeTo,omitempty" doc:"Bytes; below 0: none"`
+	Older    *float64  `json:"older,omitempty" minimum:"0" doc:"Seconds"`
+	Newer    *float64  `json:"newer,omitempty" minimum:"0" doc:"Seconds"`
+	Links    *string   `json:"links,omitempty" maxLength:"20"`
+	Class    *string   `json:"class,omitempty" maxLength:"64"`
+	Sealed   *bool     `json:"sealed,omitempty"`
+	Parallel *int      `json:"parallel,omitempty"`
+	Share    *float64  `json:"guardShare,omitempty" doc:"Percent"`
+	Most     *int64    `json:"guardMost,omitempty"`
+	Schedule *string   `json:"schedule,omitempty" maxLength:"100" doc:"Five fields, such as 30 2 * * 1, or @hourly, @daily, @weekly, @monthly; empty: by hand"`
+	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Such as Europe/Oslo; empty: UTC"`
+}
+
+func (c *SyncChange) apply(j *syncing.Job, now time.Time) (err error) {
+	set(&j.On, c.On)
+	set(&j.Note, c.Note)
+	set(&j.Like, c.Like)
+	set(&j.LeaveOut, c.LeaveOut)
+	set(&j.Class, c.Class)
+	set(&j.Sealed, c.Sealed)
+	set(&j.Parallel, c.Parallel)
+	set(&j.Guard.Most, c.Most)
+	set(&j.Schedule, c.Schedule)
+	set(&j.Zone, c.Zone)
+	set((*string)(&j.Mode), c.Mode)
+	set((*string)(&j.By), c.By)
+	if c.Share != nil {
+		j.Guard.Share = *c.Share / 100
+	}
+	for _, x := range []struct {
+		into **int64
+		v    *int64
+	}{{&j.SizeFrom, c.SizeFrom}, {&j.SizeTo, c.SizeTo}} {
+		if x.v != nil {
+			if *x.into = x.v; *x.v < 0 {
+				*x.into = nil
+			}
+		}
+	}
+	for into, v := range map[*time.Duration]*float64{&j.OlderBy: c.Older, &j.NewerBy: c.Newer} {
+		if v != nil {
+			*into = time.Duration(*v * float64(time.Second))
+		}
+	}
+	for _, x := range []struct {
+		field string
+		into  *syncing.Place
+		v     *string
+	}{{"from", &j.From, c.From}, {"to", &j.To, c.To}} {
+		if x.v != nil {
+			if *x.into, err = syncing.ParsePlace(*x.v); err != nil {
+				return fault.From(err).In(x.field)
+			}
+		}
+	}
+	if c.Links != nil {
+		l, err := side.ParseLinks(*c.Links)
+		if err != nil {
+			return err
+		}
+		j.Links = string(l)
+	}
+	if err := j.Check(); err != nil {
+		return err
+	}
+	j.Next, err = works.NextSync(j, now)
+	return err
+}
+
+// maySync refuses sides that who asks may not use so.
+func (d *Desk) maySync(ctx context.Context, j *syncing.Job) error {
+	for i, n := range works.SyncNeeds(j) {
+		field := []string{"from", "to"}[i]
+		switch {
+		case n.Place.Folder != "":
+			if !who(ctx).subject.Operator {
+				return fault.New(fault.Refused, "not-allowed", "folders of the service's machine are for those who operate it").
+					In(field).Do("have an operator make the job, or use spindle sync from a terminal")
+			}
+			if err := d.sides().Allowed(n.Place.Folder); err != nil {
+				return fault.From(err).In(field)
+			}
+		case n.Place.Endpoint != "":
+			if _, err := d.conn(ctx, n.Place.Endpoint); err != nil {
+				return fault.From(err).In(field)
+			}
+		default:
+			name, err := object.ParseBucketName(n.Place.Bucket)
+			if err == nil {
+				err = d.mayAt(ctx, n.Do, name, n.Place.Prefix)
+			}
+			if err != nil {
+				return fault.From(err).In(field)
+			}
+		}
+	}
+	return nil
+}
+
+func (d *Desk) sides() *works.SyncSides {
+	return &works.SyncSides{Store: d.store, Remote: d.endpoints, Folders: d.settings.Folders}
+}
+
+func (d *Desk) addSync(ctx context.Context, in *struct {
+	Body struct {
+		Name string `json:"name" maxLength:"63"`
+		SyncChange
+	}
+}) (*syncOut, error) {
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	j := &syncing.Job{Name: in.Body.Name, Account: who(ctx).subject.Account, On: true, Spec: syncing.Spec{
+		Mode: syncing.Accumulate, By: syncing.ByTime, Links: string(side.SkipLinks), Parallel: 8, Guard: syncing.Usual}}
+	for _, x := range []struct {
+		field string
+		v     *string
+	}{{"from", in.Body.From}, {"to", in.Body.To}} {
+		if x.v == nil {
+			return nil, fault.New(fault.Invalid, "address", "the job has no %s", x.field).In(x.field).Do("name a side")
+		}
+	}
+	err := in.Body.apply(j, by.At)
+	if err == nil {
+		err = d.maySync(ctx, j)
+	}
+	if err == nil {
+		err = d.store.Catalog.AddSync(ctx, j, by)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.oneSync(ctx, j.Name)
+}
+
+func (d *Desk) changeSync(ctx context.Context, in *struct {
+	SyncPath
+	Body struct {
+		SyncChange
+		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
+	}
+}) (*syncOut, error) {
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	if err := d.store.Catalog.ChangeSync(ctx, who(ctx).subject.Account, in.Sync, in.Body.IfRevision, by,
+		func(j *syncing.Job) error {
+			if err := in.Body.apply(j, by.At); err != nil {
+				return err
+			}
+			return d.maySync(ctx, j)
+		}); err != nil {
+		return nil, err
+	}
+	return d.oneSync(ctx, in.Sync)
+}
+
+func (d *Desk) removeSync(ctx context.Context, in *SyncPath) (*struct{}, error) {
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	return nil, d.store.Catalog.RemoveSync(ctx, who(ctx).subject.Account, in.Sync, by)
+}
+
+// SyncRehearsal is what a run would do.
+type SyncRehearsal struct {
+	Kinds []RehearsedKind `json:"kinds"`
+	Asks  string          `json:"asks,omitempty" doc:"Why a run would stop and ask"`
+	More  bool            `json:"more,omitempty" doc:"It took too long, and ended here"`
+}
+
+// RehearsedKind is what would be done for one reason.
+type RehearsedKind struct {
+	Do       string      `json:"do" enum:"write,skip,remove,leave,refuse"`
+	Why      string      `json:"why"`
+	Sum      syncing.Sum `json:"sum"`
+	Examples []string    `json:"examples" doc:"Keys, at most 20"`
+}
+
+const (
+	rehearseFor      = 2 * time.Minute
+	rehearseExamples = 20
+)
+
+func (d *Desk) rehearseSync(ctx context.Context, in *SyncPath) (*struct{ Body SyncRehearsal }, error) {
+	j, err := d.mySync(ctx, in.Sync)
+	if err == nil {
+		err = d.maySync(ctx, j)
+	}
+	if err != nil {
+		return nil, err
+	}
+	do, _, _, release, err := d.sides().Carry(ctx, j, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	out := SyncRehearsal{Kinds: []RehearsedKind{}}
+	at := map[[2]string]int{}
+	begun := time.Now()
+	do.Each = func(s *syncing.Step) bool {
+		k := [2]string{string(s.Do), string(s.Why)}
+		i, ok := at[k]
+		if !ok {
+			i = len(out.Kinds)
+			at[k] = i
+			out.Kinds = append(out.Kinds, RehearsedKind{Do: k[0], Why: k[1], Examples: []string{}})
+		}
+		x := &out.Kinds[i]
+		x.Sum.Objects++
+		if x.Sum.Bytes += s.Target.SizeOr(0); s.Source != nil {
+			x.Sum.Bytes += s.Source.Size - s.Target.SizeOr(0)
+		}
+		if len(x.Examples) < rehearseExamples && s.Do != syncing.Skip {
+			x.Examples = append(x.Examples, s.Key)
+		}
+		out.More = time.Since(begun) > rehearseFor
+		return !out.More
+	}
+	t, err := do.Rehearse(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := j.Guard.Check(&t, j.Mode); err != nil && !out.More {
+		out.Asks = fault.From(err).Message
+	}
+	return &struct{ Body SyncRehearsal }{out}, nil
+}
+
+func (d *Desk) syncRuns(ctx context.Context, in *struct {
+	SyncPath
+	Before int64 `query:"before" minimum:"0" doc:"Only runs before this one"`
+	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+}) (*struct {
+	Body struct {
+		Runs []SyncRunInfo `json:"runs"`
+		Next int64         `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+	}
+}, error) {
+	j, err := d.mySync(ctx, in.Sync)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.SyncRuns(ctx, j.ID, in.Before, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Runs []SyncRunInfo `json:"runs"`
+			Next int64         `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+		}
+	}{}
+	if out.Body.Runs = []SyncRunInfo{}; len(list) > in.Limit {
+		list = list[:in.Limit]
+		out.Body.Next = list[in.Limit-1].ID
+	}
+	for i := range list {
+		out.Body.Runs = append(out.Body.Runs, *syncRunInfo(&list[i]))
+	}
+	return out, nil
+}
+
+// SyncRunPath names a run of a job.
+type SyncRunPath struct {
+	SyncPath
+	Run int64 `path:"run" minimum:"1"`
+}
+
+type syncRunOut struct{ Body SyncRunInfo }
+
+func (d *Desk) myRun(ctx context.Context, in *SyncRunPath) (syncing.Run, error) {
+	j, err := d.mySync(ctx, in.Sync)
+	if err != nil {
+		return syncing.Run{}, err
+	}
+	return d.store.Catalog.SyncRun(ctx, j.ID, in.Run)
+}
+
+func (d *Desk) showSyncRun(ctx context.Context, in *SyncRunPath) (*syncRunOut, error) {
+	r, err := d.myRun(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return &syncRunOut{*syncRunInfo(&r)}, nil
+}
+
+func (d *Desk) runSync(ctx context.Context, in *struct {
+	SyncPath
+	Body struct {
+		Anyway bool `json:"anyway,omitempty" doc:"The guard does not stop it, nor do sides that are others than before"`
+	}
+}) (*syncRunOut, error) {
+	j, err := d.mySync(ctx, in.Sync)
+	if err == nil {
+		err = d.maySync(ctx, j)
+	}
+	if err != nil {
+		return nil, err
+	}
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	id, err := d.store.Catalog.AskSync(ctx, j, in.Body.Anyway, by)
+	if err != nil {
+		return nil, err
+	}
+	r, err := d.store.Catalog.SyncRun(ctx, j.ID, id)
+	if err != nil {
+		return nil, err
+	}
+	return &syncRunOut{*syncRunInfo(&r)}, nil
+}
+
+func (d *Desk) stopSyncRun(ctx context.Context, in *SyncRunPath) (*struct{}, error) {
+	r, err := d.myRun(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return nil, d.store.Catalog.StopSync(ctx, r.ID, d.store.Catalog.Now())
+}
+
+// SyncOutcomeInfo is what became of an object in a run.
+type SyncOutcomeInfo struct {
+	Key   string `json:"key"`
+	Do    string `json:"do"`
+	Why   string `json:"why"`
+	Bytes int64  `json:"bytes"`
+	Code  string `json:"code,omitempty" doc:"Of what failed"`
+	Says  string `json:"says,omitempty"`
+}
+
+func (d *Desk) syncOutcomes(ctx context.Context, in *struct {
+	SyncRunPath
+	After  int64 `query:"after" minimum:"0"`
+	Failed bool  `query:"failed" doc:"Only what failed"`
+	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*struct {
+	Body struct {
+		Outcomes []SyncOutcomeInfo `json:"outcomes"`
+		Next     int64             `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+	}
+}, error) {
+	r, err := d.myRun(ctx, &in.SyncRunPath)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.SyncOutcomes(ctx, r.ID, in.After, in.Failed, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Outcomes []SyncOutcomeInfo `json:"outcomes"`
+			Next     int64             `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+		}
+	}{}
+	if out.Body.Outcomes = []SyncOutcomeInfo{}; len(list) > in.Limit {
+		list = list[:in.Limit]
+		out.Body.Next = list[in.Limit-1].Seq
+	}
+	for _, o := range list {
+		out.Body.Outcomes = append(out.Body.Outcomes, SyncOutcomeInfo{o.Key, string(o.Do), string(o.Why), o.Bytes, o.Code, o.Says})
+	}
+	return out, nil
+}

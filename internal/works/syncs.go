@@ -1,0 +1,481 @@
+package works
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"spindle/internal/carry"
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/syncing"
+	"spindle/internal/remote"
+	"spindle/internal/side"
+	"spindle/internal/store"
+)
+
+const (
+	syncsAtOnce   = 4                      // runs that a process works on
+	syncSaveEvery = 500 * time.Millisecond // a run's progress
+	outcomesMost  = 5000                   // kept until they are written down
+)
+
+var errStopped = errors.New("somebody stopped the run")
+
+// syncs asks for runs whose schedule is due, and takes up those that wait, and those that
+// a process left.
+func (c *Crew) syncs(ctx context.Context) error {
+	if err := c.scheduleSyncs(ctx); err != nil {
+		return err
+	}
+	jobs, err := c.store.Catalog.SyncsToRun(ctx, 50)
+	if err != nil {
+		return err
+	}
+	for _, j := range jobs {
+		if c.working("sync", 0) >= syncsAtOnce {
+			return nil
+		}
+		// Whoever writes into a target has it alone.
+		within, into, ok, err := c.claim(ctx, "sync into "+j.Account+" "+j.To.Whole())
+		if err != nil || !ok {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		under, l, ok, err := c.claim(within, fmt.Sprintf("sync %d", j.ID))
+		if err != nil || !ok {
+			if err = errors.Join(err, into.finish(0)); err != nil {
+				return err
+			}
+			continue
+		}
+		c.working("sync", 1)
+		c.done.Go(func() {
+			defer c.working("sync", -1)
+			wait, err := c.sync(under, l, j.ID)
+			if err != nil && ctx.Err() == nil && !l.lost(under, err) {
+				c.log.Warn("a sync run broke off and will be taken up again", "job", j.Name, "error", err)
+			}
+			if err := errors.Join(l.finish(wait), into.finish(0)); err != nil {
+				c.log.Debug("leases are left to run out", "error", err)
+			}
+		})
+	}
+	return nil
+}
+
+// scheduleSyncs asks for the runs that are due. However many were missed, one is done.
+func (c *Crew) scheduleSyncs(ctx context.Context) error {
+	due, err := c.store.Catalog.SyncsDue(ctx, 50)
+	if err != nil {
+		return err
+	}
+	now := c.store.Catalog.Now()
+	for _, j := range due {
+		next, err := NextSync(j, now)
+		if err != nil { // a time zone that this machine does not know, say
+			c.log.Error("a sync job has no schedule that can be read", "job", j.Name, "error", err)
+			next = nil
+		}
+		if err := c.store.Catalog.SyncNext(ctx, j, next, err == nil, now); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// NextSync gives when a job's schedule is due next, nil when it has none or is off.
+func NextSync(j *syncing.Job, now time.Time) (*time.Time, error) {
+	if j.Schedule == "" || !j.On {
+		return nil, nil
+	}
+	s, err := ParseSchedule(j.Schedule, j.Zone)
+	if err != nil {
+		return nil, err
+	}
+	next := s.Next(now).UTC()
+	return &next, nil
+}
+
+// SyncNeed is what a job needs of whoever saved it, at one of its sides.
+type SyncNeed struct {
+	Place syncing.Place
+	Do    access.Rights // on what is beneath its prefix, of a bucket here
+}
+
+// SyncNeeds gives what a job needs: of a folder that its saver operates the service, of a
+// bucket at an endpoint that they administer the account.
+func SyncNeeds(j *syncing.Job) []SyncNeed {
+	from, to := access.List|access.Read, access.List|access.Read|access.Write
+	switch j.Mode {
+	case syncing.Drain:
+		from |= access.Remove
+	case syncing.Mirror:
+		to |= access.Remove
+	}
+	return []SyncNeed{{j.From, from}, {j.To, to}}
+}
+
+// SyncSides opens the sides of sync jobs.
+type SyncSides struct {
+	Store   *store.Store
+	Remote  *remote.Pool
+	Folders []string // roots beneath which folders may be
+}
+
+// Open gives a side of a job and what it is, by which another one in its place is known.
+// The errors have the codes folder-refused, folder-missing and those of buckets and
+// endpoints.
+func (s *SyncSides) Open(ctx context.Context, j *syncing.Job, p syncing.Place, odd func(key, what string)) (of side.Side,
+	mark string, err error) {
+	switch {
+	case p.Folder != "":
+		return s.folder(p.Folder, side.Links(j.Links), odd)
+	case p.Endpoint != "":
+		conn, err := s.Remote.OfAccount(ctx, j.Account, p.Endpoint)
+		if err != nil {
+			return nil, "", err
+		}
+		var l side.Look
+		if err := side.Patiently(ctx, func() (err error) {
+			l, err = side.LookAt(ctx, conn, p.Bucket)
+			return err
+		}); err != nil {
+			return nil, "", err
+		}
+		return side.Beneath(&side.There{Conn: conn, Bucket: p.Bucket}, p.Prefix), fmt.Sprintf("bucket made %s at endpoint %d", l.Made,
+			conn.ID), nil
+	}
+	name, err := object.ParseBucketName(p.Bucket)
+	if err != nil {
+		return nil, "", err
+	}
+	f, err := s.Store.Facts(ctx, name)
+	if err != nil {
+		return nil, "", err
+	}
+	here := &side.Here{Store: s.Store, Bucket: name, By: catalog.Author{Who: j.Who, Source: j.Source}}
+	return side.Beneath(here, p.Prefix), fmt.Sprintf("bucket %d", f.ID), nil
+}
+
+func (s *SyncSides) folder(dir string, links side.Links, odd func(key, what string)) (side.Side, string, error) {
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return nil, "", fault.New(fault.NotFound, "folder-missing", "the folder %s is not there", dir).In("folder").
+			Do("make it, or mount its disk").Because(err)
+	}
+	if err := s.Allowed(real); err != nil {
+		return nil, "", err
+	}
+	var st unix.Stat_t
+	var fs unix.Statfs_t
+	if err := errors.Join(unix.Stat(real, &st), unix.Statfs(real, &fs)); err != nil {
+		return nil, "", fault.New(fault.Unavailable, "folder", "the folder %s cannot be used", dir).In("folder").Because(err)
+	}
+	f := &side.Folder{Dir: real, Links: links, Odd: odd}
+	return f, fmt.Sprintf("folder %x on %x", st.Ino, fs.Fsid.Val), nil
+}
+
+// Allowed refuses a folder that is beneath no root. The error has the code folder-refused.
+func (s *SyncSides) Allowed(dir string) error {
+	for _, root := range s.Folders {
+		if real, err := filepath.EvalSymlinks(root); err == nil {
+			root = real
+		}
+		if dir == root || strings.HasPrefix(dir, strings.TrimSuffix(root, "/")+"/") {
+			return nil
+		}
+	}
+	return fault.New(fault.Refused, "folder-refused", "the service does not sync the folder %s", dir).In("folder").
+		Do("have its operator start it with --folder-root and a folder above that one")
+}
+
+// Carry gives what carries a job out.
+func (s *SyncSides) Carry(ctx context.Context, j *syncing.Job, odd func(key, what string)) (out *carry.Job, fromMark,
+	toMark string, release func(), err error) {
+	o, err := j.Options()
+	if err != nil {
+		return nil, "", "", nil, err
+	}
+	o.Now = s.Store.Catalog.Now()
+	out = &carry.Job{Options: o, Guard: j.Guard, Parallel: j.Parallel, Class: j.Class, Sealed: j.Sealed}
+	if out.From, fromMark, err = s.Open(ctx, j, j.From, odd); err != nil {
+		return nil, "", "", nil, sideFault("from", err)
+	}
+	if out.To, toMark, err = s.Open(ctx, j, j.To, nil); err != nil {
+		return nil, "", "", nil, sideFault("to", err)
+	}
+	return out, fromMark, toMark, func() {
+		for _, x := range []side.Side{out.From, out.To} {
+			if f, ok := x.(*side.Folder); ok {
+				_ = f.Close() // it was read from, or written and synced
+			}
+		}
+	}, nil
+}
+
+func sideFault(which string, err error) error {
+	f := *fault.From(err)
+	f.Field = which
+	return &f
+}
+
+// syncing is a run under way.
+type syncRun struct {
+	crew *Crew
+	job  *syncing.Job
+	run  *syncing.Run
+	base syncing.Tally // of earlier tries of the run
+	do   *carry.Job
+
+	moved atomic.Int64
+	mu    sync.Mutex
+	fresh []syncing.Outcome // not written down yet
+	odd   map[string]bool
+}
+
+// sync does the open run of a job, and says how long to wait before it is tried again.
+func (c *Crew) sync(ctx context.Context, l *lease, job int64) (wait time.Duration, err error) {
+	j, err := c.store.Catalog.SyncByID(ctx, job)
+	if err != nil {
+		return 0, err
+	}
+	r, err := c.store.Catalog.OpenSyncRun(ctx, job)
+	if err != nil || r == nil {
+		return 0, err
+	}
+	var tried struct{ Failed int } // in a row, because a side is away
+	if err := l.load(&tried); err != nil {
+		return 0, err
+	}
+	s := &syncRun{crew: c, job: j, run: r, base: r.Tally, odd: map[string]bool{}}
+	now := c.store.Catalog.Now().UTC()
+	if r.State = syncing.Running; r.Started == nil {
+		r.Started = &now
+	}
+	r.Code, r.Says = "", ""
+	if err := s.save(ctx); err != nil && !errors.Is(err, errStopped) {
+		return 0, err
+	}
+	err = s.carryOut(ctx)
+	if l.lost(ctx, err) || ctx.Err() != nil {
+		return 0, errors.Join(s.save(context.WithoutCancel(ctx)), nil)
+	}
+	if away := fault.From(err); err != nil && (away.Kind == fault.Unavailable || away.Kind == fault.Slow) {
+		tried.Failed++
+		r.State, r.Code, r.Says = syncing.Waiting, away.Code, away.Message
+		wait = max(pause(tried.Failed), away.After)
+	} else {
+		tried.Failed = 0
+		s.end(err)
+	}
+	return wait, errors.Join(s.save(ctx), l.save(ctx, tried))
+}
+
+// end settles how the run ended.
+func (s *syncRun) end(err error) {
+	now := s.crew.store.Catalog.Now().UTC()
+	f := fault.From(err)
+	switch r := s.run; {
+	case errors.Is(err, errStopped):
+		r.State, r.Ended = syncing.Stopped, &now
+	case err != nil && asks(f.Code):
+		r.State, r.Code, r.Says = syncing.Asking, f.Code, f.Message
+	case err != nil:
+		r.State, r.Ended, r.Code, r.Says = syncing.Failed, &now, f.Code, f.Message
+		if f.Remedy != "" {
+			r.Says += ". To mend it: " + f.Remedy
+		}
+	case s.run.Tally.Failed > 0:
+		r.State, r.Ended = syncing.Partly, &now
+	default:
+		r.State, r.Ended = syncing.Done, &now
+	}
+}
+
+// asks reports whether a run that ends for a reason may be told to go on all the same.
+func asks(code string) bool {
+	return code == "guard" || code == "source-empty" || code == "source-swapped" || code == "target-swapped"
+}
+
+func (s *syncRun) carryOut(ctx context.Context) error {
+	c := s.crew
+	if c.settings.MaySync != nil {
+		if err := c.settings.MaySync(ctx, s.job); err != nil {
+			return err
+		}
+	}
+	sides := &SyncSides{Store: c.store, Remote: c.settings.Remote, Folders: c.settings.Folders}
+	do, from, to, release, err := sides.Carry(ctx, s.job, s.leftOut)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := s.swapped(from, to); err != nil {
+		return err
+	}
+	do.Anyway, do.Tell, do.Moved = s.run.Anyway, s.note, func(n int64) { s.moved.Add(n) }
+	do.Uploads = &syncUploads{ctx, c.store.Catalog, s.job.ID}
+	s.do = do
+	going, stop := context.WithCancelCause(ctx)
+	saved := make(chan struct{})
+	go func() {
+		defer close(saved)
+		s.keep(going, stop)
+	}()
+	_, err = do.Run(going)
+	cause := context.Cause(going)
+	stop(nil)
+	<-saved
+	if errors.Is(cause, errStopped) {
+		err = errStopped
+	}
+	s.tally()
+	if err == nil && s.run.Tally.Failed == 0 {
+		err = c.store.Catalog.KeepSyncMarks(ctx, s.job, from, to)
+	}
+	return err
+}
+
+// swapped refuses sides that are others than those of the last good run.
+func (s *syncRun) swapped(from, to string) error {
+	for _, x := range []struct{ code, which, was, is string }{{"source-swapped", "source", s.job.FromMark, from},
+		{"target-swapped", "target", s.job.ToMark, to}} {
+		if x.was != "" && x.was != x.is && !s.run.Anyway {
+			return fault.New(fault.Conflict, x.code, "the %s is another one than at the last run, though it has its name", x.which).
+				In(x.which).Do("look at it, and let the run go on when it is the right one")
+		}
+	}
+	return nil
+}
+
+// keep writes the run's progress down now and then, and stops it when somebody asks.
+func (s *syncRun) keep(ctx context.Context, stop context.CancelCauseFunc) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(syncSaveEvery):
+		}
+		s.tally()
+		if err := s.save(ctx); errors.Is(err, errStopped) {
+			stop(errStopped)
+			return
+		}
+	}
+}
+
+// tally brings what the run has come to up to date.
+func (s *syncRun) tally() {
+	if s.do == nil {
+		return
+	}
+	r, b := s.do.Result(), s.base
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.run.Tally = syncing.Tally{Plan: r.Plan, Written: r.Written.Plus(b.Written), Same: r.Same,
+		Removed: r.Removed.Plus(b.Removed), Drained: r.Drained.Plus(b.Drained), Failed: r.Failed, NotTaken: r.NotTaken,
+		Moved: s.moved.Load() + b.Moved}
+}
+
+// save writes the run down. The error is errStopped when it is to stop.
+func (s *syncRun) save(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	s.mu.Lock()
+	fresh, run := s.fresh, *s.run
+	s.fresh = nil
+	s.mu.Unlock()
+	stop, err := s.crew.store.Catalog.SaveSyncRun(ctx, &run, fresh)
+	if err != nil { // they are written down the next time
+		s.mu.Lock()
+		s.fresh = append(fresh, s.fresh...)
+		s.mu.Unlock()
+		return err
+	}
+	if stop && run.State == syncing.Running {
+		return errStopped
+	}
+	return nil
+}
+
+// note keeps what became of an object until it is written down; when that takes long the
+// run waits for it.
+func (s *syncRun) note(o carry.Outcome) {
+	x := syncing.Outcome{Key: o.Key, Do: o.Do, Why: o.Why, Bytes: o.Bytes}
+	if o.Err != nil {
+		f := fault.From(o.Err)
+		x.Code, x.Says = f.Code, f.Message
+	}
+	s.add(x)
+}
+
+func (s *syncRun) add(x syncing.Outcome) {
+	for {
+		s.mu.Lock()
+		if len(s.fresh) < outcomesMost {
+			s.fresh = append(s.fresh, x)
+			s.mu.Unlock()
+			return
+		}
+		s.mu.Unlock()
+		time.Sleep(syncSaveEvery / 10)
+	}
+}
+
+// leftOut keeps what is left out of a folder.
+func (s *syncRun) leftOut(key, what string) {
+	s.mu.Lock()
+	told := s.odd[key] || len(s.odd) > outcomesMost/2
+	s.odd[key] = true
+	s.mu.Unlock()
+	if !told {
+		s.add(syncing.Outcome{Key: key, Do: syncing.Leave, Why: syncing.Why(what)})
+	}
+}
+
+// syncUploads remembers uploads of large objects in the catalog.
+type syncUploads struct {
+	ctx     context.Context
+	catalog *catalog.Catalog
+	job     int64
+}
+
+// Known gives an upload that was begun.
+func (u *syncUploads) Known(key, content string) string {
+	upload, err := u.catalog.SyncUpload(u.ctx, u.job, key, content)
+	if err != nil {
+		return "" // it begins anew
+	}
+	return upload
+}
+
+// Keep remembers an upload.
+func (u *syncUploads) Keep(key, content, upload string) error {
+	return u.catalog.KeepSyncUpload(u.ctx, u.job, key, content, upload)
+}
+
+// Roots checks the folders beneath which folders may be synced, and gives them clean.
+func Roots(named []string) (out []string, err error) {
+	for _, dir := range named {
+		st, serr := os.Stat(dir)
+		if !filepath.IsAbs(dir) || serr != nil || !st.IsDir() {
+			return nil, fault.New(fault.Invalid, "folder-root", "%q is no folder", dir).In("folder-root").
+				Do("give the whole path of one that is there").Because(serr)
+		}
+		out = append(out, filepath.Clean(dir))
+	}
+	return out, nil
+}
