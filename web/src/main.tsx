@@ -25,6 +25,8 @@ const RulePage = lazy(() => import('./pages/lifecycle/RulePage'));
 const Endpoints = lazy(() => import('./pages/endpoints/Endpoints'));
 const Threads = lazy(() => import('./pages/replication/Threads'));
 const ReplicationPage = lazy(() => import('./pages/replication/RulePage'));
+const Syncs = lazy(() => import('./pages/sync/Syncs'));
+const SyncPage = lazy(() => import('./pages/sync/SyncPage'));
 const Connect = lazy(() => import('./pages/connect/Connect'));
 const Nowhere = lazy(() => import('./pages/Nowhere'));
 
@@ -59,6 +61,8 @@ createRoot(document.getElementById('root')!).render(
                       <Route path="/replication" element={<Threads />} />
                       <Route path="/replication/:rule" element={<ReplicationPage />} />
                       <Route path="/endpoints" element={<Endpoints />} />
+                      <Route path="/sync" element={<Syncs />} />
+                      <Route path="/sync/:sync" element={<SyncPage />} />
                       <Route path="/connect" element={<Connect />} />
                       <Route path="*" element={<Nowhere />} />
                     </Routes>

@@ -54,7 +54,7 @@ export function problemOf(status: number, body: unknown): Problem {
     p.detail ?? `The service answered with status ${status}.`,
     p.code ?? 'unknown',
     p.field,
-    p.remedy,
+    p.retryAfter ? `${p.remedy ?? 'try again'}; it is worth another try in ${p.retryAfter} s` : p.remedy,
     p.switch,
   );
 }

@@ -58,6 +58,7 @@ function Rail() {
       n: overview.data?.unfinished.uploads ? count(overview.data.unfinished.uploads) : '',
     },
     { name: 'Thread map', to: '/replication', here: pathname.startsWith('/replication'), gap: true },
+    { name: 'Sync', to: '/sync', here: pathname.startsWith('/sync') },
     { name: 'Endpoints', to: '/endpoints', here: pathname.startsWith('/endpoints') },
     { name: 'Tiers', to: '/tiers', here: pathname.startsWith('/tiers') },
     { name: 'Journal', to: '/journal', here: pathname.startsWith('/journal'), gap: true },

@@ -35,6 +35,11 @@ export default function BucketPage() {
             </span>
             <span>region {b.data.region}</span>
             <State kind={versioningShape(b.data.versioning)}>versioning {b.data.versioning}</State>
+            {b.data.elsewhere ? (
+              <span>
+                new content goes to <b className="strong">{b.data.elsewhere}</b>
+              </span>
+            ) : null}
             {b.data.sealing ? <span>new content is encrypted</span> : null}
             <Shared b={b.data} />
           </div>

@@ -10,6 +10,7 @@ import { useToast } from '../../parts/Toasts';
 import { type Versioning, VersioningChoice } from '../../parts/Versioning';
 import { parseSize, size, things, visible } from '../../parts/format';
 import { Switch } from '../../parts/Switch';
+import { TierChoice } from '../tiers/TierChoice';
 
 export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   const navigate = useNavigate();
@@ -92,6 +93,7 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
           <Link to="/uploads">See them</Link>
         </p>
       </Section>
+      <Tier b={b} />
       <Sealing b={b} />
       <Section title="Tags" aside={things(Object.keys(b.tags ?? {}).length, 'tag')}>
         <form
@@ -176,6 +178,34 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   );
 }
 
+/** Where new content goes. */
+function Tier({ b }: { b: Schemas['BucketInfo'] }) {
+  const toast = useToast();
+  const [tier, setTier] = useState(b.tier);
+  const turn = useChange(() =>
+    ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path: { bucket: b.name } }, body: { tier } })),
+  );
+  return (
+    <Section title="Tier">
+      <div className="pt-12 grid gap-12">
+        <TierChoice value={tier} onChange={setTier} />
+        <p className="small dim">What is there already stays where it is; a lifecycle rule moves it.</p>
+        {turn.error ? <Complaint error={turn.error} /> : null}
+        <div>
+          <button
+            type="button"
+            className="btn main"
+            disabled={tier === b.tier || turn.isPending}
+            onClick={() => turn.mutate(undefined, { onSuccess: (n) => toast(`New content goes to ${n.tier}`) })}
+          >
+            Save
+          </button>
+        </div>
+      </div>
+    </Section>
+  );
+}
+
 /** Whether content is encrypted at rest, and the conversion of what is there. */
 function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
   const toast = useToast();
@@ -201,7 +231,7 @@ function Sealing({ b }: { b: Schemas['BucketInfo'] }) {
             });
           }}
         >
-          {b.sealing ? 'on' : 'off'}: new content is kept {to}
+          {b.sealing ? 'on' : 'off'}: new content is {b.tierSeals ? 'encrypted by its tier' : `kept ${to}`}
         </Switch>
         <div className="row">
           <button

@@ -8,6 +8,7 @@ import { Complaint, Field } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
 import { type Versioning, VersioningChoice } from '../../parts/Versioning';
 import { bucketPage, parseSize } from '../../parts/format';
+import { TierChoice } from '../tiers/TierChoice';
 
 export function CreateBucket({ onClose }: { onClose: () => void }) {
   const navigate = useNavigate();
@@ -16,12 +17,13 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
   const [quota, setQuota] = useState('');
   const [clean, setClean] = useState(true);
   const [sealing, setSealing] = useState(false);
+  const [tier, setTier] = useState('main');
   const [versioning, setVersioning] = useState<Versioning>('on');
   const bytes = quota.trim() ? parseSize(quota) : undefined;
   const create = useChange(() =>
     ask(
       api.POST('/api/v1/buckets', {
-        body: { name, versioning, sealing, abandonAfter: clean ? 7 : 0, ...(bytes ? { quota: bytes } : {}) },
+        body: { name, versioning, sealing, tier, abandonAfter: clean ? 7 : 0, ...(bytes ? { quota: bytes } : {}) },
       }),
     ),
   );
@@ -75,6 +77,7 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
           hint="The most bytes it may hold, for instance 400 MiB. It can be changed at any time."
         />
         <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'off']} />
+        <TierChoice value={tier} onChange={setTier} />
         <label className="row cursor-pointer">
           <Checkbox.Root
             className="check"

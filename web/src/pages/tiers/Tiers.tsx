@@ -80,6 +80,7 @@ function kept(t: Tier) {
   const words = [things(t.copies, 'copy', 'copies')];
   if (t.packed) words.push('compressed');
   if (t.sealed) words.push('sealed');
+  if (t.elsewhere) words.push('by another store');
   return words.join(', ');
 }
 
@@ -99,7 +100,7 @@ function Volumes({ tiers }: { tiers: Tier[] }) {
           rows={rows}
           id={(v) => v.dir}
           columns={[
-            { head: 'Directory', cell: (v) => v.dir, className: 'key cut max-w-420', title: (v) => v.dir },
+            { head: 'Directory or bucket', cell: (v) => v.dir, className: 'key cut max-w-420', title: (v) => v.dir },
             { head: 'Tier', cell: (v) => v.tier },
             {
               head: 'Used',
@@ -113,6 +114,8 @@ function Volumes({ tiers }: { tiers: Tier[] }) {
                     <i className="u-cur" style={{ width: `${(100 * (v.total - v.free)) / v.total}%` }} />
                     <i className="flex-1 border-b-[1.5px] border-dotted border-b-edge h-[7.5px]" />
                   </div>
+                ) : v.elsewhere ? (
+                  <span className="dim">another store</span>
                 ) : null,
             },
             { head: 'Free', figure: true, cell: (v) => (v.total ? <Size bytes={v.free} /> : null) },
@@ -142,8 +145,11 @@ function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
     hours: tier?.restore ? String(tier.restore.seconds / 3600) : '',
     days: String(tier?.restore?.days ?? 7),
     packed: tier?.packed ?? false,
-    sealed: tier?.sealed ?? false,
+    sealed: tier?.sealed as boolean | undefined,
   });
+  const named = f.volumes.split(/[\s,]+/).filter(Boolean);
+  const elsewhere = tier?.elsewhere || named.some((v) => v.startsWith('@'));
+  const sealed = f.sealed ?? elsewhere; // who keeps it there cannot read it, unless that is wanted
   const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const main = tier?.name === 'main';
   const restore = f.hours.trim() ? { seconds: Math.round(Number(f.hours) * 3600), days: Number(f.days) } : undefined;
@@ -155,10 +161,10 @@ function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
     ...(main
       ? {}
       : {
-          volumes: f.volumes.split(/[\s,]+/).filter(Boolean),
+          volumes: named,
           copies: Number(f.copies),
           packed: f.packed,
-          sealed: f.sealed,
+          sealed,
           restore,
           atOnce: !restore,
         }),
@@ -202,18 +208,31 @@ function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
       </div>
       {main ? null : (
         <>
-          <Field
-            label={tier ? 'Further directories' : 'Directories on the service’s machine'}
-            mono
-            value={f.volumes}
-            onChange={set('volumes')}
-            name="volumes"
-            placeholder="/mnt/slow1/spindle"
-            error={about(e, 'volumes')}
-            hint="Empty ones, or such as are not there yet; each on a disk of its own."
-          />
+          {tier?.elsewhere ? null : (
+            <Field
+              label={tier ? 'Further directories' : 'Directories on the service’s machine, or a bucket at an endpoint'}
+              mono
+              value={f.volumes}
+              onChange={set('volumes')}
+              name="volumes"
+              placeholder={tier ? '/mnt/slow1/spindle' : '/mnt/slow1/spindle or @lowland-annex/bodies'}
+              error={about(e, 'volumes')}
+              hint={
+                elsewhere
+                  ? 'The bucket is empty, and keeps bodies only: names, versions and history stay here.'
+                  : 'Empty ones, or such as are not there yet; each on a disk of its own.'
+              }
+            />
+          )}
           <div className="grid grid-cols-[1fr_1fr_1fr] gap-12">
-            <Field label="Copies" value={f.copies} onChange={set('copies')} name="copies" error={about(e, 'copies')} />
+            <Field
+              label="Copies"
+              value={f.copies}
+              onChange={set('copies')}
+              name="copies"
+              disabled={elsewhere}
+              error={about(e, 'copies')}
+            />
             <Field
               label="Restored first, hours"
               value={f.hours}
@@ -227,7 +246,7 @@ function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
             <Switch on={f.packed} onChange={(v) => setF({ ...f, packed: v })}>
               Compressed
             </Switch>
-            <Switch on={f.sealed} onChange={(v) => setF({ ...f, sealed: v })}>
+            <Switch on={sealed ?? false} onChange={(v) => setF({ ...f, sealed: v })}>
               Encrypted at rest
             </Switch>
           </div>
