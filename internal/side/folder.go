@@ -244,6 +244,8 @@ func (f *Folder) look(key string, kind fs.FileMode) (fs.FileInfo, error) {
 	return nil, nil
 }
 
+func rfc3339(at time.Time) string { return at.UTC().Format(time.RFC3339Nano) }
+
 func (f *Folder) odd(key, what string) {
 	if f.Odd != nil {
 		f.Odd(key, what)
@@ -275,7 +277,7 @@ func (f *Folder) Stat(_ context.Context, key string) (Facts, error) {
 		return Facts{}, folderError(err)
 	}
 	x := f.facts(key, st)
-	x.Metadata = object.Metadata{FileTime: x.Modified.Format(time.RFC3339Nano),
+	x.Metadata = object.Metadata{FileTime: rfc3339(x.Modified),
 		FileMode: fmt.Sprintf("%04o", st.Mode().Perm())}
 	if st.Mode()&fs.ModeSymlink != 0 {
 		to, err := root.Readlink(rel)

@@ -1,0 +1,4 @@
+package side
+
+// SortedForTest is sorted.
+var SortedForTest = sorted
