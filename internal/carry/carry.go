@@ -22,8 +22,9 @@ type Job struct {
 	Anyway   bool // the guard does not stop it
 	Parallel int  // objects under way; default 8
 
-	Class  string // tier here or storage class there; "": the usual one
-	Sealed bool
+	Class  string                // tier here or storage class there; "": the usual one
+	Sealed bool                  // at rest
+	Rate   func(time.Time) int64 // bytes a second that may be sent at a moment, 0 for any; nil: any
 
 	// Uploads remembers uploads of large objects that are under way; nil: they begin anew.
 	Uploads Uploads
@@ -38,6 +39,8 @@ type Job struct {
 	row    int            // failures in a row that say that a side is away
 	again  []syncing.Step // that failed for what may pass, to be tried at the end
 	atEnd  bool           // it is the end
+	hand   atHand
+	pace   pace
 }
 
 // Uploads remembers what was begun of an object, known by its key and by what tells its
@@ -64,7 +67,8 @@ type Result struct {
 	Removed  syncing.Sum // at the target
 	Drained  syncing.Sum // at the source
 	Failed   int64
-	NotTaken int64 // removals that were left, because something failed
+	NotTaken int64       // removals that were left, because something failed
+	AtHand   syncing.Sum // of what was written: copied at the target, not sent
 }
 
 const (
@@ -82,13 +86,25 @@ func (j *Job) steps(ctx context.Context) iter.Seq2[syncing.Step, error] {
 	if h, ok := j.To.(interface{ CanHold(string) error }); ok {
 		o.CanHold = h.CanHold
 	}
-	return syncing.Plan(entries(ctx, j.From), entries(ctx, j.To), o)
+	return syncing.Plan(j.entries(ctx, j.From), j.entries(ctx, j.To), o)
 }
 
-func entries(ctx context.Context, of side.Side) iter.Seq2[syncing.Entry, error] {
+// entries gives what is at a side. Tags are asked for where they say what takes part.
+func (j *Job) entries(ctx context.Context, of side.Side) iter.Seq2[syncing.Entry, error] {
 	return func(yield func(syncing.Entry, error) bool) {
-		for f, err := range side.All(ctx, of, "") {
-			if !yield(f.Entry(), err) {
+		for f, err := range side.All(ctx, of, j.Options.Filter.Prefix) {
+			e := f.Entry()
+			if err == nil && len(j.Options.Filter.Tags) > 0 {
+				err = patiently(ctx, func() error {
+					full, err := of.Stat(ctx, f.Key)
+					if fault.KindOf(err) == fault.NotFound {
+						err = nil // it went; then it has no tags
+					}
+					e.Tags = full.Tags
+					return err
+				})
+			}
+			if !yield(e, err) {
 				return
 			}
 		}
@@ -98,30 +114,71 @@ func entries(ctx context.Context, of side.Side) iter.Seq2[syncing.Entry, error] 
 // Rehearse works the plan out, and closer what is in doubt; nothing is written.
 func (j *Job) Rehearse(ctx context.Context) (syncing.Totals, error) {
 	var t syncing.Totals
-	for s, err := range j.steps(ctx) {
-		if err == nil && s.Do == syncing.Doubt {
-			err = j.resolve(ctx, &s)
-		}
+	var hand atHand
+	for s, err := range j.resolved(ctx) {
 		if err != nil {
 			return t, err
 		}
+		hand.add(&s)
 		if t.Add(&s); j.Each != nil && !j.Each(&s) {
 			break
 		}
 	}
+	hand.count(&t)
 	return t, nil
+}
+
+// resolved gives the steps in their order, those in doubt looked at closer, several at a
+// time.
+func (j *Job) resolved(ctx context.Context) iter.Seq2[syncing.Step, error] {
+	type looked struct {
+		step syncing.Step
+		err  error
+	}
+	return func(yield func(syncing.Step, error) bool) {
+		ctx, stop := context.WithCancel(ctx)
+		defer stop()
+		coming := make(chan chan looked, max(j.Parallel, usualParallel))
+		go func() {
+			defer close(coming)
+			for s, err := range j.steps(ctx) {
+				one := make(chan looked, 1)
+				select {
+				case coming <- one:
+				case <-ctx.Done():
+					return
+				}
+				if err != nil || s.Do != syncing.Doubt {
+					one <- looked{s, err}
+					continue
+				}
+				go func() {
+					err := patiently(ctx, func() error { return j.resolve(ctx, &s) })
+					one <- looked{s, err}
+				}()
+			}
+		}()
+		for one := range coming {
+			if x := <-one; !yield(x.step, x.err) || x.err != nil {
+				return
+			}
+		}
+	}
 }
 
 // Weigh counts the plan without looking closer: what is in doubt counts as replaced. When
 // that is more than the guard allows it is looked at.
 func (j *Job) weigh(ctx context.Context) (syncing.Totals, error) {
 	var t syncing.Totals
+	j.hand = atHand{}
 	for s, err := range j.steps(ctx) {
 		if err != nil {
 			return t, err
 		}
 		t.Add(&s)
+		j.hand.add(&s)
 	}
+	j.hand.count(&t)
 	bad := t
 	bad.Replace.Objects += bad.Doubt.Objects
 	if bad.Doubt.Objects == 0 || j.Anyway || j.Guard.Check(&bad, j.Options.Mode) == nil {

@@ -87,19 +87,29 @@ func (j *Job) write(ctx context.Context, s *syncing.Step) error {
 	if err != nil {
 		return gone(err)
 	}
+	w := side.Write{Facts: from, Sealed: j.Sealed, Moved: j.Moved}
+	w.Key, w.Version, w.Origin, w.Class = "", "", "", j.Class
+	if w.Headers.ContentType == "" {
+		w.Headers.ContentType = mime.TypeByExtension(path.Ext(s.Key))
+	}
+	s.Source.Size = from.Size
+	if s.Target == nil && from.CRC64 != nil && j.copied(ctx, s.Key, from, w) {
+		j.set(func(r *Result) { r.AtHand = r.AtHand.Plus(syncing.Sum{Objects: 1, Bytes: from.Size}) })
+		return j.arrived(ctx, from, *from.CRC64)
+	}
 	body, crc, err := j.body(ctx, from)
 	if err != nil {
 		return err
 	}
-	w := side.Write{Facts: from, Sealed: j.Sealed, Moved: j.Moved}
-	w.Key, w.Version, w.Origin, w.Class, w.CRC64 = "", "", "", j.Class, &crc
-	if w.Headers.ContentType == "" {
-		w.Headers.ContentType = mime.TypeByExtension(path.Ext(s.Key))
-	}
+	w.CRC64 = &crc
 	if err := j.send(ctx, s.Key, body, w); err != nil {
 		return err
 	}
-	s.Source.Size = from.Size
+	return j.arrived(ctx, from, crc)
+}
+
+// arrived does what is to be done with the source of what was written.
+func (j *Job) arrived(ctx context.Context, from side.Facts, crc uint64) error {
 	if j.Options.Mode == syncing.Drain {
 		return j.drainAs(ctx, from, crc)
 	}
@@ -130,11 +140,15 @@ func (j *Job) send(ctx context.Context, key string, body side.Body, w side.Write
 	return nil
 }
 
-// body gives an object's content with its digest. A small one is read once.
+// body gives an object's content with its digest. A small one is read once; what a bucket
+// of the same service takes over is not read.
 func (j *Job) body(ctx context.Context, f side.Facts) (side.Body, uint64, error) {
+	if side.SameService(j.From, j.To) && f.CRC64 != nil {
+		return side.Content(ctx, j.From, f), *f.CRC64, nil
+	}
 	if f.Size > wholeMost {
 		crc, err := sum(ctx, j.From, f)
-		return side.Read(j.From, f), crc, err
+		return j.paced(side.Read(j.From, f)), crc, err
 	}
 	r, err := j.From.Read(ctx, f.Key, f.ETag, 0, f.Size)
 	if err != nil {
@@ -149,15 +163,7 @@ func (j *Job) body(ctx context.Context, f side.Facts) (side.Body, uint64, error)
 		return nil, 0, fault.New(fault.Damaged, "source-damaged", "the source gives other bytes than its digest says").
 			In("source").Do("look at the source: the object there is damaged")
 	}
-	now, err := j.From.Stat(ctx, f.Key)
-	if err != nil {
-		return nil, 0, gone(err)
-	}
-	if now.ETag != f.ETag {
-		return nil, 0, fault.New(fault.Precondition, "source-changed", "the object was replaced while it was read").
-			In("source").Do("run it again")
-	}
-	return inMemory(b), crc, nil
+	return j.paced(inMemory(b)), crc, nil
 }
 
 type inMemory []byte

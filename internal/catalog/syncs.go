@@ -23,6 +23,7 @@ type syncRow struct {
 	Target   []byte         `db:"target"`
 	TargetAt sql.NullString `db:"target_at"`
 	Spec     []byte         `db:"spec"`
+	Secret   []byte         `db:"secret"`
 	Next     *time.Time     `db:"next"`
 	FromMark string         `db:"source_mark"`
 	ToMark   string         `db:"target_mark"`
@@ -34,13 +35,14 @@ type syncRow struct {
 }
 
 const syncQuery = `select j.id, a.name as account, j.name, j.active, j.source, s.name as source_at, j.target,
-	t.name as target_at, j.spec, j.next, j.source_mark, j.target_mark, j.revision, j.created, j.changed, j.changed_by,
+	t.name as target_at, j.spec, j.secret, j.next, j.source_mark, j.target_mark, j.revision, j.created, j.changed, j.changed_by,
 	j.changed_from from sync_jobs j join accounts a on a.id = j.account left join endpoints s on s.id = j.source_at
 	left join endpoints t on t.id = j.target_at `
 
 func (r *syncRow) job() (*syncing.Job, error) {
 	j := &syncing.Job{ID: r.ID, Account: r.Account, Name: r.Name, On: r.On, Revision: r.Revision, Created: r.Created.UTC(),
-		Changed: r.Changed.UTC(), Who: r.Who, Source: r.From, Next: r.Next, FromMark: r.FromMark, ToMark: r.ToMark}
+		Changed: r.Changed.UTC(), Who: r.Who, Source: r.From, Next: r.Next, FromMark: r.FromMark, ToMark: r.ToMark,
+		Secret: r.Secret}
 	err := errors.Join(json.Unmarshal(r.Source, &j.From), json.Unmarshal(r.Target, &j.To), json.Unmarshal(r.Spec, &j.Spec))
 	j.From.Endpoint, j.To.Endpoint = r.SourceAt.String, r.TargetAt.String
 	return j, err
@@ -88,6 +90,9 @@ func (c *Catalog) SyncByID(ctx context.Context, id int64) (*syncing.Job, error) 
 	return oneSync(ctx, c.db, `where j.id = $1`, id)
 }
 
+// SyncSecret names what a job's keys are made of where it is sealed.
+func SyncSecret(recipient string) string { return "sync sealing " + recipient }
+
 // values gives what a job's row holds of it.
 func syncValues(ctx context.Context, tx *sqlx.Tx, j *syncing.Job) ([]any, error) {
 	at := func(p syncing.Place) (*int64, error) {
@@ -111,7 +116,8 @@ func syncValues(ctx context.Context, tx *sqlx.Tx, j *syncing.Job) ([]any, error)
 	source, serr := json.Marshal(j.From)
 	target, terr := json.Marshal(j.To)
 	spec, err := json.Marshal(j.Spec)
-	return []any{j.Account, j.Name, j.On, string(source), from, string(target), to, string(spec), j.Next},
+	return []any{j.Account, j.Name, j.On, string(source), from, string(target), to, string(spec), j.Next,
+			j.Secret},
 		errors.Join(serr, terr, err)
 }
 
@@ -124,8 +130,9 @@ func (c *Catalog) AddSync(ctx context.Context, j *syncing.Job, by Author) error 
 			return err
 		}
 		err = tx.GetContext(ctx, &j.ID, `insert into sync_jobs (account, name, active, source, source_at, target, target_at, spec,
-			next, created, changed, changed_by, changed_from) select id, $2, $3, $4, $5, $6, $7, $8, $9, $10, $10, $11, $12
-			from accounts where name = $1 returning id`, append(values, by.At, by.Who, by.Source)...)
+			next, secret, created, changed, changed_by, changed_from)
+			select id, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $11, $12, $13 from accounts where name = $1
+			returning id`, append(values, by.At, by.Who, by.Source)...)
 		if unique(err) {
 			return fault.New(fault.Conflict, "sync-exists", "there is a sync job named %q already", j.Name).In("name").
 				Do("choose another name")
@@ -167,8 +174,8 @@ func (c *Catalog) ChangeSync(ctx context.Context, account, name string, ifRevisi
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update sync_jobs set active = $1, source = $2, source_at = $3, target = $4,
-			target_at = $5, spec = $6, next = $7, revision = revision + 1, changed = $8, changed_by = $9, changed_from = $10,
-			source_mark = $11, target_mark = $12 where id = $13`,
+			target_at = $5, spec = $6, next = $7, secret = $8, revision = revision + 1, changed = $9, changed_by = $10,
+			changed_from = $11, source_mark = $12, target_mark = $13 where id = $14`,
 			append(values[2:], by.At, by.Who, by.Source, j.FromMark, j.ToMark, j.ID)...); err != nil {
 			return err
 		}

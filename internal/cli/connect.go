@@ -86,14 +86,17 @@ func (a *app) ask(prompt string) (string, error) {
 	return line, nil
 }
 
-func (a *app) askSecret() (string, error) {
+func (a *app) askSecret() (string, error) { return a.askHidden("Secret: ") }
+
+// askHidden asks for what nobody should see, such as a secret.
+func (a *app) askHidden(prompt string) (string, error) {
 	if f, ok := a.In.(*os.File); ok && a.Asks {
-		fmt.Fprint(a.Err, "Secret: ")
+		fmt.Fprint(a.Err, prompt)
 		b, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(a.Err)
 		return strings.TrimSpace(string(b)), err
 	}
-	return a.ask("Secret: ")
+	return a.ask(prompt)
 }
 
 // check looks at a profile's settings for real, desk and wire.

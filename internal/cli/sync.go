@@ -2,10 +2,12 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -20,6 +22,7 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/core/pattern"
 	"spindle/internal/core/syncing"
+	"spindle/internal/desk"
 	"spindle/internal/remote"
 	"spindle/internal/side"
 	"spindle/internal/transfer"
@@ -33,7 +36,7 @@ func (a *app) syncCommand() *cli.Command {
 	return &cli.Command{Name: "sync", Usage: "bring a folder or a bucket to another one, once or by a job",
 		ArgsUsage: "FROM TO", Commands: a.syncJobCommands(),
 		Description: "A side is a folder, which begins with / or . or ~, or BUCKET or BUCKET/PREFIX/. Both are compared first: " +
-			"what is the same is not sent. Times and permissions of files are kept beside their bytes, and come back with them.\n\n" +
+			"what is the same is not sent. Between addresses of which one is @ENDPOINT/BUCKET/PREFIX/ the service does it. Times and permissions of files are kept beside their bytes, and come back with them.\n\n" +
 			"Modes:\n  " + strings.Join(modes, "\n  ") + "\n\n" +
 			"A run that would remove or replace more than a tenth of the target, or more than 1,000 objects, asks first, and so " +
 			"does a mirror of nothing. Removals come last, and only when all was written.\n\n" +
@@ -109,8 +112,8 @@ func (a *app) sideOf(ctx context.Context, c *cli.Command, p *api, s string) (of 
 		return nil, nil, err
 	}
 	if at.Endpoint != "" {
-		return nil, nil, fault.New(fault.Unfinished, "sync-endpoint", "what is at an endpoint is not synced from here yet").
-			In("address").Do("copy it through the service (spindle object copy), or have a rule keep it copied (spindle replication add)")
+		return nil, nil, fault.New(fault.Unfinished, "sync-endpoint", "a folder of this machine and an endpoint are not synced with each other").
+			In("address").Do("sync the folder with a bucket, and the bucket with the endpoint")
 	}
 	if at.Key != "" && !strings.HasSuffix(at.Key, "/") {
 		at.Key += "/"
@@ -229,8 +232,35 @@ func readSyncing(c *cli.Command) (o syncing.Options, err error) {
 	return o, nil
 }
 
+// elsewhere reports whether two sides are addresses of which one is at an endpoint.
+func elsewhere(from, to string) bool {
+	return !isFolder(from) && !isFolder(to) && (strings.HasPrefix(from, "@") || strings.HasPrefix(to, "@"))
+}
+
+// syncThrough has the service bring one address to another, once: by a job that is removed
+// when it is done.
+func (a *app) syncThrough(ctx context.Context, c *cli.Command) error {
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	in := map[string]any{}
+	if err := syncChange(c, in); err != nil {
+		return err
+	}
+	in["name"], in["from"], in["to"] = "once-"+strings.ToLower(rand.Text()[:12]), c.Args().Get(0), c.Args().Get(1)
+	var j desk.SyncInfo
+	if err := p.call(ctx, http.MethodPost, "/api/v1/syncs", nil, in, &j); err != nil {
+		return err
+	}
+	return a.runOnce(ctx, c, p, j, "")
+}
+
 // syncOnce brings one side to another, with no job.
 func (a *app) syncOnce(ctx context.Context, c *cli.Command) error {
+	if in := c.Args().Slice(); len(in) == 2 && elsewhere(in[0], in[1]) {
+		return a.syncThrough(ctx, c)
+	}
 	j, release, err := a.syncJob(ctx, c)
 	if err != nil {
 		return err
@@ -248,6 +278,11 @@ func (a *app) syncOnce(ctx context.Context, c *cli.Command) error {
 		j.Anyway = true
 		r, err = a.syncRun(ctx, j)
 	}
+	return a.onceEnded(j, r, err)
+}
+
+// onceEnded sums a run up, and gives what the command ends with.
+func (a *app) onceEnded(j *carry.Job, r carry.Result, err error) error {
 	if perr := a.syncSays(j, r, err); perr != nil {
 		return perr
 	}
@@ -301,6 +336,7 @@ type syncSum struct {
 	Drained  syncing.Sum `json:"drained"`
 	Failed   int64       `json:"failed"`
 	NotTaken int64       `json:"notRemoved"`
+	AtHand   syncing.Sum `json:"atHand"`
 }
 
 // syncSays sums a run up.
@@ -308,11 +344,14 @@ func (a *app) syncSays(j *carry.Job, r carry.Result, err error) error {
 	if err != nil && r.Written.Objects+r.Removed.Objects+r.Failed == 0 {
 		return nil // it did not begin
 	}
-	return a.print(syncSum{r.Written, r.Same, r.Removed, r.Drained, r.Failed, r.NotTaken}, func() error {
+	return a.print(syncSum{r.Written, r.Same, r.Removed, r.Drained, r.Failed, r.NotTaken, r.AtHand}, func() error {
 		says := []string{fmt.Sprintf("Wrote %s, %s", things(r.Written.Objects, "object", "objects"), size(r.Written.Bytes)),
 			fmt.Sprintf("%s the same already", count(r.Same.Objects))}
 		if r.Removed.Objects > 0 {
 			says = append(says, fmt.Sprintf("removed %s at the target", count(r.Removed.Objects)))
+		}
+		if r.AtHand.Objects > 0 {
+			says = append(says, fmt.Sprintf("%s of them were there under another key, and not sent", count(r.AtHand.Objects)))
 		}
 		if j.Options.Mode == syncing.Drain {
 			says = append(says, fmt.Sprintf("removed %s at the source", count(r.Drained.Objects)))

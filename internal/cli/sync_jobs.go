@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -35,7 +37,15 @@ func jobFlags() []cli.Flag {
 		&cli.StringFlag{Name: "newer", Usage: "only what was changed at most so `LONG` ago"},
 		&cli.StringFlag{Name: "links", Usage: "links in a folder: skip, follow or keep", DefaultText: "skip"},
 		&cli.StringFlag{Name: "tier", Usage: "of what is written: tier here, storage class there"},
-		&cli.StringFlag{Name: "seal", Usage: "on or off: encrypt at rest what is written", DefaultText: "off"},
+		&cli.StringFlag{Name: "seal", Usage: "on or off: encrypt at rest what is written into a bucket", DefaultText: "off"},
+		&cli.StringFlag{Name: "sealing", DefaultText: "none",
+			Usage: "content or names: seal contents, or names too, before they leave, with a passphrase"},
+		&cli.StringFlag{Name: "passphrase-from", Usage: "read the passphrase from the first line of this `FILE`, or - for standard input",
+			DefaultText: "asked for"},
+		&cli.BoolFlag{Name: "yes", Usage: "the passphrase is kept elsewhere; do not ask whether it is"},
+		&cli.StringSliceFlag{Name: "tag", Usage: "only objects with this tag, as `NAME=VALUE`; may be repeated"},
+		&cli.StringSliceFlag{Name: "bandwidth",
+			Usage: "bytes a second at the most, such as 2MiB, or at a time of day, such as `'08:00-18:00 2MiB'`; none for no limit; may be repeated"},
 		&cli.StringFlag{Name: "guard", Usage: "ask above this `SHARE` of the target that would be removed or replaced, such as 30%, or none",
 			DefaultText: "10%, or 1,000 objects"},
 		&cli.IntFlag{Name: "parallel", Usage: "objects under way", DefaultText: "8"},
@@ -67,7 +77,7 @@ func (a *app) syncJobCommands() []*cli.Command {
 		{Name: "change", Usage: "change a job: what is given replaces what it says of that", ArgsUsage: "NAME",
 			Description: examples("spindle sync change nightly-attic --schedule none",
 				"spindle sync change nightly-attic --mode accumulate --leave-out '*.tmp'"),
-			Flags: change, Action: changing(a, syncsPath, syncChange, printed(a, a.showSync))},
+			Flags: change, Action: changing(a, syncsPath, a.syncEdit, printed(a, a.showSync))},
 		{Name: "remove", Usage: "remove a job with its runs; what it wrote stays", ArgsUsage: "NAME",
 			Description: examples("spindle sync remove nightly-attic", "spindle sync remove nightly-attic --yes"),
 			Flags:       []cli.Flag{yesFlag()},
@@ -89,6 +99,21 @@ func (a *app) syncJobCommands() []*cli.Command {
 			Action:      a.syncWatch},
 		{Name: "stop", Usage: "stop the run of a job", ArgsUsage: "NAME",
 			Description: examples("spindle sync stop nightly-attic", "spindle sync stop nightly-attic --json"), Action: a.syncStop},
+		{Name: "restore", Usage: "bring back what a job wrote, to where it came from or elsewhere", ArgsUsage: "NAME",
+			Description: "A job with the settings turned round is made and rehearsed, and runs when you agree. Nothing is removed. " +
+				"What is sealed is opened; the service has the key.\n\n" +
+				examples("spindle sync restore nightly-attic", "spindle sync restore nightly-attic --to attic/back/ --prefix notes/",
+					"spindle sync restore nightly-attic --as-of '2026-11-20 14:00' --rehearse"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "to", Usage: "bring it to this `SIDE`", DefaultText: "where it came from"},
+				&cli.StringFlag{Name: "prefix", Usage: "only keys that begin with this `PREFIX`"},
+				&cli.StringFlag{Name: "as-of", Usage: "as it was at this `MOMENT`, where the target keeps versions"},
+				&cli.BoolFlag{Name: "rehearse", Usage: "say what would come back; nothing is written"}, yesFlag()},
+			Action: a.syncRestore},
+		a.recoverCommand(),
+		{Name: "sheet", Usage: "say what to do when everything here is gone: a recovery sheet, without secrets", ArgsUsage: "NAME",
+			Description: examples("spindle sync sheet nightly-attic", "spindle sync sheet nightly-attic --page sheet.html"),
+			Flags:       []cli.Flag{&cli.StringFlag{Name: "page", Usage: "write it as a page to print, into this `FILE`"}},
+			Action:      a.syncSheet},
 		{Name: "runs", Usage: "list the runs of a job, latest first", ArgsUsage: "NAME",
 			Description: examples("spindle sync runs nightly-attic", "spindle sync runs nightly-attic --limit 5"),
 			Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "runs that are listed"}}, Action: a.syncRuns},
@@ -106,7 +131,7 @@ func syncChange(c *cli.Command, in map[string]any) error {
 	if c.IsSet("tier") {
 		in["class"] = c.String("tier")
 	}
-	for flag, field := range map[string]string{"like": "like", "leave-out": "leaveOut"} {
+	for flag, field := range map[string]string{"like": "like", "leave-out": "leaveOut", "bandwidth": "bandwidth"} {
 		if c.IsSet(flag) {
 			in[field] = c.StringSlice(flag)
 		}
@@ -115,9 +140,12 @@ func syncChange(c *cli.Command, in map[string]any) error {
 		if !c.IsSet(flag) {
 			continue
 		}
-		on, err := isOn(flag, c.String(flag))
-		if err != nil {
-			return err
+		on, ok := c.Value(flag).(bool) // of the command without a job
+		if !ok {
+			var err error
+			if on, err = isOn(flag, c.String(flag)); err != nil {
+				return err
+			}
 		}
 		in[field] = on
 	}
@@ -148,6 +176,13 @@ func syncChange(c *cli.Command, in map[string]any) error {
 			in["schedule"] = ""
 		}
 	}
+	if c.IsSet("tag") {
+		tags, err := pairs("tag", c.StringSlice("tag"))
+		if err != nil {
+			return err
+		}
+		in["tags"] = tags
+	}
 	if c.IsSet("parallel") {
 		in["parallel"] = c.Int("parallel")
 	}
@@ -175,6 +210,9 @@ func (a *app) syncCreate(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	in["name"], in["from"], in["to"] = names[0], names[1], names[2]
+	if err := a.readSealing(c, in, names[0]); err != nil {
+		return err
+	}
 	var j desk.SyncInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/syncs", nil, in, &j); err != nil {
 		return err
@@ -220,6 +258,16 @@ func (a *app) showSync(j desk.SyncInfo) error {
 	if j.Next != nil {
 		facts = append(facts, [2]string{"Next", when(*j.Next)})
 	}
+	if j.Sealing != "none" {
+		facts = append(facts, [2]string{"Seals", map[string]string{"content": "contents", "names": "contents and names"}[j.Sealing] +
+			"; spindle sync sheet " + j.Name + " says how to get them back"})
+	}
+	if j.Restores != "" {
+		facts = append(facts, [2]string{"Restores", j.Restores})
+	}
+	if len(j.Bandwidth) > 0 {
+		facts = append(facts, [2]string{"At most", strings.Join(j.Bandwidth, "; ") + ", a second"})
+	}
 	facts = append(facts, [2]string{"Compared by", j.By}, [2]string{"Takes in", takes(j)},
 		[2]string{"Asks above", fmt.Sprintf("%s %% of the target, or %s, removed or replaced", strconv.FormatFloat(j.Share, 'g', 4, 64),
 			things(j.Most, "object", "objects"))},
@@ -242,6 +290,12 @@ func cmpOr(s, none string) string {
 // takes says what takes part in a job.
 func takes(j desk.SyncInfo) string {
 	var words []string
+	if j.Prefix != "" {
+		words = append(words, "keys that begin with "+j.Prefix)
+	}
+	for _, name := range slices.Sorted(maps.Keys(j.Tags)) {
+		words = append(words, "tagged "+name+"="+j.Tags[name])
+	}
 	if len(j.Like) > 0 {
 		words = append(words, "keys like "+strings.Join(j.Like, ", "))
 	}
@@ -277,6 +331,10 @@ func runFacts(r *desk.SyncRunInfo) [][2]string {
 	}
 	facts = append(facts, [2]string{"Wrote", fmt.Sprintf("%s, %s", things(r.Written.Objects, "object", "objects"), size(r.Written.Bytes))},
 		[2]string{"The same", count(r.Same.Objects)}, [2]string{"Removed", count(r.Removed.Objects)})
+	if r.AtHand.Objects > 0 {
+		facts = append(facts, [2]string{"Not sent", fmt.Sprintf("%s of them, %s: there under another key, and copied",
+			count(r.AtHand.Objects), size(r.AtHand.Bytes))})
+	}
 	if r.Drained.Objects > 0 {
 		facts = append(facts, [2]string{"Drained", count(r.Drained.Objects)})
 	}
@@ -296,14 +354,10 @@ func (a *app) syncJobRehearse(ctx context.Context, c *cli.Command) error {
 	if err := p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/rehearse", nil, map[string]any{}, &r); err != nil {
 		return err
 	}
-	differ := false
-	for _, k := range r.Kinds {
-		differ = differ || k.Do == "write" || k.Do == "remove" || k.Do == "refuse"
-	}
 	if err := a.print(r, func() error { return a.sayRehearsal(r) }); err != nil {
 		return err
 	}
-	if c.Bool("check") && differ {
+	if c.Bool("check") && r.Differ() {
 		return exitOnly(ExitDifferent)
 	}
 	return nil
@@ -326,6 +380,10 @@ func (a *app) sayRehearsal(r desk.SyncRehearsal) error {
 	if err := a.table([]column{{"WOULD", false}, {"BECAUSE IT IS", false}, {"OBJECTS", true}, {"SIZE", true}, {"SUCH AS", false}},
 		rows); err != nil {
 		return err
+	}
+	if r.AtHand.Objects > 0 {
+		a.note("%s of what is new, %s, are at the target under other keys: they are copied there, and not sent.",
+			things(r.AtHand.Objects, "object", "objects"), size(r.AtHand.Bytes))
 	}
 	if r.More {
 		a.note("It took too long and ended here; a run goes through all of it.")

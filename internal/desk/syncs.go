@@ -36,6 +36,13 @@ type SyncInfo struct {
 	Schedule  string       `json:"schedule,omitempty"`
 	Zone      string       `json:"zone,omitempty"`
 	Next      *time.Time   `json:"next,omitempty" doc:"When the schedule is due"`
+	Tags      object.Tags  `json:"tags,omitempty" doc:"That an object must have to take part"`
+	Prefix    string       `json:"prefix,omitempty" doc:"Of keys that take part"`
+	Bandwidth []string     `json:"bandwidth,omitempty" doc:"Limits, such as 2MiB, or 08:00-18:00 2MiB"`
+	Sealing   string       `json:"sealing" enum:"none,content,names" doc:"What is sealed before it leaves: contents, or names too"`
+	Salt      string       `json:"salt,omitempty" doc:"Of the passphrase; no secret"`
+	Restores  string       `json:"restores,omitempty" doc:"The job that this one brings back"`
+	AsOf      *time.Time   `json:"asOf,omitempty" doc:"The source is read as it was then"`
 	Revision  int          `json:"revision"`
 	Created   time.Time    `json:"created"`
 	ChangedBy string       `json:"changedBy" doc:"With whose rights it runs"`
@@ -58,6 +65,7 @@ type SyncRunInfo struct {
 	Same     syncing.Sum `json:"same"`
 	Removed  syncing.Sum `json:"removed" doc:"At the target"`
 	Drained  syncing.Sum `json:"drained" doc:"At the source"`
+	AtHand   syncing.Sum `json:"atHand" doc:"Of what was written: copied at the target, not sent"`
 	Failed   int64       `json:"failed"`
 	NotTaken int64       `json:"notRemoved" doc:"Removals that were left, because something failed"`
 	Moved    int64       `json:"moved" doc:"Bytes that were sent"`
@@ -68,7 +76,7 @@ func syncRunInfo(r *syncing.Run) *SyncRunInfo {
 	p := t.Plan
 	return &SyncRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Anyway: r.Anyway, Asked: r.Asked, Started: r.Started,
 		Ended: r.Ended, Code: r.Code, Says: r.Says, Total: p.New.Plus(p.Replace).Plus(p.Remove).Plus(p.Doubt), Written: t.Written,
-		Same: t.Same, Removed: t.Removed, Drained: t.Drained, Failed: t.Failed, NotTaken: t.NotTaken, Moved: t.Moved}
+		Same: t.Same, Removed: t.Removed, Drained: t.Drained, AtHand: t.AtHand, Failed: t.Failed, NotTaken: t.NotTaken, Moved: t.Moved}
 }
 
 func syncInfo(j *syncing.Job, last *syncing.Run) SyncInfo {
@@ -76,7 +84,17 @@ func syncInfo(j *syncing.Job, last *syncing.Run) SyncInfo {
 		By: string(j.By), Like: j.Like, LeaveOut: j.LeaveOut, SizeFrom: j.SizeFrom, SizeTo: j.SizeTo,
 		Older: j.OlderBy.Seconds(), Newer: j.NewerBy.Seconds(), Links: j.Links, Class: j.Class, Sealed: j.Sealed,
 		Parallel: j.Parallel, Share: 100 * j.Guard.Share, Most: j.Guard.Most, Schedule: j.Schedule, Zone: j.Zone, Next: j.Next,
-		Revision: j.Revision, Created: j.Created, ChangedBy: j.Who, Says: j.Sentence()}
+		Revision: j.Revision, Created: j.Created, ChangedBy: j.Who, Says: j.Sentence(), Tags: j.Tags, Prefix: j.Prefix,
+		Sealing: "none", Restores: j.Restores, AsOf: j.AsOf}
+	for _, l := range j.Limits {
+		x.Bandwidth = append(x.Bandwidth, l.String())
+	}
+	if j.Seals != nil {
+		x.Salt = j.Seals.Salt.String()
+		if x.Sealing = "content"; j.Seals.Names {
+			x.Sealing = "names"
+		}
+	}
 	if last != nil {
 		x.Last = syncRunInfo(last)
 	}
@@ -97,6 +115,10 @@ func (d *Desk) syncCalls(to *calls) {
 	call(to, mine, "run-sync", "POST "+one+"/runs", "sync", "Run a job now, or let a run that asks go on", d.runSync,
 		answers(201))
 	call(to, mine, "stop-sync-run", "POST "+one+"/runs/{run}/stop", "sync", "Stop a run", d.stopSyncRun, answers(204))
+	call(to, mine, "restore-sync", "POST "+one+"/restore", "sync",
+		"Make a job that brings back what this one wrote; rehearse it, and run it", d.restoreSync, answers(201))
+	call(to, mine, "sync-sheet", "GET "+one+"/sheet", "sync", "What to do when everything here is gone; no secret is in it",
+		d.syncSheet)
 	call(to, mine, "list-sync-outcomes", "GET "+one+"/runs/{run}/outcomes", "sync",
 		"List what became of objects that are not as they were", d.syncOutcomes)
 }
@@ -193,7 +215,14 @@ type SyncChange struct {
 	Share    *float64  `json:"guardShare,omitempty" doc:"Percent"`
 	Most     *int64    `json:"guardMost,omitempty"`
 	Schedule *string   `json:"schedule,omitempty" maxLength:"100" doc:"Five fields, such as 30 2 * * 1, or @hourly, @daily, @weekly, @monthly; empty: by hand"`
-	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Such as Europe/Oslo; empty: UTC"`
+	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Of schedule and limits, such as Europe/Oslo; empty: UTC"`
+
+	Tags      *map[string]string `json:"tags,omitempty"`
+	Bandwidth *[]string          `json:"bandwidth,omitempty" maxItems:"24" doc:"Limits, such as 2MiB, or 08:00-18:00 2MiB; the first that is for the time of day holds"`
+
+	Sealing    *string `json:"sealing,omitempty" enum:"none,content,names" doc:"What is sealed before it leaves: contents, or names too"`
+	Passphrase *string `json:"passphrase,omitempty" maxLength:"1000" doc:"Of what is sealed; it is not shown again"`
+	Kept       bool    `json:"passphraseKept,omitempty" doc:"You keep the passphrase elsewhere: losing it loses what is sealed"`
 }
 
 func (c *SyncChange) apply(j *syncing.Job, now time.Time) (err error) {
@@ -236,6 +265,21 @@ func (c *SyncChange) apply(j *syncing.Job, now time.Time) (err error) {
 			if *x.into, err = syncing.ParsePlace(*x.v); err != nil {
 				return fault.From(err).In(x.field)
 			}
+		}
+	}
+	if c.Bandwidth != nil {
+		j.Limits = nil
+		for _, text := range *c.Bandwidth {
+			l, err := syncing.ParseLimit(text)
+			if err != nil {
+				return err
+			}
+			j.Limits = append(j.Limits, l)
+		}
+	}
+	if c.Tags != nil {
+		if j.Tags, err = object.NewTags(*c.Tags, object.MaxTags); err != nil {
+			return err
 		}
 	}
 	if c.Links != nil {
@@ -309,6 +353,9 @@ func (d *Desk) addSync(ctx context.Context, in *struct {
 		err = d.maySync(ctx, j)
 	}
 	if err == nil {
+		err = d.sealSync(ctx, j, &in.Body.SyncChange)
+	}
+	if err == nil {
 		err = d.store.Catalog.AddSync(ctx, j, by)
 	}
 	if err != nil {
@@ -326,10 +373,17 @@ func (d *Desk) changeSync(ctx context.Context, in *struct {
 }) (*syncOut, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()
+	sealed, err := d.sealedAs(ctx, in.Sync, &in.Body.SyncChange)
+	if err != nil {
+		return nil, err
+	}
 	if err := d.store.Catalog.ChangeSync(ctx, who(ctx).subject.Account, in.Sync, in.Body.IfRevision, by,
 		func(j *syncing.Job) error {
 			if err := in.Body.apply(j, by.At); err != nil {
 				return err
+			}
+			if in.Body.seals() {
+				j.Seals, j.Secret = sealed.Seals, sealed.Secret
 			}
 			return d.maySync(ctx, j)
 		}); err != nil {
@@ -349,6 +403,18 @@ type SyncRehearsal struct {
 	Kinds []RehearsedKind `json:"kinds"`
 	Asks  string          `json:"asks,omitempty" doc:"Why a run would stop and ask"`
 	More  bool            `json:"more,omitempty" doc:"It took too long, and ended here"`
+
+	AtHand syncing.Sum `json:"atHand" doc:"Of what is new: at the target under another key, and copied there"`
+}
+
+// Differ reports whether a run would change anything.
+func (r *SyncRehearsal) Differ() bool {
+	for _, k := range r.Kinds {
+		if k.Do == string(syncing.Write) || k.Do == string(syncing.Remove) || k.Do == string(syncing.Refuse) {
+			return true
+		}
+	}
+	return false
 }
 
 // RehearsedKind is what would be done for one reason.
@@ -372,11 +438,11 @@ func (d *Desk) rehearseSync(ctx context.Context, in *SyncPath) (*struct{ Body Sy
 	if err != nil {
 		return nil, err
 	}
-	do, _, _, release, err := d.sides().Carry(ctx, j, nil)
+	do, err := d.sides().Carry(ctx, j, nil)
 	if err != nil {
 		return nil, err
 	}
-	defer release()
+	defer do.Close()
 	out := SyncRehearsal{Kinds: []RehearsedKind{}}
 	at := map[[2]string]int{}
 	begun := time.Now()
@@ -403,6 +469,7 @@ func (d *Desk) rehearseSync(ctx context.Context, in *SyncPath) (*struct{ Body Sy
 	if err != nil {
 		return nil, err
 	}
+	out.AtHand = t.AtHand
 	if err := j.Guard.Check(&t, j.Mode); err != nil && !out.More {
 		out.Asks = fault.From(err).Message
 	}

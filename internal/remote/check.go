@@ -35,6 +35,23 @@ func (p *Pool) Check(ctx context.Context, e *endpoint.Endpoint, secret string, w
 	return r
 }
 
+// Alone connects to an endpoint that no catalog knows, for a program that has neither
+// service nor database. What is not given is found out. The error is the first line of the
+// check that is wrong.
+func Alone(ctx context.Context, e endpoint.Endpoint, secret string) (*Conn, error) {
+	reach, err := ParseReach([]string{"0.0.0.0/0", "::/0"})
+	if err != nil {
+		return nil, err
+	}
+	p := &Pool{reach: reach}
+	r := p.Check(ctx, &e, secret, false, nil)
+	if f := r.Fault(); f != nil {
+		return nil, fault.New(fault.Unavailable, "endpoint-check", "the store's %s is wrong: %s", f.Field, f.Seen).In(f.Field).
+			Do("%s", f.Remedy)
+	}
+	return p.open(&e, secret), nil
+}
+
 // health says how an endpoint stands by a report of it.
 func health(r *client.Report) endpoint.Health {
 	h := endpoint.Health{State: endpoint.Healthy, Since: r.At, Checked: r.At, Abilities: r.Abilities,

@@ -40,6 +40,9 @@ type knownConn struct {
 	mark int64
 }
 
+// Secrets gives what opens and seals secrets in the catalog.
+func (p *Pool) Secrets() Secrets { return p.secrets }
+
 // NewPool makes a pool. Endpoints beside public addresses are reached as reach says.
 func NewPool(c *catalog.Catalog, secrets Secrets, reach Reach) *Pool {
 	return &Pool{catalog: c, secrets: secrets, reach: reach, known: map[int64]knownConn{}}

@@ -309,11 +309,46 @@ func (f *Folder) Read(_ context.Context, key, ifETag string, from, length int64)
 	if err != nil {
 		return nil, errors.Join(err, file.Close())
 	}
-	return &whole{ReadCloser: struct {
-		io.Reader
-		io.Closer
-	}{io.NewSectionReader(file, from, length), file}, left: length}, nil
+	return &steady{file, io.NewSectionReader(file, from, length), length, f, key, ifETag}, nil
 }
+
+// steady reads a file as long as it stays what it is: a file may be written while it is
+// read.
+type steady struct {
+	file *os.File
+	part io.Reader
+	left int64 // bytes
+	of   *Folder
+	key  string
+	etag string // "": whatever it is
+}
+
+// Read reads on; at the end of the range the file must still be the same.
+func (s *steady) Read(p []byte) (int, error) {
+	n, err := s.part.Read(p)
+	if s.left -= int64(n); err != nil && (err != io.EOF || s.left > 0) {
+		return n, fileChanged().Because(err)
+	}
+	if s.left > 0 || s.etag == "" {
+		return n, err
+	}
+	st, serr := s.file.Stat()
+	if serr != nil {
+		return n, folderError(serr)
+	}
+	if s.of.facts(s.key, st).ETag != s.etag {
+		return n, fileChanged()
+	}
+	return n, err
+}
+
+func fileChanged() *fault.Error {
+	return fault.New(fault.Precondition, "source-changed", "the file was changed while it was read, or cannot be read").In("key").
+		Do("begin again")
+}
+
+// Close lets go of the file.
+func (s *steady) Close() error { return s.file.Close() }
 
 // Write writes a file beside its place, compares it, and puts it there.
 func (f *Folder) Write(ctx context.Context, key string, body Body, w Write) (Facts, error) {

@@ -18,6 +18,7 @@ import (
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/sealing"
 	"spindle/internal/core/syncing"
 	"spindle/internal/remote"
 	"spindle/internal/side"
@@ -135,28 +136,16 @@ type SyncSides struct {
 	Folders []string // roots beneath which folders may be
 }
 
-// Open gives a side of a job and what it is, by which another one in its place is known.
-// The errors have the codes folder-refused, folder-missing and those of buckets and
-// endpoints.
-func (s *SyncSides) Open(ctx context.Context, j *syncing.Job, p syncing.Place, odd func(key, what string)) (of side.Side,
-	mark string, err error) {
+// Open gives a side of a job and what it is, by which another one in its place is known; at
+// a moment, the side as it was then. The errors have the codes folder-refused,
+// folder-missing, as-of-versions and those of buckets and endpoints.
+func (s *SyncSides) Open(ctx context.Context, j *syncing.Job, p syncing.Place, at *time.Time,
+	odd func(key, what string)) (of side.Side, mark string, err error) {
 	switch {
 	case p.Folder != "":
 		return s.folder(p.Folder, side.Links(j.Links), odd)
 	case p.Endpoint != "":
-		conn, err := s.Remote.OfAccount(ctx, j.Account, p.Endpoint)
-		if err != nil {
-			return nil, "", err
-		}
-		var l side.Look
-		if err := side.Patiently(ctx, func() (err error) {
-			l, err = side.LookAt(ctx, conn, p.Bucket)
-			return err
-		}); err != nil {
-			return nil, "", err
-		}
-		return side.Beneath(&side.There{Conn: conn, Bucket: p.Bucket}, p.Prefix), fmt.Sprintf("bucket made %s at endpoint %d", l.Made,
-			conn.ID), nil
+		return s.there(ctx, j, p, at)
 	}
 	name, err := object.ParseBucketName(p.Bucket)
 	if err != nil {
@@ -167,7 +156,37 @@ func (s *SyncSides) Open(ctx context.Context, j *syncing.Job, p syncing.Place, o
 		return nil, "", err
 	}
 	here := &side.Here{Store: s.Store, Bucket: name, By: catalog.Author{Who: j.Who, Source: j.Source}}
-	return side.Beneath(here, p.Prefix), fmt.Sprintf("bucket %d", f.ID), nil
+	if of = here; at != nil {
+		if err := catalog.BucketBefore(f, *at); err != nil {
+			return nil, "", err
+		}
+		of = &side.HereAsOf{Here: here, At: *at}
+	}
+	return side.Beneath(of, p.Prefix), fmt.Sprintf("bucket %d", f.ID), nil
+}
+
+func (s *SyncSides) there(ctx context.Context, j *syncing.Job, p syncing.Place, at *time.Time) (side.Side, string, error) {
+	conn, err := s.Remote.OfAccount(ctx, j.Account, p.Endpoint)
+	if err != nil {
+		return nil, "", err
+	}
+	var l side.Look
+	if err := side.Patiently(ctx, func() (err error) {
+		l, err = side.LookAt(ctx, conn, p.Bucket)
+		return err
+	}); err != nil {
+		return nil, "", err
+	}
+	there := &side.There{Conn: conn, Bucket: p.Bucket}
+	mark := fmt.Sprintf("bucket made %s at endpoint %d", l.Made, conn.ID)
+	if at == nil {
+		return side.Beneath(there, p.Prefix), mark, nil
+	}
+	if l.Versioning == object.Off {
+		return nil, "", fault.New(fault.Invalid, "as-of-versions", "%s keeps no versions, so no earlier state can be read", p).
+			In("asOf").Do("leave the moment out, to have what is there now")
+	}
+	return side.Beneath(&side.ThereAsOf{There: there, At: *at}, p.Prefix), mark, nil
 }
 
 func (s *SyncSides) folder(dir string, links side.Links, odd func(key, what string)) (side.Side, string, error) {
@@ -202,28 +221,84 @@ func (s *SyncSides) Allowed(dir string) error {
 		Do("have its operator start it with --folder-root and a folder above that one")
 }
 
-// Carry gives what carries a job out.
-func (s *SyncSides) Carry(ctx context.Context, j *syncing.Job, odd func(key, what string)) (out *carry.Job, fromMark,
-	toMark string, release func(), err error) {
+// Carrying is what carries a job out, with what its sides are.
+type Carrying struct {
+	*carry.Job
+	FromMark, ToMark string
+	folders          []*side.Folder
+	sealed           side.Side // the place that holds what is sealed; nil: nothing is
+}
+
+// Close lets go of the sides.
+func (c *Carrying) Close() {
+	for _, f := range c.folders {
+		_ = f.Close() // it was read from, or written and synced
+	}
+}
+
+// Carry opens a job's sides, and gives what carries it out; odd hears of what is left out.
+func (s *SyncSides) Carry(ctx context.Context, j *syncing.Job, odd func(key, what string)) (*Carrying, error) {
 	o, err := j.Options()
 	if err != nil {
-		return nil, "", "", nil, err
+		return nil, err
 	}
 	o.Now = s.Store.Catalog.Now()
-	out = &carry.Job{Options: o, Guard: j.Guard, Parallel: j.Parallel, Class: j.Class, Sealed: j.Sealed}
-	if out.From, fromMark, err = s.Open(ctx, j, j.From, odd); err != nil {
-		return nil, "", "", nil, sideFault("from", err)
+	out := &Carrying{Job: &carry.Job{Options: o, Guard: j.Guard, Parallel: j.Parallel, Class: j.Class, Sealed: j.Sealed}}
+	if len(j.Limits) > 0 {
+		out.Rate = j.Rate
 	}
-	if out.To, toMark, err = s.Open(ctx, j, j.To, nil); err != nil {
-		return nil, "", "", nil, sideFault("to", err)
+	if out.From, out.FromMark, err = s.Open(ctx, j, j.From, j.AsOf, odd); err != nil {
+		return nil, sideFault("from", err)
 	}
-	return out, fromMark, toMark, func() {
-		for _, x := range []side.Side{out.From, out.To} {
-			if f, ok := x.(*side.Folder); ok {
-				_ = f.Close() // it was read from, or written and synced
-			}
-		}
-	}, nil
+	out.keep(out.From)
+	if out.To, out.ToMark, err = s.Open(ctx, j, j.To, nil, nil); err != nil {
+		out.Close()
+		return nil, sideFault("to", err)
+	}
+	out.keep(out.To)
+	if err := s.seal(j, out, odd); err != nil {
+		out.Close()
+		return nil, err
+	}
+	return out, nil
+}
+
+func (c *Carrying) keep(x side.Side) {
+	if f, ok := x.(*side.Folder); ok {
+		c.folders = append(c.folders, f)
+	}
+}
+
+// seal puts what seals or opens before a side.
+func (s *SyncSides) seal(j *syncing.Job, c *Carrying, odd func(key, what string)) error {
+	if j.Seals == nil {
+		return nil
+	}
+	master, err := s.Remote.Secrets().OpenSecret(catalog.SyncSecret(j.Seals.Recipient), j.Secret)
+	if err != nil {
+		return err
+	}
+	keys, err := sealing.FromMaster([]byte(master))
+	if err != nil {
+		return err
+	}
+	if at := (&side.Sealed{Keys: keys, Names: j.Seals.Names, Odd: odd}); j.Opens() {
+		at.Of = c.From
+		c.From, c.sealed = at, at.Of
+	} else {
+		at.Of = c.To
+		c.To, c.sealed = at, at.Of
+	}
+	return nil
+}
+
+// Mark writes down at the place that holds what is sealed how it is, before anything is
+// written there. The error has the code sealed-otherwise when it is sealed in another way.
+func (c *Carrying) Mark(ctx context.Context, j *syncing.Job) error {
+	if c.sealed == nil || j.Opens() {
+		return nil
+	}
+	return side.Patiently(ctx, func() error { return side.KeepMark(ctx, c.sealed, j.Seals) })
 }
 
 func sideFault(which string, err error) error {
@@ -318,17 +393,20 @@ func (s *syncRun) carryOut(ctx context.Context) error {
 		}
 	}
 	sides := &SyncSides{Store: c.store, Remote: c.settings.Remote, Folders: c.settings.Folders}
-	do, from, to, release, err := sides.Carry(ctx, s.job, s.leftOut)
+	do, err := sides.Carry(ctx, s.job, s.leftOut)
 	if err != nil {
 		return err
 	}
-	defer release()
-	if err := s.swapped(from, to); err != nil {
+	defer do.Close()
+	if err := s.swapped(do.FromMark, do.ToMark); err != nil {
+		return err
+	}
+	if err := do.Mark(ctx, s.job); err != nil {
 		return err
 	}
 	do.Anyway, do.Tell, do.Moved = s.run.Anyway, s.note, func(n int64) { s.moved.Add(n) }
 	do.Uploads = &syncUploads{ctx, c.store.Catalog, s.job.ID}
-	s.do = do
+	s.do = do.Job
 	going, stop := context.WithCancelCause(ctx)
 	saved := make(chan struct{})
 	go func() {
@@ -344,7 +422,7 @@ func (s *syncRun) carryOut(ctx context.Context) error {
 	}
 	s.tally()
 	if err == nil && s.run.Tally.Failed == 0 {
-		err = c.store.Catalog.KeepSyncMarks(ctx, s.job, from, to)
+		err = c.store.Catalog.KeepSyncMarks(ctx, s.job, do.FromMark, do.ToMark)
 	}
 	return err
 }
@@ -386,7 +464,7 @@ func (s *syncRun) tally() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.run.Tally = syncing.Tally{Plan: r.Plan, Written: r.Written.Plus(b.Written), Same: r.Same,
-		Removed: r.Removed.Plus(b.Removed), Drained: r.Drained.Plus(b.Drained), Failed: r.Failed, NotTaken: r.NotTaken,
+		Removed: r.Removed.Plus(b.Removed), Drained: r.Drained.Plus(b.Drained), AtHand: r.AtHand.Plus(b.AtHand), Failed: r.Failed, NotTaken: r.NotTaken,
 		Moved: s.moved.Load() + b.Moved}
 }
 

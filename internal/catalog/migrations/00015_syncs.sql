@@ -10,6 +10,7 @@ create table sync_jobs (
   target        jsonb not null,
   target_at     bigint references endpoints,
   spec          jsonb not null,
+  secret        bytea,                           -- what keys are made of that seal, sealed; null: nothing is sealed
   next          timestamptz,                     -- when the schedule is due; null: by hand
   source_mark   text not null default '',        -- what the sides were at the last good run
   target_mark   text not null default '',

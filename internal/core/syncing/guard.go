@@ -26,6 +26,7 @@ type Totals struct {
 	Same    Sum
 	Left    Sum // at the target alone, and staying
 	Refused Sum
+	AtHand  Sum // of the new ones: whose content is at the target under another key
 }
 
 // Sum counts objects and their bytes.

@@ -9,7 +9,9 @@ import (
 
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 	"spindle/internal/core/pattern"
+	"spindle/internal/core/sealing"
 )
 
 // Place is a side of a job: a folder of the service's machine, a bucket here, or one at an
@@ -95,6 +97,7 @@ type Job struct {
 	Next     *time.Time
 	FromMark string // what the sides were at the last run that was good
 	ToMark   string
+	Secret   []byte // what the keys of Seals are made of, sealed for the catalog
 }
 
 // Spec says how a job is done, as it is kept.
@@ -110,12 +113,23 @@ type Spec struct {
 	NewerBy  time.Duration `json:"newerBy,omitempty"`
 	Links    string        `json:"links,omitempty"`
 	Class    string        `json:"class,omitempty"`
-	Sealed   bool          `json:"sealed,omitempty"`
+	Sealed   bool          `json:"sealed,omitempty"` // at rest
 	Parallel int           `json:"parallel"`
 	Guard    Guard         `json:"guard"`
 	Schedule string        `json:"schedule,omitempty"` // "": by hand
-	Zone     string        `json:"zone,omitempty"`
+	Zone     string        `json:"zone,omitempty"`     // of the schedule and the limits
+
+	Tags   object.Tags   `json:"tags,omitempty"`   // that an object must have to take part
+	Limits []Limit       `json:"limits,omitempty"` // bandwidth by time of day
+	Seals  *sealing.Mark `json:"seals,omitempty"`  // how what leaves is sealed; nil: it is not
+
+	Prefix   string     `json:"prefix,omitempty"`   // of keys that take part
+	Restores string     `json:"restores,omitempty"` // the job whose settings are turned round: the source is sealed
+	AsOf     *time.Time `json:"asOf,omitempty"`     // the source as it was then; nil: as it is
 }
+
+// Opens reports whether it is the source that is sealed.
+func (s *Spec) Opens() bool { return s.Seals != nil && s.Restores != "" }
 
 var jobName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,61}[a-z0-9]$`)
 
@@ -146,6 +160,15 @@ func (j *Job) Check() error {
 	if j.Guard.Share < 0 || j.Guard.Share > 1 || j.Guard.Most < 0 {
 		bad("guard", "guard", "the guard is a share from 0 to 100 %% and a number of objects", "leave it out for 10 %% or 1,000 objects")
 	}
+	if err := checkLimits(j.Limits); err != nil {
+		all = append(all, err)
+	}
+	if j.Sealed && j.Seals != nil && (j.To.Folder != "" || j.To.Endpoint != "") {
+		bad("sealed", "sealed-twice", "what is sealed before it leaves need not be encrypted at rest too", "leave one of them out")
+	}
+	if j.AsOf != nil && j.From.Folder != "" {
+		bad("asOf", "as-of-folder", "a folder keeps no earlier states", "leave the moment out")
+	}
 	if len(j.Note) > MaxNote {
 		bad("note", "note", "the note has %d bytes, and %d are allowed", "shorten it", len(j.Note), MaxNote)
 	}
@@ -154,7 +177,19 @@ func (j *Job) Check() error {
 
 // Sentence says what the job does.
 func (j *Job) Sentence() string {
-	says := "What is new or changed in " + j.From.String() + " is written to " + j.To.String()
+	says := "What is new or changed in " + j.From.String()
+	if j.AsOf != nil {
+		says += ", as it was on " + j.AsOf.UTC().Format("2 January 2006 at 15:04 UTC") + ","
+	}
+	says += " is written to " + j.To.String()
+	switch {
+	case j.Opens():
+		says += ", opened with the passphrase"
+	case j.Seals != nil && j.Seals.Names:
+		says += ", contents and names sealed before they leave"
+	case j.Seals != nil:
+		says += ", contents sealed before they leave"
+	}
 	switch j.Mode {
 	case Mirror:
 		return says + ", and what is gone from the source is removed at the target."
@@ -166,8 +201,8 @@ func (j *Job) Sentence() string {
 
 // Options gives how the job's sides are compared.
 func (j *Job) Options() (Options, error) {
-	o := Options{Mode: j.Mode, By: j.By, Filter: Filter{SizeFrom: j.SizeFrom, SizeTo: j.SizeTo, OlderBy: j.OlderBy,
-		NewerBy: j.NewerBy}}
+	o := Options{Mode: j.Mode, By: j.By, Back: j.Restores != "", Filter: Filter{SizeFrom: j.SizeFrom, SizeTo: j.SizeTo, OlderBy: j.OlderBy,
+		NewerBy: j.NewerBy, Tags: j.Tags, Prefix: j.Prefix}}
 	for _, x := range []struct {
 		field string
 		list  []string
@@ -182,6 +217,16 @@ func (j *Job) Options() (Options, error) {
 		}
 	}
 	return o, nil
+}
+
+// Back gives a job that brings back what this one wrote: its settings turned round. Nothing
+// is removed by it, and it runs once, by hand.
+func (j *Job) Back(prefix string, asOf *time.Time) *Job {
+	b := &Job{Account: j.Account, Name: j.Name + "-restore", On: true, From: j.To, To: j.From, Secret: j.Secret, Spec: j.Spec}
+	b.Mode, b.Note, b.Schedule, b.Class, b.Sealed, b.Guard = Accumulate, "", "", "", false, Usual
+	b.OlderBy, b.NewerBy, b.Tags = 0, 0, nil
+	b.Restores, b.Prefix, b.AsOf = j.Name, prefix, asOf
+	return b
 }
 
 // State is how far a run is.
@@ -224,6 +269,7 @@ type Tally struct {
 	Same     Sum    `json:"same"`
 	Removed  Sum    `json:"removed"`
 	Drained  Sum    `json:"drained"`
+	AtHand   Sum    `json:"atHand"` // of what was written: copied at the target, not sent
 	Failed   int64  `json:"failed"`
 	NotTaken int64  `json:"notRemoved"`
 	Moved    int64  `json:"moved"` // bytes that were sent

@@ -2,9 +2,11 @@ package syncing
 
 import (
 	"iter"
+	"strings"
 	"time"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 	"spindle/internal/core/pattern"
 )
 
@@ -46,10 +48,11 @@ type Entry struct {
 	Key      string
 	Size     int64 // bytes
 	Modified time.Time
-	CRC64    *uint64 // nil: the listing does not tell
-	MD5      string  // in hex; "": it does not tell
-	ETag     string  // by which a read makes sure that it is still the same
-	Problem  string  // why it cannot be read; "": it can
+	CRC64    *uint64     // nil: the listing does not tell
+	MD5      string      // in hex; "": it does not tell
+	ETag     string      // by which a read makes sure that it is still the same
+	Tags     object.Tags // where the filter asks for them
+	Problem  string      // why it cannot be read; "": it can
 }
 
 // SizeOr gives an entry's size, or another number when there is none.
@@ -125,23 +128,34 @@ func ParseBy(s string) (By, error) {
 
 // Filter says what takes part; what is left out is neither written nor removed.
 type Filter struct {
+	Prefix   string            // of keys that take part
 	Like     []pattern.Pattern // keys that take part; none: all
 	LeaveOut []pattern.Pattern
 	SizeFrom *int64 // bytes
 	SizeTo   *int64
 	OlderBy  time.Duration // changed at least so long ago; 0: any
 	NewerBy  time.Duration // changed at most so long ago; 0: any
+	Tags     object.Tags   // that an object must have
 }
 
 // Takes reports whether an object takes part, as of a moment.
 func (f *Filter) Takes(e *Entry, now time.Time) bool {
 	age := now.Sub(e.Modified)
 	return f.takesKey(e.Key) && (f.SizeFrom == nil || e.Size >= *f.SizeFrom) && (f.SizeTo == nil || e.Size <= *f.SizeTo) &&
-		(f.OlderBy == 0 || age >= f.OlderBy) && (f.NewerBy == 0 || age <= f.NewerBy)
+		(f.OlderBy == 0 || age >= f.OlderBy) && (f.NewerBy == 0 || age <= f.NewerBy) && f.tagged(e)
+}
+
+func (f *Filter) tagged(e *Entry) bool {
+	for k, v := range f.Tags {
+		if has, ok := e.Tags[k]; !ok || has != v {
+			return false
+		}
+	}
+	return true
 }
 
 func (f *Filter) takesKey(key string) bool {
-	return (len(f.Like) == 0 || pattern.Any(f.Like, key)) && !pattern.Any(f.LeaveOut, key)
+	return strings.HasPrefix(key, f.Prefix) && (len(f.Like) == 0 || pattern.Any(f.Like, key)) && !pattern.Any(f.LeaveOut, key)
 }
 
 // Options say how sides are compared.
@@ -151,6 +165,10 @@ type Options struct {
 	Filter  Filter
 	Now     time.Time
 	CanHold func(key string) error // refuses keys that the target cannot hold; nil: it holds all
+
+	// Back says that the source is a copy of the target: it has what the target has as long
+	// as it was written later.
+	Back bool
 }
 
 // Plan merges the listings of source and target, each in the byte order of keys, into
@@ -268,6 +286,7 @@ func (o *Options) compare(s, t *Entry) (Deed, Why) {
 		return Skip, Same
 	case o.By == ByDigest:
 		return Doubt, Digest
+	case o.Back && !s.Modified.Before(t.Modified.Add(clockGrain)):
 	case t.Modified.Before(s.Modified.Add(clockGrain)):
 		return Doubt, Newer
 	}

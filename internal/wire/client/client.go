@@ -454,7 +454,16 @@ func (c *checked) Read(p []byte) (int, error) {
 
 // Head gives what is known of an object.
 func (c *Client) Head(ctx context.Context, bucket, key string) (Info, error) {
-	r, err := c.request(ctx, http.MethodHead, bucket, key, nil, nil)
+	return c.HeadVersion(ctx, bucket, key, "")
+}
+
+// HeadVersion gives what is known of a version of an object, "" for the current one.
+func (c *Client) HeadVersion(ctx context.Context, bucket, key, version string) (Info, error) {
+	var q url.Values
+	if version != "" {
+		q = url.Values{"versionId": {version}}
+	}
+	r, err := c.request(ctx, http.MethodHead, bucket, key, q, nil)
 	if err != nil {
 		return Info{}, err
 	}

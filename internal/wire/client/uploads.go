@@ -217,9 +217,15 @@ func (c *Client) SetMetadata(ctx context.Context, bucket, key, etag string, p Pu
 
 // SetMetadataOf is SetMetadata that gives ETag and version of what is there then.
 func (c *Client) SetMetadataOf(ctx context.Context, bucket, key, etag string, p Put) (Info, error) {
+	return c.CopyWithin(ctx, bucket, key, etag, key, p)
+}
+
+// CopyWithin makes an object of another one of its bucket that has an ETag, with the type,
+// headers and metadata of p; no bytes are moved.
+func (c *Client) CopyWithin(ctx context.Context, bucket, from, etag, key string, p Put) (Info, error) {
 	h := http.Header{}
 	p.set(h)
-	h.Set("X-Amz-Copy-Source", (&url.URL{Path: bucket + "/" + key}).EscapedPath())
+	h.Set("X-Amz-Copy-Source", (&url.URL{Path: bucket + "/" + from}).EscapedPath())
 	h.Set("X-Amz-Copy-Source-If-Match", `"`+etag+`"`)
 	h.Set("X-Amz-Metadata-Directive", "REPLACE")
 	if p.ReplaceTags {
