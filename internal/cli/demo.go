@@ -102,7 +102,7 @@ func (a *app) demoCommand() *cli.Command {
 			if err := standins.Register(ctx, s.Store, s.Keys); err != nil {
 				return err
 			}
-			if err := standins.Sync(ctx, s.Store, drop); err != nil {
+			if err := standins.Sync(ctx, s.Store, s.Keys, drop); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.Out, "ready: wire %s, desk %s\n\n  console  %s\n  key      %s\n  secret   %s\n\n"+

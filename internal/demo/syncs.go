@@ -10,6 +10,7 @@ import (
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/sealing"
 	"spindle/internal/core/syncing"
 	"spindle/internal/standin/hold"
 	"spindle/internal/store"
@@ -36,18 +37,36 @@ func Drop(dir string) error {
 	return nil
 }
 
-// Sync adds the sample data's sync jobs, unless they are there: a mirror each night, and a
-// drain of the drop folder by hand.
-func (s Standins) Sync(ctx context.Context, to *store.Store, drop string) error {
+// SealedWith is the passphrase of the sample data's sealed copy.
+const SealedWith = "linen thread on a wooden reel"
+
+// Sync adds the sample data's sync jobs, unless they are there: a mirror each night, a sealed
+// copy each week, and a drain of the drop folder by hand.
+func (s Standins) Sync(ctx context.Context, to *store.Store, secrets Secrets, drop string) error {
 	if len(s) == 0 {
 		return nil
 	}
 	by := catalog.Author{At: to.Catalog.Now(), Who: OwnerKey, Source: "10.4.0.11"}
-	mill := s[len(s)-1] // old-mill
+	harbour, mill := s[1], s[2]
 	if err := mill.Hold.Make("attic", by.At); err != nil && !errors.Is(err, hold.ErrBucket) {
 		return err
 	}
+	if err := harbour.Hold.Make("sealed", by.At); err != nil && !errors.Is(err, hold.ErrBucket) {
+		return err
+	}
+	if _, err := to.Catalog.Sync(ctx, Account, "loans-sealed"); err == nil {
+		return nil // they are there
+	}
+	mark, keys, err := sealing.New(SealedWith, true)
+	if err != nil {
+		return err
+	}
+	secret, err := secrets.SealSecret(catalog.SyncSecret(mark.Recipient), string(keys.Master()))
+	if err != nil {
+		return err
+	}
 	night := time.Date(by.At.Year(), by.At.Month(), by.At.Day(), 2, 30, 0, 0, time.UTC).AddDate(0, 0, 1)
+	week := time.Date(by.At.Year(), by.At.Month(), by.At.Day(), 4, 0, 0, 0, time.UTC).AddDate(0, 0, 7-int(by.At.Weekday()))
 	usual := func(mode syncing.Mode, note string) syncing.Spec {
 		return syncing.Spec{Mode: mode, By: syncing.ByTime, Links: "skip", Parallel: 8, Guard: syncing.Usual, Note: note}
 	}
@@ -56,9 +75,17 @@ func (s Standins) Sync(ctx context.Context, to *store.Store, drop string) error 
 			Spec: usual(syncing.Mirror, "what nobody looks at, kept twice"), Next: &night},
 		{Name: "trip-notes", From: syncing.Place{Folder: drop}, To: syncing.Place{Bucket: "field-notes", Prefix: "in/"},
 			Spec: usual(syncing.Drain, "what comes back from collecting trips")},
+		{Name: "loans-sealed", From: syncing.Place{Bucket: "loans"},
+			To: syncing.Place{Endpoint: "harbour-mirror", Bucket: "sealed", Prefix: "loans/"}, Secret: secret,
+			Spec: usual(syncing.Mirror, "who borrows what is nobody's business there"), Next: &week},
 	} {
-		if j.Account, j.On = Account, true; j.Next != nil {
+		j.Account, j.On = Account, true
+		switch j.Name {
+		case "nightly-attic":
 			j.Schedule = "30 2 * * *"
+		case "loans-sealed":
+			j.Schedule, j.Seals = "0 4 * * 0", mark
+			j.Limits = []syncing.Limit{{From: 8 * 60, To: 18 * 60, Rate: 128 << 10}, {Rate: 1 << 20}}
 		}
 		if err := j.Check(); err != nil {
 			return err

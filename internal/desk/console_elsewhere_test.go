@@ -6,6 +6,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"spindle/internal/core/fault"
 	"spindle/internal/harness"
 	"spindle/internal/service"
 	"spindle/internal/standin"
@@ -122,6 +123,40 @@ func TestSyncInTheConsole(t *testing.T) {
 		t.Errorf("%d copies are left, %v", len(p.Objects), err)
 	}
 	walk("it goes on", harness.Button("Let it go on"), harness.Appears("3 at the target"))
-	walk("removed", harness.Button("Remove"), harness.Appears("What it wrote to"), harness.Button("Remove it"),
-		harness.Appears("There is no job yet"))
+	walk("brought back, step by step", harness.Button("Restore"), harness.Appears("nothing is removed"),
+		harness.Script(`document.querySelector(".dialog input[name=to]").select()`), field("to", "plates/back/"),
+		harness.Button("See what would come back"), harness.Appears("Both sides are empty"), harness.Button("Cancel"))
+	if _, err := s.Store.Catalog.Sync(t.Context(), "herbarium", "nightly-restore"); !fault.HasCode(err, "sync-missing") {
+		t.Errorf("a restore that was given up: %v", err)
+	}
+	walk("the sheet", harness.Button("Recovery sheet"), harness.Appears("RECOVERY SHEET for nightly"), harness.Button("Close"))
+	walk("on the map", chromedp.Navigate(s.DeskURL+"/replication"), harness.Appears("1 sync job"),
+		chromedp.Click(chromedp.CSS(`g.thread[aria-label^="nightly, from plates to copies"]`)), harness.Appears("Open the job"))
+	walk("removed", chromedp.Navigate(s.DeskURL+"/sync/nightly"), harness.Button("Remove"), harness.Appears("What it wrote to"),
+		harness.Button("Remove it"), harness.Appears("There is no job yet"))
+}
+
+// TestSealingInTheConsole makes a sealed job: its passphrase is typed twice and kept, and
+// the form says what is lost otherwise.
+func TestSealingInTheConsole(t *testing.T) {
+	s := harness.Service(t, nil)
+	c := fill(t, s, 2, func(i int) string { return []string{"a/one", "b/two"}[i] })
+	if err := c.CreateBucket(t.Context(), "copies"); err != nil {
+		t.Fatal(err)
+	}
+	walk, _ := signedIn(t, s, "/sync")
+	field := func(name, text string) chromedp.Action[chromedp.Void] {
+		return chromedp.SendKeys(chromedp.CSS(".dialog input[name="+name+"]"), text)
+	}
+	walk("looked at before it is saved", harness.Button("New job"), chromedp.WaitVisible(chromedp.CSS(".dialog input[name=name]")),
+		field("name", "secret"), field("from", "plates"), field("to", "copies"), harness.Button("Rehearse it"),
+		harness.Appears("a/one"), harness.Appears("keeps no versions"))
+	walk("sealed", chromedp.Click(chromedp.CSS(`.dialog button[role=radio][value=names]`)), harness.Appears("nobody can bring it back"),
+		field("passphrase", "linen thread on a reel"), field("again", "linen thread on a reel"),
+		chromedp.Click(chromedp.CSS(`.dialog button[role=checkbox]`)), harness.Button("Save the job"),
+		harness.Appears("The job secret is saved"), harness.Appears("contents and names sealed before they leave"))
+	walk("run", harness.Button("Run now"), harness.Appears("2 objects"), harness.Appears("done"))
+	if p, err := c.List(t.Context(), "copies", "a/", "", "", 10); err != nil || len(p.Objects) != 0 {
+		t.Errorf("names show: %+v, %v", p.Objects, err)
+	}
 }

@@ -184,3 +184,45 @@ func (d *Desk) syncSheet(ctx context.Context, in *struct {
 	out.Body.Text = j.Sheet(way, d.store.Catalog.Now())
 	return out, nil
 }
+
+// triedSync rehearses a job that is not saved, for a short while. What is to be sealed is not
+// compared: its passphrase is not known before it is saved.
+func (d *Desk) triedSync(ctx context.Context, j *syncing.Job, sealed bool) (*struct{ Body SyncRehearsal }, error) {
+	if !sealed {
+		out, err := d.rehearsed(ctx, j, tryFor)
+		return &struct{ Body SyncRehearsal }{out}, err
+	}
+	return &struct{ Body SyncRehearsal }{SyncRehearsal{Kinds: []RehearsedKind{}, Says: j.Sentence(), Undo: d.undo(ctx, j)}}, nil
+}
+
+// undo says whether what a job replaces or removes at its target can be brought back there.
+func (d *Desk) undo(ctx context.Context, j *syncing.Job) string {
+	keeps := object.Off
+	switch {
+	case j.To.Folder != "":
+	case j.To.Endpoint != "":
+		conn, err := d.endpoints.OfAccount(ctx, j.Account, j.To.Endpoint)
+		if err != nil {
+			return "unknown"
+		}
+		l, err := side.LookAt(ctx, conn, j.To.Bucket)
+		if err != nil {
+			return "unknown"
+		}
+		keeps = l.Versioning
+	default:
+		name, err := object.ParseBucketName(j.To.Bucket)
+		if err != nil {
+			return "unknown"
+		}
+		f, err := d.store.Facts(ctx, name)
+		if err != nil {
+			return "unknown"
+		}
+		keeps = f.Versioning
+	}
+	if keeps == object.On {
+		return "can"
+	}
+	return "cannot"
+}

@@ -110,6 +110,8 @@ func (d *Desk) syncCalls(to *calls) {
 	call(to, mine, "change-sync", "PATCH "+one, "sync", "Change a sync job", d.changeSync)
 	call(to, mine, "remove-sync", "DELETE "+one, "sync", "Remove a sync job with its runs", d.removeSync, answers(204))
 	call(to, mine, "rehearse-sync", "POST "+one+"/rehearse", "sync", "Say what a run would do, and why", d.rehearseSync)
+	call(to, mine, "rehearse-new-sync", "POST /syncs/rehearse", "sync", "Say what a job would do before it is saved",
+		d.rehearseNewSync)
 	call(to, mine, "list-sync-runs", "GET "+one+"/runs", "sync", "List the runs of a job, latest first", d.syncRuns)
 	call(to, mine, "show-sync-run", "GET "+one+"/runs/{run}", "sync", "Show a run", d.showSyncRun)
 	call(to, mine, "run-sync", "POST "+one+"/runs", "sync", "Run a job now, or let a run that asks go on", d.runSync,
@@ -338,20 +340,7 @@ func (d *Desk) addSync(ctx context.Context, in *struct {
 }) (*syncOut, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()
-	j := &syncing.Job{Name: in.Body.Name, Account: who(ctx).subject.Account, On: true, Spec: syncing.Spec{
-		Mode: syncing.Accumulate, By: syncing.ByTime, Links: string(side.SkipLinks), Parallel: 8, Guard: syncing.Usual}}
-	for _, x := range []struct {
-		field string
-		v     *string
-	}{{"from", in.Body.From}, {"to", in.Body.To}} {
-		if x.v == nil {
-			return nil, fault.New(fault.Invalid, "address", "the job has no %s", x.field).In(x.field).Do("name a side")
-		}
-	}
-	err := in.Body.apply(j, by.At)
-	if err == nil {
-		err = d.maySync(ctx, j)
-	}
+	j, err := d.newSync(ctx, in.Body.Name, &in.Body.SyncChange)
 	if err == nil {
 		err = d.sealSync(ctx, j, &in.Body.SyncChange)
 	}
@@ -362,6 +351,24 @@ func (d *Desk) addSync(ctx context.Context, in *struct {
 		return nil, err
 	}
 	return d.oneSync(ctx, j.Name)
+}
+
+// newSync gives a job as it is asked for, whose sides who asks may use.
+func (d *Desk) newSync(ctx context.Context, name string, c *SyncChange) (*syncing.Job, error) {
+	j := &syncing.Job{Name: name, Account: who(ctx).subject.Account, Who: author(ctx).Who, On: true, Spec: syncing.Spec{
+		Mode: syncing.Accumulate, By: syncing.ByTime, Links: string(side.SkipLinks), Parallel: 8, Guard: syncing.Usual}}
+	for _, x := range []struct {
+		field string
+		v     *string
+	}{{"from", c.From}, {"to", c.To}} {
+		if x.v == nil {
+			return nil, fault.New(fault.Invalid, "address", "the job has no %s", x.field).In(x.field).Do("name a side")
+		}
+	}
+	if err := c.apply(j, d.store.Catalog.Now()); err != nil {
+		return nil, err
+	}
+	return j, d.maySync(ctx, j)
 }
 
 func (d *Desk) changeSync(ctx context.Context, in *struct {
@@ -405,6 +412,8 @@ type SyncRehearsal struct {
 	More  bool            `json:"more,omitempty" doc:"It took too long, and ended here"`
 
 	AtHand syncing.Sum `json:"atHand" doc:"Of what is new: at the target under another key, and copied there"`
+	Says   string      `json:"says" doc:"What the job does, in a sentence"`
+	Undo   string      `json:"undo" enum:"can,cannot,unknown" doc:"Whether what is replaced or removed at the target can be brought back there"`
 }
 
 // Differ reports whether a run would change anything.
@@ -427,6 +436,7 @@ type RehearsedKind struct {
 
 const (
 	rehearseFor      = 2 * time.Minute
+	tryFor           = 10 * time.Second // of a job that is not saved
 	rehearseExamples = 20
 )
 
@@ -438,12 +448,27 @@ func (d *Desk) rehearseSync(ctx context.Context, in *SyncPath) (*struct{ Body Sy
 	if err != nil {
 		return nil, err
 	}
-	do, err := d.sides().Carry(ctx, j, nil)
+	out, err := d.rehearsed(ctx, j, rehearseFor)
+	return &struct{ Body SyncRehearsal }{out}, err
+}
+
+// rehearseNewSync says of a job that is not saved, or not saved so, what it would do.
+func (d *Desk) rehearseNewSync(ctx context.Context, in *struct{ Body SyncChange }) (*struct{ Body SyncRehearsal }, error) {
+	j, err := d.newSync(ctx, "unsaved", &in.Body)
 	if err != nil {
 		return nil, err
 	}
+	return d.triedSync(ctx, j, in.Body.Sealing != nil && *in.Body.Sealing != "none")
+}
+
+func (d *Desk) rehearsed(ctx context.Context, j *syncing.Job, long time.Duration) (SyncRehearsal, error) {
+	out := SyncRehearsal{Kinds: []RehearsedKind{}, Says: j.Sentence()}
+	do, err := d.sides().Carry(ctx, j, nil)
+	if err != nil {
+		return out, err
+	}
 	defer do.Close()
-	out := SyncRehearsal{Kinds: []RehearsedKind{}}
+	out.Undo = d.undo(ctx, j)
 	at := map[[2]string]int{}
 	begun := time.Now()
 	do.Each = func(s *syncing.Step) bool {
@@ -462,18 +487,18 @@ func (d *Desk) rehearseSync(ctx context.Context, in *SyncPath) (*struct{ Body Sy
 		if len(x.Examples) < rehearseExamples && s.Do != syncing.Skip {
 			x.Examples = append(x.Examples, s.Key)
 		}
-		out.More = time.Since(begun) > rehearseFor
+		out.More = time.Since(begun) > long
 		return !out.More
 	}
 	t, err := do.Rehearse(ctx)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	out.AtHand = t.AtHand
 	if err := j.Guard.Check(&t, j.Mode); err != nil && !out.More {
 		out.Asks = fault.From(err).Message
 	}
-	return &struct{ Body SyncRehearsal }{out}, nil
+	return out, nil
 }
 
 func (d *Desk) syncRuns(ctx context.Context, in *struct {

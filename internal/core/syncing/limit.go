@@ -29,7 +29,7 @@ var limitText = regexp.MustCompile(`^(?:(\d\d?):(\d\d)-(\d\d?):(\d\d) )?(\S+)$`)
 func ParseLimit(s string) (l Limit, err error) {
 	bad := func() error {
 		return fault.New(fault.Invalid, "bandwidth", "%q is no limit", s).In("bandwidth").
-			Do("give bytes a second, such as 2MiB, or with a time of day, such as 08:00-18:00 2MiB; none is no limit")
+			Do("give bytes a second, 16KiB or more, such as 2MiB, or with a time of day, such as 08:00-18:00 2MiB; none is no limit")
 	}
 	m := limitText.FindStringSubmatch(strings.TrimSpace(s))
 	if m == nil {
@@ -51,7 +51,7 @@ func ParseLimit(s string) (l Limit, err error) {
 		return l, nil
 	}
 	n, err := humanize.ParseBytes(strings.TrimSuffix(m[5], "/s"))
-	if err != nil || n < 1 || n > 1<<50 {
+	if err != nil || n < 16<<10 || n > 1<<50 {
 		return l, bad()
 	}
 	l.Rate = int64(n)

@@ -41,7 +41,7 @@ func (j *Job) Sheet(w Way, now time.Time) string {
 	line("Run")
 	line("  %s", strings.Join(j.recover(w), " "))
 	line("")
-	line("It asks for secrets, says what would come back, and writes it when you agree.")
+	line("It asks for the secrets, and before it replaces a file that is in the folder already.")
 	line("Add --prefix notes/ for a part of it, --rehearse to write nothing.")
 	if w.URL != "" {
 		line("Where the store keeps versions, --as-of '2026-11-20 14:00' brings back what was there then.")

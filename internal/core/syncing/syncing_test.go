@@ -12,6 +12,7 @@ import (
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/pattern"
+	"spindle/internal/core/sealing"
 )
 
 var noon = time.Date(2026, 3, 14, 12, 0, 0, 0, time.UTC)
@@ -213,5 +214,73 @@ func TestWordsOfJobs(t *testing.T) {
 	}
 	if _, err := ParseBy("smell"); !fault.HasCode(err, "compare-by") {
 		t.Error(err)
+	}
+}
+
+func TestLimits(t *testing.T) {
+	for text, want := range map[string]string{"2MiB": "2MiB", "08:00-18:00 1MiB/s": "08:00-18:00 1MiB", "22:30-6:00 none": "22:30-06:00 none",
+		"none": "none", " 300KB ": "300000", "00:00-24:00 1MiB": "", "25:00-3:00 1MiB": "", "08:00 1MiB": "", "fast": "", "1": "", "": "",
+		"08:61-09:00 1MiB": ""} {
+		l, err := ParseLimit(text)
+		if (err == nil) != (want != "") || err == nil && l.String() != want {
+			t.Errorf("%q is %q, %v", text, l, err)
+		}
+	}
+	parse := func(text string) Limit {
+		l, err := ParseLimit(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return l
+	}
+	j := &Job{Spec: Spec{Zone: "Europe/Oslo", Limits: []Limit{parse("08:00-18:00 1MiB"), parse("10MiB"), parse("22:00-06:00 none")}}}
+	for at, want := range map[string]int64{"07:59": 10 << 20, "08:00": 1 << 20, "17:59": 1 << 20, "18:00": 10 << 20, "23:00": 0,
+		"05:59": 0, "06:00": 10 << 20} {
+		oslo, err := time.LoadLocation("Europe/Oslo")
+		if err != nil {
+			t.Fatal(err)
+		}
+		moment, err := time.ParseInLocation("2006-01-02 15:04", "2026-07-01 "+at, oslo)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := j.Rate(moment.UTC()); got != want {
+			t.Errorf("at %s: %d, not %d", at, got, want)
+		}
+	}
+	if err := checkLimits([]Limit{parse("1MiB"), parse("2MiB")}); !fault.HasCode(err, "bandwidth") {
+		t.Errorf("two for all times: %v", err)
+	}
+}
+
+// A job turned round removes nothing and has no schedule; its sheet has the command that
+// recovers, quoted, and no secret.
+func TestBackAndSheet(t *testing.T) {
+	m, k, err := sealing.New("linen thread on a reel", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	j := &Job{Name: "nightly", From: Place{Bucket: "plates"}, To: Place{Endpoint: "mill", Bucket: "kept", Prefix: "it's/"},
+		Spec: Spec{Mode: Mirror, Schedule: "@daily", Seals: m, Class: "COLD", Guard: Usual}, Secret: []byte("x"), Who: "OWNER"}
+	b := j.Back("2026/", nil)
+	if b.From != j.To || b.To != j.From || b.Mode != Accumulate || b.Schedule != "" || !b.Opens() || b.Class != "" || j.Opens() {
+		t.Errorf("turned round: %+v", b)
+	}
+	if o, err := b.Options(); err != nil || !o.Back || o.Filter.Prefix != "2026/" {
+		t.Errorf("%+v, %v", o, err)
+	}
+	text := j.Sheet(Way{URL: "https://mill.example", Key: "MILL", Region: "coast"}, time.Unix(1_790_000_000, 0))
+	for _, want := range []string{"'https://mill.example/kept/it'\\''s/' --key MILL --region coast --to ./recovered",
+		m.Salt.String() + " --names", "schedule @daily, UTC"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the sheet has no %q:\n%s", want, text)
+		}
+	}
+	if strings.Contains(text, k.Identity()) {
+		t.Error("a secret is on the sheet")
+	}
+	j.To, j.Seals = Place{Folder: "/mnt/disk"}, nil
+	if text := j.Sheet(Way{}, time.Now()); !strings.Contains(text, "--from /mnt/disk --to") || strings.Contains(text, "passphrase") {
+		t.Errorf("the sheet of a folder:\n%s", text)
 	}
 }

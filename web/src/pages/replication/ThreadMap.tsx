@@ -1,17 +1,16 @@
-import type { Replication } from '../../data/replication';
 import { Shape, dyeOf } from '../../parts/Marks';
-import { type Post, type Thread, layOut, thickness, waitOf, width } from './map';
+import { type Post, type Strand, type Thread, layOut, thickness, width } from './map';
 import { endpointShape, ruleShape } from './states';
 
 interface Props {
-  rules: Replication[];
+  strands: Strand[];
   chosen: string;
-  onChoose: (rule: string) => void;
+  onChoose: (of: string) => void;
 }
 
-/** Buckets and endpoints as posts, rules as threads between them. */
-export function ThreadMap({ rules, chosen, onChoose }: Props) {
-  const { posts, threads, height } = layOut(rules);
+/** Buckets, endpoints and folders as posts, rules and sync jobs as threads between them. */
+export function ThreadMap({ strands, chosen, onChoose }: Props) {
+  const { posts, threads, height } = layOut(strands);
   return (
     <figure>
       <svg
@@ -21,14 +20,14 @@ export function ThreadMap({ rules, chosen, onChoose }: Props) {
         aria-label="Threads from buckets to where they are copied"
       >
         <text x={10} y={14} className="fill-ink-3 text-[11px]">
-          held here
+          copied from
         </text>
         <text x={width - 10} y={14} textAnchor="end" className="fill-ink-3 text-[11px]">
           written to
         </text>
         <path d={`M0 22H${width}`} className="stroke-hairline" />
         {threads.map((t) => (
-          <Line key={`${t.rule.name} ${t.target.id}`} t={t} chosen={t.rule.name === chosen} onChoose={onChoose} />
+          <Line key={t.id} t={t} chosen={t.of === chosen} onChoose={onChoose} />
         ))}
         {posts.map((p) => (
           <PostMark key={`${p.x} ${p.id}`} p={p} />
@@ -37,6 +36,7 @@ export function ThreadMap({ rules, chosen, onChoose }: Props) {
       <figcaption className="row small dim mt-8 pt-6 gap-18 border-t border-t-hairline">
         <span>thicker: more bytes a second</span>
         <span>dashed: broken off</span>
+        <span>dotted: a sync job, now and then</span>
         {['keeps up', 'copying', 'late', 'failing', 'off'].map((s) => (
           <span key={s} className={`state ${dyeOf(ruleShape[s]!)}`}>
             <Shape kind={ruleShape[s]!} size={11} />
@@ -49,23 +49,21 @@ export function ThreadMap({ rules, chosen, onChoose }: Props) {
 }
 
 /** A thread with its label and the mark at its end; a button for the keyboard too. */
-function Line({ t, chosen, onChoose }: { t: Thread; chosen: boolean; onChoose: (rule: string) => void }) {
-  const [a, b] = [t.from, t.to];
+function Line({ t, chosen, onChoose }: { t: Thread; chosen: boolean; onChoose: (of: string) => void }) {
+  const { a, b } = t;
   const mid = (a.x + b.x) / 2;
   const d = `M${a.x + 6} ${a.y}C${mid} ${a.y} ${mid} ${b.y} ${b.x - 24} ${b.y}`;
-  const broken = t.target.state === 'failing';
-  const kind = ruleShape[t.target.state] ?? 'none';
   const { x, y, width: w } = t.label;
   return (
     <g
       role="button"
       tabIndex={0}
       aria-pressed={chosen}
-      aria-label={`${t.rule.name}, from ${t.rule.bucket} to ${t.target.address}: ${t.target.state}`}
+      aria-label={`${t.name}, from ${t.from.name} to ${t.address}: ${t.state}`}
       className="thread cursor-pointer"
-      onClick={() => onChoose(t.rule.name)}
+      onClick={() => onChoose(t.of)}
       onKeyDown={(e) => {
-        if (e.key === 'Enter' || e.key === ' ') onChoose(t.rule.name);
+        if (e.key === 'Enter' || e.key === ' ') onChoose(t.of);
       }}
     >
       <path d={d} fill="none" stroke="transparent" strokeWidth={16} />
@@ -73,11 +71,12 @@ function Line({ t, chosen, onChoose }: { t: Thread; chosen: boolean; onChoose: (
         d={d}
         fill="none"
         className={chosen ? 'stroke-woad' : 'stroke-ink-3'}
-        strokeWidth={thickness(t.target.rate)}
-        strokeDasharray={broken ? '7 5' : undefined}
+        strokeWidth={t.job ? Math.max(2.5, thickness(t.rate)) : thickness(t.rate)}
+        strokeLinecap={t.job && !t.broken ? 'round' : undefined}
+        strokeDasharray={t.broken ? '7 5' : t.job ? '0.1 7' : undefined}
       />
-      <g transform={`translate(${b.x - 20} ${b.y - 6})`} className={dyeOf(kind)}>
-        <Shape kind={kind} />
+      <g transform={`translate(${b.x - 20} ${b.y - 6})`} className={dyeOf(t.shape)}>
+        <Shape kind={t.shape} />
       </g>
       <rect
         x={x - w / 2}
@@ -88,7 +87,7 @@ function Line({ t, chosen, onChoose }: { t: Thread; chosen: boolean; onChoose: (
         className={chosen ? 'fill-woad stroke-woad' : 'fill-cloth-raised stroke-hairline'}
       />
       <text x={x - w / 2 + 9} y={y + 4} className={`text-[12px] font-[650] ${chosen ? 'fill-on-dye' : 'fill-ink'}`}>
-        {t.rule.name}
+        {t.name}
       </text>
       <text
         x={x + w / 2 - 9}
@@ -96,7 +95,7 @@ function Line({ t, chosen, onChoose }: { t: Thread; chosen: boolean; onChoose: (
         textAnchor="end"
         className={`text-[11px] ${chosen ? 'fill-on-dye' : 'fill-ink-2'}`}
       >
-        {waitOf(t.target)}
+        {t.says}
       </text>
     </g>
   );

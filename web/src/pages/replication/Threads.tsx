@@ -3,13 +3,16 @@ import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 
 import { type Replication, useFaults, useReplications } from '../../data/replication';
+import { type Sync, runShape, useSyncs } from '../../data/sync';
 import { Section, Size, Trouble } from '../../parts/Bits';
 import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { count, things } from '../../parts/format';
+import { JobFacts } from '../sync/JobFacts';
 import { TargetFacts } from './RuleFacts';
 import { RuleForm } from './RuleForm';
 import { ThreadMap } from './ThreadMap';
+import { jobChoice, jobStrands, ruleStrands } from './map';
 import { ruleShape, since, span } from './states';
 
 const several: Record<string, string> = { 'keeps up': 'keep up', 'some fail': 'with failures' };
@@ -21,6 +24,7 @@ export default function Threads() {
   const [query, setQuery] = useSearchParams();
   const [adding, setAdding] = useState(false);
   const rules = useReplications();
+  const jobs = useSyncs().data ?? [];
   const view = query.get('view') === 'list' ? 'list' : 'map';
   const set = (name: string, value: string) =>
     setQuery(
@@ -32,14 +36,18 @@ export default function Threads() {
     );
   if (rules.error && !rules.data) return <Trouble error={rules.error} />;
   const all = rules.data ?? [];
-  const chosen = all.find((r) => r.name === query.get('rule')) ?? worst(all);
+  const job = jobs.find((j) => jobChoice(j.name) === query.get('rule'));
+  const chosen = job ? undefined : (all.find((r) => r.name === query.get('rule')) ?? worst(all));
   return (
     <>
       <div className="pagehead">
         <div>
           <h1>Thread map</h1>
           <p className="meta">
-            <span>{things(all.length, 'rule')}</span>
+            <span>
+              {things(all.length, 'rule')}
+              {jobs.length ? `, ${things(jobs.length, 'sync job')}` : ''}
+            </span>
             {['keeps up', 'copying', 'late', 'some fail', 'failing', 'off'].map((s) => {
               const n = all.filter((r) => r.state === s).length;
               return n ? (
@@ -66,7 +74,7 @@ export default function Threads() {
           </button>
         </div>
       </div>
-      {rules.data && !all.length ? (
+      {rules.data && !all.length && !jobs.length ? (
         <p className="empty faint">
           No rule copies anything yet. A rule keeps objects of a bucket copied to another bucket, here or at an
           endpoint, within seconds and through any outage.
@@ -75,7 +83,12 @@ export default function Threads() {
         <List rules={all} />
       ) : (
         <div className="columns grid grid-cols-[minmax(0,1fr)_320px] gap-x-28 gap-y-14">
-          <ThreadMap rules={all} chosen={chosen?.name ?? ''} onChoose={(r) => set('rule', r)} />
+          <ThreadMap
+            strands={[...ruleStrands(all), ...jobStrands(jobs)]}
+            chosen={job ? jobChoice(job.name) : (chosen?.name ?? '')}
+            onChoose={(of) => set('rule', of)}
+          />
+          {job ? <JobPanel job={job} /> : null}
           {chosen ? <Panel rule={chosen} /> : null}
         </div>
       )}
@@ -123,6 +136,25 @@ function Panel({ rule }: { rule: Replication }) {
     </aside>
   );
 }
+
+/** What is known of the chosen job, in short. */
+const JobPanel = ({ job }: { job: Sync }) => (
+  <aside aria-label={`The job ${job.name}`}>
+    <header className="row justify-between items-baseline">
+      <h2>
+        <Link to={`/sync/${job.name}`}>{job.name}</Link>
+      </h2>
+      {job.last ? <State kind={runShape[job.last.state]}>{job.last.state}</State> : null}
+    </header>
+    <p className="dim py-6 border-b border-b-hairline">{job.says}</p>
+    <JobFacts d={job} />
+    <p className="mt-8">
+      <Link className="btn no-underline" to={`/sync/${job.name}`}>
+        Open the job
+      </Link>
+    </p>
+  </aside>
+);
 
 const List = ({ rules }: { rules: Replication[] }) => (
   <Listing

@@ -8,6 +8,8 @@ import type { Sync } from '../../data/sync';
 import { Field } from '../../parts/Bits';
 import { Ask, about, aboutNone } from '../../parts/Form';
 import { useToast } from '../../parts/Toasts';
+import { Rehearsed, Undo } from './Rehearsed';
+import { Sealing, type SealingChoice, sealingAsked, sealingReady } from './Sealing';
 
 const modes = [
   ['accumulate', 'New and changed objects are written; nothing is removed.'],
@@ -26,17 +28,26 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
     mode: job?.mode ?? 'accumulate',
     schedule: job?.schedule ?? '',
     zone: job?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
+    like: (job?.like ?? []).join(' '),
     leaveOut: (job?.leaveOut ?? []).join(' '),
+    bandwidth: (job?.bandwidth ?? []).join('; '),
     share: String(job?.guardShare ?? 10),
   });
+  const was = job?.sealing ?? 'none';
+  const [seal, setSeal] = useState<SealingChoice>({ sealing: was, passphrase: '', again: '', kept: false });
   const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const body = {
     from: f.from,
     to: f.to,
     mode: f.mode,
     schedule: f.schedule.trim(),
-    zone: f.schedule.trim() ? f.zone : '',
+    zone: f.schedule.trim() || f.bandwidth.trim() ? f.zone : '',
+    like: f.like.split(/\s+/).filter(Boolean),
     leaveOut: f.leaveOut.split(/\s+/).filter(Boolean),
+    bandwidth: f.bandwidth
+      .split(';')
+      .map((l) => l.trim())
+      .filter(Boolean),
     guardShare: Number(f.share),
   };
   const save = useChange(() =>
@@ -44,19 +55,33 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
       ? ask(
           api.PATCH('/api/v1/syncs/{sync}', {
             params: { path: { sync: job.name } },
-            body: { ...body, ifRevision: job.revision },
+            body: { ...body, ...sealingAsked(seal, was), ifRevision: job.revision },
           }),
         )
-      : ask(api.POST('/api/v1/syncs', { body: { ...body, name: f.name } })),
+      : ask(api.POST('/api/v1/syncs', { body: { ...body, ...sealingAsked(seal, was), name: f.name } })),
   );
-  const e = save.error;
+  const look = useChange(() => ask(api.POST('/api/v1/syncs/rehearse', { body: { ...body, sealing: seal.sealing } })));
+  const e = save.error ?? look.error;
   return (
     <Ask
       title={job ? `The job ${job.name}` : 'A new job'}
       act="Save the job"
       busy={save.isPending}
-      ready={!!(f.name && f.from && f.to)}
-      error={aboutNone(e, 'name', 'from', 'to', 'schedule', 'zone', 'leaveOut', 'guard')}
+      ready={!!(f.name && f.from && f.to) && sealingReady(seal, was)}
+      width={640}
+      error={aboutNone(
+        e,
+        'name',
+        'from',
+        'to',
+        'schedule',
+        'zone',
+        'like',
+        'leaveOut',
+        'bandwidth',
+        'guard',
+        'passphrase',
+      )}
       onClose={onClose}
       onAct={() =>
         save.mutate(undefined, {
@@ -122,6 +147,15 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
       </div>
       <div className="grid grid-cols-[1fr_1fr] gap-12">
         <Field
+          label="Only keys like"
+          mono
+          value={f.like}
+          onChange={set('like')}
+          name="like"
+          placeholder="2026/*"
+          error={about(e, 'like')}
+        />
+        <Field
           label="Leave out keys like"
           mono
           value={f.leaveOut}
@@ -129,6 +163,15 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
           name="leaveOut"
           placeholder="*.tmp"
           error={about(e, 'leaveOut')}
+        />
+        <Field
+          label="Bytes a second at the most"
+          mono
+          value={f.bandwidth}
+          onChange={set('bandwidth')}
+          name="bandwidth"
+          placeholder="08:00-18:00 1MiB; 8MiB"
+          error={about(e, 'bandwidth')}
         />
         <Field
           label="Ask above, % of the target"
@@ -139,6 +182,25 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
           hint="That would be removed or replaced; above 1,000 objects in any case."
         />
       </div>
+      <Sealing value={seal} was={was} error={e} onChange={setSeal} />
+      <div className="row">
+        <button
+          type="button"
+          className="btn"
+          disabled={!f.from || !f.to || look.isPending}
+          onClick={() => look.mutate(undefined)}
+        >
+          Rehearse it
+        </button>
+        <span className="small faint">Compares both sides; nothing is written.</span>
+      </div>
+      {look.data ? (
+        <>
+          <p className="dim">{look.data.says}</p>
+          {seal.sealing === 'none' ? <Rehearsed found={look.data} /> : null}
+          <Undo undo={look.data.undo} mode={f.mode} />
+        </>
+      ) : null}
     </Ask>
   );
 }
