@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"spindle/internal/harness"
+	"spindle/internal/service"
+	"spindle/internal/standin"
 )
 
 // A folder is brought to a bucket and back, compared first; what would be destroyed is
@@ -158,5 +160,58 @@ func TestSyncJobsOnTheCommandLine(t *testing.T) {
 		{"sync show nightly", 4, "no such sync job"},
 	} {
 		try(t, s, dir, st)
+	}
+}
+
+// A sealed job is made with a passphrase that somebody says they keep, and comes back by a
+// restore, in part and elsewhere; between addresses a job is made for once.
+func TestSealedJobsOnTheCommandLine(t *testing.T) {
+	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
+	is, _ := harness.Standin(t, standin.Faults{}, "kept")
+	s.StandinEndpoint("annex", is)
+	dir := t.TempDir()
+	for i := range 6 {
+		write(t, filepath.Join(dir, "scans", fmt.Sprintf("%d/FH-%02d.tif", 2024+i%2, i)), noise(1000+i))
+	}
+	write(t, filepath.Join(dir, "words"), []byte("linen thread on a reel\n"))
+	write(t, filepath.Join(dir, "other"), []byte("cotton thread on a reel\n"))
+	sealed := " --sealing names --passphrase-from DIR/words --yes"
+	for _, st := range []step{
+		{"bucket create plates", 0, "Created"},
+		{"sync DIR/scans plates", 0, "Wrote 6 objects"},
+		{"sync create kept plates @annex/kept/s --sealing names --passphrase-from DIR/words", 2, "say --yes"},
+		{"sync create kept plates @annex/kept/s --sealing ropes --passphrase-from DIR/words --yes", 1, "sealing"},
+		{"sync create kept plates @annex/kept/s --mode mirror --bandwidth 64MiB" + sealed, 0, "contents and names"},
+		{"sync run kept", 0, "6 objects"},
+		{"object list @annex/kept/s/", 0, "spindle-sealed.json"},
+		{"sync create again plates @annex/kept/s --sealing names --passphrase-from DIR/other --yes", 3, "not the one"},
+		{"sync create again plates @annex/kept/s --sealing content --passphrase-from DIR/words --yes", 1, "names sealed too"},
+		{"sync create again plates @annex/kept/s" + sealed, 0, "again"},
+		{"sync rehearse again --check", 0, "the same"},
+		{"sync change again --sealing none", 0, "again"},
+		{"sync change kept --bandwidth fast", 1, "is no limit"},
+		{"sync sheet kept", 0, "spindle sync recover --from"},
+		{"sync sheet kept --page DIR/sheet.html", 0, "sheet.html"},
+		{"sync restore kept --to plates/back --prefix 2025/ --rehearse", 0, "2025/FH-01.tif"},
+		{"sync show kept-restore", 4, "no such sync job"},
+		{"sync restore kept --to plates/back --prefix 2025/", 2, "say --yes"},
+		{"sync restore kept --to plates/back --prefix 2025/ --yes", 0, "3 objects"},
+		{"sync restore kept-restore --yes", 1, "is a restore itself"},
+		{"sync restore kept --as-of 2d --rehearse", 0, "at the target alone"},
+		{"object get plates/back/2025/FH-01.tif DIR/back.tif", 0, "Got 1 object"},
+		{"sync plates @annex/kept/plain --rehearse", 0, "new"},
+		{"sync plates/2024/ @annex/kept/plain", 0, "3 objects"},
+		{"sync plates/2024/ @annex/kept/plain --check", 0, "the same"},
+		{"sync list", 0, "kept-restore"},
+	} {
+		try(t, s, dir, st)
+	}
+	was, err := os.ReadFile(filepath.Join(dir, "scans/2025/FH-01.tif"))
+	got, gerr := os.ReadFile(filepath.Join(dir, "back.tif"))
+	if err != nil || gerr != nil || !bytes.Equal(was, got) {
+		t.Errorf("it came back otherwise: %v, %v", err, gerr)
+	}
+	if b, err := os.ReadFile(filepath.Join(dir, "sheet.html")); err != nil || !bytes.Contains(b, []byte("RECOVERY SHEET for kept")) {
+		t.Errorf("the page: %v", err)
 	}
 }

@@ -29,6 +29,9 @@ export function ThreadMap({ strands, chosen, onChoose }: Props) {
         {threads.map((t) => (
           <Line key={t.id} t={t} chosen={t.of === chosen} onChoose={onChoose} />
         ))}
+        {threads.map((t) => (
+          <Label key={t.id} t={t} chosen={t.of === chosen} onChoose={onChoose} />
+        ))}
         {posts.map((p) => (
           <PostMark key={`${p.x} ${p.id}`} p={p} />
         ))}
@@ -36,7 +39,7 @@ export function ThreadMap({ strands, chosen, onChoose }: Props) {
       <figcaption className="row small dim mt-8 pt-6 gap-18 border-t border-t-hairline">
         <span>thicker: more bytes a second</span>
         <span>dashed: broken off</span>
-        <span>dotted: a sync job, now and then</span>
+        <span>dotted: by a sync job</span>
         {['keeps up', 'copying', 'late', 'failing', 'off'].map((s) => (
           <span key={s} className={`state ${dyeOf(ruleShape[s]!)}`}>
             <Shape kind={ruleShape[s]!} size={11} />
@@ -53,7 +56,6 @@ function Line({ t, chosen, onChoose }: { t: Thread; chosen: boolean; onChoose: (
   const { a, b } = t;
   const mid = (a.x + b.x) / 2;
   const d = `M${a.x + 6} ${a.y}C${mid} ${a.y} ${mid} ${b.y} ${b.x - 24} ${b.y}`;
-  const { x, y, width: w } = t.label;
   return (
     <g
       role="button"
@@ -78,6 +80,15 @@ function Line({ t, chosen, onChoose }: { t: Thread; chosen: boolean; onChoose: (
       <g transform={`translate(${b.x - 20} ${b.y - 6})`} className={dyeOf(t.shape)}>
         <Shape kind={t.shape} />
       </g>
+    </g>
+  );
+}
+
+/** The label of a thread, above all threads. */
+function Label({ t, chosen, onChoose }: { t: Thread; chosen: boolean; onChoose: (of: string) => void }) {
+  const { x, y, width: w } = t.label;
+  return (
+    <g className="cursor-pointer" aria-hidden onClick={() => onChoose(t.of)}>
       <rect
         x={x - w / 2}
         y={y - 10}
