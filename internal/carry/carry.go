@@ -36,7 +36,8 @@ type Job struct {
 
 	mu     sync.Mutex
 	result Result
-	row    int            // failures in a row that say that a side is away
+	row    int            // failures in a row that say that a side is away, or full
+	full   error          // the last of them, when it was full
 	again  []syncing.Step // that failed for what may pass, to be tried at the end
 	atEnd  bool           // it is the end
 	hand   atHand
@@ -335,8 +336,11 @@ func (j *Job) note(s *syncing.Step, err error) bool {
 		j.again = append(j.again, *s)
 		return j.row < awayAfter
 	case err != nil:
-		if j.result.Failed++; passing(err) {
+		if j.result.Failed++; passing(err) || fault.KindOf(err) == fault.Full {
 			j.row++
+		}
+		if j.full = nil; fault.KindOf(err) == fault.Full {
+			j.full = err
 		}
 	case s.Do == syncing.Skip:
 		j.result.Same.Objects++
@@ -364,7 +368,14 @@ func size(s *syncing.Step) int64 {
 	return s.Target.Size
 }
 
+// away is what ends a run when objects in a row fail for a reason that will not pass with
+// the next one.
 func (j *Job) away() error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.full != nil {
+		return j.full
+	}
 	return fault.New(fault.Unavailable, "side-away", "%d objects in a row could not be carried over", awayAfter).In("side").
 		Do("look at both sides; the same run goes on where it stopped")
 }

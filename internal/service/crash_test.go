@@ -128,13 +128,19 @@ func (p *process) keepMoving(buckets ...string) {
 // command runs the command line against the service.
 func (p *process) command(args ...string) string {
 	p.t.Helper()
-	cmd := exec.Command(p.bin, args...)
-	cmd.Env = append(os.Environ(), "SPINDLE_URL="+p.desk, "SPINDLE_KEY="+ownerKey, "SPINDLE_SECRET="+ownerSecret)
-	out, err := cmd.CombinedOutput()
+	out, err := p.try(args...)
 	if err != nil {
 		p.t.Fatalf("%v: %v: %s", args, err, out)
 	}
-	return string(out)
+	return out
+}
+
+// try is command, and gives how it ended.
+func (p *process) try(args ...string) (string, error) {
+	cmd := exec.Command(p.bin, args...)
+	cmd.Env = append(os.Environ(), "SPINDLE_URL="+p.desk, "SPINDLE_KEY="+ownerKey, "SPINDLE_SECRET="+ownerSecret)
+	out, err := cmd.CombinedOutput()
+	return string(out), err
 }
 
 // killDatabase kills the private database's first process.

@@ -65,6 +65,7 @@ func TestBackfillThroughKills(t *testing.T) {
 			t.Fatalf("it never ended: %s", out)
 		}
 	}
+	p.verifyWithoutDatabase("out")
 	if out := p.command("replication", "verify", "out", "--deep", "--check"); !strings.Contains(out,
 		"5,000 objects compared") || !strings.Contains(out, "all there as they are") {
 		t.Errorf("both sides: %s", out)
@@ -77,4 +78,35 @@ func TestBackfillThroughKills(t *testing.T) {
 		t.Errorf("%d puts for %d objects and %d kills; at most %d were under way", puts, objects, kills, most)
 	}
 	t.Logf("%d puts for %d objects through %d kills", puts, objects, kills)
+}
+
+// verifyWithoutDatabase kills the database in the middle of a verify: it ends with all
+// compared or with what is wrong, and never says that objects are missing.
+func (p *process) verifyWithoutDatabase(rule string) {
+	p.t.Helper()
+	type end struct {
+		out string
+		err error
+	}
+	ended := make(chan end, 1)
+	go func() {
+		out, err := p.try("replication", "verify", rule, "--deep")
+		ended <- end{out, err}
+	}()
+	time.Sleep(700 * time.Millisecond)
+	p.killDatabase()
+	select {
+	case e := <-ended:
+		whole := strings.Contains(e.out, "5,000 objects compared") && strings.Contains(e.out, "all there as they are")
+		if strings.Contains(e.out, "missing") || e.err == nil && !whole {
+			p.t.Errorf("a verify without a database: %s, %v", e.out, e.err)
+		}
+		p.t.Logf("the verify ended with %s, %v", e.out, e.err)
+	case <-time.After(2 * time.Minute):
+		p.t.Fatal("a verify without a database never ends")
+	}
+	harness.Until(p.t, "the database is back", func() bool {
+		_, err := p.try("replication", "show", rule)
+		return err == nil
+	})
 }

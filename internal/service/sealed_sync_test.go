@@ -14,11 +14,14 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"spindle/internal/catalog"
 	"spindle/internal/core/object"
 	"spindle/internal/core/sealing"
 	"spindle/internal/core/syncing"
 	"spindle/internal/harness"
+	"spindle/internal/service"
 	"spindle/internal/standin"
 	"spindle/internal/wire/client"
 )
@@ -189,5 +192,47 @@ func TestFromNothing(t *testing.T) {
 	write(t, there, "kept", o.Key, bytes.Repeat([]byte("x"), int(o.Size)), client.Put{})
 	if out, err := recovery(t.TempDir(), words, "--salt", salt, "--names"); err == nil || !strings.Contains(out, "1 failed") {
 		t.Errorf("with one spoiled: %s, %v", out, err)
+	}
+}
+
+// A folder's disk is full in the middle of a run: the run ends and says so, nothing half is
+// there, and when there is room the next one brings the rest.
+func TestSyncOntoAFullDisk(t *testing.T) {
+	disk := t.TempDir()
+	if err := unix.Mount("tmpfs", disk, "tmpfs", 0, "size=3m"); err != nil {
+		t.Skipf("mounting a small disk is not allowed here: %v", err)
+	}
+	t.Cleanup(func() { _ = unix.Unmount(disk, unix.MNT_DETACH) })
+	r := harness.Service(t, func(cfg *service.Config) { reaching(cfg); cfg.Works.Folders = []string{disk} })
+	c := r.Client()
+	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
+		t.Fatal(err)
+	}
+	body := bytes.Repeat([]byte("x"), 50_000)
+	for i := range 120 {
+		if _, err := c.Put(t.Context(), "plates", fmt.Sprintf("s/%03d", i), bytes.NewReader(body), int64(len(body)),
+			client.Put{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	j := syncJob(t, r, "down", "plates", disk, syncing.Accumulate, nil)
+	run := runJob(t, r, j, false)
+	if run.State != syncing.Failed || run.Code != "disk-full" || run.Tally.Written.Objects < 30 || run.Tally.Failed > 60 {
+		t.Fatalf("%+v", run)
+	}
+	files, err := os.ReadDir(filepath.Join(disk, "s"))
+	if err != nil || int64(len(files)) != run.Tally.Written.Objects {
+		t.Errorf("%d files for %d objects, %v", len(files), run.Tally.Written.Objects, err)
+	}
+	for _, f := range files {
+		if st, err := f.Info(); err != nil || st.Size() != int64(len(body)) {
+			t.Errorf("%s is half there: %v", f.Name(), err)
+		}
+	}
+	if err := unix.Mount("tmpfs", disk, "tmpfs", unix.MS_REMOUNT, "size=30m"); err != nil {
+		t.Fatal(err)
+	}
+	if run := runJob(t, r, j, false); run.State != syncing.Done || run.Tally.Same.Objects+run.Tally.Written.Objects != 120 {
+		t.Errorf("with room: %+v", run)
 	}
 }
