@@ -68,6 +68,7 @@ type Result struct {
 	Removed  syncing.Sum // at the target
 	Drained  syncing.Sum // at the source
 	Failed   int64
+	Refused  int64       // of them: that can never be carried over
 	NotTaken int64       // removals that were left, because something failed
 	AtHand   syncing.Sum // of what was written: copied at the target, not sent
 }
@@ -220,7 +221,7 @@ func (j *Job) Run(ctx context.Context) (Result, error) {
 	}
 	switch {
 	case plan.Remove.Objects == 0:
-	case j.Result().Failed > 0:
+	case j.Result().Failed > j.Result().Refused: // what cannot be there is no reason to keep what is gone
 		j.set(func(r *Result) { r.NotTaken = plan.Remove.Objects })
 	default:
 		err = j.pass(ctx, j.removals)
@@ -338,6 +339,9 @@ func (j *Job) note(s *syncing.Step, err error) bool {
 	case err != nil:
 		if j.result.Failed++; passing(err) || fault.KindOf(err) == fault.Full {
 			j.row++
+		}
+		if s.Do == syncing.Refuse {
+			j.result.Refused++
 		}
 		if j.full = nil; fault.KindOf(err) == fault.Full {
 			j.full = err

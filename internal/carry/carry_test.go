@@ -337,3 +337,47 @@ func TestLinks(t *testing.T) {
 		t.Errorf("outside there is %q, %v: %+v", b, err, r)
 	}
 }
+
+// folding is a folder on a disk that takes names for the same that differ by case: it finds
+// what was not listed under a name.
+type folding struct{ *side.Folder }
+
+func (f folding) Write(ctx context.Context, key string, b side.Body, w side.Write) (side.Facts, error) {
+	return f.Folder.Write(ctx, strings.ToLower(key), b, w)
+}
+
+// Two names that are one file on the target's disk: the second is refused, the first stays,
+// and so it is in every run.
+func TestNamesThatAreOneFile(t *testing.T) {
+	from, to := t.TempDir(), t.TempDir()
+	put(t, from, map[string]string{"FH-01.tif": "large letters", "fh-01.tif": "small letters", "other": "x"})
+	j := mirror(&side.Folder{Dir: from}, folding{&side.Folder{Dir: to}})
+	j.Options.Mode = syncing.Accumulate
+	var code string
+	j.Tell = func(o carry.Outcome) {
+		if o.Err != nil {
+			code = fault.From(o.Err).Code
+		}
+	}
+	if r := run(t, j); r.Written.Objects != 2 || r.Failed != 1 || code != "name-taken" {
+		t.Errorf("%+v, %s", r, code)
+	}
+	was := held(t, &side.Folder{Dir: to})
+	if len(was) != 2 || !strings.HasSuffix(was[0], " letters") {
+		t.Errorf("there is %q", was)
+	}
+}
+
+// What no file can be called is refused, and is no reason to keep what is gone.
+func TestRefusedKeysDoNotKeepOthers(t *testing.T) {
+	from := side.Beneath(sides(t)["a bucket here"], "from/")
+	to := t.TempDir()
+	put(t, to, map[string]string{"gone": "x"})
+	for _, key := range []string{"good", "bad//name"} {
+		write(t, from, key, "x", nil)
+	}
+	if r := run(t, mirror(from, &side.Folder{Dir: to})); r.Written.Objects != 1 || r.Failed != 1 || r.Refused != 1 ||
+		r.Removed.Objects != 1 || r.NotTaken != 0 {
+		t.Errorf("%+v", r)
+	}
+}

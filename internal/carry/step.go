@@ -87,7 +87,7 @@ func (j *Job) write(ctx context.Context, s *syncing.Step) error {
 	if err != nil {
 		return gone(err)
 	}
-	w := side.Write{Facts: from, Sealed: j.Sealed, Moved: j.Moved}
+	w := side.Write{Facts: from, Sealed: j.Sealed, New: s.Target == nil, Moved: j.Moved}
 	w.Key, w.Version, w.Origin, w.Class = "", "", "", j.Class
 	if w.Headers.ContentType == "" {
 		w.Headers.ContentType = mime.TypeByExtension(path.Ext(s.Key))

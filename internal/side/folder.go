@@ -368,7 +368,7 @@ func (f *Folder) Write(ctx context.Context, key string, body Body, w Write) (Fac
 		err = f.fill(ctx, root, tmp, body, w)
 	}
 	if err == nil {
-		err = root.Rename(tmp, rel)
+		err = place(root, tmp, rel, w.New)
 	}
 	if err != nil {
 		_ = root.Remove(tmp) // it may not be there
@@ -378,6 +378,24 @@ func (f *Folder) Write(ctx context.Context, key string, body Body, w Write) (Fac
 		return Facts{}, folderError(err)
 	}
 	return f.Stat(ctx, key)
+}
+
+// place puts a file in its place. What is new takes nobody's: where names count as the same
+// that differ by case, say, one would vanish under the other. The error has the code
+// name-taken.
+func place(root *os.Root, tmp, rel string, isNew bool) error {
+	if !isNew {
+		return root.Rename(tmp, rel)
+	}
+	err := root.Link(tmp, rel)
+	if err == nil {
+		return root.Remove(tmp)
+	}
+	if _, serr := root.Lstat(rel); serr == nil || errors.Is(err, fs.ErrExist) {
+		return fault.New(fault.Conflict, "name-taken", "a file is there that was not listed under this name").In("key").
+			Do("it came meanwhile, or the disk takes names for the same that differ by case: rename one of them")
+	}
+	return root.Rename(tmp, rel) // a disk without links
 }
 
 // fill makes a file of a body, with the time and the permissions that it should have.

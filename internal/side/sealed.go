@@ -242,7 +242,7 @@ func (s *Sealed) Write(ctx context.Context, key string, body Body, w Write) (Fac
 	in := w
 	in.Facts = Facts{Size: sealing.Length(w.Size), Class: w.Class, Modified: w.Modified,
 		Headers: object.Headers{ContentType: "application/octet-stream"}}
-	in.MD5 = ""
+	in.MD5 = "" // of the content
 	if keep := w.Keep; keep != nil {
 		in.Keep = func(upload string) error {
 			return keep(base64.RawStdEncoding.EncodeToString(file.Head()) + " " + upload)

@@ -37,6 +37,7 @@ type Write struct {
 	Facts
 	MD5     string    // of the content, in hex, when it is known
 	Sealed  bool      // encrypted at rest, whatever the side's default is
+	New     bool      // nothing was listed under the key: a folder takes nothing in its place
 	Written time.Time // at the source: what is newer there and no replica is not written over; zero: whatever is there
 
 	Upload string                    // an upload of an earlier try, to go on with
