@@ -7,12 +7,13 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/syncing"
 )
 
 // listedAtOnce is how many objects of a bucket here make a page of a stream.
-const listedAtOnce = 2000
+const listedAtOnce = 500
 
 // streamer is a side that lists all it holds better than by pages.
 type streamer interface {
@@ -32,16 +33,11 @@ func All(ctx context.Context, of Side, prefix string) iter.Seq2[Facts, error] {
 // it.
 func (h *Here) All(ctx context.Context, prefix string) iter.Seq2[Facts, error] {
 	return pages(ctx, func(after string) ([]Facts, error) {
-		page, err := h.Store.Sketches(ctx, h.Bucket, prefix, after, listedAtOnce)
-		if err != nil {
-			return nil, err
-		}
-		out := make([]Facts, len(page))
-		for i := range page {
-			s := &page[i]
-			out[i] = Facts{Key: s.Key, Size: s.Size, ETag: s.ETag.String(), Modified: s.Created, CRC64: &s.CRC64}
-		}
-		return out, nil
+		out := make([]Facts, 0, listedAtOnce)
+		err := h.Store.Sketches(ctx, h.Bucket, prefix, after, listedAtOnce, func(s catalog.Sketch) {
+			out = append(out, Facts{Key: s.Key, Size: s.Size, ETag: s.ETag.String(), Modified: s.Created, CRC64: new(s.CRC64)})
+		})
+		return out, err
 	})
 }
 

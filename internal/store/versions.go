@@ -183,14 +183,14 @@ func (s *Store) History(ctx context.Context, a catalog.Address, before int64, li
 	return out, nil
 }
 
-// Sketches gives a page of a bucket's current objects, for comparing.
-func (s *Store) Sketches(ctx context.Context, bucket object.BucketName, prefix, after string, limit int) ([]catalog.Sketch,
-	error) {
-	f, _, err := s.bucketFacts(ctx, bucket)
+// Sketches calls f with a page of a bucket's current objects, for comparing.
+func (s *Store) Sketches(ctx context.Context, bucket object.BucketName, prefix, after string, limit int,
+	f func(catalog.Sketch)) error {
+	facts, _, err := s.bucketFacts(ctx, bucket)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return s.Catalog.Sketches(ctx, f.ID, prefix, after, limit)
+	return s.Catalog.Sketches(ctx, facts.ID, prefix, after, limit, f)
 }
 
 // ListAsOf gives a page of a bucket as it stood at a moment; go on after next

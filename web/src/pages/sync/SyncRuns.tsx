@@ -6,6 +6,16 @@ import { Fact, Facts } from '../../parts/Facts';
 import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { count, size, things, visible } from '../../parts/format';
+import { span } from '../replication/states';
+
+/** How fast a run sends, and how long it takes yet. */
+function paceOf(r: SyncRun) {
+  const seconds = r.started ? (Date.now() - Date.parse(r.started)) / 1000 : 0;
+  if (seconds < 2 || !r.moved) return '';
+  const rate = r.moved / seconds;
+  const left = Math.max(0, r.total.bytes - r.moved) / rate;
+  return `, ${size(rate)}/s${left ? `, ${span(left)} left` : ''}`;
+}
 
 /** How the latest run stands, and what became of objects in it. */
 export function RunNow({ sync, r }: { sync: string; r: SyncRun }) {
@@ -29,7 +39,7 @@ export function RunNow({ sync, r }: { sync: string; r: SyncRun }) {
             <i className="flex-1 border-b-[1.5px] border-dotted border-b-edge h-[7.5px]" />
           </div>
           <p className="small dim mt-4">
-            {size(r.written.bytes)} of {size(r.total.bytes)} written, {size(r.moved)} sent
+            {size(r.written.bytes)} of {size(r.total.bytes)} written, {size(r.moved)} sent{paceOf(r)}
           </p>
         </div>
       ) : null}
