@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -41,6 +42,14 @@ var allowed = map[string][]string{
 		"core"},
 }
 
+// ciphers are what core may import beside itself and the standard library: sealing is worth
+// nothing when its ciphers are our own.
+var ciphers = []string{"filippo.io/age", "golang.org/x/crypto/", "golang.org/x/text/unicode/norm"}
+
+func isCipher(path string) bool {
+	return slices.ContainsFunc(ciphers, func(c string) bool { return strings.HasPrefix(path, c) })
+}
+
 func layer(path string) string {
 	path = strings.TrimPrefix(path, "spindle/internal/")
 	for l := range allowed {
@@ -75,7 +84,7 @@ func TestImportsRunOneWay(t *testing.T) {
 			t.Errorf("%s has no place among the layers: give it one here and in docs/architecture.md", p.ImportPath)
 		}
 		for _, i := range p.Imports {
-			if from == "core" && strings.Contains(strings.Split(i, "/")[0], ".") {
+			if from == "core" && strings.Contains(strings.Split(i, "/")[0], ".") && !isCipher(i) {
 				t.Errorf("%s imports %s: core has the standard library and itself", p.ImportPath, i)
 			}
 			if from == "core" && (i == "net/http" || i == "database/sql" || i == "os") {

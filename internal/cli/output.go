@@ -15,6 +15,7 @@ import (
 	"github.com/olekukonko/tablewriter/tw"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 )
 
 // shown makes text harmless for a terminal: control and formatting characters
@@ -73,13 +74,12 @@ func parseSize(flag, s string) (*int64, error) {
 	if s == "none" {
 		return nil, nil
 	}
-	n, err := humanize.ParseBytes(s)
-	if err != nil || n > 1<<62 {
+	n, err := object.ParseSize(s)
+	if err != nil {
 		return nil, fault.New(fault.Invalid, "size", "%q is no size", s).In(flag).
 			Do("give it as 500000, 400MiB, 2TiB, or none")
 	}
-	v := int64(n)
-	return &v, nil
+	return &n, nil
 }
 
 // column of a table: its head, and whether it holds numbers.

@@ -43,6 +43,7 @@ type Error struct {
 	Err     error  // the cause, for the log; may be nil
 
 	After time.Duration // for how long it is of no use to ask again; 0: not known
+	At    *int          // where in a text the fault is, in bytes; nil: nowhere in a text
 }
 
 // Error gives the message, with field and cause.

@@ -7,9 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 )
 
 // MaxLimits is how many limits a job may have.
@@ -50,11 +49,11 @@ func ParseLimit(s string) (l Limit, err error) {
 	if m[5] == "none" {
 		return l, nil
 	}
-	n, err := humanize.ParseBytes(strings.TrimSuffix(m[5], "/s"))
+	n, err := object.ParseSize(strings.TrimSuffix(m[5], "/s"))
 	if err != nil || n < 16<<10 || n > 1<<50 {
 		return l, bad()
 	}
-	l.Rate = int64(n)
+	l.Rate = n
 	return l, nil
 }
 
