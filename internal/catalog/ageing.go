@@ -23,17 +23,10 @@ import (
 func (q *conditions) scopeTerms(s *lifecycle.Scope) string {
 	t := &conditions{args: q.args}
 	t.beneath("h.key", s.Prefix)
-	like := func(p pattern.Pattern) string {
-		if strings.Contains(p.String(), "?") { // one character may be several bytes
-			return `case when position('\x00'::bytea in h.key) = 0 then convert_from(h.key, 'UTF8') collate "C" like ` +
-				t.arg(p.Like()) + ` else false end`
-		}
-		return `h.key like ` + t.arg([]byte(p.Like()))
-	}
 	any := func(list []pattern.Pattern) string {
 		var terms []string
 		for _, p := range list {
-			terms = append(terms, like(p))
+			terms = append(terms, t.likeKey(p))
 		}
 		return strings.Join(terms, " or ")
 	}

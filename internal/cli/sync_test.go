@@ -63,10 +63,13 @@ func TestSyncOnTheCommandLine(t *testing.T) {
 		t.Errorf("what was drained is still there: %v", err)
 	}
 	env := map[string]string{"HOME": dir, "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key, "SPINDLE_SECRET": harness.Secret}
-	for answer, want := range map[string]int{"no\n": 3, "anyway\n": 0} {
-		if code, out, errs := runEnv(t, env, answer, true, "sync", filepath.Join(dir, "empty"), "plates/in", "--mode",
-			"mirror"); code != want {
-			t.Errorf("%q: %d %s%s", answer, code, out, errs)
+	for _, x := range []struct {
+		answer string
+		want   int
+	}{{"no\n", 3}, {"anyway\n", 0}} {
+		if code, out, errs := runEnv(t, env, x.answer, true, "sync", filepath.Join(dir, "empty"), "plates/in", "--mode",
+			"mirror"); code != x.want {
+			t.Errorf("%q: %d %s%s", x.answer, code, out, errs)
 		}
 	}
 	try(t, s, dir, step{"object list plates", 0, ""})

@@ -23,6 +23,8 @@ type Problem struct {
 
 	RetryAfter int `json:"retryAfter,omitempty" doc:"Seconds for which it is of no use to ask again"`
 
+	Position *int `json:"position,omitempty" doc:"Where in the text at fault, in bytes"`
+
 	Complaints []Complaint `json:"complaints,omitempty" doc:"All that is wrong, when it is more than one thing"`
 }
 
@@ -70,7 +72,7 @@ func (d *Desk) problem(err error) *Problem {
 		d.log.Warn("a call failed", "code", f.Code, "error", err)
 	}
 	p := &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field,
-		Remedy: f.Remedy, RetryAfter: int(math.Ceil(f.After.Seconds()))}
+		Remedy: f.Remedy, RetryAfter: int(math.Ceil(f.After.Seconds())), Position: f.At}
 	if all := complaints(err); len(all) > 1 {
 		p.Complaints = all
 	}

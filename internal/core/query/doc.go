@@ -8,8 +8,9 @@
 // brackets or words of the language stand in quotation marks, in which \ takes the next
 // character as it is. Fields:
 //
-//	bucket key type tier writer md5 crc64 version   words: is, is not, is one of, begins with,
+//	bucket key type tier writer md5 crc64           words: is, is not, is one of, begins with,
 //	                                                ends with, contains, like
+//	version                                         its id: is, is one of
 //	size                                            bytes, such as 10 MiB: is, over, under,
 //	                                                at least, at most, between A and B
 //	age                                             time since it was written, such as 30d: as size

@@ -61,7 +61,7 @@ func (t *Test) holds(o *Object) bool {
 	case "size":
 		return t.number(float64(o.Size))
 	case "age":
-		return t.number(o.now.Sub(o.Changed).Seconds())
+		return t.age(o.Changed, o.now)
 	case "changed":
 		return t.moment(o.Changed)
 	case "replication":
@@ -133,6 +133,30 @@ func (t *Test) number(v float64) bool {
 		return v <= n[0]
 	}
 	return n[0] <= v && v <= n[1]
+}
+
+// Since gives the moments at which what is as old as the test's lengths was written.
+func (t *Test) Since(now time.Time) []time.Time {
+	out := make([]time.Time, len(t.Numbers))
+	for i, n := range t.Numbers {
+		out[i] = now.Add(-time.Duration(n * float64(time.Second))).Truncate(time.Microsecond)
+	}
+	return out
+}
+
+func (t *Test) age(written, now time.Time) bool {
+	at := t.Since(now)
+	switch t.Op {
+	case Over:
+		return written.Before(at[0])
+	case Under:
+		return written.After(at[0])
+	case AtLeast:
+		return !written.After(at[0])
+	case AtMost:
+		return !written.Before(at[0])
+	}
+	return !written.After(at[0]) && !written.Before(at[1])
 }
 
 func (t *Test) moment(v time.Time) bool {

@@ -238,8 +238,8 @@ var ops = []struct {
 	op    Op
 	kinds []kind
 }{
-	{[]string{"is", "one", "of"}, OneOf, []kind{words, stateOf, open}},
-	{[]string{"is"}, Is, []kind{words, stateOf, open, bytesOf}},
+	{[]string{"is", "one", "of"}, OneOf, []kind{words, stateOf, idOf, open}},
+	{[]string{"is"}, Is, []kind{words, stateOf, idOf, open, bytesOf}},
 	{[]string{"begins", "with"}, Begins, []kind{words, open}},
 	{[]string{"ends", "with"}, Ends, []kind{words, open}},
 	{[]string{"contains"}, Contains, []kind{words, open}},
