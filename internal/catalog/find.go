@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -326,4 +327,41 @@ func (q *conditions) likeKey(p pattern.Pattern) string {
 			q.arg(p.Like()) + ` else false end`
 	}
 	return `h.key like ` + q.arg([]byte(p.Like()))
+}
+
+// FoundWord is a metadata field or a tag, with values that are common.
+type FoundWord struct {
+	Kind   string // field or tag
+	Name   string
+	Values []string
+}
+
+// FindWords gives the fields and tags of some objects of buckets, the most common first.
+func (c *Catalog) FindWords(ctx context.Context, buckets []int64, sample int) ([]FoundWord, error) {
+	var rows []struct {
+		Kind   string `db:"kind"`
+		Name   string `db:"name"`
+		Values string `db:"values"`
+	}
+	err := c.db.SelectContext(ctx, &rows, `with sampled as (
+			select h.metadata, h.tags from unnest($1::bigint[]) b,
+				lateral (select metadata, tags from heads x where x.bucket = b and not x.marker limit $2) h),
+		pairs as (select 'field' as kind, p.key as name, p.value from sampled, jsonb_each_text(sampled.metadata) p
+			union all select 'tag', p.key, p.value from sampled, jsonb_each_text(sampled.tags) p),
+		counted as (select kind, name, value, count(*) as n from pairs where length(value) <= 100 group by 1, 2, 3),
+		ranked as (select *, row_number() over (partition by kind, name order by n desc, value) as i,
+			sum(n) over (partition by kind, name) as total from counted)
+		select kind, name, jsonb_agg(value order by i)::text as values from ranked where i <= 12
+			group by kind, name, total order by total desc, name limit 100`, buckets, sample)
+	if err != nil {
+		return nil, mapError(err)
+	}
+	out := make([]FoundWord, len(rows))
+	for i, r := range rows {
+		out[i] = FoundWord{Kind: r.Kind, Name: r.Name}
+		if err := json.Unmarshal([]byte(r.Values), &out[i].Values); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }

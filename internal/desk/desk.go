@@ -138,6 +138,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.thereCalls(to)
 	d.replicationCalls(to)
 	d.syncCalls(to)
+	d.findCalls(to)
 	return api
 }
 

@@ -30,6 +30,12 @@ type CopyState struct {
 	Why   string `json:"why,omitempty"`
 }
 
+// listedOf gives a version as it stands in a list.
+func listedOf(v *object.Version, seen veil) ListedObject {
+	return ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(),
+		CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: seen.by(v.By), Version: v.ID().String()}
+}
+
 // ObjectPage is a page of a bucket in byte order of keys.
 type ObjectPage struct {
 	Objects  []ListedObject       `json:"objects"`
@@ -83,9 +89,7 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 			p.Prefixes = append(p.Prefixes, e.Prefix)
 			continue
 		}
-		o := ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(),
-			CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: seen.by(v.By), Version: v.ID().
-				String()}
+		o := listedOf(v, seen)
 		if also.metadata {
 			o.Metadata = v.Metadata.Decoded()
 		}

@@ -167,6 +167,9 @@ func (t *Test) String() string {
 	return name + " " + string(t.Op) + " " + strings.Join(values, between)
 }
 
+// Quoted writes a word as an expression has it.
+func Quoted(s string) string { return quoted(s) }
+
 // quoted writes a word as it is read: as it is where nothing else could be meant.
 func quoted(s string) string {
 	plain := s != "" && !reserved[strings.ToLower(s)]

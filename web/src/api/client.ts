@@ -14,6 +14,8 @@ export class Problem extends Error {
     readonly remedy?: string,
     /** An account of who asks, acting in which the call may be allowed. */
     readonly elsewhere?: string,
+    /** Where in the text at fault, in bytes. */
+    readonly position?: number,
   ) {
     super(detail);
   }
@@ -56,6 +58,7 @@ export function problemOf(status: number, body: unknown): Problem {
     p.field,
     p.retryAfter ? `${p.remedy ?? 'try again'}; it is worth another try in ${p.retryAfter} s` : p.remedy,
     p.switch,
+    p.position,
   );
 }
 

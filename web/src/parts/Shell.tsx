@@ -51,6 +51,7 @@ function Rail() {
       n: buckets.data ? count(buckets.data.buckets.length) + (buckets.data.next ? '+' : '') : '',
       gap: true,
     },
+    { name: 'Find', to: '/find', here: pathname.startsWith('/find') },
     {
       name: 'Uploads',
       to: '/uploads',

@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/desk"
+)
+
+const findHelp = `Tests are joined by and, or, not and brackets:
+
+  size over 100 MiB and changed before 2026-01-01
+  key like "*.tif" and (field taxon begins with Drosera or lacks field collector)
+
+  bucket key type tier writer md5 crc64   is, is not, is one of A, B, begins with, ends with,
+                                          contains, like PATTERN
+  size                                    over, under, at least, at most, is, between A and B
+  age                                     the same, such as over 30 days
+  changed                                 before, after, on, between: 2026-11-20, "2026-11-20 14:00", 7d ago
+  field NAME, tag NAME                    metadata and tags: as words, or over, under ... as numbers;
+                                          has field NAME, lacks tag NAME
+  sealed, current, replication is failed`
+
+func (a *app) findCommand() *cli.Command {
+	return &cli.Command{Name: "find", Usage: "find objects by what they are", ArgsUsage: "EXPRESSION",
+		Description: "Looks through all buckets that one may list and read, or through those named, by key. What was acknowledged " +
+			"before is in the answer.\n\n" + findHelp + "\n\n" +
+			examples("spindle find 'size over 20 MiB and not tag checked is yes'",
+				"spindle find 'field taxon begins with Drosera' --bucket plates --show taxon,collector",
+				"spindle find 'lacks field collector' --bucket plates --count", "spindle find 'age over 1 year' --csv > old.csv"),
+		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
+			&cli.BoolFlag{Name: "versions", Usage: "previous versions too"},
+			&cli.StringSliceFlag{Name: "show", Usage: "show these metadata `FIELDS` too, with commas between them"},
+			&cli.BoolFlag{Name: "count", Usage: "only how many there are, and their bytes"},
+			&cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180), all there are"},
+			&cli.IntFlag{Name: "limit", Usage: "how many are listed; 0 for all", DefaultText: "100; with --csv and --json all"},
+			&cli.StringFlag{Name: "after", Usage: "go on from this `PLACE`, which a list that was cut says"}},
+		Action: a.find}
+}
+
+func (a *app) find(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, -1)
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	ask := desk.FindAsk{Expression: strings.Join(in, " "), Buckets: c.StringSlice("bucket"), Versions: c.Bool("versions")}
+	if c.Bool("count") {
+		err = a.findCount(ctx, p, ask)
+	} else {
+		err = a.findList(ctx, c, p, ask)
+	}
+	var f *fault.Error
+	if errors.As(err, &f) && f.At != nil && !a.json {
+		a.pointAt(ask.Expression, *f.At)
+	}
+	return err
+}
+
+// pointAt shows where in an expression something is wrong.
+func (a *app) pointAt(expression string, at int) {
+	if strings.ContainsAny(expression, "\n\t") || at > len(expression) {
+		return
+	}
+	before := utf8.RuneCountInString(expression[:at])
+	a.note("  %s\n  %s^", shown(expression), strings.Repeat(" ", before))
+}
+
+func (a *app) findCount(ctx context.Context, p *api, ask desk.FindAsk) error {
+	var sum struct {
+		Objects int64 `json:"objects"`
+		Bytes   int64 `json:"bytes"`
+	}
+	if err := p.call(ctx, http.MethodPost, "/api/v1/find/count", nil, ask, &sum); err != nil {
+		return err
+	}
+	return a.print(sum, func() error {
+		_, err := fmt.Fprintf(a.Out, "%s, %s\n", things(sum.Objects, "object", "objects"), size(sum.Bytes))
+		return err
+	})
+}
+
+// findPages calls f with what is found until it says that it is enough. It gives the place
+// after the last one.
+func (p *api) findPages(ctx context.Context, ask desk.FindAsk, after string, limit int,
+	f func(desk.FoundObject) error) (next string, err error) {
+	n := 0
+	for {
+		page := 1000
+		if limit > 0 {
+			page = min(page, limit-n)
+		}
+		var answer desk.FindAnswer
+		if err := p.call(ctx, http.MethodPost, "/api/v1/find", nil, struct {
+			desk.FindAsk
+			After string `json:"after,omitempty"`
+			Limit int    `json:"limit"`
+		}{ask, after, page}, &answer); err != nil {
+			return "", err
+		}
+		for _, o := range answer.Objects {
+			n++
+			if err := f(o); err != nil {
+				return "", err
+			}
+		}
+		if after = answer.Next; after == "" || limit > 0 && n >= limit {
+			return after, nil
+		}
+	}
+}
+
+func (a *app) findList(ctx context.Context, c *cli.Command, p *api, ask desk.FindAsk) error {
+	var show []string
+	for _, s := range c.StringSlice("show") {
+		show = append(show, strings.Split(s, ",")...)
+	}
+	limit := c.Int("limit")
+	if !c.IsSet("limit") && !c.Bool("csv") && !a.json {
+		limit = 100
+	}
+	if c.Bool("csv") {
+		return a.findCSV(ctx, p, ask, c.String("after"), limit, show)
+	}
+	var rows [][]string
+	var bytes int64
+	next, err := p.findPages(ctx, ask, c.String("after"), limit, func(o desk.FoundObject) error {
+		if a.json {
+			return a.print(o, nil)
+		}
+		bytes += o.Size
+		row := []string{size(o.Size), when(o.Created)}
+		if ask.Versions {
+			row = append(row, map[bool]string{true: "current", false: "previous"}[o.Current])
+		}
+		for _, name := range show {
+			row = append(row, shown(o.Metadata[name]))
+		}
+		rows = append(rows, append(row, shown(o.Bucket+"/"+o.Key)))
+		return nil
+	})
+	if err != nil || a.json {
+		return err
+	}
+	if len(rows) == 0 && next == "" {
+		a.note("Nothing is like that.")
+		return nil
+	}
+	columns := []column{{"SIZE", true}, {"CHANGED", false}}
+	if ask.Versions {
+		columns = append(columns, column{"VERSION", false})
+	}
+	for _, name := range show {
+		columns = append(columns, column{strings.ToUpper(name), false})
+	}
+	if err := a.table(append(columns, column{"OBJECT", false}), rows); err != nil {
+		return err
+	}
+	says := things(int64(len(rows)), "object", "objects") + ", " + size(bytes)
+	if next != "" {
+		says += "; there may be more: --limit 0 for all, --count to count them, --after " + next + " to go on"
+	}
+	a.note("%s", says)
+	return nil
+}
+
+func (a *app) findCSV(ctx context.Context, p *api, ask desk.FindAsk, after string, limit int, show []string) error {
+	w := csv.NewWriter(a.Out)
+	w.UseCRLF = true // RFC 4180
+	if err := w.Write(append([]string{"bucket", "key", "size", "changed", "type", "tier", "version", "current", "etag"}, show...)); err != nil {
+		return err
+	}
+	_, err := p.findPages(ctx, ask, after, limit, func(o desk.FoundObject) error {
+		row := []string{o.Bucket, o.Key, strconv.FormatInt(o.Size, 10), o.Created.UTC().Format(time.RFC3339Nano), o.ContentType, o.Tier,
+			o.Version, strconv.FormatBool(o.Current), o.ETag}
+		for _, name := range show {
+			row = append(row, o.Metadata[name])
+		}
+		return w.Write(row)
+	})
+	w.Flush()
+	return errors.Join(err, w.Error())
+}

@@ -1,0 +1,341 @@
+package desk
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/query"
+	"spindle/internal/gate"
+)
+
+const (
+	findBudget  = 25_000                  // rows of one look
+	findFor     = 1200 * time.Millisecond // one call looks; then it gives a place to go on from
+	countFor    = 30 * time.Second
+	findBuckets = 10_000 // that are looked through at most
+	wordSample  = 3000   // objects whose fields are offered while an expression is typed
+)
+
+// FindAsk is a question about objects.
+type FindAsk struct {
+	Expression string   `json:"expression" maxLength:"4000" doc:"In the language of find, such as size over 10 MiB and field taxon is Drosera"`
+	Buckets    []string `json:"buckets,omitempty" maxItems:"1000" doc:"Only in these; empty: in all that who asks may list and read"`
+	Versions   bool     `json:"versions,omitempty" doc:"Previous versions too"`
+}
+
+// FoundObject is a version for which an expression holds.
+type FoundObject struct {
+	Bucket string `json:"bucket"`
+	ListedObject
+	Current bool              `json:"current"`
+	Tier    string            `json:"tier"`
+	Sealed  bool              `json:"sealed,omitempty" doc:"Encrypted at rest"`
+	Tags    map[string]string `json:"tags,omitempty"`
+}
+
+// FindAnswer is a page of what is found.
+type FindAnswer struct {
+	Objects []FoundObject `json:"objects"`
+	Next    string        `json:"next,omitempty" doc:"Give it as after for what follows; absent at the end. A page may be short, or empty, and go on"`
+	Looked  int64         `json:"looked" doc:"At so many versions, for this page"`
+	Reads   string        `json:"reads" doc:"The expression as it was understood"`
+	Left    []string      `json:"left,omitempty" doc:"Buckets of others that were left out, because the expression asks what is not told of them"`
+}
+
+func (d *Desk) findCalls(to *calls) {
+	call(to, rule{}, "find", "POST /find", "find", "Find objects by what they are", d.findObjects)
+	call(to, rule{}, "count-found", "POST /find/count", "find", "Count the objects that would be found", d.countFound)
+	call(to, rule{}, "find-words", "GET /find/words", "find", "Fields and values to offer while an expression is typed", d.findWords)
+}
+
+// finding is a question that is being answered.
+type finding struct {
+	expr    query.Expr
+	ask     *FindAsk
+	buckets []*catalog.Bucket // by name
+	left    []string
+	base    catalog.Find
+}
+
+// looksAt reports whether an expression asks for a field of that name.
+func looksAt(x query.Expr, names ...string) (yes bool) {
+	query.Each(x, func(t *query.Test) { yes = yes || slices.Contains(names, t.Field.Name) })
+	return yes
+}
+
+// finding reads a question, and gives the buckets in which it may be answered.
+func (d *Desk) finding(ctx context.Context, ask *FindAsk) (*finding, error) {
+	now := d.store.Catalog.Now()
+	x, err := query.Parse(ask.Expression, now)
+	if err != nil {
+		return nil, err
+	}
+	f := &finding{expr: x, ask: ask, base: catalog.Find{Expr: x, Now: now, Previous: ask.Versions, Budget: findBudget}}
+	if f.base.Tiers, err = d.store.Tiers(ctx); err != nil {
+		return nil, err
+	}
+	names := slices.Clone(ask.Buckets)
+	if is, _ := query.Must(x, "bucket"); is != "" && len(names) == 0 {
+		names = []string{is}
+	}
+	if len(names) > 0 {
+		slices.Sort(names)
+		for _, s := range slices.Compact(names) {
+			name, err := object.ParseBucketName(s)
+			if err != nil {
+				return nil, err
+			}
+			if err := d.mayAt(ctx, access.List|access.Read, name, f.prefix()); err != nil {
+				return nil, err
+			}
+			b, err := d.store.Catalog.Bucket(ctx, name)
+			if err != nil {
+				return nil, err
+			}
+			f.take(d, ctx, b)
+		}
+		return f, nil
+	}
+	return f, d.findable(ctx, f)
+}
+
+// prefix is what the keys of all that can be found begin with.
+func (f *finding) prefix() string {
+	_, begins := query.Must(f.expr, "key")
+	return begins
+}
+
+// take has a bucket looked through, unless the expression asks what is not told of it: who
+// wrote what, and where its owner has it copied.
+func (f *finding) take(d *Desk, ctx context.Context, b *catalog.Bucket) {
+	if !d.veilOf(ctx, b.Account).inside && looksAt(f.expr, "writer", "replication") {
+		f.left = append(f.left, b.Name.String())
+		return
+	}
+	f.buckets = append(f.buckets, b)
+}
+
+// findable takes all buckets that who asks may list and read, as far as keys are asked for.
+func (d *Desk) findable(ctx context.Context, f *finding) error {
+	s := who(ctx).subject
+	account, also, err := d.gate.Sees(ctx, s)
+	if err != nil {
+		return err
+	}
+	if account == "" {
+		account = s.Account // an operator finds in the account that they act in
+	}
+	for after := ""; len(f.buckets) < findBuckets; {
+		list, err := d.store.Catalog.Buckets(ctx, account, also, after, 200)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		for _, b := range list {
+			after = b.Name.String()
+			allowed := true
+			for _, do := range []access.Rights{access.List, access.Read} {
+				x, _, err := d.gate.Decide(ctx, gate.Ask{Subject: s, Do: do, Bucket: b.Name, Key: f.prefix()})
+				if err != nil && !fault.HasCode(err, "bucket-missing") { // it may have gone
+					return err
+				}
+				allowed = allowed && x.Allowed
+			}
+			if allowed {
+				f.take(d, ctx, b)
+			}
+		}
+	}
+	return nil
+}
+
+// foundAt is where a page of what is found goes on.
+type foundAt struct {
+	Bucket string `json:"b"`
+	Key    string `json:"k,omitempty"`
+	Number int64  `json:"n,omitempty"`
+}
+
+func (p foundAt) String() string {
+	b, _ := json.Marshal(p) // strings and a number always can be
+	return base64.RawURLEncoding.EncodeToString(b)
+}
+
+func readPlace(s string) (p foundAt, err error) {
+	if s == "" {
+		return p, nil
+	}
+	b, err := base64.RawURLEncoding.DecodeString(s)
+	if err == nil {
+		err = json.Unmarshal(b, &p)
+	}
+	if err != nil {
+		return p, fault.New(fault.Invalid, "place", "%q is no place to go on from", s).In("after").Do("give next of the page before")
+	}
+	return p, nil
+}
+
+func (d *Desk) findObjects(ctx context.Context, in *struct {
+	Body struct {
+		FindAsk
+		After string `json:"after,omitempty" maxLength:"4000"`
+		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
+	}
+}) (*struct{ Body FindAnswer }, error) {
+	f, err := d.finding(ctx, &in.Body.FindAsk)
+	if err != nil {
+		return nil, err
+	}
+	from, err := readPlace(in.Body.After)
+	if err != nil {
+		return nil, err
+	}
+	limit := in.Body.Limit
+	if limit == 0 {
+		limit = 100
+	}
+	out := FindAnswer{Objects: []FoundObject{}, Reads: f.expr.String(), Left: f.left}
+	begun := time.Now()
+	for _, b := range f.buckets {
+		if b.Name.String() < from.Bucket {
+			continue
+		}
+		at := catalog.FindPlace{}
+		if b.Name.String() == from.Bucket {
+			at = catalog.FindPlace{Key: from.Key, Number: from.Number}
+		}
+		for {
+			if len(out.Objects) == limit || time.Since(begun) > findFor {
+				out.Next = foundAt{b.Name.String(), at.Key, at.Number}.String()
+				return &struct{ Body FindAnswer }{out}, nil
+			}
+			if err := d.findIn(ctx, f, b, &at, limit, &out); err != nil {
+				return nil, err
+			}
+			if at.Key == "" {
+				break
+			}
+		}
+	}
+	return &struct{ Body FindAnswer }{out}, nil
+}
+
+// findIn adds what one look into a bucket finds, and moves the place on; "" at its end.
+func (d *Desk) findIn(ctx context.Context, f *finding, b *catalog.Bucket, at *catalog.FindPlace, limit int,
+	out *FindAnswer) error {
+	facts, err := d.store.Facts(ctx, b.Name)
+	if fault.HasCode(err, "bucket-missing") { // it went meanwhile
+		*at = catalog.FindPlace{}
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	ask := f.base
+	ask.Bucket, ask.Name, ask.After, ask.Limit = facts.ID, b.Name.String(), *at, limit-len(out.Objects)
+	page, err := d.store.Catalog.Find(ctx, ask)
+	if err != nil {
+		return err
+	}
+	seen := d.veilOf(ctx, b.Account)
+	for _, v := range page.Found {
+		o := FoundObject{Bucket: b.Name.String(), ListedObject: listedOf(v.Version, seen), Current: v.Current,
+			Tier: f.base.Tiers.Name(v.Body.Tier), Sealed: v.Body.Sealed(), Tags: v.Tags}
+		o.Metadata = v.Metadata.Decoded()
+		out.Objects = append(out.Objects, o)
+	}
+	out.Looked += page.Looked
+	*at = page.Next
+	return nil
+}
+
+func (d *Desk) countFound(ctx context.Context, in *struct{ Body FindAsk }) (*struct {
+	Body struct {
+		Objects int64 `json:"objects"`
+		Bytes   int64 `json:"bytes"`
+	}
+}, error) {
+	f, err := d.finding(ctx, &in.Body)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, countFor, fault.New(fault.Slow, "count-long",
+		"it takes longer than %d s to count", int(countFor.Seconds())).Do("ask more narrowly, by bucket or by what keys begin with"))
+	defer cancel()
+	out := &struct {
+		Body struct {
+			Objects int64 `json:"objects"`
+			Bytes   int64 `json:"bytes"`
+		}
+	}{}
+	for _, b := range f.buckets {
+		facts, err := d.store.Facts(ctx, b.Name)
+		if err != nil {
+			return nil, err
+		}
+		ask := f.base
+		ask.Bucket, ask.Name = facts.ID, b.Name.String()
+		objects, bytes, err := d.store.Catalog.CountFound(ctx, ask)
+		if cause := context.Cause(ctx); err != nil && cause != nil {
+			err = cause
+		}
+		if err != nil {
+			return nil, err
+		}
+		out.Body.Objects += objects
+		out.Body.Bytes += bytes
+	}
+	return out, nil
+}
+
+// FindWord is a field or a tag with values that it has.
+type FindWord struct {
+	Name   string   `json:"name" doc:"As the expression has it, such as field taxon"`
+	Values []string `json:"values" doc:"Some that are common"`
+}
+
+func (d *Desk) findWords(ctx context.Context, in *struct {
+	Bucket string `query:"bucket" maxLength:"63" doc:"Whose objects are looked at; empty: some of all"`
+}) (*struct {
+	Body struct {
+		Words []FindWord `json:"words"`
+	}
+}, error) {
+	ask := &FindAsk{Expression: "size at least 0"}
+	if in.Bucket != "" {
+		ask.Buckets = []string{in.Bucket}
+	}
+	f, err := d.finding(ctx, ask)
+	if err != nil {
+		return nil, err
+	}
+	var ids []int64
+	for _, b := range f.buckets[:min(len(f.buckets), 50)] {
+		facts, err := d.store.Facts(ctx, b.Name)
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, facts.ID)
+	}
+	words, err := d.store.Catalog.FindWords(ctx, ids, wordSample)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Words []FindWord `json:"words"`
+		}
+	}{}
+	out.Body.Words = []FindWord{}
+	for _, w := range words {
+		out.Body.Words = append(out.Body.Words, FindWord{fmt.Sprintf("%s %s", w.Kind, query.Quoted(w.Name)), w.Values})
+	}
+	return out, nil
+}
