@@ -139,6 +139,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.replicationCalls(to)
 	d.syncCalls(to)
 	d.findCalls(to)
+	d.auditCalls(to)
 	return api
 }
 

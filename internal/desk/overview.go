@@ -193,6 +193,9 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 	if err := d.tierConcerns(ctx, o, account, operator); err != nil {
 		return err
 	}
+	if err := d.auditConcern(ctx, o); err != nil {
+		return err
+	}
 	if err := d.elsewhereConcerns(ctx, o); err != nil {
 		return err
 	}

@@ -130,6 +130,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	c.standing(ctx, "partitions", time.Hour, c.partitions)
 	c.aged(ctx, "trail", time.Hour, c.forget)
 	c.aged(ctx, "uploads", time.Hour, c.forgetUploads)
+	c.aged(ctx, "audit", time.Hour, c.audit)
 	c.standing(ctx, "summer", c.settings.SumEvery, c.sum)
 	c.aged(ctx, "lifecycle", c.settings.AgeLook, c.age)
 	c.aged(ctx, "restorer", c.settings.RestoreEvery, c.restoreCopies)

@@ -23,6 +23,7 @@ const Access = lazy(() => import('./pages/access/Access'));
 const Tiers = lazy(() => import('./pages/tiers/Tiers'));
 const RulePage = lazy(() => import('./pages/lifecycle/RulePage'));
 const Endpoints = lazy(() => import('./pages/endpoints/Endpoints'));
+const Audit = lazy(() => import('./pages/audit/Audit'));
 const Find = lazy(() => import('./pages/find/Find'));
 const Threads = lazy(() => import('./pages/replication/Threads'));
 const ReplicationPage = lazy(() => import('./pages/replication/RulePage'));
@@ -57,6 +58,7 @@ createRoot(document.getElementById('root')!).render(
                       <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
                       <Route path="/find" element={<Find />} />
                       <Route path="/uploads" element={<UploadsPage />} />
+                      <Route path="/audit" element={<Audit />} />
                       <Route path="/journal" element={<Journal />} />
                       <Route path="/access/:section?" element={<Access />} />
                       <Route path="/tiers" element={<Tiers />} />

@@ -44,6 +44,8 @@ export function Concerns({ d }: { d: Schemas['Overview'] }) {
                   <Link to={`/buckets/${bucket}/lifecycle`}>Look</Link>
                 ) : c.page === 'tiers' ? (
                   <Link to="/tiers">See them</Link>
+                ) : c.page === 'audit' ? (
+                  <Link to="/audit">See what it found</Link>
                 ) : c.page === 'endpoints' ? (
                   <Link to="/endpoints">Look</Link>
                 ) : c.page === 'replication' ? (

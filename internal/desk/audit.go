@@ -1,0 +1,140 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/audit"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/works"
+)
+
+// AuditInfo is what the last audit of the account found.
+type AuditInfo struct {
+	At       *time.Time    `json:"at,omitempty" doc:"When it was; absent: there was none yet"`
+	Findings []FindingInfo `json:"findings" doc:"What is serious first"`
+}
+
+// FindingInfo is a finding.
+type FindingInfo struct {
+	Check   string    `json:"check" doc:"Stable, for programs"`
+	Subject string    `json:"subject" doc:"What it is about"`
+	Grade   string    `json:"grade" enum:"serious,worth a look"`
+	Says    string    `json:"says" doc:"What is so"`
+	Why     string    `json:"why" doc:"Why that matters"`
+	Cost    int64     `json:"cost,omitempty" doc:"Bytes that it holds"`
+	Fix     string    `json:"fix" doc:"One command that mends it"`
+	Page    string    `json:"page" doc:"Where the console deals with it"`
+	First   time.Time `json:"first" doc:"When it was first found"`
+
+	Accepted *AcceptedInfo `json:"accepted,omitempty" doc:"Somebody lets it be"`
+}
+
+// AcceptedInfo says who lets a finding be.
+type AcceptedInfo struct {
+	By    string    `json:"by"`
+	Why   string    `json:"why"`
+	Until time.Time `json:"until"`
+}
+
+func (d *Desk) auditCalls(to *calls) {
+	mine := rule{admin: true}
+	call(to, mine, "list-audit", "GET /audit", "audit", "What the last audit of the account found", d.listAudit)
+	call(to, mine, "run-audit", "POST /audit/run", "audit", "Look through the account now", d.runAudit)
+	call(to, mine, "accept-finding", "POST /audit/accept", "audit", "Let a finding be, for a reason and until a moment",
+		d.acceptFinding, answers(204))
+}
+
+type auditOut struct{ Body AuditInfo }
+
+func (d *Desk) listAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
+	list, at, err := d.store.Catalog.Audit(ctx, who(ctx).subject.Account, d.store.Catalog.Now())
+	if err != nil {
+		return nil, err
+	}
+	out := &auditOut{AuditInfo{Findings: make([]FindingInfo, len(list))}}
+	if !at.IsZero() {
+		out.Body.At = &at
+	}
+	for i, f := range list {
+		out.Body.Findings[i] = findingInfo(&f)
+	}
+	return out, nil
+}
+
+func findingInfo(f *catalog.AuditFinding) FindingInfo {
+	x := FindingInfo{Check: f.Check, Subject: f.Subject, Grade: string(f.Grade), Says: f.Says, Why: f.Why, Cost: f.Cost, Fix: f.Fix,
+		Page: f.Page, First: f.First}
+	if a := f.Accepted; a != nil {
+		x.Accepted = &AcceptedInfo{a.By, a.Why, a.Until}
+	}
+	return x
+}
+
+func (d *Desk) runAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
+	if err := works.Audit(ctx, d.store, who(ctx).subject.Account, d.store.Catalog.Now().UTC()); err != nil {
+		return nil, err
+	}
+	return d.listAudit(ctx, nil)
+}
+
+// acceptedMost is for how long a finding may be let be.
+const acceptedMost = 366 * 24 * time.Hour
+
+func (d *Desk) acceptFinding(ctx context.Context, in *struct {
+	Body struct {
+		Check   string `json:"check" maxLength:"64"`
+		Subject string `json:"subject" maxLength:"2000"`
+		Why     string `json:"why,omitempty" maxLength:"500" doc:"The reason; with until"`
+		Until   string `json:"until,omitempty" maxLength:"64" doc:"Such as 90d, or 2027-01-31; empty: it is no more let be"`
+	}
+}) (*struct{}, error) {
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	var until *time.Time
+	if in.Body.Until != "" {
+		at, err := object.ParseMomentToCome(in.Body.Until, by.At)
+		if err != nil {
+			return nil, fault.From(err).In("until")
+		}
+		if at.Sub(by.At) > acceptedMost {
+			return nil, fault.New(fault.Invalid, "until", "a finding is let be for a year at the most").In("until").
+				Do("give an earlier end")
+		}
+		if in.Body.Why == "" {
+			return nil, fault.New(fault.Invalid, "why", "a finding is let be for a reason").In("why").Do("say why")
+		}
+		until = &at
+	}
+	return nil, d.store.Catalog.AcceptFinding(ctx, who(ctx).subject.Account, in.Body.Check, in.Body.Subject, in.Body.Why, until, by)
+}
+
+// auditConcern says on the overview that the audit found something serious that nobody lets
+// be.
+func (d *Desk) auditConcern(ctx context.Context, o *Overview) error {
+	s := who(ctx).subject
+	if s.Role != access.Administrator || len(s.Limits) > 0 {
+		return nil
+	}
+	list, _, err := d.store.Catalog.Audit(ctx, s.Account, d.store.Catalog.Now())
+	if err != nil {
+		return err
+	}
+	var serious []catalog.AuditFinding
+	for _, f := range list {
+		if f.Grade == audit.Serious && f.Accepted == nil {
+			serious = append(serious, f)
+		}
+	}
+	if len(serious) == 0 {
+		return nil
+	}
+	o.Concerns = append(o.Concerns, Concern{State: "attention", Subject: "the audit", Says: "found what is serious",
+		Detail: sentence(serious[0].Subject + " " + serious[0].Says), Figure: fmt.Sprint(len(serious)), Page: "audit",
+		Since: serious[0].First.Format(time.RFC3339)})
+	return nil
+}

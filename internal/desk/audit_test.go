@@ -1,0 +1,99 @@
+package desk_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"spindle/internal/core/access"
+	"spindle/internal/harness"
+	"spindle/internal/service"
+	"spindle/internal/standin"
+)
+
+// The audit of an account finds what is so, says since when, lets be what somebody accepts,
+// and forgets what was mended; other accounts have audits of their own.
+func TestAudit(t *testing.T) {
+	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
+	c := fill(t, s, 3, func(i int) string { return fmt.Sprint("k", i) })
+	if err := c.CreateBucket(t.Context(), "empty"); err != nil {
+		t.Fatal(err)
+	}
+	is, _ := harness.Standin(t, standin.Faults{}, "kept")
+	s.StandinEndpoint("annex", is)
+	p := newPerson(t, s)
+	p.signIn()
+	findings := func(p *person, method, path string) map[string]map[string]any {
+		t.Helper()
+		st, e := p.ask(method, path, map[string]any{})
+		if st != 200 {
+			t.Fatalf("%d %v", st, e)
+		}
+		out := map[string]map[string]any{}
+		for _, f := range e["findings"].([]any) {
+			x := f.(map[string]any)
+			out[fmt.Sprint(x["check"], " ", x["subject"])] = x
+		}
+		return out
+	}
+	s.Grant("plates", "open/", "anyone", "read from")
+	all := findings(p, "POST", "/api/v1/audit/run")
+	for _, want := range []string{"no-versioning plates", "open-to-anyone plates/open/", "endpoint-unchecked annex"} {
+		if all[want] == nil {
+			t.Errorf("%q is not found: %v", want, all)
+		}
+	}
+	if all["no-versioning empty"] != nil {
+		t.Error("an empty bucket is told of")
+	}
+	first := all["no-versioning plates"]["first"]
+	accept := map[string]any{"check": "no-versioning", "subject": "plates", "until": "30d"}
+	if st, e := p.ask("POST", "/api/v1/audit/accept", accept); st != 400 || e["field"] != "why" {
+		t.Errorf("accepted without a reason: %d %v", st, e)
+	}
+	accept["why"] = "a mirror is planned"
+	if st, e := p.ask("POST", "/api/v1/audit/accept", accept); st != 204 {
+		t.Errorf("accepted: %d %v", st, e)
+	}
+	if x := findings(p, "POST", "/api/v1/audit/run")["no-versioning plates"]; x["accepted"] == nil || x["first"] != first {
+		t.Errorf("found again: %v", x)
+	}
+	if st, _ := p.ask("POST", "/api/v1/audit/accept", map[string]any{"check": "no-versioning", "subject": "empty", "why": "x",
+		"until": "30d"}); st != 404 {
+		t.Errorf("what was not found is accepted: %d", st)
+	}
+	if st, e := p.ask("GET", "/api/v1/overview", nil); st != 200 || !strings.Contains(fmt.Sprint(e["concerns"]), "the audit") {
+		t.Errorf("the overview: %d %v", st, e["concerns"])
+	}
+	if err := c.SetVersioning(t.Context(), "plates", true); err != nil {
+		t.Fatal(err)
+	}
+	if x := findings(p, "POST", "/api/v1/audit/run")["no-versioning plates"]; x != nil {
+		t.Errorf("what was mended is found: %v", x)
+	}
+	k := s.NewKey("seed-lab", "visitor", access.Administrator, nil)
+	v := newPerson(t, s)
+	if st, e := v.signInAs(map[string]string{"key": k.ID, "secret": k.Secret}); st != 201 {
+		t.Fatalf("%d %v", st, e)
+	}
+	if got := fmt.Sprint(findings(v, "POST", "/api/v1/audit/run")); strings.Contains(got, "plates") || strings.Contains(got, "annex") ||
+		strings.Contains(got, harness.Key) {
+		t.Errorf("another account sees %s", got)
+	}
+}
+
+// TestAuditInTheConsole looks, accepts a finding, and goes to what it is about.
+func TestAuditInTheConsole(t *testing.T) {
+	s := harness.Service(t, nil)
+	fill(t, s, 2, func(i int) string { return fmt.Sprint("k", i) })
+	walk, _ := signedIn(t, s, "/audit")
+	walk("looked", harness.Button("Look now"), harness.Appears("keeps no versions"), harness.Appears("--versioning on"))
+	walk("accepted", harness.Button("Accept"), chromedp.WaitVisible(chromedp.CSS(".dialog input[name=why]")),
+		chromedp.SendKeys(chromedp.CSS(".dialog input[name=why]"), "it is a trial"),
+		harness.Script(`document.querySelector(".dialog button[type=submit]").click()`), harness.Appears("1 accepted"),
+		harness.Appears("Nothing was found"))
+	walk("to what it is about", harness.Button("accepted ones too"), harness.Appears("it is a trial"),
+		chromedp.Click(chromedp.CSS("td a")), harness.Appears("Versioning"))
+}
