@@ -171,7 +171,7 @@ func (a *app) findList(ctx context.Context, c *cli.Command, p *api, ask desk.Fin
 	}
 	says := things(int64(len(rows)), "object", "objects") + ", " + size(bytes)
 	if next != "" {
-		says += "; there may be more: --limit 0 for all, --count to count them, --after " + next + " to go on"
+		says += "; there may be more: --limit 0 for all, --count to count them, or go on with\n  --after " + next
 	}
 	a.note("%s", says)
 	return nil

@@ -146,17 +146,6 @@ func theme(t string) step {
 		t + `")`)
 }
 
-// first gives the first key beneath a prefix of a bucket.
-func (s *shooter) first(ctx context.Context, bucket, prefix string) (string, error) {
-	out, err := s.spindle(ctx, "--json", "object", "list", bucket+"/"+prefix, "--flat", "--limit", "3")
-	if err != nil {
-		return "", err
-	}
-	_, rest, _ := strings.Cut(out, `"key":"`)
-	key, _, _ := strings.Cut(rest, `"`)
-	return key, nil
-}
-
 func (s *shooter) signIn() error {
 	steps := append([]chromedp.Action[chromedp.Void]{s.at("/")}, harness.SignIn("key", demo.OwnerKey, demo.OwnerSecret)...)
 	for how, list := range map[string][]demo.SignIn{"person": demo.People, "key": demo.Keys} {
@@ -200,11 +189,9 @@ func (s *shooter) console(ctx context.Context) error {
 			harness.Appears("This is the past"), harness.Button("Restore this prefix"), harness.Appears("Bring back")),
 		s.shot("journal", s.at("/journal"), harness.Appears("complete up to")),
 		s.shot("access", s.at("/access"), harness.Appears("Beads from left"), harness.Appears("guest-curators")),
-		s.shot("connect", s.at("/connect"), harness.Appears("The four facts"),
-			harness.Script(`{const i=[...document.querySelectorAll("input")].find(i=>i.value.startsWith("http")); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype,"value").set.call(i, location.origin); i.dispatchEvent(new Event("input",{bubbles:true}))}`),
-			chromedp.Click(chromedp.CSS("button[type=submit].main")), harness.Appears("console's port")),
-		harness.Steps(s.tab, harness.Button("Use http"), chromedp.Click(chromedp.CSS("button[type=submit].main")),
-			harness.Appears("can be listed"), harness.Button("Try"), harness.Appears("put, read and removed")),
+		s.shot("find", s.at("/find?q=field%20taxon%20begins%20with%20Drosera%20and%20size%20over%20200%20KiB"),
+			harness.Appears("looked at"), harness.Button("Count all"), harness.Appears("in all")),
+		s.shot("audit", s.at("/audit"), harness.Button("Look now"), harness.Appears("worth a look")),
 		s.scrubbed(),
 		s.shot("overview", theme("light"), s.at("/"), harness.Appears("Wrong and waiting"), harness.Appears("Growing")),
 	)
@@ -269,17 +256,7 @@ func (s *shooter) spindle(ctx context.Context, args ...string) (string, error) {
 
 // terminal takes pictures of commands and what they print.
 func (s *shooter) terminal(ctx context.Context) error {
-	dir, err := os.MkdirTemp("", "tray")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
 	year := time.Now().UTC().Format("2006")
-	key, err := s.first(ctx, "plates", year+"/moorland/")
-	if err != nil {
-		return err
-	}
-	tray := filepath.Join(dir, "tray-07")
 	sheet, err := s.sheet(ctx)
 	if err != nil {
 		return err
@@ -290,10 +267,9 @@ func (s *shooter) terminal(ctx context.Context) error {
 	}{
 		{"terminal-browse", [][]string{{"bucket", "list"}, {"object", "tree", "plates/" + year + "/", "--depth", "2"},
 			{"object", "list", "plates/" + year + "/moorland/", "--limit", "6"}}},
-		{"terminal-access", [][]string{{"access", "key", "list"}, {"access", "grant", "list"},
-			{"access", "explain", "--key", "press-room", "--do", "read", "plates/" + key},
-			{"access", "test", "--key", "field-kit", "--do", "write", "germination/tray-07/x.csv"},
-			{"access", "trail", "--limit", "6"}}},
+		{"terminal-find", [][]string{{"find", "field taxon begins with Drosera and size over 300 KiB", "--show", "taxon,collector", "--limit", "5"},
+			{"find", "lacks field collector", "--count"}, {"find", "siz over 10"}, {"audit", "run"}, {"sync", "list"},
+			{"sync", "sheet", "loans-sealed"}}},
 		{"terminal-history", [][]string{{"object", "history", "plates/" + sheet, "--follow-renames"},
 			{"object", "restore", "field-notes/" + year + "/", "--as-of", "14d", "--rehearse"},
 			{"object", "annotate", "plates/" + sheet, "--set", "licence=CC0 1.0", "--if-revision", "1"},
@@ -303,10 +279,6 @@ func (s *shooter) terminal(ctx context.Context) error {
 		{"terminal-replication", [][]string{{"endpoint", "list"}, {"replication", "list"},
 			{"replication", "status", "plates/" + sheet}, {"object", "list", "@lowland-annex/plates/"}, {"sync", "list"},
 			{"replication", "verify", "loans-to-annex"}}},
-		{"terminal-transfer", [][]string{{"object", "get", "germination/tray-07/", tray},
-			{"object", "get", "germination/tray-07/", tray}, {"object", "put", tray, "loans/copies/tray-07/", "--parallel", "8"},
-			{"object", "remove", "loans/copies/", "--rehearse"}, {"object", "remove", "loans/copies/", "--yes"},
-			{"bucket", "remove", "loans"}, {"bucket", "change", "germination", "--quota", "1MiB"}}},
 	} {
 		var b strings.Builder
 		for _, line := range p.lines {
@@ -314,9 +286,7 @@ func (s *shooter) terminal(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			shownLine := strings.ReplaceAll("spindle "+strings.Join(line, " "), dir, ".")
-			fmt.Fprintf(&b, "<b>$ %s</b>\n%s\n", html.EscapeString(shownLine),
-				html.EscapeString(strings.ReplaceAll(out, dir, ".")))
+			fmt.Fprintf(&b, "<b>$ spindle %s</b>\n%s\n", html.EscapeString(strings.Join(line, " ")), html.EscapeString(out))
 		}
 		// The page's policy allows no style in the markup; scripts may set it.
 		page := fmt.Sprintf(`{document.body.innerHTML = %q; document.body.firstChild.style.cssText = %q}`, `<pre>`+b.String()+`</pre>`,

@@ -23,7 +23,7 @@ export function Concerns({ d }: { d: Schemas['Overview'] }) {
                 <State kind={kind}>{word}</State>
               </td>
               <td className="py-6 px-8">
-                <b className={c.page && c.page !== 'uploads' ? 'key strong' : 'strong'}>
+                <b className={c.page && c.page !== 'uploads' && c.page !== 'audit' ? 'key strong' : 'strong'}>
                   {middle(visible(c.subject), 60)}
                 </b>{' '}
                 {c.says}
