@@ -13,6 +13,7 @@ import (
 
 // SyncInfo is a job that brings one side to another.
 type SyncInfo struct {
+	ID        int64        `json:"id" doc:"By which figures that are watched know it"`
 	Name      string       `json:"name"`
 	On        bool         `json:"on" doc:"It runs by its schedule"`
 	From      string       `json:"from" doc:"A folder of the service's machine, BUCKET/PREFIX/ or @ENDPOINT/BUCKET/PREFIX/"`
@@ -80,7 +81,7 @@ func syncRunInfo(r *syncing.Run) *SyncRunInfo {
 }
 
 func syncInfo(j *syncing.Job, last *syncing.Run) SyncInfo {
-	x := SyncInfo{Name: j.Name, On: j.On, From: j.From.String(), To: j.To.String(), Mode: string(j.Mode), Note: j.Note,
+	x := SyncInfo{ID: j.ID, Name: j.Name, On: j.On, From: j.From.String(), To: j.To.String(), Mode: string(j.Mode), Note: j.Note,
 		By: string(j.By), Like: j.Like, LeaveOut: j.LeaveOut, SizeFrom: j.SizeFrom, SizeTo: j.SizeTo,
 		Older: j.OlderBy.Seconds(), Newer: j.NewerBy.Seconds(), Links: j.Links, Class: j.Class, Sealed: j.Sealed,
 		Parallel: j.Parallel, Share: 100 * j.Guard.Share, Most: j.Guard.Most, Schedule: j.Schedule, Zone: j.Zone, Next: j.Next,

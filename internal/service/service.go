@@ -252,7 +252,7 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 		prometheus.GaugeOpts{Name: "spindle_clock_ahead_seconds",
 			Help: "What the process's clock is ahead of the database's."},
 		func() float64 { return s.Store.Catalog.Ahead().Seconds() }))
-	registry.MustRegister(elsewhere{s.Store})
+	registry.MustRegister(elsewhere{s.Store}, figures{s.Store})
 	s.wire = wireDoor.Server(wire)
 	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "",
 		WireURL: cfg.WireURL, Domains: cfg.Domains,
