@@ -2,6 +2,9 @@ package client
 
 import (
 	"context"
+	"encoding/xml"
+	"errors"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -73,30 +76,88 @@ func (c *Client) list(ctx context.Context, bucket, prefix, delimiter, by, place 
 	if place != "" {
 		q.Set(by, place)
 	}
-	var d struct {
-		NextContinuationToken string
-		Contents              []listedEntry
-		CommonPrefixes        []struct{ Prefix string }
-	}
-	if _, err := c.document(ctx, http.MethodGet, bucket, "", q, nil, "", &d); err != nil {
+	var p Page
+	if _, err := c.document(ctx, http.MethodGet, bucket, "", q, nil, "", &p); err != nil {
 		return Page{}, err
 	}
-	p := Page{Next: d.NextContinuationToken}
-	for _, e := range d.Contents {
-		o, err := e.listed()
-		if err != nil {
-			return Page{}, err
-		}
-		p.Objects = append(p.Objects, o)
-	}
-	for _, f := range d.CommonPrefixes {
-		prefix, err := unescaped(f.Prefix)
-		if err != nil {
-			return Page{}, err
-		}
-		p.Prefixes = append(p.Prefixes, prefix)
-	}
 	return p, nil
+}
+
+// read reads the document of a listing. It goes through the tokens by itself: most of what
+// comparing sides costs is reading these documents, and this takes half of what the general
+// way does.
+func (p *Page) read(d *xml.Decoder) error {
+	var path []string // of the element that is read
+	var text []byte
+	var o Listed
+	rooted := false
+	for {
+		t, err := d.RawToken()
+		if errors.Is(err, io.EOF) && len(path) == 0 && rooted {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		switch t := t.(type) {
+		case xml.StartElement:
+			path = append(path, t.Name.Local)
+			// What is no listing must not be taken for an empty one: something may be removed by it.
+			if rooted = rooted || t.Name.Local == "ListBucketResult"; !rooted || len(path) > maxListDepth {
+				return errListing
+			}
+			text = text[:0]
+		case xml.CharData:
+			text = append(text, t...)
+		case xml.EndElement:
+			if len(path) == 0 || path[len(path)-1] != t.Name.Local {
+				return errListing
+			}
+			if err := p.element(path, string(text), &o); err != nil {
+				return err
+			}
+			path, text = path[:len(path)-1], text[:0]
+		}
+	}
+}
+
+const maxListDepth = 8 // of elements
+
+var errListing = errors.New("it is no listing, or its elements are not closed as they were opened")
+
+// element takes what an element of a listing says.
+func (p *Page) element(path []string, text string, o *Listed) (err error) {
+	switch len(path) {
+	case 2:
+		switch path[1] {
+		case "NextContinuationToken":
+			p.Next = text
+		case "Contents":
+			p.Objects = append(p.Objects, *o)
+			*o = Listed{}
+		}
+	case 3:
+		switch path[1] + "/" + path[2] {
+		case "CommonPrefixes/Prefix":
+			text, err = unescaped(text)
+			p.Prefixes = append(p.Prefixes, text)
+		case "Contents/Key":
+			o.Key, err = unescaped(text)
+		case "Contents/Size":
+			o.Size, err = strconv.ParseInt(strings.TrimSpace(text), 10, 64)
+		case "Contents/ETag":
+			o.ETag = strings.Trim(text, `"`)
+		case "Contents/LastModified":
+			o.Modified, err = time.Parse(time.RFC3339, text)
+		case "Contents/StorageClass":
+			o.Class = text
+		}
+	case 4:
+		if path[1] == "Contents" && path[2] == "Owner" && path[3] == "ID" {
+			o.Owner = text
+		}
+	}
+	return err
 }
 
 // ListAfter gives a page of the keys after one, in order, whatever pages came before.
@@ -137,6 +198,7 @@ func (c *Client) ListVersions(ctx context.Context, bucket, prefix string, after 
 		IsLatest  bool
 	}
 	var d struct {
+		XMLName                            xml.Name `xml:"ListVersionsResult"`
 		NextKeyMarker, NextVersionIdMarker string
 		Version, DeleteMarker              []entry
 	}

@@ -52,7 +52,13 @@ func (c *Client) document(ctx context.Context, method, bucket, key string, query
 	if out == nil {
 		return resp.Header, nil
 	}
-	if err := xml.NewDecoder(io.LimitReader(resp.Body, 32<<20)).Decode(out); err != nil {
+	d := xml.NewDecoder(io.LimitReader(resp.Body, 32<<20))
+	if r, ok := out.(interface{ read(*xml.Decoder) error }); ok {
+		err = r.read(d)
+	} else {
+		err = d.Decode(out)
+	}
+	if err != nil {
 		return nil, fault.New(fault.Unavailable, "foreign", "the answer cannot be read").In("address").Because(err)
 	}
 	return resp.Header, nil
