@@ -46,7 +46,7 @@ func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
 	only := flag.String("only", "",
-		"run only the parts named: large, small, list, versions, uploads, access, sealed, lifecycle, replication, sync, memory")
+		"run only the parts named: large, small, list, versions, uploads, access, sealed, lifecycle, replication, sync, find, memory")
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -107,7 +107,7 @@ func run(dir, only string, span time.Duration) error {
 		name string
 		run  func() error
 	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads},
-		{"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle}, {"replication", b.replication}, {"sync", b.syncs},
+		{"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle}, {"replication", b.replication}, {"sync", b.syncs}, {"find", b.find},
 		{"memory", b.memory}} {
 		if only == "" || strings.Contains(only, part.name) {
 			if err := part.run(); err != nil {
