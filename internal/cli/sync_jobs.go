@@ -474,12 +474,16 @@ func (p *api) latestRun(ctx context.Context, name string) (int64, error) {
 	return j.Last.ID, nil
 }
 
-func (a *app) syncWatch(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.one(c)
-	if err != nil {
-		return err
+// oneRun gives the service, the job that a command names, and its latest run.
+func (a *app) oneRun(ctx context.Context, c *cli.Command) (p *api, name string, run int64, err error) {
+	if p, name, err = a.one(c); err == nil {
+		run, err = p.latestRun(ctx, name)
 	}
-	run, err := p.latestRun(ctx, name)
+	return p, name, run, err
+}
+
+func (a *app) syncWatch(ctx context.Context, c *cli.Command) error {
+	p, name, run, err := a.oneRun(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -487,11 +491,7 @@ func (a *app) syncWatch(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) syncStop(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	run, err := p.latestRun(ctx, name)
+	p, name, run, err := a.oneRun(ctx, c)
 	if err != nil {
 		return err
 	}

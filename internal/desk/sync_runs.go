@@ -1,0 +1,144 @@
+package desk
+
+import (
+	"context"
+
+	"spindle/internal/core/syncing"
+)
+
+func (d *Desk) syncRuns(ctx context.Context, in *struct {
+	SyncPath
+	Before int64 `query:"before" minimum:"0" doc:"Only runs before this one"`
+	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+}) (*struct {
+	Body struct {
+		Runs []SyncRunInfo `json:"runs"`
+		Next int64         `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+	}
+}, error) {
+	j, err := d.mySync(ctx, in.Sync)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.SyncRuns(ctx, j.ID, in.Before, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Runs []SyncRunInfo `json:"runs"`
+			Next int64         `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+		}
+	}{}
+	if out.Body.Runs = []SyncRunInfo{}; len(list) > in.Limit {
+		list = list[:in.Limit]
+		out.Body.Next = list[in.Limit-1].ID
+	}
+	for i := range list {
+		out.Body.Runs = append(out.Body.Runs, *syncRunInfo(&list[i]))
+	}
+	return out, nil
+}
+
+// SyncRunPath names a run of a job.
+type SyncRunPath struct {
+	SyncPath
+	Run int64 `path:"run" minimum:"1"`
+}
+
+type syncRunOut struct{ Body SyncRunInfo }
+
+func (d *Desk) myRun(ctx context.Context, in *SyncRunPath) (syncing.Run, error) {
+	j, err := d.mySync(ctx, in.Sync)
+	if err != nil {
+		return syncing.Run{}, err
+	}
+	return d.store.Catalog.SyncRun(ctx, j.ID, in.Run)
+}
+
+func (d *Desk) showSyncRun(ctx context.Context, in *SyncRunPath) (*syncRunOut, error) {
+	r, err := d.myRun(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return &syncRunOut{*syncRunInfo(&r)}, nil
+}
+
+func (d *Desk) runSync(ctx context.Context, in *struct {
+	SyncPath
+	Body struct {
+		Anyway bool `json:"anyway,omitempty" doc:"The guard does not stop it, nor do sides that are others than before"`
+	}
+}) (*syncRunOut, error) {
+	j, err := d.mySync(ctx, in.Sync)
+	if err == nil {
+		err = d.maySync(ctx, j)
+	}
+	if err != nil {
+		return nil, err
+	}
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	id, err := d.store.Catalog.AskSync(ctx, j, in.Body.Anyway, by)
+	if err != nil {
+		return nil, err
+	}
+	r, err := d.store.Catalog.SyncRun(ctx, j.ID, id)
+	if err != nil {
+		return nil, err
+	}
+	return &syncRunOut{*syncRunInfo(&r)}, nil
+}
+
+func (d *Desk) stopSyncRun(ctx context.Context, in *SyncRunPath) (*struct{}, error) {
+	r, err := d.myRun(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return nil, d.store.Catalog.StopSync(ctx, r.ID, d.store.Catalog.Now())
+}
+
+// SyncOutcomeInfo is what became of an object in a run.
+type SyncOutcomeInfo struct {
+	Key   string `json:"key"`
+	Do    string `json:"do"`
+	Why   string `json:"why"`
+	Bytes int64  `json:"bytes"`
+	Code  string `json:"code,omitempty" doc:"Of what failed"`
+	Says  string `json:"says,omitempty"`
+}
+
+func (d *Desk) syncOutcomes(ctx context.Context, in *struct {
+	SyncRunPath
+	After  int64 `query:"after" minimum:"0"`
+	Failed bool  `query:"failed" doc:"Only what failed"`
+	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*struct {
+	Body struct {
+		Outcomes []SyncOutcomeInfo `json:"outcomes"`
+		Next     int64             `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+	}
+}, error) {
+	r, err := d.myRun(ctx, &in.SyncRunPath)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.SyncOutcomes(ctx, r.ID, in.After, in.Failed, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Outcomes []SyncOutcomeInfo `json:"outcomes"`
+			Next     int64             `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+		}
+	}{}
+	if out.Body.Outcomes = []SyncOutcomeInfo{}; len(list) > in.Limit {
+		list = list[:in.Limit]
+		out.Body.Next = list[in.Limit-1].Seq
+	}
+	for _, o := range list {
+		out.Body.Outcomes = append(out.Body.Outcomes, SyncOutcomeInfo{o.Key, string(o.Do), string(o.Why), o.Bytes, o.Code, o.Says})
+	}
+	return out, nil
+}
