@@ -21,7 +21,8 @@ var allowed = map[string][]string{
 	"store":       {"bodies", "catalog", "core"},
 	"side":        {"store", "bodies", "remote", "wire/client", "catalog", "core"},
 	"carry":       {"side", "core"},
-	"works":       {"carry", "side", "store", "remote", "wire/client", "bodies", "catalog", "core"},
+	"censusfile":  {"side", "core"},
+	"works":       {"carry", "censusfile", "side", "store", "remote", "wire/client", "bodies", "catalog", "core"},
 	"keyring":     {"catalog", "core"},
 	"door":        {"core"},
 	"remote":      {"wire/sign", "wire/client", "catalog", "core"},
@@ -31,7 +32,7 @@ var allowed = map[string][]string{
 	"wire/server": {"wire/sign", "store", "gate", "door", "keyring", "catalog", "core"},
 	"wire":        {},
 	"standin":     {}, // nothing of the house, so that no mistake is shared
-	"desk":        {"wire/sign", "wire/client", "side", "store", "works", "gate", "door", "remote", "keyring", "catalog", "core"},
+	"desk":        {"wire/sign", "wire/client", "censusfile", "side", "store", "works", "gate", "door", "remote", "keyring", "catalog", "core"},
 	"service": {"desk", "wire/server", "works", "side", "store", "gate", "door", "remote", "keyring", "postgres", "bodies",
 		"catalog", "core"},
 	"demo":     {"standin", "store", "keyring", "catalog", "core"},

@@ -102,6 +102,9 @@ func (a *app) demoCommand() *cli.Command {
 			if err := standins.Register(ctx, s.Store, s.Keys); err != nil {
 				return err
 			}
+			if err := demo.Census(ctx, s.Store); err != nil {
+				return err
+			}
 			if err := standins.Sync(ctx, s.Store, s.Keys, drop); err != nil {
 				return err
 			}

@@ -41,6 +41,7 @@ type Settings struct {
 	SessionFor  time.Duration // default 12 h
 	Endpoints   *remote.Pool
 	Folders     []string // roots beneath which folders may be synced
+	Scratch     string   // a folder for work
 }
 
 // Desk serves the API and the console.
@@ -139,6 +140,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.replicationCalls(to)
 	d.syncCalls(to)
 	d.findCalls(to)
+	d.censusCalls(to)
 	d.auditCalls(to)
 	return api
 }

@@ -8,7 +8,6 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
-	"spindle/internal/core/syncing"
 	"spindle/internal/gate"
 	"spindle/internal/works"
 )
@@ -55,24 +54,23 @@ func (s *Service) mayReplicate(ctx context.Context, r *replication.Rule, t *repl
 	return nil
 }
 
-// maySync refuses a sync job whose saver may not read its source, or write into its target,
-// any more.
-func (s *Service) maySync(ctx context.Context, j *syncing.Job) error {
-	who, err := s.Gate.SubjectOf(ctx, j.Who, j.Account, j.Changed)
+// mayUse refuses places that whoever saved a job, or a census, may not use so any more.
+func (s *Service) mayUse(ctx context.Context, by works.SavedBy, needs []works.PlaceNeed) error {
+	who, err := s.Gate.SubjectOf(ctx, by.Who, by.Account, by.Changed)
 	if err != nil {
 		return err
 	}
-	for _, n := range works.SyncNeeds(j) {
+	for _, n := range needs {
 		if n.Place.Folder != "" && !who.Operator {
-			return fault.New(fault.Refused, "not-allowed", "%s, who saved the job, operates the service no more", who).In("sync").
+			return fault.New(fault.Refused, "not-allowed", "%s, who saved this, operates the service no more", who).In("saved").
 				Do("have an operator save it again")
 		}
-		if n.Place.Endpoint != "" && !who.Administers(j.Account) {
-			return fault.New(fault.Refused, "not-allowed", "%s, who saved the job, administers %s no more", who, j.Account).
-				In("sync").Do("have an administrator of %s save it again", j.Account)
+		if n.Place.Endpoint != "" && !who.Administers(by.Account) {
+			return fault.New(fault.Refused, "not-allowed", "%s, who saved this, administers %s no more", who, by.Account).
+				In("saved").Do("have an administrator of %s save it again", by.Account)
 		}
 		if n.Place.Bucket != "" && n.Place.Endpoint == "" {
-			if err := s.mayAll(ctx, who, j.Source, n.Do, n.Place.Bucket, n.Place.Prefix); err != nil {
+			if err := s.mayAll(ctx, who, by.Source, n.Do, n.Place.Bucket, n.Place.Prefix); err != nil {
 				return err
 			}
 		}

@@ -136,8 +136,12 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	s.Gate = gate.New(cat, s.Keys, s.Store.Owner, log)
 	s.undo = append(s.undo, s.Gate.Stop)
 	cfg.Works.May, cfg.Works.Remote, cfg.Works.MayReplicate = s.mayOrder, s.Remote, s.mayReplicate
-	cfg.Works.MaySync, cfg.Works.Processes = s.maySync, filepath.Join(cfg.Data, "processes")
+	cfg.Works.MayUse, cfg.Works.Processes = s.mayUse, filepath.Join(cfg.Data, "processes")
 	if cfg.Works.Folders, err = works.Roots(cfg.Works.Folders); err != nil {
+		return nil, err
+	}
+	cfg.Works.Scratch = filepath.Join(cfg.Data, "scratch")
+	if err := os.MkdirAll(cfg.Works.Scratch, 0o700); err != nil {
 		return nil, err
 	}
 	s.Crew = works.Start(s.Store, cfg.Works, log)
@@ -256,7 +260,8 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	s.wire = wireDoor.Server(wire)
 	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "",
 		WireURL: cfg.WireURL, Domains: cfg.Domains,
-		Secure: cfg.TLSCert != "", Registry: registry, Endpoints: s.Remote, Folders: cfg.Works.Folders}, s.log)
+		Secure: cfg.TLSCert != "", Registry: registry, Endpoints: s.Remote, Folders: cfg.Works.Folders,
+		Scratch: cfg.Works.Scratch}, s.log)
 	s.desk = deskDoor.Server(d.Handler())
 	s.desk.RegisterOnShutdown(d.Stop)
 	run := func(h *http.Server, d *door.Door, l net.Listener) {

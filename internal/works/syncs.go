@@ -110,15 +110,15 @@ func NextSync(j *syncing.Job, now time.Time) (*time.Time, error) {
 	return &next, nil
 }
 
-// SyncNeed is what a job needs of whoever saved it, at one of its sides.
-type SyncNeed struct {
+// PlaceNeed is what a job needs of whoever saved it, at one of its sides.
+type PlaceNeed struct {
 	Place syncing.Place
 	Do    access.Rights // on what is beneath its prefix, of a bucket here
 }
 
 // SyncNeeds gives what a job needs: of a folder that its saver operates the service, of a
 // bucket at an endpoint that they administer the account.
-func SyncNeeds(j *syncing.Job) []SyncNeed {
+func SyncNeeds(j *syncing.Job) []PlaceNeed {
 	from, to := access.List|access.Read, access.List|access.Read|access.Write
 	switch j.Mode {
 	case syncing.Drain:
@@ -126,10 +126,27 @@ func SyncNeeds(j *syncing.Job) []SyncNeed {
 	case syncing.Mirror:
 		to |= access.Remove
 	}
-	return []SyncNeed{{j.From, from}, {j.To, to}}
+	return []PlaceNeed{{j.From, from}, {j.To, to}}
 }
 
-// SyncSides opens the sides of sync jobs.
+// SavedBy is who saved a job, with whose rights it is done.
+type SavedBy struct {
+	Account, Who string
+	Source       string // the address that Who came from
+	Changed      time.Time
+}
+
+func savedSync(j *syncing.Job) SavedBy { return SavedBy{j.Account, j.Who, j.Source, j.Changed} }
+
+// mayUse refuses places that whoever saved a job may not use so any more.
+func (c *Crew) mayUse(ctx context.Context, by SavedBy, needs []PlaceNeed) error {
+	if c.settings.MayUse == nil {
+		return nil
+	}
+	return c.settings.MayUse(ctx, by, needs)
+}
+
+// SyncSides opens the sides of sync jobs, and those of censuses.
 type SyncSides struct {
 	Store   *store.Store
 	Remote  *remote.Pool
@@ -141,11 +158,17 @@ type SyncSides struct {
 // folder-missing, as-of-versions and those of buckets and endpoints.
 func (s *SyncSides) Open(ctx context.Context, j *syncing.Job, p syncing.Place, at *time.Time,
 	odd func(key, what string)) (of side.Side, mark string, err error) {
-	switch {
-	case p.Folder != "":
+	if p.Folder != "" {
 		return s.folder(p.Folder, side.Links(j.Links), odd)
-	case p.Endpoint != "":
-		return s.there(ctx, j, p, at)
+	}
+	return s.Bucket(ctx, savedSync(j), p, at)
+}
+
+// Bucket gives a side that is a bucket, as Open does.
+func (s *SyncSides) Bucket(ctx context.Context, by SavedBy, p syncing.Place, at *time.Time) (of side.Side, mark string,
+	err error) {
+	if p.Endpoint != "" {
+		return s.there(ctx, by.Account, p, at)
 	}
 	name, err := object.ParseBucketName(p.Bucket)
 	if err != nil {
@@ -155,7 +178,7 @@ func (s *SyncSides) Open(ctx context.Context, j *syncing.Job, p syncing.Place, a
 	if err != nil {
 		return nil, "", err
 	}
-	here := &side.Here{Store: s.Store, Bucket: name, By: catalog.Author{Who: j.Who, Source: j.Source}}
+	here := &side.Here{Store: s.Store, Bucket: name, By: catalog.Author{Who: by.Who, Source: by.Source}}
 	if of = here; at != nil {
 		if err := catalog.BucketBefore(f, *at); err != nil {
 			return nil, "", err
@@ -165,8 +188,8 @@ func (s *SyncSides) Open(ctx context.Context, j *syncing.Job, p syncing.Place, a
 	return side.Beneath(of, p.Prefix), fmt.Sprintf("bucket %d", f.ID), nil
 }
 
-func (s *SyncSides) there(ctx context.Context, j *syncing.Job, p syncing.Place, at *time.Time) (side.Side, string, error) {
-	conn, err := s.Remote.OfAccount(ctx, j.Account, p.Endpoint)
+func (s *SyncSides) there(ctx context.Context, account string, p syncing.Place, at *time.Time) (side.Side, string, error) {
+	conn, err := s.Remote.OfAccount(ctx, account, p.Endpoint)
 	if err != nil {
 		return nil, "", err
 	}
@@ -387,10 +410,8 @@ func asks(code string) bool {
 
 func (s *syncRun) carryOut(ctx context.Context) error {
 	c := s.crew
-	if c.settings.MaySync != nil {
-		if err := c.settings.MaySync(ctx, s.job); err != nil {
-			return err
-		}
+	if err := c.mayUse(ctx, savedSync(s.job), SyncNeeds(s.job)); err != nil {
+		return err
 	}
 	sides := &SyncSides{Store: c.store, Remote: c.settings.Remote, Folders: c.settings.Folders}
 	do, err := sides.Carry(ctx, s.job, s.leftOut)

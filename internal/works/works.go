@@ -11,7 +11,6 @@ import (
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/replication"
-	"spindle/internal/core/syncing"
 	"spindle/internal/remote"
 	"spindle/internal/store"
 )
@@ -54,9 +53,10 @@ type Settings struct {
 	// for none: the leases of one that died run out.
 	Processes string
 
-	// MaySync refuses what a sync job does with the rights of whoever saved it.
-	MaySync func(context.Context, *syncing.Job) error
+	// MayUse refuses places that whoever saved a sync job, or a census, may not use so any more.
+	MayUse  func(context.Context, SavedBy, []PlaceNeed) error
 	Folders []string // roots beneath which folders may be synced
+	Scratch string   // a folder for work; "": the system's
 
 	// May refuses an order whose giver may do it no more; nil lets all go on.
 	May func(context.Context, *catalog.Order) error
@@ -139,6 +139,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	}
 	c.standing(ctx, "replication", time.Second, c.followReplication)
 	c.every(ctx, "syncs", c.settings.OrdersEvery, c.syncs)
+	c.every(ctx, "censuses", c.settings.OrdersEvery, c.censuses)
 	c.every(ctx, "replicas", 200*time.Millisecond, c.dispatchReplicas)
 	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
 	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)

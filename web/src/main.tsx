@@ -23,6 +23,9 @@ const Access = lazy(() => import('./pages/access/Access'));
 const Tiers = lazy(() => import('./pages/tiers/Tiers'));
 const RulePage = lazy(() => import('./pages/lifecycle/RulePage'));
 const Endpoints = lazy(() => import('./pages/endpoints/Endpoints'));
+const CensusPage = lazy(() => import('./pages/census/CensusPage'));
+const CensusReading = lazy(() => import('./pages/census/CensusReading'));
+const Censuses = lazy(() => import('./pages/census/Censuses'));
 const Audit = lazy(() => import('./pages/audit/Audit'));
 const Find = lazy(() => import('./pages/find/Find'));
 const Threads = lazy(() => import('./pages/replication/Threads'));
@@ -58,6 +61,9 @@ createRoot(document.getElementById('root')!).render(
                       <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
                       <Route path="/find" element={<Find />} />
                       <Route path="/uploads" element={<UploadsPage />} />
+                      <Route path="/census" element={<Censuses />} />
+                      <Route path="/census/:census" element={<CensusPage />} />
+                      <Route path="/census/:census/runs/:run" element={<CensusReading />} />
                       <Route path="/audit" element={<Audit />} />
                       <Route path="/journal" element={<Journal />} />
                       <Route path="/access/:section?" element={<Access />} />

@@ -1,0 +1,377 @@
+package desk
+
+import (
+	"context"
+	"time"
+
+	"spindle/internal/core/census"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/syncing"
+	"spindle/internal/works"
+)
+
+// CensusInfo is a full list of objects that is written again and again.
+type CensusInfo struct {
+	Name      string         `json:"name"`
+	On        bool           `json:"on" doc:"It is written by its schedule"`
+	From      string         `json:"from,omitempty" doc:"The bucket, with a prefix or without one, that it lists; empty: all buckets of the account"`
+	To        string         `json:"to" doc:"BUCKET/PREFIX/ or @ENDPOINT/BUCKET/PREFIX/"`
+	Where     string         `json:"where,omitempty" doc:"It lists what this expression of find holds for"`
+	Columns   []string       `json:"columns"`
+	Format    string         `json:"format" enum:"csv,json,parquet"`
+	Versions  bool           `json:"versions,omitempty" doc:"Previous versions and delete markers are listed too"`
+	Schedule  string         `json:"schedule,omitempty"`
+	Zone      string         `json:"zone,omitempty"`
+	Note      string         `json:"note,omitempty"`
+	Next      *time.Time     `json:"next,omitempty" doc:"When the schedule is due"`
+	Revision  int            `json:"revision"`
+	Created   time.Time      `json:"created"`
+	ChangedBy string         `json:"changedBy" doc:"With whose rights it is written"`
+	Last      *CensusRunInfo `json:"last,omitempty" doc:"Its latest run"`
+}
+
+// CensusRunInfo is one writing of a census.
+type CensusRunInfo struct {
+	ID      int64         `json:"id"`
+	State   string        `json:"state" enum:"waiting,running,done,failed,stopped"`
+	Who     string        `json:"who" doc:"Who asked for it, or schedule"`
+	Asked   time.Time     `json:"asked"`
+	Started *time.Time    `json:"started,omitempty"`
+	Ended   *time.Time    `json:"ended,omitempty"`
+	AsOf    *time.Time    `json:"asOf,omitempty" doc:"All of it is true of this moment"`
+	Code    string        `json:"code,omitempty"`
+	Says    string        `json:"says,omitempty" doc:"Why it waits or failed"`
+	Rows    int64         `json:"rows"`
+	Total   int64         `json:"total,omitempty" doc:"Rows that were expected, roughly; 0: not known"`
+	Objects int64         `json:"objectBytes" doc:"Bytes of what is listed"`
+	Bytes   int64         `json:"bytes" doc:"Of its files"`
+	Sent    int64         `json:"sent" doc:"Bytes that are at the target"`
+	To      string        `json:"to,omitempty" doc:"The folder of its files"`
+	Columns []string      `json:"columns,omitempty"`
+	Format  string        `json:"format,omitempty"`
+	Files   []census.File `json:"files,omitempty"`
+}
+
+func censusRunInfo(r *census.Run, files bool) *CensusRunInfo {
+	x := &CensusRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Asked: r.Asked, Started: r.Started, Ended: r.Ended, AsOf: r.AsOf,
+		Code: r.Code, Says: r.Says, Rows: r.Rows, Total: r.Total, Objects: r.Objects, Bytes: r.Result.Bytes, Sent: r.Sent,
+		Columns: r.Columns, Format: string(r.Format)}
+	if r.To.Bucket != "" {
+		x.To = r.To.String()
+	}
+	if files {
+		x.Files = r.Files
+	}
+	return x
+}
+
+func censusInfo(c *census.Census, last *census.Run) CensusInfo {
+	x := CensusInfo{Name: c.Name, On: c.On, To: c.To.String(), Where: c.Where, Columns: c.Columns, Format: string(c.Format),
+		Versions: c.Versions, Schedule: c.Schedule, Zone: c.Zone, Note: c.Note, Next: c.Next, Revision: c.Revision,
+		Created: c.Created, ChangedBy: c.Who}
+	if c.From.Bucket != "" {
+		x.From = c.From.String()
+	}
+	if last != nil {
+		x.Last = censusRunInfo(last, false)
+	}
+	return x
+}
+
+func (d *Desk) censusCalls(to *calls) {
+	mine := rule{admin: true}
+	const one = "/censuses/{census}"
+	call(to, mine, "list-censuses", "GET /censuses", "census", "List censuses", d.listCensuses)
+	call(to, mine, "show-census", "GET "+one, "census", "Show a census", d.showCensus)
+	call(to, mine, "add-census", "POST /censuses", "census", "Add a census; its first is written at once", d.addCensus, answers(201))
+	call(to, mine, "change-census", "PATCH "+one, "census", "Change a census", d.changeCensus)
+	call(to, mine, "remove-census", "DELETE "+one, "census", "Remove a census; its files stay", d.removeCensus, answers(204))
+	call(to, mine, "list-census-runs", "GET "+one+"/runs", "census", "List the runs of a census, latest first", d.censusRuns)
+	call(to, mine, "run-census", "POST "+one+"/runs", "census", "Write a census now", d.runCensus, answers(201))
+	call(to, mine, "show-census-run", "GET "+one+"/runs/{run}", "census", "Show a run; 0 is the latest that was written whole",
+		d.showCensusRun)
+	call(to, mine, "stop-census-run", "POST "+one+"/runs/{run}/stop", "census", "Stop a run", d.stopCensusRun, answers(204))
+	call(to, mine, "read-census", "POST "+one+"/runs/{run}/rows", "census", "Read the rows of a census", d.readCensus)
+	call(to, mine, "sum-census", "POST "+one+"/runs/{run}/totals", "census", "Sum the rows of a census by a column", d.sumCensus)
+	call(to, mine, "compare-censuses", "POST "+one+"/runs/{run}/compare", "census",
+		"Say what came, went and changed since an earlier run", d.compareCensuses)
+}
+
+// CensusPath names a census of the account one acts in.
+type CensusPath struct {
+	Census string `path:"census" maxLength:"63"`
+}
+
+// CensusRunPath names a run of a census; 0 is the latest that was written whole.
+type CensusRunPath struct {
+	CensusPath
+	Run int64 `path:"run" minimum:"0"`
+}
+
+type censusOut struct{ Body CensusInfo }
+type censusRunOut struct{ Body CensusRunInfo }
+
+func (d *Desk) myCensus(ctx context.Context, name string) (*census.Census, error) {
+	return d.store.Catalog.Census(ctx, who(ctx).subject.Account, name)
+}
+
+func (d *Desk) oneCensus(ctx context.Context, name string) (*censusOut, error) {
+	c, err := d.myCensus(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.censusInfos(ctx, []*census.Census{c})
+	if err != nil {
+		return nil, err
+	}
+	return &censusOut{list[0]}, nil
+}
+
+func (d *Desk) censusInfos(ctx context.Context, list []*census.Census) ([]CensusInfo, error) {
+	ids := make([]int64, len(list))
+	for i, c := range list {
+		ids[i] = c.ID
+	}
+	last, err := d.store.Catalog.LastCensusRuns(ctx, ids)
+	out := make([]CensusInfo, len(list))
+	for i, c := range list {
+		if r, ok := last[c.ID]; ok {
+			out[i] = censusInfo(c, &r)
+		} else {
+			out[i] = censusInfo(c, nil)
+		}
+	}
+	return out, err
+}
+
+func (d *Desk) showCensus(ctx context.Context, in *CensusPath) (*censusOut, error) { return d.oneCensus(ctx, in.Census) }
+
+func (d *Desk) listCensuses(ctx context.Context, in *struct {
+	After string `query:"after" maxLength:"63"`
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*struct {
+	Body struct {
+		Censuses []CensusInfo `json:"censuses"`
+		Next     string       `json:"next,omitempty"`
+	}
+}, error) {
+	all, err := d.store.Catalog.Censuses(ctx, who(ctx).subject.Account, in.After, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Censuses []CensusInfo `json:"censuses"`
+			Next     string       `json:"next,omitempty"`
+		}
+	}{}
+	if len(all) > in.Limit {
+		all = all[:in.Limit]
+		out.Body.Next = all[in.Limit-1].Name
+	}
+	out.Body.Censuses, err = d.censusInfos(ctx, all)
+	return out, err
+}
+
+// CensusChange is what can be said of a census; what is not named stays as it is.
+type CensusChange struct {
+	On       *bool     `json:"on,omitempty"`
+	From     *string   `json:"from,omitempty" maxLength:"1200" doc:"BUCKET or BUCKET/PREFIX; empty: all buckets of the account"`
+	To       *string   `json:"to,omitempty" maxLength:"1200"`
+	Where    *string   `json:"where,omitempty" maxLength:"4000" doc:"An expression of find; empty: everything"`
+	Columns  *[]string `json:"columns,omitempty" maxItems:"200"`
+	Format   *string   `json:"format,omitempty" maxLength:"20"`
+	Versions *bool     `json:"versions,omitempty"`
+	Schedule *string   `json:"schedule,omitempty" maxLength:"100" doc:"Five fields, such as 30 2 * * 1, or @daily, @weekly, @monthly; empty: when it is asked for"`
+	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Such as Europe/Oslo; empty: UTC"`
+	Note     *string   `json:"note,omitempty" maxLength:"500"`
+}
+
+func (c *CensusChange) apply(x *census.Census, now time.Time) (err error) {
+	set(&x.On, c.On)
+	set(&x.Where, c.Where)
+	set(&x.Columns, c.Columns)
+	set((*string)(&x.Format), c.Format)
+	set(&x.Versions, c.Versions)
+	set(&x.Schedule, c.Schedule)
+	set(&x.Zone, c.Zone)
+	set(&x.Note, c.Note)
+	if c.From != nil {
+		if x.From, err = census.ParseFrom(*c.From); err != nil {
+			return err
+		}
+	}
+	if c.To != nil {
+		if x.To, err = syncing.ParsePlace(*c.To); err != nil {
+			return fault.From(err).In("to")
+		}
+	}
+	if err := x.Check(now); err != nil {
+		return err
+	}
+	x.Next, err = works.NextCensus(x, now)
+	return err
+}
+
+// mayCensus refuses what who asks may not list, or write to.
+func (d *Desk) mayCensus(ctx context.Context, x *census.Census) error {
+	buckets, err := works.CensusBuckets(ctx, d.store.Catalog, x)
+	if err != nil {
+		return err
+	}
+	for i, n := range works.CensusNeeds(x, buckets) {
+		field := "from"
+		if i == 0 {
+			field = "to"
+		}
+		if n.Place.Endpoint != "" {
+			if _, err := d.conn(ctx, n.Place.Endpoint); err != nil {
+				return fault.From(err).In(field)
+			}
+			continue
+		}
+		name, err := object.ParseBucketName(n.Place.Bucket)
+		if err == nil {
+			err = d.mayAt(ctx, n.Do, name, n.Place.Prefix)
+		}
+		if err != nil {
+			return fault.From(err).In(field)
+		}
+	}
+	return nil
+}
+
+func (d *Desk) addCensus(ctx context.Context, in *struct {
+	Body struct {
+		Name string `json:"name" maxLength:"63"`
+		CensusChange
+	}
+}) (*censusOut, error) {
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	x := &census.Census{Name: in.Body.Name, Account: who(ctx).subject.Account, Who: by.Who, On: true,
+		Spec: census.Spec{Columns: census.Usual, Format: census.CSV}}
+	if in.Body.To == nil {
+		return nil, fault.New(fault.Invalid, "census-to", "it is not said where the census goes").In("to").Do("name a bucket")
+	}
+	err := in.Body.apply(x, by.At)
+	if err == nil {
+		err = d.mayCensus(ctx, x)
+	}
+	if err == nil {
+		err = d.store.Catalog.AddCensus(ctx, x, by)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.oneCensus(ctx, x.Name)
+}
+
+func (d *Desk) changeCensus(ctx context.Context, in *struct {
+	CensusPath
+	Body struct {
+		CensusChange
+		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
+	}
+}) (*censusOut, error) {
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	if err := d.store.Catalog.ChangeCensus(ctx, who(ctx).subject.Account, in.Census, in.Body.IfRevision, by,
+		func(x *census.Census) error {
+			if err := in.Body.apply(x, by.At); err != nil {
+				return err
+			}
+			return d.mayCensus(ctx, x)
+		}); err != nil {
+		return nil, err
+	}
+	return d.oneCensus(ctx, in.Census)
+}
+
+func (d *Desk) removeCensus(ctx context.Context, in *CensusPath) (*struct{}, error) {
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	return nil, d.store.Catalog.RemoveCensus(ctx, who(ctx).subject.Account, in.Census, by)
+}
+
+func (d *Desk) censusRuns(ctx context.Context, in *struct {
+	CensusPath
+	Before int64 `query:"before" minimum:"0" doc:"Only runs before this one"`
+	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+}) (*struct {
+	Body struct {
+		Runs []CensusRunInfo `json:"runs"`
+		Next int64           `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+	}
+}, error) {
+	c, err := d.myCensus(ctx, in.Census)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.CensusRuns(ctx, c.ID, in.Before, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Runs []CensusRunInfo `json:"runs"`
+			Next int64           `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+		}
+	}{}
+	if out.Body.Runs = []CensusRunInfo{}; len(list) > in.Limit {
+		list = list[:in.Limit]
+		out.Body.Next = list[in.Limit-1].ID
+	}
+	for i := range list {
+		out.Body.Runs = append(out.Body.Runs, *censusRunInfo(&list[i], false))
+	}
+	return out, nil
+}
+
+// myCensusRun gives a run of a census of the account one acts in.
+func (d *Desk) myCensusRun(ctx context.Context, in *CensusRunPath) (*census.Census, census.Run, error) {
+	c, err := d.myCensus(ctx, in.Census)
+	if err != nil {
+		return nil, census.Run{}, err
+	}
+	r, err := d.store.Catalog.CensusRun(ctx, c.ID, in.Run)
+	return c, r, err
+}
+
+func (d *Desk) showCensusRun(ctx context.Context, in *CensusRunPath) (*censusRunOut, error) {
+	_, r, err := d.myCensusRun(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return &censusRunOut{*censusRunInfo(&r, true)}, nil
+}
+
+func (d *Desk) runCensus(ctx context.Context, in *CensusPath) (*censusRunOut, error) {
+	c, err := d.myCensus(ctx, in.Census)
+	if err == nil {
+		err = d.mayCensus(ctx, c)
+	}
+	if err != nil {
+		return nil, err
+	}
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	id, err := d.store.Catalog.AskCensus(ctx, c, by)
+	if err != nil {
+		return nil, err
+	}
+	r, err := d.store.Catalog.CensusRun(ctx, c.ID, id)
+	if err != nil {
+		return nil, err
+	}
+	return &censusRunOut{*censusRunInfo(&r, false)}, nil
+}
+
+func (d *Desk) stopCensusRun(ctx context.Context, in *CensusRunPath) (*struct{}, error) {
+	_, r, err := d.myCensusRun(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return nil, d.store.Catalog.StopCensus(ctx, r.ID, d.store.Catalog.Now())
+}
