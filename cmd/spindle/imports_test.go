@@ -44,8 +44,8 @@ var allowed = map[string][]string{
 }
 
 // ciphers are what core may import beside itself and the standard library: sealing is worth
-// nothing when its ciphers are our own.
-var ciphers = []string{"filippo.io/age", "golang.org/x/crypto/", "golang.org/x/text/unicode/norm"}
+// nothing when its ciphers are our own, and compression little.
+var ciphers = []string{"filippo.io/age", "golang.org/x/crypto/", "golang.org/x/text/unicode/norm", "github.com/klauspost/compress/zstd"}
 
 func isCipher(path string) bool {
 	return slices.ContainsFunc(ciphers, func(c string) bool { return strings.HasPrefix(path, c) })

@@ -36,6 +36,7 @@ type Catalog struct {
 	looks   *batcher[Address, Found]
 	woken   chan struct{}
 	load    load
+	columns columnCache
 }
 
 // Open connects to the PostgreSQL at url, brings the schema up to date and

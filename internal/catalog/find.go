@@ -3,6 +3,7 @@ package catalog
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -25,6 +26,8 @@ type Find struct {
 	After    FindPlace
 	Limit    int
 	Budget   int // rows that are looked at, at most
+
+	keys [][]byte // only these; nil: all
 }
 
 // FindPlace is how far a bucket was looked through: after this version of this key.
@@ -44,13 +47,14 @@ type FindPage struct {
 	Found  []FoundVersion
 	Next   FindPlace // where to go on; "" at the end of the bucket
 	Looked int64     // at so many versions
+	Index  bool      // the index told where to look
 }
 
 // from asks for rows of the bucket that are to be looked at.
 func (f *Find) from(q *conditions) {
 	is, begins := query.Must(f.Expr, "key")
 	q.and(`h.bucket = ?`, f.Bucket).and(`not h.marker`).beneath("h.key", begins)
-	q.when(is != "", `h.key = ?`, []byte(is))
+	q.when(is != "", `h.key = ?`, []byte(is)).when(f.keys != nil, `h.key = any(?::bytea[])`, f.keys)
 	switch {
 	case f.After.Key != "" && f.After.Number > 0:
 		q.and(`(h.key > ? or h.key = ? and h.number < ?)`, []byte(f.After.Key), []byte(f.After.Key), f.After.Number)
@@ -73,8 +77,29 @@ func (f *Find) rows(q *conditions) string {
 	return s
 }
 
-// Find gives a page of what is found. It costs what it looks at.
+// Find gives a page of what is found: by the index of the bucket, where there is one that
+// answers, and otherwise at the cost of what it looks at.
 func (c *Catalog) Find(ctx context.Context, f Find) (p FindPage, err error) {
+	for range indexTries {
+		v, err := c.view(ctx, &f)
+		if err != nil {
+			return p, err
+		}
+		if v == nil {
+			break
+		}
+		if p, err = v.find(ctx, f); !errors.Is(err, errColumnGone) {
+			return p, err
+		}
+	}
+	return c.walk(ctx, f)
+}
+
+// indexTries is how often the index is asked anew when its runs were put together meanwhile.
+const indexTries = 3
+
+// walk looks at objects, as many as the budget allows.
+func (c *Catalog) walk(ctx context.Context, f Find) (p FindPage, err error) {
 	q := where()
 	rows := f.rows(q)
 	p1 := &predicate{conditions: &conditions{args: q.args}, find: &f}
@@ -117,6 +142,28 @@ func (c *Catalog) Find(ctx context.Context, f Find) (p FindPage, err error) {
 
 // CountFound counts all versions of the bucket for which the expression holds.
 func (c *Catalog) CountFound(ctx context.Context, f Find) (objects, bytes int64, err error) {
+	for range indexTries {
+		v, err := c.view(ctx, &f)
+		if err != nil {
+			return 0, 0, err
+		}
+		if v == nil {
+			break
+		}
+		objects, bytes, done, err := v.count(ctx, f)
+		if errors.Is(err, errColumnGone) {
+			continue
+		}
+		if done || err != nil {
+			return objects, bytes, err
+		}
+		break
+	}
+	return c.countWalking(ctx, f)
+}
+
+// countWalking counts by looking at objects.
+func (c *Catalog) countWalking(ctx context.Context, f Find) (objects, bytes int64, err error) {
 	q := where()
 	rows := f.rows(q)
 	p := &predicate{conditions: &conditions{args: q.args}, find: &f}

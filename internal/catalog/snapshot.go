@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -113,6 +114,7 @@ type CensusAsk struct {
 	Tags     bool       // are wanted
 	Tiers    tier.Set
 	Now      time.Time
+	Limit    int // 0: all
 }
 
 // SnapshotReader reads rows of a snapshot; one query at a time.
@@ -150,8 +152,12 @@ func (l *CensusAsk) statement() (string, []any) {
 		}
 		return "null::jsonb"
 	}
+	most := ""
+	if l.Limit > 0 {
+		most = " limit " + strconv.Itoa(l.Limit)
+	}
 	return fmt.Sprintf(`select h.key, h.number, h.plain, h.current, h.marker, h.size, h.created, h.content_type, h.tier, h.md5, h.parts,
-		h.crc64, h.body_file, h.written_by, %s, %s from (%s) h where %s order by h.key, h.number desc`,
+		h.crc64, h.body_file, h.written_by, %s, %s from (%s) h where %s order by h.key, h.number desc`+most,
 		wanted("h.metadata", l.Metadata), wanted("h.tags", l.Tags), rows, term), p.args
 }
 

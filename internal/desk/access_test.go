@@ -157,6 +157,8 @@ var calls = map[string]struct {
 	"find":                  {needs: "signed", path: "/api/v1/find", body: map[string]any{"expression": "current"}},
 	"count-found":           {needs: "signed", path: "/api/v1/find/count", body: map[string]any{"expression": "current"}},
 	"find-words":            {needs: "signed"},
+	"list-find-indexes":     {needs: "administer", path: "/api/v1/find/indexes"},
+	"rebuild-find-index":    {needs: "administer", path: "/api/v1/find/indexes/plates/rebuild", body: map[string]any{}},
 	"list-censuses":         {needs: "administer"},
 	"show-census":           {needs: "administer", path: "/api/v1/censuses/weekly"},
 	"add-census":            {needs: "administer", body: map[string]any{"name": "weekly", "to": "none-there"}},

@@ -296,4 +296,3 @@ func (d *Desk) earlier(ctx context.Context, c *census.Census, r *census.Run, oth
 	return nil, fault.New(fault.NotFound, "run-missing", "there is no earlier run with the same columns").In("with").
 		Do("run the census again some day, and compare then")
 }
-

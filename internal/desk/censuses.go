@@ -145,7 +145,9 @@ func (d *Desk) censusInfos(ctx context.Context, list []*census.Census) ([]Census
 	return out, err
 }
 
-func (d *Desk) showCensus(ctx context.Context, in *CensusPath) (*censusOut, error) { return d.oneCensus(ctx, in.Census) }
+func (d *Desk) showCensus(ctx context.Context, in *CensusPath) (*censusOut, error) {
+	return d.oneCensus(ctx, in.Census)
+}
 
 func (d *Desk) listCensuses(ctx context.Context, in *struct {
 	After string `query:"after" maxLength:"63"`

@@ -46,6 +46,7 @@ type FindAnswer struct {
 	Objects []FoundObject `json:"objects"`
 	Next    string        `json:"next,omitempty" doc:"Give it as after for what follows; absent at the end. A page may be short, or empty, and go on"`
 	Looked  int64         `json:"looked" doc:"At so many versions, for this page"`
+	Index   bool          `json:"index,omitempty" doc:"An index told where to look"`
 	Reads   string        `json:"reads" doc:"The expression as it was understood"`
 	Left    []string      `json:"left,omitempty" doc:"Buckets of others that were left out, because the expression asks what is not told of them"`
 }
@@ -53,6 +54,10 @@ type FindAnswer struct {
 func (d *Desk) findCalls(to *calls) {
 	call(to, rule{}, "find", "POST /find", "find", "Find objects by what they are", d.findObjects)
 	call(to, rule{}, "count-found", "POST /find/count", "find", "Count the objects that would be found", d.countFound)
+	call(to, rule{admin: true}, "list-find-indexes", "GET /find/indexes", "find", "Say how the indexes by which find answers are",
+		d.findIndexes)
+	call(to, rule{admin: true}, "rebuild-find-index", "POST /find/indexes/{bucket}/rebuild", "find",
+		"Build the index of a bucket anew; until it is, find looks at objects", d.rebuildFindIndex, answers(204))
 	call(to, rule{}, "find-words", "GET /find/words", "find", "Fields and values to offer while an expression is typed", d.findWords)
 }
 
@@ -252,6 +257,7 @@ func (d *Desk) findIn(ctx context.Context, f *finding, b *catalog.Bucket, at *ca
 		out.Objects = append(out.Objects, o)
 	}
 	out.Looked += page.Looked
+	out.Index = out.Index || page.Index
 	*at = page.Next
 	return nil
 }

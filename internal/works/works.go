@@ -41,6 +41,9 @@ type Settings struct {
 	// process dies another takes over after that. Default 30 s.
 	Lease time.Duration
 
+	IndexEvery time.Duration // how often the indexes of find are looked after; default 200 ms
+	IndexLeast int64         // objects of a bucket that has one; default 20,000
+
 	CheckEvery time.Duration // how often endpoints are checked; default 1 min
 	// Remote reaches endpoints; nil: there are none.
 	Remote *remote.Pool
@@ -80,9 +83,13 @@ func (s Settings) withDefaults() Settings {
 	set(&s.AgeEvery, 10*time.Minute)
 	set(&s.AgeLook, min(time.Second, max(s.AgeEvery, 10*time.Millisecond)))
 	set(&s.ClockEvery, 10*time.Second)
+	set(&s.IndexEvery, 200*time.Millisecond)
 	set(&s.CheckEvery, time.Minute)
 	set(&s.KeepTrail, 400*24*time.Hour)
 	set(&s.Lease, 30*time.Second)
+	if s.IndexLeast == 0 {
+		s.IndexLeast = 20_000
+	}
 	if s.AgeRate == 0 {
 		s.AgeRate = 2000
 	}
@@ -112,6 +119,8 @@ type Crew struct {
 
 	replicas *replicas
 	here     *os.File // whose lock says that this process lives
+
+	indexed, enrolled time.Time // when the indexes of find read the journal, and were looked for
 }
 
 // Start begins the background work. Stop it before closing the store.
@@ -141,6 +150,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	c.every(ctx, "syncs", c.settings.OrdersEvery, c.syncs)
 	c.every(ctx, "censuses", c.settings.OrdersEvery, c.censuses)
 	c.every(ctx, "replicas", 200*time.Millisecond, c.dispatchReplicas)
+	c.standing(ctx, "find", c.settings.IndexEvery, c.indexFind)
 	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
 	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)
 	return c

@@ -128,7 +128,14 @@ func matchParts(parts []part, s string) bool {
 		}
 		_, n := utf8.DecodeRuneInString(s[from:])
 		from += n
-		at, i = star+1, from
+		if at = star + 1; at < len(parts) && !parts[at].one {
+			next := strings.Index(s[from:], parts[at].text)
+			if next < 0 {
+				return false
+			}
+			from += next
+		}
+		i = from
 	}
 }
 

@@ -84,11 +84,8 @@ func (t *Test) open(fields map[string]string) bool {
 		return !ok
 	case !ok:
 		return false
-	case len(t.Numbers) > 0:
-		n, is := Number(v)
-		return is && t.number(n)
 	}
-	return t.text(v)
+	return t.Says(v)
 }
 
 // Number reads a value as a number: digits with a sign and a point, at most 30 characters.
@@ -170,4 +167,17 @@ func (t *Test) moment(v time.Time) bool {
 		return !v.Before(a[0]) && v.Before(a[0].AddDate(0, 0, 1))
 	}
 	return !v.Before(a[0]) && !v.After(a[1])
+}
+
+// SaysNumber reports whether a test of numbers holds for one.
+func (t *Test) SaysNumber(v float64) bool { return t.number(v) }
+
+// Says reports whether a test of words, or of a field or a tag that is there, holds for a
+// value.
+func (t *Test) Says(v string) bool {
+	if len(t.Numbers) > 0 {
+		n, is := Number(v)
+		return is && t.number(n)
+	}
+	return t.text(v)
 }

@@ -1,0 +1,70 @@
+package desk
+
+import (
+	"context"
+	"time"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+)
+
+// FindIndexInfo says how the index of a bucket is.
+type FindIndexInfo struct {
+	Bucket   string     `json:"bucket"`
+	State    string     `json:"state" enum:"building,ready,merging"`
+	Objects  int64      `json:"objects" doc:"That stand in it; what changed lately stands in it twice, until it is put together"`
+	Segments int        `json:"segments"`
+	Bytes    int64      `json:"bytes" doc:"Of the database"`
+	Built    *time.Time `json:"built,omitempty"`
+}
+
+const lagTold = 100_000 // entries of the journal that are counted at most
+
+func (d *Desk) findIndexes(ctx context.Context, _ *struct{}) (*struct {
+	Body struct {
+		Indexes []FindIndexInfo `json:"indexes" doc:"Of buckets with 20,000 objects and more, unless the service is set otherwise"`
+		Behind  int             `json:"behind" doc:"Entries of the journal, of all buckets, that the indexes have not read; find looks at what they name"`
+	}
+}, error) {
+	list, err := d.store.Catalog.FindIndexes(ctx, who(ctx).subject.Account)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Indexes []FindIndexInfo `json:"indexes" doc:"Of buckets with 20,000 objects and more, unless the service is set otherwise"`
+			Behind  int             `json:"behind" doc:"Entries of the journal, of all buckets, that the indexes have not read; find looks at what they name"`
+		}
+	}{}
+	out.Body.Indexes = []FindIndexInfo{}
+	for _, x := range list {
+		i := FindIndexInfo{Bucket: x.Bucket, State: "building", Objects: x.Objects, Segments: x.Segments, Bytes: x.Bytes, Built: x.Built}
+		switch {
+		case x.Merging:
+			i.State = "merging"
+		case x.Ready:
+			i.State = "ready"
+		}
+		out.Body.Indexes = append(out.Body.Indexes, i)
+	}
+	out.Body.Behind, err = d.store.Catalog.FindLag(ctx, lagTold)
+	return out, err
+}
+
+func (d *Desk) rebuildFindIndex(ctx context.Context, in *struct {
+	Bucket string `path:"bucket" maxLength:"63"`
+}) (*struct{}, error) {
+	name, err := object.ParseBucketName(in.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	facts, err := d.store.Facts(ctx, name)
+	if err == nil && facts.Account != who(ctx).subject.Account {
+		err = fault.New(fault.NotFound, "bucket-missing", "there is no bucket %q of this account", in.Bucket).In("bucket").
+			Do("act in the account that the bucket is of")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return nil, d.store.Catalog.RebuildFind(ctx, facts.ID)
+}
