@@ -62,7 +62,11 @@ func (c *Catalog) auditBuckets(ctx context.Context, account string, f *audit.Fac
 		if err != nil {
 			return err
 		}
-		f.Buckets = append(f.Buckets, audit.Bucket{Name: r.Name, Versioning: b.Versioning.String(), Objects: b.Usage.Objects,
+		lacking, more, err := c.countLacking(ctx, b)
+		if err != nil {
+			return err
+		}
+		f.Buckets = append(f.Buckets, audit.Bucket{Lacking: lacking, LackingMore: more, Name: r.Name, Versioning: b.Versioning.String(), Objects: b.Usage.Objects,
 			Bytes: b.Usage.Bytes, Previous: b.Usage.Previous, PreviousBytes: b.Usage.PreviousBytes, Quota: b.Quota,
 			CleansUp: r.CleansUp, Abandons: r.Abandons, Unfinished: r.Uploads, Held: r.Held, Copied: r.Copied})
 	}

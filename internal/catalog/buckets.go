@@ -46,15 +46,16 @@ type settingsRow struct {
 	Tags       []byte            `db:"tags"`
 	Sealing    bool              `db:"sealing"`
 	Tier       string            `db:"tier_name"`
+	Required   []byte            `db:"required"`
 	Revision   int               `db:"revision"`
 }
 
-const settingsColumns = `b.versioning, b.quota, b.tags, b.sealing, b.revision,
+const settingsColumns = `b.versioning, b.quota, b.tags, b.sealing, b.revision, b.required,
 	case when b.tier <> 0 then (select t.name from tiers t where t.id = b.tier) else '' end as tier_name`
 
 func (r *settingsRow) settings() (bucket.Settings, error) {
 	s := bucket.Settings{Versioning: r.Versioning, Quota: r.Quota, Sealing: r.Sealing, Tier: r.Tier}
-	return s, json.Unmarshal(r.Tags, &s.Tags)
+	return s, errors.Join(json.Unmarshal(r.Tags, &s.Tags), readJSON(r.Required, &s.Required))
 }
 
 type bucketRow struct {
@@ -148,13 +149,16 @@ type BucketFacts struct {
 	AccountRoom *int64 `db:"account_room"`
 	Sealing     bool   `db:"sealing"` // new bodies are encrypted at rest
 	Tier        int16  `db:"tier"`    // where they go
+	Needs       []byte `db:"required"`
+
+	Required bucket.Requirements `db:"-"` // what is asked of metadata, read from Needs
 }
 
 // Facts gives the bucket's facts for a write. The error for none has the code
 // bucket-missing.
 func (c *Catalog) Facts(ctx context.Context, name object.BucketName) (BucketFacts, error) {
 	var f BucketFacts
-	err := c.db.GetContext(ctx, &f, `select b.id, b.region, b.versioning, b.created, b.sealing, b.tier, a.name as account, case
+	err := c.db.GetContext(ctx, &f, `select b.id, b.region, b.versioning, b.created, b.sealing, b.tier, b.required, a.name as account, case
 		when b.quota is not null then b.quota - used_bytes(b.id) end as room,
 		case when a.quota is not null then a.quota - (select coalesce(sum(used_bytes(x.id)), 0) from buckets x
 			where x.account = a.id and x.removed is null)::bigint end as account_room
@@ -162,7 +166,7 @@ func (c *Catalog) Facts(ctx context.Context, name object.BucketName) (BucketFact
 	if errors.Is(err, sql.ErrNoRows) {
 		return f, noBucket(name)
 	}
-	return f, mapError(err)
+	return f, mapError(errors.Join(err, readJSON(f.Needs, &f.Required)))
 }
 
 // CreateBucket makes a bucket. The error for one that is there has the code
@@ -338,8 +342,13 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 		if err != nil {
 			return err
 		}
+		required, err := requiredDocument(after.Required)
+		if err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2, quota = $3, tags = $4::jsonb, sealing = $5,
-			tier = $6, revision = revision + 1 where id = $1`, id, after.Versioning, after.Quota, tags, after.Sealing, in); err != nil {
+			tier = $6, required = $7::jsonb, revision = revision + 1 where id = $1`, id, after.Versioning, after.Quota, tags, after.Sealing, in,
+			required); err != nil {
 			return err
 		}
 		if after.Versioning != before.Versioning {
@@ -363,6 +372,16 @@ func tierNumber(ctx context.Context, tx *sqlx.Tx, name string) (int16, error) {
 		return 0, err
 	}
 	return t.ID, nil
+}
+
+// requiredDocument renders what is asked of metadata; null for nothing.
+func requiredDocument(list bucket.Requirements) (*string, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	b, err := json.Marshal(list)
+	text := string(b)
+	return &text, err
 }
 
 // tagsDocument renders a bucket's tags, which are never null.

@@ -58,6 +58,7 @@ func (a *app) bucketCommand() *cli.Command {
 				Description: examples("spindle bucket empty attic --rehearse", "spindle bucket empty attic --yes"),
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
 				Action:      a.bucketEmpty},
+			a.bucketFieldCommand(),
 			{Name: "remove", Usage: "remove a bucket", ArgsUsage: "NAME",
 				Description: examples("spindle bucket remove attic", "spindle bucket remove attic --with-objects --yes"),
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "with-objects", Usage: "empty it first"}, yesFlag()},

@@ -340,6 +340,9 @@ func (a *app) printObject(bucket string, o *desk.ObjectInfo) error {
 	for _, name := range sortedKeys(o.Metadata) {
 		f = append(f, [2]string{"  " + name, shown(o.Metadata[name])})
 	}
+	if says := lacksFact(o); says != "" {
+		f = append(f, [2]string{"  lacks", shown(says)})
+	}
 	if len(o.Tags) > 0 {
 		f = append(f, [2]string{"Tags", fmt.Sprintf("%d of 10", len(o.Tags))})
 		for _, name := range sortedKeys(o.Tags) {

@@ -34,6 +34,7 @@ type transferred struct {
 	MetadataBytes int    `json:"metadataBytes,omitempty"` // of 2,048
 	State         string `json:"state"`                   // put, got, there or failed
 	Error         string `json:"error,omitempty"`
+	Lacks         string `json:"lacks,omitempty"` // what the bucket asks of metadata, and was not given
 }
 
 // tally sums up a run of transfers.
@@ -66,6 +67,9 @@ func (t *tally) note(x transferred, err error) {
 	default:
 		t.moved.Objects++
 		t.moved.Bytes += x.Size
+		if x.Lacks != "" && !t.a.json {
+			t.a.note("%s/%s lacks what the bucket asks for: %s", x.Bucket, shown(x.Key), shown(x.Lacks))
+		}
 	}
 	if t.a.json {
 		_ = t.a.print(x, nil) // the summary fails too when nothing can be written
@@ -238,6 +242,7 @@ func putUnlessThere(ctx context.Context, e *transfer.Engine, f transfer.File, op
 		}
 	}
 	info, err := e.PutFile(ctx, f, opt)
+	x.Lacks = info.Lacks
 	x.ETag, x.Version, x.MetadataBytes = info.ETag, info.Version, opt.Metadata.Size()
 	return x, err
 }

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"strconv"
 	"time"
 
 	"spindle/internal/catalog"
@@ -13,7 +14,7 @@ import (
 	"spindle/internal/store"
 )
 
-// Census has lists written: of the plates each week, and of what is large when somebody
+// Census says what is asked of the metadata of plates, and has lists written: of the plates each week, and of what is large when somebody
 // wants to know.
 func Census(ctx context.Context, to *store.Store) error {
 	by := catalog.Author{At: to.Catalog.Now(), Who: OwnerKey, Source: "10.4.0.11"}
@@ -35,6 +36,20 @@ func Census(ctx context.Context, to *store.Store) error {
 		if err := to.Catalog.AddCensus(ctx, x, by); err != nil && !fault.HasCode(err, "census-exists") {
 			return err
 		}
+	}
+	plates := object.MustBucketName("plates")
+	facts, err := to.Facts(ctx, plates)
+	if err != nil {
+		return err
+	}
+	if len(facts.Required) > 0 {
+		return nil // somebody has changed it since
+	}
+	if err := to.ChangeBucket(ctx, plates, 0, by, bucket.Require(bucket.Requirements{
+		{Field: "taxon", Kind: bucket.AnyText}, {Field: "elevation-m", Kind: bucket.Numeral, Optional: true},
+		{Field: "licence", Kind: bucket.AnyText, OneOf: []string{"CC0 1.0", "CC BY 4.0", "CC BY-SA 4.0"}, Optional: true},
+		{Field: "collected-on", Kind: bucket.Day, Prefix: strconv.Itoa(by.At.Year()) + "/"}})); err != nil {
+		return err
 	}
 	return nil
 }

@@ -171,6 +171,7 @@ var calls = map[string]struct {
 	"read-census":           {needs: "administer", path: "/api/v1/censuses/weekly/runs/1/rows", body: map[string]any{}},
 	"sum-census":            {needs: "administer", path: "/api/v1/censuses/weekly/runs/1/totals", body: map[string]any{"by": "key"}},
 	"compare-censuses":      {needs: "administer", path: "/api/v1/censuses/weekly/runs/1/compare", body: map[string]any{}},
+	"list-lacking":          {needs: "list read", path: "/api/v1/buckets/plates/lacking"},
 	"list-audit":            {needs: "administer", path: "/api/v1/audit"},
 	"run-audit":             {needs: "administer", path: "/api/v1/audit/run", body: map[string]any{}},
 	"accept-finding":        {needs: "administer", path: "/api/v1/audit/accept", body: map[string]any{"check": "x", "subject": "y"}},

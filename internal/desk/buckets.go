@@ -17,32 +17,33 @@ import (
 
 // BucketInfo is a bucket with its settings and usage.
 type BucketInfo struct {
-	Name       string       `json:"name"`
-	Account    string       `json:"account" doc:"The account that owns it"`
-	Region     string       `json:"region"`
-	Created    time.Time    `json:"created"`
-	CreatedBy  string       `json:"createdBy" doc:"The access key that made it"`
-	Quota      *int64       `json:"quota" doc:"Bytes; null for none"`
-	Versioning string       `json:"versioning" enum:"off,on,paused" doc:"Whether previous versions are kept"`
-	Tags       object.Tags  `json:"tags,omitempty"`
-	Usage      UsageInfo    `json:"usage"`
-	Revision   int          `json:"revision" doc:"Of the settings; 0 when they are not told"`
-	Sealing    bool         `json:"sealing" doc:"New bodies are encrypted at rest"`
-	Tier       string       `json:"tier" doc:"Where new bodies go that name no other"`
-	Elsewhere  string       `json:"elsewhere,omitempty" doc:"The store that keeps new bodies, when it is another one: its address for operators"`
-	TierSeals  bool         `json:"tierSeals,omitempty" doc:"That tier encrypts what is in it, whatever the bucket says"`
-	Open       bool         `json:"open" doc:"Anyone may read or list some of it, without a key"`
-	Partly     bool         `json:"partly,omitempty" doc:"Who asks may list some of it only: usage and quota are not told"`
-	Places     []string     `json:"places,omitempty" doc:"The prefixes that who asks may list, when not all of it"`
-	Rights     []string     `json:"rights" doc:"What who asks may do in the whole of it: list, read, write, remove, settings"`
-	Shared     []SharedWith `json:"shared,omitempty" doc:"Whom the bucket or a part of it was opened to, anyone first"`
+	Name       string              `json:"name"`
+	Account    string              `json:"account" doc:"The account that owns it"`
+	Region     string              `json:"region"`
+	Created    time.Time           `json:"created"`
+	CreatedBy  string              `json:"createdBy" doc:"The access key that made it"`
+	Quota      *int64              `json:"quota" doc:"Bytes; null for none"`
+	Versioning string              `json:"versioning" enum:"off,on,paused" doc:"Whether previous versions are kept"`
+	Tags       object.Tags         `json:"tags,omitempty"`
+	Usage      UsageInfo           `json:"usage"`
+	Revision   int                 `json:"revision" doc:"Of the settings; 0 when they are not told"`
+	Required   bucket.Requirements `json:"required,omitempty" doc:"What is asked of the metadata of objects"`
+	Sealing    bool                `json:"sealing" doc:"New bodies are encrypted at rest"`
+	Tier       string              `json:"tier" doc:"Where new bodies go that name no other"`
+	Elsewhere  string              `json:"elsewhere,omitempty" doc:"The store that keeps new bodies, when it is another one: its address for operators"`
+	TierSeals  bool                `json:"tierSeals,omitempty" doc:"That tier encrypts what is in it, whatever the bucket says"`
+	Open       bool                `json:"open" doc:"Anyone may read or list some of it, without a key"`
+	Partly     bool                `json:"partly,omitempty" doc:"Who asks may list some of it only: usage and quota are not told"`
+	Places     []string            `json:"places,omitempty" doc:"The prefixes that who asks may list, when not all of it"`
+	Rights     []string            `json:"rights" doc:"What who asks may do in the whole of it: list, read, write, remove, settings"`
+	Shared     []SharedWith        `json:"shared,omitempty" doc:"Whom the bucket or a part of it was opened to, anyone first"`
 }
 
 func bucketInfo(b *catalog.Bucket) BucketInfo {
 	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created,
 		CreatedBy: b.CreatedBy,
 		Quota:     b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: UsageInfo(b.Usage),
-		Sealing: b.Sealing, Tier: cmp.Or(b.Tier, tier.MainName),
+		Required: b.Required, Sealing: b.Sealing, Tier: cmp.Or(b.Tier, tier.MainName),
 		Revision: b.Revision}
 }
 
@@ -106,6 +107,8 @@ func (d *Desk) bucketCalls(to *calls) {
 		"Show a bucket", d.showBucket)
 	call(to, rule{do: access.Settings, on: onWhole}, "change-bucket", "PATCH /buckets/{bucket}", "buckets",
 		"Change a bucket's settings", d.changeBucket)
+	call(to, rule{do: access.List, on: onWhole}, "list-lacking", "GET /buckets/{bucket}/lacking", "buckets",
+		"List objects whose metadata is not what the bucket asks for", d.lacking)
 	call(to, rule{do: access.List, on: onPrefix}, "prefix-usage", "GET /buckets/{bucket}/prefixes", "buckets",
 		"What lies beneath the prefixes of a level, those with the most bytes in previous versions first",
 		d.prefixUsage)

@@ -10,6 +10,7 @@ import (
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -40,6 +41,7 @@ type ObjectInfo struct {
 	Kept          string            `json:"kept" doc:"How the bytes lie on the volume"`
 	Sealed        bool              `json:"sealed" doc:"The bytes are encrypted at rest"`
 	Restored      *RestoredInfo     `json:"restored,omitempty" doc:"Of a version that is restored before it is read, when it is shown"`
+	Lacks         []bucket.Breach   `json:"lacks,omitempty" doc:"What its bucket asks of metadata and it has not"`
 	Rights        []string          `json:"rights,omitempty" doc:"What who asks may do with the object, when it is shown: list, read, write, remove, settings"`
 }
 
@@ -51,12 +53,15 @@ type DigestInfo struct {
 
 // objectInfo tells of a version; of one that came in parts also the SHA-256 of
 // the whole, once it is worked out.
-func (d *Desk) objectInfo(ctx context.Context, bucket object.BucketName, v *object.Version) ObjectInfo {
+func (d *Desk) objectInfo(ctx context.Context, in object.BucketName, v *object.Version) ObjectInfo {
 	o := describe(v)
 	o.Tier = d.tierName(ctx, v)
-	seen, err := d.veilFor(ctx, bucket)
+	seen, err := d.veilFor(ctx, in)
 	if err != nil {
 		seen = veil{} // the bucket has just gone: less is told
+	}
+	if o.Lacks, err = d.store.Lacks(ctx, in, v); err != nil {
+		d.log.Debug("it is not told what an object lacks", "error", err)
 	}
 	o.CreatedBy, o.Source = seen.by(v.By), seen.from(v.By, v.Source)
 	if o.Sealed = v.Body.Sealed(); v.Body.File < 0 {

@@ -31,12 +31,13 @@ func (o optionalQuota) Schema(huma.Registry) *huma.Schema {
 // bucketChange says what to change of a bucket's settings; what it does not name
 // stays as it is.
 type bucketChange struct {
-	Quota      optionalQuota `json:"quota,omitempty" required:"false"`
-	Versioning string        `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
-	Tags       *object.Edit  `json:"tags,omitempty" doc:"What to set and take away"`
-	Sealing    *bool         `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
-	Tier       string        `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
-	IfRevision int           `json:"ifRevision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
+	Quota      optionalQuota        `json:"quota,omitempty" required:"false"`
+	Versioning string               `json:"versioning,omitempty" enum:"off,on,paused" doc:"Off only while no version stands that off would not have"`
+	Tags       *object.Edit         `json:"tags,omitempty" doc:"What to set and take away"`
+	Sealing    *bool                `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
+	Tier       string               `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
+	Required   *bucket.Requirements `json:"required,omitempty" maxItems:"100" doc:"All that is asked of metadata"`
+	IfRevision int                  `json:"ifRevision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
 }
 
 func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
@@ -55,6 +56,9 @@ func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
 	}
 	if c.Sealing != nil {
 		edits = append(edits, bucket.Sealing(*c.Sealing))
+	}
+	if c.Required != nil {
+		edits = append(edits, bucket.Require(*c.Required))
 	}
 	if c.Tier != "" {
 		edits = append(edits, bucket.Tier(c.Tier))

@@ -107,6 +107,9 @@ func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Up
 		return nil, err
 	}
 	f, err := s.Facts(ctx, a.Bucket)
+	if err == nil {
+		err = asked(f, a.Key, u.Metadata, u.Origin)
+	}
 	if err != nil {
 		return nil, err
 	}

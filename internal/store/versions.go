@@ -20,6 +20,8 @@ type Annotation struct {
 	Headers    *object.Headers // in place of what is there; nil leaves it
 	Origin     string          // what it is a replica of then: a change made here makes it none
 	IfRevision int             // only if this is the revision; 0: whatever it is
+
+	back bool // to what it was before
 }
 
 // Annotate changes metadata, tags and headers of a version without touching its
@@ -47,6 +49,9 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 			return nil, err
 		}
 		if v.Tags, err = object.NewTags(a.Tags.Apply(found.Tags, false), object.MaxTags); err != nil {
+			return nil, err
+		}
+		if err := s.askedOfChange(ctx, a, found, &v); err != nil {
 			return nil, err
 		}
 		if a.Headers != nil {
@@ -107,7 +112,7 @@ func (s *Store) restore(ctx context.Context, a catalog.Address, was *object.Vers
 				Do("name an earlier one; the key's history lists them")
 		case there.Number == was.Number:
 			h := was.Headers
-			return s.Annotate(ctx, Annotation{Address: a, Author: by, Headers: &h,
+			return s.Annotate(ctx, Annotation{Address: a, Author: by, Headers: &h, back: true,
 				Metadata: object.Edit{Clear: true, Set: was.Metadata}, Tags: object.Edit{Clear: true, Set: was.Tags}})
 		case f.Versioning != object.On && there.Plain:
 			return nil, fault.New(fault.Conflict, "versioning-not-on",

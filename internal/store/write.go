@@ -51,6 +51,9 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := asked(facts, p.Key, p.Metadata, p.Origin); err != nil {
+		return nil, err
+	}
 	if p.Size > object.MaxSize {
 		return nil, fault.New(fault.TooLarge, "object-too-large", "the body has %d bytes; %d are allowed in one put", p.Size,
 			int64(object.MaxSize)).
@@ -341,6 +344,9 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 	}
 	facts, _, err := s.bucketFacts(ctx, c.To.Bucket)
 	if err != nil {
+		return nil, err
+	}
+	if err := s.askedOfCopy(ctx, c, there, facts); err != nil {
 		return nil, err
 	}
 	anew, in, sealed, err := s.anew(ctx, c, there, facts)

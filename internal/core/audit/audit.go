@@ -101,6 +101,14 @@ func (l *looking) bucket(b *Bucket) {
 		l.add(Worth, "unfinished-uploads", b.Name, fmt.Sprintf("%d uploads were begun more than 7 days ago and did not end", b.Unfinished),
 			"no listing shows what they hold", b.Held, "spindle upload abandon --older-than 7d --bucket "+b.Name, "/uploads")
 	}
+	if b.Lacking > 0 {
+		least := ""
+		if b.LackingMore {
+			least = "at least "
+		}
+		l.add(Worth, "lacks-metadata", b.Name, fmt.Sprintf("%s%d objects lack metadata that the bucket asks for", least, b.Lacking),
+			"nobody finds them by it", 0, "spindle bucket field check "+b.Name, page)
+	}
 	if b.Quota != nil && float64(b.Bytes+b.PreviousBytes) >= NearQuota*float64(*b.Quota) {
 		l.add(Serious, "near-quota", b.Name, fmt.Sprintf("%.0f %% of its quota is used",
 			100*float64(b.Bytes+b.PreviousBytes)/float64(*b.Quota)), "soon nothing more can be written", 0,

@@ -48,6 +48,7 @@ func TestLook(t *testing.T) {
 		{Facts{Buckets: []Bucket{{Name: "a", Versioning: "on", Unfinished: 2, Held: 7}}}, "unfinished-uploads"},
 		{Facts{Buckets: []Bucket{{Name: "a", Versioning: "on", Unfinished: 2, Abandons: true}}}, ""},
 		{Facts{Buckets: []Bucket{{Name: "a", Versioning: "on", Bytes: 95 << 20, Quota: &quota}}}, "near-quota"},
+		{Facts{Buckets: []Bucket{{Name: "a", Versioning: "on", Lacking: 3}}}, "lacks-metadata"},
 		{Facts{Buckets: []Bucket{{Name: "a", Versioning: "on", Bytes: 80 << 20, Quota: &quota}}}, ""},
 		{Facts{Keys: []Key{{ID: "K", Role: "writer", Created: ago(1)}}}, ""},
 		{Facts{Keys: []Key{{ID: "K", Role: "writer", Created: ago(100), Expires: at(-5)}}}, "key-unused"},

@@ -26,6 +26,8 @@ type Bucket struct {
 	Abandons      bool   // a rule that is on abandons unfinished uploads
 	Unfinished    int64  // uploads begun more than 7 days ago
 	Held          int64  // bytes of them
+	Lacking       int64  // objects whose metadata is not what the bucket asks for
+	LackingMore   bool   // not all were looked at
 	Copied        bool   // a replication rule or a sync job copies it elsewhere
 }
 

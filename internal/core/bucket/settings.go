@@ -2,6 +2,7 @@ package bucket
 
 import (
 	"maps"
+	"slices"
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -15,20 +16,22 @@ type Settings struct {
 	Tags       object.Tags
 	Sealing    bool   // new bodies are encrypted at rest
 	Tier       string // where new bodies go that name no other; "" for main
+	Required   Requirements
 }
 
-// Check refuses settings that no bucket can have. The error has the code quota-value.
+// Check refuses settings that no bucket can have. The errors have the codes
+// quota-value and requirement.
 func (s Settings) Check() error {
 	if s.Quota != nil && *s.Quota <= 0 {
 		return fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte").In("quota").
 			Do("give a size such as 400MiB, or none to take it away")
 	}
-	return nil
+	return s.checkRequired()
 }
 
 // Clone gives settings that share nothing with s.
 func (s Settings) Clone() Settings {
-	s.Tags = maps.Clone(s.Tags)
+	s.Tags, s.Required = maps.Clone(s.Tags), slices.Clone(s.Required)
 	if s.Quota != nil {
 		quota := *s.Quota
 		s.Quota = &quota
@@ -57,6 +60,12 @@ func (s Settings) Differences(before Settings) map[string]any {
 	}
 	if s.Tier != before.Tier {
 		d["tier"] = s.Tier
+	}
+	if !s.Required.same(before.Required) {
+		d["required"] = s.Required
+		if s.Required == nil {
+			d["required"] = Requirements{}
+		}
 	}
 	return d
 }

@@ -262,6 +262,7 @@ type Info struct {
 	Version     string // its id; "" where there is no versioning
 	Headers     map[string]string
 	Tags        int    // how many there are
+	Lacks       string // what a bucket of Spindle asks of metadata, and was not given
 	Class       string // storage class, in the service's words; "" for the usual one
 }
 
@@ -273,7 +274,7 @@ func info(h http.Header, size int64) Info {
 		ContentType: h.Get("Content-Type"), Metadata: object.Metadata{}, Version: h.Get("X-Amz-Version-Id")}
 	i.Modified, _ = http.ParseTime(h.Get("Last-Modified")) // zero when the service gives none
 	i.Tags, _ = strconv.Atoi(h.Get("X-Amz-Tagging-Count")) // none: 0
-	i.Class = h.Get("X-Amz-Storage-Class")
+	i.Class, i.Lacks = h.Get("X-Amz-Storage-Class"), h.Get("Spindle-Lacks")
 	for _, name := range toldHeaders {
 		if v := h.Get(name); v != "" {
 			if i.Headers == nil {

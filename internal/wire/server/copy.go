@@ -109,6 +109,9 @@ func (q *request) copyObject() error {
 	if err := q.saySealed(v); err != nil {
 		return err
 	}
+	if err := q.sayLacks(c.To.Bucket, v); err != nil {
+		return err
+	}
 	if id != object.Current {
 		q.w.Header().Set("x-amz-copy-source-version-id", id.String())
 	}

@@ -10,6 +10,7 @@ import (
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
@@ -139,8 +140,25 @@ func (q *request) putObject() error {
 	if err := q.sayVersion("x-amz-version-id", v.ID()); err != nil {
 		return err
 	}
+	if err := q.sayLacks(p.Bucket, v); err != nil {
+		return err
+	}
 	h.Set("Content-Length", "0")
 	return q.noBody(http.StatusOK)
+}
+
+// sayLacks tells what the bucket asks of metadata and the version has not.
+func (q *request) sayLacks(name object.BucketName, v *object.Version) error {
+	b, err := q.s.store.Lacks(q.ctx(), name, v)
+	if len(b) > 0 {
+		q.w.Header().Set("Spindle-Lacks", strings.Map(func(r rune) rune {
+			if r < ' ' || r > '~' {
+				return '?'
+			}
+			return r
+		}, bucket.Told(b)))
+	}
+	return err
 }
 
 func (q *request) conditions() (c object.Conditions) {

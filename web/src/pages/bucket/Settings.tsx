@@ -11,6 +11,7 @@ import { type Versioning, VersioningChoice } from '../../parts/Versioning';
 import { parseSize, size, things, visible } from '../../parts/format';
 import { Switch } from '../../parts/Switch';
 import { TierChoice } from '../tiers/TierChoice';
+import { Required } from './Required';
 
 export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   const navigate = useNavigate();
@@ -145,6 +146,9 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
           </dd>
         </dl>
       </Section>
+      <div className="col-span-full">
+        <Required b={b} />
+      </div>
       <Section title="Removal">
         <div className="row pt-12">
           <button

@@ -3,7 +3,7 @@ import { type FormEvent, useState } from 'react';
 import { Problem, type Schemas, api, ask } from '../../api/client';
 import { useChange } from '../../data/queries';
 import { Complaint, Section } from '../../parts/Bits';
-import { Shape } from '../../parts/Marks';
+import { Shape, State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
 import { count, visible } from '../../parts/format';
 
@@ -149,6 +149,11 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
           })}
         </tbody>
       </table>
+      {o.lacks?.length ? (
+        <p className="pt-8">
+          <State kind="warn">The bucket asks for more: {o.lacks.map((l) => `${l.field} ${l.says}`).join('; ')}</State>
+        </p>
+      ) : null}
       {!fields.length ? <p className="dim pt-8">It has no metadata yet.</p> : null}
       {problem && !draft ? <Complaint error={problem} /> : null}
       {draft?.fresh && draft.kind === 'metadata' ? form(draft) : null}
