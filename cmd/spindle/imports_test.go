@@ -37,7 +37,7 @@ var allowed = map[string][]string{
 		"catalog", "core"},
 	"demo":     {"standin", "store", "keyring", "catalog", "core"},
 	"transfer": {"wire/client", "core"},
-	"cli":      {"service", "demo", "desk", "standin", "carry", "side", "remote", "transfer", "wire/sign", "wire/client", "core"},
+	"cli":      {"service", "demo", "desk", "works", "standin", "carry", "side", "remote", "transfer", "wire/sign", "wire/client", "core"},
 	"attack":   {"harness", "service", "desk", "keyring", "wire/sign", "catalog", "core"},
 	"harness": {"service", "standin", "store", "postgres", "works", "keyring", "wire/sign", "wire/client", "bodies", "catalog",
 		"core"},

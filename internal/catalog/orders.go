@@ -53,6 +53,18 @@ type OrderWhat struct {
 	Replace  bool      `json:"replace,omitempty"` // what a rename finds at the target
 	AsOf     time.Time `json:"asOf,omitzero"`     // of a restore
 	Sealed   bool      `json:"sealed,omitempty"`  // of a conversion: what bodies are to be
+	Found    *OrderOf  `json:"found,omitempty"`   // of what is done with what is found
+}
+
+// OrderOf says what an expression is to find, and what is done with it.
+type OrderOf struct {
+	Where    string      `json:"where"`
+	At       time.Time   `json:"at"`  // ages are counted to then, and what is newer is left alone
+	Act      string      `json:"act"` // see works.Act
+	Metadata object.Edit `json:"metadata,omitzero"`
+	Tags     object.Edit `json:"tags,omitzero"`
+	Tier     string      `json:"tier,omitempty"`
+	Expect   *int64      `json:"expect,omitempty"` // objects that were agreed to
 }
 
 // OrderProgress says how far an order has come.

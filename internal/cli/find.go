@@ -41,32 +41,57 @@ func (a *app) findCommand() *cli.Command {
 			Description: "It is made of what is in the catalog, and nothing is lost by it. Until it is ready find looks at objects.\n\n" +
 				examples("spindle find rebuild plates", "spindle find rebuild plates --json"),
 			Action: a.findRebuild},
+		{Name: "save", Usage: "keep a question under a name", ArgsUsage: "NAME EXPRESSION",
+			Description: examples("spindle find save large 'size over 20 MiB'", "spindle find --saved large"),
+			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
+				&cli.BoolFlag{Name: "versions", Usage: "previous versions too"}}, Action: a.findSave},
+		{Name: "saved", Usage: "list the questions that are kept", Description: examples("spindle find saved", "spindle find saved --json"),
+			Action: listing[desk.SavedFind]{path: "/api/v1/find/saved", field: "finds", none: "No question is kept: spindle find save NAME EXPRESSION.",
+				columns: []column{{"NAME", false}, {"QUESTION", false}, {"IN", false}, {"SAVED BY", false}},
+				row: func(f desk.SavedFind) []string {
+					return []string{f.Name, shown(f.Expression), cmpOr(strings.Join(f.Buckets, ", "), "all buckets"), shown(f.By)}
+				}}.action(a)},
+		{Name: "forget", Usage: "forget a question", ArgsUsage: "NAME", Description: examples("spindle find forget large", "spindle find forget large --json"),
+			Action: a.findForget},
 	},
 		Description: "Looks through all buckets that one may list and read, or through those named, by key. What was acknowledged " +
 			"before is in the answer.\n\n" + findHelp + "\n\n" +
 			examples("spindle find 'size over 20 MiB and not tag checked is yes'",
 				"spindle find 'field taxon begins with Drosera' --bucket plates --show taxon,collector",
-				"spindle find 'lacks field collector' --bucket plates --count", "spindle find 'age over 1 year' --csv > old.csv"),
+				"spindle find 'lacks field collector' --bucket plates --count", "spindle find 'size over 1 MiB' --sort largest --limit 10",
+				"spindle find 'tag checked is no' --bucket plates --as-of 7d", "spindle find 'age over 2 years' --bucket plates --move-to cellar --rehearse",
+				"spindle find 'field licence is mine' --bucket plates --annotate 'licence=CC0 1.0'", "spindle find 'age over 1 year' --csv > old.csv"),
 		Flags: local(&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
 			&cli.BoolFlag{Name: "versions", Usage: "previous versions too"},
 			&cli.StringSliceFlag{Name: "show", Usage: "show these metadata `FIELDS` too, with commas between them"},
 			&cli.BoolFlag{Name: "count", Usage: "only how many there are, and their bytes"},
 			&cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180), all there are"},
 			&cli.IntFlag{Name: "limit", Usage: "how many are listed; 0 for all", DefaultText: "100; with --csv and --json all"},
-			&cli.StringFlag{Name: "after", Usage: "go on from this `PLACE`, which a list that was cut says"}),
+			&cli.StringFlag{Name: "after", Usage: "go on from this `PLACE`, which a list that was cut says"},
+			&cli.StringFlag{Name: "as-of", Usage: "among the objects that were there at this `MOMENT`, as they were"},
+			&cli.StringFlag{Name: "sort", Value: "key", Usage: "key; or the first of all by size, largest, changed, latest"},
+			&cli.StringSliceFlag{Name: "annotate", Usage: "set a metadata `FIELD=VALUE` of all that is found; may be repeated"},
+			&cli.StringSliceFlag{Name: "unset", Usage: "take a metadata `FIELD` away; may be repeated"},
+			&cli.StringSliceFlag{Name: "tag", Usage: "set a `TAG=VALUE`; may be repeated"},
+			&cli.StringSliceFlag{Name: "untag", Usage: "take a `TAG` away; may be repeated"},
+			&cli.StringFlag{Name: "move-to", Usage: "move all that is found to this `TIER`"},
+			&cli.StringFlag{Name: "copy-to", Usage: "copy all that is found beneath this `BUCKET/PREFIX/`; what is there stays"},
+			&cli.BoolFlag{Name: "remove", Usage: "remove all that is found"},
+			&cli.StringFlag{Name: "put-back", Usage: "bring all that is found back to how it was at this `MOMENT`"},
+			&cli.BoolFlag{Name: "rehearse", Usage: "say what would be done with how much; nothing is changed"}, yesFlag(),
+			&cli.StringFlag{Name: "saved", Usage: "the question that is kept under this `NAME`"}),
 		Action: a.find}
 }
 
 func (a *app) find(ctx context.Context, c *cli.Command) error {
-	in, err := args(c, 1, -1)
+	p, ask, err := a.question(ctx, c)
 	if err != nil {
 		return err
 	}
-	p, err := a.open(c)
-	if err != nil {
-		return err
+	ask.AsOf, ask.Sort = c.String("as-of"), c.String("sort")
+	if act := givenAct(c); act != "" {
+		return a.findAct(ctx, c, p, ask, act)
 	}
-	ask := desk.FindAsk{Expression: strings.Join(in, " "), Buckets: c.StringSlice("bucket"), Versions: c.Bool("versions")}
 	if c.Bool("count") {
 		err = a.findCount(ctx, p, ask)
 	} else {

@@ -29,6 +29,8 @@ type FindAsk struct {
 	Expression string   `json:"expression" maxLength:"4000" doc:"In the language of find, such as size over 10 MiB and field taxon is Drosera"`
 	Buckets    []string `json:"buckets,omitempty" maxItems:"1000" doc:"Only in these; empty: in all that who asks may list and read"`
 	Versions   bool     `json:"versions,omitempty" doc:"Previous versions too"`
+	AsOf       string   `json:"asOf,omitempty" maxLength:"64" doc:"Among the objects that were there at this moment, as they were"`
+	Sort       string   `json:"sort,omitempty" enum:"key,size,changed,largest,latest" doc:"By key, page by page; or the first ones, of all that are found, by size or by when they changed, or the other way round"`
 }
 
 // FoundObject is a version for which an expression holds.
@@ -58,6 +60,9 @@ func (d *Desk) findCalls(to *calls) {
 		d.findIndexes)
 	call(to, rule{admin: true}, "rebuild-find-index", "POST /find/indexes/{bucket}/rebuild", "find",
 		"Build the index of a bucket anew; until it is, find looks at objects", d.rebuildFindIndex, answers(204))
+	call(to, rule{admin: true}, "list-saved-finds", "GET /find/saved", "find", "List the questions that the account keeps", d.savedFinds)
+	call(to, rule{admin: true}, "save-find", "PUT /find/saved/{name}", "find", "Keep a question under a name", d.saveFind, answers(204))
+	call(to, rule{admin: true}, "forget-find", "DELETE /find/saved/{name}", "find", "Forget a question", d.forgetFind, answers(204))
 	call(to, rule{}, "find-words", "GET /find/words", "find", "Fields and values to offer while an expression is typed", d.findWords)
 }
 
@@ -68,6 +73,7 @@ type finding struct {
 	buckets []*catalog.Bucket // by name
 	left    []string
 	base    catalog.Find
+	asOf    time.Time // zero: now
 }
 
 // looksAt reports whether an expression asks for a field of that name.
@@ -86,6 +92,15 @@ func (d *Desk) finding(ctx context.Context, ask *FindAsk) (*finding, error) {
 	f := &finding{expr: x, ask: ask, base: catalog.Find{Expr: x, Now: now, Previous: ask.Versions, Budget: findBudget}}
 	if f.base.Tiers, err = d.store.Tiers(ctx); err != nil {
 		return nil, err
+	}
+	if ask.AsOf != "" {
+		if f.asOf, err = moment(ask.AsOf); err != nil {
+			return nil, err
+		}
+		if ask.Versions || looksAt(x, "replication") {
+			return nil, fault.New(fault.Invalid, "as-of", "of a moment it is not known what was previous then, nor what was copied").In("asOf").
+				Do("ask for current objects, and not for replication")
+		}
 	}
 	names := slices.Clone(ask.Buckets)
 	if is, _ := query.Must(x, "bucket"); is != "" && len(names) == 0 {
@@ -207,6 +222,15 @@ func (d *Desk) findObjects(ctx context.Context, in *struct {
 		limit = 100
 	}
 	out := FindAnswer{Objects: []FoundObject{}, Reads: f.expr.String(), Left: f.left}
+	if s := in.Body.Sort; s != "" && s != "key" {
+		return &struct{ Body FindAnswer }{out}, d.findSorted(ctx, f, s, limit, &out)
+	}
+	err = d.findFrom(ctx, f, from, limit, &out)
+	return &struct{ Body FindAnswer }{out}, err
+}
+
+// findFrom gives a page from a place on.
+func (d *Desk) findFrom(ctx context.Context, f *finding, from foundAt, limit int, out *FindAnswer) error {
 	begun := time.Now()
 	for _, b := range f.buckets {
 		if b.Name.String() < from.Bucket {
@@ -219,17 +243,21 @@ func (d *Desk) findObjects(ctx context.Context, in *struct {
 		for {
 			if len(out.Objects) == limit || time.Since(begun) > findFor {
 				out.Next = foundAt{b.Name.String(), at.Key, at.Number}.String()
-				return &struct{ Body FindAnswer }{out}, nil
+				return nil
 			}
-			if err := d.findIn(ctx, f, b, &at, limit, &out); err != nil {
-				return nil, err
+			look := d.findIn
+			if !f.asOf.IsZero() {
+				look = d.findThen
+			}
+			if err := look(ctx, f, b, &at, limit, out); err != nil {
+				return err
 			}
 			if at.Key == "" {
 				break
 			}
 		}
 	}
-	return &struct{ Body FindAnswer }{out}, nil
+	return nil
 }
 
 // findIn adds what one look into a bucket finds, and moves the place on; "" at its end.
@@ -251,10 +279,7 @@ func (d *Desk) findIn(ctx context.Context, f *finding, b *catalog.Bucket, at *ca
 	}
 	seen := d.veilOf(ctx, b.Account)
 	for _, v := range page.Found {
-		o := FoundObject{Bucket: b.Name.String(), ListedObject: listedOf(v.Version, seen), Current: v.Current,
-			Tier: f.base.Tiers.Name(v.Body.Tier), Sealed: v.Body.Sealed(), Tags: v.Tags}
-		o.Metadata = v.Metadata.Decoded()
-		out.Objects = append(out.Objects, o)
+		out.Objects = append(out.Objects, d.foundObject(f, b, v.Version, v.Current, seen))
 	}
 	out.Looked += page.Looked
 	out.Index = out.Index || page.Index
@@ -269,6 +294,9 @@ func (d *Desk) countFound(ctx context.Context, in *struct{ Body FindAsk }) (*str
 	}
 }, error) {
 	f, err := d.finding(ctx, &in.Body)
+	if err == nil && in.Body.AsOf != "" {
+		err = fault.New(fault.Invalid, "as-of", "what was is listed, and not counted").In("asOf").Do("list it")
+	}
 	if err != nil {
 		return nil, err
 	}

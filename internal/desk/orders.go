@@ -13,8 +13,10 @@ import (
 // OrderInfo is work on a whole prefix that the service does for somebody.
 type OrderInfo struct {
 	ID       int64            `json:"id"`
-	Kind     string           `json:"kind" doc:"rename, restore or convert"`
+	Kind     string           `json:"kind" doc:"rename, restore, convert or found"`
 	Bucket   string           `json:"bucket"`
+	Where    string           `json:"where,omitempty" doc:"Of found: the expression"`
+	Act      string           `json:"act,omitempty" doc:"Of found: what is done with each object"`
 	Prefix   string           `json:"prefix"`
 	ToBucket string           `json:"toBucket,omitempty"`
 	ToPrefix string           `json:"toPrefix,omitempty"`
@@ -33,7 +35,11 @@ type OrderInfo struct {
 
 func orderInfo(o *catalog.Order, seen veil) OrderInfo {
 	p := o.Progress
-	return OrderInfo{ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(), Prefix: string(o.What.Prefix),
+	where, act := "", ""
+	if f := o.What.Found; f != nil {
+		where, act = f.Where, f.Act
+	}
+	return OrderInfo{Where: where, Act: act, ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(), Prefix: string(o.What.Prefix),
 		ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
 		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Done(), Counts: counts(p.Counts),
 		Sealed: o.What.Sealed, Bytes: p.Bytes, By: seen.by(o.Who), Began: p.Began, Changed: o.Changed}
@@ -66,13 +72,20 @@ type orderOut struct{ Body OrderInfo }
 
 // OrderIn says what is ordered.
 type OrderIn struct {
-	Kind     string `json:"kind" maxLength:"32" doc:"rename, restore or convert"`
+	Kind     string `json:"kind" maxLength:"32" doc:"rename, restore, convert or found"`
 	Bucket   string `json:"bucket" maxLength:"64"`
-	Prefix   string `json:"prefix" doc:"Empty for the whole bucket"`
+	Prefix   string `json:"prefix,omitempty" doc:"Empty for the whole bucket"`
 	ToBucket string `json:"toBucket,omitempty" maxLength:"64"`
 	ToPrefix string `json:"toPrefix,omitempty"`
 	Replace  bool   `json:"replace,omitempty" doc:"Rename onto keys that are taken"`
 	AsOf     string `json:"asOf,omitempty" maxLength:"64"`
+
+	Where    string      `json:"where,omitempty" maxLength:"4000" doc:"Of found: an expression"`
+	Act      string      `json:"act,omitempty" enum:"annotate,move,copy,remove,put-back" doc:"Of found: what is done with each object"`
+	Metadata object.Edit `json:"metadata,omitzero" doc:"Of annotate"`
+	Tags     object.Edit `json:"tags,omitzero" doc:"Of annotate"`
+	Tier     string      `json:"tier,omitempty" maxLength:"32" doc:"Of move"`
+	Expect   *int64      `json:"expect,omitempty" minimum:"0" doc:"Refuse it when more objects are found; a removal asks for it"`
 }
 
 func (in OrderIn) order() (o *catalog.Order, err error) {
@@ -86,7 +99,10 @@ func (in OrderIn) order() (o *catalog.Order, err error) {
 			return nil, err
 		}
 	}
-	if in.Kind == "restore" {
+	if in.Kind == "found" {
+		o.What.Found = &catalog.OrderOf{Where: in.Where, Act: in.Act, Metadata: in.Metadata, Tags: in.Tags, Tier: in.Tier, Expect: in.Expect}
+	}
+	if in.Kind == "restore" || in.Act == string(works.ActPutBack) {
 		o.What.AsOf, err = moment(in.AsOf)
 	}
 	return o, err
@@ -170,6 +186,10 @@ func (d *Desk) createOrder(ctx context.Context, in *struct{ Body OrderIn }) (*or
 	}
 	if err := d.mayOrder(ctx, o); err != nil {
 		return nil, err
+	}
+	if in.Body.Act == string(works.ActRemove) && in.Body.Expect == nil {
+		return nil, fault.New(fault.Invalid, "guard", "it is not said how many objects may be removed").In("expect").
+			Do("rehearse it, and agree to what it says")
 	}
 	o.Account = who(ctx).subject.Account
 	id, err := works.Order(ctx, d.store, o, author(ctx))

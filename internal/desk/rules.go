@@ -12,6 +12,7 @@ import (
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/query"
 	"spindle/internal/gate"
 	"spindle/internal/works"
 )
@@ -269,5 +270,22 @@ func (d *Desk) mayOrder(ctx context.Context, o *catalog.Order) error {
 			return err
 		}
 	}
-	return nil
+	return d.mayAskAbout(ctx, o)
+}
+
+// mayAskAbout refuses an order whose expression asks what is not told of buckets of others.
+func (d *Desk) mayAskAbout(ctx context.Context, o *catalog.Order) error {
+	if o.What.Found == nil {
+		return nil
+	}
+	x, err := query.Parse(o.What.Found.Where, d.store.Catalog.Now())
+	if err != nil {
+		return fault.From(err).In("where")
+	}
+	seen, err := d.veilFor(ctx, o.Bucket)
+	if err == nil && !seen.inside && looksAt(x, "writer", "replication") {
+		err = fault.New(fault.Refused, "not-allowed", "who wrote there, and what is copied, is not told of buckets of others").In("where").
+			Do("ask for something else")
+	}
+	return err
 }

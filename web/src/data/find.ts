@@ -26,6 +26,15 @@ export const useFoundCount = (expression: string, versions: boolean, wanted: boo
     staleTime: 0,
   });
 
+/** The questions that the account keeps; none for those who do not administer it. */
+export const useSaved = () =>
+  useQuery({
+    queryKey: ['find-saved'],
+    queryFn: async () => (await ask(api.GET('/api/v1/find/saved'))).finds,
+    retry: false,
+    staleTime: 0,
+  });
+
 const system: { name: string; values: string[] }[] = [
   { name: 'key', values: [] },
   { name: 'bucket', values: [] },

@@ -8,6 +8,8 @@ import { type Column, Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { Switch } from '../../parts/Switch';
 import { count, objectPage, things, visible } from '../../parts/format';
+import { ActOnFound } from './Act';
+import { KeepIt, Kept } from './Kept';
 import { suggest } from './suggest';
 
 const tries = [
@@ -24,6 +26,7 @@ export default function Find() {
   const versions = query.get('versions') === 'yes';
   const [text, setText] = useState(asked);
   const [counting, setCounting] = useState(false);
+  const [asking, setAsking] = useState<'act' | 'keep' | null>(null);
   const words = useWords();
   const found = useFound(asked, versions);
   const sum = useFoundCount(asked, versions, counting);
@@ -74,7 +77,9 @@ export default function Find() {
               {things(rows.length, 'object')}
               {found.hasNextPage ? ' so far' : ''}
             </span>
-            <span>looked at {things(looked, 'version')}, as of now</span>
+            <span>
+              {first.index ? 'by index, ' : ''}looked at {things(looked, 'version')}, as of now
+            </span>
             {sum.data ? (
               <span>
                 {count(sum.data.objects)} in all, <Size bytes={sum.data.bytes} />
@@ -84,6 +89,14 @@ export default function Find() {
                 Count all
               </button>
             )}
+            {rows.length && !versions ? (
+              <button type="button" className="btn low" onClick={() => setAsking('act')}>
+                Do something with these
+              </button>
+            ) : null}
+            <button type="button" className="btn low" onClick={() => setAsking('keep')}>
+              Keep it
+            </button>
           </p>
           {sum.error ? <Complaint error={sum.error} /> : null}
           {first.left?.length ? (
@@ -100,7 +113,23 @@ export default function Find() {
           />
         </>
       ) : null}
-      {asked ? null : <Tries onChoose={(q) => go(q)} />}
+      {asked ? null : (
+        <>
+          <Kept onChoose={go} />
+          <Tries onChoose={(q) => go(q)} />
+        </>
+      )}
+      {asking === 'act' ? (
+        <ActOnFound
+          where={asked}
+          buckets={[...new Set(rows.map((o) => o.bucket))]}
+          onClose={() => {
+            setAsking(null);
+            void found.refetch();
+          }}
+        />
+      ) : null}
+      {asking === 'keep' ? <KeepIt expression={asked} versions={versions} onClose={() => setAsking(null)} /> : null}
     </>
   );
 }

@@ -1,0 +1,221 @@
+package works
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/query"
+	"spindle/internal/core/tier"
+	"spindle/internal/store"
+)
+
+// Act is what is done with each object that is found.
+type Act string
+
+// Acts.
+const (
+	ActAnnotate Act = "annotate" // set and take away metadata and tags
+	ActMove     Act = "move"     // to a tier
+	ActCopy     Act = "copy"     // beneath a prefix
+	ActRemove   Act = "remove"
+	ActPutBack  Act = "put-back" // to how it was at a moment
+)
+
+// Acts are all of them, with the counter of each.
+var Acts = map[Act]string{ActAnnotate: "annotated", ActMove: "moved", ActCopy: "copied", ActRemove: "removed", ActPutBack: "restored"}
+
+// foundKind does something with the objects of a bucket that an expression finds.
+var foundKind = Kind{Name: "found", Parallel: 2, Counts: []string{"annotated", "moved", "copied", "removed", "restored", "left"},
+	Needs: foundNeeds, Prepare: prepareFound, Rehearse: rehearseFound, Step: foundStep}
+
+func foundNeeds(o *catalog.Order) ([]Need, error) {
+	f := o.What.Found
+	if f == nil {
+		return nil, fault.New(fault.Invalid, "order-found", "the order does not say what is to be found").In("where").Do("give an expression")
+	}
+	looks := access.List | access.Read
+	switch Act(f.Act) {
+	case ActRemove:
+		return []Need{{looks | access.Remove, o.Bucket, ""}}, nil
+	case ActCopy:
+		to, err := object.ParseBucketName(o.What.ToBucket)
+		return []Need{{looks, o.Bucket, ""}, {access.Write, to, string(o.What.ToPrefix)}}, err
+	case ActAnnotate, ActMove, ActPutBack:
+		return []Need{{looks | access.Write, o.Bucket, ""}}, nil
+	}
+	return nil, fault.New(fault.Invalid, "order-act", "nothing is called %q", f.Act).In("act").
+		Do("choose from annotate, move, copy, remove, put-back")
+}
+
+// foundQuestion gives what an order looks for.
+func foundQuestion(ctx context.Context, s *store.Store, o *catalog.Order) (f catalog.Find, facts catalog.BucketFacts, err error) {
+	if facts, err = s.Facts(ctx, o.Bucket); err != nil {
+		return f, facts, err
+	}
+	f = catalog.Find{Bucket: facts.ID, Name: o.Bucket.String(), Now: o.What.Found.At, Limit: orderStep, Budget: 25_000,
+		After: catalog.FindPlace{Key: string(o.Progress.Cursor)}}
+	if f.Tiers, err = s.Tiers(ctx); err != nil {
+		return f, facts, err
+	}
+	if f.Expr, err = query.Parse(o.What.Found.Where, f.Now); err != nil {
+		err = fault.From(err).In("where")
+	}
+	return f, facts, err
+}
+
+func prepareFound(ctx context.Context, s *store.Store, o *catalog.Order) error {
+	what := *o.What.Found
+	o.What.Found = &what
+	if what.At.IsZero() { // ages are counted to when it was ordered, and what is newer is left alone
+		what.At = s.Catalog.Now().UTC().Truncate(time.Microsecond)
+	}
+	f, facts, err := foundQuestion(ctx, s, o)
+	if err != nil {
+		return err
+	}
+	what.Where = f.Expr.String()
+	switch Act(what.Act) {
+	case ActMove:
+		_, err = f.Tiers.Find(what.Tier)
+	case ActPutBack:
+		if err = needVersioning(facts); err == nil {
+			err = catalog.BucketBefore(facts, o.What.AsOf)
+		}
+	case ActAnnotate:
+		if what.Metadata.Empty() && what.Tags.Empty() {
+			err = fault.New(fault.Invalid, "no-change", "nothing to change was given").In("metadata").Do("set or unset a field or a tag")
+		}
+	case ActCopy:
+		var to object.BucketName
+		if to, err = object.ParseBucketName(o.What.ToBucket); err == nil {
+			var there catalog.BucketFacts
+			there, err = s.Facts(ctx, to)
+			o.What.ToID = there.ID
+		}
+		if err == nil && to == o.Bucket && len(o.What.ToPrefix) == 0 {
+			err = fault.New(fault.Invalid, "copy-to-itself", "source and target are the same").In("toPrefix").Do("give a prefix")
+		}
+	}
+	return err
+}
+
+func rehearseFound(ctx context.Context, s *store.Store, o *catalog.Order) (r Rehearsal, err error) {
+	f, _, err := foundQuestion(ctx, s, o)
+	if err != nil {
+		return r, err
+	}
+	n, bytes, err := s.Catalog.CountFound(ctx, f)
+	r.Counts, r.Bytes = map[string]int64{Acts[Act(o.What.Found.Act)]: n}, bytes
+	if expect := o.What.Found.Expect; err == nil && expect != nil && n > *expect {
+		err = fault.New(fault.Precondition, "guard", "%d objects are like that by now, and %d were agreed to", n, *expect).In("expect").
+			Do("rehearse it again, and agree to what it says")
+	}
+	return r, err
+}
+
+// foundStep does the next few that are found. What was written after the order was given is
+// left alone, so copies are not copied again.
+func foundStep(ctx context.Context, s *store.Store, o *catalog.Order) (more bool, err error) {
+	f, facts, err := foundQuestion(ctx, s, o)
+	if err != nil {
+		return false, err
+	}
+	page, err := s.Catalog.Find(ctx, f)
+	if err != nil {
+		return false, err
+	}
+	a := &foundAct{s: s, o: o, bucket: facts.ID, tiers: f.Tiers}
+	for few := range slices.Chunk(page.Found, 16) {
+		p := o.Progress.Clone()
+		var mu sync.Mutex
+		g, gctx := errgroup.WithContext(ctx)
+		g.SetLimit(8)
+		for _, v := range few {
+			g.Go(func() error {
+				counter, bytes, err := a.do(gctx, v.Version)
+				mu.Lock()
+				defer mu.Unlock()
+				p.Count(counter, 1, bytes)
+				return err
+			})
+		}
+		if err := g.Wait(); err != nil {
+			return false, err
+		}
+		p.Cursor = []byte(few[len(few)-1].Key.String())
+		o.Progress = p
+	}
+	if page.Next.Key != "" {
+		o.Progress.Cursor = []byte(page.Next.Key)
+	}
+	return page.Next.Key != "", nil
+}
+
+type foundAct struct {
+	s      *store.Store
+	o      *catalog.Order
+	bucket int64
+	tiers  tier.Set
+}
+
+// passing are errors of objects that changed meanwhile, or are so already.
+var passing = []string{"key-missing", "key-deleted", "version-missing", "version-current", "version-moved", "mismatch", "exists"}
+
+// do acts on one object, and says which counter tells of it.
+func (a *foundAct) do(ctx context.Context, v *object.Version) (counter string, bytes int64, err error) {
+	what := a.o.What.Found
+	if v.Created.After(what.At) {
+		return "left", 0, nil
+	}
+	if err = a.act(ctx, v); err == nil {
+		return Acts[Act(what.Act)], v.Size, nil
+	}
+	if slices.Contains(passing, fault.From(err).Code) {
+		return "left", 0, nil
+	}
+	return "", 0, fmt.Errorf("%s: %w", v.Key, err)
+}
+
+func (a *foundAct) act(ctx context.Context, v *object.Version) error {
+	what := a.o.What.Found
+	at := catalog.Address{Bucket: a.o.Bucket, Key: v.Key}
+	switch Act(what.Act) {
+	case ActAnnotate:
+		_, err := a.s.Annotate(ctx, store.Annotation{Address: at, ID: v.ID(), Author: author(a.o), Metadata: what.Metadata, Tags: what.Tags})
+		return err
+	case ActMove:
+		t, err := a.tiers.Find(what.Tier)
+		if err == nil {
+			_, err = a.s.Move(ctx, a.bucket, v, t, store.Moving{Author: author(a.o)})
+		}
+		return err
+	case ActCopy:
+		to, err := object.ParseBucketName(a.o.What.ToBucket)
+		if err != nil {
+			return err
+		}
+		key, err := object.ParseKey(string(a.o.What.ToPrefix) + v.Key.String())
+		if err != nil {
+			return err
+		}
+		_, err = a.s.Copy(ctx, store.Copy{From: at, FromID: v.ID(), To: catalog.Address{Bucket: to, Key: key}, Author: author(a.o),
+			IfAbsent: !a.o.What.Replace})
+		return err
+	case ActRemove:
+		_, err := a.s.Remove(ctx, at, &v.ETag, author(a.o))
+		return err
+	case ActPutBack:
+		_, err := a.s.Restore(ctx, at, object.Current, a.o.What.AsOf, author(a.o))
+		return err
+	}
+	return fault.New(fault.Internal, "order-act", "nothing is called %q", what.Act)
+}
