@@ -37,6 +37,7 @@ type Catalog struct {
 	woken   chan struct{}
 	load    load
 	columns columnCache
+	traffic traffic
 }
 
 // Open connects to the PostgreSQL at url, brings the schema up to date and

@@ -175,6 +175,8 @@ var calls = map[string]struct {
 	"list-saved-finds":      {needs: "administer", path: "/api/v1/find/saved"},
 	"save-find":             {needs: "administer", path: "/api/v1/find/saved/large", body: map[string]any{"expression": "size over 1 GiB"}},
 	"forget-find":           {needs: "administer", path: "/api/v1/find/saved/large"},
+	"usage-report":          {needs: "administer", path: "/api/v1/usage"},
+	"usage-traffic":         {needs: "administer", path: "/api/v1/usage/traffic"},
 	"list-audit":            {needs: "administer", path: "/api/v1/audit"},
 	"run-audit":             {needs: "administer", path: "/api/v1/audit/run", body: map[string]any{}},
 	"accept-finding":        {needs: "administer", path: "/api/v1/audit/accept", body: map[string]any{"check": "x", "subject": "y"}},

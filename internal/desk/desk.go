@@ -141,6 +141,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.syncCalls(to)
 	d.findCalls(to)
 	d.censusCalls(to)
+	d.usageCalls(to)
 	d.auditCalls(to)
 	return api
 }

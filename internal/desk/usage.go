@@ -171,3 +171,8 @@ func (d *Desk) bucketUsage(ctx context.Context, in *BucketPath) (*struct {
 	out.Body.Points = growth(days, b.Body.Usage, time.Now().AddDate(-1, 0, 0))
 	return out, nil
 }
+
+// sortDays puts days of several buckets in the order of days.
+func sortDays(days []catalog.Day) {
+	sort.SliceStable(days, func(i, j int) bool { return days[i].Day.Before(days[j].Day) })
+}

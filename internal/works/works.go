@@ -41,6 +41,8 @@ type Settings struct {
 	// process dies another takes over after that. Default 30 s.
 	Lease time.Duration
 
+	TrafficEvery time.Duration // how often requests that were counted are written down; default 5 s
+
 	IndexEvery time.Duration // how often the indexes of find are looked after; default 200 ms
 	IndexLeast int64         // objects of a bucket that has one; default 20,000
 
@@ -83,6 +85,7 @@ func (s Settings) withDefaults() Settings {
 	set(&s.AgeEvery, 10*time.Minute)
 	set(&s.AgeLook, min(time.Second, max(s.AgeEvery, 10*time.Millisecond)))
 	set(&s.ClockEvery, 10*time.Second)
+	set(&s.TrafficEvery, 5*time.Second)
 	set(&s.IndexEvery, 200*time.Millisecond)
 	set(&s.CheckEvery, time.Minute)
 	set(&s.KeepTrail, 400*24*time.Hour)
@@ -148,6 +151,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	}
 	c.standing(ctx, "replication", time.Second, c.followReplication)
 	c.every(ctx, "syncs", c.settings.OrdersEvery, c.syncs)
+	c.every(ctx, "traffic", c.settings.TrafficEvery, s.Catalog.KeepTraffic)
 	c.every(ctx, "censuses", c.settings.OrdersEvery, c.censuses)
 	c.every(ctx, "replicas", 200*time.Millisecond, c.dispatchReplicas)
 	c.standing(ctx, "find", c.settings.IndexEvery, c.indexFind)
@@ -162,6 +166,9 @@ func (c *Crew) Stop() {
 	c.done.Wait()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
+	if err := c.store.Catalog.KeepTraffic(ctx); err != nil {
+		c.log.Warn("requests of the last seconds are not counted", "error", err)
+	}
 	if err := c.store.Catalog.ReleaseWork(ctx, c.holder); err != nil {
 		c.log.Debug("leases are left to run out", "error", err)
 	}

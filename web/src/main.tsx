@@ -26,6 +26,7 @@ const Endpoints = lazy(() => import('./pages/endpoints/Endpoints'));
 const CensusPage = lazy(() => import('./pages/census/CensusPage'));
 const CensusReading = lazy(() => import('./pages/census/CensusReading'));
 const Censuses = lazy(() => import('./pages/census/Censuses'));
+const Usage = lazy(() => import('./pages/usage/Usage'));
 const Audit = lazy(() => import('./pages/audit/Audit'));
 const Find = lazy(() => import('./pages/find/Find'));
 const Threads = lazy(() => import('./pages/replication/Threads'));
@@ -64,6 +65,7 @@ createRoot(document.getElementById('root')!).render(
                       <Route path="/census" element={<Censuses />} />
                       <Route path="/census/:census" element={<CensusPage />} />
                       <Route path="/census/:census/runs/:run" element={<CensusReading />} />
+                      <Route path="/usage" element={<Usage />} />
                       <Route path="/audit" element={<Audit />} />
                       <Route path="/journal" element={<Journal />} />
                       <Route path="/access/:section?" element={<Access />} />

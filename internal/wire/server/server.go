@@ -130,6 +130,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if s.settings.Observe != nil {
 			s.settings.Observe(q.op, q.status, time.Since(start), q.in.Received(), q.out)
 		}
+		q.counted()
 		if s.log.Enabled(context.Background(), slog.LevelDebug) {
 			s.log.Debug("wire", "op", q.op, "method", r.Method, "path", r.URL.EscapedPath(), "status", q.status, "took",
 				time.Since(start), "request", q.id)
@@ -138,6 +139,24 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if err := q.serve(); err != nil {
 		q.fail(err)
 	}
+}
+
+// counted has the request counted, when it is known who made it, and of which bucket.
+func (q *request) counted() {
+	if q.bucket.String() == "" || q.subject.By() == "" {
+		return
+	}
+	kind := catalog.RequestOther
+	switch m := q.r.Method; {
+	case q.name == "" && (m == http.MethodGet || m == http.MethodHead):
+		kind = catalog.RequestList
+	case q.name != "" && (m == http.MethodGet || m == http.MethodHead):
+		kind = catalog.RequestRead
+	case q.name != "" && (m == http.MethodPut || m == http.MethodPost):
+		kind = catalog.RequestWrite
+	}
+	q.s.store.Catalog.CountRequest(catalog.Request{Bucket: q.bucket.String(), Who: q.subject.By(), Kind: kind, Failed: q.status >= 400,
+		In: q.in.Received(), Out: q.out})
 }
 
 // nextID gives a request id that no other request has.

@@ -64,6 +64,7 @@ function Rail() {
     { name: 'Tiers', to: '/tiers', here: pathname.startsWith('/tiers') },
     { name: 'Journal', to: '/journal', here: pathname.startsWith('/journal'), gap: true },
     { name: 'Census', to: '/census', here: pathname.startsWith('/census') },
+    { name: 'Usage', to: '/usage', here: pathname.startsWith('/usage') },
     { name: 'Audit', to: '/audit', here: pathname.startsWith('/audit') },
     { name: 'Access', to: '/access', here: pathname.startsWith('/access'), gap: true },
     { name: 'Connect', to: '/connect', here: pathname.startsWith('/connect') },

@@ -1,0 +1,279 @@
+package desk
+
+import (
+	"context"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/tier"
+	"spindle/internal/core/usage"
+)
+
+// UsageReport is what is kept now, how it grew, what it costs and when it is full.
+type UsageReport struct {
+	From    string        `json:"from" doc:"YYYY-MM-DD"`
+	To      string        `json:"to"`
+	Total   BucketUsage   `json:"total"`
+	Buckets []BucketUsage `json:"buckets" doc:"By name"`
+	Days    []UsagePoint  `json:"days" doc:"Of all that is reported, at the ends of days on which something changed"`
+	Disk    *DiskUsage    `json:"disk,omitempty" doc:"Of the first tier, for operators"`
+}
+
+// BucketUsage is the usage of a bucket.
+type BucketUsage struct {
+	Bucket     string      `json:"bucket,omitempty"`
+	Now        UsageInfo   `json:"now"`
+	Unfinished int64       `json:"unfinished" doc:"Bytes of uploads that did not end"`
+	Tiers      []TierShare `json:"tiers"`
+	Cost       float64     `json:"cost" doc:"Of keeping current and previous versions for a month, by the prices of tiers, in the money of the house"`
+	Added      int64       `json:"added" doc:"Bytes since the first day, less what went"`
+	Written    int64       `json:"written" doc:"Changes that wrote objects since then"`
+	Removed    int64       `json:"removed" doc:"Changes that removed objects since then"`
+	PerDay     float64     `json:"perDay" doc:"Bytes a day, by the last 30 days"`
+	Quota      *int64      `json:"quota,omitempty"`
+	FullOn     *time.Time  `json:"fullOn,omitempty" doc:"When the quota is used up, if it goes on so"`
+}
+
+// TierShare is what of it lies in a tier.
+type TierShare struct {
+	Tier  string  `json:"tier"`
+	Bytes int64   `json:"bytes"`
+	Cost  float64 `json:"cost"`
+}
+
+// DiskUsage is how full a disk is.
+type DiskUsage struct {
+	Total  int64      `json:"total"`
+	Free   int64      `json:"free"`
+	FullOn *time.Time `json:"fullOn,omitempty" doc:"If all that the service keeps goes on growing so"`
+}
+
+func (d *Desk) usageCalls(to *calls) {
+	mine := rule{admin: true}
+	call(to, mine, "usage-report", "GET /usage", "usage", "Say what is kept, how it grows, and what it costs", d.usageReport)
+	call(to, mine, "usage-traffic", "GET /usage/traffic", "usage", "Say how many requests there were, and their bytes", d.usageTraffic)
+}
+
+// Span is a range of days.
+type Span struct {
+	From string `query:"from" maxLength:"10" doc:"YYYY-MM-DD, in UTC; empty: 30 days ago"`
+	To   string `query:"to" maxLength:"10" doc:"The last day; empty: today"`
+}
+
+func (s Span) days(now time.Time) (from, to time.Time, err error) {
+	from, to = now.UTC().AddDate(0, 0, -30), now.UTC()
+	for _, x := range []struct {
+		field, text string
+		into        *time.Time
+	}{{"from", s.From, &from}, {"to", s.To, &to}} {
+		if x.text == "" {
+			continue
+		}
+		if *x.into, err = time.Parse(time.DateOnly, x.text); err != nil {
+			return from, to, fault.New(fault.Invalid, "day", "%q is no day", x.text).In(x.field).Do("give it as 2026-11-20")
+		}
+	}
+	if from.After(to) {
+		err = fault.New(fault.Invalid, "day", "the first day is after the last").In("from").Do("turn them round")
+	}
+	return from, to, err
+}
+
+func (d *Desk) usageReport(ctx context.Context, in *struct {
+	Span
+	Bucket string `query:"bucket" maxLength:"63" doc:"Only of this one"`
+}) (*struct{ Body UsageReport }, error) {
+	now := d.store.Catalog.Now().UTC()
+	from, to, err := in.days(now)
+	if err != nil {
+		return nil, err
+	}
+	account := who(ctx).subject.Account
+	g, err := d.gatherUsage(ctx, account, from, to)
+	if err != nil {
+		return nil, err
+	}
+	out := UsageReport{From: from.Format(time.DateOnly), To: to.Format(time.DateOnly), Buckets: []BucketUsage{}}
+	var days []catalog.Day
+	for after := ""; ; {
+		list, err := d.store.Catalog.Buckets(ctx, account, nil, after, 1000)
+		if err != nil {
+			return nil, err
+		}
+		if len(list) == 0 {
+			break
+		}
+		for _, b := range list {
+			if after = b.Name.String(); in.Bucket != "" && in.Bucket != after {
+				continue
+			}
+			out.Buckets = append(out.Buckets, g.bucket(b, now))
+			days = append(days, g.days[after]...)
+		}
+	}
+	if in.Bucket != "" && len(out.Buckets) == 0 {
+		return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket %q of this account", in.Bucket).In("bucket")
+	}
+	g.total(&out, days, from, to, now)
+	if who(ctx).subject.Operator && in.Bucket == "" {
+		out.Disk, err = d.diskUsage(ctx, now)
+	}
+	return &struct{ Body UsageReport }{out}, err
+}
+
+// gathered is what usage is reported from.
+type gathered struct {
+	tiers      tier.Set
+	shares     map[string]map[int16]int64
+	unfinished map[string]int64
+	days       map[string][]catalog.Day
+	from, to   time.Time
+}
+
+func (d *Desk) gatherUsage(ctx context.Context, account string, from, to time.Time) (g *gathered, err error) {
+	g = &gathered{days: map[string][]catalog.Day{}, from: from, to: to}
+	if g.tiers, err = d.store.Tiers(ctx); err != nil {
+		return nil, err
+	}
+	if g.shares, err = d.store.Catalog.TierUsages(ctx, account); err != nil {
+		return nil, err
+	}
+	if g.unfinished, err = d.store.Catalog.Unfinished(ctx, account); err != nil {
+		return nil, err
+	}
+	all, err := d.store.Catalog.Days(ctx, time.Time{}, account, "")
+	for _, day := range all {
+		g.days[day.Bucket] = append(g.days[day.Bucket], day)
+	}
+	return g, err
+}
+
+func (g *gathered) bucket(b *catalog.Bucket, now time.Time) BucketUsage {
+	name := b.Name.String()
+	u := BucketUsage{Bucket: name, Now: UsageInfo(b.Usage), Unfinished: g.unfinished[name], Quota: b.Quota}
+	used := b.Usage.Bytes + b.Usage.PreviousBytes
+	rest := used
+	share := func(t *tier.Tier, bytes int64) {
+		if bytes <= 0 {
+			return
+		}
+		cost := float64(t.MonthCost(bytes)) / 1e6
+		u.Tiers, u.Cost = append(u.Tiers, TierShare{t.Name, bytes, cost}), u.Cost+cost
+	}
+	for _, t := range g.tiers {
+		if t.ID != tier.Main {
+			share(t, g.shares[name][t.ID])
+			rest -= g.shares[name][t.ID]
+		}
+	}
+	if t := g.tiers.Of(tier.Main); t != nil {
+		share(t, rest)
+	}
+	var points []usage.Point
+	var sum int64
+	for _, day := range g.days[name] {
+		sum += day.Bytes + day.PreviousBytes
+		points = append(points, usage.Point{At: day.Day, Bytes: sum})
+		if !day.Day.Before(g.from.Truncate(24*time.Hour)) && !day.Day.After(g.to) {
+			u.Added, u.Written, u.Removed = u.Added+day.Bytes+day.PreviousBytes, u.Written+day.Written, u.Removed+day.Removed
+		}
+	}
+	u.PerDay = usage.PerDay(points, now)
+	if u.Quota != nil {
+		u.FullOn = usage.FullOn(used, *u.Quota, u.PerDay, now)
+	}
+	return u
+}
+
+// total sums all buckets, and gives their days as one.
+func (g *gathered) total(out *UsageReport, days []catalog.Day, from, to, now time.Time) {
+	t := &out.Total
+	tiers := map[string]*TierShare{}
+	for _, b := range out.Buckets {
+		t.Now.Objects, t.Now.Bytes, t.Now.Previous = t.Now.Objects+b.Now.Objects, t.Now.Bytes+b.Now.Bytes, t.Now.Previous+b.Now.Previous
+		t.Now.PreviousBytes, t.Now.Markers = t.Now.PreviousBytes+b.Now.PreviousBytes, t.Now.Markers+b.Now.Markers
+		t.Unfinished, t.Cost, t.Added = t.Unfinished+b.Unfinished, t.Cost+b.Cost, t.Added+b.Added
+		t.Written, t.Removed, t.PerDay = t.Written+b.Written, t.Removed+b.Removed, t.PerDay+b.PerDay
+		for _, s := range b.Tiers {
+			if tiers[s.Tier] == nil {
+				tiers[s.Tier] = &TierShare{Tier: s.Tier}
+			}
+			tiers[s.Tier].Bytes, tiers[s.Tier].Cost = tiers[s.Tier].Bytes+s.Bytes, tiers[s.Tier].Cost+s.Cost
+		}
+	}
+	for _, x := range g.tiers {
+		if s := tiers[x.Name]; s != nil {
+			t.Tiers = append(t.Tiers, *s)
+		}
+	}
+	sortDays(days)
+	out.Days = []UsagePoint{}
+	for _, p := range growth(days, t.Now, from) {
+		if p.Day <= to.Format(time.DateOnly) {
+			out.Days = append(out.Days, p)
+		}
+	}
+}
+
+// diskUsage gives how full the disk of the first tier is, and when it will be, by what all
+// accounts add.
+func (d *Desk) diskUsage(ctx context.Context, now time.Time) (*DiskUsage, error) {
+	free, total, err := d.store.Spaces.First().Free()
+	if err != nil {
+		return nil, nil // the disk is away, which the overview tells
+	}
+	days, err := d.store.Catalog.Days(ctx, time.Time{}, "", "")
+	if err != nil {
+		return nil, err
+	}
+	sortDays(days)
+	var points []usage.Point
+	var sum int64
+	for _, day := range days {
+		sum += day.Bytes + day.PreviousBytes
+		points = append(points, usage.Point{At: day.Day, Bytes: sum})
+	}
+	return &DiskUsage{Total: total, Free: free, FullOn: usage.FullOn(total-free, total, usage.PerDay(points, now), now)}, nil
+}
+
+// TrafficInfo is requests of one bucket, key or day.
+type TrafficInfo struct {
+	Of     string `json:"of"`
+	Reads  int64  `json:"reads"`
+	Writes int64  `json:"writes"`
+	Lists  int64  `json:"lists"`
+	Others int64  `json:"others"`
+	Failed int64  `json:"failed" doc:"Of all of them"`
+	In     int64  `json:"in" doc:"Bytes"`
+	Out    int64  `json:"out" doc:"Bytes"`
+}
+
+func (d *Desk) usageTraffic(ctx context.Context, in *struct {
+	Span
+	By     string `query:"by" enum:"bucket,who,day" default:"bucket"`
+	Bucket string `query:"bucket" maxLength:"63" doc:"Only of this one"`
+}) (*struct {
+	Body struct {
+		Traffic []TrafficInfo `json:"traffic" doc:"Of the wire; those with the most bytes first, days in their order; 1,000 at the most"`
+	}
+}, error) {
+	from, to, err := in.days(d.store.Catalog.Now())
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.TrafficBy(ctx, in.By, who(ctx).subject.Account, in.Bucket, from, to, 1000)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Traffic []TrafficInfo `json:"traffic" doc:"Of the wire; those with the most bytes first, days in their order; 1,000 at the most"`
+		}
+	}{}
+	out.Body.Traffic = []TrafficInfo{}
+	for _, t := range list {
+		out.Body.Traffic = append(out.Body.Traffic, TrafficInfo{t.Of, t.Reads, t.Writes, t.Lists, t.Others, t.Failed, t.In, t.Out})
+	}
+	return out, nil
+}

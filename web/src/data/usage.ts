@@ -1,0 +1,19 @@
+import { useQuery } from '@tanstack/react-query';
+
+import { type Schemas, api, ask } from '../api/client';
+
+export type BucketUsage = Schemas['BucketUsage'];
+
+export const useUsage = (from: string) =>
+  useQuery({
+    queryKey: ['live', 'usage', from],
+    queryFn: () => ask(api.GET('/api/v1/usage', { params: { query: { from } } })),
+    placeholderData: (d) => d,
+  });
+
+export const useTraffic = (from: string, by: 'bucket' | 'who' | 'day') =>
+  useQuery({
+    queryKey: ['live', 'traffic', from, by],
+    queryFn: async () => (await ask(api.GET('/api/v1/usage/traffic', { params: { query: { from, by } } }))).traffic,
+    placeholderData: (d) => d,
+  });
