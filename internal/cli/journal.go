@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"encoding/csv"
 	"fmt"
+	"math"
 	"net/http"
 	"net/url"
 	"slices"
@@ -25,12 +27,14 @@ func (a *app) journalCommand() *cli.Command {
 		{Name: "list", Usage: "list changes, latest first", ArgsUsage: "[BUCKET]",
 			Description: examples("spindle journal list plates --limit 20",
 				"spindle journal list loans --kind deleted --kind 'renamed away' --since 7d",
-				"spindle journal list --who scanner-2 --json"),
+				"spindle journal list --who scanner-2 --json", "spindle journal list plates --since 2026-11-01 --until 2026-12-01 --limit 0 --csv"),
 			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "since",
 				Usage: "not before `TIME`, such as 2026-11-20, or 36h ago"}, &cli.StringFlag{Name: "until", Usage: "before `TIME`"},
 				&cli.StringFlag{Name: "before", Usage: "go on from this `POSITION`"},
-				&cli.IntFlag{Name: "limit", Usage: "most entries", Value: 50}),
+				&cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180)"},
+				&cli.IntFlag{Name: "limit", Usage: "most entries; 0 for all", Value: 50}),
 			Action: a.journalList},
+		a.journalPostCommand(),
 		{Name: "follow", Usage: "print changes as they come, in order, none left out", ArgsUsage: "[BUCKET]",
 			Description: "Entries come in the order of the journal, each once. The position of the last one, with --after, goes on where one left off.\n\n" + examples("spindle journal follow plates", "spindle journal follow --kind deleted --json", "spindle journal follow --after 0.0 --once --json"),
 			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "since",
@@ -84,14 +88,17 @@ func (a *app) journalList(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	limit := c.Int("limit")
-	if limit < 1 {
-		return wrongUsage("--limit is at least 1")
+	switch {
+	case limit < 0:
+		return wrongUsage("--limit is at least 0")
+	case limit == 0:
+		limit = math.MaxInt
 	}
 	p, err := a.open(c)
 	if err != nil {
 		return err
 	}
-	var rows [][]string
+	var rows, plain [][]string
 	q.Set("before", c.String("before"))
 	n := 0
 	var page desk.JournalPage
@@ -108,7 +115,8 @@ func (a *app) journalList(ctx context.Context, c *cli.Command) error {
 				}
 				continue
 			}
-			rows = append(rows, journalRow(e))
+			rows, plain = append(rows, journalRow(e)), append(plain, []string{e.Position, e.At.UTC().Format(time.RFC3339Nano), e.Kind, e.Bucket, e.Key,
+				fmt.Sprint(e.Size), e.Who, e.Source, e.Says})
 		}
 		if page.Next == "" || n >= limit {
 			break
@@ -117,6 +125,9 @@ func (a *app) journalList(ctx context.Context, c *cli.Command) error {
 	}
 	if a.json {
 		return nil
+	}
+	if c.Bool("csv") {
+		return a.journalCSV(plain)
 	}
 	if err := a.table([]column{{"WHEN", false}, {"WHAT", false}, {"SIZE", true}, {"BY", false}, {"KEY", false},
 		{"", false}}, rows); err != nil {
@@ -208,4 +219,14 @@ func (a *app) journalFollow(ctx context.Context, c *cli.Command) error {
 		a.note("To go on from here: --after %s", at)
 	}
 	return nil
+}
+
+// journalCSV writes entries for programs.
+func (a *app) journalCSV(rows [][]string) error {
+	w := csv.NewWriter(a.Out)
+	w.UseCRLF = true // RFC 4180
+	if err := w.WriteAll(append([][]string{{"position", "at", "kind", "bucket", "key", "size", "who", "source", "says"}}, rows...)); err != nil {
+		return err
+	}
+	return w.Error()
 }

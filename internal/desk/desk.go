@@ -142,6 +142,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.findCalls(to)
 	d.censusCalls(to)
 	d.usageCalls(to)
+	d.postCalls(to)
 	d.auditCalls(to)
 	return api
 }

@@ -147,6 +147,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	c.aged(ctx, "lifecycle", c.settings.AgeLook, c.age)
 	c.aged(ctx, "restorer", c.settings.RestoreEvery, c.restoreCopies)
 	if c.settings.Remote != nil {
+		c.every(ctx, "posts", c.settings.OrdersEvery, c.posts)
 		c.standing(ctx, "endpoints", min(5*time.Second, c.settings.CheckEvery), c.checkEndpoints)
 	}
 	c.standing(ctx, "replication", time.Second, c.followReplication)

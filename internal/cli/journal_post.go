@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/desk"
+)
+
+const postsPath = "/api/v1/journal/posts/"
+
+func (a *app) journalPostCommand() *cli.Command {
+	return &cli.Command{Name: "post", Usage: "have changes posted to an address, so that other programs act on them",
+		Description: "Entries of the journal are posted as events of CloudEvents 1.0 in JSON, up to 100 at a time, in their order, each at least once. " +
+			"A batch that is not answered with success is posted again, with pauses that grow, and nothing after it before. Requests are signed by " +
+			"HMAC with SHA-256 (RFC 9421).",
+		Commands: []*cli.Command{
+			{Name: "add", Usage: "have changes posted from now on; the secret that signs them is shown once", ArgsUsage: "NAME URL",
+				Description: examples("spindle journal post add indexer https://hooks.example/changes --bucket plates --kind written --kind deleted",
+					"spindle journal post add all https://hooks.example/all"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only changes of this `BUCKET`"},
+					&cli.StringFlag{Name: "prefix", Usage: "only of keys beneath this `PREFIX`"},
+					&cli.StringSliceFlag{Name: "kind", Usage: "only entries of this `KIND`, may be repeated: written, deleted, annotated, ..."}},
+				Action: a.postAdd},
+			{Name: "list", Usage: "list where changes are posted, with how far behind", Description: examples("spindle journal post list", "spindle journal post list --json"),
+				Action: listing[desk.PostInfo]{path: "/api/v1/journal/posts", field: "posts", row: postRow,
+					none:    "Changes are posted nowhere: spindle journal post add NAME URL.",
+					columns: []column{{"POST", false}, {"URL", false}, {"STATE", false}, {"SENT", true}, {"BEHIND", true}, {"LAST", false}, {"PROBLEM", false}}}.action(a)},
+			{Name: "try", Usage: "post an event that tells of nothing", ArgsUsage: "NAME", Description: examples("spindle journal post try indexer", "spindle journal post try indexer --json"),
+				Action: a.postTry},
+			{Name: "pause", Usage: "post nothing for now; its place in the journal is kept, and the journal with it", ArgsUsage: "NAME",
+				Description: examples("spindle journal post pause indexer", "spindle journal post pause indexer --json"), Action: a.postTurn(false)},
+			{Name: "resume", Usage: "go on posting where it was paused", ArgsUsage: "NAME",
+				Description: examples("spindle journal post resume indexer", "spindle journal post resume indexer --json"), Action: a.postTurn(true)},
+			{Name: "remove", Usage: "post there no more", ArgsUsage: "NAME", Description: examples("spindle journal post remove indexer", "spindle journal post remove indexer --yes"),
+				Flags: []cli.Flag{yesFlag()},
+				Action: removing(a, "post", postsPath, func(p desk.PostInfo) string {
+					return fmt.Sprintf("Nothing more is posted to %s; what it has not had by now it never gets.", p.URL)
+				})},
+		}}
+}
+
+func postRow(p desk.PostInfo) []string {
+	state, last := "on", "never"
+	switch {
+	case !p.On:
+		state = "paused"
+	case p.Failed > 0:
+		state = fmt.Sprintf("failed %d times", p.Failed)
+	}
+	if p.Posted != nil {
+		last = when(*p.Posted)
+	}
+	return []string{p.Name, shown(p.URL), state, count(p.Sent), count(p.Behind), last, shown(p.Problem)}
+}
+
+func (a *app) postAdd(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 2, 2)
+	if err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	var x desk.PostInfo
+	if err := p.call(ctx, http.MethodPost, "/api/v1/journal/posts", nil, map[string]any{"name": in[0], "url": in[1], "bucket": c.String("bucket"),
+		"prefix": c.String("prefix"), "kinds": append([]string{}, c.StringSlice("kind")...)}, &x); err != nil {
+		return err
+	}
+	return a.print(x, func() error {
+		if err := a.facts([][2]string{{"Post", x.Name}, {"To", shown(x.URL)}, {"Secret", x.Secret}}); err != nil {
+			return err
+		}
+		a.note("The secret is shown this once: the program there needs it to know who posts. spindle journal post try %s posts an event that tells of nothing.", x.Name)
+		return nil
+	})
+}
+
+func (a *app) postTry(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	if err := p.call(ctx, http.MethodPost, postsPath+url.PathEscape(name)+"/try", nil, nil, nil); err != nil {
+		return err
+	}
+	return a.print(map[string]string{"tried": name}, func() error {
+		_, err := fmt.Fprintln(a.Out, "It arrived.")
+		return err
+	})
+}
+
+func (a *app) postTurn(on bool) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		p, name, err := a.one(c)
+		if err != nil {
+			return err
+		}
+		var x desk.PostInfo
+		if err := p.call(ctx, http.MethodPatch, postsPath+url.PathEscape(name), nil, map[string]any{"on": on}, &x); err != nil {
+			return err
+		}
+		return a.print(x, func() error {
+			says := "paused"
+			if on {
+				says = "on"
+			}
+			_, err := fmt.Fprintf(a.Out, "The post %s is %s, %s behind.\n", name, says, things(x.Behind, "entry", "entries"))
+			return err
+		})
+	}
+}

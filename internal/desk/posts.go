@@ -1,0 +1,188 @@
+package desk
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/posting"
+	"spindle/internal/works"
+)
+
+// PostInfo is an address outside to which changes are posted.
+type PostInfo struct {
+	Name    string     `json:"name"`
+	URL     string     `json:"url"`
+	On      bool       `json:"on" doc:"Off it keeps its place in the journal, and goes on there"`
+	Bucket  string     `json:"bucket,omitempty" doc:"Only changes of this one; empty: of all buckets of the account"`
+	Prefix  string     `json:"prefix,omitempty"`
+	Kinds   []string   `json:"kinds,omitempty" doc:"Only entries of these kinds; empty: all"`
+	Created time.Time  `json:"created"`
+	By      string     `json:"by"`
+	Behind  int64      `json:"behind" doc:"Entries of the journal, of all buckets, that it has not looked at; 100,000 at the most"`
+	Failed  int        `json:"failed,omitempty" doc:"Times in a row"`
+	Problem string     `json:"problem,omitempty" doc:"Of the last time"`
+	Posted  *time.Time `json:"posted,omitempty" doc:"When something arrived last"`
+	Sent    int64      `json:"sent" doc:"Events that arrived"`
+	Secret  string     `json:"secret,omitempty" doc:"By which they are signed; shown once, when the post is made"`
+}
+
+func postInfo(p *posting.Post) PostInfo {
+	return PostInfo{Name: p.Name, URL: p.URL, On: p.On, Bucket: p.Bucket, Prefix: p.Prefix, Kinds: p.Kinds, Created: p.Created, By: p.Who,
+		Behind: p.Behind, Failed: p.Failed, Problem: p.Problem, Posted: p.Posted, Sent: p.Sent}
+}
+
+func (d *Desk) postCalls(to *calls) {
+	mine := rule{admin: true}
+	const one = "/journal/posts/{post}"
+	call(to, mine, "list-posts", "GET /journal/posts", "journal", "List the addresses to which changes are posted", d.listPosts)
+	call(to, mine, "show-post", "GET "+one, "journal", "Show one", d.showPost)
+	call(to, mine, "add-post", "POST /journal/posts", "journal", "Have changes posted to an address from now on", d.addPost, answers(201))
+	call(to, mine, "turn-post", "PATCH "+one, "journal", "Pause posting, or go on", d.turnPost)
+	call(to, mine, "try-post", "POST "+one+"/try", "journal", "Post an event that tells of nothing, now", d.tryPost, answers(204))
+	call(to, mine, "remove-post", "DELETE "+one, "journal", "Post there no more", d.removePost, answers(204))
+}
+
+// PostPath names a post of the account one acts in.
+type PostPath struct {
+	Post string `path:"post" maxLength:"63"`
+}
+
+type postOut struct{ Body PostInfo }
+
+func (d *Desk) myPost(ctx context.Context, name string) (*posting.Post, error) {
+	return d.store.Catalog.Post(ctx, who(ctx).subject.Account, name)
+}
+
+func (d *Desk) showPost(ctx context.Context, in *PostPath) (*postOut, error) {
+	p, err := d.myPost(ctx, in.Post)
+	if err != nil {
+		return nil, err
+	}
+	return &postOut{postInfo(p)}, nil
+}
+
+func (d *Desk) listPosts(ctx context.Context, in *struct {
+	After string `query:"after" maxLength:"63"`
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*struct {
+	Body struct {
+		Posts []PostInfo `json:"posts"`
+		Next  string     `json:"next,omitempty"`
+	}
+}, error) {
+	list, err := d.store.Catalog.Posts(ctx, who(ctx).subject.Account, in.After, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Posts []PostInfo `json:"posts"`
+			Next  string     `json:"next,omitempty"`
+		}
+	}{}
+	if out.Body.Posts = []PostInfo{}; len(list) > in.Limit {
+		list = list[:in.Limit]
+		out.Body.Next = list[in.Limit-1].Name
+	}
+	for _, p := range list {
+		out.Body.Posts = append(out.Body.Posts, postInfo(p))
+	}
+	return out, nil
+}
+
+func (d *Desk) addPost(ctx context.Context, in *struct {
+	Body struct {
+		Name   string   `json:"name" maxLength:"63"`
+		URL    string   `json:"url" maxLength:"2000"`
+		Bucket string   `json:"bucket,omitempty" maxLength:"63"`
+		Prefix string   `json:"prefix,omitempty" maxLength:"1024"`
+		Kinds  []string `json:"kinds,omitempty" maxItems:"30"`
+	}
+}) (*postOut, error) {
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	p := &posting.Post{Account: who(ctx).subject.Account, Name: in.Body.Name, URL: in.Body.URL, On: true, Bucket: in.Body.Bucket,
+		Prefix: in.Body.Prefix, Kinds: in.Body.Kinds}
+	if err := p.Check(); err != nil {
+		return nil, err
+	}
+	for _, k := range p.Kinds {
+		if _, err := catalog.ParseEntryKind(k); err != nil {
+			return nil, fault.From(err).In("kinds")
+		}
+	}
+	if p.Bucket != "" {
+		name, err := object.ParseBucketName(p.Bucket)
+		if err != nil {
+			return nil, err
+		}
+		if f, err := d.store.Facts(ctx, name); err != nil || f.Account != p.Account {
+			return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket %q of this account", p.Bucket).In("bucket").
+				Do("name one, or none for all")
+		}
+	}
+	secret := rand.Text()
+	var err error
+	if p.Secret, err = d.endpoints.Secrets().SealSecret(catalog.PostSecret(p.Account, p.Name), secret); err != nil {
+		return nil, err
+	}
+	if err := d.store.Catalog.AddPost(ctx, p, by); err != nil {
+		return nil, err
+	}
+	out, err := d.showPost(ctx, &PostPath{p.Name})
+	if err == nil {
+		out.Body.Secret = secret
+	}
+	return out, err
+}
+
+func (d *Desk) turnPost(ctx context.Context, in *struct {
+	PostPath
+	Body struct {
+		On bool `json:"on"`
+	}
+}) (*postOut, error) {
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	p, err := d.myPost(ctx, in.Post)
+	if err == nil {
+		err = d.store.Catalog.TurnPost(ctx, p, in.Body.On, by)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.showPost(ctx, &in.PostPath)
+}
+
+func (d *Desk) tryPost(ctx context.Context, in *PostPath) (*struct{}, error) {
+	p, err := d.myPost(ctx, in.Post)
+	if err != nil {
+		return nil, err
+	}
+	secret, err := d.endpoints.Secrets().OpenSecret(catalog.PostSecret(p.Account, p.Name), p.Secret)
+	if err != nil {
+		return nil, err
+	}
+	now := d.store.Catalog.Now().UTC()
+	body, err := json.Marshal([]posting.Event{{SpecVersion: "1.0", ID: rand.Text(), Source: "/" + p.Account, Type: "spindle.try", Time: now,
+		ContentType: "application/json", Data: map[string]any{"says": "this tells of no change"}}})
+	if err != nil {
+		return nil, err
+	}
+	return nil, works.Deliver(ctx, d.endpoints.Dial, p, secret, body, now)
+}
+
+func (d *Desk) removePost(ctx context.Context, in *PostPath) (*struct{}, error) {
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	p, err := d.myPost(ctx, in.Post)
+	if err != nil {
+		return nil, err
+	}
+	return nil, d.store.Catalog.RemovePost(ctx, p, by)
+}

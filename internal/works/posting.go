@@ -1,0 +1,153 @@
+package works
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/posting"
+)
+
+const (
+	postFor   = 20 * time.Second // an answer is waited for
+	postTurns = 50               // batches of one post, before others have their turn
+)
+
+// posts posts what changed to the addresses that want to know, each in the order of the
+// journal, by one process at a time. What does not arrive is posted again, with pauses that
+// grow, and nothing after it before.
+func (c *Crew) posts(ctx context.Context) error {
+	list, err := c.store.Catalog.ActivePosts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range list {
+		if p.Behind == 0 {
+			continue
+		}
+		under, l, ok, err := c.claim(ctx, fmt.Sprintf("post %d", p.ID))
+		if err != nil || !ok {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		c.done.Go(func() {
+			wait, err := c.post(under, p)
+			if err != nil && ctx.Err() == nil && !l.lost(under, err) {
+				c.log.Warn("changes could not be posted and will be tried again", "post", p.Name, "account", p.Account, "error", err)
+			}
+			if err := l.finish(wait); err != nil {
+				c.log.Debug("leases are left to run out", "error", err)
+			}
+		})
+	}
+	return nil
+}
+
+// post posts batch after batch, and says how long to wait before it is tried again.
+func (c *Crew) post(ctx context.Context, p *posting.Post) (time.Duration, error) {
+	secret, err := c.settings.Remote.Secrets().OpenSecret(catalog.PostSecret(p.Account, p.Name), p.Secret)
+	if err != nil {
+		return time.Minute, err
+	}
+	for range postTurns {
+		q := catalog.JournalQuery{After: p.Place, Account: p.Account, Bucket: p.Bucket, Prefix: p.Prefix, Present: true, Limit: posting.MaxBatch}
+		for _, name := range p.Kinds {
+			k, err := catalog.ParseEntryKind(name)
+			if err != nil {
+				return time.Minute, err
+			}
+			q.Kinds = append(q.Kinds, k)
+		}
+		page, err := c.store.Catalog.Journal(ctx, q)
+		if err != nil {
+			return 0, err
+		}
+		place := page.Next
+		if n := len(page.Entries); n > 0 {
+			place = page.Entries[n-1].Position()
+			if err := c.postBatch(ctx, p, secret, page.Entries); err != nil {
+				f := fault.From(err)
+				return max(pause(p.Failed), f.After), c.store.Catalog.PostFailed(ctx, p.ID, f.Message)
+			}
+		}
+		if place == "" {
+			return 0, nil
+		}
+		if err := c.store.Catalog.PostMoved(ctx, p.ID, place, len(page.Entries), c.store.Catalog.Now().UTC()); err != nil {
+			return 0, err
+		}
+		if p.Place = place; page.Next == "" {
+			return 0, nil
+		}
+	}
+	return 0, nil
+}
+
+// eventOf gives an entry of the journal as it is posted.
+func eventOf(account string, e catalog.JournalEntry) posting.Event {
+	data := map[string]any{"bucket": e.Bucket, "by": e.Who}
+	if e.Key != "" {
+		data["key"], data["size"], data["version"] = e.Key, e.Size, object.VersionID(e.Number).String()
+	}
+	if len(e.Detail) > 0 {
+		data["detail"] = e.Detail
+	}
+	return posting.Event{SpecVersion: "1.0", ID: e.Position(), Source: "/" + account + "/" + e.Bucket, Type: posting.TypeOf(e.Kind.String()),
+		Subject: e.Key, Time: e.At.UTC(), ContentType: "application/json", Data: data}
+}
+
+// postBatch posts entries, and wants an answer of success. Redirects are not followed.
+func (c *Crew) postBatch(ctx context.Context, p *posting.Post, secret string, entries []catalog.JournalEntry) error {
+	events := make([]posting.Event, len(entries))
+	for i, e := range entries {
+		events[i] = eventOf(p.Account, e)
+	}
+	body, err := json.Marshal(events)
+	if err != nil {
+		return err
+	}
+	return Deliver(ctx, c.settings.Remote.Dial, p, secret, body, c.store.Catalog.Now())
+}
+
+// Deliver posts a batch of events by a dialer, and wants an answer of success. The errors
+// have the codes post-away and post-refused.
+func Deliver(ctx context.Context, dial func(context.Context, string, string) (net.Conn, error), p *posting.Post, secret string, body []byte, now time.Time) error {
+	ctx, cancel := context.WithTimeout(ctx, postFor)
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, p.URL, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("User-Agent", "Spindle")
+	for name, value := range posting.Sign(p.URL, body, p.Name, secret, now) {
+		r.Header.Set(name, value)
+	}
+	transport := &http.Transport{DialContext: dial, DisableKeepAlives: true, TLSHandshakeTimeout: 10 * time.Second}
+	client := &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	resp, err := client.Do(r)
+	if err != nil {
+		var f *fault.Error
+		if f = fault.From(err); f.Kind != fault.Internal {
+			return f
+		}
+		return fault.New(fault.Unavailable, "post-away", "%s does not answer", p.URL).In("url").Because(err).
+			Do("look whether the program there runs, and whether the address is right")
+	}
+	defer resp.Body.Close()
+	_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, 4096)) // what it says is of no interest
+	if resp.StatusCode < 200 || resp.StatusCode > 299 {
+		return fault.New(fault.Unavailable, "post-refused", "%s answers with status %d", p.URL, resp.StatusCode).In("url").
+			Do("look what the program there says of it")
+	}
+	return nil
+}
