@@ -19,7 +19,7 @@ import (
 func (c *Catalog) AuditFacts(ctx context.Context, account string, now time.Time) (*audit.Facts, error) {
 	f := &audit.Facts{Now: now}
 	for _, gather := range []func(context.Context, string, *audit.Facts) error{c.auditBuckets, c.auditKeys, c.auditGrants,
-		c.auditEndpoints, c.auditTargets, c.auditJobs} {
+		c.auditEndpoints, c.auditTargets, c.auditJobs, c.auditRest} {
 		if err := gather(ctx, account, f); err != nil {
 			return nil, mapError(err)
 		}
@@ -270,4 +270,43 @@ func (c *Catalog) AcceptFinding(ctx context.Context, account, check, subject, wh
 		return trail(ctx, tx, by, TrailSetting, account, "audit "+check, map[string]any{"finding": subject, "accepted": until != nil,
 			"why": why})
 	})
+}
+
+// auditRest gathers rules that never acted, and posts and censuses that fail.
+func (c *Catalog) auditRest(ctx context.Context, account string, f *audit.Facts) error {
+	var rules []struct {
+		Bucket string    `db:"name"`
+		Rule   string    `db:"rule"`
+		Saved  time.Time `db:"saved"`
+	}
+	if err := c.db.SelectContext(ctx, &rules, `select b.name, r ->> 'name' as rule, l.saved from lifecycles l
+		join buckets b on b.id = l.bucket and b.removed is null join accounts a on a.id = b.account, jsonb_array_elements(l.rules) r
+		where a.name = $1 and not coalesce((r ->> 'off')::boolean, false) and l.saved < $2
+			and exists (select 1 from jsonb_array_elements(r -> 'actions') x where x ->> 'of' <> 'uploads')
+			and not exists (select 1 from lifecycle_runs x join lifecycle_outcomes o on o.run = x.id
+				where x.bucket = l.bucket and x.started > $3 and o.rule = r ->> 'name')`, account, f.Now.Add(-audit.Fresh), f.Now.AddDate(0, 0, -90)); err != nil {
+		return err
+	}
+	for _, r := range rules {
+		f.Rules = append(f.Rules, audit.IdleRule{Bucket: r.Bucket, Name: r.Rule, Saved: r.Saved})
+	}
+	var failing []struct {
+		Kind string `db:"kind"`
+		Name string `db:"name"`
+		Says string `db:"says"`
+	}
+	if err := c.db.SelectContext(ctx, &failing, `select 'post' as kind, p.name, p.problem as says from posts p join accounts a on a.id = p.account
+		where a.name = $1 and p.active and p.failed > 3
+		union all select 'census', x.name, r.says from censuses x join accounts a on a.id = x.account join lateral (select state, says
+			from census_runs r where r.census = x.id order by id desc limit 1) r on r.state = 'failed' where a.name = $1`, account); err != nil {
+		return err
+	}
+	for _, x := range failing {
+		if x.Kind == "post" {
+			f.Posts = append(f.Posts, audit.Failing{Name: x.Name, Says: x.Says})
+		} else {
+			f.Censuses = append(f.Censuses, audit.Failing{Name: x.Name, Says: x.Says})
+		}
+	}
+	return nil
 }

@@ -42,7 +42,7 @@ func (a *app) findCommand() *cli.Command {
 				examples("spindle find rebuild plates", "spindle find rebuild plates --json"),
 			Action: a.findRebuild},
 		{Name: "save", Usage: "keep a question under a name", ArgsUsage: "NAME EXPRESSION",
-			Description: examples("spindle find save large 'size over 20 MiB'", "spindle find --saved large"),
+			Description: examples("spindle find save large 'size over 20 MiB'", "spindle find save unchecked 'not tag checked is yes' --bucket plates"),
 			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
 				&cli.BoolFlag{Name: "versions", Usage: "previous versions too"}}, Action: a.findSave},
 		{Name: "saved", Usage: "list the questions that are kept", Description: examples("spindle find saved", "spindle find saved --json"),

@@ -62,6 +62,7 @@ func Look(f *Facts) []Finding {
 	for i := range f.Jobs {
 		l.job(&f.Jobs[i])
 	}
+	l.rest()
 	slices.SortStableFunc(l.out, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.Grade, b.Grade), cmp.Compare(a.Check, b.Check), cmp.Compare(b.Cost, a.Cost),
 			cmp.Compare(a.Subject, b.Subject))
@@ -166,6 +167,23 @@ func (l *looking) target(t *Target) {
 	if l.since(t.Created) > Fresh && (t.Verified == nil || l.since(*t.Verified) > VerifyWithin) {
 		l.add(Worth, "never-verified", subject, "was not verified for 30 days", "a copy that nobody compared may not be one", 0,
 			"spindle replication verify "+t.Rule, page)
+	}
+}
+
+func (l *looking) rest() {
+	for _, r := range l.f.Rules {
+		if l.since(r.Saved) > Fresh {
+			l.add(Worth, "rule-never-matched", r.Bucket+" "+r.Name, "the lifecycle rule never acted on anything", "it may not say what was meant", 0,
+				"spindle lifecycle rehearse "+r.Bucket, "/buckets/"+r.Bucket+"/lifecycle")
+		}
+	}
+	for _, p := range l.f.Posts {
+		l.add(Serious, "post-fails", p.Name, "changes do not arrive: "+p.Says, "the program there acts on nothing new, and the journal is kept for it", 0,
+			"spindle journal post try "+p.Name, "/journal")
+	}
+	for _, c := range l.f.Censuses {
+		l.add(Serious, "census-fails", c.Name, "the last run failed: "+c.Says, "the list that is read is an old one", 0, "spindle census run "+c.Name,
+			"/census/"+c.Name)
 	}
 }
 

@@ -11,7 +11,19 @@ type Facts struct {
 	Endpoints []Endpoint
 	Targets   []Target
 	Jobs      []Job
+	Rules     []IdleRule
+	Posts     []Failing
+	Censuses  []Failing
 }
+
+// IdleRule is a lifecycle rule that is on and never acted on anything.
+type IdleRule struct {
+	Bucket, Name string
+	Saved        time.Time
+}
+
+// Failing is something that failed the last time, and why.
+type Failing struct{ Name, Says string }
 
 // Bucket is a bucket.
 type Bucket struct {
