@@ -166,7 +166,7 @@ func (s *shooter) console(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	object, then := url.QueryEscape(sheet), url.QueryEscape(time.Now().AddDate(0, 0, -14).UTC().Format(time.RFC3339))
+	object := url.QueryEscape(sheet)
 	return errors.Join(
 		harness.Steps(s.tab, s.at("/"), theme("light"), harness.Appears("Sign in to Spindle")),
 		s.signIn(),
@@ -180,17 +180,17 @@ func (s *shooter) console(ctx context.Context) error {
 		s.shot("threads", s.at("/replication?rule=plates-to-harbour"), harness.Appears("lowland-annex"),
 			harness.Appears("Open the rule")),
 		s.shot("replication-rule", s.at("/replication/plates-to-harbour"), harness.Appears("Waiting")),
-		s.shot("endpoints", s.at("/endpoints"), harness.Appears("old-mill")),
 		s.synced(ctx),
 		s.shot("sync", s.at("/sync/nightly-attic"), harness.Appears(" sent"), harness.Appears("write: new")),
 		s.shot("object", s.at("/buckets/plates/object?key="+object), harness.Appears("CRC-64/NVME"),
 			harness.Appears("Strand"), harness.Button("Change"), harness.Appears("Save as revision")),
-		s.shot("bucket-as-of", s.at("/buckets/field-notes?prefix="+year+"%2F&asof="+then),
-			harness.Appears("This is the past"), harness.Button("Restore this prefix"), harness.Appears("Bring back")),
 		s.shot("journal", s.at("/journal"), harness.Appears("complete up to")),
 		s.shot("access", s.at("/access"), harness.Appears("Beads from left"), harness.Appears("guest-curators")),
 		s.shot("find", s.at("/find?q=field%20taxon%20begins%20with%20Drosera%20and%20size%20over%20200%20KiB"),
 			harness.Appears("looked at"), harness.Button("Count all"), harness.Appears("in all")),
+		s.shot("census", s.at("/census/plates-weekly/runs/1"), harness.Appears("FH-"), harness.Button("Totals"), harness.Appears("by key"),
+			harness.Choose("Summed by", "tier"), harness.Appears("by tier")),
+		s.shot("usage", s.at("/usage"), harness.Appears("By bucket"), harness.Appears("plates")),
 		s.shot("audit", s.at("/audit"), harness.Button("Look now"), harness.Appears("worth a look")),
 		s.scrubbed(),
 		s.shot("overview", theme("light"), s.at("/"), harness.Appears("Wrong and waiting"), harness.Appears("Growing")),
@@ -268,8 +268,8 @@ func (s *shooter) terminal(ctx context.Context) error {
 		{"terminal-browse", [][]string{{"bucket", "list"}, {"object", "tree", "plates/" + year + "/", "--depth", "2"},
 			{"object", "list", "plates/" + year + "/moorland/", "--limit", "6"}}},
 		{"terminal-find", [][]string{{"find", "field taxon begins with Drosera and size over 300 KiB", "--show", "taxon,collector", "--limit", "5"},
-			{"find", "lacks field collector", "--count"}, {"find", "siz over 10"}, {"audit", "run"}, {"sync", "list"},
-			{"sync", "sheet", "loans-sealed"}}},
+			{"find", "lacks field collector", "--count"}, {"find", "siz over 10"}, {"census", "list"},
+			{"census", "totals", "plates-weekly", "field taxon", "--limit", "4"}, {"bucket", "field", "list", "plates"}, {"usage"}}},
 		{"terminal-history", [][]string{{"object", "history", "plates/" + sheet, "--follow-renames"},
 			{"object", "restore", "field-notes/" + year + "/", "--as-of", "14d", "--rehearse"},
 			{"object", "annotate", "plates/" + sheet, "--set", "licence=CC0 1.0", "--if-revision", "1"},
