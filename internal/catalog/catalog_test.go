@@ -413,6 +413,12 @@ func TestFollowersMoveWithWhatTheyDo(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	for n := 1; n > 0; {
+		var err error
+		if n, err = c.FollowFind(ctx, nil, 100); err != nil {
+			t.Fatal(err)
+		}
+	}
 	if seen < 20 {
 		t.Errorf("%d entries were read", seen)
 	}

@@ -79,11 +79,12 @@ func (c *Catalog) RebuildFind(ctx context.Context, bucket int64) error {
 // bucket is gone.
 func (c *Catalog) EnrolFind(ctx context.Context, least int64) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `delete from find_indexes i where not exists (select 1 from buckets b where b.id = i.bucket)`); err != nil {
+		if _, err := tx.ExecContext(ctx, `delete from find_indexes i where not exists (select 1 from buckets b
+			where b.id = i.bucket and b.removed is null)`); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `insert into find_indexes (bucket, run) select b.id, nextval('find_runs') from buckets b
-			join usage_now u on u.bucket = b.id where u.objects >= $1 and not exists (select 1 from find_indexes i where i.bucket = b.id)
+			join usage_now u on u.bucket = b.id where b.removed is null and u.objects >= $1 and not exists (select 1 from find_indexes i where i.bucket = b.id)
 			on conflict do nothing`, least)
 		return err
 	})
@@ -157,11 +158,11 @@ func (c *Catalog) addRun(ctx context.Context, tx *sqlx.Tx, tiers tier.Set, bucke
 		return err
 	}
 	for part := range slices.Chunk(keys, segmentMost) {
-		s, err := build(ctx, tx, tiers, bucket, part, true)
+		list, err := build(ctx, tx, tiers, bucket, part, true)
 		if err != nil {
 			return err
 		}
-		if err := keepSegment(ctx, tx, bucket, run, true, s); err != nil {
+		if err := keepSegments(ctx, tx, bucket, run, true, list); err != nil {
 			return err
 		}
 	}
@@ -172,29 +173,47 @@ func (c *Catalog) addRun(ctx context.Context, tx *sqlx.Tx, tiers tier.Set, bucke
 	return c.hide(ctx, tx, older, keys)
 }
 
-// build makes a segment of what some keys are; nil when nothing is left. Where gone is
-// asked for keys without an object stand in it too.
-func build(ctx context.Context, q sqlx.QueryerContext, tiers tier.Set, bucket int64, keys [][]byte, gone bool) (*columns.Segment, error) {
+// build makes segments of what some keys are; none when nothing is left. Where gone is
+// asked for keys without an object stand in them too.
+func build(ctx context.Context, q sqlx.QueryerContext, tiers tier.Set, bucket int64, keys [][]byte,
+	gone bool) (list []*columns.Segment, err error) {
 	b := columns.NewBuilder()
+	cut := func(least bool) {
+		if b.Full() || least && b.Len() > 0 {
+			list = append(list, b.Segment())
+			b = columns.NewBuilder()
+		}
+	}
 	i := 0
 	missing := func(until []byte) {
 		for ; i < len(keys) && (until == nil || bytes.Compare(keys[i], until) < 0); i++ {
 			if gone {
 				b.AddGone(string(keys[i]))
+				cut(false)
 			}
 		}
 	}
 	if err := rowsOf(ctx, q, tiers, bucket, keys, func(r *census.Row) error {
 		missing(r.Key)
 		i++
-		return b.Add(r)
+		err := b.Add(r)
+		cut(false)
+		return err
 	}); err != nil {
 		return nil, err
 	}
-	if missing(nil); b.Len() == 0 {
-		return nil, nil
+	missing(nil)
+	cut(true)
+	return list, nil
+}
+
+func keepSegments(ctx context.Context, tx *sqlx.Tx, bucket, run int64, live bool, list []*columns.Segment) error {
+	for _, s := range list {
+		if err := keepSegment(ctx, tx, bucket, run, live, s); err != nil {
+			return err
+		}
 	}
-	return b.Segment(), nil
+	return nil
 }
 
 func segmentsOf(ctx context.Context, q selecting, where string, args ...any) (list []segment, err error) {
@@ -367,11 +386,18 @@ func (c *Catalog) buildStep(ctx context.Context, tiers tier.Set, x *indexing) er
 	b := columns.NewBuilder()
 	r := &SnapshotReader{conn: conn, names: map[int16]string{}}
 	var last []byte
+	enough := errors.New("the segment is full")
 	if err := r.Rows(ctx, &CensusAsk{Bucket: x.Bucket, Slice: Slice{From: after(x.Place)}, Metadata: true, Tags: true, Tiers: tiers,
 		Limit: segmentMost}, func(row *census.Row) error {
 		last = append(last[:0], row.Key...)
-		return b.Add(row)
-	}); err != nil {
+		if err := b.Add(row); err != nil {
+			return err
+		}
+		if b.Full() {
+			return enough
+		}
+		return nil
+	}); err != nil && !errors.Is(err, enough) {
 		return err
 	}
 	var s *columns.Segment
@@ -382,7 +408,7 @@ func (c *Catalog) buildStep(ctx context.Context, tiers tier.Set, x *indexing) er
 		if err := keepSegment(ctx, tx, x.Bucket, x.Run, false, s); err != nil {
 			return err
 		}
-		if b.Len() == segmentMost {
+		if b.Full() || b.Len() == segmentMost {
 			_, err := tx.ExecContext(ctx, `update find_indexes set place = $2 where bucket = $1 and run = $3`, x.Bucket, last, x.Run)
 			return err
 		}
@@ -467,7 +493,7 @@ func (c *Catalog) mergeStep(ctx context.Context, tiers tier.Set, x *indexing) er
 	if err := c.db.GetContext(ctx, &lowest, `select coalesce(min(run), 0) from find_segments where bucket = $1 and live`, x.Bucket); err != nil {
 		return err
 	}
-	s, err := build(ctx, c.db, tiers, x.Bucket, keys, oldest > lowest)
+	list, err := build(ctx, c.db, tiers, x.Bucket, keys, oldest > lowest)
 	if err != nil {
 		return err
 	}
@@ -478,7 +504,7 @@ func (c *Catalog) mergeStep(ctx context.Context, tiers tier.Set, x *indexing) er
 			return err
 		}
 		// Until it is whole the new run has a number of its own, below all.
-		if err := keepSegment(ctx, tx, x.Bucket, -newest, false, s); err != nil {
+		if err := keepSegments(ctx, tx, x.Bucket, -newest, false, list); err != nil {
 			return err
 		}
 		if !whole {

@@ -122,6 +122,7 @@ type censusRun struct {
 	where   query.Expr
 	tiers   tier.Set
 	buckets []*catalog.Bucket
+	left    syncing.Place // the folder of a process that left the run; without a bucket: none
 
 	mu    sync.Mutex
 	run   *census.Run
@@ -145,9 +146,13 @@ func (c *Crew) writeCensus(ctx context.Context, l *lease) error {
 	}
 	w := &censusRun{crew: c, of: x, run: r}
 	now := c.store.Catalog.Now().UTC()
+	if r.State == census.Running { // a process left it, and what it sent
+		w.left = r.To
+	}
 	r.State, r.Started, r.Code, r.Says = census.Running, &now, "", ""
 	r.Result = census.Result{To: x.To, Columns: x.Columns, Format: x.Format}
-	r.To.Prefix += fmt.Sprintf("%s/%s-run-%d/", x.Name, r.Asked.UTC().Format("2006-01-02T15-04-05Z"), r.ID)
+	// Whoever takes it up again has a folder of its own: one that was frozen may still write.
+	r.To.Prefix += fmt.Sprintf("%s/%s-run-%d/", x.Name, now.Format("2006-01-02T15-04-05Z"), r.ID)
 	if _, err := w.save(ctx); err != nil {
 		return err
 	}
@@ -234,6 +239,7 @@ func (w *censusRun) write(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	w.clearLeft(ctx, sides, by)
 	if err := w.list(ctx); err != nil {
 		return err
 	}
@@ -242,6 +248,30 @@ func (w *censusRun) write(ctx context.Context) (err error) {
 		return err
 	}
 	return nil
+}
+
+// clearLeft removes what a process that left the run had sent, as far as that can be: it has
+// no manifest, and is no census.
+func (w *censusRun) clearLeft(ctx context.Context, sides *SyncSides, by SavedBy) {
+	if w.left.Bucket == "" || w.left == w.run.To {
+		return
+	}
+	err := func() error {
+		of, _, err := sides.Bucket(ctx, by, w.left, nil)
+		if err != nil {
+			return err
+		}
+		list, err := of.List(ctx, "", "", 1000)
+		for _, f := range list {
+			if err == nil {
+				err = of.Remove(ctx, f.Key)
+			}
+		}
+		return err
+	}()
+	if err != nil {
+		w.crew.log.Warn("files of a census that broke off are left where they are", "census", w.of.Name, "in", w.left.String(), "error", err)
+	}
 }
 
 // list writes all files from one snapshot, into the folder for work: however slow the

@@ -30,7 +30,14 @@ type Builder struct {
 	gone   Bits
 	anGone bool
 	values map[string]map[string][]uint16
+	posted int // ordinals in values
 }
+
+// mostPosted bounds a segment of objects with very many fields.
+const mostPosted = 2_000_000
+
+// Full reports whether nothing more is to be added.
+func (b *Builder) Full() bool { return len(b.keys) == Most || b.posted >= mostPosted }
 
 // NewBuilder begins a segment.
 func NewBuilder() *Builder { return &Builder{values: map[string]map[string][]uint16{}} }
@@ -50,6 +57,7 @@ func (b *Builder) add(name, value string, at uint16) {
 		b.values[name] = column
 	}
 	column[value] = append(column[value], at)
+	b.posted++
 }
 
 // Add takes an object.
