@@ -358,19 +358,23 @@ func (c *Catalog) toMerge(ctx context.Context, bucket int64) ([]int64, error) {
 		group by run order by run desc`, bucket); err != nil {
 		return nil, mapError(err)
 	}
-	for size := runSmall; len(runs) >= runsMost; size *= runsMost {
+	const largest = 1 << 40 // objects
+	for size := runSmall; len(runs) >= runsMost && size <= largest; size *= runsMost {
 		var out []int64
+		alike := 0 // those that are smaller by a kind count as one
 		for _, r := range runs {
 			if r.Objects > size {
 				break
 			}
 			out = append(out, r.Run)
+			if size == runSmall || r.Objects > size/runsMost {
+				alike++
+			} else {
+				alike = max(alike, 1)
+			}
 		}
-		if len(out) >= runsMost {
+		if alike >= runsMost {
 			return out, nil
-		}
-		if size > 1<<40 {
-			break
 		}
 	}
 	return nil, nil
