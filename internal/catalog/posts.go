@@ -29,6 +29,7 @@ type postRow struct {
 	Who      string     `db:"who"`
 	Place    string     `db:"place"`
 	Behind   int64      `db:"behind"`
+	More     bool       `db:"more"`
 	Failed   int        `db:"failed"`
 	Problem  string     `db:"problem"`
 	Posted   *time.Time `db:"posted"`
@@ -39,14 +40,16 @@ func posts(ctx context.Context, q selecting, rest string, args ...any) ([]*posti
 	var rows []postRow
 	if err := q.SelectContext(ctx, &rows, `select p.id, a.name as account, p.name, p.url, p.active, p.bucket, p.prefix,
 		to_json(p.kinds)::text as kinds, p.secret, p.revision, p.created, p.who, f.xid::text || '.' || f.seq as place, p.failed, p.problem,
-		p.posted, p.sent, (select count(*) from (select 1 from journal j where (j.xid, j.seq) > (f.xid, f.seq) limit `+fmt.Sprint(behindMost)+`) x) as behind
+		p.posted, p.sent, exists (select 1 from journal j where (j.xid, j.seq) > (f.xid, f.seq)) as more,
+		(select count(*) from (select 1 from journal j join buckets b on b.id = j.bucket and b.account = p.account
+			where (j.xid, j.seq) > (f.xid, f.seq) limit `+fmt.Sprint(behindMost)+`) x) as behind
 		from posts p join accounts a on a.id = p.account join followers f on f.name = 'post ' || p.id `+rest, args...); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]*posting.Post, len(rows))
 	for i, r := range rows {
 		out[i] = &posting.Post{ID: r.ID, Account: r.Account, Name: r.Name, URL: r.URL, On: r.On, Bucket: r.Bucket, Prefix: r.Prefix,
-			Secret: r.Secret, Revision: r.Revision, Created: r.Created.UTC(), Who: r.Who, Place: r.Place, Behind: r.Behind, Failed: r.Failed,
+			Secret: r.Secret, Revision: r.Revision, Created: r.Created.UTC(), Who: r.Who, Place: r.Place, Behind: r.Behind, More: r.More, Failed: r.Failed,
 			Problem: r.Problem, Posted: r.Posted, Sent: r.Sent}
 		if err := json.Unmarshal(r.Kinds, &out[i].Kinds); err != nil {
 			return nil, err

@@ -57,10 +57,12 @@ func (c *Catalog) FindIndexes(ctx context.Context, account string) (list []FindI
 	return list, mapError(err)
 }
 
-// FindLag gives how many entries of the journal the index has not read, up to a bound.
-func (c *Catalog) FindLag(ctx context.Context, most int) (n int, err error) {
+// FindLag gives how many entries of the journal, of an account's buckets or ("") of all, the
+// index has not read, up to a bound.
+func (c *Catalog) FindLag(ctx context.Context, account string, most int) (n int, err error) {
 	err = c.db.GetContext(ctx, &n, `select count(*) from (select 1 from followers f cross join lateral (select 1 from journal j
-		where (j.xid, j.seq) > (f.xid, f.seq) limit $1) x where f.name = 'find') y`, most)
+		where (j.xid, j.seq) > (f.xid, f.seq) and ($2 = '' or j.bucket in (select b.id from buckets b
+			join accounts a on a.id = b.account where a.name = $2)) limit $1) x where f.name = 'find') y`, most, account)
 	return n, mapError(err)
 }
 

@@ -65,6 +65,21 @@ func censusTest(s *censusfile.Set, where string) (func(censusfile.Record) bool, 
 	return s.Test(x)
 }
 
+// openCensus opens what a run wrote, with what an expression says of its rows.
+func (d *Desk) openCensus(ctx context.Context, in *CensusRunPath, where string) (census.Run, *censusfile.Set,
+	func(censusfile.Record) bool, error) {
+	c, r, err := d.myCensusRun(ctx, in)
+	if err != nil {
+		return r, nil, nil, err
+	}
+	s, err := d.censusSet(ctx, c, &r)
+	if err != nil {
+		return r, nil, nil, err
+	}
+	test, err := censusTest(s, where)
+	return r, s, test, err
+}
+
 // CensusRows is a page of a census.
 type CensusRows struct {
 	Columns []string            `json:"columns"`
@@ -80,15 +95,7 @@ func (d *Desk) readCensus(ctx context.Context, in *struct {
 		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
 	}
 }) (*struct{ Body CensusRows }, error) {
-	c, r, err := d.myCensusRun(ctx, &in.CensusRunPath)
-	if err != nil {
-		return nil, err
-	}
-	s, err := d.censusSet(ctx, c, &r)
-	if err != nil {
-		return nil, err
-	}
-	test, err := censusTest(s, in.Body.Where)
+	r, s, test, err := d.openCensus(ctx, &in.CensusRunPath, in.Body.Where)
 	if err != nil {
 		return nil, err
 	}
@@ -154,15 +161,7 @@ func (d *Desk) sumCensus(ctx context.Context, in *struct {
 		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"50"`
 	}
 }) (*struct{ Body CensusTotals }, error) {
-	c, r, err := d.myCensusRun(ctx, &in.CensusRunPath)
-	if err != nil {
-		return nil, err
-	}
-	s, err := d.censusSet(ctx, c, &r)
-	if err != nil {
-		return nil, err
-	}
-	test, err := censusTest(s, in.Body.Where)
+	_, s, test, err := d.openCensus(ctx, &in.CensusRunPath, in.Body.Where)
 	if err != nil {
 		return nil, err
 	}

@@ -23,7 +23,7 @@ const lagTold = 100_000 // entries of the journal that are counted at most
 func (d *Desk) findIndexes(ctx context.Context, _ *struct{}) (*struct {
 	Body struct {
 		Indexes []FindIndexInfo `json:"indexes" doc:"Of buckets with 20,000 objects and more, unless the service is set otherwise"`
-		Behind  int             `json:"behind" doc:"Entries of the journal, of all buckets, that the indexes have not read; find looks at what they name"`
+		Behind  int             `json:"behind" doc:"Entries of the journal, of the account, that the indexes have not read; find looks at what they name"`
 	}
 }, error) {
 	list, err := d.store.Catalog.FindIndexes(ctx, who(ctx).subject.Account)
@@ -33,7 +33,7 @@ func (d *Desk) findIndexes(ctx context.Context, _ *struct{}) (*struct {
 	out := &struct {
 		Body struct {
 			Indexes []FindIndexInfo `json:"indexes" doc:"Of buckets with 20,000 objects and more, unless the service is set otherwise"`
-			Behind  int             `json:"behind" doc:"Entries of the journal, of all buckets, that the indexes have not read; find looks at what they name"`
+			Behind  int             `json:"behind" doc:"Entries of the journal, of the account, that the indexes have not read; find looks at what they name"`
 		}
 	}{}
 	out.Body.Indexes = []FindIndexInfo{}
@@ -47,7 +47,7 @@ func (d *Desk) findIndexes(ctx context.Context, _ *struct{}) (*struct {
 		}
 		out.Body.Indexes = append(out.Body.Indexes, i)
 	}
-	out.Body.Behind, err = d.store.Catalog.FindLag(ctx, lagTold)
+	out.Body.Behind, err = d.store.Catalog.FindLag(ctx, who(ctx).subject.Account, lagTold)
 	return out, err
 }
 

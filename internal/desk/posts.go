@@ -23,7 +23,7 @@ type PostInfo struct {
 	Kinds   []string   `json:"kinds,omitempty" doc:"Only entries of these kinds; empty: all"`
 	Created time.Time  `json:"created"`
 	By      string     `json:"by"`
-	Behind  int64      `json:"behind" doc:"Entries of the journal, of all buckets, that it has not looked at; 100,000 at the most"`
+	Behind  int64      `json:"behind" doc:"Entries of the journal, of the account, that it has not looked at; 100,000 at the most"`
 	Failed  int        `json:"failed,omitempty" doc:"Times in a row"`
 	Problem string     `json:"problem,omitempty" doc:"Of the last time"`
 	Posted  *time.Time `json:"posted,omitempty" doc:"When something arrived last"`

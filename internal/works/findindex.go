@@ -30,7 +30,7 @@ func (c *Crew) indexFind(ctx context.Context, _ *lease) error {
 	if err != nil {
 		return err
 	}
-	lag, err := cat.FindLag(ctx, indexAtOnce)
+	lag, err := cat.FindLag(ctx, "", indexAtOnce)
 	if err != nil {
 		return err
 	}

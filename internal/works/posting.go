@@ -30,7 +30,7 @@ func (c *Crew) posts(ctx context.Context) error {
 		return err
 	}
 	for _, p := range list {
-		if p.Behind == 0 {
+		if !p.More {
 			continue
 		}
 		under, l, ok, err := c.claim(ctx, fmt.Sprintf("post %d", p.ID))

@@ -1,6 +1,3 @@
-// Package posting says what is posted to addresses outside of changes in the journal: as
-// events of CloudEvents 1.0 in JSON, in batches, signed as HTTP messages are (RFC 9421) with
-// a digest of the content (RFC 9530).
 package posting
 
 import (
@@ -33,7 +30,8 @@ type Post struct {
 	Who      string
 
 	Place   string     // in the journal: what stands after it was not posted yet
-	Behind  int64      // entries after it, of all buckets, up to a bound
+	Behind  int64      // entries of the account after it, up to a bound
+	More    bool       // there are entries after it, of whatever account
 	Failed  int        // times in a row
 	Problem string     // of the last time
 	Posted  *time.Time // when something arrived last

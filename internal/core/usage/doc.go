@@ -1,0 +1,2 @@
+// Package usage says how what is kept grows, and when it will fill what there is.
+package usage
