@@ -28,16 +28,26 @@ func Chromium(ctx context.Context) (tab context.Context, stop func(), err error)
 
 // Steps runs steps in a tab, and gives up after half a minute.
 func Steps(tab context.Context, steps ...chromedp.Action[chromedp.Void]) error {
-	ctx, cancel := context.WithTimeout(tab, 30*time.Second)
+	ctx, cancel := context.WithTimeout(tab, 90*time.Second)
 	defer cancel()
 	return chromedp.Do(ctx, steps...)
 }
 
-// Script runs an expression in the page for its effect.
+// Script runs an expression in the page for its effect, again while it throws: what it
+// is about may not be drawn yet.
 func Script(expression string) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		_, err := chromedp.Evaluate[bool](expression+"; true")(ctx, t)
-		return err
+		for {
+			_, err := chromedp.Evaluate[bool](expression+"; true")(ctx, t)
+			if err == nil {
+				return nil
+			}
+			select {
+			case <-ctx.Done():
+				return err
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
 	})
 }
 

@@ -9,6 +9,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -83,8 +84,13 @@ func start() {
 		if cluster.admin, err = sql.Open("pgx", cluster.server.URL("postgres")); err != nil {
 			return err
 		}
-		if _, err := cluster.admin.Exec("create database spindle_template"); err != nil {
-			return err
+		// Processes are killed in tests, the machine is not: what the kernel has taken is
+		// there. So a slow disk delays nobody.
+		for _, do := range []string{"alter system set fsync = off", "select pg_reload_conf()",
+			"create database spindle_template"} {
+			if _, err := cluster.admin.Exec(do); err != nil {
+				return err
+			}
 		}
 		c, err := catalog.Open(ctx, cluster.server.URL("spindle_template"))
 		if err != nil {
@@ -121,7 +127,14 @@ func database(t testing.TB, template string) string {
 			t.Log(err)
 		}
 	})
-	return cluster.server.URL(name)
+	address, err := url.Parse(cluster.server.URL(name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	q := address.Query()
+	q.Set("connect_timeout", "60") // seconds: machines of tests may be slow
+	address.RawQuery = q.Encode()
+	return address.String()
 }
 
 // kept is what all services of a test run log, and the secrets that must not be

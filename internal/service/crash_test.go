@@ -230,6 +230,10 @@ func bucketOf(key string) string {
 // one whose answer never came, whole.
 func check(c *client.Client, key string, e *entry) error {
 	o, err := c.Get(context.Background(), bucketOf(key), key, "", 0, "")
+	for end := time.Now().Add(time.Minute); fault.KindOf(err) == fault.Unavailable && time.Now().Before(end); {
+		time.Sleep(time.Second) // as whoever is told to come again does
+		o, err = c.Get(context.Background(), bucketOf(key), key, "", 0, "")
+	}
 	found := -1
 	switch {
 	case fault.HasCode(err, "key-missing"):
