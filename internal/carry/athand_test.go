@@ -68,7 +68,7 @@ func TestRenamedObjectsAreNotSent(t *testing.T) {
 	}
 }
 
-// Tags say what takes part: others are neither written nor removed.
+// Tags, or an expression, say what takes part: others are neither written nor removed.
 func TestTagsSayWhatTakesPart(t *testing.T) {
 	all := sides(t)
 	from, to := side.Beneath(all["a bucket here"], "from/"), all["at an able endpoint"]
@@ -82,6 +82,15 @@ func TestTagsSayWhatTakesPart(t *testing.T) {
 	j.Options.Filter.Tags = object.Tags{"keep": "yes"}
 	run(t, j)
 	if got := strings.Join(held(t, to), " "); got != "a=1 b=older others=5" {
+		t.Errorf("there is %s", got)
+	}
+	j = mirror(from, to)
+	var err error
+	if j.Options.Filter.Where, err = syncing.ParseWhere(`field "of" is one of b, others or key begins with c`, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	run(t, j)
+	if got := strings.Join(held(t, to), " "); got != "a=1 b=2 c=3" {
 		t.Errorf("there is %s", got)
 	}
 }

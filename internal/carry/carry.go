@@ -91,18 +91,20 @@ func (j *Job) steps(ctx context.Context) iter.Seq2[syncing.Step, error] {
 	return syncing.Plan(j.entries(ctx, j.From), j.entries(ctx, j.To), o)
 }
 
-// entries gives what is at a side. Tags are asked for where they say what takes part.
+// entries gives what is at a side. Metadata and tags are asked for where they say what takes
+// part.
 func (j *Job) entries(ctx context.Context, of side.Side) iter.Seq2[syncing.Entry, error] {
 	return func(yield func(syncing.Entry, error) bool) {
+		closer := j.Options.Filter.Closer()
 		for f, err := range side.All(ctx, of, j.Options.Filter.Prefix) {
 			e := f.Entry()
-			if err == nil && len(j.Options.Filter.Tags) > 0 {
+			if err == nil && closer {
 				err = patiently(ctx, func() error {
 					full, err := of.Stat(ctx, f.Key)
 					if fault.KindOf(err) == fault.NotFound {
-						err = nil // it went; then it has no tags
+						err = nil // it went; then it has none
 					}
-					e.Tags = full.Tags
+					e.Tags, e.Metadata, e.Type = full.Tags, full.Metadata, full.Headers.ContentType
 					return err
 				})
 			}

@@ -44,6 +44,7 @@ func (q *conditions) scopeTerms(s *lifecycle.Scope) string {
 		doc, _ := json.Marshal(s.Tags) // strings always can be
 		t.and(`h.tags @> ?::jsonb`, string(doc))
 	}
+	t.inScope(s.Where)
 	q.args = t.args
 	return t.String()
 }
@@ -70,7 +71,7 @@ type AgeGroup struct {
 	Place   string         `db:"place"` // of one of them
 }
 
-// AgedKey is a key with its versions as rules see them; the masks are set by Aged only.
+// AgedKey is a key with its versions as rules see them.
 type AgedKey struct {
 	Name string
 	lifecycle.Key
@@ -80,7 +81,6 @@ type AgedKey struct {
 // AgedMore is what acting on a version needs to know beside what judging does.
 type AgedMore struct {
 	Revision int
-	Tags     object.Tags
 	Body     object.BodyRef
 	CRC64    uint64
 }
@@ -215,68 +215,65 @@ func agedKeys(ctx context.Context, tx *sqlx.Tx, a Ageing) error {
 
 // agedRow is a version as agedOf reads it.
 type agedRow struct {
-	Key      []byte     `db:"key"`
-	Number   int64      `db:"number"`
-	Revision int        `db:"revision"`
-	Created  time.Time  `db:"created"`
-	Replaced *time.Time `db:"replaced"`
-	Size     int64      `db:"size"`
-	Tier     int16      `db:"tier"`
-	Marker   bool       `db:"marker"`
-	Plain    bool       `db:"plain"`
-	Tags     []byte     `db:"tags"`
-	File     int64      `db:"body_file"`
-	Offset   int64      `db:"body_offset"`
-	CRC64    int64      `db:"crc64"`
+	Key      []byte         `db:"key"`
+	Number   int64          `db:"number"`
+	Revision int            `db:"revision"`
+	Created  time.Time      `db:"created"`
+	Replaced *time.Time     `db:"replaced"`
+	Size     int64          `db:"size"`
+	Tier     int16          `db:"tier"`
+	Marker   bool           `db:"marker"`
+	Plain    bool           `db:"plain"`
+	Mask     lifecycle.Mask `db:"mask"`
+	File     int64          `db:"body_file"`
+	Offset   int64          `db:"body_offset"`
+	CRC64    int64          `db:"crc64"`
 }
 
-const agedColumns = `key, number, revision, created, size, tier, marker, plain, tags, body_file, body_offset, crc64`
+const agedColumns = `key, number, revision, created, size, tier, marker, plain, body_file, body_offset, crc64`
 
-func (k *AgedKey) add(r *agedRow) error {
+func (k *AgedKey) add(r *agedRow) {
 	v := lifecycle.Version{Number: r.Number, Created: r.Created, Size: r.Size, Tier: r.Tier, Marker: r.Marker,
-		Plain: r.Plain}
+		Plain: r.Plain, Mask: r.Mask}
 	if r.Replaced != nil {
 		v.Replaced = *r.Replaced
 	}
-	more := AgedMore{Revision: r.Revision, Body: object.BodyRef{Tier: r.Tier, File: r.File, Offset: r.Offset},
-		CRC64: uint64(r.CRC64)}
-	k.Versions, k.More = append(k.Versions, v), append(k.More, more)
-	return readJSON(r.Tags, &k.More[len(k.More)-1].Tags)
+	k.Versions = append(k.Versions, v)
+	k.More = append(k.More, AgedMore{Revision: r.Revision, CRC64: uint64(r.CRC64),
+		Body: object.BodyRef{Tier: r.Tier, File: r.File, Offset: r.Offset}})
 }
 
-// agedOf gives keys of a bucket with their versions, those that are there; locked has
-// nobody change them until the transaction ends. A bucket that keeps no versions has no
-// previous ones.
-func agedOf(ctx context.Context, q querier, bucket int64, versioning object.Versioning, keys [][]byte, locked bool) (
-	[]*AgedKey, error) {
+// agedOf gives keys of a bucket with their versions, those that are there, and which rules
+// of a set hold them; locked has nobody change them until the transaction ends. A bucket
+// that keeps no versions has no previous ones.
+func agedOf(ctx context.Context, q querier, bucket int64, versioning object.Versioning, set *lifecycle.Set, keys [][]byte,
+	locked bool) ([]*AgedKey, error) {
 	var heads, previous []agedRow
+	of := where(bucket, keys)
+	columns := agedColumns + `, ` + of.maskOf(set) + ` as mask`
 	lock := ""
 	if locked {
 		lock = ` for update`
 	}
 	if err := q.SelectContext(ctx, &heads,
-		`select `+agedColumns+` from heads where bucket = $1 and key = any($2) order by key`+lock,
-		bucket, keys); err != nil {
+		`select `+columns+` from heads h where bucket = $1 and key = any($2) order by key`+lock, of.args...); err != nil {
 		return nil, err
 	}
 	if versioning != object.Off {
-		if err := q.SelectContext(ctx, &previous, `select `+agedColumns+`, replaced from history where bucket = $1 and key = any($2)
-			order by key, replaced desc, number desc`, bucket, keys); err != nil {
+		if err := q.SelectContext(ctx, &previous, `select `+columns+`, replaced from history h where bucket = $1 and key = any($2)
+			order by key, replaced desc, number desc`, of.args...); err != nil {
 			return nil, err
 		}
 	}
 	out := make([]*AgedKey, len(heads))
 	for i := range heads {
 		k := &AgedKey{Name: string(heads[i].Key)}
+		k.Mask = set.KeyMask(k.Name)
 		out[i] = k
-		if err := k.add(&heads[i]); err != nil {
-			return nil, err
-		}
+		k.add(&heads[i])
 		for len(previous) > 0 && bytes.Compare(previous[0].Key, heads[i].Key) <= 0 {
 			if bytes.Equal(previous[0].Key, heads[i].Key) {
-				if err := k.add(&previous[0]); err != nil {
-					return nil, err
-				}
+				k.add(&previous[0])
 			}
 			previous = previous[1:]
 		}
@@ -284,10 +281,11 @@ func agedOf(ctx context.Context, q querier, bucket int64, versioning object.Vers
 	return out, nil
 }
 
-// AgedOf gives keys of a bucket with their versions, those that are there.
-func (c *Catalog) AgedOf(ctx context.Context, bucket int64, versioning object.Versioning, keys [][]byte) ([]*AgedKey,
-	error) {
-	out, err := agedOf(ctx, c.db, bucket, versioning, keys, false)
+// AgedOf gives keys of a bucket with their versions, those that are there, and which rules
+// of a set hold them.
+func (c *Catalog) AgedOf(ctx context.Context, bucket int64, versioning object.Versioning, set *lifecycle.Set,
+	keys [][]byte) ([]*AgedKey, error) {
+	out, err := agedOf(ctx, c.db, bucket, versioning, set, keys, false)
 	return out, mapError(err)
 }
 
@@ -295,7 +293,7 @@ func (c *Catalog) AgedOf(ctx context.Context, bucket int64, versioning object.Ve
 // out the removals that come of it, in one transaction with their outcomes and how far
 // the run is. judge may be called again. The error when the run was stopped meanwhile has
 // the code run-stopped; nothing is done then.
-func (c *Catalog) ActOn(ctx context.Context, run *Run, keys [][]byte,
+func (c *Catalog) ActOn(ctx context.Context, run *Run, set *lifecycle.Set, keys [][]byte,
 	by Author, judge func([]*AgedKey) ([]DueRemoval, []Outcome)) error {
 	bucket := run.Bucket
 	return retry(ctx, func(tried int) error {
@@ -309,7 +307,7 @@ func (c *Catalog) ActOn(ctx context.Context, run *Run, keys [][]byte,
 			if err := tx.GetContext(ctx, &versioning, `select versioning from buckets where id = $1`, bucket); err != nil {
 				return err
 			}
-			aged, err := agedOf(ctx, tx, bucket, versioning, keys, true)
+			aged, err := agedOf(ctx, tx, bucket, versioning, set, keys, true)
 			if err != nil {
 				return err
 			}

@@ -47,14 +47,18 @@ type settingsRow struct {
 	Sealing    bool              `db:"sealing"`
 	Tier       string            `db:"tier_name"`
 	Required   []byte            `db:"required"`
+	Kept       int               `db:"journal_days"`
+	Paused     bool              `db:"journal_paused"`
 	Revision   int               `db:"revision"`
 }
 
 const settingsColumns = `b.versioning, b.quota, b.tags, b.sealing, b.revision, b.required,
+	b.journal_days, b.journal_paused,
 	case when b.tier <> 0 then (select t.name from tiers t where t.id = b.tier) else '' end as tier_name`
 
 func (r *settingsRow) settings() (bucket.Settings, error) {
-	s := bucket.Settings{Versioning: r.Versioning, Quota: r.Quota, Sealing: r.Sealing, Tier: r.Tier}
+	s := bucket.Settings{Versioning: r.Versioning, Quota: r.Quota, Sealing: r.Sealing, Tier: r.Tier,
+		Journal: bucket.Journal{Days: r.Kept, Paused: r.Paused}}
 	return s, errors.Join(json.Unmarshal(r.Tags, &s.Tags), readJSON(r.Required, &s.Required))
 }
 
@@ -347,8 +351,11 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2, quota = $3, tags = $4::jsonb, sealing = $5,
-			tier = $6, required = $7::jsonb, revision = revision + 1 where id = $1`, id, after.Versioning, after.Quota, tags, after.Sealing, in,
-			required); err != nil {
+			tier = $6, required = $7::jsonb, journal_days = $8, journal_paused = $9, revision = revision + 1 where id = $1`, id,
+			after.Versioning, after.Quota, tags, after.Sealing, in, required, after.Journal.Days, after.Journal.Paused); err != nil {
+			return err
+		}
+		if err := pauseJournal(ctx, tx, id, before.Journal, after.Journal); err != nil {
 			return err
 		}
 		if after.Versioning != before.Versioning {

@@ -3,9 +3,11 @@ package catalog_test
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -407,18 +409,7 @@ func TestFollowersMoveWithWhatTheyDo(t *testing.T) {
 			break
 		}
 	}
-	for n := 1; n > 0; {
-		var err error
-		if n, err = c.RollUp(ctx, 100); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for n := 1; n > 0; {
-		var err error
-		if n, err = c.FollowFind(ctx, nil, 100); err != nil {
-			t.Fatal(err)
-		}
-	}
+	readAll(t, c)
 	if seen < 20 {
 		t.Errorf("%d entries were read", seen)
 	}
@@ -429,6 +420,98 @@ func TestFollowersMoveWithWhatTheyDo(t *testing.T) {
 	var left int
 	if err := db.QueryRow(`select count(*) from journal where at < '2024-06-01'`).Scan(&left); err != nil || left != 5 {
 		t.Errorf("%d entries of old months are left, %v", left, err)
+	}
+}
+
+// readAll has the service's own followers read all of the journal.
+func readAll(t *testing.T, c *catalog.Catalog) {
+	t.Helper()
+	for n := 1; n > 0; {
+		a, err := c.RollUp(t.Context(), 1000)
+		b, ferr := c.FollowFind(t.Context(), nil, 1000)
+		if err = errors.Join(err, ferr); err != nil {
+			t.Fatal(err)
+		}
+		n = a + b
+	}
+}
+
+// TestJournalsAreKeptAsAsked pauses the journal of a bucket and keeps it for a day: what is
+// left out is not told at once, and goes when every reader has had it.
+func TestJournalsAreKeptAsAsked(t *testing.T) {
+	c, db, id := open(t)
+	ctx := t.Context()
+	told := func(want ...string) {
+		t.Helper()
+		p, err := c.Journal(ctx, catalog.JournalQuery{Bucket: "plates", After: "0.0", Limit: 100})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var keys []string
+		for _, e := range p.Entries {
+			keys = append(keys, e.Key)
+		}
+		if !slices.Equal(keys, want) {
+			t.Errorf("the journal tells of %q, not %q", keys, want)
+		}
+	}
+	change := func(edits ...bucket.Edit) {
+		t.Helper()
+		if err := c.ChangeBucket(ctx, plates, 0, author(), edits...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put := func(key string) {
+		t.Helper()
+		if _, err := c.Commit(ctx, write(id, key, 10, 1)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	clears := func(went, left int64) {
+		t.Helper()
+		n, err := c.ClearGaps(ctx)
+		if err != nil || n != went {
+			t.Errorf("%d entries went, not %d, %v", n, went, err)
+		}
+		if s, err := c.JournalSize(ctx, id); err != nil || s.Entries != left || s.Bytes < 50*left {
+			t.Errorf("the journal has %+v, not %d entries, %v", s, left, err)
+		}
+	}
+	put("before")
+	change(bucket.PauseJournal(true))
+	put("during")
+	change(bucket.PauseJournal(false))
+	put("after")
+	told("", "before", "", "", "after") // settings are on record all the same
+	clears(0, 6)
+	readAll(t, c)
+	clears(1, 5)
+	if from, err := c.JournalFrom(ctx, id, false); err != nil || from.IsZero() {
+		t.Errorf("all of it is there from %s, %v", from, err)
+	}
+
+	if _, err := db.Exec(`update journal set at = at - interval '2 days' where key = 'before' or key is null and kind <> $1`,
+		catalog.BucketChanged); err != nil {
+		t.Fatal(err)
+	}
+	change(bucket.JournalDays(1))
+	if n, err := c.JournalOlder(ctx, id, c.Now().AddDate(0, 0, -1)); err != nil || n != 2 {
+		t.Errorf("%d entries would go, %v", n, err)
+	}
+	readAll(t, c)
+	clears(2, 4)
+	told("", "", "after", "")
+	clears(0, 4)
+	gaps, err := c.Gaps(ctx, id)
+	if err != nil || len(gaps) != 2 || gaps[0].Until == nil || !gaps[1].Since.IsZero() {
+		t.Errorf("left out: %+v, %v", gaps, err)
+	}
+	b, err := c.Bucket(ctx, plates)
+	if err != nil || b.Usage.Objects != 3 || b.Journal != (bucket.Journal{Days: 1}) {
+		t.Errorf("%+v, %v", b, err)
+	}
+	if err := c.ChangeBucket(ctx, plates, 0, author(), bucket.JournalDays(-1)); !fault.HasCode(err, "journal-days") {
+		t.Errorf("less than a day: %v", err)
 	}
 }
 

@@ -173,6 +173,16 @@ func (c *Catalog) countWalking(ctx context.Context, f Find) (objects, bytes int6
 	return objects, bytes, mapError(err)
 }
 
+// inScope asks that a row that the statement calls h is in a scope.
+func (q *conditions) inScope(s query.Scope) {
+	if s.All() {
+		return
+	}
+	p := &predicate{conditions: &conditions{args: q.args}, find: &Find{Expr: s.Expr()}}
+	term := p.of(s.Expr())
+	q.args, q.terms = p.args, append(q.terms, term)
+}
+
 // predicate writes an expression as a condition of a row that the statement calls h.
 type predicate struct {
 	*conditions

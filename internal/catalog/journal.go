@@ -143,6 +143,7 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 	} else {
 		seen.and("(j.xid, j.seq) < ($1::xid8, $2)")
 	}
+	seen.and(outsideGaps)
 	seen.when(!q.Since.IsZero(), `j.at >= ?`, q.Since).when(!q.Until.IsZero(), `j.at < ?`, q.Until)
 	hit := q.conditions(seen.args)
 	stretch := q.Limit

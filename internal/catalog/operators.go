@@ -35,6 +35,15 @@ func mustOperate(ctx context.Context, tx *sqlx.Tx, by Author, what string) error
 	return nil
 }
 
+// Operates reports whether somebody of an account operates the service.
+func (c *Catalog) Operates(ctx context.Context, account string) (yes bool, err error) {
+	err = c.db.GetContext(ctx, &yes, `select exists (select 1 from access_keys k join accounts a on a.id = k.account where a.name = $1
+			and k.operator and k.active)
+		or exists (select 1 from people p join memberships m on m.person = p.name join accounts a on a.id = m.account where a.name = $1
+			and p.operator and p.active)`, account)
+	return yes, mapError(err)
+}
+
 // mayTouchKey refuses to make, change, replace or remove a key that operates the
 // service to who does not; and a key that would operate and be less than an
 // administrator.

@@ -13,6 +13,13 @@ import (
 	"spindle/internal/core/replication"
 )
 
+// ReplicasIn counts the current objects of a bucket that came as copies, and their bytes.
+func (c *Catalog) ReplicasIn(ctx context.Context, bucket int64) (objects, bytes int64, err error) {
+	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(size), 0)::bigint from heads where bucket = $1 and not marker
+		and headers ? 'origin'`, bucket).Scan(&objects, &bytes)
+	return objects, bytes, mapError(err)
+}
+
 // FollowReplication reads the journal on for the rules, at most limit entries, and has
 // what changed wait at their targets. more says that there was something.
 func (c *Catalog) FollowReplication(ctx context.Context, limit int) (more bool, err error) {

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/query"
 	"spindle/internal/core/replication"
 )
 
@@ -41,6 +42,7 @@ type replicationRow struct {
 	Priority  int       `db:"priority"`
 	Prefix    []byte    `db:"prefix"`
 	Tags      []byte    `db:"tags"`
+	Where     string    `db:"where_"`
 	Markers   bool      `db:"markers"`
 	Removals  bool      `db:"removals"`
 	Onward    bool      `db:"onward"`
@@ -76,7 +78,9 @@ func (r *replicationRow) rule(targets []targetRow) (*replication.Rule, error) {
 				Endpoint: t.Endpoint.String, Bucket: t.Bucket, Prefix: string(t.Prefix), Class: t.Class, Sealed: t.Sealed})
 		}
 	}
-	return out, readJSON(r.Tags, &out.Tags)
+	var err error
+	out.Where, err = query.ParseScope(r.Where, r.Changed, query.Lasting)
+	return out, errors.Join(err, readJSON(r.Tags, &out.Tags))
 }
 
 // Replications gives all rules of buckets that are there, those of greater priority first.
@@ -88,7 +92,7 @@ func (c *Catalog) Replications(ctx context.Context) ([]*replication.Rule, error)
 func replications(ctx context.Context, q selecting, rest string, args ...any) ([]*replication.Rule, error) {
 	var rows []replicationRow
 	if err := q.SelectContext(ctx, &rows, `select r.id, r.bucket, b.name as bucket_name, a.name as account, r.name, active,
-		priority, prefix, r.tags, markers, removals, onward, lag_share, lag_within, first, r.revision, r.created, r.changed,
+		priority, prefix, r.tags, r.where_, markers, removals, onward, lag_share, lag_within, first, r.revision, r.created, r.changed,
 		r.created_by, r.source from replications r join buckets b on b.id = r.bucket and b.removed is null
 		join accounts a on a.id = r.account `+rest+` order by priority desc, r.id`, args...); err != nil {
 		return nil, mapError(err)
@@ -128,11 +132,11 @@ func (c *Catalog) AddReplication(ctx context.Context, r *replication.Rule, by Au
 			return err
 		}
 		err = tx.GetContext(ctx, &r.ID, `insert into replications (bucket, account, name, active, priority, prefix, tags,
-			markers, removals, onward, lag_share, lag_within, first, created, changed, created_by, source)
+			markers, removals, onward, lag_share, lag_within, first, created, changed, created_by, source, where_)
 			select b.id, b.account, $2, $3, $4, $5, $6::jsonb, $7, $8, $9, $10, $11, (select last_value from version_numbers) + 1,
-			$12, $12, $13, $14 from buckets b where b.name = $1 and b.removed is null returning id`, r.Bucket, r.Name, r.On, r.Priority,
-			[]byte(r.Prefix), tags, r.Markers, r.Removals, r.Onward, r.Lag.Share, r.Lag.Within.Milliseconds(), by.At, by.Who,
-			by.Source)
+			$12, $12, $13, $14, $15 from buckets b where b.name = $1 and b.removed is null returning id`, r.Bucket, r.Name, r.On,
+			r.Priority, []byte(r.Prefix), tags, r.Markers, r.Removals, r.Onward, r.Lag.Share, r.Lag.Within.Milliseconds(), by.At,
+			by.Who, by.Source, r.Where.String())
 		if unique(err) {
 			return fault.New(fault.Conflict, "replication-exists", "there is a replication rule named %q already", r.Name).
 				In("name").Do("choose another name")
@@ -201,8 +205,8 @@ func (c *Catalog) ChangeReplication(ctx context.Context, account, name string, i
 		}
 		if _, err := tx.ExecContext(ctx, `update replications set active = $2, priority = $3, prefix = $4, tags = $5::jsonb,
 			markers = $6, removals = $7, onward = $8, lag_share = $9, lag_within = $10, created_by = $11, source = $12, changed = $13,
-			revision = revision + 1 where id = $1`, r.ID, r.On, r.Priority, []byte(r.Prefix), tags, r.Markers, r.Removals, r.Onward,
-			r.Lag.Share, r.Lag.Within.Milliseconds(), by.Who, by.Source, by.At); err != nil {
+			where_ = $14, revision = revision + 1 where id = $1`, r.ID, r.On, r.Priority, []byte(r.Prefix), tags, r.Markers, r.Removals, r.Onward,
+			r.Lag.Share, r.Lag.Within.Milliseconds(), by.Who, by.Source, by.At, r.Where.String()); err != nil {
 			return err
 		}
 		if err := putTargets(ctx, tx, r); err != nil {

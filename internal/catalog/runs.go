@@ -444,14 +444,15 @@ func (q *conditions) mayBeDue(set *lifecycle.Set, now time.Time, previous bool) 
 	return `(` + joined(any, " or ") + `)`
 }
 
-// JournalFrom gives the moment from which on the journal is kept; zero when it has
-// never been let go of.
-func (c *Catalog) JournalFrom(ctx context.Context) (time.Time, error) {
-	var first sql.NullTime
-	err := c.db.GetContext(ctx, &first, `select min(to_date(substring(c.relname from 9), 'YYYY_MM'))::timestamp at time zone 'UTC'
-		from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'journal'::regclass
-			and c.relname ~ '^journal_\d{4}_\d{2}$'`)
-	return first.Time, mapError(err)
+// JournalFrom gives the moment from which on all of the journal of a bucket is there; zero
+// when nothing of it has been let go of. forgets says that months of the whole journal are.
+func (c *Catalog) JournalFrom(ctx context.Context, bucket int64, forgets bool) (time.Time, error) {
+	var from sql.NullTime
+	err := c.db.GetContext(ctx, &from, `select greatest(case when $2 then (select min(to_date(substring(c.relname from 9), 'YYYY_MM'))::timestamp
+			at time zone 'UTC' from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'journal'::regclass
+			and c.relname ~ '^journal_\d{4}_\d{2}$') end,
+		(select max(coalesce(until, now())) from journal_gaps where bucket = $1))`, bucket, forgets)
+	return from.Time, mapError(err)
 }
 
 // OpenUploads gives the unfinished uploads of a bucket started before a moment, after

@@ -276,7 +276,7 @@ func problemFault(pr *desk.Problem, status int) error {
 		return errors.Join(all...)
 	}
 	return &fault.Error{Kind: kind, Code: pr.Code, Field: pr.Field, Message: pr.Detail, Remedy: pr.Remedy,
-		After: time.Duration(pr.RetryAfter) * time.Second, At: pr.Position}
+		After: time.Duration(pr.RetryAfter) * time.Second, At: pr.Position, Request: pr.Request}
 }
 
 // wireClient gives a client of the wire that belongs to the desk.

@@ -120,6 +120,9 @@ func (a *app) remedy(f *fault.Error) {
 	if f.Remedy != "" {
 		a.note("  to mend it: %s", shown(f.Remedy))
 	}
+	if f.Request != "" && (f.Kind == fault.Internal || f.Kind == fault.Unavailable) {
+		a.note("  the service's log has more: request %s", shown(f.Request))
+	}
 	if f.After > 0 {
 		a.note("  worth another try in %s", f.After.Round(time.Second))
 	}
@@ -165,7 +168,8 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(),
 			a.objectCommand(), a.uploadCommand(), a.accessCommand(), a.tierCommand(), a.lifecycleCommand(),
-			a.endpointCommand(), a.replicationCommand(), a.syncCommand(), a.findCommand(), a.censusCommand(), a.usageCommand(), a.auditCommand(), a.journalCommand(), a.standinCommand(),
+			a.endpointCommand(), a.replicationCommand(), a.syncCommand(), a.findCommand(),
+			a.censusCommand(), a.usageCommand(), a.auditCommand(), a.journalCommand(), a.measureCommand(), a.standinCommand(),
 			{Name: "version", Usage: "print the version", Action: func(context.Context, *cli.Command) error {
 				_, err := fmt.Fprintf(a.Out, "spindle %s\n", service.Version)
 				return err

@@ -98,13 +98,7 @@ func censusEdit(c *cli.Command, in map[string]any) error {
 	if c.IsSet("of") {
 		in["from"] = c.String("of")
 	}
-	for _, flag := range []string{"where", "schedule"} {
-		if c.IsSet(flag) {
-			if in[flag] = c.String(flag); c.String(flag) == "none" {
-				in[flag] = ""
-			}
-		}
-	}
+	textsOrNone(c, in, "where", "schedule")
 	if c.IsSet("columns") {
 		in["columns"] = splitNames(c.String("columns"))
 	}

@@ -70,7 +70,7 @@ func try(t *testing.T, s *harness.Running, dir string, st step) {
 	t.Helper()
 	var args []string
 	for _, a := range strings.Fields(st.args) {
-		args = append(args, strings.ReplaceAll(a, "DIR", dir))
+		args = append(args, strings.NewReplacer("DIR", dir, "·", " ").Replace(a)) // a dot is a space within
 	}
 	code, out, errs := run(t, s, "", args...)
 	if code != st.code || !strings.Contains(out+errs, strings.ReplaceAll(st.says, "DIR", dir)) {

@@ -32,6 +32,8 @@ const findHelp = `Tests are joined by and, or, not and brackets:
                                           has field NAME, lacks tag NAME
   sealed, current, replication is failed`
 
+const savedFindsPath = "/api/v1/find/saved"
+
 func (a *app) findCommand() *cli.Command {
 	return &cli.Command{Name: "find", Usage: "find objects by what they are", ArgsUsage: "EXPRESSION", Commands: []*cli.Command{
 		{Name: "index", Usage: "say how the indexes are by which large buckets are found in",
@@ -46,13 +48,13 @@ func (a *app) findCommand() *cli.Command {
 			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
 				&cli.BoolFlag{Name: "versions", Usage: "previous versions too"}}, Action: a.findSave},
 		{Name: "saved", Usage: "list the questions that are kept", Description: examples("spindle find saved", "spindle find saved --json"),
-			Action: listing[desk.SavedFind]{path: "/api/v1/find/saved", field: "finds", none: "No question is kept: spindle find save NAME EXPRESSION.",
+			Action: listing[desk.SavedFind]{path: savedFindsPath, field: "finds", none: "No question is kept: spindle find save NAME EXPRESSION.",
 				columns: []column{{"NAME", false}, {"QUESTION", false}, {"IN", false}, {"SAVED BY", false}},
 				row: func(f desk.SavedFind) []string {
 					return []string{f.Name, shown(f.Expression), cmpOr(strings.Join(f.Buckets, ", "), "all buckets"), shown(f.By)}
 				}}.action(a)},
 		{Name: "forget", Usage: "forget a question", ArgsUsage: "NAME", Description: examples("spindle find forget large", "spindle find forget large --json"),
-			Action: a.findForget},
+			Action: a.forgetSaved(savedFindsPath)},
 	},
 		Description: "Looks through all buckets that one may list and read, or through those named, by key. What was acknowledged " +
 			"before is in the answer.\n\n" + findHelp + "\n\n" +

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/url"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -35,7 +34,7 @@ func (a *app) question(ctx context.Context, c *cli.Command) (p *api, ask desk.Fi
 	var kept struct {
 		Finds []desk.SavedFind `json:"finds"`
 	}
-	if err := p.call(ctx, http.MethodGet, "/api/v1/find/saved", nil, nil, &kept); err != nil {
+	if err := p.call(ctx, http.MethodGet, savedFindsPath, nil, nil, &kept); err != nil {
 		return nil, ask, err
 	}
 	for _, f := range kept.Finds {
@@ -46,7 +45,7 @@ func (a *app) question(ctx context.Context, c *cli.Command) (p *api, ask desk.Fi
 			return p, ask, nil
 		}
 	}
-	return nil, ask, fault.New(fault.NotFound, "find-missing", "no question is saved as %q", c.String("saved")).In("saved").
+	return nil, ask, fault.New(fault.NotFound, "saved-missing", "no question is saved as %q", c.String("saved")).In("saved").
 		Do("spindle find saved names those there are")
 }
 
@@ -55,32 +54,8 @@ func (a *app) findSave(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	p, err := a.open(c)
-	if err != nil {
-		return err
-	}
-	if err := p.call(ctx, http.MethodPut, "/api/v1/find/saved/"+url.PathEscape(in[0]), nil, map[string]any{"expression": strings.Join(in[1:], " "),
-		"buckets": append([]string{}, c.StringSlice("bucket")...), "versions": c.Bool("versions")}, nil); err != nil {
-		return err
-	}
-	return a.print(map[string]string{"saved": in[0]}, func() error {
-		_, err := fmt.Fprintf(a.Out, "Saved as %s: spindle find --saved %s asks it.\n", in[0], in[0])
-		return err
-	})
-}
-
-func (a *app) findForget(ctx context.Context, c *cli.Command) error {
-	p, name, err := a.one(c)
-	if err != nil {
-		return err
-	}
-	if err := p.call(ctx, http.MethodDelete, "/api/v1/find/saved/"+url.PathEscape(name), nil, nil, nil); err != nil {
-		return err
-	}
-	return a.print(map[string]string{"forgotten": name}, func() error {
-		_, err := fmt.Fprintf(a.Out, "The question %s is forgotten.\n", name)
-		return err
-	})
+	return a.saveUnder(ctx, c, savedFindsPath, in[0], desk.Question{Expression: strings.Join(in[1:], " "),
+		Buckets: c.StringSlice("bucket"), Versions: c.Bool("versions")}, "spindle find --saved %s asks it.")
 }
 
 // givenAct names what is to be done with what is found; "" for nothing.

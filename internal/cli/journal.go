@@ -23,12 +23,13 @@ func (a *app) journalCommand() *cli.Command {
 			Usage: "only this `KIND`, may be repeated: written, deleted, restored, annotated, renamed, ..."},
 		&cli.StringFlag{Name: "who", Usage: "only changes by this access `KEY`"},
 	}
-	return &cli.Command{Name: "journal", Usage: "read and follow what changed, in order", Commands: []*cli.Command{
+	saved := &cli.StringFlag{Name: "saved", Usage: "by the filter that is kept as `NAME`, and what else is said"}
+	commands := []*cli.Command{
 		{Name: "list", Usage: "list changes, latest first", ArgsUsage: "[BUCKET]",
 			Description: examples("spindle journal list plates --limit 20",
 				"spindle journal list loans --kind deleted --kind 'renamed away' --since 7d",
 				"spindle journal list --who scanner-2 --json", "spindle journal list plates --since 2026-11-01 --until 2026-12-01 --limit 0 --csv"),
-			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "since",
+			Flags: append(slices.Clone(filters), saved, &cli.StringFlag{Name: "since",
 				Usage: "not before `TIME`, such as 2026-11-20, or 36h ago"}, &cli.StringFlag{Name: "until", Usage: "before `TIME`"},
 				&cli.StringFlag{Name: "before", Usage: "go on from this `POSITION`"},
 				&cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180)"},
@@ -37,53 +38,65 @@ func (a *app) journalCommand() *cli.Command {
 		a.journalPostCommand(),
 		{Name: "follow", Usage: "print changes as they come, in order, none left out", ArgsUsage: "[BUCKET]",
 			Description: "Entries come in the order of the journal, each once. The position of the last one, with --after, goes on where one left off.\n\n" + examples("spindle journal follow plates", "spindle journal follow --kind deleted --json", "spindle journal follow --after 0.0 --once --json"),
-			Flags: append(slices.Clone(filters), &cli.StringFlag{Name: "since",
+			Flags: append(slices.Clone(filters), saved, &cli.StringFlag{Name: "since",
 				Usage: "begin at this `TIME`, such as 2026-11-20, or 36h ago"},
 				&cli.StringFlag{Name: "after",
 					Usage: "begin after this `POSITION`; 0.0 is the beginning of the journal, and now is the default"},
 				&cli.BoolFlag{Name: "once", Usage: "end when there is no more"}),
 			Action: a.journalFollow},
-	}}
+	}
+	commands = append(commands, a.journalKeepCommands()...)
+	return &cli.Command{Name: "journal", Usage: "read and follow what changed, in order",
+		Commands: append(commands, a.journalSavedCommands(filters)...)}
 }
 
 func (p *api) journal(ctx context.Context, q url.Values) (page desk.JournalPage, err error) {
 	return page, p.call(ctx, http.MethodGet, "/api/v1/journal", q, nil, &page)
 }
 
-// journalQuery reads the filters of a command.
-func journalQuery(c *cli.Command) (url.Values, error) {
+// journalPlace reads the bucket and the prefix that a command names, of which either may be
+// missing.
+func journalPlace(c *cli.Command, in []string) (bucket, prefix string, err error) {
+	if prefix = c.String("prefix"); len(in) == 0 {
+		return "", prefix, nil
+	}
+	bucket, beneath, err := split(in[0])
+	if beneath != "" && prefix != "" {
+		return "", "", wrongUsage("the prefix is given twice")
+	}
+	return bucket, prefix + beneath, err
+}
+
+// journalQuery reads the filters of a command, and those that are kept under the name it
+// says.
+func (a *app) journalQuery(ctx context.Context, c *cli.Command) (*api, url.Values, error) {
 	in, err := args(c, 0, 1)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	q := url.Values{"prefix": {c.String("prefix")}, "who": {c.String("who")}, "kind": c.StringSlice("kind")}
-	if len(in) == 1 {
-		bucket, prefix, err := split(in[0])
-		if err != nil {
-			return nil, err
-		}
-		if prefix != "" && c.String("prefix") != "" {
-			return nil, wrongUsage("the prefix is given twice")
-		}
-		q.Set("bucket", bucket)
-		if prefix != "" {
-			q.Set("prefix", prefix)
-		}
+	bucket, prefix, err := journalPlace(c, in)
+	if err != nil {
+		return nil, nil, err
 	}
+	q := url.Values{"bucket": {bucket}, "prefix": {prefix}, "who": {c.String("who")}, "kind": c.StringSlice("kind")}
 	for _, name := range []string{"since", "until"} {
 		if s := c.String(name); s != "" {
 			t, err := object.ParseMoment(s, time.Now())
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			q.Set(name, t.Format(time.RFC3339Nano))
 		}
 	}
-	return q, nil
+	p, err := a.open(c)
+	if err == nil && c.IsSet("saved") {
+		err = p.savedFilter(ctx, c.String("saved"), q)
+	}
+	return p, q, err
 }
 
 func (a *app) journalList(ctx context.Context, c *cli.Command) error {
-	q, err := journalQuery(c)
+	p, q, err := a.journalQuery(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -93,10 +106,6 @@ func (a *app) journalList(ctx context.Context, c *cli.Command) error {
 		return wrongUsage("--limit is at least 0")
 	case limit == 0:
 		limit = math.MaxInt
-	}
-	p, err := a.open(c)
-	if err != nil {
-		return err
 	}
 	var rows, plain [][]string
 	q.Set("before", c.String("before"))
@@ -155,11 +164,7 @@ func journalRow(e desk.JournalLine) []string {
 }
 
 func (a *app) journalFollow(ctx context.Context, c *cli.Command) error {
-	q, err := journalQuery(c)
-	if err != nil {
-		return err
-	}
-	p, err := a.open(c)
+	p, q, err := a.journalQuery(ctx, c)
 	if err != nil {
 		return err
 	}

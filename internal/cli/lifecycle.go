@@ -82,6 +82,7 @@ func ruleFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "tag", Usage: "only with this `NAME=VALUE`; may be repeated"},
 		&cli.StringFlag{Name: "size-from", Usage: "only versions of at least this `SIZE`"},
 		&cli.StringFlag{Name: "size-to", Usage: "only versions of at most this `SIZE`"},
+		whereFlag("holds only versions"),
 		&cli.StringSliceFlag{Name: "move", Usage: "move the current version, as `TIER=DAYS` or TIER=DATE; may be repeated"},
 		&cli.StringFlag{Name: "remove", Usage: "remove the current version after `DAYS`, or from a date on"},
 		&cli.StringSliceFlag{Name: "previous-move", Usage: "move previous versions, as `TIER=DAYS`; may be repeated"},
@@ -108,6 +109,9 @@ func readScope(c *cli.Command, s *lifecycle.ScopeForm) (err error) {
 	}
 	if c.IsSet("leave-out") {
 		s.LeaveOut = c.StringSlice("leave-out")
+	}
+	if c.IsSet("where") {
+		s.Where = orNone(c.String("where"))
 	}
 	if c.IsSet("tag") {
 		if s.Tags, err = pairs("tag", c.StringSlice("tag")); err != nil {
@@ -332,6 +336,9 @@ func scopeWords(s lifecycle.ScopeForm) string {
 	}
 	if s.SizeTo != nil {
 		w = append(w, "to "+size(*s.SizeTo))
+	}
+	if s.Where != "" {
+		w = append(w, "where "+shown(s.Where))
 	}
 	if len(w) == 0 {
 		return "all"

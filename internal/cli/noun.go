@@ -166,6 +166,27 @@ func texts(c *cli.Command, in map[string]any, names ...string) {
 	}
 }
 
+// textsOrNone takes the flags that are given, of which none takes away what is there.
+func textsOrNone(c *cli.Command, in map[string]any, names ...string) {
+	for _, n := range names {
+		if c.IsSet(n) {
+			in[n] = orNone(c.String(n))
+		}
+	}
+}
+
+func orNone(s string) string {
+	if s == "none" {
+		return ""
+	}
+	return s
+}
+
+// whereFlag narrows what a rule or a job is about to objects for which an expression holds.
+func whereFlag(takes string) cli.Flag {
+	return &cli.StringFlag{Name: "where", Usage: takes + " for which this `EXPRESSION` of find holds; none for all"}
+}
+
 // onlyIfRevision adds the revision that a thing must be at to be changed.
 func onlyIfRevision(c *cli.Command, in map[string]any) error {
 	if !c.IsSet("if-revision") {

@@ -23,6 +23,7 @@ func (a *app) replicationCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "to",
 			Usage: "`ADDRESS` that gets copies, BUCKET/PREFIX or @ENDPOINT/BUCKET/PREFIX; may be repeated"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only objects with this tag, `NAME=VALUE`; may be repeated"},
+		whereFlag("copies only objects"),
 		&cli.StringFlag{Name: "tier", Usage: "of the copies: tier here, storage class at an endpoint"},
 		&cli.StringFlag{Name: "sealing", Usage: "on: copies here are encrypted at rest, whatever their bucket says"},
 		&cli.StringFlag{Name: "delete-markers", Usage: "on or off: delete markers go along", DefaultText: "on"},
@@ -104,6 +105,7 @@ func addresses(r desk.ReplicationInfo) string {
 // replicationChange reads the flags of a rule.
 func replicationChange(c *cli.Command, in map[string]any) error {
 	texts(c, in, "prefix")
+	textsOrNone(c, in, "where")
 	for flag, field := range map[string]string{"delete-markers": "deleteMarkers", "removals": "removals",
 		"onward": "onward",
 		"state":  "on"} {

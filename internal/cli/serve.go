@@ -6,7 +6,6 @@ import (
 	"log/slog"
 	"os"
 	"runtime/debug"
-	"runtime/pprof"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -99,8 +98,6 @@ func serveFlags() []cli.Flag {
 			Sources: env("GUARD")},
 		&cli.BoolFlag{Name: "accept-volume",
 			Usage: "take the volume of the tier main as it is, once, although its marker file is missing"},
-		&cli.StringFlag{Name: "cpu-profile", Usage: "write a profile of the processor's time to this `FILE`", Hidden: true,
-			Sources: env("CPU_PROFILE")},
 		&cli.IntFlag{Name: "trail-days", Usage: "how many `DAYS` the audit trail is kept", DefaultText: "400",
 			Sources: env("TRAIL_DAYS")},
 		&cli.DurationFlag{Name: "slow-after", Usage: "how long a client may be silent", DefaultText: "30s",
@@ -235,17 +232,6 @@ func (a *app) serveCommand() *cli.Command {
 			}
 			if a.Getenv("GOGC") == "" {
 				debug.SetGCPercent(400) // the heap is small and short-lived
-			}
-			if path := c.String("cpu-profile"); path != "" {
-				f, err := os.Create(path)
-				if err != nil {
-					return err
-				}
-				defer f.Close()
-				if err := pprof.StartCPUProfile(f); err != nil {
-					return err
-				}
-				defer pprof.StopCPUProfile()
 			}
 			s, err := service.Start(ctx, cfg, log)
 			if err != nil {

@@ -44,6 +44,7 @@ func jobFlags() []cli.Flag {
 			DefaultText: "asked for"},
 		&cli.BoolFlag{Name: "yes", Usage: "the passphrase is kept elsewhere; do not ask whether it is"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only objects with this tag, as `NAME=VALUE`; may be repeated"},
+		whereFlag("takes only objects"),
 		&cli.StringSliceFlag{Name: "bandwidth",
 			Usage: "bytes a second at the most, such as 2MiB, or at a time of day, such as `'08:00-18:00 2MiB'`; none for no limit; may be repeated"},
 		&cli.StringFlag{Name: "guard", Usage: "ask above this `SHARE` of the target that would be removed or replaced, such as 30%, or none",
@@ -128,6 +129,7 @@ func (a *app) syncJobCommands() []*cli.Command {
 // syncChange reads the flags of a job.
 func syncChange(c *cli.Command, in map[string]any) error {
 	texts(c, in, "from", "to", "mode", "by", "links", "note", "zone")
+	textsOrNone(c, in, "where", "schedule")
 	if c.IsSet("tier") {
 		in["class"] = c.String("tier")
 	}
@@ -170,11 +172,6 @@ func syncChange(c *cli.Command, in map[string]any) error {
 			return fault.From(err).In(flag)
 		}
 		in[flag] = d.Seconds()
-	}
-	if c.IsSet("schedule") {
-		if in["schedule"] = c.String("schedule"); c.String("schedule") == "none" {
-			in["schedule"] = ""
-		}
 	}
 	if c.IsSet("tag") {
 		tags, err := pairs("tag", c.StringSlice("tag"))
@@ -295,6 +292,9 @@ func takes(j desk.SyncInfo) string {
 	}
 	for _, name := range slices.Sorted(maps.Keys(j.Tags)) {
 		words = append(words, "tagged "+name+"="+j.Tags[name])
+	}
+	if j.Where != "" {
+		words = append(words, "where "+j.Where)
 	}
 	if len(j.Like) > 0 {
 		words = append(words, "keys like "+strings.Join(j.Like, ", "))

@@ -158,7 +158,11 @@ func TestSyncJobsOnTheCommandLine(t *testing.T) {
 		{"sync runs nightly", 0, "stopped"},
 		{"sync outcomes nightly 1 --limit 3", 0, "FH-0"},
 		{"sync outcomes nightly 1", 0, "FH-02.tif"},
-		{"sync change nightly --state off", 0, "nightly"},
+		{"sync change nightly --where age", 1, "age"},
+		{"sync change nightly --where sealed", 1, "cannot be told by sealed"},
+		{"sync change nightly --where lacks·tag·checked", 0, "where lacks tag checked"},
+		{"sync rehearse nightly", 0, "both sides are empty"},
+		{"sync change nightly --where none --state off", 0, "nightly"},
 		{"sync remove nightly --yes", 0, "Removed"},
 		{"sync show nightly", 4, "no such sync job"},
 	} {

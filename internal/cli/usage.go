@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,9 +19,9 @@ import (
 func (a *app) usageCommand() *cli.Command {
 	return &cli.Command{Name: "usage", Usage: "say what is kept, how it grows, what it costs, and when it is full",
 		Description: "Prices are those of tiers, for a month. What is added a day is worked out from the last 30 days.\n\n" +
-			examples("spindle usage", "spindle usage --by tier", "spindle usage --by day --from 2026-10-01 --csv > days.csv",
+			examples("spindle usage", "spindle usage --by tier", "spindle usage --by account", "spindle usage --by day --from 2026-10-01 --csv > days.csv",
 				"spindle usage --by who --bucket plates"),
-		Flags: []cli.Flag{&cli.StringFlag{Name: "by", Value: "bucket", Usage: "bucket, tier or day; of requests: who, traffic (by bucket) or traffic-day"},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "by", Value: "bucket", Usage: "bucket, tier, state or day; for operators account; of requests: who, traffic (by bucket) or traffic-day"},
 			&cli.StringFlag{Name: "bucket", Usage: "only of this `BUCKET`"},
 			&cli.StringFlag{Name: "from", Usage: "since this `DAY`, such as 2026-10-01", DefaultText: "30 days ago"},
 			&cli.StringFlag{Name: "to", Usage: "until this `DAY`", DefaultText: "today"},
@@ -51,12 +52,22 @@ func (a *app) usage(ctx context.Context, c *cli.Command) error {
 	var s sheet
 	var all any
 	switch by := c.String("by"); by {
-	case "bucket", "tier", "day":
+	case "account":
+		var r struct {
+			Accounts []desk.AccountUsage `json:"accounts"`
+		}
+		if err := p.call(ctx, http.MethodGet, "/api/v1/usage/accounts", q, nil, &r); err != nil {
+			return err
+		}
+		all, s = r, accountSheet(r.Accounts)
+	case "bucket", "tier", "day", "state":
+		q.Set("replicas", strconv.FormatBool(by == "state"))
 		var r desk.UsageReport
 		if err := p.call(ctx, http.MethodGet, "/api/v1/usage", q, nil, &r); err != nil {
 			return err
 		}
-		all, s = r, map[string]func(*desk.UsageReport) sheet{"bucket": bucketSheet, "tier": tierSheet, "day": daySheet}[by](&r)
+		all, s = r, map[string]func(*desk.UsageReport) sheet{"bucket": bucketSheet, "tier": tierSheet, "day": daySheet,
+			"state": stateSheet}[by](&r)
 	case "who", "traffic", "traffic-day":
 		q.Set("by", map[string]string{"who": "who", "traffic": "bucket", "traffic-day": "day"}[by])
 		var t struct {
@@ -67,7 +78,7 @@ func (a *app) usage(ctx context.Context, c *cli.Command) error {
 		}
 		all, s = t, trafficSheet(q.Get("by"), t.Traffic)
 	default:
-		return wrongUsage("--by is bucket, tier, day, who, traffic or traffic-day").see(c)
+		return wrongUsage("--by is bucket, tier, state, day, account, who, traffic or traffic-day").see(c)
 	}
 	if c.Bool("csv") {
 		return a.writeCSV(s)
@@ -145,6 +156,33 @@ func bucketSheet(r *desk.UsageReport) sheet {
 			s.says += ", and is full on " + dayOf(d.FullOn) + " if it goes on so"
 		}
 		s.says += "."
+	}
+	return s
+}
+
+func accountSheet(list []desk.AccountUsage) sheet {
+	s := sheet{columns: []column{{"ACCOUNT", false}, {"BUCKETS", true}, {"OBJECTS", true}, {"CURRENT", true}, {"PREVIOUS", true},
+		{"UNFINISHED", true}, {"COST A MONTH", true}, {"ADDED", true}, {"A DAY", true}}, says: "Accounts that have buckets."}
+	for _, u := range list {
+		s.rows = append(s.rows, []string{u.Account, count(int64(u.Buckets)), count(u.Now.Objects), size(u.Now.Bytes), size(u.Now.PreviousBytes),
+			size(u.Unfinished), money(u.Cost), more(u.Added), more(int64(u.PerDay))})
+		s.plain = append(s.plain, []string{u.Account, plain(int64(u.Buckets)), plain(u.Now.Objects), plain(u.Now.Bytes),
+			plain(u.Now.PreviousBytes), plain(u.Unfinished), strconv.FormatFloat(u.Cost, 'f', 6, 64), plain(u.Added), plain(int64(u.PerDay))})
+	}
+	return s
+}
+
+// stateSheet says in which states of storage bytes are.
+func stateSheet(r *desk.UsageReport) sheet {
+	s := sheet{columns: []column{{"BUCKET", false}, {"CURRENT", true}, {"OF THEM REPLICAS", true}, {"PREVIOUS", true}, {"UNFINISHED", true}},
+		says: "Replicas are what came as copies of another bucket."}
+	for _, b := range append(slices.Clone(r.Buckets), r.Total) {
+		copies := desk.Quantity{}
+		if b.Replicas != nil {
+			copies = *b.Replicas
+		}
+		s.rows = append(s.rows, []string{cmpOr(b.Bucket, "all"), size(b.Now.Bytes), size(copies.Bytes), size(b.Now.PreviousBytes), size(b.Unfinished)})
+		s.plain = append(s.plain, []string{b.Bucket, plain(b.Now.Bytes), plain(copies.Bytes), plain(b.Now.PreviousBytes), plain(b.Unfinished)})
 	}
 	return s
 }

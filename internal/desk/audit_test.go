@@ -2,6 +2,7 @@ package desk_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -81,6 +82,59 @@ func TestAudit(t *testing.T) {
 	if got := fmt.Sprint(findings(v, "POST", "/api/v1/audit/run")); strings.Contains(got, "plates") || strings.Contains(got, "annex") ||
 		strings.Contains(got, harness.Key) {
 		t.Errorf("another account sees %s", got)
+	}
+}
+
+// TestAuditFindsConflicts has rules and a job work against each other.
+func TestAuditFindsConflicts(t *testing.T) {
+	s := harness.Service(t, nil)
+	c := fill(t, s, 3, func(i int) string { return fmt.Sprint("k", i) })
+	for _, b := range []string{"copies", "other"} {
+		if err := c.CreateBucket(t.Context(), b); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p := newPerson(t, s)
+	p.signIn()
+	ok := func(method, path string, in any) {
+		t.Helper()
+		if st, e := p.ask(method, path, in); st >= 300 {
+			t.Fatalf("%s %s: %d %v", method, path, st, e)
+		}
+	}
+	rule := func(name, prefix string, days int) {
+		t.Helper()
+		ok("PUT", "/api/v1/buckets/plates/lifecycle/rules/"+name, map[string]any{"rule": map[string]any{"name": name,
+			"scope": map[string]any{"prefix": prefix}, "actions": []any{map[string]any{"of": "current", "do": "remove", "days": days}}}})
+	}
+	rule("all", "", 30)
+	rule("scans", "scans/", 90)
+	rule("soon", "scans/", 9)
+	for name, priority := range map[string]int{"first": 20, "second": 10} {
+		ok("POST", "/api/v1/replications", map[string]any{"name": name, "bucket": "plates", "existing": "leave", "priority": priority,
+			"mend": true, "targets": []any{map[string]any{"address": "copies/"}}})
+	}
+	ok("POST", "/api/v1/syncs", map[string]any{"name": "mirror", "from": "other/", "to": "copies/", "mode": "mirror"})
+	st, e := p.ask("POST", "/api/v1/audit/run", map[string]any{})
+	if st != 200 {
+		t.Fatal(e)
+	}
+	var found []string
+	for _, f := range e["findings"].([]any) {
+		if x := f.(map[string]any); x["check"] == "rules-conflict" {
+			found = append(found, fmt.Sprint(x["subject"], ": ", x["says"]))
+		}
+	}
+	slices.Sort(found)
+	text := strings.Join(found, "\n")
+	for _, want := range []string{"mirror: mirrors into copies/ and removes", "plates scans: \"remove the current version, 90 days",
+		"the rule all says", "second to copies: never copies there"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not found:\n%s", want, text)
+		}
+	}
+	if strings.Contains(text, "plates soon") || strings.Contains(text, "plates all") || strings.Contains(text, "first: ") {
+		t.Errorf("too much is found:\n%s", text)
 	}
 }
 

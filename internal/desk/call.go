@@ -35,7 +35,7 @@ func call[In, Out any](to *calls, needs rule, name, route, topic, summary string
 	huma.Register(to.api, op, func(ctx context.Context, in *In) (*Out, error) {
 		out, err := f(ctx, in)
 		if err != nil {
-			return nil, d.problem(err)
+			return nil, d.problem(ctx, err)
 		}
 		return out, nil
 	})

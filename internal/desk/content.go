@@ -24,7 +24,7 @@ import (
 func (d *Desk) raw(call func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		if err := call(w, r); err != nil {
-			writeProblem(w, d.problem(err))
+			writeProblem(w, d.problem(r.Context(), err))
 		}
 	}
 }

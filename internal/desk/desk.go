@@ -55,6 +55,8 @@ type Desk struct {
 	live      *live
 	rules     map[string]rule // of every call, by its operation
 
+	ids *door.RequestIDs
+
 	checking sync.Mutex
 	checks   map[string]*rate.Limiter // of settings, by who asks for them
 }
@@ -65,6 +67,7 @@ func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Des
 		settings.SessionFor = 12 * time.Hour
 	}
 	d := &Desk{store: s, gate: g, endpoints: settings.Endpoints, settings: settings, log: log, held: door.NewBudget(heldByEach, heldByAll),
+		ids:    door.NewRequestIDs(),
 		checks: map[string]*rate.Limiter{}}
 	d.live = startLive(d)
 	return d
@@ -76,7 +79,7 @@ func (d *Desk) Stop() { d.live.stop() }
 // Handler gives the routes.
 func (d *Desk) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(d.recovered, secureHeaders)
+	r.Use(d.numbered, d.recovered, secureHeaders)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { plain(w, http.StatusOK, "alive\n") })
 	r.Get("/readyz", d.ready)
 	if d.settings.Registry != nil {
@@ -86,6 +89,7 @@ func (d *Desk) Handler() http.Handler {
 		r.Use(d.identify)
 		d.api(r)
 		r.Get("/api/v1/events", d.events)
+		r.Get("/api/v1/profiles/{kind}", d.raw(d.profile))
 		r.Get("/api/v1/buckets/{bucket}/body", d.raw(d.download))
 		r.Put("/api/v1/buckets/{bucket}/body", d.raw(d.upload))
 		r.Put("/api/v1/buckets/{bucket}/uploads/{id}/parts/{number}", d.raw(d.putPart))
@@ -111,7 +115,10 @@ func Document() ([]byte, error) {
 
 func (d *Desk) api(r chi.Router) huma.API {
 	d.rules = map[string]rule{}
-	huma.NewError = newProblem
+	huma.NewErrorWithContext = newProblem
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		return newProblem(nil, status, message, errs...)
+	}
 	huma.DefaultArrayNullable = false
 	cfg := huma.DefaultConfig("Spindle desk", "1")
 	cfg.DocsPath = ""
@@ -163,6 +170,17 @@ func (d *Desk) ready(w http.ResponseWriter, r *http.Request) {
 	plain(w, http.StatusOK, "ready\n")
 }
 
+// requestHeader tells the id of a request, which stands in problems and in the log.
+const requestHeader = "Spindle-Request"
+
+func (d *Desk) numbered(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		id := d.ids.Next()
+		w.Header().Set(requestHeader, id)
+		next.ServeHTTP(w, r.WithContext(door.Numbered(r.Context(), id)))
+	})
+}
+
 func (d *Desk) recovered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		defer func() {
@@ -173,7 +191,7 @@ func (d *Desk) recovered(next http.Handler) http.Handler {
 				}
 				return
 			}
-			d.log.Error("a call broke", "path", r.URL.Path, "panic", p)
+			d.log.Error("a call broke", "path", r.URL.Path, "request", door.RequestID(r.Context()), "panic", p)
 			writeProblem(w, &Problem{Title: "Internal error", Status: 500, Detail: "something went wrong inside the service",
 				Code: "internal", Remedy: "try again; the service's log has the cause"})
 		}()

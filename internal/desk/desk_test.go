@@ -130,6 +130,34 @@ func TestSessions(t *testing.T) {
 // signature or session; a new call is found here by itself.
 var inPath = regexp.MustCompile(`\{\w+\}`)
 
+// TestProblemsNameTheirRequest looks for the id of a request in its header and its problem.
+func TestProblemsNameTheirRequest(t *testing.T) {
+	s := harness.Service(t, nil)
+	seen := map[string]bool{}
+	for _, path := range []string{"/api/v1/buckets", "/api/v1/nothing", "/api/v1/buckets?limit=x"} {
+		resp, err := http.Get(s.DeskURL + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var p struct{ Request string }
+		err = json.NewDecoder(resp.Body).Decode(&p)
+		resp.Body.Close()
+		id := resp.Header.Get("Spindle-Request")
+		if err != nil || len(id) != 20 || p.Request != id || seen[id] {
+			t.Errorf("%s: the header has %q, the problem %q, %v", path, id, p.Request, err)
+		}
+		seen[id] = true
+	}
+	p := newPerson(t, s)
+	p.signIn()
+	if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"nam": "x"}); st != 422 || len(e["request"].(string)) != 20 {
+		t.Errorf("what the document refuses: %d %v", st, e)
+	}
+	if st, e := p.ask("GET", "/api/v1/profiles/nothing", nil); st != 404 || e["code"] != "profile" {
+		t.Errorf("no such profile: %d %v", st, e)
+	}
+}
+
 func TestEveryCallNeedsSomebody(t *testing.T) {
 	s := harness.Service(t, nil)
 	doc, err := desk.Document()

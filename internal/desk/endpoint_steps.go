@@ -39,7 +39,7 @@ func (d *Desk) watchEndpoint(w http.ResponseWriter, r *http.Request) error {
 	tell := lines[EndpointStep](w)
 	e, err := d.watched(r.Context(), &in, func(f client.Finding) { tell(EndpointStep{Finding: &f}) })
 	if err != nil {
-		p := d.problem(err)
+		p := d.problem(r.Context(), err)
 		tell(EndpointStep{Problem: p})
 		return nil
 	}

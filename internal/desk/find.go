@@ -62,7 +62,7 @@ func (d *Desk) findCalls(to *calls) {
 		"Build the index of a bucket anew; until it is, find looks at objects", d.rebuildFindIndex, answers(204))
 	call(to, rule{admin: true}, "list-saved-finds", "GET /find/saved", "find", "List the questions that the account keeps", d.savedFinds)
 	call(to, rule{admin: true}, "save-find", "PUT /find/saved/{name}", "find", "Keep a question under a name", d.saveFind, answers(204))
-	call(to, rule{admin: true}, "forget-find", "DELETE /find/saved/{name}", "find", "Forget a question", d.forgetFind, answers(204))
+	call(to, rule{admin: true}, "forget-find", "DELETE /find/saved/{name}", "find", "Forget a question", d.forgetSaved(catalog.SavedFind), answers(204))
 	call(to, rule{}, "find-words", "GET /find/words", "find", "Fields and values to offer while an expression is typed", d.findWords)
 }
 

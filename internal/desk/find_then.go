@@ -3,7 +3,6 @@ package desk
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"slices"
 	"time"
 
@@ -33,9 +32,8 @@ func (d *Desk) findThen(ctx context.Context, f *finding, b *catalog.Bucket, at *
 	for i, e := range page {
 		v := e.Version
 		out.Looked++
-		o := query.Object{Bucket: b.Name.String(), Key: v.Key.String(), Type: v.Headers.ContentType, Tier: f.base.Tiers.Name(v.Body.Tier),
-			Writer: v.By, MD5: v.ETag.String(), CRC64: fmt.Sprintf("%016x", v.CRC64), Version: v.ID().String(), Size: v.Size,
-			Changed: v.Created, Sealed: v.Body.Sealed(), Current: true, Metadata: v.Metadata, Tags: v.Tags}
+		o := query.Of(v)
+		o.Bucket, o.Tier, o.Current = b.Name.String(), f.base.Tiers.Name(v.Body.Tier), true
 		if !query.Holds(f.expr, o, f.asOf) {
 			continue
 		}

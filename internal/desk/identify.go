@@ -72,7 +72,7 @@ func (d *Desk) identify(next http.Handler) http.Handler {
 		}
 		if err != nil {
 			door.BodyOf(r).Refuse(w)
-			writeProblem(w, d.problem(err))
+			writeProblem(w, d.problem(r.Context(), err))
 			return
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), identityKey{}, id)))

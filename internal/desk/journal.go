@@ -8,6 +8,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
@@ -136,6 +137,14 @@ func says(e catalog.JournalEntry) string {
 func (d *Desk) journalCalls(to *calls) {
 	call(to, rule{}, "list-journal", "GET /journal", "journal",
 		"Changes, latest first, or in order after a position", d.listJournal)
+	call(to, rule{do: access.Settings, on: onWhole}, "bucket-journal", "GET /buckets/{bucket}/journal", "journal",
+		"Say how the journal of a bucket is kept, and what it occupies", d.bucketJournal)
+	call(to, rule{admin: true}, "list-saved-filters", "GET /journal/saved", "journal",
+		"List the filters of the journal that the account keeps", d.savedFilters)
+	call(to, rule{admin: true}, "save-filter", "PUT /journal/saved/{name}", "journal", "Keep a filter of the journal under a name",
+		d.saveFilter, answers(204))
+	call(to, rule{admin: true}, "forget-filter", "DELETE /journal/saved/{name}", "journal", "Forget a filter of the journal",
+		d.forgetSaved(catalog.SavedJournal), answers(204))
 }
 
 // mayFilter refuses to look for what somebody did to who may not be told who did it.

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"math"
@@ -9,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/door"
 )
 
 // Problem is an error as RFC 9457 has it, with our fields.
@@ -24,6 +26,8 @@ type Problem struct {
 	RetryAfter int `json:"retryAfter,omitempty" doc:"Seconds for which it is of no use to ask again"`
 
 	Position *int `json:"position,omitempty" doc:"Where in the text at fault, in bytes"`
+
+	Request string `json:"request,omitempty" doc:"The id of the request, by which the log names it"`
 
 	Complaints []Complaint `json:"complaints,omitempty" doc:"All that is wrong, when it is more than one thing"`
 }
@@ -58,8 +62,8 @@ var statuses = map[fault.Kind]int{
 	fault.Damaged: 500, fault.Slow: 408,
 }
 
-// problem renders a fault.
-func (d *Desk) problem(err error) *Problem {
+// problem renders a fault of a request.
+func (d *Desk) problem(ctx context.Context, err error) *Problem {
 	f := fault.From(err)
 	status := statuses[f.Kind]
 	if f.Code == "quota" {
@@ -69,10 +73,10 @@ func (d *Desk) problem(err error) *Problem {
 		status = http.StatusUnsupportedMediaType
 	}
 	if status >= 500 {
-		d.log.Warn("a call failed", "code", f.Code, "error", err)
+		d.log.Warn("a call failed", "code", f.Code, "request", door.RequestID(ctx), "error", err)
 	}
 	p := &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field,
-		Remedy: f.Remedy, RetryAfter: int(math.Ceil(f.After.Seconds())), Position: f.At}
+		Remedy: f.Remedy, RetryAfter: int(math.Ceil(f.After.Seconds())), Position: f.At, Request: door.RequestID(ctx)}
 	if all := complaints(err); len(all) > 1 {
 		p.Complaints = all
 	}
@@ -84,8 +88,11 @@ func (d *Desk) problem(err error) *Problem {
 }
 
 // newProblem renders what huma finds wrong with a request before we see it.
-func newProblem(status int, message string, errs ...error) huma.StatusError {
+func newProblem(ctx huma.Context, status int, message string, errs ...error) huma.StatusError {
 	p := &Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: "request"}
+	if ctx != nil {
+		p.Request = door.RequestID(ctx.Context())
+	}
 	if status == http.StatusUnprocessableEntity {
 		p.Code, p.Remedy = "request-invalid", "see /openapi.yaml for what the call takes"
 	}
@@ -103,6 +110,7 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 }
 
 func writeProblem(w http.ResponseWriter, p *Problem) {
+	p.Request = w.Header().Get(requestHeader)
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
 	_ = json.NewEncoder(w).Encode(p) // the client may be gone

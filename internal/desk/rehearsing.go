@@ -304,7 +304,7 @@ func (d *Desk) showComing(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	keys, err := d.store.Catalog.AgedOf(ctx, f.ID, f.Versioning, [][]byte{[]byte(in.Key)})
+	keys, err := d.store.Catalog.AgedOf(ctx, f.ID, f.Versioning, set, [][]byte{[]byte(in.Key)})
 	if err != nil {
 		return nil, err
 	}
@@ -318,7 +318,6 @@ func (d *Desk) showComing(ctx context.Context, in *struct {
 		return nil, err
 	}
 	for _, k := range keys {
-		works.Masked(set, k)
 		if i := slices.IndexFunc(k.Versions, func(x lifecycle.Version) bool { return x.Number == v.Number }); i >= 0 {
 			d.coming(&out.Body, set, k, i)
 			for j := range out.Body.Coming { // who may not list the bucket is not told what its rules are called

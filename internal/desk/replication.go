@@ -18,6 +18,7 @@ type ReplicationInfo struct {
 	Priority int               `json:"priority" doc:"Where two rules copy to one place, the greater one does"`
 	Prefix   string            `json:"prefix,omitempty"`
 	Tags     map[string]string `json:"tags,omitempty" doc:"That an object must have, all of them"`
+	Where    string            `json:"where,omitempty" doc:"What must hold of an object, as an expression of find"`
 	Markers  bool              `json:"deleteMarkers" doc:"Delete markers go along"`
 	Removals bool              `json:"removals" doc:"Removals that leave nothing go along"`
 	Onward   bool              `json:"onward" doc:"What came here as a replica travels on"`
@@ -160,7 +161,7 @@ func (d *Desk) replicationInfos(ctx context.Context, rules []*replication.Rule) 
 	}
 	out := []ReplicationInfo{}
 	for _, r := range rules {
-		x := ReplicationInfo{Name: r.Name, Bucket: r.Bucket, On: r.On, Priority: r.Priority, Prefix: r.Prefix, Tags: r.Tags,
+		x := ReplicationInfo{Name: r.Name, Bucket: r.Bucket, On: r.On, Priority: r.Priority, Prefix: r.Prefix, Tags: r.Tags, Where: r.Where.String(),
 			Markers: r.Markers, Removals: r.Removals, Onward: r.Onward, Says: r.Words(), Revision: r.Revision,
 			Created: r.Created, Changed: r.Changed, By: r.By, State: "off", Targets: []TargetInfo{}}
 		if r.Lag.Share > 0 {

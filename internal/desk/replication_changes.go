@@ -13,6 +13,7 @@ import (
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/query"
 	"spindle/internal/core/replication"
 	"spindle/internal/side"
 )
@@ -36,6 +37,7 @@ type ReplicationChange struct {
 	Priority *int               `json:"priority,omitempty" minimum:"1" maximum:"1000000"`
 	Prefix   *string            `json:"prefix,omitempty" maxLength:"1024"`
 	Tags     *map[string]string `json:"tags,omitempty"`
+	Where    *string            `json:"where,omitempty" maxLength:"4000" doc:"Only objects for which this expression of find holds: of key, type, size, changed, md5, crc64, writer, field, tag; empty: all"`
 	Markers  *bool              `json:"deleteMarkers,omitempty"`
 	Removals *bool              `json:"removals,omitempty"`
 	Onward   *bool              `json:"onward,omitempty"`
@@ -70,6 +72,12 @@ func (d *Desk) applyReplication(ctx context.Context, c *ReplicationChange, r *re
 	set(&r.Onward, c.Onward)
 	if c.Tags != nil {
 		r.Tags = *c.Tags
+	}
+	if c.Where != nil {
+		var err error
+		if r.Where, err = query.ParseScope(*c.Where, d.store.Catalog.Now(), query.Lasting); err != nil {
+			return fault.From(err).In("where")
+		}
 	}
 	if c.NoLag {
 		r.Lag = replication.Lag{}

@@ -38,7 +38,7 @@ const (
 // ruled refuses calls that break their rule.
 func (d *Desk) ruled(ctx huma.Context, next func(huma.Context)) {
 	if err := d.check(ctx); err != nil {
-		p := d.problem(err)
+		p := d.problem(ctx.Context(), err)
 		ctx.SetHeader("Content-Type", "application/problem+json")
 		ctx.SetStatus(p.Status)
 		_ = json.NewEncoder(ctx.BodyWriter()).Encode(p) // the client may be gone

@@ -37,7 +37,14 @@ type bucketChange struct {
 	Sealing    *bool                `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
 	Tier       string               `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
 	Required   *bucket.Requirements `json:"required,omitempty" maxItems:"100" doc:"All that is asked of metadata"`
+	Journal    *journalChange       `json:"journal,omitempty" doc:"How changes of objects are kept on record"`
 	IfRevision int                  `json:"ifRevision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
+}
+
+// journalChange says what to change of how a journal is kept.
+type journalChange struct {
+	Days   *int  `json:"days,omitempty" minimum:"0" maximum:"36500" doc:"How long entries are kept, at least; 0: as long as the service keeps its journal"`
+	Paused *bool `json:"paused,omitempty" doc:"Changes are not recorded; what is there stays"`
 }
 
 func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
@@ -59,6 +66,12 @@ func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
 	}
 	if c.Required != nil {
 		edits = append(edits, bucket.Require(*c.Required))
+	}
+	if c.Journal != nil && c.Journal.Days != nil {
+		edits = append(edits, bucket.JournalDays(*c.Journal.Days))
+	}
+	if c.Journal != nil && c.Journal.Paused != nil {
+		edits = append(edits, bucket.PauseJournal(*c.Journal.Paused))
 	}
 	if c.Tier != "" {
 		edits = append(edits, bucket.Tier(c.Tier))

@@ -38,6 +38,7 @@ type SyncInfo struct {
 	Zone      string       `json:"zone,omitempty"`
 	Next      *time.Time   `json:"next,omitempty" doc:"When the schedule is due"`
 	Tags      object.Tags  `json:"tags,omitempty" doc:"That an object must have to take part"`
+	Where     string       `json:"where,omitempty" doc:"What must hold of an object that takes part, as an expression of find"`
 	Prefix    string       `json:"prefix,omitempty" doc:"Of keys that take part"`
 	Bandwidth []string     `json:"bandwidth,omitempty" doc:"Limits, such as 2MiB, or 08:00-18:00 2MiB"`
 	Sealing   string       `json:"sealing" enum:"none,content,names" doc:"What is sealed before it leaves: contents, or names too"`
@@ -85,7 +86,7 @@ func syncInfo(j *syncing.Job, last *syncing.Run) SyncInfo {
 		By: string(j.By), Like: j.Like, LeaveOut: j.LeaveOut, SizeFrom: j.SizeFrom, SizeTo: j.SizeTo,
 		Older: j.OlderBy.Seconds(), Newer: j.NewerBy.Seconds(), Links: j.Links, Class: j.Class, Sealed: j.Sealed,
 		Parallel: j.Parallel, Share: 100 * j.Guard.Share, Most: j.Guard.Most, Schedule: j.Schedule, Zone: j.Zone, Next: j.Next,
-		Revision: j.Revision, Created: j.Created, ChangedBy: j.Who, Says: j.Sentence(), Tags: j.Tags, Prefix: j.Prefix,
+		Revision: j.Revision, Created: j.Created, ChangedBy: j.Who, Says: j.Sentence(), Tags: j.Tags, Where: j.Where, Prefix: j.Prefix,
 		Sealing: "none", Restores: j.Restores, AsOf: j.AsOf}
 	for _, l := range j.Limits {
 		x.Bandwidth = append(x.Bandwidth, l.String())
@@ -221,6 +222,7 @@ type SyncChange struct {
 	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Of schedule and limits, such as Europe/Oslo; empty: UTC"`
 
 	Tags      *map[string]string `json:"tags,omitempty"`
+	Where     *string            `json:"where,omitempty" maxLength:"4000" doc:"Only objects for which this expression of find holds: of key, type, size, changed, md5, crc64, field, tag; empty: all"`
 	Bandwidth *[]string          `json:"bandwidth,omitempty" maxItems:"24" doc:"Limits, such as 2MiB, or 08:00-18:00 2MiB; the first that is for the time of day holds"`
 
 	Sealing    *string `json:"sealing,omitempty" enum:"none,content,names" doc:"What is sealed before it leaves: contents, or names too"`
@@ -284,6 +286,13 @@ func (c *SyncChange) apply(j *syncing.Job, now time.Time) (err error) {
 		if j.Tags, err = object.NewTags(*c.Tags, object.MaxTags); err != nil {
 			return err
 		}
+	}
+	if c.Where != nil {
+		where, err := syncing.ParseWhere(*c.Where, now)
+		if err != nil {
+			return fault.From(err).In("where")
+		}
+		j.Where = where.String()
 	}
 	if c.Links != nil {
 		l, err := side.ParseLinks(*c.Links)

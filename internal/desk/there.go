@@ -362,7 +362,7 @@ func (d *Desk) copyBetween(w http.ResponseWriter, r *http.Request) error {
 		}
 	})
 	if err != nil {
-		tell(CopyStep{Problem: d.problem(err)})
+		tell(CopyStep{Problem: d.problem(ctx, err)})
 		return nil
 	}
 	tell(CopyStep{Moved: f.Size, Size: f.Size, ETag: out.ETag, Done: true})

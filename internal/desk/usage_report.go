@@ -2,6 +2,8 @@ package desk
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"spindle/internal/catalog"
@@ -25,6 +27,7 @@ type BucketUsage struct {
 	Bucket     string      `json:"bucket,omitempty"`
 	Now        UsageInfo   `json:"now"`
 	Unfinished int64       `json:"unfinished" doc:"Bytes of uploads that did not end"`
+	Replicas   *Quantity   `json:"replicas,omitempty" doc:"Of what is current: that which came as a copy of another bucket; when asked for"`
 	Tiers      []TierShare `json:"tiers"`
 	Cost       float64     `json:"cost" doc:"Of keeping current and previous versions for a month, by the prices of tiers, in the money of the house"`
 	Added      int64       `json:"added" doc:"Bytes since the first day, less what went"`
@@ -52,6 +55,8 @@ type DiskUsage struct {
 func (d *Desk) usageCalls(to *calls) {
 	mine := rule{admin: true}
 	call(to, mine, "usage-report", "GET /usage", "usage", "Say what is kept, how it grows, and what it costs", d.usageReport)
+	call(to, rule{oper: true}, "usage-accounts", "GET /usage/accounts", "usage", "Say what each account keeps, how it grows, and what it costs",
+		d.usageAccounts)
 	call(to, mine, "usage-traffic", "GET /usage/traffic", "usage", "Say how many requests there were, and their bytes", d.usageTraffic)
 }
 
@@ -82,7 +87,8 @@ func (s Span) days(now time.Time) (from, to time.Time, err error) {
 
 func (d *Desk) usageReport(ctx context.Context, in *struct {
 	Span
-	Bucket string `query:"bucket" maxLength:"63" doc:"Only of this one"`
+	Bucket   string `query:"bucket" maxLength:"63" doc:"Only of this one"`
+	Replicas bool   `query:"replicas" doc:"Say, too, what came as copies: all objects are looked at, some two million a second"`
 }) (*struct{ Body UsageReport }, error) {
 	now := d.store.Catalog.Now().UTC()
 	from, to, err := in.days(now)
@@ -96,21 +102,23 @@ func (d *Desk) usageReport(ctx context.Context, in *struct {
 	}
 	out := UsageReport{From: from.Format(time.DateOnly), To: to.Format(time.DateOnly), Buckets: []BucketUsage{}}
 	var days []catalog.Day
-	for after := ""; ; {
-		list, err := d.store.Catalog.Buckets(ctx, account, nil, after, 1000)
-		if err != nil {
-			return nil, err
+	if err := d.eachBucket(ctx, account, func(b *catalog.Bucket) error {
+		name := b.Name.String()
+		if in.Bucket != "" && in.Bucket != name {
+			return nil
 		}
-		if len(list) == 0 {
-			break
-		}
-		for _, b := range list {
-			if after = b.Name.String(); in.Bucket != "" && in.Bucket != after {
-				continue
+		u := g.bucket(b, now)
+		if in.Replicas {
+			objects, bytes, err := d.store.Catalog.ReplicasIn(ctx, b.ID)
+			if err != nil {
+				return err
 			}
-			out.Buckets = append(out.Buckets, g.bucket(b, now))
-			days = append(days, g.days[after]...)
+			u.Replicas = &Quantity{Objects: objects, Bytes: bytes}
 		}
+		out.Buckets, days = append(out.Buckets, u), append(days, g.days[name]...)
+		return nil
+	}); err != nil {
+		return nil, err
 	}
 	if in.Bucket != "" && len(out.Buckets) == 0 {
 		return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket %q of this account", in.Bucket).In("bucket")
@@ -120,6 +128,67 @@ func (d *Desk) usageReport(ctx context.Context, in *struct {
 		out.Disk, err = d.diskUsage(ctx, now)
 	}
 	return &struct{ Body UsageReport }{out}, err
+}
+
+func (d *Desk) eachBucket(ctx context.Context, account string, f func(*catalog.Bucket) error) error {
+	for after := ""; ; {
+		list, err := d.store.Catalog.Buckets(ctx, account, nil, after, 1000)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		for _, b := range list {
+			after = b.Name.String()
+			if err := f(b); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// AccountUsage is the usage of all buckets of an account.
+type AccountUsage struct {
+	Account string `json:"account"`
+	Buckets int    `json:"buckets"`
+	BucketUsage
+}
+
+// usageAccounts sums the usage of each account that has buckets.
+func (d *Desk) usageAccounts(ctx context.Context, in *struct{ Span }) (*struct {
+	Body struct {
+		Accounts []AccountUsage `json:"accounts" doc:"By name"`
+	}
+}, error) {
+	now := d.store.Catalog.Now().UTC()
+	from, to, err := in.days(now)
+	if err != nil {
+		return nil, err
+	}
+	g, err := d.gatherUsage(ctx, "", from, to)
+	if err != nil {
+		return nil, err
+	}
+	of := map[string]*UsageReport{}
+	if err := d.eachBucket(ctx, "", func(b *catalog.Bucket) error {
+		if of[b.Account] == nil {
+			of[b.Account] = &UsageReport{}
+		}
+		of[b.Account].Buckets = append(of[b.Account].Buckets, g.bucket(b, now))
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Accounts []AccountUsage `json:"accounts" doc:"By name"`
+		}
+	}{}
+	out.Body.Accounts = []AccountUsage{}
+	for _, name := range slices.Sorted(maps.Keys(of)) {
+		r := of[name]
+		g.total(r, nil, from, to, now)
+		out.Body.Accounts = append(out.Body.Accounts, AccountUsage{name, len(r.Buckets), r.Total})
+	}
+	return out, nil
 }
 
 // gathered is what usage is reported from.
@@ -194,6 +263,12 @@ func (g *gathered) total(out *UsageReport, days []catalog.Day, from, to, now tim
 		t.Now.Objects, t.Now.Bytes, t.Now.Previous = t.Now.Objects+b.Now.Objects, t.Now.Bytes+b.Now.Bytes, t.Now.Previous+b.Now.Previous
 		t.Now.PreviousBytes, t.Now.Markers = t.Now.PreviousBytes+b.Now.PreviousBytes, t.Now.Markers+b.Now.Markers
 		t.Unfinished, t.Cost, t.Added = t.Unfinished+b.Unfinished, t.Cost+b.Cost, t.Added+b.Added
+		if b.Replicas != nil {
+			if t.Replicas == nil {
+				t.Replicas = &Quantity{}
+			}
+			t.Replicas.Objects, t.Replicas.Bytes = t.Replicas.Objects+b.Replicas.Objects, t.Replicas.Bytes+b.Replicas.Bytes
+		}
 		t.Written, t.Removed, t.PerDay = t.Written+b.Written, t.Removed+b.Removed, t.PerDay+b.PerDay
 		for _, s := range b.Tiers {
 			if tiers[s.Tier] == nil {
@@ -216,25 +291,15 @@ func (g *gathered) total(out *UsageReport, days []catalog.Day, from, to, now tim
 	}
 }
 
-// diskUsage gives how full the disk of the first tier is, and when it will be, by what all
-// accounts add.
+// diskUsage gives how full the disk of the first tier is, and when it will be.
 func (d *Desk) diskUsage(ctx context.Context, now time.Time) (*DiskUsage, error) {
-	free, total, err := d.store.Spaces.First().Free()
-	if err != nil {
-		return nil, nil // the disk is away, which the overview tells
+	list, err := d.store.Filling(ctx, now)
+	for _, f := range list {
+		if f.Tier == tier.MainName {
+			return &DiskUsage{Total: f.Total, Free: f.Free, FullOn: f.FullOn}, err
+		}
 	}
-	days, err := d.store.Catalog.Days(ctx, time.Time{}, "", "")
-	if err != nil {
-		return nil, err
-	}
-	sortDays(days)
-	var points []usage.Point
-	var sum int64
-	for _, day := range days {
-		sum += day.Bytes + day.PreviousBytes
-		points = append(points, usage.Point{At: day.Day, Bytes: sum})
-	}
-	return &DiskUsage{Total: total, Free: free, FullOn: usage.FullOn(total-free, total, usage.PerDay(points, now), now)}, nil
+	return nil, err // the disk is away, which the overview tells
 }
 
 // TrafficInfo is requests of one bucket, key or day.

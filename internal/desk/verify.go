@@ -52,7 +52,7 @@ func (d *Desk) verifyReplication(w http.ResponseWriter, r *http.Request) error {
 			Tell: func(x works.Verified) { tell(VerifyStep{Target: at, Progress: &x}) }}
 		out, err := v.Run(ctx)
 		if err != nil {
-			tell(VerifyStep{Target: at, Problem: d.problem(err)})
+			tell(VerifyStep{Target: at, Problem: d.problem(ctx, err)})
 			continue
 		}
 		tell(VerifyStep{Target: at, Result: &out})

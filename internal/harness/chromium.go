@@ -26,7 +26,7 @@ func Chromium(ctx context.Context) (tab context.Context, stop func(), err error)
 	return tab, stop, nil
 }
 
-// Steps runs steps in a tab, and gives up after half a minute.
+// Steps runs steps in a tab, and gives up after a minute and a half.
 func Steps(tab context.Context, steps ...chromedp.Action[chromedp.Void]) error {
 	ctx, cancel := context.WithTimeout(tab, 90*time.Second)
 	defer cancel()

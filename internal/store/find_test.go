@@ -18,9 +18,9 @@ import (
 
 // objectOf gives what query sees of a version.
 func objectOf(v *object.Version, tiers func(int16) string, current bool) query.Object {
-	return query.Object{Bucket: "plates", Key: v.Key.String(), Type: v.Headers.ContentType, Tier: tiers(v.Body.Tier), Writer: v.By,
-		MD5: v.ETag.String(), CRC64: fmt.Sprintf("%016x", v.CRC64), Version: v.ID().String(), Size: v.Size, Changed: v.Created,
-		Sealed: v.Body.Sealed(), Current: current, Metadata: v.Metadata, Tags: v.Tags}
+	o := query.Of(v)
+	o.Bucket, o.Tier, o.Current = "plates", tiers(v.Body.Tier), current
+	return o
 }
 
 // TestFindAgrees puts random objects and asks random questions: the catalog finds what the

@@ -166,10 +166,9 @@ func (a *ageing) chooseWay(ctx context.Context) error {
 	if len(days) == 0 {
 		return nil
 	}
-	from, err := a.crew.store.Catalog.JournalFrom(ctx)
+	from, err := a.crew.store.Catalog.JournalFrom(ctx, a.bucket.Bucket, a.crew.settings.KeepJournal != 0)
 	if a.bucket.Upto.Add(-time.Duration(days[len(days)-1]) * lifecycle.Day).Before(from) {
-		// What is older than the journal is found by looking at all, which once a day is enough.
-		a.run.Whole = a.run.Whole || a.crew.settings.KeepJournal != 0
+		a.run.Whole = true // what is older than the journal is found by looking at all, which once a day is enough
 	}
 	return err
 }
@@ -189,21 +188,8 @@ func (a *ageing) source(ctx context.Context, from catalog.RunPlace, passed func(
 // judge says what is due of keys, as they are.
 func (a *ageing) judge(keys []*catalog.AgedKey, f func(*catalog.AgedKey, lifecycle.Verdict)) {
 	for _, k := range keys {
-		Masked(a.set, k)
 		for _, v := range a.set.Judge(&k.Key, a.run.Started) {
 			f(k, v)
-		}
-	}
-}
-
-// Masked sets which rules hold the versions of a key.
-func Masked(set *lifecycle.Set, k *catalog.AgedKey) {
-	k.Mask = set.KeyMask(k.Name)
-	for i := range k.Versions {
-		if v := &k.Versions[i]; v.Marker {
-			v.Mask = k.Mask
-		} else {
-			v.Mask = set.Mask(k.Name, v.Size, k.More[i].Tags)
 		}
 	}
 }
@@ -219,7 +205,7 @@ func (a *ageing) tally(ctx context.Context) (t tally, err error) {
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(2)
 	count := func(keys [][]byte) error {
-		aged, err := a.crew.store.Catalog.AgedOf(gctx, a.bucket.Bucket, a.bucket.Versioning, keys)
+		aged, err := a.crew.store.Catalog.AgedOf(gctx, a.bucket.Bucket, a.bucket.Versioning, a.set, keys)
 		mu.Lock()
 		defer mu.Unlock()
 		a.judge(aged, func(k *catalog.AgedKey, v lifecycle.Verdict) {
@@ -270,7 +256,7 @@ func (a *ageing) act(ctx context.Context, keys [][]byte) error {
 	var moves []move
 	before := slices.Clone(a.run.Counts)
 	by := catalog.Author{At: a.now(), Who: Ager}
-	err := a.crew.store.Catalog.ActOn(ctx, a.run, keys, by, func(aged []*catalog.AgedKey) (removals []catalog.DueRemoval,
+	err := a.crew.store.Catalog.ActOn(ctx, a.run, a.set, keys, by, func(aged []*catalog.AgedKey) (removals []catalog.DueRemoval,
 		outcomes []catalog.Outcome) {
 		moves, a.run.Counts = nil, slices.Clone(before) // it may be called again
 		a.judge(aged, func(k *catalog.AgedKey, v lifecycle.Verdict) {

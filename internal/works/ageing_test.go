@@ -14,6 +14,7 @@ import (
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/lifecycle"
 	"spindle/internal/core/object"
+	"spindle/internal/core/query"
 	"spindle/internal/core/tier"
 	"spindle/internal/harness"
 	"spindle/internal/store"
@@ -334,6 +335,10 @@ func TestScopesAreTheSameInSQL(t *testing.T) {
 	for _, p := range []string{"a", "a%", "a?", "plate", "é", "日", "\x00", "🌿"} {
 		add(lifecycle.ScopeForm{Prefix: p, Literal: true})
 	}
+	for _, w := range []string{`key contains "'"`, "size over 3", "not field taxon is Drosera", "lacks tag 'checked'",
+		"type is one of application/octet-stream, text/csv and changed after 7d ago", `key like "*é*" or key is plate`} {
+		add(lifecycle.ScopeForm{Where: w})
+	}
 	facts, err := s.Facts(t.Context(), plates)
 	if err != nil {
 		t.Fatal(err)
@@ -353,7 +358,7 @@ func TestScopesAreTheSameInSQL(t *testing.T) {
 	for i, r := range set.Rules {
 		var want int64
 		for _, e := range page {
-			if set.Mask(e.Name(), e.Version.Size, nil)&(1<<i) != 0 {
+			if set.Mask(query.Of(e.Version))&(1<<i) != 0 {
 				want++
 			}
 		}

@@ -16,6 +16,9 @@ func Audit(ctx context.Context, s *store.Store, account string, now time.Time) e
 	if err != nil {
 		return err
 	}
+	if err := errors.Join(auditConflicts(ctx, s, account, f), auditDisks(ctx, s, account, f)); err != nil {
+		return err
+	}
 	return s.Catalog.KeepAudit(ctx, account, now, audit.Look(f))
 }
 

@@ -282,8 +282,17 @@ func (c *Crew) forget(ctx context.Context, _ *lease) error {
 	if n > 0 {
 		c.log.Info("old entries of the audit trail were forgotten", "entries", n)
 	}
-	if err := c.store.Catalog.ForgetOld(ctx); err != nil || c.settings.KeepJournal == 0 {
+	if err := c.store.Catalog.ForgetOld(ctx); err != nil {
 		return err
+	}
+	if n, err = c.store.Catalog.ClearGaps(ctx); err != nil {
+		return err
+	}
+	if n > 0 {
+		c.log.Info("entries that journals leave out were removed", "entries", n)
+	}
+	if c.settings.KeepJournal == 0 {
+		return nil
 	}
 	gone, err := c.store.Catalog.ForgetJournal(ctx, c.store.Catalog.Now().Add(-c.settings.KeepJournal))
 	if len(gone) > 0 {

@@ -18,6 +18,7 @@ const Buckets = lazy(() => import('./pages/buckets/Buckets'));
 const Bucket = lazy(() => import('./pages/bucket/Bucket'));
 const ObjectPage = lazy(() => import('./pages/object/ObjectPage'));
 const Journal = lazy(() => import('./pages/journal/Journal'));
+const Posts = lazy(() => import('./pages/journal/Posts'));
 const UploadsPage = lazy(() => import('./pages/uploads/Uploads'));
 const Access = lazy(() => import('./pages/access/Access'));
 const Tiers = lazy(() => import('./pages/tiers/Tiers'));
@@ -68,6 +69,7 @@ createRoot(document.getElementById('root')!).render(
                       <Route path="/usage" element={<Usage />} />
                       <Route path="/audit" element={<Audit />} />
                       <Route path="/journal" element={<Journal />} />
+                      <Route path="/journal/posts" element={<Posts />} />
                       <Route path="/access/:section?" element={<Access />} />
                       <Route path="/tiers" element={<Tiers />} />
                       <Route path="/replication" element={<Threads />} />

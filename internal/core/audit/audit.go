@@ -37,6 +37,8 @@ const (
 	RestoreSoon  = 90 * 24 * time.Hour // a copy that was never brought back
 	LateAfter    = time.Hour
 	NearQuota    = 0.9
+	NearFull     = 0.9 // of a disk
+	FullSoon     = 30 * 24 * time.Hour
 	LeastBytes   = 1 << 20 // of previous versions, to be told of
 )
 
@@ -170,7 +172,26 @@ func (l *looking) target(t *Target) {
 	}
 }
 
+func (l *looking) disk(d *Disk) {
+	used := float64(d.Total-d.Free) / float64(max(d.Total, 1))
+	soon := d.FullOn != nil && d.FullOn.Sub(l.f.Now) < FullSoon
+	if used < NearFull && !soon {
+		return
+	}
+	says := fmt.Sprintf("%.0f %% of its disk is used", 100*used)
+	if soon {
+		says += ", and it is full on " + d.FullOn.Format(time.DateOnly) + " when it goes on so"
+	}
+	l.add(Serious, "disk-near-full", "tier "+d.Tier, says, "soon nothing more can be written", 0, "spindle tier show "+d.Tier, "/tiers")
+}
+
 func (l *looking) rest() {
+	for _, c := range l.f.Conflicts {
+		l.add(Worth, "rules-conflict", c.Subject, c.Says, "one of them does not do what somebody meant it to", 0, c.Fix, c.Page)
+	}
+	for i := range l.f.Disks {
+		l.disk(&l.f.Disks[i])
+	}
 	for _, r := range l.f.Rules {
 		if l.since(r.Saved) > Fresh {
 			l.add(Worth, "rule-never-matched", r.Bucket+" "+r.Name, "the lifecycle rule never acted on anything", "it may not say what was meant", 0,
@@ -179,7 +200,7 @@ func (l *looking) rest() {
 	}
 	for _, p := range l.f.Posts {
 		l.add(Serious, "post-fails", p.Name, "changes do not arrive: "+p.Says, "the program there acts on nothing new, and the journal is kept for it", 0,
-			"spindle journal post try "+p.Name, "/journal")
+			"spindle journal post try "+p.Name, "/journal/posts")
 	}
 	for _, c := range l.f.Censuses {
 		l.add(Serious, "census-fails", c.Name, "the last run failed: "+c.Says, "the list that is read is an old one", 0, "spindle census run "+c.Name,

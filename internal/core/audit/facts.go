@@ -14,6 +14,23 @@ type Facts struct {
 	Rules     []IdleRule
 	Posts     []Failing
 	Censuses  []Failing
+	Conflicts []Conflict
+	Disks     []Disk // of the service, for accounts that operate it
+}
+
+// Conflict is a rule or a job that another one works against.
+type Conflict struct {
+	Subject string
+	Says    string
+	Fix     string // a command
+	Page    string
+}
+
+// Disk is where the bodies of a tier are.
+type Disk struct {
+	Tier        string
+	Free, Total int64      // bytes
+	FullOn      *time.Time // when it goes on so; nil: not soon
 }
 
 // IdleRule is a lifecycle rule that is on and never acted on anything.

@@ -17,14 +17,28 @@ type Settings struct {
 	Sealing    bool   // new bodies are encrypted at rest
 	Tier       string // where new bodies go that name no other; "" for main
 	Required   Requirements
+	Journal    Journal
 }
 
+// Journal says how long the changes of a bucket's objects are kept on record.
+type Journal struct {
+	Days   int  // at least; 0: as long as the service keeps its journal
+	Paused bool // changes are not recorded; what is there stays
+}
+
+// MaxJournalDays is how long a journal is kept at the most.
+const MaxJournalDays = 36_500
+
 // Check refuses settings that no bucket can have. The errors have the codes
-// quota-value and requirement.
+// quota-value, journal-days and requirement.
 func (s Settings) Check() error {
 	if s.Quota != nil && *s.Quota <= 0 {
 		return fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte").In("quota").
 			Do("give a size such as 400MiB, or none to take it away")
+	}
+	if s.Journal.Days < 0 || s.Journal.Days > MaxJournalDays {
+		return fault.New(fault.Invalid, "journal-days", "a journal is kept 1 to %d days, not %d", MaxJournalDays, s.Journal.Days).
+			In("journal").Do("give days, or ever for as long as the service keeps its own")
 	}
 	return s.checkRequired()
 }
@@ -60,6 +74,12 @@ func (s Settings) Differences(before Settings) map[string]any {
 	}
 	if s.Tier != before.Tier {
 		d["tier"] = s.Tier
+	}
+	if s.Journal.Days != before.Journal.Days {
+		d["journal days"] = s.Journal.Days
+	}
+	if s.Journal.Paused != before.Journal.Paused {
+		d["journal paused"] = s.Journal.Paused
 	}
 	if !s.Required.same(before.Required) {
 		d["required"] = s.Required
@@ -108,6 +128,16 @@ func EditTags(e object.Edit) Edit {
 // Sealing sets whether new bodies are encrypted at rest.
 func Sealing(on bool) Edit {
 	return func(s *Settings) error { s.Sealing = on; return nil }
+}
+
+// JournalDays sets how long the journal is kept, in days; 0 for as long as the service's.
+func JournalDays(days int) Edit {
+	return func(s *Settings) error { s.Journal.Days = days; return nil }
+}
+
+// PauseJournal sets whether changes of objects are not recorded.
+func PauseJournal(paused bool) Edit {
+	return func(s *Settings) error { s.Journal.Paused = paused; return nil }
 }
 
 // Tier sets where new bodies go, by a tier's name.

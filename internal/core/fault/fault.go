@@ -42,8 +42,10 @@ type Error struct {
 	Remedy  string // what to do next; may be empty
 	Err     error  // the cause, for the log; may be nil
 
-	After time.Duration // for how long it is of no use to ask again; 0: not known
-	At    *int          // where in a text the fault is, in bytes; nil: nowhere in a text
+	After   time.Duration // for how long it is of no use to ask again; 0: not known
+	Request string        // the id of the request that failed elsewhere, by which its log names it; "" for none
+
+	At *int // where in a text the fault is, in bytes; nil: nowhere in a text
 }
 
 // Error gives the message, with field and cause.

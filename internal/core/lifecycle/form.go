@@ -24,6 +24,7 @@ type ScopeForm struct {
 	Tags     map[string]string `json:"tags,omitempty" yaml:"tags,omitempty" doc:"All of these tags"`
 	SizeFrom *int64            `json:"sizeFrom,omitempty" yaml:"sizeFrom,omitempty" doc:"Bytes, at least"`
 	SizeTo   *int64            `json:"sizeTo,omitempty" yaml:"sizeTo,omitempty" doc:"Bytes, at most"`
+	Where    string            `json:"where,omitempty" yaml:"where,omitempty" maxLength:"4000" doc:"An expression as find has it, of what stays as it is while nobody changes the object: key, type, size, changed, md5, crc64, writer, field, tag"`
 }
 
 // ActionForm is what a rule does, and when: after days or from a date.

@@ -10,6 +10,7 @@ import (
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/query"
 	"spindle/internal/core/tier"
 )
 
@@ -116,7 +117,7 @@ func TestWhichRuleWins(t *testing.T) {
 	} {
 		s := set(t, x.rules...)
 		got := ""
-		if d := s.Due(Item{Mask: s.Mask("k", 1, nil), Since: ago(x.age), Tier: x.tier}, noon); d != nil {
+		if d := s.Due(Item{Mask: s.Mask(query.Object{Key: "k", Size: 1}), Since: ago(x.age), Tier: x.tier}, noon); d != nil {
 			got = d.Rule.Name() + " remove"
 			if d.Action.Move {
 				got = d.Rule.Name() + " " + tiers.Name(d.Action.To)
@@ -135,7 +136,7 @@ func TestAKeyIsPlayed(t *testing.T) {
 		{Of: "current", Do: "remove", Days: days(20)}, {Of: "previous", Do: "remove", Days: days(5), Keep: 1},
 		{Of: "markers", Do: "remove", Days: days(0)}}},
 		Form{Name: "b", Actions: []ActionForm{{Of: "previous", Do: "remove", Days: days(30)}}})
-	m := s.Mask("k", 1, nil)
+	m := s.Mask(query.Object{Key: "k", Size: 1})
 	k := Key{Mask: s.KeyMask("k"), Versions: []Version{{Number: 3, Created: ago(8), Mask: m},
 		{Number: 2, Created: ago(90), Replaced: ago(8), Mask: m}, {Number: 1, Created: ago(99), Replaced: ago(90), Mask: m}}}
 	var got []string

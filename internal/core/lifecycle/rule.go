@@ -11,6 +11,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/pattern"
+	"spindle/internal/core/query"
 	"spindle/internal/core/tier"
 )
 
@@ -106,6 +107,7 @@ func Parse(f Form, tiers tier.Set) (*Rule, error) {
 			f.Name)
 	}
 	r.Scope = parseScope(f.Scope, &c)
+	r.form.Scope.Where = r.Scope.Where.String() // its moments are fixed now
 	switch {
 	case len(f.Actions) == 0:
 		c.add("actions", "actions-none", "say what it moves or removes", "the rule does nothing")
@@ -172,6 +174,9 @@ func parseScope(f ScopeForm, c *complaints) (s Scope) {
 		c.add("scope.sizeTo", "size", "exchange them", "no size is at least %d and at most %d", *f.SizeFrom, *f.SizeTo)
 	}
 	s.From, s.To = f.SizeFrom, f.SizeTo
+	if s.Where, err = query.ParseScope(f.Where, time.Now(), query.Lasting); err != nil {
+		*c = append(*c, fault.From(err).In("scope.where"))
+	}
 	return s
 }
 

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"spindle/internal/core/fault"
-	"spindle/internal/core/object"
+	"spindle/internal/core/query"
 	"spindle/internal/core/tier"
 )
 
@@ -77,9 +77,9 @@ func (s *Set) Acts() bool { return slices.ContainsFunc(s.Rules, (*Rule).On) }
 type Mask uint64
 
 // Mask gives the rules that are on and hold a version.
-func (s *Set) Mask(key string, size int64, tags object.Tags) (m Mask) {
+func (s *Set) Mask(v query.Object) (m Mask) {
 	for i, r := range s.Rules {
-		if r.On() && r.Scope.Holds(key, size, tags) {
+		if r.On() && r.Scope.Holds(v) {
 			m |= 1 << i
 		}
 	}
@@ -90,7 +90,7 @@ func (s *Set) Mask(key string, size int64, tags object.Tags) (m Mask) {
 // an unfinished upload.
 func (s *Set) KeyMask(key string) (m Mask) {
 	for i, r := range s.Rules {
-		if r.On() && !r.Scope.Content() && r.Scope.Holds(key, 0, nil) {
+		if r.On() && !r.Scope.Content() && r.Scope.holdsKey(key) {
 			m |= 1 << i
 		}
 	}

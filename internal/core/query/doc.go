@@ -24,7 +24,8 @@
 //
 // A test of a field that an object does not have is false, its opposite by not true. An
 // Expr is checked: what it says can be asked. String prints it so that Parse gives the same
-// again. Holds answers for one object; catalog answers for many, by the same rules.
+// again. Holds answers for one object; catalog answers for many, by the same rules. A Scope
+// says what rules and jobs are about.
 //
 // Errors have the code query, the position in bytes, and where they can a suggestion.
 package query

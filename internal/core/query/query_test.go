@@ -100,6 +100,30 @@ func TestWhatItAsksAbout(t *testing.T) {
 	}
 }
 
+// Scopes ask for what stays as it is; moments in them do too.
+func TestScopes(t *testing.T) {
+	s, err := ParseScope("changed before 7d ago and not field taxon is Drosera", now, Lasting)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := ParseScope(s.String(), now.AddDate(1, 0, 0), Lasting)
+	old := Object{Changed: now.AddDate(0, 0, -8)}
+	if err != nil || again.String() != s.String() || !again.Holds(old) || again.Holds(Object{Changed: now}) {
+		t.Errorf("%s, a year later %s, %v", s, again, err)
+	}
+	if old.Metadata = map[string]string{"taxon": "Drosera"}; s.Holds(old) {
+		t.Errorf("%s holds of %v", s, old)
+	}
+	if all, err := ParseScope("  ", now, Lasting); err != nil || !all.All() || !all.Holds(old) || all.String() != "" {
+		t.Errorf("of nothing: %+v, %v", all, err)
+	}
+	for _, bad := range []string{"age over 9d", "size over 1 and current", "replication is failed", "bucket is plates", "not sealed", "size ovr 1"} {
+		if _, err := ParseScope(bad, now, Lasting); !fault.HasCode(err, "query") {
+			t.Errorf("%s: %v", bad, err)
+		}
+	}
+}
+
 // Whatever is read is printed so that it is read as the same.
 func FuzzPrintAndParse(f *testing.F) {
 	for _, s := range []string{"size over 10 MiB and not (a or b)", `field "size" is "a \"b\" \\c"`, "age between 1s and 2.5h or sealed",

@@ -7,7 +7,16 @@ import (
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/query"
 )
+
+func scope(s string) query.Scope {
+	w, err := query.ParseScope(s, time.Now(), query.Lasting)
+	if err != nil {
+		panic(err)
+	}
+	return w
+}
 
 func version(key string, number int64, revision int, tags object.Tags) *object.Version {
 	return &object.Version{Key: object.MustKey(key), Number: number, Revision: revision, Tags: tags}
@@ -40,6 +49,9 @@ func TestDecide(t *testing.T) {
 		{"another tag", Rule{Tags: object.Tags{"kind": "scan"}}, Now{Version: version("a/k", 7, 1,
 			object.Tags{"kind": "map"})},
 			Have{}, Nothing, `is "map", not "scan"`},
+		{"an expression", Rule{Where: scope("lacks tag kind")}, Now{Version: version("a/k", 7, 1, object.Tags{"kind": "map"})},
+			Have{}, Nothing, "not so that lacks tag kind"},
+		{"an expression that holds", Rule{Where: scope("lacks tag kind")}, Now{Version: version("a/k", 7, 1, nil)}, Have{}, Copy, ""},
 		{"a rule goes before", Rule{Prefix: "a/"}, Now{Version: version("a/k", 7, 1, object.Tags{"kind": "scan"})}, Have{},
 			Nothing, "the rule first"},
 		{"a replica", Rule{}, Now{Version: version("a/k", 7, 1, nil), Origin: far}, Have{}, Nothing, "sends none on"},

@@ -11,6 +11,7 @@ import (
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/query"
 )
 
 // Rule keeps objects of a bucket copied to its targets.
@@ -24,9 +25,10 @@ type Rule struct {
 	Priority int // where two rules copy to one place, the greater one does
 	Prefix   string
 	Tags     object.Tags // that an object must have, all of them
-	Markers  bool        // delete markers travel
-	Removals bool        // removals that leave nothing travel
-	Onward   bool        // what came here as a replica travels on
+	Where    query.Scope
+	Markers  bool // delete markers travel
+	Removals bool // removals that leave nothing travel
+	Onward   bool // what came here as a replica travels on
 	Lag      Lag
 	Targets  []Target
 	First    int64 // number of versions: what is older was there before the rule
@@ -157,7 +159,32 @@ func (r *Rule) Covers(v *object.Version) (covered bool, why string) {
 			return false, fmt.Sprintf("its tag %s is %q, not %q", name, has, value)
 		}
 	}
+	if !r.Where.Holds(query.Of(v)) {
+		return false, fmt.Sprintf("it is not so that %s", r.Where)
+	}
 	return true, ""
+}
+
+// Shadows reports whether a rule always goes before another at one of its targets, which it
+// gives: the other never copies there.
+func (r *Rule) Shadows(o *Rule) (target *Target, is bool) {
+	if r.BucketID != o.BucketID || !r.On || !o.On || r.Priority <= o.Priority || !strings.HasPrefix(o.Prefix, r.Prefix) ||
+		!r.Where.All() && r.Where.String() != o.Where.String() {
+		return nil, false
+	}
+	for name, v := range r.Tags {
+		if has, ok := o.Tags[name]; !ok || has != v {
+			return nil, false
+		}
+	}
+	for i := range o.Targets {
+		for j := range r.Targets {
+			if o.Targets[i].Address() == r.Targets[j].Address() {
+				return &o.Targets[i], true
+			}
+		}
+	}
+	return nil, false
 }
 
 // Words says in a sentence or two what a rule does.
@@ -169,6 +196,9 @@ func (r *Rule) Words() string {
 	}
 	if len(r.Tags) > 0 {
 		b.WriteString(" with the tags " + tagWords(r.Tags))
+	}
+	if !r.Where.All() {
+		fmt.Fprintf(&b, ", where %s,", r.Where)
 	}
 	b.WriteString(" are copied to ")
 	for i := range r.Targets {

@@ -120,6 +120,7 @@ type Spec struct {
 	Zone     string        `json:"zone,omitempty"`     // of the schedule and the limits
 
 	Tags   object.Tags   `json:"tags,omitempty"`   // that an object must have to take part
+	Where  string        `json:"where,omitempty"`  // what must hold of it, as ParseWhere gives it
 	Limits []Limit       `json:"limits,omitempty"` // bandwidth by time of day
 	Seals  *sealing.Mark `json:"seals,omitempty"`  // how what leaves is sealed; nil: it is not
 
@@ -203,6 +204,10 @@ func (j *Job) Sentence() string {
 func (j *Job) Options() (Options, error) {
 	o := Options{Mode: j.Mode, By: j.By, Back: j.Restores != "", Filter: Filter{SizeFrom: j.SizeFrom, SizeTo: j.SizeTo, OlderBy: j.OlderBy,
 		NewerBy: j.NewerBy, Tags: j.Tags, Prefix: j.Prefix}}
+	var err error
+	if o.Filter.Where, err = ParseWhere(j.Where, j.Changed); err != nil {
+		return o, fault.From(err).In("where")
+	}
 	for _, x := range []struct {
 		field string
 		list  []string
@@ -224,7 +229,7 @@ func (j *Job) Options() (Options, error) {
 func (j *Job) Back(prefix string, asOf *time.Time) *Job {
 	b := &Job{Account: j.Account, Name: j.Name + "-restore", On: true, From: j.To, To: j.From, Secret: j.Secret, Spec: j.Spec}
 	b.Mode, b.Note, b.Schedule, b.Class, b.Sealed, b.Guard = Accumulate, "", "", "", false, Usual
-	b.OlderBy, b.NewerBy, b.Tags = 0, 0, nil
+	b.OlderBy, b.NewerBy, b.Tags, b.Where = 0, 0, nil, ""
 	b.Restores, b.Prefix, b.AsOf = j.Name, prefix, asOf
 	return b
 }

@@ -1,13 +1,16 @@
 package syncing
 
 import (
+	"fmt"
 	"iter"
+	"slices"
 	"strings"
 	"time"
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/pattern"
+	"spindle/internal/core/query"
 )
 
 // Mode says what becomes of what is at one side alone.
@@ -51,8 +54,10 @@ type Entry struct {
 	CRC64    *uint64     // nil: the listing does not tell
 	MD5      string      // in hex; "": it does not tell
 	ETag     string      // by which a read makes sure that it is still the same
-	Tags     object.Tags // where the filter asks for them
-	Problem  string      // why it cannot be read; "": it can
+	Tags     object.Tags // where the filter asks for them, as the next two
+	Type     string
+	Metadata object.Metadata
+	Problem  string // why it cannot be read; "": it can
 }
 
 // SizeOr gives an entry's size, or another number when there is none.
@@ -136,13 +141,38 @@ type Filter struct {
 	OlderBy  time.Duration // changed at least so long ago; 0: any
 	NewerBy  time.Duration // changed at most so long ago; 0: any
 	Tags     object.Tags   // that an object must have
+	Where    query.Scope
+}
+
+// ParseWhere reads what must hold of an object that takes part. What a side does not tell of
+// it is empty. The error has the code query.
+func ParseWhere(s string, now time.Time) (query.Scope, error) {
+	return query.ParseScope(s, now, []string{"key", "type", "size", "changed", "md5", "crc64", "field", "tag"})
+}
+
+// Closer reports whether more must be known of objects than a listing tells.
+func (f *Filter) Closer() bool {
+	closer := len(f.Tags) > 0
+	query.Each(f.Where.Expr(), func(t *query.Test) {
+		closer = closer || !slices.Contains([]string{"key", "size", "changed"}, t.Field.Name)
+	})
+	return closer
+}
+
+// object gives what a filter sees of an entry.
+func (e *Entry) object() query.Object {
+	o := query.Object{Key: e.Key, Size: e.Size, Changed: e.Modified, Type: e.Type, MD5: e.MD5, Metadata: e.Metadata, Tags: e.Tags}
+	if e.CRC64 != nil {
+		o.CRC64 = fmt.Sprintf("%016x", *e.CRC64)
+	}
+	return o
 }
 
 // Takes reports whether an object takes part, as of a moment.
 func (f *Filter) Takes(e *Entry, now time.Time) bool {
 	age := now.Sub(e.Modified)
 	return f.takesKey(e.Key) && (f.SizeFrom == nil || e.Size >= *f.SizeFrom) && (f.SizeTo == nil || e.Size <= *f.SizeTo) &&
-		(f.OlderBy == 0 || age >= f.OlderBy) && (f.NewerBy == 0 || age <= f.NewerBy) && f.tagged(e)
+		(f.OlderBy == 0 || age >= f.OlderBy) && (f.NewerBy == 0 || age <= f.NewerBy) && f.tagged(e) && f.Where.Holds(e.object())
 }
 
 func (f *Filter) tagged(e *Entry) bool {

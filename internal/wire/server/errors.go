@@ -181,7 +181,7 @@ func (q *request) fail(err error) {
 	x.text("Resource", q.r.URL.Path)
 	signingDetails(x, err)
 	x.text("RequestId", q.id)
-	x.text("HostId", q.s.boot)
+	x.text("HostId", q.s.ids.Process())
 	h.Set("Content-Type", "application/xml")
 	h.Del("Content-Length")
 	h.Del("ETag")

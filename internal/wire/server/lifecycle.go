@@ -294,6 +294,9 @@ func unsaid(f *lifecycle.Form) error {
 	if len(f.Scope.Like)+len(f.Scope.LeaveOut) > 0 {
 		return no("patterns of keys")
 	}
+	if f.Scope.Where != "" {
+		return no("an expression of find")
+	}
 	for _, a := range f.Actions {
 		switch {
 		case a.Dearer:

@@ -107,6 +107,8 @@ func unsaidReplication(r *replication.Rule) string {
 		return "a prefix at its target"
 	case t.Sealed:
 		return "a target that is encrypted whatever its bucket says"
+	case !r.Where.All():
+		return "an expression of find"
 	case r.Removals:
 		return "removals that go along"
 	case r.Onward:

@@ -2,8 +2,6 @@ package server
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"log/slog"
 	"net"
 	"net/http"
@@ -12,7 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"spindle/internal/catalog"
@@ -52,18 +49,15 @@ type Server struct {
 	settings Settings
 	log      *slog.Logger
 	now      func() time.Time
-	requests atomic.Uint64
-	boot     string
+	ids      *door.RequestIDs
 	held     *door.Budget
 	building chan struct{} // pages of listings that are being read and written down
 }
 
 // New makes a server of a store.
 func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Server {
-	b := make([]byte, 4)
-	_, _ = rand.Read(b)
 	return &Server{store: s, gate: g, settings: settings, log: log, now: time.Now,
-		boot: strings.ToUpper(hex.EncodeToString(b)), held: door.NewBudget(heldByEach, heldByAll),
+		ids: door.NewRequestIDs(), held: door.NewBudget(heldByEach, heldByAll),
 		building: make(chan struct{}, 2*runtime.GOMAXPROCS(0))}
 }
 
@@ -111,9 +105,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	start := time.Now()
 	w = &spelled{ResponseWriter: w}
 	q := &request{s: s, w: w, r: r, in: door.BodyOf(r), op: "unknown"}
-	q.id = s.nextID()
+	q.id = s.ids.Next()
 	h := w.Header()
-	h["x-amz-request-id"], h["x-amz-id-2"] = []string{q.id}, []string{s.boot}
+	h["x-amz-request-id"], h["x-amz-id-2"] = []string{q.id}, []string{s.ids.Process()}
 	h["Server"] = []string{"Spindle"}
 	defer func() {
 		q.built()
@@ -157,15 +151,6 @@ func (q *request) counted() {
 	}
 	q.s.store.Catalog.CountRequest(catalog.Request{Bucket: q.bucket.String(), Who: q.subject.By(), Kind: kind, Failed: q.status >= 400,
 		In: q.in.Received(), Out: q.out})
-}
-
-// nextID gives a request id that no other request has.
-func (s *Server) nextID() string {
-	return s.boot + strings.ToUpper(hex.EncodeToString(be(s.requests.Add(1))))
-}
-
-func be(n uint64) []byte {
-	return []byte{byte(n >> 40), byte(n >> 32), byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}
 }
 
 func (q *request) serve() error {

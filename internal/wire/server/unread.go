@@ -25,9 +25,9 @@ func (s *Server) Unread(status int, why string) (h http.Header, document []byte)
 		message += ": " + strings.TrimSpace(strings.TrimPrefix(why, http.StatusText(status)+":"))
 	}
 	x.text("Message", message+". To mend it: "+remedy)
-	id := s.nextID()
+	id := s.ids.Next()
 	x.text("RequestId", id)
-	x.text("HostId", s.boot)
+	x.text("HostId", s.ids.Process())
 	return http.Header{"Content-Type": {"application/xml"}, "Server": {"Spindle"}, "x-amz-request-id": {id},
-		"x-amz-id-2": {s.boot}}, x.bytes()
+		"x-amz-id-2": {s.ids.Process()}}, x.bytes()
 }

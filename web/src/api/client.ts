@@ -16,6 +16,8 @@ export class Problem extends Error {
     readonly elsewhere?: string,
     /** Where in the text at fault, in bytes. */
     readonly position?: number,
+    /** The id of the request, by which the service's log names it. */
+    readonly request?: string,
   ) {
     super(detail);
   }
@@ -59,6 +61,7 @@ export function problemOf(status: number, body: unknown): Problem {
     p.retryAfter ? `${p.remedy ?? 'try again'}; it is worth another try in ${p.retryAfter} s` : p.remedy,
     p.switch,
     p.position,
+    status >= 500 ? p.request : undefined,
   );
 }
 

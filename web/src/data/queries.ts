@@ -116,7 +116,7 @@ export const useJournal = (f: JournalFilter) =>
               prefix: f.prefix,
               who: f.who,
               since: f.since,
-              kind: f.kind ? [f.kind] : undefined,
+              kind: f.kind ? f.kind.split(',') : undefined,
               before: pageParam,
               limit: 100,
             },
@@ -125,6 +125,15 @@ export const useJournal = (f: JournalFilter) =>
       ),
     getNextPageParam: (page) => page.next,
     placeholderData: (d) => d,
+  });
+
+/** The filters of the journal that the account keeps; none for those who do not administer it. */
+export const useSavedFilters = () =>
+  useQuery({
+    queryKey: ['journal-saved'],
+    queryFn: async () => (await ask(api.GET('/api/v1/journal/saved'))).filters,
+    retry: false,
+    staleTime: 0,
   });
 
 /** Unfinished multipart uploads of all buckets, oldest first. */

@@ -40,6 +40,7 @@ export const Complaint = ({ error }: { error: unknown }) => {
       <Shape kind="wrong" size={11} />
       <span className="wrap-any">
         {sentence(p.message)} {p.remedy ? sentence(p.remedy) : ''}
+        {p.request ? ` Request ${p.request}.` : ''}
       </span>
     </p>
   );
@@ -54,6 +55,7 @@ export const Trouble = ({ error }: { error: unknown }) => {
   return (
     <div className="note wrong" role="alert">
       <b className="strong">{sentence(p.message)}</b> {p.remedy ? sentence(p.remedy) : ''}
+      {p.request ? ` Request ${p.request}.` : ''}
       {p.elsewhere ? (
         <button
           type="button"
@@ -67,7 +69,7 @@ export const Trouble = ({ error }: { error: unknown }) => {
   );
 };
 
-interface FieldProps extends InputHTMLAttributes<HTMLInputElement> {
+export interface FieldProps extends InputHTMLAttributes<HTMLInputElement> {
   label: string;
   hint?: ReactNode;
   error?: unknown;

@@ -14,7 +14,9 @@ export function useFilters<N extends string>(...names: N[]) {
       },
       { replace: true },
     );
-  return { filter, set, some: names.some((n) => filter[n]), clear: () => setQuery({}, { replace: true }) };
+  const fill = (values: Record<N, string>) =>
+    setQuery(Object.fromEntries(names.flatMap((n) => (values[n] ? [[n, values[n]]] : []))), { replace: true });
+  return { filter, set, fill, some: names.some((n) => filter[n]), clear: () => setQuery({}, { replace: true }) };
 }
 
 /** The line of filters above a list. */

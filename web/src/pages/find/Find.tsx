@@ -1,15 +1,15 @@
 import { type FormEvent, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 
-import { Problem } from '../../api/client';
-import { type Found, useFound, useFoundCount, useWords } from '../../data/find';
+import { Problem, api, ask } from '../../api/client';
+import { type Found, useFound, useFoundCount, useSaved, useWords } from '../../data/find';
 import { Complaint, Size, When } from '../../parts/Bits';
+import { KeepIt, Kept } from '../../parts/Kept';
 import { type Column, Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { Switch } from '../../parts/Switch';
 import { count, objectPage, things, visible } from '../../parts/format';
 import { ActOnFound } from './Act';
-import { KeepIt, Kept } from './Kept';
 import { suggest } from './suggest';
 
 const tries = [
@@ -28,6 +28,7 @@ export default function Find() {
   const [counting, setCounting] = useState(false);
   const [asking, setAsking] = useState<'act' | 'keep' | null>(null);
   const words = useWords();
+  const kept = useSaved();
   const found = useFound(asked, versions);
   const sum = useFoundCount(asked, versions, counting);
   const go = (q: string, all = versions) => {
@@ -115,7 +116,11 @@ export default function Find() {
       ) : null}
       {asked ? null : (
         <>
-          <Kept onChoose={go} />
+          <Kept
+            things={kept.data?.map((f) => ({ ...f, says: f.expression }))}
+            onChoose={(f) => go(f.expression, !!f.versions)}
+            forget={(name) => ask(api.DELETE('/api/v1/find/saved/{name}', { params: { path: { name } } }))}
+          />
           <Tries onChoose={(q) => go(q)} />
         </>
       )}
@@ -129,7 +134,21 @@ export default function Find() {
           }}
         />
       ) : null}
-      {asking === 'keep' ? <KeepIt expression={asked} versions={versions} onClose={() => setAsking(null)} /> : null}
+      {asking === 'keep' ? (
+        <KeepIt
+          what="question"
+          says={asked}
+          save={(name) =>
+            ask(
+              api.PUT('/api/v1/find/saved/{name}', {
+                params: { path: { name } },
+                body: { expression: asked, versions },
+              }),
+            )
+          }
+          onClose={() => setAsking(null)}
+        />
+      ) : null}
     </>
   );
 }

@@ -2,9 +2,10 @@ import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useRef, useState } from 'react';
 import { Link } from 'react-router';
 
-import type { Schemas } from '../../api/client';
-import { useBuckets, useJournal } from '../../data/queries';
+import { type Schemas, api, ask } from '../../api/client';
+import { useBuckets, useJournal, useSavedFilters } from '../../data/queries';
 import { Size, Trouble, When } from '../../parts/Bits';
+import { KeepIt, Kept } from '../../parts/Kept';
 import { State, type StateKind } from '../../parts/Marks';
 import { bucketPage, count, middle, objectPage, time, visible } from '../../parts/format';
 import { Filters, useFilters } from '../../parts/Filters';
@@ -31,9 +32,11 @@ const rowHeight = 27;
 
 /** Every change of every object and bucket, latest first; the filters stand in the address. */
 export default function Journal() {
-  const { filter, set, some, clear } = useFilters('bucket', 'prefix', 'kind', 'who', 'since');
+  const { filter, set, fill, some, clear } = useFilters('bucket', 'prefix', 'kind', 'who', 'since');
   const list = useJournal(filter);
   const buckets = useBuckets();
+  const kept = useSavedFilters();
+  const [keeping, setKeeping] = useState(false);
   const rows = list.data?.pages.flatMap((p) => p.entries) ?? [];
   const upTo = list.data?.pages[0]?.completeUpTo;
   const box = useRef<HTMLDivElement>(null);
@@ -59,10 +62,41 @@ export default function Journal() {
           <h1>Journal</h1>
           <p className="meta">
             <span>Every change of every object and bucket, in order</span>
+            <Link to="/journal/posts">Posted elsewhere</Link>
             {upTo ? <span>complete up to {time(new Date(upTo))}</span> : null}
           </p>
         </div>
+        {some ? (
+          <button type="button" className="btn" onClick={() => setKeeping(true)}>
+            Keep the filter
+          </button>
+        ) : null}
       </div>
+      {some ? null : (
+        <Kept
+          things={kept.data?.map((f) => ({ ...f, says: filterWords(f) }))}
+          onChoose={(f) =>
+            fill({
+              bucket: f.bucket ?? '',
+              prefix: f.prefix ?? '',
+              kind: (f.kinds ?? []).join(','),
+              who: f.who ?? '',
+              since: '',
+            })
+          }
+          forget={(name) => ask(api.DELETE('/api/v1/journal/saved/{name}', { params: { path: { name } } }))}
+        />
+      )}
+      {keeping ? (
+        <KeepIt
+          what="filter"
+          says={filterWords(bodyOf(filter))}
+          save={(name) =>
+            ask(api.PUT('/api/v1/journal/saved/{name}', { params: { path: { name } }, body: bodyOf(filter) }))
+          }
+          onClose={() => setKeeping(false)}
+        />
+      ) : null}
       <Filters some={some} onClear={clear}>
         <Select
           className="field sel w-150"
@@ -84,7 +118,11 @@ export default function Journal() {
           value={filter.kind}
           onChange={(v) => set('kind', v)}
           label="Kind of change"
-          options={[['', 'all kinds'], ...same(kinds.map(([k]) => k))]}
+          options={[
+            ['', 'all kinds'],
+            ...same(kinds.map(([k]) => k)),
+            ...same(filter.kind.includes(',') ? [filter.kind] : []),
+          ]}
         />
         <Typed
           value={filter.who}
@@ -159,6 +197,20 @@ export default function Journal() {
     </>
   );
 }
+
+type Filter = Schemas['JournalFilter'];
+
+const bodyOf = (f: { bucket: string; prefix: string; kind: string; who: string }): Filter => ({
+  bucket: f.bucket,
+  prefix: f.prefix,
+  who: f.who,
+  kinds: f.kind ? f.kind.split(',') : [],
+});
+
+const filterWords = (f: Filter) =>
+  [f.kinds?.join(' or '), f.bucket && `in ${f.bucket}`, f.prefix && `beneath ${f.prefix}`, f.who && `by ${f.who}`]
+    .filter(Boolean)
+    .join(', ') || 'all';
 
 /** A field whose text goes to the address a moment after it was typed. */
 function Typed({

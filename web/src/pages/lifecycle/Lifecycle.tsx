@@ -131,6 +131,7 @@ export const scopeWords = (s: Schemas['ScopeForm'] = {}) =>
     ...Object.entries(s.tags ?? {}).map(([n, v]) => `${n} = ${v}`),
     s.sizeFrom ? `from ${size(s.sizeFrom)}` : '',
     s.sizeTo ? `to ${size(s.sizeTo)}` : '',
+    s.where ? `where ${s.where}` : '',
   ]
     .filter(Boolean)
     .join(', ') || 'all';

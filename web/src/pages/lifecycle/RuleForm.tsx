@@ -4,6 +4,7 @@ import { Field, Section, sentence } from '../../parts/Bits';
 import { Shape } from '../../parts/Marks';
 import { Switch } from '../../parts/Switch';
 import { things } from '../../parts/format';
+import { WhereField } from '../../parts/WhereField';
 import type { Line } from './draft';
 
 export interface ScopeText {
@@ -12,6 +13,7 @@ export interface ScopeText {
   leaveOut: string;
   tags: string;
   sizeFrom: string;
+  where: string;
 }
 
 type Complaint = Schemas['Complaint'];
@@ -83,6 +85,7 @@ export function ScopeFields({
           error={of('sizeFrom', 'sizeTo')}
         />
       </div>
+      <WhereField value={scope.where} onChange={set('where')} error={of('where')} />
     </Section>
   );
 }

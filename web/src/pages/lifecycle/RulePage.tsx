@@ -49,6 +49,7 @@ function Editor({ b, rules, rule, tiers }: Props) {
     leaveOut: (from.scope?.leaveOut ?? []).join(' '),
     tags: tagsText(from.scope?.tags),
     sizeFrom: from.scope?.sizeFrom ? size(from.scope.sizeFrom) : '',
+    where: from.scope?.where ?? '',
   }));
   const [lines, setLines] = useState(() => linesOf(from, tiers));
   const draft = useMemo<Rule>(
@@ -62,6 +63,7 @@ function Editor({ b, rules, rule, tiers }: Props) {
         leaveOut: listOf(scope.leaveOut),
         tags: tagsOf(scope.tags),
         sizeFrom: scope.sizeFrom.trim() ? (parseSize(scope.sizeFrom) ?? -1) : undefined,
+        where: scope.where.trim() || undefined,
       },
       actions: actionsOf(lines),
     }),

@@ -12,6 +12,7 @@ import { same } from '../../parts/Select';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
 import { size, things } from '../../parts/format';
+import { WhereField } from '../../parts/WhereField';
 import { type TargetDraft, Targets, noTarget } from './Targets';
 
 /** Adds a rule, or changes one, with what it would do and what it lacks beside it. */
@@ -26,6 +27,7 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
     tags: Object.entries(rule?.tags ?? {})
       .map(([k, v]) => `${k}=${v}`)
       .join(', '),
+    where: rule?.where ?? '',
     targets: rule?.targets.map((t) => ({
       address: t.address,
       class: t.class ?? '',
@@ -67,7 +69,7 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
       width={720}
       busy={save.isPending}
       ready={!!f.name && !!f.bucket && aimed && (!!rule || !!f.existing)}
-      error={aboutNone(e, 'name', 'bucket', 'targets', 'prefix', 'tags', 'lag', 'priority')}
+      error={aboutNone(e, 'name', 'bucket', 'targets', 'prefix', 'tags', 'where', 'lag', 'priority')}
       onClose={onClose}
       onAct={() =>
         save.mutate(undefined, {
@@ -111,6 +113,7 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
           error={about(e, 'tags')}
         />
       </div>
+      <WhereField value={f.where} onChange={set('where')} error={about(e, 'where')} />
       <Targets targets={f.targets} onChange={(targets) => setF({ ...f, targets })} error={e} />
       <div className="row gap-22">
         <Switch on={f.deleteMarkers} onChange={(deleteMarkers) => setF({ ...f, deleteMarkers })}>
@@ -166,13 +169,14 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
   );
 }
 
-type TextField = 'name' | 'bucket' | 'prefix' | 'tags' | 'percent' | 'seconds' | 'priority';
+type TextField = 'name' | 'bucket' | 'prefix' | 'tags' | 'where' | 'percent' | 'seconds' | 'priority';
 
 interface Draft {
   name: string;
   bucket: string;
   prefix: string;
   tags: string;
+  where: string;
   targets: TargetDraft[];
   priority: string;
   deleteMarkers: boolean;
@@ -196,6 +200,7 @@ function changesOf(f: Draft) {
   return {
     prefix: f.prefix,
     tags,
+    where: f.where,
     targets: f.targets
       .filter((t) => t.address.trim())
       .map((t) => ({ address: t.address.trim(), class: t.class.trim(), sealed: t.sealed })),

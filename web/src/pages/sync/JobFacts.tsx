@@ -30,6 +30,7 @@ export function JobFacts({ d }: { d: Sync }) {
       </Fact>
       <Fact name="Restores">{d.restores}</Fact>
       <Fact name="At most">{d.bandwidth?.length ? <span className="key">{d.bandwidth.join('; ')}</span> : null}</Fact>
+      <Fact name="Where">{d.where ? <span className="key wrap-any">{d.where}</span> : null}</Fact>
       <Fact name="Takes in">{d.like?.length ? <span className="key">{d.like.join(' ')}</span> : null}</Fact>
       <Fact name="Leaves out">{d.leaveOut?.length ? <span className="key">{d.leaveOut.join(' ')}</span> : null}</Fact>
       <Fact name="Asks above">

@@ -8,6 +8,7 @@ import type { Sync } from '../../data/sync';
 import { Field } from '../../parts/Bits';
 import { Ask, about, aboutNone } from '../../parts/Form';
 import { useToast } from '../../parts/Toasts';
+import { WhereField } from '../../parts/WhereField';
 import { Rehearsed, Undo } from './Rehearsed';
 import { Sealing, type SealingChoice, sealingAsked, sealingReady } from './Sealing';
 
@@ -31,6 +32,7 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
     like: (job?.like ?? []).join(' '),
     leaveOut: (job?.leaveOut ?? []).join(' '),
     bandwidth: (job?.bandwidth ?? []).join('; '),
+    where: job?.where ?? '',
     share: String(job?.guardShare ?? 10),
   });
   const was = job?.sealing ?? 'none';
@@ -49,6 +51,7 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
       .map((l) => l.trim())
       .filter(Boolean),
     guardShare: Number(f.share),
+    where: f.where,
   };
   const save = useChange(() =>
     job
@@ -80,6 +83,7 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
         'leaveOut',
         'bandwidth',
         'guard',
+        'where',
         'passphrase',
       )}
       onClose={onClose}
@@ -182,6 +186,7 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
           hint="That would be removed or replaced; above 1,000 objects in any case."
         />
       </div>
+      <WhereField value={f.where} onChange={set('where')} error={about(e, 'where')} />
       <Sealing value={seal} was={was} error={e} onChange={setSeal} />
       <div className="row">
         <button

@@ -1,0 +1,152 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"regexp"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/query"
+)
+
+// SavedName is how what is kept under a name is called.
+type SavedName struct {
+	Name string `path:"name" maxLength:"63"`
+}
+
+var savedNamePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+// Question is what find is asked.
+type Question struct {
+	Expression string   `json:"expression" maxLength:"4000"`
+	Buckets    []string `json:"buckets,omitempty" maxItems:"1000"`
+	Versions   bool     `json:"versions,omitempty"`
+}
+
+func (q *Question) check(now time.Time) error {
+	_, err := query.Parse(q.Expression, now)
+	return err
+}
+
+// JournalFilter narrows the journal to some entries.
+type JournalFilter struct {
+	Bucket string   `json:"bucket,omitempty" maxLength:"64"`
+	Prefix string   `json:"prefix,omitempty" maxLength:"1024"`
+	Kinds  []string `json:"kinds,omitempty" maxItems:"40"`
+	Who    string   `json:"who,omitempty" maxLength:"128"`
+}
+
+func (f *JournalFilter) check(time.Time) error {
+	if f.Bucket != "" {
+		if _, err := object.ParseBucketName(f.Bucket); err != nil {
+			return err
+		}
+	}
+	for _, k := range f.Kinds {
+		if _, err := catalog.ParseEntryKind(k); err != nil {
+			return err
+		}
+	}
+	return object.CheckText("prefix", f.Prefix)
+}
+
+// SavedFind is a question of find under a name.
+type SavedFind struct {
+	Name  string    `json:"name"`
+	Saved time.Time `json:"saved"`
+	By    string    `json:"by"`
+	Question
+}
+
+// SavedFilter is a filter of the journal under a name.
+type SavedFilter struct {
+	Name  string    `json:"name"`
+	Saved time.Time `json:"saved"`
+	By    string    `json:"by"`
+	JournalFilter
+}
+
+func (d *Desk) savedFinds(ctx context.Context, _ *struct{}) (*struct {
+	Body struct {
+		Finds []SavedFind `json:"finds"`
+	}
+}, error) {
+	out := &struct {
+		Body struct {
+			Finds []SavedFind `json:"finds"`
+		}
+	}{}
+	out.Body.Finds = []SavedFind{}
+	return out, d.eachSaved(ctx, catalog.SavedFind, func(s catalog.Saved) error {
+		f := SavedFind{Name: s.Name, Saved: s.Saved.UTC(), By: s.By}
+		err := json.Unmarshal(s.Says, &f.Question)
+		out.Body.Finds = append(out.Body.Finds, f)
+		return err
+	})
+}
+
+func (d *Desk) savedFilters(ctx context.Context, _ *struct{}) (*struct {
+	Body struct {
+		Filters []SavedFilter `json:"filters"`
+	}
+}, error) {
+	out := &struct {
+		Body struct {
+			Filters []SavedFilter `json:"filters"`
+		}
+	}{}
+	out.Body.Filters = []SavedFilter{}
+	return out, d.eachSaved(ctx, catalog.SavedJournal, func(s catalog.Saved) error {
+		f := SavedFilter{Name: s.Name, Saved: s.Saved.UTC(), By: s.By}
+		err := json.Unmarshal(s.Says, &f.JournalFilter)
+		out.Body.Filters = append(out.Body.Filters, f)
+		return err
+	})
+}
+
+func (d *Desk) eachSaved(ctx context.Context, of catalog.SavedKind, f func(catalog.Saved) error) error {
+	list, err := d.store.Catalog.Saved(ctx, who(ctx).subject.Account, of)
+	for i := 0; err == nil && i < len(list); i++ {
+		err = f(list[i])
+	}
+	return err
+}
+
+func (d *Desk) saveFind(ctx context.Context, in *struct {
+	SavedName
+	Body Question
+}) (*struct{}, error) {
+	return nil, d.save(ctx, catalog.SavedFind, in.Name, &in.Body)
+}
+
+func (d *Desk) saveFilter(ctx context.Context, in *struct {
+	SavedName
+	Body JournalFilter
+}) (*struct{}, error) {
+	return nil, d.save(ctx, catalog.SavedJournal, in.Name, &in.Body)
+}
+
+func (d *Desk) save(ctx context.Context, of catalog.SavedKind, name string, says interface{ check(time.Time) error }) error {
+	if !savedNamePattern.MatchString(name) {
+		return fault.New(fault.Invalid, "saved-name", "nothing can be saved as %q", name).In("name").
+			Do("take small letters, digits and hyphens")
+	}
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	if err := says.check(by.At); err != nil {
+		return err
+	}
+	return d.store.Catalog.Save(ctx, who(ctx).subject.Account, of, name, says, by)
+}
+
+// forgetSaved gives the call that takes away what is kept of a kind.
+func (d *Desk) forgetSaved(of catalog.SavedKind) func(context.Context, *SavedName) (*struct{}, error) {
+	return func(ctx context.Context, in *SavedName) (*struct{}, error) {
+		by := author(ctx)
+		by.At = d.store.Catalog.Now()
+		return nil, d.store.Catalog.Forget(ctx, who(ctx).subject.Account, of, in.Name, by)
+	}
+}
