@@ -28,6 +28,15 @@ type batcher[Q, A any] struct {
 	running int
 	shut    bool
 	done    sync.WaitGroup
+	counted BatchFigures
+}
+
+func (b *batcher[Q, A]) figures() BatchFigures {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	f := b.counted
+	f.Waiting = len(b.queue)
+	return f
 }
 
 type waiting[Q, A any] struct {
@@ -89,6 +98,7 @@ func (b *batcher[Q, A]) work() {
 			b.wake.Wait()
 		}
 		batch := b.take()
+		b.counted.Batches, b.counted.Requests = b.counted.Batches+1, b.counted.Requests+int64(len(batch))
 		b.running++
 		b.mu.Unlock()
 		b.answer(batch)

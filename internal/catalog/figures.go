@@ -1,6 +1,9 @@
 package catalog
 
-import "context"
+import (
+	"context"
+	"database/sql"
+)
 
 // Figure is a number to be watched, of something that is known by a number.
 type Figure struct {
@@ -27,7 +30,31 @@ func (c *Catalog) Figures(ctx context.Context) (out []Figure, err error) {
 		union all select 'orders_running', 0, count(*) from orders where state = 'running'
 		union all select 'lifecycle_asks', 0, count(*) from lifecycle_runs where state = $1
 		union all select 'damaged', 0, count(*) from damage
+		union all select 'tasks_waiting', 0, count(*) from tasks
+		union all select 'tasks_failed', 0, count(*) from tasks where attempts > 0
+		union all select 'post_failed', id, failed from posts where active
+		union all select 'census_failed', census, (state = 'failed')::int from (select distinct on (census) census, state from census_runs
+			order by census, id desc) x
+		union all select 'index_ready', bucket, ready::int from find_indexes
 		union all select 'follower_lag', 0, extract(epoch from clock_timestamp() - min(upto)) from followers
 		order by 1, 2`, RunAsks)
 	return out, mapError(err)
+}
+
+// Pressure is how much the process asks of the database.
+type Pressure struct {
+	Pool    sql.DBStats
+	Batches map[string]BatchFigures // of what shares round trips, by what it is
+}
+
+// BatchFigures are those of requests that share round trips.
+type BatchFigures struct {
+	Waiting  int   // requests
+	Batches  int64 // since the start
+	Requests int64 // in them
+}
+
+// Pressure says how much the process asks of the database.
+func (c *Catalog) Pressure() Pressure {
+	return Pressure{Pool: c.db.Stats(), Batches: map[string]BatchFigures{"commits": c.commits.figures(), "lookups": c.looks.figures()}}
 }

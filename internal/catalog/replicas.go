@@ -123,12 +123,13 @@ func (c *Catalog) ReplicasDone(ctx context.Context, target int64, done []Replica
 	})
 }
 
-// DelayReplica puts a claimed key off that failed, if the claim is still held.
-func (c *Catalog) DelayReplica(ctx context.Context, target int64, t ReplicaTask, pause time.Duration, code, says,
+// DelayReplica puts a claimed key off that failed, or that waits for something, if the claim
+// is still held.
+func (c *Catalog) DelayReplica(ctx context.Context, target int64, t ReplicaTask, failed bool, pause time.Duration, code, says,
 	upload string) error {
-	_, err := c.db.ExecContext(ctx, `update replicas set attempts = attempts + 1, until = null, code = $5, says = $6,
+	_, err := c.db.ExecContext(ctx, `update replicas set attempts = attempts + case when $8 then 1 else 0 end, until = null, code = $5, says = $6,
 		upload = $7, due = clock_timestamp() + $4::bigint * interval '1 ms' where target = $1 and key = $2 and turn = $3`, target,
-		[]byte(t.Key), t.Turn, pause.Milliseconds(), code, plainText(says), upload)
+		[]byte(t.Key), t.Turn, pause.Milliseconds(), code, plainText(says), upload, failed)
 	return mapError(err)
 }
 

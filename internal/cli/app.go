@@ -270,7 +270,7 @@ func (a *app) confirm(c *cli.Command, question, word string) error {
 		return nil
 	}
 	if !a.Asks {
-		return wrongUsage("this cannot be undone and nobody is there to ask: say --yes")
+		return wrongUsage("%s Nobody is there to ask: say --yes to do it", question)
 	}
 	fmt.Fprintf(a.Err, "%s\nType %s to go on: ", question, word)
 	line, err := a.in.ReadString('\n')

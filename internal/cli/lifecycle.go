@@ -230,7 +230,7 @@ func (a *app) lifecycleAdd(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	case c.String("from") == "" && len(in) == 2:
-		f := lifecycle.Form{Name: in[1]}
+		f := lifecycle.Form{Name: in[1], Actions: []lifecycle.ActionForm{}}
 		if err := readScope(c, &f.Scope); err != nil {
 			return err
 		}

@@ -38,10 +38,14 @@ type Settings struct {
 	Domains     []string // of host style
 	Secure      bool     // the desk is served over TLS
 	Registry    *prometheus.Registry
-	SessionFor  time.Duration // default 12 h
-	Endpoints   *remote.Pool
-	Folders     []string // roots beneath which folders may be synced
-	Scratch     string   // a folder for work
+
+	// Observe hears of each call: its operation, status and time; nil: nobody does.
+	Observe func(call string, status int, took time.Duration)
+
+	SessionFor time.Duration // default 12 h
+	Endpoints  *remote.Pool
+	Folders    []string // roots beneath which folders may be synced
+	Scratch    string   // a folder for work
 }
 
 // Desk serves the API and the console.
@@ -126,7 +130,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Info.Description = "The API of the desk. Sign calls in their header, version 4, for the service \"desk\", with the SHA-256 of the body and a header Spindle-Once of random text; or sign in for a session."
 	api := humachi.New(r, cfg)
-	api.UseMiddleware(d.ruled)
+	api.UseMiddleware(d.observed, d.ruled)
 	to := &calls{d, api}
 	d.serviceCalls(to)
 	d.sessionCalls(to)
@@ -168,6 +172,15 @@ func (d *Desk) ready(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	plain(w, http.StatusOK, "ready\n")
+}
+
+// observed tells of each call that has an operation.
+func (d *Desk) observed(ctx huma.Context, next func(huma.Context)) {
+	begun := time.Now()
+	next(ctx)
+	if d.settings.Observe != nil {
+		d.settings.Observe(ctx.Operation().OperationID, ctx.Status(), time.Since(begun))
+	}
 }
 
 // requestHeader tells the id of a request, which stands in problems and in the log.

@@ -101,7 +101,10 @@ func says(e catalog.JournalEntry) string {
 	case catalog.VersionMoved:
 		return fmt.Sprintf("to %v%s", e.Detail["to"], byRule(e))
 	case catalog.CopyAsked:
-		return fmt.Sprintf("for %v days", e.Detail["days"])
+		if days := fmt.Sprint(e.Detail["days"]); days != "1" {
+			return "for " + days + " days"
+		}
+		return "for 1 day"
 	case catalog.CopyMended:
 		return fmt.Sprintf("%v: %v", e.Detail["copies"], e.Detail["problem"])
 	case catalog.BucketChanged:

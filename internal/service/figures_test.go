@@ -14,6 +14,7 @@ import (
 	"spindle/internal/harness"
 	"spindle/internal/service"
 	"spindle/internal/wire/client"
+	"spindle/internal/wire/sign"
 	"spindle/internal/works"
 )
 
@@ -59,10 +60,23 @@ func TestFigures(t *testing.T) {
 		return string(b)
 	}
 	harness.Until(t, "usage is rolled up", func() bool { return strings.Contains(read(), "spindle_quota_used_ratio{") })
+	p, err := http.NewRequest("GET", r.DeskURL+"/api/v1/buckets", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sign.SignDesk(p, sign.Credential{ID: harness.Key, Secret: harness.Secret}, "desk", sign.EmptyHash, time.Now())
+	resp, err := http.DefaultClient.Do(p)
+	if err != nil || resp.StatusCode != 200 {
+		t.Fatalf("%v, %v", resp, err)
+	}
+	resp.Body.Close()
 	text := read()
 	for _, want := range []string{"spindle_sync_last_good_seconds{job=", "spindle_sync_asks{job=", "spindle_sync_failed_objects{job=",
 		"spindle_audit_serious{account=", "spindle_audit_age_seconds{account=", "} 0.9\n", "spindle_uploads_open 1", "spindle_orders_running 0",
-		"spindle_lifecycle_asks 0", "spindle_damaged_versions 0", "spindle_journal_unread_seconds "} {
+		"spindle_lifecycle_asks 0", "spindle_damaged_versions 0", "spindle_journal_unread_seconds ",
+		"spindle_tasks_waiting 0", "spindle_tasks_failed 0", `spindle_tier_disk_bytes{of="free",tier="0"}`, `spindle_database_connections{state="used"}`,
+		`spindle_batches_total{of="commits"}`, `spindle_batched_requests_total{of="lookups"}`, `spindle_batch_waiting{of="commits"} 0`,
+		`spindle_desk_call_seconds_count{call="list-buckets",status="200"} 1`} {
 		if !strings.Contains(text, want) {
 			t.Errorf("there is no %q", want)
 		}

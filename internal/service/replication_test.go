@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
+	"spindle/internal/core/tier"
 	"spindle/internal/harness"
 	"spindle/internal/service"
 	"spindle/internal/standin"
@@ -162,6 +164,45 @@ func TestReplication(t *testing.T) {
 	if p, err := there.ListVersions(t.Context(), "plates", "from-fenn/"+key, client.VersionPlace{}, 10); err != nil ||
 		len(p.Versions) != 2 || !p.Versions[1].Marker {
 		t.Errorf("versions there: %+v, %v", p, err)
+	}
+}
+
+// What is read from a restored copy only waits for one, which is no failure, and is copied.
+func TestReplicationWaitsForRestoredCopies(t *testing.T) {
+	r := harness.Service(t, func(c *service.Config) {
+		reaching(c)
+		c.Works.RestoreEvery = 20 * time.Millisecond
+	})
+	s, there := harness.Standin(t, standin.Faults{}, "plates")
+	here, e := r.Client(), r.StandinEndpoint("annex", s)
+	versioned(t, here, "plates")
+	if err := r.Store.AddTier(t.Context(), &tier.Tier{Name: "cellar", Copies: 1, Restore: &tier.Restore{Delay: 3 * time.Second, Days: 1},
+		Volumes: []tier.Volume{{Dir: filepath.Join(t.TempDir(), "cellar")}}}, catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
+		t.Fatal(err)
+	}
+	r.Replicate(&replication.Rule{Name: "out", Bucket: "plates", Targets: []replication.Target{{EndpointID: e.ID, Endpoint: "annex",
+		Bucket: "plates"}}})
+	write(t, here, "plates", "cold", []byte("a sheet"), client.Put{Tier: "cellar"})
+	book, err := r.Store.Replications(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	target := book.Rules[0].Targets[0].ID
+	waited := false
+	harness.Until(t, "a replica", func() bool {
+		st, err := r.Store.Catalog.Standing(t.Context(), []int64{target}, time.Now().Add(-time.Hour))
+		if err != nil || st[target].Failed != 0 {
+			t.Fatalf("%+v, %v", st[target], err)
+		}
+		list, err := r.Store.Catalog.WaitingReplicas(t.Context(), target, false, "", 10)
+		if err != nil {
+			t.Fatal(err)
+		}
+		waited = waited || len(list) == 1 && strings.Contains(list[0].Says, "a restored copy is made")
+		return same(t.Context(), here, "plates", "cold", there, "plates", "cold") == "" && st[target].Waiting == 0
+	})
+	if !waited {
+		t.Error("nothing said what was waited for")
 	}
 }
 

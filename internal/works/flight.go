@@ -161,7 +161,8 @@ func (f *flight) take(ctx context.Context, r replicaResult) {
 		f.crew.log.Warn("a replica could not be made", "rule", f.rule.Name, "key", r.task.Key, "error", r.err)
 	}
 	upload := r.task.Upload
-	if err := f.crew.store.Catalog.DelayReplica(ctx, f.target.ID, r.task, wait, fl.Code, fl.Message, upload); err != nil {
+	failed := !errors.As(r.err, new(waits))
+	if err := f.crew.store.Catalog.DelayReplica(ctx, f.target.ID, r.task, failed, wait, fl.Code, fl.Message, upload); err != nil {
 		f.crew.log.Debug("a replica's failure could not be noted; its claim runs out", "error", err)
 	}
 }

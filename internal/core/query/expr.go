@@ -2,6 +2,7 @@ package query
 
 import (
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -123,6 +124,33 @@ func (n Not) String() string {
 	return "not (" + n.Of.String() + ")"
 }
 
+// unit is what a number is counted in.
+type unit struct {
+	name string
+	is   float64
+}
+
+// units are those in which numbers of fields are written, the greatest first.
+var units = map[string][]unit{
+	"size": {{" TiB", 1 << 40}, {" GiB", 1 << 30}, {" MiB", 1 << 20}, {" KiB", 1 << 10}},
+	"age":  {{"d", 86_400}, {"h", 3_600}, {"m", 60}, {"s", 1}},
+}
+
+// measured writes a number in the greatest unit of which it is a whole number; in the
+// smallest when there is none.
+func measured(n float64, in []unit) string {
+	plain := func(n float64) string { return strconv.FormatFloat(n, 'f', -1, 64) }
+	for _, u := range in {
+		if n >= u.is && n == math.Trunc(n/u.is)*u.is {
+			return plain(n/u.is) + u.name
+		}
+	}
+	if len(in) > 0 && in[len(in)-1].is == 1 {
+		return plain(n) + in[len(in)-1].name
+	}
+	return plain(n)
+}
+
 // String writes an expression as it is read.
 func (t *Test) String() string {
 	name := t.Field.Name
@@ -149,11 +177,7 @@ func (t *Test) String() string {
 		}
 	case len(t.Numbers) > 0:
 		for _, n := range t.Numbers {
-			text := strconv.FormatFloat(n, 'f', -1, 64)
-			if t.Field.Name == "age" {
-				text += "s"
-			}
-			values = append(values, text)
+			values = append(values, measured(n, units[t.Field.Name]))
 		}
 	default:
 		for _, s := range t.Texts {

@@ -88,12 +88,6 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
           </div>
         </div>
       </Section>
-      <Section title="Unfinished uploads">
-        <p className="pt-12">
-          A <Link to={`/buckets/${b.name}/lifecycle`}>lifecycle rule</Link> abandons those that nobody finishes.{' '}
-          <Link to="/uploads">See them</Link>
-        </p>
-      </Section>
       <Tier b={b} />
       <Sealing b={b} />
       <JournalKept b={b} />
@@ -134,6 +128,12 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
           </button>
         </form>
         {tags.error ? <Complaint error={tags.error} /> : null}
+      </Section>
+      <Section title="Unfinished uploads">
+        <p className="pt-12">
+          A <Link to={`/buckets/${b.name}/lifecycle`}>lifecycle rule</Link> abandons those that nobody finishes.{' '}
+          <Link to="/uploads">See them</Link>
+        </p>
       </Section>
       <Section title="Facts">
         <dl className="facts pt-6">
