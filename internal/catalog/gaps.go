@@ -41,8 +41,8 @@ func (c *Catalog) Gaps(ctx context.Context, id int64) ([]Gap, error) {
 	return gaps, mapError(err)
 }
 
-// gapStep is how many entries are removed in a transaction.
-const gapStep = 5_000
+// gapStep is how much of a gap is cleared in a transaction.
+const gapStep = 6 * time.Hour
 
 // ClearGaps removes what journals leave out and every follower has read, and says how many
 // entries that were.
@@ -52,15 +52,18 @@ func (c *Catalog) ClearGaps(ctx context.Context) (gone int64, err error) {
 		on conflict (bucket, since) do update set until = greatest(journal_gaps.until, excluded.until)`); err != nil {
 		return 0, mapError(err)
 	}
-	var open []struct {
-		Bucket int64  `db:"bucket"`
-		Since  string `db:"since"`
-	}
-	if err := c.db.SelectContext(ctx, &open, `select bucket, since::text from journal_gaps where until is null or cleared < until`); err != nil {
+	var open []openGap
+	if err := c.db.SelectContext(ctx, &open, `select g.bucket, g.since::text, greatest(g.since, g.cleared, coalesce(m.first, (select min(at) from journal), g.until)) as begin, g.until,
+		least(coalesce(g.until, now()), f.upto - interval '1 hour') as safe
+		from journal_gaps g, (select (min(to_date(substring(c.relname from 9), 'YYYY_MM'))::timestamp at time zone 'UTC') as first
+			from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'journal'::regclass
+			and c.relname ~ '^journal_\d{4}_\d{2}$') m,
+		lateral (select min(upto) as upto from followers where name not like 'lifecycle of %' or name = 'lifecycle of ' || g.bucket) f
+		where g.until is null or g.cleared < g.until`); err != nil {
 		return 0, mapError(err)
 	}
-	for _, g := range open {
-		n, err := c.clearGap(ctx, g.Bucket, g.Since)
+	for i := range open {
+		n, err := c.clearGap(ctx, &open[i])
 		if gone += n; err != nil {
 			return gone, mapError(err)
 		}
@@ -68,29 +71,49 @@ func (c *Catalog) ClearGaps(ctx context.Context) (gone int64, err error) {
 	return gone, nil
 }
 
-// clearGap goes through what has not been looked at of a gap. What a transaction may still
-// add, or a follower has not read, is looked at again.
-func (c *Catalog) clearGap(ctx context.Context, id int64, since string) (gone int64, err error) {
-	for {
-		var n int64
-		if err := c.db.GetContext(ctx, &n, `with read as (
-				select f.xid, f.seq from followers f where f.name not like 'lifecycle of %' or f.name = $3 order by 1, 2 limit 1),
-			out_ as (select j.tableoid, j.ctid from journal j, journal_gaps g, read
-				where g.bucket = $1 and g.since = $2::timestamptz and j.bucket = $1 and j.at >= greatest(g.since, g.cleared)
-				and (g.until is null or j.at < g.until) and (j.key is not null or g.since = '-infinity') and (j.xid, j.seq) <= (read.xid, read.seq)
-				limit $4),
-			went as (delete from journal j using out_ where j.tableoid = out_.tableoid and j.ctid = out_.ctid returning 1)
-			select count(*) from went`, id, since, followerOf(id), gapStep); err != nil {
+// openGap is a gap of which entries may be left.
+type openGap struct {
+	Bucket int64      `db:"bucket"`
+	Since  string     `db:"since"`
+	Begin  time.Time  `db:"begin"` // nothing older is left
+	Until  *time.Time `db:"until"`
+	Safe   time.Time  `db:"safe"` // older ones every follower has read, and no transaction adds any
+}
+
+// clearGap goes through what is left of a gap. What a transaction may still add, or a follower
+// has not read, is looked at again by the next call.
+func (c *Catalog) clearGap(ctx context.Context, g *openGap) (gone int64, err error) {
+	at := g.Begin
+	for at.Before(g.Safe) {
+		to := at.Add(gapStep)
+		if to.After(g.Safe) {
+			to = g.Safe
+		}
+		n, err := c.clearSpan(ctx, g, at, &to)
+		if gone += n; err != nil {
 			return gone, err
 		}
-		if gone += n; n < gapStep {
-			break
+		at = to
+		if _, err := c.db.ExecContext(ctx, `update journal_gaps set cleared = greatest(cleared, $3) where bucket = $1
+			and since = $2::timestamptz`, g.Bucket, g.Since, at); err != nil {
+			return gone, err
 		}
 	}
-	_, err = c.db.ExecContext(ctx, `update journal_gaps g set cleared = greatest(g.cleared, least(g.until, x.upto - interval '1 hour'))
-		from (select min(f.upto) as upto from followers f where f.name not like 'lifecycle of %' or f.name = $3) x
-		where g.bucket = $1 and g.since = $2::timestamptz`, id, since, followerOf(id))
-	return gone, err
+	n, err := c.clearSpan(ctx, g, at, g.Until)
+	return gone + n, err
+}
+
+// clearSpan removes what every follower has read of a stretch of a gap. The places are
+// compared so that no index answers for them: the stretch is the smaller part.
+func (c *Catalog) clearSpan(ctx context.Context, g *openGap, from time.Time, to *time.Time) (int64, error) {
+	r, err := c.db.ExecContext(ctx, `delete from journal where bucket = $1 and at >= $2 and at < coalesce($3::timestamptz, 'infinity'::timestamptz)
+		and (key is not null or $4::timestamptz = '-infinity')
+		and not ((xid, seq) > (select f.xid, f.seq from followers f where f.name not like 'lifecycle of %' or f.name = $5
+			order by f.xid, f.seq limit 1))`, g.Bucket, from, to, g.Since, followerOf(g.Bucket))
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
 }
 
 // JournalSize is what the journal of a bucket has.
