@@ -253,30 +253,12 @@ func foreign(status int) *fault.Error {
 		Do("give the desk's address (by default port 5711); the wire's is found from there")
 }
 
-var kindOf = map[int]fault.Kind{400: fault.Invalid, 401: fault.Unsigned, 403: fault.Refused, 404: fault.NotFound,
-	408: fault.Slow, 409: fault.Conflict, 412: fault.Precondition,
-	413: fault.TooLarge, 422: fault.Invalid, 501: fault.Unfinished, 503: fault.Unavailable, 507: fault.Full}
-
 func deskError(resp *http.Response) error {
 	var pr desk.Problem
 	if json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&pr) != nil || pr.Code == "" {
 		return foreign(resp.StatusCode)
 	}
-	return problemFault(&pr, resp.StatusCode)
-}
-
-// problemFault gives the fault that a problem tells of.
-func problemFault(pr *desk.Problem, status int) error {
-	kind := kindOf[status]
-	if len(pr.Complaints) > 0 {
-		var all []error
-		for _, c := range pr.Complaints {
-			all = append(all, &fault.Error{Kind: kind, Code: c.Code, Field: c.Field, Message: c.Detail, Remedy: c.Remedy})
-		}
-		return errors.Join(all...)
-	}
-	return &fault.Error{Kind: kind, Code: pr.Code, Field: pr.Field, Message: pr.Detail, Remedy: pr.Remedy,
-		After: time.Duration(pr.RetryAfter) * time.Second, At: pr.Position, Request: pr.Request}
+	return pr.Fault()
 }
 
 // wireClient gives a client of the wire that belongs to the desk.

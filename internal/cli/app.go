@@ -169,7 +169,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(),
 			a.objectCommand(), a.uploadCommand(), a.accessCommand(), a.tierCommand(), a.lifecycleCommand(),
 			a.endpointCommand(), a.replicationCommand(), a.syncCommand(), a.findCommand(),
-			a.censusCommand(), a.usageCommand(), a.auditCommand(), a.journalCommand(), a.measureCommand(), a.standinCommand(),
+			a.censusCommand(), a.usageCommand(), a.auditCommand(), a.journalCommand(), a.charterCommand(), a.measureCommand(), a.standinCommand(),
 			{Name: "version", Usage: "print the version", Action: func(context.Context, *cli.Command) error {
 				_, err := fmt.Fprintf(a.Out, "spindle %s\n", service.Version)
 				return err

@@ -168,7 +168,7 @@ func (a *app) watchCheck(ctx context.Context, p *api, in desk.WatchedCheck) erro
 	err := stream(ctx, p, endpointsPath+"check", in, func(s desk.EndpointStep) error {
 		switch {
 		case s.Problem != nil:
-			return problemFault(s.Problem, s.Problem.Status)
+			return s.Problem.Fault()
 		case s.Endpoint != nil:
 			done = s.Endpoint
 		case s.Finding != nil:

@@ -55,7 +55,7 @@ func TestTiersAndRulesOnTheCommandLine(t *testing.T) {
 		{"lifecycle change plates old --active maybe", 1, "neither on nor off"},
 		{"lifecycle rehearse plates", 0, "at once"},
 		{"lifecycle change plates old --where current", 1, "cannot be told by current"},
-		{"lifecycle change plates old --where size·over·1KiB --grace none", 0, "where size over 1024"},
+		{"lifecycle change plates old --where size·over·1KiB --grace none", 0, "where size over 1 KiB"},
 		{"lifecycle run start plates", 0, "done"},
 		{"object show plates/a.tif", 0, "dry"},
 		{"lifecycle run list plates", 0, "done"},

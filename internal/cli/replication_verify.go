@@ -29,7 +29,7 @@ func (a *app) replicationVerify(ctx context.Context, c *cli.Command) error {
 		}
 		switch {
 		case s.Problem != nil:
-			failed = problemFault(s.Problem, s.Problem.Status)
+			failed = s.Problem.Fault()
 			a.note("%s could not be compared.", shown(s.Target))
 		case s.Progress != nil:
 			bar.at(s.Progress.Objects)

@@ -132,7 +132,7 @@ func (p *api) copyOne(ctx context.Context, x copying, class string, m *meter) er
 	err := stream(ctx, p, "/api/v1/copies", desk.CopyBetween{From: x.from.String(), To: x.to.String(), Class: class},
 		func(s desk.CopyStep) error {
 			if s.Problem != nil {
-				return problemFault(s.Problem, s.Problem.Status)
+				return s.Problem.Fault()
 			}
 			finished = s.Done
 			far.at(s.Moved)

@@ -76,7 +76,7 @@ func findingInfo(f *catalog.AuditFinding) FindingInfo {
 }
 
 func (d *Desk) runAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
-	if err := works.Audit(ctx, d.store, who(ctx).subject.Account, d.store.Catalog.Now().UTC()); err != nil {
+	if err := works.Audit(ctx, d.store, who(ctx).subject.Account, d.store.Catalog.Now().UTC(), d.Drifts); err != nil {
 		return nil, err
 	}
 	return d.listAudit(ctx, nil)

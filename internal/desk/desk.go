@@ -59,7 +59,8 @@ type Desk struct {
 	live      *live
 	rules     map[string]rule // of every call, by its operation
 
-	ids *door.RequestIDs
+	ids   *door.RequestIDs
+	whole http.Handler // the routes, for calls from within
 
 	checking sync.Mutex
 	checks   map[string]*rate.Limiter // of settings, by who asks for them
@@ -94,6 +95,7 @@ func (d *Desk) Handler() http.Handler {
 		d.api(r)
 		r.Get("/api/v1/events", d.events)
 		r.Get("/api/v1/profiles/{kind}", d.raw(d.profile))
+		r.Post("/api/v1/charters/enact", d.raw(d.enactCharter))
 		r.Get("/api/v1/buckets/{bucket}/body", d.raw(d.download))
 		r.Put("/api/v1/buckets/{bucket}/body", d.raw(d.upload))
 		r.Put("/api/v1/buckets/{bucket}/uploads/{id}/parts/{number}", d.raw(d.putPart))
@@ -108,6 +110,7 @@ func (d *Desk) Handler() http.Handler {
 		}))
 	})
 	r.NotFound(d.console())
+	d.whole = r
 	return r
 }
 
@@ -155,6 +158,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.usageCalls(to)
 	d.postCalls(to)
 	d.auditCalls(to)
+	d.charterCalls(to)
 	return api
 }
 

@@ -49,6 +49,10 @@ func streams(r *http.Request) bool {
 // to be JSON of a reasonable shape.
 func (d *Desk) identify(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if who(r.Context()) != nil { // a call from within
+			next.ServeHTTP(w, r)
+			return
+		}
 		source, _, _ := net.SplitHostPort(r.RemoteAddr)
 		id := &identity{source: source, program: visible(r.UserAgent())}
 		if c, err := r.Cookie(DeviceName); err == nil {

@@ -44,7 +44,7 @@ func TestFigures(t *testing.T) {
 	if run := runJob(t, r, j, false); run.State != syncing.Done {
 		t.Fatalf("%+v", run)
 	}
-	if err := works.Audit(t.Context(), r.Store, "herbarium", time.Now()); err != nil {
+	if err := works.Audit(t.Context(), r.Store, "herbarium", time.Now(), nil); err != nil {
 		t.Fatal(err)
 	}
 	read := func() string {

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -22,6 +23,7 @@ import (
 
 	"spindle/internal/bodies"
 	"spindle/internal/catalog"
+	"spindle/internal/core/audit"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/tier"
 	"spindle/internal/desk"
@@ -57,6 +59,7 @@ type Service struct {
 	failed   chan error
 	wire     *http.Server
 	desk     *http.Server
+	api      atomic.Pointer[desk.Desk]
 }
 
 // Start starts a service. The caller stops it; Failed tells when it cannot go on.
@@ -136,6 +139,7 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	s.Gate = gate.New(cat, s.Keys, s.Store.Owner, log)
 	s.undo = append(s.undo, s.Gate.Stop)
 	cfg.Works.May, cfg.Works.Remote, cfg.Works.MayReplicate = s.mayOrder, s.Remote, s.mayReplicate
+	cfg.Works.Drifts = s.drifts
 	cfg.Works.MayUse, cfg.Works.Processes = s.mayUse, filepath.Join(cfg.Data, "processes")
 	if cfg.Works.Folders, err = works.Roots(cfg.Works.Folders); err != nil {
 		return nil, err
@@ -263,6 +267,7 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 		Secure: cfg.TLSCert != "", Registry: registry, Observe: deskObserver(registry), Endpoints: s.Remote, Folders: cfg.Works.Folders,
 		Scratch: cfg.Works.Scratch}, s.log)
 	s.desk = deskDoor.Server(d.Handler())
+	s.api.Store(d)
 	s.desk.RegisterOnShutdown(d.Stop)
 	run := func(h *http.Server, d *door.Door, l net.Listener) {
 		l, err := secured(d, d.Listener(l), cfg.TLSCert, cfg.TLSKey)
@@ -316,6 +321,14 @@ func (s *Service) unwind() {
 		s.undo[i]()
 	}
 	s.undo = nil
+}
+
+// drifts says what is not as charters declare, once there is a desk to ask.
+func (s *Service) drifts(ctx context.Context, account string) ([]audit.Drift, error) {
+	if d := s.api.Load(); d != nil {
+		return d.Drifts(ctx, account)
+	}
+	return nil, nil
 }
 
 // watchDoor has the metrics tell of connections.

@@ -10,11 +10,19 @@ import (
 	"spindle/internal/store"
 )
 
+// Drifts says what is not as the charters of an account declare; nil when nobody can say.
+type Drifts func(ctx context.Context, account string) ([]audit.Drift, error)
+
 // Audit looks through what an account has, and writes down what it finds.
-func Audit(ctx context.Context, s *store.Store, account string, now time.Time) error {
+func Audit(ctx context.Context, s *store.Store, account string, now time.Time, drifts Drifts) error {
 	f, err := s.Catalog.AuditFacts(ctx, account, now)
 	if err != nil {
 		return err
+	}
+	if drifts != nil {
+		if f.Drifts, err = drifts(ctx, account); err != nil {
+			return err
+		}
 	}
 	if err := errors.Join(auditConflicts(ctx, s, account, f), auditDisks(ctx, s, account, f)); err != nil {
 		return err
@@ -32,7 +40,7 @@ func (c *Crew) audit(ctx context.Context, _ *lease) error {
 		}
 		for _, a := range list {
 			after = a.Name
-			if err := Audit(ctx, c.store, a.Name, c.store.Catalog.Now().UTC()); err != nil {
+			if err := Audit(ctx, c.store, a.Name, c.store.Catalog.Now().UTC(), c.settings.Drifts); err != nil {
 				if ctx.Err() != nil {
 					return err
 				}

@@ -34,6 +34,7 @@ type Settings struct {
 	GuardLeast    int64         // versions that a run may remove without asking; default 100
 	RestoreEvery  time.Duration // how often restored copies that are due are looked for; default 2 s
 	ClockEvery    time.Duration // how often the clock is compared with the database's; default 10 s
+	Drifts        Drifts        // of charters, for the audit
 	KeepJournal   time.Duration // how long the journal is kept once all followers have read it; 0: for ever
 	KeepTrail     time.Duration // how long entries of the audit trail are kept; default 400 days
 

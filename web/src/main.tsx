@@ -18,6 +18,8 @@ const Buckets = lazy(() => import('./pages/buckets/Buckets'));
 const Bucket = lazy(() => import('./pages/bucket/Bucket'));
 const ObjectPage = lazy(() => import('./pages/object/ObjectPage'));
 const Journal = lazy(() => import('./pages/journal/Journal'));
+const CharterPage = lazy(() => import('./pages/charters/CharterPage'));
+const Charters = lazy(() => import('./pages/charters/Charters'));
 const Posts = lazy(() => import('./pages/journal/Posts'));
 const UploadsPage = lazy(() => import('./pages/uploads/Uploads'));
 const Access = lazy(() => import('./pages/access/Access'));
@@ -69,6 +71,8 @@ createRoot(document.getElementById('root')!).render(
                       <Route path="/usage" element={<Usage />} />
                       <Route path="/audit" element={<Audit />} />
                       <Route path="/journal" element={<Journal />} />
+                      <Route path="/charters" element={<Charters />} />
+                      <Route path="/charters/:charter" element={<CharterPage />} />
                       <Route path="/journal/posts" element={<Posts />} />
                       <Route path="/access/:section?" element={<Access />} />
                       <Route path="/tiers" element={<Tiers />} />

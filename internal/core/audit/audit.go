@@ -189,6 +189,10 @@ func (l *looking) rest() {
 	for _, c := range l.f.Conflicts {
 		l.add(Worth, "rules-conflict", c.Subject, c.Says, "one of them does not do what somebody meant it to", 0, c.Fix, c.Page)
 	}
+	for _, d := range l.f.Drifts {
+		l.add(Worth, "charter-drift", d.Charter, fmt.Sprintf("%d things are not as the charter declares, such as the %s", d.Things, d.Such),
+			"the files do not say how the house is", 0, "spindle charter drift "+d.Charter, "/charters/"+d.Charter)
+	}
 	for i := range l.f.Disks {
 		l.disk(&l.f.Disks[i])
 	}

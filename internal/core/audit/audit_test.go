@@ -52,6 +52,7 @@ func TestLook(t *testing.T) {
 		{Facts{Rules: []IdleRule{{Bucket: "a", Name: "old"}}}, "rule-never-matched"},
 		{Facts{Posts: []Failing{{"tell", "it is away"}}}, "post-fails"},
 		{Facts{Conflicts: []Conflict{{"a old", "never comes to be", "spindle lifecycle show a b", "/buckets/a/lifecycle"}}}, "rules-conflict"},
+		{Facts{Drifts: []Drift{{"house", 2, "bucket plates"}}}, "charter-drift"},
 		{Facts{Disks: []Disk{{Tier: "main", Free: 5, Total: 100}}}, "disk-near-full"},
 		{Facts{Disks: []Disk{{Tier: "main", Free: 50, Total: 100, FullOn: at(-9)}}}, "disk-near-full"},
 		{Facts{Disks: []Disk{{Tier: "main", Free: 50, Total: 100, FullOn: at(-90)}}}, ""},

@@ -15,7 +15,15 @@ type Facts struct {
 	Posts     []Failing
 	Censuses  []Failing
 	Conflicts []Conflict
+	Drifts    []Drift
 	Disks     []Disk // of the service, for accounts that operate it
+}
+
+// Drift is a charter of which things are not as it declares.
+type Drift struct {
+	Charter string
+	Things  int
+	Such    string // one of them
 }
 
 // Conflict is a rule or a job that another one works against.

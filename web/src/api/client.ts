@@ -18,6 +18,8 @@ export class Problem extends Error {
     readonly position?: number,
     /** The id of the request, by which the service's log names it. */
     readonly request?: string,
+    /** All that is wrong, when it is more than one thing. */
+    readonly complaints: Schemas['Complaint'][] = [],
   ) {
     super(detail);
   }
@@ -62,6 +64,7 @@ export function problemOf(status: number, body: unknown): Problem {
     p.switch,
     p.position,
     status >= 500 ? p.request : undefined,
+    p.complaints,
   );
 }
 

@@ -66,6 +66,7 @@ function Rail() {
     { name: 'Census', to: '/census', here: pathname.startsWith('/census') },
     { name: 'Usage', to: '/usage', here: pathname.startsWith('/usage') },
     { name: 'Audit', to: '/audit', here: pathname.startsWith('/audit') },
+    { name: 'Charters', to: '/charters', here: pathname.startsWith('/charters') },
     { name: 'Access', to: '/access', here: pathname.startsWith('/access'), gap: true },
     { name: 'Connect', to: '/connect', here: pathname.startsWith('/connect') },
   ];

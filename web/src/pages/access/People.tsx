@@ -1,4 +1,3 @@
-import { Checkbox } from 'radix-ui';
 import { useState } from 'react';
 
 import { type Schemas, api, ask } from '../../api/client';
@@ -9,6 +8,7 @@ import { Field, Trouble, When } from '../../parts/Bits';
 import { State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
 import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { Check } from '../../parts/Check';
 import { More } from '../../parts/Listing';
 import { Actions, Secret } from './parts';
 
@@ -187,15 +187,9 @@ function Make({ onClose, onMade }: { onClose: () => void; onMade: (p: Schemas['P
       />
       <Roles accounts={accounts} value={role} onChange={setRole} />
       {session.operator ? (
-        <label className="row cursor-pointer">
-          <Checkbox.Root
-            className="check"
-            checked={operator}
-            onCheckedChange={(v) => setOperator(v === true)}
-            aria-label="Operates the service"
-          />
+        <Check on={operator} onChange={setOperator} label="Operates the service">
           Operates the service: all accounts, and the master key
-        </label>
+        </Check>
       ) : null}
       <Field label="Note" value={note} onChange={(e) => setNote(e.target.value)} name="note" />
     </Ask>

@@ -1,4 +1,3 @@
-import { Checkbox } from 'radix-ui';
 import { type FormEvent, useState } from 'react';
 import { useNavigate } from 'react-router';
 
@@ -7,6 +6,7 @@ import { useChange, useService } from '../../data/queries';
 import { Complaint, Field } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
 import { type Versioning, VersioningChoice } from '../../parts/Versioning';
+import { Check } from '../../parts/Check';
 import { bucketPage, parseSize } from '../../parts/format';
 import { TierChoice } from '../tiers/TierChoice';
 
@@ -78,30 +78,14 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
         />
         <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'off']} />
         <TierChoice value={tier} onChange={setTier} />
-        <label className="row cursor-pointer">
-          <Checkbox.Root
-            className="check"
-            checked={clean}
-            onCheckedChange={(v) => setClean(v === true)}
-            aria-label="Abandon unfinished uploads after 7 days"
-          />
-          <span>
-            Abandon unfinished uploads after 7 days{' '}
-            <span className="small dim">They take room that no listing shows.</span>
-          </span>
-        </label>
-        <label className="row cursor-pointer">
-          <Checkbox.Root
-            className="check"
-            checked={sealing}
-            onCheckedChange={(v) => setSealing(v === true)}
-            aria-label="Encrypt content at rest"
-          />
-          <span>
-            Encrypt content at rest{' '}
-            <span className="small dim">The disk alone then tells nothing. Reading costs a little more.</span>
-          </span>
-        </label>
+        <Check on={clean} onChange={setClean} label="Abandon unfinished uploads after 7 days">
+          Abandon unfinished uploads after 7 days{' '}
+          <span className="small dim">They take room that no listing shows.</span>
+        </Check>
+        <Check on={sealing} onChange={setSealing} label="Encrypt content at rest">
+          Encrypt content at rest{' '}
+          <span className="small dim">The disk alone then tells nothing. Reading costs a little more.</span>
+        </Check>
         <p className="small dim">It is made in region {service.data?.region ?? ''}.</p>
         {problem && problem.field && !['bucket', 'quota'].includes(problem.field) ? (
           <Complaint error={problem} />

@@ -1,0 +1,357 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/charterfile"
+	"spindle/internal/core/charter"
+	"spindle/internal/core/fault"
+	"spindle/internal/desk"
+)
+
+const chartersPath = "/api/v1/charters"
+
+func (a *app) charterCommand() *cli.Command {
+	set := &cli.StringSliceFlag{Name: "set", Usage: "set a variable, as `NAME=VALUE`, before those of the files; may be repeated"}
+	withObjects := &cli.BoolFlag{Name: "with-objects", Usage: "agree that buckets that go are emptied first, for good"}
+	return &cli.Command{Name: "charter", Usage: "write the house down in files, compare, enact, take down", Description: charterHelp,
+		Commands: []*cli.Command{
+			{Name: "compare", Usage: "say what enacting files would do; nothing is changed", ArgsUsage: "FILE...",
+				Description: "A folder stands for the YAML files in it.\n\n" + examples("spindle charter compare herbarium.yaml",
+					"spindle charter compare charters/ --set days=400 --check"),
+				Flags: []cli.Flag{set, &cli.BoolFlag{Name: "check", Usage: "exit with 5 when something differs"}}, Action: a.charterCompare},
+			{Name: "enact", Usage: "bring the house to what files declare, once that is agreed to", ArgsUsage: "FILE...",
+				Description: "Says what it does first, as compare. It stops at the first failure; the same again goes on there.\n\n" +
+					examples("spindle charter enact herbarium.yaml", "spindle charter enact charters/ --yes --json"),
+				Flags: []cli.Flag{set, yesFlag(), withObjects}, Action: a.charterEnact(false)},
+			{Name: "retire", Usage: "take down what files declare, the other way round", ArgsUsage: "FILE...",
+				Description: examples("spindle charter retire trial.yaml", "spindle charter retire trial.yaml --yes --with-objects"),
+				Flags:       []cli.Flag{set, yesFlag(), withObjects}, Action: a.charterEnact(true)},
+			{Name: "export", Usage: "write what there is as a charter that compares as equal",
+				Description: "Without --bucket, all of the account. Secrets of endpoints become references to the environment.\n\n" +
+					examples("spindle charter export > herbarium.yaml", "spindle charter export --bucket plates"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only this `BUCKET`, the rules that copy it and the grants on it"},
+					&cli.StringFlag{Name: "name", Usage: "`NAME` of the charter"}}, Action: a.charterExport},
+			{Name: "list", Usage: "list the charters that were enacted, with what is not as they declare",
+				Description: examples("spindle charter list", "spindle charter list --json"),
+				Action: listing[desk.CharterInfo]{path: chartersPath, field: "charters", row: charterRow,
+					none:    "No charter was enacted: spindle charter enact FILE.",
+					columns: []column{{"CHARTER", false}, {"STATE", false}, {"WHEN", false}, {"BY", false}, {"THINGS", true}, {"DRIFT", true}, {"FILES", false}}}.action(a)},
+			{Name: "drift", Usage: "say what is not as a charter declares, and who changed it", ArgsUsage: "CHARTER",
+				Description: examples("spindle charter drift herbarium", "spindle charter drift herbarium --check"),
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "exit with 5 when something differs"}}, Action: a.charterDrift},
+			{Name: "history", Usage: "say who enacted what of a charter, and when", ArgsUsage: "CHARTER",
+				Description: examples("spindle charter history herbarium", "spindle charter history herbarium --json"), Action: a.charterHistory},
+			{Name: "schema", Usage: "print the JSON Schema of charters, for editors", Description: examples("spindle charter schema > charter.schema.json",
+				"spindle charter schema"), Action: func(_ context.Context, _ *cli.Command) error {
+				b, err := desk.CharterSchema()
+				if err == nil {
+					_, err = fmt.Fprintf(a.Out, "%s\n", b)
+				}
+				return err
+			}},
+		}}
+}
+
+const charterHelp = "A charter is YAML: its name, and sections of things by their names (accounts, endpoints, tiers, buckets, keys, grants, " +
+	"replication, sync, census, finds, journal-filters). What it does not say of a thing is left as it is; what it named before and names no more goes; " +
+	"other things are left alone, unless it says whole: true."
+
+func charterRow(x desk.CharterInfo) []string {
+	drift := ""
+	if x.Drift != nil {
+		drift = count(int64(*x.Drift))
+	}
+	return []string{x.Charter, x.State, when(x.At), shown(x.By), count(int64(x.Things)), drift, x.Digest[:min(12, len(x.Digest))]}
+}
+
+// charterFiles reads the files and folders that a command names.
+func (a *app) charterFiles(c *cli.Command) (in desk.CharterFiles, err error) {
+	paths, err := args(c, 1, 1000)
+	if err != nil {
+		return in, err
+	}
+	if in.Set, err = pairs("set", c.StringSlice("set")); err != nil {
+		return in, err
+	}
+	for _, path := range paths {
+		if path == "-" {
+			b, err := io.ReadAll(io.LimitReader(a.in, charterfile.MaxBytes+1))
+			if err != nil {
+				return in, err
+			}
+			in.Files = append(in.Files, charterfile.Source{Name: "-", Text: string(b)})
+			continue
+		}
+		if err := filepath.WalkDir(path, func(file string, e fs.DirEntry, err error) error {
+			yaml := strings.HasSuffix(file, ".yaml") || strings.HasSuffix(file, ".yml")
+			if err != nil || e.IsDir() || file != path && !yaml {
+				return err
+			}
+			b, err := os.ReadFile(file)
+			in.Files = append(in.Files, charterfile.Source{Name: file, Text: string(b)})
+			return err
+		}); err != nil {
+			return in, fault.New(fault.Invalid, "file", "%s cannot be read", path).In("file").Because(err)
+		}
+	}
+	if len(in.Files) == 0 {
+		return in, fault.New(fault.Invalid, "file", "there are no YAML files there").In("file").Do("name files, or a folder with some")
+	}
+	return in, nil
+}
+
+func (a *app) charterPlan(ctx context.Context, c *cli.Command, retire bool) (p *api, ask desk.CharterAsk, plan desk.CharterPlan, err error) {
+	files, err := a.charterFiles(c)
+	if err == nil {
+		p, err = a.open(c)
+	}
+	if err != nil {
+		return nil, ask, plan, err
+	}
+	ask = desk.CharterAsk{CharterFiles: files, Retire: retire}
+	err = p.call(ctx, http.MethodPost, chartersPath+"/compare", nil, ask, &plan)
+	return p, ask, plan, err
+}
+
+func (a *app) charterCompare(ctx context.Context, c *cli.Command) error {
+	_, _, plan, err := a.charterPlan(ctx, c, false)
+	if err != nil {
+		return err
+	}
+	if err := a.print(plan, func() error { return a.showPlan(plan) }); err != nil {
+		return err
+	}
+	if c.Bool("check") && len(plan.Steps) > 0 {
+		return exitOnly(ExitDifferent)
+	}
+	return nil
+}
+
+// showPlan says what enacting does, thing by thing.
+func (a *app) showPlan(plan desk.CharterPlan) error {
+	if len(plan.Steps) == 0 {
+		_, err := fmt.Fprintf(a.Out, "All is as the charter %s declares: %s.\n", plan.Charter, things(int64(plan.Things), "thing", "things"))
+		return err
+	}
+	n := map[string]int64{}
+	for i := range plan.Steps {
+		n[plan.Steps[i].Do]++
+		a.showStep(&plan.Steps[i])
+	}
+	_, err := fmt.Fprintf(a.Out, "\nThe charter %s, %s in the account %s: %d made, %d changed, %d removed.\n", plan.Charter,
+		things(int64(plan.Things), "thing", "things"), plan.Account, n["make"], n["change"], n["remove"])
+	return err
+}
+
+func (a *app) showStep(s *desk.CharterStep) {
+	fmt.Fprintf(a.Out, "%-7s %s %s\n", s.Do, s.Kind, shown(s.Name))
+	for _, c := range s.Changes {
+		if s.Do == string(charter.Make) {
+			fmt.Fprintf(a.Out, "          %s: %s\n", shown(c.Field), fieldValue(c.Field, c.To))
+			continue
+		}
+		fmt.Fprintf(a.Out, "          %s: %s, not %s\n", shown(c.Field), fieldValue(c.Field, c.To), fieldValue(c.Field, c.From))
+	}
+	if s.Holds != nil {
+		fmt.Fprintf(a.Out, "          it holds %s, %s, and %s; all of it goes\n", things(s.Holds.Objects, "object", "objects"), size(s.Holds.Bytes),
+			things(s.Holds.Previous, "previous version", "previous versions"))
+	}
+	if s.Cannot != "" {
+		fmt.Fprintf(a.Out, "          cannot be done: %s\n", shown(s.Cannot))
+	}
+}
+
+// fieldValue writes what a field is; those that are bytes as sizes.
+func fieldValue(field string, v any) string {
+	if n, ok := v.(float64); ok && slices.Contains([]string{"quota", "sizeFrom", "sizeTo", "bandwidth"}, field) {
+		return size(int64(n))
+	}
+	return value(v)
+}
+
+// value writes what a field is.
+func value(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "nothing"
+	case string:
+		return shown(v)
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	case bool:
+		return map[bool]string{true: "yes", false: "no"}[v]
+	case []any:
+		words := make([]string, len(v))
+		for i, x := range v {
+			words[i] = value(x)
+		}
+		return "[" + strings.Join(words, ", ") + "]"
+	case map[string]any:
+		words := make([]string, 0, len(v))
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			words = append(words, shown(name)+" "+value(v[name]))
+		}
+		return "{" + strings.Join(words, ", ") + "}"
+	}
+	return fmt.Sprint(v)
+}
+
+func (a *app) charterEnact(retire bool) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		p, ask, plan, err := a.charterPlan(ctx, c, retire)
+		if err != nil {
+			return err
+		}
+		if !a.json {
+			if err := a.showPlan(plan); err != nil || len(plan.Steps) == 0 && !retire {
+				return err
+			}
+		}
+		if len(plan.Steps) > 0 {
+			if err := a.confirm(c, fmt.Sprintf("%s in the account %s.", things(int64(len(plan.Steps)), "step", "steps"), plan.Account),
+				plan.Charter); err != nil {
+				return err
+			}
+		}
+		in := desk.CharterEnacting{CharterAsk: ask, Plan: plan.Plan, WithObjects: c.Bool("with-objects"), Secrets: map[string]string{}}
+		for _, ref := range plan.Secrets {
+			if in.Secrets[ref], err = a.secretAt(ref); err != nil {
+				return err
+			}
+		}
+		return stream(ctx, p, chartersPath+"/enact", in, func(s desk.CharterProgress) error { return a.enacted(s, plan) })
+	}
+}
+
+// enacted shows a step that was done.
+func (a *app) enacted(s desk.CharterProgress, plan desk.CharterPlan) error {
+	if s.Problem != nil {
+		a.note("Stopped after %d of %d steps; the same again goes on there.", s.Step, s.Steps)
+		return s.Problem.Fault()
+	}
+	if a.json {
+		return a.print(s, nil)
+	}
+	switch {
+	case s.Ended:
+		fmt.Fprintf(a.Out, "Done: %s of the charter %s.\n", things(int64(s.Steps), "step", "steps"), plan.Charter)
+	case s.Does != nil:
+		fmt.Fprintf(a.Out, "%d/%d  %s %s %s\n", s.Step, s.Steps, s.Does.Do, s.Does.Kind, shown(s.Does.Name))
+		if s.Secret != "" {
+			fmt.Fprintf(a.Out, "       key     %s\n       secret  %s\n       It is shown this once.\n", s.Key, s.Secret)
+		}
+	}
+	return nil
+}
+
+// secretAt reads a secret from where a charter says that it is: env NAME or file PATH.
+func (a *app) secretAt(ref string) (string, error) {
+	kind, at, _ := strings.Cut(ref, " ")
+	secret := ""
+	if kind == "env" {
+		secret = a.Getenv(at)
+	} else if b, err := os.ReadFile(at); err == nil {
+		line, _, _ := strings.Cut(string(b), "\n")
+		secret = strings.TrimSpace(line)
+	}
+	if secret == "" {
+		return "", fault.New(fault.Invalid, "charter-secret", "there is no secret at %s", ref).In("secret").
+			Do("set the variable, or write the file, and enact again")
+	}
+	return secret, nil
+}
+
+func (a *app) charterExport(ctx context.Context, c *cli.Command) error {
+	if _, err := args(c, 0, 0); err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	var out desk.CharterText
+	q := url.Values{"bucket": {c.String("bucket")}, "name": {c.String("name")}}
+	if err := p.call(ctx, http.MethodGet, chartersPath+"/export", q, nil, &out); err != nil {
+		return err
+	}
+	return a.print(out, func() error {
+		_, err := io.WriteString(a.Out, out.Text)
+		return err
+	})
+}
+
+func (a *app) charterDrift(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	var out struct {
+		desk.CharterInfo
+		Differs []desk.CharterDrift `json:"differs"`
+	}
+	if err := p.call(ctx, http.MethodGet, chartersPath+"/"+url.PathEscape(name)+"/drift", nil, nil, &out); err != nil {
+		return err
+	}
+	if err := a.print(out, func() error { return a.showDrift(out.CharterInfo, out.Differs) }); err != nil {
+		return err
+	}
+	if c.Bool("check") && len(out.Differs) > 0 {
+		return exitOnly(ExitDifferent)
+	}
+	return nil
+}
+
+func (a *app) showDrift(x desk.CharterInfo, list []desk.CharterDrift) error {
+	for i := range list {
+		s := &list[i].CharterStep
+		says := "is not as declared"
+		if s.Do == string(charter.Make) {
+			says, s.Changes = "is not there", nil
+		}
+		if list[i].By != nil {
+			says += ", since " + when(*list[i].At) + " by " + shown(*list[i].By)
+		}
+		fmt.Fprintf(a.Out, "%s %s %s\n", s.Kind, shown(s.Name), says)
+		for _, c := range s.Changes {
+			fmt.Fprintf(a.Out, "          %s: %s, declared %s\n", shown(c.Field), fieldValue(c.Field, c.From), fieldValue(c.Field, c.To))
+		}
+	}
+	_, err := fmt.Fprintf(a.Out, "The charter %s was %s on %s by %s; %s of %s not as it declares.\n", x.Charter, x.State, when(x.At), shown(x.By),
+		count(int64(len(list))), things(int64(x.Things), "thing is", "things are"))
+	return err
+}
+
+func (a *app) charterHistory(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	var out struct {
+		Enactments []desk.CharterInfo `json:"enactments"`
+	}
+	if err := p.call(ctx, http.MethodGet, chartersPath+"/"+url.PathEscape(name)+"/history", url.Values{"limit": {"1000"}}, nil, &out); err != nil {
+		return err
+	}
+	return a.print(out, func() error {
+		var rows [][]string
+		for _, x := range out.Enactments {
+			rows = append(rows, []string{when(x.At), x.State, shown(x.By), fmt.Sprintf("%d of %d", x.Done, x.Steps),
+				x.Digest[:min(12, len(x.Digest))], shown(x.Says)})
+		}
+		return a.table([]column{{"WHEN", false}, {"STATE", false}, {"BY", false}, {"STEPS", false}, {"FILES", false}, {"PROBLEM", false}}, rows)
+	})
+}

@@ -1,0 +1,184 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"slices"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/charter"
+	"spindle/internal/core/fault"
+)
+
+// CharterEnacting says what was agreed to.
+type CharterEnacting struct {
+	CharterAsk
+	Plan        string            `json:"plan"`
+	WithObjects bool              `json:"withObjects,omitempty"`
+	Secrets     map[string]string `json:"secrets,omitempty"`
+}
+
+// CharterProgress is how far an enactment is; the last one is of all of it, or a problem.
+type CharterProgress struct {
+	Step    int          `json:"step" doc:"That is done, from 1; 0 before the first"`
+	Steps   int          `json:"steps"`
+	Does    *CharterStep `json:"does,omitempty"`
+	Key     string       `json:"key,omitempty" doc:"Of a key that was made"`
+	Secret  string       `json:"secret,omitempty" doc:"Of it; shown once"`
+	Ended   bool         `json:"ended,omitempty"`
+	Problem *Problem     `json:"problem,omitempty" doc:"At the step after; the same again goes on there"`
+}
+
+// maxCharterBody is what the files of a charter come in, in JSON.
+const maxCharterBody = 8 << 20
+
+// enactCharter does what was agreed to, a line for each step.
+func (d *Desk) enactCharter(w http.ResponseWriter, r *http.Request) error {
+	ctx := r.Context()
+	s := who(ctx).subject
+	if err := d.administers(ctx, s.Account, "enact a charter"); err != nil {
+		return err
+	}
+	var in CharterEnacting
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxCharterBody)).Decode(&in); err != nil {
+		return fault.New(fault.Invalid, "body", "the body cannot be read: %s", err).In("body").Do("send a document of this call")
+	}
+	c, err := d.readCharter(ctx, &in.CharterFiles)
+	if err != nil {
+		return err
+	}
+	steps, err := d.steps(ctx, c, in.Retire)
+	if err != nil {
+		return err
+	}
+	p, err := d.plan(ctx, c, steps)
+	if err != nil {
+		return err
+	}
+	if p.Plan != in.Plan {
+		return fault.New(fault.Precondition, "charter-plan", "what would be done is not what was agreed to any more").In("plan").
+			Do("compare again, and look at what it says now")
+	}
+	if err := p.refused(in.WithObjects); err != nil {
+		return err
+	}
+	for _, ref := range p.Secrets {
+		if in.Secrets[ref] == "" {
+			return fault.New(fault.Invalid, "charter-secret", "the secret of %s is not there", ref).In("secrets").
+				Do("enact by the command line, where it is")
+		}
+	}
+	return d.enact(ctx, lines[CharterProgress](w), c, p, steps, &in)
+}
+
+func (d *Desk) enact(ctx context.Context, tell func(CharterProgress), c *declared, p *CharterPlan, steps []charter.Step,
+	in *CharterEnacting) error {
+	ctx = context.WithoutCancel(ctx) // who asks may go away: what is begun is gone on with
+	before, err := d.lastEnacted(ctx, c.name)
+	if err != nil {
+		return err
+	}
+	e := &catalog.Enactment{Account: p.Account, Name: c.name, Digest: c.digest, State: catalog.CharterEnacting, Steps: len(steps),
+		Things: joint(compared(c.things), before)}
+	if in.Retire {
+		e.State = catalog.CharterRetiring
+	}
+	by := author(ctx)
+	by.At = d.store.Catalog.Now()
+	if err := d.store.Catalog.BeginCharter(ctx, e, by); err != nil {
+		return err
+	}
+	tell(CharterProgress{Steps: len(steps)})
+	for i := range steps {
+		if err = d.store.Catalog.CharterStep(ctx, e.ID, i); err != nil {
+			break
+		}
+		at := CharterProgress{Step: i + 1, Steps: len(steps), Does: &p.Steps[i]}
+		if err = d.carryOut(ctx, &steps[i], in, &at); err != nil {
+			break
+		}
+		e.Done = i + 1
+		tell(at)
+	}
+	switch {
+	case err != nil:
+		e.State, e.Says = catalog.CharterStopped, fault.All(err)[0].Message
+	case in.Retire:
+		e.State, e.Things = catalog.CharterRetired, nil
+	default:
+		e.State, e.Things = catalog.CharterEnacted, compared(c.things)
+	}
+	if ended := d.store.Catalog.EndCharter(ctx, e); err == nil {
+		err = ended
+	}
+	if err != nil {
+		tell(CharterProgress{Step: e.Done, Steps: len(steps), Problem: d.problem(ctx, err)})
+		return nil
+	}
+	tell(CharterProgress{Step: e.Done, Steps: len(steps), Ended: true})
+	return nil
+}
+
+// joint gives the things of two lists, of which the first goes before.
+func joint(a, b []charter.Thing) []charter.Thing {
+	out := slices.Clone(a)
+	for _, t := range b {
+		if !slices.ContainsFunc(a, func(x charter.Thing) bool { return x.Kind == t.Kind && x.Name == t.Name }) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// carryOut makes the calls of a step.
+func (d *Desk) carryOut(ctx context.Context, s *charter.Step, in *CharterEnacting, at *CharterProgress) error {
+	ref, err := secretOf(s)
+	if err != nil {
+		return err
+	}
+	if s.Kind == "bucket" && s.Do == charter.Remove && in.WithObjects {
+		if err := d.emptied(ctx, s.Name); err != nil {
+			return err
+		}
+	}
+	for _, c := range kindNamed(s.Kind).callsOf(s) {
+		if body, ok := c.body.(map[string]any); ok && s.Kind == "endpoint" {
+			delete(body, "secret")
+			if ref != "" {
+				body["secret"] = in.Secrets[ref]
+			}
+		}
+		var made struct {
+			ID     string `json:"id"`
+			Secret string `json:"secret"`
+			Key    struct {
+				ID string `json:"id"`
+			} `json:"key"`
+		}
+		var out any
+		if s.Kind == "key" && s.Do == charter.Make {
+			out = &made
+		}
+		if err := d.within(ctx, c, out); err != nil {
+			return err
+		}
+		at.Key, at.Secret = made.Key.ID, made.Secret
+	}
+	return nil
+}
+
+// emptied removes all that is in a bucket, for good.
+func (d *Desk) emptied(ctx context.Context, bucket string) error {
+	all := ""
+	for {
+		var q Quantity
+		if err := d.within(ctx, deskCall{method: "POST", path: "/buckets/" + bucket + "/remove",
+			body: RemoveIn{Prefix: &all, WithVersions: true}}, &q); err != nil {
+			return err
+		}
+		if !q.More {
+			return nil
+		}
+	}
+}

@@ -1,0 +1,336 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/url"
+	"slices"
+	"strings"
+
+	"spindle/internal/core/charter"
+	"spindle/internal/core/fault"
+)
+
+// charterKind is a kind of thing that charters declare, and how the desk's calls read and
+// change it.
+type charterKind struct {
+	kind    string   // for people, in one word or two
+	section string   // of a charter
+	oper    bool     // only operators see and change it; no charter claims the whole of it
+	list    string   // the call that lists it
+	in      string   // where in its answer
+	fields  []string // of what is listed, those that can be declared
+	put     bool     // it is written whole, under its name
+	once    []string // fields that are said when a thing is made, and not compared
+	of      string   // field with the account that owns it; "": the list has one's own only
+
+	name  func(map[string]any) string                                // of what is listed or declared; nil: its name
+	ref   string                                                     // field by which calls know it; "": by its name
+	more  func(d *Desk, ctx context.Context, t *charter.Thing) error // reads what the list does not tell
+	calls func(s *charter.Step, fields map[string]any) []deskCall    // what makes or changes it; nil: POST and PATCH
+}
+
+// charterKinds are all of them, in an order in which they can be made.
+var charterKinds = []charterKind{
+	{kind: "account", section: "accounts", oper: true, list: "/accounts", in: "accounts", fields: []string{"note", "quota", "maxBuckets"}},
+	{kind: "endpoint", section: "endpoints", list: "/endpoints", in: "endpoints", once: []string{"secret"},
+		fields: []string{"url", "region", "style", "key", "note", "bandwidth", "bucket"}},
+	{kind: "tier", section: "tiers", oper: true, list: "/tiers", in: "tiers",
+		fields: []string{"note", "volumes", "copies", "packed", "sealed", "price", "requests", "shortestStay", "restore"}},
+	{kind: "bucket", section: "buckets", list: "/buckets", in: "buckets", of: "account", more: bucketMore, calls: bucketCalls,
+		fields: []string{"versioning", "quota", "tags", "sealing", "tier", "required"}},
+	{kind: "key", section: "keys", list: "/keys", in: "keys", of: "account", ref: "id",
+		fields: []string{"note", "role", "operator", "limits", "rate", "expires", "active"}, calls: keyCalls},
+	{kind: "grant", section: "grants", list: "/grants", in: "grants", of: "account", ref: "id", name: grantName,
+		fields: []string{"bucket", "prefix", "to", "for", "expires", "note"}, calls: grantCalls},
+	{kind: "replication rule", section: "replication", list: "/replications", in: "replications", once: []string{"existing", "mend"},
+		fields: []string{"bucket", "prefix", "on", "priority", "tags", "where", "deleteMarkers", "removals", "onward", "lagTarget", "targets"},
+		calls:  replicationCalls},
+	{kind: "sync job", section: "sync", list: "/syncs", in: "syncs", fields: []string{"on", "from", "to", "mode", "note", "by", "like", "leaveOut",
+		"sizeFrom", "sizeTo", "older", "newer", "links", "class", "sealed", "parallel", "guardShare", "guardMost", "schedule", "zone", "tags",
+		"where", "bandwidth"}},
+	{kind: "census", section: "census", list: "/censuses", in: "censuses",
+		fields: []string{"on", "from", "to", "where", "columns", "format", "versions", "schedule", "zone", "note"}},
+	{kind: "question", section: "finds", list: "/find/saved", in: "finds", fields: []string{"expression", "buckets", "versions"}, put: true},
+	{kind: "journal filter", section: "journal-filters", list: "/journal/saved", in: "filters",
+		fields: []string{"bucket", "prefix", "kinds", "who"}, put: true},
+}
+
+// charterOrder are the kinds, in an order in which they can be made.
+var charterOrder = func() (out []string) {
+	for _, k := range charterKinds {
+		out = append(out, k.kind)
+	}
+	return out
+}()
+
+func kindNamed(kind string) *charterKind {
+	i := slices.IndexFunc(charterKinds, func(k charterKind) bool { return k.kind == kind })
+	return &charterKinds[i]
+}
+
+// things gives what there is of a kind in the account that one acts in.
+func (k *charterKind) things(ctx context.Context, d *Desk) (out []charter.Thing, err error) {
+	account := who(ctx).subject.Account
+	names := map[string]bool{}
+	for after := ""; ; {
+		q := url.Values{"limit": {"1000"}}
+		if strings.Contains(k.list, "saved") {
+			q = url.Values{}
+		} else if after != "" {
+			q.Set("after", after)
+		}
+		var page map[string]any
+		if err := d.within(ctx, deskCall{method: "GET", path: k.list, query: q}, &page); err != nil {
+			return nil, err
+		}
+		list, _ := page[k.in].([]any)
+		for _, x := range list {
+			m, _ := x.(map[string]any)
+			if m == nil || k.of != "" && m[k.of] != account || m["state"] == "replaced" {
+				continue
+			}
+			t := k.thing(m)
+			if names[t.Name] { // an older one of the same name
+				continue
+			}
+			names[t.Name] = true
+			out = append(out, t)
+		}
+		if after, _ = page["next"].(string); after == "" {
+			return out, nil
+		}
+	}
+}
+
+// thing reads one as it is listed.
+func (k *charterKind) thing(m map[string]any) charter.Thing {
+	t := charter.Thing{Kind: k.kind, Fields: map[string]any{}}
+	t.Name, _ = m["name"].(string)
+	if k.ref != "" {
+		t.Ref = plainText(m[k.ref])
+	}
+	for _, f := range k.fields {
+		if v, ok := m[f]; ok {
+			t.Fields[f] = v
+		}
+	}
+	if list, ok := t.Fields["volumes"].([]any); ok { // of a tier: they are told with the room they have
+		for i, v := range list {
+			dir, _ := v.(map[string]any)
+			list[i] = dir["dir"]
+		}
+	}
+	if k.kind == "grant" {
+		t.Fields["to"] = strings.Replace(plainText(m["to"]), " ", ":", 1)
+	}
+	settleAll(k.kind, t.Fields, nil)
+	if k.name != nil {
+		t.Name = k.name(t.Fields)
+	}
+	return t
+}
+
+// plainText writes a text or a number as it stands in a path.
+func plainText(v any) string {
+	if f, ok := v.(float64); ok {
+		return fmt.Sprintf("%.0f", f)
+	}
+	s, _ := v.(string)
+	return s
+}
+
+// callsOf gives the calls that carry out a step.
+func (k *charterKind) callsOf(s *charter.Step) []deskCall {
+	one := k.list + "/" + url.PathEscape(s.Name)
+	if s.There != nil && s.There.Ref != "" {
+		one = k.list + "/" + url.PathEscape(s.There.Ref)
+	}
+	if s.Do == charter.Remove {
+		return []deskCall{{method: "DELETE", path: one}}
+	}
+	if k.put {
+		return []deskCall{{method: "PUT", path: one, body: s.Want.Fields}}
+	}
+	fields := maps.Clone(s.Want.Fields)
+	if s.Do == charter.Change {
+		fields = changedOf(s)
+		for _, f := range k.once {
+			delete(fields, f)
+		}
+		volumesToAdd(s, fields)
+	}
+	if k.calls != nil {
+		return k.calls(s, fields)
+	}
+	if s.Do == charter.Make {
+		fields["name"] = s.Name
+		return []deskCall{{method: "POST", path: k.list, body: fields}}
+	}
+	return []deskCall{{method: "PATCH", path: one, body: fields}}
+}
+
+// changedOf gives the declared fields in which something differs.
+func changedOf(s *charter.Step) map[string]any {
+	fields := map[string]any{}
+	for _, c := range s.Changes {
+		top, _, _ := strings.Cut(c.Field, ".")
+		fields[top] = s.Want.Fields[top]
+	}
+	return fields
+}
+
+// bucketMore reads the lifecycle rules of a bucket, and how its journal is kept.
+func bucketMore(d *Desk, ctx context.Context, t *charter.Thing) error {
+	path := "/buckets/" + url.PathEscape(t.Name)
+	var rules struct {
+		Rules []map[string]any `json:"rules"`
+	}
+	var journal struct {
+		Days   int  `json:"days"`
+		Paused bool `json:"paused"`
+	}
+	if err := d.within(ctx, deskCall{method: "GET", path: path + "/lifecycle"}, &rules); err != nil {
+		return err
+	}
+	if err := d.within(ctx, deskCall{method: "GET", path: path + "/journal"}, &journal); err != nil {
+		return err
+	}
+	list := []any{}
+	for _, r := range rules.Rules {
+		delete(r, "did")
+		list = append(list, r)
+	}
+	t.Fields["rules"] = list
+	t.Fields["journal"] = map[string]any{"days": float64(journal.Days), "paused": journal.Paused}
+	settleAll(t.Kind, t.Fields, nil)
+	return nil
+}
+
+func bucketCalls(s *charter.Step, fields map[string]any) (calls []deskCall) {
+	path := "/buckets/" + url.PathEscape(s.Name)
+	rules, ruled := fields["rules"]
+	delete(fields, "rules")
+	if s.Do == charter.Make {
+		first := map[string]any{"name": s.Name}
+		for _, f := range []string{"quota", "versioning", "tags", "sealing", "tier"} {
+			if v, ok := fields[f]; ok && v != nil {
+				first[f] = v
+			}
+			delete(fields, f)
+		}
+		calls = append(calls, deskCall{method: "POST", path: "/buckets", body: first})
+	} else if want, ok := fields["tags"].(map[string]any); ok {
+		have, _ := s.There.Fields["tags"].(map[string]any)
+		unset := []string{}
+		for name := range have {
+			if _, stays := want[name]; !stays {
+				unset = append(unset, name)
+			}
+		}
+		fields["tags"] = map[string]any{"set": want, "unset": unset}
+	}
+	if len(fields) > 0 {
+		calls = append(calls, deskCall{method: "PATCH", path: path, body: fields})
+	}
+	if list, _ := rules.([]any); ruled && (s.Do != charter.Make || len(list) > 0) {
+		calls = append(calls, deskCall{method: "PUT", path: path + "/lifecycle", body: map[string]any{"rules": append([]any{}, list...)}})
+	}
+	return calls
+}
+
+func keyCalls(s *charter.Step, fields map[string]any) []deskCall {
+	if s.Do == charter.Change {
+		return []deskCall{{method: "PATCH", path: "/keys/" + url.PathEscape(s.There.Ref), body: fields}}
+	}
+	fields["name"] = s.Name
+	delete(fields, "active")
+	return []deskCall{{method: "POST", path: "/keys", body: fields}}
+}
+
+// grantName names a grant by what it opens, and to whom.
+func grantName(f map[string]any) string {
+	return fmt.Sprintf("%s/%s to %s", plainText(f["bucket"]), plainText(f["prefix"]), plainText(f["to"]))
+}
+
+func grantCalls(s *charter.Step, fields map[string]any) []deskCall {
+	if s.Do == charter.Make {
+		return []deskCall{{method: "POST", path: "/grants", body: fields}}
+	}
+	return []deskCall{{method: "PATCH", path: "/grants/" + s.There.Ref, body: fields}}
+}
+
+func replicationCalls(s *charter.Step, fields map[string]any) []deskCall {
+	if s.Do == charter.Make {
+		fields["name"] = s.Name
+		if fields["existing"] == nil {
+			fields["existing"] = "leave"
+		}
+		return []deskCall{{method: "POST", path: "/replications", body: fields}}
+	}
+	if v, ok := fields["lagTarget"]; ok && v == nil {
+		delete(fields, "lagTarget")
+		fields["noLagTarget"] = true
+	}
+	return []deskCall{{method: "PATCH", path: "/replications/" + url.PathEscape(s.Name), body: fields}}
+}
+
+// cannot says why a step cannot be done, whatever one agrees to; "" when it can.
+func cannot(ctx context.Context, s *charter.Step) string {
+	switch {
+	case s.Kind == "tier" && s.Do == charter.Change:
+		want, _ := s.Want.Fields["volumes"].([]any)
+		have, _ := s.There.Fields["volumes"].([]any)
+		for _, v := range have {
+			if s.Want.Fields["volumes"] != nil && !slices.Contains(want, v) {
+				return "volumes are never taken away from a tier: declare " + plainText(v) + " too"
+			}
+		}
+	case s.Kind == "replication rule" && s.Do == charter.Change && slices.ContainsFunc(s.Changes, func(c charter.FieldChange) bool {
+		return c.Field == "bucket"
+	}):
+		return "a rule stays with its bucket: give the other one another name"
+	case s.Kind == "key" && s.Do == charter.Remove && s.There.Ref == who(ctx).subject.Name:
+		return "it is the key that you enact with"
+	}
+	return ""
+}
+
+// removable reports whether a charter may take a thing away at all.
+func removable(s *charter.Step) bool {
+	return s.Do != charter.Remove || s.Kind != "tier" || s.Name != "main"
+}
+
+// volumesToAdd leaves of a tier's declared volumes those that it does not have.
+func volumesToAdd(s *charter.Step, fields map[string]any) {
+	want, ok := fields["volumes"].([]any)
+	if !ok || s.There == nil {
+		return
+	}
+	have, _ := s.There.Fields["volumes"].([]any)
+	fields["volumes"] = slices.DeleteFunc(slices.Clone(want), func(v any) bool { return slices.Contains(have, v) })
+}
+
+// secretsOf names where the secrets are that steps need; a charter that names none is told.
+func secretOf(s *charter.Step) (ref string, err error) {
+	if s.Kind != "endpoint" || s.Do == charter.Remove {
+		return "", nil
+	}
+	asks := s.Do == charter.Make
+	for _, c := range s.Changes {
+		asks = asks || c.Field == "key" || c.Field == "url"
+	}
+	if !asks {
+		return "", nil
+	}
+	m, _ := s.Want.Fields["secret"].(map[string]any)
+	switch {
+	case m["env"] != nil:
+		return "env " + plainText(m["env"]), nil
+	case m["file"] != nil:
+		return "file " + plainText(m["file"]), nil
+	}
+	return "", fault.New(fault.Invalid, "charter-secret", "the endpoint %s needs the secret of its key", s.Name).In("endpoints." + s.Name).
+		Do("say where it is: secret: {env: NAME}, or {file: PATH}")
+}
