@@ -50,7 +50,24 @@ func (b *bench) find() error {
 		}
 		b.row("find, "+x.what, ms(took), "of 5,000,000 objects with four fields each", x.wanted)
 	}
-	return b.foundAtOnce("found")
+	if err := b.foundAtOnce("found"); err != nil {
+		return err
+	}
+	return b.putsBesideIndex("found")
+}
+
+// putsBesideIndex compares puts into a bucket with an index with those into one without.
+func (b *bench) putsBesideIndex(bucket string) error {
+	if _, err := b.cli("bucket", "create", "unlisted"); err != nil {
+		return err
+	}
+	plain, indexed, err := b.putsInTurns("unlisted", bucket, 5, func() error { return nil })
+	if err != nil {
+		return err
+	}
+	b.row("put 4 KiB into a bucket with an index of find", fmt.Sprintf("%.0f/s", indexed),
+		fmt.Sprintf("%.2f of one without (%.0f/s), the following beside it", indexed/plain, plain), "0.95")
+	return nil
 }
 
 // asked gives the median of five answers, less what a command costs that asks nothing of

@@ -191,6 +191,8 @@ func (s *shooter) console(ctx context.Context) error {
 		s.shot("census", s.at("/census/plates-weekly/runs/1"), harness.Appears("FH-"), harness.Button("Totals"), harness.Appears("by key"),
 			harness.Choose("Summed by", "tier"), harness.Appears("by tier")),
 		s.shot("usage", s.at("/usage"), harness.Appears("By bucket"), harness.Appears("plates")),
+		s.declared(ctx),
+		s.shot("charters", s.at("/charters/loans-desk"), harness.Appears("is otherwise"), harness.Appears("4 of 4")),
 		s.shot("audit", s.at("/audit"), harness.Button("Look now"), harness.Appears("worth a look")),
 		s.scrubbed(),
 		s.shot("overview", theme("light"), s.at("/"), harness.Appears("Wrong and waiting"), harness.Appears("Growing")),
@@ -219,6 +221,17 @@ func (s *shooter) synced(ctx context.Context) error {
 		_, err = s.spindle(ctx, "sync", "run", "nightly-attic", "--detach")
 	}
 	return err
+}
+
+// declared enacts a charter, and has somebody else change what it declares.
+func (s *shooter) declared(ctx context.Context) error {
+	for _, line := range [][]string{{"charter", "enact", "tools/shots/loans-desk.yaml", "--yes"}, {"bucket", "change", "loans", "--quota", "3GiB"},
+		{"sync", "change", "loans-aside", "--mode", "mirror"}, {"find", "forget", "late-returns"}} {
+		if out, err := s.spindle(ctx, line...); err != nil {
+			return fmt.Errorf("%v: %w: %s", line, err, out)
+		}
+	}
+	return nil
 }
 
 // scrubbed waits until the scrubber has read the sample data.
@@ -265,8 +278,6 @@ func (s *shooter) terminal(ctx context.Context) error {
 		name  string
 		lines [][]string
 	}{
-		{"terminal-browse", [][]string{{"bucket", "list"}, {"object", "tree", "plates/" + year + "/", "--depth", "2"},
-			{"object", "list", "plates/" + year + "/moorland/", "--limit", "6"}}},
 		{"terminal-find", [][]string{{"find", "field taxon begins with Drosera and size over 300 KiB", "--show", "taxon,collector", "--limit", "5"},
 			{"find", "lacks field collector", "--count"}, {"find", "siz over 10"}, {"census", "list"},
 			{"census", "totals", "plates-weekly", "field taxon", "--limit", "4"}, {"bucket", "field", "list", "plates"}, {"usage"}}},

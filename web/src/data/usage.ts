@@ -17,3 +17,12 @@ export const useTraffic = (from: string, by: 'bucket' | 'who' | 'day') =>
     queryFn: async () => (await ask(api.GET('/api/v1/usage/traffic', { params: { query: { from, by } } }))).traffic,
     placeholderData: (d) => d,
   });
+
+/** What each account keeps, for operators. */
+export const useAccountUsage = (from: string, wanted: boolean) =>
+  useQuery({
+    queryKey: ['live', 'usage-accounts', from],
+    queryFn: async () => (await ask(api.GET('/api/v1/usage/accounts', { params: { query: { from } } }))).accounts,
+    placeholderData: (d) => d,
+    enabled: wanted,
+  });

@@ -1,7 +1,8 @@
 import { ToggleGroup } from 'radix-ui';
 import { Link, useSearchParams } from 'react-router';
 
-import { type BucketUsage, useTraffic, useUsage } from '../../data/usage';
+import { useSession } from '../../data/session';
+import { type BucketUsage, useAccountUsage, useTraffic, useUsage } from '../../data/usage';
 import { Section, Size, Trouble } from '../../parts/Bits';
 import { Choice } from '../../parts/Form';
 import { Growth } from '../../parts/Growth';
@@ -84,6 +85,7 @@ export default function Usage() {
             ]}
           />
         </Section>
+        <Accounts from={from} />
         <Requests from={from} by={by} onBy={(v) => put('by', v)} />
       </div>
     </>
@@ -113,6 +115,32 @@ function Buckets({ list }: { list: BucketUsage[] }) {
         { head: 'Full on', cell: (b) => (b.fullOn ? <State kind="warn">{date(new Date(b.fullOn))}</State> : null) },
       ]}
     />
+  );
+}
+
+/** What each account keeps; for operators. */
+function Accounts({ from }: { from: string }) {
+  const session = useSession();
+  const list = useAccountUsage(from, session.operator);
+  if (!list.data) return null;
+  return (
+    <Section title="By account" aside="all of the service, for operators">
+      <Listing
+        rows={list.data}
+        id={(a) => a.account}
+        columns={[
+          { head: 'Account', cell: (a) => <b className="strong">{a.account}</b> },
+          { head: 'Buckets', figure: true, cell: (a) => count(a.buckets) },
+          { head: 'Objects', figure: true, cell: (a) => count(a.now.objects) },
+          { head: 'Current', figure: true, cell: (a) => <Size bytes={a.now.bytes} /> },
+          { head: 'Previous', figure: true, cell: (a) => <Size bytes={a.now.previousBytes} /> },
+          { head: 'Unfinished', figure: true, cell: (a) => (a.unfinished ? <Size bytes={a.unfinished} /> : null) },
+          { head: 'A month', figure: true, cell: (a) => money(a.cost) },
+          { head: 'Added', figure: true, cell: (a) => more(a.added) },
+          { head: 'A day', figure: true, cell: (a) => more(a.perDay) },
+        ]}
+      />
+    </Section>
   );
 }
 
