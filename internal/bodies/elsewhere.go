@@ -189,7 +189,8 @@ func (e *Elsewhere) told(err error) error {
 	f := fault.From(err)
 	switch f.Kind {
 	case fault.TooLarge:
-		return fault.New(fault.TooLarge, "object-too-large", "the store elsewhere that keeps these bytes takes none so large").
+		return fault.New(fault.TooLarge, "object-too-large",
+			"the store elsewhere that keeps these bytes takes none so large").
 			In("size").Do("put it in parts, or in another tier").Because(err)
 	case fault.Full:
 		return fault.New(fault.Full, "volume-full", "the store elsewhere that keeps these bytes has no room").In("volume").
@@ -483,7 +484,8 @@ func (e *Elsewhere) TouchSegment(int64) error { return nil }
 func (e *Elsewhere) RemoveSegment(int64) error { return nil }
 
 // Write sends a body there while it arrives; see Volume.Write.
-func (e *Elsewhere) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, accept func(Written) error) (w Written,
+func (e *Elsewhere) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash,
+	accept func(Written) error) (w Written,
 	err error) {
 	if err := e.Present(); err != nil {
 		return Written{}, err

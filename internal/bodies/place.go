@@ -51,11 +51,13 @@ func PreparePlace(ctx context.Context, at Place, marker string) error {
 	}
 	if err == nil && there != "" {
 		return fault.New(fault.Conflict, "volume-taken", "%s is a volume already", at).In("volumes").
-			Do("give another bucket or prefix; each volume is of one tier. If nothing in it is needed, remove %s there", markerFile)
+			Do("give another bucket or prefix; each volume is of one tier. If nothing in it is needed, remove %s there",
+				markerFile)
 	}
 	var found string
 	if err == nil {
-		if err = at.Walk(ctx, "", func(name string, _ int64) error { found = name; return errStop }); errors.Is(err, errStop) {
+		if err = at.Walk(ctx, "", func(name string, _ int64) error { found = name; return errStop }); errors.Is(err,
+			errStop) {
 			return fault.New(fault.Conflict, "volume-not-empty", "%s is not empty: %s is in it", at, found).In("volumes").
 				Do("give an empty bucket, or a prefix beneath which there is nothing")
 		}
@@ -68,7 +70,8 @@ func PreparePlace(ctx context.Context, at Place, marker string) error {
 			Do("create the bucket there, and leave it empty (spindle bucket create @ENDPOINT/BUCKET)").Because(err)
 	}
 	if err != nil {
-		return fault.New(fault.Invalid, "volume", "%s cannot be made a volume: %s", at, fault.From(err).Message).In("volumes").
+		return fault.New(fault.Invalid, "volume", "%s cannot be made a volume: %s", at,
+			fault.From(err).Message).In("volumes").
 			Do("have the endpoint's key list, read, write and remove there; spindle endpoint check tells what it may").
 			Because(err)
 	}

@@ -30,7 +30,8 @@ func write(t *testing.T, s side.Side, key, content string, tags object.Tags) {
 func TestRenamedObjectsAreNotSent(t *testing.T) {
 	all := sides(t)
 	from := side.Beneath(all["a bucket here"], "from/")
-	for name, can := range map[string]bool{"a bucket here": true, "at an able endpoint": true, "at a plain endpoint": false,
+	for name, can := range map[string]bool{"a bucket here": true, "at an able endpoint": true,
+		"at a plain endpoint":  false,
 		"through our own wire": true} {
 		t.Run(name, func(t *testing.T) {
 			to := side.Beneath(all[name], "to/")
@@ -86,7 +87,8 @@ func TestTagsSayWhatTakesPart(t *testing.T) {
 	}
 	j = mirror(from, to)
 	var err error
-	if j.Options.Filter.Where, err = syncing.ParseWhere(`field "of" is one of b, others or key begins with c`, time.Now()); err != nil {
+	if j.Options.Filter.Where, err = syncing.ParseWhere(`field "of" is one of b, others or key begins with c`,
+		time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	run(t, j)
@@ -131,7 +133,8 @@ func TestSealedThereAndBack(t *testing.T) {
 			}
 			a, aerr := from.Stat(t.Context(), "z")
 			b, berr := back.Stat(t.Context(), "z")
-			if aerr != nil || berr != nil || !a.Modified.Equal(b.Modified) || a.Metadata[side.FileMode] != b.Metadata[side.FileMode] {
+			if aerr != nil || berr != nil || !a.Modified.Equal(b.Modified) ||
+				a.Metadata[side.FileMode] != b.Metadata[side.FileMode] {
 				t.Errorf("time and permissions: %+v came back as %+v, %v, %v", a, b, aerr, berr)
 			}
 		})

@@ -382,7 +382,8 @@ func (j *Job) away() error {
 	if j.full != nil {
 		return j.full
 	}
-	return fault.New(fault.Unavailable, "side-away", "%d objects in a row could not be carried over", awayAfter).In("side").
+	return fault.New(fault.Unavailable, "side-away", "%d objects in a row could not be carried over",
+		awayAfter).In("side").
 		Do("look at both sides; the same run goes on where it stopped")
 }
 

@@ -210,7 +210,8 @@ func (c *Catalog) People(ctx context.Context, account, after string, limit int) 
 		Member
 	}
 	if err := c.db.SelectContext(ctx, &rows,
-		`select m.person, a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = any($1) order by a.name`, names); err != nil {
+		`select m.person, a.name as account, m.role from memberships m join accounts a on a.id = m.account
+			where m.person = any($1) order by a.name`, names); err != nil {
 		return nil, mapError(err)
 	}
 	for _, r := range rows {
@@ -231,7 +232,8 @@ func (c *Catalog) FindPerson(ctx context.Context, name string) (*PersonRow, erro
 		return nil, mapError(err)
 	}
 	err = c.db.SelectContext(ctx, &p.Members,
-		`select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1 order by a.name`, p.Name)
+		`select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1
+			order by a.name`, p.Name)
 	return &p, mapError(err)
 }
 
@@ -248,7 +250,8 @@ func (c *Catalog) CreatePerson(ctx context.Context, p PersonRow, by Author) erro
 			return err
 		}
 		_, err := tx.ExecContext(ctx,
-			`insert into people (name, password, operator, note, must_change, created, created_by) values ($1, $2, $3, $4, $5, $6, $7)`,
+			`insert into people (name, password, operator, note, must_change, created, created_by)
+				values ($1, $2, $3, $4, $5, $6, $7)`,
 			p.Name, p.Password, p.Operator, p.Note, p.MustChange, by.At, by.Who)
 		if exists(err) {
 			return fault.New(fault.Conflict, "person-exists", "there is a person named %q already", p.Name).In("name").
@@ -326,7 +329,8 @@ func (c *Catalog) ChangePerson(ctx context.Context, name string, ifRevision int,
 			return err
 		}
 		if err := tx.SelectContext(ctx, &p.Members,
-			`select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1 order by a.name`, name); err != nil {
+			`select a.name as account, m.role from memberships m join accounts a on a.id = m.account where m.person = $1
+				order by a.name`, name); err != nil {
 			return err
 		}
 		if ifRevision != 0 && ifRevision != p.Revision {
@@ -349,7 +353,8 @@ func (c *Catalog) ChangePerson(ctx context.Context, name string, ifRevision int,
 			}
 		}
 		if _, err := tx.ExecContext(ctx,
-			`update people set password = $2, operator = $3, active = $4, note = $5, must_change = $6, revision = revision + 1 where name = $1`,
+			`update people set password = $2, operator = $3, active = $4, note = $5, must_change = $6, revision = revision + 1
+				where name = $1`,
 			name, p.Password, p.Operator, p.Active, p.Note, p.MustChange); err != nil {
 			return err
 		}

@@ -129,7 +129,8 @@ func agedGroups(ctx context.Context, tx *sqlx.Tx, a Ageing) error {
 	q := where(a.Bucket, a.Now)
 	mask := q.maskOf(a.Set)
 	var groups []AgeGroup
-	if err := tx.SelectContext(ctx, &groups, `select mask, tier, age, plain, count(*) as objects, sum(size)::bigint as bytes,
+	if err := tx.SelectContext(ctx, &groups, `select mask, tier, age, plain, count(*) as objects,
+		sum(size)::bigint as bytes,
 			min(place)::text as place
 		from (select `+mask+` as mask, h.tier, floor(date_part('epoch', $2::timestamptz - h.created) / 86400)::int as age,
 				h.plain, h.size, h.ctid as place
@@ -170,7 +171,8 @@ func agedGroups(ctx context.Context, tx *sqlx.Tx, a Ageing) error {
 func agedKeys(ctx context.Context, tx *sqlx.Tx, a Ageing) error {
 	q := where(a.Bucket)
 	mask := q.maskOf(a.Set)
-	rows, err := tx.QueryxContext(ctx, `select h.key, h.number, h.created, null::timestamptz as replaced, h.size, h.tier, h.marker,
+	rows, err := tx.QueryxContext(ctx, `select h.key, h.number, h.created, null::timestamptz as replaced, h.size, h.tier,
+		h.marker,
 			h.plain, `+mask+` as mask
 		from heads h where h.bucket = $1 and (h.marker or exists (select 1 from history p where p.bucket = h.bucket
 			and p.key = h.key))
@@ -246,7 +248,8 @@ func (k *AgedKey) add(r *agedRow) {
 // agedOf gives keys of a bucket with their versions, those that are there, and which rules
 // of a set hold them; locked has nobody change them until the transaction ends. A bucket
 // that keeps no versions has no previous ones.
-func agedOf(ctx context.Context, q querier, bucket int64, versioning object.Versioning, set *lifecycle.Set, keys [][]byte,
+func agedOf(ctx context.Context, q querier, bucket int64, versioning object.Versioning, set *lifecycle.Set,
+	keys [][]byte,
 	locked bool) ([]*AgedKey, error) {
 	var heads, previous []agedRow
 	of := where(bucket, keys)
@@ -260,7 +263,8 @@ func agedOf(ctx context.Context, q querier, bucket int64, versioning object.Vers
 		return nil, err
 	}
 	if versioning != object.Off {
-		if err := q.SelectContext(ctx, &previous, `select `+columns+`, replaced from history h where bucket = $1 and key = any($2)
+		if err := q.SelectContext(ctx, &previous, `select `+columns+`, replaced from history h where bucket = $1
+			and key = any($2)
 			order by key, replaced desc, number desc`, of.args...); err != nil {
 			return nil, err
 		}
@@ -300,7 +304,8 @@ func (c *Catalog) ActOn(ctx context.Context, run *Run, set *lifecycle.Set, keys 
 		return c.inTx(ctx, func(tx *sqlx.Tx) error {
 			if _, err := tx.ExecContext(ctx, named(`select case when quota is null
 				then pg_advisory_xact_lock_shared(@BucketLock, (id % 2147483647)::int)
-				else pg_advisory_xact_lock(@BucketLock, (id % 2147483647)::int) end from buckets where id = $1`), bucket); err != nil {
+				else pg_advisory_xact_lock(@BucketLock, (id % 2147483647)::int) end from buckets
+				where id = $1`), bucket); err != nil {
 				return err
 			}
 			var versioning object.Versioning // now that nobody changes it

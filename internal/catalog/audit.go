@@ -66,7 +66,8 @@ func (c *Catalog) auditBuckets(ctx context.Context, account string, f *audit.Fac
 		if err != nil {
 			return err
 		}
-		f.Buckets = append(f.Buckets, audit.Bucket{Lacking: lacking, LackingMore: more, Name: r.Name, Versioning: b.Versioning.String(), Objects: b.Usage.Objects,
+		f.Buckets = append(f.Buckets, audit.Bucket{Lacking: lacking, LackingMore: more, Name: r.Name,
+			Versioning: b.Versioning.String(), Objects: b.Usage.Objects,
 			Bytes: b.Usage.Bytes, Previous: b.Usage.Previous, PreviousBytes: b.Usage.PreviousBytes, Quota: b.Quota,
 			CleansUp: r.CleansUp, Abandons: r.Abandons, Unfinished: r.Uploads, Held: r.Held, Copied: r.Copied})
 	}
@@ -102,7 +103,8 @@ func (c *Catalog) auditGrants(ctx context.Context, account string, f *audit.Fact
 		where a.name = $1 and b.removed is null and g.to_kind = $2 and (g.expires is null or g.expires > $3)`, account,
 		access.ToAnyone, f.Now)
 	for _, r := range rows {
-		f.Grants = append(f.Grants, audit.Grant{ID: r.ID, Bucket: r.Bucket, Prefix: string(r.Prefix), Rights: r.Rights.String(),
+		f.Grants = append(f.Grants, audit.Grant{ID: r.ID, Bucket: r.Bucket, Prefix: string(r.Prefix),
+			Rights:  r.Rights.String(),
 			Expires: r.Expires})
 	}
 	return err
@@ -133,7 +135,8 @@ func (c *Catalog) auditTargets(ctx context.Context, account string, f *audit.Fac
 		Verified *time.Time     `db:"verified"`
 		Created  time.Time      `db:"created"`
 	}
-	err := c.db.SelectContext(ctx, &rows, `select r.name as rule, r.active, e.name as endpoint, t.bucket, t.prefix, t.verified, r.created,
+	err := c.db.SelectContext(ctx, &rows, `select r.name as rule, r.active, e.name as endpoint, t.bucket, t.prefix,
+		t.verified, r.created,
 		w.waiting, w.failed, w.oldest from replication_targets t join replications r on r.id = t.rule
 		join accounts a on a.id = r.account left join endpoints e on e.id = t.endpoint, lateral (
 			select count(*) as waiting, count(*) filter (where attempts > 0) as failed, min(x.since) as oldest from replicas x
@@ -144,7 +147,8 @@ func (c *Catalog) auditTargets(ctx context.Context, account string, f *audit.Fac
 		if r.Endpoint.Valid {
 			address = "@" + r.Endpoint.String + "/" + address
 		}
-		f.Targets = append(f.Targets, audit.Target{Rule: r.Rule, Address: address, On: r.On, Waiting: r.Waiting, Failed: r.Failed,
+		f.Targets = append(f.Targets, audit.Target{Rule: r.Rule, Address: address, On: r.On, Waiting: r.Waiting,
+			Failed: r.Failed,
 			Oldest: r.Oldest, Verified: r.Verified, Created: r.Created})
 	}
 	return err
@@ -173,7 +177,8 @@ func (c *Catalog) auditJobs(ctx context.Context, account string, f *audit.Facts)
 			return err
 		}
 		f.Jobs = append(f.Jobs, audit.Job{Name: r.Name, To: j.To.String(), On: j.On, Scheduled: j.Schedule != "",
-			Restores: j.Restores != "", State: r.State.String, Says: r.Says.String, Ended: r.Good, Restored: r.Restored, Created: j.Created})
+			Restores: j.Restores != "", State: r.State.String, Says: r.Says.String, Ended: r.Good, Restored: r.Restored,
+			Created: j.Created})
 	}
 	return nil
 }
@@ -210,7 +215,8 @@ func (c *Catalog) KeepAudit(ctx context.Context, account string, now time.Time, 
 			}
 			if _, err := tx.ExecContext(ctx, `insert into audit_findings (account, check_name, subject, finding, first, seen)
 				values ($1, $2, $3, $4, $5, $5) on conflict (account, check_name, subject)
-				do update set finding = excluded.finding, seen = excluded.seen`, id, f.Check, f.Subject, string(doc), now); err != nil {
+				do update set finding = excluded.finding,
+				seen = excluded.seen`, id, f.Check, f.Subject, string(doc), now); err != nil {
 				return err
 			}
 		}
@@ -220,8 +226,10 @@ func (c *Catalog) KeepAudit(ctx context.Context, account string, now time.Time, 
 }
 
 // Audit gives what the last run found, and when it was; zero for never.
-func (c *Catalog) Audit(ctx context.Context, account string, now time.Time) (list []AuditFinding, at time.Time, err error) {
-	err = c.db.GetContext(ctx, &at, `select x.at from audits x join accounts a on a.id = x.account where a.name = $1`, account)
+func (c *Catalog) Audit(ctx context.Context, account string, now time.Time) (list []AuditFinding, at time.Time,
+	err error) {
+	err = c.db.GetContext(ctx, &at, `select x.at from audits x join accounts a on a.id = x.account where a.name = $1`,
+		account)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, at, mapError(err)
 	}
@@ -252,10 +260,12 @@ func (c *Catalog) Audit(ctx context.Context, account string, now time.Time) (lis
 
 // AcceptFinding lets a finding be until a moment, or with nil no more. The error for one
 // that is not there has the code finding-missing.
-func (c *Catalog) AcceptFinding(ctx context.Context, account, check, subject, why string, until *time.Time, by Author) error {
+func (c *Catalog) AcceptFinding(ctx context.Context, account, check, subject, why string, until *time.Time,
+	by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, `update audit_findings f set accepted_by = $4, accepted_why = $5, accepted_until = $6
-			from accounts a where a.id = f.account and a.name = $1 and check_name = $2 and subject = $3`, account, check, subject, by.Who,
+			from accounts a where a.id = f.account and a.name = $1 and check_name = $2
+			and subject = $3`, account, check, subject, by.Who,
 			why, until)
 		if err != nil {
 			return err
@@ -267,8 +277,9 @@ func (c *Catalog) AcceptFinding(ctx context.Context, account, check, subject, wh
 			return fault.New(fault.NotFound, "finding-missing", "the last audit found no such thing").In("subject").
 				Do("spindle audit list names what it found")
 		}
-		return trail(ctx, tx, by, TrailSetting, account, "audit "+check, map[string]any{"finding": subject, "accepted": until != nil,
-			"why": why})
+		return trail(ctx, tx, by, TrailSetting, account, "audit "+check, map[string]any{"finding": subject,
+			"accepted": until != nil,
+			"why":      why})
 	})
 }
 
@@ -280,11 +291,13 @@ func (c *Catalog) auditRest(ctx context.Context, account string, f *audit.Facts)
 		Saved  time.Time `db:"saved"`
 	}
 	if err := c.db.SelectContext(ctx, &rules, `select b.name, r ->> 'name' as rule, l.saved from lifecycles l
-		join buckets b on b.id = l.bucket and b.removed is null join accounts a on a.id = b.account, jsonb_array_elements(l.rules) r
+		join buckets b on b.id = l.bucket and b.removed is null
+		join accounts a on a.id = b.account, jsonb_array_elements(l.rules) r
 		where a.name = $1 and not coalesce((r ->> 'off')::boolean, false) and l.saved < $2
 			and exists (select 1 from jsonb_array_elements(r -> 'actions') x where x ->> 'of' <> 'uploads')
 			and not exists (select 1 from lifecycle_runs x join lifecycle_outcomes o on o.run = x.id
-				where x.bucket = l.bucket and x.started > $3 and o.rule = r ->> 'name')`, account, f.Now.Add(-audit.Fresh), f.Now.AddDate(0, 0, -90)); err != nil {
+				where x.bucket = l.bucket and x.started > $3
+				and o.rule = r ->> 'name')`, account, f.Now.Add(-audit.Fresh), f.Now.AddDate(0, 0, -90)); err != nil {
 		return err
 	}
 	for _, r := range rules {
@@ -295,10 +308,13 @@ func (c *Catalog) auditRest(ctx context.Context, account string, f *audit.Facts)
 		Name string `db:"name"`
 		Says string `db:"says"`
 	}
-	if err := c.db.SelectContext(ctx, &failing, `select 'post' as kind, p.name, p.problem as says from posts p join accounts a on a.id = p.account
+	if err := c.db.SelectContext(ctx, &failing, `select 'post' as kind, p.name, p.problem as says from posts p
+		join accounts a on a.id = p.account
 		where a.name = $1 and p.active and p.failed > 3
-		union all select 'census', x.name, r.says from censuses x join accounts a on a.id = x.account join lateral (select state, says
-			from census_runs r where r.census = x.id order by id desc limit 1) r on r.state = 'failed' where a.name = $1`, account); err != nil {
+		union all select 'census', x.name, r.says from censuses x join accounts a on a.id = x.account
+		join lateral (select state, says
+			from census_runs r where r.census = x.id order by id desc limit 1) r on r.state = 'failed'
+			where a.name = $1`, account); err != nil {
 		return err
 	}
 	for _, x := range failing {

@@ -64,7 +64,8 @@ type Resident struct {
 func (c *Catalog) Residents(ctx context.Context, segment object.BodyFile) ([]Resident, error) {
 	var from []string
 	for _, table := range bodyTables {
-		from = append(from, `select body_offset, size, crc64 from `+table+` where body_file = $1 and body_file <> 0 and tier = $2`)
+		from = append(from, `select body_offset, size, crc64 from `+table+` where body_file = $1 and body_file <> 0
+			and tier = $2`)
 	}
 	var out []Resident
 	err := c.db.SelectContext(ctx, &out, `select distinct on (body_offset) body_offset, size, crc64 from (`+
@@ -144,8 +145,10 @@ func moveBody(ctx context.Context, tx *sqlx.Tx, m Moving) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, d_tiers, who, source, detail)
-		values ($1, $2, $3, $4, $5, $6::bigint, tier_bytes(array[$7, $8]::smallint[], array[-$6::bigint, $6::bigint]), $9, $10,
+	if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, d_tiers, who, source,
+		detail)
+		values ($1, $2, $3, $4, $5, $6::bigint, tier_bytes(array[$7, $8]::smallint[], array[-$6::bigint, $6::bigint]), $9,
+		$10,
 		jsonb_strip_nulls(jsonb_build_object('from', (select t.name from tiers t where t.id = $7), 'to', (select t.name
 			from tiers t where t.id = $8), 'rule', nullif($11::text, ''),
 			'run', nullif($12::bigint, 0))))`,
@@ -169,13 +172,15 @@ func (c *Catalog) MoveParts(ctx context.Context, m Moving, parts []Part) error {
 		}
 		for _, p := range parts {
 			if _, err := tx.ExecContext(ctx, `insert into parts (upload, number, size, md5, crc64, checksum, tier, body_file,
-				body_offset, at, who, source, start) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`, seq, p.Number,
+				body_offset, at, who, source, start) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12,
+				$13)`, seq, p.Number,
 				p.Size, p.MD5[:], int64(p.CRC64), p.Checksum, p.Body.Tier, p.Body.File, p.Body.Offset, p.At, p.Who, p.Source,
 				p.Start); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `insert into sums (upload, sha256) select $1, sha256 from sums where upload = $2`, seq,
+		if _, err := tx.ExecContext(ctx, `insert into sums (upload, sha256) select $1, sha256 from sums where upload = $2`,
+			seq,
 			-m.From.File); err != nil {
 			return err
 		}
@@ -225,7 +230,8 @@ func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byt
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var names [][]byte
 		if err := tx.SelectContext(ctx, &names,
-			`select key from heads where bucket = $1 and key > $2 and key >= $3 and ($4::bytea is null or key < $4) order by key limit $5`,
+			`select key from heads where bucket = $1 and key > $2 and key >= $3 and ($4::bytea is null or key < $4) order by key
+				limit $5`,
 			bucket, after, prefix, until, limit); err != nil || len(names) == 0 {
 			return err
 		}

@@ -162,7 +162,8 @@ type BucketFacts struct {
 // bucket-missing.
 func (c *Catalog) Facts(ctx context.Context, name object.BucketName) (BucketFacts, error) {
 	var f BucketFacts
-	err := c.db.GetContext(ctx, &f, `select b.id, b.region, b.versioning, b.created, b.sealing, b.tier, b.required, a.name as account, case
+	err := c.db.GetContext(ctx, &f, `select b.id, b.region, b.versioning, b.created, b.sealing, b.tier, b.required,
+		a.name as account, case
 		when b.quota is not null then b.quota - used_bytes(b.id) end as room,
 		case when a.quota is not null then a.quota - (select coalesce(sum(used_bytes(x.id)), 0) from buckets x
 			where x.account = a.id and x.removed is null)::bigint end as account_room
@@ -191,7 +192,8 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 		err = tx.GetContext(ctx, &id, `select id from accounts where name = $1 for update`, b.Account)
 		if err == nil {
 			err = tx.GetContext(ctx, &left,
-				`select buckets - (select count(*) from buckets b where b.account = accounts.id and b.removed is null)::int from accounts where id = $1`, id)
+				`select buckets - (select count(*) from buckets b where b.account = accounts.id and b.removed is null)::int
+					from accounts where id = $1`, id)
 		}
 		if errors.Is(err, sql.ErrNoRows) {
 			return noAccount(b.Account)
@@ -277,7 +279,8 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 		}
 		// Unfinished uploads go with the bucket.
 		if _, err := tx.ExecContext(ctx,
-			named(`with gone as (update uploads set state = @UploadAbandoned, ended = now() where bucket = $1 and state = @UploadOpen returning seq) select drop_parts(seq, false) from gone`), id); err != nil {
+			named(`with gone as (update uploads set state = @UploadAbandoned, ended = now() where bucket = $1
+				and state = @UploadOpen returning seq) select drop_parts(seq, false) from gone`), id); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update buckets set removed = $2 where id = $1`, id, by.At); err != nil {
@@ -288,7 +291,8 @@ func (c *Catalog) RemoveBucket(ctx context.Context, name object.BucketName, by A
 		}
 		// An order does not go on in a bucket that is made again under the name.
 		if _, err := tx.ExecContext(ctx,
-			`update orders set state = 'failed', problem = 'the bucket was removed', changed = now() where bucket = $1 and state in ('running', 'stopped')`, id); err != nil {
+			`update orders set state = 'failed', problem = 'the bucket was removed', changed = now() where bucket = $1
+				and state in ('running', 'stopped')`, id); err != nil {
 			return err
 		}
 		return journalBucket(ctx, tx, BucketRemoved, id, by, map[string]any{"name": name.String()})
@@ -352,7 +356,8 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 		}
 		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2, quota = $3, tags = $4::jsonb, sealing = $5,
 			tier = $6, required = $7::jsonb, journal_days = $8, journal_paused = $9, revision = revision + 1 where id = $1`, id,
-			after.Versioning, after.Quota, tags, after.Sealing, in, required, after.Journal.Days, after.Journal.Paused); err != nil {
+			after.Versioning, after.Quota, tags, after.Sealing, in, required, after.Journal.Days,
+			after.Journal.Paused); err != nil {
 			return err
 		}
 		if err := pauseJournal(ctx, tx, id, before.Journal, after.Journal); err != nil {

@@ -560,8 +560,10 @@ func TestTiersAddUp(t *testing.T) {
 				continue
 			}
 			to := object.BodyRef{Tier: int16(r.IntN(3)), File: int64(1000 + i), Offset: -1}
-			must(t, c.MoveBody(ctx, catalog.Moving{Bucket: id, Key: v.Key, Number: v.Number, From: v.Body, To: to, Author: author()}))
-			if err := c.MoveBody(ctx, catalog.Moving{Bucket: id, Key: v.Key, Number: v.Number, From: v.Body, To: to, Author: author()}); !fault.HasCode(err, "version-moved") {
+			must(t, c.MoveBody(ctx, catalog.Moving{Bucket: id, Key: v.Key, Number: v.Number, From: v.Body, To: to,
+				Author: author()}))
+			if err := c.MoveBody(ctx, catalog.Moving{Bucket: id, Key: v.Key, Number: v.Number, From: v.Body, To: to,
+				Author: author()}); !fault.HasCode(err, "version-moved") {
 				t.Fatalf("moved twice: %v", err)
 			}
 		}

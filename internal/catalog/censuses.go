@@ -90,7 +90,8 @@ func censusValues(ctx context.Context, tx *sqlx.Tx, x *census.Census) ([]any, er
 	source, serr := json.Marshal(x.From)
 	target, terr := json.Marshal(x.To)
 	spec, err := json.Marshal(x.Spec)
-	return []any{x.Account, x.Name, x.On, string(source), string(target), at, string(spec), x.Next}, errors.Join(serr, terr, err)
+	return []any{x.Account, x.Name, x.On, string(source), string(target), at, string(spec), x.Next},
+		errors.Join(serr, terr, err)
 }
 
 // AddCensus writes a new census down, and asks for its first run. The error for a name that
@@ -111,7 +112,8 @@ func (c *Catalog) AddCensus(ctx context.Context, x *census.Census, by Author) er
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `insert into census_runs (census, state, who, asked) values ($1, 'waiting', $2, $3)`, x.ID,
+		if _, err := tx.ExecContext(ctx, `insert into census_runs (census, state, who, asked) values ($1, 'waiting', $2, $3)`,
+			x.ID,
 			by.Who, by.At); err != nil {
 			return err
 		}
@@ -140,7 +142,8 @@ func (c *Catalog) ChangeCensus(ctx context.Context, account, name string, ifRevi
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `update censuses set active = $1, source = $2, target = $3, target_at = $4, spec = $5,
+		if _, err := tx.ExecContext(ctx, `update censuses set active = $1, source = $2, target = $3, target_at = $4,
+			spec = $5,
 			next = $6, revision = revision + 1, changed = $7, changed_by = $8, changed_from = $9 where id = $10`,
 			append(values[2:], by.At, by.Who, by.Source, x.ID)...); err != nil {
 			return err
@@ -159,7 +162,8 @@ func (c *Catalog) RemoveCensus(ctx context.Context, account, name string, by Aut
 			return err
 		}
 		var running bool
-		if err := tx.GetContext(ctx, &running, `select exists (select 1 from census_runs where census = $1 and state = $2)`, x.ID,
+		if err := tx.GetContext(ctx, &running, `select exists (select 1 from census_runs where census = $1 and state = $2)`,
+			x.ID,
 			census.Running); err != nil {
 			return err
 		}
@@ -190,7 +194,8 @@ func (c *Catalog) CensusNext(ctx context.Context, x *census.Census, next *time.T
 		if n, err := r.RowsAffected(); err != nil || n == 0 || !run {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `insert into census_runs (census, state, who, asked) values ($1, 'waiting', 'schedule', $2)
+		_, err = tx.ExecContext(ctx, `insert into census_runs (census, state, who, asked)
+			values ($1, 'waiting', 'schedule', $2)
 			on conflict do nothing`, x.ID, now)
 		return err
 	})
@@ -224,7 +229,8 @@ type censusRunRow struct {
 
 func (c *Catalog) censusRuns(ctx context.Context, rest string, args ...any) ([]census.Run, error) {
 	var rows []censusRunRow
-	if err := c.db.SelectContext(ctx, &rows, `select id, census, state, who, stop, asked, started, ended, as_of, code, says, result
+	if err := c.db.SelectContext(ctx, &rows, `select id, census, state, who, stop, asked, started, ended, as_of, code,
+		says, result
 		from census_runs `+rest, args...); err != nil {
 		return nil, mapError(err)
 	}
@@ -247,7 +253,8 @@ func (c *Catalog) CensusRuns(ctx context.Context, of, before int64, limit int) (
 
 // LastCensusRuns gives the latest run of each of several censuses.
 func (c *Catalog) LastCensusRuns(ctx context.Context, of []int64) (map[int64]census.Run, error) {
-	list, err := c.censusRuns(ctx, `where id in (select max(id) from census_runs where census = any($1) group by census)`, of)
+	list, err := c.censusRuns(ctx, `where id in (select max(id) from census_runs where census = any($1) group by census)`,
+		of)
 	out := map[int64]census.Run{}
 	for _, r := range list {
 		out[r.Census] = r
@@ -258,7 +265,8 @@ func (c *Catalog) LastCensusRuns(ctx context.Context, of []int64) (map[int64]cen
 // CensusRun gives a run of a census; 0 names the latest that was written whole. The error
 // for none has the code run-missing.
 func (c *Catalog) CensusRun(ctx context.Context, of, id int64) (census.Run, error) {
-	list, err := c.censusRuns(ctx, `where census = $1 and (id = $2 or $2 = 0 and state = 'done') order by id desc limit 1`, of, id)
+	list, err := c.censusRuns(ctx, `where census = $1 and (id = $2 or $2 = 0 and state = 'done') order by id desc limit 1`,
+		of, id)
 	switch {
 	case err != nil:
 		return census.Run{}, err
@@ -274,8 +282,10 @@ func (c *Catalog) CensusRun(ctx context.Context, of, id int64) (census.Run, erro
 
 // StopCensus asks a run to stop; one that waits ends at once.
 func (c *Catalog) StopCensus(ctx context.Context, run int64, now time.Time) error {
-	_, err := c.changed(ctx, `update census_runs set stop = true, state = case when state = 'waiting' then 'stopped' else state end,
-		ended = case when state = 'waiting' then $2 else ended end where id = $1 and state in ('waiting', 'running')`, run, now)
+	_, err := c.changed(ctx, `update census_runs set stop = true, state = case when state = 'waiting' then 'stopped'
+		else state end,
+		ended = case when state = 'waiting' then $2 else ended end where id = $1
+		and state in ('waiting', 'running')`, run, now)
 	return err
 }
 
@@ -302,7 +312,8 @@ func (c *Catalog) SaveCensusRun(ctx context.Context, r *census.Run) (stop bool, 
 		return false, err
 	}
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
-		return tx.GetContext(ctx, &stop, `update census_runs set state = $2, started = $3, ended = $4, as_of = $5, code = $6, says = $7,
+		return tx.GetContext(ctx, &stop, `update census_runs set state = $2, started = $3, ended = $4, as_of = $5, code = $6,
+			says = $7,
 			result = $8 where id = $1 returning stop`, r.ID, r.State, r.Started, r.Ended, r.AsOf, r.Code, r.Says, string(result))
 	})
 	return stop, err

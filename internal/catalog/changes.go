@@ -144,7 +144,8 @@ func VersionMissing() error {
 		Do("the key's history lists its versions; a version of another key does not count")
 }
 
-const commitCall = `select place, status, mode, coalesce(number, 0), coalesce(revision, 0), marker, freed from commit_changes($1, $2)`
+const commitCall = `select place, status, mode, coalesce(number, 0), coalesce(revision, 0), marker, freed
+	from commit_changes($1, $2)`
 
 // commitBatch runs changes of distinct keys in one transaction; what collides with
 // others is tried again one by one.

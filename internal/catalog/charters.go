@@ -46,8 +46,10 @@ type Enactment struct {
 const charterLease = 2 * time.Minute
 
 // enactmentColumns tell of what nobody was heard of for so long that it stopped.
-const enactmentColumns = `c.id, a.name as account, c.name, c.digest, case when c.until < clock_timestamp() then 'stopped' else c.state end as state,
-	case when c.until < clock_timestamp() then 'the process that enacted it went away' else c.says end as says, c.done, c.steps, c.at, c.ended, c.who, c.source`
+const enactmentColumns = `c.id, a.name as account, c.name, c.digest, case
+	when c.until < clock_timestamp() then 'stopped' else c.state end as state,
+	case when c.until < clock_timestamp() then 'the process that enacted it went away'
+	else c.says end as says, c.done, c.steps, c.at, c.ended, c.who, c.source`
 
 // Charters gives the last enactment of each charter of an account, by name.
 func (c *Catalog) Charters(ctx context.Context, account string) ([]*Enactment, error) {
@@ -58,7 +60,8 @@ func (c *Catalog) Charters(ctx context.Context, account string) ([]*Enactment, e
 // Enactments gives what became of a charter of an account, latest first, before an id; 0 for
 // all.
 func (c *Catalog) Enactments(ctx context.Context, account, name string, before int64, limit int) ([]*Enactment, error) {
-	return enactments(ctx, c.db, `where a.name = $1 and c.name = $2 and ($3::bigint = 0 or c.id < $3) order by c.id desc limit $4`,
+	return enactments(ctx, c.db, `where a.name = $1 and c.name = $2 and ($3::bigint = 0 or c.id < $3) order by c.id desc
+		limit $4`,
 		account, name, before, limit)
 }
 
@@ -67,8 +70,9 @@ func enactments(ctx context.Context, q selecting, rest string, args ...any) ([]*
 		Enactment
 		Raw []byte `db:"things"`
 	}
-	if err := q.SelectContext(ctx, &rows, `select `+enactmentColumns+`, c.things from charters c join accounts a on a.id = c.account `+
-		rest, args...); err != nil {
+	if err := q.SelectContext(ctx, &rows,
+		`select `+enactmentColumns+`, c.things from charters c join accounts a on a.id = c.account `+
+			rest, args...); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]*Enactment, len(rows))
@@ -104,27 +108,31 @@ func (c *Catalog) BeginCharter(ctx context.Context, e *Enactment, by Author) err
 		if !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
-		if err := tx.GetContext(ctx, &e.ID, `insert into charters (account, name, digest, state, things, steps, at, until, who, source)
+		if err := tx.GetContext(ctx, &e.ID, `insert into charters (account, name, digest, state, things, steps, at, until,
+			who, source)
 			values ($1, $2, $3, $4, $5::jsonb, $6, $7, clock_timestamp() + $8::bigint * interval '1 ms', $9, $10) returning id`,
 			account, e.Name, e.Digest, e.State, string(things), e.Steps, by.At, charterLease.Milliseconds(), by.Who,
 			by.Source); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, e.Account, "charter "+e.Name, map[string]any{"charter": string(e.State), "digest": e.Digest,
-			"steps": e.Steps})
+		return trail(ctx, tx, by, TrailSetting, e.Account, "charter "+e.Name,
+			map[string]any{"charter": string(e.State), "digest": e.Digest,
+				"steps": e.Steps})
 	})
 }
 
 // CharterStep notes that another step of an enactment is done, or is worked on still. The
 // error when it has been taken over has the code charter-lost.
 func (c *Catalog) CharterStep(ctx context.Context, id int64, done int) error {
-	r, err := c.db.ExecContext(ctx, `update charters set done = $2, until = clock_timestamp() + $3::bigint * interval '1 ms'
+	r, err := c.db.ExecContext(ctx, `update charters
+		set done = $2, until = clock_timestamp() + $3::bigint * interval '1 ms'
 		where id = $1 and until > clock_timestamp()`, id, done, charterLease.Milliseconds())
 	if err != nil {
 		return mapError(err)
 	}
 	if n, err := r.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(err, fault.New(fault.Conflict, "charter-lost", "the charter took so long that somebody else may enact by now").
+		return errors.Join(err, fault.New(fault.Conflict, "charter-lost",
+			"the charter took so long that somebody else may enact by now").
 			In("charter").Do("compare again"))
 	}
 	return nil
@@ -136,13 +144,15 @@ func (c *Catalog) EndCharter(ctx context.Context, e *Enactment) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.db.ExecContext(ctx, `update charters set state = $2, says = $3, done = $4, things = $5::jsonb, ended = clock_timestamp(),
+	_, err = c.db.ExecContext(ctx, `update charters set state = $2, says = $3, done = $4, things = $5::jsonb,
+		ended = clock_timestamp(),
 		until = null where id = $1`, e.ID, e.State, plainText(e.Says), e.Done, string(things))
 	return mapError(err)
 }
 
 // TrailLast says who changed things last since a moment, by what the trail calls them.
-func (c *Catalog) TrailLast(ctx context.Context, account string, subjects []string, since time.Time) (map[string]TrailMark, error) {
+func (c *Catalog) TrailLast(ctx context.Context, account string, subjects []string,
+	since time.Time) (map[string]TrailMark, error) {
 	var rows []TrailMark
 	err := c.db.SelectContext(ctx, &rows, `select distinct on (subject) subject, who, at from trail
 		where account = $1 and subject = any($2::text[]) and at > $3 order by subject, at desc`, account, subjects, since)

@@ -30,7 +30,8 @@ type columnHead struct {
 
 // heads gives segments with the heads of some columns, which are read where they are not
 // known.
-func (c *columnCache) heads(ctx context.Context, q selecting, segments []segment, names []string) (map[int64]*columns.Asked, error) {
+func (c *columnCache) heads(ctx context.Context, q selecting, segments []segment,
+	names []string) (map[int64]*columns.Asked, error) {
 	out := make(map[int64]*columns.Asked, len(segments))
 	var missing []int64
 	c.mu.Lock()
@@ -80,13 +81,15 @@ func (h columnHead) give(a *columns.Asked, name string) {
 	}
 }
 
-func (c *columnCache) read(ctx context.Context, q selecting, segments []int64, names []string, out map[int64]*columns.Asked) error {
+func (c *columnCache) read(ctx context.Context, q selecting, segments []int64, names []string,
+	out map[int64]*columns.Asked) error {
 	var rows []struct {
 		Segment int64  `db:"segment"`
 		Name    string `db:"name"`
 		Head    []byte `db:"head"`
 	}
-	if err := q.SelectContext(ctx, &rows, `select segment, name, head from find_columns where segment = any($1) and name = any($2)`, segments,
+	if err := q.SelectContext(ctx, &rows,
+		`select segment, name, head from find_columns where segment = any($1) and name = any($2)`, segments,
 		names); err != nil {
 		return err
 	}
@@ -143,7 +146,8 @@ func readPieces(ctx context.Context, q selecting, wants []piece) error {
 	ids, names, from, n, which := []int64{}, []string{}, []int{}, []int{}, []int{}
 	for i, w := range wants {
 		if w.Bytes > 0 {
-			ids, names, from, n, which = append(ids, w.segment), append(names, w.column), append(from, w.Offset+1), append(n, w.Bytes),
+			ids, names, from, n, which = append(ids, w.segment), append(names, w.column), append(from, w.Offset+1),
+				append(n, w.Bytes),
 				append(which, i)
 		}
 	}

@@ -33,7 +33,8 @@ func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Vers
 			return err
 		}
 		res, err := tx.ExecContext(ctx,
-			`insert into damage (tier, file, place, bucket, key, found, problem) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing`,
+			`insert into damage (tier, file, place, bucket, key, found, problem) values ($1, $2, $3, $4, $5, $6, $7)
+				on conflict do nothing`,
 			v.Body.Tier, v.Body.File, v.Body.Offset, bucket, key, at, problem)
 		if err != nil {
 			return err
@@ -46,7 +47,8 @@ func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Vers
 			return err
 		}
 		_, err = tx.ExecContext(ctx,
-			`insert into journal (at, kind, bucket, key, number, size, who, detail) values ($1, $2, $3, $4, $5, $6, 'scrubber', $7::jsonb)`,
+			`insert into journal (at, kind, bucket, key, number, size, who, detail) values ($1, $2, $3, $4, $5, $6, 'scrubber',
+				$7::jsonb)`,
 			at, int16(DamageFound), bucket, key, v.Number, v.Size, d)
 		return err
 	})
@@ -64,7 +66,8 @@ func (c *Catalog) Damaged(ctx context.Context, account string, limit int) ([]Dam
 			of = ""
 		}
 		still = append(still,
-			`exists (select 1 from `+table+` h where h.body_file = d.file and h.tier = d.tier and h.body_offset = d.place`+of+`)`)
+			`exists (select 1 from `+table+` h where h.body_file = d.file and h.tier = d.tier
+				and h.body_offset = d.place`+of+`)`)
 	}
 	q.and(strings.Join(still, " or "))
 	rows, err := c.db.QueryContext(ctx, `select coalesce(b.name, ''), d.key, d.tier, d.file, d.place, d.found, d.problem
@@ -110,7 +113,8 @@ func (c *Catalog) MendDamage(ctx context.Context, bucket int64, v *object.Versio
 // good one.
 func (c *Catalog) NoteMended(ctx context.Context, bucket int64, v *object.Version, copies int, why string) error {
 	_, err := c.changed(ctx, `insert into journal (at, kind, bucket, key, number, size, who, detail)
-		values (clock_timestamp(), $1, $2, $3, nullif($4::bigint, 0), $5, 'scrubber', jsonb_build_object('copies', $6::integer,
+		values (clock_timestamp(), $1, $2, $3, nullif($4::bigint, 0), $5, 'scrubber', jsonb_build_object('copies',
+		$6::integer,
 			'problem', $7::text))`, int16(CopyMended), bucket, []byte(v.Key.String()), v.Number, v.Size, copies, why)
 	return err
 }

@@ -54,7 +54,8 @@ func (r *endpointRow) endpoint() (*endpoint.Endpoint, error) {
 	return e, json.Unmarshal(r.Abilities, &e.Health.Abilities)
 }
 
-const endpointQuery = `select e.id, a.name as account, e.name, url, region, style, key_id, sealed, e.note, bandwidth, probe,
+const endpointQuery = `select e.id, a.name as account, e.name, url, region, style, key_id, sealed, e.note, bandwidth,
+	probe,
 	e.revision, e.created, created_by, state, since, checked, latency, field, says, remedy, abilities
 	from endpoints e join accounts a on a.id = e.account `
 
@@ -110,7 +111,8 @@ func (c *Catalog) EndpointByID(ctx context.Context, id int64) (*endpoint.Endpoin
 // EndpointsUnchecked gives endpoints whose last check was before a moment, the oldest
 // first.
 func (c *Catalog) EndpointsUnchecked(ctx context.Context, before time.Time, limit int) ([]*endpoint.Endpoint, error) {
-	return endpoints(ctx, c.db, `where coalesce(checked, 'epoch') < $1 order by checked nulls first limit $2`, before, limit)
+	return endpoints(ctx, c.db, `where coalesce(checked, 'epoch') < $1 order by checked nulls first limit $2`, before,
+		limit)
 }
 
 // AddEndpoint writes a new endpoint down; seal seals its secret for a name. The error for
@@ -180,7 +182,8 @@ func (c *Catalog) RemoveEndpoint(ctx context.Context, account, name string, by A
 			return err
 		}
 		var kept string
-		err = tx.GetContext(ctx, &kept, `select t.name from volumes v join tiers t on t.id = v.tier where v.endpoint = $1 limit 1`,
+		err = tx.GetContext(ctx, &kept,
+			`select t.name from volumes v join tiers t on t.id = v.tier where v.endpoint = $1 limit 1`,
 			e.ID)
 		if err == nil {
 			return fault.New(fault.Conflict, "endpoint-used", "the tier %s keeps its bodies at the endpoint %s", kept, name).
@@ -222,7 +225,8 @@ func keepHealth(ctx context.Context, q sqlx.ExecerContext, id int64, h endpoint.
 	// What a check did not look at stays as it was known; the state is since it came to be.
 	_, err = q.ExecContext(ctx, `update endpoints set since = case when state = $2 then since else $3 end, state = $2,
 		checked = $3, latency = $4, field = $5, says = $6, remedy = $7,
-		abilities = abilities || case when $8::jsonb = 'null' then '{}' else $8::jsonb end where id = $1`, id, string(h.State),
+		abilities = abilities || case when $8::jsonb = 'null' then '{}' else $8::jsonb end
+		where id = $1`, id, string(h.State),
 		h.Checked, h.Latency.Microseconds(), h.Field, h.Says, h.Remedy, string(abilities))
 	return err
 }

@@ -16,13 +16,16 @@ type Figure struct {
 func (c *Catalog) Figures(ctx context.Context) (out []Figure, err error) {
 	err = c.db.SelectContext(ctx, &out, `
 		with last as (select distinct on (job) * from sync_runs order by job, id desc)
-		select 'job_good' as name, j.id as of, extract(epoch from clock_timestamp() - coalesce((select max(ended) from sync_runs r
+		select 'job_good' as name, j.id as of, extract(epoch from clock_timestamp() - coalesce((select max(ended)
+		from sync_runs r
 				where r.job = j.id and r.state = 'done'), j.created))::double precision as value
 			from sync_jobs j where j.spec ->> 'restores' is null
 		union all select 'job_asks', job, (state = 'asking')::int from last
 		union all select 'job_failed', job, coalesce((tally ->> 'failed')::bigint, 0) from last
-		union all select 'audit_serious', a.id, count(f.account) from accounts a left join audit_findings f on f.account = a.id
-			and f.finding ->> 'grade' = 'serious' and (f.accepted_until is null or f.accepted_until < clock_timestamp()) group by a.id
+		union all select 'audit_serious', a.id, count(f.account) from accounts a left
+		join audit_findings f on f.account = a.id
+			and f.finding ->> 'grade' = 'serious' and (f.accepted_until is null or f.accepted_until < clock_timestamp())
+			group by a.id
 		union all select 'audit_age', account, extract(epoch from clock_timestamp() - at) from audits
 		union all select 'quota_used', b.id, (u.bytes + u.prev_bytes) / nullif(b.quota, 0)::double precision
 			from buckets b join usage_now u on u.bucket = b.id where b.quota > 0 and b.removed is null
@@ -33,7 +36,8 @@ func (c *Catalog) Figures(ctx context.Context) (out []Figure, err error) {
 		union all select 'tasks_waiting', 0, count(*) from tasks
 		union all select 'tasks_failed', 0, count(*) from tasks where attempts > 0
 		union all select 'post_failed', id, failed from posts where active
-		union all select 'census_failed', census, (state = 'failed')::int from (select distinct on (census) census, state from census_runs
+		union all select 'census_failed', census, (state = 'failed')::int from (select distinct on (census) census, state
+		from census_runs
 			order by census, id desc) x
 		union all select 'index_ready', bucket, ready::int from find_indexes
 		union all select 'follower_lag', 0, extract(epoch from clock_timestamp() - min(upto)) from followers
@@ -56,5 +60,6 @@ type BatchFigures struct {
 
 // Pressure says how much the process asks of the database.
 func (c *Catalog) Pressure() Pressure {
-	return Pressure{Pool: c.db.Stats(), Batches: map[string]BatchFigures{"commits": c.commits.figures(), "lookups": c.looks.figures()}}
+	return Pressure{Pool: c.db.Stats(), Batches: map[string]BatchFigures{"commits": c.commits.figures(),
+		"lookups": c.looks.figures()}}
 }

@@ -64,7 +64,8 @@ func (f *Find) from(q *conditions) {
 	}
 }
 
-const findColumns = `h.key, h.number, h.revision, h.created, h.size, h.md5, h.parts, h.crc64, h.checksum_kind, h.checksum, h.tier,
+const findColumns = `h.key, h.number, h.revision, h.created, h.size, h.md5, h.parts, h.crc64, h.checksum_kind,
+	h.checksum, h.tier,
 	h.body_file, h.body_offset, h.content_type, h.headers, h.metadata, h.tags, h.written_by, h.source, h.plain, h.marker`
 
 // rows gives the statement for the versions of the bucket, with whether each is current.
@@ -108,7 +109,8 @@ func (c *Catalog) walk(ctx context.Context, f Find) (p FindPage, err error) {
 	statement := fmt.Sprintf(`with looked as materialized (select * from (%s) h order by key, number desc limit %s),
 		hits as (select * from looked h where %s order by key, number desc limit %s),
 		last as (select key as last_key, number as last_number from looked order by key desc, number limit 1)
-		select (select count(*) from looked) as looked, last.*, h.* from last left join hits h on true order by h.key, h.number desc`,
+		select (select count(*) from looked) as looked, last.*, h.* from last left join hits h on true
+		order by h.key, h.number desc`,
 		rows, q.arg(f.Budget), term, q.arg(f.Limit))
 	var list []struct {
 		Looked     int64  `db:"looked"`
@@ -168,7 +170,8 @@ func (c *Catalog) countWalking(ctx context.Context, f Find) (objects, bytes int6
 	rows := f.rows(q)
 	p := &predicate{conditions: &conditions{args: q.args}, find: &f}
 	term := p.of(f.Expr)
-	err = c.db.QueryRowxContext(ctx, fmt.Sprintf(`select count(*), coalesce(sum(size), 0)::bigint from (%s) h where %s`, rows, term),
+	err = c.db.QueryRowxContext(ctx, fmt.Sprintf(`select count(*), coalesce(sum(size), 0)::bigint from (%s) h where %s`,
+		rows, term),
 		p.args...).Scan(&objects, &bytes)
 	return objects, bytes, mapError(err)
 }
@@ -289,7 +292,8 @@ func (p *predicate) age(t *query.Test) string {
 	if t.Op == query.Between {
 		return `h.created <= ` + at[0] + ` and h.created >= ` + at[1]
 	}
-	return `h.created ` + map[query.Op]string{query.Over: `< `, query.Under: `> `, query.AtLeast: `<= `, query.AtMost: `>= `}[t.Op] +
+	return `h.created ` + map[query.Op]string{query.Over: `< `, query.Under: `> `, query.AtLeast: `<= `,
+		query.AtMost: `>= `}[t.Op] +
 		at[0]
 }
 
@@ -370,11 +374,13 @@ func (p *predicate) open(t *query.Test, column string) string {
 func (p *predicate) replication(t *query.Test) string {
 	var states []string
 	for _, s := range t.Texts {
-		states = append(states, map[string]string{"pending": `x.waiting and x.attempts = 0`, "failed": `x.waiting and x.attempts > 0`,
+		states = append(states, map[string]string{"pending": `x.waiting and x.attempts = 0`,
+			"failed":    `x.waiting and x.attempts > 0`,
 			"completed": `not x.waiting and x.confirmed is not null`}[s])
 	}
 	return `h.current and exists (select 1 from replicas x join replication_targets t on t.id = x.target
-		join replications r on r.id = t.rule where r.bucket = h.bucket and x.key = h.key and (` + strings.Join(states, " or ") + `))`
+		join replications r on r.id = t.rule where r.bucket = h.bucket and x.key = h.key
+		and (` + strings.Join(states, " or ") + `))`
 }
 
 // likeKey asks for keys of a pattern.

@@ -46,10 +46,13 @@ func (c *Catalog) view(ctx context.Context, f *Find) (*view, error) {
 		Some bool   `db:"some"`
 	}
 	// The place is read before what the journal holds after it: what is between is in both.
-	if err := c.db.SelectContext(ctx, &rows, `select coalesce(s.id, 0) as id, coalesce(s.run, 0) as run, coalesce(s.objects, 0) as objects,
-		coalesce(s.first, '') as first, coalesce(s.last, '') as last, coalesce(s.hidden, '') as hidden, s.id is not null as some,
+	if err := c.db.SelectContext(ctx, &rows, `select coalesce(s.id, 0) as id, coalesce(s.run, 0) as run,
+		coalesce(s.objects, 0) as objects,
+		coalesce(s.first, '') as first, coalesce(s.last, '') as last, coalesce(s.hidden, '') as hidden,
+		s.id is not null as some,
 		f.xid::text as xid, f.seq from find_indexes i join followers f on f.name = 'find'
-		left join find_segments s on s.bucket = i.bucket and s.live where i.bucket = $1 and i.ready order by s.first`, f.Bucket); err != nil {
+		left join find_segments s on s.bucket = i.bucket and s.live where i.bucket = $1 and i.ready
+		order by s.first`, f.Bucket); err != nil {
 		return nil, mapError(err)
 	}
 	if len(rows) == 0 {
@@ -64,7 +67,8 @@ func (c *Catalog) view(ctx context.Context, f *Find) (*view, error) {
 		Bucket int64  `db:"bucket"`
 		Key    []byte `db:"key"`
 	}
-	if err := c.db.SelectContext(ctx, &entries, `select coalesce(j.bucket, 0) as bucket, j.key from journal j where (j.xid, j.seq) > ($1::xid8, $2)
+	if err := c.db.SelectContext(ctx, &entries, `select coalesce(j.bucket, 0) as bucket, j.key from journal j
+		where (j.xid, j.seq) > ($1::xid8, $2)
 		limit $3`, rows[0].XID, rows[0].Seq, tailEntries+1); err != nil {
 		return nil, mapError(err)
 	}

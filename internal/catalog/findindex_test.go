@@ -54,16 +54,21 @@ func TestFindIndexAgrees(t *testing.T) {
 			meta[fmt.Sprintf("f%d", r.IntN(3))] = words[r.IntN(len(words))]
 		}
 		body := strings.Repeat("x", r.IntN(50))
-		if _, err := s.Put(t.Context(), store.Put{Address: a, Author: catalog.Author{At: cat.Now(), Who: "scanner-1"}, Metadata: meta,
-			Body: strings.NewReader(body), Size: int64(len(body)), Tags: object.Tags{"kind": words[r.IntN(3)]}}); err != nil {
+		if _, err := s.Put(t.Context(), store.Put{Address: a, Author: catalog.Author{At: cat.Now(), Who: "scanner-1"},
+			Metadata: meta,
+			Body:     strings.NewReader(body), Size: int64(len(body)), Tags: object.Tags{"kind": words[r.IntN(3)]}}); err != nil {
 			t.Fatal(err)
 		}
-		model[key] = query.Object{Bucket: "plates", Key: key, Size: int64(len(body)), Metadata: meta, Tags: map[string]string{}, Current: true,
+		model[key] = query.Object{Bucket: "plates", Key: key, Size: int64(len(body)), Metadata: meta,
+			Tags: map[string]string{}, Current: true,
 			Tier: "main", Writer: "scanner-1"}
 	}
-	expressions := []string{"field f0 is Drosera", "field f1 begins with Dro and size over 10", "lacks field f2", "has field f2 or size under 5",
-		"not field f0 contains ro", "field f1 over 50", "size between 10 and 20 and not key begins with 03/", "key begins with 02/", "key is 01/001",
-		"field f0 is " + words[6], "tier is main", "tier is cellar", "field f0 is one of Carex, Drosera and writer is scanner-1",
+	expressions := []string{"field f0 is Drosera", "field f1 begins with Dro and size over 10", "lacks field f2",
+		"has field f2 or size under 5",
+		"not field f0 contains ro", "field f1 over 50", "size between 10 and 20 and not key begins with 03/",
+		"key begins with 02/", "key is 01/001",
+		"field f0 is " + words[6], "tier is main", "tier is cellar",
+		"field f0 is one of Carex, Drosera and writer is scanner-1",
 		"key like *7 or field f2 is 7", "sealed", "not (size at least 0)"}
 	byIndex := 0
 	compare := func(round int) {
@@ -82,7 +87,8 @@ func TestFindIndexAgrees(t *testing.T) {
 				bytes += model[key].Size
 			}
 		}
-		f := catalog.Find{Bucket: facts.ID, Name: "plates", Expr: x, Now: now, Tiers: tiers, Limit: 1 + r.IntN(80), Budget: 1 + r.IntN(300)}
+		f := catalog.Find{Bucket: facts.ID, Name: "plates", Expr: x, Now: now, Tiers: tiers, Limit: 1 + r.IntN(80),
+			Budget: 1 + r.IntN(300)}
 		var got []string
 		for {
 			p, err := cat.Find(t.Context(), f)

@@ -68,7 +68,8 @@ func (c *Catalog) Follow(ctx context.Context, name string, limit int,
 		}
 		n = s.Entries
 		_, err = tx.ExecContext(ctx,
-			`update followers set xid = $2::xid8, seq = $3, upto = case when $4 then $5 else upto end, moved = now() where name = $1`,
+			`update followers set xid = $2::xid8, seq = $3, upto = case when $4 then $5 else upto end, moved = now()
+				where name = $1`,
 			name, s.To.XID, s.To.Seq, n < limit, moment)
 		return err
 	})
@@ -92,7 +93,8 @@ var journalMonth = regexp.MustCompile(`^journal_(\d{4})_(\d{2})$`)
 func (c *Catalog) ForgetJournal(ctx context.Context, before time.Time) (gone []string, err error) {
 	var names []string
 	if err := c.db.SelectContext(ctx, &names,
-		`select c.relname from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'journal'::regclass order by 1`); err != nil {
+		`select c.relname from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'journal'::regclass
+			order by 1`); err != nil {
 		return nil, mapError(err)
 	}
 	for _, name := range names {
@@ -119,7 +121,8 @@ func (c *Catalog) forgetMonth(ctx context.Context, name string) (dropped bool, e
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var behind bool // somebody has not read it all
 		if err := tx.GetContext(ctx, &behind,
-			fmt.Sprintf(`select exists (select 1 from followers f where exists (select 1 from %s j where (j.xid, j.seq) > (f.xid, f.seq)))`, name)); err != nil || behind {
+			fmt.Sprintf(`select exists (select 1 from followers f where exists (select 1 from %s j
+				where (j.xid, j.seq) > (f.xid, f.seq)))`, name)); err != nil || behind {
 			return err
 		}
 		dropped = true

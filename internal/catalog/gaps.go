@@ -26,7 +26,8 @@ func pauseJournal(ctx context.Context, tx *sqlx.Tx, id int64, before, after buck
 	switch {
 	case after.Paused == before.Paused:
 	case after.Paused:
-		_, err = tx.ExecContext(ctx, `insert into journal_gaps (bucket, since, cleared) values ($1, clock_timestamp(), clock_timestamp())`, id)
+		_, err = tx.ExecContext(ctx, `insert into journal_gaps (bucket, since, cleared)
+			values ($1, clock_timestamp(), clock_timestamp())`, id)
 	default:
 		_, err = tx.ExecContext(ctx, `update journal_gaps set until = now() where bucket = $1 and until is null`, id)
 	}
@@ -36,7 +37,8 @@ func pauseJournal(ctx context.Context, tx *sqlx.Tx, id int64, before, after buck
 // Gaps gives what the journal of a bucket leaves out, latest first, 100 at the most.
 func (c *Catalog) Gaps(ctx context.Context, id int64) ([]Gap, error) {
 	gaps := []Gap{}
-	err := c.db.SelectContext(ctx, &gaps, `select case when since = '-infinity' then '0001-01-01'::timestamptz else since end as since, until
+	err := c.db.SelectContext(ctx, &gaps, `select case when since = '-infinity' then '0001-01-01'::timestamptz
+		else since end as since, until
 		from journal_gaps g where bucket = $1 order by g.since desc limit 100`, id)
 	return gaps, mapError(err)
 }
@@ -53,12 +55,15 @@ func (c *Catalog) ClearGaps(ctx context.Context) (gone int64, err error) {
 		return 0, mapError(err)
 	}
 	var open []openGap
-	if err := c.db.SelectContext(ctx, &open, `select g.bucket, g.since::text, greatest(g.since, g.cleared, coalesce(m.first, (select min(at) from journal), g.until)) as begin, g.until,
+	if err := c.db.SelectContext(ctx, &open, `select g.bucket, g.since::text, greatest(g.since, g.cleared,
+		coalesce(m.first, (select min(at) from journal), g.until)) as begin, g.until,
 		least(coalesce(g.until, now()), f.upto - interval '1 hour') as safe
-		from journal_gaps g, (select (min(to_date(substring(c.relname from 9), 'YYYY_MM'))::timestamp at time zone 'UTC') as first
+		from journal_gaps g, (select (min(to_date(substring(c.relname
+		from 9), 'YYYY_MM'))::timestamp at time zone 'UTC') as first
 			from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'journal'::regclass
 			and c.relname ~ '^journal_\d{4}_\d{2}$') m,
-		lateral (select min(upto) as upto from followers where name not like 'lifecycle of %' or name = 'lifecycle of ' || g.bucket) f
+		lateral (select min(upto) as upto from followers where name not like 'lifecycle of %'
+		or name = 'lifecycle of ' || g.bucket) f
 		where g.until is null or g.cleared < g.until`); err != nil {
 		return 0, mapError(err)
 	}
@@ -106,7 +111,8 @@ func (c *Catalog) clearGap(ctx context.Context, g *openGap) (gone int64, err err
 // clearSpan removes what every follower has read of a stretch of a gap. The places are
 // compared so that no index answers for them: the stretch is the smaller part.
 func (c *Catalog) clearSpan(ctx context.Context, g *openGap, from time.Time, to *time.Time) (int64, error) {
-	r, err := c.db.ExecContext(ctx, `delete from journal where bucket = $1 and at >= $2 and at < coalesce($3::timestamptz, 'infinity'::timestamptz)
+	r, err := c.db.ExecContext(ctx, `delete from journal where bucket = $1 and at >= $2
+		and at < coalesce($3::timestamptz, 'infinity'::timestamptz)
 		and (key is not null or $4::timestamptz = '-infinity')
 		and not ((xid, seq) > (select f.xid, f.seq from followers f where f.name not like 'lifecycle of %' or f.name = $5
 			order by f.xid, f.seq limit 1))`, g.Bucket, from, to, g.Since, followerOf(g.Bucket))
@@ -149,7 +155,8 @@ func (c *Catalog) JournalSize(ctx context.Context, id int64) (s JournalSize, err
 		args = append(args, 100*part)
 	}
 	// A row has a pointer of 4 bytes in its page beside itself.
-	err = c.db.GetContext(ctx, &s, `select count(*) as entries, coalesce(sum(pg_column_size(j.*) + 4) * $2::float8, 0)::bigint as bytes,
+	err = c.db.GetContext(ctx, &s, `select count(*) as entries, coalesce(sum(pg_column_size(j.*) + 4) * $2::float8,
+		0)::bigint as bytes,
 		min(j.at) as first from `+from+` where j.bucket = $1`, args...)
 	s.Entries = int64(float64(s.Entries) / part)
 	return s, mapError(err)
@@ -157,6 +164,7 @@ func (c *Catalog) JournalSize(ctx context.Context, id int64) (s JournalSize, err
 
 // JournalOlder counts the entries of a bucket from before a moment.
 func (c *Catalog) JournalOlder(ctx context.Context, id int64, before time.Time) (n int64, err error) {
-	err = c.db.GetContext(ctx, &n, `select count(*) from journal j where j.bucket = $1 and j.at < $2 and `+outsideGaps, id, before)
+	err = c.db.GetContext(ctx, &n, `select count(*) from journal j where j.bucket = $1 and j.at < $2 and `+outsideGaps, id,
+		before)
 	return n, mapError(err)
 }

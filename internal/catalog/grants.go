@@ -99,7 +99,8 @@ func (c *Catalog) CreateGrant(ctx context.Context, g GrantRow, by Author) (id in
 		var bucket int64
 		var owner string
 		err := tx.QueryRowxContext(ctx,
-			`select b.id, a.name from buckets b join accounts a on a.id = b.account where b.name = $1 and b.removed is null for share of b`, g.Bucket).Scan(&bucket, &owner)
+			`select b.id, a.name from buckets b join accounts a on a.id = b.account where b.name = $1
+				and b.removed is null for share of b`, g.Bucket).Scan(&bucket, &owner)
 		if errors.Is(err, sql.ErrNoRows) {
 			return noBucket(name)
 		}

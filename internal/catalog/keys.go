@@ -245,7 +245,8 @@ func writeKey(ctx context.Context, tx *sqlx.Tx, k AccessKey) error {
 		return err
 	}
 	_, err = tx.ExecContext(ctx,
-		`update access_keys set name = $2, note = $3, role = $4, limits = $5::jsonb, rate = $6, active = $7, expires = $8, replaced = $9, operator = $10, revision = revision + 1 where id = $1`,
+		`update access_keys set name = $2, note = $3, role = $4, limits = $5::jsonb, rate = $6, active = $7, expires = $8,
+			replaced = $9, operator = $10, revision = revision + 1 where id = $1`,
 		k.ID, k.Name, k.Note, k.Role, limits, k.Rate, k.Active, k.Expires, k.Replaced, k.Operator)
 	return err
 }

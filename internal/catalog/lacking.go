@@ -18,7 +18,8 @@ type Lacking struct {
 
 // Lacking looks at objects of a bucket after a key, at most so many, and gives those that
 // lack something, at most limit. next is where to go on; "" at the end.
-func (c *Catalog) Lacking(ctx context.Context, f BucketFacts, after string, look, limit int) (list []Lacking, looked int64, next string,
+func (c *Catalog) Lacking(ctx context.Context, f BucketFacts, after string, look, limit int) (list []Lacking,
+	looked int64, next string,
 	err error) {
 	conn, err := c.db.DB.Conn(ctx)
 	if err != nil {

@@ -84,7 +84,8 @@ func (c *Catalog) SaveWork(ctx context.Context, l Lease, state []byte) error {
 // Finish gives a lease up: the work is due again after a pause.
 func (c *Catalog) Finish(ctx context.Context, l Lease, pause time.Duration) error {
 	_, err := c.changed(ctx,
-		`update works set lease = '-infinity', due = clock_timestamp() + $3::bigint * interval '1 ms' where name = $1 and turn = $2`, l.Name, l.Turn, pause.Milliseconds())
+		`update works set lease = '-infinity', due = clock_timestamp() + $3::bigint * interval '1 ms' where name = $1
+			and turn = $2`, l.Name, l.Turn, pause.Milliseconds())
 	return err
 }
 

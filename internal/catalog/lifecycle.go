@@ -76,7 +76,8 @@ func (c *Catalog) RuledBuckets(ctx context.Context, after int64, limit int) (out
 		lifecycleRow
 		Versioning object.Versioning `db:"versioning"`
 	}
-	if err := c.db.SelectContext(ctx, &rows, `select l.bucket, b.name, b.versioning, l.revision, l.rules, l.saved, l.saved_by,
+	if err := c.db.SelectContext(ctx, &rows, `select l.bucket, b.name, b.versioning, l.revision, l.rules, l.saved,
+		l.saved_by,
 		l.acts, l.upto from lifecycles l join buckets b on b.id = l.bucket and b.removed is null
 		where l.ages and l.bucket > $1 order by l.bucket limit $2`, after, limit); err != nil {
 		return nil, mapError(err)
@@ -168,7 +169,8 @@ func (c *Catalog) SaveRules(ctx context.Context, name object.BucketName, s Savin
 func followRules(ctx context.Context, tx *sqlx.Tx, bucket int64, acts bool) error {
 	q := `delete from followers where name = $1`
 	if acts {
-		q = `insert into followers (name, xid, seq, upto) select $1, coalesce(max(j.xid::text::bigint), 0)::text::xid8, 0, 'epoch'
+		q = `insert into followers (name, xid, seq, upto) select $1, coalesce(max(j.xid::text::bigint), 0)::text::xid8, 0,
+			'epoch'
 			from (select xid from journal where ` + belowHorizon + ` order by xid desc, seq desc limit 1) j
 			on conflict (name) do nothing`
 	}

@@ -33,13 +33,15 @@ func (e Entry) Name() string {
 // List gives a page and whether more follows. It costs what the page costs.
 func (c *Catalog) List(ctx context.Context, l Listing) (page []Entry, more bool, err error) {
 	until := endOf(l.Prefix)
-	columns := `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file, body_offset, written_by, content_type, plain`
+	columns := `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file,
+		body_offset, written_by, content_type, plain`
 	if l.Full {
 		columns += `, headers, metadata, tags`
 	}
 	if l.Delimiter == "" {
 		q := `select ` + columns +
-			` from heads h where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) and not marker order by key limit $5`
+			` from heads h where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) and not marker
+				order by key limit $5`
 		after := []byte(l.After)
 		if l.After == "" {
 			// Nothing sorts before the empty key, and no object has it.

@@ -16,7 +16,8 @@ func mustOperate(ctx context.Context, tx *sqlx.Tx, by Author, what string) error
 	if by.Who == access.Machine { // whoever has the machine has the database
 		return nil
 	}
-	q := `select coalesce((select operator and active and (expires is null or expires > now()) from access_keys where id = $1 for share), false)`
+	q := `select coalesce((select operator and active and (expires is null or expires > now()) from access_keys
+		where id = $1 for share), false)`
 	kind, name := access.ParseBy(by.Who)
 	switch kind {
 	case access.Person:
@@ -37,9 +38,11 @@ func mustOperate(ctx context.Context, tx *sqlx.Tx, by Author, what string) error
 
 // Operates reports whether somebody of an account operates the service.
 func (c *Catalog) Operates(ctx context.Context, account string) (yes bool, err error) {
-	err = c.db.GetContext(ctx, &yes, `select exists (select 1 from access_keys k join accounts a on a.id = k.account where a.name = $1
+	err = c.db.GetContext(ctx, &yes, `select exists (select 1 from access_keys k join accounts a on a.id = k.account
+		where a.name = $1
 			and k.operator and k.active)
-		or exists (select 1 from people p join memberships m on m.person = p.name join accounts a on a.id = m.account where a.name = $1
+		or exists (select 1 from people p join memberships m on m.person = p.name join accounts a on a.id = m.account
+		where a.name = $1
 			and p.operator and p.active)`, account)
 	return yes, mapError(err)
 }

@@ -119,7 +119,9 @@ type orderRow struct {
 	Changed  time.Time `db:"changed"`
 }
 
-const orderQuery = `select o.id, o.kind, b.name as bucket, o.what, o.state, o.progress, o.problem, o.who, o.account, b.removed is not null as gone, o.attempts, o.source, o.created, o.changed from orders o join buckets b on b.id = o.bucket `
+const orderQuery = `select o.id, o.kind, b.name as bucket, o.what, o.state, o.progress, o.problem, o.who, o.account,
+	b.removed is not null as gone, o.attempts, o.source, o.created, o.changed from orders o
+	join buckets b on b.id = o.bucket `
 
 func (r *orderRow) order() (*Order, error) {
 	o := &Order{ID: r.ID, Kind: r.Kind, State: OrderState(r.State), Problem: r.Problem, Who: r.Who, Account: r.Account,
@@ -147,7 +149,8 @@ func (c *Catalog) CreateOrder(ctx context.Context, o *Order, by Author) (int64, 
 	}
 	var id int64
 	err = c.db.GetContext(ctx, &id, `update orders set state = 'running', problem = '', attempts = 0, due = now(),
-		changed = $4, who = $5, account = $6, source = $7 where id = (select max(o.id) from orders o join buckets b on b.id = o.bucket
+		changed = $4, who = $5, account = $6, source = $7 where id = (select max(o.id) from orders o
+		join buckets b on b.id = o.bucket
 		where o.kind = $1 and b.name = $2 and b.removed is null and o.what = $3::jsonb and o.state <> 'done')
 			returning id`, o.Kind, o.Bucket.String(), string(what), by.At, by.Who, o.Account, by.Source)
 	if !errors.Is(err, sql.ErrNoRows) {
@@ -188,7 +191,8 @@ func (c *Catalog) Orders(ctx context.Context, account string, before int64, stat
 	error) {
 	var rows []orderRow
 	q := where().when(before != 0, `o.id < ?`, before).when(state != "", `o.state = ?`, string(state)).
-		when(account != "", `o.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = ? and k.removed is null)`, account)
+		when(account != "", `o.bucket in (select k.id from buckets k join accounts a on a.id = k.account where a.name = ?
+			and k.removed is null)`, account)
 	if err := c.db.SelectContext(ctx, &rows, orderQuery+`where `+q.String()+` order by o.id desc limit `+q.arg(limit),
 		q.args...); err != nil {
 		return nil, mapError(err)
@@ -219,7 +223,8 @@ func (c *Catalog) OrdersDue(ctx context.Context, kind string, limit int) (ids []
 // FailUnknownOrders ends orders of kinds that are not known here.
 func (c *Catalog) FailUnknownOrders(ctx context.Context, known []string) error {
 	_, err := c.changed(ctx,
-		`update orders set state = 'failed', problem = 'this version of the service does not know the kind of order ' || kind, changed = now() where state = 'running' and not kind = any($1)`, known)
+		`update orders set state = 'failed', problem = 'this version of the service does not know the kind of order ' || kind,
+			changed = now() where state = 'running' and not kind = any($1)`, known)
 	return err
 }
 
@@ -228,7 +233,8 @@ func (c *Catalog) FailUnknownOrders(ctx context.Context, known []string) error {
 func (c *Catalog) EndOrder(ctx context.Context, id int64, to OrderState, problem string) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx,
-			`update orders set state = $2, problem = $3, changed = now() where id = $1 and (state = 'running' or state = 'stopped' and $2 = 'done')`, id, string(to), problem); err != nil {
+			`update orders set state = $2, problem = $3, changed = now() where id = $1 and (state = 'running'
+				or state = 'stopped' and $2 = 'done')`, id, string(to), problem); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `delete from works where name = $1`, OrderWork(id))
@@ -240,7 +246,8 @@ func (c *Catalog) EndOrder(ctx context.Context, id int64, to OrderState, problem
 func (c *Catalog) DelayOrder(ctx context.Context, id int64, pause time.Duration, problem string) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx,
-			`update orders set attempts = attempts + 1, problem = $3, due = clock_timestamp() + $2::bigint * interval '1 ms' where id = $1 and state = 'running'`, id, pause.Milliseconds(), problem)
+			`update orders set attempts = attempts + 1, problem = $3, due = clock_timestamp() + $2::bigint * interval '1 ms'
+				where id = $1 and state = 'running'`, id, pause.Milliseconds(), problem)
 		return err
 	})
 }
@@ -254,7 +261,8 @@ func (c *Catalog) TurnOrder(ctx context.Context, id int64, to OrderState, proble
 		names[i] = string(s)
 	}
 	res, err := c.db.ExecContext(ctx,
-		`update orders set state = $2, problem = $3, attempts = 0, due = now(), changed = now() where id = $1 and state = any($4)`, id, string(to), problem, names)
+		`update orders set state = $2, problem = $3, attempts = 0, due = now(), changed = now() where id = $1
+			and state = any($4)`, id, string(to), problem, names)
 	if err != nil {
 		return false, mapError(err)
 	}

@@ -39,17 +39,21 @@ type postRow struct {
 func posts(ctx context.Context, q selecting, rest string, args ...any) ([]*posting.Post, error) {
 	var rows []postRow
 	if err := q.SelectContext(ctx, &rows, `select p.id, a.name as account, p.name, p.url, p.active, p.bucket, p.prefix,
-		to_json(p.kinds)::text as kinds, p.secret, p.revision, p.created, p.who, f.xid::text || '.' || f.seq as place, p.failed, p.problem,
+		to_json(p.kinds)::text as kinds, p.secret, p.revision, p.created, p.who, f.xid::text || '.' || f.seq as place,
+		p.failed, p.problem,
 		p.posted, p.sent, exists (select 1 from journal j where (j.xid, j.seq) > (f.xid, f.seq)) as more,
 		(select count(*) from (select 1 from journal j join buckets b on b.id = j.bucket and b.account = p.account
 			where (j.xid, j.seq) > (f.xid, f.seq) limit `+fmt.Sprint(behindMost)+`) x) as behind
-		from posts p join accounts a on a.id = p.account join followers f on f.name = 'post ' || p.id `+rest, args...); err != nil {
+		from posts p join accounts a on a.id = p.account
+		join followers f on f.name = 'post ' || p.id `+rest, args...); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]*posting.Post, len(rows))
 	for i, r := range rows {
-		out[i] = &posting.Post{ID: r.ID, Account: r.Account, Name: r.Name, URL: r.URL, On: r.On, Bucket: r.Bucket, Prefix: r.Prefix,
-			Secret: r.Secret, Revision: r.Revision, Created: r.Created.UTC(), Who: r.Who, Place: r.Place, Behind: r.Behind, More: r.More, Failed: r.Failed,
+		out[i] = &posting.Post{ID: r.ID, Account: r.Account, Name: r.Name, URL: r.URL, On: r.On, Bucket: r.Bucket,
+			Prefix: r.Prefix,
+			Secret: r.Secret, Revision: r.Revision, Created: r.Created.UTC(), Who: r.Who, Place: r.Place, Behind: r.Behind,
+			More: r.More, Failed: r.Failed,
 			Problem: r.Problem, Posted: r.Posted, Sent: r.Sent}
 		if err := json.Unmarshal(r.Kinds, &out[i].Kinds); err != nil {
 			return nil, err
@@ -67,7 +71,8 @@ func (c *Catalog) Posts(ctx context.Context, account, after string, limit int) (
 func (c *Catalog) Post(ctx context.Context, account, name string) (*posting.Post, error) {
 	list, err := posts(ctx, c.db, `where a.name = $1 and p.name = $2`, account, name)
 	if err == nil && len(list) == 0 {
-		err = fault.New(fault.NotFound, "post-missing", "there is no post %q", name).In("post").Do("spindle journal post list names those there are")
+		err = fault.New(fault.NotFound, "post-missing", "there is no post %q",
+			name).In("post").Do("spindle journal post list names those there are")
 	}
 	if err != nil {
 		return nil, err
@@ -87,16 +92,20 @@ func PostSecret(account, name string) string { return "post " + account + "/" + 
 // that is taken has the code post-exists.
 func (c *Catalog) AddPost(ctx context.Context, p *posting.Post, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		err := tx.GetContext(ctx, &p.ID, `insert into posts (account, name, url, active, bucket, prefix, kinds, secret, created, who)
-			select id, $2, $3, $4, $5, $6, $7::text[], $8, $9, $10 from accounts where name = $1 returning id`, p.Account, p.Name, p.URL, p.On,
+		err := tx.GetContext(ctx, &p.ID, `insert into posts (account, name, url, active, bucket, prefix, kinds, secret,
+			created, who)
+			select id, $2, $3, $4, $5, $6, $7::text[], $8, $9, $10 from accounts where name = $1
+			returning id`, p.Account, p.Name, p.URL, p.On,
 			p.Bucket, p.Prefix, append([]string{}, p.Kinds...), p.Secret, by.At, by.Who)
 		if unique(err) {
-			return fault.New(fault.Conflict, "post-exists", "there is a post named %q already", p.Name).In("name").Do("choose another name")
+			return fault.New(fault.Conflict, "post-exists", "there is a post named %q already",
+				p.Name).In("name").Do("choose another name")
 		}
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `insert into followers (name, xid, seq, upto) values ($1, pg_snapshot_xmin(pg_current_snapshot()), 0, now())`,
+		if _, err := tx.ExecContext(ctx,
+			`insert into followers (name, xid, seq, upto) values ($1, pg_snapshot_xmin(pg_current_snapshot()), 0, now())`,
 			fmt.Sprintf("post %d", p.ID)); err != nil {
 			return err
 		}
@@ -107,7 +116,8 @@ func (c *Catalog) AddPost(ctx context.Context, p *posting.Post, by Author) error
 // TurnPost switches a post on or off; on, it goes on where it was.
 func (c *Catalog) TurnPost(ctx context.Context, p *posting.Post, on bool, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `update posts set active = $2, revision = revision + 1, failed = 0 where id = $1`, p.ID, on); err != nil {
+		if _, err := tx.ExecContext(ctx, `update posts set active = $2, revision = revision + 1, failed = 0 where id = $1`,
+			p.ID, on); err != nil {
 			return err
 		}
 		return trail(ctx, tx, by, TrailSetting, p.Account, "post "+p.Name, map[string]any{"post on": on})
@@ -134,11 +144,13 @@ func (c *Catalog) PostMoved(ctx context.Context, id int64, place string, events 
 		return err
 	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `update followers set xid = $2::xid8, seq = $3, moved = now() where name = $1`, fmt.Sprintf("post %d", id),
+		if _, err := tx.ExecContext(ctx, `update followers set xid = $2::xid8, seq = $3, moved = now() where name = $1`,
+			fmt.Sprintf("post %d", id),
 			xid, seq); err != nil || events == 0 {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `update posts set failed = 0, problem = '', posted = $2, sent = sent + $3 where id = $1`, id, now, events)
+		_, err := tx.ExecContext(ctx, `update posts set failed = 0, problem = '', posted = $2, sent = sent + $3
+			where id = $1`, id, now, events)
 		return err
 	})
 }

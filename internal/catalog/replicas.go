@@ -15,7 +15,8 @@ import (
 
 // ReplicasIn counts the current objects of a bucket that came as copies, and their bytes.
 func (c *Catalog) ReplicasIn(ctx context.Context, bucket int64) (objects, bytes int64, err error) {
-	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(size), 0)::bigint from heads where bucket = $1 and not marker
+	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(size), 0)::bigint from heads where bucket = $1
+		and not marker
 		and headers ? 'origin'`, bucket).Scan(&objects, &bytes)
 	return objects, bytes, mapError(err)
 }
@@ -75,7 +76,8 @@ func (c *Catalog) ClaimReplicas(ctx context.Context, target int64, limit int, le
 		until = clock_timestamp() + $3::bigint * interval '1 ms'
 		where ctid = any(array(select ctid from replicas where target = $1 and waiting and due <= clock_timestamp()
 			and (until is null or until < clock_timestamp()) order by due limit $2 for update skip locked))
-		returning key, number, revision, gone, etag, version, seq, coalesce(since, clock_timestamp()) as since, attempts, turn,
+		returning key, number, revision, gone, etag, version, seq, coalesce(since, clock_timestamp()) as since, attempts,
+		turn,
 			upload`, target, limit, lease.Milliseconds())
 	out := make([]ReplicaTask, len(rows))
 	for i, r := range rows {
@@ -125,10 +127,13 @@ func (c *Catalog) ReplicasDone(ctx context.Context, target int64, done []Replica
 
 // DelayReplica puts a claimed key off that failed, or that waits for something, if the claim
 // is still held.
-func (c *Catalog) DelayReplica(ctx context.Context, target int64, t ReplicaTask, failed bool, pause time.Duration, code, says,
+func (c *Catalog) DelayReplica(ctx context.Context, target int64, t ReplicaTask, failed bool, pause time.Duration, code,
+	says,
 	upload string) error {
-	_, err := c.db.ExecContext(ctx, `update replicas set attempts = attempts + case when $8 then 1 else 0 end, until = null, code = $5, says = $6,
-		upload = $7, due = clock_timestamp() + $4::bigint * interval '1 ms' where target = $1 and key = $2 and turn = $3`, target,
+	_, err := c.db.ExecContext(ctx, `update replicas set attempts = attempts + case when $8 then 1
+		else 0 end, until = null, code = $5, says = $6,
+		upload = $7, due = clock_timestamp() + $4::bigint * interval '1 ms' where target = $1 and key = $2
+		and turn = $3`, target,
 		[]byte(t.Key), t.Turn, pause.Milliseconds(), code, plainText(says), upload, failed)
 	return mapError(err)
 }
@@ -165,7 +170,8 @@ func (c *Catalog) KeepReplicaUpload(ctx context.Context, target int64, t Replica
 // TargetFails notes why a target fails, or with code "" that it does not.
 func (c *Catalog) TargetFails(ctx context.Context, target int64, code, says string) error {
 	_, err := c.db.ExecContext(ctx, `update replication_targets set since = case when $2 = '' then null
-		else coalesce(since, clock_timestamp()) end, code = $2, says = $3 where id = $1 and (code <> $2 or says <> $3)`, target, code,
+		else coalesce(since, clock_timestamp()) end, code = $2, says = $3 where id = $1 and (code <> $2
+		or says <> $3)`, target, code,
 		plainText(says))
 	return mapError(err)
 }
@@ -222,7 +228,8 @@ func (c *Catalog) BackfillStep(ctx context.Context, r *replication.Rule, target 
 // Backfilling gives the targets whose backfill is under way and that do not wait for more
 // than limit objects already.
 func (c *Catalog) Backfilling(ctx context.Context, limit int) (targets []int64, err error) {
-	err = c.db.SelectContext(ctx, &targets, `select id from replication_targets t where backfill = 1 and $1 > (select count(*)
+	err = c.db.SelectContext(ctx, &targets, `select id from replication_targets t where backfill = 1
+		and $1 > (select count(*)
 		from (select 1 from replicas where target = t.id and waiting limit $1) x)`, limit)
 	return targets, mapError(err)
 }
@@ -279,7 +286,8 @@ func (r *replicaRow) replica() *Replica {
 		Code: r.Code, Says: r.Says, Bytes: r.Bytes}
 }
 
-const replicaColumns = `target, key, number, revision, gone, etag, version, confirmed, waiting, since, due, attempts, code,
+const replicaColumns = `target, key, number, revision, gone, etag, version, confirmed, waiting, since, due, attempts,
+	code,
 	says, bytes`
 
 // Replicas gives what is known of keys at targets.
@@ -305,7 +313,8 @@ type WaitingReplica struct {
 func (c *Catalog) WaitingReplicas(ctx context.Context, target int64, failed bool, after string,
 	limit int) ([]WaitingReplica, error) {
 	var rows []replicaRow
-	err := c.db.SelectContext(ctx, &rows, `select `+replicaColumns+` from replicas where target = $1 and key > $2 and waiting
+	err := c.db.SelectContext(ctx, &rows, `select `+replicaColumns+` from replicas where target = $1 and key > $2
+		and waiting
 		and (attempts > 0 or not $3) order by key limit $4`, target, []byte(after), failed, limit)
 	out := make([]WaitingReplica, len(rows))
 	for i := range rows {
@@ -337,7 +346,8 @@ type TargetStanding struct {
 // Standing tells how targets stand, with lags since a moment.
 func (c *Catalog) Standing(ctx context.Context, targets []int64, since time.Time) (map[int64]*TargetStanding, error) {
 	var rows []*TargetStanding
-	if err := c.db.SelectContext(ctx, &rows, `select t.id, t.since, t.code, t.says, t.backfill, t.asked, t.verified, t.verify,
+	if err := c.db.SelectContext(ctx, &rows, `select t.id, t.since, t.code, t.says, t.backfill, t.asked, t.verified,
+		t.verify,
 		w.waiting, w.failed, w.older, w.bytes, w.oldest, w.next from replication_targets t left join lateral (
 			select count(*) as waiting, count(*) filter (where attempts > 0) as failed,
 				count(*) filter (where seq = 0) as older, coalesce(sum(bytes), 0)::bigint as bytes,
@@ -354,7 +364,8 @@ func (c *Catalog) Standing(ctx context.Context, targets []int64, since time.Time
 		Slot   int   `db:"slot"`
 		N      int64 `db:"n"`
 	}
-	if err := c.db.SelectContext(ctx, &lags, `select target, (ord - 1)::int as slot, sum(n)::bigint as n from replication_lags,
+	if err := c.db.SelectContext(ctx, &lags, `select target, (ord - 1)::int as slot, sum(n)::bigint as n
+		from replication_lags,
 		unnest(counts) with ordinality x(n, ord) where target = any($1) and at >= date_trunc('minute', $2::timestamptz)
 		group by 1, 2`, targets, since); err != nil {
 		return nil, mapError(err)
@@ -439,7 +450,8 @@ func (c *Catalog) RetryReplicas(ctx context.Context, target int64, key string) (
 // of what was known to be there counts any more.
 func (c *Catalog) AcceptTarget(ctx context.Context, target int64) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		for _, q := range []string{`update replication_targets set made = '', since = null, code = '', says = '' where id = $1`,
+		for _, q := range []string{`update replication_targets set made = '', since = null, code = '', says = ''
+			where id = $1`,
 			`delete from replicas where target = $1 and not waiting`,
 			`update replicas set number = 0, revision = 0, etag = '', version = '' where target = $1`} {
 			if _, err := tx.ExecContext(ctx, q, target); err != nil {

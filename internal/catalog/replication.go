@@ -71,7 +71,8 @@ func (r *replicationRow) rule(targets []targetRow) (*replication.Rule, error) {
 	out := &replication.Rule{ID: r.ID, Account: r.Account, Bucket: r.BucketIs, Name: r.Name, On: r.Active,
 		Priority: r.Priority, Prefix: string(r.Prefix), Markers: r.Markers, Removals: r.Removals, Onward: r.Onward,
 		Lag: replication.Lag{Share: r.LagShare, Within: time.Duration(r.LagWithin) * time.Millisecond}, First: r.First,
-		Revision: r.Revision, Created: r.Created.UTC(), Changed: r.Changed.UTC(), By: r.CreatedBy, Source: r.Source, BucketID: r.Bucket}
+		Revision: r.Revision, Created: r.Created.UTC(), Changed: r.Changed.UTC(), By: r.CreatedBy, Source: r.Source,
+		BucketID: r.Bucket}
 	for _, t := range targets {
 		if t.Rule == r.ID {
 			out.Targets = append(out.Targets, replication.Target{ID: t.ID, EndpointID: t.EndpointID.Int64,
@@ -92,14 +93,16 @@ func (c *Catalog) Replications(ctx context.Context) ([]*replication.Rule, error)
 func replications(ctx context.Context, q selecting, rest string, args ...any) ([]*replication.Rule, error) {
 	var rows []replicationRow
 	if err := q.SelectContext(ctx, &rows, `select r.id, r.bucket, b.name as bucket_name, a.name as account, r.name, active,
-		priority, prefix, r.tags, r.where_, markers, removals, onward, lag_share, lag_within, first, r.revision, r.created, r.changed,
+		priority, prefix, r.tags, r.where_, markers, removals, onward, lag_share, lag_within, first, r.revision, r.created,
+		r.changed,
 		r.created_by, r.source from replications r join buckets b on b.id = r.bucket and b.removed is null
 		join accounts a on a.id = r.account `+rest+` order by priority desc, r.id`, args...); err != nil {
 		return nil, mapError(err)
 	}
 	var targets []targetRow
 	if len(rows) > 0 {
-		if err := q.SelectContext(ctx, &targets, `select t.id, t.rule, t.endpoint, e.name as endpoint_name, t.bucket, t.prefix,
+		if err := q.SelectContext(ctx, &targets, `select t.id, t.rule, t.endpoint, e.name as endpoint_name, t.bucket,
+			t.prefix,
 			t.class, t.sealed from replication_targets t left join endpoints e on e.id = t.endpoint order by t.id`); err != nil {
 			return nil, mapError(err)
 		}
@@ -133,7 +136,8 @@ func (c *Catalog) AddReplication(ctx context.Context, r *replication.Rule, by Au
 		}
 		err = tx.GetContext(ctx, &r.ID, `insert into replications (bucket, account, name, active, priority, prefix, tags,
 			markers, removals, onward, lag_share, lag_within, first, created, changed, created_by, source, where_)
-			select b.id, b.account, $2, $3, $4, $5, $6::jsonb, $7, $8, $9, $10, $11, (select last_value from version_numbers) + 1,
+			select b.id, b.account, $2, $3, $4, $5, $6::jsonb, $7, $8, $9, $10, $11, (select last_value
+			from version_numbers) + 1,
 			$12, $12, $13, $14, $15 from buckets b where b.name = $1 and b.removed is null returning id`, r.Bucket, r.Name, r.On,
 			r.Priority, []byte(r.Prefix), tags, r.Markers, r.Removals, r.Onward, r.Lag.Share, r.Lag.Within.Milliseconds(), by.At,
 			by.Who, by.Source, r.Where.String())
@@ -204,7 +208,8 @@ func (c *Catalog) ChangeReplication(ctx context.Context, account, name string, i
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update replications set active = $2, priority = $3, prefix = $4, tags = $5::jsonb,
-			markers = $6, removals = $7, onward = $8, lag_share = $9, lag_within = $10, created_by = $11, source = $12, changed = $13,
+			markers = $6, removals = $7, onward = $8, lag_share = $9, lag_within = $10, created_by = $11, source = $12,
+			changed = $13,
 			where_ = $14, revision = revision + 1 where id = $1`, r.ID, r.On, r.Priority, []byte(r.Prefix), tags, r.Markers, r.Removals, r.Onward,
 			r.Lag.Share, r.Lag.Within.Milliseconds(), by.Who, by.Source, by.At, r.Where.String()); err != nil {
 			return err

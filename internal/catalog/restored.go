@@ -51,7 +51,8 @@ const restoredColumns = `bucket, key, number, asked, due, days, until, tier, bod
 // RestoredCopy gives the restored copy of a version, nil for none.
 func (c *Catalog) RestoredCopy(ctx context.Context, bucket int64, key object.Key, number int64) (*RestoredCopy, error) {
 	var r restoredRow
-	err := c.db.GetContext(ctx, &r, `select `+restoredColumns+` from restored where bucket = $1 and key = $2 and number = $3
+	err := c.db.GetContext(ctx, &r, `select `+restoredColumns+` from restored where bucket = $1 and key = $2
+		and number = $3
 		and (until is null or until > clock_timestamp())`, bucket, []byte(key.String()), number)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
@@ -69,7 +70,8 @@ func (c *Catalog) AskRestored(ctx context.Context, bucket int64, v *object.Versi
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var r restoredRow
 		raw := []byte(v.Key.String())
-		if err := tx.GetContext(ctx, &r, `insert into restored (bucket, key, number, asked, due, days, size, crc64, who, source)
+		if err := tx.GetContext(ctx, &r, `insert into restored (bucket, key, number, asked, due, days, size, crc64, who,
+			source)
 			values ($1, $2, $3, $4::timestamptz, $4::timestamptz + $6::bigint * interval '1 ms', $5, $7, $8, $9, $10)
 			on conflict (bucket, key, number) do update set days = excluded.days, fault = '',
 				until = case when restored.until is not null then excluded.asked + excluded.days * interval '1 day' end
@@ -81,7 +83,8 @@ func (c *Catalog) AskRestored(ctx context.Context, bucket int64, v *object.Versi
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, who, source, detail)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, jsonb_build_object('days', $9::integer))`, by.At, int16(CopyAsked), bucket, raw,
+			values ($1, $2, $3, $4, $5, $6, $7, $8, jsonb_build_object('days',
+			$9::integer))`, by.At, int16(CopyAsked), bucket, raw,
 			v.Number, v.Size, by.Who, by.Source, days)
 		return err
 	})
@@ -117,7 +120,8 @@ func (c *Catalog) RestoredDue(ctx context.Context, limit int) (due, gone []*Rest
 func (c *Catalog) HaveRestored(ctx context.Context, r RestoredCopy, body object.BodyRef) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		res, err := tx.ExecContext(ctx, `with there as (
-				update restored r set until = clock_timestamp() + days * interval '1 day', tier = $4, body_file = $5, body_offset = $6
+				update restored r set until = clock_timestamp() + days * interval '1 day', tier = $4, body_file = $5,
+				body_offset = $6
 				where bucket = $1 and key = $2 and number = $3 and until is null
 					and (exists (select 1 from heads h where h.bucket = $1 and h.key = $2 and h.number = $3)
 						or exists (select 1 from history h where h.bucket = $1 and h.key = $2 and h.number = $3))

@@ -94,8 +94,10 @@ func (c *Catalog) OpenRun(ctx context.Context, r *Run) error {
 	if err != nil {
 		return err
 	}
-	err = c.db.GetContext(ctx, &r.ID, `insert into lifecycle_runs (bucket, revision, state, whole, started, who, counts, says)
-		values ($1, $2, $3, $4, $5, $6, $7::jsonb, $8) returning id`, r.Bucket, r.Revision, r.State, r.Whole, r.Started, r.Who,
+	err = c.db.GetContext(ctx, &r.ID, `insert into lifecycle_runs (bucket, revision, state, whole, started, who, counts,
+		says)
+		values ($1, $2, $3, $4, $5, $6, $7::jsonb, $8)
+		returning id`, r.Bucket, r.Revision, r.State, r.Whole, r.Started, r.Who,
 		string(counts), r.Says)
 	if unique(err) {
 		return fault.New(fault.Conflict, "run-open",
@@ -160,7 +162,8 @@ type RunToTell struct {
 // RunsToTell gives the last runs that ask or failed, of buckets of an account ("": all).
 func (c *Catalog) RunsToTell(ctx context.Context, account string, limit int) (out []RunToTell, err error) {
 	q := where().when(account != "", `a.name = ?`, account)
-	err = c.db.SelectContext(ctx, &out, `select b.name, r.state, r.says, r.started from (select distinct on (bucket) bucket, state,
+	err = c.db.SelectContext(ctx, &out, `select b.name, r.state, r.says, r.started
+		from (select distinct on (bucket) bucket, state,
 			says, started from lifecycle_runs order by bucket, id desc) r
 		join buckets b on b.id = r.bucket and b.removed is null join accounts a on a.id = b.account
 		where r.state in (2, 5) and `+q.String()+` order by b.name limit `+q.arg(limit), q.args...)
@@ -181,7 +184,8 @@ func saveRun(ctx context.Context, tx *sqlx.Tx, r *Run) error {
 	if err != nil {
 		return err
 	}
-	res, err := tx.ExecContext(ctx, `update lifecycle_runs set state = $2, counts = $3::jsonb, place = $4::jsonb, says = $5,
+	res, err := tx.ExecContext(ctx, `update lifecycle_runs set state = $2, counts = $3::jsonb, place = $4::jsonb,
+		says = $5,
 		ended = case when $2::smallint >= 3 then clock_timestamp() end, whole = $6 where id = $1 and ended is null
 		and (state <> 2 or $2 <> 1 or allowed <> '')`, r.ID, int16(r.State), string(counts), string(place), r.Says, r.Whole)
 	if err != nil {
@@ -225,7 +229,8 @@ func (c *Catalog) AnswerRun(ctx context.Context, bucket, id int64, goOn bool, by
 		q, what := `update lifecycle_runs set state = 4, ended = clock_timestamp(), says = 'stopped by ' || $3::text
 			where bucket = $1 and id = $2 and ended is null`, "run stopped"
 		if goOn {
-			q, what = `update lifecycle_runs set state = 0, allowed = $3 where bucket = $1 and id = $2 and state = 2`, "run let go on"
+			q, what = `update lifecycle_runs set state = 0, allowed = $3 where bucket = $1 and id = $2 and state = 2`,
+				"run let go on"
 		}
 		res, err := tx.ExecContext(ctx, q, bucket, id, by.Who)
 		if err != nil {
@@ -266,7 +271,8 @@ func noteOutcomes(ctx context.Context, tx *sqlx.Tx, run int64, list []Outcome) e
 		keys[i], numbers[i], sizes[i], rules[i], dids[i], says[i] = o.Key, o.Number, o.Size, o.Rule, o.Did, o.Says
 	}
 	_, err := tx.ExecContext(ctx, `insert into lifecycle_outcomes (run, at, key, number, size, rule, did, says)
-		select $1, clock_timestamp(), k, n, s, r, d, y from unnest($2::bytea[], $3::bigint[], $4::bigint[], $5::text[], $6::text[],
+		select $1, clock_timestamp(), k, n, s, r, d, y from unnest($2::bytea[], $3::bigint[], $4::bigint[], $5::text[],
+		$6::text[],
 			$7::text[]) x(k, n, s, r, d, y)`, run, keys, numbers, sizes, rules, dids, says)
 	return err
 }
@@ -448,7 +454,8 @@ func (q *conditions) mayBeDue(set *lifecycle.Set, now time.Time, previous bool) 
 // when nothing of it has been let go of. forgets says that months of the whole journal are.
 func (c *Catalog) JournalFrom(ctx context.Context, bucket int64, forgets bool) (time.Time, error) {
 	var from sql.NullTime
-	err := c.db.GetContext(ctx, &from, `select greatest(case when $2 then (select min(to_date(substring(c.relname from 9), 'YYYY_MM'))::timestamp
+	err := c.db.GetContext(ctx, &from, `select greatest(case when $2 then (select min(to_date(substring(c.relname
+		from 9), 'YYYY_MM'))::timestamp
 			at time zone 'UTC' from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'journal'::regclass
 			and c.relname ~ '^journal_\d{4}_\d{2}$') end,
 		(select max(coalesce(until, now())) from journal_gaps where bucket = $1))`, bucket, forgets)

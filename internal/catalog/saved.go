@@ -31,7 +31,8 @@ type Saved struct {
 func (c *Catalog) Saved(ctx context.Context, account string, of SavedKind) ([]Saved, error) {
 	list := []Saved{}
 	err := c.db.SelectContext(ctx, &list, `select s.name, s.says, s.saved, s.saved_by
-		from saved s join accounts a on a.id = s.account where a.name = $1 and s.of = $2 order by s.name limit 1000`, account, of)
+		from saved s join accounts a on a.id = s.account where a.name = $1 and s.of = $2 order by s.name
+		limit 1000`, account, of)
 	return list, mapError(err)
 }
 
@@ -44,7 +45,8 @@ func (c *Catalog) Save(ctx context.Context, account string, of SavedKind, name s
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `insert into saved (account, of, name, says, saved, saved_by)
 			select id, $2, $3, $4::jsonb, $5, $6 from accounts where name = $1 on conflict (account, of, name) do update
-			set says = excluded.says, saved = excluded.saved, saved_by = excluded.saved_by`, account, of, name, string(doc), by.At,
+			set says = excluded.says, saved = excluded.saved,
+			saved_by = excluded.saved_by`, account, of, name, string(doc), by.At,
 			by.Who); err != nil {
 			return err
 		}
@@ -56,7 +58,8 @@ func (c *Catalog) Save(ctx context.Context, account string, of SavedKind, name s
 // saved-missing.
 func (c *Catalog) Forget(ctx context.Context, account string, of SavedKind, name string, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `delete from saved s using accounts a where a.id = s.account and a.name = $1 and s.of = $2
+		r, err := tx.ExecContext(ctx, `delete from saved s using accounts a where a.id = s.account and a.name = $1
+			and s.of = $2
 			and s.name = $3`, account, of, name)
 		if err != nil {
 			return err

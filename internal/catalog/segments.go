@@ -50,17 +50,20 @@ type FindIndex struct {
 
 // FindIndexes gives the indexes of an account's buckets, "" for all, by name of the bucket.
 func (c *Catalog) FindIndexes(ctx context.Context, account string) (list []FindIndex, err error) {
-	err = c.db.SelectContext(ctx, &list, `select b.name, a.name as account, i.ready, i.merging is not null as merging, i.began, i.built,
+	err = c.db.SelectContext(ctx, &list, `select b.name, a.name as account, i.ready, i.merging is not null as merging,
+		i.began, i.built,
 		coalesce(sum(s.objects), 0)::bigint as objects, count(s.id) as segments, coalesce(sum(s.bytes), 0)::bigint as bytes
 		from find_indexes i join buckets b on b.id = i.bucket join accounts a on a.id = b.account
-		left join find_segments s on s.bucket = i.bucket where $1 = '' or a.name = $1 group by 1, 2, 3, 4, 5, 6 order by 1`, account)
+		left join find_segments s on s.bucket = i.bucket where $1 = '' or a.name = $1 group by 1, 2, 3, 4, 5, 6
+		order by 1`, account)
 	return list, mapError(err)
 }
 
 // FindLag gives how many entries of the journal, of an account's buckets or ("") of all, the
 // index has not read, up to a bound.
 func (c *Catalog) FindLag(ctx context.Context, account string, most int) (n int, err error) {
-	err = c.db.GetContext(ctx, &n, `select count(*) from (select 1 from followers f cross join lateral (select 1 from journal j
+	err = c.db.GetContext(ctx, &n, `select count(*) from (select 1 from followers f cross join lateral (select 1
+		from journal j
 		where (j.xid, j.seq) > (f.xid, f.seq) and ($2 = '' or j.bucket in (select b.id from buckets b
 			join accounts a on a.id = b.account where a.name = $2)) limit $1) x where f.name = 'find') y`, most, account)
 	return n, mapError(err)
@@ -86,19 +89,23 @@ func (c *Catalog) EnrolFind(ctx context.Context, least int64) error {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `insert into find_indexes (bucket, run) select b.id, nextval('find_runs') from buckets b
-			join usage_now u on u.bucket = b.id where b.removed is null and u.objects >= $1 and not exists (select 1 from find_indexes i where i.bucket = b.id)
+			join usage_now u on u.bucket = b.id where b.removed is null and u.objects >= $1 and not exists (select 1
+			from find_indexes i where i.bucket = b.id)
 			on conflict do nothing`, least)
 		return err
 	})
 }
 
-const rowColumns = `h.key, h.number, h.plain, true, h.marker, h.size, h.created, h.content_type, h.tier, h.md5, h.parts, h.crc64, h.body_file,
+const rowColumns = `h.key, h.number, h.plain, true, h.marker, h.size, h.created, h.content_type, h.tier, h.md5, h.parts,
+	h.crc64, h.body_file,
 	h.written_by, h.metadata, h.tags`
 
 // rowsOf gives the rows of some keys, in the order of keys, without those that have no
 // object.
-func rowsOf(ctx context.Context, q sqlx.QueryerContext, tiers tier.Set, bucket int64, keys [][]byte, f func(*census.Row) error) error {
-	rows, err := q.QueryxContext(ctx, `select `+rowColumns+` from heads h where h.bucket = $1 and h.key = any($2) and not h.marker
+func rowsOf(ctx context.Context, q sqlx.QueryerContext, tiers tier.Set, bucket int64, keys [][]byte,
+	f func(*census.Row) error) error {
+	rows, err := q.QueryxContext(ctx, `select `+rowColumns+` from heads h where h.bucket = $1 and h.key = any($2)
+		and not h.marker
 		order by h.key`, bucket, keys)
 	if err != nil {
 		return err
@@ -109,7 +116,8 @@ func rowsOf(ctx context.Context, q sqlx.QueryerContext, tiers tier.Set, bucket i
 		var at int16
 		var file int64
 		var kind *string
-		if err := rows.Scan(&r.Key, &r.Number, &r.Plain, &r.Current, &r.Marker, &r.Size, &r.Changed, &kind, &at, &r.MD5, &r.Parts,
+		if err := rows.Scan(&r.Key, &r.Number, &r.Plain, &r.Current, &r.Marker, &r.Size, &r.Changed, &kind, &at, &r.MD5,
+			&r.Parts,
 			&r.CRC64, &file, &r.Writer, &r.Metadata, &r.Tags); err != nil {
 			return err
 		}
@@ -132,8 +140,10 @@ func (c *Catalog) FollowFind(ctx context.Context, tiers tier.Set, limit int) (in
 			Bucket int64  `db:"bucket"`
 			Key    []byte `db:"key"`
 		}
-		if err := tx.SelectContext(ctx, &changed, `select distinct j.bucket, j.key from journal j join find_indexes i on i.bucket = j.bucket
-			where (j.xid, j.seq) > ($1::xid8, $2) and (j.xid, j.seq) <= ($3::xid8, $4) and j.key is not null order by j.bucket, j.key`,
+		if err := tx.SelectContext(ctx, &changed, `select distinct j.bucket, j.key from journal j
+			join find_indexes i on i.bucket = j.bucket
+			where (j.xid, j.seq) > ($1::xid8, $2) and (j.xid, j.seq) <= ($3::xid8, $4) and j.key is not null
+			order by j.bucket, j.key`,
 			s.From.XID, s.From.Seq, s.To.XID, s.To.Seq); err != nil {
 			return err
 		}
@@ -219,7 +229,8 @@ func keepSegments(ctx context.Context, tx *sqlx.Tx, bucket, run int64, live bool
 }
 
 func segmentsOf(ctx context.Context, q selecting, where string, args ...any) (list []segment, err error) {
-	err = q.SelectContext(ctx, &list, `select `+segmentColumns+` from find_segments s where `+where+` order by s.first`, args...)
+	err = q.SelectContext(ctx, &list, `select `+segmentColumns+` from find_segments s where `+where+` order by s.first`,
+		args...)
 	return list, err
 }
 
@@ -240,7 +251,8 @@ func keepSegment(ctx context.Context, tx *sqlx.Tx, bucket, run int64, live bool,
 		values ($1, $2, $3, $4, $5, $6, $7) returning id`, bucket, run, live, s.Objects, []byte(s.First), []byte(s.Last), size); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `insert into find_columns (segment, name, head, body) select $1, * from unnest($2::text[], $3::bytea[], $4::bytea[])`,
+	_, err := tx.ExecContext(ctx, `insert into find_columns (segment, name, head, body) select $1, *
+		from unnest($2::text[], $3::bytea[], $4::bytea[])`,
 		id, names, heads, bodies)
 	return err
 }
@@ -269,7 +281,8 @@ func (c *Catalog) hide(ctx context.Context, tx *sqlx.Tx, segments []segment, key
 			continue
 		}
 		hidden.Or(set)
-		if _, err := tx.ExecContext(ctx, `update find_segments set hidden = $2 where id = $1`, s.ID, hidden.Pack()); err != nil {
+		if _, err := tx.ExecContext(ctx, `update find_segments set hidden = $2 where id = $1`, s.ID,
+			hidden.Pack()); err != nil {
 			return err
 		}
 	}
@@ -323,7 +336,8 @@ type indexing struct {
 // runs together. It says whether there was anything to do.
 func (c *Catalog) WorkOnFind(ctx context.Context, tiers tier.Set) (did bool, err error) {
 	var list []indexing
-	if err := c.db.SelectContext(ctx, &list, `select i.bucket, i.ready, i.place, i.run, to_json(i.merging)::text::bytea as merging, i.merged from find_indexes i
+	if err := c.db.SelectContext(ctx, &list, `select i.bucket, i.ready, i.place, i.run,
+		to_json(i.merging)::text::bytea as merging, i.merged from find_indexes i
 		order by i.ready, i.merging is null, i.bucket`); err != nil {
 		return false, mapError(err)
 	}
@@ -356,7 +370,8 @@ func (c *Catalog) toMerge(ctx context.Context, bucket int64) ([]int64, error) {
 		Run     int64 `db:"run"`
 		Objects int64 `db:"objects"`
 	}
-	if err := c.db.SelectContext(ctx, &runs, `select run, sum(objects)::bigint as objects from find_segments where bucket = $1 and live
+	if err := c.db.SelectContext(ctx, &runs, `select run, sum(objects)::bigint as objects from find_segments
+		where bucket = $1 and live
 		group by run order by run desc`, bucket); err != nil {
 		return nil, mapError(err)
 	}
@@ -393,7 +408,8 @@ func (c *Catalog) buildStep(ctx context.Context, tiers tier.Set, x *indexing) er
 	r := &SnapshotReader{conn: conn, names: map[int16]string{}}
 	var last []byte
 	enough := errors.New("the segment is full")
-	if err := r.Rows(ctx, &CensusAsk{Bucket: x.Bucket, Slice: Slice{From: after(x.Place)}, Metadata: true, Tags: true, Tiers: tiers,
+	if err := r.Rows(ctx, &CensusAsk{Bucket: x.Bucket, Slice: Slice{From: after(x.Place)}, Metadata: true, Tags: true,
+		Tiers: tiers,
 		Limit: segmentMost}, func(row *census.Row) error {
 		last = append(last[:0], row.Key...)
 		if err := b.Add(row); err != nil {
@@ -415,10 +431,12 @@ func (c *Catalog) buildStep(ctx context.Context, tiers tier.Set, x *indexing) er
 			return err
 		}
 		if b.Full() || b.Len() == segmentMost {
-			_, err := tx.ExecContext(ctx, `update find_indexes set place = $2 where bucket = $1 and run = $3`, x.Bucket, last, x.Run)
+			_, err := tx.ExecContext(ctx, `update find_indexes set place = $2 where bucket = $1 and run = $3`, x.Bucket, last,
+				x.Run)
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `update find_indexes set ready = true, built = now() where bucket = $1 and run = $2`, x.Bucket,
+		if _, err := tx.ExecContext(ctx, `update find_indexes set ready = true, built = now() where bucket = $1 and run = $2`,
+			x.Bucket,
 			x.Run); err != nil {
 			return err
 		}
@@ -436,7 +454,8 @@ func after(place []byte) string {
 
 // enliven has a run answer, but for what newer ones tell of.
 func (c *Catalog) enliven(ctx context.Context, tx *sqlx.Tx, bucket, run int64) error {
-	if _, err := tx.ExecContext(ctx, `update find_segments set live = true where bucket = $1 and run = $2`, bucket, run); err != nil {
+	if _, err := tx.ExecContext(ctx, `update find_segments set live = true where bucket = $1 and run = $2`, bucket,
+		run); err != nil {
 		return err
 	}
 	own, err := segmentsOf(ctx, tx, `s.bucket = $1 and s.run = $2`, bucket, run)
@@ -463,7 +482,8 @@ func (c *Catalog) enliven(ctx context.Context, tx *sqlx.Tx, bucket, run int64) e
 }
 
 // keysOf gives keys of a segment after one, as many as are wanted.
-func (c *Catalog) keysOf(ctx context.Context, q selecting, s *segment, place []byte, most int) (keys [][]byte, err error) {
+func (c *Catalog) keysOf(ctx context.Context, q selecting, s *segment, place []byte, most int) (keys [][]byte,
+	err error) {
 	heads, err := c.columns.heads(ctx, q, []segment{*s}, []string{columns.KeyColumn})
 	if err != nil {
 		return nil, err
@@ -496,7 +516,8 @@ func (c *Catalog) mergeStep(ctx context.Context, tiers tier.Set, x *indexing) er
 	}
 	newest, oldest := slices.Max(runs), slices.Min(runs)
 	var lowest int64
-	if err := c.db.GetContext(ctx, &lowest, `select coalesce(min(run), 0) from find_segments where bucket = $1 and live`, x.Bucket); err != nil {
+	if err := c.db.GetContext(ctx, &lowest, `select coalesce(min(run), 0) from find_segments where bucket = $1 and live`,
+		x.Bucket); err != nil {
 		return err
 	}
 	list, err := build(ctx, c.db, tiers, x.Bucket, keys, oldest > lowest)
@@ -505,7 +526,8 @@ func (c *Catalog) mergeStep(ctx context.Context, tiers tier.Set, x *indexing) er
 	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var still bool
-		if err := tx.GetContext(ctx, &still, `select exists (select 1 from find_indexes where bucket = $1 and merging = $2 and merged = $3)`,
+		if err := tx.GetContext(ctx, &still,
+			`select exists (select 1 from find_indexes where bucket = $1 and merging = $2 and merged = $3)`,
 			x.Bucket, runs, x.Merged); err != nil || !still {
 			return err
 		}
@@ -533,7 +555,8 @@ func (c *Catalog) mergeStep(ctx context.Context, tiers tier.Set, x *indexing) er
 
 // nextKeys gives the next keys of some runs, and whether there are no more.
 func (c *Catalog) nextKeys(ctx context.Context, x *indexing, runs []int64) (keys [][]byte, whole bool, err error) {
-	segments, err := segmentsOf(ctx, c.db, `s.bucket = $1 and s.live and s.run = any($2) and s.last > $3`, x.Bucket, runs, x.Merged)
+	segments, err := segmentsOf(ctx, c.db, `s.bucket = $1 and s.live and s.run = any($2) and s.last > $3`, x.Bucket, runs,
+		x.Merged)
 	if err != nil {
 		return nil, false, err
 	}

@@ -51,7 +51,8 @@ func (c *Catalog) PutSession(ctx context.Context, s Session) error {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx,
-			`insert into sessions (token, person, key, account, forgery, source, program, created, seen, expires) values ($1, $2, $3, $4, $5, $6, $7, $8, $8, $9)`,
+			`insert into sessions (token, person, key, account, forgery, source, program, created, seen, expires)
+				values ($1, $2, $3, $4, $5, $6, $7, $8, $8, $9)`,
 			s.Token, s.Person, s.Key, s.Account, s.Forgery, s.Source, plainText(s.Program), s.Created, s.Expires); err != nil {
 			return err
 		}

@@ -38,7 +38,8 @@ func (c *Catalog) Snapshot(ctx context.Context) (*Snapshot, error) {
 	if s.lead, err = s.begin(ctx); err != nil {
 		return nil, err
 	}
-	if err := s.lead.QueryRowContext(ctx, `select pg_export_snapshot(), clock_timestamp()`).Scan(&s.id, &s.At); err != nil {
+	if err := s.lead.QueryRowContext(ctx, `select pg_export_snapshot(), clock_timestamp()`).Scan(&s.id,
+		&s.At); err != nil {
 		s.Close()
 		return nil, mapError(err)
 	}
@@ -56,7 +57,8 @@ func (s *Snapshot) begin(ctx context.Context) (*sql.Conn, error) {
 	if s.id != "" {
 		steps = append(steps, fmt.Sprintf(`set transaction snapshot '%s'`, s.id))
 	}
-	steps = append(steps, fmt.Sprintf(`set local idle_in_transaction_session_timeout = %d`, (SnapshotFor+time.Minute).Milliseconds()))
+	steps = append(steps, fmt.Sprintf(`set local idle_in_transaction_session_timeout = %d`,
+		(SnapshotFor+time.Minute).Milliseconds()))
 	for _, step := range steps {
 		if _, err := conn.ExecContext(ctx, step); err != nil {
 			end(conn)
@@ -90,8 +92,9 @@ func (s *Snapshot) Slices(ctx context.Context, bucket int64, prefix string, keys
 		q := where(bucket)
 		q.beneath("h.key", prefix).when(from != "", "h.key >= ?", []byte(from))
 		var until []byte
-		err := s.lead.QueryRowContext(ctx, `select h.key from heads h where h.bucket = $1 and `+q.String()+` order by h.key offset `+
-			q.arg(keys)+` limit 1`, q.args...).Scan(&until)
+		err := s.lead.QueryRowContext(ctx,
+			`select h.key from heads h where h.bucket = $1 and `+q.String()+` order by h.key offset `+
+				q.arg(keys)+` limit 1`, q.args...).Scan(&until)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return mapError(err)
 		}
@@ -135,7 +138,8 @@ func (r *SnapshotReader) Close() { end(r.conn) }
 func (l *CensusAsk) statement() (string, []any) {
 	q := where()
 	q.and(`h.bucket = ?`, l.Bucket).beneath("h.key", l.Prefix)
-	q.when(l.Slice.From != "", `h.key >= ?`, []byte(l.Slice.From)).when(l.Slice.Until != "", `h.key < ?`, []byte(l.Slice.Until))
+	q.when(l.Slice.From != "", `h.key >= ?`, []byte(l.Slice.From)).when(l.Slice.Until != "", `h.key < ?`,
+		[]byte(l.Slice.Until))
 	q.when(!l.Versions || l.Where != nil, `not h.marker`)
 	rows := `select ` + findColumns + `, h.bucket, true as current from heads h where ` + q.String()
 	if l.Versions {
@@ -156,7 +160,8 @@ func (l *CensusAsk) statement() (string, []any) {
 	if l.Limit > 0 {
 		most = " limit " + strconv.Itoa(l.Limit)
 	}
-	return fmt.Sprintf(`select h.key, h.number, h.plain, h.current, h.marker, h.size, h.created, h.content_type, h.tier, h.md5, h.parts,
+	return fmt.Sprintf(`select h.key, h.number, h.plain, h.current, h.marker, h.size, h.created, h.content_type, h.tier,
+		h.md5, h.parts,
 		h.crc64, h.body_file, h.written_by, %s, %s from (%s) h where %s order by h.key, h.number desc`+most,
 		wanted("h.metadata", l.Metadata), wanted("h.tags", l.Tags), rows, term), p.args
 }

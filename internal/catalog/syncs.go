@@ -35,7 +35,8 @@ type syncRow struct {
 }
 
 const syncQuery = `select j.id, a.name as account, j.name, j.active, j.source, s.name as source_at, j.target,
-	t.name as target_at, j.spec, j.secret, j.next, j.source_mark, j.target_mark, j.revision, j.created, j.changed, j.changed_by,
+	t.name as target_at, j.spec, j.secret, j.next, j.source_mark, j.target_mark, j.revision, j.created, j.changed,
+	j.changed_by,
 	j.changed_from from sync_jobs j join accounts a on a.id = j.account left join endpoints s on s.id = j.source_at
 	left join endpoints t on t.id = j.target_at `
 
@@ -129,7 +130,8 @@ func (c *Catalog) AddSync(ctx context.Context, j *syncing.Job, by Author) error 
 		if err != nil {
 			return err
 		}
-		err = tx.GetContext(ctx, &j.ID, `insert into sync_jobs (account, name, active, source, source_at, target, target_at, spec,
+		err = tx.GetContext(ctx, &j.ID, `insert into sync_jobs (account, name, active, source, source_at, target, target_at,
+			spec,
 			next, secret, created, changed, changed_by, changed_from)
 			select id, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $11, $12, $13 from accounts where name = $1
 			returning id`, append(values, by.At, by.Who, by.Source)...)
@@ -246,7 +248,8 @@ type syncRunRow struct {
 
 func (c *Catalog) syncRuns(ctx context.Context, rest string, args ...any) ([]syncing.Run, error) {
 	var rows []syncRunRow
-	if err := c.db.SelectContext(ctx, &rows, `select id, job, state, who, anyway, stop, asked, started, ended, code, says, tally
+	if err := c.db.SelectContext(ctx, &rows, `select id, job, state, who, anyway, stop, asked, started, ended, code, says,
+		tally
 		from sync_runs `+rest, args...); err != nil {
 		return nil, mapError(err)
 	}
@@ -280,7 +283,8 @@ func (c *Catalog) LastSyncRuns(ctx context.Context, jobs []int64) (map[int64]syn
 func (c *Catalog) SyncRun(ctx context.Context, job, id int64) (syncing.Run, error) {
 	list, err := c.syncRuns(ctx, `where job = $1 and id = $2`, job, id)
 	if err == nil && len(list) == 0 {
-		err = fault.New(fault.NotFound, "run-missing", "the job has no run %d", id).In("run").Do("spindle sync runs lists them")
+		err = fault.New(fault.NotFound, "run-missing", "the job has no run %d",
+			id).In("run").Do("spindle sync runs lists them")
 	}
 	if err != nil {
 		return syncing.Run{}, err
@@ -303,7 +307,8 @@ func (c *Catalog) AskSync(ctx context.Context, j *syncing.Job, anyway bool, by A
 			and state in ('waiting', 'running', 'asking')`, j.ID)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
-			return tx.GetContext(ctx, &id, `insert into sync_runs (job, state, who, anyway, asked) values ($1, 'waiting', $2, $3, $4)
+			return tx.GetContext(ctx, &id, `insert into sync_runs (job, state, who, anyway, asked)
+				values ($1, 'waiting', $2, $3, $4)
 				returning id`, j.ID, by.Who, anyway, by.At)
 		case err != nil:
 			return err
@@ -330,7 +335,8 @@ func (c *Catalog) StopSync(ctx context.Context, run int64, now time.Time) error 
 
 // SyncsToRun gives jobs with a run that waits, or that a process left, the oldest first.
 func (c *Catalog) SyncsToRun(ctx context.Context, limit int) ([]*syncing.Job, error) {
-	return syncs(ctx, c.db, `where j.id in (select job from sync_runs where state in ('waiting', 'running') order by id limit $1)`,
+	return syncs(ctx, c.db, `where j.id in (select job from sync_runs where state in ('waiting', 'running') order by id
+		limit $1)`,
 		limit)
 }
 
@@ -361,11 +367,13 @@ func (c *Catalog) SaveSyncRun(ctx context.Context, r *syncing.Run, outcomes []sy
 		keys, deeds, whys := make([][]byte, len(outcomes)), make([]string, len(outcomes)), make([]string, len(outcomes))
 		bytes, codes, says := make([]int64, len(outcomes)), make([]string, len(outcomes)), make([]string, len(outcomes))
 		for i, o := range outcomes {
-			keys[i], deeds[i], whys[i], bytes[i], codes[i], says[i] = []byte(o.Key), string(o.Do), string(o.Why), o.Bytes, o.Code,
+			keys[i], deeds[i], whys[i], bytes[i], codes[i], says[i] = []byte(o.Key), string(o.Do), string(o.Why), o.Bytes,
+				o.Code,
 				o.Says
 		}
 		_, err := tx.ExecContext(ctx, `insert into sync_outcomes (run, key, deed, why, bytes, code, says)
-			select $1, * from unnest($2::bytea[], $3::text[], $4::text[], $5::bigint[], $6::text[], $7::text[])`, r.ID, keys, deeds,
+			select $1, * from unnest($2::bytea[], $3::text[], $4::text[], $5::bigint[], $6::text[],
+			$7::text[])`, r.ID, keys, deeds,
 			whys, bytes, codes, says)
 		return err
 	})
@@ -374,14 +382,16 @@ func (c *Catalog) SaveSyncRun(ctx context.Context, r *syncing.Run, outcomes []sy
 
 // KeepSyncMarks remembers what the sides of a job were at a run that was good.
 func (c *Catalog) KeepSyncMarks(ctx context.Context, j *syncing.Job, from, to string) error {
-	_, err := c.changed(ctx, `update sync_jobs set source_mark = $3, target_mark = $4 where id = $1 and revision = $2`, j.ID,
+	_, err := c.changed(ctx, `update sync_jobs set source_mark = $3, target_mark = $4 where id = $1 and revision = $2`,
+		j.ID,
 		j.Revision, from, to)
 	return err
 }
 
 // SyncOutcomes gives what became of objects in a run, after one, in the order in which it
 // was written down.
-func (c *Catalog) SyncOutcomes(ctx context.Context, run, after int64, failed bool, limit int) ([]syncing.Outcome, error) {
+func (c *Catalog) SyncOutcomes(ctx context.Context, run, after int64, failed bool, limit int) ([]syncing.Outcome,
+	error) {
 	var rows []struct {
 		Seq   int64        `db:"seq"`
 		Key   []byte       `db:"key"`
@@ -392,12 +402,14 @@ func (c *Catalog) SyncOutcomes(ctx context.Context, run, after int64, failed boo
 		Says  string       `db:"says"`
 	}
 	if err := c.db.SelectContext(ctx, &rows, `select seq, key, deed, why, bytes, code, says from sync_outcomes
-		where run = $1 and seq > $2 and (not $3 or code <> '') order by seq limit $4`, run, after, failed, limit); err != nil {
+		where run = $1 and seq > $2 and (not $3 or code <> '') order by seq
+		limit $4`, run, after, failed, limit); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]syncing.Outcome, len(rows))
 	for i, r := range rows {
-		out[i] = syncing.Outcome{Seq: r.Seq, Key: string(r.Key), Do: r.Do, Why: r.Why, Bytes: r.Bytes, Code: r.Code, Says: r.Says}
+		out[i] = syncing.Outcome{Seq: r.Seq, Key: string(r.Key), Do: r.Do, Why: r.Why, Bytes: r.Bytes, Code: r.Code,
+			Says: r.Says}
 	}
 	return out, nil
 }
@@ -405,7 +417,8 @@ func (c *Catalog) SyncOutcomes(ctx context.Context, run, after int64, failed boo
 // SyncUpload gives an upload of an object's content that a run of the job began, "" for
 // none.
 func (c *Catalog) SyncUpload(ctx context.Context, job int64, key, content string) (upload string, err error) {
-	err = c.db.GetContext(ctx, &upload, `select upload from sync_uploads where job = $1 and key = $2 and content = $3`, job,
+	err = c.db.GetContext(ctx, &upload, `select upload from sync_uploads where job = $1 and key = $2 and content = $3`,
+		job,
 		[]byte(key), content)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil

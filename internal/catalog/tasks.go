@@ -94,7 +94,8 @@ func (c *Catalog) TasksDone(ctx context.Context, tasks []Task) error {
 // DelayTask puts a task off that failed, if the claim is still held.
 func (c *Catalog) DelayTask(ctx context.Context, t Task, pause time.Duration, problem string) error {
 	_, err := c.changed(ctx,
-		`update tasks set attempts = attempts + 1, until = null, fault = $4, due = clock_timestamp() + $3::bigint * interval '1 ms' where id = $1 and turn = $2`,
+		`update tasks set attempts = attempts + 1, until = null, fault = $4,
+			due = clock_timestamp() + $3::bigint * interval '1 ms' where id = $1 and turn = $2`,
 		t.ID, t.Turn, pause.Milliseconds(), problem)
 	return err
 }

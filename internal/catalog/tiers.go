@@ -42,7 +42,8 @@ func (r *tierRow) tier() *tier.Tier {
 	return t
 }
 
-const tierColumns = `id, name, note, copies, packed, sealed, price, requests, stay, restore_delay, restore_days, revision,
+const tierColumns = `id, name, note, copies, packed, sealed, price, requests, stay, restore_delay, restore_days,
+	revision,
 	created, created_by`
 
 // querier is what reads: the database, or a transaction.
@@ -247,7 +248,8 @@ func (c *Catalog) RemoveTier(ctx context.Context, name string, by Author) error 
 		if err := tx.GetContext(ctx, &why, `select
 			(select b.name from buckets b where b.tier = $1 and b.removed is null order by 1 limit 1) as bucket,
 			(select b.name from lifecycles l join buckets b on b.id = l.bucket where b.removed is null
-				and jsonb_path_exists(l.rules, '$[*].actions[*].to ? (@ == $t)', jsonb_build_object('t', $2::text)) limit 1) as rule,
+				and jsonb_path_exists(l.rules, '$[*].actions[*].to ? (@ == $t)', jsonb_build_object('t', $2::text))
+				limit 1) as rule,
 			exists (select 1 from heads where tier = $1 and body_file <> 0) or exists (select 1 from history where tier = $1
 				and body_file <> 0) or exists (select 1 from parts where tier = $1)
 				or exists (select 1 from uploads where tier = $1 and state = 0) as holds`, t.ID, name); err != nil {

@@ -90,13 +90,17 @@ func (c *Catalog) KeepTraffic(ctx context.Context) error {
 			numbers[i] = append(numbers[i], n)
 		}
 	}
-	_, err := c.changed(ctx, `insert into traffic_days as t (bucket, day, who, reads, writes, lists, others, failed, bytes_in, bytes_out)
+	_, err := c.changed(ctx, `insert into traffic_days as t (bucket, day, who, reads, writes, lists, others, failed,
+		bytes_in, bytes_out)
 		select b.id, (x.day at time zone 'UTC')::date, x.who, x.r, x.w, x.l, x.o, x.f, x.i, x.s
-		from unnest($1::text[], $2::timestamptz[], $3::text[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[], $9::bigint[],
-			$10::bigint[]) x(bucket, day, who, r, w, l, o, f, i, s) join buckets b on b.name = x.bucket and b.removed is null order by 1, 2, 3
+		from unnest($1::text[], $2::timestamptz[], $3::text[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[],
+		$8::bigint[], $9::bigint[],
+			$10::bigint[]) x(bucket, day, who, r, w, l, o, f, i, s) join buckets b on b.name = x.bucket and b.removed is null
+			order by 1, 2, 3
 		on conflict (bucket, day, who) do update set reads = t.reads + excluded.reads, writes = t.writes + excluded.writes,
 			lists = t.lists + excluded.lists, others = t.others + excluded.others, failed = t.failed + excluded.failed,
-			bytes_in = t.bytes_in + excluded.bytes_in, bytes_out = t.bytes_out + excluded.bytes_out`, buckets, days, who, numbers[0], numbers[1],
+			bytes_in = t.bytes_in + excluded.bytes_in,
+			bytes_out = t.bytes_out + excluded.bytes_out`, buckets, days, who, numbers[0], numbers[1],
 		numbers[2], numbers[3], numbers[4], numbers[5], numbers[6])
 	if err == nil {
 		return nil
@@ -105,7 +109,8 @@ func (c *Catalog) KeepTraffic(ctx context.Context) error {
 	defer c.traffic.mu.Unlock()
 	for k, t := range sums {
 		if now := c.traffic.sums[k]; now != nil {
-			t = &Traffic{t.Reads + now.Reads, t.Writes + now.Writes, t.Lists + now.Lists, t.Others + now.Others, t.Failed + now.Failed,
+			t = &Traffic{t.Reads + now.Reads, t.Writes + now.Writes, t.Lists + now.Lists, t.Others + now.Others, t.Failed +
+				now.Failed,
 				t.In + now.In, t.Out + now.Out}
 		}
 		if c.traffic.sums == nil {
@@ -125,17 +130,22 @@ type TrafficOf struct {
 // TrafficBy sums requests of an account's buckets between two days, both included, by
 // bucket, by who made them, or by day; of one bucket when it is named. The most bytes come
 // first, days in their order.
-func (c *Catalog) TrafficBy(ctx context.Context, by, account, bucket string, from, to time.Time, limit int) (list []TrafficOf, err error) {
-	of, order := map[string]string{"bucket": "b.name", "who": "t.who", "day": "t.day::text"}[by], "sum(t.bytes_in + t.bytes_out) desc, 1"
+func (c *Catalog) TrafficBy(ctx context.Context, by, account, bucket string, from, to time.Time,
+	limit int) (list []TrafficOf, err error) {
+	of, order := map[string]string{"bucket": "b.name", "who": "t.who", "day": "t.day::text"}[by],
+		"sum(t.bytes_in + t.bytes_out) desc, 1"
 	if by == "day" {
 		order = "1"
 	}
 	q := where().and(`t.day >= ?::date`, from.Format(time.DateOnly)).and(`t.day <= ?::date`, to.Format(time.DateOnly)).
 		when(account != "", `a.name = ?`, account).when(bucket != "", `b.name = ?`, bucket)
-	err = c.db.SelectContext(ctx, &list, `select `+of+` as of, sum(t.reads)::bigint as reads, sum(t.writes)::bigint as writes,
-		sum(t.lists)::bigint as lists, sum(t.others)::bigint as others, sum(t.failed)::bigint as failed, sum(t.bytes_in)::bigint as bytes_in,
+	err = c.db.SelectContext(ctx, &list, `select `+of+` as of, sum(t.reads)::bigint as reads,
+		sum(t.writes)::bigint as writes,
+		sum(t.lists)::bigint as lists, sum(t.others)::bigint as others, sum(t.failed)::bigint as failed,
+		sum(t.bytes_in)::bigint as bytes_in,
 		sum(t.bytes_out)::bigint as bytes_out from traffic_days t join buckets b on b.id = t.bucket and b.removed is null
-		join accounts a on a.id = b.account where `+q.String()+` group by 1 order by `+order+` limit `+q.arg(limit), q.args...)
+		join accounts a on a.id = b.account where `+q.String()+` group by 1
+		order by `+order+` limit `+q.arg(limit), q.args...)
 	return list, mapError(err)
 }
 
@@ -145,7 +155,8 @@ func (c *Catalog) Unfinished(ctx context.Context, account string) (map[string]in
 		Bucket string `db:"name"`
 		Bytes  int64  `db:"bytes"`
 	}
-	err := c.db.SelectContext(ctx, &rows, `select b.name, coalesce(sum(p.size), 0)::bigint as bytes from uploads u join buckets b on b.id = u.bucket
+	err := c.db.SelectContext(ctx, &rows, `select b.name, coalesce(sum(p.size), 0)::bigint as bytes from uploads u
+		join buckets b on b.id = u.bucket
 		and b.removed is null join accounts a on a.id = b.account join parts p on p.upload = u.seq where u.state = 0
 		and ($1::text = '' or a.name = $1) group by 1`, account)
 	out := map[string]int64{}
@@ -163,8 +174,10 @@ func (c *Catalog) TierUsages(ctx context.Context, account string) (map[string]ma
 		Tier   int16  `db:"tier"`
 		Bytes  int64  `db:"bytes"`
 	}
-	err := c.db.SelectContext(ctx, &rows, `select b.name, u.tier, u.bytes from usage_tiers u join buckets b on b.id = u.bucket
-		and b.removed is null join accounts a on a.id = b.account where u.bytes <> 0 and ($1::text = '' or a.name = $1)`, account)
+	err := c.db.SelectContext(ctx, &rows, `select b.name, u.tier, u.bytes from usage_tiers u
+		join buckets b on b.id = u.bucket
+		and b.removed is null join accounts a on a.id = b.account where u.bytes <> 0 and ($1::text = ''
+		or a.name = $1)`, account)
 	out := map[string]map[int16]int64{}
 	for _, r := range rows {
 		if out[r.Bucket] == nil {

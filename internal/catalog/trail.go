@@ -61,7 +61,8 @@ type TrailEntry struct {
 	Detail  map[string]any
 }
 
-const putTrail = `insert into trail (at, kind, account, who, source, subject, times, detail) values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb)`
+const putTrail = `insert into trail (at, kind, account, who, source, subject, times, detail)
+	values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb)`
 
 func trail(ctx context.Context, tx *sqlx.Tx, by Author, kind, account, subject string, detail map[string]any) error {
 	return putEntry(ctx, tx, TrailEntry{At: by.At, Kind: kind, Account: account, Who: by.Who, Source: by.Source,

@@ -109,7 +109,8 @@ func (c *Catalog) EndTry(ctx context.Context, counted []Counted, good bool) erro
 			case good && bytes.Equal(k, first):
 				q = `delete from sign_in_tries where what = $1`
 			case good:
-				q = `update sign_in_tries set under_way = greatest(under_way - 1, 0), failed = greatest(failed - 1, 0), until = null where what = $1`
+				q = `update sign_in_tries set under_way = greatest(under_way - 1, 0), failed = greatest(failed - 1, 0), until = null
+					where what = $1`
 			}
 			if _, err := tx.ExecContext(ctx, q, k); err != nil {
 				return err

@@ -110,7 +110,8 @@ func (r *uploadRow) upload() (*Upload, error) {
 	return u, nil
 }
 
-const uploadColumns = `u.seq, u.id, u.bucket, b.name, u.key, u.created, u.who, u.source, u.content_type, u.headers, u.metadata, u.tags, u.checksum_kind, u.sealed, u.tier, u.state, u.number`
+const uploadColumns = `u.seq, u.id, u.bucket, b.name, u.key, u.created, u.who, u.source, u.content_type, u.headers,
+	u.metadata, u.tags, u.checksum_kind, u.sealed, u.tier, u.state, u.number`
 
 // UploadMissing is the error for an upload that is not there.
 func UploadMissing() error {
@@ -162,7 +163,8 @@ func (c *Catalog) Upload(ctx context.Context, bucket int64, key object.Key, id s
 func (c *Catalog) CheckUpload(ctx context.Context, bucket int64, key object.Key, id string) error {
 	var there bool
 	err := c.db.GetContext(ctx, &there,
-		named(`select exists (select 1 from uploads where id = $1 and bucket = $2 and key = $3 and state <> @UploadAbandoned)`), id, bucket, []byte(key.String()))
+		named(`select exists (select 1 from uploads where id = $1 and bucket = $2 and key = $3
+			and state <> @UploadAbandoned)`), id, bucket, []byte(key.String()))
 	if err == nil && !there {
 		return UploadMissing()
 	}
@@ -266,7 +268,8 @@ func (c *Catalog) Uploads(ctx context.Context, l UploadList) ([]*Upload, error) 
 	}
 	var rows []uploadRow
 	err := c.db.SelectContext(ctx, &rows, `select `+uploadColumns+`, p.parts, p.bytes, p.last from (
-		select u.* from uploads u where `+q.String()+` order by `+order+` limit `+q.arg(l.Max)+`) u join buckets b on b.id = u.bucket and b.removed is null
+		select u.* from uploads u where `+q.String()+` order by `+order+` limit `+q.arg(l.Max)+`) u
+		join buckets b on b.id = u.bucket and b.removed is null
 		cross join lateral (select count(*) as parts, coalesce(sum(size), 0)::bigint as bytes, max(at) as last from parts
 			where upload = u.seq) p
 		order by `+order, q.args...)
@@ -315,7 +318,8 @@ func (c *Catalog) Abandon(ctx context.Context, bucket int64, key object.Key, id 
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var seq int64
 		err := tx.GetContext(ctx, &seq,
-			named(`update uploads set state = @UploadAbandoned, ended = now() where id = $1 and bucket = $2 and key = $3 and state = @UploadOpen returning seq`), id, bucket, []byte(key.String()))
+			named(`update uploads set state = @UploadAbandoned, ended = now() where id = $1 and bucket = $2 and key = $3
+				and state = @UploadOpen returning seq`), id, bucket, []byte(key.String()))
 		if errors.Is(err, sql.ErrNoRows) {
 			return UploadMissing()
 		}
@@ -396,7 +400,8 @@ func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version
 			at += all[k].Size
 		}
 		if _, err := tx.ExecContext(ctx,
-			`update parts p set start = x.start from unnest($2::integer[], $3::bigint[]) x(number, start) where p.upload = $1 and p.number = x.number`, u.Seq, numbers, starts); err != nil {
+			`update parts p set start = x.start from unnest($2::integer[], $3::bigint[]) x(number, start) where p.upload = $1
+				and p.number = x.number`, u.Seq, numbers, starts); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `select drop_parts($1, true)`, u.Seq); err != nil {

@@ -72,7 +72,8 @@ func (c *Catalog) CopyAgain(ctx context.Context, target int64, keys [][]byte) er
 
 // AdoptReplica notes that a target has an object as it is, which was found there.
 func (c *Catalog) AdoptReplica(ctx context.Context, target int64, x Compared, etag, version string) error {
-	_, err := c.db.ExecContext(ctx, `insert into replicas (target, key, number, revision, etag, version, confirmed, waiting)
+	_, err := c.db.ExecContext(ctx, `insert into replicas (target, key, number, revision, etag, version, confirmed,
+		waiting)
 		values ($1, $2, $3, $4, $5, $6, clock_timestamp(), false) on conflict (target, key) do update set number = $3,
 		revision = $4, etag = $5, version = $6, gone = false, confirmed = clock_timestamp()
 		where not replicas.waiting`, target, []byte(x.Key), x.Number, x.Revision, etag, version)

@@ -248,7 +248,8 @@ type listedRow struct {
 	Latest bool `db:"latest"`
 }
 
-const listedColumns = `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier, written_by, plain, marker`
+const listedColumns = `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier,
+	written_by, plain, marker`
 
 // ListVersions gives a page and whether more follows. It costs what the page
 // costs.
@@ -258,7 +259,8 @@ func (c *Catalog) ListVersions(ctx context.Context, l Versions) (page []Listed, 
 	if l.After != "" && l.AfterNumber > 0 {
 		// What is left of the key where the page before ended.
 		if err := c.db.SelectContext(ctx, &rows,
-			`select `+listedColumns+`, false as latest from history h where bucket = $1 and key = $2 and number < $3 order by number desc limit $4`,
+			`select `+listedColumns+`, false as latest from history h where bucket = $1 and key = $2 and number < $3
+				order by number desc limit $4`,
 			l.Bucket, []byte(l.After), l.AfterNumber, l.Max+1); err != nil {
 			return nil, false, mapError(err)
 		}
@@ -267,8 +269,10 @@ func (c *Catalog) ListVersions(ctx context.Context, l Versions) (page []Listed, 
 		if want := l.Max + 1 - len(rows); want > 0 {
 			var rest []listedRow
 			if err := c.db.SelectContext(ctx, &rest, `select * from (
-				(select `+listedColumns+`, true as latest from heads h where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) order by key limit $5)
-				union all (select `+listedColumns+`, false as latest from history h where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4)
+				(select `+listedColumns+`, true as latest from heads h where bucket = $1 and key >= $2 and key > $3
+				and ($4::bytea is null or key < $4) order by key limit $5)
+				union all (select `+listedColumns+`, false as latest from history h where bucket = $1 and key >= $2 and key > $3
+				and ($4::bytea is null or key < $4)
 					order by key, number desc limit $5)) x order by key, number desc limit $5`,
 				l.Bucket, []byte(l.Prefix), []byte(l.After), until, want); err != nil {
 				return nil, false, mapError(err)
@@ -301,7 +305,8 @@ func (c *Catalog) ListVersions(ctx context.Context, l Versions) (page []Listed, 
 		if err := c.db.SelectContext(ctx, &rest, `select v.* from unnest($2::bytea[]) with ordinality q(k, i) cross
 			join lateral (
 			select * from (select `+listedColumns+`, true as latest from heads h where bucket = $1 and key = q.k
-			union all (select `+listedColumns+`, false as latest from history h where bucket = $1 and key = q.k order by number desc limit $3)) y order by number desc limit $3) v
+			union all (select `+listedColumns+`, false as latest from history h where bucket = $1 and key = q.k
+			order by number desc limit $3)) y order by number desc limit $3) v
 			order by q.i, v.number desc limit $3`, l.Bucket, keys, l.Max+1); err != nil {
 			return nil, false, mapError(err)
 		}
@@ -360,7 +365,8 @@ func (c *Catalog) ListAsOf(ctx context.Context, l Listing, at time.Time) (page [
 	}
 	if err := c.db.SelectContext(ctx, &rows, `select f.key as name, f.folded, `+versionColumns+`
 		from list_as_of($1, $2, $3, $4, $5, $6, $7, $8) with ordinality f(key, folded, wanted, i)
-		left join lateral (select * from (select `+keyedColumns+` from heads h where bucket = $1 and key = f.key and number = f.wanted
+		left join lateral (select * from (select `+keyedColumns+` from heads h where bucket = $1 and key = f.key
+		and number = f.wanted
 			union all select `+keyedColumns+` from history h where bucket = $1 and key = f.key
 				and number = f.wanted) x limit 1) h on true order by f.i`,
 		l.Bucket, []byte(l.Prefix), []byte(l.Delimiter), []byte(l.After), until, at, l.Max+1, asOfBudget); err != nil {
@@ -422,7 +428,8 @@ func (c *Catalog) Keys(ctx context.Context, bucket int64, prefix, after string, 
 	until := endOf(prefix)
 	var raw [][]byte
 	err := c.db.SelectContext(ctx, &raw,
-		`select key from heads where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) order by key limit $5`,
+		`select key from heads where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) order by key
+			limit $5`,
 		bucket, []byte(prefix), []byte(after), until, limit)
 	keys := make([]string, len(raw))
 	for i, k := range raw {
@@ -454,7 +461,8 @@ func (c *Catalog) Taken(ctx context.Context, bucket int64, keys []string) ([]str
 	}
 	var found [][]byte
 	err := c.db.SelectContext(ctx, &found,
-		`select h.key from unnest($2::bytea[]) k cross join lateral (select key from heads where bucket = $1 and key = k and not marker limit 1) h order by 1`, bucket, raw)
+		`select h.key from unnest($2::bytea[]) k cross join lateral (select key from heads where bucket = $1 and key = k
+			and not marker limit 1) h order by 1`, bucket, raw)
 	out := make([]string, len(found))
 	for i, k := range found {
 		out[i] = string(k)

@@ -45,9 +45,11 @@ func sample(n int) []census.Row {
 		for k := range sum {
 			sum[k] = byte(r.Uint32())
 		}
-		out[i] = census.Row{Bucket: "plates", Key: fmt.Appendf(nil, "%06d/%s", i, odd[i%len(odd)]), Number: int64(i + 1), Current: true,
-			Size: r.Int64N(1 << 40), Changed: time.Unix(1700000000+int64(i), int64(i%1000)*1000), Type: odd[i%len(odd)], Tier: "main",
-			MD5: sum, Parts: i % 3, CRC64: int64(r.Uint64()), Sealed: i%2 == 0, Writer: "scanner-2"}
+		out[i] = census.Row{Bucket: "plates", Key: fmt.Appendf(nil, "%06d/%s", i, odd[i%len(odd)]), Number: int64(i + 1),
+			Current: true,
+			Size:    r.Int64N(1 << 40), Changed: time.Unix(1700000000+int64(i), int64(i%1000)*1000), Type: odd[i%len(odd)],
+			Tier: "main",
+			MD5:  sum, Parts: i % 3, CRC64: int64(r.Uint64()), Sealed: i%2 == 0, Writer: "scanner-2"}
 		switch i % 4 {
 		case 0:
 			meta, _ := json.Marshal(map[string]string{"taxon": odd[i%len(odd)]})
@@ -115,9 +117,10 @@ func TestFormats(t *testing.T) {
 				}
 			}
 		}
-		if err := censusfile.Read(f, columns, bytes.NewReader(b[:len(b)/2]), t.TempDir(), func(censusfile.Record) (bool, error) {
-			return true, nil
-		}); f != census.CSV && !fault.HasCode(err, "census-file") {
+		if err := censusfile.Read(f, columns, bytes.NewReader(b[:len(b)/2]), t.TempDir(),
+			func(censusfile.Record) (bool, error) {
+				return true, nil
+			}); f != census.CSV && !fault.HasCode(err, "census-file") {
 			t.Errorf("%s: half of a file: %v", f, err)
 		}
 	}
@@ -196,7 +199,8 @@ func set(t *testing.T, f census.Format, rows []census.Row, each int) *censusfile
 	t.Helper()
 	of := &side.Folder{Dir: t.TempDir()}
 	t.Cleanup(func() { _ = of.Close() })
-	s := &censusfile.Set{Of: of, Columns: columnsOf(t, names), Format: f, Scratch: t.TempDir(), AsOf: time.Unix(1800000000, 0)}
+	s := &censusfile.Set{Of: of, Columns: columnsOf(t, names), Format: f, Scratch: t.TempDir(),
+		AsOf: time.Unix(1800000000, 0)}
 	for i := 0; i < len(rows); i += each {
 		part := rows[i:min(i+each, len(rows))]
 		b, sha := written(t, f, s.Columns, part)
@@ -204,8 +208,9 @@ func set(t *testing.T, f census.Format, rows []census.Row, each int) *censusfile
 		crc := digest.NewCRC64()
 		crc.Write(b)
 		sum := crc.Sum64()
-		if _, err := of.Write(t.Context(), key, body{bytes.NewReader(b)}, side.Write{Facts: side.Facts{Key: key, Size: int64(len(b)),
-			CRC64: &sum}}); err != nil {
+		if _, err := of.Write(t.Context(), key, body{bytes.NewReader(b)},
+			side.Write{Facts: side.Facts{Key: key, Size: int64(len(b)),
+				CRC64: &sum}}); err != nil {
 			t.Fatal(err)
 		}
 		s.Files = append(s.Files, census.File{Key: key, Rows: int64(len(part)), Bytes: int64(len(b)), SHA256: sha})
@@ -289,7 +294,8 @@ func TestDiffer(t *testing.T) {
 	if err := censusfile.Differ(t.Context(), was, is, tell); err != nil {
 		t.Fatal(err)
 	}
-	want := []string{"changed 000100 [size]", "went 000200 []", "went 000201 []", "went 000202 []", "changed 000400 [tier]", "came 999999 []"}
+	want := []string{"changed 000100 [size]", "went 000200 []", "went 000201 []", "went 000202 []",
+		"changed 000400 [tier]", "came 999999 []"}
 	if !slices.Equal(said, want) {
 		t.Errorf("%q, want %q", said, want)
 	}

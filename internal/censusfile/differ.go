@@ -31,7 +31,8 @@ type Difference struct {
 func Differ(ctx context.Context, was, is *Set, f func(Difference) (bool, error)) error {
 	bucket, key := was.index("bucket"), was.index("key")
 	if bucket < 0 || key < 0 || !slices.Equal(namesOf(was.Columns), namesOf(is.Columns)) {
-		return fault.New(fault.Conflict, "census-columns", "the two censuses do not have the same columns, with bucket and key").
+		return fault.New(fault.Conflict, "census-columns",
+			"the two censuses do not have the same columns, with bucket and key").
 			Do("run the census again, with columns bucket and key, and compare two of those runs")
 	}
 	ctx, stop := context.WithCancel(ctx)

@@ -74,7 +74,8 @@ type parquetWriter struct {
 func newParquet(columns []census.Column, to io.Writer) (Writer, error) {
 	codec := &compress.Codec{Level: zstd.SpeedFastest}
 	w := &parquetWriter{columns: columns, blocks: make([][]parquet.Value, len(columns)),
-		w: parquet.NewGenericWriter[any](to, schema(columns), parquet.Compression(codec), parquet.CreatedBy("spindle", "1", ""))}
+		w: parquet.NewGenericWriter[any](to, schema(columns), parquet.Compression(codec),
+			parquet.CreatedBy("spindle", "1", ""))}
 	return w, nil
 }
 

@@ -26,7 +26,8 @@ const maxLine = 16 << 20 // bytes of a line that is read
 // Read gives the rows of a file, in its order, until f says that it is enough. scratch is a
 // folder for what cannot be read in one go. The error for a file that is none has the code
 // census-file.
-func Read(format census.Format, columns []census.Column, from io.Reader, scratch string, f func(Record) (bool, error)) error {
+func Read(format census.Format, columns []census.Column, from io.Reader, scratch string,
+	f func(Record) (bool, error)) error {
 	var err error
 	switch format {
 	case census.Parquet:

@@ -213,7 +213,8 @@ func (s *Set) Totals(ctx context.Context, by string, test func(Record) bool) ([]
 		t := sums[v]
 		if t == nil {
 			if len(sums) == MaxTotals {
-				return false, fault.New(fault.Invalid, "census-values", "the column %q has more than %d values", by, MaxTotals).In("by").
+				return false, fault.New(fault.Invalid, "census-values", "the column %q has more than %d values", by,
+					MaxTotals).In("by").
 					Do("ask for rows like an expression, or take another column")
 			}
 			t = &Total{Value: strings.Clone(v)}
@@ -230,6 +231,9 @@ func (s *Set) Totals(ctx context.Context, by string, test func(Record) bool) ([]
 	for _, t := range sums {
 		out = append(out, *t)
 	}
-	slices.SortFunc(out, func(a, b Total) int { return cmp.Or(cmp.Compare(b.Rows, a.Rows), strings.Compare(a.Value, b.Value)) })
+	slices.SortFunc(out, func(a, b Total) int {
+		return cmp.Or(cmp.Compare(b.Rows, a.Rows),
+			strings.Compare(a.Value, b.Value))
+	})
 	return out, err
 }

@@ -43,7 +43,8 @@ func Read(files []Source, set map[string]string, check func(map[string]any) []Co
 		size += len(f.Text)
 	}
 	if len(files) == 0 || len(files) > MaxFiles || size > MaxBytes {
-		return nil, fault.New(fault.Invalid, "charter", "a charter is 1 to %d files of %d KiB together", MaxFiles, MaxBytes>>10).
+		return nil, fault.New(fault.Invalid, "charter", "a charter is 1 to %d files of %d KiB together", MaxFiles,
+			MaxBytes>>10).
 			In("files").Do("split it into several charters")
 	}
 	tree := map[string]any{}

@@ -11,7 +11,8 @@ import (
 func none(map[string]any) []Complaint { return nil }
 
 func TestFilesArePutTogether(t *testing.T) {
-	tree, err := Read([]Source{{"a.yaml", "charter: fenn\nvariables: {days: 400, room: cellar}\nbuckets:\n  plates:\n    journal: {days: '${days}'}\n    note: in the ${room}, $${room}\n"},
+	tree, err := Read([]Source{{"a.yaml",
+		"charter: fenn\nvariables: {days: 400, room: cellar}\nbuckets:\n  plates:\n    journal: {days: '${days}'}\n    note: in the ${room}, $${room}\n"},
 		{"b.yaml", "buckets:\n  loans: {quota: 4_000, tags: {kind: x, n: '7'}}\n---\nsync: {nightly: {like: [a, 'b*'], on: true, note: null}}\n"}},
 		map[string]string{"room": "attic"}, none)
 	if err != nil {
@@ -33,7 +34,8 @@ func TestWhatIsWrongIsToldWhereItIs(t *testing.T) {
 		{"charter: x\nbuckets:\n  plates: {quota: 1}\n", "charter: y\nbuckets:\n  plates: {quota: 2}\n",
 			"b.yaml:3:3: buckets.plates is declared twice; b.yaml:1:1: charter is said twice"},
 		{"buckets:\n  plates: &x {quota: 1}\n  loans: *x\n", "", "a.yaml:2:11: anchors; a.yaml:3:10: anchors"},
-		{"buckets:\n  plates:\n    note: '${nothing} ${more}'\n", "", "a.yaml:3:5: there is no variable nothing; a.yaml:3:5: there is no variable more"},
+		{"buckets:\n  plates:\n    note: '${nothing} ${more}'\n", "",
+			"a.yaml:3:5: there is no variable nothing; a.yaml:3:5: there is no variable more"},
 		{"a: 1\na: 2\n", "", "a.yaml:2:1"},
 		{"a: !!binary x\n", "", "a.yaml:1:4: anchors"},
 		{"variables: {v: 1}\n", "variables: {v: 2}\n", "b.yaml:1:13: the variable v is set twice"},
@@ -62,10 +64,12 @@ func TestWhatIsWrongIsToldWhereItIs(t *testing.T) {
 		}
 	}
 	deep := strings.Repeat("{a: ", 100) + "1" + strings.Repeat("}", 100)
-	if _, err := Read([]Source{{"a.yaml", "a: " + deep}}, nil, none); err == nil || !strings.Contains(err.Error(), "deep") {
+	if _, err := Read([]Source{{"a.yaml", "a: " + deep}}, nil, none); err == nil ||
+		!strings.Contains(err.Error(), "deep") {
 		t.Errorf("very deep: %v", err)
 	}
-	if _, err := Read([]Source{{"a.yaml", strings.Repeat("# x\n", 1<<20)}}, nil, none); !fault.HasCode(fault.All(err)[0], "charter") {
+	if _, err := Read([]Source{{"a.yaml", strings.Repeat("# x\n", 1<<20)}}, nil, none); !fault.HasCode(fault.All(err)[0],
+		"charter") {
 		t.Errorf("very long: %v", err)
 	}
 }

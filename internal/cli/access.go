@@ -47,7 +47,8 @@ func (a *app) accessCommand() *cli.Command {
 				Action: a.testAccess},
 			{Name: "matrix", Usage: "who reaches which bucket of an account",
 				Description: examples("spindle access matrix", "spindle access matrix --account seed-lab --json"),
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "account", Usage: "the account; one's own otherwise"}}, Action: a.matrix},
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "account", Usage: "the account; one's own otherwise"}},
+				Action:      a.matrix},
 			{Name: "master-key", Usage: "the key that seals all secrets", Commands: []*cli.Command{
 				{Name: "show", Usage: "show which master key is in force, without the key",
 					Description: examples("spindle access master-key show", "spindle access master-key show --json"),

@@ -228,7 +228,8 @@ func (a *app) grantCommand() *cli.Command {
 				Description: examples("spindle access grant change 3 --expires 30d",
 					"spindle access grant change 3 --for 'write into'"),
 				Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision",
-					Usage: "only if it is still at this `REVISION`"}), Action: changing(a, grantsPath, grantChange, printed(a, a.printGrant))},
+					Usage: "only if it is still at this `REVISION`"}), Action: changing(a, grantsPath, grantChange,
+					printed(a, a.printGrant))},
 			{Name: "remove", Usage: "take a grant away; it stops working within a second", ArgsUsage: "NUMBER",
 				Description: examples("spindle access grant remove 3", "spindle access grant remove 3 --yes"),
 				Flags:       []cli.Flag{yesFlag()}, Action: removing(a, "grant", grantsPath, func(g desk.GrantInfo) string {

@@ -169,7 +169,8 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(),
 			a.objectCommand(), a.uploadCommand(), a.accessCommand(), a.tierCommand(), a.lifecycleCommand(),
 			a.endpointCommand(), a.replicationCommand(), a.syncCommand(), a.findCommand(),
-			a.censusCommand(), a.usageCommand(), a.auditCommand(), a.journalCommand(), a.charterCommand(), a.measureCommand(), a.standinCommand(),
+			a.censusCommand(), a.usageCommand(), a.auditCommand(), a.journalCommand(), a.charterCommand(), a.measureCommand(),
+			a.standinCommand(),
 			{Name: "version", Usage: "print the version", Action: func(context.Context, *cli.Command) error {
 				_, err := fmt.Fprintf(a.Out, "spindle %s\n", service.Version)
 				return err
@@ -191,7 +192,10 @@ func (a *app) root() *cli.Command {
 // strict makes an unknown command an error that names the nearest one, at every level.
 func strict(c *cli.Command) {
 	c.HideHelpCommand = true
-	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return wrongUsage("%s", err).see(c) }
+	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
+		return wrongUsage("%s",
+			err).see(c)
+	}
 	for _, sub := range c.Commands {
 		strict(sub)
 	}

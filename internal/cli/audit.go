@@ -18,7 +18,8 @@ func (a *app) auditCommand() *cli.Command {
 	return &cli.Command{Name: "audit", Usage: "look through an account for what may cost data, money or sleep",
 		Commands: []*cli.Command{
 			{Name: "run", Usage: "look through the account now", Flags: []cli.Flag{all, check},
-				Description: "The service does it by itself each hour.\n\n" + examples("spindle audit run", "spindle audit run --check"),
+				Description: "The service does it by itself each hour.\n\n" + examples("spindle audit run",
+					"spindle audit run --check"),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					return a.auditSays(ctx, c, http.MethodPost, "/api/v1/audit/run")
 				}},
@@ -27,12 +28,14 @@ func (a *app) auditCommand() *cli.Command {
 				Action: func(ctx context.Context, c *cli.Command) error {
 					return a.auditSays(ctx, c, http.MethodGet, "/api/v1/audit")
 				}},
-			{Name: "show", Usage: "show findings of a check, or about something, with why they matter", ArgsUsage: "CHECK|SUBJECT",
+			{Name: "show", Usage: "show findings of a check, or about something, with why they matter",
+				ArgsUsage:   "CHECK|SUBJECT",
 				Description: examples("spindle audit show no-versioning", "spindle audit show plates"), Action: a.auditShow},
 			{Name: "accept", Usage: "let a finding be, for a reason and until a moment", ArgsUsage: "CHECK SUBJECT",
 				Description: examples("spindle audit accept no-versioning attic --until 90d --why 'a mirror is planned'",
 					"spindle audit accept no-versioning attic --until none"),
-				Flags: []cli.Flag{&cli.StringFlag{Name: "until", Usage: "a `TIME`, or a time from now such as 90d; none: it is no more let be"},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "until",
+					Usage: "a `TIME`, or a time from now such as 90d; none: it is no more let be"},
 					&cli.StringFlag{Name: "why", Usage: "the `REASON`"}}, Action: a.auditAccept},
 		}}
 }
@@ -124,13 +127,15 @@ func (a *app) auditShow(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) finding(f desk.FindingInfo) error {
-	facts := [][2]string{{"Check", f.Check}, {"About", shown(f.Subject)}, {"Grade", f.Grade}, {"Found", shown(f.Says)}, {"Matters", f.Why}}
+	facts := [][2]string{{"Check", f.Check}, {"About", shown(f.Subject)}, {"Grade", f.Grade}, {"Found", shown(f.Says)},
+		{"Matters", f.Why}}
 	if f.Cost > 0 {
 		facts = append(facts, [2]string{"Holds", size(f.Cost)})
 	}
 	facts = append(facts, [2]string{"Mend it", shown(f.Fix)}, [2]string{"First", when(f.First)})
 	if x := f.Accepted; x != nil {
-		facts = append(facts, [2]string{"Accepted", fmt.Sprintf("by %s until %s: %s", shown(x.By), when(x.Until), shown(x.Why))})
+		facts = append(facts, [2]string{"Accepted", fmt.Sprintf("by %s until %s: %s", shown(x.By), when(x.Until),
+			shown(x.Why))})
 	}
 	if err := a.facts(facts); err != nil {
 		return err
@@ -155,7 +160,8 @@ func (a *app) auditAccept(ctx context.Context, c *cli.Command) error {
 	if until == "none" {
 		until = ""
 	}
-	if err := p.call(ctx, http.MethodPost, "/api/v1/audit/accept", nil, map[string]any{"check": in[0], "subject": in[1], "why": c.String("why"),
+	if err := p.call(ctx, http.MethodPost, "/api/v1/audit/accept", nil, map[string]any{"check": in[0], "subject": in[1],
+		"why":   c.String("why"),
 		"until": until}, nil); err != nil {
 		return err
 	}

@@ -17,29 +17,36 @@ import (
 
 func (a *app) bucketFieldCommand() *cli.Command {
 	beneath := &cli.StringFlag{Name: "prefix", Usage: "of objects whose keys begin with this `PREFIX`", DefaultText: "all"}
-	return &cli.Command{Name: "field", Usage: "ask for metadata fields, and find objects that lack them", Commands: []*cli.Command{
-		{Name: "list", Usage: "list what a bucket asks of metadata", ArgsUsage: "BUCKET",
-			Description: examples("spindle bucket field list plates", "spindle bucket field list plates --json"), Action: a.fieldList},
-		{Name: "set", Usage: "ask for a field, or change what is asked", ArgsUsage: "BUCKET FIELD",
-			Description: "A write against it is told, or refused where it says so. What stands there already stays, and is found by " +
-				"spindle bucket field check. Replicas and restored versions come as they are.\n\n" +
-				examples("spindle bucket field set plates taxon --breach refuse", "spindle bucket field set plates elevation-m --kind number --may-lack",
-					"spindle bucket field set plates licence --one-of 'CC0 1.0,CC BY 4.0' --prefix 2026/"),
-			Flags: []cli.Flag{beneath, &cli.BoolFlag{Name: "may-lack", Usage: "it may be missing; when it is there it is as asked"},
-				&cli.StringFlag{Name: "kind", Value: string(bucket.AnyText), Usage: "text, number, day (such as 2026-11-20) or yes-no"},
-				&cli.StringFlag{Name: "one-of", Usage: "only these `VALUES`, with commas between them"},
-				&cli.StringFlag{Name: "like", Usage: "only values like this `PATTERN`: * is any number of characters, ? is one"},
-				&cli.StringFlag{Name: "breach", Value: "tell", Usage: "tell or refuse: what happens to a write against it"}},
-			Action: a.fieldSet},
-		{Name: "remove", Usage: "ask for a field no more", ArgsUsage: "BUCKET FIELD",
-			Description: examples("spindle bucket field remove plates taxon", "spindle bucket field remove plates licence --prefix 2026/"),
-			Flags:       []cli.Flag{beneath}, Action: a.fieldRemove},
-		{Name: "check", Usage: "find objects whose metadata is not what the bucket asks for, and count them", ArgsUsage: "BUCKET",
-			Description: "Looks at all objects, some 150,000 a second; ends with code 5 when any lacks something.\n\n" +
-				examples("spindle bucket field check plates", "spindle bucket field check plates --json"),
-			Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "objects that are listed; all are counted"}},
-			Action: a.fieldCheck},
-	}}
+	return &cli.Command{Name: "field", Usage: "ask for metadata fields, and find objects that lack them",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list what a bucket asks of metadata", ArgsUsage: "BUCKET",
+				Description: examples("spindle bucket field list plates", "spindle bucket field list plates --json"),
+				Action:      a.fieldList},
+			{Name: "set", Usage: "ask for a field, or change what is asked", ArgsUsage: "BUCKET FIELD",
+				Description: "A write against it is told, or refused where it says so. What stands there already stays, and is found by " +
+					"spindle bucket field check. Replicas and restored versions come as they are.\n\n" +
+					examples("spindle bucket field set plates taxon --breach refuse",
+						"spindle bucket field set plates elevation-m --kind number --may-lack",
+						"spindle bucket field set plates licence --one-of 'CC0 1.0,CC BY 4.0' --prefix 2026/"),
+				Flags: []cli.Flag{beneath, &cli.BoolFlag{Name: "may-lack",
+					Usage: "it may be missing; when it is there it is as asked"},
+					&cli.StringFlag{Name: "kind", Value: string(bucket.AnyText),
+						Usage: "text, number, day (such as 2026-11-20) or yes-no"},
+					&cli.StringFlag{Name: "one-of", Usage: "only these `VALUES`, with commas between them"},
+					&cli.StringFlag{Name: "like", Usage: "only values like this `PATTERN`: * is any number of characters, ? is one"},
+					&cli.StringFlag{Name: "breach", Value: "tell", Usage: "tell or refuse: what happens to a write against it"}},
+				Action: a.fieldSet},
+			{Name: "remove", Usage: "ask for a field no more", ArgsUsage: "BUCKET FIELD",
+				Description: examples("spindle bucket field remove plates taxon",
+					"spindle bucket field remove plates licence --prefix 2026/"),
+				Flags: []cli.Flag{beneath}, Action: a.fieldRemove},
+			{Name: "check", Usage: "find objects whose metadata is not what the bucket asks for, and count them",
+				ArgsUsage: "BUCKET",
+				Description: "Looks at all objects, some 150,000 a second; ends with code 5 when any lacks something.\n\n" +
+					examples("spindle bucket field check plates", "spindle bucket field check plates --json"),
+				Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "objects that are listed; all are counted"}},
+				Action: a.fieldCheck},
+		}}
 }
 
 func (a *app) fieldList(ctx context.Context, c *cli.Command) error {
@@ -72,16 +79,19 @@ func (a *app) showRequired(name string, list bucket.Requirements) error {
 			if r.Like != "" {
 				values = strings.TrimPrefix(values+"; like "+r.Like, "; ")
 			}
-			rows[i] = []string{shown(r.Field), cmpOr(shown(r.Prefix), "all"), map[bool]string{true: "may be missing", false: "must be there"}[r.Optional],
+			rows[i] = []string{shown(r.Field), cmpOr(shown(r.Prefix), "all"), map[bool]string{true: "may be missing",
+				false: "must be there"}[r.Optional],
 				string(r.Kind), shown(values), map[bool]string{true: "refused", false: "told"}[r.Refuse]}
 		}
-		return a.table([]column{{"FIELD", false}, {"BENEATH", false}, {"IT", false}, {"KIND", false}, {"VALUES", false}, {"A WRITE AGAINST IT IS", false}},
+		return a.table([]column{{"FIELD", false}, {"BENEATH", false}, {"IT", false}, {"KIND", false}, {"VALUES", false},
+			{"A WRITE AGAINST IT IS", false}},
 			rows)
 	})
 }
 
 // changeRequired changes what a bucket asks for, at the revision that was read.
-func (a *app) changeRequired(ctx context.Context, c *cli.Command, edit func(bucket.Requirements, string) (bucket.Requirements, error)) error {
+func (a *app) changeRequired(ctx context.Context, c *cli.Command, edit func(bucket.Requirements,
+	string) (bucket.Requirements, error)) error {
 	in, err := args(c, 2, 2)
 	if err != nil {
 		return err
@@ -101,7 +111,8 @@ func (a *app) changeRequired(ctx context.Context, c *cli.Command, edit func(buck
 	if list == nil {
 		list = bucket.Requirements{}
 	}
-	if err := p.call(ctx, http.MethodPatch, bucketCall(in[0], ""), nil, map[string]any{"required": list, "ifRevision": b.Revision}, &b); err != nil {
+	if err := p.call(ctx, http.MethodPatch, bucketCall(in[0], ""), nil, map[string]any{"required": list,
+		"ifRevision": b.Revision}, &b); err != nil {
 		return err
 	}
 	return a.showRequired(in[0], b.Required)
@@ -124,14 +135,18 @@ func (a *app) fieldSet(ctx context.Context, c *cli.Command) error {
 }
 
 func without(list bucket.Requirements, field, prefix string) bucket.Requirements {
-	return slices.DeleteFunc(slices.Clone(list), func(r bucket.Requirement) bool { return r.Field == field && r.Prefix == prefix })
+	return slices.DeleteFunc(slices.Clone(list), func(r bucket.Requirement) bool {
+		return r.Field == field &&
+			r.Prefix == prefix
+	})
 }
 
 func (a *app) fieldRemove(ctx context.Context, c *cli.Command) error {
 	return a.changeRequired(ctx, c, func(list bucket.Requirements, field string) (bucket.Requirements, error) {
 		left := without(list, field, c.String("prefix"))
 		if len(left) == len(list) {
-			return nil, fault.New(fault.NotFound, "requirement-missing", "the bucket does not ask for %s beneath %q", field, c.String("prefix")).
+			return nil, fault.New(fault.NotFound, "requirement-missing", "the bucket does not ask for %s beneath %q", field,
+				c.String("prefix")).
 				In("field").Do("spindle bucket field list names what it asks for")
 		}
 		return left, nil

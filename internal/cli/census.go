@@ -22,12 +22,15 @@ const censusesPath = "/api/v1/censuses/"
 
 func censusFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "of", Usage: "list this `BUCKET`, or what begins with BUCKET/PREFIX", DefaultText: "all buckets of the account"},
+		&cli.StringFlag{Name: "of", Usage: "list this `BUCKET`, or what begins with BUCKET/PREFIX",
+			DefaultText: "all buckets of the account"},
 		&cli.StringFlag{Name: "where", Usage: "list what this `EXPRESSION` of find holds for; none for everything"},
-		&cli.StringFlag{Name: "columns", Usage: "these `COLUMNS`, with commas between them: also sealed, field NAME and tag NAME",
+		&cli.StringFlag{Name: "columns",
+			Usage:       "these `COLUMNS`, with commas between them: also sealed, field NAME and tag NAME",
 			DefaultText: strings.Join(census.Usual, ",")},
 		&cli.StringFlag{Name: "format", Usage: "csv, json (an object a line) or parquet", DefaultText: "csv"},
-		&cli.StringFlag{Name: "versions", Usage: "all or current: previous versions and delete markers too", DefaultText: "current"},
+		&cli.StringFlag{Name: "versions", Usage: "all or current: previous versions and delete markers too",
+			DefaultText: "current"},
 		&cli.StringFlag{Name: "schedule",
 			Usage: "when it is written: five fields such as `'30 2 * * *'`, or @daily, @weekly, @monthly; none for by hand"},
 		&cli.StringFlag{Name: "zone", Usage: "time `ZONE` of the schedule, such as Europe/Oslo", DefaultText: "UTC"},
@@ -38,7 +41,8 @@ func censusFlags() []cli.Flag {
 func (a *app) censusCommand() *cli.Command {
 	run := &cli.Int64Flag{Name: "run", Usage: "of this `RUN`", DefaultText: "the latest that was written whole"}
 	whereRows := &cli.StringFlag{Name: "where", Usage: "only rows that this `EXPRESSION` of find holds for"}
-	change := append([]cli.Flag{&cli.StringFlag{Name: "to", Usage: "write it into this `BUCKET/PREFIX/` or @ENDPOINT/BUCKET/PREFIX/"},
+	change := append([]cli.Flag{&cli.StringFlag{Name: "to",
+		Usage: "write it into this `BUCKET/PREFIX/` or @ENDPOINT/BUCKET/PREFIX/"},
 		&cli.StringFlag{Name: "state", Usage: "on or off: whether it is written by its schedule"},
 		&cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}}, censusFlags()...)
 	return &cli.Command{Name: "census", Usage: "write full lists of objects, and read them", Commands: []*cli.Command{
@@ -48,18 +52,22 @@ func (a *app) censusCommand() *cli.Command {
 				examples("spindle census create plates-weekly reports/ --of plates --schedule @weekly",
 					"spindle census create large @lowland-annex/lists/ --where 'size over 20 MiB' --format parquet",
 					"spindle census create makers reports/ --of plates --columns 'key,size,field taxon,field collector'"),
-			Flags: append(censusFlags(), &cli.BoolFlag{Name: "detach", Usage: "do not wait for the first"}), Action: a.censusCreate},
-		{Name: "list", Usage: "list censuses with their last and next runs", Description: examples("spindle census list", "spindle census list --json"),
+			Flags:  append(censusFlags(), &cli.BoolFlag{Name: "detach", Usage: "do not wait for the first"}),
+			Action: a.censusCreate},
+		{Name: "list", Usage: "list censuses with their last and next runs",
+			Description: examples("spindle census list", "spindle census list --json"),
 			Action: listing[desk.CensusInfo]{path: "/api/v1/censuses", field: "censuses", row: censusRow,
 				none: "There is no census yet: spindle census create NAME INTO.",
-				columns: []column{{"CENSUS", false}, {"OF", false}, {"TO", false}, {"FORMAT", false}, {"LAST", false}, {"ROWS", true},
+				columns: []column{{"CENSUS", false}, {"OF", false}, {"TO", false}, {"FORMAT", false}, {"LAST", false},
+					{"ROWS", true},
 					{"NEXT", false}}}.action(a)},
 		{Name: "show", Usage: "show a census and its runs", ArgsUsage: "NAME",
 			Description: examples("spindle census show plates-weekly", "spindle census show plates-weekly --json"),
 			Action:      showing(a, censusesPath, a.showCensus)},
 		{Name: "change", Usage: "change a census: what is given replaces what it says of that", ArgsUsage: "NAME",
-			Description: examples("spindle census change plates-weekly --schedule @daily", "spindle census change plates-weekly --state off"),
-			Flags:       change, Action: changing(a, censusesPath, censusEdit, a.showCensus)},
+			Description: examples("spindle census change plates-weekly --schedule @daily",
+				"spindle census change plates-weekly --state off"),
+			Flags: change, Action: changing(a, censusesPath, censusEdit, a.showCensus)},
 		{Name: "remove", Usage: "remove a census; the files that it wrote stay", ArgsUsage: "NAME",
 			Description: examples("spindle census remove plates-weekly", "spindle census remove plates-weekly --yes"),
 			Flags:       []cli.Flag{yesFlag()},
@@ -70,19 +78,24 @@ func (a *app) censusCommand() *cli.Command {
 			Description: examples("spindle census run plates-weekly", "spindle census run plates-weekly --detach"),
 			Flags:       []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "do not wait for it"}}, Action: a.censusRun},
 		{Name: "stop", Usage: "stop the run of a census", ArgsUsage: "NAME",
-			Description: examples("spindle census stop plates-weekly", "spindle census stop plates-weekly --json"), Action: a.censusStop},
+			Description: examples("spindle census stop plates-weekly", "spindle census stop plates-weekly --json"),
+			Action:      a.censusStop},
 		{Name: "read", Usage: "read the rows of a census", ArgsUsage: "NAME",
-			Description: examples("spindle census read plates-weekly --where 'size over 20 MiB'", "spindle census read plates-weekly --csv > rows.csv"),
+			Description: examples("spindle census read plates-weekly --where 'size over 20 MiB'",
+				"spindle census read plates-weekly --csv > rows.csv"),
 			Flags: []cli.Flag{run, whereRows, &cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180), all there are"},
-				&cli.IntFlag{Name: "limit", Usage: "how many are listed; 0 for all", DefaultText: "100; with --csv and --json all"}},
+				&cli.IntFlag{Name: "limit", Usage: "how many are listed; 0 for all",
+					DefaultText: "100; with --csv and --json all"}},
 			Action: a.censusRead},
 		{Name: "totals", Usage: "sum the rows of a census by a column", ArgsUsage: "NAME COLUMN",
 			Description: "Keys are summed by what stands before their first slash, moments by day.\n\n" +
-				examples("spindle census totals plates-weekly type", "spindle census totals makers 'field collector' --where 'size over 1 MiB'"),
+				examples("spindle census totals plates-weekly type",
+					"spindle census totals makers 'field collector' --where 'size over 1 MiB'"),
 			Flags:  []cli.Flag{run, whereRows, &cli.IntFlag{Name: "limit", Value: 50, Usage: "values that are listed"}},
 			Action: a.censusTotals},
 		{Name: "compare", Usage: "say what came, went and changed since an earlier run", ArgsUsage: "NAME",
-			Description: examples("spindle census compare plates-weekly", "spindle census compare plates-weekly --with 3 --only went --check"),
+			Description: examples("spindle census compare plates-weekly",
+				"spindle census compare plates-weekly --with 3 --only went --check"),
 			Flags: []cli.Flag{run, &cli.Int64Flag{Name: "with", Usage: "the earlier `RUN`", DefaultText: "the one before"},
 				&cli.StringFlag{Name: "with-census", Usage: "another `CENSUS` that the earlier run is of"},
 				&cli.StringFlag{Name: "only", Usage: "list only what came, went or changed"},
@@ -192,13 +205,16 @@ func (a *app) showCensus(ctx context.Context, p *api, x desk.CensusInfo) error {
 		if x.Versions {
 			lists = "all versions and delete markers"
 		}
-		facts := [][2]string{{"Census", x.Name}, {"Note", orDash(shown(x.Note))}, {"Lists", lists + " of " + shown(censusOf(x))},
-			{"Where", orDash(shown(x.Where))}, {"Columns", shown(strings.Join(x.Columns, ", "))}, {"Writes", x.Format + " to " + shown(x.To)},
+		facts := [][2]string{{"Census", x.Name}, {"Note", orDash(shown(x.Note))},
+			{"Lists", lists + " of " + shown(censusOf(x))},
+			{"Where", orDash(shown(x.Where))}, {"Columns", shown(strings.Join(x.Columns, ", "))},
+			{"Writes", x.Format + " to " + shown(x.To)},
 			{"Schedule", schedule}}
 		if x.Next != nil {
 			facts = append(facts, [2]string{"Next", when(*x.Next)})
 		}
-		if err := a.facts(append(facts, [2]string{"Runs as", shown(x.ChangedBy)}, [2]string{"Revision", strconv.Itoa(x.Revision)})); err != nil {
+		if err := a.facts(append(facts, [2]string{"Runs as", shown(x.ChangedBy)},
+			[2]string{"Revision", strconv.Itoa(x.Revision)})); err != nil {
 			return err
 		}
 		var rows [][]string
@@ -208,13 +224,15 @@ func (a *app) showCensus(ctx context.Context, p *api, x desk.CensusInfo) error {
 				if r.AsOf != nil {
 					asOf = when(*r.AsOf)
 				}
-				rows = append(rows, []string{strconv.FormatInt(r.ID, 10), r.State, asOf, count(r.Rows), size(r.Bytes), shown(r.Who), shown(r.Says)})
+				rows = append(rows, []string{strconv.FormatInt(r.ID, 10), r.State, asOf, count(r.Rows), size(r.Bytes), shown(r.Who),
+					shown(r.Says)})
 				return len(rows) < 10, nil
 			}); err != nil || len(rows) == 0 {
 			return err
 		}
 		fmt.Fprintln(a.Out)
-		return a.table([]column{{"RUN", true}, {"STATE", false}, {"AS OF", false}, {"ROWS", true}, {"SIZE", true}, {"ASKED BY", false},
+		return a.table([]column{{"RUN", true}, {"STATE", false}, {"AS OF", false}, {"ROWS", true}, {"SIZE", true},
+			{"ASKED BY", false},
 			{"SAYS", false}}, rows)
 	})
 }
@@ -230,7 +248,8 @@ func (a *app) censusRun(ctx context.Context, c *cli.Command) error {
 	}
 	if c.Bool("detach") {
 		return a.print(r, func() error {
-			_, err := fmt.Fprintf(a.Out, "Run %d of %s is under way: spindle census show %s says how it stands.\n", r.ID, name, name)
+			_, err := fmt.Fprintf(a.Out, "Run %d of %s is under way: spindle census show %s says how it stands.\n", r.ID, name,
+				name)
 			return err
 		})
 	}
@@ -299,7 +318,8 @@ func (a *app) censusStop(ctx context.Context, c *cli.Command) error {
 	if x.Last == nil || x.Last.Ended != nil {
 		return fault.New(fault.Conflict, "census-idle", "no run of %s is under way", name).In("census")
 	}
-	if err := p.call(ctx, http.MethodPost, censusesPath+url.PathEscape(name)+"/runs/"+strconv.FormatInt(x.Last.ID, 10)+"/stop", nil, nil,
+	if err := p.call(ctx, http.MethodPost, censusesPath+url.PathEscape(name)+"/runs/"+strconv.FormatInt(x.Last.ID,
+		10)+"/stop", nil, nil,
 		nil); err != nil {
 		return err
 	}
@@ -382,7 +402,8 @@ func short(s string) string {
 }
 
 // censusRows calls f with each row of a run, as many as are wanted; 0 for all.
-func (p *api) censusRows(ctx context.Context, run, where string, limit int, f func(columns, row []string) error) (more bool, err error) {
+func (p *api) censusRows(ctx context.Context, run, where string, limit int,
+	f func(columns, row []string) error) (more bool, err error) {
 	n := 0
 	for after := ""; ; {
 		page := 1000
@@ -390,7 +411,8 @@ func (p *api) censusRows(ctx context.Context, run, where string, limit int, f fu
 			page = min(page, limit-n)
 		}
 		var answer desk.CensusRows
-		if err := p.call(ctx, http.MethodPost, run+"/rows", nil, map[string]any{"where": where, "after": after, "limit": page}, &answer); err != nil {
+		if err := p.call(ctx, http.MethodPost, run+"/rows", nil, map[string]any{"where": where, "after": after,
+			"limit": page}, &answer); err != nil {
 			return false, err
 		}
 		for _, row := range answer.Rows {
@@ -493,7 +515,8 @@ func (a *app) showDifference(d *desk.CensusDifference) error {
 	if d.More {
 		more = " There are more than are listed."
 	}
-	a.note("From run %d (%s) to run %d (%s): %s came, %s went, %s changed.%s", d.Was.ID, when(*d.Was.AsOf), d.Is.ID, when(*d.Is.AsOf),
+	a.note("From run %d (%s) to run %d (%s): %s came, %s went, %s changed.%s", d.Was.ID, when(*d.Was.AsOf), d.Is.ID,
+		when(*d.Is.AsOf),
 		count(d.Came), count(d.Went), count(d.Changed), more)
 	return nil
 }

@@ -25,44 +25,53 @@ import (
 const chartersPath = "/api/v1/charters"
 
 func (a *app) charterCommand() *cli.Command {
-	set := &cli.StringSliceFlag{Name: "set", Usage: "set a variable, as `NAME=VALUE`, before those of the files; may be repeated"}
+	set := &cli.StringSliceFlag{Name: "set",
+		Usage: "set a variable, as `NAME=VALUE`, before those of the files; may be repeated"}
 	withObjects := &cli.BoolFlag{Name: "with-objects", Usage: "agree that buckets that go are emptied first, for good"}
-	return &cli.Command{Name: "charter", Usage: "write the house down in files, compare, enact, take down", Description: charterHelp,
+	return &cli.Command{Name: "charter", Usage: "write the house down in files, compare, enact, take down",
+		Description: charterHelp,
 		Commands: []*cli.Command{
 			{Name: "compare", Usage: "say what enacting files would do; nothing is changed", ArgsUsage: "FILE...",
 				Description: "A folder stands for the YAML files in it.\n\n" + examples("spindle charter compare herbarium.yaml",
 					"spindle charter compare charters/ --set days=400 --check"),
-				Flags: []cli.Flag{set, &cli.BoolFlag{Name: "check", Usage: "exit with 5 when something differs"}}, Action: a.charterCompare},
+				Flags:  []cli.Flag{set, &cli.BoolFlag{Name: "check", Usage: "exit with 5 when something differs"}},
+				Action: a.charterCompare},
 			{Name: "enact", Usage: "bring the house to what files declare, once that is agreed to", ArgsUsage: "FILE...",
 				Description: "Says what it does first, as compare. It stops at the first failure; the same again goes on there.\n\n" +
 					examples("spindle charter enact herbarium.yaml", "spindle charter enact charters/ --yes --json"),
 				Flags: []cli.Flag{set, yesFlag(), withObjects}, Action: a.charterEnact(false)},
 			{Name: "retire", Usage: "take down what files declare, the other way round", ArgsUsage: "FILE...",
-				Description: examples("spindle charter retire trial.yaml", "spindle charter retire trial.yaml --yes --with-objects"),
-				Flags:       []cli.Flag{set, yesFlag(), withObjects}, Action: a.charterEnact(true)},
+				Description: examples("spindle charter retire trial.yaml",
+					"spindle charter retire trial.yaml --yes --with-objects"),
+				Flags: []cli.Flag{set, yesFlag(), withObjects}, Action: a.charterEnact(true)},
 			{Name: "export", Usage: "write what there is as a charter that compares as equal",
 				Description: "Without --bucket, all of the account. Secrets of endpoints become references to the environment.\n\n" +
 					examples("spindle charter export > herbarium.yaml", "spindle charter export --bucket plates"),
-				Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only this `BUCKET`, the rules that copy it and the grants on it"},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "bucket",
+					Usage: "only this `BUCKET`, the rules that copy it and the grants on it"},
 					&cli.StringFlag{Name: "name", Usage: "`NAME` of the charter"}}, Action: a.charterExport},
 			{Name: "list", Usage: "list the charters that were enacted, with what is not as they declare",
 				Description: examples("spindle charter list", "spindle charter list --json"),
 				Action: listing[desk.CharterInfo]{path: chartersPath, field: "charters", row: charterRow,
-					none:    "No charter was enacted: spindle charter enact FILE.",
-					columns: []column{{"CHARTER", false}, {"STATE", false}, {"WHEN", false}, {"BY", false}, {"THINGS", true}, {"DRIFT", true}, {"FILES", false}}}.action(a)},
+					none: "No charter was enacted: spindle charter enact FILE.",
+					columns: []column{{"CHARTER", false}, {"STATE", false}, {"WHEN", false}, {"BY", false}, {"THINGS", true},
+						{"DRIFT", true}, {"FILES", false}}}.action(a)},
 			{Name: "drift", Usage: "say what is not as a charter declares, and who changed it", ArgsUsage: "CHARTER",
 				Description: examples("spindle charter drift herbarium", "spindle charter drift herbarium --check"),
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "exit with 5 when something differs"}}, Action: a.charterDrift},
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "exit with 5 when something differs"}},
+				Action:      a.charterDrift},
 			{Name: "history", Usage: "say who enacted what of a charter, and when", ArgsUsage: "CHARTER",
-				Description: examples("spindle charter history herbarium", "spindle charter history herbarium --json"), Action: a.charterHistory},
-			{Name: "schema", Usage: "print the JSON Schema of charters, for editors", Description: examples("spindle charter schema > charter.schema.json",
-				"spindle charter schema"), Action: func(_ context.Context, _ *cli.Command) error {
-				b, err := desk.CharterSchema()
-				if err == nil {
-					_, err = fmt.Fprintf(a.Out, "%s\n", b)
-				}
-				return err
-			}},
+				Description: examples("spindle charter history herbarium", "spindle charter history herbarium --json"),
+				Action:      a.charterHistory},
+			{Name: "schema", Usage: "print the JSON Schema of charters, for editors",
+				Description: examples("spindle charter schema > charter.schema.json",
+					"spindle charter schema"), Action: func(_ context.Context, _ *cli.Command) error {
+					b, err := desk.CharterSchema()
+					if err == nil {
+						_, err = fmt.Fprintf(a.Out, "%s\n", b)
+					}
+					return err
+				}},
 		}}
 }
 
@@ -75,7 +84,8 @@ func charterRow(x desk.CharterInfo) []string {
 	if x.Drift != nil {
 		drift = count(int64(*x.Drift))
 	}
-	return []string{x.Charter, x.State, when(x.At), shown(x.By), count(int64(x.Things)), drift, x.Digest[:min(12, len(x.Digest))]}
+	return []string{x.Charter, x.State, when(x.At), shown(x.By), count(int64(x.Things)), drift,
+		x.Digest[:min(12, len(x.Digest))]}
 }
 
 // charterFiles reads the files and folders that a command names.
@@ -109,12 +119,14 @@ func (a *app) charterFiles(c *cli.Command) (in desk.CharterFiles, err error) {
 		}
 	}
 	if len(in.Files) == 0 {
-		return in, fault.New(fault.Invalid, "file", "there are no YAML files there").In("file").Do("name files, or a folder with some")
+		return in, fault.New(fault.Invalid, "file",
+			"there are no YAML files there").In("file").Do("name files, or a folder with some")
 	}
 	return in, nil
 }
 
-func (a *app) charterPlan(ctx context.Context, c *cli.Command, retire bool) (p *api, ask desk.CharterAsk, plan desk.CharterPlan, err error) {
+func (a *app) charterPlan(ctx context.Context, c *cli.Command, retire bool) (p *api, ask desk.CharterAsk,
+	plan desk.CharterPlan, err error) {
 	files, err := a.charterFiles(c)
 	if err == nil {
 		p, err = a.open(c)
@@ -144,7 +156,8 @@ func (a *app) charterCompare(ctx context.Context, c *cli.Command) error {
 // showPlan says what enacting does, thing by thing.
 func (a *app) showPlan(plan desk.CharterPlan) error {
 	if len(plan.Steps) == 0 {
-		_, err := fmt.Fprintf(a.Out, "All is as the charter %s declares: %s.\n", plan.Charter, things(int64(plan.Things), "thing", "things"))
+		_, err := fmt.Fprintf(a.Out, "All is as the charter %s declares: %s.\n", plan.Charter,
+			things(int64(plan.Things), "thing", "things"))
 		return err
 	}
 	n := map[string]int64{}
@@ -152,7 +165,8 @@ func (a *app) showPlan(plan desk.CharterPlan) error {
 		n[plan.Steps[i].Do]++
 		a.showStep(&plan.Steps[i])
 	}
-	_, err := fmt.Fprintf(a.Out, "\nThe charter %s, %s in the account %s: %d made, %d changed, %d removed.\n", plan.Charter,
+	_, err := fmt.Fprintf(a.Out, "\nThe charter %s, %s in the account %s: %d made, %d changed, %d removed.\n",
+		plan.Charter,
 		things(int64(plan.Things), "thing", "things"), plan.Account, n["make"], n["change"], n["remove"])
 	return err
 }
@@ -164,10 +178,12 @@ func (a *app) showStep(s *desk.CharterStep) {
 			fmt.Fprintf(a.Out, "          %s: %s\n", shown(c.Field), fieldValue(c.Field, c.To))
 			continue
 		}
-		fmt.Fprintf(a.Out, "          %s: %s, not %s\n", shown(c.Field), fieldValue(c.Field, c.To), fieldValue(c.Field, c.From))
+		fmt.Fprintf(a.Out, "          %s: %s, not %s\n", shown(c.Field), fieldValue(c.Field, c.To),
+			fieldValue(c.Field, c.From))
 	}
 	if s.Holds != nil {
-		fmt.Fprintf(a.Out, "          it holds %s, %s, and %s; all of it goes\n", things(s.Holds.Objects, "object", "objects"), size(s.Holds.Bytes),
+		fmt.Fprintf(a.Out, "          it holds %s, %s, and %s; all of it goes\n",
+			things(s.Holds.Objects, "object", "objects"), size(s.Holds.Bytes),
 			things(s.Holds.Previous, "previous version", "previous versions"))
 	}
 	if s.Cannot != "" {
@@ -222,12 +238,14 @@ func (a *app) charterEnact(retire bool) cli.ActionFunc {
 			}
 		}
 		if len(plan.Steps) > 0 {
-			if err := a.confirm(c, fmt.Sprintf("%s in the account %s.", things(int64(len(plan.Steps)), "step", "steps"), plan.Account),
+			if err := a.confirm(c, fmt.Sprintf("%s in the account %s.", things(int64(len(plan.Steps)), "step", "steps"),
+				plan.Account),
 				plan.Charter); err != nil {
 				return err
 			}
 		}
-		in := desk.CharterEnacting{CharterAsk: ask, Plan: plan.Plan, WithObjects: c.Bool("with-objects"), Secrets: map[string]string{}}
+		in := desk.CharterEnacting{CharterAsk: ask, Plan: plan.Plan, WithObjects: c.Bool("with-objects"),
+			Secrets: map[string]string{}}
 		for _, ref := range plan.Secrets {
 			if in.Secrets[ref], err = a.secretAt(ref); err != nil {
 				return err
@@ -327,10 +345,12 @@ func (a *app) showDrift(x desk.CharterInfo, list []desk.CharterDrift) error {
 		}
 		fmt.Fprintf(a.Out, "%s %s %s\n", s.Kind, shown(s.Name), says)
 		for _, c := range s.Changes {
-			fmt.Fprintf(a.Out, "          %s: %s, declared %s\n", shown(c.Field), fieldValue(c.Field, c.From), fieldValue(c.Field, c.To))
+			fmt.Fprintf(a.Out, "          %s: %s, declared %s\n", shown(c.Field), fieldValue(c.Field, c.From),
+				fieldValue(c.Field, c.To))
 		}
 	}
-	_, err := fmt.Fprintf(a.Out, "The charter %s was %s on %s by %s; %s of %s not as it declares.\n", x.Charter, x.State, when(x.At), shown(x.By),
+	_, err := fmt.Fprintf(a.Out, "The charter %s was %s on %s by %s; %s of %s not as it declares.\n", x.Charter, x.State,
+		when(x.At), shown(x.By),
 		count(int64(len(list))), things(int64(x.Things), "thing is", "things are"))
 	return err
 }
@@ -343,7 +363,8 @@ func (a *app) charterHistory(ctx context.Context, c *cli.Command) error {
 	var out struct {
 		Enactments []desk.CharterInfo `json:"enactments"`
 	}
-	if err := p.call(ctx, http.MethodGet, chartersPath+"/"+url.PathEscape(name)+"/history", url.Values{"limit": {"1000"}}, nil, &out); err != nil {
+	if err := p.call(ctx, http.MethodGet, chartersPath+"/"+url.PathEscape(name)+"/history", url.Values{"limit": {"1000"}},
+		nil, &out); err != nil {
 		return err
 	}
 	return a.print(out, func() error {
@@ -352,6 +373,7 @@ func (a *app) charterHistory(ctx context.Context, c *cli.Command) error {
 			rows = append(rows, []string{when(x.At), x.State, shown(x.By), fmt.Sprintf("%d of %d", x.Done, x.Steps),
 				x.Digest[:min(12, len(x.Digest))], shown(x.Says)})
 		}
-		return a.table([]column{{"WHEN", false}, {"STATE", false}, {"BY", false}, {"STEPS", false}, {"FILES", false}, {"PROBLEM", false}}, rows)
+		return a.table([]column{{"WHEN", false}, {"STATE", false}, {"BY", false}, {"STEPS", false}, {"FILES", false},
+			{"PROBLEM", false}}, rows)
 	})
 }

@@ -18,16 +18,19 @@ func TestChartersOnTheCommandLine(t *testing.T) {
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	is, _ := harness.Standin(t, standin.Faults{}, "plates")
 	dir := t.TempDir()
-	write(t, filepath.Join(dir, "house", "a.yaml"), []byte("charter: house\nbuckets:\n  drawers: {versioning: on, quota: '${room}'}\nkeys:\n  visitor: {role: reader}\n"))
-	write(t, filepath.Join(dir, "house", "b.yml"), []byte("endpoints:\n  annex:\n    url: "+is.URL+"\n    key: "+harness.StandinKey+
-		"\n    secret: {file: DIR/secret}\nreplication:\n  out: {bucket: drawers, targets: [{address: '@annex/plates'}], existing: backfill, mend: true}\n"))
+	write(t, filepath.Join(dir, "house", "a.yaml"),
+		[]byte("charter: house\nbuckets:\n  drawers: {versioning: on, quota: '${room}'}\nkeys:\n  visitor: {role: reader}\n"))
+	write(t, filepath.Join(dir, "house", "b.yml"),
+		[]byte("endpoints:\n  annex:\n    url: "+is.URL+"\n    key: "+harness.StandinKey+
+			"\n    secret: {file: DIR/secret}\nreplication:\n  out: {bucket: drawers, targets: [{address: '@annex/plates'}], existing: backfill, mend: true}\n"))
 	b, err := os.ReadFile(filepath.Join(dir, "house", "b.yml"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	write(t, filepath.Join(dir, "house", "b.yml"), []byte(strings.ReplaceAll(string(b), "DIR", dir)))
 	write(t, filepath.Join(dir, "house", "notes.txt"), []byte("not of the charter"))
-	write(t, filepath.Join(dir, "bad.yaml"), []byte("charter: house\nbuckets:\n  drawers: {verzioning: on}\n  x: {quota: lots}\n"))
+	write(t, filepath.Join(dir, "bad.yaml"),
+		[]byte("charter: house\nbuckets:\n  drawers: {verzioning: on}\n  x: {quota: lots}\n"))
 	for _, st := range []step{
 		{"charter list", 0, "No charter was enacted"},
 		{"charter compare DIR/bad.yaml", 1, "DIR/bad.yaml:3:13"},
@@ -67,7 +70,8 @@ func TestChartersOnTheCommandLine(t *testing.T) {
 	}
 	code, out, _ = run(t, s, "", "charter", "schema")
 	var schema map[string]any
-	if err := json.Unmarshal([]byte(out), &schema); code != 0 || err != nil || !strings.Contains(out, "deleteMarkers") || schema["$defs"] == nil {
+	if err := json.Unmarshal([]byte(out), &schema); code != 0 || err != nil || !strings.Contains(out, "deleteMarkers") ||
+		schema["$defs"] == nil {
 		t.Errorf("the schema: %v", err)
 	}
 }

@@ -35,34 +35,43 @@ const findHelp = `Tests are joined by and, or, not and brackets:
 const savedFindsPath = "/api/v1/find/saved"
 
 func (a *app) findCommand() *cli.Command {
-	return &cli.Command{Name: "find", Usage: "find objects by what they are", ArgsUsage: "EXPRESSION", Commands: []*cli.Command{
-		{Name: "index", Usage: "say how the indexes are by which large buckets are found in",
-			Description: "Without one find looks at objects, some 300,000 a second.\n\n" + examples("spindle find index", "spindle find index --json"),
-			Action:      a.findIndex},
-		{Name: "rebuild", Usage: "build the index of a bucket anew", ArgsUsage: "BUCKET",
-			Description: "It is made of what is in the catalog, and nothing is lost by it. Until it is ready find looks at objects.\n\n" +
-				examples("spindle find rebuild plates", "spindle find rebuild plates --json"),
-			Action: a.findRebuild},
-		{Name: "save", Usage: "keep a question under a name", ArgsUsage: "NAME EXPRESSION",
-			Description: examples("spindle find save large 'size over 20 MiB'", "spindle find save unchecked 'not tag checked is yes' --bucket plates"),
-			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
-				&cli.BoolFlag{Name: "versions", Usage: "previous versions too"}}, Action: a.findSave},
-		{Name: "saved", Usage: "list the questions that are kept", Description: examples("spindle find saved", "spindle find saved --json"),
-			Action: listing[desk.SavedFind]{path: savedFindsPath, field: "finds", none: "No question is kept: spindle find save NAME EXPRESSION.",
-				columns: []column{{"NAME", false}, {"QUESTION", false}, {"IN", false}, {"SAVED BY", false}},
-				row: func(f desk.SavedFind) []string {
-					return []string{f.Name, shown(f.Expression), cmpOr(strings.Join(f.Buckets, ", "), "all buckets"), shown(f.By)}
-				}}.action(a)},
-		{Name: "forget", Usage: "forget a question", ArgsUsage: "NAME", Description: examples("spindle find forget large", "spindle find forget large --json"),
-			Action: a.forgetSaved(savedFindsPath)},
-	},
+	return &cli.Command{Name: "find", Usage: "find objects by what they are", ArgsUsage: "EXPRESSION",
+		Commands: []*cli.Command{
+			{Name: "index", Usage: "say how the indexes are by which large buckets are found in",
+				Description: "Without one find looks at objects, some 300,000 a second.\n\n" +
+					examples("spindle find index", "spindle find index --json"),
+				Action: a.findIndex},
+			{Name: "rebuild", Usage: "build the index of a bucket anew", ArgsUsage: "BUCKET",
+				Description: "It is made of what is in the catalog, and nothing is lost by it. Until it is ready find looks at objects.\n\n" +
+					examples("spindle find rebuild plates", "spindle find rebuild plates --json"),
+				Action: a.findRebuild},
+			{Name: "save", Usage: "keep a question under a name", ArgsUsage: "NAME EXPRESSION",
+				Description: examples("spindle find save large 'size over 20 MiB'",
+					"spindle find save unchecked 'not tag checked is yes' --bucket plates"),
+				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
+					&cli.BoolFlag{Name: "versions", Usage: "previous versions too"}}, Action: a.findSave},
+			{Name: "saved", Usage: "list the questions that are kept", Description: examples("spindle find saved",
+				"spindle find saved --json"),
+				Action: listing[desk.SavedFind]{path: savedFindsPath, field: "finds",
+					none:    "No question is kept: spindle find save NAME EXPRESSION.",
+					columns: []column{{"NAME", false}, {"QUESTION", false}, {"IN", false}, {"SAVED BY", false}},
+					row: func(f desk.SavedFind) []string {
+						return []string{f.Name, shown(f.Expression), cmpOr(strings.Join(f.Buckets, ", "), "all buckets"), shown(f.By)}
+					}}.action(a)},
+			{Name: "forget", Usage: "forget a question", ArgsUsage: "NAME", Description: examples("spindle find forget large",
+				"spindle find forget large --json"),
+				Action: a.forgetSaved(savedFindsPath)},
+		},
 		Description: "Looks through all buckets that one may list and read, or through those named, by key. What was acknowledged " +
 			"before is in the answer.\n\n" + findHelp + "\n\n" +
 			examples("spindle find 'size over 20 MiB and not tag checked is yes'",
 				"spindle find 'field taxon begins with Drosera' --bucket plates --show taxon,collector",
-				"spindle find 'lacks field collector' --bucket plates --count", "spindle find 'size over 1 MiB' --sort largest --limit 10",
-				"spindle find 'tag checked is no' --bucket plates --as-of 7d", "spindle find 'age over 2 years' --bucket plates --move-to cellar --rehearse",
-				"spindle find 'field licence is mine' --bucket plates --annotate 'licence=CC0 1.0'", "spindle find 'age over 1 year' --csv > old.csv"),
+				"spindle find 'lacks field collector' --bucket plates --count",
+				"spindle find 'size over 1 MiB' --sort largest --limit 10",
+				"spindle find 'tag checked is no' --bucket plates --as-of 7d",
+				"spindle find 'age over 2 years' --bucket plates --move-to cellar --rehearse",
+				"spindle find 'field licence is mine' --bucket plates --annotate 'licence=CC0 1.0'",
+				"spindle find 'age over 1 year' --csv > old.csv"),
 		Flags: local(&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
 			&cli.BoolFlag{Name: "versions", Usage: "previous versions too"},
 			&cli.StringSliceFlag{Name: "show", Usage: "show these metadata `FIELDS` too, with commas between them"},
@@ -216,11 +225,13 @@ func (a *app) findList(ctx context.Context, c *cli.Command, p *api, ask desk.Fin
 func (a *app) findCSV(ctx context.Context, p *api, ask desk.FindAsk, after string, limit int, show []string) error {
 	w := csv.NewWriter(a.Out)
 	w.UseCRLF = true // RFC 4180
-	if err := w.Write(append([]string{"bucket", "key", "size", "changed", "type", "tier", "version", "current", "etag"}, show...)); err != nil {
+	if err := w.Write(append([]string{"bucket", "key", "size", "changed", "type", "tier", "version", "current", "etag"},
+		show...)); err != nil {
 		return err
 	}
 	_, err := p.findPages(ctx, ask, after, limit, func(o desk.FoundObject) error {
-		row := []string{o.Bucket, o.Key, strconv.FormatInt(o.Size, 10), o.Created.UTC().Format(time.RFC3339Nano), o.ContentType, o.Tier,
+		row := []string{o.Bucket, o.Key, strconv.FormatInt(o.Size, 10), o.Created.UTC().Format(time.RFC3339Nano),
+			o.ContentType, o.Tier,
 			o.Version, strconv.FormatBool(o.Current), o.ETag}
 		for _, name := range show {
 			row = append(row, o.Metadata[name])
@@ -262,11 +273,13 @@ func (a *app) findIndex(ctx context.Context, c *cli.Command) error {
 			}
 			rows[i] = []string{n.Bucket, n.State, count(n.Objects), size(n.Bytes), each, strconv.Itoa(n.Segments), built}
 		}
-		if err := a.table([]column{{"BUCKET", false}, {"STATE", false}, {"OBJECTS", true}, {"SIZE", true}, {"AN OBJECT", true}, {"SEGMENTS", true},
+		if err := a.table([]column{{"BUCKET", false}, {"STATE", false}, {"OBJECTS", true}, {"SIZE", true},
+			{"AN OBJECT", true}, {"SEGMENTS", true},
 			{"BUILT", false}}, rows); err != nil {
 			return err
 		}
-		a.note("They are %s of the journal behind, of which find looks at the objects.", things(int64(x.Behind), "entry", "entries"))
+		a.note("They are %s of the journal behind, of which find looks at the objects.",
+			things(int64(x.Behind), "entry", "entries"))
 		return nil
 	})
 }
@@ -276,7 +289,8 @@ func (a *app) findRebuild(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := p.call(ctx, http.MethodPost, "/api/v1/find/indexes/"+url.PathEscape(name)+"/rebuild", nil, nil, nil); err != nil {
+	if err := p.call(ctx, http.MethodPost, "/api/v1/find/indexes/"+url.PathEscape(name)+"/rebuild", nil, nil,
+		nil); err != nil {
 		return err
 	}
 	return a.print(map[string]string{"rebuilds": name}, func() error {

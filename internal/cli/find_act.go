@@ -45,7 +45,8 @@ func (a *app) question(ctx context.Context, c *cli.Command) (p *api, ask desk.Fi
 			return p, ask, nil
 		}
 	}
-	return nil, ask, fault.New(fault.NotFound, "saved-missing", "no question is saved as %q", c.String("saved")).In("saved").
+	return nil, ask, fault.New(fault.NotFound, "saved-missing", "no question is saved as %q",
+		c.String("saved")).In("saved").
 		Do("spindle find saved names those there are")
 }
 
@@ -60,7 +61,8 @@ func (a *app) findSave(ctx context.Context, c *cli.Command) error {
 
 // givenAct names what is to be done with what is found; "" for nothing.
 func givenAct(c *cli.Command) works.Act {
-	for act, flags := range map[works.Act][]string{works.ActAnnotate: {"annotate", "unset", "tag", "untag"}, works.ActMove: {"move-to"},
+	for act, flags := range map[works.Act][]string{works.ActAnnotate: {"annotate", "unset", "tag", "untag"},
+		works.ActMove: {"move-to"},
 		works.ActCopy: {"copy-to"}, works.ActRemove: {"remove"}, works.ActPutBack: {"put-back"}} {
 		for _, f := range flags {
 			if c.IsSet(f) {
@@ -73,7 +75,8 @@ func givenAct(c *cli.Command) works.Act {
 
 // foundOrder reads what is ordered of one bucket.
 func foundOrder(c *cli.Command, expression, bucket string, act works.Act) (in desk.OrderIn, err error) {
-	in = desk.OrderIn{Kind: "found", Bucket: bucket, Where: expression, Act: string(act), Tier: c.String("move-to"), AsOf: c.String("put-back")}
+	in = desk.OrderIn{Kind: "found", Bucket: bucket, Where: expression, Act: string(act), Tier: c.String("move-to"),
+		AsOf: c.String("put-back")}
 	if in.Metadata.Set, err = pairs("annotate", c.StringSlice("annotate")); err != nil {
 		return in, err
 	}
@@ -117,7 +120,8 @@ func (a *app) actIn(ctx context.Context, c *cli.Command, p *api, in desk.OrderIn
 		return err
 	}
 	n := r.Total()
-	says := fmt.Sprintf("%s of %s, %s, would be %s.", things(n, "object", "objects"), in.Bucket, size(r.Bytes), works.Acts[act])
+	says := fmt.Sprintf("%s of %s, %s, would be %s.", things(n, "object", "objects"), in.Bucket, size(r.Bytes),
+		works.Acts[act])
 	if c.Bool("rehearse") {
 		return a.print(r, func() error {
 			_, err := fmt.Fprintln(a.Out, says)
@@ -141,7 +145,8 @@ func (a *app) actIn(ctx context.Context, c *cli.Command, p *api, in desk.OrderIn
 		if l := o.Counts["left"]; l > 0 {
 			left = fmt.Sprintf("; %s were left, because they changed meanwhile or are so already", count(l))
 		}
-		_, err := fmt.Fprintf(a.Out, "%s of %s, %s, %s%s.\n", things(o.Counts[works.Acts[act]], "object", "objects"), in.Bucket, size(o.Bytes),
+		_, err := fmt.Fprintf(a.Out, "%s of %s, %s, %s%s.\n", things(o.Counts[works.Acts[act]], "object", "objects"),
+			in.Bucket, size(o.Bytes),
 			works.Acts[act], left)
 		return err
 	})

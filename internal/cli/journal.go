@@ -28,7 +28,8 @@ func (a *app) journalCommand() *cli.Command {
 		{Name: "list", Usage: "list changes, latest first", ArgsUsage: "[BUCKET]",
 			Description: examples("spindle journal list plates --limit 20",
 				"spindle journal list loans --kind deleted --kind 'renamed away' --since 7d",
-				"spindle journal list --who scanner-2 --json", "spindle journal list plates --since 2026-11-01 --until 2026-12-01 --limit 0 --csv"),
+				"spindle journal list --who scanner-2 --json",
+				"spindle journal list plates --since 2026-11-01 --until 2026-12-01 --limit 0 --csv"),
 			Flags: append(slices.Clone(filters), saved, &cli.StringFlag{Name: "since",
 				Usage: "not before `TIME`, such as 2026-11-20, or 36h ago"}, &cli.StringFlag{Name: "until", Usage: "before `TIME`"},
 				&cli.StringFlag{Name: "before", Usage: "go on from this `POSITION`"},
@@ -124,7 +125,8 @@ func (a *app) journalList(ctx context.Context, c *cli.Command) error {
 				}
 				continue
 			}
-			rows, plain = append(rows, journalRow(e)), append(plain, []string{e.Position, e.At.UTC().Format(time.RFC3339Nano), e.Kind, e.Bucket, e.Key,
+			rows, plain = append(rows, journalRow(e)), append(plain, []string{e.Position, e.At.UTC().Format(time.RFC3339Nano),
+				e.Kind, e.Bucket, e.Key,
 				fmt.Sprint(e.Size), e.Who, e.Source, e.Says})
 		}
 		if page.Next == "" || n >= limit {
@@ -230,7 +232,8 @@ func (a *app) journalFollow(ctx context.Context, c *cli.Command) error {
 func (a *app) journalCSV(rows [][]string) error {
 	w := csv.NewWriter(a.Out)
 	w.UseCRLF = true // RFC 4180
-	if err := w.WriteAll(append([][]string{{"position", "at", "kind", "bucket", "key", "size", "who", "source", "says"}}, rows...)); err != nil {
+	if err := w.WriteAll(append([][]string{{"position", "at", "kind", "bucket", "key", "size", "who", "source", "says"}},
+		rows...)); err != nil {
 		return err
 	}
 	return w.Error()

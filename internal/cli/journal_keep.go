@@ -20,12 +20,14 @@ func (a *app) journalKeepCommands() []*cli.Command {
 	return []*cli.Command{
 		{Name: "show", Usage: "say how the journal of a bucket is kept, and what it occupies", ArgsUsage: "BUCKET",
 			Description: examples("spindle journal show plates", "spindle journal show plates --json"), Action: a.journalShow},
-		{Name: "change", Usage: "change how long the journal of a bucket is kept, pause it, go on with it", ArgsUsage: "BUCKET",
+		{Name: "change", Usage: "change how long the journal of a bucket is kept, pause it, go on with it",
+			ArgsUsage: "BUCKET",
 			Description: "What is older goes within an hour, once every reader of the journal has had it. While it is paused " +
 				"changes of objects are not recorded, and what is there stays; usage, replication, rules and posts go on.\n\n" +
 				examples("spindle journal change plates --keep 400d", "spindle journal change loans --recording paused",
 					"spindle journal change loans --recording on --keep ever"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "keep", Usage: "how `LONG` entries are kept at least, such as 400d; ever for as long as the service keeps its journal"},
+			Flags: []cli.Flag{&cli.StringFlag{Name: "keep",
+				Usage: "how `LONG` entries are kept at least, such as 400d; ever for as long as the service keeps its journal"},
 				&cli.StringFlag{Name: "recording", Usage: "on or paused"},
 				&cli.IntFlag{Name: "if-revision", Usage: "only if the bucket's settings are still at this `REVISION`"}, yesFlag()},
 			Action: a.journalChange},
@@ -126,7 +128,8 @@ func keptDays(s string) (int, error) {
 	}
 	days, err := strconv.Atoi(strings.TrimSuffix(s, "d"))
 	if err != nil || days < 1 {
-		return 0, fault.New(fault.Invalid, "keep", "%q is no time to keep a journal", s).In("keep").Do("give whole days, such as 400d, or ever")
+		return 0, fault.New(fault.Invalid, "keep", "%q is no time to keep a journal",
+			s).In("keep").Do("give whole days, such as 400d, or ever")
 	}
 	return days, nil
 }
@@ -150,15 +153,19 @@ func (a *app) journalSavedCommands(filters []cli.Flag) []*cli.Command {
 			Description: examples("spindle journal save removals --kind removed --kind 'removed for good'",
 				"spindle journal save scans plates --who scanner-2"),
 			Flags: filters, Action: a.journalSave},
-		{Name: "saved", Usage: "list the filters that are kept", Description: examples("spindle journal saved", "spindle journal saved --json"),
+		{Name: "saved", Usage: "list the filters that are kept", Description: examples("spindle journal saved",
+			"spindle journal saved --json"),
 			Action: listing[desk.SavedFilter]{path: savedFiltersPath, field: "filters",
-				none:    "No filter is kept: spindle journal save NAME [BUCKET].",
-				columns: []column{{"NAME", false}, {"BUCKET", false}, {"KEYS", false}, {"KINDS", false}, {"BY", false}, {"SAVED BY", false}},
+				none: "No filter is kept: spindle journal save NAME [BUCKET].",
+				columns: []column{{"NAME", false}, {"BUCKET", false}, {"KEYS", false}, {"KINDS", false}, {"BY", false},
+					{"SAVED BY", false}},
 				row: func(f desk.SavedFilter) []string {
-					return []string{f.Name, cmpOr(f.Bucket, "all"), shown(f.Prefix), strings.Join(f.Kinds, ", "), shown(f.Who), shown(f.By)}
+					return []string{f.Name, cmpOr(f.Bucket, "all"), shown(f.Prefix), strings.Join(f.Kinds, ", "), shown(f.Who),
+						shown(f.By)}
 				}}.action(a)},
 		{Name: "forget", Usage: "forget a filter", ArgsUsage: "NAME",
-			Description: examples("spindle journal forget removals", "spindle journal forget removals --json"), Action: a.forgetSaved(savedFiltersPath)},
+			Description: examples("spindle journal forget removals", "spindle journal forget removals --json"),
+			Action:      a.forgetSaved(savedFiltersPath)},
 	}
 }
 

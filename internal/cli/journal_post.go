@@ -19,25 +19,34 @@ func (a *app) journalPostCommand() *cli.Command {
 			"A batch that is not answered with success is posted again, with pauses that grow, and nothing after it before. Requests are signed by " +
 			"HMAC with SHA-256 (RFC 9421).",
 		Commands: []*cli.Command{
-			{Name: "add", Usage: "have changes posted from now on; the secret that signs them is shown once", ArgsUsage: "NAME URL",
+			{Name: "add", Usage: "have changes posted from now on; the secret that signs them is shown once",
+				ArgsUsage: "NAME URL",
 				Description: examples("spindle journal post add indexer https://hooks.example/changes --bucket plates --kind written --kind deleted",
 					"spindle journal post add all https://hooks.example/all"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only changes of this `BUCKET`"},
 					&cli.StringFlag{Name: "prefix", Usage: "only of keys beneath this `PREFIX`"},
-					&cli.StringSliceFlag{Name: "kind", Usage: "only entries of this `KIND`, may be repeated: written, deleted, annotated, ..."}},
+					&cli.StringSliceFlag{Name: "kind",
+						Usage: "only entries of this `KIND`, may be repeated: written, deleted, annotated, ..."}},
 				Action: a.postAdd},
-			{Name: "list", Usage: "list where changes are posted, with how far behind", Description: examples("spindle journal post list", "spindle journal post list --json"),
+			{Name: "list", Usage: "list where changes are posted, with how far behind",
+				Description: examples("spindle journal post list", "spindle journal post list --json"),
 				Action: listing[desk.PostInfo]{path: "/api/v1/journal/posts", field: "posts", row: postRow,
-					none:    "Changes are posted nowhere: spindle journal post add NAME URL.",
-					columns: []column{{"POST", false}, {"URL", false}, {"STATE", false}, {"SENT", true}, {"BEHIND", true}, {"LAST", false}, {"PROBLEM", false}}}.action(a)},
-			{Name: "try", Usage: "post an event that tells of nothing", ArgsUsage: "NAME", Description: examples("spindle journal post try indexer", "spindle journal post try indexer --json"),
-				Action: a.postTry},
-			{Name: "pause", Usage: "post nothing for now; its place in the journal is kept, and the journal with it", ArgsUsage: "NAME",
-				Description: examples("spindle journal post pause indexer", "spindle journal post pause indexer --json"), Action: a.postTurn(false)},
+					none: "Changes are posted nowhere: spindle journal post add NAME URL.",
+					columns: []column{{"POST", false}, {"URL", false}, {"STATE", false}, {"SENT", true}, {"BEHIND", true},
+						{"LAST", false}, {"PROBLEM", false}}}.action(a)},
+			{Name: "try", Usage: "post an event that tells of nothing", ArgsUsage: "NAME",
+				Description: examples("spindle journal post try indexer", "spindle journal post try indexer --json"),
+				Action:      a.postTry},
+			{Name: "pause", Usage: "post nothing for now; its place in the journal is kept, and the journal with it",
+				ArgsUsage:   "NAME",
+				Description: examples("spindle journal post pause indexer", "spindle journal post pause indexer --json"),
+				Action:      a.postTurn(false)},
 			{Name: "resume", Usage: "go on posting where it was paused", ArgsUsage: "NAME",
-				Description: examples("spindle journal post resume indexer", "spindle journal post resume indexer --json"), Action: a.postTurn(true)},
-			{Name: "remove", Usage: "post there no more", ArgsUsage: "NAME", Description: examples("spindle journal post remove indexer", "spindle journal post remove indexer --yes"),
-				Flags: []cli.Flag{yesFlag()},
+				Description: examples("spindle journal post resume indexer", "spindle journal post resume indexer --json"),
+				Action:      a.postTurn(true)},
+			{Name: "remove", Usage: "post there no more", ArgsUsage: "NAME",
+				Description: examples("spindle journal post remove indexer", "spindle journal post remove indexer --yes"),
+				Flags:       []cli.Flag{yesFlag()},
 				Action: removing(a, "post", postsPath, func(p desk.PostInfo) string {
 					return fmt.Sprintf("Nothing more is posted to %s; what it has not had by now it never gets.", p.URL)
 				})},
@@ -68,7 +77,8 @@ func (a *app) postAdd(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var x desk.PostInfo
-	if err := p.call(ctx, http.MethodPost, "/api/v1/journal/posts", nil, map[string]any{"name": in[0], "url": in[1], "bucket": c.String("bucket"),
+	if err := p.call(ctx, http.MethodPost, "/api/v1/journal/posts", nil, map[string]any{"name": in[0], "url": in[1],
+		"bucket": c.String("bucket"),
 		"prefix": c.String("prefix"), "kinds": append([]string{}, c.StringSlice("kind")...)}, &x); err != nil {
 		return err
 	}
@@ -102,7 +112,8 @@ func (a *app) postTurn(on bool) cli.ActionFunc {
 			return err
 		}
 		var x desk.PostInfo
-		if err := p.call(ctx, http.MethodPatch, postsPath+url.PathEscape(name), nil, map[string]any{"on": on}, &x); err != nil {
+		if err := p.call(ctx, http.MethodPatch, postsPath+url.PathEscape(name), nil, map[string]any{"on": on},
+			&x); err != nil {
 			return err
 		}
 		return a.print(x, func() error {

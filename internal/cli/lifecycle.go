@@ -56,8 +56,10 @@ func (a *app) lifecycleCommand() *cli.Command {
 				Flags:  append(ruleFlags(), &cli.StringFlag{Name: "active", Usage: "on or off"}, grace, revision),
 				Action: a.lifecycleChange},
 			{Name: "remove", Usage: "remove a rule", ArgsUsage: "BUCKET RULE",
-				Description: "What it did stays done; the rules' history keeps it.\n\n" + examples("spindle lifecycle remove plates old-plates", "spindle lifecycle remove plates old-plates --if-revision 4"),
-				Flags:       []cli.Flag{revision}, Action: a.lifecycleRemove},
+				Description: "What it did stays done; the rules' history keeps it.\n\n" +
+					examples("spindle lifecycle remove plates old-plates",
+						"spindle lifecycle remove plates old-plates --if-revision 4"),
+				Flags: []cli.Flag{revision}, Action: a.lifecycleRemove},
 			{Name: "history", Usage: "list the states that the rules had, latest first", ArgsUsage: "BUCKET",
 				Description: examples("spindle lifecycle history plates",
 					"spindle lifecycle history plates --json"), Action: a.lifecycleHistory},

@@ -18,7 +18,8 @@ func (a *app) objectCommand() *cli.Command {
 	parallel := &cli.IntFlag{Name: "parallel", Usage: "how many transfers side by side", Value: 4}
 	return &cli.Command{Name: "object", Usage: "put, get, list, show, annotate, restore, copy, rename and remove objects",
 		Commands: []*cli.Command{
-			{Name: "put", Usage: "put files, folders or standard input", ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
+			{Name: "put", Usage: "put files, folders or standard input",
+				ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
 				Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths. Large files go in parts side by side: stopped at any point, the same command goes on where it was. Files of a folder that are there already, by size and digest, are not sent again, unless metadata, tags, a type or a tier are named.\n\n" +
 					examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'",
 						"spindle object put ./tray-07 germination/tray-07/ --parallel 8",
@@ -35,7 +36,8 @@ func (a *app) objectCommand() *cli.Command {
 					&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"},
 					&cli.BoolFlag{Name: "anew", Usage: "of a folder, send what is there already too"}},
 				Action: orThere(a.objectPut, a.objectPutThere)},
-			{Name: "get", Usage: "get an object, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
+			{Name: "get", Usage: "get an object, or all beneath a prefix",
+				ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
 				Description: "Every object is compared with its digest as it arrives. Files that are there already with the right size and digest are left alone, so the same command resumes.\n\n" +
 					examples("spindle object get plates/2019/moorland/FH-004217-recto.tif",
 						"spindle object get germination/tray-07/ ./tray-07 --parallel 8",
@@ -47,7 +49,8 @@ func (a *app) objectCommand() *cli.Command {
 			{Name: "list", Usage: "list what is beneath a prefix, folded at slashes", ArgsUsage: "BUCKET[/PREFIX]",
 				Description: examples("spindle object list plates/2019/", "spindle object list germination --flat --limit 50",
 					"spindle object list plates/2019/ --as-of '2026-11-20 14:00'", "spindle object list loans --versions"),
-				Flags: []cli.Flag{asOfFlag(), &cli.BoolFlag{Name: "versions", Usage: "every version and delete marker of every key"},
+				Flags: []cli.Flag{asOfFlag(), &cli.BoolFlag{Name: "versions",
+					Usage: "every version and delete marker of every key"},
 					&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"},
 					&cli.IntFlag{Name: "limit", Usage: "most entries", Value: 1000},
 					&cli.StringFlag{Name: "after", Usage: "begin after this `KEY`"}},
@@ -62,17 +65,21 @@ func (a *app) objectCommand() *cli.Command {
 				Action: orThere(a.objectShow, a.objectShowThere)},
 			a.annotateCommand(), a.verifyCommand(), a.historyCommand(), a.restoreCommand(),
 			{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes",
-				ArgsUsage: "BUCKET/KEY BUCKET/KEY", Description: "From or to an endpoint, @ENDPOINT/BUCKET/KEY, the service moves the bytes and compares their digest.\n\n" +
+				ArgsUsage: "BUCKET/KEY BUCKET/KEY",
+				Description: "From or to an endpoint, @ENDPOINT/BUCKET/KEY, the service moves the bytes and compares their digest.\n\n" +
 					examples("spindle object copy plates/2019/ attic/plates-2019/",
 						"spindle object copy @lowland-annex/plates/2019/ @old-mill/plates/2019/"),
 				Flags: []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"},
 					&cli.StringFlag{Name: "tier", Usage: "where the copy goes, which moves its bytes; the source's `TIER` otherwise"}},
 				Action: orThere(func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) },
 					a.objectCopyThere)},
-			{Name: "fetch", Usage: "have a version restored that is in a tier which is not read at once", ArgsUsage: "BUCKET/KEY",
+			{Name: "fetch", Usage: "have a version restored that is in a tier which is not read at once",
+				ArgsUsage: "BUCKET/KEY",
 				Description: "The copy is there after the time that the tier takes, and stays for some days. Said again it stays longer.\n\n" +
-					examples("spindle object fetch plates/2019/moorland/FH-004217-recto.tif", "spindle object fetch plates/2019/moorland/FH-004217-recto.tif --days 14"),
-				Flags:  []cli.Flag{versionFlag(), &cli.IntFlag{Name: "days", Usage: "how long it stays; as the tier says otherwise"}},
+					examples("spindle object fetch plates/2019/moorland/FH-004217-recto.tif",
+						"spindle object fetch plates/2019/moorland/FH-004217-recto.tif --days 14"),
+				Flags: []cli.Flag{versionFlag(), &cli.IntFlag{Name: "days",
+					Usage: "how long it stays; as the tier says otherwise"}},
 				Action: a.objectFetch},
 			{Name: "rename", Usage: "rename an object, or all beneath a prefix, without moving bytes",
 				ArgsUsage:   "BUCKET/KEY BUCKET/KEY",
@@ -84,7 +91,8 @@ func (a *app) objectCommand() *cli.Command {
 				Description: examples("spindle object remove attic/old.txt", "spindle object remove attic/2019/ --rehearse",
 					"spindle object remove loans/2026/FL-0366/specimens.csv --version 000008i5"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "version", Usage: "remove this version for good, by its `ID`"},
-					&cli.BoolFlag{Name: "with-versions", Usage: "beneath a prefix, previous versions and delete markers too, for good"},
+					&cli.BoolFlag{Name: "with-versions",
+						Usage: "beneath a prefix, previous versions and delete markers too, for good"},
 					&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
 				Action: orThere(a.objectRemove, a.objectRemoveThere)},
 		}}

@@ -70,7 +70,8 @@ func TestElsewhereOnTheCommandLine(t *testing.T) {
 		{"replication add out --from plates --to @annex/plates --review", 0, "There already, for @annex/plates: 1 object"},
 		{"replication add out --from plates --to @annex/plates --mend", 2, "--existing leave or --existing backfill"},
 		{"replication add out --from plates --to plates --existing leave", 1, "its own target"},
-		{"replication add out --from plates --to @annex/plates --mend --existing backfill --lag-target 99/1m", 0, "99 percent"},
+		{"replication add out --from plates --to @annex/plates --mend --existing backfill --lag-target 99/1m", 0,
+			"99 percent"},
 		{"replication list", 0, "@annex/plates"},
 		{"endpoint remove annex --yes", 1, "the replication rule out copies"},
 	} {

@@ -25,7 +25,8 @@ func TestRulesAreReadBothWays(t *testing.T) {
 			t.Errorf("%s: %+v, %v", text, got, err)
 		}
 	}
-	for _, text := range []string{"", "{", `{"name":"old","colour":"red","actions":[]}`, "name: old\ncolour: red\n", "- 3\n",
+	for _, text := range []string{"", "{", `{"name":"old","colour":"red","actions":[]}`, "name: old\ncolour: red\n",
+		"- 3\n",
 		"name: [", strings.Repeat("x", 2<<20)} {
 		if _, err := readRuleForms(strings.NewReader(text)); !fault.HasCode(err, "rules-document") {
 			t.Errorf("%.20q: %v", text, err)

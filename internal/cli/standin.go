@@ -13,7 +13,8 @@ import (
 
 // standinCommand runs a stand-in endpoint, for trying out how an endpoint fails.
 func (a *app) standinCommand() *cli.Command {
-	return &cli.Command{Name: "standin", Hidden: true, Usage: "run a small endpoint that fails as it is told, to try things out",
+	return &cli.Command{Name: "standin", Hidden: true,
+		Usage: "run a small endpoint that fails as it is told, to try things out",
 		Description: "Faults are JSON, such as {\"errors\": 0.1, \"outageEvery\": 300, \"outageFor\": 60}; GET and PUT\n" +
 			"/.standin/faults read and change them while it runs, GET /.standin/counts counts what was answered.\n\n" +
 			examples("spindle standin --listen 127.0.0.1:5730 --key MILLWRITER --secret sieve-and-sack",

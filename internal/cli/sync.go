@@ -112,7 +112,8 @@ func (a *app) sideOf(ctx context.Context, c *cli.Command, p *api, s string) (of 
 		return nil, nil, err
 	}
 	if at.Endpoint != "" {
-		return nil, nil, fault.New(fault.Unfinished, "sync-endpoint", "a folder of this machine and an endpoint are not synced with each other").
+		return nil, nil, fault.New(fault.Unfinished, "sync-endpoint",
+			"a folder of this machine and an endpoint are not synced with each other").
 			In("address").Do("sync the folder with a bucket, and the bucket with the endpoint")
 	}
 	if at.Key != "" && !strings.HasSuffix(at.Key, "/") {
@@ -419,7 +420,8 @@ func (a *app) syncRehearse(ctx context.Context, c *cli.Command, j *carry.Job) er
 			rows = [][]string{{"nothing", "both sides are empty", "0", ""}}
 		}
 		fmt.Fprintln(a.Out)
-		if err := a.table([]column{{"WOULD", false}, {"BECAUSE IT IS", false}, {"OBJECTS", true}, {"SIZE", true}}, rows); err != nil {
+		if err := a.table([]column{{"WOULD", false}, {"BECAUSE IT IS", false}, {"OBJECTS", true}, {"SIZE", true}},
+			rows); err != nil {
 			return err
 		}
 		if err := j.Guard.Check(&t, j.Options.Mode); err != nil {

@@ -48,7 +48,8 @@ func (a *app) readSealing(c *cli.Command, in map[string]any, job string) error {
 		return err
 	}
 	if err := a.agreed(c, "What "+job+" writes can be opened with the passphrase only. Losing the passphrase loses it: nobody "+
-		"can bring it back.\nKeep it where the service is not; spindle sync sheet says what else to keep.", "kept"); err != nil {
+		"can bring it back.\nKeep it where the service is not; spindle sync sheet says what else to keep.",
+		"kept"); err != nil {
 		return err
 	}
 	in["passphrase"], in["passphraseKept"] = words, true
@@ -193,10 +194,13 @@ func (a *app) recoverCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "the target of the job: `PLACE` is the address of a store with bucket and prefix, or a folder"},
 			&cli.StringFlag{Name: "key", Usage: "id of an access key of that store"},
-			&cli.StringFlag{Name: "secret-from", Usage: "read its secret from this `FILE`, or - for standard input", DefaultText: "asked for"},
+			&cli.StringFlag{Name: "secret-from", Usage: "read its secret from this `FILE`, or - for standard input",
+				DefaultText: "asked for"},
 			&cli.StringFlag{Name: "region", Usage: "region in which requests are signed", DefaultText: "found out"},
-			&cli.StringFlag{Name: "style", Usage: "path or host: where the bucket stands in addresses", DefaultText: "found out"},
-			&cli.StringFlag{Name: "passphrase-from", Usage: "read the passphrase from the first line of this `FILE`, or - for standard input",
+			&cli.StringFlag{Name: "style", Usage: "path or host: where the bucket stands in addresses",
+				DefaultText: "found out"},
+			&cli.StringFlag{Name: "passphrase-from",
+				Usage:       "read the passphrase from the first line of this `FILE`, or - for standard input",
 				DefaultText: "asked for"},
 			&cli.StringFlag{Name: "salt", Usage: "salt of the passphrase, from the sheet", DefaultText: "read at the target"},
 			&cli.BoolFlag{Name: "names", Usage: "with --salt: names are sealed too"},
@@ -231,7 +235,8 @@ func (a *app) syncRecover(ctx context.Context, c *cli.Command) error {
 	}
 	defer to.Close()
 	j := &carry.Job{From: from, To: to, Parallel: c.Int("parallel"), Guard: syncing.Usual, Anyway: true,
-		Options: syncing.Options{Mode: syncing.Accumulate, By: syncing.ByTime, Filter: syncing.Filter{Prefix: c.String("prefix")}}}
+		Options: syncing.Options{Mode: syncing.Accumulate, By: syncing.ByTime,
+			Filter: syncing.Filter{Prefix: c.String("prefix")}}}
 	if c.Bool("rehearse") {
 		return a.syncRehearse(ctx, c, j)
 	}
@@ -244,7 +249,8 @@ func (a *app) syncRecover(ctx context.Context, c *cli.Command) error {
 			Do("look at bucket and prefix; %s ends with the prefix that the job wrote to", c.String("from"))
 	}
 	if t.Replace.Objects > 0 {
-		if err := a.confirm(c, things(t.Replace.Objects, "file", "files")+" in "+to.Dir+" would be replaced.", "replace"); err != nil {
+		if err := a.confirm(c, things(t.Replace.Objects, "file", "files")+" in "+to.Dir+" would be replaced.",
+			"replace"); err != nil {
 			return err
 		}
 	}

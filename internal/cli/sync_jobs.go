@@ -40,7 +40,8 @@ func jobFlags() []cli.Flag {
 		&cli.StringFlag{Name: "seal", Usage: "on or off: encrypt at rest what is written into a bucket", DefaultText: "off"},
 		&cli.StringFlag{Name: "sealing", DefaultText: "none",
 			Usage: "content or names: seal contents, or names too, before they leave, with a passphrase"},
-		&cli.StringFlag{Name: "passphrase-from", Usage: "read the passphrase from the first line of this `FILE`, or - for standard input",
+		&cli.StringFlag{Name: "passphrase-from",
+			Usage:       "read the passphrase from the first line of this `FILE`, or - for standard input",
 			DefaultText: "asked for"},
 		&cli.BoolFlag{Name: "yes", Usage: "the passphrase is kept elsewhere; do not ask whether it is"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only objects with this tag, as `NAME=VALUE`; may be repeated"},
@@ -99,11 +100,13 @@ func (a *app) syncJobCommands() []*cli.Command {
 			Description: examples("spindle sync watch nightly-attic", "spindle sync watch nightly-attic --json"),
 			Action:      a.syncWatch},
 		{Name: "stop", Usage: "stop the run of a job", ArgsUsage: "NAME",
-			Description: examples("spindle sync stop nightly-attic", "spindle sync stop nightly-attic --json"), Action: a.syncStop},
+			Description: examples("spindle sync stop nightly-attic", "spindle sync stop nightly-attic --json"),
+			Action:      a.syncStop},
 		{Name: "restore", Usage: "bring back what a job wrote, to where it came from or elsewhere", ArgsUsage: "NAME",
 			Description: "A job with the settings turned round is made and rehearsed, and runs when you agree. Nothing is removed. " +
 				"What is sealed is opened; the service has the key.\n\n" +
-				examples("spindle sync restore nightly-attic", "spindle sync restore nightly-attic --to attic/back/ --prefix notes/",
+				examples("spindle sync restore nightly-attic",
+					"spindle sync restore nightly-attic --to attic/back/ --prefix notes/",
 					"spindle sync restore nightly-attic --as-of '2026-11-20 14:00' --rehearse"),
 			Flags: []cli.Flag{&cli.StringFlag{Name: "to", Usage: "bring it to this `SIDE`", DefaultText: "where it came from"},
 				&cli.StringFlag{Name: "prefix", Usage: "only keys that begin with this `PREFIX`"},
@@ -111,14 +114,16 @@ func (a *app) syncJobCommands() []*cli.Command {
 				&cli.BoolFlag{Name: "rehearse", Usage: "say what would come back; nothing is written"}, yesFlag()},
 			Action: a.syncRestore},
 		a.recoverCommand(),
-		{Name: "sheet", Usage: "say what to do when everything here is gone: a recovery sheet, without secrets", ArgsUsage: "NAME",
+		{Name: "sheet", Usage: "say what to do when everything here is gone: a recovery sheet, without secrets",
+			ArgsUsage:   "NAME",
 			Description: examples("spindle sync sheet nightly-attic", "spindle sync sheet nightly-attic --page sheet.html"),
 			Flags:       []cli.Flag{&cli.StringFlag{Name: "page", Usage: "write it as a page to print, into this `FILE`"}},
 			Action:      a.syncSheet},
 		{Name: "runs", Usage: "list the runs of a job, latest first", ArgsUsage: "NAME",
 			Description: examples("spindle sync runs nightly-attic", "spindle sync runs nightly-attic --limit 5"),
 			Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "runs that are listed"}}, Action: a.syncRuns},
-		{Name: "outcomes", Usage: "list what became of objects in a run, the latest unless one is named", ArgsUsage: "NAME [RUN]",
+		{Name: "outcomes", Usage: "list what became of objects in a run, the latest unless one is named",
+			ArgsUsage:   "NAME [RUN]",
 			Description: examples("spindle sync outcomes nightly-attic --failed", "spindle sync outcomes nightly-attic 12"),
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what failed"},
 				&cli.IntFlag{Name: "limit", Value: 100, Usage: "objects that are listed; 0 for all"}},
@@ -256,7 +261,8 @@ func (a *app) showSync(j desk.SyncInfo) error {
 		facts = append(facts, [2]string{"Next", when(*j.Next)})
 	}
 	if j.Sealing != "none" {
-		facts = append(facts, [2]string{"Seals", map[string]string{"content": "contents", "names": "contents and names"}[j.Sealing] +
+		facts = append(facts, [2]string{"Seals", map[string]string{"content": "contents",
+			"names": "contents and names"}[j.Sealing] +
 			"; spindle sync sheet " + j.Name + " says how to get them back"})
 	}
 	if j.Restores != "" {
@@ -266,7 +272,8 @@ func (a *app) showSync(j desk.SyncInfo) error {
 		facts = append(facts, [2]string{"At most", strings.Join(j.Bandwidth, "; ") + ", a second"})
 	}
 	facts = append(facts, [2]string{"Compared by", j.By}, [2]string{"Takes in", takes(j)},
-		[2]string{"Asks above", fmt.Sprintf("%s %% of the target, or %s, removed or replaced", strconv.FormatFloat(j.Share, 'g', 4, 64),
+		[2]string{"Asks above", fmt.Sprintf("%s %% of the target, or %s, removed or replaced",
+			strconv.FormatFloat(j.Share, 'g', 4, 64),
 			things(j.Most, "object", "objects"))},
 		[2]string{"Under way", things(int64(j.Parallel), "object", "objects") + " at a time"},
 		[2]string{"Runs as", shown(j.ChangedBy)}, [2]string{"Revision", strconv.Itoa(j.Revision)})
@@ -322,14 +329,16 @@ func takes(j desk.SyncInfo) string {
 }
 
 func runFacts(r *desk.SyncRunInfo) [][2]string {
-	facts := [][2]string{{"Run", strconv.FormatInt(r.ID, 10)}, {"State", r.State}, {"Asked", when(r.Asked) + " by " + shown(r.Who)}}
+	facts := [][2]string{{"Run", strconv.FormatInt(r.ID, 10)}, {"State", r.State},
+		{"Asked", when(r.Asked) + " by " + shown(r.Who)}}
 	if r.Says != "" {
 		facts = append(facts, [2]string{"Says", shown(r.Says)})
 	}
 	if r.Ended != nil && r.Started != nil {
 		facts = append(facts, [2]string{"Took", r.Ended.Sub(*r.Started).Round(10 * time.Millisecond).String()})
 	}
-	facts = append(facts, [2]string{"Wrote", fmt.Sprintf("%s, %s", things(r.Written.Objects, "object", "objects"), size(r.Written.Bytes))},
+	facts = append(facts, [2]string{"Wrote", fmt.Sprintf("%s, %s", things(r.Written.Objects, "object", "objects"),
+		size(r.Written.Bytes))},
 		[2]string{"The same", count(r.Same.Objects)}, [2]string{"Removed", count(r.Removed.Objects)})
 	if r.AtHand.Objects > 0 {
 		facts = append(facts, [2]string{"Not sent", fmt.Sprintf("%s of them, %s: there under another key, and copied",
@@ -351,7 +360,8 @@ func (a *app) syncJobRehearse(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var r desk.SyncRehearsal
-	if err := p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/rehearse", nil, map[string]any{}, &r); err != nil {
+	if err := p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/rehearse", nil, map[string]any{},
+		&r); err != nil {
 		return err
 	}
 	if err := a.print(r, func() error { return a.sayRehearsal(r) }); err != nil {
@@ -377,7 +387,8 @@ func (a *app) sayRehearsal(r desk.SyncRehearsal) error {
 	if len(rows) == 0 {
 		rows = [][]string{{"nothing", "both sides are empty", "0", "", ""}}
 	}
-	if err := a.table([]column{{"WOULD", false}, {"BECAUSE IT IS", false}, {"OBJECTS", true}, {"SIZE", true}, {"SUCH AS", false}},
+	if err := a.table([]column{{"WOULD", false}, {"BECAUSE IT IS", false}, {"OBJECTS", true}, {"SIZE", true},
+		{"SUCH AS", false}},
 		rows); err != nil {
 		return err
 	}
@@ -400,7 +411,8 @@ func (a *app) syncJobRun(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var r desk.SyncRunInfo
-	err = p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/runs", nil, map[string]any{"anyway": c.Bool("anyway")}, &r)
+	err = p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/runs", nil,
+		map[string]any{"anyway": c.Bool("anyway")}, &r)
 	if err != nil {
 		return err
 	}
@@ -508,24 +520,27 @@ func (a *app) syncRuns(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var rows [][]string
-	_, err = pages(ctx, p, syncsPath+url.PathEscape(name)+"/runs", "runs", true, url.Values{}, func(r desk.SyncRunInfo) (bool, error) {
-		took := ""
-		if r.Ended != nil && r.Started != nil {
-			took = r.Ended.Sub(*r.Started).Round(10 * time.Millisecond).String()
-		}
-		if a.json {
-			if err := a.print(r, nil); err != nil {
-				return false, err
+	_, err = pages(ctx, p, syncsPath+url.PathEscape(name)+"/runs", "runs", true, url.Values{},
+		func(r desk.SyncRunInfo) (bool, error) {
+			took := ""
+			if r.Ended != nil && r.Started != nil {
+				took = r.Ended.Sub(*r.Started).Round(10 * time.Millisecond).String()
 			}
-		}
-		rows = append(rows, []string{strconv.FormatInt(r.ID, 10), when(r.Asked), r.State, shown(r.Who), count(r.Written.Objects),
-			size(r.Written.Bytes), count(r.Removed.Objects), count(r.Failed), took})
-		return len(rows) < c.Int("limit"), nil
-	})
+			if a.json {
+				if err := a.print(r, nil); err != nil {
+					return false, err
+				}
+			}
+			rows = append(rows, []string{strconv.FormatInt(r.ID, 10), when(r.Asked), r.State, shown(r.Who),
+				count(r.Written.Objects),
+				size(r.Written.Bytes), count(r.Removed.Objects), count(r.Failed), took})
+			return len(rows) < c.Int("limit"), nil
+		})
 	if err != nil || a.json {
 		return err
 	}
-	return a.table([]column{{"RUN", true}, {"ASKED", false}, {"STATE", false}, {"BY", false}, {"WROTE", true}, {"BYTES", true},
+	return a.table([]column{{"RUN", true}, {"ASKED", false}, {"STATE", false}, {"BY", false}, {"WROTE", true},
+		{"BYTES", true},
 		{"REMOVED", true}, {"FAILED", true}, {"TOOK", true}}, rows)
 }
 
@@ -551,7 +566,8 @@ func (a *app) syncOutcomes(ctx context.Context, c *cli.Command) error {
 		q.Set("failed", "true")
 	}
 	var rows [][]string
-	_, err = pages(ctx, p, fmt.Sprintf("%s%s/runs/%d/outcomes", syncsPath, url.PathEscape(in[0]), run), "outcomes", false, q,
+	_, err = pages(ctx, p, fmt.Sprintf("%s%s/runs/%d/outcomes", syncsPath, url.PathEscape(in[0]), run), "outcomes", false,
+		q,
 		func(o desk.SyncOutcomeInfo) (bool, error) {
 			if a.json {
 				if err := a.print(o, nil); err != nil {

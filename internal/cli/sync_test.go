@@ -62,7 +62,8 @@ func TestSyncOnTheCommandLine(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(dir, "drop", "new.tif")); !os.IsNotExist(err) {
 		t.Errorf("what was drained is still there: %v", err)
 	}
-	env := map[string]string{"HOME": dir, "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key, "SPINDLE_SECRET": harness.Secret}
+	env := map[string]string{"HOME": dir, "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key,
+		"SPINDLE_SECRET": harness.Secret}
 	for _, x := range []struct {
 		answer string
 		want   int
@@ -138,7 +139,8 @@ func TestSyncJobsOnTheCommandLine(t *testing.T) {
 		{"bucket create copies", 0, "Created"},
 		{"sync DIR/scans plates/in", 0, "Wrote 12 objects"},
 		{"sync list", 0, "There is no job yet"},
-		{"sync create nightly plates/in copies/in --mode mirror --schedule @daily --zone Europe/Oslo --note trial", 0, "@daily, Europe/Oslo"},
+		{"sync create nightly plates/in copies/in --mode mirror --schedule @daily --zone Europe/Oslo --note trial", 0,
+			"@daily, Europe/Oslo"},
 		{"sync create nightly plates/in copies/in", 1, "already"},
 		{"sync create odd plates plates/in", 1, "in each other"},
 		{"sync create odd plates", 2, "NAME FROM TO"},
@@ -218,7 +220,8 @@ func TestSealedJobsOnTheCommandLine(t *testing.T) {
 	if err != nil || gerr != nil || !bytes.Equal(was, got) {
 		t.Errorf("it came back otherwise: %v, %v", err, gerr)
 	}
-	if b, err := os.ReadFile(filepath.Join(dir, "sheet.html")); err != nil || !bytes.Contains(b, []byte("RECOVERY SHEET for kept")) {
+	if b, err := os.ReadFile(filepath.Join(dir, "sheet.html")); err != nil ||
+		!bytes.Contains(b, []byte("RECOVERY SHEET for kept")) {
 		t.Errorf("the page: %v", err)
 	}
 }

@@ -19,9 +19,11 @@ import (
 func (a *app) usageCommand() *cli.Command {
 	return &cli.Command{Name: "usage", Usage: "say what is kept, how it grows, what it costs, and when it is full",
 		Description: "Prices are those of tiers, for a month. What is added a day is worked out from the last 30 days.\n\n" +
-			examples("spindle usage", "spindle usage --by tier", "spindle usage --by account", "spindle usage --by day --from 2026-10-01 --csv > days.csv",
+			examples("spindle usage", "spindle usage --by tier", "spindle usage --by account",
+				"spindle usage --by day --from 2026-10-01 --csv > days.csv",
 				"spindle usage --by who --bucket plates"),
-		Flags: []cli.Flag{&cli.StringFlag{Name: "by", Value: "bucket", Usage: "bucket, tier, state or day; for operators account; of requests: who, traffic (by bucket) or traffic-day"},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "by", Value: "bucket",
+			Usage: "bucket, tier, state or day; for operators account; of requests: who, traffic (by bucket) or traffic-day"},
 			&cli.StringFlag{Name: "bucket", Usage: "only of this `BUCKET`"},
 			&cli.StringFlag{Name: "from", Usage: "since this `DAY`, such as 2026-10-01", DefaultText: "30 days ago"},
 			&cli.StringFlag{Name: "to", Usage: "until this `DAY`", DefaultText: "today"},
@@ -135,20 +137,24 @@ func dayOf(t *time.Time) string {
 }
 
 func bucketSheet(r *desk.UsageReport) sheet {
-	s := sheet{columns: []column{{"BUCKET", false}, {"OBJECTS", true}, {"CURRENT", true}, {"PREVIOUS", true}, {"UNFINISHED", true}, {"COST A MONTH", true},
+	s := sheet{columns: []column{{"BUCKET", false}, {"OBJECTS", true}, {"CURRENT", true}, {"PREVIOUS", true},
+		{"UNFINISHED", true}, {"COST A MONTH", true},
 		{"ADDED", true}, {"A DAY", true}, {"QUOTA", true}, {"FULL ON", false}}}
 	for _, b := range r.Buckets {
 		quota, bytes := "none", ""
 		if b.Quota != nil {
 			quota, bytes = size(*b.Quota), plain(*b.Quota)
 		}
-		s.rows = append(s.rows, []string{b.Bucket, count(b.Now.Objects), size(b.Now.Bytes), size(b.Now.PreviousBytes), size(b.Unfinished),
+		s.rows = append(s.rows, []string{b.Bucket, count(b.Now.Objects), size(b.Now.Bytes), size(b.Now.PreviousBytes),
+			size(b.Unfinished),
 			money(b.Cost), more(b.Added), more(int64(b.PerDay)), quota, dayOf(b.FullOn)})
-		s.plain = append(s.plain, []string{b.Bucket, plain(b.Now.Objects), plain(b.Now.Bytes), plain(b.Now.PreviousBytes), plain(b.Unfinished),
+		s.plain = append(s.plain, []string{b.Bucket, plain(b.Now.Objects), plain(b.Now.Bytes), plain(b.Now.PreviousBytes),
+			plain(b.Unfinished),
 			strconv.FormatFloat(b.Cost, 'f', 6, 64), plain(b.Added), plain(int64(b.PerDay)), bytes, dayOf(b.FullOn)})
 	}
 	t := r.Total
-	s.says = fmt.Sprintf("%s: %s current, %s previous, %s unfinished; %s a month; %s since %s.", things(t.Now.Objects, "object", "objects"),
+	s.says = fmt.Sprintf("%s: %s current, %s previous, %s unfinished; %s a month; %s since %s.",
+		things(t.Now.Objects, "object", "objects"),
 		size(t.Now.Bytes), size(t.Now.PreviousBytes), size(t.Unfinished), money(t.Cost), more(t.Added), r.From)
 	if d := r.Disk; d != nil {
 		s.says += fmt.Sprintf("\nThe disk has %s free of %s", size(d.Free), size(d.Total))
@@ -161,34 +167,41 @@ func bucketSheet(r *desk.UsageReport) sheet {
 }
 
 func accountSheet(list []desk.AccountUsage) sheet {
-	s := sheet{columns: []column{{"ACCOUNT", false}, {"BUCKETS", true}, {"OBJECTS", true}, {"CURRENT", true}, {"PREVIOUS", true},
+	s := sheet{columns: []column{{"ACCOUNT", false}, {"BUCKETS", true}, {"OBJECTS", true}, {"CURRENT", true},
+		{"PREVIOUS", true},
 		{"UNFINISHED", true}, {"COST A MONTH", true}, {"ADDED", true}, {"A DAY", true}}, says: "Accounts that have buckets."}
 	for _, u := range list {
-		s.rows = append(s.rows, []string{u.Account, count(int64(u.Buckets)), count(u.Now.Objects), size(u.Now.Bytes), size(u.Now.PreviousBytes),
+		s.rows = append(s.rows, []string{u.Account, count(int64(u.Buckets)), count(u.Now.Objects), size(u.Now.Bytes),
+			size(u.Now.PreviousBytes),
 			size(u.Unfinished), money(u.Cost), more(u.Added), more(int64(u.PerDay))})
 		s.plain = append(s.plain, []string{u.Account, plain(int64(u.Buckets)), plain(u.Now.Objects), plain(u.Now.Bytes),
-			plain(u.Now.PreviousBytes), plain(u.Unfinished), strconv.FormatFloat(u.Cost, 'f', 6, 64), plain(u.Added), plain(int64(u.PerDay))})
+			plain(u.Now.PreviousBytes), plain(u.Unfinished), strconv.FormatFloat(u.Cost, 'f', 6, 64), plain(u.Added),
+			plain(int64(u.PerDay))})
 	}
 	return s
 }
 
 // stateSheet says in which states of storage bytes are.
 func stateSheet(r *desk.UsageReport) sheet {
-	s := sheet{columns: []column{{"BUCKET", false}, {"CURRENT", true}, {"OF THEM REPLICAS", true}, {"PREVIOUS", true}, {"UNFINISHED", true}},
+	s := sheet{columns: []column{{"BUCKET", false}, {"CURRENT", true}, {"OF THEM REPLICAS", true}, {"PREVIOUS", true},
+		{"UNFINISHED", true}},
 		says: "Replicas are what came as copies of another bucket."}
 	for _, b := range append(slices.Clone(r.Buckets), r.Total) {
 		copies := desk.Quantity{}
 		if b.Replicas != nil {
 			copies = *b.Replicas
 		}
-		s.rows = append(s.rows, []string{cmpOr(b.Bucket, "all"), size(b.Now.Bytes), size(copies.Bytes), size(b.Now.PreviousBytes), size(b.Unfinished)})
-		s.plain = append(s.plain, []string{b.Bucket, plain(b.Now.Bytes), plain(copies.Bytes), plain(b.Now.PreviousBytes), plain(b.Unfinished)})
+		s.rows = append(s.rows, []string{cmpOr(b.Bucket, "all"), size(b.Now.Bytes), size(copies.Bytes),
+			size(b.Now.PreviousBytes), size(b.Unfinished)})
+		s.plain = append(s.plain, []string{b.Bucket, plain(b.Now.Bytes), plain(copies.Bytes), plain(b.Now.PreviousBytes),
+			plain(b.Unfinished)})
 	}
 	return s
 }
 
 func tierSheet(r *desk.UsageReport) sheet {
-	s := sheet{columns: []column{{"TIER", false}, {"SIZE", true}, {"COST A MONTH", true}}, says: "Current and previous versions of all buckets."}
+	s := sheet{columns: []column{{"TIER", false}, {"SIZE", true}, {"COST A MONTH", true}},
+		says: "Current and previous versions of all buckets."}
 	for _, t := range r.Total.Tiers {
 		s.rows = append(s.rows, []string{t.Tier, size(t.Bytes), money(t.Cost)})
 		s.plain = append(s.plain, []string{t.Tier, plain(t.Bytes), strconv.FormatFloat(t.Cost, 'f', 6, 64)})
@@ -207,11 +220,15 @@ func daySheet(r *desk.UsageReport) sheet {
 }
 
 func trafficSheet(by string, list []desk.TrafficInfo) sheet {
-	s := sheet{columns: []column{{map[string]string{"who": "WHO", "bucket": "BUCKET", "day": "DAY"}[by], false}, {"READS", true}, {"WRITES", true},
-		{"LISTS", true}, {"OTHERS", true}, {"FAILED", true}, {"IN", true}, {"OUT", true}}, says: "Requests of the wire; those of the desk are not counted."}
+	s := sheet{columns: []column{{map[string]string{"who": "WHO", "bucket": "BUCKET", "day": "DAY"}[by], false},
+		{"READS", true}, {"WRITES", true},
+		{"LISTS", true}, {"OTHERS", true}, {"FAILED", true}, {"IN", true}, {"OUT", true}},
+		says: "Requests of the wire; those of the desk are not counted."}
 	for _, t := range list {
-		s.rows = append(s.rows, []string{shown(t.Of), count(t.Reads), count(t.Writes), count(t.Lists), count(t.Others), count(t.Failed), size(t.In), size(t.Out)})
-		s.plain = append(s.plain, []string{t.Of, plain(t.Reads), plain(t.Writes), plain(t.Lists), plain(t.Others), plain(t.Failed), plain(t.In), plain(t.Out)})
+		s.rows = append(s.rows, []string{shown(t.Of), count(t.Reads), count(t.Writes), count(t.Lists), count(t.Others),
+			count(t.Failed), size(t.In), size(t.Out)})
+		s.plain = append(s.plain, []string{t.Of, plain(t.Reads), plain(t.Writes), plain(t.Lists), plain(t.Others),
+			plain(t.Failed), plain(t.In), plain(t.Out)})
 	}
 	return s
 }

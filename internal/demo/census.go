@@ -26,7 +26,8 @@ func Census(ctx context.Context, to *store.Store) error {
 	for _, x := range []*census.Census{
 		{Name: "plates-weekly", From: syncing.Place{Bucket: "plates"}, Next: &week, Spec: census.Spec{Columns: census.Usual,
 			Format: census.CSV, Schedule: "0 5 * * 0", Note: "what the committee reads"}},
-		{Name: "large", Spec: census.Spec{Columns: []string{"bucket", "key", "version", "state", "size", "changed", "tier", "field taxon"},
+		{Name: "large", Spec: census.Spec{Columns: []string{"bucket", "key", "version", "state", "size", "changed", "tier",
+			"field taxon"},
 			Format: census.Parquet, Where: "size over 300 KiB", Versions: true}},
 	} {
 		x.Account, x.On, x.To = Account, true, syncing.Place{Bucket: "reports"}

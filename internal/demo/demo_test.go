@@ -152,7 +152,8 @@ func journalInOrder(t *testing.T, s *store.Store) {
 		}
 		for _, e := range p.Entries {
 			if e.At.Before(before.At) {
-				t.Fatalf("%s/%s, %s at %s, stands behind %s/%s at %s", e.Bucket, e.Key, e.Kind, e.At, before.Bucket, before.Key, before.At)
+				t.Fatalf("%s/%s, %s at %s, stands behind %s/%s at %s", e.Bucket, e.Key, e.Kind, e.At, before.Bucket, before.Key,
+					before.At)
 			}
 			before = e
 			read++

@@ -157,8 +157,9 @@ func distant(ctx context.Context, to *store.Store, e *endpoint.Endpoint, is *sta
 	if err := is.Hold.Make(bodies, by.At); err != nil && !errors.Is(err, hold.ErrBucket) {
 		return err
 	}
-	t := &tier.Tier{Name: "annex", Note: "at the annex in the lowlands", Copies: 1, Sealed: true, Price: 4_000, Requests: 500_000,
-		Volumes: []tier.Volume{{Place: &tier.Place{Endpoint: e.ID, Name: e.Name, Bucket: bodies}}}}
+	t := &tier.Tier{Name: "annex", Note: "at the annex in the lowlands", Copies: 1, Sealed: true, Price: 4_000,
+		Requests: 500_000,
+		Volumes:  []tier.Volume{{Place: &tier.Place{Endpoint: e.ID, Name: e.Name, Bucket: bodies}}}}
 	if err := to.AddTier(ctx, t, by); err != nil && !fault.HasCode(err, "tier-exists") {
 		return err
 	}

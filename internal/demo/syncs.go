@@ -27,7 +27,8 @@ func Drop(dir string) error {
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			return err
 		}
-		if err := os.WriteFile(path, notes(uint64(9000+i), places[i%len(places)], collectors[i%len(collectors)]), 0o644); err != nil {
+		if err := os.WriteFile(path, notes(uint64(9000+i), places[i%len(places)], collectors[i%len(collectors)]),
+			0o644); err != nil {
 			return err
 		}
 		if err := os.Chtimes(path, at, at); err != nil {
@@ -71,7 +72,8 @@ func (s Standins) Sync(ctx context.Context, to *store.Store, secrets Secrets, dr
 		return syncing.Spec{Mode: mode, By: syncing.ByTime, Links: "skip", Parallel: 8, Guard: syncing.Usual, Note: note}
 	}
 	for _, j := range []*syncing.Job{
-		{Name: "nightly-attic", From: syncing.Place{Bucket: "attic"}, To: syncing.Place{Endpoint: "old-mill", Bucket: "attic"},
+		{Name: "nightly-attic", From: syncing.Place{Bucket: "attic"}, To: syncing.Place{Endpoint: "old-mill",
+			Bucket: "attic"},
 			Spec: usual(syncing.Mirror, "what nobody looks at, kept twice"), Next: &night},
 		{Name: "trip-notes", From: syncing.Place{Folder: drop}, To: syncing.Place{Bucket: "field-notes", Prefix: "in/"},
 			Spec: usual(syncing.Drain, "what comes back from collecting trips")},

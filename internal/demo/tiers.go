@@ -24,7 +24,8 @@ func tiers(ctx context.Context, s *store.Store, dir string, at time.Time) error 
 			Stay: 90, Volumes: []tier.Volume{at1("cellar-north"), at1("cellar-south")},
 			Restore: &tier.Restore{Delay: 30 * time.Second, Days: 7}},
 	} {
-		if err := s.AddTier(ctx, t, by); err != nil && !fault.HasCode(err, "tier-exists") && !fault.HasCode(err, "volume-taken") {
+		if err := s.AddTier(ctx, t, by); err != nil && !fault.HasCode(err, "tier-exists") &&
+			!fault.HasCode(err, "volume-taken") {
 			return err
 		}
 	}
@@ -40,7 +41,8 @@ func rules(ctx context.Context, s *store.Store, at time.Time) error {
 	large := int64(16 << 10)
 	none := time.Duration(0)
 	by := catalog.Author{At: at, Who: OwnerKey, Source: "10.4.0.11"}
-	uploads := lifecycle.Form{Name: "unfinished-uploads", Actions: []lifecycle.ActionForm{{Of: "uploads", Do: "remove", Days: days(30)}}}
+	uploads := lifecycle.Form{Name: "unfinished-uploads", Actions: []lifecycle.ActionForm{{Of: "uploads", Do: "remove",
+		Days: days(30)}}}
 	for bucket, forms := range map[string][]lifecycle.Form{
 		"plates": {
 			{Name: "old-plates", Scope: lifecycle.ScopeForm{LeaveOut: []string{"*-label.txt"}, SizeFrom: &large},

@@ -67,7 +67,8 @@ func (d *Desk) listAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
 }
 
 func findingInfo(f *catalog.AuditFinding) FindingInfo {
-	x := FindingInfo{Check: f.Check, Subject: f.Subject, Grade: string(f.Grade), Says: f.Says, Why: f.Why, Cost: f.Cost, Fix: f.Fix,
+	x := FindingInfo{Check: f.Check, Subject: f.Subject, Grade: string(f.Grade), Says: f.Says, Why: f.Why, Cost: f.Cost,
+		Fix:  f.Fix,
 		Page: f.Page, First: f.First}
 	if a := f.Accepted; a != nil {
 		x.Accepted = &AcceptedInfo{a.By, a.Why, a.Until}
@@ -110,7 +111,8 @@ func (d *Desk) acceptFinding(ctx context.Context, in *struct {
 		}
 		until = &at
 	}
-	return nil, d.store.Catalog.AcceptFinding(ctx, who(ctx).subject.Account, in.Body.Check, in.Body.Subject, in.Body.Why, until, by)
+	return nil, d.store.Catalog.AcceptFinding(ctx, who(ctx).subject.Account, in.Body.Check, in.Body.Subject, in.Body.Why,
+		until, by)
 }
 
 // auditConcern says on the overview that the audit found something serious that nobody lets

@@ -61,11 +61,13 @@ func TestAudit(t *testing.T) {
 	if x := findings(p, "POST", "/api/v1/audit/run")["no-versioning plates"]; x["accepted"] == nil || x["first"] != first {
 		t.Errorf("found again: %v", x)
 	}
-	if st, _ := p.ask("POST", "/api/v1/audit/accept", map[string]any{"check": "no-versioning", "subject": "empty", "why": "x",
+	if st, _ := p.ask("POST", "/api/v1/audit/accept", map[string]any{"check": "no-versioning", "subject": "empty",
+		"why":   "x",
 		"until": "30d"}); st != 404 {
 		t.Errorf("what was not found is accepted: %d", st)
 	}
-	if st, e := p.ask("GET", "/api/v1/overview", nil); st != 200 || !strings.Contains(fmt.Sprint(e["concerns"]), "the audit") {
+	if st, e := p.ask("GET", "/api/v1/overview", nil); st != 200 || !strings.Contains(fmt.Sprint(e["concerns"]),
+		"the audit") {
 		t.Errorf("the overview: %d %v", st, e["concerns"])
 	}
 	if err := c.SetVersioning(t.Context(), "plates", true); err != nil {
@@ -79,7 +81,8 @@ func TestAudit(t *testing.T) {
 	if st, e := v.signInAs(map[string]string{"key": k.ID, "secret": k.Secret}); st != 201 {
 		t.Fatalf("%d %v", st, e)
 	}
-	if got := fmt.Sprint(findings(v, "POST", "/api/v1/audit/run")); strings.Contains(got, "plates") || strings.Contains(got, "annex") ||
+	if got := fmt.Sprint(findings(v, "POST", "/api/v1/audit/run")); strings.Contains(got, "plates") ||
+		strings.Contains(got, "annex") ||
 		strings.Contains(got, harness.Key) {
 		t.Errorf("another account sees %s", got)
 	}
@@ -105,14 +108,16 @@ func TestAuditFindsConflicts(t *testing.T) {
 	rule := func(name, prefix string, days int) {
 		t.Helper()
 		ok("PUT", "/api/v1/buckets/plates/lifecycle/rules/"+name, map[string]any{"rule": map[string]any{"name": name,
-			"scope": map[string]any{"prefix": prefix}, "actions": []any{map[string]any{"of": "current", "do": "remove", "days": days}}}})
+			"scope": map[string]any{"prefix": prefix}, "actions": []any{map[string]any{"of": "current", "do": "remove",
+				"days": days}}}})
 	}
 	rule("all", "", 30)
 	rule("scans", "scans/", 90)
 	rule("soon", "scans/", 9)
 	for name, priority := range map[string]int{"first": 20, "second": 10} {
-		ok("POST", "/api/v1/replications", map[string]any{"name": name, "bucket": "plates", "existing": "leave", "priority": priority,
-			"mend": true, "targets": []any{map[string]any{"address": "copies/"}}})
+		ok("POST", "/api/v1/replications", map[string]any{"name": name, "bucket": "plates", "existing": "leave",
+			"priority": priority,
+			"mend":     true, "targets": []any{map[string]any{"address": "copies/"}}})
 	}
 	ok("POST", "/api/v1/syncs", map[string]any{"name": "mirror", "from": "other/", "to": "copies/", "mode": "mirror"})
 	st, e := p.ask("POST", "/api/v1/audit/run", map[string]any{})
@@ -127,7 +132,8 @@ func TestAuditFindsConflicts(t *testing.T) {
 	}
 	slices.Sort(found)
 	text := strings.Join(found, "\n")
-	for _, want := range []string{"mirror: mirrors into copies/ and removes", "plates scans: \"remove the current version, 90 days",
+	for _, want := range []string{"mirror: mirrors into copies/ and removes",
+		"plates scans: \"remove the current version, 90 days",
 		"the rule all says", "second to copies: never copies there"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not found:\n%s", want, text)

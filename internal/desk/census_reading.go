@@ -25,7 +25,8 @@ const (
 // censusSet opens what a run wrote, for one who may read it there.
 func (d *Desk) censusSet(ctx context.Context, c *census.Census, r *census.Run) (*censusfile.Set, error) {
 	if r.State != census.Done {
-		return nil, fault.New(fault.Conflict, "census-unwritten", "the run %d was not written whole: it is %s", r.ID, r.State).In("run").
+		return nil, fault.New(fault.Conflict, "census-unwritten", "the run %d was not written whole: it is %s", r.ID,
+			r.State).In("run").
 			Do("read another run, or wait for its end")
 	}
 	columns, err := census.ParseColumns(r.Columns)
@@ -139,7 +140,8 @@ func readCensusPlace(s string) (p censusfile.Place, err error) {
 		err = json.Unmarshal(b, &p)
 	}
 	if err != nil || p.File < 0 || p.Rows < 0 {
-		return p, fault.New(fault.Invalid, "place", "%q is no place to go on from", s).In("after").Do("give next of the page before")
+		return p, fault.New(fault.Invalid, "place", "%q is no place to go on from",
+			s).In("after").Do("give next of the page before")
 	}
 	return p, nil
 }
@@ -253,7 +255,8 @@ func (d *Desk) compareCensuses(ctx context.Context, in *struct {
 	ctx, cancel := censusTime(ctx)
 	defer cancel()
 	err = censusfile.Differ(ctx, was, is, func(x censusfile.Difference) (bool, error) {
-		*map[censusfile.Change]*int64{censusfile.Came: &out.Came, censusfile.Went: &out.Went, censusfile.Changed: &out.Changed}[x.Change]++
+		*map[censusfile.Change]*int64{censusfile.Came: &out.Came, censusfile.Went: &out.Went,
+			censusfile.Changed: &out.Changed}[x.Change]++
 		switch {
 		case in.Body.Only != "" && in.Body.Only != string(x.Change):
 		case len(out.List) == limit:
@@ -270,7 +273,8 @@ func (d *Desk) compareCensuses(ctx context.Context, in *struct {
 }
 
 // earlier gives the run that another one is compared with.
-func (d *Desk) earlier(ctx context.Context, c *census.Census, r *census.Run, other string, id int64) (*census.Run, error) {
+func (d *Desk) earlier(ctx context.Context, c *census.Census, r *census.Run, other string, id int64) (*census.Run,
+	error) {
 	if other != "" && other != c.Name {
 		o, err := d.myCensus(ctx, other)
 		if err != nil {

@@ -54,7 +54,8 @@ type CensusRunInfo struct {
 }
 
 func censusRunInfo(r *census.Run, files bool) *CensusRunInfo {
-	x := &CensusRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Asked: r.Asked, Started: r.Started, Ended: r.Ended, AsOf: r.AsOf,
+	x := &CensusRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Asked: r.Asked, Started: r.Started, Ended: r.Ended,
+		AsOf: r.AsOf,
 		Code: r.Code, Says: r.Says, Rows: r.Rows, Total: r.Total, Objects: r.Objects, Bytes: r.Result.Bytes, Sent: r.Sent,
 		Columns: r.Columns, Format: string(r.Format)}
 	if r.To.Bucket != "" {
@@ -67,7 +68,8 @@ func censusRunInfo(r *census.Run, files bool) *CensusRunInfo {
 }
 
 func censusInfo(c *census.Census, last *census.Run) CensusInfo {
-	x := CensusInfo{Name: c.Name, On: c.On, To: c.To.String(), Where: c.Where, Columns: c.Columns, Format: string(c.Format),
+	x := CensusInfo{Name: c.Name, On: c.On, To: c.To.String(), Where: c.Where, Columns: c.Columns,
+		Format:   string(c.Format),
 		Versions: c.Versions, Schedule: c.Schedule, Zone: c.Zone, Note: c.Note, Next: c.Next, Revision: c.Revision,
 		Created: c.Created, ChangedBy: c.Who}
 	if c.From.Bucket != "" {
@@ -84,16 +86,22 @@ func (d *Desk) censusCalls(to *calls) {
 	const one = "/censuses/{census}"
 	call(to, mine, "list-censuses", "GET /censuses", "census", "List censuses", d.listCensuses)
 	call(to, mine, "show-census", "GET "+one, "census", "Show a census", d.showCensus)
-	call(to, mine, "add-census", "POST /censuses", "census", "Add a census; its first is written at once", d.addCensus, answers(201))
+	call(to, mine, "add-census", "POST /censuses", "census", "Add a census; its first is written at once", d.addCensus,
+		answers(201))
 	call(to, mine, "change-census", "PATCH "+one, "census", "Change a census", d.changeCensus)
-	call(to, mine, "remove-census", "DELETE "+one, "census", "Remove a census; its files stay", d.removeCensus, answers(204))
-	call(to, mine, "list-census-runs", "GET "+one+"/runs", "census", "List the runs of a census, latest first", d.censusRuns)
+	call(to, mine, "remove-census", "DELETE "+one, "census", "Remove a census; its files stay", d.removeCensus,
+		answers(204))
+	call(to, mine, "list-census-runs", "GET "+one+"/runs", "census", "List the runs of a census, latest first",
+		d.censusRuns)
 	call(to, mine, "run-census", "POST "+one+"/runs", "census", "Write a census now", d.runCensus, answers(201))
-	call(to, mine, "show-census-run", "GET "+one+"/runs/{run}", "census", "Show a run; 0 is the latest that was written whole",
+	call(to, mine, "show-census-run", "GET "+one+"/runs/{run}", "census",
+		"Show a run; 0 is the latest that was written whole",
 		d.showCensusRun)
-	call(to, mine, "stop-census-run", "POST "+one+"/runs/{run}/stop", "census", "Stop a run", d.stopCensusRun, answers(204))
+	call(to, mine, "stop-census-run", "POST "+one+"/runs/{run}/stop", "census", "Stop a run", d.stopCensusRun,
+		answers(204))
 	call(to, mine, "read-census", "POST "+one+"/runs/{run}/rows", "census", "Read the rows of a census", d.readCensus)
-	call(to, mine, "sum-census", "POST "+one+"/runs/{run}/totals", "census", "Sum the rows of a census by a column", d.sumCensus)
+	call(to, mine, "sum-census", "POST "+one+"/runs/{run}/totals", "census", "Sum the rows of a census by a column",
+		d.sumCensus)
 	call(to, mine, "compare-censuses", "POST "+one+"/runs/{run}/compare", "census",
 		"Say what came, went and changed since an earlier run", d.compareCensuses)
 }

@@ -54,7 +54,8 @@ func TestCensus(t *testing.T) {
 	put("attic", "old", 7, "Carex")
 	p := newPerson(t, s)
 	p.signIn()
-	for _, bad := range []map[string]any{{"to": "reports", "from": "nowhere"}, {"to": "reports", "columns": []string{"shoe"}},
+	for _, bad := range []map[string]any{{"to": "reports", "from": "nowhere"},
+		{"to": "reports", "columns": []string{"shoe"}},
 		{"to": "reports", "where": "siz over 1"}, {"to": "@nowhere/b"}, {"to": "/etc"}, {"to": "reports", "format": "xls"},
 		{"to": "reports", "schedule": "sometimes"}} {
 		bad["name"] = "bad"
@@ -62,7 +63,8 @@ func TestCensus(t *testing.T) {
 			t.Errorf("%v: %d %v", bad, st, e)
 		}
 	}
-	st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": "weekly", "to": "reports/in", "from": "plates/2026", "schedule": "@weekly"})
+	st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": "weekly", "to": "reports/in", "from": "plates/2026",
+		"schedule": "@weekly"})
 	if st != 201 || e["next"] == nil || e["last"] == nil {
 		t.Fatalf("%d %v", st, e)
 	}
@@ -80,16 +82,19 @@ func TestCensus(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer body.Body.Close()
-	if text, err := io.ReadAll(body.Body); err != nil || json.Unmarshal(text, &m) != nil || m.Rows != 25 || len(m.Files) != 1 ||
+	if text, err := io.ReadAll(body.Body); err != nil || json.Unmarshal(text, &m) != nil || m.Rows != 25 ||
+		len(m.Files) != 1 ||
 		m.Files[0].Key != "part-00001.csv" || m.Columns[1].Name != "key" || m.Columns[4].Kind != census.Whole {
 		t.Errorf("the manifest says %s: %v", text, err)
 	}
 	const runs = "/api/v1/censuses/weekly/runs"
-	st, e = p.ask("POST", runs+"/0/rows", map[string]any{"where": `field taxon is "Drosera, red" and size over 100`, "limit": 3})
+	st, e = p.ask("POST", runs+"/0/rows", map[string]any{"where": `field taxon is "Drosera, red" and size over 100`,
+		"limit": 3})
 	if rows := e["rows"].([]any); st != 200 || len(rows) != 3 || rows[0].([]any)[1] != "2026/11" || e["next"] == nil {
 		t.Errorf("%d %v", st, e)
 	}
-	if st, e = p.ask("POST", runs+"/0/totals", map[string]any{"by": "field taxon"}); st != 200 || e["rows"] != 25.0 || e["values"] != 2.0 {
+	if st, e = p.ask("POST", runs+"/0/totals", map[string]any{"by": "field taxon"}); st != 200 || e["rows"] != 25.0 ||
+		e["values"] != 2.0 {
 		t.Errorf("%d %v", st, e)
 	}
 	put("plates", "2026/99", 1, "Carex")
@@ -111,15 +116,17 @@ func TestCensus(t *testing.T) {
 
 	// Of the whole account, all versions, in every format.
 	for _, f := range []string{"csv", "json", "parquet"} {
-		if st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": "all-" + f, "to": "reports", "format": f, "versions": true,
-			"where": "not bucket is reports"}); st != 201 {
+		if st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": "all-" + f, "to": "reports", "format": f,
+			"versions": true,
+			"where":    "not bucket is reports"}); st != 201 {
 			t.Fatalf("%d %v", st, e)
 		}
 		run := ended(t, p, "all-"+f, 0)
 		if run["rows"] != 26.0 {
 			t.Errorf("%s: %v", f, run)
 		}
-		if st, e := p.ask("POST", "/api/v1/censuses/all-"+f+"/runs/0/totals", map[string]any{"by": "bucket"}); st != 200 || e["values"] != 2.0 {
+		if st, e := p.ask("POST", "/api/v1/censuses/all-"+f+"/runs/0/totals", map[string]any{"by": "bucket"}); st != 200 ||
+			e["values"] != 2.0 {
 			t.Errorf("%s: %d %v", f, st, e)
 		}
 	}
@@ -131,7 +138,8 @@ func TestCensus(t *testing.T) {
 	if st, e := v.signInAs(map[string]string{"key": k.ID, "secret": k.Secret}); st != 201 {
 		t.Fatalf("%d %v", st, e)
 	}
-	if st, e := v.ask("POST", "/api/v1/censuses", map[string]any{"name": "theirs", "to": "reports", "from": "plates"}); st < 400 ||
+	if st, e := v.ask("POST", "/api/v1/censuses", map[string]any{"name": "theirs", "to": "reports",
+		"from": "plates"}); st < 400 ||
 		strings.Contains(fmt.Sprint(e), harness.Key) {
 		t.Errorf("a census of others: %d %v", st, e)
 	}
@@ -158,13 +166,15 @@ func TestCensusElsewhere(t *testing.T) {
 	s.StandinEndpoint("annex", there)
 	p := newPerson(t, s)
 	p.signIn()
-	if st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": "out", "to": "@annex/lists/", "format": "parquet"}); st != 201 {
+	if st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": "out", "to": "@annex/lists/",
+		"format": "parquet"}); st != 201 {
 		t.Fatalf("%d %v", st, e)
 	}
 	if run := ended(t, p, "out", 1); run["state"] != "done" || run["rows"] != 3.0 {
 		t.Fatalf("%v", run)
 	}
-	if st, e := p.ask("POST", "/api/v1/censuses/out/runs/0/rows", map[string]any{}); st != 200 || len(e["rows"].([]any)) != 3 {
+	if st, e := p.ask("POST", "/api/v1/censuses/out/runs/0/rows", map[string]any{}); st != 200 ||
+		len(e["rows"].([]any)) != 3 {
 		t.Errorf("read there: %d %v", st, e)
 	}
 	if err := c.CreateBucket(t.Context(), "small"); err != nil {
@@ -182,7 +192,8 @@ func TestCensusElsewhere(t *testing.T) {
 	if l, err := c.List(t.Context(), "small", "", "", "", 10); err != nil || len(l.Objects) != 0 {
 		t.Errorf("%d objects were left behind, %v", len(l.Objects), err)
 	}
-	if st, e := p.ask("POST", "/api/v1/censuses/full/runs/2/rows", map[string]any{}); st != 409 || e["code"] != "census-unwritten" {
+	if st, e := p.ask("POST", "/api/v1/censuses/full/runs/2/rows", map[string]any{}); st != 409 ||
+		e["code"] != "census-unwritten" {
 		t.Errorf("read what was not written: %d %v", st, e)
 	}
 }
@@ -206,9 +217,11 @@ func TestCensusIsTrueOfOneMoment(t *testing.T) {
 				return
 			default:
 			}
-			_, err = c.Put(t.Context(), "plates", "0000", strings.NewReader(fmt.Sprint(i)), int64(len(fmt.Sprint(i))), client.Put{})
+			_, err = c.Put(t.Context(), "plates", "0000", strings.NewReader(fmt.Sprint(i)), int64(len(fmt.Sprint(i))),
+				client.Put{})
 			if err == nil {
-				_, err = c.Put(t.Context(), "plates", "0499", strings.NewReader(fmt.Sprint(i)), int64(len(fmt.Sprint(i))), client.Put{})
+				_, err = c.Put(t.Context(), "plates", "0499", strings.NewReader(fmt.Sprint(i)), int64(len(fmt.Sprint(i))),
+					client.Put{})
 			}
 		}
 		moved <- err
@@ -217,7 +230,8 @@ func TestCensusIsTrueOfOneMoment(t *testing.T) {
 	p.signIn()
 	for i := range 5 {
 		name := fmt.Sprintf("n%d", i)
-		if st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": name, "to": "reports", "from": "plates"}); st != 201 {
+		if st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": name, "to": "reports",
+			"from": "plates"}); st != 201 {
 			t.Fatalf("%d %v", st, e)
 		}
 		run := ended(t, p, name, 0)
@@ -258,10 +272,12 @@ func TestCensusInTheConsole(t *testing.T) {
 		return chromedp.SendKeys(chromedp.CSS(".dialog input[name="+name+"]"), text)
 	}
 	walk("a new census", harness.Appears("There is no census yet"), harness.Button("New census"),
-		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=name]")), field("name", "weekly"), field("from", "plates"), field("to", "reports/in"),
+		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=name]")), field("name", "weekly"), field("from", "plates"),
+		field("to", "reports/in"),
 		harness.Button("Write the first"), harness.Appears("3 rows"), harness.Appears("done"))
 	walk("read", harness.Button("Open it"), harness.Appears("b/three"), harness.Appears("a/one"))
-	walk("filtered", chromedp.SendKeys(chromedp.CSS("input[name=where]"), "key begins with b/\r"), harness.Appears("b/two"))
+	walk("filtered", chromedp.SendKeys(chromedp.CSS("input[name=where]"), "key begins with b/\r"),
+		harness.Appears("b/two"))
 	walk("summed", harness.Button("Totals"), harness.Appears("by key"), harness.Appears("b/"))
 	walk("compared", harness.Button("Differences"), harness.Appears("no earlier run"))
 }

@@ -18,8 +18,9 @@ func (d *Desk) Drifts(ctx context.Context, account string) (out []audit.Drift, e
 	if err != nil {
 		return nil, err
 	}
-	ctx = context.WithValue(ctx, identityKey{}, &identity{source: "127.0.0.1", subject: access.Subject{Kind: access.Key, Name: "audit",
-		Account: account, Role: access.Administrator, Operator: operates}})
+	ctx = context.WithValue(ctx, identityKey{}, &identity{source: "127.0.0.1",
+		subject: access.Subject{Kind: access.Key, Name: "audit",
+			Account: account, Role: access.Administrator, Operator: operates}})
 	for _, e := range list {
 		if e.State == catalog.CharterRetired {
 			continue

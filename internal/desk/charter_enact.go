@@ -42,7 +42,8 @@ func (d *Desk) enactCharter(w http.ResponseWriter, r *http.Request) error {
 	}
 	var in CharterEnacting
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxCharterBody)).Decode(&in); err != nil {
-		return fault.New(fault.Invalid, "body", "the body cannot be read: %s", err).In("body").Do("send a document of this call")
+		return fault.New(fault.Invalid, "body", "the body cannot be read: %s",
+			err).In("body").Do("send a document of this call")
 	}
 	c, err := d.readCharter(ctx, &in.CharterFiles)
 	if err != nil {
@@ -57,7 +58,8 @@ func (d *Desk) enactCharter(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	if p.Plan != in.Plan {
-		return fault.New(fault.Precondition, "charter-plan", "what would be done is not what was agreed to any more").In("plan").
+		return fault.New(fault.Precondition, "charter-plan",
+			"what would be done is not what was agreed to any more").In("plan").
 			Do("compare again, and look at what it says now")
 	}
 	if err := p.refused(in.WithObjects); err != nil {
@@ -79,7 +81,8 @@ func (d *Desk) enact(ctx context.Context, tell func(CharterProgress), c *declare
 	if err != nil {
 		return err
 	}
-	e := &catalog.Enactment{Account: p.Account, Name: c.name, Digest: c.digest, State: catalog.CharterEnacting, Steps: len(steps),
+	e := &catalog.Enactment{Account: p.Account, Name: c.name, Digest: c.digest, State: catalog.CharterEnacting,
+		Steps:  len(steps),
 		Things: joint(compared(c.things), before)}
 	if in.Retire {
 		e.State = catalog.CharterRetiring

@@ -31,7 +31,8 @@ func (d *Desk) exportCharter(ctx context.Context, in *struct {
 	}
 	if in.Bucket != "" {
 		if list = slices.DeleteFunc(list, func(t charter.Thing) bool { return !isAbout(&t, in.Bucket) }); len(list) == 0 {
-			return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket %q of this account", in.Bucket).In("bucket")
+			return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket %q of this account",
+				in.Bucket).In("bucket")
 		}
 	}
 	name := in.Name
@@ -63,7 +64,8 @@ func (d *Desk) exportCharter(ctx context.Context, in *struct {
 
 // isAbout reports whether a thing is a bucket, or copies it, or opens it.
 func isAbout(t *charter.Thing, bucket string) bool {
-	return t.Kind == "bucket" && t.Name == bucket || (t.Kind == "replication rule" || t.Kind == "grant") && t.Fields["bucket"] == bucket
+	return t.Kind == "bucket" && t.Name == bucket || (t.Kind == "replication rule" || t.Kind == "grant") &&
+		t.Fields["bucket"] == bucket
 }
 
 // exported gives the fields of a thing that say something, in the order in which charters

@@ -33,26 +33,33 @@ type charterKind struct {
 
 // charterKinds are all of them, in an order in which they can be made.
 var charterKinds = []charterKind{
-	{kind: "account", section: "accounts", oper: true, list: "/accounts", in: "accounts", fields: []string{"note", "quota", "maxBuckets"}},
+	{kind: "account", section: "accounts", oper: true, list: "/accounts", in: "accounts",
+		fields: []string{"note", "quota", "maxBuckets"}},
 	{kind: "endpoint", section: "endpoints", list: "/endpoints", in: "endpoints", once: []string{"secret"},
 		fields: []string{"url", "region", "style", "key", "note", "bandwidth", "bucket"}},
 	{kind: "tier", section: "tiers", oper: true, list: "/tiers", in: "tiers",
 		fields: []string{"note", "volumes", "copies", "packed", "sealed", "price", "requests", "shortestStay", "restore"}},
-	{kind: "bucket", section: "buckets", list: "/buckets", in: "buckets", of: "account", more: bucketMore, calls: bucketCalls,
+	{kind: "bucket", section: "buckets", list: "/buckets", in: "buckets", of: "account", more: bucketMore,
+		calls:  bucketCalls,
 		fields: []string{"versioning", "quota", "tags", "sealing", "tier", "required"}},
 	{kind: "key", section: "keys", list: "/keys", in: "keys", of: "account", ref: "id",
 		fields: []string{"note", "role", "operator", "limits", "rate", "expires", "active"}, calls: keyCalls},
 	{kind: "grant", section: "grants", list: "/grants", in: "grants", of: "account", ref: "id", name: grantName,
 		fields: []string{"bucket", "prefix", "to", "for", "expires", "note"}, calls: grantCalls},
-	{kind: "replication rule", section: "replication", list: "/replications", in: "replications", once: []string{"existing", "mend"},
-		fields: []string{"bucket", "prefix", "on", "priority", "tags", "where", "deleteMarkers", "removals", "onward", "lagTarget", "targets"},
-		calls:  replicationCalls},
-	{kind: "sync job", section: "sync", list: "/syncs", in: "syncs", fields: []string{"on", "from", "to", "mode", "note", "by", "like", "leaveOut",
-		"sizeFrom", "sizeTo", "older", "newer", "links", "class", "sealed", "parallel", "guardShare", "guardMost", "schedule", "zone", "tags",
+	{kind: "replication rule", section: "replication", list: "/replications", in: "replications",
+		once: []string{"existing", "mend"},
+		fields: []string{"bucket", "prefix", "on", "priority", "tags", "where", "deleteMarkers", "removals", "onward",
+			"lagTarget", "targets"},
+		calls: replicationCalls},
+	{kind: "sync job", section: "sync", list: "/syncs", in: "syncs", fields: []string{"on", "from", "to", "mode", "note",
+		"by", "like", "leaveOut",
+		"sizeFrom", "sizeTo", "older", "newer", "links", "class", "sealed", "parallel", "guardShare", "guardMost", "schedule",
+		"zone", "tags",
 		"where", "bandwidth"}},
 	{kind: "census", section: "census", list: "/censuses", in: "censuses",
 		fields: []string{"on", "from", "to", "where", "columns", "format", "versions", "schedule", "zone", "note"}},
-	{kind: "question", section: "finds", list: "/find/saved", in: "finds", fields: []string{"expression", "buckets", "versions"}, put: true},
+	{kind: "question", section: "finds", list: "/find/saved", in: "finds",
+		fields: []string{"expression", "buckets", "versions"}, put: true},
 	{kind: "journal filter", section: "journal-filters", list: "/journal/saved", in: "filters",
 		fields: []string{"bucket", "prefix", "kinds", "who"}, put: true},
 }
@@ -235,7 +242,8 @@ func bucketCalls(s *charter.Step, fields map[string]any) (calls []deskCall) {
 		calls = append(calls, deskCall{method: "PATCH", path: path, body: fields})
 	}
 	if list, _ := rules.([]any); ruled && (s.Do != charter.Make || len(list) > 0) {
-		calls = append(calls, deskCall{method: "PUT", path: path + "/lifecycle", body: map[string]any{"rules": append([]any{}, list...)}})
+		calls = append(calls, deskCall{method: "PUT", path: path + "/lifecycle",
+			body: map[string]any{"rules": append([]any{}, list...)}})
 	}
 	return calls
 }
@@ -287,9 +295,10 @@ func cannot(ctx context.Context, s *charter.Step) string {
 				return "volumes are never taken away from a tier: declare " + plainText(v) + " too"
 			}
 		}
-	case s.Kind == "replication rule" && s.Do == charter.Change && slices.ContainsFunc(s.Changes, func(c charter.FieldChange) bool {
-		return c.Field == "bucket"
-	}):
+	case s.Kind == "replication rule" && s.Do == charter.Change && slices.ContainsFunc(s.Changes,
+		func(c charter.FieldChange) bool {
+			return c.Field == "bucket"
+		}):
 		return "a rule stays with its bucket: give the other one another name"
 	case s.Kind == "key" && s.Do == charter.Remove && s.There.Ref == who(ctx).subject.Name:
 		return "it is the key that you enact with"
@@ -331,6 +340,7 @@ func secretOf(s *charter.Step) (ref string, err error) {
 	case m["file"] != nil:
 		return "file " + plainText(m["file"]), nil
 	}
-	return "", fault.New(fault.Invalid, "charter-secret", "the endpoint %s needs the secret of its key", s.Name).In("endpoints." + s.Name).
+	return "", fault.New(fault.Invalid, "charter-secret", "the endpoint %s needs the secret of its key",
+		s.Name).In("endpoints." + s.Name).
 		Do("say where it is: secret: {env: NAME}, or {file: PATH}")
 }

@@ -18,7 +18,8 @@ import (
 
 // settled says, of fields by their names, how a value is written in one way.
 var settled = map[string]func(any) (any, error){
-	"quota": bytesOf, "sizeFrom": bytesOf, "sizeTo": bytesOf, "bandwidth": bandwidthOf, "older": secondsOf, "newer": secondsOf,
+	"quota": bytesOf, "sizeFrom": bytesOf, "sizeTo": bytesOf, "bandwidth": bandwidthOf, "older": secondsOf,
+	"newer":   secondsOf,
 	"expires": dayOf, "targets": eachOf(targetOf), "rules": eachOf(ruleOf), "volumes": sortedOf,
 }
 

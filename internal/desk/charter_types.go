@@ -35,7 +35,8 @@ type Bytes struct{}
 
 // Schema describes bytes to the OpenAPI document.
 func (Bytes) Schema(huma.Registry) *huma.Schema {
-	return &huma.Schema{OneOf: []*huma.Schema{{Type: huma.TypeInteger, Minimum: new(float64)}, {Type: huma.TypeString, MaxLength: of(40)}},
+	return &huma.Schema{OneOf: []*huma.Schema{{Type: huma.TypeInteger, Minimum: new(float64)},
+		{Type: huma.TypeString, MaxLength: of(40)}},
 		Description: "A number of bytes, or a size such as 400GiB; empty for none"}
 }
 
@@ -46,7 +47,8 @@ type Lasting struct{}
 
 // Schema describes a length of time to the OpenAPI document.
 func (Lasting) Schema(huma.Registry) *huma.Schema {
-	return &huma.Schema{OneOf: []*huma.Schema{{Type: huma.TypeNumber, Minimum: new(float64)}, {Type: huma.TypeString, MaxLength: of(40)}},
+	return &huma.Schema{OneOf: []*huma.Schema{{Type: huma.TypeNumber, Minimum: new(float64)},
+		{Type: huma.TypeString, MaxLength: of(40)}},
 		Description: "A number of seconds, or a time such as 30d"}
 }
 

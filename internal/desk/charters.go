@@ -79,11 +79,16 @@ type CharterDrift struct {
 func (d *Desk) charterCalls(to *calls) {
 	mine := rule{admin: true}
 	const topic, one = "charters", "/charters/{charter}"
-	call(to, mine, "list-charters", "GET /charters", topic, "List charters, as they were enacted last, with drift", d.listCharters)
-	call(to, mine, "compare-charter", "POST /charters/compare", topic, "Say what enacting files does; nothing is changed", d.compareCharter)
-	call(to, mine, "charter-history", "GET "+one+"/history", topic, "Say who enacted what of a charter, and when", d.charterHistory)
-	call(to, mine, "charter-drift", "GET "+one+"/drift", topic, "Say what is not as the charter declares, and who changed it", d.charterDrift)
-	call(to, mine, "export-charter", "GET /charters/export", topic, "Write what there is as a charter that compares as equal", d.exportCharter)
+	call(to, mine, "list-charters", "GET /charters", topic, "List charters, as they were enacted last, with drift",
+		d.listCharters)
+	call(to, mine, "compare-charter", "POST /charters/compare", topic, "Say what enacting files does; nothing is changed",
+		d.compareCharter)
+	call(to, mine, "charter-history", "GET "+one+"/history", topic, "Say who enacted what of a charter, and when",
+		d.charterHistory)
+	call(to, mine, "charter-drift", "GET "+one+"/drift", topic,
+		"Say what is not as the charter declares, and who changed it", d.charterDrift)
+	call(to, mine, "export-charter", "GET /charters/export", topic,
+		"Write what there is as a charter that compares as equal", d.exportCharter)
 }
 
 var charterName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
@@ -123,7 +128,8 @@ func (d *Desk) readCharter(ctx context.Context, in *CharterFiles) (*declared, er
 	}
 	s := who(ctx).subject
 	if account, _ := tree["account"].(string); account != "" && account != s.Account {
-		return nil, fault.New(fault.Conflict, "charter-account", "the charter is of the account %s, and you act in %s", account, s.Account).
+		return nil, fault.New(fault.Conflict, "charter-account", "the charter is of the account %s, and you act in %s",
+			account, s.Account).
 			In("account").Do("act in that account, or enact with a key of it")
 	}
 	return out, nil
@@ -156,7 +162,8 @@ func thingsOf(tree map[string]any) (out []charter.Thing, bad []charterfile.Compl
 }
 
 // there gives what there is of the kinds that are asked for; more of those that are named.
-func (d *Desk) there(ctx context.Context, kinds func(*charterKind) bool, named func(kind, name string) bool) (out []charter.Thing, err error) {
+func (d *Desk) there(ctx context.Context, kinds func(*charterKind) bool,
+	named func(kind, name string) bool) (out []charter.Thing, err error) {
 	for i := range charterKinds {
 		k := &charterKinds[i]
 		if !kinds(k) {
@@ -200,7 +207,10 @@ func (d *Desk) steps(ctx context.Context, c *declared, retire bool) ([]charter.S
 		asked[t.Kind+" "+t.Name] = true
 	}
 	oper := who(ctx).subject.Operator
-	there, err := d.there(ctx, func(k *charterKind) bool { return (c.whole && !k.oper || asked[k.kind]) && (oper || !k.oper) },
+	there, err := d.there(ctx, func(k *charterKind) bool {
+		return (c.whole && !k.oper || asked[k.kind]) &&
+			(oper || !k.oper)
+	},
 		func(kind, name string) bool { return asked[kind+" "+name] })
 	if err != nil {
 		return nil, err
@@ -242,7 +252,8 @@ func compared(list []charter.Thing) []charter.Thing {
 
 // plan says what steps do, and what stands against them.
 func (d *Desk) plan(ctx context.Context, c *declared, steps []charter.Step) (*CharterPlan, error) {
-	p := &CharterPlan{Charter: c.name, Account: who(ctx).subject.Account, Digest: c.digest, Steps: []CharterStep{}, Things: len(c.things)}
+	p := &CharterPlan{Charter: c.name, Account: who(ctx).subject.Account, Digest: c.digest, Steps: []CharterStep{},
+		Things: len(c.things)}
 	for i := range steps {
 		s := &steps[i]
 		x := CharterStep{Do: string(s.Do), Kind: s.Kind, Name: s.Name, Changes: s.Changes, Cannot: cannot(ctx, s)}
@@ -279,7 +290,8 @@ func (d *Desk) holds(ctx context.Context, bucket string) (*Quantity, error) {
 	if u.Objects+u.Previous+u.Markers == 0 {
 		return nil, nil
 	}
-	return &Quantity{Objects: u.Objects, Bytes: u.Bytes, Previous: u.Previous, PreviousBytes: u.PreviousBytes, Markers: u.Markers}, nil
+	return &Quantity{Objects: u.Objects, Bytes: u.Bytes, Previous: u.Previous, PreviousBytes: u.PreviousBytes,
+		Markers: u.Markers}, nil
 }
 
 func (d *Desk) compareCharter(ctx context.Context, in *struct{ Body CharterAsk }) (*struct{ Body CharterPlan }, error) {
@@ -299,7 +311,8 @@ func (d *Desk) compareCharter(ctx context.Context, in *struct{ Body CharterAsk }
 }
 
 func charterInfo(e *catalog.Enactment) CharterInfo {
-	return CharterInfo{Charter: e.Name, State: string(e.State), Says: e.Says, Digest: e.Digest, At: e.At, Ended: e.Ended, By: e.Who,
+	return CharterInfo{Charter: e.Name, State: string(e.State), Says: e.Says, Digest: e.Digest, At: e.At, Ended: e.Ended,
+		By:     e.Who,
 		Source: e.Source, Done: e.Done, Steps: e.Steps, Things: len(e.Things)}
 }
 
@@ -420,7 +433,8 @@ func (d *Desk) drift(ctx context.Context, e *catalog.Enactment) ([]CharterDrift,
 		if !oper && kindNamed(s.Kind).oper {
 			continue
 		}
-		out = append(out, CharterDrift{CharterStep: CharterStep{Do: string(s.Do), Kind: s.Kind, Name: s.Name, Changes: s.Changes}})
+		out = append(out, CharterDrift{CharterStep: CharterStep{Do: string(s.Do), Kind: s.Kind, Name: s.Name,
+			Changes: s.Changes}})
 		subjects = append(subjects, trailName(s.Kind, s.Name))
 	}
 	marks, err := d.store.Catalog.TrailLast(ctx, e.Account, subjects, e.At)
@@ -458,12 +472,15 @@ func (p *CharterPlan) refused(agreed bool) error {
 	var all []error
 	for _, s := range p.Steps {
 		if s.Cannot != "" {
-			all = append(all, fault.New(fault.Conflict, "charter-cannot", "the %s %s: %s", s.Kind, s.Name, s.Cannot).In(s.Kind+" "+s.Name))
+			all = append(all, fault.New(fault.Conflict, "charter-cannot", "the %s %s: %s", s.Kind, s.Name,
+				s.Cannot).In(s.Kind+" "+s.Name))
 		}
 		if s.Holds != nil && !agreed {
-			all = append(all, fault.New(fault.Conflict, "bucket-holds", "the bucket %s holds %s, %s of current versions, and %s", s.Name,
+			all = append(all, fault.New(fault.Conflict, "bucket-holds", "the bucket %s holds %s, %s of current versions, and %s",
+				s.Name,
 				english.Plural(int(s.Holds.Objects), "object", ""), humanize.IBytes(uint64(s.Holds.Bytes)),
-				english.Plural(int(s.Holds.Previous+s.Holds.Markers), "previous version or marker", "previous versions and markers")).In("bucket "+s.Name).
+				english.Plural(int(s.Holds.Previous+s.Holds.Markers), "previous version or marker",
+					"previous versions and markers")).In("bucket "+s.Name).
 				Do("leave it in the charter, or agree that they go (--with-objects)"))
 		}
 	}

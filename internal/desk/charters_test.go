@@ -119,11 +119,13 @@ func TestCharters(t *testing.T) {
 		t.Errorf("after it was enacted: %s", got)
 	}
 	st, exported := p.ask("GET", "/api/v1/charters/export", nil)
-	if text, _ := exported["text"].(string); st != 200 || words(c.compare(false, text)) != "" || !strings.Contains(text, "size over 1 KiB") {
+	if text, _ := exported["text"].(string); st != 200 || words(c.compare(false, text)) != "" ||
+		!strings.Contains(text, "size over 1 KiB") {
 		t.Errorf("what is exported differs: %s\n%s", words(c.compare(false, text)), text)
 	}
 
-	for path, body := range map[string]any{"/api/v1/buckets/drawers": map[string]any{"quota": 5 << 20, "tags": map[string]any{"set": map[string]string{"more": "y"}}},
+	for path, body := range map[string]any{"/api/v1/buckets/drawers": map[string]any{"quota": 5 << 20,
+		"tags": map[string]any{"set": map[string]string{"more": "y"}}},
 		"/api/v1/syncs/nightly": map[string]any{"mode": "mirror", "note": "this is not declared"}} {
 		if st, e := p.ask("PATCH", path, body); st != 200 {
 			t.Fatalf("%d %v", st, e)
@@ -134,7 +136,8 @@ func TestCharters(t *testing.T) {
 	}
 	_, drift := p.ask("GET", "/api/v1/charters/house/drift", nil)
 	b, _ := json.Marshal(drift["differs"])
-	for _, want := range []string{`{"field":"quota","from":5242880,"to":1073741824}`, `{"field":"tags.more","from":"y","to":null}`,
+	for _, want := range []string{`{"field":"quota","from":5242880,"to":1073741824}`,
+		`{"field":"tags.more","from":"y","to":null}`,
 		`"name":"big"`, `"by":"` + harness.Key + `"`} {
 		if !strings.Contains(string(b), want) {
 			t.Errorf("%s is not told: %s", want, b)
@@ -148,7 +151,8 @@ func TestCharters(t *testing.T) {
 		t.Error("the audit does not tell of it")
 	}
 
-	changed := strings.NewReplacer("  copies: {versioning: on}\n", "", "address: copies/in/", "address: spare", "copies/", "spare/",
+	changed := strings.NewReplacer("  copies: {versioning: on}\n", "", "address: copies/in/", "address: spare", "copies/",
+		"spare/",
 		"onward: true", "onward: true", "role: reader", "role: writer").Replace(house) + "\n"
 	more := "buckets:\n  spare: {versioning: on}\n"
 	want = "change bucket drawers; make bucket spare; change key visitor; change replication rule out; change sync job nightly; change census list; " +
@@ -157,7 +161,8 @@ func TestCharters(t *testing.T) {
 		t.Errorf("%s", got)
 	}
 	s.Do("PUT", "/copies/k", nil, "content", true)
-	if got := c.enact(false, nil, changed, more); got[0]["status"] != 409 || !strings.Contains(fmt.Sprint(got), "the bucket copies holds ") {
+	if got := c.enact(false, nil, changed, more); got[0]["status"] != 409 ||
+		!strings.Contains(fmt.Sprint(got), "the bucket copies holds ") {
 		t.Errorf("a bucket that holds something: %v", got)
 	}
 	if got := c.enact(false, map[string]any{"plan": "another"}, changed, more); got[0]["status"] != 412 {
@@ -208,8 +213,10 @@ func TestChartersStopAndGoOn(t *testing.T) {
 	}
 	whole := "charter: all\nwhole: true\nbuckets: {drawers: {}}\n"
 	plan := c.compare(false, whole)
-	if got := words(plan); !strings.Contains(got, "remove bucket other") || !strings.Contains(got, "remove replication rule out") ||
-		!strings.Contains(fmt.Sprint(plan), "it is the key that you enact with") || strings.Contains(got, "tier") || strings.Contains(got, "account") {
+	if got := words(plan); !strings.Contains(got, "remove bucket other") ||
+		!strings.Contains(got, "remove replication rule out") ||
+		!strings.Contains(fmt.Sprint(plan), "it is the key that you enact with") || strings.Contains(got, "tier") ||
+		strings.Contains(got, "account") {
 		t.Errorf("%v", plan)
 	}
 
@@ -244,19 +251,23 @@ func TestChartersStopAndGoOn(t *testing.T) {
 	k := s.NewKey("seed-lab", "administrator", access.Administrator, nil)
 	seed.signInAs(map[string]string{"key": k.ID, "secret": k.Secret})
 	other := charters{t, seed}
-	if st, e := seed.ask("GET", "/api/v1/charters/two/drift", nil); st != 404 || strings.Contains(fmt.Sprint(e), "drawers") {
+	if st, e := seed.ask("GET", "/api/v1/charters/two/drift", nil); st != 404 ||
+		strings.Contains(fmt.Sprint(e), "drawers") {
 		t.Errorf("of another account: %d %v", st, e)
 	}
 	plan = other.compare(false, "charter: x\nbuckets: {drawers: {versioning: off}}\naccounts: {mine: {}}\n")
 	if text := fmt.Sprint(plan); !strings.Contains(text, "only operators do that") || strings.Contains(text, "herbarium") {
 		t.Errorf("%v", plan)
 	}
-	if st, e := seed.ask("POST", "/api/v1/charters/compare", map[string]any{"files": files("charter: x\naccount: herbarium\n")}); st != 409 ||
+	if st, e := seed.ask("POST", "/api/v1/charters/compare",
+		map[string]any{"files": files("charter: x\naccount: herbarium\n")}); st != 409 ||
 		e["code"] != "charter-account" {
 		t.Errorf("in another account: %d %v", st, e)
 	}
-	st, e := p.ask("POST", "/api/v1/charters/compare", map[string]any{"files": files("charter: x\nbuckets:\n  Bad_: {versionin: on}\n  b: {quota: -1}\nsync: {x: {from: 7}}\n")})
-	if b, _ := json.Marshal(e); st != 400 || !strings.Contains(string(b), `"a.yaml:3:10"`) || !strings.Contains(string(b), "a.yaml:5:12") || !strings.Contains(string(b), "such as 400GiB") {
+	st, e := p.ask("POST", "/api/v1/charters/compare",
+		map[string]any{"files": files("charter: x\nbuckets:\n  Bad_: {versionin: on}\n  b: {quota: -1}\nsync: {x: {from: 7}}\n")})
+	if b, _ := json.Marshal(e); st != 400 || !strings.Contains(string(b), `"a.yaml:3:10"`) ||
+		!strings.Contains(string(b), "a.yaml:5:12") || !strings.Contains(string(b), "such as 400GiB") {
 		t.Errorf("what is wrong: %d %s", st, b)
 	}
 }
@@ -273,8 +284,10 @@ func TestChartersInTheConsole(t *testing.T) {
 	compare := harness.Script(`{const b = [...document.querySelectorAll(".dialog button")].find((b) => b.textContent === "Compare"); if (b.disabled) throw 1; b.click()}`)
 	walk("a mistake is told where it is", harness.Appears("No charter was enacted"), harness.Button("Compare and enact"),
 		text("charter: desk\nbuckets: {drawers: {quotas: 1}}\n"), compare, harness.Appears("charter.yaml:2:"))
-	walk("what it would do", text("charter: desk\nbuckets: {drawers: {quota: 2GiB}}\n"), compare, harness.Appears("make bucket"), harness.Appears("2.0 GiB"))
-	walk("enact", harness.Button("Enact: 1 step"), harness.Appears("Done, 1 step"), harness.Button("Close"), harness.Appears("as declared"))
+	walk("what it would do", text("charter: desk\nbuckets: {drawers: {quota: 2GiB}}\n"), compare,
+		harness.Appears("make bucket"), harness.Appears("2.0 GiB"))
+	walk("enact", harness.Button("Enact: 1 step"), harness.Appears("Done, 1 step"), harness.Button("Close"),
+		harness.Appears("as declared"))
 	p := newPerson(t, s)
 	p.signIn()
 	if st, e := p.ask("PATCH", "/api/v1/buckets/drawers", map[string]any{"quota": 1 << 30}); st != 200 {

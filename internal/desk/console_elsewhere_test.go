@@ -43,7 +43,8 @@ func TestEndpointsAndRulesInTheConsole(t *testing.T) {
 		p, err := there.List(t.Context(), "plates", "", "", "", 10)
 		return err == nil && len(p.Objects) == 2
 	})
-	walk("the object's copies", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=a%2Fone"), harness.Appears("Copies"),
+	walk("the object's copies", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=a%2Fone"),
+		harness.Appears("Copies"),
 		harness.Appears("completed"), harness.Appears("confirmed there"))
 	walk("why not", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=b%2Fthree"), harness.Appears("not in scope"),
 		harness.Appears("does not begin with a/"))
@@ -53,7 +54,8 @@ func TestEndpointsAndRulesInTheConsole(t *testing.T) {
 	if _, err := c.Put(t.Context(), "plates", "a/four", strings.NewReader("x"), 1, client.Put{}); err != nil {
 		t.Fatal(err)
 	}
-	walk("it fails", chromedp.Navigate(s.DeskURL+"/replication/out"), harness.Appears("a/four"), harness.Appears("does not answer"),
+	walk("it fails", chromedp.Navigate(s.DeskURL+"/replication/out"), harness.Appears("a/four"),
+		harness.Appears("does not answer"),
 		harness.Appears("Retry 1"))
 	walk("the map", chromedp.Navigate(s.DeskURL+"/replication"), harness.Appears("1 failing"),
 		chromedp.WaitVisible(chromedp.CSS(`g.thread[aria-label*="from plates to @annex/plates: failing"]`)))
@@ -81,12 +83,14 @@ func TestEndpointsAndRulesInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	walk("a tier there", chromedp.Navigate(s.DeskURL+"/tiers"), harness.Button("Add a tier"),
-		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=name]")), field("name", "far"), field("volumes", "@annex/bodies"),
+		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=name]")), field("name", "far"),
+		field("volumes", "@annex/bodies"),
 		harness.Appears("keeps bodies only"), chromedp.WaitVisible(chromedp.CSS(".dialog input[name=copies][disabled]")),
 		harness.Button("Add it"), harness.Appears("The tier far is saved"), harness.Appears("sealed, by another store"),
 		harness.Appears("@annex/bodies/"))
 	walk("a bucket in it", chromedp.Navigate(s.DeskURL+"/buckets/copies/settings"), harness.Appears("New content goes to"),
-		harness.Choose("New content goes to", "far"), harness.Appears("Its bytes are kept by another store, at @annex/bodies/"),
+		harness.Choose("New content goes to", "far"),
+		harness.Appears("Its bytes are kept by another store, at @annex/bodies/"),
 		harness.Script(`[...document.querySelectorAll("section")].find((s) => s.querySelector("h2")?.innerText === "Tier")
 			.querySelector("button.main").click()`),
 		harness.Appears("New content goes to far"), harness.Appears("new content goes to @annex/bodies/"))
@@ -109,10 +113,13 @@ func TestSyncInTheConsole(t *testing.T) {
 		field("to", "plates/in"), chromedp.Click(chromedp.CSS(`.dialog button[role=radio][value=mirror]`)),
 		harness.Button("Save the job"), harness.Appears("are in each other"))
 	walk("saved", harness.Script(`document.querySelector(".dialog input[name=to]").select()`), field("to", "copies"),
-		harness.Button("Save the job"), harness.Appears("The job nightly is saved"), harness.Appears("is removed at the target"))
-	walk("rehearsed", harness.Button("Rehearse"), harness.Appears("nothing is written"), harness.Button("Compare both sides"),
+		harness.Button("Save the job"), harness.Appears("The job nightly is saved"),
+		harness.Appears("is removed at the target"))
+	walk("rehearsed", harness.Button("Rehearse"), harness.Appears("nothing is written"),
+		harness.Button("Compare both sides"),
 		harness.Appears("a/one"), harness.Button("Cancel"))
-	walk("run", harness.Button("Run now"), harness.Appears("3 objects"), harness.Appears("write: new"), harness.Appears("done"))
+	walk("run", harness.Button("Run now"), harness.Appears("3 objects"), harness.Appears("write: new"),
+		harness.Appears("done"))
 	for _, key := range []string{"a/one", "a/two", "b/three"} {
 		if err := c.Remove(t.Context(), "plates", key); err != nil {
 			t.Fatal(err)
@@ -130,10 +137,13 @@ func TestSyncInTheConsole(t *testing.T) {
 		_, err := s.Store.Catalog.Sync(t.Context(), "herbarium", "nightly-restore")
 		return fault.HasCode(err, "sync-missing")
 	})
-	walk("the sheet", harness.Button("Recovery sheet"), harness.Appears("RECOVERY SHEET for nightly"), harness.Button("Close"))
+	walk("the sheet", harness.Button("Recovery sheet"), harness.Appears("RECOVERY SHEET for nightly"),
+		harness.Button("Close"))
 	walk("on the map", chromedp.Navigate(s.DeskURL+"/replication"), harness.Appears("1 sync job"),
-		chromedp.Click(chromedp.CSS(`g.thread[aria-label^="nightly, from plates to copies"]`)), harness.Appears("Open the job"))
-	walk("removed", chromedp.Navigate(s.DeskURL+"/sync/nightly"), harness.Button("Remove"), harness.Appears("What it wrote to"),
+		chromedp.Click(chromedp.CSS(`g.thread[aria-label^="nightly, from plates to copies"]`)),
+		harness.Appears("Open the job"))
+	walk("removed", chromedp.Navigate(s.DeskURL+"/sync/nightly"), harness.Button("Remove"),
+		harness.Appears("What it wrote to"),
 		harness.Button("Remove it"), harness.Appears("There is no job yet"))
 }
 
@@ -149,10 +159,12 @@ func TestSealingInTheConsole(t *testing.T) {
 	field := func(name, text string) chromedp.Action[chromedp.Void] {
 		return chromedp.SendKeys(chromedp.CSS(".dialog input[name="+name+"]"), text)
 	}
-	walk("looked at before it is saved", harness.Button("New job"), chromedp.WaitVisible(chromedp.CSS(".dialog input[name=name]")),
+	walk("looked at before it is saved", harness.Button("New job"),
+		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=name]")),
 		field("name", "secret"), field("from", "plates"), field("to", "copies"), harness.Button("Rehearse it"),
 		harness.Appears("a/one"), harness.Appears("keeps no versions"))
-	walk("sealed", chromedp.Click(chromedp.CSS(`.dialog button[role=radio][value=names]`)), harness.Appears("nobody can bring it back"),
+	walk("sealed", chromedp.Click(chromedp.CSS(`.dialog button[role=radio][value=names]`)),
+		harness.Appears("nobody can bring it back"),
 		field("passphrase", "linen thread on a reel"), field("again", "linen thread on a reel"),
 		chromedp.Click(chromedp.CSS(`.dialog button[role=checkbox]`)), harness.Button("Save the job"),
 		harness.Appears("The job secret is saved"), harness.Appears("contents and names sealed before they leave"))

@@ -71,7 +71,8 @@ func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Des
 	if settings.SessionFor == 0 {
 		settings.SessionFor = 12 * time.Hour
 	}
-	d := &Desk{store: s, gate: g, endpoints: settings.Endpoints, settings: settings, log: log, held: door.NewBudget(heldByEach, heldByAll),
+	d := &Desk{store: s, gate: g, endpoints: settings.Endpoints, settings: settings, log: log,
+		held:   door.NewBudget(heldByEach, heldByAll),
 		ids:    door.NewRequestIDs(),
 		checks: map[string]*rate.Limiter{}}
 	d.live = startLive(d)

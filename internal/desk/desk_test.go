@@ -157,7 +157,8 @@ func TestProblemsNameTheirRequest(t *testing.T) {
 	}
 	p := newPerson(t, s)
 	p.signIn()
-	if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"nam": "x"}); st != 422 || len(e["request"].(string)) != 20 {
+	if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"nam": "x"}); st != 422 ||
+		len(e["request"].(string)) != 20 {
 		t.Errorf("what the document refuses: %d %v", st, e)
 	}
 	if st, e := p.ask("GET", "/api/v1/profiles/nothing", nil); st != 404 || e["code"] != "profile" {

@@ -145,7 +145,8 @@ type EndpointChange struct {
 
 // concerns reports whether a change is one of how the endpoint is reached.
 func (c *EndpointChange) concerns() bool {
-	return c.URL != nil || c.Region != nil || c.Style != nil || c.Key != nil || c.Secret != nil || c.Bucket != nil || c.Write
+	return c.URL != nil || c.Region != nil || c.Style != nil || c.Key != nil || c.Secret != nil || c.Bucket != nil ||
+		c.Write
 }
 
 // apply changes an endpoint; what was found for another address is to be found anew.

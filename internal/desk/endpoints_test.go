@@ -64,7 +64,8 @@ func TestEndpoints(t *testing.T) {
 	if st, e := p.ask("POST", "/api/v1/endpoints/annex/check", map[string]any{}); st != 200 || e["good"] != false {
 		t.Errorf("a check when the key is refused: %d %v", st, e)
 	}
-	if st, e := p.ask("GET", "/api/v1/overview", nil); st != 200 || !strings.Contains(fmt.Sprint(e["concerns"]), "endpoint annex") {
+	if st, e := p.ask("GET", "/api/v1/overview", nil); st != 200 || !strings.Contains(fmt.Sprint(e["concerns"]),
+		"endpoint annex") {
 		t.Errorf("the overview: %d %v", st, e["concerns"])
 	}
 	other := newPerson(t, s)
@@ -134,7 +135,8 @@ func TestReplicationRules(t *testing.T) {
 		}
 	}
 	// A target that stays takes what is new of it; what was said comes back as it was.
-	st, e = p.ask("PATCH", "/api/v1/replications/out", map[string]any{"lagTarget": map[string]any{"percent": 57, "seconds": 9},
+	st, e = p.ask("PATCH", "/api/v1/replications/out", map[string]any{"lagTarget": map[string]any{"percent": 57,
+		"seconds": 9},
 		"targets": []any{map[string]any{"address": "copies/from/", "class": "main", "sealed": true}}})
 	if says := fmt.Sprint(e["targets"], e["lagTarget"]); st != 200 || !strings.Contains(says, "class:main") ||
 		!strings.Contains(says, "sealed:true") || !strings.Contains(says, "percent:57 ") {
@@ -169,8 +171,10 @@ func TestTiersElsewhere(t *testing.T) {
 		maps.Copy(in, more)
 		return p.ask("POST", "/api/v1/tiers", in)
 	}
-	for at, code := range map[string]string{"@annex/none": "volume", "@annex/keeps": "volume-keeps", "@annex": "volume-place",
-		"@nobody/bodies": "endpoint-missing", "@annex/Bodies!": "bucket-name", "@annex/bodies/" + strings.Repeat("x", 600): "volume-place"} {
+	for at, code := range map[string]string{"@annex/none": "volume", "@annex/keeps": "volume-keeps",
+		"@annex":         "volume-place",
+		"@nobody/bodies": "endpoint-missing", "@annex/Bodies!": "bucket-name", "@annex/bodies/" +
+			strings.Repeat("x", 600): "volume-place"} {
 		if st, e := tier("far", nil, at); st < 400 || e["code"] != code || e["field"] != "volumes" || e["remedy"] == "" {
 			t.Errorf("%.40s: %d %v", at, st, e)
 		}
@@ -179,7 +183,8 @@ func TestTiersElsewhere(t *testing.T) {
 		t.Errorf("a directory beside a bucket: %d %v", st, e)
 	}
 	st, e := tier("far", nil, "@annex/bodies/deep")
-	if st != 201 || e["sealed"] != true || e["elsewhere"] != true || !strings.Contains(fmt.Sprint(e["volumes"]), "@annex/bodies/deep/") {
+	if st != 201 || e["sealed"] != true || e["elsewhere"] != true || !strings.Contains(fmt.Sprint(e["volumes"]),
+		"@annex/bodies/deep/") {
 		t.Fatalf("%d %v", st, e)
 	}
 	if st, e := tier("again", nil, "@annex/bodies/deep/"); st != 409 || e["code"] != "volume-taken" {
@@ -188,7 +193,8 @@ func TestTiersElsewhere(t *testing.T) {
 	if st, e := tier("plain", map[string]any{"sealed": false}, "@annex/bodies/plain"); st != 201 || e["sealed"] != false {
 		t.Errorf("one that is not sealed: %d %v", st, e)
 	}
-	if st, e := p.ask("PATCH", "/api/v1/tiers/far", map[string]any{"copies": 2}); st != 400 || e["code"] != "tier-elsewhere" {
+	if st, e := p.ask("PATCH", "/api/v1/tiers/far", map[string]any{"copies": 2}); st != 400 ||
+		e["code"] != "tier-elsewhere" {
 		t.Errorf("two copies: %d %v", st, e)
 	}
 	if st, e := p.ask("DELETE", "/api/v1/endpoints/annex", nil); st != 409 || e["code"] != "endpoint-used" {
@@ -197,7 +203,8 @@ func TestTiersElsewhere(t *testing.T) {
 	if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"name": "moss", "tier": "far"}); st != 201 {
 		t.Fatalf("%d %v", st, e)
 	}
-	if _, e := p.ask("GET", "/api/v1/buckets/moss", nil); e["elsewhere"] != "@annex/bodies/deep/" || e["tierSeals"] != true {
+	if _, e := p.ask("GET", "/api/v1/buckets/moss", nil); e["elsewhere"] != "@annex/bodies/deep/" ||
+		e["tierSeals"] != true {
 		t.Errorf("where its bytes are: %v", e)
 	}
 	k := s.NewKey("seed-lab", "visitor", access.Administrator, nil)

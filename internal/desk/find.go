@@ -56,14 +56,19 @@ type FindAnswer struct {
 func (d *Desk) findCalls(to *calls) {
 	call(to, rule{}, "find", "POST /find", "find", "Find objects by what they are", d.findObjects)
 	call(to, rule{}, "count-found", "POST /find/count", "find", "Count the objects that would be found", d.countFound)
-	call(to, rule{admin: true}, "list-find-indexes", "GET /find/indexes", "find", "Say how the indexes by which find answers are",
+	call(to, rule{admin: true}, "list-find-indexes", "GET /find/indexes", "find",
+		"Say how the indexes by which find answers are",
 		d.findIndexes)
 	call(to, rule{admin: true}, "rebuild-find-index", "POST /find/indexes/{bucket}/rebuild", "find",
 		"Build the index of a bucket anew; until it is, find looks at objects", d.rebuildFindIndex, answers(204))
-	call(to, rule{admin: true}, "list-saved-finds", "GET /find/saved", "find", "List the questions that the account keeps", d.savedFinds)
-	call(to, rule{admin: true}, "save-find", "PUT /find/saved/{name}", "find", "Keep a question under a name", d.saveFind, answers(204))
-	call(to, rule{admin: true}, "forget-find", "DELETE /find/saved/{name}", "find", "Forget a question", d.forgetSaved(catalog.SavedFind), answers(204))
-	call(to, rule{}, "find-words", "GET /find/words", "find", "Fields and values to offer while an expression is typed", d.findWords)
+	call(to, rule{admin: true}, "list-saved-finds", "GET /find/saved", "find", "List the questions that the account keeps",
+		d.savedFinds)
+	call(to, rule{admin: true}, "save-find", "PUT /find/saved/{name}", "find", "Keep a question under a name", d.saveFind,
+		answers(204))
+	call(to, rule{admin: true}, "forget-find", "DELETE /find/saved/{name}", "find", "Forget a question",
+		d.forgetSaved(catalog.SavedFind), answers(204))
+	call(to, rule{}, "find-words", "GET /find/words", "find", "Fields and values to offer while an expression is typed",
+		d.findWords)
 }
 
 // finding is a question that is being answered.
@@ -98,7 +103,8 @@ func (d *Desk) finding(ctx context.Context, ask *FindAsk) (*finding, error) {
 			return nil, err
 		}
 		if ask.Versions || looksAt(x, "replication") {
-			return nil, fault.New(fault.Invalid, "as-of", "of a moment it is not known what was previous then, nor what was copied").In("asOf").
+			return nil, fault.New(fault.Invalid, "as-of",
+				"of a moment it is not known what was previous then, nor what was copied").In("asOf").
 				Do("ask for current objects, and not for replication")
 		}
 	}
@@ -197,7 +203,8 @@ func readPlace(s string) (p foundAt, err error) {
 		err = json.Unmarshal(b, &p)
 	}
 	if err != nil {
-		return p, fault.New(fault.Invalid, "place", "%q is no place to go on from", s).In("after").Do("give next of the page before")
+		return p, fault.New(fault.Invalid, "place", "%q is no place to go on from",
+			s).In("after").Do("give next of the page before")
 	}
 	return p, nil
 }
@@ -301,7 +308,8 @@ func (d *Desk) countFound(ctx context.Context, in *struct{ Body FindAsk }) (*str
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, countFor, fault.New(fault.Slow, "count-long",
-		"it takes longer than %d s to count", int(countFor.Seconds())).Do("ask more narrowly, by bucket or by what keys begin with"))
+		"it takes longer than %d s to count",
+		int(countFor.Seconds())).Do("ask more narrowly, by bucket or by what keys begin with"))
 	defer cancel()
 	out := &struct {
 		Body struct {

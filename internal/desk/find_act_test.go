@@ -64,12 +64,14 @@ func TestActOnWhatIsFound(t *testing.T) {
 		return int(e["objects"].(float64))
 	}
 	drosera := map[string]any{"bucket": "plates", "where": "field taxon is Drosera", "act": "annotate",
-		"metadata": map[string]any{"set": map[string]string{"checked": "yes"}}, "tags": map[string]any{"set": map[string]string{"seen": "1"}}}
+		"metadata": map[string]any{"set": map[string]string{"checked": "yes"}},
+		"tags":     map[string]any{"set": map[string]string{"seen": "1"}}}
 	in := map[string]any{"kind": "found"}
 	for k, v := range drosera {
 		in[k] = v
 	}
-	if st, e := p.ask("POST", "/api/v1/orders/rehearse", in); st != 200 || e["counts"].(map[string]any)["annotated"] != 20.0 || e["bytes"] != 80.0 {
+	if st, e := p.ask("POST", "/api/v1/orders/rehearse", in); st != 200 ||
+		e["counts"].(map[string]any)["annotated"] != 20.0 || e["bytes"] != 80.0 {
 		t.Errorf("%d %v", st, e)
 	}
 	if n := count("plates", "field checked is yes"); n != 0 {
@@ -80,7 +82,8 @@ func TestActOnWhatIsFound(t *testing.T) {
 		t.Errorf("%d are annotated", n)
 	}
 	// Copies into the same bucket are not found again.
-	p.found(t, map[string]any{"bucket": "plates", "where": "field taxon is Erica", "act": "copy", "toBucket": "plates", "toPrefix": "z/"})
+	p.found(t, map[string]any{"bucket": "plates", "where": "field taxon is Erica", "act": "copy", "toBucket": "plates",
+		"toPrefix": "z/"})
 	if n := count("plates", "field taxon is Erica"); n != 40 {
 		t.Errorf("%d after copying", n)
 	}
@@ -102,7 +105,8 @@ func TestActOnWhatIsFound(t *testing.T) {
 	if n := count("plates", "has field checked"); n != 0 {
 		t.Errorf("%d are annotated still", n)
 	}
-	for _, bad := range []map[string]any{{"where": "siz over 1", "act": "move", "tier": "main"}, {"where": "current", "act": "move", "tier": "none"},
+	for _, bad := range []map[string]any{{"where": "siz over 1", "act": "move", "tier": "main"},
+		{"where": "current", "act": "move", "tier": "none"},
 		{"where": "current", "act": "annotate"}, {"where": "current", "act": "copy", "toBucket": "nowhere"},
 		{"where": "current", "act": "copy", "toBucket": "plates"}, {"where": "current"}} {
 		bad["kind"], bad["bucket"] = "found", "plates"
@@ -118,12 +122,15 @@ func TestActOnWhatIsFound(t *testing.T) {
 		t.Fatalf("%d %v", st, e)
 	}
 	for _, act := range []string{"annotate", "move", "remove", "put-back"} {
-		if st, e := v.ask("POST", "/api/v1/orders/rehearse", map[string]any{"kind": "found", "bucket": "plates", "where": "current", "act": act,
-			"tier": "main", "tags": map[string]any{"set": map[string]string{"a": "b"}}, "asOf": before.UTC().Format(time.RFC3339)}); st != 403 {
+		if st, e := v.ask("POST", "/api/v1/orders/rehearse", map[string]any{"kind": "found", "bucket": "plates",
+			"where": "current", "act": act,
+			"tier": "main", "tags": map[string]any{"set": map[string]string{"a": "b"}},
+			"asOf": before.UTC().Format(time.RFC3339)}); st != 403 {
 			t.Errorf("%s by a reader: %d %v", act, st, e)
 		}
 	}
-	if st, e := v.ask("POST", "/api/v1/orders/rehearse", map[string]any{"kind": "found", "bucket": "plates", "act": "annotate",
+	if st, e := v.ask("POST", "/api/v1/orders/rehearse", map[string]any{"kind": "found", "bucket": "plates",
+		"act":   "annotate",
 		"where": "writer is " + harness.Key}); st < 400 || strings.Contains(fmt.Sprint(e["counts"]), "20") {
 		t.Errorf("who wrote there: %d %v", st, e)
 	}
@@ -139,7 +146,8 @@ func TestFindThenSortedAndSaved(t *testing.T) {
 		t.Fatal(st, e)
 	}
 	for i := range 5 {
-		if _, err := c.Put(t.Context(), "plates", fmt.Sprint("k", i), strings.NewReader(strings.Repeat("x", 10*i)), int64(10*i), client.Put{}); err != nil {
+		if _, err := c.Put(t.Context(), "plates", fmt.Sprint("k", i), strings.NewReader(strings.Repeat("x", 10*i)),
+			int64(10*i), client.Put{}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -169,16 +177,20 @@ func TestFindThenSortedAndSaved(t *testing.T) {
 	if got := keys(map[string]any{"expression": "size at least 0"}); len(got) != 1 {
 		t.Errorf("now: %q", got)
 	}
-	if got := keys(map[string]any{"expression": "size over 10", "asOf": then.Format(time.RFC3339Nano), "limit": 1}); fmt.Sprint(got) != "[k2 k3 k4]" {
+	if got := keys(map[string]any{"expression": "size over 10", "asOf": then.Format(time.RFC3339Nano),
+		"limit": 1}); fmt.Sprint(got) != "[k2 k3 k4]" {
 		t.Errorf("then: %q", got)
 	}
-	if got := keys(map[string]any{"expression": "size at least 0", "asOf": then.Format(time.RFC3339Nano), "sort": "largest", "limit": 2}); fmt.Sprint(got) != "[k4 k3]" {
+	if got := keys(map[string]any{"expression": "size at least 0", "asOf": then.Format(time.RFC3339Nano),
+		"sort": "largest", "limit": 2}); fmt.Sprint(got) != "[k4 k3]" {
 		t.Errorf("the largest: %q", got)
 	}
-	if st, e := p.ask("PUT", "/api/v1/find/saved/large", map[string]any{"expression": "size  over 1 KiB", "buckets": []string{"plates"}}); st != 204 {
+	if st, e := p.ask("PUT", "/api/v1/find/saved/large", map[string]any{"expression": "size  over 1 KiB",
+		"buckets": []string{"plates"}}); st != 204 {
 		t.Errorf("%d %v", st, e)
 	}
-	if st, e := p.ask("GET", "/api/v1/find/saved", nil); st != 200 || !strings.Contains(fmt.Sprint(e), "size  over 1 KiB") {
+	if st, e := p.ask("GET", "/api/v1/find/saved", nil); st != 200 || !strings.Contains(fmt.Sprint(e),
+		"size  over 1 KiB") {
 		t.Errorf("%d %v", st, e)
 	}
 	if st, _ := p.ask("PUT", "/api/v1/find/saved/bad", map[string]any{"expression": "siz"}); st != 400 {
@@ -198,9 +210,12 @@ func TestActInTheConsole(t *testing.T) {
 	fill(t, s, 3, func(i int) string { return []string{"a/one", "b/two", "b/three"}[i] })
 	walk, _ := signedIn(t, s, "/find?q=key%20begins%20with%20b%2F")
 	walk("rehearsed", harness.Button("Do something with these"), harness.Appears("in plates"),
-		chromedp.SendKeys(chromedp.CSS(".dialog input[name=set]"), "seen=yes"), harness.Button("Rehearse it"), harness.Appears("2 objects"))
+		chromedp.SendKeys(chromedp.CSS(".dialog input[name=set]"), "seen=yes"), harness.Button("Rehearse it"),
+		harness.Appears("2 objects"))
 	walk("done", harness.Button("Do it"), harness.Appears("2 annotated"))
-	walk("kept", chromedp.Navigate(s.DeskURL+"/find?q=tag%20seen%20is%20yes"), harness.Appears("b/three"), harness.Button("Keep it"),
-		chromedp.SendKeys(chromedp.CSS(".dialog input[name=name]"), "seen"), harness.Button("Keep the question"), harness.Appears("is kept"),
+	walk("kept", chromedp.Navigate(s.DeskURL+"/find?q=tag%20seen%20is%20yes"), harness.Appears("b/three"),
+		harness.Button("Keep it"),
+		chromedp.SendKeys(chromedp.CSS(".dialog input[name=name]"), "seen"), harness.Button("Keep the question"),
+		harness.Appears("is kept"),
 		chromedp.Navigate(s.DeskURL+"/find"), harness.Appears("seen"), harness.Appears("tag seen is yes"))
 }

@@ -24,7 +24,8 @@ func TestFind(t *testing.T) {
 		}
 		for i := range 30 {
 			if _, err := c.Put(t.Context(), b, fmt.Sprintf("2026/FH-%02d.tif", i), strings.NewReader(strings.Repeat("x", i*100)),
-				int64(i*100), client.Put{Metadata: object.Metadata{"taxon": []string{"Drosera", "Carex"}[i%2], "dpi": fmt.Sprint(i * 50)},
+				int64(i*100), client.Put{Metadata: object.Metadata{"taxon": []string{"Drosera", "Carex"}[i%2],
+					"dpi": fmt.Sprint(i * 50)},
 					Tags: object.Tags{"kind": "scan"}, ContentType: "image/tiff"}); err != nil {
 				t.Fatal(err)
 			}
@@ -66,17 +67,21 @@ func TestFind(t *testing.T) {
 	if len(seen) != 60 || pages < 9 {
 		t.Errorf("%d objects in %d pages", len(seen), pages)
 	}
-	if st, e := p.ask("POST", "/api/v1/find/count", map[string]any{"expression": "size at least 100"}); st != 200 || e["objects"] != 58.0 {
+	if st, e := p.ask("POST", "/api/v1/find/count", map[string]any{"expression": "size at least 100"}); st != 200 ||
+		e["objects"] != 58.0 {
 		t.Errorf("counted: %d %v", st, e)
 	}
-	if st, e := p.ask("POST", "/api/v1/find", map[string]any{"expression": "siz over 1"}); st != 400 || e["position"] != 0.0 ||
+	if st, e := p.ask("POST", "/api/v1/find", map[string]any{"expression": "siz over 1"}); st != 400 ||
+		e["position"] != 0.0 ||
 		!strings.Contains(fmt.Sprint(e["remedy"]), "size") {
 		t.Errorf("a mistake: %d %v", st, e)
 	}
-	if st, e := p.ask("POST", "/api/v1/find", map[string]any{"expression": "current", "after": "!"}); st != 400 || e["code"] != "place" {
+	if st, e := p.ask("POST", "/api/v1/find", map[string]any{"expression": "current", "after": "!"}); st != 400 ||
+		e["code"] != "place" {
 		t.Errorf("no place: %d %v", st, e)
 	}
-	if st, e := p.ask("GET", "/api/v1/find/words?bucket=plates", nil); st != 200 || !strings.Contains(fmt.Sprint(e), "field taxon") ||
+	if st, e := p.ask("GET", "/api/v1/find/words?bucket=plates", nil); st != 200 ||
+		!strings.Contains(fmt.Sprint(e), "field taxon") ||
 		!strings.Contains(fmt.Sprint(e), "Carex") || !strings.Contains(fmt.Sprint(e), "tag kind") {
 		t.Errorf("words: %d %v", st, e)
 	}
@@ -90,7 +95,8 @@ func TestFind(t *testing.T) {
 	if list := found(v, map[string]any{"expression": "current"}); len(list) != 0 {
 		t.Errorf("a visitor finds %v", list)
 	}
-	if st, e := v.ask("POST", "/api/v1/find", map[string]any{"expression": "current", "buckets": []string{"attic"}}); st != 403 &&
+	if st, e := v.ask("POST", "/api/v1/find", map[string]any{"expression": "current",
+		"buckets": []string{"attic"}}); st != 403 &&
 		st != 404 || strings.Contains(fmt.Sprint(e), "FH-") {
 		t.Errorf("a visitor asks in a bucket by name: %d %v", st, e)
 	}
@@ -98,7 +104,8 @@ func TestFind(t *testing.T) {
 	if len(list) != 5 || strings.Contains(fmt.Sprint(list), harness.Key) {
 		t.Errorf("what is open to them: %v", list)
 	}
-	st, e := v.ask("POST", "/api/v1/find", map[string]any{"expression": `key begins with "2026/FH-0" and writer is ` + harness.Key})
+	st, e := v.ask("POST", "/api/v1/find", map[string]any{"expression": `key begins with "2026/FH-0" and writer is ` +
+		harness.Key})
 	if st != 200 || len(e["objects"].([]any)) != 0 || !strings.Contains(fmt.Sprint(e["left"]), "plates") {
 		t.Errorf("who wrote there: %d %v", st, e)
 	}
@@ -115,11 +122,15 @@ func TestFindInTheConsole(t *testing.T) {
 	}
 	walk, _ := signedIn(t, s, "/find")
 	walk("offered words", harness.Appears("lacks field collector"), harness.Button("field taxon"), harness.Button("is"),
-		harness.Button(`"Drosera rotundifolia"`), harness.Script(`document.querySelector("form[role=search] button").click()`), harness.Appears("plates/c/three"), harness.Appears("1 object"),
+		harness.Button(`"Drosera rotundifolia"`),
+		harness.Script(`document.querySelector("form[role=search] button").click()`), harness.Appears("plates/c/three"),
+		harness.Appears("1 object"),
 		harness.Button("Count all"), harness.Appears("1 in all"))
-	walk("a mistake is shown where it is", chromedp.Navigate(s.DeskURL+"/find?q=siz%20over%201"), harness.Appears("you mean size"),
+	walk("a mistake is shown where it is", chromedp.Navigate(s.DeskURL+"/find?q=siz%20over%201"),
+		harness.Appears("you mean size"),
 		chromedp.WaitVisible(chromedp.CSS("mark")))
 	walk("nothing", chromedp.Navigate(s.DeskURL+"/find?q=size%20over%201%20GiB"), harness.Appears("Nothing is like that"))
-	walk("to the object", chromedp.Navigate(s.DeskURL+"/find?q=key%20contains%20two"), chromedp.Click(chromedp.CSS("td a")),
+	walk("to the object", chromedp.Navigate(s.DeskURL+"/find?q=key%20contains%20two"),
+		chromedp.Click(chromedp.CSS("td a")),
 		harness.Appears("b/two"), harness.Appears("Metadata and tags"))
 }

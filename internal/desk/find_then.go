@@ -19,8 +19,10 @@ const (
 
 // findThen adds what one look into a bucket as it was finds, and moves the place on; "" at
 // its end.
-func (d *Desk) findThen(ctx context.Context, f *finding, b *catalog.Bucket, at *catalog.FindPlace, limit int, out *FindAnswer) error {
-	page, next, err := d.store.ListAsOf(ctx, b.Name, catalog.Listing{Prefix: f.prefix(), After: at.Key, Max: thenPage, Full: true}, f.asOf)
+func (d *Desk) findThen(ctx context.Context, f *finding, b *catalog.Bucket, at *catalog.FindPlace, limit int,
+	out *FindAnswer) error {
+	page, next, err := d.store.ListAsOf(ctx, b.Name, catalog.Listing{Prefix: f.prefix(), After: at.Key, Max: thenPage,
+		Full: true}, f.asOf)
 	if fault.HasCode(err, "bucket-missing") || fault.HasCode(err, "bucket-later") { // it was not there
 		*at = catalog.FindPlace{}
 		return nil
@@ -48,7 +50,8 @@ func (d *Desk) findThen(ctx context.Context, f *finding, b *catalog.Bucket, at *
 }
 
 func (d *Desk) foundObject(f *finding, b *catalog.Bucket, v *object.Version, current bool, seen veil) FoundObject {
-	o := FoundObject{Bucket: b.Name.String(), ListedObject: listedOf(v, seen), Current: current, Tier: f.base.Tiers.Name(v.Body.Tier),
+	o := FoundObject{Bucket: b.Name.String(), ListedObject: listedOf(v, seen), Current: current,
+		Tier:   f.base.Tiers.Name(v.Body.Tier),
 		Sealed: v.Body.Sealed(), Tags: v.Tags}
 	o.Metadata = v.Metadata.Decoded()
 	return o
@@ -84,7 +87,8 @@ func (d *Desk) findSorted(ctx context.Context, f *finding, by string, limit int,
 			return nil
 		}
 		if time.Since(begun) > countFor {
-			return fault.New(fault.Slow, "sort-long", "it takes longer than %d s to look at all that is found", int(countFor.Seconds())).
+			return fault.New(fault.Slow, "sort-long", "it takes longer than %d s to look at all that is found",
+				int(countFor.Seconds())).
 				Do("ask more narrowly, or for them by key")
 		}
 		var err error

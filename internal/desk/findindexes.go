@@ -38,7 +38,8 @@ func (d *Desk) findIndexes(ctx context.Context, _ *struct{}) (*struct {
 	}{}
 	out.Body.Indexes = []FindIndexInfo{}
 	for _, x := range list {
-		i := FindIndexInfo{Bucket: x.Bucket, State: "building", Objects: x.Objects, Segments: x.Segments, Bytes: x.Bytes, Built: x.Built}
+		i := FindIndexInfo{Bucket: x.Bucket, State: "building", Objects: x.Objects, Segments: x.Segments, Bytes: x.Bytes,
+			Built: x.Built}
 		switch {
 		case x.Merging:
 			i.State = "merging"

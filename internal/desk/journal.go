@@ -144,9 +144,11 @@ func (d *Desk) journalCalls(to *calls) {
 		"Say how the journal of a bucket is kept, and what it occupies", d.bucketJournal)
 	call(to, rule{admin: true}, "list-saved-filters", "GET /journal/saved", "journal",
 		"List the filters of the journal that the account keeps", d.savedFilters)
-	call(to, rule{admin: true}, "save-filter", "PUT /journal/saved/{name}", "journal", "Keep a filter of the journal under a name",
+	call(to, rule{admin: true}, "save-filter", "PUT /journal/saved/{name}", "journal",
+		"Keep a filter of the journal under a name",
 		d.saveFilter, answers(204))
-	call(to, rule{admin: true}, "forget-filter", "DELETE /journal/saved/{name}", "journal", "Forget a filter of the journal",
+	call(to, rule{admin: true}, "forget-filter", "DELETE /journal/saved/{name}", "journal",
+		"Forget a filter of the journal",
 		d.forgetSaved(catalog.SavedJournal), answers(204))
 }
 

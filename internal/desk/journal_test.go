@@ -28,9 +28,11 @@ func TestJournalInTheConsole(t *testing.T) {
 		chromedp.Click(chromedp.CSS("button[form]")), harness.Appears("The filter puts is kept"))
 	walk("use it", chromedp.Navigate(s.DeskURL+"/journal"), harness.Appears("bucket created"), harness.Button("puts"),
 		harness.Appears("3 entries"))
-	walk("forget it", chromedp.Navigate(s.DeskURL+"/journal"), harness.Button("Forget"), harness.Appears("puts is forgotten"))
+	walk("forget it", chromedp.Navigate(s.DeskURL+"/journal"), harness.Button("Forget"),
+		harness.Appears("puts is forgotten"))
 
-	walk("pause a journal", chromedp.Navigate(s.DeskURL+"/buckets/plates/settings"), harness.Appears("changes of objects are recorded"),
+	walk("pause a journal", chromedp.Navigate(s.DeskURL+"/buckets/plates/settings"),
+		harness.Appears("changes of objects are recorded"),
 		harness.Script(`[...document.querySelectorAll("section")].find((x) => x.querySelector("h2").innerText === "Journal").querySelector("[role=switch]").click()`),
 		harness.Appears("changes of objects are not recorded"))
 	walk("keep it a year", harness.Script(`document.querySelector("input[name=journalDays]").select()`),
@@ -40,19 +42,24 @@ func TestJournalInTheConsole(t *testing.T) {
 	p := newPerson(t, s)
 	p.signIn()
 	st, e := p.ask("GET", "/api/v1/buckets/plates/journal?days=1", nil)
-	if st != 200 || e["paused"] != true || e["days"] != 365.0 || e["going"] != 0.0 || len(e["gaps"].([]any)) != 1 || e["entries"].(float64) < 4 {
+	if st != 200 || e["paused"] != true || e["days"] != 365.0 || e["going"] != 0.0 || len(e["gaps"].([]any)) != 1 ||
+		e["entries"].(float64) < 4 {
 		t.Errorf("%d %v", st, e)
 	}
 
 	walk("post elsewhere", chromedp.Navigate(s.DeskURL+"/journal/posts"), harness.Appears("Changes are posted nowhere"),
-		harness.Button("Post to an address"), field("name", "indexer"), field("url", hook.URL), chromedp.Click(chromedp.CSS("button[form]")),
-		harness.Appears("The secret is shown this once"), chromedp.Click(chromedp.CSS("[role=dialog] [role=checkbox]")), harness.Button("Done"),
+		harness.Button("Post to an address"), field("name", "indexer"), field("url", hook.URL),
+		chromedp.Click(chromedp.CSS("button[form]")),
+		harness.Appears("The secret is shown this once"), chromedp.Click(chromedp.CSS("[role=dialog] [role=checkbox]")),
+		harness.Button("Done"),
 		harness.Appears("keeps up"))
 	if err := c.CreateBucket(t.Context(), "another"); err != nil {
 		t.Fatal(err)
 	}
 	<-got
-	walk("try, pause, remove", harness.Button("Try"), harness.Appears("took an event that tells of nothing"), harness.Button("Pause"),
-		harness.Appears("paused"), harness.Button("Remove"), harness.Appears("it never gets"), chromedp.Click(chromedp.CSS("button[form]")),
+	walk("try, pause, remove", harness.Button("Try"), harness.Appears("took an event that tells of nothing"),
+		harness.Button("Pause"),
+		harness.Appears("paused"), harness.Button("Remove"), harness.Appears("it never gets"),
+		chromedp.Click(chromedp.CSS("button[form]")),
 		harness.Appears("Changes are posted nowhere"))
 }

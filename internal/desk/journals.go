@@ -47,7 +47,8 @@ func (d *Desk) bucketJournal(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := BucketJournal{Days: b.Journal.Days, Paused: b.Journal.Paused, Revision: b.Revision, Entries: size.Entries, Bytes: size.Bytes,
+	out := BucketJournal{Days: b.Journal.Days, Paused: b.Journal.Paused, Revision: b.Revision, Entries: size.Entries,
+		Bytes: size.Bytes,
 		About: size.About, Gaps: []JournalGap{}}
 	if size.First.Valid {
 		first := size.First.Time.UTC()

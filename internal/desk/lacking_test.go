@@ -42,14 +42,16 @@ func TestRequiredMetadata(t *testing.T) {
 		}
 	}
 	ask(false)
-	if i, err := put("told", object.Metadata{"dpi": "many"}); err != nil || i.Lacks != "dpi is no number; taxon is missing" {
+	if i, err := put("told", object.Metadata{"dpi": "many"}); err != nil ||
+		i.Lacks != "dpi is no number; taxon is missing" {
 		t.Errorf("%+v, %v", i, err)
 	}
 	st, e := p.ask("GET", "/api/v1/buckets/plates/lacking", nil)
 	if list := e["objects"].([]any); st != 200 || len(list) != 4 || e["looked"] != 7.0 {
 		t.Errorf("%d %v", st, e)
 	}
-	if st, e := p.ask("GET", "/api/v1/buckets/plates/object?key=bare", nil); st != 200 || !strings.Contains(fmt.Sprint(e["lacks"]), "taxon") {
+	if st, e := p.ask("GET", "/api/v1/buckets/plates/object?key=bare", nil); st != 200 ||
+		!strings.Contains(fmt.Sprint(e["lacks"]), "taxon") {
 		t.Errorf("%d %v", st, e)
 	}
 	ask(true)
@@ -59,21 +61,25 @@ func TestRequiredMetadata(t *testing.T) {
 	if i, err := put("good", object.Metadata{"taxon": "Carex"}); err != nil || i.Lacks != "" {
 		t.Errorf("%+v, %v", i, err)
 	}
-	if _, err := c.StartUpload(t.Context(), "plates", "parts", client.Put{}); err == nil || !strings.Contains(err.Error(), "taxon is missing") {
+	if _, err := c.StartUpload(t.Context(), "plates", "parts", client.Put{}); err == nil ||
+		!strings.Contains(err.Error(), "taxon is missing") {
 		t.Errorf("an upload without: %v", err)
 	}
-	if st, e := p.ask("POST", "/api/v1/buckets/plates/copy", map[string]any{"fromBucket": "plates", "fromKey": "bare", "key": "copied"}); st != 400 ||
+	if st, e := p.ask("POST", "/api/v1/buckets/plates/copy", map[string]any{"fromBucket": "plates", "fromKey": "bare",
+		"key": "copied"}); st != 400 ||
 		e["code"] != "metadata-required" {
 		t.Errorf("a copy without: %d %v", st, e)
 	}
 	// What lacked it before may be changed for the better, or stay as it was; not for the worse.
 	change := func(key string, set map[string]string, unset ...string) (int, map[string]any) {
-		return p.ask("PATCH", "/api/v1/buckets/plates/object?key="+key, map[string]any{"metadata": map[string]any{"set": set, "unset": unset}})
+		return p.ask("PATCH", "/api/v1/buckets/plates/object?key="+key,
+			map[string]any{"metadata": map[string]any{"set": set, "unset": unset}})
 	}
 	if st, e := change("bare", map[string]string{"note": "x"}); st != 200 {
 		t.Errorf("a change that leaves it as it was: %d %v", st, e)
 	}
-	if st, e := change("good", nil, "taxon"); st != 400 || e["code"] != "metadata-required" || e["field"] != "metadata.taxon" {
+	if st, e := change("good", nil, "taxon"); st != 400 || e["code"] != "metadata-required" ||
+		e["field"] != "metadata.taxon" {
 		t.Errorf("a change for the worse: %d %v", st, e)
 	}
 	if st, e := change("bare", map[string]string{"taxon": "Carex"}); st != 200 || e["lacks"] != nil {
@@ -99,7 +105,8 @@ func TestRequiredInTheConsole(t *testing.T) {
 	fill(t, s, 1, func(int) string { return "a" })
 	walk, _ := signedIn(t, s, "/buckets/plates/settings")
 	walk("ask", harness.Appears("Objects may have any metadata"), harness.Button("Ask for a field"),
-		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=field]")), chromedp.SendKeys(chromedp.CSS(".dialog input[name=field]"), "taxon"),
+		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=field]")),
+		chromedp.SendKeys(chromedp.CSS(".dialog input[name=field]"), "taxon"),
 		harness.Button("Ask for it"), harness.Appears("must be there"))
 	walk("it lacks", chromedp.Navigate(s.DeskURL+"/buckets/plates/object?key=a"), harness.Appears("taxon is missing"))
 	walk("no more", chromedp.Navigate(s.DeskURL+"/buckets/plates/settings"), harness.Button("Take away"),

@@ -67,7 +67,8 @@ func TestRulesAtTheDesk(t *testing.T) {
 	}
 	if st, b := p.ask("PUT", api+"/rules/a", map[string]any{"rule": rule("a", map[string]any{"of": "current",
 		"do": "burn"}),
-		"graceSeconds": 0}); st != 400 || len(b["complaints"].([]any)) != 2 || dig(b, "complaints", 0, "field") != "actions[0].do" {
+		"graceSeconds": 0}); st != 400 || len(b["complaints"].([]any)) != 2 ||
+		dig(b, "complaints", 0, "field") != "actions[0].do" {
 		t.Errorf("all that is wrong: %d %v", st, b)
 	}
 	st, f := p.ask("POST", api+"/rehearse", map[string]any{"rules": []any{rule("a", remove, move)}, "days": 30})

@@ -39,7 +39,8 @@ func orderInfo(o *catalog.Order, seen veil) OrderInfo {
 	if f := o.What.Found; f != nil {
 		where, act = f.Where, f.Act
 	}
-	return OrderInfo{Where: where, Act: act, ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(), Prefix: string(o.What.Prefix),
+	return OrderInfo{Where: where, Act: act, ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(),
+		Prefix:   string(o.What.Prefix),
 		ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
 		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Done(), Counts: counts(p.Counts),
 		Sealed: o.What.Sealed, Bytes: p.Bytes, By: seen.by(o.Who), Began: p.Began, Changed: o.Changed}
@@ -100,7 +101,8 @@ func (in OrderIn) order() (o *catalog.Order, err error) {
 		}
 	}
 	if in.Kind == "found" {
-		o.What.Found = &catalog.OrderOf{Where: in.Where, Act: in.Act, Metadata: in.Metadata, Tags: in.Tags, Tier: in.Tier, Expect: in.Expect}
+		o.What.Found = &catalog.OrderOf{Where: in.Where, Act: in.Act, Metadata: in.Metadata, Tags: in.Tags, Tier: in.Tier,
+			Expect: in.Expect}
 	}
 	if in.Kind == "restore" || in.Act == string(works.ActPutBack) {
 		o.What.AsOf, err = moment(in.AsOf)

@@ -242,7 +242,8 @@ func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, op
 		return err
 	}
 	for _, r := range runs {
-		c := Concern{State: "attention", Subject: r.Bucket, Says: "has rules that ask", Detail: sentence(r.Says) + " Let the run go on, or stop it.",
+		c := Concern{State: "attention", Subject: r.Bucket, Says: "has rules that ask", Detail: sentence(r.Says) +
+			" Let the run go on, or stop it.",
 			Since: r.Started.UTC().Format(time.RFC3339), Page: "lifecycle"}
 		if r.State == catalog.RunFailed {
 			c.State, c.Says, c.Detail = "wrong", "has rules that cannot act", sentence(r.Says)+" They try again by themselves."
@@ -263,7 +264,8 @@ func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, op
 		}
 		for _, v := range states {
 			if v.Away != nil {
-				o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "tier " + t.Name, Says: "has a volume that is away",
+				o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "tier " + t.Name,
+					Says:   "has a volume that is away",
 					Detail: sentence(fault.From(v.Away).Message) + " Nothing on it is lost by that.", Page: "tiers"})
 			}
 		}

@@ -32,18 +32,22 @@ type PostInfo struct {
 }
 
 func postInfo(p *posting.Post) PostInfo {
-	return PostInfo{Name: p.Name, URL: p.URL, On: p.On, Bucket: p.Bucket, Prefix: p.Prefix, Kinds: p.Kinds, Created: p.Created, By: p.Who,
+	return PostInfo{Name: p.Name, URL: p.URL, On: p.On, Bucket: p.Bucket, Prefix: p.Prefix, Kinds: p.Kinds,
+		Created: p.Created, By: p.Who,
 		Behind: p.Behind, Failed: p.Failed, Problem: p.Problem, Posted: p.Posted, Sent: p.Sent}
 }
 
 func (d *Desk) postCalls(to *calls) {
 	mine := rule{admin: true}
 	const one = "/journal/posts/{post}"
-	call(to, mine, "list-posts", "GET /journal/posts", "journal", "List the addresses to which changes are posted", d.listPosts)
+	call(to, mine, "list-posts", "GET /journal/posts", "journal", "List the addresses to which changes are posted",
+		d.listPosts)
 	call(to, mine, "show-post", "GET "+one, "journal", "Show one", d.showPost)
-	call(to, mine, "add-post", "POST /journal/posts", "journal", "Have changes posted to an address from now on", d.addPost, answers(201))
+	call(to, mine, "add-post", "POST /journal/posts", "journal", "Have changes posted to an address from now on",
+		d.addPost, answers(201))
 	call(to, mine, "turn-post", "PATCH "+one, "journal", "Pause posting, or go on", d.turnPost)
-	call(to, mine, "try-post", "POST "+one+"/try", "journal", "Post an event that tells of nothing, now", d.tryPost, answers(204))
+	call(to, mine, "try-post", "POST "+one+"/try", "journal", "Post an event that tells of nothing, now", d.tryPost,
+		answers(204))
 	call(to, mine, "remove-post", "DELETE "+one, "journal", "Post there no more", d.removePost, answers(204))
 }
 
@@ -106,7 +110,8 @@ func (d *Desk) addPost(ctx context.Context, in *struct {
 }) (*postOut, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()
-	p := &posting.Post{Account: who(ctx).subject.Account, Name: in.Body.Name, URL: in.Body.URL, On: true, Bucket: in.Body.Bucket,
+	p := &posting.Post{Account: who(ctx).subject.Account, Name: in.Body.Name, URL: in.Body.URL, On: true,
+		Bucket: in.Body.Bucket,
 		Prefix: in.Body.Prefix, Kinds: in.Body.Kinds}
 	if err := p.Check(); err != nil {
 		return nil, err
@@ -122,7 +127,8 @@ func (d *Desk) addPost(ctx context.Context, in *struct {
 			return nil, err
 		}
 		if f, err := d.store.Facts(ctx, name); err != nil || f.Account != p.Account {
-			return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket %q of this account", p.Bucket).In("bucket").
+			return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket %q of this account",
+				p.Bucket).In("bucket").
 				Do("name one, or none for all")
 		}
 	}
@@ -169,7 +175,8 @@ func (d *Desk) tryPost(ctx context.Context, in *PostPath) (*struct{}, error) {
 		return nil, err
 	}
 	now := d.store.Catalog.Now().UTC()
-	body, err := json.Marshal([]posting.Event{{SpecVersion: "1.0", ID: rand.Text(), Source: "/" + p.Account, Type: "spindle.try", Time: now,
+	body, err := json.Marshal([]posting.Event{{SpecVersion: "1.0", ID: rand.Text(), Source: "/" + p.Account,
+		Type: "spindle.try", Time: now,
 		ContentType: "application/json", Data: map[string]any{"says": "this tells of no change"}}})
 	if err != nil {
 		return nil, err

@@ -69,7 +69,8 @@ func TestPosts(t *testing.T) {
 	defer there.Close()
 	p := newPerson(t, s)
 	p.signIn()
-	st, e := p.ask("POST", "/api/v1/journal/posts", map[string]any{"name": "tell", "url": there.URL + "/in", "bucket": "plates", "kinds": []string{"written"}})
+	st, e := p.ask("POST", "/api/v1/journal/posts", map[string]any{"name": "tell", "url": there.URL + "/in",
+		"bucket": "plates", "kinds": []string{"written"}})
 	if st != 201 || e["secret"] == nil {
 		t.Fatalf("%d %v", st, e)
 	}
@@ -130,8 +131,10 @@ func TestPosts(t *testing.T) {
 	if keys, _ := h.has(); keys[251] != "while paused" {
 		t.Errorf("%v", keys[250:])
 	}
-	for _, bad := range []map[string]any{{"name": "x", "url": "https://h.example/"}, {"name": "tell", "url": there.URL}, {"name": "other", "url": "file:///etc"},
-		{"name": "other", "url": "https://h.example/", "bucket": "none"}, {"name": "other", "url": "https://h.example/", "kinds": []string{"eaten"}}} {
+	for _, bad := range []map[string]any{{"name": "x", "url": "https://h.example/"}, {"name": "tell", "url": there.URL},
+		{"name": "other", "url": "file:///etc"},
+		{"name": "other", "url": "https://h.example/", "bucket": "none"}, {"name": "other", "url": "https://h.example/",
+			"kinds": []string{"eaten"}}} {
 		if st, e := p.ask("POST", "/api/v1/journal/posts", bad); st < 400 {
 			t.Errorf("%v: %d %v", bad, st, e)
 		}
@@ -145,7 +148,8 @@ func TestPosts(t *testing.T) {
 	if st, e := v.ask("GET", "/api/v1/journal/posts/tell", nil); st != 404 {
 		t.Errorf("%d %v", st, e)
 	}
-	if st, e := v.ask("POST", "/api/v1/journal/posts", map[string]any{"name": "theirs", "url": there.URL, "bucket": "plates"}); st != 404 {
+	if st, e := v.ask("POST", "/api/v1/journal/posts", map[string]any{"name": "theirs", "url": there.URL,
+		"bucket": "plates"}); st != 404 {
 		t.Errorf("changes of others: %d %v", st, e)
 	}
 	if st, _ := p.ask("DELETE", "/api/v1/journal/posts/tell", nil); st != 204 {

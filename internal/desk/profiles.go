@@ -21,7 +21,8 @@ func (d *Desk) profile(w http.ResponseWriter, r *http.Request) error {
 	s := who(r.Context()).subject
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
 	if ip := net.ParseIP(host); !s.Operator || ip == nil || !ip.IsLoopback() {
-		return fault.New(fault.Refused, "operator-only", "profiles are for operators, on the machine of the service").In("profile").
+		return fault.New(fault.Refused, "operator-only",
+			"profiles are for operators, on the machine of the service").In("profile").
 			Do("ask on that machine, with the key of an operator")
 	}
 	kind := chi.URLParam(r, "kind")

@@ -161,7 +161,8 @@ func (d *Desk) replicationInfos(ctx context.Context, rules []*replication.Rule) 
 	}
 	out := []ReplicationInfo{}
 	for _, r := range rules {
-		x := ReplicationInfo{Name: r.Name, Bucket: r.Bucket, On: r.On, Priority: r.Priority, Prefix: r.Prefix, Tags: r.Tags, Where: r.Where.String(),
+		x := ReplicationInfo{Name: r.Name, Bucket: r.Bucket, On: r.On, Priority: r.Priority, Prefix: r.Prefix, Tags: r.Tags,
+			Where:   r.Where.String(),
 			Markers: r.Markers, Removals: r.Removals, Onward: r.Onward, Says: r.Words(), Revision: r.Revision,
 			Created: r.Created, Changed: r.Changed, By: r.By, State: "off", Targets: []TargetInfo{}}
 		if r.Lag.Share > 0 {

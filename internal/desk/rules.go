@@ -284,7 +284,8 @@ func (d *Desk) mayAskAbout(ctx context.Context, o *catalog.Order) error {
 	}
 	seen, err := d.veilFor(ctx, o.Bucket)
 	if err == nil && !seen.inside && looksAt(x, "writer", "replication") {
-		err = fault.New(fault.Refused, "not-allowed", "who wrote there, and what is copied, is not told of buckets of others").In("where").
+		err = fault.New(fault.Refused, "not-allowed",
+			"who wrote there, and what is copied, is not told of buckets of others").In("where").
 			Do("ask for something else")
 	}
 	return err

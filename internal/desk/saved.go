@@ -129,7 +129,8 @@ func (d *Desk) saveFilter(ctx context.Context, in *struct {
 	return nil, d.save(ctx, catalog.SavedJournal, in.Name, &in.Body)
 }
 
-func (d *Desk) save(ctx context.Context, of catalog.SavedKind, name string, says interface{ check(time.Time) error }) error {
+func (d *Desk) save(ctx context.Context, of catalog.SavedKind, name string,
+	says interface{ check(time.Time) error }) error {
 	if !savedNamePattern.MatchString(name) {
 		return fault.New(fault.Invalid, "saved-name", "nothing can be saved as %q", name).In("name").
 			Do("take small letters, digits and hyphens")

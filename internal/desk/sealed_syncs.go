@@ -39,7 +39,8 @@ func (d *Desk) sealSync(ctx context.Context, j *syncing.Job, c *SyncChange) erro
 			Do("give one of several words, and keep it elsewhere")
 	}
 	if !c.Kept {
-		return fault.New(fault.Invalid, "passphrase-kept", "losing the passphrase loses all that is sealed, and nobody can bring it back").
+		return fault.New(fault.Invalid, "passphrase-kept",
+			"losing the passphrase loses all that is sealed, and nobody can bring it back").
 			In("passphraseKept").Do("write it down where the service is not, and confirm that you did")
 	}
 	mark, keys, err := d.sealedPlace(ctx, j, *c.Passphrase, names)
@@ -192,7 +193,8 @@ func (d *Desk) triedSync(ctx context.Context, j *syncing.Job, sealed bool) (*str
 		out, err := d.rehearsed(ctx, j, tryFor)
 		return &struct{ Body SyncRehearsal }{out}, err
 	}
-	return &struct{ Body SyncRehearsal }{SyncRehearsal{Kinds: []RehearsedKind{}, Says: j.Sentence(), Undo: d.undo(ctx, j)}}, nil
+	return &struct{ Body SyncRehearsal }{SyncRehearsal{Kinds: []RehearsedKind{}, Says: j.Sentence(),
+		Undo: d.undo(ctx, j)}}, nil
 }
 
 // undo says whether what a job replaces or removes at its target can be brought back there.

@@ -138,7 +138,8 @@ func (d *Desk) syncOutcomes(ctx context.Context, in *struct {
 		out.Body.Next = list[in.Limit-1].Seq
 	}
 	for _, o := range list {
-		out.Body.Outcomes = append(out.Body.Outcomes, SyncOutcomeInfo{o.Key, string(o.Do), string(o.Why), o.Bytes, o.Code, o.Says})
+		out.Body.Outcomes = append(out.Body.Outcomes, SyncOutcomeInfo{o.Key, string(o.Do), string(o.Why), o.Bytes, o.Code,
+			o.Says})
 	}
 	return out, nil
 }

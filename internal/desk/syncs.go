@@ -77,16 +77,21 @@ func syncRunInfo(r *syncing.Run) *SyncRunInfo {
 	t := r.Tally
 	p := t.Plan
 	return &SyncRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Anyway: r.Anyway, Asked: r.Asked, Started: r.Started,
-		Ended: r.Ended, Code: r.Code, Says: r.Says, Total: p.New.Plus(p.Replace).Plus(p.Remove).Plus(p.Doubt), Written: t.Written,
-		Same: t.Same, Removed: t.Removed, Drained: t.Drained, AtHand: t.AtHand, Failed: t.Failed, NotTaken: t.NotTaken, Moved: t.Moved}
+		Ended: r.Ended, Code: r.Code, Says: r.Says, Total: p.New.Plus(p.Replace).Plus(p.Remove).Plus(p.Doubt),
+		Written: t.Written,
+		Same:    t.Same, Removed: t.Removed, Drained: t.Drained, AtHand: t.AtHand, Failed: t.Failed, NotTaken: t.NotTaken,
+		Moved: t.Moved}
 }
 
 func syncInfo(j *syncing.Job, last *syncing.Run) SyncInfo {
-	x := SyncInfo{ID: j.ID, Name: j.Name, On: j.On, From: j.From.String(), To: j.To.String(), Mode: string(j.Mode), Note: j.Note,
-		By: string(j.By), Like: j.Like, LeaveOut: j.LeaveOut, SizeFrom: j.SizeFrom, SizeTo: j.SizeTo,
+	x := SyncInfo{ID: j.ID, Name: j.Name, On: j.On, From: j.From.String(), To: j.To.String(), Mode: string(j.Mode),
+		Note: j.Note,
+		By:   string(j.By), Like: j.Like, LeaveOut: j.LeaveOut, SizeFrom: j.SizeFrom, SizeTo: j.SizeTo,
 		Older: j.OlderBy.Seconds(), Newer: j.NewerBy.Seconds(), Links: j.Links, Class: j.Class, Sealed: j.Sealed,
-		Parallel: j.Parallel, Share: 100 * j.Guard.Share, Most: j.Guard.Most, Schedule: j.Schedule, Zone: j.Zone, Next: j.Next,
-		Revision: j.Revision, Created: j.Created, ChangedBy: j.Who, Says: j.Sentence(), Tags: j.Tags, Where: j.Where, Prefix: j.Prefix,
+		Parallel: j.Parallel, Share: 100 * j.Guard.Share, Most: j.Guard.Most, Schedule: j.Schedule, Zone: j.Zone,
+		Next:     j.Next,
+		Revision: j.Revision, Created: j.Created, ChangedBy: j.Who, Says: j.Sentence(), Tags: j.Tags, Where: j.Where,
+		Prefix:  j.Prefix,
 		Sealing: "none", Restores: j.Restores, AsOf: j.AsOf}
 	for _, l := range j.Limits {
 		x.Bandwidth = append(x.Bandwidth, l.String())
@@ -121,7 +126,8 @@ func (d *Desk) syncCalls(to *calls) {
 	call(to, mine, "stop-sync-run", "POST "+one+"/runs/{run}/stop", "sync", "Stop a run", d.stopSyncRun, answers(204))
 	call(to, mine, "restore-sync", "POST "+one+"/restore", "sync",
 		"Make a job that brings back what this one wrote; rehearse it, and run it", d.restoreSync, answers(201))
-	call(to, mine, "sync-sheet", "GET "+one+"/sheet", "sync", "What to do when everything here is gone; no secret is in it",
+	call(to, mine, "sync-sheet", "GET "+one+"/sheet", "sync",
+		"What to do when everything here is gone; no secret is in it",
 		d.syncSheet)
 	call(to, mine, "list-sync-outcomes", "GET "+one+"/runs/{run}/outcomes", "sync",
 		"List what became of objects that are not as they were", d.syncOutcomes)
@@ -463,7 +469,8 @@ func (d *Desk) rehearseSync(ctx context.Context, in *SyncPath) (*struct{ Body Sy
 }
 
 // rehearseNewSync says of a job that is not saved, or not saved so, what it would do.
-func (d *Desk) rehearseNewSync(ctx context.Context, in *struct{ Body SyncChange }) (*struct{ Body SyncRehearsal }, error) {
+func (d *Desk) rehearseNewSync(ctx context.Context, in *struct{ Body SyncChange }) (*struct{ Body SyncRehearsal },
+	error) {
 	j, err := d.newSync(ctx, "unsaved", &in.Body)
 	if err != nil {
 		return nil, err

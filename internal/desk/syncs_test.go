@@ -26,8 +26,10 @@ func TestSyncJobs(t *testing.T) {
 	good := func() map[string]any {
 		return map[string]any{"name": "nightly", "from": "plates", "to": "copies/plates", "mode": "mirror"}
 	}
-	for field, value := range map[string]any{"name": "Nightly!", "from": "/etc", "to": "plates/in", "mode": "wipe", "by": "smell",
-		"schedule": "whenever", "zone": "Nowhere/At-All", "parallel": 0, "links": "eat", "like": []string{"x\\"}, "guardShare": 200} {
+	for field, value := range map[string]any{"name": "Nightly!", "from": "/etc", "to": "plates/in", "mode": "wipe",
+		"by":       "smell",
+		"schedule": "whenever", "zone": "Nowhere/At-All", "parallel": 0, "links": "eat", "like": []string{"x\\"},
+		"guardShare": 200} {
 		body := good()
 		body[field] = value
 		want := map[string]string{"guardShare": "guard"}[field]
@@ -50,7 +52,8 @@ func TestSyncJobs(t *testing.T) {
 	if st, e := p.ask("POST", "/api/v1/syncs", body); st != 409 || e["code"] != "sync-exists" {
 		t.Errorf("again: %d %v", st, e)
 	}
-	if st, e := p.ask("PATCH", "/api/v1/syncs/nightly", map[string]any{"schedule": "", "ifRevision": 1, "sizeFrom": 10}); st != 200 ||
+	if st, e := p.ask("PATCH", "/api/v1/syncs/nightly", map[string]any{"schedule": "", "ifRevision": 1,
+		"sizeFrom": 10}); st != 200 ||
 		e["next"] != nil || e["sizeFrom"] != 10.0 || e["revision"] != 2.0 {
 		t.Errorf("changed: %d %v", st, e)
 	}
@@ -67,7 +70,8 @@ func TestSyncJobs(t *testing.T) {
 		_, e := p.ask("GET", "/api/v1/syncs/nightly/runs/1", nil)
 		return e["state"] == "done"
 	})
-	if st, e := p.ask("POST", "/api/v1/syncs", map[string]any{"name": "from-disk", "from": root + "/drop", "to": "copies/drop"}); st != 201 {
+	if st, e := p.ask("POST", "/api/v1/syncs", map[string]any{"name": "from-disk", "from": root + "/drop",
+		"to": "copies/drop"}); st != 201 {
 		t.Errorf("a folder beneath a root: %d %v", st, e)
 	}
 
@@ -79,7 +83,8 @@ func TestSyncJobs(t *testing.T) {
 	if _, e := v.ask("GET", "/api/v1/syncs", nil); strings.Contains(fmt.Sprint(e), "nightly") {
 		t.Errorf("another account sees %v", e)
 	}
-	for _, path := range []string{"/api/v1/syncs/nightly", "/api/v1/syncs/nightly/runs", "/api/v1/syncs/nightly/runs/1/outcomes"} {
+	for _, path := range []string{"/api/v1/syncs/nightly", "/api/v1/syncs/nightly/runs",
+		"/api/v1/syncs/nightly/runs/1/outcomes"} {
 		if st, e := v.ask("GET", path, nil); st != 404 || strings.Contains(fmt.Sprint(e), "plates") {
 			t.Errorf("%s for another account: %d %v", path, st, e)
 		}
@@ -89,7 +94,8 @@ func TestSyncJobs(t *testing.T) {
 	}
 	for name, sides := range map[string][2]string{"source": {"plates", "trays"}, "target": {"trays", "copies"},
 		"folder": {root + "/drop", "trays"}} {
-		if st, e := v.ask("POST", "/api/v1/syncs", map[string]any{"name": name, "from": sides[0], "to": sides[1]}); st != 403 {
+		if st, e := v.ask("POST", "/api/v1/syncs", map[string]any{"name": name, "from": sides[0],
+			"to": sides[1]}); st != 403 {
 			t.Errorf("%s of another: %d %v", name, st, e)
 		}
 	}

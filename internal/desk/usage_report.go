@@ -54,10 +54,13 @@ type DiskUsage struct {
 
 func (d *Desk) usageCalls(to *calls) {
 	mine := rule{admin: true}
-	call(to, mine, "usage-report", "GET /usage", "usage", "Say what is kept, how it grows, and what it costs", d.usageReport)
-	call(to, rule{oper: true}, "usage-accounts", "GET /usage/accounts", "usage", "Say what each account keeps, how it grows, and what it costs",
+	call(to, mine, "usage-report", "GET /usage", "usage", "Say what is kept, how it grows, and what it costs",
+		d.usageReport)
+	call(to, rule{oper: true}, "usage-accounts", "GET /usage/accounts", "usage",
+		"Say what each account keeps, how it grows, and what it costs",
 		d.usageAccounts)
-	call(to, mine, "usage-traffic", "GET /usage/traffic", "usage", "Say how many requests there were, and their bytes", d.usageTraffic)
+	call(to, mine, "usage-traffic", "GET /usage/traffic", "usage", "Say how many requests there were, and their bytes",
+		d.usageTraffic)
 }
 
 // Span is a range of days.
@@ -121,7 +124,8 @@ func (d *Desk) usageReport(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if in.Bucket != "" && len(out.Buckets) == 0 {
-		return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket %q of this account", in.Bucket).In("bucket")
+		return nil, fault.New(fault.NotFound, "bucket-missing", "there is no bucket %q of this account",
+			in.Bucket).In("bucket")
 	}
 	g.total(&out, days, from, to, now)
 	if who(ctx).subject.Operator && in.Bucket == "" {
@@ -260,7 +264,8 @@ func (g *gathered) total(out *UsageReport, days []catalog.Day, from, to, now tim
 	t := &out.Total
 	tiers := map[string]*TierShare{}
 	for _, b := range out.Buckets {
-		t.Now.Objects, t.Now.Bytes, t.Now.Previous = t.Now.Objects+b.Now.Objects, t.Now.Bytes+b.Now.Bytes, t.Now.Previous+b.Now.Previous
+		t.Now.Objects, t.Now.Bytes, t.Now.Previous = t.Now.Objects+b.Now.Objects, t.Now.Bytes+b.Now.Bytes,
+			t.Now.Previous+b.Now.Previous
 		t.Now.PreviousBytes, t.Now.Markers = t.Now.PreviousBytes+b.Now.PreviousBytes, t.Now.Markers+b.Now.Markers
 		t.Unfinished, t.Cost, t.Added = t.Unfinished+b.Unfinished, t.Cost+b.Cost, t.Added+b.Added
 		if b.Replicas != nil {
@@ -338,7 +343,8 @@ func (d *Desk) usageTraffic(ctx context.Context, in *struct {
 	}{}
 	out.Body.Traffic = []TrafficInfo{}
 	for _, t := range list {
-		out.Body.Traffic = append(out.Body.Traffic, TrafficInfo{t.Of, t.Reads, t.Writes, t.Lists, t.Others, t.Failed, t.In, t.Out})
+		out.Body.Traffic = append(out.Body.Traffic, TrafficInfo{t.Of, t.Reads, t.Writes, t.Lists, t.Others, t.Failed, t.In,
+			t.Out})
 	}
 	return out, nil
 }

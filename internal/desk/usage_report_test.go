@@ -17,7 +17,8 @@ import (
 func TestUsageReport(t *testing.T) {
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Works.TrafficEvery = 50 * time.Millisecond })
 	c := fill(t, s, 4, func(i int) string { return fmt.Sprint("k", i) })
-	if _, err := c.Put(t.Context(), "plates", "large", strings.NewReader(strings.Repeat("x", 5000)), 5000, client.Put{}); err != nil {
+	if _, err := c.Put(t.Context(), "plates", "large", strings.NewReader(strings.Repeat("x", 5000)), 5000,
+		client.Put{}); err != nil {
 		t.Fatal(err)
 	}
 	p := newPerson(t, s)
@@ -42,7 +43,8 @@ func TestUsageReport(t *testing.T) {
 	}
 	harness.Until(t, "requests are counted", func() bool {
 		st, e = p.ask("GET", "/api/v1/usage/traffic?by=who", nil)
-		return st == 200 && len(e["traffic"].([]any)) == 1 && e["traffic"].([]any)[0].(map[string]any)["writes"].(float64) >= 5
+		return st == 200 && len(e["traffic"].([]any)) == 1 &&
+			e["traffic"].([]any)[0].(map[string]any)["writes"].(float64) >= 5
 	})
 	if x := e["traffic"].([]any)[0].(map[string]any); x["of"] != harness.Key || x["in"].(float64) < 5000 {
 		t.Errorf("%v", x)
@@ -59,7 +61,8 @@ func TestUsageReport(t *testing.T) {
 		t.Fatalf("%d %v", st, e)
 	}
 	for _, path := range []string{"/api/v1/usage", "/api/v1/usage/traffic", "/api/v1/usage/traffic?by=who&bucket=plates"} {
-		if st, e := v.ask("GET", path, nil); st != 200 || strings.Contains(fmt.Sprint(e), "plates") || strings.Contains(fmt.Sprint(e), harness.Key) ||
+		if st, e := v.ask("GET", path, nil); st != 200 || strings.Contains(fmt.Sprint(e), "plates") ||
+			strings.Contains(fmt.Sprint(e), harness.Key) ||
 			e["disk"] != nil {
 			t.Errorf("%s of another account: %d %v", path, st, e)
 		}

@@ -316,7 +316,8 @@ func TestUploadsAtTheDesk(t *testing.T) {
 			t.Errorf("completed: %d %v", st, o)
 		}
 	}
-	if st, b := p.ask("POST", "/api/v1/buckets", map[string]any{"name": "attic", "abandonAfter": 3}); st != 200 && st != 201 {
+	if st, b := p.ask("POST", "/api/v1/buckets", map[string]any{"name": "attic", "abandonAfter": 3}); st != 200 &&
+		st != 201 {
 		t.Errorf("abandoned after: %d %v", st, b)
 	}
 	if st, r := p.ask("GET", "/api/v1/buckets/attic/lifecycle", nil); st != 200 ||

@@ -69,7 +69,8 @@ func (k *kept) WriteHeader(status int)      { k.status = status }
 func (k *kept) Write(b []byte) (int, error) { return k.body.Write(b) }
 
 var kinds = map[int]fault.Kind{400: fault.Invalid, 401: fault.Unsigned, 403: fault.Refused, 404: fault.NotFound,
-	408: fault.Slow, 409: fault.Conflict, 412: fault.Precondition, 413: fault.TooLarge, 422: fault.Invalid, 501: fault.Unfinished,
+	408: fault.Slow, 409: fault.Conflict, 412: fault.Precondition, 413: fault.TooLarge, 422: fault.Invalid,
+	501: fault.Unfinished,
 	503: fault.Unavailable, 507: fault.Full}
 
 // Fault gives the fault that a problem tells of.

@@ -26,7 +26,8 @@ func (r *RequestIDs) Process() string { return r.process }
 // Next gives the id of the next request: 20 digits, in hex.
 func (r *RequestIDs) Next() string {
 	n := r.last.Add(1)
-	return r.process + fmt.Sprintf("%X", []byte{byte(n >> 40), byte(n >> 32), byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
+	return r.process + fmt.Sprintf("%X", []byte{byte(n >> 40), byte(n >> 32), byte(n >> 24), byte(n >> 16), byte(n >> 8),
+		byte(n)})
 }
 
 type requestKey struct{}

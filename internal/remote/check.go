@@ -46,7 +46,8 @@ func Alone(ctx context.Context, e endpoint.Endpoint, secret string) (*Conn, erro
 	p := &Pool{reach: reach}
 	r := p.Check(ctx, &e, secret, false, nil)
 	if f := r.Fault(); f != nil {
-		return nil, fault.New(fault.Unavailable, "endpoint-check", "the store's %s is wrong: %s", f.Field, f.Seen).In(f.Field).
+		return nil, fault.New(fault.Unavailable, "endpoint-check", "the store's %s is wrong: %s", f.Field,
+			f.Seen).In(f.Field).
 			Do("%s", f.Remedy)
 	}
 	return p.open(&e, secret), nil

@@ -118,7 +118,8 @@ func (p *process) keepMoving(buckets ...string) {
 		secretFile(p.t, harness.StandinSecret))
 	p.command("tier", "add", "annex", "--volume", "@annex/bodies")
 	p.command("bucket", "change", "kept", "--tier", "annex")
-	p.command("tier", "add", "cold", "--volume", filepath.Join(p.data, "cold-1"), "--volume", filepath.Join(p.data, "cold-2"),
+	p.command("tier", "add", "cold", "--volume", filepath.Join(p.data, "cold-1"), "--volume",
+		filepath.Join(p.data, "cold-2"),
 		"--copies", "2", "--compression", "on")
 	for _, b := range buckets {
 		p.command("lifecycle", "add", b, "all", "--move", "cold=0", "--previous-move", "cold=0", "--grace", "none")

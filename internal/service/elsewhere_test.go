@@ -55,7 +55,8 @@ func TestABucketThatLivesElsewhere(t *testing.T) {
 	if _, err := here.CompleteUpload(t.Context(), "moss", "parts", up, parts, 7<<20, nil, client.Put{}); err != nil {
 		t.Fatal(err)
 	}
-	for key, want := range map[string][]byte{"sheet": []byte("second"), "scan": large, "nothing": {}, "parts": large[:7<<20]} {
+	for key, want := range map[string][]byte{"sheet": []byte("second"), "scan": large, "nothing": {},
+		"parts": large[:7<<20]} {
 		if x, err := read(t.Context(), here, "moss", key); err != nil || x.body != string(want) {
 			t.Errorf("%s: %d bytes, %v", key, len(x.body), err)
 		}
@@ -79,7 +80,8 @@ func TestABucketThatLivesElsewhere(t *testing.T) {
 		t.Errorf("%d objects are there: %v", n, keysThere(t, annex))
 	}
 	moveThereAndBack(t, r)
-	if list, _, _, err := r.Store.Catalog.Misfits(t.Context(), bucketID(t, r), nil, nil, false, 100); err != nil || len(list) > 0 {
+	if list, _, _, err := r.Store.Catalog.Misfits(t.Context(), bucketID(t, r), nil, nil, false, 100); err != nil ||
+		len(list) > 0 {
 		t.Errorf("what the tier seals would be made plain: %+v, %v", list, err)
 	}
 
@@ -170,7 +172,8 @@ func moveThereAndBack(t *testing.T, r *harness.Running) {
 				t.Fatal(err)
 			}
 			before, _ := read(t.Context(), r.Client(), "moss", key)
-			if _, err := r.Store.Move(t.Context(), id, v, x, store.Moving{Author: catalog.Author{Who: harness.Key}}); err != nil {
+			if _, err := r.Store.Move(t.Context(), id, v, x,
+				store.Moving{Author: catalog.Author{Who: harness.Key}}); err != nil {
 				t.Fatalf("%s to %s: %v", key, to, err)
 			}
 			if after, err := read(t.Context(), r.Client(), "moss", key); err != nil || after.body != before.body {

@@ -26,30 +26,39 @@ var watched = map[string]*prometheus.Desc{
 		[]string{"account"}, nil),
 	"audit_age": prometheus.NewDesc("spindle_audit_age_seconds", "How long ago an account was last looked through.",
 		[]string{"account"}, nil),
-	"quota_used":     prometheus.NewDesc("spindle_quota_used_ratio", "What share of a bucket's quota is used.", []string{"bucket"}, nil),
+	"quota_used": prometheus.NewDesc("spindle_quota_used_ratio", "What share of a bucket's quota is used.",
+		[]string{"bucket"}, nil),
 	"uploads_open":   prometheus.NewDesc("spindle_uploads_open", "Uploads that were begun and did not end.", nil, nil),
 	"orders_running": prometheus.NewDesc("spindle_orders_running", "Orders that are worked on or wait.", nil, nil),
 	"lifecycle_asks": prometheus.NewDesc("spindle_lifecycle_asks", "Runs of rules that wait for an answer.", nil, nil),
-	"damaged":        prometheus.NewDesc("spindle_damaged_versions", "Versions whose bytes do not have their digest.", nil, nil),
-	"tasks_waiting":  prometheus.NewDesc("spindle_tasks_waiting", "Tasks that are due or wait for their time.", nil, nil),
-	"tasks_failed":   prometheus.NewDesc("spindle_tasks_failed", "Of them, those that failed at least once.", nil, nil),
-	"post_failed": prometheus.NewDesc("spindle_post_failed", "How often in a row posting to an address failed.", []string{"post"},
+	"damaged": prometheus.NewDesc("spindle_damaged_versions", "Versions whose bytes do not have their digest.", nil,
 		nil),
-	"census_failed": prometheus.NewDesc("spindle_census_failed", "Whether the last run of a census failed.", []string{"census"}, nil),
-	"index_ready":   prometheus.NewDesc("spindle_find_index_ready", "Whether find has an index of a bucket that answers.", []string{"bucket"}, nil),
+	"tasks_waiting": prometheus.NewDesc("spindle_tasks_waiting", "Tasks that are due or wait for their time.", nil, nil),
+	"tasks_failed":  prometheus.NewDesc("spindle_tasks_failed", "Of them, those that failed at least once.", nil, nil),
+	"post_failed": prometheus.NewDesc("spindle_post_failed", "How often in a row posting to an address failed.",
+		[]string{"post"},
+		nil),
+	"census_failed": prometheus.NewDesc("spindle_census_failed", "Whether the last run of a census failed.",
+		[]string{"census"}, nil),
+	"index_ready": prometheus.NewDesc("spindle_find_index_ready", "Whether find has an index of a bucket that answers.",
+		[]string{"bucket"}, nil),
 	"follower_lag": prometheus.NewDesc("spindle_journal_unread_seconds",
 		"How far behind the slowest follower of the journal is.", nil, nil),
 }
 
 var (
-	tierBytes = prometheus.NewDesc("spindle_tier_disk_bytes", "The disks of a tier, by its number: free and in all.", []string{"tier", "of"},
+	tierBytes = prometheus.NewDesc("spindle_tier_disk_bytes", "The disks of a tier, by its number: free and in all.",
+		[]string{"tier", "of"},
 		nil)
-	poolConnections = prometheus.NewDesc("spindle_database_connections", "Connections of the process to the database.", []string{"state"}, nil)
-	poolWaits       = prometheus.NewDesc("spindle_database_waits_total", "How often something waited for a connection.", nil, nil)
-	poolWaited      = prometheus.NewDesc("spindle_database_waited_seconds_total", "For how long.", nil, nil)
-	batchWaiting    = prometheus.NewDesc("spindle_batch_waiting", "Requests that wait to share a round trip.", []string{"of"}, nil)
-	batches         = prometheus.NewDesc("spindle_batches_total", "Round trips that requests shared.", []string{"of"}, nil)
-	batched         = prometheus.NewDesc("spindle_batched_requests_total", "Requests in them.", []string{"of"}, nil)
+	poolConnections = prometheus.NewDesc("spindle_database_connections", "Connections of the process to the database.",
+		[]string{"state"}, nil)
+	poolWaits = prometheus.NewDesc("spindle_database_waits_total", "How often something waited for a connection.",
+		nil, nil)
+	poolWaited   = prometheus.NewDesc("spindle_database_waited_seconds_total", "For how long.", nil, nil)
+	batchWaiting = prometheus.NewDesc("spindle_batch_waiting", "Requests that wait to share a round trip.",
+		[]string{"of"}, nil)
+	batches = prometheus.NewDesc("spindle_batches_total", "Round trips that requests shared.", []string{"of"}, nil)
+	batched = prometheus.NewDesc("spindle_batched_requests_total", "Requests in them.", []string{"of"}, nil)
 )
 
 // pressure tells what the process asks of the database.
@@ -95,7 +104,8 @@ func (f figures) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range watched {
 		ch <- d
 	}
-	for _, d := range []*prometheus.Desc{tierBytes, poolConnections, poolWaits, poolWaited, batchWaiting, batches, batched} {
+	for _, d := range []*prometheus.Desc{tierBytes, poolConnections, poolWaits, poolWaited, batchWaiting, batches,
+		batched} {
 		ch <- d
 	}
 }

@@ -36,7 +36,8 @@ func TestFigures(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i := range 9 {
-		if _, err := c.Put(t.Context(), "plates", strings.Repeat("k", i+1), strings.NewReader(strings.Repeat("x", 100)), 100, client.Put{}); err != nil {
+		if _, err := c.Put(t.Context(), "plates", strings.Repeat("k", i+1), strings.NewReader(strings.Repeat("x", 100)), 100,
+			client.Put{}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -71,11 +72,15 @@ func TestFigures(t *testing.T) {
 	}
 	resp.Body.Close()
 	text := read()
-	for _, want := range []string{"spindle_sync_last_good_seconds{job=", "spindle_sync_asks{job=", "spindle_sync_failed_objects{job=",
-		"spindle_audit_serious{account=", "spindle_audit_age_seconds{account=", "} 0.9\n", "spindle_uploads_open 1", "spindle_orders_running 0",
+	for _, want := range []string{"spindle_sync_last_good_seconds{job=", "spindle_sync_asks{job=",
+		"spindle_sync_failed_objects{job=",
+		"spindle_audit_serious{account=", "spindle_audit_age_seconds{account=", "} 0.9\n", "spindle_uploads_open 1",
+		"spindle_orders_running 0",
 		"spindle_lifecycle_asks 0", "spindle_damaged_versions 0", "spindle_journal_unread_seconds ",
-		"spindle_tasks_waiting 0", "spindle_tasks_failed 0", `spindle_tier_disk_bytes{of="free",tier="0"}`, `spindle_database_connections{state="used"}`,
-		`spindle_batches_total{of="commits"}`, `spindle_batched_requests_total{of="lookups"}`, `spindle_batch_waiting{of="commits"} 0`,
+		"spindle_tasks_waiting 0", "spindle_tasks_failed 0", `spindle_tier_disk_bytes{of="free",tier="0"}`,
+		`spindle_database_connections{state="used"}`,
+		`spindle_batches_total{of="commits"}`, `spindle_batched_requests_total{of="lookups"}`,
+		`spindle_batch_waiting{of="commits"} 0`,
 		`spindle_desk_call_seconds_count{call="list-buckets",status="200"} 1`} {
 		if !strings.Contains(text, want) {
 			t.Errorf("there is no %q", want)

@@ -28,7 +28,8 @@ func TestReplicationOntoAFullDisk(t *testing.T) {
 	c := r.Client()
 	versioned(t, c, "plates", "copies", "others")
 	if err := r.Store.AddTier(t.Context(), &tier.Tier{Name: "small", Copies: 1,
-		Volumes: []tier.Volume{{Dir: filepath.Join(disk, "small")}}}, catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
+		Volumes: []tier.Volume{{Dir: filepath.Join(disk, "small")}}}, catalog.Author{At: time.Now(),
+		Who: harness.Key}); err != nil {
 		t.Fatal(err)
 	}
 	rule := r.Replicate(&replication.Rule{Name: "down", Bucket: "plates", Markers: true,

@@ -176,12 +176,15 @@ func TestReplicationWaitsForRestoredCopies(t *testing.T) {
 	s, there := harness.Standin(t, standin.Faults{}, "plates")
 	here, e := r.Client(), r.StandinEndpoint("annex", s)
 	versioned(t, here, "plates")
-	if err := r.Store.AddTier(t.Context(), &tier.Tier{Name: "cellar", Copies: 1, Restore: &tier.Restore{Delay: 3 * time.Second, Days: 1},
-		Volumes: []tier.Volume{{Dir: filepath.Join(t.TempDir(), "cellar")}}}, catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
+	if err := r.Store.AddTier(t.Context(), &tier.Tier{Name: "cellar", Copies: 1,
+		Restore: &tier.Restore{Delay: 3 * time.Second, Days: 1},
+		Volumes: []tier.Volume{{Dir: filepath.Join(t.TempDir(), "cellar")}}},
+		catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
 		t.Fatal(err)
 	}
-	r.Replicate(&replication.Rule{Name: "out", Bucket: "plates", Targets: []replication.Target{{EndpointID: e.ID, Endpoint: "annex",
-		Bucket: "plates"}}})
+	r.Replicate(&replication.Rule{Name: "out", Bucket: "plates",
+		Targets: []replication.Target{{EndpointID: e.ID, Endpoint: "annex",
+			Bucket: "plates"}}})
 	write(t, here, "plates", "cold", []byte("a sheet"), client.Put{Tier: "cellar"})
 	book, err := r.Store.Replications(t.Context())
 	if err != nil {
@@ -341,7 +344,8 @@ func TestWrittenOnBothSides(t *testing.T) {
 	versioned(t, here, "plates", "copies")
 	write(t, here, "plates", "sheet", []byte("earlier"), client.Put{})
 	write(t, here, "copies", "sheet", []byte("later"), client.Put{})
-	rule := r.Replicate(&replication.Rule{Name: "both", Bucket: "plates", Targets: []replication.Target{{Bucket: "copies"}}})
+	rule := r.Replicate(&replication.Rule{Name: "both", Bucket: "plates",
+		Targets: []replication.Target{{Bucket: "copies"}}})
 	if err := r.Store.Catalog.StartBackfill(t.Context(), rule.Targets[0].ID); err != nil {
 		t.Fatal(err)
 	}
@@ -375,8 +379,9 @@ func TestTargetsThatFail(t *testing.T) {
 		return replication.Target{EndpointID: e.ID, Endpoint: "annex", Bucket: bucket}
 	}
 	saver := r.NewKey("herbarium", "saver", access.Administrator, nil)
-	rule := r.Replicate(&replication.Rule{Name: "many", Bucket: "plates", By: saver.ID, Targets: []replication.Target{at("plates"),
-		at("notes"), at("swapped"), {Bucket: "copies"}, {Bucket: "lab-copies"}}})
+	rule := r.Replicate(&replication.Rule{Name: "many", Bucket: "plates", By: saver.ID,
+		Targets: []replication.Target{at("plates"),
+			at("notes"), at("swapped"), {Bucket: "copies"}, {Bucket: "lab-copies"}}})
 	grant := r.Grant("lab-copies", "", "account herbarium", "replicate into")
 	write(t, here, "plates", "one", []byte("1"), client.Put{})
 	for i, c := range []*client.Client{there, there, there, here, &lc} {
@@ -408,7 +413,8 @@ func TestTargetsThatFail(t *testing.T) {
 			return err == nil && st[rule.Targets[i].ID].Code == want && st[rule.Targets[i].ID].Waiting == 1
 		})
 	}
-	if err := errors.Join(there.SetVersioning(t.Context(), "plates", true), here.SetVersioning(t.Context(), "copies", true),
+	if err := errors.Join(there.SetVersioning(t.Context(), "plates", true),
+		here.SetVersioning(t.Context(), "copies", true),
 		there.CreateBucket(t.Context(), "notes"), there.SetVersioning(t.Context(), "notes", true)); err != nil {
 		t.Fatal(err)
 	}

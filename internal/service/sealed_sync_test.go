@@ -98,7 +98,8 @@ func TestSealedCopiesComeBack(t *testing.T) {
 	}
 	defer o.Body.Close()
 	var body bytes.Buffer
-	if _, err := body.ReadFrom(o.Body); err != nil || body.String() != strings.Repeat("7", 3000) || o.Metadata["of"] != "2026/FH-07.tif" ||
+	if _, err := body.ReadFrom(o.Body); err != nil || body.String() != strings.Repeat("7", 3000) ||
+		o.Metadata["of"] != "2026/FH-07.tif" ||
 		o.ContentType != "image/tiff" || o.Tags != 1 {
 		t.Errorf("%q, %+v, %v", body.String()[:20], o.Info, err)
 	}
@@ -129,7 +130,8 @@ func TestFromNothing(t *testing.T) {
 	s, there := harness.Standin(t, standin.Faults{Bandwidth: 40 << 20}, "kept")
 	secret, words := secretFile(t, harness.StandinSecret), secretFile(t, sealingWords)
 	p.command("endpoint", "add", "annex", "--url", s.URL, "--key", harness.StandinKey, "--secret-from", secret)
-	p.command("sync", "create", "nightly", "plates", "@annex/kept/s/", "--sealing", "names", "--passphrase-from", words, "--yes")
+	p.command("sync", "create", "nightly", "plates", "@annex/kept/s/", "--sealing", "names", "--passphrase-from", words,
+		"--yes")
 	p.command("sync", "run", "nightly", "--detach")
 	for range 4 {
 		time.Sleep(time.Duration(400+rand.IntN(500)) * time.Millisecond)
@@ -151,7 +153,8 @@ func TestFromNothing(t *testing.T) {
 
 	dir := filepath.Join(t.TempDir(), "back")
 	recovery := func(to, words string, more ...string) (string, error) {
-		cmd := exec.Command(p.bin, append([]string{"sync", "recover", "--from", s.URL + "/kept/s/", "--key", harness.StandinKey,
+		cmd := exec.Command(p.bin, append([]string{"sync", "recover", "--from", s.URL + "/kept/s/", "--key",
+			harness.StandinKey,
 			"--secret-from", secret, "--passphrase-from", words, "--to", to}, more...)...)
 		cmd.Env = []string{"HOME=" + t.TempDir()}
 		out, err := cmd.CombinedOutput()
@@ -160,7 +163,8 @@ func TestFromNothing(t *testing.T) {
 	if !strings.Contains(sheet, "spindle sync recover --from "+s.URL+"/kept/s/ --key "+harness.StandinKey) {
 		t.Errorf("the sheet says %s", sheet)
 	}
-	if out, err := recovery(dir, secretFile(t, "some other passphrase")); err == nil || !strings.Contains(out, "not the one") {
+	if out, err := recovery(dir, secretFile(t, "some other passphrase")); err == nil ||
+		!strings.Contains(out, "not the one") {
 		t.Errorf("a wrong passphrase: %s, %v", out, err)
 	}
 	if out, err := recovery(dir, words, "--rehearse"); err != nil || !strings.Contains(out, "41") {
@@ -190,7 +194,8 @@ func TestFromNothing(t *testing.T) {
 	}
 	o := page.Objects[slices.IndexFunc(page.Objects, func(o client.Listed) bool { return o.Size < 1000 })]
 	write(t, there, "kept", o.Key, bytes.Repeat([]byte("x"), int(o.Size)), client.Put{})
-	if out, err := recovery(t.TempDir(), words, "--salt", salt, "--names"); err == nil || !strings.Contains(out, "1 failed") {
+	if out, err := recovery(t.TempDir(), words, "--salt", salt, "--names"); err == nil ||
+		!strings.Contains(out, "1 failed") {
 		t.Errorf("with one spoiled: %s, %v", out, err)
 	}
 }
@@ -232,7 +237,8 @@ func TestSyncOntoAFullDisk(t *testing.T) {
 	if err := unix.Mount("tmpfs", disk, "tmpfs", unix.MS_REMOUNT, "size=30m"); err != nil {
 		t.Fatal(err)
 	}
-	if run := runJob(t, r, j, false); run.State != syncing.Done || run.Tally.Same.Objects+run.Tally.Written.Objects != 120 {
+	if run := runJob(t, r, j, false); run.State != syncing.Done ||
+		run.Tally.Same.Objects+run.Tally.Written.Objects != 120 {
 		t.Errorf("with room: %+v", run)
 	}
 }

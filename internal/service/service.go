@@ -264,7 +264,8 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	s.wire = wireDoor.Server(wire)
 	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "",
 		WireURL: cfg.WireURL, Domains: cfg.Domains,
-		Secure: cfg.TLSCert != "", Registry: registry, Observe: deskObserver(registry), Endpoints: s.Remote, Folders: cfg.Works.Folders,
+		Secure: cfg.TLSCert != "", Registry: registry, Observe: deskObserver(registry), Endpoints: s.Remote,
+		Folders: cfg.Works.Folders,
 		Scratch: cfg.Works.Scratch}, s.log)
 	s.desk = deskDoor.Server(d.Handler())
 	s.api.Store(d)
@@ -363,7 +364,8 @@ func observer(r *prometheus.Registry) func(string, int, time.Duration, int64, in
 
 // deskObserver counts calls of the desk for the metrics.
 func deskObserver(r *prometheus.Registry) func(string, int, time.Duration) {
-	seconds := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "spindle_desk_call_seconds", Help: "Time to answer calls of the desk.",
+	seconds := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "spindle_desk_call_seconds",
+		Help:    "Time to answer calls of the desk.",
 		Buckets: []float64{.001, .005, .01, .05, .1, .5, 1, 5, 10, 60}}, []string{"call", "status"})
 	r.MustRegister(seconds)
 	return func(call string, status int, took time.Duration) {

@@ -123,7 +123,8 @@ func TestADisaster(t *testing.T) {
 		x.metadata["taxon"] != "Drosera" {
 		t.Errorf("it came back as %+v, %v", x, err)
 	}
-	if run := runJob(t, r, keep, false); run.State != syncing.Done || run.Tally.Written.Objects+run.Tally.Removed.Objects > 0 {
+	if run := runJob(t, r, keep, false); run.State != syncing.Done ||
+		run.Tally.Written.Objects+run.Tally.Removed.Objects > 0 {
 		t.Errorf("the mirror afterwards: %+v", run)
 	}
 }
@@ -221,7 +222,8 @@ func TestRunsThroughTrouble(t *testing.T) {
 	slow := syncJob(t, r, "slow", "@annex/mirror", "@annex/mirror/again", syncing.Accumulate, func(j *syncing.Job) {
 		j.From.Prefix, j.Parallel = "in/", 1
 	})
-	if id, err = r.Store.Catalog.AskSync(t.Context(), slow, false, catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
+	if id, err = r.Store.Catalog.AskSync(t.Context(), slow, false, catalog.Author{At: time.Now(),
+		Who: harness.Key}); err != nil {
 		t.Fatal(err)
 	}
 	harness.Until(t, "it has begun", func() bool {
@@ -252,7 +254,8 @@ func TestRightsAndSchedules(t *testing.T) {
 	if run := runJob(t, r, mine, false); run.State != syncing.Done || run.Tally.Written.Objects != 1 {
 		t.Errorf("while its saver may: %+v", run)
 	}
-	if err := r.Store.Catalog.RemoveKey(t.Context(), key.ID, catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
+	if err := r.Store.Catalog.RemoveKey(t.Context(), key.ID, catalog.Author{At: time.Now(),
+		Who: harness.Key}); err != nil {
 		t.Fatal(err)
 	}
 	r.Gate.Changed()

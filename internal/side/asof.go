@@ -40,7 +40,8 @@ func (past) Remove(context.Context, string) error { return pastError() }
 
 // List gives a page.
 func (h *HereAsOf) List(ctx context.Context, prefix, after string, limit int) ([]Facts, error) {
-	page, _, err := h.Here.Store.ListAsOf(ctx, h.Here.Bucket, catalog.Listing{Prefix: prefix, After: after, Max: limit, Full: true}, h.At)
+	page, _, err := h.Here.Store.ListAsOf(ctx, h.Here.Bucket, catalog.Listing{Prefix: prefix, After: after, Max: limit,
+		Full: true}, h.At)
 	if err != nil {
 		return nil, err
 	}
@@ -157,7 +158,8 @@ func (t *ThereAsOf) then(of []client.ListedVersion) (f Facts, ok bool) {
 	})
 	for _, v := range of {
 		if !v.Modified.After(t.At) {
-			return Facts{Key: v.Key, Size: v.Size, ETag: v.ETag, Modified: v.Modified, Class: v.Class, Version: v.Version}, !v.Marker
+			return Facts{Key: v.Key, Size: v.Size, ETag: v.ETag, Modified: v.Modified, Class: v.Class, Version: v.Version},
+				!v.Marker
 		}
 	}
 	return f, false

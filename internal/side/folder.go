@@ -343,7 +343,8 @@ func (s *steady) Read(p []byte) (int, error) {
 }
 
 func fileChanged() *fault.Error {
-	return fault.New(fault.Precondition, "source-changed", "the file was changed while it was read, or cannot be read").In("key").
+	return fault.New(fault.Precondition, "source-changed",
+		"the file was changed while it was read, or cannot be read").In("key").
 		Do("begin again")
 }
 

@@ -231,7 +231,8 @@ func TestPlaceAway(t *testing.T) {
 		_, err := d.Open(w.Ref, w.Size)
 		return fault.From(err).After > 0
 	})
-	if states := d.States(); len(states) != 1 || states[0].Away == nil || !strings.Contains(states[0].Away.Error(), d.place.String()) {
+	if states := d.States(); len(states) != 1 || states[0].Away == nil ||
+		!strings.Contains(states[0].Away.Error(), d.place.String()) {
 		t.Errorf("the volume stands as %+v", states)
 	}
 	d.back(t)

@@ -65,7 +65,8 @@ func (s *Sealed) CanHold(key string) error {
 
 // plain has the facts of a file there be those of its content, as far as a listing tells.
 func plain(f Facts, key string) Facts {
-	return Facts{Key: key, Size: sealing.PlainLength(f.Size), ETag: "sealed " + f.ETag, Modified: f.Modified, Class: f.Class,
+	return Facts{Key: key, Size: sealing.PlainLength(f.Size), ETag: "sealed " + f.ETag, Modified: f.Modified,
+		Class:   f.Class,
 		Version: f.Version}
 }
 
@@ -140,7 +141,8 @@ func (s *Sealed) Stat(ctx context.Context, key string) (Facts, error) {
 // open reads the header of a file.
 func (s *Sealed) open(ctx context.Context, key, name, etag string, size int64) (*sealing.File, error) {
 	if size < sealing.HeaderSize {
-		return nil, fault.New(fault.Damaged, "sealed-damaged", "%q is there and was not sealed, or is cut off", key).In("key").
+		return nil, fault.New(fault.Damaged, "sealed-damaged", "%q is there and was not sealed, or is cut off",
+			key).In("key").
 			Do("look at it at its side")
 	}
 	r, err := s.Of.Read(ctx, name, etag, 0, sealing.HeaderSize)
@@ -217,7 +219,8 @@ type sealedBody struct {
 
 // Range gives a range of the file.
 func (b sealedBody) Range(ctx context.Context, from, length int64) (io.ReadCloser, error) {
-	return b.file.Sealed(func(from, length int64) (io.ReadCloser, error) { return b.of.Range(ctx, from, length) }, from, length)
+	return b.file.Sealed(func(from, length int64) (io.ReadCloser, error) { return b.of.Range(ctx, from, length) }, from,
+		length)
 }
 
 // Write seals an object and writes it. An upload that goes on has the header that it began
@@ -380,7 +383,8 @@ func KeepMark(ctx context.Context, of Side, m *sealing.Mark) error {
 	}
 	if was != nil {
 		if was.Recipient != m.Recipient || was.Names != m.Names {
-			return fault.New(fault.Conflict, "sealed-otherwise", "what is there is sealed with another passphrase, or in another way").
+			return fault.New(fault.Conflict, "sealed-otherwise",
+				"what is there is sealed with another passphrase, or in another way").
 				In("target").Do("choose another prefix, or give that passphrase and whether names are sealed as it was")
 		}
 		return nil
@@ -394,7 +398,8 @@ func KeepMark(ctx context.Context, of Side, m *sealing.Mark) error {
 		body []byte
 	}{{sealing.KeyName, m.Key}, {sealing.MarkName, text}} {
 		crc := digest.CRC64(x.body)
-		if _, err := of.Write(ctx, x.key, small(x.body), Write{Facts: Facts{Size: int64(len(x.body)), CRC64: &crc}}); err != nil {
+		if _, err := of.Write(ctx, x.key, small(x.body), Write{Facts: Facts{Size: int64(len(x.body)),
+			CRC64: &crc}}); err != nil {
 			return err
 		}
 	}

@@ -58,7 +58,8 @@ func TestThereAtOurOwn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	sidetest.TestSide(t, &side.There{Conn: conn, Bucket: "plates"}, sidetest.Can{Metadata: true, AnyKey: true, Parts: true})
+	sidetest.TestSide(t, &side.There{Conn: conn, Bucket: "plates"}, sidetest.Can{Metadata: true, AnyKey: true,
+		Parts: true})
 }
 
 func TestFolder(t *testing.T) {

@@ -150,7 +150,8 @@ func (t *There) Write(ctx context.Context, key string, body Body, w Write) (Fact
 		}
 	}
 	if w.Size > wholeAtATime {
-		return Facts{}, fault.New(fault.TooLarge, "object-too-large", "the endpoint takes no objects in parts, and %d bytes are too many at a time", w.Size).
+		return Facts{}, fault.New(fault.TooLarge, "object-too-large",
+			"the endpoint takes no objects in parts, and %d bytes are too many at a time", w.Size).
 			In("size").Do("keep it elsewhere, or in smaller pieces")
 	}
 	r, err := body.Range(ctx, 0, w.Size)
@@ -191,7 +192,8 @@ func (s *soundBody) Read(p []byte) (int, error) {
 	n, err := s.r.Read(p)
 	s.sum.Write(p[:n])
 	if s.left -= int64(n); s.left <= 0 && s.want != nil && s.sum.Sum64() != *s.want {
-		return 0, fault.New(fault.Damaged, "source-damaged", "the source gives other bytes than its digest says").In("source").
+		return 0, fault.New(fault.Damaged, "source-damaged",
+			"the source gives other bytes than its digest says").In("source").
 			Do("look at the source: the object there is damaged")
 	}
 	return n, err

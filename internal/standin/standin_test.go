@@ -177,7 +177,8 @@ func TestParts(t *testing.T) {
 		}
 		parts = append(parts, p)
 	}
-	if there, err := c.Parts(t.Context(), "mill", "big", id); err != nil || len(there) != 2 || there[0].ETag != parts[0].ETag {
+	if there, err := c.Parts(t.Context(), "mill", "big", id); err != nil || len(there) != 2 ||
+		there[0].ETag != parts[0].ETag {
 		t.Errorf("parts: %+v, %v", there, err)
 	}
 	if _, err := c.CompleteUpload(t.Context(), "mill", "big", id, []client.Part{parts[1], parts[0]}, -1, nil,

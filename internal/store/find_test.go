@@ -38,12 +38,16 @@ func TestFindAgrees(t *testing.T) {
 	}
 	now := time.Now().UTC().Truncate(time.Microsecond)
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
-	values := []string{"12", "-3.5", "007", "1e9", "12px", "", "Drosera", "drosera r%_", `back\slash`, "ö?*", "99999999999999999999999999999999", "0.1"}
+	values := []string{"12", "-3.5", "007", "1e9", "12px", "", "Drosera", "drosera r%_", `back\slash`, "ö?*",
+		"99999999999999999999999999999999", "0.1"}
 	for i := range 120 {
-		p := store.Put{Address: catalog.Address{Bucket: plates, Key: object.MustKey(fmt.Sprintf("%s/%s %d.%s", pick("a", "ab", "b", "ö"),
-			pick("x_", "y%", "z"), r.IntN(50), pick("tif", "txt")))}, Author: catalog.Author{At: now.Add(-time.Duration(r.IntN(100*86400)) *
-			time.Second), Who: pick("scanner-1", "scanner-2", "press")}, Headers: object.Headers{ContentType: pick("", "image/tiff", "text/plain")},
-			Seal: r.IntN(4) == 0, Metadata: object.Metadata{}, Tags: object.Tags{}}
+		p := store.Put{Address: catalog.Address{Bucket: plates,
+			Key: object.MustKey(fmt.Sprintf("%s/%s %d.%s", pick("a", "ab", "b", "ö"),
+				pick("x_", "y%", "z"), r.IntN(50), pick("tif", "txt")))},
+			Author: catalog.Author{At: now.Add(-time.Duration(r.IntN(100*86400)) *
+				time.Second), Who: pick("scanner-1", "scanner-2", "press")},
+			Headers: object.Headers{ContentType: pick("", "image/tiff", "text/plain")},
+			Seal:    r.IntN(4) == 0, Metadata: object.Metadata{}, Tags: object.Tags{}}
 		body := strings.Repeat("x", r.IntN(3000))
 		p.Body, p.Size = strings.NewReader(body), int64(len(body))
 		for _, f := range []string{"taxon", "dpi", "and"} {
@@ -66,7 +70,8 @@ func TestFindAgrees(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	all := catalog.Find{Bucket: facts.ID, Name: "plates", Tiers: tiers, Now: now, Previous: true, Limit: 1000, Budget: 1000}
+	all := catalog.Find{Bucket: facts.ID, Name: "plates", Tiers: tiers, Now: now, Previous: true, Limit: 1000,
+		Budget: 1000}
 	everything, err := query.Parse("size at least 0", now)
 	if err != nil {
 		t.Fatal(err)
@@ -128,14 +133,18 @@ func question(r *rand.Rand, depth int) string {
 		return question(r, depth-1) + " and (" + question(r, depth-1) + ")"
 	}
 	word := pick(`Drosera`, `"drosera r%_"`, `"back\\slash"`, `"ö?*"`, `12px`, `""`, `007`, `"%"`, `"_"`)
-	ops := pick("is "+word, "is not "+word, "is one of "+word+", 12", "begins with "+word, "ends with "+word, "contains "+word,
+	ops := pick("is "+word, "is not "+word, "is one of "+word+", 12", "begins with "+word, "ends with "+word,
+		"contains "+word,
 		`like "*r*"`, `like "?????*"`, `not like "*_"`)
 	open := pick("field taxon", "field dpi", `field "and"`, "field none", "tag kind", "tag Kind")
 	return pick("size "+pick("over 500", "under 1 KiB", "between 100 and 2000", "at most 0", "is 7"),
 		"age "+pick("over 30 days", "under 2h", "at least 50d", "between 10d and 60d"),
 		"changed "+pick("before 40d ago", "after 2026-10-20", "on 2026-11-01", "between 2026-09-01 and 2026-10-15"),
-		"key "+pick(`begins with a`, `begins with "a/"`, `like "*/?_ *"`, `ends with .tif`, `contains "y%"`, `is "a/z 3.tif"`, `like "ö*"`),
-		"writer is scanner-1", `type begins with image`, `type is ""`, "tier is main", "tier is not one of main, cold", "sealed", "current",
-		"bucket is plates", "bucket ends with x", "replication is pending", "md5 begins with d4", "crc64 contains 00", "version is null",
+		"key "+pick(`begins with a`, `begins with "a/"`, `like "*/?_ *"`, `ends with .tif`, `contains "y%"`, `is "a/z 3.tif"`,
+			`like "ö*"`),
+		"writer is scanner-1", `type begins with image`, `type is ""`, "tier is main", "tier is not one of main, cold",
+		"sealed", "current",
+		"bucket is plates", "bucket ends with x", "replication is pending", "md5 begins with d4", "crc64 contains 00",
+		"version is null",
 		open+" "+ops, open+" "+pick("over 1", "between -5 and 12", "under 0", "at least 7"), "has "+open, "lacks "+open)
 }

@@ -78,7 +78,8 @@ func (b *RuleBook) Above(r *replication.Rule, t *replication.Target) []*replicat
 
 // NewerThere is the error for what would write over something newer.
 func NewerThere() error {
-	return fault.New(fault.Conflict, "newer-there", "what is there was written later, and is no replica of this").In("target").
+	return fault.New(fault.Conflict, "newer-there",
+		"what is there was written later, and is no replica of this").In("target").
 		Do("decide which of them is to stay: write it anew on the side where it is right, or remove the other")
 }
 

@@ -135,7 +135,8 @@ func TestVersionsAreMoved(t *testing.T) {
 			t.Errorf("%s, moved as it was before: %v", key, err)
 		}
 		now, err := s.Find(ctx, at(key))
-		if err != nil || now.Body.Tier != cellar.ID || now.ETag != v.ETag || now.Number != v.Number || !now.Created.Equal(v.Created) {
+		if err != nil || now.Body.Tier != cellar.ID || now.ETag != v.ETag || now.Number != v.Number ||
+			!now.Created.Equal(v.Created) {
 			t.Errorf("%s is %+v, %v", key, now, err)
 		}
 		if got, err := get(t, s, key); got != body || err != nil {

@@ -396,7 +396,8 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 }
 
 // anew says whether a copy needs a body of its own: to be sealed, or in another tier.
-func (s *Store) anew(ctx context.Context, c Copy, there *object.Version, facts catalog.BucketFacts) (anew bool, in int16,
+func (s *Store) anew(ctx context.Context, c Copy, there *object.Version, facts catalog.BucketFacts) (anew bool,
+	in int16,
 	sealed bool, err error) {
 	if in = there.Body.Tier; there.Marker || there.Body.File == 0 {
 		return false, in, false, nil
@@ -433,8 +434,9 @@ func (s *Store) copyParts(ctx context.Context, c Copy, there *object.Version,
 	if c.If.Read(there) != object.Proceed {
 		return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
 	}
-	u := catalog.Upload{Headers: there.Headers, Origin: c.Origin, Metadata: there.Metadata, Tags: there.Tags, Checksum: there.Checksum.Kind,
-		PerPart: there.PartSums, Sealed: sealed}
+	u := catalog.Upload{Headers: there.Headers, Origin: c.Origin, Metadata: there.Metadata, Tags: there.Tags,
+		Checksum: there.Checksum.Kind,
+		PerPart:  there.PartSums, Sealed: sealed}
 	if c.Replace {
 		u.Headers, u.Metadata = c.Headers, c.Metadata
 	}

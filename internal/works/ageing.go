@@ -256,22 +256,23 @@ func (a *ageing) act(ctx context.Context, keys [][]byte) error {
 	var moves []move
 	before := slices.Clone(a.run.Counts)
 	by := catalog.Author{At: a.now(), Who: Ager}
-	err := a.crew.store.Catalog.ActOn(ctx, a.run, a.set, keys, by, func(aged []*catalog.AgedKey) (removals []catalog.DueRemoval,
-		outcomes []catalog.Outcome) {
-		moves, a.run.Counts = nil, slices.Clone(before) // it may be called again
-		a.judge(aged, func(k *catalog.AgedKey, v lifecycle.Verdict) {
-			x, more := k.Versions[v.Index], k.More[v.Index]
-			if v.Due.Action.Move {
-				moves = append(moves, move{key: k.Name, number: x.Number, size: x.Size, AgedMore: more, due: v.Due})
-				return
-			}
-			removals = append(removals, catalog.DueRemoval{Key: k.Name, Number: x.Number,
-				Current: v.Due.Action.Of == lifecycle.Current, Rule: v.Due.Rule.Name()})
-			outcomes = append(outcomes, outcomeOf([]byte(k.Name), x.Number, x.Size, v.Due, ""))
-			a.count(v.Due, x.Size, nil)
+	err := a.crew.store.Catalog.ActOn(ctx, a.run, a.set, keys, by,
+		func(aged []*catalog.AgedKey) (removals []catalog.DueRemoval,
+			outcomes []catalog.Outcome) {
+			moves, a.run.Counts = nil, slices.Clone(before) // it may be called again
+			a.judge(aged, func(k *catalog.AgedKey, v lifecycle.Verdict) {
+				x, more := k.Versions[v.Index], k.More[v.Index]
+				if v.Due.Action.Move {
+					moves = append(moves, move{key: k.Name, number: x.Number, size: x.Size, AgedMore: more, due: v.Due})
+					return
+				}
+				removals = append(removals, catalog.DueRemoval{Key: k.Name, Number: x.Number,
+					Current: v.Due.Action.Of == lifecycle.Current, Rule: v.Due.Rule.Name()})
+				outcomes = append(outcomes, outcomeOf([]byte(k.Name), x.Number, x.Size, v.Due, ""))
+				a.count(v.Due, x.Size, nil)
+			})
+			return removals, outcomes
 		})
-		return removals, outcomes
-	})
 	if err != nil {
 		return err
 	}

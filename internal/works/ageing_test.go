@@ -428,7 +428,8 @@ func TestTheScrubberMendsCopies(t *testing.T) {
 		Volumes: []tier.Volume{{Dir: dirs[0]}, {Dir: dirs[1]}}}, me); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Put(t.Context(), store.Put{Address: at("k"), Author: me, Body: strings.NewReader("kept twice"), Size: 10,
+	if _, err := s.Put(t.Context(), store.Put{Address: at("k"), Author: me, Body: strings.NewReader("kept twice"),
+		Size: 10,
 		Tier: "cellar"}); err != nil {
 		t.Fatal(err)
 	}
@@ -442,7 +443,8 @@ func TestTheScrubberMendsCopies(t *testing.T) {
 	crew := works.Start(s, works.Settings{ScrubEvery: 20 * time.Millisecond}, quiet())
 	defer crew.Stop()
 	harness.Until(t, "the journal tells of a mended copy", func() bool {
-		page, err := s.Catalog.Journal(t.Context(), catalog.JournalQuery{Kinds: []catalog.EntryKind{catalog.CopyMended}, Limit: 1})
+		page, err := s.Catalog.Journal(t.Context(), catalog.JournalQuery{Kinds: []catalog.EntryKind{catalog.CopyMended},
+			Limit: 1})
 		return err == nil && len(page.Entries) == 1 && page.Entries[0].Key == "k"
 	})
 	if b, err := os.ReadFile(copies[0]); err != nil || string(b) == "spoiled" {

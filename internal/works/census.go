@@ -270,14 +270,16 @@ func (w *censusRun) clearLeft(ctx context.Context, sides *SyncSides, by SavedBy)
 		return err
 	}()
 	if err != nil {
-		w.crew.log.Warn("files of a census that broke off are left where they are", "census", w.of.Name, "in", w.left.String(), "error", err)
+		w.crew.log.Warn("files of a census that broke off are left where they are", "census", w.of.Name, "in",
+			w.left.String(), "error", err)
 	}
 }
 
 // list writes all files from one snapshot, into the folder for work: however slow the
 // target is, the snapshot is held no longer than the catalog takes.
 func (w *censusRun) list(ctx context.Context) error {
-	long := fault.New(fault.Slow, "census-long", "the census cannot be read within %d min, for which the database keeps a moment as it was",
+	long := fault.New(fault.Slow, "census-long",
+		"the census cannot be read within %d min, for which the database keeps a moment as it was",
 		int(catalog.SnapshotFor.Minutes())).Do("take a census of each bucket, or of prefixes")
 	ctx, cancel := context.WithTimeoutCause(ctx, catalog.SnapshotFor, long)
 	defer cancel()
@@ -381,7 +383,8 @@ func expected(b *catalog.Bucket, versions bool) int64 {
 }
 
 // part writes one file.
-func (w *censusRun) part(ctx context.Context, r *catalog.SnapshotReader, ask *catalog.CensusAsk, p *censusPart) (err error) {
+func (w *censusRun) part(ctx context.Context, r *catalog.SnapshotReader, ask *catalog.CensusAsk,
+	p *censusPart) (err error) {
 	if p.file, err = scratch(w.crew.settings.Scratch); err != nil {
 		return err
 	}
@@ -501,7 +504,8 @@ func (w *censusRun) put(ctx context.Context, to side.Side, key string, body side
 		w.sent.Store(before)
 		what.Moved = func(n int64) { w.sent.Add(n) }
 		_, err := to.Write(ctx, key, body, what)
-		if k := fault.KindOf(err); err == nil || k != fault.Unavailable && k != fault.Slow || time.Since(begun) > censusWaits {
+		if k := fault.KindOf(err); err == nil || k != fault.Unavailable && k != fault.Slow ||
+			time.Since(begun) > censusWaits {
 			w.sent.Store(before + what.Size)
 			return err
 		}
@@ -525,7 +529,8 @@ func (w *censusRun) takeBack(ctx context.Context, to side.Side) {
 			return
 		}
 		if err := to.Remove(ctx, p.Key); err != nil {
-			w.crew.log.Warn("files of a census that failed are left where they are", "census", w.of.Name, "to", w.run.To.String(),
+			w.crew.log.Warn("files of a census that failed are left where they are", "census", w.of.Name, "to",
+				w.run.To.String(),
 				"error", err)
 			return
 		}

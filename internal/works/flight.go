@@ -162,7 +162,8 @@ func (f *flight) take(ctx context.Context, r replicaResult) {
 	}
 	upload := r.task.Upload
 	failed := !errors.As(r.err, new(waits))
-	if err := f.crew.store.Catalog.DelayReplica(ctx, f.target.ID, r.task, failed, wait, fl.Code, fl.Message, upload); err != nil {
+	if err := f.crew.store.Catalog.DelayReplica(ctx, f.target.ID, r.task, failed, wait, fl.Code, fl.Message,
+		upload); err != nil {
 		f.crew.log.Debug("a replica's failure could not be noted; its claim runs out", "error", err)
 	}
 }

@@ -87,7 +87,8 @@ func NewForecast(ctx context.Context, s *store.Store, f catalog.BucketFacts, set
 		return nil, err
 	}
 	c := &forecaster{Forecast: &Forecast{At: now, Days: days, Matched: map[string]Amount{}}, set: set, tiers: tiers,
-		versioning: f.Versioning, lines: map[*lifecycle.Action]*ForecastLine{}, conflicts: map[[2]*lifecycle.Action]*Conflict{}}
+		versioning: f.Versioning, lines: map[*lifecycle.Action]*ForecastLine{},
+		conflicts: map[[2]*lifecycle.Action]*Conflict{}}
 	for _, r := range set.Rules {
 		for i := range r.Actions {
 			l := &ForecastLine{Rule: r, Action: i}

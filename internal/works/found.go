@@ -31,16 +31,19 @@ const (
 )
 
 // Acts are all of them, with the counter of each.
-var Acts = map[Act]string{ActAnnotate: "annotated", ActMove: "moved", ActCopy: "copied", ActRemove: "removed", ActPutBack: "restored"}
+var Acts = map[Act]string{ActAnnotate: "annotated", ActMove: "moved", ActCopy: "copied", ActRemove: "removed",
+	ActPutBack: "restored"}
 
 // foundKind does something with the objects of a bucket that an expression finds.
-var foundKind = Kind{Name: "found", Parallel: 2, Counts: []string{"annotated", "moved", "copied", "removed", "restored", "left"},
+var foundKind = Kind{Name: "found", Parallel: 2, Counts: []string{"annotated", "moved", "copied", "removed", "restored",
+	"left"},
 	Needs: foundNeeds, Prepare: prepareFound, Rehearse: rehearseFound, Step: foundStep}
 
 func foundNeeds(o *catalog.Order) ([]Need, error) {
 	f := o.What.Found
 	if f == nil {
-		return nil, fault.New(fault.Invalid, "order-found", "the order does not say what is to be found").In("where").Do("give an expression")
+		return nil, fault.New(fault.Invalid, "order-found",
+			"the order does not say what is to be found").In("where").Do("give an expression")
 	}
 	looks := access.List | access.Read
 	switch Act(f.Act) {
@@ -57,7 +60,8 @@ func foundNeeds(o *catalog.Order) ([]Need, error) {
 }
 
 // foundQuestion gives what an order looks for.
-func foundQuestion(ctx context.Context, s *store.Store, o *catalog.Order) (f catalog.Find, facts catalog.BucketFacts, err error) {
+func foundQuestion(ctx context.Context, s *store.Store, o *catalog.Order) (f catalog.Find, facts catalog.BucketFacts,
+	err error) {
 	if facts, err = s.Facts(ctx, o.Bucket); err != nil {
 		return f, facts, err
 	}
@@ -92,7 +96,8 @@ func prepareFound(ctx context.Context, s *store.Store, o *catalog.Order) error {
 		}
 	case ActAnnotate:
 		if what.Metadata.Empty() && what.Tags.Empty() {
-			err = fault.New(fault.Invalid, "no-change", "nothing to change was given").In("metadata").Do("set or unset a field or a tag")
+			err = fault.New(fault.Invalid, "no-change",
+				"nothing to change was given").In("metadata").Do("set or unset a field or a tag")
 		}
 	case ActCopy:
 		var to object.BucketName
@@ -116,7 +121,8 @@ func rehearseFound(ctx context.Context, s *store.Store, o *catalog.Order) (r Reh
 	n, bytes, err := s.Catalog.CountFound(ctx, f)
 	r.Counts, r.Bytes = map[string]int64{Acts[Act(o.What.Found.Act)]: n}, bytes
 	if expect := o.What.Found.Expect; err == nil && expect != nil && n > *expect {
-		err = fault.New(fault.Precondition, "guard", "%d objects are like that by now, and %d were agreed to", n, *expect).In("expect").
+		err = fault.New(fault.Precondition, "guard", "%d objects are like that by now, and %d were agreed to", n,
+			*expect).In("expect").
 			Do("rehearse it again, and agree to what it says")
 	}
 	return r, err
@@ -168,7 +174,8 @@ type foundAct struct {
 }
 
 // passing are errors of objects that changed meanwhile, or are so already.
-var passing = []string{"key-missing", "key-deleted", "version-missing", "version-current", "version-moved", "mismatch", "exists"}
+var passing = []string{"key-missing", "key-deleted", "version-missing", "version-current", "version-moved", "mismatch",
+	"exists"}
 
 // do acts on one object, and says which counter tells of it.
 func (a *foundAct) do(ctx context.Context, v *object.Version) (counter string, bytes int64, err error) {
@@ -190,7 +197,8 @@ func (a *foundAct) act(ctx context.Context, v *object.Version) error {
 	at := catalog.Address{Bucket: a.o.Bucket, Key: v.Key}
 	switch Act(what.Act) {
 	case ActAnnotate:
-		_, err := a.s.Annotate(ctx, store.Annotation{Address: at, ID: v.ID(), Author: author(a.o), Metadata: what.Metadata, Tags: what.Tags})
+		_, err := a.s.Annotate(ctx, store.Annotation{Address: at, ID: v.ID(), Author: author(a.o), Metadata: what.Metadata,
+			Tags: what.Tags})
 		return err
 	case ActMove:
 		t, err := a.tiers.Find(what.Tier)
@@ -207,7 +215,8 @@ func (a *foundAct) act(ctx context.Context, v *object.Version) error {
 		if err != nil {
 			return err
 		}
-		_, err = a.s.Copy(ctx, store.Copy{From: at, FromID: v.ID(), To: catalog.Address{Bucket: to, Key: key}, Author: author(a.o),
+		_, err = a.s.Copy(ctx, store.Copy{From: at, FromID: v.ID(), To: catalog.Address{Bucket: to, Key: key},
+			Author:   author(a.o),
 			IfAbsent: !a.o.What.Replace})
 		return err
 	case ActRemove:

@@ -43,7 +43,8 @@ func (c *Crew) posts(ctx context.Context) error {
 		c.done.Go(func() {
 			wait, err := c.post(under, p)
 			if err != nil && ctx.Err() == nil && !l.lost(under, err) {
-				c.log.Warn("changes could not be posted and will be tried again", "post", p.Name, "account", p.Account, "error", err)
+				c.log.Warn("changes could not be posted and will be tried again", "post", p.Name, "account", p.Account, "error",
+					err)
 			}
 			if err := l.finish(wait); err != nil {
 				c.log.Debug("leases are left to run out", "error", err)
@@ -60,7 +61,8 @@ func (c *Crew) post(ctx context.Context, p *posting.Post) (time.Duration, error)
 		return time.Minute, err
 	}
 	for range postTurns {
-		q := catalog.JournalQuery{After: p.Place, Account: p.Account, Bucket: p.Bucket, Prefix: p.Prefix, Present: true, Limit: posting.MaxBatch}
+		q := catalog.JournalQuery{After: p.Place, Account: p.Account, Bucket: p.Bucket, Prefix: p.Prefix, Present: true,
+			Limit: posting.MaxBatch}
 		for _, name := range p.Kinds {
 			k, err := catalog.ParseEntryKind(name)
 			if err != nil {
@@ -102,7 +104,8 @@ func eventOf(account string, e catalog.JournalEntry) posting.Event {
 	if len(e.Detail) > 0 {
 		data["detail"] = e.Detail
 	}
-	return posting.Event{SpecVersion: "1.0", ID: e.Position(), Source: "/" + account + "/" + e.Bucket, Type: posting.TypeOf(e.Kind.String()),
+	return posting.Event{SpecVersion: "1.0", ID: e.Position(), Source: "/" + account + "/" + e.Bucket,
+		Type:    posting.TypeOf(e.Kind.String()),
 		Subject: e.Key, Time: e.At.UTC(), ContentType: "application/json", Data: data}
 }
 
@@ -121,7 +124,8 @@ func (c *Crew) postBatch(ctx context.Context, p *posting.Post, secret string, en
 
 // Deliver posts a batch of events by a dialer, and wants an answer of success. The errors
 // have the codes post-away and post-refused.
-func Deliver(ctx context.Context, dial func(context.Context, string, string) (net.Conn, error), p *posting.Post, secret string, body []byte, now time.Time) error {
+func Deliver(ctx context.Context, dial func(context.Context, string, string) (net.Conn, error), p *posting.Post,
+	secret string, body []byte, now time.Time) error {
 	ctx, cancel := context.WithTimeout(ctx, postFor)
 	defer cancel()
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, p.URL, bytes.NewReader(body))
@@ -133,7 +137,10 @@ func Deliver(ctx context.Context, dial func(context.Context, string, string) (ne
 		r.Header.Set(name, value)
 	}
 	transport := &http.Transport{DialContext: dial, DisableKeepAlives: true, TLSHandshakeTimeout: 10 * time.Second}
-	client := &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := &http.Client{Transport: transport, CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	resp, err := client.Do(r)
 	if err != nil {
 		var f *fault.Error

@@ -305,7 +305,8 @@ func (w *replicator) lookNow(ctx context.Context) error {
 
 // TargetVersioning is the error for a target that could keep versions and does not.
 func TargetVersioning(address string, is object.Versioning) error {
-	return fault.New(fault.Conflict, "target-versioning", "versioning is %s at %s: a copy would replace what is there for good",
+	return fault.New(fault.Conflict, "target-versioning",
+		"versioning is %s at %s: a copy would replace what is there for good",
 		is, address).In("target").Do("switch versioning on there; what waits is kept and goes on by itself")
 }
 
@@ -478,7 +479,8 @@ func (w *replicator) annotate(ctx context.Context, there string, now replication
 	f := w.facts(t.Key, now)
 	f.ETag = t.Have.ETag
 	f, err := w.there.Annotate(ctx, there, f)
-	return replication.Have{Number: now.Version.Number, Revision: now.Version.Revision, ETag: f.ETag, Version: f.Version}, err
+	return replication.Have{Number: now.Version.Number, Revision: now.Version.Revision, ETag: f.ETag, Version: f.Version},
+		err
 }
 
 // remove takes a copy away, unless somebody wrote something else in its place.

@@ -188,7 +188,8 @@ func (s *SyncSides) Bucket(ctx context.Context, by SavedBy, p syncing.Place, at 
 	return side.Beneath(of, p.Prefix), fmt.Sprintf("bucket %d", f.ID), nil
 }
 
-func (s *SyncSides) there(ctx context.Context, account string, p syncing.Place, at *time.Time) (side.Side, string, error) {
+func (s *SyncSides) there(ctx context.Context, account string, p syncing.Place, at *time.Time) (side.Side, string,
+	error) {
 	conn, err := s.Remote.OfAccount(ctx, account, p.Endpoint)
 	if err != nil {
 		return nil, "", err
@@ -206,7 +207,8 @@ func (s *SyncSides) there(ctx context.Context, account string, p syncing.Place, 
 		return side.Beneath(there, p.Prefix), mark, nil
 	}
 	if l.Versioning == object.Off {
-		return nil, "", fault.New(fault.Invalid, "as-of-versions", "%s keeps no versions, so no earlier state can be read", p).
+		return nil, "", fault.New(fault.Invalid, "as-of-versions", "%s keeps no versions, so no earlier state can be read",
+			p).
 			In("asOf").Do("leave the moment out, to have what is there now")
 	}
 	return side.Beneath(&side.ThereAsOf{There: there, At: *at}, p.Prefix), mark, nil
@@ -453,7 +455,8 @@ func (s *syncRun) swapped(from, to string) error {
 	for _, x := range []struct{ code, which, was, is string }{{"source-swapped", "source", s.job.FromMark, from},
 		{"target-swapped", "target", s.job.ToMark, to}} {
 		if x.was != "" && x.was != x.is && !s.run.Anyway {
-			return fault.New(fault.Conflict, x.code, "the %s is another one than at the last run, though it has its name", x.which).
+			return fault.New(fault.Conflict, x.code, "the %s is another one than at the last run, though it has its name",
+				x.which).
 				In(x.which).Do("look at it, and let the run go on when it is the right one")
 		}
 	}
@@ -485,7 +488,8 @@ func (s *syncRun) tally() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.run.Tally = syncing.Tally{Plan: r.Plan, Written: r.Written.Plus(b.Written), Same: r.Same,
-		Removed: r.Removed.Plus(b.Removed), Drained: r.Drained.Plus(b.Drained), AtHand: r.AtHand.Plus(b.AtHand), Failed: r.Failed, NotTaken: r.NotTaken,
+		Removed: r.Removed.Plus(b.Removed), Drained: r.Drained.Plus(b.Drained), AtHand: r.AtHand.Plus(b.AtHand),
+		Failed: r.Failed, NotTaken: r.NotTaken,
 		Moved: s.moved.Load() + b.Moved}
 }
 

@@ -138,7 +138,8 @@ func (b *bench) indexed(bucket string) error {
 		}
 		if len(x.Indexes) > 0 && x.Indexes[0].State == "ready" {
 			i := x.Indexes[0]
-			b.row("index of find, size", fmt.Sprintf("%.1f bytes", float64(i.Bytes)/float64(i.Objects)), "an object with five fields", "60 bytes")
+			b.row("index of find, size", fmt.Sprintf("%.1f bytes", float64(i.Bytes)/float64(i.Objects)),
+				"an object with five fields", "60 bytes")
 			b.row("index of find, built anew", fmt.Sprintf("%.0f/s", float64(i.Objects)/time.Since(start).Seconds()),
 				"objects, resting as long as it works", "")
 			return nil
@@ -160,7 +161,8 @@ func (b *bench) foundAtOnce(bucket string) error {
 	found := 0
 	const tries = 50
 	for i := range tries {
-		if _, err := b.cli("object", "put", file, fmt.Sprintf("%s/fresh/%d", bucket, i), "--metadata", fmt.Sprintf("fresh=%d", i)); err != nil {
+		if _, err := b.cli("object", "put", file, fmt.Sprintf("%s/fresh/%d", bucket, i), "--metadata",
+			fmt.Sprintf("fresh=%d", i)); err != nil {
 			return err
 		}
 		out, err := b.cli("find", fmt.Sprintf("field fresh is %d", i), "--count")

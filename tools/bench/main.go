@@ -107,7 +107,8 @@ func run(dir, only string, span time.Duration) error {
 		name string
 		run  func() error
 	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads},
-		{"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle}, {"replication", b.replication}, {"sync", b.syncs}, {"find", b.find},
+		{"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle}, {"replication", b.replication},
+		{"sync", b.syncs}, {"find", b.find},
 		{"memory", b.memory}} {
 		if only == "" || strings.Contains(only, part.name) {
 			if err := part.run(); err != nil {
@@ -291,7 +292,8 @@ func (b *bench) large() error {
 	b.row("put 1 GiB, digest not signed", rate(gib, puts),
 		fmt.Sprintf("%.2f of a synced copy (%s)", copied.Seconds()/puts.Seconds(), rate(gib, copied)), "0.6")
 	b.row("", "", fmt.Sprintf("%.2f of MD5 alone (%s)", hashed.Seconds()/puts.Seconds(), rate(gib, hashed)), "0.75")
-	if t, err = timed(func() error { return getFile(b.wire, "/bench/large", true) }, func() error { return getFile(b.static, "/large", false) }); err != nil {
+	if t, err = timed(func() error { return getFile(b.wire, "/bench/large", true) },
+		func() error { return getFile(b.static, "/large", false) }); err != nil {
 		return err
 	}
 	ours, theirs := t[0], t[1]

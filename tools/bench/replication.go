@@ -34,7 +34,8 @@ type elsewhere struct {
 func (b *bench) standin(name string, f standin.Faults) (*elsewhere, error) {
 	e := &elsewhere{}
 	var err error
-	e.Standin, err = standin.Start(standin.Settings{Dir: filepath.Join(b.dir, name), Keys: map[string]string{"BENCH": standinSecret},
+	e.Standin, err = standin.Start(standin.Settings{Dir: filepath.Join(b.dir, name),
+		Keys: map[string]string{"BENCH": standinSecret},
 		Heard: func(_, key string) {
 			e.came.LoadOrStore(key, time.Now())
 			e.count.Add(1)
@@ -160,7 +161,8 @@ func (b *bench) putsBesideRules(near, _ *elsewhere) error {
 	if err := b.watched("plain", ""); err != nil {
 		return err
 	}
-	plain, ruled, err := b.putsInTurns("plain", "ruled", 3, func() error { return b.settled("ruled") }) // what is copied costs nobody else
+	plain, ruled, err := b.putsInTurns("plain", "ruled", 3,
+		func() error { return b.settled("ruled") }) // what is copied costs nobody else
 	if err != nil {
 		return err
 	}
@@ -278,7 +280,8 @@ func (b *bench) backfills(near, _ *elsewhere) error {
 		return err
 	}
 	b.row("backfill of 4 KiB objects", fmt.Sprintf("%.0f/s", n/filled.Seconds()),
-		fmt.Sprintf("%.2f of direct puts, 32 side by side (%.0f/s)", direct.Seconds()/filled.Seconds(), n/direct.Seconds()), "0.5")
+		fmt.Sprintf("%.2f of direct puts, 32 side by side (%.0f/s)", direct.Seconds()/filled.Seconds(), n/direct.Seconds()),
+		"0.5")
 	return nil
 }
 
@@ -493,7 +496,8 @@ func (b *bench) verified(near, _ *elsewhere) error {
 		if err := rows.Scan(&key, &etag); err != nil {
 			return err
 		}
-		if _, err := near.Hold.Put(bucket, key, &hold.Body{Size: 4096, ETag: etag}, hold.Facts{}, hold.Condition{}, now); err != nil {
+		if _, err := near.Hold.Put(bucket, key, &hold.Body{Size: 4096, ETag: etag}, hold.Facts{}, hold.Condition{},
+			now); err != nil {
 			return err
 		}
 	}

@@ -102,7 +102,8 @@ func (b *bench) compared(left, _ *elsewhere) error {
 		if err := rows.Scan(&key, &etag); err != nil {
 			return err
 		}
-		if _, err := left.Hold.Put("one-side", key, &hold.Body{Size: 4096, ETag: etag}, hold.Facts{}, hold.Condition{}, now); err != nil {
+		if _, err := left.Hold.Put("one-side", key, &hold.Body{Size: 4096, ETag: etag}, hold.Facts{}, hold.Condition{},
+			now); err != nil {
 			return err
 		}
 	}
@@ -269,7 +270,8 @@ func (b *bench) sealedSync(_, right *elsewhere) error {
 	}
 	body := bytes.Repeat([]byte("x"), small)
 	if err := sideBySide(n, func(i int) error {
-		_, err := here.Put(context.Background(), "to-seal", fmt.Sprintf("%06d", i), bytes.NewReader(body), small, client.Put{})
+		_, err := here.Put(context.Background(), "to-seal", fmt.Sprintf("%06d", i), bytes.NewReader(body), small,
+			client.Put{})
 		return err
 	}); err != nil {
 		return err
@@ -284,7 +286,8 @@ func (b *bench) sealedSync(_, right *elsewhere) error {
 		if err != nil {
 			return err
 		}
-		sealed, err := b.synced(x.bucket+"-sealed", x.bucket, "@right/"+x.bucket+"/sealed/", "--parallel", fmt.Sprint(clients),
+		sealed, err := b.synced(x.bucket+"-sealed", x.bucket, "@right/"+x.bucket+"/sealed/", "--parallel",
+			fmt.Sprint(clients),
 			"--sealing", "names", "--passphrase-from", words, "--yes")
 		if err != nil {
 			return err
@@ -293,7 +296,8 @@ func (b *bench) sealedSync(_, right *elsewhere) error {
 		if x.per != "" {
 			got, was = fmt.Sprintf("%.0f/s", n/sealed.Seconds()), fmt.Sprintf("%.0f/s", n/plain.Seconds())
 		}
-		b.row("sealed sync "+x.what, got, fmt.Sprintf("%.2f of a plain one (%s)", plain.Seconds()/sealed.Seconds(), was), "0.6")
+		b.row("sealed sync "+x.what, got, fmt.Sprintf("%.2f of a plain one (%s)", plain.Seconds()/sealed.Seconds(), was),
+			"0.6")
 	}
 	return nil
 }

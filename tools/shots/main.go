@@ -174,7 +174,8 @@ func (s *shooter) console(ctx context.Context) error {
 			chromedp.Click(chromedp.CSS("tbody tr:nth-child(3) .check")),
 			chromedp.Click(chromedp.CSS("tbody tr:nth-child(4) .check"))),
 		s.aged(ctx),
-		s.shot("lifecycle-rule", theme("light"), s.at("/buckets/plates/lifecycle/old-plates"), harness.Appears("cellar at 730 d"),
+		s.shot("lifecycle-rule", theme("light"), s.at("/buckets/plates/lifecycle/old-plates"),
+			harness.Appears("cellar at 730 d"),
 			harness.Appears("on the catalog of")),
 		s.shot("tiers", s.at("/tiers"), harness.Appears("cellar-south")),
 		s.shot("threads", s.at("/replication?rule=plates-to-harbour"), harness.Appears("lowland-annex"),
@@ -188,7 +189,8 @@ func (s *shooter) console(ctx context.Context) error {
 		s.shot("access", s.at("/access"), harness.Appears("Beads from left"), harness.Appears("guest-curators")),
 		s.shot("find", s.at("/find?q=field%20taxon%20begins%20with%20Drosera%20and%20size%20over%20200%20KiB"),
 			harness.Appears("looked at"), harness.Button("Count all"), harness.Appears("in all")),
-		s.shot("census", s.at("/census/plates-weekly/runs/1"), harness.Appears("FH-"), harness.Button("Totals"), harness.Appears("by key"),
+		s.shot("census", s.at("/census/plates-weekly/runs/1"), harness.Appears("FH-"), harness.Button("Totals"),
+			harness.Appears("by key"),
 			harness.Choose("Summed by", "tier"), harness.Appears("by tier")),
 		s.shot("usage", s.at("/usage"), harness.Appears("By bucket"), harness.Appears("plates")),
 		s.declared(ctx),
@@ -225,7 +227,8 @@ func (s *shooter) synced(ctx context.Context) error {
 
 // declared enacts a charter, and has somebody else change what it declares.
 func (s *shooter) declared(ctx context.Context) error {
-	for _, line := range [][]string{{"charter", "enact", "tools/shots/loans-desk.yaml", "--yes"}, {"bucket", "change", "loans", "--quota", "3GiB"},
+	for _, line := range [][]string{{"charter", "enact", "tools/shots/loans-desk.yaml", "--yes"},
+		{"bucket", "change", "loans", "--quota", "3GiB"},
 		{"sync", "change", "loans-aside", "--mode", "mirror"}, {"find", "forget", "late-returns"}} {
 		if out, err := s.spindle(ctx, line...); err != nil {
 			return fmt.Errorf("%v: %w: %s", line, err, out)
@@ -278,9 +281,11 @@ func (s *shooter) terminal(ctx context.Context) error {
 		name  string
 		lines [][]string
 	}{
-		{"terminal-find", [][]string{{"find", "field taxon begins with Drosera and size over 300 KiB", "--show", "taxon,collector", "--limit", "5"},
+		{"terminal-find", [][]string{{"find", "field taxon begins with Drosera and size over 300 KiB", "--show",
+			"taxon,collector", "--limit", "5"},
 			{"find", "lacks field collector", "--count"}, {"find", "siz over 10"}, {"census", "list"},
-			{"census", "totals", "plates-weekly", "field taxon", "--limit", "4"}, {"bucket", "field", "list", "plates"}, {"usage"}}},
+			{"census", "totals", "plates-weekly", "field taxon", "--limit", "4"}, {"bucket", "field", "list", "plates"},
+			{"usage"}}},
 		{"terminal-history", [][]string{{"object", "history", "plates/" + sheet, "--follow-renames"},
 			{"object", "restore", "field-notes/" + year + "/", "--as-of", "14d", "--rehearse"},
 			{"object", "annotate", "plates/" + sheet, "--set", "licence=CC0 1.0", "--if-revision", "1"},
@@ -300,7 +305,8 @@ func (s *shooter) terminal(ctx context.Context) error {
 			fmt.Fprintf(&b, "<b>$ spindle %s</b>\n%s\n", html.EscapeString(strings.Join(line, " ")), html.EscapeString(out))
 		}
 		// The page's policy allows no style in the markup; scripts may set it.
-		page := fmt.Sprintf(`{document.body.innerHTML = %q; document.body.firstChild.style.cssText = %q}`, `<pre>`+b.String()+`</pre>`,
+		page := fmt.Sprintf(`{document.body.innerHTML = %q; document.body.firstChild.style.cssText = %q}`,
+			`<pre>`+b.String()+`</pre>`,
 			"margin:0;padding:18px 22px;height:100vh;overflow:hidden;background:var(--color-cloth-raised);"+
 				"color:var(--color-ink);font:13px/18px var(--font-key);letter-spacing:0")
 		if err := s.shot(p.name, s.at("/terminal"), theme("dark"), harness.Script(page)); err != nil {

@@ -53,7 +53,8 @@ func Look(f *Facts) []Finding {
 	}
 	for _, g := range f.Grants {
 		l.add(Serious, "open-to-anyone", g.Bucket+"/"+g.Prefix, fmt.Sprintf("open to anyone: %s", g.Rights),
-			"whoever knows the address needs no key", 0, fmt.Sprintf("spindle access grant remove %d", g.ID), "/buckets/"+g.Bucket+"/access")
+			"whoever knows the address needs no key", 0, fmt.Sprintf("spindle access grant remove %d", g.ID),
+			"/buckets/"+g.Bucket+"/access")
 	}
 	for i := range f.Endpoints {
 		l.endpoint(&f.Endpoints[i])
@@ -78,7 +79,8 @@ type looking struct {
 }
 
 func (l *looking) add(g Grade, check, subject, says, why string, cost int64, fix, page string) {
-	l.out = append(l.out, Finding{Check: check, Subject: subject, Grade: g, Says: says, Why: why, Cost: cost, Fix: fix, Page: page})
+	l.out = append(l.out, Finding{Check: check, Subject: subject, Grade: g, Says: says, Why: why, Cost: cost, Fix: fix,
+		Page: page})
 }
 
 func (l *looking) since(at time.Time) time.Duration { return l.f.Now.Sub(at) }
@@ -92,16 +94,19 @@ func (l *looking) bucket(b *Bucket) {
 			"what is overwritten or removed by mistake is gone", 0, "spindle bucket change "+b.Name+" --versioning on", page)
 	}
 	if b.Versioning == "on" && !b.CleansUp && b.PreviousBytes >= LeastBytes {
-		l.add(Worth, "no-clean-up", b.Name, fmt.Sprintf("%d previous versions, and no rule ever removes or moves them", b.Previous),
+		l.add(Worth, "no-clean-up", b.Name, fmt.Sprintf("%d previous versions, and no rule ever removes or moves them",
+			b.Previous),
 			"they are kept and paid for without end", b.PreviousBytes,
 			"spindle lifecycle add "+b.Name+" earlier --previous-remove 365 --keep 2", "/buckets/"+b.Name+"/lifecycle")
 	}
 	if b.PreviousBytes > b.Bytes && b.PreviousBytes >= LeastBytes {
 		l.add(Worth, "previous-over-current", b.Name, "previous versions take more than what is current",
-			"something writes the same keys again and again", b.PreviousBytes, "spindle bucket show "+b.Name, "/buckets/"+b.Name+"/usage")
+			"something writes the same keys again and again", b.PreviousBytes, "spindle bucket show "+b.Name,
+			"/buckets/"+b.Name+"/usage")
 	}
 	if b.Unfinished > 0 && !b.Abandons {
-		l.add(Worth, "unfinished-uploads", b.Name, fmt.Sprintf("%d uploads were begun more than 7 days ago and did not end", b.Unfinished),
+		l.add(Worth, "unfinished-uploads", b.Name, fmt.Sprintf("%d uploads were begun more than 7 days ago and did not end",
+			b.Unfinished),
 			"no listing shows what they hold", b.Held, "spindle upload abandon --older-than 7d --bucket "+b.Name, "/uploads")
 	}
 	if b.Lacking > 0 {
@@ -109,7 +114,8 @@ func (l *looking) bucket(b *Bucket) {
 		if b.LackingMore {
 			least = "at least "
 		}
-		l.add(Worth, "lacks-metadata", b.Name, fmt.Sprintf("%s%d objects lack metadata that the bucket asks for", least, b.Lacking),
+		l.add(Worth, "lacks-metadata", b.Name, fmt.Sprintf("%s%d objects lack metadata that the bucket asks for", least,
+			b.Lacking),
 			"nobody finds them by it", 0, "spindle bucket field check "+b.Name, page)
 	}
 	if b.Quota != nil && float64(b.Bytes+b.PreviousBytes) >= NearQuota*float64(*b.Quota) {
@@ -127,12 +133,14 @@ func (l *looking) key(k *Key) {
 	}
 	off := "spindle access key change " + k.ID + " --state off"
 	if l.since(used) > Unused {
-		l.add(Worth, "key-unused", name, fmt.Sprintf("%s was not used for %d days", cmp.Or(k.Name, k.ID), days(l.since(used))),
+		l.add(Worth, "key-unused", name, fmt.Sprintf("%s was not used for %d days", cmp.Or(k.Name, k.ID),
+			days(l.since(used))),
 			"a key that nobody needs opens all the same", 0, off, "/access/keys")
 	}
 	switch reaches := k.Operator || k.Role == "administrator"; {
 	case reaches && !k.Limited && k.Expires == nil && l.since(k.Created) > Fresh:
-		l.add(Worth, "key-reaches-far", name, fmt.Sprintf("%s may do everything, everywhere, without end", cmp.Or(k.Name, k.ID)),
+		l.add(Worth, "key-reaches-far", name, fmt.Sprintf("%s may do everything, everywhere, without end",
+			cmp.Or(k.Name, k.ID)),
 			"whoever gets hold of it has all there is", 0, "spindle access key change "+k.ID+" --expires 90d", "/access/keys")
 	case k.Expires == nil && l.since(k.Created) > Fresh:
 		l.add(Worth, "key-without-end", name, fmt.Sprintf("%s never expires", cmp.Or(k.Name, k.ID)),
@@ -144,9 +152,11 @@ func (l *looking) endpoint(e *Endpoint) {
 	fix, page := "spindle endpoint check "+e.Name, "/endpoints"
 	switch {
 	case e.Checked == nil || l.since(*e.Checked) > 24*time.Hour:
-		l.add(Worth, "endpoint-unchecked", e.Name, "was not checked for a day", "nobody would notice that it is away", 0, fix, page)
+		l.add(Worth, "endpoint-unchecked", e.Name, "was not checked for a day", "nobody would notice that it is away", 0, fix,
+			page)
 	case e.State != "healthy" && e.State != "slow":
-		l.add(Serious, "endpoint-fails", e.Name, "is "+e.State+": "+e.Says, "what is copied there waits, what is there cannot be read",
+		l.add(Serious, "endpoint-fails", e.Name, "is "+e.State+": "+e.Says,
+			"what is copied there waits, what is there cannot be read",
 			0, fix, page)
 	}
 }
@@ -160,14 +170,17 @@ func (l *looking) target(t *Target) {
 			"spindle replication change "+t.Rule+" --state on", page)
 		return
 	case t.Failed > 0:
-		l.add(Serious, "copies-fail", subject, fmt.Sprintf("%d objects failed and wait", t.Failed), "they have no second copy there", 0,
+		l.add(Serious, "copies-fail", subject, fmt.Sprintf("%d objects failed and wait", t.Failed),
+			"they have no second copy there", 0,
 			"spindle replication retry "+t.Rule, page)
 	case t.Oldest != nil && l.since(*t.Oldest) > LateAfter:
 		l.add(Serious, "copies-late", subject, fmt.Sprintf("%d objects wait, the oldest for %d minutes", t.Waiting,
-			int(l.since(*t.Oldest).Minutes())), "they have no second copy there yet", 0, "spindle replication status "+t.Rule, page)
+			int(l.since(*t.Oldest).Minutes())), "they have no second copy there yet", 0, "spindle replication status "+t.Rule,
+			page)
 	}
 	if l.since(t.Created) > Fresh && (t.Verified == nil || l.since(*t.Verified) > VerifyWithin) {
-		l.add(Worth, "never-verified", subject, "was not verified for 30 days", "a copy that nobody compared may not be one", 0,
+		l.add(Worth, "never-verified", subject, "was not verified for 30 days", "a copy that nobody compared may not be one",
+			0,
 			"spindle replication verify "+t.Rule, page)
 	}
 }
@@ -182,15 +195,18 @@ func (l *looking) disk(d *Disk) {
 	if soon {
 		says += ", and it is full on " + d.FullOn.Format(time.DateOnly) + " when it goes on so"
 	}
-	l.add(Serious, "disk-near-full", "tier "+d.Tier, says, "soon nothing more can be written", 0, "spindle tier show "+d.Tier, "/tiers")
+	l.add(Serious, "disk-near-full", "tier "+d.Tier, says, "soon nothing more can be written", 0,
+		"spindle tier show "+d.Tier, "/tiers")
 }
 
 func (l *looking) rest() {
 	for _, c := range l.f.Conflicts {
-		l.add(Worth, "rules-conflict", c.Subject, c.Says, "one of them does not do what somebody meant it to", 0, c.Fix, c.Page)
+		l.add(Worth, "rules-conflict", c.Subject, c.Says, "one of them does not do what somebody meant it to", 0, c.Fix,
+			c.Page)
 	}
 	for _, d := range l.f.Drifts {
-		l.add(Worth, "charter-drift", d.Charter, fmt.Sprintf("%d things are not as the charter declares, such as the %s", d.Things, d.Such),
+		l.add(Worth, "charter-drift", d.Charter, fmt.Sprintf("%d things are not as the charter declares, such as the %s",
+			d.Things, d.Such),
 			"the files do not say how the house is", 0, "spindle charter drift "+d.Charter, "/charters/"+d.Charter)
 	}
 	for i := range l.f.Disks {
@@ -198,16 +214,19 @@ func (l *looking) rest() {
 	}
 	for _, r := range l.f.Rules {
 		if l.since(r.Saved) > Fresh {
-			l.add(Worth, "rule-never-matched", r.Bucket+" "+r.Name, "the lifecycle rule never acted on anything", "it may not say what was meant", 0,
+			l.add(Worth, "rule-never-matched", r.Bucket+" "+r.Name, "the lifecycle rule never acted on anything",
+				"it may not say what was meant", 0,
 				"spindle lifecycle rehearse "+r.Bucket, "/buckets/"+r.Bucket+"/lifecycle")
 		}
 	}
 	for _, p := range l.f.Posts {
-		l.add(Serious, "post-fails", p.Name, "changes do not arrive: "+p.Says, "the program there acts on nothing new, and the journal is kept for it", 0,
+		l.add(Serious, "post-fails", p.Name, "changes do not arrive: "+p.Says,
+			"the program there acts on nothing new, and the journal is kept for it", 0,
 			"spindle journal post try "+p.Name, "/journal/posts")
 	}
 	for _, c := range l.f.Censuses {
-		l.add(Serious, "census-fails", c.Name, "the last run failed: "+c.Says, "the list that is read is an old one", 0, "spindle census run "+c.Name,
+		l.add(Serious, "census-fails", c.Name, "the last run failed: "+c.Says, "the list that is read is an old one", 0,
+			"spindle census run "+c.Name,
 			"/census/"+c.Name)
 	}
 }
@@ -219,16 +238,19 @@ func (l *looking) job(j *Job) {
 	page := "/sync/" + j.Name
 	switch {
 	case j.State == "asking":
-		l.add(Serious, "job-asks", j.Name, "waits to be told to go on: "+j.Says, "it copies nothing until somebody answers", 0,
+		l.add(Serious, "job-asks", j.Name, "waits to be told to go on: "+j.Says, "it copies nothing until somebody answers",
+			0,
 			"spindle sync show "+j.Name, page)
 	case j.State == "failed" || j.State == "partly":
 		l.add(Serious, "job-fails", j.Name, "its last run ended "+j.State+" "+j.Says, "the copy is not what it should be", 0,
 			"spindle sync outcomes "+j.Name+" --failed", page)
 	case j.Scheduled && j.On && j.Ended == nil && l.since(j.Created) > Fresh:
-		l.add(Serious, "job-never-ran", j.Name, "has a schedule and never ended well", "there is no copy", 0, "spindle sync run "+j.Name, page)
+		l.add(Serious, "job-never-ran", j.Name, "has a schedule and never ended well", "there is no copy", 0,
+			"spindle sync run "+j.Name, page)
 	}
 	if j.Ended != nil && l.since(j.Created) > RestoreSoon && (j.Restored == nil || l.since(*j.Restored) > 2*RestoreSoon) {
-		l.add(Worth, "never-restored", j.Name, "what it copies was never brought back", "only a restore shows that a backup is one", 0,
+		l.add(Worth, "never-restored", j.Name, "what it copies was never brought back",
+			"only a restore shows that a backup is one", 0,
 			"spindle sync restore "+j.Name+" --to SOMEWHERE --rehearse", page)
 	}
 }

@@ -51,7 +51,8 @@ func TestLook(t *testing.T) {
 		{Facts{Buckets: []Bucket{{Name: "a", Versioning: "on", Lacking: 3}}}, "lacks-metadata"},
 		{Facts{Rules: []IdleRule{{Bucket: "a", Name: "old"}}}, "rule-never-matched"},
 		{Facts{Posts: []Failing{{"tell", "it is away"}}}, "post-fails"},
-		{Facts{Conflicts: []Conflict{{"a old", "never comes to be", "spindle lifecycle show a b", "/buckets/a/lifecycle"}}}, "rules-conflict"},
+		{Facts{Conflicts: []Conflict{{"a old", "never comes to be", "spindle lifecycle show a b", "/buckets/a/lifecycle"}}},
+			"rules-conflict"},
 		{Facts{Drifts: []Drift{{"house", 2, "bucket plates"}}}, "charter-drift"},
 		{Facts{Disks: []Disk{{Tier: "main", Free: 5, Total: 100}}}, "disk-near-full"},
 		{Facts{Disks: []Disk{{Tier: "main", Free: 50, Total: 100, FullOn: at(-9)}}}, "disk-near-full"},
@@ -62,7 +63,8 @@ func TestLook(t *testing.T) {
 		{Facts{Keys: []Key{{ID: "K", Role: "writer", Created: ago(100), Expires: at(-5)}}}, "key-unused"},
 		{Facts{Keys: []Key{{ID: "K", Role: "writer", Created: ago(100), Used: at(1)}}}, "key-without-end"},
 		{Facts{Keys: []Key{{ID: "K", Role: "administrator", Created: ago(100), Used: at(1)}}}, "key-reaches-far"},
-		{Facts{Keys: []Key{{ID: "K", Role: "administrator", Created: ago(100), Used: at(1), Limited: true, Expires: at(-1)}}}, ""},
+		{Facts{Keys: []Key{{ID: "K", Role: "administrator", Created: ago(100), Used: at(1), Limited: true, Expires: at(-1)}}},
+			""},
 		{Facts{Grants: []Grant{{ID: 1, Bucket: "a", Rights: "read"}}}, "open-to-anyone"},
 		{Facts{Endpoints: []Endpoint{{Name: "e", State: "healthy", Checked: at(0)}}}, ""},
 		{Facts{Endpoints: []Endpoint{{Name: "e", State: "refusing", Checked: at(0)}}}, "endpoint-fails"},
@@ -84,8 +86,9 @@ func TestLook(t *testing.T) {
 			t.Errorf("%+v: %q, not %q", x.f, got, x.want)
 		}
 	}
-	list := Look(&Facts{Now: now, Buckets: []Bucket{{Name: "b", Versioning: "on", PreviousBytes: 9 << 20}, {Name: "a", Versioning: "off",
-		Objects: 1}}})
+	list := Look(&Facts{Now: now, Buckets: []Bucket{{Name: "b", Versioning: "on", PreviousBytes: 9 << 20},
+		{Name: "a", Versioning: "off",
+			Objects: 1}}})
 	if len(list) != 3 || list[0].Check != "no-versioning" {
 		t.Errorf("what is serious is not first: %+v", list)
 	}

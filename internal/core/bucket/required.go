@@ -57,7 +57,8 @@ func (r *Requirement) Check() error {
 	bad := func(field, remedy, says string, args ...any) {
 		all = append(all, fault.New(fault.Invalid, "requirement", says, args...).In(field).Do("%s", remedy))
 	}
-	if _, err := object.NewMetadata(map[string]string{r.Field: ""}); err != nil || r.Field == "" || r.Field != strings.ToLower(r.Field) {
+	if _, err := object.NewMetadata(map[string]string{r.Field: ""}); err != nil || r.Field == "" ||
+		r.Field != strings.ToLower(r.Field) {
 		bad("field", "name it as objects have it, in small letters", "%q is no name of a metadata field", r.Field)
 	}
 	if !slices.Contains([]Kind{AnyText, Numeral, Day, YesNo}, r.Kind) {
@@ -138,7 +139,8 @@ func (list Requirements) Breaches(key string, m object.Metadata) (out []Breach) 
 func Refused(breaches []Breach) error {
 	for _, b := range breaches {
 		if b.Refuse {
-			return fault.New(fault.Invalid, "metadata-required", "the bucket asks for metadata: %s", Told(breaches)).In("metadata." + b.Field).
+			return fault.New(fault.Invalid, "metadata-required", "the bucket asks for metadata: %s",
+				Told(breaches)).In("metadata." + b.Field).
 				Do("send the field with a value that is allowed: spindle bucket field list BUCKET says what is asked for")
 		}
 	}
@@ -157,7 +159,8 @@ func Told(breaches []Breach) string {
 // same reports whether two lists ask for the same.
 func (list Requirements) same(o Requirements) bool {
 	return slices.EqualFunc(list, o, func(a, b Requirement) bool {
-		return a.Field == b.Field && a.Prefix == b.Prefix && a.Optional == b.Optional && a.Kind == b.Kind && a.Like == b.Like &&
+		return a.Field == b.Field && a.Prefix == b.Prefix && a.Optional == b.Optional && a.Kind == b.Kind &&
+			a.Like == b.Like &&
 			a.Refuse == b.Refuse && slices.Equal(a.OneOf, b.OneOf)
 	})
 }
@@ -176,7 +179,8 @@ func Require(list Requirements) Edit {
 // checkRequired refuses requirements that cannot be, or that are there twice.
 func (s Settings) checkRequired() error {
 	if len(s.Required) > MaxRequirements {
-		return fault.New(fault.Invalid, "requirement", "a bucket can ask for %d fields at the most", MaxRequirements).In("required")
+		return fault.New(fault.Invalid, "requirement", "a bucket can ask for %d fields at the most",
+			MaxRequirements).In("required")
 	}
 	for i := range s.Required {
 		r := &s.Required[i]
@@ -184,7 +188,8 @@ func (s Settings) checkRequired() error {
 			return err
 		}
 		if i > 0 && s.Required[i-1].Field == r.Field && s.Required[i-1].Prefix == r.Prefix {
-			return fault.New(fault.Invalid, "requirement", "the field %q is asked for twice beneath %q", r.Field, r.Prefix).In("required").
+			return fault.New(fault.Invalid, "requirement", "the field %q is asked for twice beneath %q", r.Field,
+				r.Prefix).In("required").
 				Do("say it once")
 		}
 	}

@@ -9,7 +9,8 @@ import (
 )
 
 func TestBreaches(t *testing.T) {
-	list := Requirements{{Field: "taxon", Kind: AnyText, Refuse: true}, {Field: "elevation-m", Kind: Numeral, Optional: true},
+	list := Requirements{{Field: "taxon", Kind: AnyText, Refuse: true}, {Field: "elevation-m", Kind: Numeral,
+		Optional: true},
 		{Field: "licence", Kind: AnyText, OneOf: []string{"CC0 1.0", "CC BY 4.0"}, Prefix: "2026/"},
 		{Field: "collected-on", Kind: Day, Optional: true}, {Field: "checked", Kind: YesNo, Optional: true},
 		{Field: "sheet", Kind: AnyText, Like: "FH-*", Optional: true}}
@@ -27,8 +28,10 @@ func TestBreaches(t *testing.T) {
 		{"a", object.Metadata{"taxon": "", "elevation-m": "12px"}, []string{"elevation-m"}},
 		{"2026/a", object.Metadata{"taxon": "Carex"}, []string{"licence"}},
 		{"2026/a", object.Metadata{"taxon": "Carex", "licence": "mine"}, []string{"licence"}},
-		{"2026/a", object.Metadata{"taxon": "Carex", "licence": "CC0 1.0", "collected-on": "2026-11-20", "checked": "yes", "sheet": "FH-1"}, nil},
-		{"a", object.Metadata{"taxon": "x", "collected-on": "20.11.2026", "checked": "ja", "sheet": "1"}, []string{"collected-on", "checked", "sheet"}},
+		{"2026/a", object.Metadata{"taxon": "Carex", "licence": "CC0 1.0", "collected-on": "2026-11-20", "checked": "yes",
+			"sheet": "FH-1"}, nil},
+		{"a", object.Metadata{"taxon": "x", "collected-on": "20.11.2026", "checked": "ja", "sheet": "1"},
+			[]string{"collected-on", "checked", "sheet"}},
 	} {
 		var got []string
 		for _, b := range s.Required.Breaches(x.key, x.meta) {
@@ -46,7 +49,8 @@ func TestBreaches(t *testing.T) {
 	if err := Refused(s.Required.Breaches("a", nil)); !fault.HasCode(err, "metadata-required") {
 		t.Errorf("what is refused is taken: %v", err)
 	}
-	for _, bad := range []Requirements{{{Field: "", Kind: AnyText}}, {{Field: "Taxon", Kind: AnyText}}, {{Field: "a", Kind: "shoe"}},
+	for _, bad := range []Requirements{{{Field: "", Kind: AnyText}}, {{Field: "Taxon", Kind: AnyText}},
+		{{Field: "a", Kind: "shoe"}},
 		{{Field: "a", Kind: Numeral, OneOf: []string{"x"}}}, {{Field: "a", Kind: AnyText, Like: "\\"}},
 		{{Field: "a", Kind: AnyText}, {Field: "a", Kind: AnyText}}, make(Requirements, MaxRequirements+1)} {
 		if err := (Settings{Required: bad}).Check(); !fault.HasCode(err, "requirement") && !fault.HasCode(err, "pattern") {

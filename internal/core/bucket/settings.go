@@ -37,7 +37,8 @@ func (s Settings) Check() error {
 			Do("give a size such as 400MiB, or none to take it away")
 	}
 	if s.Journal.Days < 0 || s.Journal.Days > MaxJournalDays {
-		return fault.New(fault.Invalid, "journal-days", "a journal is kept 1 to %d days, not %d", MaxJournalDays, s.Journal.Days).
+		return fault.New(fault.Invalid, "journal-days", "a journal is kept 1 to %d days, not %d", MaxJournalDays,
+			s.Journal.Days).
 			In("journal").Do("give days, or ever for as long as the service keeps its own")
 	}
 	return s.checkRequired()

@@ -122,7 +122,8 @@ func (c *Census) Check(now time.Time) error {
 		all = append(all, fault.New(fault.Invalid, code, says, args...).In(field).Do("%s", remedy))
 	}
 	if !nameForm.MatchString(c.Name) {
-		bad("name", "census-name", "take 2 to 63 lower-case letters, digits and hyphens", "%q is no name for a census", c.Name)
+		bad("name", "census-name", "take 2 to 63 lower-case letters, digits and hyphens", "%q is no name for a census",
+			c.Name)
 	}
 	if c.From.Folder != "" || c.From.Endpoint != "" {
 		bad("from", "census-from", "name a bucket of this service, with a prefix or without one; leave it out for the whole account",

@@ -68,7 +68,8 @@ func (c *Column) Of(r *Row, v *Value) {
 }
 
 // Usual are the columns of a census that names none.
-var Usual = []string{"bucket", "key", "version", "state", "size", "changed", "type", "tier", "etag", "crc64", "writer", "fields", "tags"}
+var Usual = []string{"bucket", "key", "version", "state", "size", "changed", "type", "tier", "etag", "crc64", "writer",
+	"fields", "tags"}
 
 func truth(v *Value, is bool) {
 	if is {

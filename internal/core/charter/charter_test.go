@@ -53,7 +53,8 @@ func TestCompare(t *testing.T) {
 		{"others are left alone", there(plates), nil, there(plates, out), nil, ""},
 		{"what was declared before goes", there(plates), there(plates, out), there(plates, out), nil, "remove the rule out"},
 		{"what was declared and went is gone", there(plates), there(plates, out), there(plates), nil, ""},
-		{"the whole is claimed", there(plates), nil, there(plates, out, nightly, thing("bucket", "loans", `{}`)), []string{"bucket", "job"},
+		{"the whole is claimed", there(plates), nil, there(plates, out, nightly, thing("bucket", "loans", `{}`)),
+			[]string{"bucket", "job"},
 			"remove the job nightly; remove the bucket loans"},
 		{"empty is absent", there(thing("job", "nightly", `{"like":[],"note":"","on":false,"n":0}`)), nil,
 			there(thing("job", "nightly", `{}`)), nil, ""},
@@ -62,7 +63,8 @@ func TestCompare(t *testing.T) {
 			t.Errorf("%s: %q, not %q", x.name, got, x.want)
 		}
 	}
-	if got := words(Retire(order, there(plates, out), there(nightly, plates, out))); got != "remove the rule out; remove the bucket plates" {
+	if got := words(Retire(order, there(plates, out), there(nightly, plates,
+		out))); got != "remove the rule out; remove the bucket plates" {
 		t.Errorf("retired: %q", got)
 	}
 }

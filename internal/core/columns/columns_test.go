@@ -18,7 +18,8 @@ var now = time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
 
 // objects gives random objects, as rows and as they are asked about.
 func objects(r *rand.Rand, n, names int) (rows []census.Row, list []query.Object) {
-	words := []string{"", "Drosera", "Drosera rotundifolia", "Carex", "100", "-3.5", "0099", "ünï", strings.Repeat("long ", 60), "z\xff"}
+	words := []string{"", "Drosera", "Drosera rotundifolia", "Carex", "100", "-3.5", "0099", "ünï",
+		strings.Repeat("long ", 60), "z\xff"}
 	for i := range n {
 		meta, tags := map[string]string{}, map[string]string{}
 		for range r.IntN(4) {
@@ -41,16 +42,19 @@ func objects(r *rand.Rand, n, names int) (rows []census.Row, list []query.Object
 		if r.IntN(5) == 0 && len(meta) == 0 {
 			m = nil
 		}
-		row := census.Row{Bucket: "plates", Key: fmt.Appendf(nil, "%02d/%05d", i%7, i), Current: true, Size: r.Int64N(5) * r.Int64N(1<<20),
+		row := census.Row{Bucket: "plates", Key: fmt.Appendf(nil, "%02d/%05d", i%7, i), Current: true,
+			Size:    r.Int64N(5) * r.Int64N(1<<20),
 			Changed: now.Add(-time.Duration(r.Int64N(int64(90 * 24 * time.Hour)))).Truncate(time.Microsecond),
-			Type:    []string{"image/tiff", "text/plain"}[r.IntN(2)], Tier: []string{"main", "cellar"}[r.IntN(2)], Sealed: r.IntN(2) == 0,
+			Type:    []string{"image/tiff", "text/plain"}[r.IntN(2)], Tier: []string{"main", "cellar"}[r.IntN(2)],
+			Sealed: r.IntN(2) == 0,
 			Writer: words[r.IntN(3)], Metadata: m, Tags: g}
 		rows = append(rows, row)
 	}
 	slices.SortFunc(rows, func(a, b census.Row) int { return strings.Compare(string(a.Key), string(b.Key)) })
 	for _, x := range rows {
-		o := query.Object{Bucket: x.Bucket, Key: string(x.Key), Type: x.Type, Tier: x.Tier, Writer: x.Writer, Size: x.Size, Changed: x.Changed,
-			Sealed: x.Sealed, Current: true, Metadata: map[string]string{}, Tags: map[string]string{}}
+		o := query.Object{Bucket: x.Bucket, Key: string(x.Key), Type: x.Type, Tier: x.Tier, Writer: x.Writer, Size: x.Size,
+			Changed: x.Changed,
+			Sealed:  x.Sealed, Current: true, Metadata: map[string]string{}, Tags: map[string]string{}}
 		_ = json.Unmarshal(x.Metadata, &o.Metadata)
 		_ = json.Unmarshal(x.Tags, &o.Tags)
 		list = append(list, o)
@@ -65,12 +69,18 @@ func expression(r *rand.Rand, names, depth int) string {
 		return []string{"(" + a + " and " + b + ")", "(" + a + " or " + b + ")", "not (" + a + ")"}[r.IntN(3)]
 	}
 	f := fmt.Sprintf("field f%d", r.IntN(names))
-	list := []string{f + " is Drosera", f + " begins with Dro", f + ` contains "os"`, f + " over 50", f + " at most 99", "has " + f, "lacks " + f,
-		f + ` is one of Carex, "100"`, f + ` is ""`, f + ` ends with "long "`, `field unique is u000123`, "has field unique", "field n over 100", "field n between -5 and 10.5", "not field n at most 3", "field n is 7", "field n under -1",
-		`field unique like "u0001*"`, "tag kind is Carex", "lacks tag kind", "size over 500 KiB", "size at most 10.5", "size is 0", "size under 1",
-		"size between 1 KiB and 400 KiB", "age over 30 days", "age at most 10 days", "age between 5 days and 20 days", "changed on 2026-11-01",
-		"changed before 2026-10-10", "changed between 2026-10-01 and 2026-11-01", "type begins with image", "tier is cellar", "sealed", "current",
-		`writer is ""`, "key begins with 03/", "key is 03/00010", `key like "*1?"`, "key contains 5/", "bucket is plates", "bucket is attic",
+	list := []string{f + " is Drosera", f + " begins with Dro", f + ` contains "os"`, f + " over 50", f + " at most 99",
+		"has " + f, "lacks " + f,
+		f + ` is one of Carex, "100"`, f + ` is ""`, f + ` ends with "long "`, `field unique is u000123`, "has field unique",
+		"field n over 100", "field n between -5 and 10.5", "not field n at most 3", "field n is 7", "field n under -1",
+		`field unique like "u0001*"`, "tag kind is Carex", "lacks tag kind", "size over 500 KiB", "size at most 10.5",
+		"size is 0", "size under 1",
+		"size between 1 KiB and 400 KiB", "age over 30 days", "age at most 10 days", "age between 5 days and 20 days",
+		"changed on 2026-11-01",
+		"changed before 2026-10-10", "changed between 2026-10-01 and 2026-11-01", "type begins with image", "tier is cellar",
+		"sealed", "current",
+		`writer is ""`, "key begins with 03/", "key is 03/00010", `key like "*1?"`, "key contains 5/", "bucket is plates",
+		"bucket is attic",
 		"md5 is 00", "replication is failed"}
 	return list[r.IntN(len(list))]
 }
@@ -157,10 +167,12 @@ func piece(s *columns.Segment, name string, c columns.Chunks) []byte {
 }
 
 // ask answers as whoever keeps the columns elsewhere does.
-func ask(t *testing.T, s *columns.Segment, x query.Expr, hidden *columns.Bits) (sure, may *columns.Bits, a *columns.Asked) {
+func ask(t *testing.T, s *columns.Segment, x query.Expr, hidden *columns.Bits) (sure, may *columns.Bits,
+	a *columns.Asked) {
 	t.Helper()
 	q := &columns.Question{Expr: x, Bucket: "plates", Now: now}
-	a = &columns.Asked{Objects: s.Objects, Hidden: hidden, Sets: map[string]*columns.Bits{}, Heads: map[string]*columns.Head{}}
+	a = &columns.Asked{Objects: s.Objects, Hidden: hidden, Sets: map[string]*columns.Bits{},
+		Heads: map[string]*columns.Head{}}
 	for _, name := range append(q.Names(), columns.SizeColumn) {
 		c, ok := s.Columns[name]
 		if !ok {

@@ -37,5 +37,6 @@ func (s *Scope) Holds(v query.Object) bool {
 }
 
 func (s *Scope) holdsKey(key string) bool {
-	return strings.HasPrefix(key, s.Prefix) && (len(s.Like) == 0 || pattern.Any(s.Like, key)) && !pattern.Any(s.LeaveOut, key)
+	return strings.HasPrefix(key, s.Prefix) && (len(s.Like) == 0 || pattern.Any(s.Like, key)) &&
+		!pattern.Any(s.LeaveOut, key)
 }

@@ -9,8 +9,9 @@ import (
 )
 
 // units of bytes: those of IEC 80000-13 by 1024, those of the SI by 1000.
-var units = map[string]float64{"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40, "pib": 1 << 50,
-	"kb": 1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12, "pb": 1e15}
+var units = map[string]float64{"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40,
+	"pib": 1 << 50,
+	"kb":  1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12, "pb": 1e15}
 
 // IsUnit reports whether a word is a unit of bytes.
 func IsUnit(s string) bool { return s != "" && units[strings.ToLower(s)] > 0 }

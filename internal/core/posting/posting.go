@@ -54,7 +54,8 @@ func (p *Post) Check() error {
 	}
 	u, err := url.Parse(p.URL)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.Fragment != "" {
-		bad("url", "post-url", "give it as https://host/path, without a name or password in it", "%q is no address to post to", p.URL)
+		bad("url", "post-url", "give it as https://host/path, without a name or password in it",
+			"%q is no address to post to", p.URL)
 	}
 	return errors.Join(all...)
 }

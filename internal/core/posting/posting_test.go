@@ -23,7 +23,8 @@ func TestSign(t *testing.T) {
 }
 
 func TestCheck(t *testing.T) {
-	for _, bad := range []posting.Post{{Name: "tell", URL: "ftp://x/y"}, {Name: "tell", URL: "https://a:b@x/y"}, {Name: "T", URL: "https://x/y"},
+	for _, bad := range []posting.Post{{Name: "tell", URL: "ftp://x/y"}, {Name: "tell", URL: "https://a:b@x/y"},
+		{Name: "T", URL: "https://x/y"},
 		{Name: "tell", URL: "https:///y"}, {Name: "tell", URL: "%"}} {
 		if err := bad.Check(); fault.From(err).Code == "" || err == nil {
 			t.Errorf("%+v: %v", bad, err)

@@ -92,7 +92,8 @@ const (
 
 // fields are the fields of the language.
 var fields = map[string]kind{"bucket": words, "key": words, "type": words, "tier": words, "writer": words, "md5": words,
-	"crc64": words, "version": idOf, "size": bytesOf, "age": lengthOf, "changed": momentOf, "sealed": alone, "current": alone,
+	"crc64": words, "version": idOf, "size": bytesOf, "age": lengthOf, "changed": momentOf, "sealed": alone,
+	"current":     alone,
 	"replication": stateOf, "field": open, "tag": open}
 
 var states = []string{"pending", "failed", "completed"}

@@ -305,7 +305,8 @@ func (p *parser) values(t *Test, at token) error {
 			return problem(p.here().at, "between takes two values with and between them, not %s", described(p.here()))
 		}
 	}
-	if t.Op == Between && (len(t.Numbers) == 2 && t.Numbers[0] > t.Numbers[1] || len(t.Times) == 2 && t.Times[0].After(t.Times[1])) {
+	if t.Op == Between && (len(t.Numbers) == 2 && t.Numbers[0] > t.Numbers[1] || len(t.Times) == 2 &&
+		t.Times[0].After(t.Times[1])) {
 		return problem(first.at, "the first value of between is the greater one").Do("turn them round")
 	}
 	return nil
@@ -388,7 +389,8 @@ func (p *parser) number(k kind, v token) (n float64, err error) {
 }
 
 // lengths are units of time that may stand apart, in seconds.
-var lengths = map[string]float64{"second": 1, "minute": 60, "hour": 3600, "day": 86_400, "week": 7 * 86_400, "year": 365 * 86_400}
+var lengths = map[string]float64{"second": 1, "minute": 60, "hour": 3600, "day": 86_400, "week": 7 * 86_400,
+	"year": 365 * 86_400}
 
 // length reads a length of time in seconds: 90s, 4h, 30d, or with a unit that stands apart.
 func (p *parser) length(text string) (float64, error) {

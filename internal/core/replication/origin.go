@@ -47,7 +47,8 @@ func ParseOrigin(s string) Origin {
 		return Origin{}
 	}
 	o := Origin{Through: strings.Split(parts[0], ",")}
-	if len(o.Through) > maxThrough || slices.ContainsFunc(o.Through, func(p string) bool { return !placePattern.MatchString(p) }) {
+	if len(o.Through) > maxThrough || slices.ContainsFunc(o.Through,
+		func(p string) bool { return !placePattern.MatchString(p) }) {
 		return Origin{}
 	}
 	var kerr, verr error

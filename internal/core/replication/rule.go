@@ -104,7 +104,8 @@ func (r *Rule) Check() error {
 	_, err := ParseName(r.Name)
 	add("name", err)
 	if r.Priority < 1 || r.Priority > MaxPriority {
-		bad("priority", "rule-priority", "a priority is 1 to %d, not %d", "the greater one goes first", MaxPriority, r.Priority)
+		bad("priority", "rule-priority", "a priority is 1 to %d, not %d", "the greater one goes first", MaxPriority,
+			r.Priority)
 	}
 	if len(r.Prefix) > object.MaxKey {
 		bad("prefix", "prefix-long", "no key is longer than %d bytes", "shorten it", object.MaxKey)
@@ -120,7 +121,8 @@ func (r *Rule) Check() error {
 			"say it as 99 in 5m")
 	}
 	if len(r.Targets) == 0 || len(r.Targets) > MaxTargets {
-		bad("targets", "rule-targets", "a rule has 1 to %d targets, not %d", "name where copies go", MaxTargets, len(r.Targets))
+		bad("targets", "rule-targets", "a rule has 1 to %d targets, not %d", "name where copies go", MaxTargets,
+			len(r.Targets))
 	}
 	for i := range r.Targets {
 		t := &r.Targets[i]

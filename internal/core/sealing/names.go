@@ -21,7 +21,8 @@ const LongestKey = 618
 // SealName gives the name under which a key is kept. The error has the code name-too-long.
 func (k *Keys) SealName(key string) (string, error) {
 	if len(key) > LongestKey {
-		return "", fault.New(fault.Invalid, "name-too-long", "a key of %d bytes is too long to be sealed", len(key)).In("key").
+		return "", fault.New(fault.Invalid, "name-too-long", "a key of %d bytes is too long to be sealed",
+			len(key)).In("key").
 			Do("sealed names are of keys up to %d bytes; leave it out, or seal contents alone", LongestKey)
 	}
 	out := make([]byte, vectorSize+len(key))

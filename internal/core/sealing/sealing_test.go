@@ -271,7 +271,8 @@ func TestMark(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if list, err := age.ParseIdentities(r); err != nil || len(list) != 1 || list[0].(*age.X25519Identity).String() != k.Identity() {
+	if list, err := age.ParseIdentities(r); err != nil || len(list) != 1 ||
+		list[0].(*age.X25519Identity).String() != k.Identity() {
 		t.Errorf("the key file: %v", err)
 	}
 	for _, bad := range []string{"", "{}", `{"format":2}`} {

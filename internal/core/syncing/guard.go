@@ -86,6 +86,7 @@ func (g Guard) Check(t *Totals, m Mode) error {
 	if gone <= fewAlways || gone <= g.Most && float64(gone) <= g.Share*float64(t.Target) {
 		return nil
 	}
-	return fault.New(fault.Conflict, "guard", "%d of %d objects at the target would be removed or replaced", gone, t.Target).
+	return fault.New(fault.Conflict, "guard", "%d of %d objects at the target would be removed or replaced", gone,
+		t.Target).
 		In("guard").Do("rehearse it to see which; say --yes when it is meant, or set another guard")
 }

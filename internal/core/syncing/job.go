@@ -28,7 +28,8 @@ type Place struct {
 func ParsePlace(s string) (Place, error) {
 	if strings.HasPrefix(s, "/") {
 		if path.Clean(s) == "/" || strings.ContainsRune(s, 0) {
-			return Place{}, fault.New(fault.Invalid, "folder", "%q is no folder to sync", s).Do("name one beneath a root of the service")
+			return Place{}, fault.New(fault.Invalid, "folder", "%q is no folder to sync",
+				s).Do("name one beneath a root of the service")
 		}
 		return Place{Folder: path.Clean(s)}, nil
 	}
@@ -159,13 +160,15 @@ func (j *Job) Check() error {
 		bad("parallel", "parallel", "1 to %d objects are under way at a time", "give a number in between", MaxParallel)
 	}
 	if j.Guard.Share < 0 || j.Guard.Share > 1 || j.Guard.Most < 0 {
-		bad("guard", "guard", "the guard is a share from 0 to 100 %% and a number of objects", "leave it out for 10 %% or 1,000 objects")
+		bad("guard", "guard", "the guard is a share from 0 to 100 %% and a number of objects",
+			"leave it out for 10 %% or 1,000 objects")
 	}
 	if err := checkLimits(j.Limits); err != nil {
 		all = append(all, err)
 	}
 	if j.Sealed && j.Seals != nil && (j.To.Folder != "" || j.To.Endpoint != "") {
-		bad("sealed", "sealed-twice", "what is sealed before it leaves need not be encrypted at rest too", "leave one of them out")
+		bad("sealed", "sealed-twice", "what is sealed before it leaves need not be encrypted at rest too",
+			"leave one of them out")
 	}
 	if j.AsOf != nil && j.From.Folder != "" {
 		bad("asOf", "as-of-folder", "a folder keeps no earlier states", "leave the moment out")
@@ -202,7 +205,8 @@ func (j *Job) Sentence() string {
 
 // Options gives how the job's sides are compared.
 func (j *Job) Options() (Options, error) {
-	o := Options{Mode: j.Mode, By: j.By, Back: j.Restores != "", Filter: Filter{SizeFrom: j.SizeFrom, SizeTo: j.SizeTo, OlderBy: j.OlderBy,
+	o := Options{Mode: j.Mode, By: j.By, Back: j.Restores != "", Filter: Filter{SizeFrom: j.SizeFrom, SizeTo: j.SizeTo,
+		OlderBy: j.OlderBy,
 		NewerBy: j.NewerBy, Tags: j.Tags, Prefix: j.Prefix}}
 	var err error
 	if o.Filter.Where, err = ParseWhere(j.Where, j.Changed); err != nil {
@@ -227,7 +231,8 @@ func (j *Job) Options() (Options, error) {
 // Back gives a job that brings back what this one wrote: its settings turned round. Nothing
 // is removed by it, and it runs once, by hand.
 func (j *Job) Back(prefix string, asOf *time.Time) *Job {
-	b := &Job{Account: j.Account, Name: j.Name + "-restore", On: true, From: j.To, To: j.From, Secret: j.Secret, Spec: j.Spec}
+	b := &Job{Account: j.Account, Name: j.Name + "-restore", On: true, From: j.To, To: j.From, Secret: j.Secret,
+		Spec: j.Spec}
 	b.Mode, b.Note, b.Schedule, b.Class, b.Sealed, b.Guard = Accumulate, "", "", "", false, Usual
 	b.OlderBy, b.NewerBy, b.Tags, b.Where = 0, 0, nil, ""
 	b.Restores, b.Prefix, b.AsOf = j.Name, prefix, asOf

@@ -82,7 +82,8 @@ func (j *Job) recover(w Way) []string {
 	if w.URL == "" {
 		return []string{"spindle sync recover --from", quoted(j.To.Folder), "--to ./recovered"}
 	}
-	out := []string{"spindle sync recover --from", quoted(strings.TrimSuffix(w.URL, "/") + "/" + j.To.Bucket + "/" + j.To.Prefix),
+	out := []string{"spindle sync recover --from", quoted(strings.TrimSuffix(w.URL, "/") + "/" + j.To.Bucket + "/" +
+		j.To.Prefix),
 		"--key", quoted(w.Key)}
 	if w.Region != "" {
 		out = append(out, "--region", quoted(w.Region))

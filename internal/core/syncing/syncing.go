@@ -161,7 +161,8 @@ func (f *Filter) Closer() bool {
 
 // object gives what a filter sees of an entry.
 func (e *Entry) object() query.Object {
-	o := query.Object{Key: e.Key, Size: e.Size, Changed: e.Modified, Type: e.Type, MD5: e.MD5, Metadata: e.Metadata, Tags: e.Tags}
+	o := query.Object{Key: e.Key, Size: e.Size, Changed: e.Modified, Type: e.Type, MD5: e.MD5, Metadata: e.Metadata,
+		Tags: e.Tags}
 	if e.CRC64 != nil {
 		o.CRC64 = fmt.Sprintf("%016x", *e.CRC64)
 	}
@@ -172,7 +173,8 @@ func (e *Entry) object() query.Object {
 func (f *Filter) Takes(e *Entry, now time.Time) bool {
 	age := now.Sub(e.Modified)
 	return f.takesKey(e.Key) && (f.SizeFrom == nil || e.Size >= *f.SizeFrom) && (f.SizeTo == nil || e.Size <= *f.SizeTo) &&
-		(f.OlderBy == 0 || age >= f.OlderBy) && (f.NewerBy == 0 || age <= f.NewerBy) && f.tagged(e) && f.Where.Holds(e.object())
+		(f.OlderBy == 0 || age >= f.OlderBy) && (f.NewerBy == 0 || age <= f.NewerBy) && f.tagged(e) &&
+		f.Where.Holds(e.object())
 }
 
 func (f *Filter) tagged(e *Entry) bool {
@@ -185,7 +187,8 @@ func (f *Filter) tagged(e *Entry) bool {
 }
 
 func (f *Filter) takesKey(key string) bool {
-	return strings.HasPrefix(key, f.Prefix) && (len(f.Like) == 0 || pattern.Any(f.Like, key)) && !pattern.Any(f.LeaveOut, key)
+	return strings.HasPrefix(key, f.Prefix) && (len(f.Like) == 0 || pattern.Any(f.Like, key)) &&
+		!pattern.Any(f.LeaveOut, key)
 }
 
 // Options say how sides are compared.

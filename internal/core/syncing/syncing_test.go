@@ -99,7 +99,8 @@ func TestFilters(t *testing.T) {
 		return []pattern.Pattern{x}
 	}
 	five := int64(5)
-	source, target := listed("a.tif 1 0\nb.txt 2 0\nlarge.tif 9 0\nold.tif 1 -99"), listed("x.tif 1 0\ny.txt 1 0\nz.tif 8 0")
+	source, target := listed("a.tif 1 0\nb.txt 2 0\nlarge.tif 9 0\nold.tif 1 -99"),
+		listed("x.tif 1 0\ny.txt 1 0\nz.tif 8 0")
 	for want, f := range map[string]Filter{
 		"write a.tif: new\nwrite large.tif: new\nwrite old.tif: new\nremove x.tif: at the target alone\nremove z.tif: at the target alone\n": {Like: p("*.tif")},
 		"write b.txt: new\nremove y.txt: at the target alone\n":                                                                              {LeaveOut: p("*.tif")},
@@ -218,8 +219,10 @@ func TestWordsOfJobs(t *testing.T) {
 }
 
 func TestLimits(t *testing.T) {
-	for text, want := range map[string]string{"2MiB": "2MiB", "08:00-18:00 1MiB/s": "08:00-18:00 1MiB", "22:30-6:00 none": "22:30-06:00 none",
-		"none": "none", " 300KB ": "300000", "00:00-24:00 1MiB": "", "25:00-3:00 1MiB": "", "08:00 1MiB": "", "fast": "", "1": "", "": "",
+	for text, want := range map[string]string{"2MiB": "2MiB", "08:00-18:00 1MiB/s": "08:00-18:00 1MiB",
+		"22:30-6:00 none": "22:30-06:00 none",
+		"none":            "none", " 300KB ": "300000", "00:00-24:00 1MiB": "", "25:00-3:00 1MiB": "", "08:00 1MiB": "", "fast": "",
+		"1": "", "": "",
 		"08:61-09:00 1MiB": ""} {
 		l, err := ParseLimit(text)
 		if (err == nil) != (want != "") || err == nil && l.String() != want {
@@ -233,8 +236,10 @@ func TestLimits(t *testing.T) {
 		}
 		return l
 	}
-	j := &Job{Spec: Spec{Zone: "Europe/Oslo", Limits: []Limit{parse("08:00-18:00 1MiB"), parse("10MiB"), parse("22:00-06:00 none")}}}
-	for at, want := range map[string]int64{"07:59": 10 << 20, "08:00": 1 << 20, "17:59": 1 << 20, "18:00": 10 << 20, "23:00": 0,
+	j := &Job{Spec: Spec{Zone: "Europe/Oslo", Limits: []Limit{parse("08:00-18:00 1MiB"), parse("10MiB"),
+		parse("22:00-06:00 none")}}}
+	for at, want := range map[string]int64{"07:59": 10 << 20, "08:00": 1 << 20, "17:59": 1 << 20, "18:00": 10 << 20,
+		"23:00": 0,
 		"05:59": 0, "06:00": 10 << 20} {
 		oslo, err := time.LoadLocation("Europe/Oslo")
 		if err != nil {
@@ -261,9 +266,11 @@ func TestBackAndSheet(t *testing.T) {
 		t.Fatal(err)
 	}
 	j := &Job{Name: "nightly", From: Place{Bucket: "plates"}, To: Place{Endpoint: "mill", Bucket: "kept", Prefix: "it's/"},
-		Spec: Spec{Mode: Mirror, Schedule: "@daily", Seals: m, Class: "COLD", Guard: Usual}, Secret: []byte("x"), Who: "OWNER"}
+		Spec: Spec{Mode: Mirror, Schedule: "@daily", Seals: m, Class: "COLD", Guard: Usual}, Secret: []byte("x"),
+		Who: "OWNER"}
 	b := j.Back("2026/", nil)
-	if b.From != j.To || b.To != j.From || b.Mode != Accumulate || b.Schedule != "" || !b.Opens() || b.Class != "" || j.Opens() {
+	if b.From != j.To || b.To != j.From || b.Mode != Accumulate || b.Schedule != "" || !b.Opens() || b.Class != "" ||
+		j.Opens() {
 		t.Errorf("turned round: %+v", b)
 	}
 	if o, err := b.Options(); err != nil || !o.Back || o.Filter.Prefix != "2026/" {
@@ -280,7 +287,8 @@ func TestBackAndSheet(t *testing.T) {
 		t.Error("a secret is on the sheet")
 	}
 	j.To, j.Seals = Place{Folder: "/mnt/disk"}, nil
-	if text := j.Sheet(Way{}, time.Now()); !strings.Contains(text, "--from /mnt/disk --to") || strings.Contains(text, "passphrase") {
+	if text := j.Sheet(Way{}, time.Now()); !strings.Contains(text, "--from /mnt/disk --to") ||
+		strings.Contains(text, "passphrase") {
 		t.Errorf("the sheet of a folder:\n%s", text)
 	}
 }

@@ -119,7 +119,8 @@ func (t *Tier) Check() error {
 	}
 	if t.Elsewhere() != nil {
 		if t.Copies != 1 {
-			bad("copies", "tier-elsewhere", "what a bucket at an endpoint keeps is there once", "for further copies add a replication rule")
+			bad("copies", "tier-elsewhere", "what a bucket at an endpoint keeps is there once",
+				"for further copies add a replication rule")
 		}
 		if len(t.Volumes) > 1 {
 			bad("volumes", "tier-elsewhere", "a tier whose place is a bucket at an endpoint has that place only",

@@ -377,7 +377,8 @@ func (c *checking) signed(ctx context.Context) {
 		c.wrong("clock", "set this machine's clock, or the service's", "%s", c.told(err))
 		return
 	case fault.KindOf(err) == fault.Unavailable && err != nil:
-		c.line("port", Finding{Result: Wrong, Seen: c.told(err), Remedy: "try again in a moment; " + c.mend(err), Fails: true})
+		c.line("port", Finding{Result: Wrong, Seen: c.told(err), Remedy: "try again in a moment; " + c.mend(err),
+			Fails: true})
 		return
 	case err != nil && !fault.HasCode(err, "refused"):
 		c.wrong("key", c.mend(err), "%s", c.told(err))

@@ -280,7 +280,8 @@ func (c *Client) GetPiece(ctx context.Context, bucket, key, version string, from
 	if _, err := fmt.Sscanf(resp.Header.Get("Content-Range"), "bytes %d-%d/%d", &first, &last, &size); err != nil ||
 		resp.StatusCode != http.StatusPartialContent || first != from {
 		resp.Body.Close()
-		return nil, 0, fault.New(fault.Unavailable, "foreign", "the service does not answer with the range that was asked for").
+		return nil, 0, fault.New(fault.Unavailable, "foreign",
+			"the service does not answer with the range that was asked for").
 			In("range")
 	}
 	return resp.Body, size, nil

@@ -102,7 +102,8 @@ func (q *request) putLifecycle() error {
 		}
 		forms = append(forms, f)
 	}
-	_, err = q.s.store.ChangeRules(q.ctx(), q.bucket, store.RulesChange{What: fmt.Sprintf("all %d rules saved on the wire", len(forms)),
+	_, err = q.s.store.ChangeRules(q.ctx(), q.bucket, store.RulesChange{What: fmt.Sprintf("all %d rules saved on the wire",
+		len(forms)),
 		Edit: func([]lifecycle.Form) ([]lifecycle.Form, error) { return forms, nil }}, q.author())
 	if err != nil {
 		return err
@@ -273,7 +274,8 @@ func (q *request) getLifecycle() error {
 		return err
 	}
 	if len(l.Rules) == 0 {
-		return fault.New(fault.NotFound, "unsettled", "The lifecycle configuration does not exist").In("NoSuchLifecycleConfiguration")
+		return fault.New(fault.NotFound, "unsettled",
+			"The lifecycle configuration does not exist").In("NoSuchLifecycleConfiguration")
 	}
 	d := newDoc("LifecycleConfiguration", true)
 	for i := range l.Rules {
@@ -288,7 +290,8 @@ func (q *request) getLifecycle() error {
 // unsaid refuses a rule that the dialect has no words for, by what it is.
 func unsaid(f *lifecycle.Form) error {
 	no := func(what string) error {
-		return fault.New(fault.Unfinished, "not-implemented", "The rule %q has %s, which this document cannot say", f.Name, what).
+		return fault.New(fault.Unfinished, "not-implemented", "The rule %q has %s, which this document cannot say", f.Name,
+			what).
 			In("Rule").Do("read and change the rules at the desk (spindle lifecycle show)")
 	}
 	if len(f.Scope.Like)+len(f.Scope.LeaveOut) > 0 {

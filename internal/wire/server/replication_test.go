@@ -76,7 +76,8 @@ func TestReplicationDocument(t *testing.T) {
 	do("GET", "/plates?replication", "", 501, "unsaid")
 	do("PUT", "/plates?replication", replicationDoc, 501, "unsaid")
 	do("DELETE", "/plates?replication", "", 501, "unsaid")
-	if err := s.Store.Catalog.RemoveReplication(t.Context(), "herbarium", "unsaid", catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
+	if err := s.Store.Catalog.RemoveReplication(t.Context(), "herbarium", "unsaid",
+		catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
 		t.Fatal(err)
 	}
 	do("DELETE", "/plates?replication", "", 204, "")

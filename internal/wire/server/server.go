@@ -149,8 +149,9 @@ func (q *request) counted() {
 	case q.name != "" && (m == http.MethodPut || m == http.MethodPost):
 		kind = catalog.RequestWrite
 	}
-	q.s.store.Catalog.CountRequest(catalog.Request{Bucket: q.bucket.String(), Who: q.subject.By(), Kind: kind, Failed: q.status >= 400,
-		In: q.in.Received(), Out: q.out})
+	q.s.store.Catalog.CountRequest(catalog.Request{Bucket: q.bucket.String(), Who: q.subject.By(), Kind: kind,
+		Failed: q.status >= 400,
+		In:     q.in.Received(), Out: q.out})
 }
 
 func (q *request) serve() error {

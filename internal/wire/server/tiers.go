@@ -116,7 +116,8 @@ func (q *request) restoreObject() error {
 	}
 	switch {
 	case in.XMLName.Local != "RestoreRequest" || in.Days < 1:
-		return fault.New(fault.Invalid, "document-malformed", "the document is no RestoreRequest with Days of 1 or more").In("body")
+		return fault.New(fault.Invalid, "document-malformed",
+			"the document is no RestoreRequest with Days of 1 or more").In("body")
 	}
 	for _, x := range in.Other { // how fast it should go is the tier's to say
 		if !strings.HasSuffix(x.XMLName.Local, "JobParameters") {
