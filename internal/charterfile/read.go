@@ -21,6 +21,7 @@ const (
 	MaxFiles = 200
 	MaxBytes = 2 << 20 // of all of them
 	maxDepth = 40
+	maxLine  = 8 << 10 // bytes
 	maxWrong = 100 // that are told of
 )
 
@@ -112,8 +113,30 @@ func (r *reader) nearest(path string) position {
 	return first
 }
 
+// tooDeep finds what no parser should be given: lines that are very long, and brackets or
+// indents that are very many. at is its line; 0 for none.
+func tooDeep(text string) (at int, says string) {
+	open := 0
+	for i, line := range strings.Split(text, "\n") {
+		open += strings.Count(line, "[") + strings.Count(line, "{") - strings.Count(line, "]") - strings.Count(line, "}")
+		open = max(open, 0)
+		body := strings.TrimLeft(line, " \t-?")
+		switch {
+		case len(line) > maxLine:
+			return i + 1, fmt.Sprintf("a line has at most %d bytes", maxLine)
+		case open > maxDepth || len(line)-len(body) > 8*maxDepth || strings.Count(line, "[")+strings.Count(line, "{") > 20*maxDepth:
+			return i + 1, fmt.Sprintf("this is more than %d deep", maxDepth)
+		}
+	}
+	return 0, ""
+}
+
 // file reads one file into the tree.
 func (r *reader) file(f Source, tree map[string]any) {
+	if line, says := tooDeep(f.Text); says != "" {
+		r.add(position{f.Name, line, 1}, "%s", says)
+		return
+	}
 	doc, err := parser.ParseBytes([]byte(f.Text), 0)
 	if err != nil {
 		at := position{f.Name, 1, 1}
