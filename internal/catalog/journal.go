@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"context"
+	"database/sql"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -171,40 +172,19 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 		return nil, mapError(err)
 	}
 	defer rows.Close()
-	var last JournalEntry
+	var last JournalEntry // that was looked at
 	looked := int64(0)
 	for rows.Next() {
 		var e JournalEntry
-		var x string
-		var key, detail []byte
-		var hit bool
-		if err := rows.Scan(&x, &e.Seq, &e.At, &e.Kind, &e.Bucket, &key, &e.Number, &e.Size, &e.Bytes, &e.Who, &e.Source,
-			&detail, &hit, new(int64)); err != nil {
+		hit, err := e.scan(rows)
+		if err != nil {
 			return nil, mapError(err)
 		}
-		if e.XID, err = strconv.ParseUint(x, 10, 64); err != nil {
-			return nil, err
-		}
-		if !hit {
+		if hit {
+			page.Entries = append(page.Entries, e)
+		} else {
 			last, looked = e, e.Number
-			continue
 		}
-		e.Key, e.At = string(key), e.At.UTC()
-		if detail != nil {
-			if err := json.Unmarshal(detail, &e.Detail); err != nil {
-				return nil, err
-			}
-			for _, end := range []string{"from", "to"} {
-				if m, ok := e.Detail[end].(map[string]any); ok {
-					raw, err := hex.DecodeString(fmt.Sprint(m["key"]))
-					if err != nil {
-						return nil, err
-					}
-					m["key"] = string(raw)
-				}
-			}
-		}
-		page.Entries = append(page.Entries, e)
 	}
 	switch {
 	case rows.Err() != nil:
@@ -217,6 +197,34 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 		page.Next = q.After
 	}
 	return page, nil
+}
+
+// scan reads an entry; one that is no hit is the last that was looked at, with how many
+// were as its number.
+func (e *JournalEntry) scan(rows *sql.Rows) (hit bool, err error) {
+	var x string
+	var key, detail []byte
+	if err := rows.Scan(&x, &e.Seq, &e.At, &e.Kind, &e.Bucket, &key, &e.Number, &e.Size, &e.Bytes, &e.Who, &e.Source,
+		&detail, &hit, new(int64)); err != nil {
+		return false, err
+	}
+	e.Key, e.At = string(key), e.At.UTC()
+	if e.XID, err = strconv.ParseUint(x, 10, 64); err != nil || detail == nil {
+		return hit, err
+	}
+	if err := json.Unmarshal(detail, &e.Detail); err != nil {
+		return false, err
+	}
+	for _, end := range []string{"from", "to"} {
+		if m, ok := e.Detail[end].(map[string]any); ok {
+			raw, err := hex.DecodeString(fmt.Sprint(m["key"]))
+			if err != nil {
+				return false, err
+			}
+			m["key"] = string(raw)
+		}
+	}
+	return hit, nil
 }
 
 // conditions gives what entries of a stretch must have, in a statement with args

@@ -4,31 +4,13 @@ import { Link } from 'react-router';
 
 import { type Schemas, api, ask } from '../../api/client';
 import { useBuckets, useJournal, useSavedFilters } from '../../data/queries';
-import { Size, Trouble, When } from '../../parts/Bits';
+import { Trouble } from '../../parts/Bits';
 import { KeepIt, Kept } from '../../parts/Kept';
-import { State, type StateKind } from '../../parts/Marks';
-import { bucketPage, count, middle, objectPage, time, visible } from '../../parts/format';
+import { count, time } from '../../parts/format';
 import { Filters, useFilters } from '../../parts/Filters';
 import { Select, same, sinces } from '../../parts/Select';
-
-const kinds: [string, StateKind][] = [
-  ['written', 'good'],
-  ['copied', 'good'],
-  ['restored', 'past'],
-  ['renamed', 'rename'],
-  ['renamed away', 'rename'],
-  ['annotated', 'none'],
-  ['deleted', 'gone'],
-  ['removed', 'gone'],
-  ['version removed', 'gone'],
-  ['bucket created', 'good'],
-  ['bucket changed', 'none'],
-  ['bucket removed', 'gone'],
-  ['damage found', 'wrong'],
-  ['damage mended', 'good'],
-];
-const shapeOf = new Map(kinds);
-const rowHeight = 27;
+import { Typed } from '../../parts/Typed';
+import { Entry, kinds, rowHeight } from './Entry';
 
 /** Every change of every object and bucket, latest first; the filters stand in the address. */
 export default function Journal() {
@@ -211,65 +193,3 @@ const filterWords = (f: Filter) =>
   [f.kinds?.join(' or '), f.bucket && `in ${f.bucket}`, f.prefix && `beneath ${f.prefix}`, f.who && `by ${f.who}`]
     .filter(Boolean)
     .join(', ') || 'all';
-
-/** A field whose text goes to the address a moment after it was typed. */
-function Typed({
-  value,
-  onChange,
-  label,
-  placeholder,
-  width,
-  mono,
-}: {
-  value: string;
-  onChange: (v: string) => void;
-  label: string;
-  placeholder: string;
-  width: number;
-  mono?: boolean;
-}) {
-  const [text, setText] = useState(value);
-  useEffect(() => setText(value), [value]);
-  useEffect(() => {
-    if (text === value) return;
-    const wait = setTimeout(() => onChange(text), 250);
-    return () => clearTimeout(wait);
-  });
-  return (
-    <span className={`field ${mono ? 'mono' : ''}`} style={{ width }}>
-      <input
-        value={text}
-        onChange={(e) => setText(e.target.value)}
-        aria-label={label}
-        placeholder={placeholder}
-        spellCheck={false}
-      />
-    </span>
-  );
-}
-
-function Entry({ e }: { e: Schemas['JournalLine'] }) {
-  const address = e.key ? `${e.bucket}/${e.key}` : e.bucket;
-  const says = e.says ?? '';
-  return (
-    <tr style={{ height: rowHeight }}>
-      <td className="dim">
-        <When at={e.at} />
-      </td>
-      <td>
-        <State kind={shapeOf.get(e.kind) ?? 'none'}>{e.kind}</State>
-      </td>
-      <td className="cut" title={visible(address)}>
-        <Link className="plain key" to={e.key ? objectPage(e.bucket, e.key) : bucketPage(e.bucket)}>
-          {middle(visible(address), 40)}
-        </Link>
-      </td>
-      <td className="dim cut" title={visible(says)}>
-        {middle(visible(says), 26)}
-      </td>
-      <td className="num">{e.key ? <Size bytes={e.size} /> : null}</td>
-      <td className="key cut">{e.who}</td>
-      <td className="dim cut">{e.source}</td>
-    </tr>
-  );
-}
