@@ -22,7 +22,7 @@ const (
 	MaxBytes = 2 << 20 // of all of them
 	maxDepth = 40
 	maxLine  = 8 << 10 // bytes
-	maxWrong = 100 // that are told of
+	maxWrong = 100     // that are told of
 )
 
 // Source is a file of a charter.

@@ -179,6 +179,7 @@ var calls = map[string]struct {
 		body: map[string]any{"by": "key"}},
 	"compare-censuses": {needs: "administer", path: "/api/v1/censuses/weekly/runs/1/compare", body: map[string]any{}},
 	"list-lacking":     {needs: "list read", path: "/api/v1/buckets/plates/lacking"},
+	"mend-finding":     {needs: "administer", path: "/api/v1/audit/mend", body: map[string]any{"check": "none", "subject": "none"}},
 	"list-charters":    {needs: "administer", path: "/api/v1/charters"},
 	"compare-charter": {needs: "administer", path: "/api/v1/charters/compare",
 		body: map[string]any{"files": []any{map[string]any{"name": "a", "text": "charter: x\n"}}}},

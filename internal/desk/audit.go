@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"spindle/internal/catalog"
@@ -31,6 +32,7 @@ type FindingInfo struct {
 	Page    string    `json:"page" doc:"Where the console deals with it"`
 	First   time.Time `json:"first" doc:"When it was first found"`
 
+	Mends    string        `json:"mends,omitempty" doc:"What mending it by one call does; absent where it takes more"`
 	Accepted *AcceptedInfo `json:"accepted,omitempty" doc:"Somebody lets it be"`
 }
 
@@ -47,6 +49,8 @@ func (d *Desk) auditCalls(to *calls) {
 	call(to, mine, "run-audit", "POST /audit/run", "audit", "Look through the account now", d.runAudit)
 	call(to, mine, "accept-finding", "POST /audit/accept", "audit", "Let a finding be, for a reason and until a moment",
 		d.acceptFinding, answers(204))
+	call(to, mine, "mend-finding", "POST /audit/mend", "audit", "Mend what was found, by the call that the finding names",
+		d.mendFinding)
 }
 
 type auditOut struct{ Body AuditInfo }
@@ -68,8 +72,10 @@ func (d *Desk) listAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
 
 func findingInfo(f *catalog.AuditFinding) FindingInfo {
 	x := FindingInfo{Check: f.Check, Subject: f.Subject, Grade: string(f.Grade), Says: f.Says, Why: f.Why, Cost: f.Cost,
-		Fix:  f.Fix,
-		Page: f.Page, First: f.First}
+		Fix: f.Fix, Page: f.Page, First: f.First}
+	if f.Mending != nil {
+		x.Mends = f.Mending.Does
+	}
 	if a := f.Accepted; a != nil {
 		x.Accepted = &AcceptedInfo{a.By, a.Why, a.Until}
 	}
@@ -139,4 +145,37 @@ func (d *Desk) auditConcern(ctx context.Context, o *Overview) error {
 		Detail: sentence(serious[0].Subject + " " + serious[0].Says), Figure: fmt.Sprint(len(serious)), Page: "audit",
 		Since: serious[0].First.Format(time.RFC3339)})
 	return nil
+}
+
+// mendFinding makes the call that mends a finding, for who asks, and looks again.
+func (d *Desk) mendFinding(ctx context.Context, in *struct {
+	Body struct {
+		Check   string `json:"check" maxLength:"100"`
+		Subject string `json:"subject" maxLength:"2000"`
+	}
+}) (*auditOut, error) {
+	list, _, err := d.store.Catalog.Audit(ctx, who(ctx).subject.Account, d.store.Catalog.Now())
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(list, func(f catalog.AuditFinding) bool {
+		return f.Check == in.Body.Check && f.Subject == in.Body.Subject
+	})
+	if i < 0 {
+		return nil, fault.New(fault.NotFound, "finding-missing", "the last audit found no %s of %s", in.Body.Check,
+			in.Body.Subject).In("check").Do("look at what it found: spindle audit list")
+	}
+	m := list[i].Mending
+	if m == nil {
+		return nil, fault.New(fault.Conflict, "finding-mending", "that takes more than one call").In("check").
+			Do("%s", list[i].Fix)
+	}
+	c := deskCall{method: m.Method, path: m.Path}
+	if m.Body != nil {
+		c.body = m.Body
+	}
+	if err := d.within(ctx, c, nil); err != nil {
+		return nil, err
+	}
+	return d.runAudit(ctx, nil)
 }

@@ -88,6 +88,37 @@ func TestAudit(t *testing.T) {
 	}
 }
 
+// TestAuditIsMended mends what was found by the call that the finding names, for those who may.
+func TestAuditIsMended(t *testing.T) {
+	s := harness.Service(t, nil)
+	fill(t, s, 3, func(i int) string { return fmt.Sprint("k", i) })
+	s.Grant("plates", "open/", "anyone", "read from")
+	p := newPerson(t, s)
+	p.signIn()
+	st, e := p.ask("POST", "/api/v1/audit/run", map[string]any{})
+	for _, want := range []string{"no-versioning", "open-to-anyone"} {
+		if st != 200 || !strings.Contains(fmt.Sprint(e), want) {
+			t.Fatalf("%d %v", st, e)
+		}
+	}
+	for _, f := range e["findings"].([]any) {
+		x := f.(map[string]any)
+		if x["mends"] == nil {
+			continue
+		}
+		st, e := p.ask("POST", "/api/v1/audit/mend", map[string]any{"check": x["check"], "subject": x["subject"]})
+		if st != 200 || strings.Contains(fmt.Sprint(e), fmt.Sprint(x["check"])) {
+			t.Errorf("%v: %d %v", x, st, e)
+		}
+	}
+	if _, b := p.ask("GET", "/api/v1/buckets/plates", nil); b["versioning"] != "on" || b["open"] == true {
+		t.Errorf("%v", b)
+	}
+	if st, e := p.ask("POST", "/api/v1/audit/mend", map[string]any{"check": "no-versioning", "subject": "plates"}); st != 404 {
+		t.Errorf("what is mended: %d %v", st, e)
+	}
+}
+
 // TestAuditFindsConflicts has rules and a job work against each other.
 func TestAuditFindsConflicts(t *testing.T) {
 	s := harness.Service(t, nil)

@@ -3,6 +3,7 @@ package audit
 import (
 	"cmp"
 	"fmt"
+	"net/url"
 	"slices"
 	"time"
 )
@@ -26,6 +27,16 @@ type Finding struct {
 	Cost    int64  `json:"cost"` // bytes that it holds, 0 for none
 	Fix     string `json:"fix"`  // a command
 	Page    string `json:"page"` // of the console
+
+	Mending *Mending `json:"mending,omitempty"` // nil: it takes more than one call
+}
+
+// Mending is one call of the desk that mends what was found.
+type Mending struct {
+	Does   string         `json:"does"` // what it does, and whether it can be taken back
+	Method string         `json:"method"`
+	Path   string         `json:"path"`
+	Body   map[string]any `json:"body,omitempty"`
 }
 
 // Bounds of the checks.
@@ -55,6 +66,7 @@ func Look(f *Facts) []Finding {
 		l.add(Serious, "open-to-anyone", g.Bucket+"/"+g.Prefix, fmt.Sprintf("open to anyone: %s", g.Rights),
 			"whoever knows the address needs no key", 0, fmt.Sprintf("spindle access grant remove %d", g.ID),
 			"/buckets/"+g.Bucket+"/access")
+		l.mends("The grant goes: nobody reads or lists there without a key any more.", "DELETE", nil, "grants", fmt.Sprint(g.ID))
 	}
 	for i := range f.Endpoints {
 		l.endpoint(&f.Endpoints[i])
@@ -83,6 +95,30 @@ func (l *looking) add(g Grade, check, subject, says, why string, cost int64, fix
 		Page: page})
 }
 
+// mends says what call mends what was found last.
+func (l *looking) mends(does, method string, body map[string]any, path ...string) {
+	p := ""
+	for _, s := range path {
+		p += "/" + url.PathEscape(s)
+	}
+	l.out[len(l.out)-1].Mending = &Mending{Does: does, Method: method, Path: p, Body: body}
+}
+
+// removal is an action of a lifecycle rule.
+func removal(of string, days, keep int) map[string]any {
+	a := map[string]any{"of": of, "do": "remove", "days": days}
+	if keep > 0 {
+		a["keep"] = keep
+	}
+	return a
+}
+
+// adds says that a lifecycle rule mends what was found last.
+func (l *looking) adds(does, bucket, rule string, action map[string]any) {
+	l.mends(does+" It begins in ten minutes; till then it can be put back.", "PUT", map[string]any{"new": true,
+		"rule": map[string]any{"name": rule, "actions": []any{action}}}, "buckets", bucket, "lifecycle", "rules", rule)
+}
+
 func (l *looking) since(at time.Time) time.Duration { return l.f.Now.Sub(at) }
 
 func days(d time.Duration) int { return int(d / (24 * time.Hour)) }
@@ -92,12 +128,16 @@ func (l *looking) bucket(b *Bucket) {
 	if b.Versioning != "on" && b.Objects > 0 && !b.Copied {
 		l.add(Serious, "no-versioning", b.Name, "keeps no versions, and nothing copies it elsewhere",
 			"what is overwritten or removed by mistake is gone", 0, "spindle bucket change "+b.Name+" --versioning on", page)
+		l.mends("From now on what is replaced or removed stays as a previous version, and takes room. What is there stays as it is.",
+			"PATCH", map[string]any{"versioning": "on"}, "buckets", b.Name)
 	}
 	if b.Versioning == "on" && !b.CleansUp && b.PreviousBytes >= LeastBytes {
 		l.add(Worth, "no-clean-up", b.Name, fmt.Sprintf("%d previous versions, and no rule ever removes or moves them",
 			b.Previous),
 			"they are kept and paid for without end", b.PreviousBytes,
 			"spindle lifecycle add "+b.Name+" earlier --previous-remove 365 --keep 2", "/buckets/"+b.Name+"/lifecycle")
+		l.adds("A rule removes previous versions for good a year after they were replaced, but leaves the 2 newest of each key.",
+			b.Name, "earlier", removal("previous", 365, 2))
 	}
 	if b.PreviousBytes > b.Bytes && b.PreviousBytes >= LeastBytes {
 		l.add(Worth, "previous-over-current", b.Name, "previous versions take more than what is current",
@@ -108,6 +148,8 @@ func (l *looking) bucket(b *Bucket) {
 		l.add(Worth, "unfinished-uploads", b.Name, fmt.Sprintf("%d uploads were begun more than 7 days ago and did not end",
 			b.Unfinished),
 			"no listing shows what they hold", b.Held, "spindle upload abandon --older-than 7d --bucket "+b.Name, "/uploads")
+		l.adds("A rule abandons uploads that were begun more than 7 days ago: what they hold is released.", b.Name,
+			"unfinished-uploads", removal("uploads", 7, 0))
 	}
 	if b.Lacking > 0 {
 		least := ""
@@ -136,15 +178,21 @@ func (l *looking) key(k *Key) {
 		l.add(Worth, "key-unused", name, fmt.Sprintf("%s was not used for %d days", cmp.Or(k.Name, k.ID),
 			days(l.since(used))),
 			"a key that nobody needs opens all the same", 0, off, "/access/keys")
+		l.mends("The key is switched off: who signs with it is refused. It can be switched on again.", "PATCH",
+			map[string]any{"active": false}, "keys", k.ID)
 	}
 	switch reaches := k.Operator || k.Role == "administrator"; {
 	case reaches && !k.Limited && k.Expires == nil && l.since(k.Created) > Fresh:
 		l.add(Worth, "key-reaches-far", name, fmt.Sprintf("%s may do everything, everywhere, without end",
 			cmp.Or(k.Name, k.ID)),
 			"whoever gets hold of it has all there is", 0, "spindle access key change "+k.ID+" --expires 90d", "/access/keys")
+		l.mends("The key works for 90 days more, and then no more; that can be changed till then.", "PATCH",
+			map[string]any{"expires": "90d"}, "keys", k.ID)
 	case k.Expires == nil && l.since(k.Created) > Fresh:
 		l.add(Worth, "key-without-end", name, fmt.Sprintf("%s never expires", cmp.Or(k.Name, k.ID)),
 			"what was lost long ago still opens", 0, "spindle access key change "+k.ID+" --expires 365d", "/access/keys")
+		l.mends("The key works for a year more, and then no more; that can be changed till then.", "PATCH",
+			map[string]any{"expires": "365d"}, "keys", k.ID)
 	}
 }
 
@@ -154,6 +202,7 @@ func (l *looking) endpoint(e *Endpoint) {
 	case e.Checked == nil || l.since(*e.Checked) > 24*time.Hour:
 		l.add(Worth, "endpoint-unchecked", e.Name, "was not checked for a day", "nobody would notice that it is away", 0, fix,
 			page)
+		l.mends("The endpoint is checked now; nothing is written there.", "POST", map[string]any{}, "endpoints", e.Name, "check")
 	case e.State != "healthy" && e.State != "slow":
 		l.add(Serious, "endpoint-fails", e.Name, "is "+e.State+": "+e.Says,
 			"what is copied there waits, what is there cannot be read",
@@ -168,11 +217,13 @@ func (l *looking) target(t *Target) {
 	case !t.On:
 		l.add(Worth, "rule-off", subject, "the rule is switched off", "nothing new is copied", 0,
 			"spindle replication change "+t.Rule+" --state on", page)
+		l.mends("The rule copies again, what changed meanwhile too.", "PATCH", map[string]any{"on": true}, "replications", t.Rule)
 		return
 	case t.Failed > 0:
 		l.add(Serious, "copies-fail", subject, fmt.Sprintf("%d objects failed and wait", t.Failed),
 			"they have no second copy there", 0,
 			"spindle replication retry "+t.Rule, page)
+		l.mends("What failed is tried now, without waiting for its time.", "POST", map[string]any{}, "replications", t.Rule, "retry")
 	case t.Oldest != nil && l.since(*t.Oldest) > LateAfter:
 		l.add(Serious, "copies-late", subject, fmt.Sprintf("%d objects wait, the oldest for %d minutes", t.Waiting,
 			int(l.since(*t.Oldest).Minutes())), "they have no second copy there yet", 0, "spindle replication status "+t.Rule,

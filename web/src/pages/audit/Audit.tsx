@@ -9,6 +9,7 @@ import { Ask, about, aboutNone } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
 import { State, type StateKind } from '../../parts/Marks';
 import { Switch } from '../../parts/Switch';
+import { useToast } from '../../parts/Toasts';
 import { things, visible } from '../../parts/format';
 
 type Finding = Schemas['FindingInfo'];
@@ -24,6 +25,7 @@ export default function Audit() {
   });
   const run = useChange(() => ask(api.POST('/api/v1/audit/run')));
   const [accepting, setAccepting] = useState<Finding | null>(null);
+  const [mending, setMending] = useState<Finding | null>(null);
   const [all, setAll] = useState(false);
   if (audit.error && !audit.data) return <Trouble error={audit.error} />;
   const found = audit.data?.findings ?? [];
@@ -83,6 +85,11 @@ export default function Audit() {
             cell: (f) => (
               <span className="key wrap-any">
                 {f.fix} <CopyMark text={f.fix} what="the command" />
+                {f.mends && !f.accepted ? (
+                  <button type="button" className="btn low ml-8" onClick={() => setMending(f)}>
+                    Mend
+                  </button>
+                ) : null}
               </span>
             ),
           },
@@ -102,8 +109,40 @@ export default function Audit() {
         {things(found.length, 'finding')}. The service looks through the account each hour; what was mended is
         forgotten.
       </p>
+      {mending ? <Mend f={mending} onClose={() => setMending(null)} /> : null}
       {accepting ? <Accept f={accepting} onClose={() => setAccepting(null)} /> : null}
     </>
+  );
+}
+
+/** Says what mending a finding does, and does it. */
+function Mend({ f, onClose }: { f: Finding; onClose: () => void }) {
+  const toast = useToast();
+  const mend = useChange(() => ask(api.POST('/api/v1/audit/mend', { body: { check: f.check, subject: f.subject } })));
+  return (
+    <Ask
+      title="Mend what was found"
+      act="Mend it"
+      busy={mend.isPending}
+      error={mend.error}
+      onClose={onClose}
+      onAct={() =>
+        mend.mutate(undefined, {
+          onSuccess: () => {
+            toast(`${f.subject}: done, and looked at again`);
+            onClose();
+          },
+        })
+      }
+    >
+      <p>
+        <span className="key wrap-any">{visible(f.subject)}</span> {visible(f.says)}.
+      </p>
+      <p>{f.mends}</p>
+      <p className="small faint">
+        The same as <span className="key">{f.fix}</span>
+      </p>
+    </Ask>
   );
 }
 
