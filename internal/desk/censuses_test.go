@@ -4,12 +4,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"golang.org/x/sys/unix"
 
 	"spindle/internal/core/access"
 	"spindle/internal/core/census"
@@ -257,6 +260,46 @@ func TestCensusIsTrueOfOneMoment(t *testing.T) {
 	close(stop)
 	if err := <-moved; err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestCensusWithoutRoom has the disk of the folder for work fill up under a census: it fails and
+// says so, nothing is at its target, and with room the next one is written.
+func TestCensusWithoutRoom(t *testing.T) {
+	disk := ""
+	s := harness.Service(t, func(cfg *service.Config) {
+		disk = filepath.Join(cfg.Data, "scratch")
+		if err := os.MkdirAll(disk, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := unix.Mount("tmpfs", disk, "tmpfs", 0, "size=64k"); err != nil {
+			t.Skipf("mounting a small disk is not allowed here: %v", err)
+		}
+	})
+	t.Cleanup(func() { _ = unix.Unmount(disk, unix.MNT_DETACH) })
+	c := fill(t, s, 400, func(i int) string { return fmt.Sprintf("%04d/%s", i, strings.Repeat("long-", 150)) })
+	if err := c.CreateBucket(t.Context(), "reports"); err != nil {
+		t.Fatal(err)
+	}
+	p := newPerson(t, s)
+	p.signIn()
+	if st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": "all", "from": "plates", "to": "reports"}); st != 201 {
+		t.Fatal(e)
+	}
+	if run := ended(t, p, "all", 1); run["state"] != "failed" || !strings.Contains(fmt.Sprint(run["says"]), "folder for work is full") {
+		t.Errorf("%v", run)
+	}
+	if _, e := p.ask("GET", "/api/v1/buckets/reports/objects", nil); len(e["objects"].([]any)) != 0 {
+		t.Errorf("at the target: %v", e)
+	}
+	if err := unix.Mount("tmpfs", disk, "tmpfs", unix.MS_REMOUNT, "size=30m"); err != nil {
+		t.Fatal(err)
+	}
+	if st, e := p.ask("POST", "/api/v1/censuses/all/runs", map[string]any{}); st != 201 {
+		t.Fatal(e)
+	}
+	if run := ended(t, p, "all", 2); run["state"] != "done" || run["rows"] != 400.0 {
+		t.Errorf("with room: %v", run)
 	}
 }
 
