@@ -95,6 +95,8 @@ type JournalQuery struct {
 	Since   time.Time // inclusive; zero: from the beginning
 	Until   time.Time // exclusive; zero: to the end
 	Limit   int       // entries of the page, at least 1
+	Gaps    bool      // what is in gaps too, as readers need it that live of the journal
+	Known   string    // only what was committed after this snapshot; "": all
 }
 
 // JournalPage is a page of entries.
@@ -144,7 +146,10 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 	} else {
 		seen.and("(j.xid, j.seq) < ($1::xid8, $2)")
 	}
-	seen.and(outsideGaps)
+	if !q.Gaps {
+		seen.and(outsideGaps)
+	}
+	seen.when(q.Known != "", `not pg_visible_in_snapshot(j.xid, ?::pg_snapshot)`, q.Known)
 	seen.when(!q.Since.IsZero(), `j.at >= ?`, q.Since).when(!q.Until.IsZero(), `j.at < ?`, q.Until)
 	hit := q.conditions(seen.args)
 	stretch := q.Limit

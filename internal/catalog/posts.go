@@ -34,6 +34,7 @@ type postRow struct {
 	Problem  string     `db:"problem"`
 	Posted   *time.Time `db:"posted"`
 	Sent     int64      `db:"sent"`
+	Since    string     `db:"since"`
 }
 
 func posts(ctx context.Context, q selecting, rest string, args ...any) ([]*posting.Post, error) {
@@ -41,7 +42,7 @@ func posts(ctx context.Context, q selecting, rest string, args ...any) ([]*posti
 	if err := q.SelectContext(ctx, &rows, `select p.id, a.name as account, p.name, p.url, p.active, p.bucket, p.prefix,
 		to_json(p.kinds)::text as kinds, p.secret, p.revision, p.created, p.who, f.xid::text || '.' || f.seq as place,
 		p.failed, p.problem,
-		p.posted, p.sent, exists (select 1 from journal j where (j.xid, j.seq) > (f.xid, f.seq)) as more,
+		p.posted, p.sent, p.since::text as since, exists (select 1 from journal j where (j.xid, j.seq) > (f.xid, f.seq)) as more,
 		(select count(*) from (select 1 from journal j join buckets b on b.id = j.bucket and b.account = p.account
 			where (j.xid, j.seq) > (f.xid, f.seq) limit `+fmt.Sprint(behindMost)+`) x) as behind
 		from posts p join accounts a on a.id = p.account
@@ -54,7 +55,7 @@ func posts(ctx context.Context, q selecting, rest string, args ...any) ([]*posti
 			Prefix: r.Prefix,
 			Secret: r.Secret, Revision: r.Revision, Created: r.Created.UTC(), Who: r.Who, Place: r.Place, Behind: r.Behind,
 			More: r.More, Failed: r.Failed,
-			Problem: r.Problem, Posted: r.Posted, Sent: r.Sent}
+			Problem: r.Problem, Posted: r.Posted, Sent: r.Sent, Since: r.Since}
 		if err := json.Unmarshal(r.Kinds, &out[i].Kinds); err != nil {
 			return nil, err
 		}
@@ -93,8 +94,8 @@ func PostSecret(account, name string) string { return "post " + account + "/" + 
 func (c *Catalog) AddPost(ctx context.Context, p *posting.Post, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &p.ID, `insert into posts (account, name, url, active, bucket, prefix, kinds, secret,
-			created, who)
-			select id, $2, $3, $4, $5, $6, $7::text[], $8, $9, $10 from accounts where name = $1
+			created, who, since)
+			select id, $2, $3, $4, $5, $6, $7::text[], $8, $9, $10, pg_current_snapshot() from accounts where name = $1
 			returning id`, p.Account, p.Name, p.URL, p.On,
 			p.Bucket, p.Prefix, append([]string{}, p.Kinds...), p.Secret, by.At, by.Who)
 		if unique(err) {

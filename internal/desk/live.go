@@ -106,7 +106,7 @@ func (l *live) look(ctx context.Context, ear *ear, after string) (e liveEvent, p
 	if e.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil || !ear.of {
 		return e, "", err
 	}
-	q := catalog.JournalQuery{Limit: lookMost, After: after, Account: ear.account, Present: ear.account != ""}
+	q := catalog.JournalQuery{Limit: lookMost, After: after, Account: ear.account, Present: ear.account != "", Gaps: true}
 	if after == "" {
 		q.Limit = 1
 	}

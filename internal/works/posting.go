@@ -62,7 +62,7 @@ func (c *Crew) post(ctx context.Context, p *posting.Post) (time.Duration, error)
 	}
 	for range postTurns {
 		q := catalog.JournalQuery{After: p.Place, Account: p.Account, Bucket: p.Bucket, Prefix: p.Prefix, Present: true,
-			Limit: posting.MaxBatch}
+			Gaps: true, Known: p.Since, Limit: posting.MaxBatch}
 		for _, name := range p.Kinds {
 			k, err := catalog.ParseEntryKind(name)
 			if err != nil {
