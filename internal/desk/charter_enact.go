@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"slices"
 
@@ -49,18 +50,9 @@ func (d *Desk) enactCharter(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	steps, err := d.steps(ctx, c, in.Retire)
+	steps, p, err := d.agreed(ctx, c, &in)
 	if err != nil {
 		return err
-	}
-	p, err := d.plan(ctx, c, steps)
-	if err != nil {
-		return err
-	}
-	if p.Plan != in.Plan {
-		return fault.New(fault.Precondition, "charter-plan",
-			"what would be done is not what was agreed to any more").In("plan").
-			Do("compare again, and look at what it says now")
 	}
 	if err := p.refused(in.WithObjects); err != nil {
 		return err
@@ -71,7 +63,27 @@ func (d *Desk) enactCharter(w http.ResponseWriter, r *http.Request) error {
 				Do("enact by the command line, where it is")
 		}
 	}
-	return d.enact(ctx, lines[CharterProgress](w), c, p, steps, &in)
+	var tell func(CharterProgress)
+	return d.enact(ctx, func(at CharterProgress) {
+		if tell == nil { // what fails before it has an answer of its own
+			tell = lines[CharterProgress](w)
+		}
+		tell(at)
+	}, c, p, steps, &in)
+}
+
+// agreed works out the steps, and refuses when they are not those that were agreed to.
+func (d *Desk) agreed(ctx context.Context, c *declared, in *CharterEnacting) ([]charter.Step, *CharterPlan, error) {
+	steps, err := d.steps(ctx, c, in.Retire)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := d.plan(ctx, c, steps)
+	if err == nil && p.Plan != in.Plan {
+		err = fault.New(fault.Precondition, "charter-plan", "what would be done is not what was agreed to any more").
+			In("plan").Do("compare again, and look at what it says now")
+	}
+	return steps, p, err
 }
 
 func (d *Desk) enact(ctx context.Context, tell func(CharterProgress), c *declared, p *CharterPlan, steps []charter.Step,
@@ -91,6 +103,10 @@ func (d *Desk) enact(ctx context.Context, tell func(CharterProgress), c *declare
 	by.At = d.store.Catalog.Now()
 	if err := d.store.Catalog.BeginCharter(ctx, e, by); err != nil {
 		return err
+	}
+	if steps, p, err = d.agreed(ctx, c, in); err != nil { // now that nobody else of the account enacts
+		e.State, e.Says, e.Things = catalog.CharterStopped, fault.All(err)[0].Message, before
+		return errors.Join(err, d.store.Catalog.EndCharter(ctx, e))
 	}
 	tell(CharterProgress{Steps: len(steps)})
 	for i := range steps {

@@ -83,7 +83,7 @@ func (k *charterKind) things(ctx context.Context, d *Desk) (out []charter.Thing,
 	names := map[string]bool{}
 	for after := ""; ; {
 		q := url.Values{"limit": {"1000"}}
-		if strings.Contains(k.list, "saved") {
+		if k.put { // those lists have one page
 			q = url.Values{}
 		} else if after != "" {
 			q.Set("after", after)

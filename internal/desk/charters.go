@@ -274,7 +274,13 @@ func (d *Desk) plan(ctx context.Context, c *declared, steps []charter.Step) (*Ch
 		}
 		p.Steps = append(p.Steps, x)
 	}
-	b, err := json.Marshal(p.Steps)
+	same := slices.Clone(p.Steps) // whatever is written meanwhile into a bucket that goes with all it holds
+	for i := range same {
+		if same[i].Holds != nil {
+			same[i].Holds = &Quantity{}
+		}
+	}
+	b, err := json.Marshal(same)
 	sum := sha256.Sum256(b)
 	p.Plan = hex.EncodeToString(sum[:])
 	return p, err
