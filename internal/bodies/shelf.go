@@ -19,22 +19,27 @@ import (
 // Shelf is the space of a tier on one or several volumes. Each body stands on as many
 // of them as the tier has copies, in files of the same number; of which volumes they
 // are is found by looking. A body of a tier that compresses, or keeps several copies,
-// is a file of its own in frames.
+// is a file of its own in frames. One that keeps pieces has a piece of each body on each
+// of so many volumes; what was written before it did stays in copies until it is moved.
 type Shelf struct {
 	tier    int16
 	volumes []*Volume
 	copies  int
+	pieces  *tier.Pieces // nil: whole copies
 	sealed  bool
+	owes    func(object.BodyFile) error // notes a body that was written short
 }
 
 var _ Space = (*Shelf)(nil)
 
-// NewShelf makes the space of a tier. Its volumes may be away.
-func NewShelf(t *tier.Tier, s Sealer) *Shelf {
-	out := &Shelf{tier: t.ID, copies: t.Copies, sealed: t.Sealed}
+// NewShelf makes the space of a tier. Its volumes may be away. What is written in fewer
+// pieces than the tier wants is told to owes, before it counts as written.
+func NewShelf(t *tier.Tier, s Sealer, owes func(object.BodyFile) error) *Shelf {
+	out := &Shelf{owes: owes, tier: t.ID, copies: t.Copies, pieces: t.Pieces, sealed: t.Sealed}
 	for _, x := range t.Volumes {
 		v := OpenMarked(x.Dir, t.ID, x.Marker)
-		v.framed, v.packed, v.sealer = t.Packed || t.Copies > 1, t.Packed, s
+		v.framed, v.packed, v.sealer = t.Packed || t.Copies > 1 || t.Pieces != nil, t.Packed, s
+		v.pieced = t.Pieces != nil
 		out.volumes = append(out.volumes, v)
 	}
 	return out
@@ -108,6 +113,9 @@ func (s *Shelf) roomiest() (list []*Volume, err error) {
 // too few volumes are there has the code volume-away.
 func (s *Shelf) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, accept func(Written) error) (Written,
 	error) {
+	if s.pieces != nil {
+		return s.writePieces(r, size, sealed || s.sealed, extra, accept)
+	}
 	on, err := s.roomiest()
 	if len(on) < s.copies {
 		f := fault.From(err)
@@ -190,6 +198,9 @@ func (s *Shelf) eachCopy(f func(*Volume) error) error {
 
 // Open opens a copy of a body; what cannot be read of it is read from the next.
 func (s *Shelf) Open(ref object.BodyRef, size int64) (w *Whole, err error) {
+	if ref.Offset == object.Pieced {
+		return s.openPieces(ref, size)
+	}
 	return s.openAfter(0, ref, size)
 }
 
@@ -224,14 +235,18 @@ func (s *Shelf) Check(ref object.BodyRef, size int64, crc uint64, limit func(n i
 
 // Mended is what Mend did.
 type Mended struct {
-	Copies int // that were made anew
-	Says   string
+	Copies  int // and pieces, that were made anew
+	Missing int // that could not be: a volume is away, or there are too few
+	Says    string
 }
 
 // Mend is Check, and says what it mended.
 func (s *Shelf) Mend(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) (m Mended, err error) {
-	if ref.File == 0 {
+	switch {
+	case ref.File == 0:
 		return m, nil
+	case ref.Offset == object.Pieced:
+		return s.mendPieces(ref, size, crc, limit)
 	}
 	var good, bad, none []*Volume
 	var away, problem error
@@ -267,6 +282,7 @@ func (s *Shelf) Mend(ref object.BodyRef, size int64, crc uint64, limit func(n in
 	}
 	want := s.copies - len(good)
 	if away != nil {
+		m.Missing = max(0, want-len(bad))
 		want = len(bad) // a copy may be where nobody can look
 	}
 	for _, v := range append(bad, none...) {
@@ -322,6 +338,7 @@ func (s *Shelf) Held(id int64) (bool, error) {
 // RemoveWhole deletes all copies of a body that can be reached.
 func (s *Shelf) RemoveWhole(id int64) (freed int64, err error) {
 	for _, v := range s.volumes {
+		_ = os.Remove(v.mendingPath(id)) // which a process may have left
 		n, rerr := v.RemoveWhole(id)
 		freed, err = freed+n, errors.Join(err, rerr)
 	}

@@ -37,7 +37,7 @@ func shelf(t *testing.T, n int, change func(*tier.Tier)) (*bodies.Shelf, []strin
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := bodies.NewShelf(x, sealer{key})
+	s := bodies.NewShelf(x, sealer{key}, func(object.BodyFile) error { return nil })
 	t.Cleanup(func() { s.Close() })
 	return s, dirs
 }
@@ -48,10 +48,16 @@ func TestShelvesAreSpaces(t *testing.T) {
 		"two copies":  func(x *tier.Tier) { x.Copies = 2 },
 		"compressed":  func(x *tier.Tier) { x.Packed = true },
 		"all of that": func(x *tier.Tier) { x.Packed, x.Copies = true, 3 },
+		"in pieces":   func(x *tier.Tier) { x.Pieces = &tier.Pieces{Data: 2, Parity: 1} },
+		"few of many": func(x *tier.Tier) { x.Packed, x.Pieces = true, &tier.Pieces{Data: 2, Parity: 1} },
 	} {
 		t.Run(name, func(t *testing.T) {
 			bodiestest.TestSpace(t, func(t *testing.T) bodies.Space {
-				s, _ := shelf(t, 3, change)
+				n := 3
+				if name == "few of many" {
+					n = 5
+				}
+				s, _ := shelf(t, n, change)
 				return s
 			})
 		})
@@ -175,7 +181,7 @@ func TestAVolumeThatIsAway(t *testing.T) {
 		if err := put(); err != nil {
 			t.Fatal(err)
 		}
-		fresh := bodies.NewShelf(&tier.Tier{ID: 4, Copies: 1, Volumes: []tier.Volume{{Dir: dirs[0], Marker: "x"}}}, nil)
+		fresh := bodies.NewShelf(&tier.Tier{ID: 4, Copies: 1, Volumes: []tier.Volume{{Dir: dirs[0], Marker: "x"}}}, nil, nil)
 		if _, err := fresh.Write(strings.NewReader("x"), 1, false, nil, nil); !fault.HasCode(err, "volume-away") {
 			t.Errorf("%s: written: %v", name, err)
 		}

@@ -54,6 +54,7 @@ type Volume struct {
 	sealer  Sealer
 	framed  bool   // bodies are files of their own, in frames
 	packed  bool   // which are compressed
+	pieced  bool   // and cut into pieces by the shelf they go to
 	marker  string // what its marker file says; "" for none
 
 	mu   sync.Mutex
@@ -313,7 +314,7 @@ func (v *Volume) openFile(ref object.BodyRef, size int64) (f *os.File, stored in
 	if ref.Sealed() {
 		size = seal.Length(size)
 	}
-	if ref.Offset != object.Framed && st.Size() != size {
+	if !ref.InFrames() && st.Size() != size {
 		f.Close()
 		return nil, 0, damaged(ref, "the file has %d bytes, not %d", st.Size(), size)
 	}

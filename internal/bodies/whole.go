@@ -48,7 +48,7 @@ func (v *Volume) Open(ref object.BodyRef, size int64) (*Whole, error) {
 func (v *Volume) read(src source, stored int64, ref object.BodyRef, size int64) (w *Whole, err error) {
 	w = &Whole{src: src, v: v, size: size}
 	if !ref.Sealed() {
-		if ref.Offset == object.Framed {
+		if ref.InFrames() {
 			w.cut, err = newFrameReader(src, stored, size, ref)
 		}
 		return w, err
@@ -65,7 +65,7 @@ func (v *Volume) read(src source, stored int64, ref object.BodyRef, size int64) 
 		return nil, err
 	}
 	w.r = seal.NewReader(src, data, size)
-	if ref.Offset == object.Framed {
+	if ref.InFrames() {
 		stored = seal.PlainLength(stored)
 		w.r = seal.NewReader(src, data, stored)
 		w.cut, err = newFrameReader(w.r, stored, size, ref)

@@ -25,6 +25,7 @@ type Written struct {
 	Size  int64
 	MD5   [16]byte
 	CRC64 uint64
+	Owed  int // pieces that could not be written, and are to be made once their volumes are back
 
 	held *holding
 	more []*holding // of further copies
@@ -245,6 +246,9 @@ func (v *Volume) fill(into sink, id int64, r io.Reader, first *[]byte, n int, en
 	if v.framed {
 		frames := newFrameWriter(to, v.packed)
 		ref.Offset, to, closing = object.Framed, frames, append(closing, frames)
+		if v.pieced {
+			ref.Offset = object.Pieced
+		}
 	}
 	size, err := v.pour(to, r, first, n, ended, h)
 	if err != nil {

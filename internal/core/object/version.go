@@ -39,14 +39,18 @@ func (e ETag) String() string {
 type BodyRef struct {
 	Tier   int16
 	File   int64 // 0: there are no bytes; negative: the parts of the upload -File
-	Offset int64 // Alone, Framed, or where it begins in a segment, with BoundBit if it is bound to that
+	Offset int64 // Alone, Framed, Pieced, or where it begins in a segment, with BoundBit if it is bound to that
 }
 
 // Offsets of bodies that are a file of their own.
 const (
 	Alone  int64 = -1 // the file is the body
 	Framed int64 = -2 // the file has the body in frames
+	Pieced int64 = -3 // files of that number on several volumes have pieces of the body in frames
 )
+
+// InFrames reports whether a body is cut into frames, each with a digest of its own.
+func (r BodyRef) InFrames() bool { return r.Offset == Framed || r.Offset == Pieced }
 
 // BodyFile names a file of a tier's volume. Numbers of files tell them apart within a
 // tier only.

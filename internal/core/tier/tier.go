@@ -3,9 +3,11 @@ package tier
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -22,6 +24,8 @@ const (
 // Bounds of a tier.
 const (
 	MaxCopies       = 4
+	MaxData         = 24 // pieces with what a body is
+	MaxParity       = 8  // pieces with what stands in for lost ones
 	MaxVolumes      = 64
 	MaxShortestStay = 3650                // days
 	MaxDelay        = 30 * 24 * time.Hour // until a restored copy is there
@@ -78,9 +82,10 @@ type Tier struct {
 	Name     string
 	Note     string
 	Volumes  []Volume
-	Copies   int  // of each body, every one on another volume
-	Packed   bool // bodies are compressed
-	Sealed   bool // bodies are encrypted at rest, whatever their bucket says
+	Copies   int     // of each body, every one on another volume
+	Pieces   *Pieces // nil: whole copies
+	Packed   bool    // bodies are compressed
+	Sealed   bool    // bodies are encrypted at rest, whatever their bucket says
 	Price    int64
 	Requests int64 // price of 1,000 requests
 	Stay     int   // days for which a body is paid for at the least
@@ -88,6 +93,100 @@ type Tier struct {
 	Revision int
 	Created  time.Time
 	By       string
+}
+
+// Pieces says into how many pieces a body is cut, each on another volume. Any of them, as
+// many as Data, give the body back.
+type Pieces struct {
+	Data   int // pieces that are the body
+	Parity int // pieces that stand in for as many lost ones, whichever they are
+}
+
+// All gives how many pieces there are.
+func (p Pieces) All() int { return p.Data + p.Parity }
+
+// String gives the pieces as they are written, such as 4+2.
+func (p Pieces) String() string { return fmt.Sprintf("%d+%d", p.Data, p.Parity) }
+
+// ParsePieces reads pieces such as 4+2. The error has the code tier-pieces.
+func ParsePieces(s string) (p Pieces, err error) {
+	data, parity, ok := strings.Cut(s, "+")
+	if ok {
+		p.Data, err = strconv.Atoi(data)
+	}
+	if ok && err == nil {
+		p.Parity, err = strconv.Atoi(parity)
+	}
+	if !ok || err != nil || p.String() != s {
+		return Pieces{}, fault.New(fault.Invalid, "tier-pieces", "%q says no pieces", s).In("pieces").
+			Do("give the data pieces, a plus, and the parity pieces, such as 4+2")
+	}
+	return p, nil
+}
+
+// Losses gives how many of its volumes a tier can lose without losing a body.
+func (t *Tier) Losses() int {
+	switch {
+	case t.Elsewhere() != nil:
+		return 0
+	case t.Pieces != nil:
+		return t.Pieces.Parity
+	}
+	return t.Copies - 1
+}
+
+// Overhead gives how many bytes on volumes a byte of a body takes, when it is not compressed.
+func (t *Tier) Overhead() float64 {
+	if t.Pieces != nil {
+		return float64(t.Pieces.All()) / float64(t.Pieces.Data)
+	}
+	return float64(t.Copies)
+}
+
+// Keeps says in a line how the tier keeps bodies.
+func (t *Tier) Keeps() string {
+	says := "1 copy"
+	switch {
+	case t.Elsewhere() != nil:
+		says = "by another store"
+	case t.Pieces != nil:
+		says = fmt.Sprintf("in %s pieces", t.Pieces)
+	case t.Copies > 1:
+		says = fmt.Sprintf("%d copies", t.Copies)
+	}
+	if n := len(t.Volumes); n > 1 {
+		says += fmt.Sprintf(" over %d volumes", n)
+	}
+	if t.Packed {
+		says += ", compressed"
+	}
+	if t.Sealed {
+		says += ", sealed"
+	}
+	return says
+}
+
+// Limits says what cannot be done with what is in the tier, or not as elsewhere; each a
+// sentence for whoever is about to choose it.
+func (t *Tier) Limits() (out []string) {
+	if r := t.Restore; r != nil {
+		out = append(out, fmt.Sprintf("It is not read at once: a version is restored first, which takes %s, and its copy "+
+			"stays %d days.", r.Delay, r.Days),
+			"It is not replicated before it is restored.")
+	}
+	if t.Elsewhere() != nil {
+		out = append(out, "It is kept by another store: reads wait for that store, and stop while it is away.")
+	}
+	if t.Stay > 0 {
+		out = append(out, fmt.Sprintf("At least %d days are paid for, whenever it is removed.", t.Stay))
+	}
+	if t.Losses() == 0 && t.Elsewhere() == nil {
+		out = append(out, "There is one copy: when its volume is lost, so is it.")
+	}
+	if t.Pieces != nil {
+		out = append(out, "Small objects take a block on each volume they are on; thousands of them are faster in copies.")
+	}
+	return out
 }
 
 // Restore says that the versions of a tier cannot be read before they are restored.
@@ -126,11 +225,25 @@ func (t *Tier) Check() error {
 			bad("volumes", "tier-elsewhere", "a tier whose place is a bucket at an endpoint has that place only",
 				"name the bucket alone, or directories")
 		}
+	} else if p := t.Pieces; p != nil {
+		switch {
+		case t.Copies != 1:
+			bad("pieces", "tier-pieces", "a tier keeps copies or pieces, not both", "leave the copies out, or the pieces")
+		case p.Data < 2 || p.Data > MaxData || p.Parity < 1 || p.Parity > MaxParity:
+			bad("pieces", "tier-pieces", "a body is cut into 2 to %d data and 1 to %d parity pieces, not %s",
+				"give numbers in between, such as 4+2", MaxData, MaxParity, p)
+		case p.All() > len(t.Volumes):
+			bad("pieces", "tier-pieces", "%s pieces need %d volumes, and there are %d",
+				"name more volumes, or take fewer pieces", p, p.All(), len(t.Volumes))
+		}
 	} else if t.Copies < 1 || t.Copies > MaxCopies {
 		bad("copies", "tier-copies", "a tier keeps 1 to %d copies, not %d", "give a number in between", MaxCopies, t.Copies)
 	} else if t.Copies > len(t.Volumes) {
 		bad("copies", "tier-copies", "%d copies need %d volumes, and there are %d", "name more volumes, or keep fewer copies",
 			t.Copies, t.Copies, len(t.Volumes))
+	}
+	if t.Pieces != nil && t.Elsewhere() != nil {
+		bad("pieces", "tier-elsewhere", "what a bucket at an endpoint keeps is there in one piece", "leave the pieces out")
 	}
 	if len(t.Volumes) == 0 || len(t.Volumes) > MaxVolumes {
 		bad("volumes", "tier-volumes", "a tier has 1 to %d volumes, not %d", "name directories, each on a disk of its own",
