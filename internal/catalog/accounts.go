@@ -26,6 +26,9 @@ type Account struct {
 	Keys       int       `db:"has_keys"`
 	People     int       `db:"has_people"`
 	Bytes      int64     `db:"bytes"`
+	Placement  string    `db:"placement"` // of buckets that name none; "" for none
+	Fixed      bool      `db:"fixed"`     // they all have it
+	FixedBy    string    `db:"fixed_by"`
 }
 
 const accountQuery = `select a.name, a.operator, a.note, a.quota, a.buckets, a.revision, a.created,
@@ -33,7 +36,8 @@ const accountQuery = `select a.name, a.operator, a.note, a.quota, a.buckets, a.r
 	(select count(*) from access_keys k where k.account = a.id) as has_keys,
 	(select count(*) from memberships m where m.account = a.id) as has_people,
 	coalesce((select sum(u.bytes + u.prev_bytes) from buckets b join usage_now u on u.bucket = b.id where b.account = a.id
-		and b.removed is null), 0)::bigint as bytes
+		and b.removed is null), 0)::bigint as bytes, coalesce((select p.name from placements p where p.id = a.placement), '')
+		as placement, a.placement_fixed as fixed, a.placement_by as fixed_by
 	from accounts a `
 
 // Accounts gives a page of accounts by name after a name.
@@ -88,9 +92,10 @@ func conflict(what string, found, wanted int) error {
 		Do("look at it again, and repeat the change on what is there now")
 }
 
-// ChangeAccount writes note and quotas of an account whose revision is still
+// ChangeAccount writes note, quotas and placement of an account whose revision is still
 // a.Revision; 0 for any.
 func (c *Catalog) ChangeAccount(ctx context.Context, a Account, by Author) error {
+	defer c.LookAgain()
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var found int
 		err := tx.GetContext(ctx, &found, `select revision from accounts where name = $1 for update`, a.Name)
@@ -100,16 +105,22 @@ func (c *Catalog) ChangeAccount(ctx context.Context, a Account, by Author) error
 		if err == nil && a.Revision != 0 && a.Revision != found {
 			return conflict("the account", found, a.Revision)
 		}
+		var placed *int64
 		if err == nil {
-			_, err = tx.ExecContext(ctx,
-				`update accounts set note = $2, quota = $3, buckets = $4, revision = revision + 1 where name = $1`, a.Name, a.Note,
-				a.Quota, a.MaxBuckets)
+			placed, err = defaultPlacement(ctx, tx, a)
+		}
+		if err == nil {
+			_, err = tx.ExecContext(ctx, `update accounts set note = $2, quota = $3, buckets = $4, revision = revision + 1,
+				placement_by = case when (placement, placement_fixed) is distinct from ($5::bigint, $6) then $7
+					else placement_by end,
+				placement = $5, placement_fixed = $6 where name = $1`, a.Name, a.Note, a.Quota, a.MaxBuckets, placed, a.Fixed,
+				by.Who)
 		}
 		if err != nil {
 			return err
 		}
 		return trail(ctx, tx, by, TrailAccountChanged, a.Name, a.Name,
-			map[string]any{"quota": a.Quota, "maxBuckets": a.MaxBuckets})
+			map[string]any{"quota": a.Quota, "maxBuckets": a.MaxBuckets, "placement": a.Placement, "placementFixed": a.Fixed})
 	})
 }
 

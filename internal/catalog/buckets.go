@@ -28,6 +28,8 @@ type Bucket struct {
 	Created   time.Time
 	CreatedBy string
 	Usage     Usage
+
+	Operates bool // of one that is made: whoever makes it is bound by no placement
 }
 
 // Usage of a bucket at a moment.
@@ -46,6 +48,7 @@ type settingsRow struct {
 	Tags       []byte            `db:"tags"`
 	Sealing    bool              `db:"sealing"`
 	Tier       string            `db:"tier_name"`
+	Placement  string            `db:"placement_name"`
 	Required   []byte            `db:"required"`
 	Kept       int               `db:"journal_days"`
 	Paused     bool              `db:"journal_paused"`
@@ -54,11 +57,14 @@ type settingsRow struct {
 
 const settingsColumns = `b.versioning, b.quota, b.tags, b.sealing, b.revision, b.required,
 	b.journal_days, b.journal_paused,
-	case when b.tier <> 0 then (select t.name from tiers t where t.id = b.tier) else '' end as tier_name`
+	case when b.tier <> 0 then (select t.name from tiers t where t.id = b.tier) else '' end as tier_name,
+	case when b.placement is not null then (select p.name from placements p where p.id = b.placement) else '' end
+		as placement_name`
 
 func (r *settingsRow) settings() (bucket.Settings, error) {
 	s := bucket.Settings{Versioning: r.Versioning, Quota: r.Quota, Sealing: r.Sealing, Tier: r.Tier,
-		Journal: bucket.Journal{Days: r.Kept, Paused: r.Paused}}
+		Placement: r.Placement,
+		Journal:   bucket.Journal{Days: r.Kept, Paused: r.Paused}}
 	return s, errors.Join(json.Unmarshal(r.Tags, &s.Tags), readJSON(r.Required, &s.Required))
 }
 
@@ -153,6 +159,7 @@ type BucketFacts struct {
 	AccountRoom *int64 `db:"account_room"`
 	Sealing     bool   `db:"sealing"` // new bodies are encrypted at rest
 	Tier        int16  `db:"tier"`    // where they go
+	Fixed       string `db:"fixed"`   // the placement that an operator fixed for the account's buckets; "" for none
 	Needs       []byte `db:"required"`
 
 	Required bucket.Requirements `db:"-"` // what is asked of metadata, read from Needs
@@ -163,7 +170,8 @@ type BucketFacts struct {
 func (c *Catalog) Facts(ctx context.Context, name object.BucketName) (BucketFacts, error) {
 	var f BucketFacts
 	err := c.db.GetContext(ctx, &f, `select b.id, b.region, b.versioning, b.created, b.sealing, b.tier, b.required,
-		a.name as account, case
+		a.name as account, case when a.placement_fixed then (select p.name from placements p where p.id = a.placement)
+			else '' end as fixed, case
 		when b.quota is not null then b.quota - used_bytes(b.id) end as room,
 		case when a.quota is not null then a.quota - (select coalesce(sum(used_bytes(x.id)), 0) from buckets x
 			where x.account = a.id and x.removed is null)::bigint end as account_room
@@ -183,6 +191,10 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var id int64
+		placed, err := place(ctx, tx, &b.Settings, bucket.Settings{})
+		if err != nil {
+			return err
+		}
 		in, err := tierNumber(ctx, tx, b.Tier)
 		if err != nil {
 			return err
@@ -206,9 +218,9 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 				In("account").Do("remove one, or have the operator allow more")
 		}
 		err = tx.GetContext(ctx, &id, `insert into buckets (name, account, region, quota, versioning, tags, sealing, tier,
-			created, created_by) select $1, id, $3, $4, $7, $8::jsonb, $9, $10, $5, $6 from accounts where name = $2
-				returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning, tags, b.Sealing,
-			in)
+			placement, created, created_by) select $1, id, $3, $4, $7, $8::jsonb, $9, $10, $11, $5, $6 from accounts
+				where name = $2 returning id`, b.Name.String(), b.Account, b.Region, b.Quota, by.At, by.Who, b.Versioning,
+			tags, b.Sealing, in, placed)
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "23505" {
 			return fault.New(fault.Conflict, "bucket-exists", "there is a bucket named %q already", b.Name).In("bucket").
@@ -332,6 +344,10 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 				return err
 			}
 		}
+		placed, err := place(ctx, tx, &after, before)
+		if err != nil {
+			return err
+		}
 		changed := after.Differences(before)
 		if len(changed) == 0 {
 			return nil
@@ -355,9 +371,9 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update buckets set versioning = $2, quota = $3, tags = $4::jsonb, sealing = $5,
-			tier = $6, required = $7::jsonb, journal_days = $8, journal_paused = $9, revision = revision + 1 where id = $1`, id,
-			after.Versioning, after.Quota, tags, after.Sealing, in, required, after.Journal.Days,
-			after.Journal.Paused); err != nil {
+			tier = $6, required = $7::jsonb, journal_days = $8, journal_paused = $9, placement = $10,
+			revision = revision + 1 where id = $1`, id, after.Versioning, after.Quota, tags, after.Sealing, in, required,
+			after.Journal.Days, after.Journal.Paused, placed); err != nil {
 			return err
 		}
 		if err := pauseJournal(ctx, tx, id, before.Journal, after.Journal); err != nil {

@@ -54,6 +54,15 @@ type OrderWhat struct {
 	AsOf     time.Time `json:"asOf,omitzero"`     // of a restore
 	Sealed   bool      `json:"sealed,omitempty"`  // of a conversion: what bodies are to be
 	Found    *OrderOf  `json:"found,omitempty"`   // of what is done with what is found
+
+	Place *OrderPlace `json:"place,omitempty"`
+}
+
+// OrderPlace says which placement a bucket is to have.
+type OrderPlace struct {
+	Placement string `json:"placement"`
+	From      int16  `json:"from,omitempty"` // the tier that the bucket had when it was ordered
+	All       bool   `json:"all,omitempty"`  // what was put into other tiers is moved too
 }
 
 // OrderOf says what an expression is to find, and what is done with it.

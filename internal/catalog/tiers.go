@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -26,6 +27,8 @@ type tierRow struct {
 	Price        int64     `db:"price"`
 	Requests     int64     `db:"requests"`
 	Stay         int       `db:"stay"`
+	Data         *int      `db:"data"`
+	Parity       *int      `db:"parity"`
 	RestoreDelay *int64    `db:"restore_delay"`
 	RestoreDays  *int      `db:"restore_days"`
 	Revision     int       `db:"revision"`
@@ -36,6 +39,9 @@ type tierRow struct {
 func (r *tierRow) tier() *tier.Tier {
 	t := &tier.Tier{ID: r.ID, Name: r.Name, Note: r.Note, Copies: r.Copies, Packed: r.Packed, Sealed: r.Sealed,
 		Price: r.Price, Requests: r.Requests, Stay: r.Stay, Revision: r.Revision, Created: r.Created.UTC(), By: r.CreatedBy}
+	if r.Data != nil && r.Parity != nil {
+		t.Pieces = &tier.Pieces{Data: *r.Data, Parity: *r.Parity}
+	}
 	if r.RestoreDelay != nil && r.RestoreDays != nil {
 		t.Restore = &tier.Restore{Delay: time.Duration(*r.RestoreDelay) * time.Millisecond, Days: *r.RestoreDays}
 	}
@@ -43,8 +49,7 @@ func (r *tierRow) tier() *tier.Tier {
 }
 
 const tierColumns = `id, name, note, copies, packed, sealed, price, requests, stay, restore_delay, restore_days,
-	revision,
-	created, created_by`
+	revision, created, created_by, data, parity`
 
 // querier is what reads: the database, or a transaction.
 type querier interface {
@@ -130,7 +135,11 @@ func (t tierValues) args() []any {
 		ms := r.Delay.Milliseconds()
 		delay, days = &ms, &r.Days
 	}
-	return []any{t.Name, t.Note, t.Copies, t.Packed, t.Sealed, t.Price, t.Requests, t.Stay, delay, days}
+	var data, parity *int
+	if p := t.Pieces; p != nil {
+		data, parity = &p.Data, &p.Parity
+	}
+	return []any{t.Name, t.Note, t.Copies, t.Packed, t.Sealed, t.Price, t.Requests, t.Stay, delay, days, data, parity}
 }
 
 type tierValues struct{ *tier.Tier }
@@ -140,8 +149,8 @@ type tierValues struct{ *tier.Tier }
 func (c *Catalog) AddTier(ctx context.Context, t *tier.Tier, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &t.ID, `insert into tiers (name, note, copies, packed, sealed, price, requests, stay,
-			restore_delay, restore_days, created, created_by) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
-			returning id`, append(tierValues{t}.args(), by.At, by.Who)...)
+			restore_delay, restore_days, data, parity, created, created_by) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10,
+			$11, $12, $13, $14) returning id`, append(tierValues{t}.args(), by.At, by.Who)...)
 		if unique(err) {
 			return fault.New(fault.Conflict, "tier-exists", "there is a tier named %q already", t.Name).In("name").
 				Do("choose another name")
@@ -186,6 +195,22 @@ func addVolumes(ctx context.Context, tx *sqlx.Tx, t *tier.Tier) error {
 	return nil
 }
 
+// dropVolumes takes those of a tier's volumes away that it does not name any more, and asks
+// for what was on them to be made anew on others.
+func dropVolumes(ctx context.Context, tx *sqlx.Tx, t *tier.Tier, by Author) error {
+	stay := make([]int64, len(t.Volumes))
+	for i, v := range t.Volumes {
+		stay[i] = v.ID
+	}
+	var gone []string
+	if err := tx.SelectContext(ctx, &gone,
+		`delete from volumes where tier = $1 and not id = any($2) and $1 <> 0 returning dir`, t.ID, stay); err != nil ||
+		len(gone) == 0 {
+		return err
+	}
+	return askRepair(ctx, tx, t.ID, "taken out: "+strings.Join(gone, ", "), by)
+}
+
 // ChangeTier changes a tier as it is found. The errors are those of edit, of tier.Check,
 // and revision when it is at another than ifRevision, which is not 0.
 func (c *Catalog) ChangeTier(ctx context.Context, name string, ifRevision int, by Author,
@@ -203,11 +228,15 @@ func (c *Catalog) ChangeTier(ctx context.Context, name string, ifRevision int, b
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update tiers set name = $2, note = $3, copies = $4, packed = $5, sealed = $6,
-			price = $7, requests = $8, stay = $9, restore_delay = $10, restore_days = $11, revision = revision + 1
+			price = $7, requests = $8, stay = $9, restore_delay = $10, restore_days = $11, data = $12, parity = $13,
+			revision = revision + 1
 			where id = $1`, append([]any{t.ID}, tierValues{t}.args()...)...); err != nil {
 			return err
 		}
 		if err := addVolumes(ctx, tx, t); err != nil {
+			return err
+		}
+		if err := dropVolumes(ctx, tx, t, by); err != nil {
 			return err
 		}
 		return trail(ctx, tx, by, TrailSetting, "", "tier "+t.Name, map[string]any{"tier changed": t.Name})

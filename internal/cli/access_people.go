@@ -19,6 +19,10 @@ func (a *app) accountCommand() *cli.Command {
 	limits := []cli.Flag{&cli.StringFlag{Name: "quota", Usage: "most bytes of all its buckets, such as `2TiB`, or none"},
 		&cli.StringFlag{Name: "max-buckets", Usage: "how many buckets it may have, or none"},
 		noteFlag("what the account is for")}
+	placed := []cli.Flag{
+		&cli.StringFlag{Name: "placement", Usage: "what buckets have that name none: a `PLACEMENT`, or none"},
+		&cli.StringFlag{Name: "placement-fixed", Usage: "on or off: all buckets have that one, and the account cannot choose"},
+	}
 	return &cli.Command{Name: "account", Usage: "accounts own buckets, keys and quotas", Commands: []*cli.Command{
 		{Name: "create", Usage: "create an account", ArgsUsage: "NAME",
 			Description: examples("spindle access account create seed-lab --quota 2TiB",
@@ -35,7 +39,8 @@ func (a *app) accountCommand() *cli.Command {
 			Action:      showing(a, accountPath, printed(a, a.printAccount))},
 		{Name: "change", Usage: "change an account's quotas and note", ArgsUsage: "NAME",
 			Description: examples("spindle access account change seed-lab --quota 3TiB",
-				"spindle access account change seed-lab --max-buckets none"), Flags: limits,
+				"spindle access account change seed-lab --max-buckets none",
+				"spindle access account change seed-lab --placement safe --placement-fixed on"), Flags: append(limits, placed...),
 			Action: a.accountSet(http.MethodPatch)},
 		{Name: "remove", Usage: "remove an account without buckets, with its keys and grants", ArgsUsage: "NAME",
 			Description: examples("spindle access account remove guest-curators",
@@ -77,8 +82,11 @@ func (a *app) accountSet(method string) cli.ActionFunc {
 			}
 			in["maxBuckets"] = n
 		}
-		if c.IsSet("note") {
-			in["note"] = c.String("note")
+		texts(c, in, "note", "placement")
+		if c.IsSet("placement-fixed") {
+			if in["placementFixed"], err = isOn("placement-fixed", c.String("placement-fixed")); err != nil {
+				return err
+			}
 		}
 		if method == http.MethodPatch && len(in) == 0 {
 			return wrongUsage("nothing to change was given").see(c)
@@ -135,6 +143,12 @@ func (a *app) printAccount(x desk.AccountInfo) error {
 		facts := [][2]string{{"Account", x.Name}, {"What", what}, {"Buckets", limitText(x.MaxBuckets, x.Buckets)},
 			{"Size", size(x.Bytes)}, {"Quota", bytesOf(x.Quota, x.Bytes)}, {"Keys", count(int64(x.Keys))},
 			{"People", count(int64(x.People))}, {"Created", when(x.Created)}}
+		switch {
+		case x.Fixed:
+			facts = append(facts, [2]string{"Placement", x.Placement + ", fixed by " + x.FixedBy})
+		case x.Placement != "":
+			facts = append(facts, [2]string{"Placement", x.Placement + ", unless a bucket names another"})
+		}
 		if x.Note != "" {
 			facts = append(facts, [2]string{"Note", shown(x.Note)})
 		}

@@ -28,7 +28,7 @@ func (a *app) bucketCommand() *cli.Command {
 			{Name: "create", Usage: "create a bucket", ArgsUsage: "NAME",
 				Description: examples("spindle bucket create plates",
 					"spindle bucket create germination --quota 400MiB --versioning on"),
-				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), bucketTierFlag(),
+				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), bucketTierFlag(), bucketPlacementFlag(),
 					&cli.IntFlag{Name: "abandon-after",
 						Usage: "make a rule that abandons unfinished uploads after `DAYS`; 0 for none", Value: 7},
 					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"},
@@ -41,7 +41,7 @@ func (a *app) bucketCommand() *cli.Command {
 				Description: examples("spindle bucket show plates", "spindle bucket show attic --json"), Action: orThere(showing(a,
 					"/api/v1/buckets/", a.printBucket), a.bucketShowThere)},
 			{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME",
-				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), bucketTierFlag(),
+				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), bucketTierFlag(), bucketPlacementFlag(),
 					&cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"},
 					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"},
 					&cli.StringFlag{Name: "lifecycle-from",
@@ -57,6 +57,7 @@ func (a *app) bucketCommand() *cli.Command {
 				Description: "It goes on in the service, can be stopped, and goes on when said again. Versions and their digests stay as they are.\n\n" + examples("spindle bucket convert loans --rehearse", "spindle bucket convert loans/2025/ --yes"),
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would be written anew"}, yesFlag()},
 				Action:      a.bucketConvert},
+			a.bucketPlaceCommand(),
 			{Name: "empty", Usage: "remove all objects of a bucket with their versions, for good", ArgsUsage: "NAME",
 				Description: examples("spindle bucket empty attic --rehearse", "spindle bucket empty attic --yes"),
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
@@ -71,6 +72,11 @@ func (a *app) bucketCommand() *cli.Command {
 
 func bucketTierFlag() cli.Flag {
 	return &cli.StringFlag{Name: "tier", Usage: "where new content goes that names no other `TIER`"}
+}
+
+func bucketPlacementFlag() cli.Flag {
+	return &cli.StringFlag{Name: "placement",
+		Usage: "how new content is kept, as one `PLACEMENT` that is offered says it, instead of a tier; none to take it away"}
 }
 
 func sealingFlag() cli.Flag {
@@ -92,7 +98,7 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 	if err := onOff(c, "sealing", in); err != nil {
 		return err
 	}
-	texts(c, in, "account", "tier")
+	texts(c, in, "account", "tier", "placement")
 	if s := c.String("quota"); s != "" {
 		q, err := parseSize("quota", s)
 		if err != nil {
@@ -202,6 +208,13 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		if b.Elsewhere != "" {
 			goes += ", whose bytes are at " + b.Elsewhere
 		}
+		if b.Placement != "" {
+			placed := b.Placement
+			if b.PlacementFixed {
+				placed += ", fixed by " + b.PlacementBy
+			}
+			facts = append(facts, [2]string{"Placement", placed})
+		}
 		facts = append(facts, [2]string{"Sealing", sealing}, [2]string{"New content goes to", goes},
 			[2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
 		for _, name := range sortedKeys(b.Tags) {
@@ -231,7 +244,7 @@ func bucketChanges(c *cli.Command, in map[string]any) (err error) {
 	if err := onOff(c, "sealing", in); err != nil {
 		return err
 	}
-	texts(c, in, "versioning", "tier")
+	texts(c, in, "versioning", "tier", "placement")
 	if c.IsSet("tag") || c.IsSet("untag") {
 		set, err := pairs("tag", c.StringSlice("tag"))
 		if err != nil {

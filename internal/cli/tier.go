@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +25,8 @@ func (a *app) tierCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "volume",
 			Usage: "add this `DIRECTORY` of the service's machine, empty or not there yet; may be repeated; or one bucket at an endpoint, as @ENDPOINT/BUCKET or @ENDPOINT/BUCKET/PREFIX"},
 		&cli.IntFlag{Name: "copies", Usage: "of each body, every one on another volume", DefaultText: "1"},
+		&cli.StringFlag{Name: "pieces",
+			Usage: "cut each body into `DATA+PARITY` pieces, such as 4+2, each on another volume, instead of copies; none for one copy"},
 		&cli.StringFlag{Name: "compression", Usage: "on or off"},
 		&cli.StringFlag{Name: "sealing",
 			Usage: "on or off: encrypt bodies at rest, whatever their bucket says; on at first for a bucket at an endpoint"},
@@ -42,7 +46,8 @@ func (a *app) tierCommand() *cli.Command {
 					"here, and nobody sees a difference but speed. The names there are numbers, the content is sealed unless that is " +
 					"switched off.\n\n" + examples("spindle tier add annex --volume @lowland-annex/spindle-bodies --price 0.004",
 					"spindle tier add drying-room --volume /mnt/slow1/spindle --compression on --price 0.008",
-					"spindle tier add cellar --volume /mnt/a --volume /mnt/b --copies 2 --price 0.002 --restore-after 4h --shortest-stay 90"),
+					"spindle tier add cellar --volume /mnt/a --volume /mnt/b --copies 2 --price 0.002 --restore-after 4h --shortest-stay 90",
+					"spindle tier add press --volume /mnt/1 --volume /mnt/2 --volume /mnt/3 --volume /mnt/4 --volume /mnt/5 --volume /mnt/6 --pieces 4+2"),
 				Flags: what, Action: a.tierAdd},
 			{Name: "list", Usage: "list tiers", Description: examples("spindle tier list", "spindle tier list --json"),
 				Action: listing[desk.TierInfo]{path: "/api/v1/tiers", field: "tiers", none: "There is no tier.", row: tierRow,
@@ -52,12 +57,22 @@ func (a *app) tierCommand() *cli.Command {
 				Description: examples("spindle tier show cellar", "spindle tier show main --json"),
 				Action:      showing(a, tiersPath, printed(a, a.showTier))},
 			{Name: "change", Usage: "change a tier", ArgsUsage: "NAME",
-				Description: "What there is in it already is not written anew; volumes can be added, not taken away.\n\n" +
+				Description: "What there is in it already is not written anew. A volume that is lost, or is to go, is taken out " +
+					"of a tier that keeps copies or pieces; what was on it is made anew on the others.\n\n" +
 					examples("spindle tier change main --price 0.021",
-						"spindle tier change cellar --volume /mnt/c/spindle --copies 3"),
+						"spindle tier change cellar --volume /mnt/c/spindle --copies 3",
+						"spindle tier change press --without /mnt/2 --volume /mnt/7"),
 				Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision",
-					Usage: "only if it is still at this `REVISION`"}),
+					Usage: "only if it is still at this `REVISION`"},
+					&cli.StringSliceFlag{Name: "without", Usage: "take this `DIRECTORY` out; may be repeated"}),
 				Action: changing(a, tiersPath, tierChange, printed(a, a.showTier))},
+			{Name: "repair", Usage: "read all bodies of a tier, and make missing and damaged copies and pieces anew",
+				ArgsUsage: "NAME",
+				Description: "It goes on in the service, and after a restart. One begins by itself when a volume is taken out; " +
+					"what was written while a volume was away is made whole without it.\n\n" +
+					examples("spindle tier repair press", "spindle tier repair press --wait"),
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "wait", Usage: "show how far it is, until it is done"}},
+				Action: a.tierRepair},
 			{Name: "remove", Usage: "remove a tier with nothing in it", ArgsUsage: "NAME",
 				Description: "Its directories stay as they are.\n\n" + examples("spindle tier remove attic",
 					"spindle tier remove attic --yes"),
@@ -72,7 +87,10 @@ func tierChange(c *cli.Command, in map[string]any) error {
 	if c.IsSet("volume") {
 		in["volumes"] = c.StringSlice("volume")
 	}
-	texts(c, in, "note")
+	if c.IsSet("without") {
+		in["without"] = c.StringSlice("without")
+	}
+	texts(c, in, "note", "pieces")
 	for flag, field := range map[string]string{"copies": "copies", "shortest-stay": "shortestStay"} {
 		if c.IsSet(flag) {
 			in[field] = c.Int(flag)
@@ -118,6 +136,48 @@ func isOn(flag, s string) (bool, error) {
 		return false, fault.New(fault.Invalid, "on-off", "%q is neither on nor off", s).In(flag).Do("say on or off")
 	}
 	return s == "on", nil
+}
+
+// repairLine says in a line how far a repair is.
+func repairLine(r *desk.RepairInfo) string {
+	s := fmt.Sprintf("%s, %s: %s read, %s made", when(r.Asked), r.Why, size(r.Bytes),
+		things(r.Made, "copy or piece", "copies and pieces"))
+	if r.Damaged > 0 {
+		s += ", " + things(r.Damaged, "body", "bodies") + " that nothing gives back"
+	}
+	switch {
+	case r.Finished != nil:
+		s += "; done " + when(*r.Finished)
+	case time.Until(r.After) > time.Second:
+		s += "; waits for a volume that is away, until " + when(r.After)
+	default:
+		s += "; under way"
+	}
+	return s
+}
+
+func (a *app) tierRepair(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	path := tiersPath + url.PathEscape(name)
+	var t desk.TierInfo
+	if err := p.call(ctx, http.MethodPost, path+"/repair", nil, nil, &t); err != nil {
+		return err
+	}
+	for c.Bool("wait") && t.Repair != nil && t.Repair.Finished == nil {
+		a.note("%s", repairLine(t.Repair))
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(2 * time.Second):
+		}
+		if err := p.call(ctx, http.MethodGet, path, nil, nil, &t); err != nil {
+			return err
+		}
+	}
+	return a.print(t, func() error { return a.showTier(t) })
 }
 
 func (a *app) tierAdd(ctx context.Context, c *cli.Command) error {
@@ -181,7 +241,7 @@ func tierRow(t desk.TierInfo) []string {
 			away += fmt.Sprintf(", %d away", gone)
 		}
 	}
-	return []string{t.Name, price(t.Price), strconv.Itoa(t.Copies), tierKept(t), tierRead(t), bytes, free, away,
+	return []string{t.Name, price(t.Price), cmp.Or(t.Pieces, strconv.Itoa(t.Copies)), tierKept(t), tierRead(t), bytes, free, away,
 		shown(t.Note)}
 }
 
@@ -191,13 +251,26 @@ func (a *app) showTier(t desk.TierInfo) error {
 		read = fmt.Sprintf("%s, for %s", tierRead(t), things(int64(t.Restore.Days), "day", "days"))
 	}
 	facts := [][2]string{{"Tier", t.Name}, {"Note", shown(t.Note)}, {"Price", price(t.Price) + " a GiB and month, " +
-		price(t.Requests) + " for 1,000 requests"}, {"Copies", strconv.Itoa(t.Copies)}, {"Kept", orDash(tierKept(t))},
+		price(t.Requests) + " for 1,000 requests"}, {"Keeps", t.Keeps},
+		{"May lose", things(int64(t.Losses), "volume", "volumes")},
 		{"Shortest stay", things(int64(t.Stay), "day", "days")}, {"Read", read}, {"Revision", strconv.Itoa(t.Revision)}}
 	if t.Elsewhere {
 		facts = append(facts, [2]string{"Bodies are", "at another store"})
 	}
 	if t.Bytes != nil {
 		facts = append(facts, [2]string{"Bytes of versions", size(*t.Bytes)})
+	}
+	for _, l := range t.Limits {
+		facts = append(facts, [2]string{"Mind", l})
+	}
+	for _, w := range t.Warnings {
+		facts = append(facts, [2]string{"Warning", w})
+	}
+	if t.Owed > 0 {
+		facts = append(facts, [2]string{"Owed", things(t.Owed, "body lacks", "bodies lack") + " pieces, which are made once its volumes are there"})
+	}
+	if t.Repair != nil {
+		facts = append(facts, [2]string{"Repair", repairLine(t.Repair)})
 	}
 	if err := a.facts(facts); err != nil || len(t.Volumes) == 0 {
 		return err

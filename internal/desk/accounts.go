@@ -38,6 +38,9 @@ type AccountInfo struct {
 	Keys       int       `json:"keys"`
 	People     int       `json:"people"`
 	Bytes      int64     `json:"bytes" doc:"Of current and previous versions"`
+	Placement  string    `json:"placement,omitempty" doc:"What buckets have that name none"`
+	Fixed      bool      `json:"placementFixed,omitempty" doc:"They all have it"`
+	FixedBy    string    `json:"placementBy,omitempty" doc:"Who said so"`
 }
 
 // TrailKinds are the kinds of entries of the audit trail.
@@ -134,6 +137,8 @@ func (d *Desk) changeAccount(ctx context.Context, in *struct {
 		Note       *string       `json:"note,omitempty"`
 		Quota      optionalQuota `json:"quota,omitempty" required:"false"`
 		MaxBuckets optionalQuota `json:"maxBuckets,omitempty" required:"false"`
+		Placement  *string       `json:"placement,omitempty" maxLength:"32" doc:"What buckets have that name none; none for none"`
+		Fixed      *bool         `json:"placementFixed,omitempty" doc:"They all have it, and the account cannot choose"`
 		IfRevision int           `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*accountOut, error) {
@@ -154,6 +159,11 @@ func (d *Desk) changeAccount(ctx context.Context, in *struct {
 			a.MaxBuckets = &n
 		}
 	}
+	set(&a.Placement, in.Body.Placement)
+	set(&a.Fixed, in.Body.Fixed)
+	if a.Placement == "none" {
+		a.Placement = ""
+	}
 	if in.Body.IfRevision != 0 {
 		a.Revision = in.Body.IfRevision
 	}
@@ -165,7 +175,7 @@ func (d *Desk) changeAccount(ctx context.Context, in *struct {
 		err = access.CheckNote(a.Note)
 	}
 	if err == nil {
-		err = d.store.Catalog.ChangeAccount(ctx, *a, author(ctx))
+		err = d.store.Catalog.ChangeAccount(ctx, *a, d.store.Now(author(ctx)))
 	}
 	if err != nil {
 		return nil, err

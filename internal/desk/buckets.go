@@ -30,6 +30,7 @@ type BucketInfo struct {
 	Required   bucket.Requirements `json:"required,omitempty" doc:"What is asked of the metadata of objects"`
 	Sealing    bool                `json:"sealing" doc:"New bodies are encrypted at rest"`
 	Tier       string              `json:"tier" doc:"Where new bodies go that name no other"`
+	Placement  string              `json:"placement,omitempty" doc:"That says where new bodies go and whether they are encrypted; for those who may change settings"`
 	Elsewhere  string              `json:"elsewhere,omitempty" doc:"The store that keeps new bodies, when it is another one: its address for operators"`
 	TierSeals  bool                `json:"tierSeals,omitempty" doc:"That tier encrypts what is in it, whatever the bucket says"`
 	Open       bool                `json:"open" doc:"Anyone may read or list some of it, without a key"`
@@ -37,6 +38,9 @@ type BucketInfo struct {
 	Places     []string            `json:"places,omitempty" doc:"The prefixes that who asks may list, when not all of it"`
 	Rights     []string            `json:"rights" doc:"What who asks may do in the whole of it: list, read, write, remove, settings"`
 	Shared     []SharedWith        `json:"shared,omitempty" doc:"Whom the bucket or a part of it was opened to, anyone first"`
+
+	PlacementFixed bool   `json:"placementFixed,omitempty" doc:"An operator fixed the placement of the account's buckets"`
+	PlacementBy    string `json:"placementBy,omitempty" doc:"Who fixed it"`
 }
 
 func bucketInfo(b *catalog.Bucket) BucketInfo {
@@ -44,7 +48,8 @@ func bucketInfo(b *catalog.Bucket) BucketInfo {
 		CreatedBy: b.CreatedBy,
 		Quota:     b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: UsageInfo(b.Usage),
 		Required: b.Required, Sealing: b.Sealing, Tier: cmp.Or(b.Tier, tier.MainName),
-		Revision: b.Revision}
+		Placement: b.Placement,
+		Revision:  b.Revision}
 }
 
 // goesTo fills in what the tier of new bodies makes of them.
@@ -126,6 +131,7 @@ func (d *Desk) listed(ctx context.Context, b *catalog.Bucket) (info BucketInfo, 
 		return info, false, err
 	}
 	info = bucketInfo(b)
+	info.Placement = "" // told of one bucket, not of many
 	return info, true, d.share(ctx, &info, b)
 }
 
@@ -139,10 +145,17 @@ func (d *Desk) bucket(ctx context.Context, s string) (*bucketOut, error) {
 		return nil, err
 	}
 	info := bucketInfo(b)
-	if err := d.share(ctx, &info, b); err != nil {
+	err = d.share(ctx, &info, b)
+	if err == nil {
+		err = d.tellPlacement(ctx, &info, b.Account)
+	}
+	if err == nil {
+		err = d.goesTo(ctx, &info)
+	}
+	if err != nil {
 		return nil, err
 	}
-	return &bucketOut{info}, d.goesTo(ctx, &info)
+	return &bucketOut{info}, nil
 }
 
 func (d *Desk) listBuckets(ctx context.Context, in *struct {
@@ -183,10 +196,12 @@ func (d *Desk) createBucket(ctx context.Context, in *struct {
 		Sealing      bool              `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
 		AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Make a rule that abandons unfinished uploads after so many days; 0 for none"`
 		Tier         string            `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
+		Placement    string            `json:"placement,omitempty" maxLength:"32" doc:"How bytes are kept, instead of a tier; the account's default otherwise"`
 	}
 }) (*bucketOut, error) {
-	b := catalog.Bucket{Account: in.Body.Account,
-		Settings: bucket.Settings{Quota: in.Body.Quota, Sealing: in.Body.Sealing, Tier: in.Body.Tier}}
+	b := catalog.Bucket{Account: in.Body.Account, Operates: who(ctx).subject.Operator,
+		Settings: bucket.Settings{Quota: in.Body.Quota, Sealing: in.Body.Sealing, Tier: in.Body.Tier,
+			Placement: in.Body.Placement}}
 	if b.Account == "" {
 		b.Account = who(ctx).subject.Account
 	}

@@ -149,6 +149,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.grantCalls(to)
 	d.trailCalls(to)
 	d.tierCalls(to)
+	d.placementCalls(to)
 	d.lifecycleCalls(to)
 	d.endpointCalls(to)
 	d.thereCalls(to)

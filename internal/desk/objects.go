@@ -94,6 +94,8 @@ func describe(v *object.Version) ObjectInfo {
 		o.Kept = "no bytes to keep"
 	case v.Body.File < 0:
 		o.Kept = fmt.Sprintf("in %d pieces, as it came", v.ETag.Parts)
+	case v.Body.Offset == object.Pieced:
+		o.Kept = "in pieces on several volumes, checked on every read"
 	case v.Body.Offset == object.Framed:
 		o.Kept = "a file of its own, in frames that are checked on every read"
 	case v.Body.Offset < 0:

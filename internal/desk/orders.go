@@ -13,8 +13,9 @@ import (
 // OrderInfo is work on a whole prefix that the service does for somebody.
 type OrderInfo struct {
 	ID       int64            `json:"id"`
-	Kind     string           `json:"kind" doc:"rename, restore, convert or found"`
+	Kind     string           `json:"kind" doc:"rename, restore, convert, found or place"`
 	Bucket   string           `json:"bucket"`
+	Placed   string           `json:"placement,omitempty" doc:"Of place: what the bucket gets"`
 	Where    string           `json:"where,omitempty" doc:"Of found: the expression"`
 	Act      string           `json:"act,omitempty" doc:"Of found: what is done with each object"`
 	Prefix   string           `json:"prefix"`
@@ -39,7 +40,11 @@ func orderInfo(o *catalog.Order, seen veil) OrderInfo {
 	if f := o.What.Found; f != nil {
 		where, act = f.Where, f.Act
 	}
-	return OrderInfo{Where: where, Act: act, ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(),
+	placed := ""
+	if o.What.Place != nil {
+		placed = o.What.Place.Placement
+	}
+	return OrderInfo{Placed: placed, Where: where, Act: act, ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(),
 		Prefix:   string(o.What.Prefix),
 		ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
 		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Done(), Counts: counts(p.Counts),
@@ -59,6 +64,11 @@ type Rehearsal struct {
 	Taken  int64            `json:"taken,omitempty" doc:"Of those renamed, whose new key is taken"`
 	First  string           `json:"first,omitempty" doc:"The first key that is taken"`
 	Bytes  int64            `json:"bytes" doc:"Of the objects renamed or restored, none of which are moved; of bodies to be written anew"`
+
+	Seconds     int64    `json:"seconds,omitempty" doc:"Of a placement: that it may take, roughly"`
+	MonthBefore float64  `json:"monthBefore,omitempty" doc:"Of a placement: what keeping what is moved costs a month"`
+	MonthAfter  float64  `json:"monthAfter,omitempty" doc:"Of a placement: and what it will cost"`
+	Limits      []string `json:"limits,omitempty" doc:"Of a placement: what cannot be done with what has it"`
 }
 
 // Total gives the keys that the order deals with.
@@ -73,7 +83,7 @@ type orderOut struct{ Body OrderInfo }
 
 // OrderIn says what is ordered.
 type OrderIn struct {
-	Kind     string `json:"kind" maxLength:"32" doc:"rename, restore, convert or found"`
+	Kind     string `json:"kind" maxLength:"32" doc:"rename, restore, convert, found or place"`
 	Bucket   string `json:"bucket" maxLength:"64"`
 	Prefix   string `json:"prefix,omitempty" doc:"Empty for the whole bucket"`
 	ToBucket string `json:"toBucket,omitempty" maxLength:"64"`
@@ -87,6 +97,9 @@ type OrderIn struct {
 	Tags     object.Edit `json:"tags,omitzero" doc:"Of annotate"`
 	Tier     string      `json:"tier,omitempty" maxLength:"32" doc:"Of move"`
 	Expect   *int64      `json:"expect,omitempty" minimum:"0" doc:"Refuse it when more objects are found; a removal asks for it"`
+
+	Placement string `json:"placement,omitempty" maxLength:"32" doc:"Of place: what the bucket gets"`
+	All       bool   `json:"all,omitempty" doc:"Of place: what was put into other tiers is moved too"`
 }
 
 func (in OrderIn) order() (o *catalog.Order, err error) {
@@ -103,6 +116,9 @@ func (in OrderIn) order() (o *catalog.Order, err error) {
 	if in.Kind == "found" {
 		o.What.Found = &catalog.OrderOf{Where: in.Where, Act: in.Act, Metadata: in.Metadata, Tags: in.Tags, Tier: in.Tier,
 			Expect: in.Expect}
+	}
+	if in.Kind == "place" {
+		o.What.Place = &catalog.OrderPlace{Placement: in.Placement, All: in.All}
 	}
 	if in.Kind == "restore" || in.Act == string(works.ActPutBack) {
 		o.What.AsOf, err = moment(in.AsOf)
@@ -166,12 +182,22 @@ func (d *Desk) order(ctx context.Context, id int64) (*orderOut, error) {
 	return &orderOut{orderInfo(o, seen)}, nil
 }
 
+// mayGive refuses an order that who asks may not give, or a placement that the account of its
+// bucket is not offered.
+func (d *Desk) mayGive(ctx context.Context, o *catalog.Order) error {
+	err := d.mayOrder(ctx, o)
+	if err != nil || o.What.Place == nil {
+		return err
+	}
+	return d.mayPlace(ctx, o.Bucket, o.What.Place.Placement, "")
+}
+
 func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body OrderIn }) (*struct{ Body Rehearsal }, error) {
 	o, err := in.Body.order()
 	if err != nil {
 		return nil, err
 	}
-	if err := d.mayOrder(ctx, o); err != nil {
+	if err := d.mayGive(ctx, o); err != nil {
 		return nil, err
 	}
 	r, err := works.Rehearse(ctx, d.store, o)
@@ -186,7 +212,7 @@ func (d *Desk) createOrder(ctx context.Context, in *struct{ Body OrderIn }) (*or
 	if err != nil {
 		return nil, err
 	}
-	if err := d.mayOrder(ctx, o); err != nil {
+	if err := d.mayGive(ctx, o); err != nil {
 		return nil, err
 	}
 	if in.Body.Act == string(works.ActRemove) && in.Body.Expect == nil {

@@ -36,6 +36,7 @@ type bucketChange struct {
 	Tags       *object.Edit         `json:"tags,omitempty" doc:"What to set and take away"`
 	Sealing    *bool                `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
 	Tier       string               `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
+	Placement  string               `json:"placement,omitempty" maxLength:"32" doc:"For new content alone: what is there is moved by an order of the kind place; none to take it away"`
 	Required   *bucket.Requirements `json:"required,omitempty" maxItems:"100" doc:"All that is asked of metadata"`
 	Journal    *journalChange       `json:"journal,omitempty" doc:"How changes of objects are kept on record"`
 	IfRevision int                  `json:"ifRevision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`
@@ -73,6 +74,13 @@ func (c *bucketChange) edits() (edits []bucket.Edit, err error) {
 	if c.Journal != nil && c.Journal.Paused != nil {
 		edits = append(edits, bucket.PauseJournal(*c.Journal.Paused))
 	}
+	switch c.Placement {
+	case "":
+	case "none":
+		edits = append(edits, bucket.Placement(""))
+	default:
+		edits = append(edits, bucket.Placement(c.Placement))
+	}
 	if c.Tier != "" {
 		edits = append(edits, bucket.Tier(c.Tier))
 	}
@@ -88,6 +96,9 @@ func (d *Desk) changeBucket(ctx context.Context, in *struct {
 		return nil, err
 	}
 	edits, err := in.Body.edits()
+	if err == nil && (in.Body.Placement != "" || in.Body.Tier != "") {
+		err = d.mayPlace(ctx, name, in.Body.Placement, in.Body.Tier)
+	}
 	if err == nil {
 		err = d.store.ChangeBucket(ctx, name, in.Body.IfRevision, author(ctx), edits...)
 	}

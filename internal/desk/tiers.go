@@ -2,9 +2,12 @@ package desk
 
 import (
 	"context"
+	"slices"
 	"strings"
+	"syscall"
 	"time"
 
+	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
@@ -21,6 +24,7 @@ type TierInfo struct {
 	Name      string       `json:"name"`
 	Note      string       `json:"note,omitempty"`
 	Copies    int          `json:"copies" doc:"Of each body, every one on another volume"`
+	Pieces    string       `json:"pieces,omitempty" doc:"Data pieces and parity pieces of each body, such as 4+2, every one on another volume; absent for whole copies"`
 	Packed    bool         `json:"packed" doc:"Bodies are compressed"`
 	Sealed    bool         `json:"sealed" doc:"Bodies are encrypted at rest, whatever their bucket says"`
 	Price     float64      `json:"price" doc:"Of a GiB kept for a month"`
@@ -29,6 +33,12 @@ type TierInfo struct {
 	Restore   *RestoreInfo `json:"restore,omitempty" doc:"Versions are restored before they are read"`
 	Elsewhere bool         `json:"elsewhere,omitempty" doc:"Bodies are kept by another store"`
 	Revision  int          `json:"revision"`
+	Keeps     string       `json:"keeps" doc:"How bodies are kept, in a line"`
+	Losses    int          `json:"losses" doc:"Volumes that may be lost without losing a body"`
+	Limits    []string     `json:"limits,omitempty" doc:"What cannot be done with what is in it, or not as elsewhere"`
+	Warnings  []string     `json:"warnings,omitempty" doc:"What is not as safe as it looks; for operators"`
+	Repair    *RepairInfo  `json:"repair,omitempty" doc:"The last repair, or the one under way; for operators"`
+	Owed      int64        `json:"owed,omitempty" doc:"Bodies that lack pieces, as a volume was away when they were written; for operators"`
 	Bytes     *int64       `json:"bytes,omitempty" doc:"Of the versions in it; for operators"`
 	Volumes   []VolumeInfo `json:"volumes,omitempty" doc:"For operators"`
 	Created   time.Time    `json:"created"`
@@ -50,6 +60,21 @@ type VolumeInfo struct {
 	Away      string `json:"away,omitempty" doc:"Why it cannot be used"`
 }
 
+// RepairInfo is a walk over the bodies of a tier that makes copies and pieces anew.
+type RepairInfo struct {
+	Why      string     `json:"why"`
+	Asked    time.Time  `json:"asked"`
+	By       string     `json:"by"`
+	Bodies   int64      `json:"bodies" doc:"That were looked at"`
+	Bytes    int64      `json:"bytes" doc:"Of them"`
+	Of       int64      `json:"of" doc:"Bytes of the versions in the tier"`
+	Made     int64      `json:"made" doc:"Copies and pieces"`
+	Damaged  int64      `json:"damaged" doc:"Bodies that nothing gives back"`
+	Waiting  int64      `json:"waiting" doc:"Bodies that wait for a volume that is away"`
+	After    time.Time  `json:"after" doc:"When it goes on"`
+	Finished *time.Time `json:"finished,omitempty"`
+}
+
 func (d *Desk) tierCalls(to *calls) {
 	call(to, rule{}, "list-tiers", "GET /tiers", "tiers", "List tiers", d.listTiers)
 	call(to, rule{}, "show-tier", "GET /tiers/{tier}", "tiers", "Show a tier", d.showTier)
@@ -59,14 +84,50 @@ func (d *Desk) tierCalls(to *calls) {
 	call(to, rule{oper: true}, "remove-tier", "DELETE /tiers/{tier}", "tiers", "Remove a tier with nothing in it",
 		d.removeTier,
 		answers(204))
+	call(to, rule{oper: true}, "repair-tier", "POST /tiers/{tier}/repair", "tiers",
+		"Read all bodies of a tier, and make missing and damaged copies and pieces anew", d.repairTier, answers(202))
 	call(to, rule{do: access.Read, on: onBucket}, "fetch-version", "POST /buckets/{bucket}/fetch", "tiers",
 		"Ask for a restored copy of a version that is not read before", d.fetchVersion)
 }
 
-func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, in map[int16]int64, all int64) TierInfo {
+// tierFigures are what operators learn of tiers beside what they are.
+type tierFigures struct {
+	in      map[int16]int64 // bytes of versions
+	all     int64
+	repairs map[int16]*catalog.Repair
+	owed    map[int16]int64
+}
+
+func (d *Desk) tierFigures(ctx context.Context) (f tierFigures, err error) {
+	if f.in, f.all, err = d.store.Catalog.TierBytes(ctx); err != nil {
+		return f, err
+	}
+	if f.repairs, err = d.store.Catalog.Repairs(ctx); err != nil {
+		return f, err
+	}
+	f.owed, err = d.store.Catalog.Owed(ctx)
+	return f, err
+}
+
+// bytes gives the bytes of versions in a tier.
+func (f tierFigures) bytes(of int16) int64 {
+	if of != tier.Main {
+		return f.in[of]
+	}
+	rest := f.all
+	for _, n := range f.in {
+		rest -= n
+	}
+	return rest
+}
+
+func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, f tierFigures) TierInfo {
 	x := TierInfo{Name: t.Name, Note: t.Note, Copies: t.Copies, Packed: t.Packed, Sealed: t.Sealed,
 		Price: float64(t.Price) / millionths, Requests: float64(t.Requests) / millionths, Stay: t.Stay, Revision: t.Revision,
-		Created: t.Created, Elsewhere: t.Elsewhere() != nil}
+		Created: t.Created, Elsewhere: t.Elsewhere() != nil, Keeps: t.Keeps(), Losses: t.Losses(), Limits: t.Limits()}
+	if t.Pieces != nil {
+		x.Pieces = t.Pieces.String()
+	}
 	if t.Restore != nil {
 		x.Restore = &RestoreInfo{int64(t.Restore.Delay / time.Second), t.Restore.Days}
 	}
@@ -74,13 +135,12 @@ func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, in map[int16]int64, a
 		return x
 	}
 	x.CreatedBy = t.By
-	bytes := in[t.ID]
-	if t.ID == tier.Main {
-		bytes = all
-		for _, n := range in {
-			bytes -= n
-		}
+	bytes := f.bytes(t.ID)
+	if r := f.repairs[t.ID]; r != nil {
+		x.Repair = &RepairInfo{Why: r.Why, Asked: r.Asked, By: r.Who, Bodies: r.Bodies, Bytes: r.Bytes, Of: bytes, Made: r.Made,
+			Damaged: r.Damaged, Waiting: r.Waiting, After: r.After, Finished: r.Finished}
 	}
+	x.Owed, x.Warnings = f.owed[t.ID], oneDisk(t)
 	x.Bytes, x.Volumes = &bytes, []VolumeInfo{}
 	states, err := d.store.VolumeStates(t.ID)
 	if err != nil {
@@ -101,15 +161,14 @@ func (d *Desk) tierInfos(ctx context.Context) (out []TierInfo, err error) {
 	if err != nil {
 		return nil, err
 	}
-	var in map[int16]int64
-	var all int64
+	var f tierFigures
 	if who(ctx).subject.Operator {
-		if in, all, err = d.store.Catalog.TierBytes(ctx); err != nil {
+		if f, err = d.tierFigures(ctx); err != nil {
 			return nil, err
 		}
 	}
 	for _, t := range set {
-		out = append(out, d.tierInfo(ctx, t, in, all))
+		out = append(out, d.tierInfo(ctx, t, f))
 	}
 	return out, nil
 }
@@ -156,7 +215,9 @@ func (d *Desk) showTier(ctx context.Context, in *TierPath) (*tierOut, error) {
 type TierChange struct {
 	Note     *string      `json:"note,omitempty" maxLength:"500"`
 	Volumes  []string     `json:"volumes,omitempty" maxItems:"64" doc:"Directories to add, on the service's machine, empty or not there yet; or one bucket at an endpoint, @ENDPOINT/BUCKET or @ENDPOINT/BUCKET/PREFIX"`
-	Copies   *int         `json:"copies,omitempty"`
+	Without  []string     `json:"without,omitempty" maxItems:"64" doc:"Directories to take out, of a tier that can lose them; what was on them is made anew on the others"`
+	Copies   *int         `json:"copies,omitempty" doc:"Whole copies; instead of pieces"`
+	Pieces   *string      `json:"pieces,omitempty" maxLength:"8" doc:"Data and parity pieces such as 4+2, instead of copies; none for one copy"`
 	Packed   *bool        `json:"packed,omitempty" doc:"Compress bodies"`
 	Sealed   *bool        `json:"sealed,omitempty"`
 	Price    *float64     `json:"price,omitempty" doc:"Of a GiB kept for a month"`
@@ -168,7 +229,9 @@ type TierChange struct {
 
 func (c *TierChange) apply(t *tier.Tier) error {
 	set(&t.Note, c.Note)
-	set(&t.Copies, c.Copies)
+	if err := c.applyForm(t); err != nil {
+		return err
+	}
 	set(&t.Packed, c.Packed)
 	set(&t.Sealed, c.Sealed)
 	set(&t.Stay, c.Stay)
@@ -192,6 +255,67 @@ func (c *TierChange) apply(t *tier.Tier) error {
 		t.Restore = &tier.Restore{Delay: time.Duration(c.Restore.Seconds) * time.Second, Days: c.Restore.Days}
 	}
 	return nil
+}
+
+// applyForm sets copies or pieces, of which a tier has one.
+func (c *TierChange) applyForm(t *tier.Tier) error {
+	if c.Copies != nil {
+		if t.Copies = *c.Copies; c.Pieces == nil {
+			t.Pieces = nil
+		}
+	}
+	switch {
+	case c.Pieces == nil:
+	case *c.Pieces == "none" || *c.Pieces == "":
+		t.Pieces = nil
+	default:
+		p, err := tier.ParsePieces(*c.Pieces)
+		if err != nil {
+			return err
+		}
+		if t.Pieces = &p; c.Copies == nil {
+			t.Copies = 1
+		}
+	}
+	return nil
+}
+
+// takeOut takes directories out of a tier. The errors have the codes volume-missing and
+// volume-needed.
+func (c *TierChange) takeOut(t *tier.Tier) error {
+	for _, dir := range c.Without {
+		i := slices.IndexFunc(t.Volumes, func(v tier.Volume) bool { return v.Place == nil && v.Dir == dir })
+		if i < 0 {
+			return fault.New(fault.NotFound, "volume-missing", "the tier has no volume %s", dir).In("without").
+				Do("name one as spindle tier show lists it")
+		}
+		t.Volumes = slices.Delete(t.Volumes, i, i+1)
+	}
+	if len(c.Without) > t.Losses() {
+		return fault.New(fault.Conflict, "volume-needed", "the tier can lose %d volumes at a time, not %d", t.Losses(),
+			len(c.Without)).In("without").
+			Do("take them out one after another, each once the repair of the last is done; of a tier that keeps one copy, " +
+				"move what is in it to another tier first")
+	}
+	return nil
+}
+
+// oneDisk warns of volumes that are lost together.
+func oneDisk(t *tier.Tier) (out []string) {
+	on := map[uint64][]string{}
+	for _, v := range t.Volumes {
+		var st syscall.Stat_t
+		if v.Place == nil && syscall.Stat(v.Dir, &st) == nil {
+			on[st.Dev] = append(on[st.Dev], v.Dir)
+		}
+	}
+	for _, dirs := range on {
+		if len(dirs) > 1 && t.Losses() > 0 {
+			out = append(out, strings.Join(dirs, ", ")+" are on one disk, and are lost with it together")
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // volumes gives the directories and places that are to be added; endpoints are those of
@@ -256,11 +380,61 @@ func (d *Desk) changeTier(ctx context.Context, in *struct {
 	more, err := d.volumes(ctx, in.Body.Volumes)
 	if err == nil {
 		err = d.store.ChangeTier(ctx, in.Tier, in.Body.IfRevision, author(ctx), func(t *tier.Tier) error {
+			if err := d.mayTakeOut(ctx, t, in.Body.Without); err != nil {
+				return err
+			}
+			if err := in.Body.takeOut(t); err != nil {
+				return err
+			}
 			t.Volumes = append(t.Volumes, more...)
 			return in.Body.apply(t)
 		})
 	}
 	if err != nil {
+		return nil, err
+	}
+	return d.oneTier(ctx, in.Tier)
+}
+
+// mayTakeOut refuses to take a volume out of a tier in which pieces or copies are missing
+// already. The error has the code repair-running.
+func (d *Desk) mayTakeOut(ctx context.Context, t *tier.Tier, dirs []string) error {
+	if len(dirs) == 0 {
+		return nil
+	}
+	f, err := d.tierFigures(ctx)
+	if err != nil {
+		return err
+	}
+	r := f.repairs[t.ID]
+	if f.owed[t.ID] > 0 || r != nil && (r.Finished == nil || r.Damaged > 0) {
+		return fault.New(fault.Conflict, "repair-running", "copies or pieces are missing in the tier already").In("without").
+			Do("wait for its repair (spindle tier show %s), then take the next volume out", t.Name)
+	}
+	once, err := d.store.Catalog.KeptOnce(ctx, t)
+	if err != nil {
+		return err
+	}
+	if once {
+		return fault.New(fault.Conflict, "volume-needed",
+			"bodies are in the tier as they were kept before it had %s, and may be on that volume only", t.Keeps()).
+			In("without").Do("move them first: put the buckets in line (spindle bucket place)")
+	}
+	states, err := d.store.VolumeStates(t.ID)
+	if err != nil {
+		return err
+	}
+	for _, v := range states {
+		if v.Away != nil && !slices.Contains(dirs, v.Dir) {
+			return fault.New(fault.Conflict, "repair-running", "another volume of the tier is away: %s", v.Dir).In("without").
+				Do("bring it back first, or take it out, if it is lost")
+		}
+	}
+	return nil
+}
+
+func (d *Desk) repairTier(ctx context.Context, in *TierPath) (*tierOut, error) {
+	if err := d.store.RepairTier(ctx, in.Tier, author(ctx)); err != nil {
 		return nil, err
 	}
 	return d.oneTier(ctx, in.Tier)

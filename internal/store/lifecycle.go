@@ -65,6 +65,9 @@ func (s *Store) ChangeRules(ctx context.Context, name object.BucketName, c Rules
 			return nil, false, false, err
 		}
 		set, err := s.RuleSet(ctx, after)
+		if err == nil {
+			err = s.mayMove(ctx, name, before, after)
+		}
 		if err != nil {
 			return nil, false, false, err
 		}
@@ -73,7 +76,30 @@ func (s *Store) ChangeRules(ctx context.Context, name object.BucketName, c Rules
 		}
 		return set.Forms(), anew, set.Acts(), nil
 	}
-	return s.Catalog.SaveRules(ctx, name, save, s.now(by))
+	return s.Catalog.SaveRules(ctx, name, save, s.Now(by))
+}
+
+// mayMove refuses rules, new or changed, that move to another tier than an operator fixed for
+// the account. The error has the code placement-fixed.
+func (s *Store) mayMove(ctx context.Context, name object.BucketName, before, after []lifecycle.Form) error {
+	f, _, err := s.bucketFacts(ctx, name)
+	if err != nil || f.Fixed == "" {
+		return err
+	}
+	for _, r := range after {
+		if slices.ContainsFunc(before, func(b lifecycle.Form) bool { return reflect.DeepEqual(b, r) }) {
+			continue
+		}
+		for _, a := range r.Actions {
+			if a.To == "" {
+				continue
+			}
+			if _, err := s.tierNamed(ctx, f, a.To); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // PutRule gives an edit that adds a rule, or replaces the one of its name.

@@ -54,9 +54,9 @@ func New(c *catalog.Catalog, spaces *bodies.Spaces, region string) *Store {
 	return s
 }
 
-// now is the moment of a change, by the database's clock and in the catalog's
+// Now gives whoever makes a change with its moment, by the database's clock and in the catalog's
 // resolution.
-func (s *Store) now(a catalog.Author) catalog.Author {
+func (s *Store) Now(a catalog.Author) catalog.Author {
 	if a.At.IsZero() {
 		a.At = s.Catalog.Now()
 	}

@@ -10,6 +10,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/placement"
 	"spindle/internal/core/tier"
 )
 
@@ -87,7 +88,18 @@ func (s *Store) spaceOf(t *tier.Tier) bodies.Space {
 	if p := t.Elsewhere(); p != nil {
 		return bodies.NewElsewhere(t, s.Sealer, s.PlaceOf(*p), s.Spaces.First().(*bodies.Volume))
 	}
-	return bodies.NewShelf(t, s.Sealer)
+	return bodies.NewShelf(t, s.Sealer, s.owe)
+}
+
+// oweFor is how long it may take to note that a body was written short.
+const oweFor = 10 * time.Second
+
+// owe notes a body of which pieces could not be written: they are made once their volumes
+// are back.
+func (s *Store) owe(f object.BodyFile) error {
+	ctx, cancel := context.WithTimeout(context.Background(), oweFor)
+	defer cancel()
+	return s.Catalog.Owe(ctx, f)
 }
 
 // VolumeState is how a volume stands.
@@ -110,12 +122,26 @@ func (s *Store) tierNamed(ctx context.Context, f catalog.BucketFacts, name strin
 		return nil, err
 	}
 	if name != "" {
-		return set.Find(name)
+		t, err := set.Find(name)
+		if err == nil && f.Fixed != "" && t.ID != f.Tier {
+			err = placement.Refuse(f.Account, f.Fixed, name)
+		}
+		return t, err
 	}
 	if t := set.Of(f.Tier); t != nil {
 		return t, nil
 	}
 	return set.Find(tier.MainName)
+}
+
+// TierFor gives the tier of a name for what a bucket keeps. The errors have the codes
+// tier-missing and placement-fixed.
+func (s *Store) TierFor(ctx context.Context, bucket object.BucketName, name string) (*tier.Tier, error) {
+	f, _, err := s.bucketFacts(ctx, bucket)
+	if err != nil {
+		return nil, err
+	}
+	return s.tierNamed(ctx, f, name)
 }
 
 // AddTier makes a tier on empty directories, or at an empty place elsewhere, which become
@@ -126,7 +152,7 @@ func (s *Store) AddTier(ctx context.Context, t *tier.Tier, by catalog.Author) er
 	}
 	fresh, err := s.prepare(ctx, t)
 	if err == nil {
-		err = s.Catalog.AddTier(ctx, t, s.now(by))
+		err = s.Catalog.AddTier(ctx, t, s.Now(by))
 	}
 	if err != nil {
 		s.discard(fresh)
@@ -180,7 +206,7 @@ func (s *Store) prepare(ctx context.Context, t *tier.Tier) (fresh []tier.Volume,
 func (s *Store) ChangeTier(ctx context.Context, name string, ifRevision int, by catalog.Author,
 	edit func(*tier.Tier) error) error {
 	var fresh []tier.Volume
-	err := s.Catalog.ChangeTier(ctx, name, ifRevision, s.now(by), func(t *tier.Tier) error {
+	err := s.Catalog.ChangeTier(ctx, name, ifRevision, s.Now(by), func(t *tier.Tier) error {
 		if err := edit(t); err != nil {
 			return err
 		}
@@ -200,9 +226,15 @@ func (s *Store) ChangeTier(ctx context.Context, name string, ifRevision int, by 
 	return err
 }
 
+// RepairTier has all bodies of a tier read, and missing and damaged copies and pieces made
+// anew. The error for no such tier has the code tier-missing.
+func (s *Store) RepairTier(ctx context.Context, name string, by catalog.Author) error {
+	return s.Catalog.AskRepair(ctx, name, s.Now(by))
+}
+
 // checkMain refuses what main cannot be: its one volume is where a process says.
 func checkMain(t *tier.Tier) error {
-	if t.Name != tier.MainName || t.Copies != 1 || t.Packed || t.Sealed || t.Restore != nil || len(t.Volumes) > 0 {
+	if t.Name != tier.MainName || t.Copies != 1 || t.Pieces != nil || t.Packed || t.Sealed || t.Restore != nil || len(t.Volumes) > 0 {
 		return fault.New(fault.Invalid, "tier-main", "of the tier main only the note, the prices and the stay can change").
 			In("tier").Do("add a tier with the copies, compression or volumes you want, and make it the bucket's default")
 	}
@@ -214,7 +246,7 @@ func checkMain(t *tier.Tier) error {
 // RemoveTier takes an empty tier away. Its directories stay as they are.
 func (s *Store) RemoveTier(ctx context.Context, name string, by catalog.Author) error {
 	defer s.Catalog.LookAgain()
-	return s.Catalog.RemoveTier(ctx, name, s.now(by))
+	return s.Catalog.RemoveTier(ctx, name, s.Now(by))
 }
 
 // Moving says why a version is moved, for the journal.
@@ -232,23 +264,29 @@ func (s *Store) Move(ctx context.Context, bucket int64, v *object.Version, to *t
 	if v.Marker || v.Body.Tier == to.ID {
 		return false, nil
 	}
-	m.Author = s.now(m.Author)
+	return true, s.Rekeep(ctx, bucket, v, to, false, m)
+}
+
+// Rekeep writes a version's body anew in a tier, sealed when that is wanted or it was, and
+// switches to it as Move does.
+func (s *Store) Rekeep(ctx context.Context, bucket int64, v *object.Version, to *tier.Tier, sealed bool, m Moving) error {
+	m.Author = s.Now(m.Author)
 	c := catalog.Moving{Bucket: bucket, Key: v.Key, Number: v.Number, Revision: v.Revision, From: v.Body, Author: m.Author,
 		Rule: m.Rule, Run: m.Run}
 	c.To = object.BodyRef{Tier: to.ID}
 	switch {
 	case v.Body.File == 0: // nothing but the mark of it
-		return true, s.Catalog.MoveBody(ctx, c)
+		return s.Catalog.MoveBody(ctx, c)
 	case v.Body.File < 0:
-		return true, s.moveParts(ctx, c, to)
+		return s.moveParts(ctx, c, to, sealed)
 	}
-	w, err := s.rewrite(ctx, v, to.ID, v.Body.Sealed())
+	w, err := s.rewrite(ctx, v, to.ID, sealed || v.Body.Sealed())
 	defer w.Release()
 	if err != nil {
-		return false, err
+		return err
 	}
 	c.To = w.Ref
-	return true, s.Catalog.MoveBody(ctx, c)
+	return s.Catalog.MoveBody(ctx, c)
 }
 
 // WriteMoved writes a body of one piece anew in a tier, and compares it on the way, for
@@ -258,7 +296,7 @@ func (s *Store) WriteMoved(ctx context.Context, v *object.Version, to int16) (bo
 }
 
 // moveParts moves an object that came in parts, part by part, so that it stays one.
-func (s *Store) moveParts(ctx context.Context, c catalog.Moving, to *tier.Tier) (err error) {
+func (s *Store) moveParts(ctx context.Context, c catalog.Moving, to *tier.Tier, sealed bool) (err error) {
 	var parts []catalog.Part
 	var written []bodies.Written
 	defer func() {
@@ -276,7 +314,7 @@ func (s *Store) moveParts(ctx context.Context, c catalog.Moving, to *tier.Tier) 
 		}
 		for _, x := range list {
 			after = x.Number
-			w, err := s.rewrite(ctx, piece(x), to.ID, x.Body.Sealed())
+			w, err := s.rewrite(ctx, piece(x), to.ID, sealed || x.Body.Sealed())
 			written = append(written, w)
 			if err != nil {
 				return err
@@ -373,7 +411,7 @@ func (s *Store) Fetch(ctx context.Context, a catalog.Address, id object.VersionI
 			tier.MaxRestored).In("days").
 			Do("give a number of days")
 	}
-	c, err := s.Catalog.AskRestored(ctx, f.ID, v, days, r.Tier.Restore.Delay, s.now(by))
+	c, err := s.Catalog.AskRestored(ctx, f.ID, v, days, r.Tier.Restore.Delay, s.Now(by))
 	if err != nil {
 		return nil, err
 	}

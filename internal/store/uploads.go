@@ -128,7 +128,7 @@ func (s *Store) StartUpload(ctx context.Context, a catalog.Address, u catalog.Up
 	if err != nil {
 		return nil, err
 	}
-	by = s.now(by)
+	by = s.Now(by)
 	u.Tier, u.TierName = in.ID, in.Name
 	u.Sealed = u.Sealed || f.Sealing
 	u.ID, u.Bucket, u.Key, u.Created, u.Who, u.Source, u.Open = strings.ToLower(rand.Text()), a.Bucket, a.Key, by.At,
@@ -244,7 +244,7 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 	if err != nil {
 		return catalog.Part{}, err
 	}
-	author := s.now(p.Author)
+	author := s.Now(p.Author)
 	out.Size, out.MD5, out.CRC64, out.Body, out.At, out.Who, out.Source = w.Size, w.MD5, w.CRC64, w.Ref, author.At,
 		author.Who, author.Source
 	f, _, err := s.bucketFacts(ctx, p.Bucket)
@@ -320,7 +320,7 @@ func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, erro
 	if err != nil {
 		return nil, err
 	}
-	author := s.now(c.Author)
+	author := s.Now(c.Author)
 	v, res, err := s.Catalog.Complete(ctx, catalog.Completing{Bucket: f.ID, Key: c.Key, ID: c.Upload,
 		Change: catalog.Change{Bucket: f.ID, Key: c.Key.String(), IfAbsent: c.IfAbsent, IfETag: c.IfETag, Author: author},
 		Assemble: func(u *catalog.Upload, have []catalog.Part) (*object.Version, []int, error) {

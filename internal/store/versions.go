@@ -58,7 +58,7 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 			v.Headers = *a.Headers
 		}
 		v.Origin = a.Origin
-		author := s.now(a.Author)
+		author := s.Now(a.Author)
 		// Named by its number, so that a change of the content between cannot be meant.
 		res, err := s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectAnnotated, Key: a.Key.String(),
 			ID: object.VersionID(found.Number), Version: &v,

@@ -117,7 +117,7 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		return nil, err
 	}
 	v.Size, v.ETag.MD5, v.CRC64, v.Body = w.Size, w.MD5, w.CRC64, w.Ref
-	author := s.now(p.Author)
+	author := s.Now(p.Author)
 	v.Created = author.At
 	ch := catalog.Change{Bucket: facts.ID, Key: p.Key.String(), Version: v, IfAbsent: p.IfAbsent, IfETag: p.IfETag,
 		Author: author}
@@ -214,7 +214,7 @@ func (c *capped) Read(p []byte) (int, error) {
 // and no marker was left, which is no error unless etag is given.
 func (s *Store) Remove(ctx context.Context, a catalog.Address, etag *object.ETag, by catalog.Author) (catalog.Result,
 	error) {
-	by = s.now(by)
+	by = s.Now(by)
 	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectRemoved, Key: a.Key.String(), IfETag: etag,
 		Author: by})
 }
@@ -223,7 +223,7 @@ func (s *Store) Remove(ctx context.Context, a catalog.Address, etag *object.ETag
 // before it becomes current. The error for none has the code version-missing.
 func (s *Store) RemoveVersion(ctx context.Context, a catalog.Address, id object.VersionID,
 	by catalog.Author) (catalog.Result, error) {
-	by = s.now(by)
+	by = s.Now(by)
 	return s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.VersionRemoved, Key: a.Key.String(), ID: id, Author: by})
 }
 
@@ -260,7 +260,7 @@ func (s *Store) RemoveMany(ctx context.Context, bucket object.BucketName, remova
 	if err != nil {
 		return nil, nil, err
 	}
-	by = s.now(by)
+	by = s.Now(by)
 	results, errs := make([]catalog.Result, len(removals)), make([]error, len(removals))
 	first := map[Removal]int{}
 	var left []int
@@ -489,7 +489,7 @@ func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind,
 	if err != nil {
 		return nil, err
 	}
-	author := s.now(c.Author)
+	author := s.Now(c.Author)
 	ch := catalog.Change{Kind: kind, Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, Author: author}
 	res, wrote, err := s.Catalog.Copy(ctx, catalog.Copying{From: c.From, FromID: c.FromID, Change: ch,
 		Edit: func(found *object.Version) (*object.Version, error) {
@@ -540,7 +540,7 @@ func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefi
 	if err != nil {
 		return Cleared{}, err
 	}
-	by = s.now(by)
+	by = s.Now(by)
 	changes := make([]catalog.Change, len(page))
 	for i, e := range page {
 		changes[i] = catalog.Change{Kind: catalog.ObjectRemoved, Bucket: f.ID, Key: e.Name(), Author: by}
@@ -571,7 +571,7 @@ func (s *Store) PurgeUnder(ctx context.Context, bucket object.BucketName, prefix
 	if err != nil {
 		return Cleared{}, err
 	}
-	u, err := s.Catalog.Purge(ctx, f.ID, keys, s.now(by))
+	u, err := s.Catalog.Purge(ctx, f.ID, keys, s.Now(by))
 	return Cleared{Usage: u, More: len(keys) == limit}, err
 }
 
@@ -583,8 +583,15 @@ func (s *Store) CreateBucket(ctx context.Context, b catalog.Bucket, by catalog.A
 	if err := errors.Join(b.Name.CheckNew(), b.Settings.Check()); err != nil {
 		return err
 	}
+	policy, err := s.Catalog.PlacementPolicy(ctx, b.Account)
+	if err != nil {
+		return err
+	}
+	if b.Placement, err = policy.Choose(b.Placement, b.Tier, b.Operates); err != nil {
+		return err
+	}
 	defer s.forget(b.Name)
-	return s.Catalog.CreateBucket(ctx, b, s.now(by))
+	return s.Catalog.CreateBucket(ctx, b, s.Now(by))
 }
 
 // ChangeBucket changes a bucket's settings, all that the edits say or nothing: see
@@ -592,13 +599,13 @@ func (s *Store) CreateBucket(ctx context.Context, b catalog.Bucket, by catalog.A
 func (s *Store) ChangeBucket(ctx context.Context, name object.BucketName, ifRevision int, by catalog.Author,
 	edits ...bucket.Edit) error {
 	defer s.forget(name)
-	return s.Catalog.ChangeBucket(ctx, name, ifRevision, s.now(by), edits...)
+	return s.Catalog.ChangeBucket(ctx, name, ifRevision, s.Now(by), edits...)
 }
 
 // RemoveBucket removes an empty bucket.
 func (s *Store) RemoveBucket(ctx context.Context, name object.BucketName, by catalog.Author) error {
 	defer s.forget(name)
-	return s.Catalog.RemoveBucket(ctx, name, s.now(by))
+	return s.Catalog.RemoveBucket(ctx, name, s.Now(by))
 }
 
 // Fresh waits until usage is complete up to a moment, for tests and the demo.

@@ -89,7 +89,7 @@ func prepareFound(ctx context.Context, s *store.Store, o *catalog.Order) error {
 	what.Where = f.Expr.String()
 	switch Act(what.Act) {
 	case ActMove:
-		_, err = f.Tiers.Find(what.Tier)
+		_, err = s.TierFor(ctx, o.Bucket, what.Tier)
 	case ActPutBack:
 		if err = needVersioning(facts); err == nil {
 			err = catalog.BucketBefore(facts, o.What.AsOf)

@@ -32,7 +32,7 @@ type Kind struct {
 }
 
 // Kinds are the kinds of orders there are.
-var Kinds = []Kind{renameKind, restoreKind, convertKind, foundKind}
+var Kinds = []Kind{renameKind, restoreKind, convertKind, foundKind, placeKind}
 
 // Need is what an order needs of whoever gives it: each of the rights, on all
 // beneath a prefix. It is asked for before the order is taken, whenever it is
@@ -78,6 +78,12 @@ type Rehearsal struct {
 	Taken  int64            // of those renamed, whose new key is taken
 	First  string           // the first key that is taken
 	Bytes  int64            // of the objects renamed or restored, none of which are moved; of bodies to be written anew
+
+	// Of a placement.
+	Seconds     int64   // that it may take, roughly
+	MonthBefore float64 // what keeping what is moved costs a month, and what it will cost
+	MonthAfter  float64
+	Limits      []string // what cannot be done with what has it
 }
 
 // Total gives the keys that the order deals with.

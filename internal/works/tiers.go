@@ -25,17 +25,11 @@ func (c *Crew) check(ctx context.Context, s catalog.Stored, limit func(n int) er
 	if far, ok := space.(*bodies.Elsewhere); ok && !c.settings.ReadElsewhere {
 		return errors.Join(limit(1), far.Look(v.Body, v.Size))
 	}
-	m, ok := space.(mender)
-	if !ok {
+	if _, ok := space.(mender); !ok {
 		return space.Check(v.Body, v.Size, v.CRC64, limit)
 	}
-	done, err := m.Mend(v.Body, v.Size, v.CRC64, limit)
-	if err != nil || done.Copies == 0 {
-		return err
-	}
-	c.log.Warn("copies of a body were made anew", "bucket", s.Bucket, "key", v.Key.String(), "copies", done.Copies, "why",
-		done.Says)
-	return c.store.Catalog.NoteMended(ctx, s.Bucket, v, done.Copies, done.Says)
+	_, err = c.mend(ctx, s, limit)
+	return err
 }
 
 // restoreCopies makes the restored copies that are due, and lets go of those whose time

@@ -22,6 +22,8 @@ type Settings struct {
 	SweepEvery    time.Duration // how often all files are looked at; default 6 h
 	ScrubRate     int64         // bytes a second; default 20 MiB
 	ReadElsewhere bool          // the scrubber reads bodies at endpoints too, instead of asking for their size
+	RepairRate    int64         // bytes a second that repairs read; default 200 MiB
+	RepairEvery   time.Duration // how often it is looked whether something is to be repaired; default 2 s
 	ScrubEvery    time.Duration // from the start of one walk to the next; default 7 days
 	RollUpEvery   time.Duration // default 1 s
 	DamageRefresh time.Duration // how often it is asked whether that changed; default 1 s
@@ -78,6 +80,7 @@ func (s Settings) withDefaults() Settings {
 	set(&s.CollectEvery, 10*time.Minute)
 	set(&s.SweepEvery, 6*time.Hour)
 	set(&s.ScrubEvery, 7*24*time.Hour)
+	set(&s.RepairEvery, 2*time.Second)
 	set(&s.RollUpEvery, time.Second)
 	set(&s.DamageRefresh, time.Second)
 	set(&s.SumEvery, 15*time.Second)
@@ -105,6 +108,9 @@ func (s Settings) withDefaults() Settings {
 	}
 	if s.ScrubRate == 0 {
 		s.ScrubRate = 20 << 20
+	}
+	if s.RepairRate == 0 {
+		s.RepairRate = 200 << 20
 	}
 	return s
 }
@@ -158,6 +164,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	c.every(ctx, "replicas", 200*time.Millisecond, c.dispatchReplicas)
 	c.standing(ctx, "find", c.settings.IndexEvery, c.indexFind)
 	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
+	c.standing(ctx, "repair", c.settings.RepairEvery, c.repair)
 	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)
 	return c
 }

@@ -17,8 +17,8 @@ create trigger mark_made after insert or delete on access_keys
 create trigger mark_changed after update of name, sealed, active, role, limits, rate, expires, replaced, operator,
   revision on access_keys
   for each statement execute function mark_changed('keys');
--- What is left of an account's quota is known with its buckets.
-create trigger mark_changed after update of quota on accounts
+-- What is left of an account's quota, and the placement that is fixed, are known with its buckets.
+create trigger mark_changed after update of quota, placement, placement_fixed on accounts
   for each statement execute function mark_changed('buckets');
 create trigger mark_changed after insert or update or delete on tiers
   for each statement execute function mark_changed('tiers');

@@ -16,6 +16,7 @@ type Settings struct {
 	Tags       object.Tags
 	Sealing    bool   // new bodies are encrypted at rest
 	Tier       string // where new bodies go that name no other; "" for main
+	Placement  string // that says where they go and whether they are sealed; "" for none
 	Required   Requirements
 	Journal    Journal
 }
@@ -75,6 +76,9 @@ func (s Settings) Differences(before Settings) map[string]any {
 	}
 	if s.Tier != before.Tier {
 		d["tier"] = s.Tier
+	}
+	if s.Placement != before.Placement {
+		d["placement"] = s.Placement
 	}
 	if s.Journal.Days != before.Journal.Days {
 		d["journal days"] = s.Journal.Days
@@ -149,4 +153,10 @@ func Tier(name string) Edit {
 		}
 		return nil
 	}
+}
+
+// Placement sets the placement, by its name; "" takes it away, and leaves tier and sealing
+// as they are.
+func Placement(name string) Edit {
+	return func(s *Settings) error { s.Placement = name; return nil }
 }

@@ -1,0 +1,226 @@
+package desk
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"spindle/internal/core/access"
+	"spindle/internal/core/object"
+	"spindle/internal/core/placement"
+	"spindle/internal/core/tier"
+)
+
+// PlacementInfo is a way of keeping the bytes of a bucket.
+type PlacementInfo struct {
+	Name     string   `json:"name"`
+	Note     string   `json:"note,omitempty"`
+	Tier     string   `json:"tier" doc:"Where new content goes"`
+	Sealing  bool     `json:"sealing" doc:"New content is encrypted at rest, whatever the bucket says"`
+	Keeps    string   `json:"keeps" doc:"How bodies are kept, in a line"`
+	Losses   int      `json:"losses" doc:"Volumes that may be lost without losing a body"`
+	Price    float64  `json:"price" doc:"Of a GiB kept for a month"`
+	Overhead float64  `json:"overhead" doc:"Bytes on volumes for each byte of content that is not compressed"`
+	Limits   []string `json:"limits,omitempty" doc:"What cannot be done with what has it, or not as elsewhere"`
+	Default  bool     `json:"default,omitempty" doc:"Buckets of the account that name none have it"`
+
+	Everyone  *bool      `json:"everyone,omitempty" doc:"It is offered to all accounts; for operators"`
+	Accounts  []string   `json:"accounts,omitempty" doc:"It is offered to these; for operators"`
+	Buckets   *int       `json:"buckets,omitempty" doc:"That have it; for operators"`
+	Revision  int        `json:"revision"`
+	Created   *time.Time `json:"created,omitempty" doc:"For operators"`
+	CreatedBy string     `json:"createdBy,omitempty" doc:"For operators"`
+}
+
+// PlacementPage is what an account may choose from.
+type PlacementPage struct {
+	Placements []PlacementInfo `json:"placements" doc:"By name; all of them for operators who name no account"`
+	Default    string          `json:"default,omitempty" doc:"What buckets of the account have that name none"`
+	Fixed      bool            `json:"fixed,omitempty" doc:"They all have that one"`
+	FixedBy    string          `json:"fixedBy,omitempty" doc:"Who fixed it"`
+}
+
+// PlacementPath names a placement.
+type PlacementPath struct {
+	Placement string `path:"placement" maxLength:"32"`
+}
+
+type placementOut struct{ Body PlacementInfo }
+
+func (d *Desk) placementCalls(to *calls) {
+	call(to, rule{}, "list-placements", "GET /placements", "placements", "List the placements that an account is offered",
+		d.listPlacements)
+	call(to, rule{}, "show-placement", "GET /placements/{placement}", "placements", "Show a placement", d.showPlacement)
+	call(to, rule{oper: true}, "add-placement", "POST /placements", "placements", "Add a placement", d.addPlacement,
+		answers(201))
+	call(to, rule{oper: true}, "change-placement", "PATCH /placements/{placement}", "placements",
+		"Change to whom a placement is offered", d.changePlacement)
+	call(to, rule{oper: true}, "remove-placement", "DELETE /placements/{placement}", "placements",
+		"Remove a placement that no bucket has", d.removePlacement, answers(204))
+}
+
+func (d *Desk) placementInfo(ctx context.Context, p *placement.Placement, tiers tier.Set) (PlacementInfo, error) {
+	t, err := tiers.Find(p.Tier)
+	if err != nil {
+		return PlacementInfo{}, err
+	}
+	x := PlacementInfo{Name: p.Name, Note: p.Note, Tier: p.Tier, Sealing: p.Sealing, Keeps: t.Keeps(), Losses: t.Losses(),
+		Price: float64(t.Price) / millionths, Overhead: t.Overhead(), Limits: t.Limits(), Revision: p.Revision}
+	if p.Sealing && !t.Sealed {
+		x.Keeps += ", sealed"
+	}
+	if who(ctx).subject.Operator {
+		x.Everyone, x.Accounts, x.Buckets, x.Created, x.CreatedBy = &p.Everyone, p.Accounts, &p.Buckets, &p.Created, p.By
+	}
+	return x, nil
+}
+
+// placementList gives the placements that who asks may know of.
+func (d *Desk) placementList(ctx context.Context, account string) (out PlacementPage, err error) {
+	oper := who(ctx).subject.Operator
+	all := account == "" && oper
+	if account == "" {
+		account = who(ctx).subject.Account
+	}
+	if !d.knows(ctx, account) {
+		return out, notYours(ctx, account)
+	}
+	policy, err := d.store.Catalog.PlacementPolicy(ctx, account)
+	if err != nil {
+		return out, err
+	}
+	list, err := d.store.Catalog.Placements(ctx)
+	if err != nil {
+		return out, err
+	}
+	tiers, err := d.store.Tiers(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Placements, out.Default, out.Fixed, out.FixedBy = []PlacementInfo{}, policy.Default, policy.Fixed, policy.By
+	if !policy.Fixed {
+		out.FixedBy = ""
+	}
+	for _, p := range list {
+		if !all && !slices.Contains(policy.Offered, p.Name) {
+			continue
+		}
+		x, err := d.placementInfo(ctx, p, tiers)
+		if err != nil {
+			return out, err
+		}
+		x.Default = p.Name == policy.Default
+		out.Placements = append(out.Placements, x)
+	}
+	return out, nil
+}
+
+func (d *Desk) listPlacements(ctx context.Context, in *struct {
+	Account string `query:"account" maxLength:"64" doc:"What this account is offered; one's own otherwise, and all for operators"`
+}) (*struct{ Body PlacementPage }, error) {
+	page, err := d.placementList(ctx, in.Account)
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body PlacementPage }{page}, nil
+}
+
+func (d *Desk) showPlacement(ctx context.Context, in *PlacementPath) (*placementOut, error) {
+	page, err := d.placementList(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range page.Placements {
+		if p.Name == in.Placement {
+			return &placementOut{p}, nil
+		}
+	}
+	none := placement.Policy{Account: who(ctx).subject.Account}
+	for _, p := range page.Placements {
+		none.Offered = append(none.Offered, p.Name)
+	}
+	_, err = none.Choose(in.Placement, "", false)
+	return nil, err
+}
+
+// PlacementChange is what can be said of a placement that is there.
+type PlacementChange struct {
+	Note     *string   `json:"note,omitempty" maxLength:"500"`
+	Everyone *bool     `json:"everyone,omitempty" doc:"Offer it to all accounts"`
+	Accounts *[]string `json:"accounts,omitempty" maxItems:"1000" doc:"Offer it to these, and to no others by name"`
+}
+
+func (c *PlacementChange) apply(p *placement.Placement) error {
+	set(&p.Note, c.Note)
+	set(&p.Everyone, c.Everyone)
+	set(&p.Accounts, c.Accounts)
+	return p.Check()
+}
+
+func (d *Desk) addPlacement(ctx context.Context, in *struct {
+	Body struct {
+		Name    string `json:"name" maxLength:"64"`
+		Tier    string `json:"tier" maxLength:"32"`
+		Sealing bool   `json:"sealing,omitempty"`
+		PlacementChange
+	}
+}) (*placementOut, error) {
+	p := &placement.Placement{Name: in.Body.Name, Tier: in.Body.Tier, Sealing: in.Body.Sealing}
+	err := in.Body.apply(p)
+	if err == nil {
+		err = d.store.Catalog.AddPlacement(ctx, p, d.store.Now(author(ctx)))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.showPlacement(ctx, &PlacementPath{p.Name})
+}
+
+func (d *Desk) changePlacement(ctx context.Context, in *struct {
+	PlacementPath
+	Body struct {
+		PlacementChange
+		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
+	}
+}) (*placementOut, error) {
+	if err := d.store.Catalog.ChangePlacement(ctx, in.Placement, in.Body.IfRevision, d.store.Now(author(ctx)),
+		in.Body.apply); err != nil {
+		return nil, err
+	}
+	return d.showPlacement(ctx, &in.PlacementPath)
+}
+
+func (d *Desk) removePlacement(ctx context.Context, in *PlacementPath) (*struct{}, error) {
+	return nil, d.store.Catalog.RemovePlacement(ctx, in.Placement, d.store.Now(author(ctx)))
+}
+
+// mayPlace refuses a placement or a tier for a bucket that its account is not offered, or may
+// not choose. The errors have the codes placement-fixed and placement-missing.
+func (d *Desk) mayPlace(ctx context.Context, bucket object.BucketName, name, tier string) error {
+	f, err := d.store.Facts(ctx, bucket)
+	if err != nil {
+		return err
+	}
+	policy, err := d.store.Catalog.PlacementPolicy(ctx, f.Account)
+	if err != nil {
+		return err
+	}
+	_, err = policy.Choose(name, tier, who(ctx).subject.Operator)
+	return err
+}
+
+// tellPlacement fills in what the placement of a bucket means for it.
+func (d *Desk) tellPlacement(ctx context.Context, info *BucketInfo, account string) error {
+	if info.Partly || !slices.Contains(info.Rights, access.Settings.String()) {
+		info.Placement = "" // how bytes are kept is the business of those who set it
+		return nil
+	}
+	policy, err := d.store.Catalog.PlacementPolicy(ctx, account)
+	if err != nil {
+		return err
+	}
+	if info.PlacementFixed = policy.Fixed; policy.Fixed {
+		info.PlacementBy = policy.By
+	}
+	return nil
+}

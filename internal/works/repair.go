@@ -1,0 +1,165 @@
+package works
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"spindle/internal/bodies"
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/store"
+)
+
+// Pauses of repairs.
+const (
+	repairAgain = time.Minute      // until bodies that wait for a volume are looked at again
+	repairSave  = 2 * time.Second  // between two notes of how far it is
+	repairTurn  = 20 * time.Second // of one repair, before what is owed is looked at again
+)
+
+// repair makes copies and pieces anew: first of bodies that were written short, then of all
+// bodies of a tier whose repair was asked for.
+func (c *Crew) repair(ctx context.Context, _ *lease) error {
+	limiter := rate.NewLimiter(rate.Limit(c.settings.RepairRate), max(4<<20, int(c.settings.RepairRate/10)))
+	limit := func(n int) error { return limiter.WaitN(ctx, n) }
+	whole, err := c.wholeTiers(ctx)
+	if err != nil {
+		return err
+	}
+	if err := c.payOwed(ctx, whole, limit); err != nil {
+		return err
+	}
+	r, err := c.store.Catalog.RepairDue(ctx)
+	if err != nil || r == nil {
+		return err
+	}
+	if !slices.Contains(whole, r.Tier) { // what is on a volume that is away is not lost
+		r.After = c.store.Catalog.Now().UTC().Add(repairAgain)
+		return c.store.Catalog.SaveRepair(ctx, r)
+	}
+	return c.repairTier(ctx, r, limit)
+}
+
+// wholeTiers gives the tiers of which no volume is away.
+func (c *Crew) wholeTiers(ctx context.Context) (out []int16, err error) {
+	set, err := c.store.Tiers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range set {
+		states, err := c.store.VolumeStates(t.ID)
+		if err == nil && !slices.ContainsFunc(states, func(s store.VolumeState) bool { return s.Away != nil }) {
+			out = append(out, t.ID)
+		}
+	}
+	return out, nil
+}
+
+// payOwed makes the pieces of bodies that were written short.
+func (c *Crew) payOwed(ctx context.Context, in []int16, limit func(int) error) error {
+	for {
+		due, err := c.store.Catalog.OwedDue(ctx, in, 100)
+		if err != nil || len(due) == 0 {
+			return err
+		}
+		for _, f := range due {
+			s, err := c.store.Catalog.BodyIn(ctx, f)
+			if err != nil {
+				return err
+			}
+			again := time.Duration(0)
+			if s == nil { // it is not committed yet, or nothing refers to it any more
+				space, err := c.store.Spaces.Of(f.Tier)
+				if err != nil {
+					return err
+				}
+				held, err := space.Held(f.File)
+				if held || err != nil {
+					again = repairAgain
+				}
+			} else if m, err := c.mend(ctx, *s, limit); err != nil || m.Missing > 0 {
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
+				again = repairAgain
+			}
+			if err := c.store.Catalog.Paid(ctx, f, again); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// repairTier goes on with the repair of a tier for a turn.
+func (c *Crew) repairTier(ctx context.Context, r *catalog.Repair, limit func(int) error) error {
+	until, saved := time.Now().Add(repairTurn), time.Now()
+	for {
+		list, next, more, err := c.store.Catalog.WalkBodies(ctx, r.Place, 500)
+		if err != nil {
+			return err
+		}
+		for _, s := range list {
+			if s.Version.Body.Tier != r.Tier {
+				continue
+			}
+			m, err := c.mend(ctx, s, limit)
+			switch {
+			case ctx.Err() != nil:
+				return ctx.Err()
+			case fault.KindOf(err) == fault.Damaged:
+				r.Damaged++
+			case err != nil || m.Missing > 0:
+				r.Waiting++
+			}
+			r.Bodies, r.Bytes, r.Made = r.Bodies+1, r.Bytes+s.Version.Size, r.Made+int64(m.Copies)
+			if r.Place.Stage < 2 { // parts are passed a page at a time
+				r.Place.Bucket, r.Place.Key, r.Place.Number = s.Bucket, []byte(s.Version.Key.String()), s.Version.Number
+			}
+			if time.Since(saved) > repairSave {
+				if err := c.store.Catalog.SaveRepair(ctx, r); err != nil {
+					return err
+				}
+				saved = time.Now()
+			}
+		}
+		if r.Place = next; !more {
+			c.endRepair(r)
+		}
+		if !more || time.Now().After(until) {
+			return c.store.Catalog.SaveRepair(ctx, r)
+		}
+	}
+}
+
+// endRepair says what comes after a walk: nothing, or another one for what waits.
+func (c *Crew) endRepair(r *catalog.Repair) {
+	now := c.store.Catalog.Now().UTC()
+	if r.Place = (catalog.WalkPlace{}); r.Waiting > 0 {
+		r.After, r.Waiting, r.Bodies, r.Bytes, r.Damaged = now.Add(repairAgain), 0, 0, 0, 0
+		return
+	}
+	r.Finished = &now
+	c.log.Info("a tier was repaired", "tier", r.Tier, "bodies", r.Bodies, "made", r.Made, "damaged", r.Damaged)
+}
+
+// mend makes missing and damaged copies and pieces of a body anew, and the journal says so.
+func (c *Crew) mend(ctx context.Context, s catalog.Stored, limit func(n int) error) (m bodies.Mended, err error) {
+	space, err := c.store.Spaces.Of(s.Version.Body.Tier)
+	if err != nil {
+		return m, err
+	}
+	of, ok := space.(mender)
+	if !ok {
+		return m, nil
+	}
+	v := s.Version
+	if m, err = of.Mend(v.Body, v.Size, v.CRC64, limit); err != nil || m.Copies == 0 {
+		return m, err
+	}
+	c.log.Warn("copies of a body were made anew", "bucket", s.Bucket, "key", v.Key.String(), "copies", m.Copies, "why",
+		m.Says)
+	return m, c.store.Catalog.NoteMended(ctx, s.Bucket, v, m.Copies, m.Says)
+}
