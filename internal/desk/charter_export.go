@@ -81,6 +81,9 @@ func exported(k *charterKind, t *charter.Thing) yaml.MapSlice {
 		if j, ok := t.Fields[f].(map[string]any); ok && f == "journal" && j["days"] == 0.0 && j["paused"] == false {
 			continue
 		}
+		if f == "tier" && k.kind == "bucket" && t.Fields["placement"] != nil {
+			continue // the placement says it
+		}
 		if v := pruned(t.Fields[f]); v != nil {
 			out = append(out, yaml.MapItem{Key: f, Value: v})
 		}

@@ -15,15 +15,17 @@ import (
 // charterKind is a kind of thing that charters declare, and how the desk's calls read and
 // change it.
 type charterKind struct {
-	kind    string   // for people, in one word or two
-	section string   // of a charter
-	oper    bool     // only operators see and change it; no charter claims the whole of it
-	list    string   // the call that lists it
-	in      string   // where in its answer
-	fields  []string // of what is listed, those that can be declared
-	put     bool     // it is written whole, under its name
-	once    []string // fields that are said when a thing is made, and not compared
-	of      string   // field with the account that owns it; "": the list has one's own only
+	kind    string                           // for people, in one word or two
+	section string                           // of a charter
+	oper    bool                             // only operators see and change it; no charter claims the whole of it
+	list    string                           // the call that lists it
+	in      string                           // where in its answer
+	fields  []string                         // of what is listed, those that can be declared
+	put     bool                             // it is written whole, under its name
+	once    []string                         // fields that are said when a thing is made, and not compared
+	drop    func(s *charter.Step) []deskCall // what takes it away; nil: DELETE
+	blank   string                           // field without which what is listed is not there
+	of      string                           // field with the account that owns it; "": the list has one's own only
 
 	name  func(map[string]any) string                                // of what is listed or declared; nil: its name
 	ref   string                                                     // field by which calls know it; "": by its name
@@ -38,10 +40,17 @@ var charterKinds = []charterKind{
 	{kind: "endpoint", section: "endpoints", list: "/endpoints", in: "endpoints", once: []string{"secret"},
 		fields: []string{"url", "region", "style", "key", "note", "bandwidth", "bucket"}},
 	{kind: "tier", section: "tiers", oper: true, list: "/tiers", in: "tiers",
-		fields: []string{"note", "volumes", "copies", "packed", "sealed", "price", "requests", "shortestStay", "restore"}},
+		fields: []string{"note", "volumes", "copies", "pieces", "packed", "sealed", "price", "requests", "shortestStay", "restore"}},
+	{kind: "placement", section: "placements", oper: true, list: "/placements", in: "placements",
+		fields: []string{"tier", "sealing", "everyone", "accounts", "note"}},
+	{kind: "account's placement", section: "account-placements", oper: true, list: "/accounts", in: "accounts",
+		blank: "placement", fields: []string{"placement", "placementFixed"}, calls: accountPlaced,
+		drop: func(s *charter.Step) []deskCall {
+			return accountPlaced(s, map[string]any{"placement": "none", "placementFixed": false})
+		}},
 	{kind: "bucket", section: "buckets", list: "/buckets", in: "buckets", of: "account", more: bucketMore,
 		calls:  bucketCalls,
-		fields: []string{"versioning", "quota", "tags", "sealing", "tier", "required"}},
+		fields: []string{"versioning", "quota", "tags", "placement", "sealing", "tier", "required"}},
 	{kind: "key", section: "keys", list: "/keys", in: "keys", of: "account", ref: "id",
 		fields: []string{"note", "role", "operator", "limits", "rate", "expires", "active"}, calls: keyCalls},
 	{kind: "grant", section: "grants", list: "/grants", in: "grants", of: "account", ref: "id", name: grantName,
@@ -99,6 +108,9 @@ func (k *charterKind) things(ctx context.Context, d *Desk) (out []charter.Thing,
 				continue
 			}
 			t := k.thing(m)
+			if k.blank != "" && t.Fields[k.blank] == nil {
+				continue
+			}
 			if names[t.Name] { // an older one of the same name
 				continue
 			}
@@ -154,7 +166,10 @@ func (k *charterKind) callsOf(s *charter.Step) []deskCall {
 	if s.There != nil && s.There.Ref != "" {
 		one = k.list + "/" + url.PathEscape(s.There.Ref)
 	}
-	if s.Do == charter.Remove {
+	switch {
+	case s.Do == charter.Remove && k.drop != nil:
+		return k.drop(s)
+	case s.Do == charter.Remove:
 		return []deskCall{{method: "DELETE", path: one}}
 	}
 	if k.put {
@@ -209,6 +224,13 @@ func bucketMore(d *Desk, ctx context.Context, t *charter.Thing) error {
 		delete(r, "did")
 		list = append(list, r)
 	}
+	var b BucketInfo
+	if err := d.within(ctx, deskCall{method: "GET", path: path}, &b); err != nil {
+		return err
+	}
+	if b.Placement != "" { // it says the tier, too
+		t.Fields["placement"] = b.Placement
+	}
 	t.Fields["rules"] = list
 	t.Fields["journal"] = map[string]any{"days": float64(journal.Days), "paused": journal.Paused}
 	settleAll(t.Kind, t.Fields, nil)
@@ -221,7 +243,7 @@ func bucketCalls(s *charter.Step, fields map[string]any) (calls []deskCall) {
 	delete(fields, "rules")
 	if s.Do == charter.Make {
 		first := map[string]any{"name": s.Name}
-		for _, f := range []string{"quota", "versioning", "tags", "sealing", "tier"} {
+		for _, f := range []string{"quota", "versioning", "tags", "placement", "sealing", "tier"} {
 			if v, ok := fields[f]; ok && v != nil {
 				first[f] = v
 			}
@@ -255,6 +277,11 @@ func keyCalls(s *charter.Step, fields map[string]any) []deskCall {
 	fields["name"] = s.Name
 	delete(fields, "active")
 	return []deskCall{{method: "POST", path: "/keys", body: fields}}
+}
+
+// accountPlaced says what buckets of an account have.
+func accountPlaced(s *charter.Step, fields map[string]any) []deskCall {
+	return []deskCall{{method: "PATCH", path: "/accounts/" + url.PathEscape(s.Name), body: fields}}
 }
 
 // grantName names a grant by what it opens, and to whom.
@@ -295,6 +322,9 @@ func cannot(ctx context.Context, s *charter.Step) string {
 				return "volumes are never taken away from a tier: declare " + plainText(v) + " too"
 			}
 		}
+	case s.Kind == "placement" && s.Do == charter.Change && slices.ContainsFunc(s.Changes,
+		func(c charter.FieldChange) bool { return c.Field == "tier" || c.Field == "sealing" }):
+		return "what a placement is stays as it is, since buckets have it: give the other one another name"
 	case s.Kind == "replication rule" && s.Do == charter.Change && slices.ContainsFunc(s.Changes,
 		func(c charter.FieldChange) bool {
 			return c.Field == "bucket"

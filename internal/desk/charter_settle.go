@@ -28,6 +28,7 @@ var settledOf = map[string]map[string]func(any) (any, error){
 	"sync job":         {"from": placeOf, "to": placeOf, "where": scopeOf},
 	"census":           {"from": placeOf, "to": placeOf},
 	"replication rule": {"where": scopeOf},
+	"placement":        {"accounts": sortedOf},
 }
 
 // settleAll writes the fields of a thing in one way; bad hears of what cannot be read, by

@@ -19,6 +19,8 @@ type Charter struct {
 	Whole        bool                          `json:"whole,omitempty" doc:"It claims the whole of the account: buckets, keys, grants, rules, jobs and the like that it does not name go"`
 	Accounts     map[string]CharterAccount     `json:"accounts,omitempty" doc:"For operators"`
 	Tiers        map[string]CharterTier        `json:"tiers,omitempty" doc:"For operators"`
+	Placements   map[string]CharterPlacement   `json:"placements,omitempty" doc:"For operators"`
+	Placed       map[string]CharterPlaced      `json:"account-placements,omitempty" doc:"For operators: by account, what its buckets have"`
 	Endpoints    map[string]CharterEndpoint    `json:"endpoints,omitempty"`
 	Buckets      map[string]CharterBucket      `json:"buckets,omitempty"`
 	Keys         map[string]CharterKey         `json:"keys,omitempty" doc:"By the application that uses it; the secret of one that is made is shown once"`
@@ -64,12 +66,28 @@ type CharterTier struct {
 	Note     string       `json:"note,omitempty" maxLength:"500"`
 	Volumes  []string     `json:"volumes,omitempty" maxItems:"64" doc:"Directories on the service's machine, or one bucket at an endpoint; they are added, and never taken away"`
 	Copies   *int         `json:"copies,omitempty" minimum:"1"`
+	Pieces   string       `json:"pieces,omitempty" maxLength:"8" doc:"Data and parity pieces, such as 4+2, instead of copies"`
 	Packed   *bool        `json:"packed,omitempty" doc:"Bodies are compressed"`
 	Sealed   *bool        `json:"sealed,omitempty"`
 	Price    *float64     `json:"price,omitempty" doc:"Of a GiB kept for a month"`
 	Requests *float64     `json:"requests,omitempty" doc:"Price of 1,000 requests"`
 	Stay     *int         `json:"shortestStay,omitempty" doc:"Days that are paid for at the least"`
 	Restore  *RestoreInfo `json:"restore,omitempty" doc:"Versions are restored before they are read"`
+}
+
+// CharterPlacement declares a placement.
+type CharterPlacement struct {
+	Tier     string   `json:"tier,omitempty" maxLength:"32"`
+	Sealing  *bool    `json:"sealing,omitempty"`
+	Everyone *bool    `json:"everyone,omitempty" doc:"It is offered to all accounts"`
+	Accounts []string `json:"accounts,omitempty" maxItems:"1000" doc:"It is offered to these"`
+	Note     string   `json:"note,omitempty" maxLength:"500"`
+}
+
+// CharterPlaced declares what buckets of an account have.
+type CharterPlaced struct {
+	Placement string `json:"placement" maxLength:"32"`
+	Fixed     *bool  `json:"placementFixed,omitempty" doc:"They all have it, and the account cannot choose"`
 }
 
 // SecretRef says where whoever enacts has a secret: files do not have any.
@@ -96,6 +114,7 @@ type CharterBucket struct {
 	Quota      *Bytes              `json:"quota,omitempty"`
 	Tags       map[string]string   `json:"tags,omitempty" doc:"All of them"`
 	Sealing    *bool               `json:"sealing,omitempty"`
+	Placement  string              `json:"placement,omitempty" maxLength:"32" doc:"How bytes are kept, instead of a tier; what is there already is moved by hand (spindle bucket place)"`
 	Tier       string              `json:"tier,omitempty" maxLength:"32"`
 	Required   bucket.Requirements `json:"required,omitempty" doc:"All that is asked of metadata"`
 	Journal    *CharterJournal     `json:"journal,omitempty"`

@@ -273,3 +273,56 @@ func TestPlacements(t *testing.T) {
 		t.Errorf("%d %v", st, e)
 	}
 }
+
+// A charter declares a tier in pieces, who is offered it, and what has it; what exists is
+// exported so that it compares as equal, and taken down in an order that works.
+func TestPlacementsInCharters(t *testing.T) {
+	s := harness.Service(t, nil)
+	p := newPerson(t, s)
+	p.signIn()
+	c := charters{t, p}
+	dir := t.TempDir()
+	text := strings.ReplaceAll(`charter: vaults
+accounts:
+  seed-lab: {note: germination}
+tiers:
+  press: {volumes: [DIR/1, DIR/2, DIR/3], pieces: 2+1, price: 0.01}
+placements:
+  safe: {tier: press, sealing: true, accounts: [seed-lab]}
+account-placements:
+  seed-lab: {placement: safe, placementFixed: true}
+buckets:
+  drawers: {placement: safe}
+`, "DIR", dir)
+	want := "make account seed-lab; make tier press; make placement safe; make account's placement seed-lab; " +
+		"make bucket drawers"
+	if got := words(c.compare(false, text)); got != want {
+		t.Errorf("%s", got)
+	}
+	if lines := c.enact(false, nil, text); !allDone(lines) {
+		t.Fatalf("%v", lines)
+	}
+	if got := words(c.compare(false, text)); got != "" {
+		t.Errorf("enacted, and still: %s", got)
+	}
+	if st, b := p.ask("GET", "/api/v1/buckets/drawers", nil); st != 200 || b["tier"] != "press" || b["sealing"] != true {
+		t.Errorf("%d %v", st, b)
+	}
+	st, e := p.ask("GET", "/api/v1/charters/export", nil)
+	if st != 200 || !strings.Contains(fmt.Sprint(e["text"]), "pieces: 2+1") {
+		t.Fatalf("%d %v", st, e)
+	}
+	if got := words(c.compare(false, fmt.Sprint(e["text"]))); got != "" {
+		t.Errorf("exported, and otherwise: %s\n%s", got, e["text"])
+	}
+	other := strings.Replace(text, "tier: press, sealing: true", "tier: main, sealing: true", 1)
+	if plan := c.compare(false, other); !strings.Contains(fmt.Sprint(plan), "stays as it is, since buckets have it") {
+		t.Errorf("another tier for a placement that is there: %v", plan)
+	}
+	if lines := c.enact(true, nil, text); !allDone(lines) {
+		t.Errorf("%v", lines)
+	}
+	if st, e := p.ask("GET", "/api/v1/placements", nil); st != 200 || len(e["placements"].([]any)) != 0 {
+		t.Errorf("taken down, and still: %v", e)
+	}
+}

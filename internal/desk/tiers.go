@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"syscall"
@@ -311,7 +312,7 @@ func oneDisk(t *tier.Tier) (out []string) {
 	}
 	for _, dirs := range on {
 		if len(dirs) > 1 && t.Losses() > 0 {
-			out = append(out, strings.Join(dirs, ", ")+" are on one disk, and are lost with it together")
+			out = append(out, fmt.Sprintf("%d volumes are on one disk", len(dirs)))
 		}
 	}
 	slices.Sort(out)

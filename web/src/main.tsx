@@ -24,6 +24,7 @@ const Posts = lazy(() => import('./pages/journal/Posts'));
 const UploadsPage = lazy(() => import('./pages/uploads/Uploads'));
 const Access = lazy(() => import('./pages/access/Access'));
 const Tiers = lazy(() => import('./pages/tiers/Tiers'));
+const Placements = lazy(() => import('./pages/placements/Placements'));
 const RulePage = lazy(() => import('./pages/lifecycle/RulePage'));
 const Endpoints = lazy(() => import('./pages/endpoints/Endpoints'));
 const CensusPage = lazy(() => import('./pages/census/CensusPage'));
@@ -76,6 +77,7 @@ createRoot(document.getElementById('root')!).render(
                       <Route path="/journal/posts" element={<Posts />} />
                       <Route path="/access/:section?" element={<Access />} />
                       <Route path="/tiers" element={<Tiers />} />
+                      <Route path="/placements" element={<Placements />} />
                       <Route path="/replication" element={<Threads />} />
                       <Route path="/replication/:rule" element={<ReplicationPage />} />
                       <Route path="/endpoints" element={<Endpoints />} />

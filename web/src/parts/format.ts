@@ -85,3 +85,7 @@ export function parseSize(s: string): number | null {
   const n = Number(m[1]) * (unit.includes('I') || unit === '' || unit === 'B' ? 1024 : 1000) ** Math.max(0, power);
   return Number.isFinite(n) && n >= 1 ? Math.floor(n) : null;
 }
+
+/** A number of seconds, in the unit that says it best. */
+export const span = (s: number) =>
+  s >= 7200 ? `${Math.round(s / 3600)} h` : s >= 120 ? `${Math.round(s / 60)} min` : `${s} s`;

@@ -11,7 +11,7 @@ import { type Versioning, VersioningChoice } from '../../parts/Versioning';
 import { parseSize, size, things, visible } from '../../parts/format';
 import { JournalKept } from './JournalKept';
 import { Required } from './Required';
-import { Sealing, Tier } from './Stored';
+import { Placed, Sealing } from './Stored';
 
 export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   const navigate = useNavigate();
@@ -88,7 +88,7 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
           </div>
         </div>
       </Section>
-      <Tier b={b} />
+      <Placed b={b} />
       <Sealing b={b} />
       <JournalKept b={b} />
       <Section title="Tags" aside={things(Object.keys(b.tags ?? {}).length, 'tag')}>

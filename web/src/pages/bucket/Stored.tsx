@@ -1,37 +1,64 @@
 import { useState } from 'react';
 
 import { type Schemas, api, ask } from '../../api/client';
+import { usePlacements } from '../../data/placements';
 import { useChange } from '../../data/queries';
+import { useSession } from '../../data/session';
 import { Complaint, Section } from '../../parts/Bits';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
 import { size, things } from '../../parts/format';
-import { TierChoice } from '../tiers/TierChoice';
+import { PlaceDialog } from '../placements/PlaceDialog';
+import { Fixed, type Kept, PlacementChoice } from '../placements/PlacementChoice';
 
-/** Where new content goes. */
-export function Tier({ b }: { b: Schemas['BucketInfo'] }) {
+/** How the bytes are kept: where new content goes, and what is there already. */
+export function Placed({ b }: { b: Schemas['BucketInfo'] }) {
   const toast = useToast();
-  const [tier, setTier] = useState(b.tier);
+  const session = useSession();
+  const offered = usePlacements(b.account).data?.placements ?? [];
+  const [kept, setKept] = useState<Kept>({ placement: b.placement ?? '', tier: b.tier });
+  const [placing, setPlacing] = useState(false);
   const turn = useChange(() =>
-    ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path: { bucket: b.name } }, body: { tier } })),
+    ask(
+      api.PATCH('/api/v1/buckets/{bucket}', {
+        params: { path: { bucket: b.name } },
+        body: b.placement ? { placement: 'none', tier: kept.tier } : { tier: kept.tier },
+      }),
+    ),
   );
+  const same = kept.placement === (b.placement ?? '') && kept.tier === b.tier;
   return (
-    <Section title="Tier">
+    <Section title="How bytes are kept">
       <div className="pt-12 grid gap-12">
-        <TierChoice value={tier} onChange={setTier} />
-        <p className="small dim">What is there already stays where it is; a lifecycle rule moves it.</p>
+        {b.placementFixed && !session.operator ? (
+          <Fixed name={b.placement ?? 'none'} by={b.placementBy ?? ''} list={offered} />
+        ) : (
+          <PlacementChoice account={b.account} value={kept} onChange={setKept} />
+        )}
         {turn.error ? <Complaint error={turn.error} /> : null}
-        <div>
-          <button
-            type="button"
-            className="btn main"
-            disabled={tier === b.tier || turn.isPending}
-            onClick={() => turn.mutate(undefined, { onSuccess: (n) => toast(`New content goes to ${n.tier}`) })}
-          >
-            Save
-          </button>
-        </div>
+        {kept.placement ? (
+          <div>
+            <button type="button" className="btn main" onClick={() => setPlacing(true)}>
+              {same ? 'Bring what is there in line' : 'Place the bucket'}
+            </button>
+          </div>
+        ) : (
+          <>
+            <p className="small dim">What is there already stays where it is; a lifecycle rule moves it.</p>
+            <div>
+              <button
+                type="button"
+                className="btn main"
+                disabled={same || turn.isPending}
+                onClick={() => turn.mutate(undefined, { onSuccess: (n) => toast(`New content goes to ${n.tier}`) })}
+              >
+                Save
+              </button>
+            </div>
+          </>
+        )}
       </div>
+      {placing ? <PlaceDialog bucket={b.name} placement={kept.placement} onClose={() => setPlacing(false)} /> : null}
     </Section>
   );
 }

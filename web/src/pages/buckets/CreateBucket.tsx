@@ -2,13 +2,15 @@ import { type FormEvent, useState } from 'react';
 import { useNavigate } from 'react-router';
 
 import { Problem, api, ask } from '../../api/client';
+import { usePlacements } from '../../data/placements';
 import { useChange, useService } from '../../data/queries';
+import { useSession } from '../../data/session';
 import { Complaint, Field } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
 import { type Versioning, VersioningChoice } from '../../parts/Versioning';
 import { Check } from '../../parts/Check';
 import { bucketPage, parseSize } from '../../parts/format';
-import { TierChoice } from '../tiers/TierChoice';
+import { type Kept, PlacementChoice } from '../placements/PlacementChoice';
 
 export function CreateBucket({ onClose }: { onClose: () => void }) {
   const navigate = useNavigate();
@@ -17,13 +19,23 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
   const [quota, setQuota] = useState('');
   const [clean, setClean] = useState(true);
   const [sealing, setSealing] = useState(false);
-  const [tier, setTier] = useState('main');
+  const account = useSession().account;
+  const offered = usePlacements(account).data;
+  const [chosen, setChosen] = useState<Kept | null>(null);
+  const kept = chosen ?? { placement: offered?.default ?? '', tier: 'main' };
   const [versioning, setVersioning] = useState<Versioning>('on');
   const bytes = quota.trim() ? parseSize(quota) : undefined;
   const create = useChange(() =>
     ask(
       api.POST('/api/v1/buckets', {
-        body: { name, versioning, sealing, tier, abandonAfter: clean ? 7 : 0, ...(bytes ? { quota: bytes } : {}) },
+        body: {
+          name,
+          versioning,
+          sealing,
+          abandonAfter: clean ? 7 : 0,
+          ...(kept.placement ? { placement: kept.placement } : kept.tier !== 'main' ? { tier: kept.tier } : {}),
+          ...(bytes ? { quota: bytes } : {}),
+        },
       }),
     ),
   );
@@ -77,7 +89,7 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
           hint="The most bytes it may hold, for instance 400 MiB. It can be changed at any time."
         />
         <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'off']} />
-        <TierChoice value={tier} onChange={setTier} />
+        <PlacementChoice account={account} value={kept} onChange={setChosen} />
         <Check on={clean} onChange={setClean} label="Abandon unfinished uploads after 7 days">
           Abandon unfinished uploads after 7 days{' '}
           <span className="small dim">They take room that no listing shows.</span>

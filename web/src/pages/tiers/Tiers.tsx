@@ -4,13 +4,14 @@ import { api, ask } from '../../api/client';
 import { type Tier, useTiers } from '../../data/lifecycle';
 import { useChange } from '../../data/queries';
 import { useSession } from '../../data/session';
-import { Field, Section, Size, Trouble } from '../../parts/Bits';
+import { Field, Section, Size, Trouble, When } from '../../parts/Bits';
 import { Ask, about, aboutNone } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
+import { Select } from '../../parts/Select';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
-import { size, things } from '../../parts/format';
+import { size, span, things } from '../../parts/format';
 import { TierSwatch } from '../lifecycle/TierSwatch';
 
 /** The tiers: where bodies are kept, in how many copies, at what price, and how much room there is. */
@@ -49,7 +50,7 @@ export default function Tiers() {
           },
           { head: 'GiB and month', figure: true, cell: (t) => t.price },
           { head: '1,000 requests', figure: true, cell: (t) => t.requests },
-          { head: 'Kept', cell: (t) => kept(t), className: 'dim' },
+          { head: 'Kept', cell: (t) => <Keeps t={t} />, className: 'dim' },
           { head: 'Read', cell: (t) => read(t), className: 'dim' },
           {
             head: 'Shortest stay',
@@ -76,19 +77,50 @@ export default function Tiers() {
   );
 }
 
-function kept(t: Tier) {
-  const words = [things(t.copies, 'copy', 'copies')];
-  if (t.packed) words.push('compressed');
-  if (t.sealed) words.push('sealed');
-  if (t.elsewhere) words.push('by another store');
-  return words.join(', ');
+/** How a tier keeps bodies, and what of that is not so now. */
+function Keeps({ t }: { t: Tier }) {
+  return (
+    <>
+      {t.keeps}
+      <div className="small faint">
+        {t.losses ? `${things(t.losses, 'volume')} may be lost` : t.elsewhere ? '' : 'no volume may be lost'}
+      </div>
+      {(t.warnings ?? []).map((w) => (
+        <div key={w} className="small">
+          <State kind="warn">{w}</State>
+        </div>
+      ))}
+      {t.owed ? (
+        <div className="small">
+          <State kind="wait">{things(t.owed, 'body lacks', 'bodies lack')} pieces</State>
+        </div>
+      ) : null}
+      {t.repair ? <Repair r={t.repair} /> : null}
+    </>
+  );
+}
+
+/** The last repair of a tier, or how far it is. */
+function Repair({ r }: { r: NonNullable<Tier['repair']> }) {
+  const made = things(r.made, 'copy or piece', 'copies and pieces');
+  if (r.finished)
+    return (
+      <div className="small faint">
+        repaired <When at={r.finished} />: {made} made
+        {r.damaged ? `, ${things(r.damaged, 'body is', 'bodies are')} lost` : ''}
+      </div>
+    );
+  return (
+    <div className="small">
+      <State kind="wait">
+        repair: {size(r.bytes)} of {size(r.of)} read, {made} made
+      </State>
+    </div>
+  );
 }
 
 const read = (t: Tier) =>
   t.restore ? `restored in ${span(t.restore.seconds)}, for ${things(t.restore.days, 'day')}` : 'at once';
-
-const span = (s: number) =>
-  s >= 7200 ? `${Math.round(s / 3600)} h` : s >= 120 ? `${Math.round(s / 60)} min` : `${s} s`;
 
 /** The directories of the tiers, with their room. */
 function Volumes({ tiers }: { tiers: Tier[] }) {
@@ -138,7 +170,8 @@ function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
     name: tier?.name ?? '',
     note: tier?.note ?? '',
     volumes: '',
-    copies: String(tier?.copies ?? 1),
+    copies: tier?.pieces ?? String(tier?.copies ?? 1),
+    without: '',
     price: String(tier?.price ?? ''),
     requests: String(tier?.requests ?? ''),
     stay: String(tier?.shortestStay ?? 0),
@@ -162,7 +195,8 @@ function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
       ? {}
       : {
           volumes: named,
-          copies: Number(f.copies),
+          ...(f.copies.includes('+') ? { pieces: f.copies.trim() } : { copies: Number(f.copies), pieces: 'none' }),
+          ...(f.without ? { without: [f.without] } : {}),
           packed: f.packed,
           sealed,
           restore,
@@ -179,14 +213,17 @@ function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
         )
       : ask(api.POST('/api/v1/tiers', { body: { ...body, name: f.name } })),
   );
-  const e = save.error;
+  const repair = useChange(() =>
+    ask(api.POST('/api/v1/tiers/{tier}/repair', { params: { path: { tier: tier?.name ?? '' } } })),
+  );
+  const e = save.error ?? repair.error;
   return (
     <Ask
       title={tier ? `The tier ${tier.name}` : 'Add a tier'}
       act={tier ? 'Save' : 'Add it'}
       busy={save.isPending}
       ready={!!f.name}
-      error={aboutNone(e, 'name', 'volumes', 'copies', 'price')}
+      error={aboutNone(e, 'name', 'volumes', 'copies', 'pieces', 'price')}
       onClose={onClose}
       onAct={() =>
         save.mutate(undefined, {
@@ -226,12 +263,12 @@ function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
           )}
           <div className="grid grid-cols-[1fr_1fr_1fr] gap-12">
             <Field
-              label="Copies"
+              label="Copies, or 4+2 pieces"
               value={f.copies}
               onChange={set('copies')}
               name="copies"
               disabled={elsewhere}
-              error={about(e, 'copies')}
+              error={about(e, 'copies') ?? about(e, 'pieces')}
             />
             <Field
               label="Restored first, hours"
@@ -242,6 +279,35 @@ function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
             />
             <Field label="Restored for, days" value={f.days} onChange={set('days')} name="days" />
           </div>
+          {tier?.losses ? (
+            <div>
+              <label className="label" htmlFor="tier-without">
+                Take a volume out
+              </label>
+              <Select
+                id="tier-without"
+                value={f.without}
+                onChange={(without) => setF({ ...f, without })}
+                options={[['', 'none'] as const, ...(tier.volumes ?? []).map((v) => [v.dir, v.dir] as const)]}
+              />
+              {f.without ? <p className="small dim mt-4">What was on it is made anew on the others.</p> : null}
+              <button
+                type="button"
+                className="btn mt-8"
+                disabled={repair.isPending}
+                onClick={() =>
+                  repair.mutate(undefined, {
+                    onSuccess: () => {
+                      toast(`The tier ${f.name} is read, and made whole`);
+                      onClose();
+                    },
+                  })
+                }
+              >
+                Read all of it, and make it whole
+              </button>
+            </div>
+          ) : null}
           <div className="row gap-26">
             <Switch on={f.packed} onChange={(v) => setF({ ...f, packed: v })}>
               Compressed
