@@ -29,6 +29,8 @@ type Account struct {
 	Placement  string    `db:"placement"` // of buckets that name none; "" for none
 	Fixed      bool      `db:"fixed"`     // they all have it
 	FixedBy    string    `db:"fixed_by"`
+	Admitted   bool      `db:"admitted"`    // it may make buckets in this region
+	Region     string    `db:"home_region"` // where its buckets are made that name none; "" for here
 }
 
 const accountQuery = `select a.name, a.operator, a.note, a.quota, a.buckets, a.revision, a.created,
@@ -37,7 +39,8 @@ const accountQuery = `select a.name, a.operator, a.note, a.quota, a.buckets, a.r
 	(select count(*) from memberships m where m.account = a.id) as has_people,
 	coalesce((select sum(u.bytes + u.prev_bytes) from buckets b join usage_now u on u.bucket = b.id where b.account = a.id
 		and b.removed is null), 0)::bigint as bytes, coalesce((select p.name from placements p where p.id = a.placement), '')
-		as placement, a.placement_fixed as fixed, a.placement_by as fixed_by
+		as placement, a.placement_fixed as fixed, a.placement_by as fixed_by,
+	a.admitted, a.home_region
 	from accounts a `
 
 // Accounts gives a page of accounts by name after a name.
@@ -113,8 +116,8 @@ func (c *Catalog) ChangeAccount(ctx context.Context, a Account, by Author) error
 			_, err = tx.ExecContext(ctx, `update accounts set note = $2, quota = $3, buckets = $4, revision = revision + 1,
 				placement_by = case when (placement, placement_fixed) is distinct from ($5::bigint, $6) then $7
 					else placement_by end,
-				placement = $5, placement_fixed = $6 where name = $1`, a.Name, a.Note, a.Quota, a.MaxBuckets, placed, a.Fixed,
-				by.Who)
+				placement = $5, placement_fixed = $6, home_region = $8 where name = $1`, a.Name, a.Note, a.Quota, a.MaxBuckets, placed,
+				a.Fixed, by.Who, a.Region)
 		}
 		if err != nil {
 			return err

@@ -213,6 +213,9 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 		if err != nil {
 			return err
 		}
+		if err := mayBeHere(ctx, tx, b); err != nil {
+			return err
+		}
 		if left != nil && *left <= 0 {
 			return fault.New(fault.Full, "account-buckets", "the account %q has as many buckets as it may", b.Account).
 				In("account").Do("remove one, or have the operator allow more")
@@ -232,6 +235,34 @@ func (c *Catalog) CreateBucket(ctx context.Context, b Bucket, by Author) error {
 		return journalBucket(ctx, tx, BucketCreated, id, by,
 			map[string]any{"name": b.Name.String(), "region": b.Region, "versioning": b.Versioning.String()})
 	})
+}
+
+// mayBeHere refuses a bucket whose name a sister has, and one of an account that is not
+// admitted to this region. The errors have the codes bucket-exists and account-not-admitted.
+func mayBeHere(ctx context.Context, tx *sqlx.Tx, b Bucket) error {
+	var why struct {
+		Admitted bool           `db:"admitted"`
+		Region   sql.NullString `db:"region"`
+		Own      bool           `db:"own"`
+	}
+	if err := tx.GetContext(ctx, &why, `select a.admitted, x.region, coalesce(x.account = a.name, false) as own
+		from accounts a left join lateral (select r.name as region, rb.account from region_buckets rb
+			join regions r on r.id = rb.region where rb.name = $2 limit 1) x on true where a.name = $1`, b.Account,
+		b.Name.String()); err != nil {
+		return err
+	}
+	switch {
+	case !why.Admitted:
+		return fault.New(fault.Refused, "account-not-admitted", "the account %s is not admitted to the region %s", b.Account,
+			b.Region).In("region").Do("make it in another region, or have an operator admit the account (spindle region admit)")
+	case why.Region.Valid && why.Own:
+		return fault.New(fault.Conflict, "bucket-exists", "there is a bucket named %q already, in the region %s", b.Name,
+			why.Region.String).In("bucket").Do("choose another name")
+	case why.Region.Valid:
+		return fault.New(fault.Conflict, "bucket-exists", "there is a bucket named %q already", b.Name).In("bucket").
+			Do("choose another name")
+	}
+	return nil
 }
 
 // journalBucket tells the journal and the trail what happened to a bucket.

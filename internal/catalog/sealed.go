@@ -21,7 +21,7 @@ func (c *Catalog) CountSealed(ctx context.Context) (int, error) {
 func (c *Catalog) Reseal(ctx context.Context, seal func(sealed []byte, name string) ([]byte, error)) (int, error) {
 	n := 0
 	for _, t := range []struct{ table, name string }{{"access_keys", "id"}, {"body_keys", "'body key ' || id"},
-		{"endpoints", "'endpoint ' || id"}} {
+		{"endpoints", "'endpoint ' || id"}, {"regions", "'region ' || id"}} {
 		var names []string
 		if err := c.db.SelectContext(ctx, &names, `select `+t.name+` from `+t.table+` order by 1`); err != nil {
 			return n, mapError(err)

@@ -21,6 +21,7 @@ func (a *app) accountCommand() *cli.Command {
 		noteFlag("what the account is for")}
 	placed := []cli.Flag{
 		&cli.StringFlag{Name: "placement", Usage: "what buckets have that name none: a `PLACEMENT`, or none"},
+		&cli.StringFlag{Name: "region", Usage: "where buckets are made that name no `REGION`"},
 		&cli.StringFlag{Name: "placement-fixed", Usage: "on or off: all buckets have that one, and the account cannot choose"},
 	}
 	return &cli.Command{Name: "account", Usage: "accounts own buckets, keys and quotas", Commands: []*cli.Command{
@@ -82,7 +83,7 @@ func (a *app) accountSet(method string) cli.ActionFunc {
 			}
 			in["maxBuckets"] = n
 		}
-		texts(c, in, "note", "placement")
+		texts(c, in, "note", "placement", "region")
 		if c.IsSet("placement-fixed") {
 			if in["placementFixed"], err = isOn("placement-fixed", c.String("placement-fixed")); err != nil {
 				return err
@@ -143,6 +144,12 @@ func (a *app) printAccount(x desk.AccountInfo) error {
 		facts := [][2]string{{"Account", x.Name}, {"What", what}, {"Buckets", limitText(x.MaxBuckets, x.Buckets)},
 			{"Size", size(x.Bytes)}, {"Quota", bytesOf(x.Quota, x.Bytes)}, {"Keys", count(int64(x.Keys))},
 			{"People", count(int64(x.People))}, {"Created", when(x.Created)}}
+		if !x.Admitted {
+			facts = append(facts, [2]string{"Admitted", "not to this region"})
+		}
+		if x.Region != "" {
+			facts = append(facts, [2]string{"Region", x.Region + ", unless a bucket names another"})
+		}
 		switch {
 		case x.Fixed:
 			facts = append(facts, [2]string{"Placement", x.Placement + ", fixed by " + x.FixedBy})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -32,6 +33,7 @@ func (a *app) bucketCommand() *cli.Command {
 					&cli.IntFlag{Name: "abandon-after",
 						Usage: "make a rule that abandons unfinished uploads after `DAYS`; 0 for none", Value: 7},
 					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"},
+					&cli.StringFlag{Name: "region", Usage: "the `REGION` in which it is made; the account's default otherwise"},
 					&cli.StringFlag{Name: "account", Usage: "the account that owns it; one's own otherwise"}},
 				Action: orThere(a.bucketCreate, a.bucketCreateThere)},
 			{Name: "list", Usage: "list buckets", Description: examples("spindle bucket list",
@@ -98,7 +100,7 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 	if err := onOff(c, "sealing", in); err != nil {
 		return err
 	}
-	texts(c, in, "account", "tier", "placement")
+	texts(c, in, "account", "tier", "placement", "region")
 	if s := c.String("quota"); s != "" {
 		q, err := parseSize("quota", s)
 		if err != nil {
@@ -129,9 +131,9 @@ func quotaText(b desk.BucketInfo) string {
 // bucketList lists buckets, with what they hold in all.
 func (a *app) bucketList() cli.ActionFunc {
 	var n, objects, bytes, prev int64
-	return listing[desk.BucketInfo]{path: "/api/v1/buckets", field: "buckets",
+	return listing[desk.BucketInfo]{path: "/api/v1/buckets", field: "buckets", asking: url.Values{"regions": {"all"}},
 		none: "There are no buckets yet. Make one: spindle bucket create NAME",
-		columns: []column{{"BUCKET", false}, {"OWNER", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true},
+		columns: []column{{"BUCKET", false}, {"OWNER", false}, {"REGION", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true},
 			{"VERSIONING", false}, {"QUOTA", false}, {"OPEN TO", false}, {"CREATED", false}},
 		row: func(b desk.BucketInfo) []string {
 			n, objects, bytes, prev = n+1, objects+b.Usage.Objects, bytes+b.Usage.Bytes, prev+b.Usage.PreviousBytes
@@ -153,10 +155,13 @@ func bucketRow(b desk.BucketInfo) []string {
 	} else if n := len(b.Shared); n > 0 {
 		open = things(int64(n), "grant", "grants")
 	}
-	row := []string{b.Name, b.Account, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b),
+	row := []string{b.Name, b.Account, b.Region, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b),
 		open, when(b.Created)}
-	if b.Partly {
-		row[2], row[3], row[4], row[6] = "in part", "", "", ""
+	switch {
+	case b.Console != "":
+		row[6], row[7], row[8] = "", "", "as told "+when(*b.Told)
+	case b.Partly:
+		row[3], row[4], row[5], row[7] = "in part", "", "", ""
 	}
 	return row
 }

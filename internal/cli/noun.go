@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"strings"
@@ -16,6 +17,7 @@ type listing[T any] struct {
 	path, field string // the call, and what its pages hold
 	before      bool   // pages go backwards
 	filters     []string
+	asking      url.Values // what is asked beside
 	columns     []column
 	row         func(T) []string
 	none        string        // said when there is nothing
@@ -61,6 +63,7 @@ func (l listing[T]) action(a *app) cli.ActionFunc {
 			return err
 		}
 		q := url.Values{"limit": {"1000"}}
+		maps.Copy(q, l.asking)
 		for _, f := range l.filters {
 			q.Set(f, c.String(f))
 		}

@@ -41,6 +41,8 @@ type AccountInfo struct {
 	Placement  string    `json:"placement,omitempty" doc:"What buckets have that name none"`
 	Fixed      bool      `json:"placementFixed,omitempty" doc:"They all have it"`
 	FixedBy    string    `json:"placementBy,omitempty" doc:"Who said so"`
+	Admitted   bool      `json:"admitted" doc:"It may make buckets in this region"`
+	Region     string    `json:"region,omitempty" doc:"Where its buckets are made that name no region; absent for this one"`
 }
 
 // TrailKinds are the kinds of entries of the audit trail.
@@ -139,6 +141,7 @@ func (d *Desk) changeAccount(ctx context.Context, in *struct {
 		MaxBuckets optionalQuota `json:"maxBuckets,omitempty" required:"false"`
 		Placement  *string       `json:"placement,omitempty" maxLength:"32" doc:"What buckets have that name none; none for none"`
 		Fixed      *bool         `json:"placementFixed,omitempty" doc:"They all have it, and the account cannot choose"`
+		Region     *string       `json:"region,omitempty" maxLength:"63" doc:"Where buckets are made that name no region"`
 		IfRevision int           `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*accountOut, error) {
@@ -157,6 +160,14 @@ func (d *Desk) changeAccount(ctx context.Context, in *struct {
 		if v := in.Body.MaxBuckets.value; v != nil {
 			n := int(*v)
 			a.MaxBuckets = &n
+		}
+	}
+	if in.Body.Region != nil {
+		if a.Region, err = d.bucketRegion(ctx, in.Account, *in.Body.Region); err != nil {
+			return nil, err
+		}
+		if a.Region == d.store.Region {
+			a.Region = ""
 		}
 	}
 	set(&a.Placement, in.Body.Placement)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"spindle/internal/catalog"
@@ -41,6 +42,9 @@ type BucketInfo struct {
 
 	PlacementFixed bool   `json:"placementFixed,omitempty" doc:"An operator fixed the placement of the account's buckets"`
 	PlacementBy    string `json:"placementBy,omitempty" doc:"Who fixed it"`
+
+	Console string     `json:"console,omitempty" doc:"Where the console of its region is, when that is another one: nothing else is told of it here"`
+	Told    *time.Time `json:"told,omitempty" doc:"Of one in another region: when it was told last"`
 }
 
 func bucketInfo(b *catalog.Bucket) BucketInfo {
@@ -160,6 +164,7 @@ func (d *Desk) bucket(ctx context.Context, s string) (*bucketOut, error) {
 
 func (d *Desk) listBuckets(ctx context.Context, in *struct {
 	Account string `query:"account" maxLength:"64" doc:"Only of this account"`
+	Regions string `query:"regions" enum:"own,all" default:"own" doc:"All: those of other regions too, as they told last"`
 	After   string `query:"after" maxLength:"64"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 }) (*struct{ Body BucketPage }, error) {
@@ -180,25 +185,60 @@ func (d *Desk) listBuckets(ctx context.Context, in *struct {
 		},
 		func(b *catalog.Bucket) string { return b.Name.String() },
 		func(b *catalog.Bucket) (BucketInfo, bool, error) { return d.listed(ctx, b) })
+	if err == nil && in.Regions == "all" {
+		err = d.withRegions(ctx, &out.Body, account, in.After, in.Limit)
+	}
 	if err != nil {
 		return nil, err
 	}
 	return out, nil
 }
 
-func (d *Desk) createBucket(ctx context.Context, in *struct {
-	Body struct {
-		Name         string            `json:"name" maxLength:"256"`
-		Quota        *int64            `json:"quota,omitempty" doc:"Bytes"`
-		Versioning   string            `json:"versioning,omitempty" enum:"off,on,paused" default:"off"`
-		Tags         map[string]string `json:"tags,omitempty"`
-		Account      string            `json:"account,omitempty" maxLength:"64" doc:"That owns it; the one that asks otherwise. Operators may name another"`
-		Sealing      bool              `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
-		AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Make a rule that abandons unfinished uploads after so many days; 0 for none"`
-		Tier         string            `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
-		Placement    string            `json:"placement,omitempty" maxLength:"32" doc:"How bytes are kept, instead of a tier; the account's default otherwise"`
+// withRegions puts the buckets of other regions into a page, in their places by name.
+func (d *Desk) withRegions(ctx context.Context, page *BucketPage, account, after string, limit int) error {
+	there, err := d.store.Catalog.RegionBuckets(ctx, account, after, limit)
+	if err != nil || len(there) == 0 {
+		return err
 	}
-}) (*bucketOut, error) {
+	list, err := d.store.Catalog.Regions(ctx)
+	if err != nil {
+		return err
+	}
+	desks := map[string]string{}
+	for _, r := range list {
+		desks[r.Name] = r.Desk
+	}
+	until := page.Next // up to which both lists are known; "": to their ends
+	if len(there) == limit && (until == "" || there[limit-1].Name < until) {
+		until = there[limit-1].Name
+	}
+	for _, b := range there {
+		page.Buckets = append(page.Buckets, regionBucket(b, desks[b.Region]))
+	}
+	slices.SortStableFunc(page.Buckets, func(a, b BucketInfo) int { return strings.Compare(a.Name, b.Name) })
+	n := len(page.Buckets)
+	page.Buckets = slices.DeleteFunc(page.Buckets, func(b BucketInfo) bool { return until != "" && b.Name > until })
+	if page.Buckets = page.Buckets[:min(len(page.Buckets), limit)]; until != "" || len(page.Buckets) < n {
+		page.Next = page.Buckets[len(page.Buckets)-1].Name
+	}
+	return nil
+}
+
+// newBucket says what bucket is to be made.
+type newBucket struct {
+	Name         string            `json:"name" maxLength:"256"`
+	Quota        *int64            `json:"quota,omitempty" doc:"Bytes"`
+	Versioning   string            `json:"versioning,omitempty" enum:"off,on,paused" default:"off"`
+	Tags         map[string]string `json:"tags,omitempty"`
+	Account      string            `json:"account,omitempty" maxLength:"64" doc:"That owns it; the one that asks otherwise. Operators may name another"`
+	Sealing      bool              `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
+	AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Make a rule that abandons unfinished uploads after so many days; 0 for none"`
+	Tier         string            `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
+	Placement    string            `json:"placement,omitempty" maxLength:"32" doc:"How bytes are kept, instead of a tier; the account's default otherwise"`
+	Region       string            `json:"region,omitempty" maxLength:"63" doc:"In which it is made; the account's default otherwise"`
+}
+
+func (d *Desk) createBucket(ctx context.Context, in *struct{ Body newBucket }) (*bucketOut, error) {
 	b := catalog.Bucket{Account: in.Body.Account, Operates: who(ctx).subject.Operator,
 		Settings: bucket.Settings{Quota: in.Body.Quota, Sealing: in.Body.Sealing, Tier: in.Body.Tier,
 			Placement: in.Body.Placement}}
@@ -206,6 +246,12 @@ func (d *Desk) createBucket(ctx context.Context, in *struct {
 		b.Account = who(ctx).subject.Account
 	}
 	err := d.administers(ctx, b.Account, "create a bucket")
+	if err == nil {
+		in.Body.Region, err = d.bucketRegion(ctx, b.Account, in.Body.Region)
+	}
+	if err == nil && in.Body.Region != d.store.Region {
+		return d.createAtSister(ctx, &in.Body, b.Account)
+	}
 	if err == nil {
 		b.Name, err = object.ParseBucketName(in.Body.Name)
 	}

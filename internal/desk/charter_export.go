@@ -41,7 +41,8 @@ func (d *Desk) exportCharter(ctx context.Context, in *struct {
 			name = other
 		}
 	}
-	doc := yaml.MapSlice{{Key: "charter", Value: name}, {Key: "account", Value: s.Account}}
+	doc := yaml.MapSlice{{Key: "charter", Value: name}, {Key: "account", Value: s.Account},
+		{Key: "region", Value: d.store.Region}}
 	for i := range charterKinds {
 		k := &charterKinds[i]
 		section := yaml.MapSlice{}

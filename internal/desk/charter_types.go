@@ -16,6 +16,7 @@ import (
 type Charter struct {
 	Charter      string                        `json:"charter" maxLength:"63" doc:"Its name: small letters, digits and hyphens"`
 	Account      string                        `json:"account,omitempty" maxLength:"64" doc:"In which it is enacted; the one that one acts in otherwise"`
+	Region       string                        `json:"region,omitempty" maxLength:"63" doc:"The region it is meant for: it is refused elsewhere"`
 	Whole        bool                          `json:"whole,omitempty" doc:"It claims the whole of the account: buckets, keys, grants, rules, jobs and the like that it does not name go"`
 	Accounts     map[string]CharterAccount     `json:"accounts,omitempty" doc:"For operators"`
 	Tiers        map[string]CharterTier        `json:"tiers,omitempty" doc:"For operators"`

@@ -127,6 +127,10 @@ func (d *Desk) readCharter(ctx context.Context, in *CharterFiles) (*declared, er
 			Do("take small letters, digits and hyphens")
 	}
 	s := who(ctx).subject
+	if r, _ := tree["region"].(string); r != "" && r != d.store.Region {
+		return out, fault.New(fault.Conflict, "charter-region", "the charter is meant for the region %s, and this is %s", r,
+			d.store.Region).In("region").Do("enact it at the service of that region, or correct the line")
+	}
 	if account, _ := tree["account"].(string); account != "" && account != s.Account {
 		return nil, fault.New(fault.Conflict, "charter-account", "the charter is of the account %s, and you act in %s",
 			account, s.Account).

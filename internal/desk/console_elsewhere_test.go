@@ -86,12 +86,12 @@ func TestEndpointsAndRulesInTheConsole(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=name]")), field("name", "far"),
 		field("volumes", "@annex/bodies"),
 		harness.Appears("keeps bodies only"), chromedp.WaitVisible(chromedp.CSS(".dialog input[name=copies][disabled]")),
-		harness.Button("Add it"), harness.Appears("The tier far is saved"), harness.Appears("sealed, by another store"),
+		harness.Button("Add it"), harness.Appears("The tier far is saved"), harness.Appears("by another store, sealed"),
 		harness.Appears("@annex/bodies/"))
 	walk("a bucket in it", chromedp.Navigate(s.DeskURL+"/buckets/copies/settings"), harness.Appears("New content goes to"),
 		harness.Choose("New content goes to", "far"),
 		harness.Appears("Its bytes are kept by another store, at @annex/bodies/"),
-		harness.Script(`[...document.querySelectorAll("section")].find((s) => s.querySelector("h2")?.innerText === "Tier")
+		harness.Script(`[...document.querySelectorAll("section")].find((s) => s.querySelector("h2")?.innerText === "How bytes are kept")
 			.querySelector("button.main").click()`),
 		harness.Appears("New content goes to far"), harness.Appears("new content goes to @annex/bodies/"))
 }

@@ -150,6 +150,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.trailCalls(to)
 	d.tierCalls(to)
 	d.placementCalls(to)
+	d.regionCalls(to)
 	d.lifecycleCalls(to)
 	d.endpointCalls(to)
 	d.thereCalls(to)

@@ -116,6 +116,9 @@ func (d *Desk) targetOf(ctx context.Context, s TargetSetting) (t replication.Tar
 	t = replication.Target{Endpoint: a.Endpoint, Bucket: a.Bucket, Prefix: a.Key, Class: s.Class, Sealed: s.Sealed}
 	if a.Endpoint != "" {
 		e, err := d.myEndpoint(ctx, a.Endpoint)
+		if fault.HasCode(err, "endpoint-missing") {
+			e, err = d.regionEndpoint(ctx, a.Endpoint, err)
+		}
 		if err != nil {
 			return t, fault.From(err).In("targets")
 		}

@@ -79,7 +79,7 @@ func (d *Desk) check(h huma.Context) error {
 	case onBucket:
 		a.Some = true
 	}
-	return d.orElsewhere(ctx, name, d.gate.May(ctx, a))
+	return d.inRegion(ctx, name, d.orElsewhere(ctx, name, d.gate.May(ctx, a)))
 }
 
 // elsewhere is a refusal to somebody who has a role in the account of what was asked

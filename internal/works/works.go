@@ -49,8 +49,9 @@ type Settings struct {
 	IndexEvery time.Duration // how often the indexes of find are looked after; default 200 ms
 	IndexLeast int64         // objects of a bucket that has one; default 20,000
 
-	CheckEvery time.Duration // how often endpoints are checked; default 1 min
-	// Remote reaches endpoints; nil: there are none.
+	CheckEvery  time.Duration // how often endpoints are checked; default 1 min
+	RegionEvery time.Duration // how often sisters are asked what they have; default 10 s
+	// Remote reaches endpoints and sisters; nil: there are none.
 	Remote *remote.Pool
 
 	// MayReplicate refuses what a rule does with the rights of whoever saved it; nil lets
@@ -80,6 +81,7 @@ func (s Settings) withDefaults() Settings {
 	set(&s.CollectEvery, 10*time.Minute)
 	set(&s.SweepEvery, 6*time.Hour)
 	set(&s.ScrubEvery, 7*24*time.Hour)
+	set(&s.RegionEvery, 10*time.Second)
 	set(&s.RepairEvery, 2*time.Second)
 	set(&s.RollUpEvery, time.Second)
 	set(&s.DamageRefresh, time.Second)
@@ -156,6 +158,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	if c.settings.Remote != nil {
 		c.every(ctx, "posts", c.settings.OrdersEvery, c.posts)
 		c.standing(ctx, "endpoints", min(5*time.Second, c.settings.CheckEvery), c.checkEndpoints)
+		c.standing(ctx, "regions", c.settings.RegionEvery, c.hearRegions)
 	}
 	c.standing(ctx, "replication", time.Second, c.followReplication)
 	c.every(ctx, "syncs", c.settings.OrdersEvery, c.syncs)

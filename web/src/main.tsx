@@ -24,6 +24,7 @@ const Posts = lazy(() => import('./pages/journal/Posts'));
 const UploadsPage = lazy(() => import('./pages/uploads/Uploads'));
 const Access = lazy(() => import('./pages/access/Access'));
 const Tiers = lazy(() => import('./pages/tiers/Tiers'));
+const Regions = lazy(() => import('./pages/regions/Regions'));
 const Placements = lazy(() => import('./pages/placements/Placements'));
 const RulePage = lazy(() => import('./pages/lifecycle/RulePage'));
 const Endpoints = lazy(() => import('./pages/endpoints/Endpoints'));
@@ -78,6 +79,7 @@ createRoot(document.getElementById('root')!).render(
                       <Route path="/access/:section?" element={<Access />} />
                       <Route path="/tiers" element={<Tiers />} />
                       <Route path="/placements" element={<Placements />} />
+                      <Route path="/regions" element={<Regions />} />
                       <Route path="/replication" element={<Threads />} />
                       <Route path="/replication/:rule" element={<ReplicationPage />} />
                       <Route path="/endpoints" element={<Endpoints />} />

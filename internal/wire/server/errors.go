@@ -7,9 +7,11 @@ import (
 	"math"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/region"
 	"spindle/internal/store"
 	"spindle/internal/wire/sign"
 )
@@ -24,6 +26,7 @@ var codes = map[string]dialectError{
 	"bucket-name":        {"InvalidBucketName", 400},
 	"bucket-missing":     {"NoSuchBucket", 404},
 	"bucket-exists":      {"BucketAlreadyOwnedByYou", 409},
+	"bucket-in-region":   {"PermanentRedirect", 301},
 	"bucket-not-empty":   {"BucketNotEmpty", 409},
 	"key-missing":        {"NoSuchKey", 404},
 	"key-deleted":        {"NoSuchKey", 404},
@@ -125,12 +128,27 @@ func notImplemented(what string) error {
 		Do("docs/wire.md lists what is")
 }
 
+// inRegion says of a bucket that is missing here in which region of the house it is, to whoever
+// signed for its account.
+func (q *request) inRegion(err error) (*region.Region, error) {
+	if !fault.HasCode(err, "bucket-missing") || q.key == nil || q.bucket.IsZero() {
+		return nil, err
+	}
+	r, b, rerr := q.s.store.Catalog.RegionOf(q.ctx(), q.bucket)
+	if rerr != nil || r == nil || b.Account != q.key.Account && !q.subject.Operator {
+		return nil, err
+	}
+	return r, fault.New(fault.NotFound, "bucket-in-region", "the bucket is in the region %s", r.Name).In("bucket").
+		Do("ask the service there: %s", r.Wire)
+}
+
 // fail answers with an error.
 func (q *request) fail(err error) {
 	if errors.Is(err, io.ErrUnexpectedEOF) {
 		err = fault.New(fault.Invalid, "size-mismatch", "the body ended before the length that was declared").In("body").
 			Do("send the whole body").Because(err)
 	}
+	moved, err := q.inRegion(err)
 	f := fault.From(err)
 	d := dialect(f)
 	if gone := (*store.Deleted)(nil); errors.As(err, &gone) {
@@ -148,6 +166,10 @@ func (q *request) fail(err error) {
 	}
 	q.status = d.status
 	h := q.w.Header()
+	if moved != nil {
+		h.Set("x-amz-bucket-region", moved.Name)
+		h.Set("Location", moved.Wire+q.r.URL.RequestURI())
+	}
 	if f.Kind == fault.Unavailable {
 		h.Set("Retry-After", strconv.Itoa(max(2, int(math.Ceil(f.After.Seconds())))))
 	}
@@ -177,6 +199,12 @@ func (q *request) fail(err error) {
 	}
 	if d.code == "AuthorizationHeaderMalformed" && f.Code == "region" {
 		x.text("Region", q.s.store.Region)
+	}
+	if moved != nil {
+		_, host, _ := strings.Cut(moved.Wire, "://")
+		x.text("Endpoint", host)
+		x.text("Bucket", q.bucket.String())
+		x.text("Region", moved.Name)
 	}
 	x.text("Resource", q.r.URL.Path)
 	signingDetails(x, err)

@@ -20,6 +20,14 @@ export const useBuckets = () =>
     placeholderData: (d) => d,
   });
 
+/** The buckets of all regions. */
+export const useAllBuckets = () =>
+  useQuery({
+    queryKey: ['live', 'buckets', '', 'all'],
+    queryFn: () => ask(api.GET('/api/v1/buckets', { params: { query: { limit: 1000, regions: 'all' } } })),
+    placeholderData: (d) => d,
+  });
+
 export const useBucket = (bucket: string) =>
   useQuery({
     queryKey: ['live', 'bucket', bucket],

@@ -62,6 +62,7 @@ function Rail() {
     { name: 'Sync', to: '/sync', here: pathname.startsWith('/sync') },
     { name: 'Endpoints', to: '/endpoints', here: pathname.startsWith('/endpoints') },
     { name: 'Tiers', to: '/tiers', here: pathname.startsWith('/tiers') },
+    { name: 'Regions', to: '/regions', here: pathname.startsWith('/regions') },
     { name: 'Placements', to: '/placements', here: pathname.startsWith('/placements') },
     { name: 'Journal', to: '/journal', here: pathname.startsWith('/journal'), gap: true },
     { name: 'Census', to: '/census', here: pathname.startsWith('/census') },

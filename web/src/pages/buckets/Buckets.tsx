@@ -2,7 +2,7 @@ import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 
 import type { Schemas } from '../../api/client';
-import { useBuckets } from '../../data/queries';
+import { useAllBuckets } from '../../data/queries';
 import { useAdministers } from '../../data/session';
 import { Size, Trouble, When } from '../../parts/Bits';
 import { State, versioningShape } from '../../parts/Marks';
@@ -14,6 +14,7 @@ type Row = Schemas['BucketInfo'];
 const columns: { id: string; name: string; num?: boolean; value: (b: Row) => string | number }[] = [
   { id: 'name', name: 'Name', value: (b) => b.name },
   { id: 'owner', name: 'Owner', value: (b) => b.account },
+  { id: 'region', name: 'Region', value: (b) => b.region },
   { id: 'open', name: 'Open to', value: (b) => (b.open ? 'a' : b.shared?.length ? 'b' : 'c') },
   { id: 'objects', name: 'Objects', num: true, value: (b) => b.usage.objects },
   { id: 'size', name: 'Size', num: true, value: (b) => b.usage.bytes },
@@ -26,7 +27,7 @@ const columns: { id: string; name: string; num?: boolean; value: (b: Row) => str
 export default function Buckets() {
   const [query, setQuery] = useSearchParams();
   const [create, setCreate] = useState(false);
-  const list = useBuckets();
+  const list = useAllBuckets();
   const administers = useAdministers();
   const filter = query.get('name') ?? '';
   const [by = 'name', down] = (query.get('sort') ?? 'name').split('-');
@@ -40,8 +41,10 @@ export default function Buckets() {
       { replace: true },
     );
   if (list.error && !list.data) return <Trouble error={list.error} />;
-  const column = columns.find((c) => c.id === by) ?? columns[0]!;
   const all = list.data?.buckets ?? [];
+  const several = all.some((b) => b.console);
+  const shown = columns.filter((c) => c.id !== 'region' || several);
+  const column = shown.find((c) => c.id === by) ?? columns[0]!;
   const rows = all
     .filter((b) => b.name.includes(filter))
     .sort((a, b) => {
@@ -91,7 +94,7 @@ export default function Buckets() {
         <table>
           <thead>
             <tr>
-              {columns.map((c) => (
+              {shown.map((c) => (
                 <th
                   key={c.id}
                   className={c.num ? 'num' : ''}
@@ -110,13 +113,24 @@ export default function Buckets() {
           </thead>
           <tbody>
             {rows.map((b) => (
-              <tr key={b.name}>
+              <tr key={`${b.region}/${b.name}`}>
                 <td>
-                  <Link className="key strong" to={bucketPage(b.name, b.places?.[0] ?? '')}>
-                    {b.name}
-                  </Link>
+                  {b.console ? (
+                    <a
+                      className="key strong"
+                      href={b.console + bucketPage(b.name)}
+                      title={`In the console of ${b.region}`}
+                    >
+                      {b.name}
+                    </a>
+                  ) : (
+                    <Link className="key strong" to={bucketPage(b.name, b.places?.[0] ?? '')}>
+                      {b.name}
+                    </Link>
+                  )}
                 </td>
                 <td className="dim">{b.account}</td>
+                {several ? <td className="dim">{b.region}</td> : null}
                 <td>
                   {b.open ? (
                     <State kind="warn">anyone</State>
@@ -138,9 +152,7 @@ export default function Buckets() {
                 <td>
                   <Quota b={b} />
                 </td>
-                <td>
-                  <State kind={versioningShape(b.versioning)}>{b.versioning}</State>
-                </td>
+                <td>{b.versioning ? <State kind={versioningShape(b.versioning)}>{b.versioning}</State> : null}</td>
                 <td className="dim">
                   <When at={b.created} />
                 </td>

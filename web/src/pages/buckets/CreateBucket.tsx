@@ -3,18 +3,22 @@ import { useNavigate } from 'react-router';
 
 import { Problem, api, ask } from '../../api/client';
 import { usePlacements } from '../../data/placements';
-import { useChange, useService } from '../../data/queries';
+import { useChange } from '../../data/queries';
+import { type Region, useRegions } from '../../data/regions';
 import { useSession } from '../../data/session';
 import { Complaint, Field } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
 import { type Versioning, VersioningChoice } from '../../parts/Versioning';
 import { Check } from '../../parts/Check';
+import { Select } from '../../parts/Select';
 import { bucketPage, parseSize } from '../../parts/format';
 import { type Kept, PlacementChoice } from '../placements/PlacementChoice';
 
 export function CreateBucket({ onClose }: { onClose: () => void }) {
   const navigate = useNavigate();
-  const service = useService();
+  const regions = useRegions().data ?? [];
+  const [region, setRegion] = useState('');
+  const into = regions.find((r) => (region ? r.name === region : r.default));
   const [name, setName] = useState('');
   const [quota, setQuota] = useState('');
   const [clean, setClean] = useState(true);
@@ -33,7 +37,14 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
           versioning,
           sealing,
           abandonAfter: clean ? 7 : 0,
-          ...(kept.placement ? { placement: kept.placement } : kept.tier !== 'main' ? { tier: kept.tier } : {}),
+          ...(region ? { region } : {}),
+          ...(into && !into.own
+            ? {}
+            : kept.placement
+              ? { placement: kept.placement }
+              : kept.tier !== 'main'
+                ? { tier: kept.tier }
+                : {}),
           ...(bytes ? { quota: bytes } : {}),
         },
       }),
@@ -44,7 +55,13 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
     bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 MiB or 2 TiB') : null;
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    if (name && !badSize) create.mutate(undefined, { onSuccess: (b) => void navigate(bucketPage(b.name)) });
+    if (name && !badSize)
+      create.mutate(undefined, {
+        onSuccess: (b) => {
+          if (b.console) window.location.assign(b.console + bucketPage(b.name));
+          else void navigate(bucketPage(b.name));
+        },
+      });
   };
   return (
     <Dialog
@@ -89,7 +106,7 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
           hint="The most bytes it may hold, for instance 400 MiB. It can be changed at any time."
         />
         <VersioningChoice value={versioning} onChange={setVersioning} states={['on', 'off']} />
-        <PlacementChoice account={account} value={kept} onChange={setChosen} />
+        {!into || into.own ? <PlacementChoice account={account} value={kept} onChange={setChosen} /> : null}
         <Check on={clean} onChange={setClean} label="Abandon unfinished uploads after 7 days">
           Abandon unfinished uploads after 7 days{' '}
           <span className="small dim">They take room that no listing shows.</span>
@@ -98,11 +115,49 @@ export function CreateBucket({ onClose }: { onClose: () => void }) {
           Encrypt content at rest{' '}
           <span className="small dim">The disk alone then tells nothing. Reading costs a little more.</span>
         </Check>
-        <p className="small dim">It is made in region {service.data?.region ?? ''}.</p>
+        <RegionChoice regions={regions} value={into?.name ?? ''} onChange={setRegion} />
         {problem && problem.field && !['bucket', 'quota'].includes(problem.field) ? (
           <Complaint error={problem} />
         ) : null}
       </form>
     </Dialog>
+  );
+}
+
+/** A choice of the region, where there are several; says in which it is made otherwise. */
+function RegionChoice({
+  regions,
+  value,
+  onChange,
+}: {
+  regions: Region[];
+  value: string;
+  onChange: (r: string) => void;
+}) {
+  const chosen = regions.find((r) => r.name === value);
+  if (regions.length < 2) return <p className="small dim">It is made in region {value}.</p>;
+  return (
+    <div>
+      <label className="label" htmlFor="new-region">
+        Region
+      </label>
+      <Select
+        id="new-region"
+        value={value}
+        onChange={onChange}
+        options={regions.map(
+          (r) =>
+            [
+              r.name,
+              `${r.name}${r.admitted ? '' : ': the account is not admitted'}${r.own ? ' (this one)' : ''}`,
+            ] as const,
+        )}
+      />
+      {chosen && !chosen.own ? (
+        <p className="small dim mt-4">
+          It is made by the service there, as its operator has buckets kept, and is looked after in its console.
+        </p>
+      ) : null}
+    </div>
   );
 }

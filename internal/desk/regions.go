@@ -1,0 +1,379 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"net/url"
+	"slices"
+	"time"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/endpoint"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/core/region"
+	"spindle/internal/remote"
+	"spindle/internal/wire/sign"
+)
+
+// RegionInfo is a region of the house.
+type RegionInfo struct {
+	Name     string `json:"name"`
+	Own      bool   `json:"own,omitempty" doc:"It is this service's"`
+	Desk     string `json:"desk,omitempty" doc:"Where its console is; absent for one's own"`
+	State    string `json:"state" enum:"there,away,not asked"`
+	Admitted bool   `json:"admitted" doc:"The account that one acts in may make buckets in it"`
+	Default  bool   `json:"default,omitempty" doc:"Buckets of the account are made there that name no region"`
+
+	Wire      string     `json:"wire,omitempty" doc:"For operators"`
+	Note      string     `json:"note,omitempty"`
+	Since     *time.Time `json:"since,omitempty" doc:"Since when it is so; for operators"`
+	Seen      *time.Time `json:"seen,omitempty" doc:"When it answered last; for operators"`
+	Latency   float64    `json:"latency,omitempty" doc:"Milliseconds of the last answer; for operators"`
+	Says      string     `json:"says,omitempty" doc:"Why it is away; for operators"`
+	Key       string     `json:"key,omitempty" doc:"Of an operator there; for operators"`
+	Buckets   *int       `json:"buckets,omitempty" doc:"Of all accounts, as it told last; for operators"`
+	Accounts  []string   `json:"accounts,omitempty" doc:"That are admitted; for operators"`
+	Created   *time.Time `json:"created,omitempty" doc:"For operators"`
+	CreatedBy string     `json:"createdBy,omitempty" doc:"For operators"`
+}
+
+// RegionPath names a region.
+type RegionPath struct {
+	Region string `path:"region" maxLength:"63"`
+}
+
+type regionOut struct{ Body RegionInfo }
+
+func (d *Desk) regionCalls(to *calls) {
+	const topic = "regions"
+	call(to, rule{oper: true}, "this-region", "GET /region", topic, "What this region is, for its sisters", d.thisRegion)
+	call(to, rule{oper: true}, "this-region-buckets", "GET /region/buckets", topic,
+		"List all buckets of this region, for its sisters", d.thisRegionBuckets)
+	call(to, rule{}, "list-regions", "GET /regions", topic, "List the regions of the house", d.listRegions)
+	call(to, rule{}, "show-region", "GET /regions/{region}", topic, "Show a region", d.showRegion)
+	call(to, rule{oper: true}, "add-region", "POST /regions", topic,
+		"Add another service of the house, once it answers as one", d.addRegion, answers(201))
+	call(to, rule{oper: true}, "ask-region", "POST /regions/{region}/ask", topic, "Ask a region what it has, now",
+		d.askRegion)
+	call(to, rule{oper: true}, "remove-region", "DELETE /regions/{region}", topic, "Forget a region", d.removeRegion,
+		answers(204))
+	call(to, rule{oper: true}, "admit-account", "PUT /regions/{region}/accounts/{account}", topic,
+		"Say whether an account may make buckets in a region", d.admitAccount)
+}
+
+func (d *Desk) thisRegion(ctx context.Context, in *HostIn) (*struct{ Body remote.Itself }, error) {
+	id, err := d.store.Catalog.ServiceID(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body remote.Itself }{remote.Itself{Name: d.store.Region, Service: id,
+		Wire: d.wireInfo(in.host).URL}}, nil
+}
+
+// HeldBucket is a bucket as sisters hear of it.
+type HeldBucket struct {
+	Name    string    `json:"name"`
+	Account string    `json:"account"`
+	Created time.Time `json:"created"`
+	Objects int64     `json:"objects"`
+	Bytes   int64     `json:"bytes" doc:"Of current and previous versions"`
+}
+
+// HeldPage is a page of them.
+type HeldPage struct {
+	Buckets []HeldBucket `json:"buckets"`
+	Next    string       `json:"next,omitempty"`
+}
+
+func (d *Desk) thisRegionBuckets(ctx context.Context, in *struct {
+	After string `query:"after" maxLength:"64"`
+}) (*struct{ Body HeldPage }, error) {
+	const page = 1000
+	list, err := d.store.Catalog.Buckets(ctx, "", nil, in.After, page)
+	if err != nil {
+		return nil, err
+	}
+	out := HeldPage{Buckets: []HeldBucket{}}
+	for _, b := range list {
+		out.Buckets = append(out.Buckets, HeldBucket{Name: b.Name.String(), Account: b.Account, Created: b.Created,
+			Objects: b.Usage.Objects, Bytes: b.Usage.Bytes + b.Usage.PreviousBytes})
+	}
+	if len(list) == page {
+		out.Next = out.Buckets[page-1].Name
+	}
+	return &struct{ Body HeldPage }{out}, nil
+}
+
+// regions gives all regions of the house, one's own first.
+func (d *Desk) regions(ctx context.Context) ([]RegionInfo, error) {
+	s := who(ctx).subject
+	a, err := d.store.Catalog.Admission(ctx, s.Account, d.store.Region)
+	if err != nil {
+		return nil, err
+	}
+	list, err := d.store.Catalog.Regions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	own := RegionInfo{Name: d.store.Region, Own: true, State: string(region.Here), Admitted: a.Here,
+		Default: a.Default == "" || a.Default == d.store.Region}
+	held := map[string]catalog.RegionHolds{}
+	if s.Operator {
+		if held, err = d.store.Catalog.RegionsHold(ctx); err != nil {
+			return nil, err
+		}
+		h := held[""]
+		own.Buckets, own.Accounts = &h.Buckets, h.Accounts
+	}
+	out := []RegionInfo{own}
+	for _, r := range list {
+		x := RegionInfo{Name: r.Name, Desk: r.Desk, State: string(r.State), Admitted: slices.Contains(a.There, r.Name),
+			Default: a.Default == r.Name, Note: r.Note}
+		if s.Operator {
+			h := held[r.Name]
+			x.Wire, x.Since, x.Seen, x.Latency, x.Says, x.Key = r.Wire, &r.Since, r.Seen,
+				float64(r.Latency)/float64(time.Millisecond), r.Says, r.KeyID
+			x.Buckets, x.Accounts, x.Created, x.CreatedBy = &h.Buckets, h.Accounts, &r.Created, r.By
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+func (d *Desk) listRegions(ctx context.Context, _ *struct{}) (*struct {
+	Body struct {
+		Regions []RegionInfo `json:"regions" doc:"One's own first, then by name"`
+	}
+}, error) {
+	out := &struct {
+		Body struct {
+			Regions []RegionInfo `json:"regions" doc:"One's own first, then by name"`
+		}
+	}{}
+	var err error
+	out.Body.Regions, err = d.regions(ctx)
+	return out, err
+}
+
+func (d *Desk) showRegion(ctx context.Context, in *RegionPath) (*regionOut, error) {
+	list, err := d.regions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var known []string
+	for _, r := range list {
+		if r.Name == in.Region {
+			return &regionOut{r}, nil
+		}
+		known = append(known, r.Name)
+	}
+	_, err = (&region.Admission{Own: d.store.Region}).Choose(in.Region, known[1:])
+	return nil, err
+}
+
+// addRegion asks the service at an address what it is, and enters it when it answers.
+func (d *Desk) addRegion(ctx context.Context, in *struct {
+	Body struct {
+		Name   string `json:"name,omitempty" maxLength:"63" doc:"That it is expected to have; found out otherwise"`
+		Desk   string `json:"desk" maxLength:"300" doc:"Address of its desk"`
+		Key    string `json:"key" maxLength:"128" doc:"Of an operator there"`
+		Secret string `json:"secret" maxLength:"256" doc:"Of the key"`
+		Note   string `json:"note,omitempty"`
+	}
+}) (*regionOut, error) {
+	b := in.Body
+	r := &region.Region{Name: b.Name, Desk: b.Desk, KeyID: b.Key, Note: b.Note}
+	if r.Name == "" {
+		r.Name = "found-out"
+	}
+	if err := r.Check(); err != nil {
+		return nil, err
+	}
+	s := d.endpoints.SisterAt(b.Desk, r.Desk, sign.Credential{ID: b.Key, Secret: b.Secret})
+	defer s.Close()
+	is, err := s.Itself(ctx)
+	if err != nil {
+		return nil, fault.From(err).In("desk")
+	}
+	own, err := d.store.Catalog.ServiceID(ctx)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case is.Service == own:
+		err = fault.New(fault.Conflict, "region-own", "the service at %s is this one", r.Desk).In("desk").
+			Do("give the address of another one's desk")
+	case is.Name == d.store.Region:
+		err = fault.New(fault.Conflict, "region-name", "the service at %s calls its region %s, as this one does", r.Desk,
+			is.Name).In("name").Do("start one of them with another region (--region)")
+	case b.Name != "" && b.Name != is.Name:
+		err = fault.New(fault.Conflict, "region-name", "the service at %s calls its region %s, not %s", r.Desk, is.Name,
+			b.Name).In("name").Do("leave the name out, or correct the address")
+	}
+	if err != nil {
+		return nil, err
+	}
+	r.Name, r.Service, r.Wire = is.Name, is.Service, is.Wire
+	if err := d.store.Catalog.AddRegion(ctx, r, d.store.Now(author(ctx)), func(name string) ([]byte, error) {
+		return d.endpoints.Secrets().SealSecret(name, b.Secret)
+	}); err != nil {
+		return nil, err
+	}
+	return d.askRegion(ctx, &RegionPath{r.Name})
+}
+
+func (d *Desk) askRegion(ctx context.Context, in *RegionPath) (*regionOut, error) {
+	r, err := d.store.Catalog.Region(ctx, in.Region)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.endpoints.HearRegion(ctx, r); err != nil && !fault.HasCode(err, "region-away") {
+		return nil, err
+	}
+	return d.showRegion(ctx, in)
+}
+
+func (d *Desk) removeRegion(ctx context.Context, in *RegionPath) (*struct{}, error) {
+	return nil, d.store.Catalog.RemoveRegion(ctx, in.Region, d.store.Now(author(ctx)))
+}
+
+// sister reaches a region that is not this one.
+func (d *Desk) sister(ctx context.Context, name string) (*remote.Sister, *region.Region, error) {
+	r, err := d.store.Catalog.Region(ctx, name)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := d.endpoints.Sister(r)
+	return s, r, err
+}
+
+// admitAccount says whether an account may make buckets in a region: here, or at a sister,
+// where the account is made when it is not there.
+func (d *Desk) admitAccount(ctx context.Context, in *struct {
+	RegionPath
+	AccountPath
+	Body struct {
+		Admitted bool `json:"admitted"`
+	}
+}) (*accountOut, error) {
+	a, err := d.store.Catalog.Account(ctx, in.Account)
+	if err != nil {
+		return nil, err
+	}
+	if in.Region == d.store.Region {
+		if err := d.store.Catalog.Admit(ctx, in.Account, in.Body.Admitted, d.store.Now(author(ctx))); err != nil {
+			return nil, err
+		}
+		return d.account(ctx, in.Account)
+	}
+	s, r, err := d.sister(ctx, in.Region)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	there := "/regions/" + url.PathEscape(in.Region) + "/accounts/" + url.PathEscape(in.Account)
+	err = s.Ask(ctx, http.MethodPut, there, nil, in.Body, nil)
+	if fault.HasCode(err, "account-missing") && in.Body.Admitted {
+		if err = s.Ask(ctx, http.MethodPost, "/accounts", nil, map[string]any{"name": a.Name, "note": a.Note},
+			nil); err == nil {
+			err = s.Ask(ctx, http.MethodPut, there, nil, in.Body, nil)
+		}
+	}
+	if err == nil {
+		err = d.endpoints.HearRegion(ctx, r)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.account(ctx, in.Account)
+}
+
+// bucketRegion gives the region in which a bucket of an account is to be made.
+func (d *Desk) bucketRegion(ctx context.Context, account, asked string) (string, error) {
+	a, err := d.store.Catalog.Admission(ctx, account, d.store.Region)
+	if err != nil {
+		return "", err
+	}
+	list, err := d.store.Catalog.Regions(ctx)
+	if err != nil {
+		return "", err
+	}
+	var known []string
+	for _, r := range list {
+		known = append(known, r.Name)
+	}
+	return a.Choose(asked, known)
+}
+
+// createAtSister makes a bucket at a sister.
+func (d *Desk) createAtSister(ctx context.Context, in *newBucket, account string) (*bucketOut, error) {
+	s, r, err := d.sister(ctx, in.Region)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	body := *in
+	body.Account = account
+	var b BucketInfo
+	if err := s.Ask(ctx, http.MethodPost, "/buckets", nil, body, &b); err != nil {
+		return nil, err
+	}
+	b.Console = r.Desk
+	if err := d.endpoints.HearRegion(ctx, r); err != nil {
+		d.log.Warn("a region was not heard after a bucket was made there", "region", r.Name, "error", err)
+	}
+	return &bucketOut{b}, nil
+}
+
+// inRegion says of a bucket that is not here in which region it is, to those who may know.
+func (d *Desk) inRegion(ctx context.Context, name object.BucketName, missing error) error {
+	if !fault.HasCode(missing, "bucket-missing") {
+		return missing
+	}
+	r, b, err := d.store.Catalog.RegionOf(ctx, name)
+	if err != nil || r == nil || !d.knows(ctx, b.Account) {
+		return missing
+	}
+	return fault.New(fault.NotFound, "bucket-in-region", "the bucket %q is in the region %s", name, r.Name).In("bucket").
+		Do("ask the service there: %s/buckets/%s", r.Desk, name)
+}
+
+// regionBucket shows a bucket of a sister in a list.
+func regionBucket(b region.Bucket, desk string) BucketInfo {
+	return BucketInfo{Name: b.Name, Account: b.Account, Region: b.Region, Created: b.Created,
+		Usage: UsageInfo{Objects: b.Objects, Bytes: b.Bytes}, Rights: []string{}, Console: desk, Told: &b.Told}
+}
+
+// regionEndpoint makes an endpoint of a region, under its name, for the account that one acts
+// in: with a key of that account there. The error for what is no region either is missing.
+func (d *Desk) regionEndpoint(ctx context.Context, name string, missing error) (*endpoint.Endpoint, error) {
+	account := who(ctx).subject.Account
+	s, r, err := d.sister(ctx, name)
+	if fault.HasCode(err, "region-missing") {
+		return nil, missing
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	if err := d.administers(ctx, account, "copy to another region"); err != nil {
+		return nil, err
+	}
+	if _, err := d.bucketRegion(ctx, account, name); err != nil {
+		return nil, err
+	}
+	var key KeySecret
+	if err := s.Ask(ctx, http.MethodPost, "/keys", nil, map[string]any{"account": account, "role": "administrator",
+		"name": "copies from " + d.store.Region, "note": "made by a replication rule of the region " + d.store.Region},
+		&key); err != nil {
+		return nil, err
+	}
+	e, err := d.endpointNew(ctx, &NewEndpoint{Name: name, EndpointChange: EndpointChange{URL: &r.Wire, Region: &r.Name,
+		Key: &key.Key.ID, Secret: &key.Secret}}, nil)
+	if err != nil {
+		return nil, errors.Join(err, s.Ask(ctx, http.MethodDelete, "/keys/"+url.PathEscape(key.Key.ID), nil, nil, nil))
+	}
+	return e, nil
+}

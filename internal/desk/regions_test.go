@@ -1,0 +1,200 @@
+package desk_test
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"spindle/internal/core/access"
+	"spindle/internal/core/object"
+	"spindle/internal/harness"
+	"spindle/internal/service"
+	"spindle/internal/wire/client"
+)
+
+func regionService(t *testing.T, name string) (*harness.Running, *person) {
+	t.Helper()
+	s := harness.Service(t, func(c *service.Config) {
+		c.Region, c.Reach, c.Works.RegionEvery = name, []string{"loopback"}, 100*time.Millisecond
+	})
+	p := newPerson(t, s)
+	p.signIn()
+	return s, p
+}
+
+// Two services of a house know one another: accounts are admitted, buckets made and found in
+// either, copies made from one to the other, and one that is away said to be.
+func TestRegions(t *testing.T) {
+	fenn, p := regionService(t, "fenn")
+	moor, there := regionService(t, "moor")
+	add := map[string]any{"desk": moor.DeskURL, "key": harness.Key, "secret": harness.Secret}
+	for what, x := range map[string]struct {
+		field string
+		value any
+		want  string
+	}{
+		"itself":         {"desk", fenn.DeskURL, "is this one"},
+		"another's name": {"name", "south", "moor, not south"},
+		"a wrong secret": {"secret", "wrong", "does not fit the request"},
+		"nobody":         {"desk", "http://127.0.0.1:9", "is away"},
+		"no desk":        {"desk", moor.WireURL, "none of a desk"},
+		"a path":         {"desk", moor.DeskURL + "/x", "no address"},
+	} {
+		bad := map[string]any{}
+		for k, v := range add {
+			bad[k] = v
+		}
+		bad[x.field] = x.value
+		if st, e := p.ask("POST", "/api/v1/regions", bad); st < 400 || !strings.Contains(fmt.Sprint(e), x.want) {
+			t.Errorf("%s as a sister: %d %v", what, st, e)
+		}
+	}
+	if st, e := p.ask("POST", "/api/v1/regions", add); st != 201 || e["name"] != "moor" || e["state"] != "there" {
+		t.Fatalf("%d %v", st, e)
+	}
+	if st, e := p.ask("POST", "/api/v1/regions", add); st != 409 {
+		t.Errorf("twice: %d %v", st, e)
+	}
+
+	for _, a := range []string{"seed-lab", "guests"} {
+		if st, e := p.ask("POST", "/api/v1/accounts", map[string]any{"name": a}); st != 201 {
+			t.Fatal(e)
+		}
+	}
+	tenant := newPerson(t, fenn)
+	key := fenn.NewKey("seed-lab", "SEEDS", access.Administrator, nil)
+	if st, e := tenant.signInAs(map[string]string{"key": key.ID, "secret": key.Secret}); st != 201 {
+		t.Fatal(e)
+	}
+	seeds := map[string]any{"name": "seeds", "region": "moor", "versioning": "on"}
+	if st, e := tenant.ask("POST", "/api/v1/buckets", seeds); st != 403 ||
+		!strings.Contains(fmt.Sprint(e), "not admitted to the region moor") {
+		t.Errorf("an account that is not admitted: %d %v", st, e)
+	}
+	if st, e := tenant.ask("PUT", "/api/v1/regions/moor/accounts/seed-lab", map[string]any{"admitted": true}); st != 403 {
+		t.Errorf("a tenant admits itself: %d %v", st, e)
+	}
+	if st, e := p.ask("PUT", "/api/v1/regions/moor/accounts/seed-lab", map[string]any{"admitted": true}); st != 200 {
+		t.Fatalf("%d %v", st, e)
+	}
+	if st, e := there.ask("GET", "/api/v1/accounts/seed-lab", nil); st != 200 || e["admitted"] != true {
+		t.Errorf("the account there: %d %v", st, e)
+	}
+	if st, e := tenant.ask("POST", "/api/v1/buckets", seeds); st != 201 || e["region"] != "moor" {
+		t.Fatalf("%d %v", st, e)
+	}
+	if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"name": "plates"}); st != 201 || e["region"] != "fenn" {
+		t.Fatalf("%d %v", st, e)
+	}
+	if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"name": "seeds"}); st != 409 {
+		t.Errorf("a name that a sister has: %d %v", st, e)
+	}
+	listed := func(p *person) string {
+		_, e := p.ask("GET", "/api/v1/buckets?regions=all", nil)
+		var out []string
+		for _, b := range e["buckets"].([]any) {
+			m := b.(map[string]any)
+			out = append(out, fmt.Sprint(m["name"], "@", m["region"]))
+		}
+		return strings.Join(out, " ")
+	}
+	if got := listed(p); got != "plates@fenn seeds@moor" {
+		t.Errorf("all buckets: %s", got)
+	}
+	if got := listed(tenant); got != "seeds@moor" {
+		t.Errorf("the tenant's: %s", got)
+	}
+	guest := newPerson(t, fenn)
+	other := fenn.NewKey("guests", "GUEST", access.Administrator, nil)
+	if st, e := guest.signInAs(map[string]string{"key": other.ID, "secret": other.Secret}); st != 201 {
+		t.Fatal(e)
+	}
+	if got := listed(guest); got != "" {
+		t.Errorf("another account sees: %s", got)
+	}
+	if st, e := tenant.ask("GET", "/api/v1/buckets/seeds", nil); st != 404 || e["code"] != "bucket-in-region" ||
+		!strings.Contains(fmt.Sprint(e), moor.DeskURL+"/buckets/seeds") {
+		t.Errorf("the wrong service: %d %v", st, e)
+	}
+	if st, b := guest.send("GET", "/api/v1/buckets/seeds", nil); st != 404 || strings.Contains(string(b), "moor") {
+		t.Errorf("another account is told: %d %s", st, b)
+	}
+	st, h, b := fenn.As(key, "GET", "/seeds/x", nil, "")
+	if st != http.StatusMovedPermanently || h.Get("X-Amz-Bucket-Region") != "moor" ||
+		h.Get("Location") != moor.WireURL+"/seeds/x" || !strings.Contains(b, "<Code>PermanentRedirect</Code>") {
+		t.Errorf("on the wire: %d %v %s", st, h, b)
+	}
+	if st, _, b := fenn.As(other, "GET", "/seeds/x", nil, ""); st != 404 || strings.Contains(b, "moor") {
+		t.Errorf("another account on the wire: %d %s", st, b)
+	}
+
+	if st, e := p.ask("PATCH", "/api/v1/accounts/seed-lab", map[string]any{"region": "moor"}); st != 200 {
+		t.Fatal(e)
+	}
+	if st, e := tenant.ask("POST", "/api/v1/buckets", map[string]any{"name": "more-seeds"}); st != 201 ||
+		e["region"] != "moor" {
+		t.Errorf("the default region: %d %v", st, e)
+	}
+	if st, e := p.ask("PUT", "/api/v1/regions/fenn/accounts/seed-lab", map[string]any{"admitted": false}); st != 200 {
+		t.Fatal(e)
+	}
+	if st, e := tenant.ask("POST", "/api/v1/buckets", map[string]any{"name": "x-seeds", "region": "fenn"}); st != 403 ||
+		!strings.Contains(fmt.Sprint(e), "make the bucket in: moor") {
+		t.Errorf("dismissed: %d %v", st, e)
+	}
+	c := fenn.Client()
+	c.Key = key
+	if err := c.CreateBucket(t.Context(), "wire-seeds"); err == nil || !strings.Contains(err.Error(), "not admitted") {
+		t.Errorf("dismissed, on the wire: %v", err)
+	}
+	copyToRegion(t, fenn, moor, p)
+	if err := moor.Stop(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	harness.Until(t, "the region is away", func() bool {
+		_, e := p.ask("GET", "/api/v1/regions/moor", nil)
+		return e["state"] == "away" && e["says"] != ""
+	})
+	if got := listed(p); !strings.Contains(got, "seeds@moor") {
+		t.Errorf("buckets of a region that is away: %s", got)
+	}
+	if st, e := tenant.ask("POST", "/api/v1/buckets", map[string]any{"name": "late-seeds"}); st != 503 ||
+		e["retryAfter"] == nil {
+		t.Errorf("a bucket in a region that is away: %d %v", st, e)
+	}
+	if st, _ := p.ask("DELETE", "/api/v1/regions/moor", nil); st != 204 {
+		t.Error("it cannot be forgotten")
+	}
+	if got := listed(p); strings.Contains(got, "moor") {
+		t.Errorf("forgotten, and listed: %s", got)
+	}
+}
+
+// copyToRegion has a rule copy to a region, of which nobody made an endpoint.
+func copyToRegion(t *testing.T, fenn, moor *harness.Running, p *person) {
+	t.Helper()
+	own := "/api/v1/regions/moor/accounts/" + "herbarium"
+	if st, e := p.ask("PUT", own, map[string]any{"admitted": true}); st != 200 {
+		t.Fatal(e)
+	}
+	if st, e := p.ask("PATCH", "/api/v1/buckets/plates", map[string]any{"versioning": "on"}); st != 200 {
+		t.Fatal(e)
+	}
+	if st, e := p.ask("POST", "/api/v1/replications", map[string]any{"name": "over", "bucket": "plates",
+		"targets": []any{map[string]any{"address": "@moor/plates-fenn"}}, "existing": "leave", "mend": true}); st != 201 {
+		t.Fatalf("%d %v", st, e)
+	}
+	if _, err := fenn.Client().Put(t.Context(), "plates", "leaf", strings.NewReader("leaf"), 4,
+		client.Put{Metadata: object.Metadata{"taxon": "Carex"}}); err != nil {
+		t.Fatal(err)
+	}
+	harness.Until(t, "the copy is there", func() bool {
+		i, err := moor.Client().Head(t.Context(), "plates-fenn", "leaf")
+		return err == nil && i.Metadata["taxon"] == "Carex"
+	})
+	if st, e := p.ask("GET", "/api/v1/endpoints/moor", nil); st != 200 || e["region"] != "moor" {
+		t.Errorf("the endpoint of the region: %d %v", st, e)
+	}
+}
