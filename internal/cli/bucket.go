@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -159,7 +160,10 @@ func bucketRow(b desk.BucketInfo) []string {
 		open, when(b.Created)}
 	switch {
 	case b.Console != "":
-		row[6], row[7], row[8] = "", "", "as told "+when(*b.Told)
+		row[6], row[7] = "", ""
+		if time.Since(*b.Told) > time.Minute { // its region is away
+			row[8] = "told " + when(*b.Told)
+		}
 	case b.Partly:
 		row[3], row[4], row[5], row[7] = "in part", "", "", ""
 	}

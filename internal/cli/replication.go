@@ -21,7 +21,7 @@ const replicationsPath = "/api/v1/replications/"
 func (a *app) replicationCommand() *cli.Command {
 	scope := []cli.Flag{
 		&cli.StringSliceFlag{Name: "to",
-			Usage: "`ADDRESS` that gets copies, BUCKET/PREFIX or @ENDPOINT/BUCKET/PREFIX; may be repeated"},
+			Usage: "`ADDRESS` that gets copies, BUCKET/PREFIX, @ENDPOINT/BUCKET/PREFIX or @REGION/BUCKET/PREFIX; may be repeated"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only objects with this tag, `NAME=VALUE`; may be repeated"},
 		whereFlag("copies only objects"),
 		&cli.StringFlag{Name: "tier", Usage: "of the copies: tier here, storage class at an endpoint"},
