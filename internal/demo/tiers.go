@@ -9,6 +9,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/lifecycle"
 	"spindle/internal/core/object"
+	"spindle/internal/core/placement"
 	"spindle/internal/core/tier"
 	"spindle/internal/store"
 )
@@ -23,9 +24,21 @@ func tiers(ctx context.Context, s *store.Store, dir string, at time.Time) error 
 		{Name: "cellar", Note: "slow, two copies in two rooms", Copies: 2, Packed: true, Price: 2_000, Requests: 1_500_000,
 			Stay: 90, Volumes: []tier.Volume{at1("cellar-north"), at1("cellar-south")},
 			Restore: &tier.Restore{Delay: 30 * time.Second, Days: 7}},
+		{Name: "press", Note: "any two of six disks may be lost", Copies: 1, Pieces: &tier.Pieces{Data: 4, Parity: 2},
+			Price: 12_000, Requests: 4_000, Volumes: []tier.Volume{at1("press-1"), at1("press-2"), at1("press-3"),
+				at1("press-4"), at1("press-5"), at1("press-6")}},
 	} {
 		if err := s.AddTier(ctx, t, by); err != nil && !fault.HasCode(err, "tier-exists") &&
 			!fault.HasCode(err, "volume-taken") {
+			return err
+		}
+	}
+	for _, p := range []*placement.Placement{
+		{Name: "everyday", Note: "fast, one copy", Tier: tier.MainName, Everyone: true},
+		{Name: "safe", Note: "what cannot be made again", Tier: "press", Everyone: true},
+		{Name: "private", Note: "loans and letters", Tier: "press", Sealing: true, Accounts: []string{Account}},
+	} {
+		if err := s.Catalog.AddPlacement(ctx, p, by); err != nil && !fault.HasCode(err, "placement-exists") {
 			return err
 		}
 	}
