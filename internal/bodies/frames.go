@@ -111,6 +111,8 @@ type frameReader struct {
 	start []int64 // of each frame in r, and of the index
 	index []byte
 	ref   object.BodyRef
+
+	checked bool // what r gives was compared with a digest already
 }
 
 // newFrameReader reads the index of the body of size plain bytes that stands in the
@@ -153,19 +155,25 @@ func (f *frameReader) failed(err error) error {
 func (f *frameReader) read(buf []byte, offset int64) ([]byte, error) {
 	i := offset / frameSize
 	plain := int(min(frameSize, f.size-i*frameSize))
-	raw := make([]byte, f.start[i+1]-f.start[i])
+	entry := f.index[i*frameEntry:]
+	packed := binary.LittleEndian.Uint32(entry)&framePacked != 0
+	length := int(f.start[i+1] - f.start[i])
+	raw := buf[:0]
+	if packed || cap(raw) < length {
+		raw = make([]byte, length)
+	}
+	raw = raw[:length]
 	if n, err := f.r.ReadAt(raw, f.start[i]); n < len(raw) {
 		return nil, f.failed(err)
 	}
-	entry := f.index[i*frameEntry:]
-	if binary.LittleEndian.Uint32(entry)&framePacked != 0 {
+	if packed {
 		out, err := unpacker.DecodeAll(raw, buf[:0])
 		if err != nil {
 			return nil, damaged(f.ref, "frame %d cannot be unpacked: %s", i, err)
 		}
 		raw = out
 	}
-	if len(raw) != plain || digest.CRC64(raw) != binary.LittleEndian.Uint64(entry[4:]) {
+	if len(raw) != plain || !f.checked && digest.CRC64(raw) != binary.LittleEndian.Uint64(entry[4:]) {
 		return nil, damaged(f.ref, "frame %d is not what it was", i)
 	}
 	return raw[offset-i*frameSize:], nil

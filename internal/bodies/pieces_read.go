@@ -159,6 +159,10 @@ func (p *pieced) ReadAt(b []byte, offset int64) (n int, err error) {
 		}
 		stripe, from := offset/full, offset%full
 		length := min(int64(len(b)-n), full-from, p.stored-offset)
+		if length == full && !p.every && p.straight(b[n:n+int(full)], stripe) {
+			n, offset = n+int(full), offset+full
+			continue
+		}
 		if err := p.load(stripe, from, length); err != nil {
 			return n, err
 		}
@@ -170,6 +174,17 @@ func (p *pieced) ReadAt(b []byte, offset int64) (n int, err error) {
 		}
 	}
 	return n, nil
+}
+
+// straight reads a whole stripe to where it is wanted, and reports whether every block of it
+// was there, and what it was.
+func (p *pieced) straight(b []byte, stripe int64) bool {
+	for i := range p.Data {
+		if p.files[i] == nil || !p.readBlock(i, stripe, b[i*blockSize:(i+1)*blockSize]) {
+			return false
+		}
+	}
+	return true
 }
 
 // load has the blocks of a stripe there that have length bytes from one on.
@@ -210,21 +225,27 @@ func (p *pieced) load(stripe, from, length int64) error {
 
 // look reads a block of the stripe at hand, and reports whether it is what it was.
 func (p *pieced) look(piece, block int) bool {
-	f := p.files[piece]
-	if f == nil {
+	if p.files[piece] == nil {
 		return false
 	}
 	b := p.buf[piece*blockSize : piece*blockSize+block]
-	at := p.stripe * (blockSize + blockTail)
+	if !p.readBlock(piece, p.stripe, b) {
+		return false
+	}
+	p.blocks[piece] = b
+	return true
+}
+
+// readBlock reads a block of a piece that is there, and reports whether it is what it was.
+func (p *pieced) readBlock(piece int, stripe int64, b []byte) bool {
 	var tail [blockTail]byte
-	_, err := unix.Preadv(int(f.Fd()), [][]byte{b, tail[:]}, at)
-	if err == nil && binary.LittleEndian.Uint64(tail[:]) == p.blockDigest(piece, p.stripe, b) {
-		p.blocks[piece] = b
+	_, err := unix.Preadv(int(p.files[piece].Fd()), [][]byte{b, tail[:]}, stripe*(blockSize+blockTail))
+	if err == nil && binary.LittleEndian.Uint64(tail[:]) == p.blockDigest(piece, stripe, b) {
 		return true
 	}
 	p.bad[piece] = true
 	if p.why = err; err == nil {
-		p.why = damaged(p.ref, "stripe %d of piece %d is not what it was", p.stripe, piece)
+		p.why = damaged(p.ref, "stripe %d of piece %d is not what it was", stripe, piece)
 	}
 	return false
 }

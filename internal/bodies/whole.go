@@ -49,7 +49,9 @@ func (v *Volume) read(src source, stored int64, ref object.BodyRef, size int64) 
 	w = &Whole{src: src, v: v, size: size}
 	if !ref.Sealed() {
 		if ref.InFrames() {
-			w.cut, err = newFrameReader(src, stored, size, ref)
+			if w.cut, err = newFrameReader(src, stored, size, ref); err == nil {
+				_, w.cut.checked = src.(*pieced)
+			}
 		}
 		return w, err
 	}
@@ -116,24 +118,84 @@ func (w *Whole) Send(to io.Writer, offset, length int64, between func()) error {
 	return nil
 }
 
+// sendFrames writes frames; of a long stretch the next ones are read while one is written, as
+// long as cores are likely to be free for it.
 func (w *Whole) sendFrames(to io.Writer, offset, length int64, between func()) error {
-	buf := make([]byte, 0, frameSize)
 	w.expect(offset, length)
+	read, stop := w.framesInTurn(offset, length), func() {}
+	if v := w.v; length >= ahead {
+		defer v.opening.Add(-1)
+		if v.opening.Add(1) <= int32(runtime.GOMAXPROCS(0)) {
+			read, stop = aheadOf(read)
+		}
+	}
+	defer func() { stop() }()
 	for length > 0 {
 		if between != nil {
 			between()
 		}
-		plain, err := w.frame(buf, offset, length)
+		o := read()
+		if o.err != nil {
+			putFrame(o.buf)
+			return o.err
+		}
+		n := min(length, int64(len(o.plain)))
+		_, err := to.Write(o.plain[:n])
+		putFrame(o.buf)
 		if err != nil {
 			return err
 		}
-		n := min(length, int64(len(plain)))
-		if _, err := to.Write(plain[:n]); err != nil {
-			return err
-		}
-		offset, length = offset+n, length-n
+		length -= n
 	}
 	return nil
+}
+
+// framesInTurn gives the frames of a stretch one after another.
+func (w *Whole) framesInTurn(offset, length int64) func() opened {
+	end := offset + length
+	return func() opened {
+		if offset == end {
+			return opened{}
+		}
+		o := opened{buf: frameBufs.Get().(*[]byte)}
+		if o.plain, o.err = w.frame((*o.buf)[:0], offset, end-offset); o.err == nil {
+			offset += int64(len(o.plain))
+		}
+		return o
+	}
+}
+
+// aheadOf reads up to window pieces ahead of whoever takes them. Stop waits for what is being
+// read.
+func aheadOf(read func() opened) (next func() opened, stop func()) {
+	coming, stopped := make(chan opened, window), make(chan struct{})
+	go func() {
+		defer close(coming)
+		for {
+			o := read()
+			select {
+			case coming <- o:
+			case <-stopped:
+				putFrame(o.buf)
+				return
+			}
+			if o.err != nil || len(o.plain) == 0 {
+				return
+			}
+		}
+	}()
+	return func() opened { return <-coming }, func() {
+		close(stopped)
+		for o := range coming {
+			putFrame(o.buf)
+		}
+	}
+}
+
+func putFrame(buf *[]byte) {
+	if buf != nil {
+		frameBufs.Put(buf)
+	}
 }
 
 // frame gives what is in the frame with the byte at offset, from there on. It goes on with

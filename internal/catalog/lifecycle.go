@@ -63,6 +63,22 @@ func lifecycleOf(ctx context.Context, q sqlx.QueryerContext, bucket int64) (*Lif
 	return r.lifecycle()
 }
 
+// RulesOfAccount gives the rules of an account's buckets as they are written down, by the
+// bucket's name.
+func (c *Catalog) RulesOfAccount(ctx context.Context, account string) (map[string]json.RawMessage, error) {
+	var rows []struct {
+		Name  string `db:"name"`
+		Rules []byte `db:"rules"`
+	}
+	err := c.db.SelectContext(ctx, &rows, `select b.name, l.rules from lifecycles l join buckets b on b.id = l.bucket
+		join accounts a on a.id = b.account where b.removed is null and a.name = $1`, account)
+	out := make(map[string]json.RawMessage, len(rows))
+	for _, r := range rows {
+		out[r.Name] = r.Rules
+	}
+	return out, mapError(err)
+}
+
 // RuledBucket is a bucket with rules that act.
 type RuledBucket struct {
 	Name       object.BucketName

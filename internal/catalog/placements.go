@@ -182,7 +182,7 @@ func (c *Catalog) RemovePlacement(ctx context.Context, name string, by Author) e
 		}
 		switch {
 		case p.Buckets > 0:
-			return used("%d buckets have it", p.Buckets).(*fault.Error).
+			return used("buckets have it, %d of them", p.Buckets).(*fault.Error).
 				Do("give them another one first (spindle bucket place)")
 		case account.Valid:
 			return used("buckets of the account %s get it", account.String).(*fault.Error).

@@ -40,6 +40,8 @@ type BucketInfo struct {
 	Rights     []string            `json:"rights" doc:"What who asks may do in the whole of it: list, read, write, remove, settings"`
 	Shared     []SharedWith        `json:"shared,omitempty" doc:"Whom the bucket or a part of it was opened to, anyone first"`
 
+	Journal *JournalKeeping `json:"journal,omitempty" doc:"How its journal is kept, when otherwise than the service keeps its own; for those who may change settings"`
+
 	PlacementFixed bool   `json:"placementFixed,omitempty" doc:"An operator fixed the placement of the account's buckets"`
 	PlacementBy    string `json:"placementBy,omitempty" doc:"Who fixed it"`
 
@@ -47,8 +49,18 @@ type BucketInfo struct {
 	Told    *time.Time `json:"told,omitempty" doc:"Of one in another region: when it was told last"`
 }
 
+// JournalKeeping is how a journal is kept.
+type JournalKeeping struct {
+	Days   int  `json:"days" doc:"At least; 0: as long as the service keeps its own"`
+	Paused bool `json:"paused" doc:"Changes are not recorded"`
+}
+
 func bucketInfo(b *catalog.Bucket) BucketInfo {
-	return BucketInfo{Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created,
+	var journal *JournalKeeping
+	if b.Journal != (bucket.Journal{}) {
+		journal = of(JournalKeeping(b.Journal))
+	}
+	return BucketInfo{Journal: journal, Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created,
 		CreatedBy: b.CreatedBy,
 		Quota:     b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: UsageInfo(b.Usage),
 		Required: b.Required, Sealing: b.Sealing, Tier: cmp.Or(b.Tier, tier.MainName),
@@ -135,8 +147,11 @@ func (d *Desk) listed(ctx context.Context, b *catalog.Bucket) (info BucketInfo, 
 		return info, false, err
 	}
 	info = bucketInfo(b)
-	info.Placement = "" // told of one bucket, not of many
-	return info, true, d.share(ctx, &info, b)
+	if err := d.share(ctx, &info, b); err != nil {
+		return info, false, err
+	}
+	hideSettings(&info)
+	return info, true, nil
 }
 
 func (d *Desk) bucket(ctx context.Context, s string) (*bucketOut, error) {

@@ -24,8 +24,7 @@ func (d *Desk) exportCharter(ctx context.Context, in *struct {
 	Name   string `query:"name" maxLength:"63" doc:"Of the charter; the account's, or the bucket's, otherwise"`
 }) (*struct{ Body CharterText }, error) {
 	s := who(ctx).subject
-	list, err := d.there(ctx, func(k *charterKind) bool { return s.Operator || !k.oper },
-		func(_, name string) bool { return in.Bucket == "" || in.Bucket == name })
+	list, err := d.there(ctx, func(k *charterKind) bool { return s.Operator || !k.oper })
 	if err != nil {
 		return nil, err
 	}
@@ -73,7 +72,7 @@ func isAbout(t *charter.Thing, bucket string) bool {
 // have them.
 func exported(k *charterKind, t *charter.Thing) yaml.MapSlice {
 	out := yaml.MapSlice{}
-	fields := append(slices.Clone(k.fields), "rules", "journal")
+	fields := append(slices.Clone(k.fields), "rules")
 	if k.kind == "endpoint" {
 		fields = append(fields, "secret")
 		t.Fields["secret"] = map[string]any{"env": envName(t.Name)}

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"net/url"
@@ -29,7 +30,7 @@ type charterKind struct {
 
 	name  func(map[string]any) string                                // of what is listed or declared; nil: its name
 	ref   string                                                     // field by which calls know it; "": by its name
-	more  func(d *Desk, ctx context.Context, t *charter.Thing) error // reads what the list does not tell
+	more  func(d *Desk, ctx context.Context, list []charter.Thing) error // reads what the list does not tell
 	calls func(s *charter.Step, fields map[string]any) []deskCall    // what makes or changes it; nil: POST and PATCH
 }
 
@@ -50,7 +51,7 @@ var charterKinds = []charterKind{
 		}},
 	{kind: "bucket", section: "buckets", list: "/buckets", in: "buckets", of: "account", more: bucketMore,
 		calls:  bucketCalls,
-		fields: []string{"versioning", "quota", "tags", "placement", "sealing", "tier", "required"}},
+		fields: []string{"versioning", "quota", "tags", "placement", "sealing", "tier", "required", "journal"}},
 	{kind: "key", section: "keys", list: "/keys", in: "keys", of: "account", ref: "id",
 		fields: []string{"note", "role", "operator", "limits", "rate", "expires", "active"}, calls: keyCalls},
 	{kind: "grant", section: "grants", list: "/grants", in: "grants", of: "account", ref: "id", name: grantName,
@@ -203,37 +204,27 @@ func changedOf(s *charter.Step) map[string]any {
 	return fields
 }
 
-// bucketMore reads the lifecycle rules of a bucket, and how its journal is kept.
-func bucketMore(d *Desk, ctx context.Context, t *charter.Thing) error {
-	path := "/buckets/" + url.PathEscape(t.Name)
-	var rules struct {
-		Rules []map[string]any `json:"rules"`
-	}
-	var journal struct {
-		Days   int  `json:"days"`
-		Paused bool `json:"paused"`
-	}
-	if err := d.within(ctx, deskCall{method: "GET", path: path + "/lifecycle"}, &rules); err != nil {
+// bucketMore reads the lifecycle rules of buckets, which are of the account that one acts in and
+// administers.
+func bucketMore(d *Desk, ctx context.Context, list []charter.Thing) error {
+	rules, err := d.store.Catalog.RulesOfAccount(ctx, who(ctx).subject.Account)
+	if err != nil {
 		return err
 	}
-	if err := d.within(ctx, deskCall{method: "GET", path: path + "/journal"}, &journal); err != nil {
-		return err
+	for i := range list {
+		t := &list[i]
+		here := []any{}
+		if text := rules[t.Name]; text != nil {
+			if err := json.Unmarshal(text, &here); err != nil {
+				return err
+			}
+		}
+		t.Fields["rules"] = here
+		if t.Fields["journal"] == nil {
+			t.Fields["journal"] = map[string]any{"days": 0.0, "paused": false}
+		}
+		settleAll(t.Kind, t.Fields, nil)
 	}
-	list := []any{}
-	for _, r := range rules.Rules {
-		delete(r, "did")
-		list = append(list, r)
-	}
-	var b BucketInfo
-	if err := d.within(ctx, deskCall{method: "GET", path: path}, &b); err != nil {
-		return err
-	}
-	if b.Placement != "" { // it says the tier, too
-		t.Fields["placement"] = b.Placement
-	}
-	t.Fields["rules"] = list
-	t.Fields["journal"] = map[string]any{"days": float64(journal.Days), "paused": journal.Paused}
-	settleAll(t.Kind, t.Fields, nil)
 	return nil
 }
 

@@ -165,9 +165,8 @@ func thingsOf(tree map[string]any) (out []charter.Thing, bad []charterfile.Compl
 	return out, bad
 }
 
-// there gives what there is of the kinds that are asked for; more of those that are named.
-func (d *Desk) there(ctx context.Context, kinds func(*charterKind) bool,
-	named func(kind, name string) bool) (out []charter.Thing, err error) {
+// there gives what there is of the kinds that are asked for.
+func (d *Desk) there(ctx context.Context, kinds func(*charterKind) bool) (out []charter.Thing, err error) {
 	for i := range charterKinds {
 		k := &charterKinds[i]
 		if !kinds(k) {
@@ -177,11 +176,9 @@ func (d *Desk) there(ctx context.Context, kinds func(*charterKind) bool,
 		if err != nil {
 			return nil, err
 		}
-		for j := range list {
-			if k.more != nil && named(k.kind, list[j].Name) {
-				if err := k.more(d, ctx, &list[j]); err != nil {
-					return nil, err
-				}
+		if k.more != nil {
+			if err := k.more(d, ctx, list); err != nil {
+				return nil, err
 			}
 		}
 		out = append(out, list...)
@@ -208,14 +205,12 @@ func (d *Desk) steps(ctx context.Context, c *declared, retire bool) ([]charter.S
 	asked := map[string]bool{}
 	for _, t := range append(slices.Clone(c.things), before...) {
 		asked[t.Kind] = true
-		asked[t.Kind+" "+t.Name] = true
 	}
 	oper := who(ctx).subject.Operator
 	there, err := d.there(ctx, func(k *charterKind) bool {
 		return (c.whole && !k.oper || asked[k.kind]) &&
 			(oper || !k.oper)
-	},
-		func(kind, name string) bool { return asked[kind+" "+name] })
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -432,8 +427,7 @@ func (d *Desk) drift(ctx context.Context, e *catalog.Enactment) ([]CharterDrift,
 		asked[t.Kind], asked[t.Kind+" "+t.Name] = true, true
 	}
 	oper := who(ctx).subject.Operator
-	there, err := d.there(ctx, func(k *charterKind) bool { return asked[k.kind] && (oper || !k.oper) },
-		func(kind, name string) bool { return asked[kind+" "+name] })
+	there, err := d.there(ctx, func(k *charterKind) bool { return asked[k.kind] && (oper || !k.oper) })
 	if err != nil {
 		return nil, err
 	}

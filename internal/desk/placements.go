@@ -209,10 +209,18 @@ func (d *Desk) mayPlace(ctx context.Context, bucket object.BucketName, name, tie
 	return err
 }
 
+// hideSettings takes out what is the business of those alone who may change settings: how bytes
+// and the journal are kept.
+func hideSettings(info *BucketInfo) (hidden bool) {
+	if hidden = info.Partly || !slices.Contains(info.Rights, access.Settings.String()); hidden {
+		info.Placement, info.Journal = "", nil
+	}
+	return hidden
+}
+
 // tellPlacement fills in what the placement of a bucket means for it.
 func (d *Desk) tellPlacement(ctx context.Context, info *BucketInfo, account string) error {
-	if info.Partly || !slices.Contains(info.Rights, access.Settings.String()) {
-		info.Placement = "" // how bytes are kept is the business of those who set it
+	if hideSettings(info) {
 		return nil
 	}
 	policy, err := d.store.Catalog.PlacementPolicy(ctx, account)

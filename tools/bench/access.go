@@ -184,7 +184,7 @@ func (b *bench) sealed() error {
 		do   func(path string) error
 	}{
 		{"put 1 GiB, sealed", func(path string) error { return b.putFile(src, path, gib) }},
-		{"get 1 GiB, sealed", func(path string) error { return getFile(b.wire, path, true) }},
+		{"get 1 GiB, sealed", func(path string) error { return getFile(b.wire, path, gib, true) }},
 	} {
 		t, err := timed(func() error { return x.do("/bench/plain") }, func() error { return x.do("/sealed/large") })
 		if err != nil {

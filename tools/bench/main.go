@@ -46,7 +46,7 @@ func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
 	only := flag.String("only", "",
-		"run only the parts named: large, small, list, versions, uploads, access, sealed, lifecycle, replication, sync, find, memory")
+		"run only the parts named: large, small, list, versions, uploads, access, sealed, lifecycle, replication, sync, find, pieces, charters, memory")
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -108,7 +108,7 @@ func run(dir, only string, span time.Duration) error {
 		run  func() error
 	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads},
 		{"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle}, {"replication", b.replication},
-		{"sync", b.syncs}, {"find", b.find},
+		{"sync", b.syncs}, {"find", b.find}, {"pieces", b.pieces}, {"charters", b.charters},
 		{"memory", b.memory}} {
 		if only == "" || strings.Contains(only, part.name) {
 			if err := part.run(); err != nil {
@@ -255,15 +255,15 @@ func (b *bench) putFile(src, path string, size int64) error {
 	return err
 }
 
-// getFile gets 1 GiB on a connection of its own.
-func getFile(addr, path string, signed bool) error {
+// getFile gets size bytes on a connection of its own.
+func getFile(addr, path string, size int64, signed bool) error {
 	c, err := dial(addr, signed)
 	if err != nil {
 		return err
 	}
 	defer c.c.Close()
 	st, n, err := c.do(http.MethodGet, path, nil, 0)
-	if err == nil && (st != 200 || n != gib) {
+	if err == nil && (st != 200 || n != size) {
 		err = fmt.Errorf("status %d, %d bytes", st, n)
 	}
 	return err
@@ -292,8 +292,8 @@ func (b *bench) large() error {
 	b.row("put 1 GiB, digest not signed", rate(gib, puts),
 		fmt.Sprintf("%.2f of a synced copy (%s)", copied.Seconds()/puts.Seconds(), rate(gib, copied)), "0.6")
 	b.row("", "", fmt.Sprintf("%.2f of MD5 alone (%s)", hashed.Seconds()/puts.Seconds(), rate(gib, hashed)), "0.75")
-	if t, err = timed(func() error { return getFile(b.wire, "/bench/large", true) },
-		func() error { return getFile(b.static, "/large", false) }); err != nil {
+	if t, err = timed(func() error { return getFile(b.wire, "/bench/large", gib, true) },
+		func() error { return getFile(b.static, "/large", gib, false) }); err != nil {
 		return err
 	}
 	ours, theirs := t[0], t[1]
