@@ -132,6 +132,9 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	if err == nil {
 		err = applyFunctions(ctx, conn)
 	}
+	if err == nil {
+		err = keepOrder(ctx, conn)
+	}
 	if err != nil {
 		return fault.New(fault.Internal, "database-migration", "the database's schema could not be brought up to date").
 			In("database").Do("the log has the statement that failed; nothing was changed by it").Because(err)

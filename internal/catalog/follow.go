@@ -20,7 +20,7 @@ type position struct {
 }
 
 // belowHorizon is what every reader of the journal asks of its entries.
-const belowHorizon = `xid < pg_snapshot_xmin(pg_current_snapshot())`
+const belowHorizon = `xid < (select journal_horizon())`
 
 // Stretch is what a follower reads at once: the entries after From, up to To.
 type Stretch struct {

@@ -95,7 +95,7 @@ func (c *Catalog) AddPost(ctx context.Context, p *posting.Post, by Author) error
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &p.ID, `insert into posts (account, name, url, active, bucket, prefix, kinds, secret,
 			created, who, since)
-			select id, $2, $3, $4, $5, $6, $7::text[], $8, $9, $10, pg_current_snapshot() from accounts where name = $1
+			select id, $2, $3, $4, $5, $6, $7::text[], $8, $9, $10, journal_known() from accounts where name = $1
 			returning id`, p.Account, p.Name, p.URL, p.On,
 			p.Bucket, p.Prefix, append([]string{}, p.Kinds...), p.Secret, by.At, by.Who)
 		if unique(err) {
@@ -106,7 +106,7 @@ func (c *Catalog) AddPost(ctx context.Context, p *posting.Post, by Author) error
 			return err
 		}
 		if _, err := tx.ExecContext(ctx,
-			`insert into followers (name, xid, seq, upto) values ($1, pg_snapshot_xmin(pg_current_snapshot()), 0, now())`,
+			`insert into followers (name, xid, seq, upto) values ($1, journal_horizon(), 0, now())`,
 			fmt.Sprintf("post %d", p.ID)); err != nil {
 			return err
 		}

@@ -156,7 +156,7 @@ func (c *Catalog) AddReplication(ctx context.Context, r *replication.Rule, by Au
 		}
 		// Nothing that commits after this is below the place: this transaction is under way.
 		if _, err := tx.ExecContext(ctx, `insert into followers (name, xid, seq, upto)
-			values ($1, pg_snapshot_xmin(pg_current_snapshot()), 0, 'epoch') on conflict do nothing`,
+			values ($1, journal_horizon(), 0, 'epoch') on conflict do nothing`,
 			replicationFollower); err != nil {
 			return err
 		}

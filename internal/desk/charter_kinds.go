@@ -28,10 +28,10 @@ type charterKind struct {
 	blank   string                           // field without which what is listed is not there
 	of      string                           // field with the account that owns it; "": the list has one's own only
 
-	name  func(map[string]any) string                                // of what is listed or declared; nil: its name
-	ref   string                                                     // field by which calls know it; "": by its name
+	name  func(map[string]any) string                                    // of what is listed or declared; nil: its name
+	ref   string                                                         // field by which calls know it; "": by its name
 	more  func(d *Desk, ctx context.Context, list []charter.Thing) error // reads what the list does not tell
-	calls func(s *charter.Step, fields map[string]any) []deskCall    // what makes or changes it; nil: POST and PATCH
+	calls func(s *charter.Step, fields map[string]any) []deskCall        // what makes or changes it; nil: POST and PATCH
 }
 
 // charterKinds are all of them, in an order in which they can be made.
