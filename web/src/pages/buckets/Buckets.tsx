@@ -149,9 +149,7 @@ export default function Buckets() {
                 </td>
                 <td className="num">{b.partly ? null : <Size bytes={b.usage.bytes} />}</td>
                 <td className="num">{b.usage.previous ? <Size bytes={b.usage.previousBytes} /> : null}</td>
-                <td>
-                  {b.console ? null : <Quota b={b} />}
-                </td>
+                <td>{b.console ? null : <Quota b={b} />}</td>
                 <td>{b.versioning ? <State kind={versioningShape(b.versioning)}>{b.versioning}</State> : null}</td>
                 <td className="dim">
                   <When at={b.created} />
