@@ -42,7 +42,32 @@ type Catalog struct {
 
 // Open connects to the PostgreSQL at url, brings the schema up to date and
 // starts the committers. It waits for the database until ctx ends.
-func Open(ctx context.Context, url string) (*Catalog, error) {
+func Open(ctx context.Context, url string) (*Catalog, error) { return openAfter(ctx, url, prepare) }
+
+// OpenAsIs is Open for a database that a service may be running on: it changes nothing of it.
+// The error for a schema that is not the one that is known has the code database-version.
+func OpenAsIs(ctx context.Context, url string) (*Catalog, error) {
+	return openAfter(ctx, url, func(ctx context.Context, cfg *pgx.ConnConfig) error {
+		db := stdlib.OpenDB(*cfg)
+		defer db.Close()
+		p, err := schema(db)
+		if err != nil {
+			return err
+		}
+		there, err := p.GetDBVersion(ctx)
+		if err != nil {
+			return mapError(err)
+		}
+		if known := p.ListSources()[len(p.ListSources())-1].Version; there != known {
+			return fault.New(fault.Conflict, "database-version",
+				"the database's schema is number %d; this version of the service knows %d", there, known).In("database").
+				Do("use the version of spindle that the service runs")
+		}
+		return nil
+	})
+}
+
+func openAfter(ctx context.Context, url string, ready func(context.Context, *pgx.ConnConfig) error) (*Catalog, error) {
 	cfg, err := pgx.ParseConfig(url)
 	if err != nil {
 		return nil, fault.New(fault.Invalid, "database-url", "the database's address cannot be read").In("database").
@@ -55,7 +80,7 @@ func Open(ctx context.Context, url string) (*Catalog, error) {
 	if cfg.ConnectTimeout == 0 {
 		cfg.ConnectTimeout = 5 * time.Second
 	}
-	if err := prepare(ctx, cfg); err != nil {
+	if err := ready(ctx, cfg); err != nil {
 		return nil, err
 	}
 	db := sqlx.NewDb(stdlib.OpenDB(*cfg, stdlib.OptionAfterConnect(knowTypes)), "pgx")
@@ -101,11 +126,16 @@ func knowTypes(ctx context.Context, conn *pgx.Conn) error {
 	return err
 }
 
-func migrate(ctx context.Context, db *sql.DB) error {
+// schema gives what brings the schema up to date.
+func schema(db *sql.DB) (*goose.Provider, error) {
 	dir, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return nil, err
 	}
+	return goose.NewProvider(goose.DialectPostgres, db, dir)
+}
+
+func migrate(ctx context.Context, db *sql.DB) error {
 	// Several processes may start at once: one migrates, the others wait.
 	conn, err := db.Conn(ctx)
 	if err != nil {
@@ -116,7 +146,7 @@ func migrate(ctx context.Context, db *sql.DB) error {
 		return mapError(err)
 	}
 	defer conn.ExecContext(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", schemaLock)
-	p, err := goose.NewProvider(goose.DialectPostgres, db, dir)
+	p, err := schema(db)
 	if err != nil {
 		return err
 	}

@@ -33,7 +33,11 @@ func author() catalog.Author {
 // open gives a catalog with a bucket, and a plain connection beside it.
 func open(t *testing.T) (*catalog.Catalog, *sql.DB, int64) {
 	t.Helper()
-	url := harness.Database(t)
+	return openAt(t, harness.Database(t))
+}
+
+func openAt(t *testing.T, url string) (*catalog.Catalog, *sql.DB, int64) {
+	t.Helper()
 	c, err := catalog.Open(harness.Context(t), url)
 	if err != nil {
 		t.Fatal(err)

@@ -30,7 +30,7 @@ func keepOrder(ctx context.Context, conn *sql.Conn) error {
 		return err
 	}
 	var base int64
-	if err := tx.QueryRowContext(ctx, `update journal_order set base = base + $1 returning base`,
+	if err := tx.QueryRowContext(ctx, `update journal_base set base = base + $1 returning base`,
 		behind+orderSlack).Scan(&base); err != nil {
 		return err
 	}
@@ -47,6 +47,6 @@ func orderBehind(ctx context.Context, q interface {
 	QueryRowContext(context.Context, string, ...any) *sql.Row
 }) (behind int64, err error) {
 	err = q.QueryRowContext(ctx, `select greatest(0, journal_last() + 1 -
-		(select pg_snapshot_xmin(pg_current_snapshot())::text::bigint + base from journal_order))`).Scan(&behind)
+		(select pg_snapshot_xmin(pg_current_snapshot())::text::bigint + base from journal_base))`).Scan(&behind)
 	return behind, err
 }

@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"spindle/internal/bodies"
+	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
 
@@ -26,6 +27,9 @@ func (c *Crew) collect(ctx context.Context, l *lease) error {
 	var at Collected
 	if err := l.load(&at); err != nil {
 		return err
+	}
+	if held, err := c.store.Catalog.BodiesHeld(ctx); held || err != nil {
+		return err // a backup is being made
 	}
 	before := c.store.Catalog.Now().Add(-c.settings.CollectGrace)
 	for {
@@ -70,6 +74,16 @@ func (c *Crew) collect(ctx context.Context, l *lease) error {
 	return l.save(ctx, at)
 }
 
+// mayDelete refuses to delete bodies while a backup is being made: its snapshot may refer to
+// them. The error has the code backup-running.
+func (c *Crew) mayDelete(ctx context.Context) error {
+	held, err := c.store.Catalog.BodiesHeld(ctx)
+	if err == nil && held {
+		err = fault.New(fault.Unavailable, "backup-running", "a backup is being made; bodies stay until it is done")
+	}
+	return err
+}
+
 // removalsAtOnce is how many files are removed side by side: some are far away.
 const removalsAtOnce = 8
 
@@ -77,6 +91,9 @@ const removalsAtOnce = 8
 // asked in this order: whoever held a body when the catalog was asked may have committed
 // since.
 func (c *Crew) deleteUnreferenced(ctx context.Context, files []object.BodyFile, at *Collected) error {
+	if err := c.mayDelete(ctx); err != nil {
+		return err
+	}
 	var idle []object.BodyFile
 	for _, f := range files {
 		space, err := c.store.Spaces.Of(f.Tier)
@@ -151,6 +168,9 @@ func (c *Crew) sweepSpace(ctx context.Context, space bodies.Space, before time.T
 // of which less than half is alive. A segment that was emptied is kept for
 // another grace period: somebody may just have looked up a body in it.
 func (c *Crew) compact(ctx context.Context, space bodies.Space, f bodies.File, at *Collected) error {
+	if err := c.mayDelete(ctx); err != nil {
+		return err
+	}
 	unlock, ok, err := space.LockSegment(f.ID)
 	if err != nil || !ok {
 		return err

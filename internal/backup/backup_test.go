@@ -1,0 +1,268 @@
+package backup_test
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"spindle/internal/backup"
+	"spindle/internal/catalog"
+	"spindle/internal/core/bucket"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
+	"spindle/internal/harness"
+	"spindle/internal/service"
+	"spindle/internal/wire/client"
+	"spindle/internal/wire/sign"
+)
+
+func TestMain(m *testing.M) { os.Exit(harness.Main(m)) }
+
+const words = "moss and lichen on the roof"
+
+func content(seed uint64, n int) []byte {
+	r, b := rand.New(rand.NewPCG(seed, 9)), make([]byte, n)
+	for i := range b {
+		b[i] = byte(r.Uint32())
+	}
+	return b
+}
+
+// written is what was acknowledged.
+type written struct {
+	mu   sync.Mutex
+	seed map[string]uint64 // by key
+}
+
+func size(seed uint64) int { return int(1 + seed*7919%300_000) }
+
+// write puts objects until it is told to stop, and notes what was acknowledged.
+func (w *written) write(ctx context.Context, c *client.Client, from uint64) {
+	for i := from; ctx.Err() == nil; i++ {
+		key := fmt.Sprint("k/", i)
+		b := content(i, size(i))
+		if _, err := c.Put(ctx, "plates", key, bytes.NewReader(b), int64(len(b)), client.Put{}); err == nil {
+			w.mu.Lock()
+			w.seed[key] = i
+			w.mu.Unlock()
+		}
+	}
+}
+
+func (w *written) copy() map[string]uint64 {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	out := map[string]uint64{}
+	for k, v := range w.seed {
+		out[k] = v
+	}
+	return out
+}
+
+// A service is copied while it is written to, brought back on an empty machine with a database
+// of its own, and goes on: what was acknowledged before is there, usage is exact, quotas hold,
+// the journal follows.
+func TestBackupUnderLoadAndRestore(t *testing.T) {
+	s := harness.Service(t, func(c *service.Config) {
+		c.Works.CollectGrace, c.Works.CollectEvery = time.Millisecond, 20*time.Millisecond
+	})
+	c := s.Client()
+	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	w := &written{seed: map[string]uint64{}}
+	var work sync.WaitGroup
+	for i := range uint64(4) {
+		work.Go(func() { w.write(ctx, c, i*1_000_000) })
+	}
+	work.Go(func() { // what is removed lets go of bodies, which the collector would take
+		for ctx.Err() == nil {
+			for key := range w.copy() {
+				if !strings.HasSuffix(key, "7") || ctx.Err() != nil {
+					continue
+				}
+				w.mu.Lock()
+				delete(w.seed, key)
+				w.mu.Unlock()
+				_ = c.Remove(ctx, "plates", key) // which the end may cut off
+			}
+		}
+	})
+	harness.Until(t, "something is there", func() bool { return len(w.copy()) > 60 })
+	folder := t.TempDir()
+	before := w.copy()
+	making := &backup.Making{Data: s.Config.Data, Database: s.Config.Database, Folder: folder, Passphrase: words, Log: harness.Silent()}
+	first, err := making.Make(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if time.Now().Truncate(time.Second).Equal(first.Made) {
+		time.Sleep(time.Second) // backups are known by their second
+	}
+	second, err := making.Make(t.Context())
+	if err != nil || second.Copied > second.Volumes[0].Bytes-first.Copied/2 {
+		t.Fatalf("the second copied %d bytes of %+v, the first %d: %v", second.Copied, second.Volumes, first.Copied, err)
+	}
+	stop()
+	work.Wait()
+
+	for _, m := range []*backup.Manifest{first, second} {
+		r, err := (&backup.Checking{Folder: folder, Name: m.Name, All: true, Passphrase: words, Log: harness.Silent()}).
+			Check(t.Context())
+		if err != nil || r.Wrong > 0 || r.Bodies < 50 {
+			t.Errorf("%s: %+v, %v", m.Name, r, err)
+		}
+	}
+	data := filepath.Join(t.TempDir(), "data")
+	if err := os.Chmod(filepath.Dir(filepath.Dir(data)), 0o711); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(filepath.Dir(data), 0o711); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := (&backup.Restoring{Folder: folder, Name: first.Name, Data: data, Passphrase: words,
+		Log: harness.Silent()}).Restore(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	restored(t, data, before, w.copy())
+	refusals(t, folder, data)
+}
+
+// restored starts what was restored, and goes on with it.
+func restored(t *testing.T, data string, before, still map[string]uint64) {
+	t.Helper()
+	r, err := service.Start(t.Context(), service.Config{Data: data, Wire: "127.0.0.1:0", Desk: "127.0.0.1:0",
+		Account: "herbarium"}, harness.Silent())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = r.Stop(context.WithoutCancel(t.Context())) }()
+	c, err := client.New(r.WireURL, "fenn", sign.Credential{ID: harness.Key, Secret: harness.Secret})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for key, seed := range before {
+		if _, there := still[key]; !there {
+			continue // it was removed afterwards, perhaps before the snapshot
+		}
+		o, err := c.Get(t.Context(), "plates", key, "", 0, "")
+		if err != nil {
+			t.Fatalf("%s, acknowledged before the backup: %v", key, err)
+		}
+		var b bytes.Buffer
+		_, err = b.ReadFrom(o.Body)
+		o.Body.Close()
+		if err != nil || !bytes.Equal(b.Bytes(), content(seed, size(seed))) {
+			t.Fatalf("%s is not what was acknowledged: %v", key, err)
+		}
+	}
+	usage := func() catalog.Usage {
+		b, err := r.Store.Catalog.Bucket(t.Context(), object.MustBucketName("plates"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return b.Usage
+	}
+	at := usage()
+	for i := range 30 {
+		if _, err := c.Put(t.Context(), "plates", fmt.Sprint("after/", i), strings.NewReader("leaf"), 4,
+			client.Put{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	harness.Until(t, "the journal is read on", func() bool {
+		page, err := r.Store.Catalog.Journal(t.Context(), catalog.JournalQuery{After: "0.0", Bucket: "plates", Prefix: "after/", Limit: 100})
+		return err == nil && len(page.Entries) == 30 && page.UpTo.After(time.Now().Add(-time.Minute))
+	})
+	if now := usage(); now.Objects != at.Objects+30 || now.Bytes != at.Bytes+120 {
+		t.Errorf("usage was %+v, is %+v", at, now)
+	}
+	db, err := sql.Open("pgx", "postgres://spindle@/postgres?sslmode=disable&host="+filepath.Join(data, "postgres", "run"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	harness.Until(t, "usage that was rolled up is what a recount says", func() bool {
+		var objects, bytes, rolled, sum int64
+		err := db.QueryRowContext(t.Context(), `select count(*), sum(h.size), u.objects, u.bytes from heads h
+			join buckets b on b.id = h.bucket join usage_now u on u.bucket = b.id where b.name = 'plates' and not h.marker
+			group by u.objects, u.bytes`).Scan(&objects, &bytes, &rolled, &sum)
+		return err == nil && objects == rolled && bytes == sum && objects == usage().Objects
+	})
+	quota := usage().Bytes + 10
+	if err := r.Store.ChangeBucket(t.Context(), object.MustBucketName("plates"), 0, catalog.Author{Who: "test"},
+		bucket.Quota(&quota)); err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []bool{true, true, false} {
+		_, err := c.Put(t.Context(), "plates", fmt.Sprint("quota/", i), strings.NewReader("leaf!"), 5, client.Put{})
+		if (err == nil) != want {
+			t.Errorf("put %d under a quota: %v", i, err)
+		}
+	}
+}
+
+// refusals tries what must not be done.
+func refusals(t *testing.T, folder, data string) {
+	t.Helper()
+	restore := func(change func(*backup.Restoring)) error {
+		in := &backup.Restoring{Folder: folder, Data: filepath.Join(t.TempDir(), "x"), Passphrase: words, Log: harness.Silent()}
+		change(in)
+		_, err := in.Restore(t.Context())
+		return err
+	}
+	for code, change := range map[string]func(*backup.Restoring){
+		"passphrase":     func(r *backup.Restoring) { r.Passphrase = "wrong" },
+		"data-not-empty": func(r *backup.Restoring) { r.Data = data },
+		"backup-missing": func(r *backup.Restoring) { r.Name = "2020-01-01T00-00-00Z" },
+		"backup-folder":  func(r *backup.Restoring) { r.Folder = filepath.Join(folder, "none") },
+	} {
+		if err := restore(change); !fault.HasCode(err, code) {
+			t.Errorf("%s: %v", code, err)
+		}
+	}
+	list, err := backup.List(folder)
+	if err != nil || len(list) != 2 {
+		t.Fatalf("%d backups: %v", len(list), err)
+	}
+	// A body that is gone, and one that is not what it was, are found; a dump that is cut, too.
+	var some []string
+	if err := filepath.WalkDir(filepath.Join(folder, "volumes"), func(path string, d fs.DirEntry, err error) error {
+		if strings.HasSuffix(path, ".body") {
+			some = append(some, path)
+		}
+		return err
+	}); err != nil || len(some) < 3 {
+		t.Fatal(len(some), err)
+	}
+	for i, path := range some {
+		if i%2 == 0 {
+			err = errors.Join(err, os.Remove(path))
+		}
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := (&backup.Checking{Folder: folder, Passphrase: words, Log: harness.Silent()}).Check(t.Context())
+	if err != nil || r.Wrong == 0 || len(r.First) == 0 {
+		t.Errorf("bodies are gone: %+v, %v", r, err)
+	}
+	dump := filepath.Join(folder, list[0].Name, "database.dump")
+	if err := os.Truncate(dump, 1000); err != nil {
+		t.Fatal(err)
+	}
+	if err := restore(func(*backup.Restoring) {}); !fault.HasCode(err, "backup-dump") {
+		t.Errorf("a catalog that was cut: %v", err)
+	}
+}

@@ -1,0 +1,212 @@
+package backup
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"filippo.io/age"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
+	"spindle/internal/core/tier"
+	"spindle/internal/postgres"
+)
+
+// openKey opens the copy of the master key. The errors have the codes backup-key and
+// passphrase.
+func openKey(folder string, m *Manifest, passphrase string) (string, error) {
+	sealed, err := os.ReadFile(filepath.Join(folder, m.Name, keyFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", fault.New(fault.NotFound, "backup-key", "the backup %s has no copy of the master key", m.Name).
+			In("backup").Do("give the key as SPINDLE_MASTER_KEY")
+	}
+	if err != nil {
+		return "", err
+	}
+	id, err := age.NewScryptIdentity(passphrase)
+	if err != nil {
+		return "", wrongPassphrase(err)
+	}
+	r, err := age.Decrypt(bytes.NewReader(sealed), id)
+	if err != nil {
+		return "", wrongPassphrase(err)
+	}
+	key, err := io.ReadAll(r)
+	return strings.TrimSpace(string(key)), err
+}
+
+func wrongPassphrase(err error) error {
+	return fault.New(fault.Invalid, "passphrase", "the passphrase does not open the copy of the master key").
+		In("passphrase").Do("give the one that the backup was made with").Because(err)
+}
+
+// load has the database's own program write a backup's catalog into an empty database.
+func load(ctx context.Context, folder string, m *Manifest, url string) error {
+	path := filepath.Join(folder, m.Name, dumpFile)
+	sum, size, err := digestOf(path)
+	if err != nil {
+		return fault.New(fault.Damaged, "backup-dump", "the catalog of the backup %s cannot be read", m.Name).In("backup").
+			Do("take another backup").Because(err)
+	}
+	if sum != m.Dump || size != m.Size {
+		return fault.New(fault.Damaged, "backup-dump", "the catalog of the backup %s is not what it was", m.Name).
+			In("backup").Do("take another backup, or bring the file back from where the folder was copied to")
+	}
+	cmd, err := program(ctx, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--dbname="+url, path)
+	if err != nil {
+		return err
+	}
+	return ran(cmd)
+}
+
+// Restoring says what is restored, and where.
+type Restoring struct {
+	Folder     string
+	Name       string // of the backup; "" for the latest
+	Data       string // an empty directory, or one that is not there yet
+	Database   string // an empty database; "" for a private one under Data
+	MasterKey  string // instead of the backup's copy
+	Passphrase string // of the copy
+	Volumes    map[string]string
+
+	Log      *slog.Logger
+	Progress func(what string, bytes int64)
+}
+
+// Restored is what a restore did.
+type Restored struct {
+	*Manifest
+	Put map[string]string // volumes that lie elsewhere than they did, by where they were
+}
+
+// Restore brings a service back: its catalog, its bodies and its master key. Nothing that is
+// there is overwritten; what was restored half is removed by hand, and restored again.
+func (in *Restoring) Restore(ctx context.Context) (*Restored, error) {
+	m, err := Find(in.Folder, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := &Restored{m, map[string]string{}}
+	key := in.MasterKey
+	if key == "" {
+		if key, err = openKey(in.Folder, m, in.Passphrase); err != nil {
+			return nil, err
+		}
+	}
+	if err := in.empty(); err != nil {
+		return nil, err
+	}
+	url, stop, err := in.database(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer stop()
+	if err := load(ctx, in.Folder, m, url); err != nil {
+		return nil, err
+	}
+	cat, err := catalog.Open(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	defer cat.Close()
+	for _, v := range m.Volumes {
+		to, err := in.place(v)
+		if err != nil {
+			return nil, err
+		}
+		c := &copying{ctx: ctx, from: filepath.Join(in.Folder, volumesDir, v.Marker), to: to,
+			told: func(n int64) { in.tell(v.Tier, n) }}
+		if err := c.all(); err != nil {
+			return nil, err
+		}
+		if err := folders(to); err != nil {
+			return nil, err
+		}
+		if v.Tier != tier.MainName && to != v.Dir {
+			if err := cat.PutVolume(ctx, v.Marker, to); err != nil {
+				return nil, err
+			}
+			out.Put[v.Dir] = to
+		}
+	}
+	if err := cat.Restored(ctx); err != nil {
+		return nil, err
+	}
+	return out, writeLast(filepath.Join(in.Data, "master.key"), []byte(strings.ReplaceAll(key, ",", "\n")+"\n"))
+}
+
+func (in *Restoring) tell(what string, n int64) {
+	if in.Progress != nil {
+		in.Progress(what, n)
+	}
+}
+
+// empty refuses a directory in which there is something.
+func (in *Restoring) empty() error {
+	if err := os.MkdirAll(in.Data, 0o711); err != nil {
+		return fault.New(fault.Invalid, "data-directory", "the data directory cannot be made").In("data").
+			Do("give a directory that this process may write to").Because(err)
+	}
+	list, err := os.ReadDir(in.Data)
+	if err == nil && len(list) > 0 {
+		err = fault.New(fault.Conflict, "data-not-empty", "the directory %s is not empty: %s is in it", in.Data,
+			list[0].Name()).In("data").Do("give one that is empty, or not there yet")
+	}
+	return err
+}
+
+// database gives an empty database, a private one unless another was given.
+func (in *Restoring) database(ctx context.Context) (url string, stop func(), err error) {
+	if in.Database != "" {
+		return in.Database, func() {}, nil
+	}
+	s, err := postgres.Start(ctx, filepath.Join(in.Data, "postgres"), in.Log)
+	if err != nil {
+		return "", nil, err
+	}
+	return s.URL("postgres"), s.Stop, nil
+}
+
+// place gives the directory in which a volume comes to lie: where it was, when nothing is
+// there, or beneath the data directory.
+func (in *Restoring) place(v Volume) (string, error) {
+	if v.Tier == tier.MainName {
+		return filepath.Join(in.Data, "volumes", "main"), nil
+	}
+	to := v.Dir
+	if named := in.Volumes[v.Dir]; named != "" {
+		to = named
+	}
+	if list, err := os.ReadDir(to); err == nil && len(list) > 0 || in.Volumes[v.Dir] == "" && !parent(to) {
+		if in.Volumes[v.Dir] != "" {
+			return "", fault.New(fault.Conflict, "volume-not-empty", "the directory %s is not empty", to).In("volume").
+				Do("give an empty one")
+		}
+		to = filepath.Join(in.Data, "volumes", fmt.Sprintf("%s-%.8s", v.Tier, v.Marker))
+	}
+	return to, nil
+}
+
+// parent reports whether a directory's parent is there.
+func parent(dir string) bool {
+	st, err := os.Stat(filepath.Dir(dir))
+	return err == nil && st.IsDir()
+}
+
+// folders makes what folders a volume has that were empty.
+func folders(dir string) error {
+	for i := range 256 {
+		if err := os.MkdirAll(filepath.Join(dir, "whole", fmt.Sprintf("%02x", i)), 0o700); err != nil {
+			return err
+		}
+	}
+	return os.MkdirAll(filepath.Join(dir, "segments"), 0o700)
+}

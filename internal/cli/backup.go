@@ -1,0 +1,204 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/backup"
+	"spindle/internal/core/fault"
+)
+
+// onMachine are the flags of commands that work on the service's machine, beside it.
+func onMachine() []cli.Flag {
+	return []cli.Flag{&cli.StringFlag{Name: "data", Usage: "the service's data `DIRECTORY`", Required: true},
+		&cli.StringFlag{Name: "database", Usage: "the `URL` of its PostgreSQL, when it has not a private one"}}
+}
+
+func passphraseFlag(what string) cli.Flag {
+	return &cli.StringFlag{Name: "passphrase-from",
+		Usage: "read the passphrase " + what + " from this `FILE`, - for standard input; asked for otherwise"}
+}
+
+func (a *app) backupCommand() *cli.Command {
+	return &cli.Command{Name: "backup", Usage: "copies of the whole service, made while it runs",
+		Commands: []*cli.Command{
+			{Name: "make", Usage: "make a backup in a folder, on the service's machine", ArgsUsage: "FOLDER",
+				Description: "The catalog in one snapshot, the master key sealed under a passphrase, and all bodies that the " +
+					"snapshot refers to. The service goes on meanwhile; bodies that are in the folder already are not copied " +
+					"again. Keep the passphrase elsewhere: without it, or the master key, a backup opens nothing.\n\n" +
+					examples("spindle backup make /mnt/backup --data /var/lib/spindle --passphrase-from /root/backup.phrase",
+						"spindle backup make /mnt/backup --data /srv/spindle --database postgres://spindle@db/spindle"),
+				Flags: append(onMachine(), passphraseFlag("that seals the master key")), Action: a.backupMake},
+			{Name: "list", Usage: "list the backups in a folder", ArgsUsage: "FOLDER",
+				Description: examples("spindle backup list /mnt/backup", "spindle backup list /mnt/backup --json"),
+				Action:      a.backupList},
+			{Name: "check", Usage: "look whether everything that a backup refers to is there", ArgsUsage: "FOLDER",
+				Description: "Its catalog is loaded into a database of its own. Every body is looked for; small ones are read, of " +
+					"large ones one in fifty, or with --all each. Exits 1 when something is wrong.\n\n" +
+					examples("spindle backup check /mnt/backup --passphrase-from /root/backup.phrase",
+						"spindle backup check /mnt/backup --backup 2026-11-27T09-30-00Z --all"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "backup", Usage: "which, by its `NAME`; the latest otherwise"},
+					&cli.BoolFlag{Name: "all", Usage: "read every body and compare its digest"},
+					passphraseFlag("of the backup")}, Action: a.backupCheck},
+		}}
+}
+
+func (a *app) restoreServiceCommand() *cli.Command {
+	return &cli.Command{Name: "restore", Usage: "bring a service back from a backup, on an empty machine", ArgsUsage: "FOLDER",
+		Description: "Nothing that is there is overwritten: the data directory is empty, or not there yet. Volumes come to lie " +
+			"where they were, or beneath the data directory where that cannot be. Do not let the old service run beside the " +
+			"new one: they are one and the same to others.\n\n" +
+			examples("spindle restore /mnt/backup --data /var/lib/spindle --passphrase-from /root/backup.phrase",
+				"spindle restore /mnt/backup --data /srv/new --volume /mnt/slow1/spindle=/mnt/other/spindle"),
+		Flags: append(onMachine(), &cli.StringFlag{Name: "backup", Usage: "which, by its `NAME`; the latest otherwise"},
+			&cli.StringSliceFlag{Name: "volume", Usage: "put the volume that was in one directory into another, as `WAS=IS`; may be repeated"},
+			passphraseFlag("of the backup")), Action: a.restoreService}
+}
+
+// quietly is a log of what matters alone.
+func (a *app) quietly() *slog.Logger {
+	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: slog.LevelError}))
+}
+
+// moved gives what tells how many bytes were moved, now and then.
+func (a *app) moved() func(string, int64) {
+	var n int64
+	last := time.Now()
+	return func(what string, more int64) {
+		if n += more; time.Since(last) > 2*time.Second {
+			a.note("%s: %s", what, size(n))
+			last = time.Now()
+		}
+	}
+}
+
+func (a *app) backupMake(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 1)
+	if err != nil {
+		return err
+	}
+	words, err := a.passphrase(c.String("passphrase-from"), true)
+	if err != nil {
+		return err
+	}
+	data, err := filepath.Abs(c.String("data"))
+	if err != nil {
+		return err
+	}
+	m := &backup.Making{Data: data, Database: c.String("database"), Folder: in[0], Passphrase: words,
+		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), Log: a.quietly(), Progress: a.moved()}
+	b, err := m.Make(ctx)
+	if err != nil {
+		return err
+	}
+	return a.print(b, func() error {
+		for _, x := range b.Missing {
+			a.note("not in it: %s", x)
+		}
+		_, err := fmt.Fprintf(a.Out, "Backup %s: the catalog, %s; %s new, %s.\n", b.Name, size(b.Size),
+			things(b.Files, "file", "files"), size(b.Copied))
+		return err
+	})
+}
+
+func (a *app) backupList(_ context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 1)
+	if err != nil {
+		return err
+	}
+	list, err := backup.List(in[0])
+	if err != nil {
+		return err
+	}
+	return a.print(list, func() error {
+		if len(list) == 0 {
+			a.note("There is no finished backup: spindle backup make %s", in[0])
+			return nil
+		}
+		var rows [][]string
+		for _, b := range list {
+			var bodies int64
+			for _, v := range b.Volumes {
+				bodies += v.Bytes
+			}
+			rows = append(rows, []string{b.Name, size(b.Size), size(bodies), size(b.Copied), strings.Join(b.Missing, ", ")})
+		}
+		return a.table([]column{{"BACKUP", false}, {"CATALOG", true}, {"BODIES", true}, {"NEW", true}, {"NOT IN IT", false}}, rows)
+	})
+}
+
+func (a *app) backupCheck(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 1)
+	if err != nil {
+		return err
+	}
+	check := &backup.Checking{Folder: in[0], Name: c.String("backup"), All: c.Bool("all"),
+		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), Log: a.quietly(), Progress: a.moved()}
+	if check.MasterKey == "" {
+		if check.Passphrase, err = a.passphrase(c.String("passphrase-from"), false); err != nil {
+			return err
+		}
+	}
+	r, err := check.Check(ctx)
+	if err != nil {
+		return err
+	}
+	if err := a.print(r, func() error {
+		for _, w := range r.First {
+			fmt.Fprintln(a.Out, w)
+		}
+		_, err := fmt.Fprintf(a.Out, "Backup %s: %s looked at, %s read, %s wrong.\n", r.Name,
+			things(r.Bodies, "body", "bodies"), size(r.Read), count(r.Wrong))
+		return err
+	}); err != nil || r.Wrong == 0 {
+		return err
+	}
+	return fault.New(fault.Damaged, "backup-wrong", "%s of the backup are missing or not what they were",
+		things(r.Wrong, "body", "bodies")).In("backup").
+		Do("make another backup; where the service's own bodies are damaged, mend them first")
+}
+
+func (a *app) restoreService(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, 1)
+	if err != nil {
+		return err
+	}
+	data, err := filepath.Abs(c.String("data"))
+	if err != nil {
+		return err
+	}
+	r := &backup.Restoring{Folder: in[0], Name: c.String("backup"), Data: data, Database: c.String("database"),
+		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), Volumes: map[string]string{}, Log: a.quietly(), Progress: a.moved()}
+	if r.MasterKey == "" {
+		if r.Passphrase, err = a.passphrase(c.String("passphrase-from"), false); err != nil {
+			return err
+		}
+	}
+	for _, v := range c.StringSlice("volume") {
+		was, is, ok := strings.Cut(v, "=")
+		if !ok || was == "" || !filepath.IsAbs(is) {
+			return wrongUsage("--volume is WAS=IS, with whole paths, not %q", v)
+		}
+		r.Volumes[was] = is
+	}
+	done, err := r.Restore(ctx)
+	if err != nil {
+		return err
+	}
+	return a.print(done, func() error {
+		for _, was := range sortedKeys(done.Put) {
+			a.note("the volume that was %s is %s", was, done.Put[was])
+		}
+		for _, x := range done.Missing {
+			a.note("not in the backup: %s", x)
+		}
+		_, err := fmt.Fprintf(a.Out, "Restored %s into %s. Start it with the settings it had: spindle serve --data %s\n", done.Name, data, data)
+		return err
+	})
+}
