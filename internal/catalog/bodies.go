@@ -271,6 +271,47 @@ func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byt
 	return list, keys, last, err
 }
 
+// BodiesBeneath gives the bodies of the versions and parts of the next keys, at most limit, after
+// one beneath a prefix. last is the last key that was looked at, nil at the end.
+func (c *Catalog) BodiesBeneath(ctx context.Context, bucket int64, prefix, after []byte, limit int) (list []Stored,
+	keys int, last []byte, err error) {
+	until := endOf(string(prefix))
+	if after == nil {
+		after = []byte{}
+	}
+	if prefix == nil {
+		prefix = []byte{}
+	}
+	var names [][]byte
+	if err := c.db.SelectContext(ctx, &names, `select key from heads where bucket = $1 and key > $2 and key >= $3
+		and ($4::bytea is null or key < $4) order by key limit $5`, bucket, after, prefix, until, limit); err != nil ||
+		len(names) == 0 {
+		return nil, 0, nil, mapError(err)
+	}
+	if keys, last = len(names), names[len(names)-1]; keys < limit {
+		last = nil
+	}
+	var rows []misplacedRow
+	if err := c.db.SelectContext(ctx, &rows, `with v as (
+			select key, number, revision, size, crc64, tier, body_file, body_offset from heads where bucket = $1
+				and key = any($2)
+			union all select key, number, revision, size, crc64, tier, body_file, body_offset from history
+				where bucket = $1 and key = any($2))
+		select * from v where body_file > 0
+		union all select v.key, v.number, v.revision, p.size, p.crc64, p.tier, p.body_file, p.body_offset from v
+			join parts p on p.upload = -v.body_file where v.body_file < 0 and p.body_file > 0`, bucket, names); err != nil {
+		return nil, 0, nil, mapError(err)
+	}
+	for i := range rows {
+		v, err := rows[i].version()
+		if err != nil {
+			return nil, 0, nil, err
+		}
+		list = append(list, Stored{Bucket: bucket, Version: v})
+	}
+	return list, keys, last, nil
+}
+
 // PartsSealed reports whether all parts of an object are encrypted at rest.
 func (c *Catalog) PartsSealed(ctx context.Context, upload int64) (sealed bool, err error) {
 	err = c.db.GetContext(ctx, &sealed,

@@ -90,6 +90,33 @@ func (c *Catalog) Damaged(ctx context.Context, account string, limit int) ([]Dam
 	return out, mapError(rows.Err())
 }
 
+// Mends says with what a damaged body could be replaced.
+type Mends struct {
+	Versions int64    // of its key that have another body
+	Replicas []string // places that confirmed a copy of the key, as BUCKET/PREFIX or @ENDPOINT/BUCKET/PREFIX
+}
+
+// Mends gives what could mend a damaged body.
+func (c *Catalog) Mends(ctx context.Context, d Damage) (m Mends, err error) {
+	key := []byte(d.Key)
+	if err := c.db.GetContext(ctx, &m.Versions, `select count(*) from (
+			select body_file, body_offset from heads h join buckets b on b.id = h.bucket where b.name = $1 and b.removed is null
+				and h.key = $2
+			union all select body_file, body_offset from history h join buckets b on b.id = h.bucket where b.name = $1
+				and b.removed is null and h.key = $2) v
+		where body_file <> 0 and (body_file, body_offset) <> ($3, $4)`, d.Bucket, key, d.Body.File,
+		d.Body.Offset); err != nil {
+		return m, mapError(err)
+	}
+	err = c.db.SelectContext(ctx, &m.Replicas, `select case when e.name is null then '' else '@' || e.name || '/' end
+			|| t.bucket || '/' || convert_from(t.prefix, 'UTF8')
+		from replicas r join replication_targets t on t.id = r.target join replications u on u.id = t.rule
+		join buckets b on b.id = u.bucket left join endpoints e on e.id = t.endpoint
+		where b.name = $1 and b.removed is null and r.key = $2 and r.number <> 0 and not r.gone and r.confirmed is not null
+		order by 1`, d.Bucket, key)
+	return m, mapError(err)
+}
+
 // MendDamage forgets damage at a place that was found good again, with a
 // journal entry when there was any.
 func (c *Catalog) MendDamage(ctx context.Context, bucket int64, v *object.Version, at time.Time) error {

@@ -109,6 +109,7 @@ var calls = map[string]struct {
 	"repair-tier": {needs: "operate", path: "/api/v1/tiers/main/repair"},
 	"this-region": {needs: "operate", path: "/api/v1/region"}, "this-region-buckets": {needs: "operate",
 		path: "/api/v1/region/buckets"},
+	"list-damage":  {needs: "signed", path: "/api/v1/damage"},
 	"list-regions": {needs: "signed"}, "show-region": {needs: "signed", path: "/api/v1/regions/fenn"},
 	"add-region":      {needs: "operate", body: map[string]any{"desk": "http://127.0.0.1:1", "key": "K", "secret": "s"}},
 	"ask-region":      {needs: "operate", path: "/api/v1/regions/none/ask"},

@@ -151,6 +151,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.tierCalls(to)
 	d.placementCalls(to)
 	d.regionCalls(to)
+	d.damageCalls(to)
 	d.lifecycleCalls(to)
 	d.endpointCalls(to)
 	d.thereCalls(to)

@@ -13,7 +13,7 @@ import (
 // OrderInfo is work on a whole prefix that the service does for somebody.
 type OrderInfo struct {
 	ID       int64            `json:"id"`
-	Kind     string           `json:"kind" doc:"rename, restore, convert, found or place"`
+	Kind     string           `json:"kind" doc:"rename, restore, convert, found, place or check"`
 	Bucket   string           `json:"bucket"`
 	Placed   string           `json:"placement,omitempty" doc:"Of place: what the bucket gets"`
 	Where    string           `json:"where,omitempty" doc:"Of found: the expression"`
@@ -83,7 +83,7 @@ type orderOut struct{ Body OrderInfo }
 
 // OrderIn says what is ordered.
 type OrderIn struct {
-	Kind     string `json:"kind" maxLength:"32" doc:"rename, restore, convert, found or place"`
+	Kind     string `json:"kind" maxLength:"32" doc:"rename, restore, convert, found, place or check"`
 	Bucket   string `json:"bucket" maxLength:"64"`
 	Prefix   string `json:"prefix,omitempty" doc:"Empty for the whole bucket"`
 	ToBucket string `json:"toBucket,omitempty" maxLength:"64"`

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"io"
 	"sync"
 	"sync/atomic"
@@ -330,6 +331,9 @@ func (s *Store) Open(ctx context.Context, a catalog.Address, v *object.Version) 
 			return b, found, err
 		}
 	}
+	if errors.Is(err, errMarked) {
+		return nil, nil, err // nothing was read
+	}
 	if _, rerr := s.Catalog.ReportDamage(ctx, facts.ID, found, fault.From(err).Message, s.Catalog.Now()); rerr != nil {
 		return nil, nil, rerr
 	}
@@ -348,6 +352,9 @@ func (s *Store) space(ctx context.Context, of int16) (bodies.Space, error) {
 	return s.Spaces.Of(of)
 }
 
+// errMarked is why a body is refused that is known to be damaged.
+var errMarked = errors.New("it is marked as damaged")
+
 func (s *Store) open(ctx context.Context, v *object.Version) (*Body, error) {
 	switch {
 	case v.Body.File == 0:
@@ -357,7 +364,7 @@ func (s *Store) open(ctx context.Context, v *object.Version) (*Body, error) {
 	}
 	if problem, bad := (*s.damaged.Load())[v.Body]; bad {
 		return nil, fault.New(fault.Damaged, "damaged", "%s", problem).
-			Do("restore the object from a copy; the damage is reported on the overview")
+			Do("restore the object from a copy; the damage is reported on the overview").Because(errMarked)
 	}
 	space, err := s.space(ctx, v.Body.Tier)
 	if err != nil {

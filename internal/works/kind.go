@@ -32,7 +32,7 @@ type Kind struct {
 }
 
 // Kinds are the kinds of orders there are.
-var Kinds = []Kind{renameKind, restoreKind, convertKind, foundKind, placeKind}
+var Kinds = []Kind{renameKind, restoreKind, convertKind, foundKind, placeKind, checkKind}
 
 // Need is what an order needs of whoever gives it: each of the rights, on all
 // beneath a prefix. It is asked for before the order is taken, whenever it is

@@ -145,21 +145,28 @@ func (c *Crew) endRepair(r *catalog.Repair) {
 	c.log.Info("a tier was repaired", "tier", r.Tier, "bodies", r.Bodies, "made", r.Made, "damaged", r.Damaged)
 }
 
-// mend makes missing and damaged copies and pieces of a body anew, and the journal says so.
-func (c *Crew) mend(ctx context.Context, s catalog.Stored, limit func(n int) error) (m bodies.Mended, err error) {
-	space, err := c.store.Spaces.Of(s.Version.Body.Tier)
+// mend makes missing and damaged copies and pieces of a body anew, and log and journal say so.
+func (c *Crew) mend(ctx context.Context, s catalog.Stored, limit func(n int) error) (bodies.Mended, error) {
+	m, err := mend(ctx, c.store, s, limit)
+	if m.Copies > 0 {
+		c.log.Warn("copies of a body were made anew", "bucket", s.Bucket, "key", s.Version.Key.String(), "copies", m.Copies,
+			"why", m.Says)
+	}
+	return m, err
+}
+
+func mend(ctx context.Context, st *store.Store, s catalog.Stored, limit func(n int) error) (m bodies.Mended, err error) {
+	v := s.Version
+	space, err := st.Spaces.Of(v.Body.Tier)
 	if err != nil {
 		return m, err
 	}
 	of, ok := space.(mender)
 	if !ok {
-		return m, nil
+		return m, space.Check(v.Body, v.Size, v.CRC64, limit)
 	}
-	v := s.Version
 	if m, err = of.Mend(v.Body, v.Size, v.CRC64, limit); err != nil || m.Copies == 0 {
 		return m, err
 	}
-	c.log.Warn("copies of a body were made anew", "bucket", s.Bucket, "key", v.Key.String(), "copies", m.Copies, "why",
-		m.Says)
-	return m, c.store.Catalog.NoteMended(ctx, s.Bucket, v, m.Copies, m.Says)
+	return m, st.Catalog.NoteMended(ctx, s.Bucket, v, m.Copies, m.Says)
 }

@@ -8,6 +8,7 @@ import (
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
+	"spindle/internal/store"
 )
 
 // Scrubbed is where the scrubber stands, as the desk shows it.
@@ -42,30 +43,18 @@ func (c *Crew) scrub(ctx context.Context, l *lease) error {
 			return err
 		}
 		for _, s := range list {
-			v := s.Version
-			err := c.check(ctx, s, func(n int) error { return limiter.WaitN(ctx, n) })
-			switch {
-			case fault.HasCode(err, "volume-away"):
-				continue // it is no loss; the overview tells of it
-			case err == nil:
-				err = c.store.Catalog.MendDamage(ctx, s.Bucket, v, c.store.Catalog.Now())
-			case fault.KindOf(err) == fault.Damaged:
-				problem := err
-				var current bool
-				// It is none if the body was moved or replaced while we looked.
-				if current, err = c.store.Catalog.ReportDamage(ctx, s.Bucket, v, fault.From(err).Message,
-					c.store.Catalog.Now()); current {
-					at.Damaged++
-					c.log.Error("a body is damaged", "bucket", s.Bucket, "key", v.Key.String(), "file", v.Body.File, "error", problem)
-				}
-			}
+			damaged, err := c.scrubOne(ctx, s, func(n int) error { return limiter.WaitN(ctx, n) })
 			if err != nil {
 				return err
 			}
+			if damaged {
+				at.Damaged++
+				c.log.Error("a body is damaged", "bucket", s.Bucket, "key", s.Version.Key.String(), "file", s.Version.Body.File)
+			}
 			at.Bodies++
-			at.Bytes += v.Size
+			at.Bytes += s.Version.Size
 			if at.Stage < 2 { // parts are passed a page at a time
-				at.Bucket, at.Key, at.Number = s.Bucket, []byte(v.Key.String()), v.Number
+				at.Bucket, at.Key, at.Number = s.Bucket, []byte(s.Version.Key.String()), s.Version.Number
 			}
 		}
 		at.WalkPlace = next
@@ -77,4 +66,32 @@ func (c *Crew) scrub(ctx context.Context, l *lease) error {
 			return err
 		}
 	}
+}
+
+// scrubOne reads a body, and notes what is found.
+func (c *Crew) scrubOne(ctx context.Context, s catalog.Stored, limit func(n int) error) (damaged bool, err error) {
+	return noteCheck(ctx, c.store, s, c.check(ctx, s, limit))
+}
+
+// noteCheck notes what reading a body said: that it is damaged, or that it is sound again. Only
+// bytes that were read say so; a volume that is away says nothing.
+func noteCheck(ctx context.Context, st *store.Store, s catalog.Stored, found error) (damaged bool, err error) {
+	v := s.Version
+	switch {
+	case fault.HasCode(found, "volume-away"):
+		return false, nil // it is no loss; the overview tells of it
+	case found == nil:
+		return false, st.Catalog.MendDamage(ctx, s.Bucket, v, st.Catalog.Now())
+	case !unreadable(ctx, found):
+		return false, found
+	}
+	// It is none if the body was moved or replaced while we looked.
+	return st.Catalog.ReportDamage(ctx, s.Bucket, v, fault.From(found).Message, st.Catalog.Now())
+}
+
+// unreadable reports whether an error is of the bytes: they are not what they were, or the disk
+// does not give them.
+func unreadable(ctx context.Context, err error) bool {
+	kind := fault.KindOf(err)
+	return kind == fault.Damaged || kind == fault.Internal && ctx.Err() == nil && !fault.HasCode(err, "database-error")
 }

@@ -25,9 +25,6 @@ func (c *Crew) check(ctx context.Context, s catalog.Stored, limit func(n int) er
 	if far, ok := space.(*bodies.Elsewhere); ok && !c.settings.ReadElsewhere {
 		return errors.Join(limit(1), far.Look(v.Body, v.Size))
 	}
-	if _, ok := space.(mender); !ok {
-		return space.Check(v.Body, v.Size, v.CRC64, limit)
-	}
 	_, err = c.mend(ctx, s, limit)
 	return err
 }

@@ -2,6 +2,7 @@ package works_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -258,4 +259,68 @@ func TestWorkHasOneHolder(t *testing.T) {
 		t.Error("claimed before it was due")
 	}
 	until(t, "it is due", func() bool { _, _, ok := claim("one", time.Minute); return ok })
+}
+
+// A segment that the disk does not give is noted, body by body, and the scrubber goes on; what is
+// marked stays marked while it is only asked for, and an order that reads it clears it.
+func TestScrubberPassesADiskThatFails(t *testing.T) {
+	s := newStore(t)
+	put(t, s, "a-small", []byte("small"))
+	v, err := s.Find(t.Context(), at("a-small"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	segment := filepath.Join(harness.Volume(s).Dir(), "segments", fmt.Sprintf("%016x.seg", v.Body.File))
+	harness.Volume(s).Close() // so that what comes is in another file, and nothing is held open
+	put(t, s, "z-large", bytes.Repeat([]byte("sound"), 60_000))
+	if err := errors.Join(os.Rename(segment, segment+".kept"), os.Mkdir(segment, 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	crew := works.Start(s, works.Settings{ScrubEvery: 20 * time.Millisecond, ScrubRate: 1 << 30,
+		DamageRefresh: 10 * time.Millisecond, OrdersEvery: 10 * time.Millisecond}, harness.Silent())
+	defer crew.Stop()
+	marked := func() int {
+		d, err := s.Catalog.Damaged(t.Context(), "", 10)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(d)
+	}
+	until(t, "it is noted", func() bool { return marked() == 1 })
+	until(t, "the walk ends all the same", func() bool {
+		var at works.Scrubbed
+		b, err := s.Catalog.WorkState(t.Context(), "scrubber")
+		return err == nil && json.Unmarshal(b, &at) == nil && !at.Finished.IsZero()
+	})
+	crew.Stop()
+	if err := errors.Join(os.Remove(segment), os.Rename(segment+".kept", segment)); err != nil {
+		t.Fatal(err)
+	}
+	harness.Volume(s).Close() // what was opened of it
+	until(t, "what is marked is refused", func() bool {
+		_, _, err := s.Open(t.Context(), at("a-small"), v)
+		return s.RefreshDamage(t.Context()) == nil && fault.KindOf(err) == fault.Damaged
+	})
+	o := &catalog.Order{Kind: "check", Bucket: plates, What: catalog.OrderWhat{Prefix: []byte("a-")}}
+	crew = works.Start(s, works.Settings{ScrubEvery: time.Hour, OrdersEvery: 10 * time.Millisecond,
+		DamageRefresh: 10 * time.Millisecond}, harness.Silent())
+	defer crew.Stop()
+	id, err := works.Order(t.Context(), s, o, catalog.Author{Who: "test"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	until(t, "the check is done", func() bool {
+		o, err := s.Catalog.Order(t.Context(), id)
+		return err == nil && o.State == catalog.OrderDone && o.Progress.Counts["sound"] == 1
+	})
+	if n := marked(); n != 0 {
+		t.Errorf("%d bodies are marked that were found sound", n)
+	}
+	until(t, "it is served again", func() bool {
+		b, _, err := s.Open(t.Context(), at("a-small"), v)
+		if err == nil {
+			b.Close()
+		}
+		return err == nil
+	})
 }

@@ -8,6 +8,15 @@ import { Dialog } from './Dialog';
 import { State } from './Marks';
 import { count, middle, size, things, visible } from './format';
 
+const doing: Record<string, string> = {
+  rename: 'Renaming',
+  restore: 'Restoring',
+  convert: 'Converting',
+  found: 'Acting on what was found in',
+  place: 'Placing',
+  check: 'Checking',
+};
+
 /** The line below every page while work is under way, and after it until one has seen the result. */
 export function WorkLine() {
   const uploads = useUploads();
@@ -127,7 +136,7 @@ function OrderLine({ o, more, onSeen }: { o: Schemas['OrderInfo']; more: number;
   return (
     <div className="grow max-w-640">
       <State kind={kind}>
-        {{ rename: 'Renaming', restore: 'Restoring', convert: 'Converting' }[o.kind]}
+        {doing[o.kind] ?? 'Working on'}
         {word}
       </State>
       <span className="key cut max-w-220" title={visible(`${o.bucket}/${o.prefix}`)}>

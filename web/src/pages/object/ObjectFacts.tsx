@@ -1,7 +1,9 @@
-import { type Schemas } from '../../api/client';
+import { type Schemas, api, ask } from '../../api/client';
+import { useChange } from '../../data/queries';
 import { CopyMark, Section, Size, When } from '../../parts/Bits';
 import { Fact, Facts } from '../../parts/Facts';
-import { ago, count, middle, visible } from '../../parts/format';
+import { useToast } from '../../parts/Toasts';
+import { ago, count, middle, size, visible } from '../../parts/format';
 
 type Info = Schemas['ObjectInfo'];
 
@@ -32,7 +34,7 @@ export function ObjectFacts({ o, bucket }: { o: Info; bucket: string }) {
         <Fact name="Arrived">{o.arrived}</Fact>
         <Fact name="Kept">
           {o.kept}
-          {o.sealed ? ', encrypted' : ''}
+          {o.sealed ? ', encrypted' : ''} <CheckNow bucket={bucket} name={o.key} />
         </Fact>
         {extra.map(([name, v]) => (
           <Fact key={name} name={name} className="key wrap-any">
@@ -69,5 +71,41 @@ export function Digests({ o, bucket }: { o: Info; bucket: string }) {
       </p>
       <pre className="block mt-6">{`spindle object get \\\n  '${visible(`${bucket}/${o.key}`)}'`}</pre>
     </Section>
+  );
+}
+
+/** Has the stored bytes read now, and says what came of it. */
+function CheckNow({ bucket, name }: { bucket: string; name: string }) {
+  const toast = useToast();
+  const check = useChange(async () => {
+    let o = await ask(api.POST('/api/v1/orders', { body: { kind: 'check', bucket, prefix: name } }));
+    while (o.state === 'running') {
+      await new Promise((done) => setTimeout(done, 300));
+      o = await ask(api.GET('/api/v1/orders/{id}', { params: { path: { id: o.id } } }));
+    }
+    return o;
+  });
+  return (
+    <button
+      type="button"
+      className="btn low"
+      disabled={check.isPending}
+      title="Read the stored bytes, of all versions, and compare their digests"
+      onClick={() =>
+        check.mutate(undefined, {
+          onSuccess: (o) =>
+            toast(
+              o.state !== 'done'
+                ? `The check stopped: ${o.problem ?? o.state}`
+                : o.counts.damaged
+                  ? 'It is damaged: the overview says with what it could be mended'
+                  : `Its bytes are sound: ${size(o.bytes)} read`,
+            ),
+          onError: (e) => toast(e.message),
+        })
+      }
+    >
+      {check.isPending ? 'Checking' : 'Check now'}
+    </button>
   );
 }

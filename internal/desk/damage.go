@@ -1,0 +1,72 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"spindle/internal/core/access"
+	"spindle/internal/core/object"
+	"spindle/internal/gate"
+)
+
+// DamageInfo is a body that is damaged, and what could mend it.
+type DamageInfo struct {
+	Bucket  string    `json:"bucket"`
+	Key     string    `json:"key"`
+	Found   time.Time `json:"found"`
+	Problem string    `json:"problem"`
+	Mends   []string  `json:"mends" doc:"What could mend it, the best first"`
+}
+
+func (d *Desk) damageCalls(to *calls) {
+	call(to, rule{}, "list-damage", "GET /damage", "objects",
+		"List what is damaged, latest first, with what could mend it", d.listDamage,
+		described("At most 500. What is damaged is marked by reading it, and the mark goes when it is read and found sound: an order of the kind check reads it now."))
+}
+
+func (d *Desk) listDamage(ctx context.Context, _ *struct{}) (*struct {
+	Body struct {
+		Damage []DamageInfo `json:"damage"`
+	}
+}, error) {
+	s := who(ctx).subject
+	account := s.Account
+	if s.Operator {
+		account = ""
+	}
+	list, err := d.store.Catalog.Damaged(ctx, account, 500)
+	if err != nil {
+		return nil, err
+	}
+	out := &struct {
+		Body struct {
+			Damage []DamageInfo `json:"damage"`
+		}
+	}{}
+	out.Body.Damage = []DamageInfo{}
+	for _, x := range list {
+		name, err := object.ParseBucketName(x.Bucket)
+		if err != nil {
+			continue // its bucket was removed
+		}
+		may, _, err := d.gate.Decide(ctx, gate.Ask{Subject: s, Source: who(ctx).source, Do: access.List, Bucket: name,
+			Key: x.Key})
+		if err != nil || !may.Allowed {
+			continue // who asks may not list it
+		}
+		m, err := d.store.Catalog.Mends(ctx, x)
+		if err != nil {
+			return nil, err
+		}
+		info := DamageInfo{Bucket: x.Bucket, Key: x.Key, Found: x.Found, Problem: x.Problem, Mends: []string{}}
+		for _, r := range m.Replicas {
+			info.Mends = append(info.Mends, "the copy at "+r)
+		}
+		if m.Versions > 0 {
+			info.Mends = append(info.Mends, fmt.Sprintf("another version of it: there are %d", m.Versions))
+		}
+		out.Body.Damage = append(out.Body.Damage, info)
+	}
+	return out, nil
+}
