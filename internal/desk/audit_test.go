@@ -186,5 +186,5 @@ func TestAuditInTheConsole(t *testing.T) {
 		harness.Script(`document.querySelector(".dialog button[type=submit]").click()`), harness.Appears("1 accepted"),
 		harness.Appears("Nothing was found"))
 	walk("to what it is about", harness.Button("accepted ones too"), harness.Appears("it is a trial"),
-		chromedp.Click(chromedp.CSS("td a")), harness.Appears("Versioning"))
+		harness.Script(`document.querySelector("td a").click()`), harness.Appears("Versioning"))
 }
