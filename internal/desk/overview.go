@@ -257,6 +257,10 @@ func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, op
 	if err != nil {
 		return err
 	}
+	repairs, err := d.store.Catalog.Repairs(ctx)
+	if err != nil {
+		return err
+	}
 	for _, t := range set {
 		states, err := d.store.VolumeStates(t.ID)
 		if err != nil {
@@ -268,6 +272,10 @@ func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, op
 					Says:   "has a volume that is away",
 					Detail: sentence(fault.From(v.Away).Message) + " Nothing on it is lost by that.", Page: "tiers"})
 			}
+		}
+		if r := repairs[t.ID]; r != nil && r.Damaged > 0 {
+			o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "tier " + t.Name, Says: "has lost bodies",
+				Detail: fmt.Sprintf("Its last repair found %d bodies that nothing gives back.", r.Damaged), Page: "tiers"})
 		}
 	}
 	return nil

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"time"
+
+	"spindle/internal/core/region"
 )
 
 // elsewhereConcerns finds endpoints that are away or refuse, and rules whose copies fail
@@ -23,6 +25,9 @@ func (d *Desk) elsewhereConcerns(ctx context.Context, o *Overview) error {
 				Detail: sentence(h.Says), Since: h.Since.Format(time.RFC3339), Page: "endpoints"})
 		}
 	}
+	if err := d.regionConcerns(ctx, o); err != nil {
+		return err
+	}
 	mine, err := d.myRules(ctx)
 	if err != nil {
 		return err
@@ -36,6 +41,24 @@ func (d *Desk) elsewhereConcerns(ctx context.Context, o *Overview) error {
 			if c, wrong := replicationConcern(r, t); wrong {
 				o.Concerns = append(o.Concerns, c)
 			}
+		}
+	}
+	return nil
+}
+
+// regionConcerns finds regions that are away, for operators.
+func (d *Desk) regionConcerns(ctx context.Context, o *Overview) error {
+	if !who(ctx).subject.Operator {
+		return nil
+	}
+	list, err := d.store.Catalog.Regions(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range list {
+		if r.State == region.Away {
+			o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "region " + r.Name, Says: "is away",
+				Detail: sentence(r.Says), Since: r.Since.Format(time.RFC3339), Page: "regions"})
 		}
 	}
 	return nil

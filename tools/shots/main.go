@@ -181,6 +181,7 @@ func (s *shooter) console(ctx context.Context) error {
 		s.shot("placements", s.at("/placements"), harness.Appears("what cannot be made again")),
 		s.shot("threads", s.at("/replication?rule=plates-to-harbour"), harness.Appears("lowland-annex"),
 			harness.Appears("Open the rule")),
+		s.synced(ctx),
 		s.shot("sync", s.at("/sync/nightly-attic"), harness.Appears(" sent"), harness.Appears("write: new")),
 		s.shot("object", s.at("/buckets/plates/object?key="+object), harness.Appears("CRC-64/NVME"),
 			harness.Appears("Strand"), harness.Button("Change"), harness.Appears("Save as revision")),

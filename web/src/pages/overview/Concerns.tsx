@@ -48,6 +48,8 @@ export function Concerns({ d }: { d: Schemas['Overview'] }) {
                   <Link to="/audit">See what it found</Link>
                 ) : c.page === 'endpoints' ? (
                   <Link to="/endpoints">Look</Link>
+                ) : c.page === 'regions' ? (
+                  <Link to="/regions">Look</Link>
                 ) : c.page === 'replication' ? (
                   <Link to={`/replication/${encodeURIComponent(c.subject)}`}>Look</Link>
                 ) : null}
