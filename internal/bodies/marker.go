@@ -143,6 +143,24 @@ func (v *Volume) Present() error {
 	return Away(v.dir, says).Because(err)
 }
 
+// Try makes a small write to the volume, syncs it and takes it away again. The error says why
+// nothing can be written.
+func (v *Volume) Try() error {
+	if err := v.Present(); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(v.dir, ".try-")
+	if err != nil {
+		return diskError(err)
+	}
+	_, err = f.Write([]byte("written to see whether that can be done"))
+	err = errors.Join(err, f.Sync(), f.Close(), os.Remove(f.Name()))
+	if err != nil {
+		return diskError(err)
+	}
+	return nil
+}
+
 // Away says that a volume is away.
 func Away(dir, why string) *fault.Error {
 	return fault.New(fault.Unavailable, "volume-away", "the volume %s is away: %s", dir, why).In("volume").

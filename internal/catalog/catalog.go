@@ -184,6 +184,12 @@ func (c *Catalog) Close() error {
 // Ping reports whether the database answers.
 func (c *Catalog) Ping(ctx context.Context) error { return mapError(c.db.PingContext(ctx)) }
 
+// Try makes a write that changes nothing, and says whether it was committed.
+func (c *Catalog) Try(ctx context.Context) error {
+	_, err := c.db.ExecContext(ctx, `update service set id = id`)
+	return mapError(err)
+}
+
 // mapError turns what the driver says into a fault; nil stays nil.
 func mapError(err error) error {
 	if err == nil {
@@ -205,10 +211,16 @@ func mapError(err error) error {
 			return fault.New(fault.Unavailable, "database-collision", "the change met others, again and again").
 				Do("try again in a moment").Because(err)
 		}
+		if pg.Code == "53300" { // others have them all
+			f := fault.New(fault.Unavailable, "database-busy", "the database has no connection left").
+				Do("try again in a moment; if it stays so, raise the server's max_connections")
+			f.After = 2 * time.Second
+			return f.Because(err)
+		}
 		switch pg.Code[:2] {
 		case "08", "57": // connection trouble, shutdown, statement timeout
-		case "53": // out of disk, memory, connections
-			return fault.New(fault.Full, "database-full", "the database has no room or no connection left").
+		case "53": // out of disk or memory
+			return fault.New(fault.Full, "database-full", "the database has no room left").
 				Do("free disk space where the database lives, or raise its limits; then try again").Because(err)
 		default:
 			return fault.New(fault.Internal, "database-error", "the database refused a statement").

@@ -20,6 +20,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 	"golang.org/x/time/rate"
 
+	"spindle/internal/core/fault"
 	"spindle/internal/door"
 	"spindle/internal/gate"
 	"spindle/internal/remote"
@@ -53,6 +54,7 @@ type Desk struct {
 	store     *store.Store
 	gate      *gate.Gate
 	endpoints *remote.Pool
+	readiness readiness
 	settings  Settings
 	log       *slog.Logger
 	held      *door.Budget // memory of calls under way
@@ -172,14 +174,50 @@ func plain(w http.ResponseWriter, status int, text string) {
 	_, _ = w.Write([]byte(text))
 }
 
+// readyFor is for how long it is believed that writes succeed, or do not.
+const readyFor = 2 * time.Second
+
+// readiness is what was found when it was last tried to write.
+type readiness struct {
+	mu  sync.Mutex
+	at  time.Time
+	err error
+}
+
+// ready tells whether a write succeeds: one that was really made, to the database and to the
+// volume of new bodies, within the last moments.
 func (d *Desk) ready(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 3*time.Second)
 	defer cancel()
-	if err := d.store.Catalog.Ping(ctx); err != nil {
-		plain(w, http.StatusServiceUnavailable, "the database does not answer\n")
+	d.readiness.mu.Lock()
+	defer d.readiness.mu.Unlock()
+	if time.Since(d.readiness.at) > readyFor {
+		d.readiness.err = d.tryWriting(ctx)
+		d.readiness.at = time.Now()
+	}
+	if err := d.readiness.err; err != nil {
+		f := fault.From(err)
+		plain(w, http.StatusServiceUnavailable, f.Message+"\n"+f.Remedy+"\n")
 		return
 	}
 	plain(w, http.StatusOK, "ready\n")
+}
+
+// tryWriting makes a write to the database and one to the volume; a disk that hangs is not
+// waited for.
+func (d *Desk) tryWriting(ctx context.Context) error {
+	if err := d.store.Catalog.Try(ctx); err != nil {
+		return err
+	}
+	done := make(chan error, 1)
+	go func() { done <- d.store.TryVolume() }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		return fault.New(fault.Unavailable, "volume-hangs", "the volume's disk does not answer").In("volume").
+			Do("look at the disk and its mount; what is acknowledged is on it")
+	}
 }
 
 // observed tells of each call that has an operation.

@@ -384,3 +384,39 @@ func TestTwoProcessesShareADatabase(t *testing.T) {
 		}
 	}
 }
+
+// Readiness is a write that was made: a volume that is away, while the database answers, is not
+// ready, and is again once it is back.
+func TestReadinessIsAWrite(t *testing.T) {
+	s := harness.Service(t, nil)
+	ready := func() (int, string) {
+		resp, err := http.Get(s.DeskURL + "/readyz")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return resp.StatusCode, string(b)
+	}
+	if st, says := ready(); st != 200 {
+		t.Fatalf("%d %s", st, says)
+	}
+	dir := filepath.Join(s.Config.Data, "volumes", "main")
+	if err := os.Rename(dir, dir+".away"); err != nil {
+		t.Fatal(err)
+	}
+	harness.Until(t, "it is not ready", func() bool {
+		st, says := ready()
+		return st == http.StatusServiceUnavailable && strings.Contains(says, "is away") && strings.Contains(says, "mount")
+	})
+	if err := os.Rename(dir+".away", dir); err != nil {
+		t.Fatal(err)
+	}
+	harness.Until(t, "it is ready again", func() bool { st, _ := ready(); return st == 200 })
+	if list, err := filepath.Glob(filepath.Join(dir, ".try-*")); err != nil || len(list) != 0 {
+		t.Errorf("trying leaves %v, %v", list, err)
+	}
+}

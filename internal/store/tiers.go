@@ -102,6 +102,14 @@ func (s *Store) owe(f object.BodyFile) error {
 	return s.Catalog.Owe(ctx, f)
 }
 
+// TryVolume makes a small write to main's volume.
+func (s *Store) TryVolume() error {
+	if v, ok := s.Spaces.First().(interface{ Try() error }); ok {
+		return v.Try()
+	}
+	return nil
+}
+
 // VolumeState is how a volume stands.
 type VolumeState = bodies.State
 

@@ -144,7 +144,8 @@ func (q *request) inRegion(err error) (*region.Region, error) {
 
 // fail answers with an error.
 func (q *request) fail(err error) {
-	if errors.Is(err, io.ErrUnexpectedEOF) {
+	// Of a database that broke off, too, the cause may be an early end: that is none of the body.
+	if errors.Is(err, io.ErrUnexpectedEOF) && fault.KindOf(err) != fault.Unavailable {
 		err = fault.New(fault.Invalid, "size-mismatch", "the body ended before the length that was declared").In("body").
 			Do("send the whole body").Because(err)
 	}
