@@ -329,3 +329,13 @@ func (r *misplacedRow) version() (*object.Version, error) {
 	return &object.Version{Key: key, Number: r.Number, Revision: r.Revision, Size: r.Size, CRC64: uint64(r.CRC64),
 		Body: object.BodyRef{Tier: r.Tier, File: r.BodyFile, Offset: r.BodyOffset}}, err
 }
+
+// PlacingOf gives the last order that gives a bucket a placement, unless it is done; nil for none.
+func (c *Catalog) PlacingOf(ctx context.Context, bucketID int64) (*Order, error) {
+	var ids []int64
+	if err := c.db.SelectContext(ctx, &ids, `select id from (select id, state from orders where bucket = $1
+		and kind = 'place' order by id desc limit 1) o where state <> 'done'`, bucketID); err != nil || len(ids) == 0 {
+		return nil, mapError(err)
+	}
+	return c.Order(ctx, ids[0])
+}

@@ -224,6 +224,9 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 			}
 			facts = append(facts, [2]string{"Placement", placed})
 		}
+		if b.Placing != "" {
+			facts = append(facts, [2]string{"Placing", b.Placing})
+		}
 		facts = append(facts, [2]string{"Sealing", sealing}, [2]string{"New content goes to", goes},
 			[2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
 		for _, name := range sortedKeys(b.Tags) {

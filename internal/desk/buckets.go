@@ -44,6 +44,7 @@ type BucketInfo struct {
 
 	PlacementFixed bool   `json:"placementFixed,omitempty" doc:"An operator fixed the placement of the account's buckets"`
 	PlacementBy    string `json:"placementBy,omitempty" doc:"Who fixed it"`
+	Placing        string `json:"placing,omitempty" doc:"How far what is there is brought in line with a placement, while it is not done"`
 
 	Console string     `json:"console,omitempty" doc:"Where the console of its region is, when that is another one: nothing else is told of it here"`
 	Told    *time.Time `json:"told,omitempty" doc:"Of one in another region: when it was told last"`
@@ -166,7 +167,7 @@ func (d *Desk) bucket(ctx context.Context, s string) (*bucketOut, error) {
 	info := bucketInfo(b)
 	err = d.share(ctx, &info, b)
 	if err == nil {
-		err = d.tellPlacement(ctx, &info, b.Account)
+		err = d.tellPlacement(ctx, &info, b)
 	}
 	if err == nil {
 		err = d.goesTo(ctx, &info)

@@ -2,9 +2,11 @@ package desk
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
+	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/object"
 	"spindle/internal/core/placement"
@@ -219,16 +221,21 @@ func hideSettings(info *BucketInfo) (hidden bool) {
 }
 
 // tellPlacement fills in what the placement of a bucket means for it.
-func (d *Desk) tellPlacement(ctx context.Context, info *BucketInfo, account string) error {
+func (d *Desk) tellPlacement(ctx context.Context, info *BucketInfo, b *catalog.Bucket) error {
 	if hideSettings(info) {
 		return nil
 	}
-	policy, err := d.store.Catalog.PlacementPolicy(ctx, account)
+	policy, err := d.store.Catalog.PlacementPolicy(ctx, b.Account)
 	if err != nil {
 		return err
 	}
 	if info.PlacementFixed = policy.Fixed; policy.Fixed {
 		info.PlacementBy = policy.By
 	}
-	return nil
+	o, err := d.store.Catalog.PlacingOf(ctx, b.ID)
+	if o != nil {
+		info.Placing = fmt.Sprintf("%d of %d objects looked at for %s, %s", o.Progress.Done(), o.Progress.Total,
+			o.What.Place.Placement, o.State)
+	}
+	return err
 }

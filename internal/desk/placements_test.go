@@ -227,6 +227,30 @@ func TestPlacements(t *testing.T) {
 		t.Errorf("again: %d %v", st, e)
 	}
 
+	// The bucket says how far it is, until it is done.
+	order["placement"] = "plain"
+	st, e = tenant.ask("POST", "/api/v1/orders", order)
+	if st != 201 {
+		t.Fatalf("%d %v", st, e)
+	}
+	harness.Until(t, "the bucket is placed back, and says nothing of it any more", func() bool {
+		_, b := tenant.ask("GET", "/api/v1/buckets/seeds", nil)
+		_, o := tenant.ask("GET", fmt.Sprint("/api/v1/orders/", e["id"]), nil)
+		return o["state"] == "done" && b["placing"] == nil && b["placement"] == "plain"
+	})
+	order["placement"] = "safe"
+	if st, e = tenant.ask("POST", "/api/v1/orders", order); st != 201 {
+		t.Fatalf("%d %v", st, e)
+	}
+	if _, b := tenant.ask("GET", "/api/v1/buckets/seeds", nil); b["placing"] != nil &&
+		!strings.Contains(fmt.Sprint(b["placing"]), "of 8 objects looked at for safe") {
+		t.Errorf("the bucket says %v", b["placing"])
+	}
+	harness.Until(t, "the bucket is placed again", func() bool {
+		_, o := tenant.ask("GET", fmt.Sprint("/api/v1/orders/", e["id"]), nil)
+		return o["state"] == "done"
+	})
+
 	if st, e := p.ask("PATCH", "/api/v1/accounts/seed-lab", map[string]any{"placement": "safe",
 		"placementFixed": true}); st != 200 || e["placementFixed"] != true {
 		t.Fatalf("%d %v", st, e)
@@ -314,6 +338,11 @@ buckets:
 	}
 	if got := words(c.compare(false, fmt.Sprint(e["text"]))); got != "" {
 		t.Errorf("exported, and otherwise: %s\n%s", got, e["text"])
+	}
+	if st, e := p.ask("POST", "/api/v1/charters/compare", map[string]any{"files": files(
+		strings.Replace(text, "charter: vaults", "charter: vaults\nregion: moor", 1))}); st != 409 ||
+		!strings.Contains(fmt.Sprint(e), "meant for the region moor") {
+		t.Errorf("a charter of another service: %d %v", st, e)
 	}
 	other := strings.Replace(text, "tier: press, sealing: true", "tier: main, sealing: true", 1)
 	if plan := c.compare(false, other); !strings.Contains(fmt.Sprint(plan), "stays as it is, since buckets have it") {

@@ -35,6 +35,7 @@ export function Placed({ b }: { b: Schemas['BucketInfo'] }) {
         ) : (
           <PlacementChoice account={b.account} value={kept} onChange={setKept} />
         )}
+        {b.placing ? <p className="dim">{b.placing}</p> : null}
         {turn.error ? <Complaint error={turn.error} /> : null}
         {kept.placement ? (
           <div>
