@@ -10,6 +10,7 @@ import (
 	"spindle/internal/bodies"
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 	"spindle/internal/store"
 )
 
@@ -66,31 +67,36 @@ func (c *Crew) payOwed(ctx context.Context, in []int16, limit func(int) error) e
 			return err
 		}
 		for _, f := range due {
-			s, err := c.store.Catalog.BodyIn(ctx, f)
+			again, err := c.payOne(ctx, f, limit)
 			if err != nil {
 				return err
-			}
-			again := time.Duration(0)
-			if s == nil { // it is not committed yet, or nothing refers to it any more
-				space, err := c.store.Spaces.Of(f.Tier)
-				if err != nil {
-					return err
-				}
-				held, err := space.Held(f.File)
-				if held || err != nil {
-					again = repairAgain
-				}
-			} else if m, err := c.mend(ctx, *s, limit); err != nil || m.Missing > 0 {
-				if ctx.Err() != nil {
-					return ctx.Err()
-				}
-				again = repairAgain
 			}
 			if err := c.store.Catalog.Paid(ctx, f, again); err != nil {
 				return err
 			}
 		}
 	}
+}
+
+// payOne makes the pieces of a body that was written short, and gives the pause after which it is
+// to be looked at again, 0 for never. Holders are asked first, then references: who held it
+// may have committed since.
+func (c *Crew) payOne(ctx context.Context, f object.BodyFile, limit func(int) error) (again time.Duration, err error) {
+	space, err := c.store.Spaces.Of(f.Tier)
+	if err != nil {
+		return 0, err
+	}
+	if held, err := space.Held(f.File); held || err != nil {
+		return repairAgain, nil // it is not committed yet, or nobody can look
+	}
+	s, err := c.store.Catalog.BodyIn(ctx, f)
+	if err != nil || s == nil { // nothing refers to it any more
+		return 0, err
+	}
+	if m, err := c.mend(ctx, *s, limit); err != nil || m.Missing > 0 {
+		return repairAgain, ctx.Err()
+	}
+	return 0, nil
 }
 
 // repairTier goes on with the repair of a tier for a turn.
