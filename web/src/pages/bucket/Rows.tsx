@@ -1,7 +1,7 @@
 import type { UseInfiniteQueryResult } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { Checkbox } from 'radix-ui';
-import { type KeyboardEvent, useEffect, useMemo, useRef, useState } from 'react';
+import { type KeyboardEvent, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 
 import type { Schemas } from '../../api/client';
@@ -9,6 +9,7 @@ import { Size, When } from '../../parts/Bits';
 import { icons } from '../../parts/Marks';
 import { bucketPage, count, middle, objectPage, things, visible } from '../../parts/format';
 import { Select, same } from '../../parts/Select';
+import { useMore } from '../../parts/useMore';
 
 type Listing = UseInfiniteQueryResult<{ pages: Schemas['ObjectPage'][] }>;
 
@@ -59,10 +60,8 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
   });
   const items = virtual.getVirtualItems();
   const lastSeen = items[items.length - 1]?.index ?? 0;
-  const { hasNextPage, isFetchingNextPage, fetchNextPage } = listing;
-  useEffect(() => {
-    if (hasNextPage && !isFetchingNextPage && lastSeen >= rows.length - 40) void fetchNextPage();
-  }, [lastSeen, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
+  const { hasNextPage } = listing;
+  useMore(listing, lastSeen >= rows.length - 40);
 
   const toggle = (id: string) => {
     const next = new Set(chosen);

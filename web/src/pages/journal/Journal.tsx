@@ -1,5 +1,5 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { useEffect, useRef, useState } from 'react';
+import { useRef, useState } from 'react';
 import { Link } from 'react-router';
 
 import { type Schemas, api, ask } from '../../api/client';
@@ -10,6 +10,7 @@ import { count, time } from '../../parts/format';
 import { Filters, useFilters } from '../../parts/Filters';
 import { Select, same, sinces } from '../../parts/Select';
 import { Typed } from '../../parts/Typed';
+import { useMore } from '../../parts/useMore';
 import { Entry, kinds, rowHeight } from './Entry';
 
 /** Every change of every object and bucket, latest first; the filters stand in the address. */
@@ -30,11 +31,8 @@ export default function Journal() {
   });
   const items = virtual.getVirtualItems();
   const seen = items[items.length - 1]?.index ?? 0;
-  const { hasNextPage, isFetchingNextPage, fetchNextPage } = list;
-  useEffect(() => {
-    // A page can be empty and have a next one: a filter is looked for a stretch at a time.
-    if (hasNextPage && !isFetchingNextPage && seen >= rows.length - 30) void fetchNextPage();
-  }, [seen, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
+  const { hasNextPage } = list;
+  useMore(list, seen >= rows.length - 30);
   const before = items[0]?.start ?? 0;
   const after = virtual.getTotalSize() - (items[items.length - 1]?.end ?? 0);
   return (
