@@ -28,6 +28,7 @@ require (
 	filippo.io/age v1.3.2
 	github.com/apache/arrow-go/v18 v18.8.0
 	github.com/klauspost/compress v1.20.3
+	github.com/klauspost/reedsolomon v1.14.0
 	github.com/parquet-go/parquet-go v0.32.0
 	github.com/robfig/cron/v3 v3.0.1
 )
@@ -52,7 +53,6 @@ require (
 	github.com/jackc/pgservicefile v0.0.0-20240606120523-5a60cdf6a761 // indirect
 	github.com/jackc/puddle/v2 v2.2.3 // indirect
 	github.com/klauspost/cpuid/v2 v2.4.0 // indirect
-	github.com/klauspost/reedsolomon v1.14.0 // indirect
 	github.com/mattn/go-colorable v0.1.14 // indirect
 	github.com/mattn/go-isatty v0.0.24 // indirect
 	github.com/mattn/go-runewidth v0.0.20 // indirect

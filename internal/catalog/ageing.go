@@ -370,7 +370,7 @@ func removeDue(ctx context.Context, tx *sqlx.Tx, run *Run, by Author, aged []*Ag
 		}
 	}
 	for _, batch := range distinct(rest) {
-		results, err := commitOn(ctx, tx, batch, careful)
+		results, err := commitOn(ctx, inside(tx), batch, careful)
 		if err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"context"
+	"errors"
 	"sync"
 
 	"spindle/internal/core/fault"
@@ -21,6 +22,8 @@ const eagerBatch = 24
 type batcher[Q, A any] struct {
 	run      func(context.Context, []Q) ([]A, error)
 	distinct func(Q) any // when set, a batch holds one request of each value
+	// late, when set, answers a batch whose answer was lost, while others go on.
+	late func([]Q, error) ([]A, []error)
 
 	mu      sync.Mutex
 	wake    *sync.Cond
@@ -140,6 +143,16 @@ func (b *batcher[Q, A]) answer(batch []*waiting[Q, A]) {
 		for i := range batch {
 			b.answer(batch[i : i+1])
 		}
+		return
+	}
+	var l *lostError
+	if b.late != nil && errors.As(err, &l) {
+		b.done.Go(func() {
+			as, errs := b.late(qs, err)
+			for i, w := range batch {
+				w.answer <- answered[A]{as[i], errs[i]}
+			}
+		})
 		return
 	}
 	for i, w := range batch {

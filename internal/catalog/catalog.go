@@ -10,12 +10,14 @@ import (
 	"io"
 	"io/fs"
 	"net"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -30,6 +32,7 @@ var migrations embed.FS
 // Catalog is the door to the records.
 type Catalog struct {
 	db      *sqlx.DB
+	hot     *pgxpool.Pool // of batches
 	clock   clock
 	marks   marks
 	commits *batcher[Change, Result]
@@ -42,12 +45,17 @@ type Catalog struct {
 
 // Open connects to the PostgreSQL at url, brings the schema up to date and
 // starts the committers. It waits for the database until ctx ends.
-func Open(ctx context.Context, url string) (*Catalog, error) { return openAfter(ctx, url, prepare) }
+func Open(ctx context.Context, url string) (*Catalog, error) { return OpenThrough(ctx, url, dial) }
+
+// OpenThrough is Open with connections that are made by d, for tests of ways that fail.
+func OpenThrough(ctx context.Context, url string, d Dial) (*Catalog, error) {
+	return openAfter(ctx, url, d, prepare)
+}
 
 // OpenAsIs is Open for a database that a service may be running on: it changes nothing of it.
 // The error for a schema that is not the one that is known has the code database-version.
 func OpenAsIs(ctx context.Context, url string) (*Catalog, error) {
-	return openAfter(ctx, url, func(ctx context.Context, cfg *pgx.ConnConfig) error {
+	return openAfter(ctx, url, dial, func(ctx context.Context, cfg *pgx.ConnConfig) error {
 		db := stdlib.OpenDB(*cfg)
 		defer db.Close()
 		p, err := schema(db)
@@ -67,7 +75,8 @@ func OpenAsIs(ctx context.Context, url string) (*Catalog, error) {
 	})
 }
 
-func openAfter(ctx context.Context, url string, ready func(context.Context, *pgx.ConnConfig) error) (*Catalog, error) {
+func openAfter(ctx context.Context, url string, d Dial, ready func(context.Context, *pgx.ConnConfig) error) (*Catalog,
+	error) {
 	cfg, err := pgx.ParseConfig(url)
 	if err != nil {
 		return nil, fault.New(fault.Invalid, "database-url", "the database's address cannot be read").In("database").
@@ -75,11 +84,12 @@ func openAfter(ctx context.Context, url string, ready func(context.Context, *pgx
 	}
 	cfg.RuntimeParams["application_name"] = "spindle"
 	cfg.RuntimeParams["idle_in_transaction_session_timeout"] = "15000"
-	cfg.RuntimeParams["statement_timeout"] = "60000"
+	cfg.RuntimeParams["statement_timeout"] = strconv.FormatInt(statementFor.Milliseconds(), 10)
 	cfg.RuntimeParams["timezone"] = "UTC"
 	if cfg.ConnectTimeout == 0 {
-		cfg.ConnectTimeout = 5 * time.Second
+		cfg.ConnectTimeout = connectFor
 	}
+	cfg.DialFunc = pgconn.DialFunc(impatient(d, silentFor))
 	if err := ready(ctx, cfg); err != nil {
 		return nil, err
 	}
@@ -87,13 +97,20 @@ func openAfter(ctx context.Context, url string, ready func(context.Context, *pgx
 	db.SetMaxOpenConns(24)
 	db.SetMaxIdleConns(24)
 	db.SetConnMaxIdleTime(5 * time.Minute)
-	c := &Catalog{db: db, woken: make(chan struct{}, 1)}
+	hot, err := openHot(ctx, cfg)
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	c := &Catalog{db: db, hot: hot, woken: make(chan struct{}, 1)}
 	c.OwnClock(time.Now)
 	if err := c.LookAtClock(ctx); err != nil {
+		hot.Close()
 		db.Close()
 		return nil, err
 	}
 	c.commits = newBatcher(2, c.commitBatch)
+	c.commits.late = c.settle
 	c.commits.distinct = func(ch Change) any { return [2]any{ch.Bucket, ch.Key} }
 	c.looks = newBatcher(2, c.lookupBatch)
 	return c, nil
@@ -178,6 +195,7 @@ func (c *Catalog) Close() error {
 	g.Go(func() error { c.commits.close(); return nil })
 	g.Go(func() error { c.looks.close(); return nil })
 	_ = g.Wait()
+	c.hot.Close()
 	return c.db.Close()
 }
 
@@ -277,7 +295,7 @@ func (c *Catalog) inTx(ctx context.Context, f func(*sqlx.Tx) error) error {
 		_ = tx.Rollback()
 		return mapError(err)
 	}
-	err = tx.Commit()
+	err = c.commitTx(ctx, tx)
 	c.wake()
 	return mapError(err)
 }

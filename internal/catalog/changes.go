@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5/pgtype"
+	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jmoiron/sqlx"
 
 	"spindle/internal/core/fault"
@@ -82,7 +83,7 @@ func (c *Catalog) Commit(ctx context.Context, ch Change) (Result, error) {
 func (c *Catalog) commitAlone(ctx context.Context, ch Change) (r Result, err error) {
 	err = retry(ctx, func(int) error {
 		return c.inTx(ctx, func(tx *sqlx.Tx) error {
-			rs, err := commitOn(ctx, tx, []Change{ch}, true)
+			rs, err := commitOn(ctx, inside(tx), []Change{ch}, true)
 			if err == nil {
 				r, err = rs[0], rs[0].err()
 			}
@@ -99,6 +100,15 @@ func (c *Catalog) CommitMany(ctx context.Context, changes []Change) ([]Result, [
 	for from := 0; from < len(changes); from += 250 {
 		to := min(from+250, len(changes))
 		rs, err := c.commitBatch(ctx, changes[from:to])
+		if l := new(lostError); errors.As(err, &l) {
+			rs, late := c.settle(changes[from:to], err)
+			for i := from; i < to; i++ {
+				if results[i], errs[i] = rs[i-from], late[i-from]; errs[i] == nil {
+					errs[i] = results[i].err()
+				}
+			}
+			continue
+		}
 		for i := from; i < to; i++ {
 			if err != nil {
 				errs[i] = mapError(err)
@@ -150,9 +160,16 @@ const commitCall = `select place, status, mode, coalesce(number, 0), coalesce(re
 // commitBatch runs changes of distinct keys in one transaction; what collides with
 // others is tried again one by one.
 func (c *Catalog) commitBatch(ctx context.Context, batch []Change) (rs []Result, err error) {
+	ctx, cancel := context.WithTimeout(ctx, answerFor)
+	defer cancel()
 	err = retry(ctx, func(tried int) error {
-		rs, err = commitOn(ctx, c.db, batch, tried > 0)
-		return err
+		conn, err := c.hot.Acquire(ctx)
+		if err != nil {
+			return err
+		}
+		defer conn.Release()
+		rs, err = commitOn(ctx, directly(conn), batch, tried > 0)
+		return lost(conn.Conn(), err)
 	})
 	if err == nil {
 		c.load.add(len(batch), time.Now())
@@ -161,12 +178,40 @@ func (c *Catalog) commitBatch(ctx context.Context, batch []Change) (rs []Result,
 	return rs, err
 }
 
-type queryer interface {
-	QueryxContext(context.Context, string, ...any) (*sqlx.Rows, error)
+// answers are rows that come back; of the driver itself, or by way of sqlx.
+type answers interface {
+	Next() bool
+	Scan(...any) error
+	Err() error
+}
+
+// asker sends a statement.
+type asker func(ctx context.Context, query string, args ...any) (rows answers, done func(), err error)
+
+// directly asks by the driver itself.
+func directly(conn *pgxpool.Conn) asker {
+	return func(ctx context.Context, query string, args ...any) (answers, func(), error) {
+		rows, err := conn.Query(ctx, query, args...)
+		if err != nil {
+			return nil, nil, err
+		}
+		return rows, rows.Close, nil
+	}
+}
+
+// inside asks in a transaction.
+func inside(tx *sqlx.Tx) asker {
+	return func(ctx context.Context, query string, args ...any) (answers, func(), error) {
+		rows, err := tx.QueryContext(ctx, query, args...)
+		if err != nil {
+			return nil, nil, err
+		}
+		return rows, func() { _ = rows.Close() }, nil
+	}
 }
 
 // commitOn commits a batch; careful takes its keys one by one.
-func commitOn(ctx context.Context, q queryer, batch []Change, careful bool) ([]Result, error) {
+func commitOn(ctx context.Context, ask asker, batch []Change, careful bool) ([]Result, error) {
 	n := len(batch)
 	order := make([]int, n)
 	for i := range order {
@@ -183,11 +228,11 @@ func commitOn(ctx context.Context, q queryer, batch []Change, careful bool) ([]R
 		}
 		changes[i] = row
 	}
-	rows, err := q.QueryxContext(ctx, commitCall, changes, careful)
+	rows, done, err := ask(ctx, commitCall, changes, careful)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
+	defer done()
 	out := make([]Result, n)
 	answered := 0
 	for rows.Next() {
@@ -251,7 +296,7 @@ func (c *Catalog) copy(ctx context.Context, cp Copying) (res Result, wrote *obje
 				Author: ch.Author,
 				Detail: map[string]any{"to": map[string]any{"key": hexKey(ch.Key)}}})
 		}
-		rs, err := commitOn(ctx, tx, batch, true) // its rows are locked already
+		rs, err := commitOn(ctx, inside(tx), batch, true) // its rows are locked already
 		if err != nil {
 			return err
 		}

@@ -2,7 +2,6 @@ package catalog
 
 import (
 	"context"
-	"time"
 
 	"spindle/internal/core/object"
 )
@@ -37,9 +36,9 @@ func (c *Catalog) lookupBatch(ctx context.Context, batch []Address) ([]Found, er
 	for i, a := range batch {
 		buckets[i], keys[i] = a.Bucket.String(), []byte(a.Key.String())
 	}
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, answerFor)
 	defer cancel()
-	rows, err := c.db.QueryContext(ctx, lookupQuery, buckets, keys)
+	rows, err := c.hot.Query(ctx, lookupQuery, buckets, keys)
 	if err != nil {
 		return nil, err
 	}

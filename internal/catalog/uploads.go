@@ -410,7 +410,7 @@ func (c *Catalog) complete(ctx context.Context, q Completing) (v *object.Version
 		v.Size, v.Body = at, object.BodyRef{Tier: u.Tier, File: -u.Seq}
 		ch := q.Change
 		ch.Version = v
-		rs, err := commitOn(ctx, tx, []Change{ch}, true)
+		rs, err := commitOn(ctx, inside(tx), []Change{ch}, true)
 		if err != nil {
 			return err
 		}
