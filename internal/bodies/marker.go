@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"spindle/internal/core/fault"
 )
@@ -161,10 +162,15 @@ func (v *Volume) Try() error {
 	return nil
 }
 
+// awayFor is after what time it is of use to try again what a volume that is away refused.
+const awayFor = 10 * time.Second
+
 // Away says that a volume is away.
 func Away(dir, why string) *fault.Error {
-	return fault.New(fault.Unavailable, "volume-away", "the volume %s is away: %s", dir, why).In("volume").
+	f := fault.New(fault.Unavailable, "volume-away", "the volume %s is away: %s", dir, why).In("volume").
 		Do("mount its disk where it was; nothing on it is lost by that")
+	f.After = awayFor
+	return f
 }
 
 // String names the volume.

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -173,8 +174,9 @@ func (a *appender) write(batch []*appending, buf []byte) ([]byte, error) {
 		buf = append(buf, p.data...)
 	}
 	if _, err := a.file.WriteAt(buf, a.size); err != nil {
-		// Bytes that nobody refers to: cut them off, or leave the segment.
-		if a.file.Truncate(a.size) != nil {
+		// Bytes that nobody refers to: cut them off. A segment that cannot be cut is left, and so
+		// is one that finds no room: nobody appends to it, so that it can be deleted.
+		if a.file.Truncate(a.size) != nil || errors.Is(err, syscall.ENOSPC) {
 			a.leave()
 		}
 		return buf, diskError(err)
@@ -192,6 +194,9 @@ func (a *appender) write(batch []*appending, buf []byte) ([]byte, error) {
 }
 
 func (a *appender) begin() error {
+	if away := a.v.Present(); away != nil {
+		return away
+	}
 	for {
 		id := newID() | a.bit
 		f, err := os.OpenFile(a.v.segmentPath(id), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)

@@ -204,6 +204,14 @@ func diskError(err error) error {
 		return fault.New(fault.Full, "disk-full", "the volume has no room left").In("volume").
 			Do("free space on the volume's disk; nothing that was acknowledged is affected").Because(err)
 	}
+	switch {
+	case errors.Is(err, syscall.EROFS):
+		return fault.New(fault.Unavailable, "volume-read-only", "the volume's disk takes no writes: it is mounted read-only").
+			In("volume").Do("look at the system's log for why, mend the disk, and mount it for writing").Because(err)
+	case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE):
+		return fault.New(fault.Unavailable, "too-many-files", "no more files can be opened").In("volume").
+			Do("try again in a moment; if it stays so, raise the limit of open files (ulimit -n) for the service").Because(err)
+	}
 	return fault.New(fault.Internal, "disk-error", "the volume's disk reports an error").In("volume").
 		Do("check the disk; the service's log has the error").Because(err)
 }

@@ -164,6 +164,9 @@ func (h *hasher) written(size int64) Written {
 }
 
 func (v *Volume) createWhole(bit int64) (*os.File, int64, error) {
+	if away := v.Present(); away != nil { // another volume in its place has the same folders
+		return nil, 0, away
+	}
 	for {
 		id := newID() | bit
 		f, err := os.OpenFile(v.wholePath(id), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)

@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -106,6 +107,8 @@ func (a *app) writeProfiles(p *profiles) error {
 
 // api talks to a desk.
 type api struct {
+	look bool // see looking
+
 	base string
 	key  sign.Credential
 	hc   *http.Client
@@ -296,7 +299,7 @@ func bucketCall(bucket, rest string) string {
 func (p *api) page(ctx context.Context, bucket, prefix, delimiter, after, asOf string, limit int) (*desk.ObjectPage,
 	error) {
 	q := url.Values{"prefix": {prefix}, "delimiter": {delimiter}, "after": {after}, "limit": {fmt.Sprint(limit)},
-		"asOf": {asOf}}
+		"asOf": {asOf}, "look": {strconv.FormatBool(p.look)}}
 	var page desk.ObjectPage
 	return &page, p.call(ctx, http.MethodGet, bucketCall(bucket, "/objects"), q, nil, &page)
 }
@@ -324,7 +327,14 @@ func (p *api) each(ctx context.Context, bucket, prefix, asOf string, f func(desk
 func (p *api) show(ctx context.Context, bucket, key, version, asOf string) (*desk.ObjectInfo, error) {
 	var o desk.ObjectInfo
 	return &o, p.call(ctx, http.MethodGet, bucketCall(bucket, "/object"),
-		url.Values{"key": {key}, "version": {version}, "asOf": {asOf}}, nil, &o)
+		url.Values{"key": {key}, "version": {version}, "asOf": {asOf}, "look": {strconv.FormatBool(p.look)}}, nil, &o)
+}
+
+// looking has the service look whether the bytes of what it tells of are there.
+func (p *api) looking() *api {
+	q := *p
+	q.look = true
+	return &q
 }
 
 // remove asks for a removal or its rehearsal.

@@ -90,6 +90,19 @@ func TestLargeFilesGoInParts(t *testing.T) {
 	write(t, filepath.Join(dir, "tree/piece2"), []byte("changed"))
 	write(t, filepath.Join(dir, "tree/more"), []byte("more"))
 	x.run(5, "object missing", "object", "verify", "plates/tree/", "{DIR}/tree")
+	// The service looks: the digest is right, and the bytes are gone.
+	bodies, err := filepath.Glob(filepath.Join(x.s.Config.Data, "volumes", "main", "whole", "*", "*.body"))
+	if err != nil || len(bodies) == 0 {
+		t.Fatalf("bodies: %v, %v", bodies, err)
+	}
+	for _, path := range bodies {
+		if err := os.Remove(path); err != nil {
+			t.Fatal(err)
+		}
+	}
+	x.run(5, "the file is gone", "object", "verify", "{DIR}/large.tif", "plates/large.tif")
+	write(t, filepath.Join(dir, "tree/piece2"), read(t, dir, "piece2"))
+	x.run(5, "unreadable", "object", "verify", "plates/tree/", "{DIR}/tree")
 }
 
 func read(t *testing.T, dir, name string) []byte {

@@ -23,7 +23,7 @@ import (
 func (a *app) verifyCommand() *cli.Command {
 	return &cli.Command{Name: "verify", Usage: "compare files with objects by digest, without getting them",
 		ArgsUsage: "FILE BUCKET/KEY | BUCKET/PREFIX/ FOLDER",
-		Description: "The digest of the whole content is compared, however the object was put. For an object that came in parts its ETag is worked out from the file too, with the size of parts that was used or --part-size. Exits with 5 when something differs.\n\n" +
+		Description: "The digest of the whole content is compared, however the object was put. For an object that came in parts its ETag is worked out from the file too, with the size of parts that was used or --part-size. The service looks whether the stored bytes are there and not known to be damaged; that it reads all of them is what spindle scrub run is for. Exits with 5 when something differs or cannot be read.\n\n" +
 			examples("spindle object verify ./FH-004217-recto.tif plates/2023/shore/FH-004217-recto.tif",
 				"spindle object verify germination/tray-07/ ./tray-07",
 				"spindle object verify ./mosaic.tif plates/2026/mosaic.tif --part-size 64MiB"),
@@ -37,7 +37,8 @@ type verified struct {
 	Local    string `json:"local"`
 	Bucket   string `json:"bucket"`
 	Key      string `json:"key"`
-	State    string `json:"state"` // same, differs, file missing or object missing
+	State    string `json:"state"`             // same, differs, unreadable, file missing or object missing
+	Problem  string `json:"problem,omitempty"` // what is wrong with the stored bytes
 	Size     int64  `json:"size"`
 	CRC64    string `json:"crc64,omitempty"` // of the file
 	ETag     string `json:"etag,omitempty"`
@@ -73,7 +74,7 @@ func (a *app) objectVerify(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	o, err := p.show(ctx, bucket, key, c.String("version"), "")
+	o, err := p.looking().show(ctx, bucket, key, c.String("version"), "")
 	if err != nil {
 		return a.orBeneath(ctx, p, bucket, key, err)
 	}
@@ -96,12 +97,20 @@ func (a *app) objectVerify(ctx context.Context, c *cli.Command) error {
 			v.State = "same"
 		}
 	}
+	if v.State == "same" && o.Problem != "" {
+		v.State, v.Problem = "unreadable", o.Problem
+	}
 	if v.State == "same" {
 		if v.PartSize, err = sizeOfParts(f, st.Size(), o.ETag, partSize); err != nil {
 			return transfer.LocalError(in[0], err)
 		}
 	}
 	if err := a.print(v, func() error {
+		if v.State == "unreadable" {
+			_, err := fmt.Fprintf(a.Out, "%s has the digest that %s was stored with, but what is stored cannot be read: %s.\n"+
+				"Put the file there again.\n", shown(in[0]), shown(in[1]), v.Problem)
+			return err
+		}
 		if v.State != "same" {
 			_, err := fmt.Fprintf(a.Out, "They differ: %s has %s, %s has %s.\n", shown(in[0]), has(st.Size(), v.CRC64),
 				shown(in[1]), has(o.Size, o.Digests[0].Value))
@@ -218,11 +227,15 @@ func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder st
 			return nil
 		}
 		return a.print(v, func() error {
-			_, err := fmt.Fprintf(a.Out, "%-14s  %s  %s\n", v.State, shown(v.Local), shown(v.Bucket+"/"+v.Key))
+			line := fmt.Sprintf("%-14s  %s  %s", v.State, shown(v.Local), shown(v.Bucket+"/"+v.Key))
+			if v.Problem != "" {
+				line += "  (" + v.Problem + ")"
+			}
+			_, err := fmt.Fprintln(a.Out, line)
 			return err
 		})
 	}
-	err = p.each(ctx, bucket, prefix, "", func(o desk.ListedObject) (bool, error) {
+	err = p.looking().each(ctx, bucket, prefix, "", func(o desk.ListedObject) (bool, error) {
 		v := verified{Bucket: bucket, Key: o.Key, Size: o.Size, ETag: o.ETag, State: "file missing"}
 		rel, err := object.SafePath(strings.TrimPrefix(o.Key, prefix))
 		if err != nil {
@@ -236,7 +249,10 @@ func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder st
 			if err != nil {
 				return false, transfer.LocalError(v.Local, err)
 			}
-			if v.State = "differs"; ok {
+			switch v.State = "differs"; {
+			case ok && o.Problem != "":
+				v.State, v.Problem = "unreadable", o.Problem
+			case ok:
 				v.State = "same"
 			}
 		}

@@ -187,7 +187,17 @@ type readiness struct {
 // ready tells whether a write succeeds: one that was really made, to the database and to the
 // volume of new bodies, within the last moments.
 func (d *Desk) ready(w http.ResponseWriter, r *http.Request) {
-	ctx, cancel := context.WithTimeout(r.Context(), 3*time.Second)
+	if err := d.writable(r.Context()); err != nil {
+		f := fault.From(err)
+		plain(w, http.StatusServiceUnavailable, f.Message+"\n"+f.Remedy+"\n")
+		return
+	}
+	plain(w, http.StatusOK, "ready\n")
+}
+
+// writable tells whether writes work, as tried lately.
+func (d *Desk) writable(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
 	d.readiness.mu.Lock()
 	defer d.readiness.mu.Unlock()
@@ -195,12 +205,7 @@ func (d *Desk) ready(w http.ResponseWriter, r *http.Request) {
 		d.readiness.err = d.tryWriting(ctx)
 		d.readiness.at = time.Now()
 	}
-	if err := d.readiness.err; err != nil {
-		f := fault.From(err)
-		plain(w, http.StatusServiceUnavailable, f.Message+"\n"+f.Remedy+"\n")
-		return
-	}
-	plain(w, http.StatusOK, "ready\n")
+	return d.readiness.err
 }
 
 // tryWriting makes a write to the database and one to the volume; a disk that hangs is not

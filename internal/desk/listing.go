@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
 
@@ -20,6 +21,7 @@ type ListedObject struct {
 	By          string            `json:"by"`
 	Version     string            `json:"version"`
 	Metadata    map[string]string `json:"metadata,omitempty"`
+	Problem     string            `json:"problem,omitempty" doc:"What is wrong with its bytes here, when it was asked to look"`
 	Copies      []CopyState       `json:"copies,omitempty" doc:"How it stands where rules copy it to, when that was asked for"`
 }
 
@@ -46,7 +48,7 @@ type ObjectPage struct {
 }
 
 // listed says what a listing tells of objects beside the usual.
-type listed struct{ metadata, copies bool }
+type listed struct{ metadata, copies, look bool }
 
 func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf string, also listed) (*ObjectPage,
 	error) {
@@ -93,6 +95,11 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 		if also.metadata {
 			o.Metadata = v.Metadata.Decoded()
 		}
+		if also.look {
+			if o.Problem, err = d.lookAt(ctx, catalog.Address{Bucket: name, Key: v.Key}, v); err != nil {
+				return nil, err
+			}
+		}
 		p.Objects = append(p.Objects, o)
 	}
 	if also.copies && asOf == "" {
@@ -116,6 +123,22 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 		}
 	}
 	return p, nil
+}
+
+// lookAt says what is wrong with the bytes of a version: they are known to be damaged, are not
+// there, or cannot be had. What has to be restored first is not looked at.
+func (d *Desk) lookAt(ctx context.Context, a catalog.Address, v *object.Version) (problem string, err error) {
+	err = d.store.Look(ctx, a, v)
+	if err == nil {
+		return "", nil
+	}
+	switch f := fault.From(err); {
+	case f.Kind == fault.Damaged, fault.HasCode(err, "volume-away"), f.Code == "disk-error":
+		return f.Message, nil
+	case fault.KindOf(err) == fault.NotFound, f.Kind == fault.Conflict:
+		return "", nil // removed meanwhile, or not to be read at once
+	}
+	return "", err
 }
 
 // copiesOf tells of listed objects how they stand where rules copy them to: names of
@@ -152,10 +175,11 @@ func (d *Desk) listObjects(ctx context.Context, in *struct {
 	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 	Metadata  bool   `query:"metadata" doc:"With each object's metadata"`
 	Copies    bool   `query:"copies" doc:"With the state of each object's copies; for the account of the bucket"`
+	Look      bool   `query:"look" doc:"Look whether each object's bytes are here; digests of large ones are not compared"`
 	AsOf      string `query:"asOf" maxLength:"64" doc:"How the bucket stood at this moment, RFC 3339"`
 }) (*struct{ Body ObjectPage }, error) {
 	page, err := d.list(ctx, in.Bucket, catalog.Listing{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After,
-		Max: in.Limit, Full: in.Metadata || in.Copies}, in.AsOf, listed{in.Metadata, in.Copies})
+		Max: in.Limit, Full: in.Metadata || in.Copies}, in.AsOf, listed{in.Metadata, in.Copies, in.Look})
 	if err != nil {
 		return nil, err
 	}

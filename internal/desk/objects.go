@@ -41,6 +41,7 @@ type ObjectInfo struct {
 	Kept          string            `json:"kept" doc:"How the bytes lie on the volume"`
 	Sealed        bool              `json:"sealed" doc:"The bytes are encrypted at rest"`
 	Restored      *RestoredInfo     `json:"restored,omitempty" doc:"Of a version that is restored before it is read, when it is shown"`
+	Problem       string            `json:"problem,omitempty" doc:"What is wrong with its bytes here, when it was asked to look"`
 	Lacks         []bucket.Breach   `json:"lacks,omitempty" doc:"What its bucket asks of metadata and it has not"`
 	Rights        []string          `json:"rights,omitempty" doc:"What who asks may do with the object, when it is shown: list, read, write, remove, settings"`
 }
@@ -232,7 +233,10 @@ func (d *Desk) copyObject(ctx context.Context, fromBucket, fromKey, fromVersion,
 // JSON object with either, in base64.
 const UploadFields = "Spindle-Fields"
 
-func (d *Desk) showObject(ctx context.Context, in *VersionIn) (*struct{ Body ObjectInfo }, error) {
+func (d *Desk) showObject(ctx context.Context, in *struct {
+	VersionIn
+	Look bool `query:"look" doc:"Look whether its bytes are here; the digest of a large one is not compared"`
+}) (*struct{ Body ObjectInfo }, error) {
 	v, a, err := d.findVersion(ctx, in.Bucket, in.Key, in.Version, in.AsOf)
 	if err != nil {
 		return nil, err
@@ -250,6 +254,11 @@ func (d *Desk) showObject(ctx context.Context, in *VersionIn) (*struct{ Body Obj
 		return nil, err
 	}
 	info.Restored = restoredInfo(restored)
+	if in.Look && !v.Marker {
+		if info.Problem, err = d.lookAt(ctx, a, v); err != nil {
+			return nil, err
+		}
+	}
 	return &struct{ Body ObjectInfo }{info}, nil
 }
 

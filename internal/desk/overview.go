@@ -186,9 +186,8 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 	}
 	if operator {
 		d.clock(o)
-		if err := d.room(o); err != nil {
-			return err
-		}
+		d.room(o)
+		d.writing(ctx, o)
 	}
 	if err := d.tierConcerns(ctx, o, account, operator); err != nil {
 		return err
@@ -305,11 +304,23 @@ func (d *Desk) clock(o *Overview) {
 		Figure: c.Ahead().Abs().Round(time.Second).String()})
 }
 
-// room says what is free on the volume, and that it fills up.
-func (d *Desk) room(o *Overview) error {
+// writing says that nothing can be written, and why.
+func (d *Desk) writing(ctx context.Context, o *Overview) {
+	err := d.writable(ctx)
+	if err == nil || fault.HasCode(err, "volume-away") { // which is told of with its tier
+		return
+	}
+	f := fault.From(err)
+	o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the service", Says: "cannot write",
+		Detail: sentence(f.Message) + " " + sentence(f.Remedy)})
+}
+
+// room says what is free on the volume, and that it fills up. Of one that is away its tier
+// tells.
+func (d *Desk) room(o *Overview) {
 	free, total, err := d.store.Spaces.First().Free()
 	if err != nil {
-		return err
+		return
 	}
 	o.Free = free
 	if share := float64(free) / float64(total); share < 0.1 {
@@ -321,7 +332,6 @@ func (d *Desk) room(o *Overview) error {
 			Detail: "When it is full, writes are refused; nothing stored is lost.",
 			Figure: fmt.Sprintf("%.1f %% free", 100*share)})
 	}
-	return nil
 }
 
 var rank = map[string]int{"wrong": 0, "attention": 1, "waiting": 2}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"math"
 	"net/http"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -52,6 +53,18 @@ func (p *Problem) Error() string { return p.Detail }
 // GetStatus gives the HTTP status.
 func (p *Problem) GetStatus() int { return p.Status }
 
+// retryBusy is after how many seconds to try again what is unavailable, when nothing else is said.
+const retryBusy = 2
+
+// GetHeaders gives the headers that go with the problem.
+func (p *Problem) GetHeaders() http.Header {
+	h := http.Header{}
+	if p.RetryAfter > 0 {
+		h.Set("Retry-After", strconv.Itoa(p.RetryAfter))
+	}
+	return h
+}
+
 // ContentType gives the type of problem documents.
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
 
@@ -77,6 +90,9 @@ func (d *Desk) problem(ctx context.Context, err error) *Problem {
 	}
 	p := &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field,
 		Remedy: f.Remedy, RetryAfter: int(math.Ceil(f.After.Seconds())), Position: f.At, Request: door.RequestID(ctx)}
+	if f.Kind == fault.Unavailable {
+		p.RetryAfter = max(p.RetryAfter, retryBusy)
+	}
 	if all := complaints(err); len(all) > 1 {
 		p.Complaints = all
 	}
@@ -111,6 +127,9 @@ func newProblem(ctx huma.Context, status int, message string, errs ...error) hum
 
 func writeProblem(w http.ResponseWriter, p *Problem) {
 	p.Request = w.Header().Get(requestHeader)
+	for name, values := range p.GetHeaders() {
+		w.Header()[name] = values
+	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
 	_ = json.NewEncoder(w).Encode(p) // the client may be gone

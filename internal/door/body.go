@@ -15,6 +15,10 @@ import (
 const (
 	soon   = time.Second
 	little = 64 << 10
+
+	// What is taken in of a body that was refused, and for how long.
+	drained  = 64 << 20
+	drainFor = 5 * time.Second
 )
 
 // guard gives bodies their deadlines.
@@ -28,10 +32,16 @@ func (d *Door) guard(next http.Handler) http.Handler {
 		if r.Method == http.MethodGet || r.Method == http.MethodHead {
 			b.Refuse(w) // nothing asks for it
 		}
+		expects := r.Header.Get("Expect") != "" // and sends nothing before it is told to
 		// A request of our own, so that net/http still knows the body as its own.
 		ours := *r
 		ours.Body = b
-		defer b.Refuse(w)
+		defer func() {
+			b.Refuse(w)
+			if !expects {
+				b.drain()
+			}
+		}()
 		next.ServeHTTP(w, &ours)
 	})
 }
@@ -122,7 +132,20 @@ func (b *Body) Refuse(w http.ResponseWriter) {
 	if b.left = true; b.length < 0 || b.length-b.n > little {
 		w.Header().Set("Connection", "close")
 	}
+	// The server would close the body before it answers, and read no more of it.
+	_ = b.rc.EnableFullDuplex()
 	_ = b.rc.SetReadDeadline(time.Now().Add(soon))
+}
+
+// drain takes in what a refused client still sends, so that it reads the answer instead of a
+// connection that is reset: not for long, and not much.
+func (b *Body) drain() {
+	rest := b.length - b.n
+	if !b.left || b.length < 0 || rest <= little || rest > drained || b.rc.Flush() != nil ||
+		b.rc.SetReadDeadline(time.Now().Add(drainFor)) != nil {
+		return
+	}
+	_, _ = io.CopyN(io.Discard, b.r, rest) // the connection is closed either way
 }
 
 func slow(err error) error {

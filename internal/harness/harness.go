@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"crypto/cipher"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"log/slog"
@@ -346,6 +348,27 @@ func (r *Running) As(key sign.Credential, method, path string, header map[string
 		r.t.Fatal(err)
 	}
 	return resp.StatusCode, resp.Header, string(b)
+}
+
+// Ask makes a call of the desk that only reads, as the owner.
+func (r *Running) Ask(path string) string {
+	r.t.Helper()
+	req, err := http.NewRequest(http.MethodGet, r.DeskURL+path, nil)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	none := sha256.Sum256(nil)
+	sign.SignDesk(req, sign.Credential{ID: Key, Secret: Secret}, "fenn", hex.EncodeToString(none[:]), time.Now())
+	resp, err := http.DefaultTransport.RoundTrip(req)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return string(b)
 }
 
 // NewKey makes a key of an account; the account is made when it is missing.

@@ -120,6 +120,10 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	}
 	s.Remote = remote.NewPool(cat, s.Keys, reach)
 	vol.SealWith(s.Keys)
+	if away := vol.Present(); away != nil {
+		log.Warn("the service starts without its volume; what is on it is given once its disk is back", "error", away,
+			"remedy", "mount it; if it is the right one, restored without its marker, start once with --accept-volume")
+	}
 	s.Store.Sealer = s.Keys
 	s.Store.PlaceOf = func(p tier.Place) bodies.Place {
 		return &side.Place{Pool: s.Remote, Endpoint: p.Endpoint, Name: p.Name, Bucket: p.Bucket, Prefix: p.Prefix}
@@ -155,7 +159,8 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 }
 
 // openMain opens the volume of the tier main. The first start marks it; then the marker
-// tells whether its disk is there, which nothing is written to otherwise.
+// tells whether its disk is there. One that is away is opened as such: until its disk is back
+// it gives and takes nothing.
 func openMain(ctx context.Context, cat *catalog.Catalog, dir string, accept bool) (*bodies.Volume, error) {
 	want, err := cat.MainMarker(ctx, "")
 	if err != nil {
@@ -166,8 +171,7 @@ func openMain(ctx context.Context, cat *catalog.Catalog, dir string, accept bool
 		return nil, err
 	}
 	if want != "" && there != want && !accept {
-		return nil, bodies.Away(dir, "it has not the marker that the catalog knows").
-			Do("mount its disk there; if it is the right one, restored without its marker, start once with --accept-volume")
+		return bodies.OpenMarked(dir, 0, want), nil
 	}
 	vol, err := bodies.Open(dir, 0)
 	if err != nil {

@@ -34,6 +34,7 @@ type Store struct {
 	tiersMu    sync.Mutex
 	ruleBook   atomic.Pointer[RuleBook]
 	smalls     sync.Pool
+	room       room
 }
 
 // roomFor is how long it is believed what an account's quota leaves.
@@ -278,13 +279,15 @@ func (s *Store) rewrite(ctx context.Context, v *object.Version, to int16, sealed
 	if err != nil {
 		return bodies.Written{}, err
 	}
-	return space.Write(r, v.Size, sealed, nil, func(out bodies.Written) error {
+	written, err := space.Write(r, v.Size, sealed, nil, func(out bodies.Written) error {
 		if out.Size != v.Size || out.CRC64 != v.CRC64 {
 			return fault.New(fault.Damaged, "damaged", "the stored bytes are damaged: the digest is %016x, not %016x", out.CRC64,
 				v.CRC64).Do("restore the object from a copy")
 		}
 		return nil
 	})
+	s.room.noteFull(err)
+	return written, err
 }
 
 // Body is an open body. Close it.
@@ -340,6 +343,33 @@ func (s *Store) Open(ctx context.Context, a catalog.Address, v *object.Version) 
 	return nil, nil, err
 }
 
+// Look opens the body of a version found at an address, and all of its parts when it has some,
+// to see whether they are there. The errors are those of Open.
+func (s *Store) Look(ctx context.Context, a catalog.Address, v *object.Version) error {
+	b, v, err := s.Open(ctx, a, v)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	if b.pieces == nil {
+		return nil
+	}
+	for after := 0; ; {
+		list, err := s.Catalog.Parts(ctx, -v.Body.File, after, 1000)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		for _, x := range list {
+			after = x.Number
+			part, err := s.open(ctx, piece(x))
+			if err != nil {
+				return err
+			}
+			part.Close()
+		}
+	}
+}
+
 // space gives the space of a tier, which another process may just have added.
 func (s *Store) space(ctx context.Context, of int16) (bodies.Space, error) {
 	space, err := s.Spaces.Of(of)
@@ -360,7 +390,8 @@ func (s *Store) open(ctx context.Context, v *object.Version) (*Body, error) {
 	case v.Body.File == 0:
 		return &Body{free: func() {}}, nil
 	case v.Body.File < 0:
-		return &Body{size: v.Size, pieces: &pieces{s: s, v: v}, free: func() {}}, nil
+		b := &Body{size: v.Size, pieces: &pieces{s: s, v: v}, free: func() {}}
+		return s.room.reads(b, s.Catalog.Now()), nil
 	}
 	if problem, bad := (*s.damaged.Load())[v.Body]; bad {
 		return nil, fault.New(fault.Damaged, "damaged", "%s", problem).
@@ -375,7 +406,7 @@ func (s *Store) open(ctx context.Context, v *object.Version) (*Body, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &Body{size: v.Size, whole: w, free: func() { w.Close() }}, nil
+		return s.room.reads(&Body{size: v.Size, whole: w, free: func() { w.Close() }}, s.Catalog.Now()), nil
 	}
 	bp := s.smalls.Get().(*[]byte)
 	if err := space.ReadSmall(v.Body, (*bp)[:v.Size], v.CRC64); err != nil {

@@ -242,6 +242,7 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 		err = w.There()
 	}
 	if err != nil {
+		s.room.noteFull(err)
 		return catalog.Part{}, err
 	}
 	author := s.Now(p.Author)

@@ -114,6 +114,7 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		err = w.There()
 	}
 	if err != nil {
+		s.room.noteFull(err)
 		return nil, err
 	}
 	v.Size, v.ETag.MD5, v.CRC64, v.Body = w.Size, w.MD5, w.CRC64, w.Ref

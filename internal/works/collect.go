@@ -21,6 +21,9 @@ type Collected struct {
 	Bytes     int64     `json:"bytes"`
 }
 
+// earlySweep is how often all files are looked at while the disk is full.
+const earlySweep = time.Minute
+
 // collect deletes what nobody refers to: first the files that versions let go
 // of, then, less often, whatever a look at every file finds.
 func (c *Crew) collect(ctx context.Context, l *lease) error {
@@ -31,7 +34,7 @@ func (c *Crew) collect(ctx context.Context, l *lease) error {
 	if held, err := c.store.Catalog.BodiesHeld(ctx); held || err != nil {
 		return err // a backup is being made
 	}
-	before := c.store.Catalog.Now().Add(-c.settings.CollectGrace)
+	before, early := c.deletable()
 	for {
 		list, err := c.store.Catalog.ReleasedBefore(ctx, before, 500)
 		if err != nil {
@@ -65,7 +68,11 @@ func (c *Crew) collect(ctx context.Context, l *lease) error {
 		}
 	}
 	at.LastRun = c.store.Catalog.Now().UTC()
-	if c.store.Catalog.Now().Sub(at.LastSweep) >= c.settings.SweepEvery {
+	sweepEvery := c.settings.SweepEvery
+	if early {
+		sweepEvery = min(sweepEvery, earlySweep)
+	}
+	if c.store.Catalog.Now().Sub(at.LastSweep) >= sweepEvery {
 		if err := c.sweep(ctx, before, &at); err != nil {
 			return err
 		}
@@ -199,6 +206,9 @@ func (c *Crew) compact(ctx context.Context, space bodies.Space, f bodies.File, a
 	for _, r := range residents {
 		from.Offset = r.Offset
 		to, err := space.CopySmall(from, r.Size, uint64(r.CRC64))
+		if fault.KindOf(err) == fault.Full {
+			return nil // there is no room to make room in
+		}
 		if err != nil {
 			c.log.Warn("a body cannot be moved out of its segment", "segment", f.ID, "offset", r.Offset, "error", err)
 			continue // the scrubber reports it

@@ -167,6 +167,7 @@ func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
 	c.every(ctx, "replicas", 200*time.Millisecond, c.dispatchReplicas)
 	c.standing(ctx, "find", c.settings.IndexEvery, c.indexFind)
 	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
+	c.every(ctx, "room", roomEvery, c.makeRoom)
 	c.standing(ctx, "repair", c.settings.RepairEvery, c.repair)
 	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)
 	return c
