@@ -189,6 +189,26 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	return nil
 }
 
+// Starting waits until no other process is starting, and keeps others from it until done is
+// called: what the first one makes, the others find.
+func (c *Catalog) Starting(ctx context.Context) (done func(), err error) {
+	conn, err := c.db.Conn(ctx)
+	if err != nil {
+		return nil, mapError(err)
+	}
+	if _, err := conn.ExecContext(ctx, "select pg_advisory_lock($1)", startLock); err != nil {
+		conn.Close()
+		return nil, mapError(err)
+	}
+	return func() {
+		_, err := conn.ExecContext(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", startLock)
+		if err != nil { // the lock goes with the connection
+			_ = conn.Raw(func(any) error { return driver.ErrBadConn })
+		}
+		conn.Close()
+	}, nil
+}
+
 // Close waits for the changes under way and closes the connections.
 func (c *Catalog) Close() error {
 	var g errgroup.Group

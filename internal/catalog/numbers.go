@@ -16,6 +16,7 @@ import (
 // that kind is locked.
 const (
 	schemaLock    = 7301 // alone while the schema is brought up to date
+	startLock     = 7303 // alone while a process makes what the first one makes
 	bucketLock    = 7302 // a bucket: shared by commits, alone by changes of its settings
 	partitionLock = 7305 // the making of the journal's parts
 	accessLock    = 7306 // changes of who may do what, by which of the following

@@ -102,6 +102,11 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 		return nil, err
 	}
 	s.undo = append(s.undo, func() { cat.Close() })
+	started, err := cat.Starting(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { started() }()
 	vol, err := openMain(ctx, cat, filepath.Join(cfg.Data, "volumes", "main"), cfg.AcceptVolume)
 	if err != nil {
 		return nil, err
@@ -134,6 +139,8 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	if err := cat.EnsurePartitions(ctx, time.Now(), time.Now().AddDate(0, 2, 0)); err != nil {
 		return nil, err
 	}
+	started()
+	started = func() {}
 	if err := s.Store.RefreshTiers(ctx); err != nil {
 		return nil, err
 	}
