@@ -47,7 +47,7 @@ crash: build
 	SPINDLE_CRASH_ROUNDS=200 go test -timeout 90m -run TestNothingAcknowledgedIsLost -v ./internal/service
 
 bench: build
-	go run ./tools/bench
+	go run ./tools/bench -only "$(ONLY)"
 
 screenshots: build
 	go run ./tools/shots

@@ -292,7 +292,8 @@ func connectionTrouble(err error) bool {
 
 func retryable(err error) bool {
 	var pg *pgconn.PgError
-	return errors.As(err, &pg) && (pg.Code == "40P01" || pg.Code == "40001" || pg.Code == "55P03")
+	return errors.As(err, &pg) && (pg.Code == "40P01" || pg.Code == "40001" || pg.Code == "55P03" ||
+		pg.Code == "23505" && pg.ConstraintName == "heads_pkey") // a key that was made meanwhile
 }
 
 func dataError(err error) bool {

@@ -155,7 +155,7 @@ func VersionMissing() error {
 }
 
 const commitCall = `select place, status, mode, coalesce(number, 0), coalesce(revision, 0), marker, freed
-	from commit_changes($1, $2)`
+	from commit_changes($1, $2, $3, $4)`
 
 // commitBatch runs changes of distinct keys in one transaction; what collides with
 // others is tried again one by one.
@@ -176,6 +176,19 @@ func (c *Catalog) commitBatch(ctx context.Context, batch []Change) (rs []Result,
 		c.wake()
 	}
 	return rs, err
+}
+
+// among says for commit_changes what is among a batch.
+func (k EntryKind) among() int {
+	switch k {
+	case 0, ObjectWritten, ObjectRestored, ObjectRenamed, ObjectCopied:
+		return 1
+	case ObjectAnnotated:
+		return 2
+	case ObjectRemoved, ObjectRenamedAway:
+		return 4
+	}
+	return 0
 }
 
 // answers are rows that come back; of the driver itself, or by way of sqlx.
@@ -221,14 +234,20 @@ func commitOn(ctx context.Context, ask asker, batch []Change, careful bool) ([]R
 		return cmp.Or(cmp.Compare(batch[a].Bucket, batch[b].Bucket), strings.Compare(batch[a].Key, batch[b].Key))
 	})
 	changes := make(pgtype.FlatArray[*changeRow], n)
+	var buckets []int64
+	kinds := 0
 	for i, o := range order {
+		if ch := &batch[o]; len(buckets) == 0 || buckets[len(buckets)-1] != ch.Bucket {
+			buckets = append(buckets, ch.Bucket)
+		}
+		kinds |= batch[o].Kind.among()
 		row, err := batch[o].row()
 		if err != nil {
 			return nil, err
 		}
 		changes[i] = row
 	}
-	rows, done, err := ask(ctx, commitCall, changes, careful)
+	rows, done, err := ask(ctx, commitCall, changes, buckets, kinds, careful)
 	if err != nil {
 		return nil, err
 	}

@@ -63,6 +63,9 @@ var numbers = map[string]string{
 	"Off": digits(object.Off), "On": digits(object.On), "Paused": digits(object.Paused),
 	"CurrentVersion": digits(object.Current), "PlainVersion": digits(object.Plain),
 
+	"ChangeColumns": `kind, bucket, key, "number", revision, if_absent, if_md5, if_parts, at, size, md5, parts, crc64,
+		checksum_kind, checksum, tier, body_file, body_offset, content_type, headers, metadata, tags, who, source, detail`,
+
 	"Done": digits(statusDone), "BucketGone": digits(statusBucketGone), "Exists": digits(statusExists),
 	"Mismatch": digits(statusMismatch), "Absent": digits(statusAbsent), "OverQuota": digits(statusOverQuota),
 	"NoVersion": digits(statusNoVersion), "IsMarker": digits(statusIsMarker), "OtherRevision": digits(statusOtherRevision),

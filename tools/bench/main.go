@@ -8,8 +8,6 @@ package main
 
 import (
 	"bufio"
-	"bytes"
-	"context"
 	"crypto/md5"
 	"database/sql"
 	"errors"
@@ -46,7 +44,7 @@ func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
 	only := flag.String("only", "",
-		"run only the parts named: large, small, list, versions, uploads, access, sealed, lifecycle, replication, sync, find, pieces, charters, memory")
+		"run only the parts named: large, put, get, list, versions, uploads, access, sealed, lifecycle, replication, sync, find, pieces, charters, memory")
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -106,7 +104,7 @@ func run(dir, only string, span time.Duration) error {
 	for _, part := range []struct {
 		name string
 		run  func() error
-	}{{"large", b.large}, {"small", b.small}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads},
+	}{{"large", b.large}, {"put", b.puts}, {"get", b.gets}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads},
 		{"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle}, {"replication", b.replication},
 		{"sync", b.syncs}, {"find", b.find}, {"pieces", b.pieces}, {"charters", b.charters},
 		{"memory", b.memory}} {
@@ -352,21 +350,38 @@ func (b *bench) cpu() (service, database time.Duration) {
 	return service, database
 }
 
+// spent is the processor time of one request, in the service, in the database and in this
+// process, which is the client.
+type spent struct{ service, database, client time.Duration }
+
+func (s spent) String() string {
+	return fmt.Sprintf("%d+%d+%d µs", s.service.Microseconds(), s.database.Microseconds(), s.client.Microseconds())
+}
+
+// own gives the processor time of this process.
+func own() time.Duration {
+	var u syscall.Rusage
+	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
+		return 0
+	}
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
+
 // perSecond runs f from many goroutines for a while and gives the rate.
 func (b *bench) perSecond(f func(worker, i int) error) (float64, error) {
+	r, _, err := b.rate(f)
+	return r, err
+}
+
+// rate is perSecond, and what each cost.
+func (b *bench) rate(f func(worker, i int) error) (rate float64, cost spent, err error) {
 	var n atomic.Int64
 	var wg sync.WaitGroup
 	errs := make(chan error, clients)
 	end := time.Now().Add(b.span)
 	start := time.Now()
 	s0, d0 := b.cpu()
-	defer func() {
-		s1, d1 := b.cpu()
-		if ops := float64(n.Load()); os.Getenv("BENCH_CPU") != "" {
-			fmt.Printf("    microseconds of processor time for each: service %.0f, database %.0f\n",
-				float64((s1-s0).Microseconds())/ops, float64((d1-d0).Microseconds())/ops)
-		}
-	}()
+	c0 := own()
 	for w := range clients {
 		wg.Go(func() {
 			for i := 0; time.Now().Before(end); i++ {
@@ -380,12 +395,16 @@ func (b *bench) perSecond(f func(worker, i int) error) (float64, error) {
 	}
 	wg.Wait()
 	took := time.Since(start)
+	s1, d1 := b.cpu()
+	if ops := time.Duration(n.Load()); ops > 0 {
+		cost = spent{(s1 - s0) / ops, (d1 - d0) / ops, (own() - c0) / ops}
+	}
 	select {
 	case err := <-errs:
-		return 0, err
+		return 0, cost, err
 	default:
 	}
-	return float64(n.Load()) / took.Seconds(), nil
+	return float64(n.Load()) / took.Seconds(), cost, nil
 }
 
 func (b *bench) conns(addr string, signed bool) ([]*conn, error) {
@@ -405,137 +424,35 @@ const rounds = 4
 
 // turns measures things in turns and gives the median rate of each.
 func (b *bench) turns(fs ...func(worker, i int) error) ([]float64, error) {
-	all := make([][]float64, len(fs))
-	for range rounds {
-		for k, f := range fs {
-			r, err := b.perSecond(f)
-			if err != nil {
-				return nil, err
-			}
-			all[k] = append(all[k], r)
-		}
-	}
-	out := make([]float64, len(fs))
-	for k := range all {
-		slices.Sort(all[k])
-		out[k] = (all[k][rounds/2-1] + all[k][rounds/2]) / 2
-	}
-	return out, nil
+	rates, _, err := b.costs(fs...)
+	return rates, err
 }
 
-func (b *bench) small() error {
-	ctx := context.Background()
-	if _, err := b.db.ExecContext(ctx,
-		`create table raw (bucket bigint, key bytea, size bigint, etag bytea, at timestamptz, primary key (bucket, key))`); err != nil {
-		return err
-	}
-	etag := make([]byte, 16)
-	body := make([]byte, small)
-	for i := range body {
-		body[i] = byte(i * 7)
-	}
-	cs, err := b.conns(b.wire, true)
-	if err != nil {
-		return err
-	}
-	// Requests are signed beforehand: the client's work is not what is measured.
-	const prepared = 2500
-	var heads [clients][][]byte
-	var gets [clients][][]byte
-	var wg sync.WaitGroup
-	for w := range clients {
-		wg.Go(func() {
-			for i := range prepared {
-				h, herr := cs[w].head(http.MethodPut, fmt.Sprintf("/bench/client-%02d/object-%08d", w, i), small)
-				if herr != nil {
-					panic(herr) // the path is ours
-				}
-				heads[w] = append(heads[w], h)
+// costs is turns, and the median of what each costs.
+func (b *bench) costs(fs ...func(worker, i int) error) ([]float64, []spent, error) {
+	all, cost := make([][]float64, len(fs)), make([][3][]time.Duration, len(fs))
+	for range rounds {
+		for k, f := range fs {
+			r, c, err := b.rate(f)
+			if err != nil {
+				return nil, nil, err
 			}
-			for i := range 500 {
-				h, herr := cs[w].head(http.MethodGet, fmt.Sprintf("/bench/client-%02d/object-%08d", w, i), 0)
-				if herr != nil {
-					panic(herr) // the path is ours
-				}
-				gets[w] = append(gets[w], h)
-			}
-		})
-	}
-	wg.Wait()
-	var inserted, written, replaced [clients]int
-	insert := func(w, _ int) error {
-		inserted[w]++
-		_, err := b.db.ExecContext(ctx, `insert into raw values ($1, $2, $3, $4, $5)`, 1,
-			fmt.Appendf(nil, "client-%02d/object-%08d", w, inserted[w]), small, etag, time.Now())
-		return err
-	}
-	send := func(w int, head []byte) error {
-		st, _, err := cs[w].send(head, bytes.NewReader(body), small)
-		if err == nil && st != 200 {
-			err = fmt.Errorf("status %d", st)
-		}
-		return err
-	}
-	put := func(w, _ int) error {
-		n := written[w]
-		written[w]++
-		if n < prepared {
-			return send(w, heads[w][n])
-		}
-		head, err := cs[w].head(http.MethodPut, fmt.Sprintf("/bench/client-%02d/object-%08d", w, n), small)
-		if err != nil {
-			return err
-		}
-		return send(w, head)
-	}
-	r, err := b.turns(insert, put)
-	if err != nil {
-		return err
-	}
-	b.row("put 4 KiB, 32 clients", fmt.Sprintf("%.0f/s", r[1]),
-		fmt.Sprintf("%.2f of raw inserts (%.0f/s)", r[1]/r[0], r[0]), "0.4")
-	replace := func(w, _ int) error {
-		replaced[w]++
-		return send(w, heads[w][replaced[w]%500])
-	}
-	over, err := b.perSecond(replace)
-	if err != nil {
-		return err
-	}
-	b.row("replace 4 KiB, 32 clients", fmt.Sprintf("%.0f/s", over), fmt.Sprintf("%.2f of a first put", over/r[1]), "")
-	for w := range clients {
-		if err := os.MkdirAll(filepath.Join(b.dir, "static", fmt.Sprintf("client-%02d", w)), 0o755); err != nil {
-			return err
-		}
-		for i := range 500 {
-			if err := os.WriteFile(filepath.Join(b.dir, "static", fmt.Sprintf("client-%02d/object-%08d", w, i)), body,
-				0o644); err != nil {
-				return err
+			all[k] = append(all[k], r)
+			for i, d := range []time.Duration{c.service, c.database, c.client} {
+				cost[k][i] = append(cost[k][i], d)
 			}
 		}
 	}
-	ss, err := b.conns(b.static, false)
-	if err != nil {
-		return err
+	out, each := make([]float64, len(fs)), make([]spent, len(fs))
+	for k := range all {
+		out[k] = middle(all[k])
+		each[k] = spent{middle(cost[k][0]), middle(cost[k][1]), middle(cost[k][2])}
 	}
-	get := func(c *conn, head []byte) error {
-		st, n, err := c.send(head, nil, 0)
-		if err == nil && (st != 200 || n != small) {
-			err = fmt.Errorf("status %d, %d bytes", st, n)
-		}
-		return err
-	}
-	r, err = b.turns(func(w, i int) error { return get(cs[w], gets[w][i%500]) }, func(w, i int) error {
-		head, err := ss[w].head(http.MethodGet, fmt.Sprintf("/client-%02d/object-%08d", w, i%500), 0)
-		if err != nil {
-			return err
-		}
-		return get(ss[w], head)
-	})
-	if err != nil {
-		return err
-	}
-	b.row("get 4 KiB, 32 clients", fmt.Sprintf("%.0f/s", r[0]),
-		fmt.Sprintf("%.2f of static serving (%.0f/s)", r[0]/r[1], r[1]), "0.5")
-	return nil
+	return out, each, nil
+}
+
+// middle gives the median.
+func middle[T float64 | time.Duration](of []T) T {
+	slices.Sort(of)
+	return (of[(len(of)-1)/2] + of[len(of)/2]) / 2
 }

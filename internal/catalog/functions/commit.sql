@@ -6,138 +6,214 @@
 -- (@PlainVersion: the plain one); @ObjectAnnotated changes the metadata of `number`, or of the current
 -- version. A condition is if_absent, or if_md5 with the number of parts that must be there.
 --
--- What can be is done for the whole batch in one statement; when a row changes between a statement's view
--- and its lock that fails with 40001, and the caller tries again with p_careful: one by one, locked before
--- it is read.
-create function commit_changes(p_changes change[], p_careful boolean)
+-- Keys are locked first, in their order; then what can be is done for the whole batch in a statement or two,
+-- and the rest one by one. What meets others all the same fails with 40001, and the caller tries again with
+-- p_careful: one by one, locked before it is read.
+--
+-- p_buckets are the buckets of the changes, in order; p_kinds says what is among them: 1 writes, 2 metadata, 4 removals.
+create function commit_changes(p_changes change[], p_buckets bigint[], p_kinds integer, p_careful boolean)
 returns table (place integer, status smallint, mode smallint, number bigint, revision integer, marker boolean,
                freed boolean) language plpgsql
 set plan_cache_mode = force_generic_plan set enable_seqscan = off set enable_hashjoin = off
   set enable_mergejoin = off as $$
 #variable_conflict use_column
 declare
-  left_over integer := array_length(p_changes, 1);
-  done boolean[] := array_fill(false, array[left_over]);
-  buckets_of bigint[]; any_put boolean; any_note boolean;
+  n integer := array_length(p_changes, 1);
+  left_over integer := n;
+  done boolean[] := array_fill(false, array[n]);
   c change; q record; h heads; x history; i integer; room bigint; d bigint; m smallint;
   gone bigint[]; kept bigint[]; paused bigint[]; tight boolean; same boolean; writes boolean; archived boolean; stays boolean;
+  versions bigint[]; fresh integer; over integer[]; nothing integer[]; noted boolean; -- numbers of new keys; places of keys that are there
   d_objects integer; d_bytes bigint; d_prev integer; d_prev_bytes bigint; d_markers integer; size_of bigint;
   tiers_of smallint[]; come bigint[]; -- tiers in which bytes come (above zero) and go, and how many
 begin
-  select array_agg(distinct bucket order by bucket), bool_or(kind in (@Writes)), bool_or(kind = @ObjectAnnotated)
-    into buckets_of, any_put, any_note from unnest(p_changes);
   -- Removing a bucket or changing its settings takes this lock alone; buckets with a quota commit one batch at a time.
-  select coalesce(bool_or(quota is not null), false) into tight from buckets where id = any(buckets_of);
+  select coalesce(bool_or(quota is not null), false) into tight from buckets where id = any(p_buckets);
   if tight then
-    perform pg_advisory_xact_lock(@BucketLock, (id % 2147483647)::int) from unnest(buckets_of) id;
+    perform pg_advisory_xact_lock(@BucketLock, (id % 2147483647)::int) from unnest(p_buckets) id;
   else
-    perform pg_advisory_xact_lock_shared(@BucketLock, (id % 2147483647)::int) from unnest(buckets_of) id;
+    perform pg_advisory_xact_lock_shared(@BucketLock, (id % 2147483647)::int) from unnest(p_buckets) id;
   end if;
   -- What holds now that we have the locks.
   select coalesce(array_agg(id) filter (where removed is not null), '{}'),
          coalesce(array_agg(id) filter (where versioning = @On), '{}'),
          coalesce(array_agg(id) filter (where versioning = @Paused), '{}'),
          tight = coalesce(bool_or(quota is not null), false)
-    into gone, kept, paused, same from buckets where id = any(buckets_of);
+    into gone, kept, paused, same from buckets where id = any(p_buckets);
   if not same then
     raise exception 'a quota was set or taken away meanwhile' using errcode = '40001';
   end if;
 
-  if not tight and any_put then
-    -- New keys, all in one statement.
-    for q in
-      with want as (
-        select * from unnest(p_changes) with ordinality
-      ), ins as (
-        insert into heads (bucket, key, created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file,
-                           body_offset, content_type, headers, metadata, tags, written_by, source, plain)
-        select bucket, key, at, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file,
-               body_offset, content_type, headers, metadata, tags, who, source, not bucket = any(kept)
-        from want where kind in (@Writes) and if_md5 is null and not bucket = any(gone) order by ordinality
-        on conflict do nothing
-        returning bucket, key, number
-      ), log as (
-        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_tiers, who, source, detail)
-        select w.at, w.kind, w.bucket, w.key, s.number, w.size, 1, w.size,
-               case when w.tier <> 0 then tier_bytes(array[w.tier], array[w.size]) end, w.who, w.source, w.detail
-        from ins s join want w on w.bucket = s.bucket and w.key = s.key
-      )
-      select w.ordinality as i, w.bucket, s.number from ins s join want w on w.bucket = s.bucket and w.key = s.key
-    loop
-      done[q.i] := true; left_over := left_over - 1;
-      place := q.i::integer; status := @Done; number := q.number; revision := 1; marker := false; freed := false;
-      mode := case when q.bucket = any(kept) then @On when q.bucket = any(paused) then @Paused else @Off end;
-      return next;
-    end loop;
+  if p_kinds & 1 <> 0 and not p_careful and not tight then
+    -- Which keys are new, with the numbers that their versions get, and which are there and written over
+    -- without conditions: these are locked.
+    select array_agg(case when o.key is null and e.yes then nextval('version_numbers') end),
+           array_agg(w.ordinality::integer) filter (where o.key is not null and not coalesce(w.if_absent, false)
+             and not w.bucket = any(paused)),
+           count(*) filter (where o.key is null and e.yes), bool_or(o.revision > 1)
+      into versions, over, fresh, noted
+      from unnest(p_changes) with ordinality w
+      cross join lateral (select w.kind in (@Writes) and w.if_md5 is null and not w.bucket = any(gone) as yes) e
+      left join lateral (select key, revision from heads where e.yes and heads.bucket = w.bucket and heads.key = w.key
+        limit 1 for update) o on true;
 
-    -- Keys that are there, without conditions: w is the change, w.old the version that was.
-    if left_over > 0 and not p_careful then
+    if fresh > 0 then
+      -- A key that is made meanwhile fails as a double.
+      insert into heads (bucket, key, number, created, size, md5, parts, crc64, checksum_kind, checksum, tier,
+                         body_file, body_offset, content_type, headers, metadata, tags, written_by, source, plain)
+      select bucket, key, version, at, size, md5, parts, crc64, checksum_kind, checksum, tier,
+             body_file, body_offset, content_type, headers, metadata, tags, who, source, not bucket = any(kept)
+      from rows from (unnest(p_changes), unnest(versions)) as w(@ChangeColumns, version) where version is not null;
+      insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_tiers, who, source, detail)
+      select at, kind, bucket, key, version, size, 1, size,
+             case when tier <> 0 then tier_bytes(array[tier], array[size]) end, who, source, detail
+      from rows from (unnest(p_changes), unnest(versions)) as w(@ChangeColumns, version) where version is not null;
+      for i in 1..n loop
+        continue when versions[i] is null;
+        done[i] := true; left_over := left_over - 1;
+      end loop;
+      return query select w.i::integer, @Done::smallint,
+             case when w.bucket = any(kept) then @On when w.bucket = any(paused) then @Paused else @Off end::smallint,
+             w.version, 1, false, false
+        from rows from (unnest(p_changes), unnest(versions)) with ordinality as w(@ChangeColumns, version, i)
+        where w.version is not null;
+    end if;
+
+    if over is not null then
+      if noted then -- the metadata that was before goes with the version
+        delete from revisions r using unnest(over) p
+          cross join lateral (select bucket, key, number from heads where heads.bucket = (p_changes[p]).bucket
+            and heads.key = (p_changes[p]).key and plain and revision > 1 and not heads.bucket = any(kept) limit 1) o
+        where r.bucket = o.bucket and r.key = o.key and r.number = o.number;
+      end if;
+      -- w is the change, w.old the version that was.
       for q in
         with want as materialized (
-          select w.*, h.*, case when w.bucket = any(kept) then @On
-            when w.bucket = any(paused) then @Paused else @Off end as mode
+          select w.*, h.*, nextval('version_numbers') as version, w.bucket = any(kept) as keep,
+                 w.bucket = any(kept) or not (h.old).plain as archive
           from unnest(p_changes) with ordinality w
           cross join lateral (select o as old, o.ctid as place from heads o where o.bucket = w.bucket and o.key = w.key
-                              limit 1 for update) h
-          where not done[w.ordinality] and w.kind in (@Writes) and w.if_md5 is null and not coalesce(w.if_absent, false)
-                and not w.bucket = any(gone)
+                              limit 1) h
+          where w.ordinality = any(over)
         ), arch as (
-          insert into history select (w.old).*, w.at from want w where w.mode = @On or not (w.old).plain
-        ), dropped as (
-          delete from history p using want w where w.mode = @Paused and p.bucket = w.bucket and p.key = w.key
-            and p.plain
-          returning w.ordinality as i, p.bucket, p.key, p.number, p.revision, p.marker, p.size, p.tier, p.body_file
+          insert into history select (w.old).*, w.at from want w where w.archive
         ), rel as (
           insert into released (tier, file)
-          select (w.old).tier, (w.old).body_file from want w where w.mode <> @On and (w.old).plain
-            and (w.old).body_file <> 0
+          select (w.old).tier, (w.old).body_file from want w where not w.archive and (w.old).body_file <> 0
             and ((w.old).body_file <> w.body_file or (w.old).body_offset <> w.body_offset)
-          union all select tier, body_file from dropped where body_file <> 0
-          returning file
-        ), rev as (
-          delete from revisions r using (
-            select bucket, key, (w.old).number from want w where w.mode <> @On and (w.old).plain
-              and (w.old).revision > 1
-            union all select bucket, key, number from dropped where revision > 1) g
-          where r.bucket = g.bucket and r.key = g.key and r.number = g.number
         ), upd as (
-          update heads h set number = nextval('version_numbers'), revision = 1, marker = false, created = w.at,
+          update heads h set number = w.version, revision = 1, marker = false, created = w.at,
             size = w.size, md5 = w.md5, parts = w.parts, crc64 = w.crc64, checksum_kind = w.checksum_kind,
             checksum = w.checksum, tier = w.tier, body_file = w.body_file, body_offset = w.body_offset,
             content_type = w.content_type, headers = w.headers, metadata = w.metadata, tags = w.tags,
-            written_by = w.who, source = w.source, plain = w.mode <> @On
+            written_by = w.who, source = w.source, plain = not w.keep
           from want w where h.ctid = w.place
-          returning w.ordinality as i, h.number
+          returning 1
         ), log as (
           insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes,
             d_markers, d_tiers, who, source, detail)
-          select w.at, w.kind, w.bucket, w.key, u.number, w.size, o.marker::int, w.size - case
-            when o.marker then 0 else o.size end,
-                 (a.yes and not o.marker)::int - (g.marker is false)::int,
-                 case when a.yes and not o.marker then o.size else 0 end - coalesce(g.size, 0),
-                 -(o.marker and not a.yes)::int - coalesce(g.marker, false)::int,
-                 case when w.tier <> 0 or (w.old).tier <> 0 or g.tier <> 0 then tier_bytes(array[w.tier, (w.old).tier,
-                   g.tier],
-                   array[w.size, case when a.yes then 0 else -o.size end, -g.size]) end, w.who, w.source, w.detail
-          from upd u join want w on w.ordinality = u.i
-          cross join lateral (select (w.old).marker, (w.old).size) o
-          cross join lateral (select w.mode = @On or not (w.old).plain as yes) a
-          left join dropped g on g.i = w.ordinality
+          select w.at, w.kind, w.bucket, w.key, w.version, w.size, (w.old).marker::int,
+                 w.size - case when (w.old).marker then 0 else (w.old).size end,
+                 (w.archive and not (w.old).marker)::int,
+                 case when w.archive and not (w.old).marker then (w.old).size else 0 end,
+                 -((w.old).marker and not w.archive)::int,
+                 case when w.tier <> 0 or (w.old).tier <> 0 then tier_bytes(array[w.tier, (w.old).tier],
+                   array[w.size, case when w.archive then 0 else -(w.old).size end]) end, w.who, w.source, w.detail
+          from want w
         )
-        select w.ordinality as i, w.mode, u.number, w.mode <> @On and (w.old).plain and (w.old).body_file <> 0 as freed
-        from want w left join upd u on w.ordinality = u.i
+        select w.ordinality as i, w.keep, w.version, not w.archive and (w.old).body_file <> 0 as freed,
+               (select count(*) from upd) as made from want w
       loop
-        if q.number is null then raise exception 'a key changed while it was locked' using errcode = '40001'; end if;
+        if q.made <> cardinality(over) then raise exception 'a key changed while it was locked' using errcode = '40001';
+          end if;
         done[q.i] := true; left_over := left_over - 1;
-        place := q.i::integer; status := @Done; number := q.number; revision := 1; marker := false; freed := q.freed;
-        mode := q.mode;
+        place := q.i::integer; status := @Done; number := q.version; revision := 1; marker := false; freed := q.freed;
+        mode := case when q.keep then @On else @Off end;
+        return next;
+      end loop;
+    end if;
+  end if;
+
+  -- Current versions are removed without conditions: w is the change, w.old the version that was.
+  if p_kinds & 4 <> 0 and not p_careful then
+    select array_agg(w.ordinality::integer) filter (where o.key is not null and e.yes),
+           array_agg(w.ordinality::integer) filter (where o.key is null and e.yes and not w.bucket = any(kept)),
+           bool_or(o.revision > 1)
+      into over, nothing, noted
+      from unnest(p_changes) with ordinality w
+      cross join lateral (select w.kind in (@ObjectRemoved, @ObjectRenamedAway) and w.if_md5 is null
+        and not w.bucket = any(gone) and not w.bucket = any(paused) as yes) e
+      left join lateral (select key, revision from heads where e.yes and heads.bucket = w.bucket and heads.key = w.key
+        limit 1 for update) o on true;
+
+    if nothing is not null then -- nor a marker is left
+      foreach i in array nothing loop
+        done[i] := true; left_over := left_over - 1;
+        place := i; status := @Done; number := null; revision := null; marker := false; freed := false; mode := @Off;
+        return next;
+      end loop;
+    end if;
+
+    if over is not null then
+      if noted then -- the metadata that was before goes with the version
+        delete from revisions r using unnest(over) p
+          cross join lateral (select bucket, key, number from heads where heads.bucket = (p_changes[p]).bucket
+            and heads.key = (p_changes[p]).key and plain and revision > 1 and not heads.bucket = any(kept) limit 1) o
+        where r.bucket = o.bucket and r.key = o.key and r.number = o.number;
+      end if;
+      for q in
+        with want as materialized (
+          select w.kind, w.bucket, w.key, w.at, w.who, w.source, w.detail, w.ordinality, h.*, k.keep,
+                 k.keep or not (h.old).plain as archive,
+                 case when k.keep then nextval('version_numbers') else (h.old).number end as version
+          from unnest(p_changes) with ordinality w
+          cross join lateral (select o as old, o.ctid as place from heads o where o.bucket = w.bucket and o.key = w.key
+                              limit 1) h
+          cross join lateral (select w.bucket = any(kept) as keep) k
+          where w.ordinality = any(over)
+        ), arch as (
+          insert into history select (w.old).*, w.at from want w where w.archive
+        ), rel as (
+          insert into released (tier, file)
+          select (w.old).tier, (w.old).body_file from want w where not w.archive and (w.old).body_file <> 0
+        ), del as (
+          delete from heads h using want w where h.ctid = w.place and not w.keep returning 1
+        ), upd as (
+          update heads h set number = w.version, revision = 1, marker = true, created = w.at, size = 0,
+            md5 = decode(repeat('00', 16), 'hex'), parts = 0, crc64 = 0, checksum_kind = 0, checksum = null, tier = 0,
+            body_file = 0, body_offset = 0, content_type = '', headers = null, metadata = null, tags = null,
+            written_by = w.who, source = w.source, plain = false
+          from want w where h.ctid = w.place and w.keep returning 1
+        ), log as (
+          insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes,
+            d_markers, d_tiers, who, source, detail)
+          select w.at, case when w.keep and w.kind = @ObjectRemoved then @ObjectDeleted else w.kind end, w.bucket, w.key,
+                 w.version, (w.old).size, -(not (w.old).marker)::int,
+                 case when (w.old).marker then 0 else -(w.old).size end,
+                 (w.archive and not (w.old).marker)::int,
+                 case when w.archive and not (w.old).marker then (w.old).size else 0 end,
+                 w.keep::int - ((w.old).marker and not w.archive)::int,
+                 case when (w.old).tier <> 0 then tier_bytes(array[(w.old).tier],
+                   array[case when w.archive or (w.old).marker then 0 else -(w.old).size end]) end, w.who, w.source,
+                 w.detail
+          from want w
+        )
+        select w.ordinality as i, w.keep, w.version, case when w.keep then 1 else (w.old).revision end as revision,
+               not w.archive and (w.old).body_file <> 0 as freed,
+               (select count(*) from del) + (select count(*) from upd) as made from want w
+      loop
+        if q.made <> cardinality(over) then raise exception 'a key changed while it was locked' using errcode = '40001';
+          end if;
+        done[q.i] := true; left_over := left_over - 1;
+        place := q.i::integer; status := @Done; number := q.version; revision := q.revision; marker := q.keep;
+        freed := q.freed; mode := case when q.keep then @On else @Off end;
         return next;
       end loop;
     end if;
   end if;
 
   -- Metadata of current versions, at the revision that was read.
-  if any_note and not p_careful and not tight then
+  if p_kinds & 2 <> 0 and not p_careful and not tight then
     for q in
       with want as materialized (
         select w.*, h.*, case when w.bucket = any(kept) then @On
@@ -172,7 +248,7 @@ begin
   end if;
   if left_over = 0 then return; end if;
 
-  for i in 1..array_length(p_changes, 1) loop
+  for i in 1..n loop
     continue when done[i];
     c := p_changes[i]; writes := c.kind in (@Writes);
     m := case when c.bucket = any(kept) then @On when c.bucket = any(paused) then @Paused else @Off end;
