@@ -317,6 +317,9 @@ type Difference struct {
 	Same  bool // with the same content and metadata
 	Size  int64
 	Bytes int64 // of the object then
+
+	Version int64 // the number of the version then
+	Current bool  // which is the current one still
 }
 
 // Differences compares keys beneath a prefix, after a key, with how they stood
@@ -325,7 +328,7 @@ func (c *Catalog) Differences(ctx context.Context, bucket int64, prefix, after s
 	limit int) ([]Difference, error) {
 	until := endOf(prefix)
 	rows, err := c.db.QueryContext(ctx, `select h.key, not h.marker, coalesce(not o.marker, false), h.size,
-		coalesce(o.size, 0),
+		coalesce(o.size, 0), coalesce(o.number, 0), coalesce(o.number = h.number, false),
 			coalesce(not h.marker and not o.marker and h.md5 = o.md5 and h.parts = o.parts and h.size = o.size
 			and h.content_type = coalesce(r.content_type, o.content_type)
 			and h.headers is not distinct from case when r.content_type is null then o.headers else r.headers end
@@ -351,7 +354,7 @@ func (c *Catalog) Differences(ctx context.Context, bucket int64, prefix, after s
 	for rows.Next() {
 		var d Difference
 		var key []byte
-		if err := rows.Scan(&key, &d.Now, &d.Then, &d.Size, &d.Bytes, &d.Same); err != nil {
+		if err := rows.Scan(&key, &d.Now, &d.Then, &d.Size, &d.Bytes, &d.Version, &d.Current, &d.Same); err != nil {
 			return nil, mapError(err)
 		}
 		d.Key = string(key)

@@ -10,7 +10,7 @@ import (
 )
 
 // orderStep is how many keys are dealt with between two looks at an order.
-const orderStep = 200
+const orderStep = 500
 
 // attemptsMost is how often an order is tried again that fails for a reason nobody
 // knows; one that fails because the database is away is tried for ever.

@@ -48,7 +48,7 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.On)); err != nil {
 		t.Fatal(err)
 	}
-	const n = 600
+	const n = 2100
 	for i := range n {
 		b := fmt.Sprint("body ", i)
 		if _, err := s.Put(ctx, store.Put{Address: at(fmt.Sprintf("in/%04d", i)), Author: me, Body: strings.NewReader(b),
@@ -102,7 +102,7 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 		t.Error("no stop fell into the middle of the order")
 	}
 	if o := state(t, s, id); keysBeneath(t, s, "in/") != 0 || keysBeneath(t, s, "out/") != n ||
-		o.Progress.Counts["renamed"] > n {
+		o.Progress.Counts["renamed"] != n { // each is counted with what is done, once
 		t.Errorf("renamed %d; %d beneath the old prefix, %d beneath the new", o.Progress.Counts["renamed"],
 			keysBeneath(t, s, "in/"), keysBeneath(t, s, "out/"))
 	}

@@ -2,6 +2,7 @@ package works
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"sync"
 
@@ -97,24 +98,58 @@ func renameStep(ctx context.Context, s *store.Store, o *catalog.Order) (more boo
 	if err != nil {
 		return false, err
 	}
+	list := make([]store.Renaming, len(page))
+	for i, e := range page {
+		list[i].From = e.Version.Key
+		if list[i].To, err = renamed(o, e.Version.Key.String()); err != nil {
+			return false, err
+		}
+	}
+	var p catalog.OrderProgress
+	ok, err := s.RenameMany(ctx, o.Bucket, to, list, o.What.Replace, author(o),
+		func(made []*object.Version) (int64, catalog.OrderProgress) {
+			p = o.Progress.Clone()
+			for _, v := range made {
+				if v != nil {
+					p.Count("renamed", 1, v.Size)
+				}
+			}
+			return o.ID, p
+		})
+	if at := (*catalog.RefusedKey)(nil); errors.As(err, &at) && fault.HasCode(err, "exists") {
+		return false, taken(to, at.Key)
+	}
+	if err != nil {
+		return false, err
+	}
+	if !ok {
+		return more, renameSingly(ctx, s, o, to, list)
+	}
+	o.Progress = p
+	return more, nil
+}
+
+// taken reports a target that is there already.
+func taken(in object.BucketName, key string) error {
+	return fault.New(fault.Precondition, "exists", "%s/%s is there already", in, key).In("target").
+		Do("remove it, or let what is there be replaced (--yes)")
+}
+
+// renameSingly renames objects each in a transaction of its own.
+func renameSingly(ctx context.Context, s *store.Store, o *catalog.Order, to object.BucketName,
+	list []store.Renaming) error {
 	var mu sync.Mutex
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(4)
-	for _, e := range page {
-		key := e.Version.Key
+	for _, x := range list {
 		g.Go(func() error {
-			name, err := renamed(o, key.String())
-			if err != nil {
-				return err
-			}
-			v, err := s.Copy(gctx, store.Copy{From: catalog.Address{Bucket: o.Bucket, Key: key},
-				To: catalog.Address{Bucket: to, Key: name}, Author: author(o), Move: true, IfAbsent: !o.What.Replace})
+			v, err := s.Copy(gctx, store.Copy{From: catalog.Address{Bucket: o.Bucket, Key: x.From},
+				To: catalog.Address{Bucket: to, Key: x.To}, Author: author(o), Move: true, IfAbsent: !o.What.Replace})
 			switch {
 			case fault.HasCode(err, "key-missing"), fault.HasCode(err, "key-deleted"):
 				return nil // somebody removed it meanwhile
 			case fault.HasCode(err, "exists"):
-				return fault.New(fault.Precondition, "exists", "%s/%s is there already", to, name).In("target").
-					Do("remove it, or let what is there be replaced (--yes)")
+				return taken(to, x.To.String())
 			case err != nil:
 				return err
 			}
@@ -124,5 +159,5 @@ func renameStep(ctx context.Context, s *store.Store, o *catalog.Order) (more boo
 			return nil
 		})
 	}
-	return more, g.Wait()
+	return g.Wait()
 }

@@ -3,10 +3,6 @@ package works
 import (
 	"context"
 	"fmt"
-	"slices"
-	"sync"
-
-	"golang.org/x/sync/errgroup"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
@@ -87,27 +83,49 @@ func restoreStep(ctx context.Context, s *store.Store, o *catalog.Order) (more bo
 	if err != nil {
 		return false, err
 	}
-	// A few side by side; the cursor moves on when all of them are done.
-	for few := range slices.Chunk(list, 16) {
-		p := o.Progress.Clone()
-		var mu sync.Mutex
-		g, gctx := errgroup.WithContext(ctx)
-		g.SetLimit(8)
-		for _, d := range few {
-			g.Go(func() error {
-				counter, bytes, err := restoreOne(gctx, s, o, d)
-				mu.Lock()
-				defer mu.Unlock()
-				p.Count(counter, 1, bytes)
-				return err
-			})
+	p := o.Progress.Clone()
+	var back []store.PutBack
+	var keys []string
+	var numbers []int64
+	for _, d := range list {
+		switch {
+		case d.Then && !d.Same && !d.Current:
+			keys, numbers = append(keys, d.Key), append(numbers, d.Version)
+		case !d.Then && d.Now:
+			key, err := object.ParseKey(d.Key)
+			if err != nil {
+				return false, err
+			}
+			back = append(back, store.PutBack{Key: key})
+			p.Count("removed", 1, 0)
+		default: // as it was, or but for its metadata
+			counter, bytes, err := restoreOne(ctx, s, o, d)
+			if err != nil {
+				return false, err
+			}
+			p.Count(counter, 1, bytes)
 		}
-		if err := g.Wait(); err != nil {
-			return false, err
-		}
-		p.Cursor = []byte(few[len(few)-1].Key)
-		o.Progress = p
 	}
+	was, err := s.VersionsAsOf(ctx, o.Bucket, keys, numbers, o.What.AsOf)
+	if err != nil {
+		return false, err
+	}
+	for _, v := range was {
+		if v == nil {
+			continue // it was removed for good meanwhile
+		}
+		back = append(back, store.PutBack{Key: v.Key, Was: v})
+		p.Count("restored", 1, v.Size)
+	}
+	if len(list) > 0 {
+		p.Cursor = []byte(list[len(list)-1].Key)
+	}
+	err = s.PutBackMany(ctx, o.Bucket, back, author(o),
+		func([]*object.Version) (int64, catalog.OrderProgress) { return o.ID, p })
+	if err != nil {
+		return false, err
+	}
+	o.Progress = p
 	return len(list) == orderStep, nil
 }
 

@@ -44,7 +44,7 @@ func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
 	only := flag.String("only", "",
-		"run only the parts named: large, put, get, list, versions, uploads, access, sealed, lifecycle, replication, sync, find, pieces, charters, memory")
+		"run only the parts named: large, put, get, list, versions, uploads, orders, access, sealed, lifecycle, replication, sync, find, pieces, charters, memory")
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -105,7 +105,7 @@ func run(dir, only string, span time.Duration) error {
 		name string
 		run  func() error
 	}{{"large", b.large}, {"put", b.puts}, {"get", b.gets}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads},
-		{"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle}, {"replication", b.replication},
+		{"orders", b.orders}, {"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle}, {"replication", b.replication},
 		{"sync", b.syncs}, {"find", b.find}, {"pieces", b.pieces}, {"charters", b.charters},
 		{"memory", b.memory}} {
 		if only == "" || strings.Contains(only, part.name) {
