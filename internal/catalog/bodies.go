@@ -230,7 +230,7 @@ func (c *Catalog) Misfits(ctx context.Context, bucket int64, prefix, after []byt
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		var names [][]byte
 		if err := tx.SelectContext(ctx, &names,
-			`select key from heads where bucket = $1 and key > $2 and key >= $3 and ($4::bytea is null or key < $4) order by key
+			`select key from heads where bucket = $1 and key > $2 and key >= $3 and key < $4 order by key
 				limit $5`,
 			bucket, after, prefix, until, limit); err != nil || len(names) == 0 {
 			return err
@@ -284,7 +284,7 @@ func (c *Catalog) BodiesBeneath(ctx context.Context, bucket int64, prefix, after
 	}
 	var names [][]byte
 	if err := c.db.SelectContext(ctx, &names, `select key from heads where bucket = $1 and key > $2 and key >= $3
-		and ($4::bytea is null or key < $4) order by key limit $5`, bucket, after, prefix, until, limit); err != nil ||
+		and key < $4 order by key limit $5`, bucket, after, prefix, until, limit); err != nil ||
 		len(names) == 0 {
 		return nil, 0, nil, mapError(err)
 	}

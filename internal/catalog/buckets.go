@@ -511,7 +511,7 @@ func (c *Catalog) UsageBeneath(ctx context.Context, bucket int64, prefix string,
 	until := endOf(prefix)
 	var rows []PrefixUsage
 	err := c.db.SelectContext(ctx, &rows, `select prefix, objects, bytes, prev, prev_bytes, markers from usage_prefixes
-		where bucket = $1 and prefix > $2 and ($3::bytea is null or prefix < $3) and (objects <> 0 or prev <> 0
+		where bucket = $1 and prefix > $2 and prefix < $3 and (objects <> 0 or prev <> 0
 			or markers <> 0)
 		and position('\x2f'::bytea in substring(prefix from length($2::bytea) + 1)) = length(prefix) - length($2::bytea)
 		order by prev_bytes desc, markers desc, prefix limit $4`, bucket, []byte(prefix), until, limit)

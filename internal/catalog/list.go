@@ -40,7 +40,7 @@ func (c *Catalog) List(ctx context.Context, l Listing) (page []Entry, more bool,
 	}
 	if l.Delimiter == "" {
 		q := `select ` + columns +
-			` from heads h where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) and not marker
+			` from heads h where bucket = $1 and key >= $2 and key > $3 and key < $4 and not marker
 				order by key limit $5`
 		after := []byte(l.After)
 		if l.After == "" {
@@ -110,7 +110,7 @@ func entryOf(r *headRow) (Entry, error) {
 func (c *Catalog) Count(ctx context.Context, bucket int64, prefix string) (objects, bytes int64, err error) {
 	until := endOf(prefix)
 	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(size), 0)::bigint from heads
-		where bucket = $1 and key >= $2 and ($3::bytea is null or key < $3)
+		where bucket = $1 and key >= $2 and key < $3
 			and not marker`, bucket, []byte(prefix), until).Scan(&objects, &bytes)
 	return objects, bytes, mapError(err)
 }

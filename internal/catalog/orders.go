@@ -334,7 +334,7 @@ func (c *Catalog) Differences(ctx context.Context, bucket int64, prefix, after s
 			and h.headers is not distinct from case when r.content_type is null then o.headers else r.headers end
 			and h.metadata is not distinct from case when r.content_type is null then o.metadata else r.metadata end
 			and h.tags is not distinct from case when r.content_type is null then o.tags else r.tags end, false)
-		from (select * from heads where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4)
+		from (select * from heads where bucket = $1 and key >= $2 and key > $3 and key < $4
 			order by key limit $6) h
 		left join lateral (select * from (
 			select h.number, h.revision, h.marker, h.md5, h.parts, h.size, h.content_type, h.headers, h.metadata, h.tags

@@ -474,7 +474,7 @@ func (c *Catalog) StartBackfill(ctx context.Context, target int64) error {
 func (c *Catalog) BackfillNeeds(ctx context.Context, r *replication.Rule, target int64) (objects, bytes int64,
 	err error) {
 	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(h.size), 0)::bigint from heads h
-		where h.bucket = $1 and h.key >= $2 and ($3::bytea is null or h.key < $3) and not h.marker
+		where h.bucket = $1 and h.key >= $2 and h.key < $3 and not h.marker
 		and ($5::jsonb is null or h.tags @> $5::jsonb)
 		and not exists (select 1 from replicas x where x.target = $4 and x.key = h.key and x.number = h.number
 			and x.revision = h.revision and not x.gone)`, r.BucketID, []byte(r.Prefix), endOf(r.Prefix), target,

@@ -21,7 +21,7 @@ type Sketch struct {
 // order: less of each than List, and faster.
 func (c *Catalog) Sketches(ctx context.Context, bucket int64, prefix, after string, limit int, f func(Sketch)) error {
 	rows, err := c.db.QueryContext(ctx, `select key, size, created, md5, parts, crc64 from heads
-		where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) and not marker order by key
+		where bucket = $1 and key >= $2 and key > $3 and key < $4 and not marker order by key
 		limit $5`,
 		bucket, []byte(prefix), []byte(after), endOf(prefix), limit)
 	if err != nil {

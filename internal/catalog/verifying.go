@@ -47,7 +47,7 @@ func (c *Catalog) ComparePage(ctx context.Context, r *replication.Rule, target i
 		coalesce(x.gone, false) as x_gone, coalesce(x.etag, '') as x_etag, coalesce(x.version, '') as x_version,
 		coalesce(x.waiting, false) as waiting
 		from heads h left join replicas x on x.target = $1 and x.key = h.key
-		where h.bucket = $2 and h.key > $3 and h.key >= $4 and ($5::bytea is null or h.key < $5) and not h.marker
+		where h.bucket = $2 and h.key > $3 and h.key >= $4 and h.key < $5 and not h.marker
 			and ($6::jsonb is null or h.tags @> $6::jsonb) and ($7 or h.headers is null or not h.headers ? 'origin')
 		order by h.key limit $8`, target, r.BucketID, []byte(after), []byte(r.Prefix), endOf(r.Prefix), tagsOrNull(r), r.Onward,
 		limit)

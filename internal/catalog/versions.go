@@ -270,9 +270,9 @@ func (c *Catalog) ListVersions(ctx context.Context, l Versions) (page []Listed, 
 			var rest []listedRow
 			if err := c.db.SelectContext(ctx, &rest, `select * from (
 				(select `+listedColumns+`, true as latest from heads h where bucket = $1 and key >= $2 and key > $3
-				and ($4::bytea is null or key < $4) order by key limit $5)
+				and key < $4 order by key limit $5)
 				union all (select `+listedColumns+`, false as latest from history h where bucket = $1 and key >= $2 and key > $3
-				and ($4::bytea is null or key < $4)
+				and key < $4
 					order by key, number desc limit $5)) x order by key, number desc limit $5`,
 				l.Bucket, []byte(l.Prefix), []byte(l.After), until, want); err != nil {
 				return nil, false, mapError(err)
@@ -428,7 +428,7 @@ func (c *Catalog) Keys(ctx context.Context, bucket int64, prefix, after string, 
 	until := endOf(prefix)
 	var raw [][]byte
 	err := c.db.SelectContext(ctx, &raw,
-		`select key from heads where bucket = $1 and key >= $2 and key > $3 and ($4::bytea is null or key < $4) order by key
+		`select key from heads where bucket = $1 and key >= $2 and key > $3 and key < $4 order by key
 			limit $5`,
 		bucket, []byte(prefix), []byte(after), until, limit)
 	keys := make([]string, len(raw))
@@ -446,10 +446,10 @@ func (c *Catalog) CountAll(ctx context.Context, bucket int64, prefix string) (Us
 	err := c.db.GetContext(ctx, &u, `select h.objects, h.bytes, p.prev, p.prev_bytes, h.markers + p.markers as markers from
 		(select count(*) filter (where not marker) as objects, coalesce(sum(size), 0)::bigint as bytes,
 			count(*) filter (where marker) as markers from heads
-			where bucket = $1 and key >= $2 and ($3::bytea is null or key < $3)) h,
+			where bucket = $1 and key >= $2 and key < $3) h,
 		(select count(*) filter (where not marker) as prev, coalesce(sum(size), 0)::bigint as prev_bytes,
 			count(*) filter (where marker) as markers from history
-			where bucket = $1 and key >= $2 and ($3::bytea is null or key < $3)) p`, bucket, []byte(prefix), until)
+			where bucket = $1 and key >= $2 and key < $3) p`, bucket, []byte(prefix), until)
 	return u, mapError(err)
 }
 

@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"bytes"
 	"strconv"
 	"strings"
 
@@ -55,10 +56,14 @@ func (c *conditions) String() string {
 	return strings.Join(c.terms, " and ")
 }
 
-// endOf gives the first key after all beneath a prefix; nil when there is no such.
+// endOf gives what is after all keys beneath a prefix, and after none that are not: a key, or
+// what no key is above, so that a statement has a bound whatever the prefix is.
 func endOf(prefix string) []byte {
 	if s, ok := object.Successor(prefix); ok {
 		return []byte(s)
 	}
-	return nil
+	return beyondKeys
 }
+
+// beyondKeys is longer than any key, which have at most 1,024 bytes.
+var beyondKeys = bytes.Repeat([]byte{0xff}, object.MaxKey+1)

@@ -132,20 +132,26 @@ func (b *Body) Refuse(w http.ResponseWriter) {
 	if b.left = true; b.length < 0 || b.length-b.n > little {
 		w.Header().Set("Connection", "close")
 	}
-	// The server would close the body before it answers, and read no more of it.
-	_ = b.rc.EnableFullDuplex()
+	if b.drains() { // the server would close the body before it answers, and read no more of it
+		_ = b.rc.EnableFullDuplex()
+	}
 	_ = b.rc.SetReadDeadline(time.Now().Add(soon))
 }
 
 // drain takes in what a refused client still sends, so that it reads the answer instead of a
 // connection that is reset: not for long, and not much.
 func (b *Body) drain() {
-	rest := b.length - b.n
-	if !b.left || b.length < 0 || rest <= little || rest > drained || b.rc.Flush() != nil ||
-		b.rc.SetReadDeadline(time.Now().Add(drainFor)) != nil {
+	if !b.left || !b.drains() || b.rc.Flush() != nil || b.rc.SetReadDeadline(time.Now().Add(drainFor)) != nil {
 		return
 	}
-	_, _ = io.CopyN(io.Discard, b.r, rest) // the connection is closed either way
+	_, _ = io.CopyN(io.Discard, b.r, b.length-b.n) // the connection is closed either way
+}
+
+// drains tells whether the rest of the body is worth taking in: the server takes in what is
+// little by itself.
+func (b *Body) drains() bool {
+	rest := b.length - b.n
+	return b.length >= 0 && rest > little && rest <= drained
 }
 
 func slow(err error) error {

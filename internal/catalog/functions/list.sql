@@ -9,60 +9,63 @@ begin
   return null;
 end $$;
 
+-- What no key is above: keys have at most 1,024 bytes.
+create function beyond_keys() returns bytea language sql immutable as $$ select decode(repeat('ff', 1025), 'hex') $$;
+
 -- list_folded gives a page of keys under a prefix in which what follows the delimiter is folded into prefixes.
--- It reads a few keys at a time and seeks past each folded prefix. p_after is exclusive; a folded prefix at or
--- before it is not given again. With p_all, keys whose current version is a delete marker count too.
+-- It seeks from each entry to the next. p_after is exclusive; a folded prefix at or before it is not given again.
+-- With p_all, keys whose current version is a delete marker count too.
 create function list_folded(p_bucket bigint, p_prefix bytea, p_delimiter bytea, p_after bytea, p_until bytea,
   p_max integer, p_all boolean)
-returns table (key bytea, folded boolean) language plpgsql stable as $$
+returns table (key bytea, folded boolean) language plpgsql stable
+set plan_cache_mode = force_generic_plan set enable_seqscan = off set enable_sort = off as $$
 #variable_conflict use_column
 declare
-  cursor_key bytea := p_prefix; inclusive boolean := true; c refcursor; name bytea; at integer; fold bytea; found_any boolean; n integer := 0; step integer := 8;
-  plen integer := length(p_prefix);
+  next_key bytea := p_prefix; stop bytea := coalesce(p_until, beyond_keys()); at integer;
+  plen integer := length(p_prefix); from_key integer := plen + 1; dlen integer := length(p_delimiter);
+  -- What comes after all that begins with a folded prefix is the prefix with this in the place of the
+  -- delimiter; null when the delimiter is all greatest bytes.
+  beyond bytea := bytes_successor(p_delimiter);
 begin
   if p_after >= p_prefix then
-    cursor_key := p_after; inclusive := false;
-    at := position(p_delimiter in substring(p_after from plen + 1));
+    next_key := p_after || '\x00'; -- the key that comes right after it
+    at := position(p_delimiter in substring(p_after from from_key));
     if substring(p_after for plen) = p_prefix and at > 0 then
-      cursor_key := bytes_successor(substring(p_after for plen + at + length(p_delimiter) - 1)); inclusive := true;
-      if cursor_key is null then return; end if;
+      next_key := bytes_successor(substring(p_after for plen + at + dlen - 1));
+      if next_key is null then return; end if;
     end if;
   end if;
-  while n < p_max loop
-    found_any := false; fold := null;
-    if p_all then
-      open c for select h.key from heads h where h.bucket = p_bucket and h.key >= cursor_key and (p_until is null
-        or h.key < p_until) order by h.key limit step;
-    else
-      open c for select h.key from heads h where h.bucket = p_bucket and h.key >= cursor_key and (p_until is null
-        or h.key < p_until)
-                 and not h.marker order by h.key limit step;
-    end if;
-    loop
-      fetch c into name;
-      exit when not found;
-      continue when not inclusive and name = cursor_key;
-      found_any := true;
-      at := position(p_delimiter in substring(name from plen + 1));
-      if at > 0 then
-        fold := substring(name for plen + at + length(p_delimiter) - 1);
-        key := fold; folded := true; return next; n := n + 1;
-        exit;
-      end if;
-      key := name; folded := false; return next; n := n + 1;
-      cursor_key := name; inclusive := false;
-      exit when n >= p_max;
-    end loop;
-    close c;
-    if fold is not null then
-      cursor_key := bytes_successor(fold); inclusive := true; step := 8;
-      if cursor_key is null then return; end if;
-    elsif not found_any then
-      return;
-    else
-      step := least(step * 4, 1001);
-    end if;
-  end loop;
+  if p_all then
+    return query with recursive w as (
+      (select h.key as k, position(p_delimiter in substring(h.key from from_key)) as at, 1 as n
+       from heads h where h.bucket = p_bucket and h.key >= next_key and h.key < stop
+       order by h.key limit 1)
+      union all
+      select x.key, position(p_delimiter in substring(x.key from from_key)), w.n + 1
+      from w cross join lateral (
+        select h.key from heads h where h.bucket = p_bucket and h.key < stop
+          and h.key >= case when w.at = 0 then w.k || '\x00'
+            when beyond is null then bytes_successor(substring(w.k for plen + w.at + dlen - 1))
+            else substring(w.k for plen + w.at - 1) || beyond end
+        order by h.key limit 1) x
+      where w.n < p_max
+    ) select case when w.at > 0 then substring(w.k for plen + w.at + dlen - 1) else w.k end, w.at > 0 from w;
+  else
+    return query with recursive w as (
+      (select h.key as k, position(p_delimiter in substring(h.key from from_key)) as at, 1 as n
+       from heads h where h.bucket = p_bucket and h.key >= next_key and h.key < stop and not h.marker
+       order by h.key limit 1)
+      union all
+      select x.key, position(p_delimiter in substring(x.key from from_key)), w.n + 1
+      from w cross join lateral (
+        select h.key from heads h where h.bucket = p_bucket and h.key < stop and not h.marker
+          and h.key >= case when w.at = 0 then w.k || '\x00'
+            when beyond is null then bytes_successor(substring(w.k for plen + w.at + dlen - 1))
+            else substring(w.k for plen + w.at - 1) || beyond end
+        order by h.key limit 1) x
+      where w.n < p_max
+    ) select case when w.at > 0 then substring(w.k for plen + w.at + dlen - 1) else w.k end, w.at > 0 from w;
+  end if;
 end $$;
 
 -- list_as_of gives a page of a bucket as it stood at a moment: keys that had an object then, with the version that was
@@ -77,7 +80,7 @@ set plan_cache_mode = force_generic_plan set enable_seqscan = off set enable_has
 #variable_conflict use_column
 declare
   cursor_key bytea := p_prefix; inclusive boolean := true; r record; at integer; fold bytea; seen integer; n integer := 0; step integer := 32;
-  plen integer := length(p_prefix); looked integer := 0;
+  plen integer := length(p_prefix); looked integer := 0; stop bytea := coalesce(p_until, beyond_keys());
 begin
   if p_after >= p_prefix and p_after <> '' then
     cursor_key := p_after; inclusive := false;
@@ -92,8 +95,7 @@ begin
     for r in select k.key, case when k.created <= p_at then case
       when k.marker then null else k.number end else o.number end as number
              from (select h.key, h.number, h.marker, h.created from heads h where h.bucket = p_bucket
-               and h.key >= cursor_key
-                   and (p_until is null or h.key < p_until) order by h.key limit step) k
+               and h.key >= cursor_key and h.key < stop order by h.key limit step) k
              left join lateral (select case when y.marker then null else y.number end as number from history y
                    where k.created > p_at and y.bucket = p_bucket and y.key = k.key and y.created <= p_at
                      order by y.number desc limit 1) o on true
