@@ -1,9 +1,12 @@
 package door
 
 import (
+	"bytes"
+	"context"
 	"io"
 	"net"
 	"net/netip"
+	"sync"
 	"sync/atomic"
 	"time"
 )
@@ -18,6 +21,8 @@ type conn struct {
 	active  atomic.Bool
 	drains  atomic.Bool   // no more is written, and what still comes is thrown away
 	drained chan struct{} // closed when that is over
+	gather  int64         // bytes of the body of the answer that is gathered; 0: none is
+	held    *bytes.Buffer // of it, with its head
 	set     atomic.Int64  // when the write deadline was set last, in nanoseconds of the clock
 }
 
@@ -40,6 +45,9 @@ func (c *conn) Write(b []byte) (n int, err error) {
 		_, err := c.Conn.Write(instead)
 		return len(b), err
 	}
+	if c.gather > 0 {
+		return c.gathered(b)
+	}
 	for first := true; first || len(b) > 0; first = false {
 		c.ahead(c.d.s.Quiet)
 		m, err := c.Conn.Write(b[:min(len(b), stretch)])
@@ -50,6 +58,39 @@ func (c *conn) Write(b []byte) (n int, err error) {
 		b = b[m:]
 	}
 	return n, nil
+}
+
+// gatherMost is the greatest body that is written together with its head.
+const gatherMost = 32 << 10
+
+var gatherings = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+// Gather has the answer to a request written in one piece: its body has so many bytes, and they
+// come right after the head. The server's own buffer holds head and body of the smallest
+// answers alone.
+func Gather(ctx context.Context, body int64) {
+	c, _ := ctx.Value(connKey{}).(*conn)
+	if c == nil || body <= 0 || body > gatherMost {
+		return
+	}
+	c.gather, c.held = body, gatherings.Get().(*bytes.Buffer)
+	c.held.Reset()
+}
+
+// gathered holds a piece of an answer, and writes all of it when it is whole.
+func (c *conn) gathered(b []byte) (int, error) {
+	c.held.Write(b)
+	all := c.held.Bytes()
+	end := bytes.Index(all, []byte("\r\n\r\n"))
+	if end < 0 || int64(len(all)) < int64(end+4)+c.gather {
+		return len(b), nil
+	}
+	defer gatherings.Put(c.held)
+	c.gather, c.held = 0, nil
+	if _, err := c.Write(all); err != nil {
+		return 0, err
+	}
+	return len(b), nil
 }
 
 // ReadFrom hands a file to the kernel, a MiB at a time, each of which has to be

@@ -416,6 +416,9 @@ func (s *Store) open(ctx context.Context, v *object.Version) (*Body, error) {
 	return &Body{size: v.Size, bytes: (*bp)[:v.Size], free: func() { s.smalls.Put(bp) }}, nil
 }
 
+// Held tells whether all of the body is in memory.
+func (b *Body) Held() bool { return b.bytes != nil }
+
 // Close gives the body back.
 func (b *Body) Close() { b.free() }
 

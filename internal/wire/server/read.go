@@ -10,6 +10,7 @@ import (
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/door"
 	"spindle/internal/store"
 )
 
@@ -90,6 +91,9 @@ func (q *request) getObject() error {
 		return err
 	}
 	q.status, q.out = status, length
+	if body.Held() {
+		door.Gather(q.ctx(), length)
+	}
 	q.w.WriteHeader(status)
 	return body.Send(q.w, from, length, q.between())
 }

@@ -331,6 +331,7 @@ func (q *request) xml(d *doc) error {
 	h.Set("Content-Type", "application/xml")
 	q.out = int64(len(b))
 	h.Set("Content-Length", strconv.Itoa(len(b)))
+	door.Gather(q.ctx(), int64(len(b)))
 	_, err := q.w.Write(b)
 	if err != nil {
 		q.s.log.Debug("a client left before its answer", "request", q.id, "error", err)
