@@ -102,7 +102,7 @@ func (p *pieced) rebuild(piece int, on *Volume, limit func(n int) error) (err er
 	if err != nil {
 		return err
 	}
-	out := &fileSink{File: f}
+	out := &fileSink{File: f, disk: on.disk}
 	defer func() {
 		if err != nil {
 			_ = os.Remove(path)
@@ -132,7 +132,7 @@ func (p *pieced) rebuild(piece int, on *Volume, limit func(n int) error) (err er
 	if _, err := out.Write(p.trailer(piece)); err != nil {
 		return diskError(err)
 	}
-	if err := unix.Fdatasync(int(f.Fd())); err != nil {
+	if err := on.disk.Sync(f); err != nil {
 		return diskError(err)
 	}
 	// The body may have been removed since.
@@ -142,7 +142,7 @@ func (p *pieced) rebuild(piece int, on *Volume, limit func(n int) error) (err er
 	if err := os.Rename(path, on.wholePath(p.file)); err != nil {
 		return diskError(err)
 	}
-	return settle(f)
+	return settle(on.disk, f)
 }
 
 // stands reports whether the files that were opened are still there under their names.

@@ -59,7 +59,7 @@ type whereabouts struct {
 func (s *Shelf) gather(ref object.BodyRef) (*pieced, *whereabouts, error) {
 	p, at := &pieced{ref: ref, stripe: -1}, &whereabouts{}
 	for _, v := range s.volumes {
-		f, err := os.Open(v.wholePath(ref.File))
+		f, err := v.disk.Open(v.wholePath(ref.File))
 		if err != nil {
 			if err = v.openError(err); errors.Is(err, fs.ErrNotExist) {
 				at.none = append(at.none, v)

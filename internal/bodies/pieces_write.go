@@ -120,7 +120,7 @@ func (s *Shelf) newPieces(on []*Volume, sealed bool) (*piecesSink, error) {
 			x.why = err
 			continue
 		}
-		x.files[places[i]] = &fileSink{File: f}
+		x.files[places[i]] = &fileSink{File: f, disk: v.disk}
 	}
 	if x.left() < x.Data {
 		x.abandon()
@@ -132,7 +132,7 @@ func (s *Shelf) newPieces(on []*Volume, sealed bool) (*piecesSink, error) {
 
 // createNumbered makes a file and holds it.
 func (v *Volume) createNumbered(path string) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	f, err := v.disk.Create(path)
 	if err != nil {
 		return nil, v.createError(err)
 	}
@@ -158,7 +158,7 @@ func (x *piecesSink) left() (n int) {
 // few are left.
 func (x *piecesSink) leaveOut(piece int, why error) error {
 	f := x.files[piece]
-	_ = os.Remove(f.Name()) // what stays on a disk that fails is found by the collector
+	_ = f.disk.Remove(f.Name()) // what stays on a disk that fails is found by the collector
 	f.Close()
 	x.files[piece], x.why = nil, why
 	if x.left() < x.Data {

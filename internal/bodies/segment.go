@@ -173,7 +173,7 @@ func (a *appender) write(batch []*appending, buf []byte) ([]byte, error) {
 		buf = binary.LittleEndian.AppendUint64(buf, uint64(p.offset))
 		buf = append(buf, p.data...)
 	}
-	if _, err := a.file.WriteAt(buf, a.size); err != nil {
+	if _, err := a.v.disk.WriteAt(a.file.File, buf, a.size); err != nil {
 		// Bytes that nobody refers to: cut them off. A segment that cannot be cut is left, and so
 		// is one that finds no room: nobody appends to it, so that it can be deleted.
 		if a.file.Truncate(a.size) != nil || errors.Is(err, syscall.ENOSPC) {
@@ -181,7 +181,7 @@ func (a *appender) write(batch []*appending, buf []byte) ([]byte, error) {
 		}
 		return buf, diskError(err)
 	}
-	if err := unix.Fdatasync(int(a.file.Fd())); err != nil {
+	if err := a.v.disk.Sync(a.file.File); err != nil {
 		// What the kernel still holds of this segment is unknown: never append to it again.
 		a.leave()
 		return buf, diskError(err)
@@ -199,7 +199,7 @@ func (a *appender) begin() error {
 	}
 	for {
 		id := newID() | a.bit
-		f, err := os.OpenFile(a.v.segmentPath(id), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		f, err := a.v.disk.Create(a.v.segmentPath(id))
 		if errors.Is(err, fs.ErrExist) {
 			continue
 		}
@@ -210,7 +210,7 @@ func (a *appender) begin() error {
 			f.Close()
 			return diskError(err)
 		}
-		if err := syncDir(filepath.Dir(f.Name())); err != nil {
+		if err := a.v.disk.SyncDir(filepath.Dir(f.Name())); err != nil {
 			f.Close()
 			return diskError(err)
 		}

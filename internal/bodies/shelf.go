@@ -145,18 +145,18 @@ func (s *Shelf) drop(id int64) error {
 
 // copyFrom copies a body's file from another volume, under its number, and holds it.
 func (v *Volume) copyFrom(from *Volume, id int64) (_ *holding, err error) {
-	in, err := os.Open(from.wholePath(id))
+	in, err := from.disk.Open(from.wholePath(id))
 	if err != nil {
 		return nil, from.openError(err)
 	}
 	defer in.Close()
-	out, err := os.OpenFile(v.wholePath(id), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	out, err := v.disk.Create(v.wholePath(id))
 	if err != nil {
 		return nil, v.openError(err)
 	}
 	defer func() {
 		if err != nil {
-			_ = os.Remove(out.Name())
+			_ = v.disk.Remove(out.Name())
 			out.Close()
 		}
 	}()
@@ -166,7 +166,7 @@ func (v *Volume) copyFrom(from *Volume, id int64) (_ *holding, err error) {
 	if _, err := io.Copy(out, in); err != nil {
 		return nil, diskError(err)
 	}
-	if err := settle(out); err != nil {
+	if err := settle(v.disk, out); err != nil {
 		return nil, err
 	}
 	return (&holding{File: out}).hold(), nil
@@ -276,7 +276,7 @@ func (s *Shelf) Mend(ref object.BodyRef, size int64, crc uint64, limit func(n in
 		return m, nil // a file that several share is on one volume
 	}
 	for _, v := range bad {
-		if err := os.Remove(v.wholePath(ref.File)); err != nil {
+		if err := v.disk.Remove(v.wholePath(ref.File)); err != nil {
 			return m, diskError(err)
 		}
 	}

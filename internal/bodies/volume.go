@@ -44,6 +44,7 @@ const segmentAge = time.Hour
 // Volume is a directory that keeps bodies.
 type Volume struct {
 	dir     string
+	disk    Disk
 	tier    int16
 	buffers sync.Pool
 	stretch sync.Pool    // of sealed bodies that are read
@@ -126,7 +127,7 @@ func Open(dir string, tier int16) (*Volume, error) {
 }
 
 func newVolume(dir string, tier int16) *Volume {
-	v := &Volume{dir: dir, tier: tier, open: map[int64]*os.File{}, most: openSegments()}
+	v := &Volume{dir: dir, disk: SystemDisk{}, tier: tier, open: map[int64]*os.File{}, most: openSegments()}
 	v.buffers.New = func() any { b := make([]byte, bufferSize); return &b }
 	v.stretch.New = func() any { b := make([]byte, seal.Buffer); return &b }
 	v.small, v.seals = newAppender(v, 0), newAppender(v, object.SealedBit)
@@ -254,7 +255,7 @@ func (v *Volume) readStored(ref object.BodyRef, buf []byte) error {
 		if err != nil {
 			return err
 		}
-		n, err := f.ReadAt(buf, ref.Place())
+		n, err := v.disk.ReadAt(f, buf, ref.Place())
 		if errors.Is(err, os.ErrClosed) && try < 3 {
 			continue // pushed out of the cache meanwhile
 		}
@@ -275,7 +276,7 @@ func (v *Volume) segment(id int64) (*os.File, error) {
 	if f := v.open[id]; f != nil {
 		return f, nil
 	}
-	f, err := os.Open(v.segmentPath(id))
+	f, err := v.disk.Open(v.segmentPath(id))
 	if err != nil {
 		return nil, v.openError(err)
 	}
@@ -311,7 +312,7 @@ func (v *Volume) createError(err error) error {
 
 // openFile opens a body's file and checks its length. The caller closes it.
 func (v *Volume) openFile(ref object.BodyRef, size int64) (f *os.File, stored int64, err error) {
-	if f, err = os.Open(v.wholePath(ref.File)); err != nil {
+	if f, err = v.disk.Open(v.wholePath(ref.File)); err != nil {
 		return nil, 0, v.openError(err)
 	}
 	st, err := f.Stat()
@@ -374,8 +375,9 @@ func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n 
 		}
 		return nil
 	}
+	in := io.NewSectionReader(diskFile{f.file, v.disk}, 0, 1<<62)
 	for {
-		n, err := io.ReadFull(f.file, *bp)
+		n, err := io.ReadFull(in, *bp)
 		got = digest.UpdateCRC64(got, (*bp)[:n])
 		if err == io.EOF || err == io.ErrUnexpectedEOF {
 			break
@@ -462,7 +464,7 @@ func (v *Volume) RemoveWhole(id int64) (int64, error) {
 	}
 	st, err := f.Stat()
 	if err == nil {
-		err = os.Remove(f.Name())
+		err = v.disk.Remove(f.Name())
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return 0, diskError(err)
@@ -501,7 +503,7 @@ func (v *Volume) RemoveSegment(id int64) error {
 		delete(v.open, id)
 	}
 	v.mu.Unlock()
-	if err := os.Remove(v.segmentPath(id)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := v.disk.Remove(v.segmentPath(id)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return diskError(err)
 	}
 	return nil

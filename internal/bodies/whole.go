@@ -34,7 +34,7 @@ func (v *Volume) Open(ref object.BodyRef, size int64) (*Whole, error) {
 	if err != nil {
 		return nil, err
 	}
-	w, err := v.read(f, stored, ref, size)
+	w, err := v.read(diskFile{f, v.disk}, stored, ref, size)
 	if err != nil {
 		f.Close()
 		return nil, err

@@ -169,7 +169,7 @@ func (v *Volume) createWhole(bit int64) (*os.File, int64, error) {
 	}
 	for {
 		id := newID() | bit
-		f, err := os.OpenFile(v.wholePath(id), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		f, err := v.disk.Create(v.wholePath(id))
 		if errors.Is(err, fs.ErrExist) {
 			continue
 		}
@@ -197,9 +197,9 @@ func (v *Volume) writeWhole(r io.Reader, first *[]byte, n int, ended, sealed boo
 		v.buffers.Put(first)
 		return Written{}, err
 	}
-	w, err = v.fill(&fileSink{File: f}, id, r, first, n, ended, sealed, h, accept)
+	w, err = v.fill(&fileSink{File: f, disk: v.disk}, id, r, first, n, ended, sealed, h, accept)
 	if err != nil {
-		_ = os.Remove(f.Name())
+		_ = v.disk.Remove(f.Name())
 		f.Close()
 		return w, err
 	}
@@ -216,12 +216,13 @@ type sink interface {
 // fileSink is a file on a disk, which is written back early in stretches.
 type fileSink struct {
 	*os.File
+	disk        Disk
 	size, asked int64
 }
 
 // Write writes bytes.
 func (f *fileSink) Write(p []byte) (int, error) {
-	n, err := f.File.Write(p)
+	n, err := f.disk.Write(f.File, p)
 	if f.size += int64(n); f.size-f.asked >= writebackStretch {
 		_ = unix.SyncFileRange(int(f.Fd()), f.asked, f.size-f.asked, unix.SYNC_FILE_RANGE_WRITE) // a hint: the sync decides
 		f.asked = f.size
@@ -229,7 +230,7 @@ func (f *fileSink) Write(p []byte) (int, error) {
 	return n, err
 }
 
-func (f *fileSink) settle() error { return settle(f.File) }
+func (f *fileSink) settle() error { return settle(f.disk, f.File) }
 
 // fill brings a body to a sink as the volume keeps it, in frames, sealed or plain, and
 // settles it once it is accepted.
@@ -392,11 +393,11 @@ func (v *Volume) sealInto(f io.Writer, id int64) (*seal.Writer, error) {
 }
 
 // settle makes sure that a new file and its name are on the disk.
-func settle(f *os.File) error {
-	if err := unix.Fdatasync(int(f.Fd())); err != nil {
+func settle(d Disk, f *os.File) error {
+	if err := d.Sync(f); err != nil {
 		return diskError(err)
 	}
-	if err := syncDir(filepath.Dir(f.Name())); err != nil {
+	if err := d.SyncDir(filepath.Dir(f.Name())); err != nil {
 		return diskError(err)
 	}
 	return nil
