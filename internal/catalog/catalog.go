@@ -103,8 +103,12 @@ func openAfter(ctx context.Context, url string, d Dial, ready func(context.Conte
 		return nil, err
 	}
 	c := &Catalog{db: db, hot: hot, woken: make(chan struct{}, 1)}
-	c.OwnClock(time.Now)
-	if err := c.LookAtClock(ctx); err != nil {
+	own, err := builtClock()
+	if err == nil {
+		c.OwnClock(own)
+		err = c.LookAtClock(ctx)
+	}
+	if err != nil {
 		hot.Close()
 		db.Close()
 		return nil, err

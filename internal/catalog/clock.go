@@ -20,6 +20,19 @@ type clock struct {
 
 func (c *clock) now() time.Time { return (*c.own.Load())() }
 
+// builtApart puts the clock of a program out that was built with it, a duration: so tests have
+// processes whose clocks are wrong.
+var builtApart string
+
+// builtClock is the clock of the process.
+func builtClock() (func() time.Time, error) {
+	if builtApart == "" {
+		return time.Now, nil
+	}
+	d, err := time.ParseDuration(builtApart)
+	return func() time.Time { return time.Now().Add(d) }, err
+}
+
 // OwnClock has the process's own time told by f, for tests of clocks that are wrong.
 func (c *Catalog) OwnClock(f func() time.Time) { c.clock.own.Store(&f) }
 

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -40,10 +41,11 @@ type process struct {
 	annex   *client.Client
 }
 
-func build(t *testing.T) string {
+func build(t *testing.T, flags ...string) string {
 	t.Helper()
 	bin := filepath.Join(t.TempDir(), "spindle")
-	if out, err := exec.Command("go", "build", "-o", bin, "spindle/cmd/spindle").CombinedOutput(); err != nil {
+	args := append([]string{"build", "-o", bin}, flags...)
+	if out, err := exec.Command("go", append(args, "spindle/cmd/spindle")...).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	return bin
@@ -267,7 +269,8 @@ func check(c *client.Client, key string, e *entry) error {
 }
 
 // TestNothingAcknowledgedIsLost kills service and database at random moments
-// under mixed load, again and again, and reads back every acknowledged object.
+// under mixed load, takes the volume away, lets processes run whose clocks are wrong, and brings
+// all back from a backup, again and again, and reads back every acknowledged object.
 func TestNothingAcknowledgedIsLost(t *testing.T) {
 	rounds := 20
 	if s := os.Getenv("SPINDLE_CRASH_ROUNDS"); s != "" {
@@ -302,6 +305,9 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.keepMoving("ledger", "kept")
+	right := p.bin
+	wrong := []string{build(t, "-ldflags", "-X spindle/internal/catalog.builtApart=3h"),
+		build(t, "-ldflags", "-X spindle/internal/catalog.builtApart=-3h")}
 	const workers = 8
 	var seq, acks atomic.Int64
 	ledgers := make([]map[string]*entry, workers)
@@ -317,8 +323,23 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 			wg.Go(func() { worker(ctx, c, i, &seq, ledgers[i], wr, &acks) })
 		}
 		time.Sleep(time.Duration(50+r.IntN(500)) * time.Millisecond)
-		how := round % 3
+		how := round % 6
 		switch how {
+		case 3: // the volume, under load and over a start
+			p.unmount()
+			time.Sleep(time.Duration(r.IntN(300)) * time.Millisecond)
+			p.mount()
+			before := acks.Load()
+			harness.Until(t, "it goes on with its volume", func() bool { return acks.Load() > before+20 })
+			p.unmount()
+			_ = p.cmd.Process.Kill()
+		case 4: // the service; the next one's clock is wrong
+			_ = p.cmd.Process.Kill()
+		case 5: // everything but a backup
+			stop()
+			wg.Wait()
+			p.backUp(right)
+			_ = p.cmd.Process.Kill()
 		case 0: // the service
 			_ = p.cmd.Process.Kill()
 		case 1: // the database; the service must bring it back by itself
@@ -341,8 +362,17 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 		stop()
 		wg.Wait()
 		c.HTTP.CloseIdleConnections()
+		if p.bin = right; how == 4 {
+			p.bin = wrong[r.IntN(2)]
+		}
+		if how == 5 {
+			p.restore(right)
+		}
 		if err := p.start(moving...); err != nil {
 			t.Fatalf("round %d: after kill %d: %v", round, how, err)
+		}
+		if how == 3 {
+			p.mount()
 		}
 		c = p.client()
 		for _, ledger := range ledgers {
@@ -362,6 +392,46 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 	p.agree(ledgers)
 	if n := p.standin.Counts()["Put"]; n < 50 {
 		t.Errorf("%d bodies went to the other store", n)
+	}
+}
+
+// unmount takes the volume away: an empty mount point is left.
+func (p *process) unmount() {
+	p.t.Helper()
+	disk := filepath.Join(p.data, "volumes", "main")
+	if err := errors.Join(os.Rename(disk, disk+".aside"), os.Mkdir(disk, 0o700)); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// mount brings it back. Nothing may have been written in its place.
+func (p *process) mount() {
+	p.t.Helper()
+	disk := filepath.Join(p.data, "volumes", "main")
+	if err := errors.Join(os.Remove(disk), os.Rename(disk+".aside", disk)); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// backUp makes a backup while the service runs.
+func (p *process) backUp(bin string) {
+	p.t.Helper()
+	phrase := secretFile(p.t, "a phrase for the crash test")
+	if out, err := exec.Command(bin, "backup", "make", p.data+".backup", "--data", p.data, "--passphrase-from",
+		phrase).CombinedOutput(); err != nil {
+		p.t.Fatalf("backup: %v: %s", err, out)
+	}
+}
+
+// restore brings a service back of which nothing is left.
+func (p *process) restore(bin string) {
+	p.t.Helper()
+	phrase := secretFile(p.t, "a phrase for the crash test")
+	p.killDatabase()
+	harness.Until(p.t, "the old data is gone", func() bool { return os.RemoveAll(p.data) == nil })
+	if out, err := exec.Command(bin, "restore", p.data+".backup", "--data", p.data, "--passphrase-from",
+		phrase).CombinedOutput(); err != nil {
+		p.t.Fatalf("restore: %v: %s", err, out)
 	}
 }
 
