@@ -30,7 +30,7 @@ const maxGather = 8 << 20
 type appender struct {
 	v     *Volume
 	bit   int64 // set in its segments' numbers
-	queue chan *appending
+	queue chan *unit
 	done  chan struct{}
 	mu    sync.RWMutex
 	shut  bool
@@ -41,6 +41,12 @@ type appender struct {
 	born time.Time
 }
 
+// unit is what is appended together.
+type unit struct {
+	bodies []*appending
+	err    chan error
+}
+
 type appending struct {
 	data   []byte
 	crc    uint64
@@ -48,28 +54,33 @@ type appending struct {
 	offset int64
 	id     int64
 	held   *holding // the segment, for whoever appended
-	err    chan error
 }
 
 func newAppender(v *Volume, bit int64) *appender {
-	a := &appender{v: v, bit: bit, queue: make(chan *appending, 256), done: make(chan struct{})}
+	a := &appender{v: v, bit: bit, queue: make(chan *unit, 256), done: make(chan struct{})}
 	go a.work()
 	return a
 }
 
-func (a *appender) append(p *appending) (file, offset int64, err error) {
-	p.err = make(chan error, 1)
+// append brings bodies to the disk, with one sync; they know their places then.
+func (a *appender) append(bodies []*appending) error {
+	u := &unit{bodies, make(chan error, 1)}
 	a.mu.RLock()
 	if a.shut {
 		a.mu.RUnlock()
-		return 0, 0, fault.New(fault.Unavailable, "closing", "the service is stopping").Do("try again in a moment")
+		return fault.New(fault.Unavailable, "closing", "the service is stopping").Do("try again in a moment")
 	}
-	a.queue <- p
+	a.queue <- u
 	a.mu.RUnlock()
-	if err := <-p.err; err != nil {
-		return 0, 0, err
+	return <-u.err
+}
+
+// bytes gives how many bytes a unit has.
+func (u *unit) bytes() (n int) {
+	for _, p := range u.bodies {
+		n += len(p.data)
 	}
-	return p.id, p.offset, nil
+	return n
 }
 
 // holding is a file that is kept from the collector by a lock, for as long as
@@ -116,9 +127,8 @@ func (a *appender) work() {
 	defer close(a.done)
 	defer a.leave()
 	var gathered []byte
-	for p := range a.queue {
-		batch := []*appending{p}
-		bytes := len(p.data)
+	for first := range a.queue {
+		units, batch, bytes := []*unit{first}, first.bodies, first.bytes()
 	more:
 		for bytes < maxGather {
 			select {
@@ -126,16 +136,15 @@ func (a *appender) work() {
 				if !ok {
 					break more
 				}
-				batch = append(batch, q)
-				bytes += len(q.data)
+				units, batch, bytes = append(units, q), append(batch, q.bodies...), bytes+q.bytes()
 			default:
 				break more
 			}
 		}
 		var err error
 		gathered, err = a.write(batch, gathered[:0])
-		for _, q := range batch {
-			q.err <- err
+		for _, u := range units {
+			u.err <- err
 		}
 		if cap(gathered) > maxGather/2 {
 			gathered = nil

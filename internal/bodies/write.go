@@ -70,38 +70,24 @@ func (w *Written) There() error {
 // Errors of r are returned as they are. Release what comes back, also after an error.
 func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, accept func(Written) error) (Written,
 	error) {
-	if size > SmallBody {
-		if free, _, err := v.Free(); err == nil && free < size {
-			return Written{}, fault.New(fault.Full, "disk-full", "the volume has %d bytes free, and the body has %d", free,
-				size).In("volume").
-				Do("free space on the volume's disk; nothing that was acknowledged is affected")
-		}
-	}
-	first, n, ended, err := v.start(r)
-	if err != nil {
-		return Written{}, err
-	}
-	h := newHasher(extra)
-	if ended && (n <= SmallBody && !v.framed || n == 0) {
-		defer v.buffers.Put(first)
-		h.write((*first)[:n])
-		w := h.written(int64(n))
-		if n > 0 {
-			w.Ref = object.BodyRef{Tier: v.tier, Offset: 0}
-		}
-		if err := accept(w); err != nil || n == 0 {
-			return w, err
-		}
-		if sealed {
-			w.held, err = v.appendSealed(&w.Ref, (*first)[:n])
-			return w, err
-		}
-		p := &appending{data: (*first)[:n], crc: w.CRC64}
-		w.Ref.File, w.Ref.Offset, err = v.small.append(p)
-		w.held = p.held
+	w, later, err := v.WriteLater(r, size, sealed, extra, accept)
+	if err != nil || later == nil {
 		return w, err
 	}
-	return v.writeWhole(r, first, n, ended, sealed, h, accept)
+	Settle([]*Pending{later})
+	return later.w, later.err
+}
+
+// fits refuses a body that there is no room for.
+func (v *Volume) fits(size int64) error {
+	if size <= SmallBody {
+		return nil
+	}
+	if free, _, err := v.Free(); err == nil && free < size {
+		return fault.New(fault.Full, "disk-full", "the volume has %d bytes free, and the body has %d", free, size).
+			In("volume").Do("free space on the volume's disk; nothing that was acknowledged is affected")
+	}
+	return nil
 }
 
 // start reads the first bytes of a body into a buffer, and tells whether they are all.
@@ -117,28 +103,14 @@ func (v *Volume) start(r io.Reader) (first *[]byte, n int, ended bool, err error
 	return first, n, ended, err
 }
 
-// appendSealed seals a small body and appends it, bound to where it comes to stand.
-func (v *Volume) appendSealed(ref *object.BodyRef, plain []byte) (*holding, error) {
-	wrapping, data, err := v.newData()
-	if err != nil {
-		return nil, err
-	}
-	bp := v.stretch.Get().(*[]byte)
-	defer v.stretch.Put(bp)
-	return v.appendBound(ref, seal.Whole((*bp)[:0], data, plain), wrapping)
-}
-
-// appendBound appends a sealed body after it gets its header for that place.
-func (v *Volume) appendBound(ref *object.BodyRef, stored []byte, wrapping *seal.Wrapping) (_ *holding, err error) {
-	p := &appending{data: stored, place: func(p *appending) error {
+// bound makes a sealed body ready to be appended, which gets its header for the place it comes to.
+func bound(stored []byte, wrapping *seal.Wrapping) *appending {
+	return &appending{data: stored, place: func(p *appending) error {
 		h, err := wrapping.Header(p.id, p.offset)
 		copy(p.data, h[:])
 		p.crc = digest.CRC64(p.data)
 		return err
 	}}
-	ref.File, ref.Offset, err = v.seals.append(p)
-	ref.Offset |= object.BoundBit
-	return p.held, err
 }
 
 type hasher struct {
@@ -414,8 +386,8 @@ func (v *Volume) CopySmall(from object.BodyRef, size int64, crc uint64) (w Writt
 	w = Written{Ref: object.BodyRef{Tier: v.tier}, Size: size, CRC64: crc}
 	if !from.Sealed() {
 		p := &appending{data: buf, crc: crc}
-		w.Ref.File, w.Ref.Offset, err = v.small.append(p)
-		w.held = p.held
+		err = v.small.append([]*appending{p})
+		w.Ref.File, w.Ref.Offset, w.held = p.id, p.offset, p.held
 		return w, err
 	}
 	stored := make([]byte, seal.Length(size))
@@ -426,6 +398,8 @@ func (v *Volume) CopySmall(from object.BodyRef, size int64, crc uint64) (w Writt
 	if err != nil {
 		return w, err
 	}
-	w.held, err = v.appendBound(&w.Ref, stored, wrapping)
+	p := bound(stored, wrapping)
+	err = v.seals.append([]*appending{p})
+	w.Ref.File, w.Ref.Offset, w.held = p.id, p.offset|object.BoundBit, p.held
 	return w, err
 }

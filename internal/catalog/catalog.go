@@ -31,8 +31,13 @@ var migrations embed.FS
 
 // Catalog is the door to the records.
 type Catalog struct {
-	db      *sqlx.DB
-	hot     *pgxpool.Pool // of batches
+	db  *sqlx.DB
+	hot *pgxpool.Pool // of batches
+
+	// BodiesFirst brings the bodies of changes to a disk that have a Body, and puts where they are
+	// into their versions. It is set before the first change is made.
+	BodiesFirst func([]Change) []error
+
 	clock   clock
 	marks   marks
 	commits *batcher[Change, Result]
@@ -113,7 +118,7 @@ func openAfter(ctx context.Context, url string, d Dial, ready func(context.Conte
 		db.Close()
 		return nil, err
 	}
-	c.commits = newBatcher(2, c.commitBatch)
+	c.commits = newBatcher(2, c.commitGathered)
 	c.commits.late = c.settle
 	c.commits.distinct = func(ch Change) any { return [2]any{ch.Bucket, ch.Key} }
 	c.looks = newBatcher(2, c.lookupBatch)

@@ -36,6 +36,7 @@ type Change struct {
 	Version *object.Version
 	ID      object.VersionID
 	Detail  map[string]any // for the journal
+	Body    any            // of Version, which is not on a disk yet; see Catalog.BodiesFirst
 
 	IfAbsent   bool         // only if nothing is there
 	IfETag     *object.ETag // only if this content is there
@@ -53,6 +54,7 @@ type Result struct {
 	Freed      bool // a body was let go of
 
 	status commitStatus
+	failed error // before it came to the database
 }
 
 // ID names the version that was written.
@@ -70,13 +72,60 @@ func (r Result) ID() object.VersionID {
 // been committed.
 func (c *Catalog) Commit(ctx context.Context, ch Change) (Result, error) {
 	if _, leased := ctx.Value(leaseKey{}).(Lease); leased {
+		if ch.Body != nil {
+			if err := c.BodiesFirst([]Change{ch})[0]; err != nil {
+				return Result{}, err
+			}
+		}
 		return c.commitAlone(ctx, ch)
+	}
+	if err := ctx.Err(); err != nil {
+		return Result{}, mapError(err)
+	}
+	if ch.Body != nil { // what holds its bytes is ours until it is settled, whoever leaves
+		ctx = context.WithoutCancel(ctx)
 	}
 	r, err := c.commits.do(ctx, ch)
 	if err != nil {
 		return Result{}, err
 	}
 	return r, r.err()
+}
+
+// commitGathered brings the bodies of a batch to the disk, those that are not, and then commits
+// their changes: the next batch gathers meanwhile.
+func (c *Catalog) commitGathered(ctx context.Context, batch []Change) ([]Result, error) {
+	if !slices.ContainsFunc(batch, func(ch Change) bool { return ch.Body != nil }) {
+		return c.commitBatch(ctx, batch)
+	}
+	results := make([]Result, len(batch))
+	var there []Change
+	var places []int
+	for i, err := range c.BodiesFirst(batch) {
+		if err != nil {
+			results[i].failed = err
+			continue
+		}
+		there, places = append(there, batch[i]), append(places, i)
+	}
+	if len(there) == 0 {
+		return results, nil
+	}
+	rs, err := c.commitBatch(ctx, there)
+	if err != nil && len(there) < len(batch) { // told apart from those that failed before
+		rs, errs := c.settle(there, err)
+		for n, i := range places {
+			results[i] = rs[n]
+			results[i].failed = errs[n]
+		}
+		return results, nil
+	}
+	for n, i := range places {
+		if err == nil {
+			results[i] = rs[n]
+		}
+	}
+	return results, err
 }
 
 // commitAlone applies a change in a transaction of its own, which a lease guards.
@@ -121,6 +170,9 @@ func (c *Catalog) CommitMany(ctx context.Context, changes []Change) ([]Result, [
 }
 
 func (r Result) err() error {
+	if r.failed != nil {
+		return r.failed
+	}
 	switch r.status {
 	case statusDone:
 		return nil

@@ -41,11 +41,9 @@ func (c *conditions) when(asked bool, term string, args ...any) *conditions {
 	return c
 }
 
-// beneath asks for keys beneath a prefix.
+// beneath asks for keys beneath a prefix; what has no key counts beneath the empty one.
 func (c *conditions) beneath(column, prefix string) *conditions {
-	c.when(prefix != "", column+" >= ?", []byte(prefix))
-	until := endOf(prefix)
-	return c.when(until != nil, column+" < ?", until)
+	return c.when(prefix != "", column+" >= ?", []byte(prefix)).when(prefix != "", column+" < ?", endOf(prefix))
 }
 
 // String gives the conditions for after "where".

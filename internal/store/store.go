@@ -51,6 +51,7 @@ type cachedFacts struct {
 // New makes a store of a catalog and the spaces for bodies.
 func New(c *catalog.Catalog, spaces *bodies.Spaces, region string) *Store {
 	s := &Store{Catalog: c, Spaces: spaces, Region: region}
+	c.BodiesFirst = bodiesFirst
 	s.smalls.New = func() any { b := make([]byte, bodies.SmallBody); return &b }
 	s.damaged.Store(&map[object.BodyRef]string{})
 	return s

@@ -79,7 +79,7 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	if err != nil {
 		return nil, err
 	}
-	w, err := space.Write(&capped{r: p.Body, left: object.MaxSize}, p.Size, p.Seal || facts.Sealing, extra,
+	w, later, err := writeTo(space, &capped{r: p.Body, left: object.MaxSize}, p.Size, p.Seal || facts.Sealing, extra,
 		func(w bodies.Written) error {
 			if p.Size >= 0 && w.Size != p.Size {
 				return fault.New(fault.Invalid, "size-mismatch", "the body has %d bytes, and %d were declared", w.Size, p.Size).
@@ -109,7 +109,13 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 			}
 			return nil
 		})
-	defer w.Release()
+	defer func() {
+		if later != nil {
+			w, _ := later.Written()
+			w.Release()
+		}
+		w.Release()
+	}()
 	if err == nil {
 		err = w.There()
 	}
@@ -122,6 +128,9 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	v.Created = author.At
 	ch := catalog.Change{Bucket: facts.ID, Key: p.Key.String(), Version: v, IfAbsent: p.IfAbsent, IfETag: p.IfETag,
 		Author: author}
+	if later != nil {
+		ch.Body = later
+	}
 	res, err := s.Catalog.Commit(ctx, ch)
 	if cached && fault.HasCode(err, "bucket-missing") {
 		// Perhaps it was removed and made again since we learned its number.
@@ -132,10 +141,48 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		}
 	}
 	if err != nil {
+		s.room.noteFull(err)
 		return nil, err
 	}
 	v.Number, v.Plain = res.Number, res.Versioning != object.On
 	return v, nil
+}
+
+// laterWriter is a space that syncs small bodies together, when they are committed.
+type laterWriter interface {
+	WriteLater(r io.Reader, size int64, sealed bool, extra []hash.Hash, accept func(bodies.Written) error) (bodies.Written,
+		*bodies.Pending, error)
+}
+
+// writeTo writes a body, or has it ready to be written with others.
+func writeTo(space bodies.Space, r io.Reader, size int64, sealed bool, extra []hash.Hash,
+	accept func(bodies.Written) error) (bodies.Written, *bodies.Pending, error) {
+	if l, ok := space.(laterWriter); ok {
+		return l.WriteLater(r, size, sealed, extra, accept)
+	}
+	w, err := space.Write(r, size, sealed, extra, accept)
+	return w, nil, err
+}
+
+// bodiesFirst settles the bodies of changes; see catalog.Catalog.BodiesFirst.
+func bodiesFirst(changes []catalog.Change) []error {
+	errs := make([]error, len(changes))
+	var list []*bodies.Pending
+	for _, ch := range changes {
+		if p, ok := ch.Body.(*bodies.Pending); ok {
+			list = append(list, p)
+		}
+	}
+	bodies.Settle(list)
+	for i, ch := range changes {
+		if p, ok := ch.Body.(*bodies.Pending); ok {
+			var w *bodies.Written
+			if w, errs[i] = p.Written(); errs[i] == nil {
+				ch.Version.Body = w.Ref
+			}
+		}
+	}
+	return errs
 }
 
 // spaceNamed gives the space that a new body goes to, which is main's for nearly all.
