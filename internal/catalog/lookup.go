@@ -31,13 +31,23 @@ from unnest($1::text[], $2::bytea[]) with ordinality q(b, k, i)
 left join lateral (select id, versioning from buckets where name = q.b and removed is null limit 1) b on true
 left join lateral (select * from heads where heads.bucket = b.id and heads.key = q.k limit 1) h on true`
 
+// lookupBatch answers lookups. Where a connection breaks off it asks again, once: the pool may
+// have kept one from before the server was started anew.
 func (c *Catalog) lookupBatch(ctx context.Context, batch []Address) ([]Found, error) {
+	ctx, cancel := context.WithTimeout(ctx, answerFor)
+	defer cancel()
+	found, err := c.lookUp(ctx, batch)
+	if err != nil && ctx.Err() == nil && connectionTrouble(err) {
+		found, err = c.lookUp(ctx, batch)
+	}
+	return found, err
+}
+
+func (c *Catalog) lookUp(ctx context.Context, batch []Address) ([]Found, error) {
 	buckets, keys := make([]string, len(batch)), make([][]byte, len(batch))
 	for i, a := range batch {
 		buckets[i], keys[i] = a.Bucket.String(), []byte(a.Key.String())
 	}
-	ctx, cancel := context.WithTimeout(ctx, answerFor)
-	defer cancel()
 	rows, err := c.hot.Query(ctx, lookupQuery, buckets, keys)
 	if err != nil {
 		return nil, err

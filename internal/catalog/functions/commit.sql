@@ -23,7 +23,8 @@ declare
   done boolean[] := array_fill(false, array[n]);
   c change; q record; h heads; x history; i integer; room bigint; d bigint; m smallint;
   gone bigint[]; kept bigint[]; paused bigint[]; tight boolean; same boolean; writes boolean; archived boolean; stays boolean;
-  versions bigint[]; fresh integer; over integer[]; nothing integer[]; noted boolean; -- numbers of new keys; places of keys that are there
+  versions bigint[]; fresh integer; -- of new keys, and how many they are
+  over boolean[]; overs integer; nothing integer[]; noted boolean; -- which keys are there, and which are not
   d_objects integer; d_bytes bigint; d_prev integer; d_prev_bytes bigint; d_markers integer; size_of bigint;
   tiers_of smallint[]; come bigint[]; -- tiers in which bytes come (above zero) and go, and how many
 begin
@@ -48,14 +49,15 @@ begin
     -- Which keys are new, with the numbers that their versions get, and which are there and written over
     -- without conditions: these are locked.
     select array_agg(case when o.key is null and e.yes then nextval('version_numbers') end),
-           array_agg(w.ordinality::integer) filter (where o.key is not null and not coalesce(w.if_absent, false)
-             and not w.bucket = any(paused)),
-           count(*) filter (where o.key is null and e.yes), bool_or(o.revision > 1)
-      into versions, over, fresh, noted
+           array_agg(x.over), count(*) filter (where x.over), count(*) filter (where o.key is null and e.yes),
+           bool_or(o.revision > 1)
+      into versions, over, overs, fresh, noted
       from unnest(p_changes) with ordinality w
       cross join lateral (select w.kind in (@Writes) and w.if_md5 is null and not w.bucket = any(gone) as yes) e
       left join lateral (select key, revision from heads where e.yes and heads.bucket = w.bucket and heads.key = w.key
-        limit 1 for update) o on true;
+        limit 1 for update) o on true
+      cross join lateral (select o.key is not null and not coalesce(w.if_absent, false) and not w.bucket = any(paused)
+        as over) x;
 
     if fresh > 0 then
       -- A key that is made meanwhile fails as a double.
@@ -79,12 +81,12 @@ begin
         where w.version is not null;
     end if;
 
-    if over is not null then
+    if overs > 0 then
       if noted then -- the metadata that was before goes with the version
-        delete from revisions r using unnest(over) p
-          cross join lateral (select bucket, key, number from heads where heads.bucket = (p_changes[p]).bucket
-            and heads.key = (p_changes[p]).key and plain and revision > 1 and not heads.bucket = any(kept) limit 1) o
-        where r.bucket = o.bucket and r.key = o.key and r.number = o.number;
+        delete from revisions r using unnest(p_changes) with ordinality w
+          cross join lateral (select bucket, key, number from heads where heads.bucket = w.bucket
+            and heads.key = w.key and plain and revision > 1 and not heads.bucket = any(kept) limit 1) o
+        where over[w.ordinality] and r.bucket = o.bucket and r.key = o.key and r.number = o.number;
       end if;
       -- w is the change, w.old the version that was.
       for q in
@@ -94,7 +96,7 @@ begin
           from unnest(p_changes) with ordinality w
           cross join lateral (select o as old, o.ctid as place from heads o where o.bucket = w.bucket and o.key = w.key
                               limit 1) h
-          where w.ordinality = any(over)
+          where over[w.ordinality]
         ), arch as (
           insert into history select (w.old).*, w.at from want w where w.archive
         ), rel as (
@@ -124,7 +126,7 @@ begin
         select w.ordinality as i, w.keep, w.version, not w.archive and (w.old).body_file <> 0 as freed,
                (select count(*) from upd) as made from want w
       loop
-        if q.made <> cardinality(over) then raise exception 'a key changed while it was locked' using errcode = '40001';
+        if q.made <> overs then raise exception 'a key changed while it was locked' using errcode = '40001';
           end if;
         done[q.i] := true; left_over := left_over - 1;
         place := q.i::integer; status := @Done; number := q.version; revision := 1; marker := false; freed := q.freed;
@@ -136,10 +138,10 @@ begin
 
   -- Current versions are removed without conditions: w is the change, w.old the version that was.
   if p_kinds & 4 <> 0 and not p_careful then
-    select array_agg(w.ordinality::integer) filter (where o.key is not null and e.yes),
+    select array_agg(o.key is not null and e.yes), count(*) filter (where o.key is not null and e.yes),
            array_agg(w.ordinality::integer) filter (where o.key is null and e.yes and not w.bucket = any(kept)),
            bool_or(o.revision > 1)
-      into over, nothing, noted
+      into over, overs, nothing, noted
       from unnest(p_changes) with ordinality w
       cross join lateral (select w.kind in (@ObjectRemoved, @ObjectRenamedAway) and w.if_md5 is null
         and not w.bucket = any(gone) and not w.bucket = any(paused) as yes) e
@@ -154,12 +156,12 @@ begin
       end loop;
     end if;
 
-    if over is not null then
+    if overs > 0 then
       if noted then -- the metadata that was before goes with the version
-        delete from revisions r using unnest(over) p
-          cross join lateral (select bucket, key, number from heads where heads.bucket = (p_changes[p]).bucket
-            and heads.key = (p_changes[p]).key and plain and revision > 1 and not heads.bucket = any(kept) limit 1) o
-        where r.bucket = o.bucket and r.key = o.key and r.number = o.number;
+        delete from revisions r using unnest(p_changes) with ordinality w
+          cross join lateral (select bucket, key, number from heads where heads.bucket = w.bucket
+            and heads.key = w.key and plain and revision > 1 and not heads.bucket = any(kept) limit 1) o
+        where over[w.ordinality] and r.bucket = o.bucket and r.key = o.key and r.number = o.number;
       end if;
       for q in
         with want as materialized (
@@ -170,7 +172,7 @@ begin
           cross join lateral (select o as old, o.ctid as place from heads o where o.bucket = w.bucket and o.key = w.key
                               limit 1) h
           cross join lateral (select w.bucket = any(kept) as keep) k
-          where w.ordinality = any(over)
+          where over[w.ordinality]
         ), arch as (
           insert into history select (w.old).*, w.at from want w where w.archive
         ), rel as (
@@ -202,7 +204,7 @@ begin
                not w.archive and (w.old).body_file <> 0 as freed,
                (select count(*) from del) + (select count(*) from upd) as made from want w
       loop
-        if q.made <> cardinality(over) then raise exception 'a key changed while it was locked' using errcode = '40001';
+        if q.made <> overs then raise exception 'a key changed while it was locked' using errcode = '40001';
           end if;
         done[q.i] := true; left_over := left_over - 1;
         place := q.i::integer; status := @Done; number := q.version; revision := q.revision; marker := q.keep;
