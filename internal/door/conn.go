@@ -21,6 +21,7 @@ type conn struct {
 	active  atomic.Bool
 	drains  atomic.Bool   // no more is written, and what still comes is thrown away
 	drained chan struct{} // closed when that is over
+	sealed  bool          // there is TLS above: what is written is not the answer as it is
 	gather  int64         // bytes of the body of the answer that is gathered; 0: none is
 	held    *bytes.Buffer // of it, with its head
 	set     atomic.Int64  // when the write deadline was set last, in nanoseconds of the clock
@@ -67,10 +68,10 @@ var gatherings = sync.Pool{New: func() any { return new(bytes.Buffer) }}
 
 // Gather has the answer to a request written in one piece: its body has so many bytes, and they
 // come right after the head. The server's own buffer holds head and body of the smallest
-// answers alone.
+// answers alone. Over TLS there is a record to each write, and nothing is gathered.
 func Gather(ctx context.Context, body int64) {
 	c, _ := ctx.Value(connKey{}).(*conn)
-	if c == nil || body <= 0 || body > gatherMost {
+	if c == nil || c.sealed || body <= 0 || body > gatherMost {
 		return
 	}
 	c.gather, c.held = body, gatherings.Get().(*bytes.Buffer)

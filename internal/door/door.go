@@ -96,7 +96,12 @@ func (d *Door) Server(h http.Handler) *http.Server {
 		IdleTimeout:       d.s.Idle,
 		MaxHeaderBytes:    d.s.Largest,
 		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
-			return context.WithValue(ctx, connKey{}, ours(c))
+			o := ours(c)
+			if o != nil {
+				_, plain := c.(*conn)
+				o.sealed = !plain
+			}
+			return context.WithValue(ctx, connKey{}, o)
 		},
 		ConnState: func(c net.Conn, state http.ConnState) {
 			if o := ours(c); o != nil {
