@@ -23,7 +23,7 @@ func (b *bench) orders() error {
 		if _, err := b.db.Exec(`insert into heads (bucket, key, created, size, md5, crc64, body_file, body_offset,
 				content_type, written_by, plain)
 			select b.id, convert_to('from/' || lpad(i::text, 9, '0'), 'UTF8'), now(), 4096, decode(md5(i::text), 'hex'), i,
-				1, i, 'text/plain', 'bench', b.versioning <> 1 from buckets b, generate_series(1, $2::int) i
+				0, -1, 'text/plain', 'bench', b.versioning <> 1 from buckets b, generate_series(1, $2::int) i
 			where b.name = $1 and b.removed is null`, bucket, keys); err != nil {
 			return err
 		}
