@@ -197,7 +197,8 @@ func (d *Desk) ready(w http.ResponseWriter, r *http.Request) {
 
 // writable tells whether writes work, as tried lately.
 func (d *Desk) writable(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	// What is found is for all who ask: whoever asked first may leave.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
 	defer cancel()
 	d.readiness.mu.Lock()
 	defer d.readiness.mu.Unlock()

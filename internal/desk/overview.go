@@ -11,6 +11,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/tier"
 )
 
 // Concern is something that is wrong or waits for a person.
@@ -269,7 +270,7 @@ func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, op
 			if v.Away != nil {
 				o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "tier " + t.Name,
 					Says:   "has a volume that is away",
-					Detail: sentence(fault.From(v.Away).Message) + " Nothing on it is lost by that.", Page: "tiers"})
+					Detail: sentence(fault.From(v.Away).Message) + " Nothing on it is lost by that; mount it where it was, and it is there again.", Page: "tiers"})
 			}
 		}
 		if r := repairs[t.ID]; r != nil && r.Damaged > 0 {
@@ -318,10 +319,11 @@ func (d *Desk) writing(ctx context.Context, o *Overview) {
 // room says what is free on the volume, and that it fills up. Of one that is away its tier
 // tells.
 func (d *Desk) room(o *Overview) {
-	free, total, err := d.store.Spaces.First().Free()
-	if err != nil {
+	states, err := d.store.VolumeStates(tier.Main)
+	if err != nil || states[0].Away != nil {
 		return
 	}
+	free, total := states[0].Free, states[0].Total
 	o.Free = free
 	if share := float64(free) / float64(total); share < 0.1 {
 		state := "attention"
