@@ -338,6 +338,12 @@ func (r *Running) As(key sign.Credential, method, path string, header map[string
 	if key.ID != "" {
 		sign.Sign(req, key, "fenn", sign.Unsigned, time.Now())
 	}
+	return r.answer(req)
+}
+
+// answer sends a request as it is.
+func (r *Running) answer(req *http.Request) (int, http.Header, string) {
+	r.t.Helper()
 	resp, err := http.DefaultTransport.RoundTrip(req)
 	if err != nil {
 		r.t.Fatal(err)
@@ -359,16 +365,8 @@ func (r *Running) Ask(path string) string {
 	}
 	none := sha256.Sum256(nil)
 	sign.SignDesk(req, sign.Credential{ID: Key, Secret: Secret}, "fenn", hex.EncodeToString(none[:]), time.Now())
-	resp, err := http.DefaultTransport.RoundTrip(req)
-	if err != nil {
-		r.t.Fatal(err)
-	}
-	defer resp.Body.Close()
-	b, err := io.ReadAll(resp.Body)
-	if err != nil {
-		r.t.Fatal(err)
-	}
-	return string(b)
+	_, _, text := r.answer(req)
+	return text
 }
 
 // NewKey makes a key of an account; the account is made when it is missing.

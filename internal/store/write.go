@@ -80,35 +80,7 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		return nil, err
 	}
 	w, later, err := writeTo(space, &capped{r: p.Body, left: object.MaxSize}, p.Size, p.Seal || facts.Sealing, extra,
-		func(w bodies.Written) error {
-			if p.Size >= 0 && w.Size != p.Size {
-				return fault.New(fault.Invalid, "size-mismatch", "the body has %d bytes, and %d were declared", w.Size, p.Size).
-					In("size").Do("send the whole body")
-			}
-			if p.MD5 != nil && *p.MD5 != w.MD5 {
-				return mismatch("MD5", p.MD5[:], w.MD5[:])
-			}
-			if err := fits(facts, w.Size); err != nil { // of a length that nobody declared
-				return err
-			}
-			if p.Checksum == digest.None {
-				return nil
-			}
-			v.Checksum = digest.Sum{Kind: p.Checksum}
-			if sum != nil {
-				v.Checksum.Bytes = sum.Sum(nil)
-			} else {
-				v.Checksum.Bytes = crcBytes(w.CRC64)
-			}
-			claim, err := p.Claim()
-			if err != nil {
-				return err
-			}
-			if claim != nil && !bytes.Equal(claim, v.Checksum.Bytes) {
-				return mismatch(p.Checksum.String(), claim, v.Checksum.Bytes)
-			}
-			return nil
-		})
+		func(w bodies.Written) error { return p.agrees(w, facts, sum, v) })
 	defer func() {
 		if later != nil {
 			w, _ := later.Written()
@@ -146,6 +118,39 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	}
 	v.Number, v.Plain = res.Number, res.Versioning != object.On
 	return v, nil
+}
+
+// agrees refuses a body that was read and is not what was declared, or that there is no room
+// for, and gives the version its checksum: sum has seen the body, unless the CRC is what was
+// asked for.
+func (p Put) agrees(w bodies.Written, facts catalog.BucketFacts, sum hash.Hash, v *object.Version) error {
+	if p.Size >= 0 && w.Size != p.Size {
+		return fault.New(fault.Invalid, "size-mismatch", "the body has %d bytes, and %d were declared", w.Size, p.Size).
+			In("size").Do("send the whole body")
+	}
+	if p.MD5 != nil && *p.MD5 != w.MD5 {
+		return mismatch("MD5", p.MD5[:], w.MD5[:])
+	}
+	if err := fits(facts, w.Size); err != nil { // of a length that nobody declared
+		return err
+	}
+	if p.Checksum == digest.None {
+		return nil
+	}
+	v.Checksum = digest.Sum{Kind: p.Checksum}
+	if sum != nil {
+		v.Checksum.Bytes = sum.Sum(nil)
+	} else {
+		v.Checksum.Bytes = crcBytes(w.CRC64)
+	}
+	claim, err := p.Claim()
+	if err != nil {
+		return err
+	}
+	if claim != nil && !bytes.Equal(claim, v.Checksum.Bytes) {
+		return mismatch(p.Checksum.String(), claim, v.Checksum.Bytes)
+	}
+	return nil
 }
 
 // laterWriter is a space that syncs small bodies together, when they are committed.

@@ -97,7 +97,6 @@ func restoreStep(ctx context.Context, s *store.Store, o *catalog.Order) (more bo
 				return false, err
 			}
 			back = append(back, store.PutBack{Key: key})
-			p.Count("removed", 1, 0)
 		default: // as it was, or but for its metadata
 			counter, bytes, err := restoreOne(ctx, s, o, d)
 			if err != nil {
@@ -115,13 +114,23 @@ func restoreStep(ctx context.Context, s *store.Store, o *catalog.Order) (more bo
 			continue // it was removed for good meanwhile
 		}
 		back = append(back, store.PutBack{Key: v.Key, Was: v})
-		p.Count("restored", 1, v.Size)
 	}
 	if len(list) > 0 {
 		p.Cursor = []byte(list[len(list)-1].Key)
 	}
-	err = s.PutBackMany(ctx, o.Bucket, back, author(o),
-		func([]*object.Version) (int64, catalog.OrderProgress) { return o.ID, p })
+	before := p
+	err = s.PutBackMany(ctx, o.Bucket, back, author(o), func(made []*object.Version) (int64, catalog.OrderProgress) {
+		p = before.Clone() // it is asked again when the transaction is tried again
+		for i, b := range back {
+			switch {
+			case b.Was == nil:
+				p.Count("removed", 1, 0)
+			case made[i] != nil:
+				p.Count("restored", 1, made[i].Size)
+			}
+		}
+		return o.ID, p
+	})
 	if err != nil {
 		return false, err
 	}
