@@ -32,13 +32,13 @@ func (d *Door) guard(next http.Handler) http.Handler {
 		if r.Method == http.MethodGet || r.Method == http.MethodHead {
 			b.Refuse(w) // nothing asks for it
 		}
-		expects := r.Header.Get("Expect") != "" // and sends nothing before it is told to
+		expects := r.Header.Get("Expect") != "" // and sends nothing before it is told to: by the first read
 		// A request of our own, so that net/http still knows the body as its own.
 		ours := *r
 		ours.Body = b
 		defer func() {
 			b.Refuse(w)
-			if !expects {
+			if !expects || !b.begun.IsZero() {
 				b.drain()
 			}
 		}()

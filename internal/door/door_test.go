@@ -23,35 +23,51 @@ func TestARefusedBodyIsAnswered(t *testing.T) {
 		t.Fatal(err)
 	}
 	h := d.Server(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.CopyN(io.Discard, r.Body, r.ContentLength/8) // the disk is full in the middle
 		door.BodyOf(r).Refuse(w)
 		http.Error(w, "there is no room", http.StatusInsufficientStorage)
 	}))
 	go h.Serve(d.Listener(l))
 	t.Cleanup(func() { h.Close() })
-	for _, size := range []int{1 << 20, 5 << 20, 40 << 20} {
-		conn, err := net.Dial("tcp", l.Addr().String())
-		if err != nil {
-			t.Fatal(err)
+	for what, header := range map[string]string{"sent at once": "",
+		"sent when told to": "Expect: 100-continue\r\n"} {
+		for _, size := range []int{1 << 20, 5 << 20, 40 << 20} {
+			t.Run(what+", "+strconv.Itoa(size), func(t *testing.T) {
+				t.Parallel()
+				sendRefused(t, l.Addr().String(), header, size)
+			})
 		}
-		defer conn.Close()
-		_, err = io.WriteString(conn, "PUT /part HTTP/1.1\r\nHost: here\r\nContent-Length: "+strconv.Itoa(size)+"\r\n\r\n")
-		const stretches = 16 // over two seconds
-		for i := 0; i < stretches && err == nil; i++ {
-			time.Sleep(2 * time.Second / stretches)
-			_, err = conn.Write(make([]byte, size/stretches))
-		}
-		if err != nil {
-			t.Errorf("%d bytes: cut off while sending: %v", size, err)
-			continue
-		}
-		resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
-		if err != nil {
-			t.Errorf("%d bytes: %v", size, err)
-			continue
-		}
-		b, err := io.ReadAll(resp.Body)
-		if err != nil || resp.StatusCode != http.StatusInsufficientStorage || !strings.Contains(string(b), "no room") {
-			t.Errorf("%d bytes: %d %s, %v", size, resp.StatusCode, b, err)
-		}
+	}
+}
+
+// sendRefused sends a body of a size over two seconds, and then wants to read that there is no room.
+func sendRefused(t *testing.T, addr, header string, size int) {
+	t.Helper()
+	conn, err := net.Dial("tcp", addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { conn.Close() })
+	answers := bufio.NewReader(conn)
+	_, err = io.WriteString(conn, "PUT /part HTTP/1.1\r\nHost: here\r\n"+header+
+		"Content-Length: "+strconv.Itoa(size)+"\r\n\r\n")
+	if header != "" && err == nil {
+		_, err = http.ReadResponse(answers, nil) // go on
+	}
+	const stretches = 16
+	for i := 0; i < stretches && err == nil; i++ {
+		time.Sleep(2 * time.Second / stretches)
+		_, err = conn.Write(make([]byte, size/stretches))
+	}
+	if err != nil {
+		t.Fatalf("cut off while sending: %v", err)
+	}
+	resp, err := http.ReadResponse(answers, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := io.ReadAll(resp.Body)
+	if err != nil || resp.StatusCode != http.StatusInsufficientStorage || !strings.Contains(string(b), "no room") {
+		t.Errorf("%d %s, %v", resp.StatusCode, b, err)
 	}
 }
