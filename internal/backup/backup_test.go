@@ -266,3 +266,139 @@ func refusals(t *testing.T, folder, data string) {
 		t.Errorf("a catalog that was cut: %v", err)
 	}
 }
+
+// kept is a service with a database of its own, whose log is kept in the folder of backups.
+func kept(t *testing.T, data, folder string) *harness.Running {
+	return harness.Service(t, func(c *service.Config) {
+		c.Data, c.Database, c.KeepLog = data, "", backup.LogFolder(folder)
+	})
+}
+
+// open is a folder that the database's user may pass through.
+func open(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	for _, d := range []string{filepath.Dir(dir), dir} {
+		if err := os.Chmod(d, 0o711); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return dir
+}
+
+// A service whose database's log is kept comes back as it was at a moment between two backups:
+// what was put, replaced and removed later is as if it had not been.
+func TestRestoreAsOf(t *testing.T) {
+	folder, data := open(t), filepath.Join(open(t), "it's 50% full")
+	s := kept(t, data, folder)
+	c := s.Client()
+	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
+		t.Fatal(err)
+	}
+	put := func(key string, seed uint64) {
+		t.Helper()
+		b := content(seed, size(seed))
+		if _, err := c.Put(t.Context(), "plates", key, bytes.NewReader(b), int64(len(b)), client.Put{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	early := time.Now()
+	put("before", 1)
+	making := &backup.Making{Data: data, Folder: folder, Passphrase: words, Log: harness.Silent()}
+	first, err := making.Make(t.Context())
+	if err != nil || first.Base == nil {
+		t.Fatalf("%+v, %v", first, err)
+	}
+	harness.Until(t, "moments can be come to", func() bool { return time.Now().After(first.Base.Ready) })
+	for i := range uint64(300) {
+		put(fmt.Sprint("between/", i), 10+i)
+	}
+	at := s.Store.Catalog.Now()
+	put("before", 2)
+	put("after", 3)
+	if err := c.Remove(t.Context(), "plates", "between/7"); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(time.Second) // backups are known by their second
+	if _, err := making.Make(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	late := time.Now().Add(time.Second)
+	list, err := backup.List(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if from, to, ok := backup.Moments(list); !ok || from.After(at) || to.Before(at) {
+		t.Errorf("moments from %s to %s, %v, and %s is not one of them", from, to, ok, at)
+	}
+	if err := s.Stop(t.Context()); err != nil { // the machine is gone
+		t.Fatal(err)
+	}
+	restore := func(to time.Time, change func(*backup.Restoring)) (*backup.Restored, string, error) {
+		in := &backup.Restoring{Folder: folder, Data: filepath.Join(open(t), "data"), Passphrase: words, AsOf: to,
+			Log: harness.Silent()}
+		change(in)
+		r, err := in.Restore(t.Context())
+		return r, in.Data, err
+	}
+	nothing := func(*backup.Restoring) {}
+	for code, try := range map[string]struct {
+		to     time.Time
+		change func(*backup.Restoring)
+	}{
+		"moment-early": {early, nothing},
+		"moment-late":  {late, nothing},
+		"moment-alone": {at, func(r *backup.Restoring) { r.Name = first.Name }},
+	} {
+		if _, _, err := restore(try.to, try.change); !fault.HasCode(err, code) {
+			t.Errorf("%s: %v", code, err)
+		}
+	}
+	r, restoredTo, err := restore(at, nothing)
+	if err != nil || r.Lost != 0 {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	c = kept(t, restoredTo, folder).Client()
+	is := func(key string, seed uint64) {
+		t.Helper()
+		o, err := c.Get(t.Context(), "plates", key, "", 0, "")
+		if err != nil {
+			t.Fatalf("%s: %v", key, err)
+		}
+		defer o.Body.Close()
+		var b bytes.Buffer
+		if _, err := b.ReadFrom(o.Body); err != nil || !bytes.Equal(b.Bytes(), content(seed, size(seed))) {
+			t.Errorf("%s is not what it was at the moment: %v", key, err)
+		}
+	}
+	is("before", 1)
+	for i := range uint64(300) {
+		is(fmt.Sprint("between/", i), 10+i)
+	}
+	if _, err := c.Get(t.Context(), "plates", "after", "", 0, ""); fault.KindOf(err) != fault.NotFound {
+		t.Errorf("what came later: %v", err)
+	}
+	put("after the restore", 4)
+	is("after the restore", 4)
+}
+
+// A log that cannot be kept is told of, and stops no writes; a backup does not wait for it for ever.
+func TestLogThatCannotBeKept(t *testing.T) {
+	folder, data := open(t), filepath.Join(open(t), "data")
+	s := kept(t, data, folder)
+	logs, err := os.ReadDir(backup.LogFolder(folder))
+	if err != nil || len(logs) != 1 {
+		t.Fatal(logs, err)
+	}
+	dir := filepath.Join(backup.LogFolder(folder), logs[0].Name())
+	if err := errors.Join(os.RemoveAll(dir), os.WriteFile(dir, nil, 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	late := s.Store.Catalog.HandOnLog(t.Context(), 2*time.Second)
+	if !fault.HasCode(late, "log-late") {
+		t.Errorf("the log is in the way of a file: %v", late)
+	}
+	harness.Until(t, "the overview tells of it", func() bool {
+		return strings.Contains(s.Ask("/api/v1/overview"), `"is not kept"`)
+	})
+}

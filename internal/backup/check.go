@@ -25,6 +25,8 @@ type Checking struct {
 	Passphrase string // of the copy
 	Log        *slog.Logger
 	Progress   func(what string, bytes int64)
+
+	look bool // whether they are there: none but small ones are read
 }
 
 // sampleOf is of how many large bodies one is read when not all are. Small ones are read all.
@@ -152,7 +154,7 @@ func (in *Checking) walk(ctx context.Context, cat *catalog.Catalog, spaces *bodi
 
 // one looks at a body, and reads it when that is asked for, when it is small, or now and then.
 func (in *Checking) one(ctx context.Context, space bodies.Space, v *object.Version, out *Checked) error {
-	if in.All || v.Body.Offset >= 0 || out.Bodies%sampleOf == 0 {
+	if v.Body.Offset >= 0 || !in.look && (in.All || out.Bodies%sampleOf == 0) {
 		return space.Check(v.Body, v.Size, v.CRC64, func(n int) error {
 			out.Read += int64(n)
 			if in.Progress != nil {

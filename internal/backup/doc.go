@@ -4,10 +4,15 @@
 //	FOLDER/2026-11-27T09-30-00Z/manifest.json   what the backup is; written last
 //	FOLDER/2026-11-27T09-30-00Z/database.dump   the catalog, by the database's own program
 //	FOLDER/2026-11-27T09-30-00Z/master.key.age  the master key, sealed under a passphrase
+//	FOLDER/2026-11-27T09-30-00Z/base/           the database's own files, when its log is kept
+//	FOLDER/log/CLUSTER/...                      that log, compressed by gzip, as the server hands it on
 //	FOLDER/volumes/MARKER/...                   bodies, as volumes have them; shared by all backups
 //
 // The order makes it right while the service runs: first the collector is held, then the
 // catalog is dumped in one snapshot, then bodies are copied. Every body that the snapshot
 // refers to was there before it, and stays until the copy is done. Bodies never change under
 // their names, so one that is there in its length is not copied again.
+//
+// A moment between two backups is come to by the files of the database in the latest backup
+// before it and by the log after them; its bodies are those of all backups.
 package backup

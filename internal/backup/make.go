@@ -97,6 +97,9 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if err := in.dump(held, url, dir, m); err != nil {
 		return nil, cause(held, err)
 	}
+	if err := in.base(held, cat, url, dir, m); err != nil {
+		return nil, cause(held, err)
+	}
 	if err := in.keepKey(dir); err != nil {
 		return nil, err
 	}
@@ -106,11 +109,19 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if err := cat.HoldOn(ctx, hold, holdFor); err != nil {
 		return nil, err
 	}
+	if m.Base != nil { // with the log of the copy itself, which is later than its moment
+		if err := cat.HandOnLog(ctx, logWithin); err != nil {
+			return nil, err
+		}
+	}
 	text, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
 		return nil, err
 	}
-	return m, writeLast(filepath.Join(dir, manifestFile), append(text, '\n'))
+	if err := writeLast(filepath.Join(dir, manifestFile), append(text, '\n')); err != nil || m.Base == nil {
+		return m, err
+	}
+	return m, in.forgetLog(m.Base.Cluster)
 }
 
 // cause gives why a context ended, when that is why something failed.

@@ -17,6 +17,8 @@ const (
 	manifestFile = "manifest.json"
 	dumpFile     = "database.dump"
 	keyFile      = "master.key.age"
+	baseFile     = "base/base.tar.gz"
+	logDir       = "log"
 	volumesDir   = "volumes"
 	moment       = "2006-01-02T15-04-05Z"
 )
@@ -28,12 +30,25 @@ type Manifest struct {
 	Service string    `json:"service"` // as it tells itself apart
 	Dump    string    `json:"dump"`    // SHA-256 of the catalog's, in hex
 	Size    int64     `json:"size"`    // of it
+	Base    *Base     `json:"base,omitempty"`
 	Volumes []Volume  `json:"volumes"`
 	Missing []string  `json:"missing,omitempty"` // tiers at endpoints, and volumes that were away
 	Copied  int64     `json:"copied"`            // bytes that were new
 	Files   int64     `json:"files"`             // that were new
 
 	Name string `json:"-"` // of its folder
+}
+
+// LogFolder gives the folder in a folder of backups that the database's log is kept in.
+func LogFolder(folder string) string { return filepath.Join(folder, logDir) }
+
+// Base is a copy of the database's own files, from which its log leads to any moment after it.
+type Base struct {
+	Digest  string    `json:"digest"` // SHA-256 of the file, in hex
+	Size    int64     `json:"size"`   // of it
+	Cluster string    `json:"cluster"`
+	From    string    `json:"from"`  // the first file of the log that it needs
+	Ready   time.Time `json:"ready"` // from when on moments can be come to
 }
 
 // Volume is a volume that was copied.

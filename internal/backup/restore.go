@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"filippo.io/age"
 
@@ -76,6 +77,7 @@ type Restoring struct {
 	MasterKey  string // instead of the backup's copy
 	Passphrase string // of the copy
 	Volumes    map[string]string
+	AsOf       time.Time // a moment between backups whose database's log was kept; zero for none
 
 	Log      *slog.Logger
 	Progress func(what string, bytes int64)
@@ -84,63 +86,109 @@ type Restoring struct {
 // Restored is what a restore did.
 type Restored struct {
 	*Manifest
-	Put map[string]string // volumes that lie elsewhere than they did, by where they were
+	Put   map[string]string // volumes that lie elsewhere than they did, by where they were
+	AsOf  *time.Time        `json:",omitempty"` // the moment that was come to, when one was asked for
+	Lost  int64             `json:",omitempty"` // bodies of that moment that no backup has
+	First []string          `json:",omitempty"` // the first of them
 }
 
 // Restore brings a service back: its catalog, its bodies and its master key. Nothing that is
 // there is overwritten; what was restored half is removed by hand, and restored again.
 func (in *Restoring) Restore(ctx context.Context) (*Restored, error) {
-	m, err := Find(in.Folder, in.Name)
+	base, m, err := in.choose()
 	if err != nil {
 		return nil, err
 	}
-	out := &Restored{m, map[string]string{}}
-	key := in.MasterKey
-	if key == "" {
-		if key, err = openKey(in.Folder, m, in.Passphrase); err != nil {
-			return nil, err
-		}
+	key, err := in.keys(base, m)
+	if err != nil {
+		return nil, err
 	}
 	if err := in.empty(); err != nil {
 		return nil, err
 	}
-	url, stop, err := in.database(ctx)
+	url, stop, err := in.database(ctx, base, m)
 	if err != nil {
 		return nil, err
 	}
 	defer stop()
-	if err := load(ctx, in.Folder, m, url); err != nil {
-		return nil, err
-	}
 	cat, err := catalog.Open(ctx, url)
 	if err != nil {
 		return nil, err
 	}
 	defer cat.Close()
+	out := &Restored{Manifest: m, Put: map[string]string{}}
 	for _, v := range m.Volumes {
-		to, err := in.place(v)
-		if err != nil {
+		if err := in.putBack(ctx, cat, v, out); err != nil {
 			return nil, err
-		}
-		c := &copying{ctx: ctx, from: filepath.Join(in.Folder, volumesDir, v.Marker), to: to,
-			told: func(n int64) { in.tell(v.Tier, n) }}
-		if err := c.all(); err != nil {
-			return nil, err
-		}
-		if err := folders(to); err != nil {
-			return nil, err
-		}
-		if v.Tier != tier.MainName && to != v.Dir {
-			if err := cat.PutVolume(ctx, v.Marker, to); err != nil {
-				return nil, err
-			}
-			out.Put[v.Dir] = to
 		}
 	}
 	if err := cat.Restored(ctx); err != nil {
 		return nil, err
 	}
+	if base != nil {
+		found, err := in.lost(ctx, cat, m, key)
+		if err != nil {
+			return nil, err
+		}
+		out.AsOf, out.Lost, out.First = &in.AsOf, found.Wrong, found.First
+	}
 	return out, writeLast(filepath.Join(in.Data, "master.key"), []byte(strings.ReplaceAll(key, ",", "\n")+"\n"))
+}
+
+// choose finds the backup that is restored; for a moment also the one whose database leads there.
+func (in *Restoring) choose() (base, m *Manifest, err error) {
+	if in.AsOf.IsZero() {
+		m, err = Find(in.Folder, in.Name)
+		return nil, m, err
+	}
+	if in.Database != "" || in.Name != "" {
+		return nil, nil, fault.New(fault.Invalid, "moment-alone",
+			"a moment is come to by a private database, and the backup is found by it").In("as-of").
+			Do("leave out --database and --backup; with a database of your own see docs/operations.md")
+	}
+	if base, m, err = towards(in.Folder, in.AsOf); err == nil {
+		m.Volumes = volumes(base, m)
+	}
+	return base, m, err
+}
+
+// keys gives the master key: of a moment between two backups also the one that was in use before.
+func (in *Restoring) keys(base, m *Manifest) (string, error) {
+	if in.MasterKey != "" {
+		return in.MasterKey, nil
+	}
+	key, err := openKey(in.Folder, m, in.Passphrase)
+	if err != nil || base == nil || base.Name == m.Name {
+		return key, err
+	}
+	was, err := openKey(in.Folder, base, in.Passphrase)
+	if err == nil && was != key {
+		key += "\n" + was
+	}
+	return strings.ReplaceAll(key, "\n", ","), err
+}
+
+// putBack copies a volume to where it comes to lie.
+func (in *Restoring) putBack(ctx context.Context, cat *catalog.Catalog, v Volume, out *Restored) error {
+	to, err := in.place(v)
+	if err != nil {
+		return err
+	}
+	c := &copying{ctx: ctx, from: filepath.Join(in.Folder, volumesDir, v.Marker), to: to,
+		told: func(n int64) { in.tell(v.Tier, n) }}
+	if err := c.all(); err != nil {
+		return err
+	}
+	if err := folders(to); err != nil {
+		return err
+	}
+	if v.Tier != tier.MainName && to != v.Dir {
+		if err := cat.PutVolume(ctx, v.Marker, to); err != nil {
+			return err
+		}
+		out.Put[v.Dir] = to
+	}
+	return nil
 }
 
 func (in *Restoring) tell(what string, n int64) {
@@ -163,13 +211,24 @@ func (in *Restoring) empty() error {
 	return err
 }
 
-// database gives an empty database, a private one unless another was given.
-func (in *Restoring) database(ctx context.Context) (url string, stop func(), err error) {
+// database gives the database with what is restored in it: a private one unless another was given.
+func (in *Restoring) database(ctx context.Context, base, m *Manifest) (url string, stop func(), err error) {
+	if base != nil {
+		s, err := in.comeTo(ctx, base)
+		if err != nil {
+			return "", nil, err
+		}
+		return s.URL("postgres"), s.Stop, nil
+	}
 	if in.Database != "" {
-		return in.Database, func() {}, nil
+		return in.Database, func() {}, load(ctx, in.Folder, m, in.Database)
 	}
 	s, err := postgres.Start(ctx, filepath.Join(in.Data, "postgres"), in.Log)
 	if err != nil {
+		return "", nil, err
+	}
+	if err := load(ctx, in.Folder, m, s.URL("postgres")); err != nil {
+		s.Stop()
 		return "", nil, err
 	}
 	return s.URL("postgres"), s.Stop, nil

@@ -41,6 +41,49 @@ func (c *Catalog) BodiesHeld(ctx context.Context) (held bool, err error) {
 	return held, mapError(err)
 }
 
+// LogState is how the database's log of changes is kept outside of it.
+type LogState struct {
+	On      bool      // it is
+	Cluster string    // the number of the cluster
+	At      string    // the file that is written
+	Kept    time.Time // the last file that was; zero for none
+	Failed  time.Time // zero for never
+}
+
+// Fails reports whether the last file could not be kept.
+func (s LogState) Fails() bool { return s.On && s.Failed.After(s.Kept) }
+
+// Log tells how the database's log of changes is kept.
+func (c *Catalog) Log(ctx context.Context) (s LogState, err error) {
+	err = c.db.QueryRowxContext(ctx, `select current_setting('archive_mode') <> 'off',
+			(select system_identifier::text from pg_control_system()), pg_walfile_name(pg_current_wal_lsn()),
+			coalesce(last_archived_time, 'epoch'), coalesce(last_failed_time, 'epoch')
+		from pg_stat_archiver`).Scan(&s.On, &s.Cluster, &s.At, &s.Kept, &s.Failed)
+	return s, mapError(err)
+}
+
+// HandOnLog has the log up to now be kept, and waits for that. The error has the code log-late.
+func (c *Catalog) HandOnLog(ctx context.Context, within time.Duration) error {
+	var file string
+	if err := c.db.GetContext(ctx, &file, `select pg_walfile_name(pg_switch_wal())`); err != nil {
+		return mapError(err)
+	}
+	for end := time.Now().Add(within); time.Now().Before(end); {
+		var kept bool
+		if err := c.db.GetContext(ctx, &kept, `select coalesce(last_archived_wal >= $1, false) from pg_stat_archiver`,
+			file); err != nil || kept {
+			return mapError(err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return fault.New(fault.Unavailable, "log-late", "the database's log is not kept: %s waits", file).In("keep-log").
+		Do("see that the folder of serve --keep-log can be written to by the database's user, and has room")
+}
+
 // PutVolume has a volume be in another directory.
 func (c *Catalog) PutVolume(ctx context.Context, marker, dir string) error {
 	ok, err := c.changed(ctx, `update volumes set dir = $2 where marker = $1 and tier <> 0`, marker, dir)

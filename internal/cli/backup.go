@@ -12,6 +12,7 @@ import (
 
 	"spindle/internal/backup"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 )
 
 // onMachine are the flags of commands that work on the service's machine, beside it.
@@ -55,8 +56,11 @@ func (a *app) restoreServiceCommand() *cli.Command {
 			"where they were, or beneath the data directory where that cannot be. Do not let the old service run beside the " +
 			"new one: they are one and the same to others.\n\n" +
 			examples("spindle restore /mnt/backup --data /var/lib/spindle --passphrase-from /root/backup.phrase",
-				"spindle restore /mnt/backup --data /srv/new --volume /mnt/slow1/spindle=/mnt/other/spindle"),
+				"spindle restore /mnt/backup --data /srv/new --volume /mnt/slow1/spindle=/mnt/other/spindle",
+				"spindle restore /mnt/backup --data /srv/new --as-of '2026-11-20 14:00'"),
 		Flags: append(onMachine(), &cli.StringFlag{Name: "backup", Usage: "which, by its `NAME`; the latest otherwise"},
+			&cli.StringFlag{Name: "as-of",
+				Usage: "as it was at a `MOMENT` between two backups, of a service that ran with --keep-log"},
 			&cli.StringSliceFlag{Name: "volume", Usage: "put the volume that was in one directory into another, as `WAS=IS`; may be repeated"},
 			passphraseFlag("of the backup")), Action: a.restoreService}
 }
@@ -129,7 +133,15 @@ func (a *app) backupList(_ context.Context, c *cli.Command) error {
 			}
 			rows = append(rows, []string{b.Name, size(b.Size), size(bodies), size(b.Copied), strings.Join(b.Missing, ", ")})
 		}
-		return a.table([]column{{"BACKUP", false}, {"CATALOG", true}, {"BODIES", true}, {"NEW", true}, {"NOT IN IT", false}}, rows)
+		if err := a.table([]column{{"BACKUP", false}, {"CATALOG", true}, {"BODIES", true}, {"NEW", true},
+			{"NOT IN IT", false}}, rows); err != nil {
+			return err
+		}
+		if from, to, ok := backup.Moments(list); ok {
+			a.note("Any moment from %s to %s can be restored: spindle restore %s --as-of MOMENT", from.Local().Format(time.DateTime),
+				to.Local().Format(time.DateTime), in[0])
+		}
+		return nil
 	})
 }
 
@@ -180,6 +192,11 @@ func (a *app) restoreService(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
+	if at := c.String("as-of"); at != "" {
+		if r.AsOf, err = object.ParseMoment(at, time.Now()); err != nil {
+			return err
+		}
+	}
 	for _, v := range c.StringSlice("volume") {
 		was, is, ok := strings.Cut(v, "=")
 		if !ok || was == "" || !filepath.IsAbs(is) {
@@ -198,7 +215,18 @@ func (a *app) restoreService(ctx context.Context, c *cli.Command) error {
 		for _, x := range done.Missing {
 			a.note("not in the backup: %s", x)
 		}
-		_, err := fmt.Fprintf(a.Out, "Restored %s into %s. Start it with the settings it had: spindle serve --data %s\n", done.Name, data, data)
+		what := done.Name
+		if done.AsOf != nil {
+			what = "the service as of " + done.AsOf.Local().Format(time.DateTime)
+		}
+		for _, lost := range done.First {
+			a.note("%s", lost)
+		}
+		if done.Lost > 0 {
+			a.note("%s were removed for good before the next backup was made: the others are as they were. "+
+				"A longer --collect-grace keeps them until it is.", things(done.Lost, "body of then", "bodies of then"))
+		}
+		_, err := fmt.Fprintf(a.Out, "Restored %s into %s. Start it with the settings it had: spindle serve --data %s\n", what, data, data)
 		return err
 	})
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/backup"
 	"spindle/internal/core/fault"
 	"spindle/internal/desk"
 	"spindle/internal/service"
@@ -27,6 +28,7 @@ type settingsFile struct {
 	Domains        []string      `yaml:"domain"`
 	Origins        []string      `yaml:"origin"`
 	Reach          []string      `yaml:"reach"`
+	KeepLog        string        `yaml:"keep-log"`
 	FolderRoots    []string      `yaml:"folder-root"`
 	StrictRegion   bool          `yaml:"strict-region"`
 	WireURL        string        `yaml:"wire-url"`
@@ -58,6 +60,9 @@ func serveFlags() []cli.Flag {
 			Sources: env("DESK")},
 		&cli.StringFlag{Name: "database", Usage: "`URL` of a PostgreSQL; without it a private one is kept under DIR",
 			Sources: env("DATABASE")},
+		&cli.StringFlag{Name: "keep-log",
+			Usage:   "keep the private database's log in the `FOLDER` of backups, so that any moment between two can be restored",
+			Sources: env("KEEP_LOG")},
 		&cli.StringFlag{Name: "config", Usage: "YAML `FILE` of settings, named as these flags", Sources: env("CONFIG")},
 		&cli.StringFlag{Name: "region", Usage: "`NAME` of the region", DefaultText: "fenn", Sources: env("REGION")},
 		&cli.StringFlag{Name: "account", Usage: "`NAME` of the owner's account, at first start", DefaultText: "owner",
@@ -164,6 +169,9 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 		PlainHTTP: yes("plain-http", f.PlainHTTP),
 		OwnerKey:  a.Getenv("SPINDLE_OWNER_KEY"), OwnerSecret: a.Getenv("SPINDLE_OWNER_SECRET"),
 		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), SlowAfter: span("slow-after", f.SlowAfter)}
+	if folder := str("keep-log", f.KeepLog); folder != "" {
+		cfg.KeepLog = backup.LogFolder(folder)
+	}
 	cfg.Works.Folders = list("folder-root", f.FolderRoots)
 	cfg.Works.CollectGrace = span("collect-grace", f.CollectGrace)
 	cfg.Works.ReadElsewhere = yes("scrub-elsewhere", f.ScrubElsewhere)

@@ -189,6 +189,9 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 		d.clock(o)
 		d.room(o)
 		d.writing(ctx, o)
+		if err := d.keptLog(ctx, o); err != nil {
+			return err
+		}
 	}
 	if err := d.tierConcerns(ctx, o, account, operator); err != nil {
 		return err
@@ -314,6 +317,18 @@ func (d *Desk) writing(ctx context.Context, o *Overview) {
 	f := fault.From(err)
 	o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the service", Says: "cannot write",
 		Detail: sentence(f.Message) + " " + sentence(f.Remedy)})
+}
+
+// keptLog says that the database's log is not handed on, which in the end fills its disk.
+func (d *Desk) keptLog(ctx context.Context, o *Overview) error {
+	s, err := d.store.Catalog.Log(ctx)
+	if err != nil || !s.Fails() {
+		return err
+	}
+	o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the database's log", Says: "is not kept",
+		Detail: "Later moments cannot be restored, and it fills the database's disk. See that the folder it is kept in " +
+			"can be written to by the database's user, and has room.", Since: s.Failed.UTC().Format(time.RFC3339)})
+	return nil
 }
 
 // room says what is free on the volume, and that it fills up. Of one that is away its tier

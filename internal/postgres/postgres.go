@@ -35,10 +35,14 @@ type Server struct {
 	cred          *syscall.Credential
 	log           *slog.Logger
 
-	mu      sync.Mutex
-	cmd     *exec.Cmd
-	stopped bool
-	done    chan struct{}
+	args []string // of the server
+
+	mu        sync.Mutex
+	cmd       *exec.Cmd
+	stopped   bool
+	ends      int    // how often it ended by itself
+	complaint string // its last that was fatal
+	done      chan struct{}
 }
 
 // Programs finds the folder with PostgreSQL's programs. The error has the code
@@ -67,6 +71,12 @@ func version(path string) int {
 // Start makes the cluster under dir if there is none, starts it and waits until
 // it answers. Stop it before exit.
 func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
+	return StartWith(ctx, dir, log, Settings{})
+}
+
+// StartWith starts a server as Start does, with settings. One that recovers has come to its
+// moment when this returns, and takes writes.
+func StartWith(ctx context.Context, dir string, log *slog.Logger, in Settings) (*Server, error) {
 	bin, err := Programs()
 	if err != nil {
 		return nil, err
@@ -91,12 +101,20 @@ func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
 	if err := s.settle(ctx); err != nil {
 		return nil, err
 	}
+	if s.args, err = s.arguments(ctx, in); err != nil {
+		return nil, err
+	}
 	ready := make(chan error, 1)
 	go s.supervise(ready)
 	if err := <-ready; err != nil {
 		return nil, err
 	}
-	if err := s.await(ctx); err != nil {
+	if in.Recover != nil {
+		err = s.recovered(ctx)
+	} else {
+		err = s.await(ctx)
+	}
+	if err != nil {
 		s.Stop()
 		return nil, err
 	}
@@ -164,7 +182,12 @@ func (s *Server) folders(dir string) error {
 	if s.cred == nil {
 		return nil
 	}
-	for d := filepath.Dir(dir); ; d = filepath.Dir(d) {
+	return s.passable(filepath.Dir(dir))
+}
+
+// passable refuses a folder that the server's user cannot come to.
+func (s *Server) passable(dir string) error {
+	for d := dir; ; d = filepath.Dir(d) {
 		st, err := os.Stat(d)
 		if err != nil {
 			return err
@@ -175,7 +198,7 @@ func (s *Server) folders(dir string) error {
 		if !pass {
 			return fault.New(fault.Invalid, "data-directory",
 				"the user postgres, who runs the database for root, may not pass through %s", d).In("data").
-				Do("choose a data directory elsewhere, run as an ordinary user, or allow it: chmod o+x %s", d)
+				Do("choose a directory elsewhere, run as an ordinary user, or allow it: chmod o+x %s", d)
 		}
 		if d == "/" {
 			return nil
@@ -291,9 +314,9 @@ func (s *Server) supervise(ready chan<- error) {
 	runtime.LockOSThread()
 	defer close(s.done)
 	for attempt := 0; ; attempt++ {
-		cmd := s.command("postgres", "-D", s.dir)
+		cmd := s.command("postgres", s.args...)
 		cmd.SysProcAttr.Pdeathsig = syscall.SIGINT
-		out := &lineLog{log: s.log}
+		out := &lineLog{log: s.log, fatal: s.complains}
 		cmd.Stdout, cmd.Stderr = out, out
 		s.mu.Lock()
 		if s.stopped {
@@ -318,6 +341,7 @@ func (s *Server) supervise(ready chan<- error) {
 		s.mu.Lock()
 		stopped := s.stopped
 		s.cmd = nil
+		s.ends++
 		s.mu.Unlock()
 		if stopped {
 			return
@@ -331,9 +355,10 @@ func (s *Server) supervise(ready chan<- error) {
 
 // lineLog passes the server's complaints to the log, a line at a time.
 type lineLog struct {
-	log *slog.Logger
-	mu  sync.Mutex
-	buf []byte
+	log   *slog.Logger
+	fatal func(line string) // told of what the server ends by
+	mu    sync.Mutex
+	buf   []byte
 }
 
 func (l *lineLog) Write(p []byte) (int, error) {
@@ -351,6 +376,7 @@ func (l *lineLog) Write(p []byte) (int, error) {
 		if strings.Contains(line, "PANIC:") || strings.Contains(line, "FATAL:") && !strings.Contains(line, "starting up") &&
 			!strings.Contains(line, "shutting down") {
 			level = slog.LevelWarn
+			l.fatal(line)
 		}
 		l.log.Log(context.Background(), level, "database: "+line)
 	}
@@ -358,23 +384,56 @@ func (l *lineLog) Write(p []byte) (int, error) {
 
 var _ io.Writer = (*lineLog)(nil)
 
+// complains remembers why the server ends.
+func (s *Server) complains(line string) {
+	_, says, _ := strings.Cut(line, ":  ")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.complaint = strings.TrimSpace(says)
+}
+
+// ended gives how often the server ended by itself.
+func (s *Server) ended() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.ends
+}
+
+// notUp says that the server does not come up, with the reason that it gave.
+func (s *Server) notUp(what string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	why := ""
+	if s.complaint != "" {
+		why = ": " + s.complaint
+	}
+	return fault.New(fault.Unavailable, "database-start", "the private database %s%s", what, why).In("data").
+		Do("run with --log-level debug to see its messages")
+}
+
+// upWithin is for how long a server may say nothing. One that says that it reads its log may
+// take longer.
+const upWithin = 60 * time.Second
+
 // await waits until the server answers.
 func (s *Server) await(ctx context.Context) error {
-	for deadline := time.Now().Add(60 * time.Second); ; {
-		cmd := s.command("pg_isready", "-q", "-h", s.run, "-U", "spindle", "-d", "postgres")
-		if cmd.Run() == nil {
+	const busy = 1 // what pg_isready ends with for a server that is starting
+	for deadline := time.Now().Add(upWithin); ; {
+		err := s.command("pg_isready", "-q", "-h", s.run, "-U", "spindle", "-d", "postgres").Run()
+		if err == nil {
 			return nil
 		}
+		if exitCode(err) == busy && s.ended() == 0 {
+			deadline = time.Now().Add(upWithin)
+		}
 		if time.Now().After(deadline) {
-			return fault.New(fault.Unavailable, "database-start", "the private database does not come up").In("data").
-				Do("run with --log-level debug to see its messages")
+			return s.notUp("does not come up")
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-s.done:
-			return fault.New(fault.Unavailable, "database-start", "the private database ended while starting").In("data").
-				Do("run with --log-level debug to see its messages")
+			return s.notUp("ended while starting")
 		case <-time.After(30 * time.Millisecond):
 		}
 	}
@@ -383,7 +442,8 @@ func (s *Server) await(ctx context.Context) error {
 // URL gives the address of a database on the server.
 func (s *Server) URL(database string) string {
 	q := url.Values{"host": {s.run}, "sslmode": {"disable"}}
-	return "postgres://spindle@/" + url.PathEscape(database) + "?" + q.Encode()
+	// A blank is no + to the database's own programs.
+	return "postgres://spindle@/" + url.PathEscape(database) + "?" + strings.ReplaceAll(q.Encode(), "+", "%20")
 }
 
 // PID gives the server's process number, 0 while it is not running.

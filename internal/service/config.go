@@ -18,6 +18,8 @@ type Config struct {
 	Desk         string // address of the desk; default 127.0.0.1:5711
 	Database     string // URL of a PostgreSQL; "" for a private one under Data
 
+	KeepLog string // where a private database's log is kept; "" for none
+
 	Region       string   // default "fenn"
 	Account      string   // of the owner; default "owner"
 	Domains      []string // of host style; default "localhost"
@@ -73,6 +75,10 @@ func (c *Config) fill() error {
 	}
 	if c.Origins == nil {
 		c.Origins = []string{"*"}
+	}
+	if c.KeepLog != "" && c.Database != "" {
+		return fault.New(fault.Invalid, "keep-log", "the log of a database elsewhere is kept by its own server").In("keep-log").
+			Do("set its archive_mode and archive_command; see docs/operations.md")
 	}
 	if c.Data == "" {
 		return fault.New(fault.Invalid, "data-missing", "no data directory is given").In("data").

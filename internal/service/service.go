@@ -90,7 +90,7 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	}
 	url := cfg.Database
 	if url == "" {
-		pg, err := postgres.Start(ctx, filepath.Join(cfg.Data, "postgres"), log)
+		pg, err := postgres.StartWith(ctx, filepath.Join(cfg.Data, "postgres"), log, postgres.Settings{KeepLog: cfg.KeepLog})
 		if err != nil {
 			return nil, err
 		}

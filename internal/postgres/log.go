@@ -1,0 +1,202 @@
+package postgres
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"spindle/internal/core/fault"
+)
+
+// Settings are what a server is started with beside its folder.
+type Settings struct {
+	// KeepLog is the folder in which the server's log of changes is kept, as it is written, in
+	// a folder of each cluster; "" for none.
+	KeepLog string
+
+	// Recover has a cluster that Unpack made be brought to a moment by its log.
+	Recover *Recovery
+}
+
+// Recovery is how a cluster is brought to a moment.
+type Recovery struct {
+	Log string    // the cluster's folder in KeepLog
+	To  time.Time // at which it stops; later than the end of the base
+}
+
+// changesEvery is how often the server hands on what it wrote, however little.
+const changesEvery = time.Minute
+
+// shell quotes a word for the shell, and for the server, which reads % in its commands.
+func shell(word string) string {
+	return "'" + strings.ReplaceAll(strings.ReplaceAll(word, "'", `'\''`), "%", "%%") + "'"
+}
+
+// arguments gives what the server is told at its start.
+func (s *Server) arguments(ctx context.Context, in Settings) ([]string, error) {
+	args := []string{"-D", s.dir, "-c", "unix_socket_directories=" + s.run}
+	if in.KeepLog != "" {
+		to, err := s.logFolder(ctx, in.KeepLog)
+		if err != nil {
+			return nil, err
+		}
+		file := shell(to) + "/%f"
+		args = append(args, "-c", "archive_mode=on",
+			"-c", fmt.Sprintf("archive_timeout=%d", int(changesEvery.Seconds())),
+			"-c", fmt.Sprintf("archive_command=gzip -c %%p > %s.part && sync %s.part && mv %s.part %s.gz", file, file, file, file))
+	}
+	if r := in.Recover; r != nil {
+		args = append(args, "-c", "restore_command=gzip -dc "+shell(r.Log)+"/%f.gz > %p",
+			"-c", "recovery_target_time="+r.To.UTC().Format("2006-01-02 15:04:05.000000+00"),
+			"-c", "recovery_target_action=promote")
+	}
+	return args, nil
+}
+
+// cluster gives the number that a cluster has for life. The error has the code
+// database-cluster.
+func (s *Server) cluster(ctx context.Context) (string, error) {
+	out, err := s.command("pg_controldata", "-D", s.dir).Output()
+	if err == nil {
+		for line := range strings.Lines(string(out)) {
+			if number, ok := strings.CutPrefix(line, "Database system identifier:"); ok {
+				return strings.TrimSpace(number), ctx.Err()
+			}
+		}
+		err = errors.New("it does not say its number")
+	}
+	return "", fault.New(fault.Internal, "database-cluster", "the database cluster cannot be told apart").In("data").Because(err)
+}
+
+// logFolder makes the folder of this cluster in the one where logs are kept. The error has the
+// code log-folder.
+func (s *Server) logFolder(ctx context.Context, folder string) (string, error) {
+	number, err := s.cluster(ctx)
+	if err != nil {
+		return "", err
+	}
+	if folder, err = filepath.Abs(folder); err != nil {
+		return "", err
+	}
+	to := filepath.Join(folder, number)
+	if err := os.MkdirAll(to, 0o711); err != nil {
+		return "", fault.New(fault.Invalid, "log-folder", "the folder %s for the database's log cannot be made", to).
+			In("keep-log").Do("give a folder that this process may write to").Because(err)
+	}
+	if s.cred == nil {
+		return to, nil
+	}
+	for _, d := range []string{folder, to} { // the folder of all is the server's, so that it may pass
+		if err := os.Chown(d, int(s.cred.Uid), int(s.cred.Gid)); err != nil {
+			return "", err
+		}
+	}
+	return to, s.passable(folder)
+}
+
+// Unpack puts the base of a cluster, a tar file compressed by gzip as pg_basebackup writes it,
+// into dir, where Start finds it, and has it wait for its recovery.
+func Unpack(dir, base string) error {
+	s := &Server{dir: filepath.Join(dir, "cluster")}
+	var err error
+	if os.Geteuid() == 0 {
+		if s.cred, err = postgresUser(); err != nil {
+			return err
+		}
+	}
+	if err := s.folders(dir); err != nil {
+		return err
+	}
+	f, err := os.Open(base)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := s.unpack(f); err != nil {
+		return fault.New(fault.Damaged, "backup-base", "the base %s cannot be unpacked", base).In("backup").
+			Do("take a backup from before it").Because(err)
+	}
+	return s.own(s.entry("recovery.signal", 0o600, bytes.NewReader(nil)), "recovery.signal")
+}
+
+func (s *Server) unpack(from io.Reader) error {
+	plain, err := gzip.NewReader(from)
+	if err != nil {
+		return err
+	}
+	for r := tar.NewReader(plain); ; {
+		h, err := r.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		switch {
+		case !filepath.IsLocal(h.Name):
+			err = fmt.Errorf("%q is outside of it", h.Name)
+		case h.Typeflag == tar.TypeDir:
+			err = os.MkdirAll(filepath.Join(s.dir, h.Name), 0o700)
+		case h.Typeflag == tar.TypeReg:
+			err = s.entry(h.Name, os.FileMode(h.Mode).Perm(), r)
+		default:
+			err = fmt.Errorf("%q is neither a file nor a folder", h.Name)
+		}
+		if err = s.own(err, h.Name); err != nil {
+			return err
+		}
+	}
+}
+
+func (s *Server) entry(name string, mode os.FileMode, from io.Reader) error {
+	f, err := os.OpenFile(filepath.Join(s.dir, name), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(f, from)
+	return errors.Join(err, f.Close())
+}
+
+// own gives what was made to the server's user.
+func (s *Server) own(err error, name string) error {
+	if err != nil || s.cred == nil {
+		return err
+	}
+	return os.Chown(filepath.Join(s.dir, name), int(s.cred.Uid), int(s.cred.Gid))
+}
+
+// recovered waits until the server takes writes: until its log is read.
+func (s *Server) recovered(ctx context.Context) error {
+	for {
+		out, err := s.command("psql", "-AtX", "-h", s.run, "-U", "spindle", "-d", "postgres", "-c",
+			"select pg_is_in_recovery()").Output()
+		if err == nil && strings.TrimSpace(string(out)) == "f" {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+		if s.ended() > 0 {
+			return s.notUp("does not come to the moment")
+		}
+	}
+}
+
+// exitCode gives what a program ended with; -1 when it was not run at all.
+func exitCode(err error) int {
+	var exit interface{ ExitCode() int }
+	if errors.As(err, &exit) {
+		return exit.ExitCode()
+	}
+	return -1
+}
