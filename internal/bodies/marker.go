@@ -165,9 +165,9 @@ func (v *Volume) Try() error {
 // awayFor is after what time it is of use to try again what a volume that is away refused.
 const awayFor = 10 * time.Second
 
-// Away says that a volume is away.
+// Away says that the volume of a directory is away.
 func Away(dir, why string) *fault.Error {
-	f := fault.New(fault.Unavailable, "volume-away", "the volume %s is away: %s", dir, why).In("volume").
+	f := fault.New(fault.Unavailable, "volume-away", "a volume is away: %s", why).In("volume").On(dir).
 		Do("mount its disk where it was; nothing on it is lost by that")
 	f.After = awayFor
 	return f

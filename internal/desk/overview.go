@@ -272,8 +272,9 @@ func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, op
 		for _, v := range states {
 			if v.Away != nil {
 				o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "tier " + t.Name,
-					Says:   "has a volume that is away",
-					Detail: sentence(fault.From(v.Away).Message) + " Nothing on it is lost by that; mount it where it was, and it is there again.", Page: "tiers"})
+					Says: "has a volume that is away",
+					Detail: fmt.Sprintf("%s: %s. Nothing on it is lost by that; mount it where it was, and it is there again.",
+						v.Dir, fault.From(v.Away).Message), Page: "tiers"})
 			}
 		}
 		if r := repairs[t.ID]; r != nil && r.Damaged > 0 {

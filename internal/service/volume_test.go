@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"spindle/internal/bodies"
@@ -63,7 +64,8 @@ func TestStartsWithoutItsVolume(t *testing.T) {
 		}
 		for _, key := range []string{"small", "large"} {
 			st, h, b := s.Do("GET", "/plates/"+key, nil, "", true)
-			if st != http.StatusServiceUnavailable || h.Get("Retry-After") == "" || !strings.Contains(b, "is away") {
+			if st != http.StatusServiceUnavailable || h.Get("Retry-After") == "" || !strings.Contains(b, "is away") ||
+				strings.Contains(b, data) {
 				t.Errorf("%s: get: %d %s %s", name, st, h.Get("Retry-After"), b)
 			}
 		}
@@ -121,4 +123,56 @@ func filesOf(t *testing.T, dir string) (list []string) {
 		t.Fatal(err)
 	}
 	return list
+}
+
+// A service starts on a disk that takes no writes: reads go on, writes are refused with the remedy,
+// the overview says so, and with the disk writable it goes on by itself.
+func TestStartsOnAReadOnlyDisk(t *testing.T) {
+	url, data := harness.Database(t), t.TempDir()
+	disk := filepath.Join(data, "volumes", "main")
+	if err := os.MkdirAll(disk, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=20m"); err != nil {
+		t.Skipf("a disk cannot be mounted here: %v", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(disk, syscall.MNT_DETACH) })
+	share := func(c *service.Config) { c.Database, c.Data = url, data }
+	first := harness.Service(t, share)
+	c := first.Client()
+	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
+		t.Fatal(err)
+	}
+	put := func(c *client.Client, key string) error {
+		_, err := c.Put(t.Context(), "plates", key, strings.NewReader("pressed"), 7, client.Put{})
+		return err
+	}
+	if err := put(c, "before"); err != nil {
+		t.Fatal(err)
+	}
+	if err := first.Stop(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Mount("tmpfs", disk, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""); err != nil {
+		t.Fatal(err)
+	}
+	s := harness.Service(t, share)
+	c = s.Client()
+	if st, _, b := s.Do("GET", "/plates/before", nil, "", true); st != http.StatusOK || b != "pressed" {
+		t.Errorf("reads: %d %s", st, b)
+	}
+	st, h, b := s.Do("PUT", "/plates/during", nil, "pressed", true)
+	if st != http.StatusServiceUnavailable || h.Get("Retry-After") == "" || !strings.Contains(b, "read-only") {
+		t.Errorf("writes: %d %s %s", st, h.Get("Retry-After"), b)
+	}
+	if strings.Contains(b, data) {
+		t.Errorf("a client is told of the directory: %s", b)
+	}
+	harness.Until(t, "the overview tells of it", func() bool {
+		return strings.Contains(s.Ask("/api/v1/overview"), "mounted read-only")
+	})
+	if err := syscall.Mount("tmpfs", disk, "tmpfs", syscall.MS_REMOUNT, "size=20m"); err != nil {
+		t.Fatal(err)
+	}
+	harness.Until(t, "it goes on by itself", func() bool { return put(c, "after") == nil })
 }

@@ -42,17 +42,21 @@ type Error struct {
 	Remedy  string // what to do next; may be empty
 	Err     error  // the cause, for the log; may be nil
 
+	Place   string        // where on the service's machine, for its log and its operators; may be empty
 	After   time.Duration // for how long it is of no use to ask again; 0: not known
 	Request string        // the id of the request that failed elsewhere, by which its log names it; "" for none
 
 	At *int // where in a text the fault is, in bytes; nil: nowhere in a text
 }
 
-// Error gives the message, with field and cause.
+// Error gives the message, with field, place and cause.
 func (e *Error) Error() string {
 	s := e.Message
 	if e.Field != "" {
 		s = e.Field + ": " + s
+	}
+	if e.Place != "" {
+		s += " (" + e.Place + ")"
 	}
 	if e.Err != nil {
 		s += ": " + e.Err.Error()
@@ -86,6 +90,9 @@ func (e *Error) Do(format string, args ...any) *Error {
 
 // Because keeps the cause for the log and returns e.
 func (e *Error) Because(err error) *Error { e.Err = err; return e }
+
+// On keeps where on the service's machine it was, which clients are not told, and returns e.
+func (e *Error) On(place string) *Error { e.Place = place; return e }
 
 // Again says for how long it is of no use to ask again and returns e.
 func (e *Error) Again(after time.Duration) *Error { e.After = after; return e }
