@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -95,12 +97,12 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 		if also.metadata {
 			o.Metadata = v.Metadata.Decoded()
 		}
-		if also.look {
-			if o.Problem, err = d.lookAt(ctx, catalog.Address{Bucket: name, Key: v.Key}, v); err != nil {
-				return nil, err
-			}
-		}
 		p.Objects = append(p.Objects, o)
+	}
+	if also.look {
+		if err := d.lookAtAll(ctx, name, entries, p.Objects); err != nil {
+			return nil, err
+		}
 	}
 	if also.copies && asOf == "" {
 		if err := d.copiesOf(ctx, name, entries, p.Objects); err != nil {
@@ -123,6 +125,29 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 		}
 	}
 	return p, nil
+}
+
+// looksAtOnce is how many bodies of a page are looked at side by side: those of a tier elsewhere
+// take a question to its endpoint each.
+const looksAtOnce = 16
+
+// lookAtAll says of each listed object what is wrong with its bytes.
+func (d *Desk) lookAtAll(ctx context.Context, name object.BucketName, entries []catalog.Entry, into []ListedObject) error {
+	looks, ctx := errgroup.WithContext(ctx)
+	looks.SetLimit(looksAtOnce)
+	i := 0
+	for _, e := range entries {
+		if e.Version == nil {
+			continue
+		}
+		o, v := &into[i], e.Version
+		i++
+		looks.Go(func() (err error) {
+			o.Problem, err = d.lookAt(ctx, catalog.Address{Bucket: name, Key: v.Key}, v)
+			return err
+		})
+	}
+	return looks.Wait()
 }
 
 // lookAt says what is wrong with the bytes of a version: they are known to be damaged, are not
