@@ -14,6 +14,7 @@ type Listing struct {
 	After     string // exclusive; a key or a folded prefix
 	Max       int    // entries of the page, at least 1
 	Full      bool   // with metadata and headers
+	Brief     bool   // of objects key, number, time, size, entity tag, kind of checksum and tier alone
 }
 
 // Entry of a page: an object, or a folded prefix.
@@ -33,67 +34,53 @@ func (e Entry) Name() string {
 // List gives a page and whether more follows. It costs what the page costs.
 func (c *Catalog) List(ctx context.Context, l Listing) (page []Entry, more bool, err error) {
 	until := endOf(l.Prefix)
-	columns := `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier, body_file,
-		body_offset, written_by, content_type, plain`
+	columns := `key, number, h.created, size, md5, parts, checksum_kind, tier`
+	if !l.Brief {
+		columns += `, revision, crc64, checksum, body_file, body_offset, written_by, content_type, plain`
+	}
 	if l.Full {
 		columns += `, headers, metadata, tags`
 	}
+	page = make([]Entry, 0, min(l.Max+1, 1001))
+	add := func(r *row) error {
+		if r.Folded {
+			page = append(page, Entry{Prefix: string(r.Name)})
+			return nil
+		}
+		if !r.Number.Valid { // it was removed between the two looks
+			return nil
+		}
+		e, err := entryOf(&r.headRow)
+		page = append(page, e)
+		return err
+	}
 	if l.Delimiter == "" {
-		q := `select ` + columns +
-			` from heads h where bucket = $1 and key >= $2 and key > $3 and key < $4 and not marker
-				order by key limit $5`
 		after := []byte(l.After)
 		if l.After == "" {
 			// Nothing sorts before the empty key, and no object has it.
 			after = []byte{}
 		}
-		var rows []headRow
-		if err := c.db.SelectContext(ctx, &rows, q, l.Bucket, []byte(l.Prefix), after, until, l.Max+1); err != nil {
-			return nil, false, mapError(err)
+		err = c.rows(ctx, add, `select `+columns+` from heads h where bucket = $1 and key >= $2 and key > $3 and key < $4
+			and not marker order by key limit $5`, l.Bucket, []byte(l.Prefix), after, until, l.Max+1)
+		if more = len(page) > l.Max; more {
+			page = page[:l.Max]
 		}
-		if more = len(rows) > l.Max; more {
-			rows = rows[:l.Max]
-		}
-		page = make([]Entry, len(rows))
-		for i := range rows {
-			if page[i], err = entryOf(&rows[i]); err != nil {
-				return nil, false, err
-			}
-		}
-		return page, more, nil
+		return page, more, err
 	}
 	// One round trip: the page by seeking, then its objects' rows by key.
-	q := `select f.key as name, f.folded, ` + columns[len("key, "):] + `
+	seen := 0
+	err = c.rows(ctx, func(r *row) error {
+		if seen++; seen > l.Max {
+			more = true
+			return nil
+		}
+		return add(r)
+	}, `select f.key as name, f.folded, h.`+columns+`
 		from list_folded($1, $2, $3, $4, $5, $6, false) with ordinality f(key, folded, i)
 		left join lateral (select * from heads x where x.bucket = $1 and x.key = f.key and not f.folded
-			and not x.marker limit 1) h on true order by f.i`
-	var rows []struct {
-		Name   []byte `db:"name"`
-		Folded bool   `db:"folded"`
-		headRow
-	}
-	if err := c.db.SelectContext(ctx, &rows, q, l.Bucket, []byte(l.Prefix), []byte(l.Delimiter), []byte(l.After), until,
-		l.Max+1); err != nil {
-		return nil, false, mapError(err)
-	}
-	if more = len(rows) > l.Max; more {
-		rows = rows[:l.Max]
-	}
-	for i := range rows {
-		r := &rows[i]
-		switch {
-		case r.Folded:
-			page = append(page, Entry{Prefix: string(r.Name)})
-		case r.Number.Valid: // else it was removed between the two looks
-			r.headRow.Key = r.Name
-			e, err := entryOf(&r.headRow)
-			if err != nil {
-				return nil, false, err
-			}
-			page = append(page, e)
-		}
-	}
-	return page, more, nil
+			and not x.marker limit 1) h on true order by f.i`,
+		l.Bucket, []byte(l.Prefix), []byte(l.Delimiter), []byte(l.After), until, l.Max+1)
+	return page, more, err
 }
 
 func entryOf(r *headRow) (Entry, error) {

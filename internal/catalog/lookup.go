@@ -52,25 +52,17 @@ func (c *Catalog) lookUp(ctx context.Context, batch []Address) ([]Found, error) 
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
 	out := make([]Found, len(batch))
-	for rows.Next() {
-		var r headRow
-		var f Found
-		var place int
-		if err := rows.Scan(append([]any{&place, &r.Bucket, &f.Versioning}, r.targets()...)...); err != nil {
-			return nil, err
+	return out, eachRow(rows, 3, func(r *row, own [][]byte) (err error) {
+		place := integer(own[0]) - 1
+		f := &out[place]
+		f.Bucket, f.Versioning = integer(own[1]), object.Versioning(integer(own[2]))
+		if !r.Number.Valid {
+			return nil
 		}
-		f.Bucket = r.Bucket.Int64
-		if r.Number.Valid {
-			if f.Version, err = r.version(batch[place-1].Key); err != nil {
-				return nil, err
-			}
-			if f.Version.Marker {
-				f.Version, f.Deleted = nil, f.Version
-			}
+		if f.Version, err = r.version(batch[place].Key); err == nil && f.Version.Marker {
+			f.Version, f.Deleted = nil, f.Version
 		}
-		out[place-1] = f
-	}
-	return out, rows.Err()
+		return err
+	})
 }

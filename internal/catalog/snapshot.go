@@ -3,7 +3,6 @@ package catalog
 import (
 	"context"
 	"database/sql"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"math"
@@ -196,34 +195,18 @@ func (r *SnapshotReader) Rows(ctx context.Context, l *CensusAsk, f func(*census.
 	return mapError(err)
 }
 
-// since2000 is where the database counts moments from, in microseconds.
-var since2000 = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC).UnixMicro()
-
 // read takes a row as it comes.
 func (r *SnapshotReader) read(row *census.Row, v [][]byte) {
-	number := func(b []byte) int64 {
-		switch len(b) {
-		case 1:
-			return int64(b[0])
-		case 2:
-			return int64(int16(binary.BigEndian.Uint16(b)))
-		case 4:
-			return int64(int32(binary.BigEndian.Uint32(b)))
-		case 8:
-			return int64(binary.BigEndian.Uint64(b))
-		}
-		return 0
-	}
-	row.Key, row.Number = v[0], number(v[1])
-	row.Plain, row.Current, row.Marker = number(v[2]) == 1, number(v[3]) == 1, number(v[4]) == 1
-	row.Size = number(v[5])
-	row.Changed = time.UnixMicro(number(v[6]) + since2000)
+	row.Key, row.Number = v[0], integer(v[1])
+	row.Plain, row.Current, row.Marker = integer(v[2]) == 1, integer(v[3]) == 1, integer(v[4]) == 1
+	row.Size = integer(v[5])
+	row.Changed = moment(v[6])
 	if row.Type != string(v[7]) {
 		row.Type = string(v[7])
 	}
-	row.Tier = r.names[int16(number(v[8])&math.MaxUint16)]
-	row.MD5, row.Parts, row.CRC64 = v[9], int(number(v[10])), number(v[11])
-	row.Sealed = object.BodyRef{File: number(v[12])}.Sealed()
+	row.Tier = r.names[int16(integer(v[8])&math.MaxUint16)]
+	row.MD5, row.Parts, row.CRC64 = v[9], int(integer(v[10])), integer(v[11])
+	row.Sealed = object.BodyRef{File: integer(v[12])}.Sealed()
 	if row.Writer != string(v[13]) {
 		row.Writer = string(v[13])
 	}

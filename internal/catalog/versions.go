@@ -243,11 +243,6 @@ type Listed struct {
 	Latest  bool
 }
 
-type listedRow struct {
-	headRow
-	Latest bool `db:"latest"`
-}
-
 const listedColumns = `key, number, revision, h.created, size, md5, parts, crc64, checksum_kind, checksum, tier,
 	written_by, plain, marker`
 
@@ -255,31 +250,32 @@ const listedColumns = `key, number, revision, h.created, size, md5, parts, crc64
 // costs.
 func (c *Catalog) ListVersions(ctx context.Context, l Versions) (page []Listed, more bool, err error) {
 	until := endOf(l.Prefix)
-	var rows []listedRow
+	add := func(r *row) error {
+		e, err := entryOf(&r.headRow)
+		page = append(page, Listed{Version: e.Version, Latest: r.Latest})
+		return err
+	}
 	if l.After != "" && l.AfterNumber > 0 {
 		// What is left of the key where the page before ended.
-		if err := c.db.SelectContext(ctx, &rows,
-			`select `+listedColumns+`, false as latest from history h where bucket = $1 and key = $2 and number < $3
-				order by number desc limit $4`,
+		if err := c.rows(ctx, add, `select `+listedColumns+`, false as latest from history h where bucket = $1 and key = $2
+			and number < $3 order by number desc limit $4`,
 			l.Bucket, []byte(l.After), l.AfterNumber, l.Max+1); err != nil {
-			return nil, false, mapError(err)
+			return nil, false, err
 		}
 	}
 	if l.Delimiter == "" {
-		if want := l.Max + 1 - len(rows); want > 0 {
-			var rest []listedRow
-			if err := c.db.SelectContext(ctx, &rest, `select * from (
+		if want := l.Max + 1 - len(page); want > 0 {
+			if err := c.rows(ctx, add, `select * from (
 				(select `+listedColumns+`, true as latest from heads h where bucket = $1 and key >= $2 and key > $3
 				and key < $4 order by key limit $5)
 				union all (select `+listedColumns+`, false as latest from history h where bucket = $1 and key >= $2 and key > $3
 				and key < $4
 					order by key, number desc limit $5)) x order by key, number desc limit $5`,
 				l.Bucket, []byte(l.Prefix), []byte(l.After), until, want); err != nil {
-				return nil, false, mapError(err)
+				return nil, false, err
 			}
-			rows = append(rows, rest...)
 		}
-		return listed(rows, nil, l.Max)
+		return inOrder(page, l.Max)
 	}
 	// Keys and folded prefixes first, then the versions of the keys.
 	var names []struct {
@@ -290,43 +286,30 @@ func (c *Catalog) ListVersions(ctx context.Context, l Versions) (page []Listed, 
 		l.Bucket, []byte(l.Prefix), []byte(l.Delimiter), []byte(l.After), until, l.Max+1); err != nil {
 		return nil, false, mapError(err)
 	}
-	var folded []string
-	for len(names) > 0 && len(rows)+len(folded) <= l.Max {
+	for len(names) > 0 && len(page) <= l.Max {
 		var keys [][]byte
 		for len(names) > 0 && len(keys) < 100 {
 			if n := names[0]; n.Folded {
-				folded = append(folded, string(n.Name))
+				page = append(page, Listed{Prefix: string(n.Name)})
 			} else {
 				keys = append(keys, n.Name)
 			}
 			names = names[1:]
 		}
-		var rest []listedRow
-		if err := c.db.SelectContext(ctx, &rest, `select v.* from unnest($2::bytea[]) with ordinality q(k, i) cross
+		if err := c.rows(ctx, add, `select v.* from unnest($2::bytea[]) with ordinality q(k, i) cross
 			join lateral (
 			select * from (select `+listedColumns+`, true as latest from heads h where bucket = $1 and key = q.k
 			union all (select `+listedColumns+`, false as latest from history h where bucket = $1 and key = q.k
 			order by number desc limit $3)) y order by number desc limit $3) v
 			order by q.i, v.number desc limit $3`, l.Bucket, keys, l.Max+1); err != nil {
-			return nil, false, mapError(err)
-		}
-		rows = append(rows, rest...)
-	}
-	return listed(rows, folded, l.Max)
-}
-
-// listed merges versions and folded prefixes into a page in the order of names.
-func listed(rows []listedRow, folded []string, most int) (page []Listed, more bool, err error) {
-	for i := range rows {
-		e, err := entryOf(&rows[i].headRow)
-		if err != nil {
 			return nil, false, err
 		}
-		page = append(page, Listed{Version: e.Version, Latest: rows[i].Latest})
 	}
-	for _, p := range folded {
-		page = append(page, Listed{Prefix: p})
-	}
+	return inOrder(page, l.Max)
+}
+
+// inOrder brings versions and folded prefixes into the order of names.
+func inOrder(page []Listed, most int) ([]Listed, bool, error) {
 	slices.SortStableFunc(page, func(a, b Listed) int {
 		if x, y := a.Name(), b.Name(); x != y {
 			if x < y {
@@ -358,40 +341,39 @@ const asOfBudget = 20_000
 // short although more follows: go on after next, until it is "".
 func (c *Catalog) ListAsOf(ctx context.Context, l Listing, at time.Time) (page []Entry, next string, err error) {
 	until := endOf(l.Prefix)
-	var rows []struct {
-		Name   []byte `db:"name"`
-		Folded bool   `db:"folded"`
-		headRow
-	}
-	if err := c.db.SelectContext(ctx, &rows, `select f.key as name, f.folded, `+versionColumns+`
+	var versions []*object.Version
+	last := "" // as far as it looked
+	err = c.rows(ctx, func(r *row) error {
+		last = string(r.Name)
+		if len(page) == l.Max {
+			next = page[l.Max-1].Name()
+			return nil
+		}
+		switch {
+		case r.Folded:
+			page = append(page, Entry{Prefix: last})
+		case r.Number.Valid:
+			r.Key = r.Name
+			e, err := entryOf(&r.headRow)
+			page, versions = append(page, e), append(versions, e.Version)
+			return err
+		default:
+			return nil // removed between the two looks, unless it is where the budget ended
+		}
+		last = ""
+		return nil
+	}, `select f.key as name, f.folded, `+versionColumns+`
 		from list_as_of($1, $2, $3, $4, $5, $6, $7, $8) with ordinality f(key, folded, wanted, i)
 		left join lateral (select * from (select `+keyedColumns+` from heads h where bucket = $1 and key = f.key
 		and number = f.wanted
 			union all select `+keyedColumns+` from history h where bucket = $1 and key = f.key
 				and number = f.wanted) x limit 1) h on true order by f.i`,
-		l.Bucket, []byte(l.Prefix), []byte(l.Delimiter), []byte(l.After), until, at, l.Max+1, asOfBudget); err != nil {
-		return nil, "", mapError(err)
+		l.Bucket, []byte(l.Prefix), []byte(l.Delimiter), []byte(l.After), until, at, l.Max+1, asOfBudget)
+	if err != nil {
+		return nil, "", err
 	}
-	var versions []*object.Version
-	for i := range rows {
-		r := &rows[i]
-		if len(page) == l.Max {
-			return page, page[l.Max-1].Name(), c.metadataAsOf(ctx, l.Bucket, versions, at)
-		}
-		switch {
-		case r.Folded:
-			page = append(page, Entry{Prefix: string(r.Name)})
-		case r.Number.Valid:
-			r.headRow.Key = r.Name
-			e, err := entryOf(&r.headRow)
-			if err != nil {
-				return nil, "", err
-			}
-			page = append(page, e)
-			versions = append(versions, e.Version)
-		case i == len(rows)-1: // as far as it looked; elsewhere the version was removed between the two looks
-			next = string(r.Name)
-		}
+	if next == "" {
+		next = last
 	}
 	if !l.Full {
 		return page, next, nil

@@ -27,12 +27,15 @@ type ETag struct {
 }
 
 // String gives the ETag without quotes: 32 hex digits, and "-N" for N parts.
-func (e ETag) String() string {
-	s := hex.EncodeToString(e.MD5[:])
+func (e ETag) String() string { return string(e.Append(nil)) }
+
+// Append writes the tag behind b.
+func (e ETag) Append(b []byte) []byte {
+	b = hex.AppendEncode(b, e.MD5[:])
 	if e.Parts > 0 {
-		s += "-" + strconv.Itoa(e.Parts)
+		b = strconv.AppendInt(append(b, '-'), int64(e.Parts), 10)
 	}
-	return s
+	return b
 }
 
 // BodyRef says where the bytes of a version are.

@@ -117,7 +117,7 @@ func (q *request) copyObject() error {
 	}
 	d := newDoc("CopyObjectResult", true)
 	d.time("LastModified", v.Created)
-	d.text("ETag", `"`+v.ETag.String()+`"`)
+	d.etag(v.ETag)
 	sums := http.Header{}
 	setChecksums(sums, v)
 	d.text("ChecksumCRC64NVME", sums.Get("x-amz-checksum-crc64nvme"))

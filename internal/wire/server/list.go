@@ -61,7 +61,7 @@ func (q *request) readListing(after string) (*listing, error) {
 		return nil, err
 	}
 	l.page, l.more, err = q.s.store.List(q.ctx(), q.bucket,
-		catalog.Listing{Prefix: l.prefix, Delimiter: l.delimiter, After: after, Max: l.max})
+		catalog.Listing{Prefix: l.prefix, Delimiter: l.delimiter, After: after, Max: l.max, Brief: true})
 	return l, err
 }
 
@@ -83,7 +83,11 @@ func (l *listing) last() string { return l.page[len(l.page)-1].Name() }
 var checksumNames = map[digest.Kind]string{digest.CRC32: "CRC32", digest.CRC32C: "CRC32C",
 	digest.CRC64NVME: "CRC64NVME", digest.SHA1: "SHA1", digest.SHA256: "SHA256"}
 
+// entryRoom is about how much an entry takes in a document.
+const entryRoom = 400
+
 func (l *listing) write(q *request, d *doc, owner bool) {
+	d.room(len(l.page) * entryRoom)
 	for _, e := range l.page {
 		v := e.Version
 		if v == nil {
@@ -92,7 +96,7 @@ func (l *listing) write(q *request, d *doc, owner bool) {
 		d.begin("Contents")
 		d.text("Key", l.encode(v.Key.String()))
 		d.time("LastModified", v.Created)
-		d.text("ETag", `"`+v.ETag.String()+`"`)
+		d.etag(v.ETag)
 		kind := v.Checksum.Kind
 		if kind == digest.None {
 			kind = digest.CRC64NVME

@@ -64,9 +64,9 @@ func grants(q *request, d *doc) {
 	q.owner(d, "Owner")
 	d.begin("AccessControlList")
 	d.begin("Grant")
-	d.b.WriteString(`<Grantee xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="CanonicalUser">`)
+	d.b = append(d.b, `<Grantee xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="CanonicalUser">`...)
 	q.ownerIs(d)
-	d.b.WriteString("</Grantee>")
+	d.b = append(d.b, "</Grantee>"...)
 	d.text("Permission", "FULL_CONTROL")
 	d.end()
 	need := access.List
@@ -75,9 +75,9 @@ func grants(q *request, d *doc) {
 	}
 	if whole, _ := q.public(); whole&need != 0 {
 		d.begin("Grant")
-		d.b.WriteString(`<Grantee xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="Group">`)
+		d.b = append(d.b, `<Grantee xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="Group">`...)
 		d.text("URI", "http://acs.amazonaws.com/groups/global/AllUsers")
-		d.b.WriteString("</Grantee>")
+		d.b = append(d.b, "</Grantee>"...)
 		d.text("Permission", "READ")
 		d.end()
 	}

@@ -502,7 +502,7 @@ func (q *request) sayCompleted(a catalog.Address, v *object.Version) error {
 	d.text("Location", scheme+"://"+q.r.Host+q.r.URL.EscapedPath())
 	d.text("Bucket", q.bucket.String())
 	d.text("Key", a.Key.String())
-	d.text("ETag", `"`+v.ETag.String()+`"`)
+	d.etag(v.ETag)
 	sums := http.Header{}
 	setChecksums(sums, v)
 	for _, h := range checksumHeaders {

@@ -138,7 +138,7 @@ func (q *request) listVersions() error {
 		d.bool("IsLatest", e.Latest)
 		d.time("LastModified", v.Created)
 		if !v.Marker {
-			d.text("ETag", `"`+v.ETag.String()+`"`)
+			d.etag(v.ETag)
 			d.number("Size", v.Size)
 			d.text("StorageClass", place.class(v.Body.Tier))
 		}

@@ -2,9 +2,9 @@ package server
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/xml"
 	"io"
+	"slices"
 	"strconv"
 	"time"
 	"unicode/utf8"
@@ -18,26 +18,32 @@ const namespace = "http://s3.amazonaws.com/doc/2006-03-01/"
 // doc writes a document. Control characters become numeric references, as the
 // dialect has them, although XML 1.0 knows no such characters.
 type doc struct {
-	b    bytes.Buffer
+	b    []byte
 	open []string
 }
 
 func newDoc(root string, spaced bool) *doc {
-	d := &doc{}
-	d.b.WriteString(xml.Header)
-	d.b.WriteString("<" + root)
+	d := &doc{b: make([]byte, 0, 1024)}
+	d.b = append(d.b, xml.Header...)
+	d.b = append(append(d.b, '<'), root...)
 	if spaced {
-		d.b.WriteString(` xmlns="` + namespace + `"`)
+		d.b = append(append(append(d.b, ` xmlns="`...), namespace...), '"')
 	}
-	d.b.WriteString(">")
+	d.b = append(d.b, '>')
 	d.open = append(d.open, root)
 	return d
 }
 
-func (d *doc) begin(name string) { d.b.WriteString("<" + name + ">"); d.open = append(d.open, name) }
+// room makes room for what is to come, so that it is not made bit by bit.
+func (d *doc) room(bytes int) { d.b = slices.Grow(d.b, bytes) }
+
+func (d *doc) tag(name string)  { d.b = append(append(append(d.b, '<'), name...), '>') }
+func (d *doc) shut(name string) { d.b = append(append(append(d.b, "</"...), name...), '>') }
+
+func (d *doc) begin(name string) { d.tag(name); d.open = append(d.open, name) }
 
 func (d *doc) end() {
-	d.b.WriteString("</" + d.open[len(d.open)-1] + ">")
+	d.shut(d.open[len(d.open)-1])
 	d.open = d.open[:len(d.open)-1]
 }
 
@@ -45,41 +51,73 @@ func (d *doc) bytes() []byte {
 	for len(d.open) > 0 {
 		d.end()
 	}
-	return d.b.Bytes()
+	return d.b
 }
 
 func (d *doc) text(name, value string) {
-	d.b.WriteString("<" + name + ">")
+	d.tag(name)
 	d.escape(value)
-	d.b.WriteString("</" + name + ">")
+	d.shut(name)
 }
 
-func (d *doc) number(name string, n int64) { d.text(name, strconv.FormatInt(n, 10)) }
-func (d *doc) bool(name string, v bool)    { d.text(name, strconv.FormatBool(v)) }
+func (d *doc) number(name string, n int64) {
+	d.tag(name)
+	d.b = strconv.AppendInt(d.b, n, 10)
+	d.shut(name)
+}
+
+func (d *doc) bool(name string, v bool) { d.text(name, strconv.FormatBool(v)) }
+
 func (d *doc) time(name string, at time.Time) {
-	d.text(name, at.UTC().Format("2006-01-02T15:04:05.000Z"))
+	d.tag(name)
+	at = at.UTC()
+	d.b = at.AppendFormat(d.b, time.RFC3339) // of which the library has a fast form; it has no milliseconds
+	ms := at.Nanosecond() / int(time.Millisecond)
+	d.b = append(d.b[:len(d.b)-len("Z")], '.', byte('0'+ms/100), byte('0'+ms/10%10), byte('0'+ms%10), 'Z')
+	d.shut(name)
 }
 
-func (d *doc) escape(s string) {
-	for _, r := range s {
-		switch {
-		case r == '&':
-			d.b.WriteString("&amp;")
-		case r == '<':
-			d.b.WriteString("&lt;")
-		case r == '>':
-			d.b.WriteString("&gt;")
-		case r == '"':
-			d.b.WriteString("&quot;")
-		case r < ' ' || r == 0x7f || r == 0xfffe || r == 0xffff:
-			d.b.WriteString("&#x" + strconv.FormatInt(int64(r), 16) + ";")
-		case r == utf8.RuneError:
-			d.b.WriteString("\uFFFD")
-		default:
-			d.b.WriteRune(r)
-		}
-	}
+// etag writes an entity tag, in its quotes.
+func (d *doc) etag(e object.ETag) {
+	d.tag("ETag")
+	d.b = append(e.Append(append(d.b, "&quot;"...)), "&quot;"...)
+	d.shut("ETag")
 }
+
+// escape writes text: as it is, up to each character that cannot be.
+func (d *doc) escape(s string) {
+	done := 0
+	for at := 0; at < len(s); {
+		size, instead := 1, ""
+		switch c := s[at]; {
+		case c == '&':
+			instead = "&amp;"
+		case c == '<':
+			instead = "&lt;"
+		case c == '>':
+			instead = "&gt;"
+		case c == '"':
+			instead = "&quot;"
+		case c < ' ' || c == 0x7f:
+			instead = reference(rune(c))
+		case c >= utf8.RuneSelf:
+			var r rune
+			if r, size = utf8.DecodeRuneInString(s[at:]); r == utf8.RuneError {
+				instead = "\uFFFD"
+			} else if r == 0xfffe || r == 0xffff {
+				instead = reference(r)
+			}
+		}
+		if instead != "" {
+			d.b = append(append(d.b, s[done:at]...), instead...)
+			done = at + size
+		}
+		at += size
+	}
+	d.b = append(d.b, s[done:]...)
+}
+
+func reference(r rune) string { return "&#x" + strconv.FormatInt(int64(r), 16) + ";" }
 
 // bounds of a document that arrives.
 type bounds struct {
