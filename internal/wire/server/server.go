@@ -107,8 +107,8 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	q := &request{s: s, w: w, r: r, in: door.BodyOf(r), op: "unknown"}
 	q.id = s.ids.Next()
 	h := w.Header()
-	h["x-amz-request-id"], h["x-amz-id-2"] = []string{q.id}, []string{s.ids.Process()}
-	h["Server"] = []string{"Spindle"}
+	own := []string{q.id, s.ids.Process(), "Spindle"}
+	h["x-amz-request-id"], h["x-amz-id-2"], h["Server"] = own[:1:1], own[1:2:2], own[2:]
 	defer func() {
 		q.built()
 		for _, giveBack := range q.gives {

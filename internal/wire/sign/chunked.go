@@ -182,8 +182,11 @@ func (r *Reader) continues(kind, rest, signature string) error {
 }
 
 func (a *Auth) follow(kind, previous, rest string) string {
-	return hex.EncodeToString(mac(a.key,
-		algorithm+kind+"\n"+a.Time.Format(timeFormat)+"\n"+a.scopeString()+"\n"+previous+"\n"+rest))
+	b := a.preface(append([]byte(algorithm), kind...))
+	b = append(append(append(b, previous...), '\n'), rest...)
+	var out [2 * sha256.Size]byte
+	a.key.mac(&out, b)
+	return string(out[:])
 }
 
 func (r *Reader) trailers() error {

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/hex"
+	"hash"
 	"net/http"
 	"net/url"
 	"slices"
@@ -75,7 +76,7 @@ type Auth struct {
 	service   Scope
 	headers   []string
 	signature string
-	key       []byte // derived, once verified
+	key       *signingKey // derived, once verified
 }
 
 func malformed(format string, args ...any) *fault.Error {
@@ -276,8 +277,10 @@ func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
 			In("clock").Do("set the client's clock").Because(&Late{Signed: a.Time, Now: now})
 	}
 	for name := range r.Header {
-		l := strings.ToLower(name)
-		if strings.HasPrefix(l, "x-amz-") && !slices.Contains(a.headers, l) && (l != "x-amz-content-sha256" || !a.Presigned) {
+		if !ofDialect(name) {
+			continue
+		}
+		if l := lower(name); !slices.Contains(a.headers, l) && (l != "x-amz-content-sha256" || !a.Presigned) {
 			return fault.New(fault.Refused, "header-unsigned", "the header %s was sent and is not signed", l).In(l).
 				Do("sign every header of the dialect")
 		}
@@ -291,22 +294,23 @@ func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
 		a.Payload = EmptyHash
 	}
 	for _, name := range a.headers {
-		if n := len(r.Header.Values(name)); n > 1 && !strings.EqualFold(name, lists) {
+		if n := len(r.Header[canonicalName(name)]); n > 1 && !strings.EqualFold(name, lists) {
 			return twice(name, n)
 		}
 	}
-	a.key = signingKey(secret, a.day, a.Region, a.service)
+	a.key = keyFor(secret, a.day, a.Region, a.service)
 	fits := func(path string) bool {
-		want := a.sign(canonical(r, path, a.headers, a.Payload, a.Presigned))
-		return subtle.ConstantTimeCompare([]byte(want), []byte(a.signature)) == 1
+		var want [2 * sha256.Size]byte
+		a.sign(&want, r, path)
+		return subtle.ConstantTimeCompare(want[:], []byte(a.signature)) == 1
 	}
 	// The path is signed as every client should escape it, or as this one did.
 	if path := Escape(r.URL.Path, false); !fits(path) && (path == r.URL.EscapedPath() || !fits(r.URL.EscapedPath())) {
-		signed := canonical(r, path, a.headers, a.Payload, a.Presigned)
+		signed := a.canonical(nil, r, path)
 		return fault.New(fault.Refused, "signature-mismatch", "the signature does not fit the request and the key's secret").
 			In("secret").
 			Do("check the secret, and that nothing between client and service changes the path, the query or the signed headers (%s)", strings.Join(a.headers, ", ")).
-			Because(&Mismatch{KeyID: a.KeyID, Signature: a.signature, Canonical: signed, Signed: a.toSign(signed)})
+			Because(&Mismatch{KeyID: a.KeyID, Signature: a.signature, Canonical: string(signed), Signed: string(a.toSign(nil, signed))})
 	}
 	return nil
 }
@@ -317,13 +321,45 @@ func (a *Auth) scopeString() string {
 	return a.day + "/" + a.Region + "/" + string(a.service) + "/" + terminator
 }
 
-func (a *Auth) sign(canonical string) string {
-	return hex.EncodeToString(mac(a.key, a.toSign(canonical)))
+// drafts are where texts that are signed are put together.
+var drafts = sync.Pool{New: func() any { b := make([]byte, 0, 2048); return &b }}
+
+// mostKept is how large a draft may be that is used again.
+const mostKept = 64 << 10
+
+// sign writes the signature of a request, in hex.
+func (a *Auth) sign(into *[2 * sha256.Size]byte, r *http.Request, path string) {
+	draft := drafts.Get().(*[]byte)
+	b := a.canonical((*draft)[:0], r, path)
+	n := len(b)
+	b = a.toSign(b, b)
+	a.key.mac(into, b[n:])
+	if cap(b) <= mostKept {
+		*draft = b
+		drafts.Put(draft)
+	}
 }
 
-func (a *Auth) toSign(canonical string) string {
-	sum := sha256.Sum256([]byte(canonical))
-	return algorithm + "\n" + a.Time.Format(timeFormat) + "\n" + a.scopeString() + "\n" + hex.EncodeToString(sum[:])
+func (a *Auth) signatureOf(r *http.Request, path string) string {
+	var out [2 * sha256.Size]byte
+	a.sign(&out, r, path)
+	return string(out[:])
+}
+
+// toSign writes the text that is signed for a canonical request behind b.
+func (a *Auth) toSign(b, canonical []byte) []byte {
+	sum := sha256.Sum256(canonical)
+	b = a.preface(append(b, algorithm...))
+	return hex.AppendEncode(b, sum[:])
+}
+
+// preface writes when and for what is signed behind b, which ends with the algorithm's name.
+func (a *Auth) preface(b []byte) []byte {
+	b = append(a.Time.AppendFormat(append(b, '\n'), timeFormat), '\n')
+	for _, s := range [...]string{a.day, a.Region, string(a.service)} {
+		b = append(append(b, s...), '/')
+	}
+	return append(append(b, terminator...), '\n')
 }
 
 // Mismatch is what the service would have signed, for whoever looks for the
@@ -351,13 +387,30 @@ func mac(key []byte, s string) []byte {
 	return h.Sum(nil)
 }
 
+// signingKey is a key derived from a secret, with what has it in its state already.
+type signingKey struct{ ready sync.Pool }
+
+func newSigningKey(key []byte) *signingKey {
+	return &signingKey{sync.Pool{New: func() any { return hmac.New(sha256.New, key) }}}
+}
+
+// mac writes the code of a text, in hex.
+func (k *signingKey) mac(into *[2 * sha256.Size]byte, text []byte) {
+	h := k.ready.Get().(hash.Hash)
+	h.Reset()
+	h.Write(text)
+	var sum [sha256.Size]byte
+	hex.Encode(into[:], h.Sum(sum[:0]))
+	k.ready.Put(h)
+}
+
 // keys holds derived signing keys: the derivation costs as much as the rest.
 var keys struct {
 	sync.Mutex
-	m map[[4]string][]byte
+	m map[[4]string]*signingKey
 }
 
-func signingKey(secret, day, region string, scope Scope) []byte {
+func keyFor(secret, day, region string, scope Scope) *signingKey {
 	id := [4]string{secret, day, region, string(scope)}
 	keys.Lock()
 	k, ok := keys.m[id]
@@ -365,10 +418,10 @@ func signingKey(secret, day, region string, scope Scope) []byte {
 	if ok {
 		return k
 	}
-	k = mac(mac(mac(mac([]byte("AWS4"+secret), day), region), string(scope)), terminator)
+	k = newSigningKey(mac(mac(mac(mac([]byte("AWS4"+secret), day), region), string(scope)), terminator))
 	keys.Lock()
 	if keys.m == nil || len(keys.m) > 256 {
-		keys.m = map[[4]string][]byte{}
+		keys.m = map[[4]string]*signingKey{}
 	}
 	keys.m[id] = k
 	keys.Unlock()
@@ -378,57 +431,98 @@ func signingKey(secret, day, region string, scope Scope) []byte {
 // Escape percent-encodes all but unreserved characters (RFC 3986, section 2.3),
 // and slashes unless told.
 func Escape(s string, slash bool) string {
-	var b strings.Builder
-	b.Grow(len(s) + 8)
-	for i := range len(s) {
-		c := s[i]
-		if 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || c == '-' || c == '_' || c == '.' ||
-			c == '~' || c == '/' && !slash {
-			b.WriteByte(c)
-		} else {
-			const digits = "0123456789ABCDEF"
-			b.WriteByte('%')
-			b.WriteByte(digits[c>>4])
-			b.WriteByte(digits[c&15])
-		}
+	plain := func(c byte) bool {
+		return 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || c == '-' || c == '_' || c == '.' ||
+			c == '~' || c == '/' && !slash
 	}
-	return b.String()
+	at := 0
+	for at < len(s) && plain(s[at]) {
+		at++
+	}
+	if at == len(s) {
+		return s
+	}
+	b := append(make([]byte, 0, len(s)+16), s[:at]...)
+	for _, c := range []byte(s[at:]) {
+		if plain(c) {
+			b = append(b, c)
+			continue
+		}
+		const digits = "0123456789ABCDEF"
+		b = append(b, '%', digits[c>>4], digits[c&15])
+	}
+	return string(b)
 }
 
-func canonical(r *http.Request, path string, headers []string, payload string, presigned bool) string {
-	var b strings.Builder
-	b.WriteString(r.Method)
-	b.WriteByte('\n')
-	if path == "" {
-		b.WriteByte('/')
+// names are the headers that most requests have, by their names in small letters.
+var names = func() map[string]string {
+	out := map[string]string{}
+	for _, name := range []string{HeaderDate, HeaderPayload, "X-Amz-Decoded-Content-Length", "X-Amz-Trailer",
+		"X-Amz-Checksum-Crc64nvme", "X-Amz-Checksum-Crc32", "X-Amz-Sdk-Checksum-Algorithm", "Content-Type", "Content-Md5",
+		"Content-Encoding", "User-Agent", "Accept-Encoding", "Range", "Date", "Host"} {
+		out[strings.ToLower(name)] = name
 	}
-	b.WriteString(path)
-	b.WriteByte('\n')
-	b.WriteString(canonicalQuery(r.URL.RawQuery, presigned))
-	b.WriteByte('\n')
-	for _, name := range headers {
-		b.WriteString(name)
-		b.WriteByte(':')
+	return out
+}()
+
+// canonicalName gives a header's name as requests keep it.
+func canonicalName(name string) string {
+	if known, ok := names[name]; ok {
+		return known
+	}
+	return http.CanonicalHeaderKey(name)
+}
+
+// ofDialect reports whether a header is the dialect's.
+func ofDialect(name string) bool {
+	const prefix = "x-amz-"
+	return len(name) >= len(prefix) && strings.EqualFold(name[:len(prefix)], prefix)
+}
+
+// lower gives a header's name in small letters.
+func lower(name string) string {
+	switch name {
+	case HeaderDate:
+		return "x-amz-date"
+	case HeaderPayload:
+		return "x-amz-content-sha256"
+	}
+	return strings.ToLower(name)
+}
+
+// canonical writes the request as it is signed behind b.
+func (a *Auth) canonical(b []byte, r *http.Request, path string) []byte {
+	b = append(append(b, r.Method...), '\n')
+	if path == "" {
+		b = append(b, '/')
+	}
+	b = append(append(b, path...), '\n')
+	b = append(append(b, canonicalQuery(r.URL.RawQuery, a.Presigned)...), '\n')
+	for _, name := range a.headers {
+		b = append(append(b, name...), ':')
 		switch name {
 		case "host":
-			b.WriteString(r.Host)
+			b = append(b, r.Host...)
 		case "content-length":
-			b.WriteString(strconv.FormatInt(max(r.ContentLength, 0), 10))
+			b = strconv.AppendInt(b, max(r.ContentLength, 0), 10)
 		default:
-			for i, v := range r.Header.Values(name) {
+			for i, v := range r.Header[canonicalName(name)] {
 				if i > 0 {
-					b.WriteByte(',')
+					b = append(b, ',')
 				}
-				b.WriteString(squeeze(v))
+				b = append(b, squeeze(v)...)
 			}
 		}
-		b.WriteByte('\n')
+		b = append(b, '\n')
 	}
-	b.WriteByte('\n')
-	b.WriteString(strings.Join(headers, ";"))
-	b.WriteByte('\n')
-	b.WriteString(payload)
-	return b.String()
+	b = append(b, '\n')
+	for i, name := range a.headers {
+		if i > 0 {
+			b = append(b, ';')
+		}
+		b = append(b, name...)
+	}
+	return append(append(b, '\n'), a.Payload...)
 }
 
 func squeeze(s string) string {
@@ -522,8 +616,8 @@ func signFor(scope Scope, r *http.Request, c Credential, region, payload string,
 	}
 	a := &Auth{KeyID: c.ID, Region: region, Time: at, Payload: payload, day: at.Format("20060102"), service: scope,
 		headers: headers}
-	a.key = signingKey(c.Secret, a.day, region, scope)
-	a.signature = a.sign(canonical(r, Escape(r.URL.Path, false), headers, payload, false))
+	a.key = keyFor(c.Secret, a.day, region, scope)
+	a.signature = a.signatureOf(r, Escape(r.URL.Path, false))
 	r.Header.Set("Authorization",
 		algorithm+" Credential="+c.ID+"/"+a.scopeString()+", SignedHeaders="+strings.Join(headers,
 			";")+", Signature="+a.signature)
@@ -544,9 +638,9 @@ func Presign(method string, u *url.URL, c Credential, region string, expires tim
 	q.Set("X-Amz-SignedHeaders", "host")
 	signed := *u
 	signed.RawQuery = strings.ReplaceAll(q.Encode(), "+", "%20")
-	a.key = signingKey(c.Secret, a.day, region, Wire)
-	sig := a.sign(canonical(&http.Request{Method: method, URL: &signed, Host: u.Host, Header: http.Header{}},
-		Escape(u.Path, false), a.headers, Unsigned, true))
+	a.key = keyFor(c.Secret, a.day, region, Wire)
+	sig := a.signatureOf(&http.Request{Method: method, URL: &signed, Host: u.Host, Header: http.Header{}},
+		Escape(u.Path, false))
 	signed.RawQuery += "&X-Amz-Signature=" + sig
 	return &signed
 }
