@@ -95,7 +95,10 @@ func (d *Desk) Handler() http.Handler {
 	}
 	r.Group(func(r chi.Router) {
 		r.Use(d.identify)
-		d.api(r)
+		r.Group(func(r chi.Router) {
+			r.Use(door.InOnePiece)
+			d.api(r)
+		})
 		r.Get("/api/v1/events", d.events)
 		r.Get("/api/v1/profiles/{kind}", d.raw(d.profile))
 		r.Post("/api/v1/charters/enact", d.raw(d.enactCharter))

@@ -12,6 +12,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/door"
 )
 
 // within makes a call of the desk for whoever ctx is of, with the same rights and rules as
@@ -25,7 +26,8 @@ func (d *Desk) within(ctx context.Context, c deskCall, out any) error {
 	if len(c.query) > 0 {
 		u += "?" + c.query.Encode()
 	}
-	ctx = context.WithValue(ctx, chi.RouteCtxKey, (*chi.Context)(nil)) // that of the call outside
+	// Route and connection are those of the call outside.
+	ctx = context.WithValue(door.Apart(ctx), chi.RouteCtxKey, (*chi.Context)(nil))
 	r, err := http.NewRequestWithContext(ctx, c.method, u, bytes.NewReader(body))
 	if err != nil {
 		return err

@@ -78,6 +78,10 @@ func Gather(ctx context.Context, body int64) {
 	c.held.Reset()
 }
 
+// Apart gives a context in which the request's connection is not known: for a request that is
+// made beneath another one, whose answer goes elsewhere.
+func Apart(ctx context.Context) context.Context { return context.WithValue(ctx, connKey{}, nil) }
+
 // gathered holds a piece of an answer, and writes all of it when it is whole.
 func (c *conn) gathered(b []byte) (int, error) {
 	c.held.Write(b)

@@ -71,3 +71,58 @@ func sendRefused(t *testing.T, addr, header string, size int) {
 		t.Errorf("%d %s, %v", resp.StatusCode, b, err)
 	}
 }
+
+// An answer that is small comes with its length and in one piece, however it was written; one
+// that is large or flushed as it comes; a handler that says nothing has its empty 200.
+func TestAnswersInOnePiece(t *testing.T) {
+	large := strings.Repeat("moor ", 20_000)
+	for what, c := range map[string]struct {
+		h      http.HandlerFunc
+		status int
+		body   string
+		known  bool // its length
+	}{
+		"two writes": {func(w http.ResponseWriter, _ *http.Request) {
+			w.WriteHeader(http.StatusConflict)
+			_, _ = io.WriteString(w, strings.Repeat("a", 3000))
+			_, _ = io.WriteString(w, strings.Repeat("b", 3000))
+		}, http.StatusConflict, strings.Repeat("a", 3000) + strings.Repeat("b", 3000), true},
+		"large": {func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = io.WriteString(w, large[:1000])
+			_, _ = io.WriteString(w, large[1000:])
+		}, http.StatusOK, large, false},
+		"flushed": {func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = io.WriteString(w, "first")
+			_ = http.NewResponseController(w).Flush()
+			_, _ = io.WriteString(w, "second")
+		}, http.StatusOK, "firstsecond", false},
+		"a status alone": {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) },
+			http.StatusNoContent, "", false},
+		"nothing": {func(http.ResponseWriter, *http.Request) {}, http.StatusOK, "", true},
+	} {
+		t.Run(what, func(t *testing.T) {
+			d := door.New(door.Settings{Quiet: 10 * time.Second, Most: 10, MostEach: 10, Log: slog.New(slog.DiscardHandler)})
+			l, err := net.Listen("tcp", "127.0.0.1:0")
+			if err != nil {
+				t.Fatal(err)
+			}
+			h := d.Server(door.InOnePiece(c.h))
+			go h.Serve(d.Listener(l))
+			t.Cleanup(func() { h.Close() })
+			for range 2 { // the connection is good for another
+				resp, err := http.Get("http://" + l.Addr().String())
+				if err != nil {
+					t.Fatal(err)
+				}
+				b, err := io.ReadAll(resp.Body)
+				resp.Body.Close()
+				if err != nil || resp.StatusCode != c.status || string(b) != c.body {
+					t.Errorf("%d with %d bytes, %v", resp.StatusCode, len(b), err)
+				}
+				if known := resp.ContentLength >= 0; c.body != "" && known != c.known {
+					t.Errorf("its length is %d", resp.ContentLength)
+				}
+			}
+		})
+	}
+}
