@@ -115,7 +115,8 @@ begin
     if seen = 0 then return; end if;
     looked := looked + seen;
     if fold is not null then
-      cursor_key := bytes_successor(fold); inclusive := true; step := 32;
+      cursor_key := bytes_successor(fold); inclusive := true;
+      step := 1; -- what is folded is often told by its first key
       if cursor_key is null then return; end if;
     else
       step := least(step * 4, 1001);
