@@ -43,7 +43,8 @@ type Catalog struct {
 	commits *batcher[Change, Result]
 	looks   *batcher[Address, Found]
 	woken   chan struct{}
-	load    load
+	load    load // of changes
+	reads   load // of lookups
 	columns columnCache
 	traffic traffic
 }

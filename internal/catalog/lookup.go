@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"context"
+	"time"
 
 	"spindle/internal/core/object"
 )
@@ -48,6 +49,7 @@ func (c *Catalog) lookUp(ctx context.Context, batch []Address) ([]Found, error) 
 	for i, a := range batch {
 		buckets[i], keys[i] = a.Bucket.String(), []byte(a.Key.String())
 	}
+	c.reads.add(len(batch), time.Now())
 	rows, err := c.hot.Query(ctx, lookupQuery, buckets, keys)
 	if err != nil {
 		return nil, err

@@ -12,6 +12,10 @@ import (
 // orderStep is how many keys are dealt with between two looks at an order.
 const orderStep = 500
 
+// orderRate is how many keys a second an order deals with before it rests between its steps while
+// requests have a good deal to do.
+const orderRate = 5000
+
 // attemptsMost is how often an order is tried again that fails for a reason nobody
 // knows; one that fails because the database is away is tried for ever.
 const attemptsMost = 8
@@ -72,6 +76,7 @@ func (c *Crew) order(ctx context.Context, l *lease, k *Kind, id int64) (err erro
 		return err
 	}
 	for {
+		begun, before := time.Now(), o.Progress.Done()
 		more, err := false, c.mayGoOn(ctx, o)
 		if err == nil {
 			more, err = k.Step(ctx, c.store, o)
@@ -95,6 +100,21 @@ func (c *Crew) order(ctx context.Context, l *lease, k *Kind, id int64) (err erro
 			return nil // stopped on request
 		}
 		o.Attempts = 0
+		c.yield(ctx, o.Progress.Done()-before, begun)
+	}
+}
+
+// yield rests after a step while requests have a good deal to do: as long as it took, but for no
+// longer than the order's rate allows.
+func (c *Crew) yield(ctx context.Context, keys int64, begun time.Time) {
+	took := time.Since(begun)
+	wait := min(took, time.Duration(keys)*time.Second/orderRate-took)
+	if wait <= 0 || !c.store.Catalog.Asked() {
+		return
+	}
+	select {
+	case <-ctx.Done():
+	case <-time.After(wait):
 	}
 }
 
