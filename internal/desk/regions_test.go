@@ -167,9 +167,14 @@ func TestRegions(t *testing.T) {
 		e["retryAfter"] == nil {
 		t.Errorf("a bucket in a region that is away: %d %v", st, e)
 	}
-	if st, _ := p.ask("DELETE", "/api/v1/regions/moor", nil); st != 204 {
-		t.Error("it cannot be forgotten")
+	walk, _ := signedIn(t, fenn, "/regions")
+	asks := harness.Appears("Forget the region moor?")
+	walk("think better of it", harness.Appears("moor"), harness.Button("Forget"), asks, harness.Button("Keep"))
+	if got := listed(p); !strings.Contains(got, "seeds@moor") {
+		t.Errorf("not forgotten, and listed no more: %s", got)
 	}
+	walk("forget it", harness.Button("Forget"), asks, harness.Appears("no longer listed"), harness.Button("Forget it"),
+		harness.Appears("moor is forgotten"))
 	if got := listed(p); strings.Contains(got, "moor") {
 		t.Errorf("forgotten, and listed: %s", got)
 	}

@@ -12,18 +12,16 @@ import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { Select } from '../../parts/Select';
 import { useToast } from '../../parts/Toasts';
-import { count } from '../../parts/format';
+import { count, things } from '../../parts/format';
 
 /** The regions: other services of the house, how they stand, and which accounts are admitted where. */
 export default function Regions() {
   const session = useSession();
-  const toast = useToast();
   const list = useRegions();
   const [adding, setAdding] = useState(false);
-  const act = useChange(({ name, forget }: { name: string; forget: boolean }) =>
-    forget
-      ? ask(api.DELETE('/api/v1/regions/{region}', { params: { path: { region: name } } }))
-      : ask(api.POST('/api/v1/regions/{region}/ask', { params: { path: { region: name } } })),
+  const [forgetting, setForgetting] = useState<Region>();
+  const again = useChange((name: string) =>
+    ask(api.POST('/api/v1/regions/{region}/ask', { params: { path: { region: name } } })),
   );
   if (list.error && !list.data) return <Trouble error={list.error} />;
   const rows = list.data ?? [];
@@ -41,7 +39,7 @@ export default function Regions() {
         A region is a service of the house with a database and volumes of its own. Buckets are made in those that the
         account is admitted to, and are listed here whichever they are in.
       </p>
-      {act.error ? <Complaint error={act.error} /> : null}
+      {again.error ? <Complaint error={again.error} /> : null}
       <Listing
         rows={rows}
         id={(r) => r.name}
@@ -78,19 +76,12 @@ export default function Regions() {
                   <button
                     type="button"
                     className="btn low"
-                    disabled={act.isPending}
-                    onClick={() => act.mutate({ name: r.name, forget: false })}
+                    disabled={again.isPending}
+                    onClick={() => again.mutate(r.name)}
                   >
                     Ask now
                   </button>
-                  <button
-                    type="button"
-                    className="btn low harm"
-                    disabled={act.isPending}
-                    onClick={() =>
-                      act.mutate({ name: r.name, forget: true }, { onSuccess: () => toast(`${r.name} is forgotten`) })
-                    }
-                  >
+                  <button type="button" className="btn low harm" onClick={() => setForgetting(r)}>
                     Forget
                   </button>
                 </span>
@@ -100,7 +91,38 @@ export default function Regions() {
       />
       {session.operator ? <Admissions regions={rows} /> : null}
       {adding ? <RegionForm onClose={() => setAdding(false)} /> : null}
+      {forgetting ? <ForgetRegion r={forgetting} onClose={() => setForgetting(undefined)} /> : null}
     </>
+  );
+}
+
+/** What it means that a region is forgotten, before it is. */
+function ForgetRegion({ r, onClose }: { r: Region; onClose: () => void }) {
+  const toast = useToast();
+  const act = useChange(() => ask(api.DELETE('/api/v1/regions/{region}', { params: { path: { region: r.name } } })));
+  return (
+    <Ask
+      title={`Forget the region ${r.name}?`}
+      act="Forget it"
+      harm
+      busy={act.isPending}
+      error={act.error}
+      onClose={onClose}
+      onAct={() =>
+        act.mutate(undefined, {
+          onSuccess: () => {
+            toast(`${r.name} is forgotten`);
+            onClose();
+          },
+        })
+      }
+    >
+      <p>
+        Nothing changes there: its buckets, and who is admitted, stay as they are. Here{' '}
+        {r.buckets === undefined ? 'its buckets are' : `its ${things(r.buckets, 'bucket')} are`} no longer listed, and
+        nobody who asks for one is told where it is. Endpoints that rules to it made stay, and go on copying.
+      </p>
+    </Ask>
   );
 }
 
