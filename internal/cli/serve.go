@@ -4,51 +4,17 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"os"
 	"runtime/debug"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"github.com/urfave/cli/v3"
 
 	"spindle/internal/backup"
 	"spindle/internal/core/fault"
 	"spindle/internal/desk"
 	"spindle/internal/service"
+	"spindle/internal/works"
 )
-
-// settingsFile is the YAML file of serve; flags and environment go before it.
-type settingsFile struct {
-	Data           string        `yaml:"data"`
-	Wire           string        `yaml:"wire"`
-	Desk           string        `yaml:"desk"`
-	Database       string        `yaml:"database"`
-	Region         string        `yaml:"region"`
-	Account        string        `yaml:"account"`
-	Domains        []string      `yaml:"domain"`
-	Origins        []string      `yaml:"origin"`
-	Reach          []string      `yaml:"reach"`
-	KeepLog        string        `yaml:"keep-log"`
-	FolderRoots    []string      `yaml:"folder-root"`
-	StrictRegion   bool          `yaml:"strict-region"`
-	WireURL        string        `yaml:"wire-url"`
-	TLSCert        string        `yaml:"tls-cert"`
-	TLSKey         string        `yaml:"tls-key"`
-	PlainHTTP      bool          `yaml:"plain-http"`
-	LogLevel       string        `yaml:"log-level"`
-	CollectGrace   time.Duration `yaml:"collect-grace"`
-	ScrubRate      string        `yaml:"scrub-rate"`
-	ScrubEvery     time.Duration `yaml:"scrub-every"`
-	ScrubElsewhere bool          `yaml:"scrub-elsewhere"`
-	LifecycleEvery time.Duration `yaml:"lifecycle-every"`
-	LifecycleRate  int           `yaml:"lifecycle-rate"`
-	Guard          int           `yaml:"guard"`
-	SlowAfter      time.Duration `yaml:"slow-after"`
-	TrailDays      int           `yaml:"trail-days"`
-	JournalDays    int           `yaml:"journal-days"`
-	Connections    int           `yaml:"connections"`
-	FromOne        int           `yaml:"connections-from-one"`
-}
 
 func serveFlags() []cli.Flag {
 	env := func(s string) cli.ValueSourceChain { return cli.EnvVars("SPINDLE_" + s) }
@@ -118,112 +84,70 @@ func serveFlags() []cli.Flag {
 	}
 }
 
-// config reads flags and environment, then the file, then the defaults.
+// config reads the settings of a service: flags, then the environment, then the file.
 func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err error) {
-	var f settingsFile
 	if path := c.String("config"); path != "" {
-		b, err := os.ReadFile(path)
-		if err != nil {
-			return cfg, nil, fault.New(fault.Invalid, "config", "the settings file cannot be read").In("config").Because(err)
-		}
-		if err := yaml.UnmarshalWithOptions(b, &f, yaml.Strict()); err != nil {
-			return cfg, nil, fault.New(fault.Invalid, "config", "the settings file is wrong:\n%s",
-				yaml.FormatError(err, false, true)).In("config").Do("see docs/reference.md for the settings")
+		if err := settingsFrom(c, path); err != nil {
+			return cfg, nil, err
 		}
 	}
-	str := func(name, file string) string {
-		if c.IsSet(name) {
-			return c.String(name)
-		}
-		return file
-	}
-	list := func(name string, file []string) []string {
-		if c.IsSet(name) {
-			return c.StringSlice(name)
-		}
-		return file
-	}
-	yes := func(name string, file bool) bool {
-		if c.IsSet(name) {
-			return c.Bool(name)
-		}
-		return file
-	}
-	span := func(name string, file time.Duration) time.Duration {
-		if c.IsSet(name) {
-			return c.Duration(name)
-		}
-		return file
-	}
-	whole := func(name string, file int) int {
-		if c.IsSet(name) {
-			return c.Int(name)
-		}
-		return file
-	}
-	cfg = service.Config{Data: str("data", f.Data), Wire: str("wire", f.Wire), Desk: str("desk", f.Desk),
-		Database: str("database", f.Database), Region: str("region", f.Region),
-		Account: str("account", f.Account), Domains: list("domain", f.Domains), Origins: list("origin", f.Origins),
-		StrictRegion: yes("strict-region", f.StrictRegion), Reach: list("reach", f.Reach),
-		WireURL: str("wire-url", f.WireURL), TLSCert: str("tls-cert", f.TLSCert), TLSKey: str("tls-key", f.TLSKey),
-		PlainHTTP: yes("plain-http", f.PlainHTTP),
-		OwnerKey:  a.Getenv("SPINDLE_OWNER_KEY"), OwnerSecret: a.Getenv("SPINDLE_OWNER_SECRET"),
-		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), SlowAfter: span("slow-after", f.SlowAfter)}
-	if folder := str("keep-log", f.KeepLog); folder != "" {
+	cfg = service.Config{Data: c.String("data"), Wire: c.String("wire"), Desk: c.String("desk"),
+		Database: c.String("database"), Region: c.String("region"), Account: c.String("account"),
+		StrictRegion: c.Bool("strict-region"), WireURL: c.String("wire-url"), TLSCert: c.String("tls-cert"),
+		TLSKey: c.String("tls-key"), PlainHTTP: c.Bool("plain-http"), AcceptVolume: c.Bool("accept-volume"),
+		OwnerKey: a.Getenv("SPINDLE_OWNER_KEY"), OwnerSecret: a.Getenv("SPINDLE_OWNER_SECRET"),
+		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), SlowAfter: c.Duration("slow-after"),
+		Connections: c.Int("connections"), ConnectionsEach: c.Int("connections-from-one")}
+	cfg.Domains, cfg.Origins, cfg.Reach = listOf(c, "domain"), listOf(c, "origin"), listOf(c, "reach")
+	if folder := c.String("keep-log"); folder != "" {
 		cfg.KeepLog = backup.LogFolder(folder)
 	}
-	cfg.Works.Folders = list("folder-root", f.FolderRoots)
-	cfg.Works.CollectGrace = span("collect-grace", f.CollectGrace)
-	cfg.Works.ReadElsewhere = yes("scrub-elsewhere", f.ScrubElsewhere)
-	cfg.Works.ScrubEvery = span("scrub-every", f.ScrubEvery)
-	kept := f.JournalDays
-	if c.IsSet("journal-days") {
-		kept = c.Int("journal-days")
+	if cfg.Works, err = worksSettings(c); err != nil {
+		return cfg, nil, err
 	}
-	if kept < 0 || kept > 36500 {
-		return cfg, nil, fault.New(fault.Invalid, "journal-days", "the journal is kept 0 (for ever) to 36500 days, not %d",
-			kept).In("journal-days")
-	}
-	cfg.Works.KeepJournal = time.Duration(kept) * 24 * time.Hour
-	cfg.Connections, cfg.ConnectionsEach = f.Connections, f.FromOne
-	for name, into := range map[string]*int{"connections": &cfg.Connections,
-		"connections-from-one": &cfg.ConnectionsEach} {
-		if c.IsSet(name) {
-			*into = c.Int(name)
-		}
-	}
-	days := f.TrailDays
-	if c.IsSet("trail-days") {
-		days = c.Int("trail-days")
-	}
-	if days < 0 || days == 0 && c.IsSet("trail-days") || days > 36500 {
-		return cfg, nil, fault.New(fault.Invalid, "trail-days", "the trail is kept 1 to 36500 days, not %d", days).
-			In("trail-days")
-	}
-	cfg.Works.KeepTrail = time.Duration(days) * 24 * time.Hour
-	cfg.Works.AgeEvery = span("lifecycle-every", f.LifecycleEvery)
-	cfg.AcceptVolume = c.Bool("accept-volume")
-	cfg.Works.AgeRate = whole("lifecycle-rate", f.LifecycleRate)
-	guard := whole("guard", f.Guard)
-	if cfg.Works.AgeRate < 0 || guard < 0 || guard > 100 {
-		return cfg, nil, fault.New(fault.Invalid, "guard", "the guard is from 0 to 100 percent, and the rate is not below 0").
-			In("guard").Do("leave both out for 20 percent and 2,000 versions a second")
-	}
-	cfg.Works.GuardShare = float64(guard) / 100
-	if s := str("scrub-rate", f.ScrubRate); s != "" {
-		n, err := parseSize("scrub-rate", s)
-		if err != nil || n == nil || *n < 1<<16 {
-			return cfg, nil, fault.New(fault.Invalid, "size", "the scrub rate %q is no size of at least 64KiB", s).
-				In("scrub-rate")
-		}
-		cfg.Works.ScrubRate = *n
-	}
-	level := str("log-level", f.LogLevel)
+	level := c.String("log-level")
 	if level == "" {
 		level = "info"
 	}
 	log, err = a.logger(level)
 	return cfg, log, err
+}
+
+// listOf gives a list, nil when it was not given: then a setting has its own default.
+func listOf(c *cli.Command, name string) []string {
+	if !c.IsSet(name) {
+		return nil
+	}
+	return c.StringSlice(name)
+}
+
+// worksSettings reads the settings of what the service does by itself.
+func worksSettings(c *cli.Command) (in works.Settings, err error) {
+	const day = 24 * time.Hour
+	in = works.Settings{Folders: listOf(c, "folder-root"), CollectGrace: c.Duration("collect-grace"),
+		ReadElsewhere: c.Bool("scrub-elsewhere"), ScrubEvery: c.Duration("scrub-every"),
+		AgeEvery: c.Duration("lifecycle-every"), AgeRate: c.Int("lifecycle-rate"),
+		KeepJournal: time.Duration(c.Int("journal-days")) * day, KeepTrail: time.Duration(c.Int("trail-days")) * day,
+		GuardShare: float64(c.Int("guard")) / 100}
+	bound := func(name, what string, least, most int) {
+		if n := c.Int(name); err == nil && c.IsSet(name) && (n < least || n > most) {
+			err = fault.New(fault.Invalid, name, "%s is %d to %d, not %d", what, least, most, n).In(name).
+				Do("leave it out for the default")
+		}
+	}
+	const ever = 36_500
+	bound("journal-days", "how many days the journal is kept, 0 for ever,", 0, ever)
+	bound("trail-days", "how many days the trail is kept", 1, ever)
+	bound("guard", "the guard in percent", 0, 100)
+	bound("lifecycle-rate", "the versions a second that rules act on", 0, 1_000_000)
+	if s := c.String("scrub-rate"); err == nil && s != "" {
+		n, serr := parseSize("scrub-rate", s)
+		if serr != nil || n == nil || *n < 1<<16 {
+			return in, fault.New(fault.Invalid, "size", "the scrub rate %q is no size of at least 64KiB", s).In("scrub-rate")
+		}
+		in.ScrubRate = *n
+	}
+	return in, err
 }
 
 func (a *app) serveCommand() *cli.Command {
