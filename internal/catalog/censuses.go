@@ -55,26 +55,20 @@ func censuses(ctx context.Context, q selecting, rest string, args ...any) ([]*ce
 	return out, nil
 }
 
-func oneCensus(ctx context.Context, q selecting, rest string, args ...any) (*census.Census, error) {
-	all, err := censuses(ctx, q, rest, args...)
-	if err != nil {
-		return nil, err
-	}
-	if len(all) == 0 {
-		return nil, fault.New(fault.NotFound, "census-missing", "there is no such census").In("census").
-			Do("spindle census list names those there are")
-	}
-	return all[0], nil
-}
+var censusJobs = scheduled[census.Census]{jobs: "censuses", runs: "census_runs", of: "census", noun: "census",
+	code: "census", command: "spindle census list", list: censuses, values: censusValues,
+	update: `active = $5, source = $6, target = $7, target_at = $8, spec = $9, next = $10`,
+	head:   func(x *census.Census) jobHead { return jobHead{x.ID, x.Account, x.Name, x.Revision, x.Next} },
+	told:   func(x *census.Census) map[string]any { return map[string]any{"to": x.To.String()} }}
 
 // Censuses gives the censuses of an account after a name, by name.
 func (c *Catalog) Censuses(ctx context.Context, account, after string, limit int) ([]*census.Census, error) {
-	return censuses(ctx, c.db, `where a.name = $1 and j.name > $2 order by j.name limit $3`, account, after, limit)
+	return censusJobs.named(ctx, c.db, account, after, limit)
 }
 
 // Census gives a census of an account. The error for none has the code census-missing.
 func (c *Catalog) Census(ctx context.Context, account, name string) (*census.Census, error) {
-	return oneCensus(ctx, c.db, `where a.name = $1 and j.name = $2`, account, name)
+	return censusJobs.one(ctx, c.db, `where a.name = $1 and j.name = $2`, account, name)
 }
 
 // censusValues gives what a census's row holds of it.
@@ -105,20 +99,14 @@ func (c *Catalog) AddCensus(ctx context.Context, x *census.Census, by Author) er
 		err = tx.GetContext(ctx, &x.ID, `insert into censuses (account, name, active, source, target, target_at, spec, next,
 			created, changed, changed_by, changed_from) select id, $2, $3, $4, $5, $6, $7, $8, $9, $9, $10, $11 from accounts
 			where name = $1 returning id`, append(values, by.At, by.Who, by.Source)...)
-		if unique(err) {
-			return fault.New(fault.Conflict, "census-exists", "there is a census named %q already", x.Name).In("name").
-				Do("choose another name")
-		}
 		if err != nil {
-			return err
+			return censusJobs.taken(err, x.Name)
 		}
 		if _, err := tx.ExecContext(ctx, `insert into census_runs (census, state, who, asked) values ($1, 'waiting', $2, $3)`,
-			x.ID,
-			by.Who, by.At); err != nil {
+			x.ID, by.Who, by.At); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, x.Account, "census "+x.Name, map[string]any{"census added": x.Name,
-			"to": x.To.String()})
+		return censusJobs.trail(ctx, tx, by, x, "added")
 	})
 }
 
@@ -126,79 +114,24 @@ func (c *Catalog) AddCensus(ctx context.Context, x *census.Census, by Author) er
 // when it is at another than ifRevision, which is not 0.
 func (c *Catalog) ChangeCensus(ctx context.Context, account, name string, ifRevision int, by Author,
 	edit func(*census.Census) error) error {
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		x, err := oneCensus(ctx, tx, `where a.name = $1 and j.name = $2 for update of j`, account, name)
-		if err != nil {
-			return err
-		}
-		if ifRevision != 0 && ifRevision != x.Revision {
-			return fault.New(fault.Precondition, "revision", "the census is at revision %d now", x.Revision).In("revision").
-				Do("read it again and repeat the change on what is there now")
-		}
-		if err := edit(x); err != nil {
-			return err
-		}
-		values, err := censusValues(ctx, tx, x)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `update censuses set active = $1, source = $2, target = $3, target_at = $4,
-			spec = $5,
-			next = $6, revision = revision + 1, changed = $7, changed_by = $8, changed_from = $9 where id = $10`,
-			append(values[2:], by.At, by.Who, by.Source, x.ID)...); err != nil {
-			return err
-		}
-		return trail(ctx, tx, by, TrailSetting, account, "census "+name, map[string]any{"census changed": name,
-			"to": x.To.String()})
-	})
+	return censusJobs.change(ctx, c, account, name, ifRevision, by, edit)
 }
 
 // RemoveCensus takes a census away with what is known of its runs; its files stay. One that
 // runs is refused with the code census-running.
 func (c *Catalog) RemoveCensus(ctx context.Context, account, name string, by Author) error {
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		x, err := oneCensus(ctx, tx, `where a.name = $1 and j.name = $2 for update of j`, account, name)
-		if err != nil {
-			return err
-		}
-		var running bool
-		if err := tx.GetContext(ctx, &running, `select exists (select 1 from census_runs where census = $1 and state = $2)`,
-			x.ID,
-			census.Running); err != nil {
-			return err
-		}
-		if running {
-			return fault.New(fault.Conflict, "census-running", "the census %s is being written", name).In("census").
-				Do("stop it first, or wait for its end")
-		}
-		if _, err := tx.ExecContext(ctx, `delete from censuses where id = $1`, x.ID); err != nil {
-			return err
-		}
-		return trail(ctx, tx, by, TrailSetting, account, "census "+name, map[string]any{"census removed": name})
-	})
+	return censusJobs.remove(ctx, c, account, name, by)
 }
 
 // CensusesDue gives the censuses whose schedule is due.
 func (c *Catalog) CensusesDue(ctx context.Context, limit int) ([]*census.Census, error) {
-	return censuses(ctx, c.db, `where j.active and j.next <= clock_timestamp() order by j.next limit $1`, limit)
+	return censusJobs.due(ctx, c.db, limit)
 }
 
 // CensusNext puts a census's schedule on, and asks for a run unless one is open. It does
 // nothing when another process did it first.
 func (c *Catalog) CensusNext(ctx context.Context, x *census.Census, next *time.Time, run bool, now time.Time) error {
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `update censuses set next = $3 where id = $1 and next = $2`, x.ID, x.Next, next)
-		if err != nil {
-			return err
-		}
-		if n, err := r.RowsAffected(); err != nil || n == 0 || !run {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `insert into census_runs (census, state, who, asked)
-			values ($1, 'waiting', 'schedule', $2)
-			on conflict do nothing`, x.ID, now)
-		return err
-	})
+	return censusJobs.next(ctx, c, x, next, run, now)
 }
 
 // AskCensus asks for a run. The error when one is under way has the code census-running.
@@ -248,13 +181,12 @@ func (c *Catalog) censusRuns(ctx context.Context, rest string, args ...any) ([]c
 
 // CensusRuns gives the runs of a census before one (0: the latest), latest first.
 func (c *Catalog) CensusRuns(ctx context.Context, of, before int64, limit int) ([]census.Run, error) {
-	return c.censusRuns(ctx, `where census = $1 and ($2 = 0 or id < $2) order by id desc limit $3`, of, before, limit)
+	return c.censusRuns(ctx, censusJobs.runsBefore(), of, before, limit)
 }
 
 // LastCensusRuns gives the latest run of each of several censuses.
 func (c *Catalog) LastCensusRuns(ctx context.Context, of []int64) (map[int64]census.Run, error) {
-	list, err := c.censusRuns(ctx, `where id in (select max(id) from census_runs where census = any($1) group by census)`,
-		of)
+	list, err := c.censusRuns(ctx, censusJobs.lastRuns(), of)
 	out := map[int64]census.Run{}
 	for _, r := range list {
 		out[r.Census] = r
@@ -282,11 +214,7 @@ func (c *Catalog) CensusRun(ctx context.Context, of, id int64) (census.Run, erro
 
 // StopCensus asks a run to stop; one that waits ends at once.
 func (c *Catalog) StopCensus(ctx context.Context, run int64, now time.Time) error {
-	_, err := c.changed(ctx, `update census_runs set stop = true, state = case when state = 'waiting' then 'stopped'
-		else state end,
-		ended = case when state = 'waiting' then $2 else ended end where id = $1
-		and state in ('waiting', 'running')`, run, now)
-	return err
+	return censusJobs.stop(ctx, c, run, now)
 }
 
 // CensusToRun gives the census with the oldest run that waits, or that a process left, with
@@ -296,7 +224,7 @@ func (c *Catalog) CensusToRun(ctx context.Context) (*census.Census, *census.Run,
 	if err != nil || len(runs) == 0 {
 		return nil, nil, err
 	}
-	x, err := oneCensus(ctx, c.db, `where j.id = $1`, runs[0].Census)
+	x, err := censusJobs.one(ctx, c.db, `where j.id = $1`, runs[0].Census)
 	if fault.HasCode(err, "census-missing") { // it was removed meanwhile
 		return nil, nil, nil
 	}

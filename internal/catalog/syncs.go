@@ -64,31 +64,28 @@ func syncs(ctx context.Context, q selecting, rest string, args ...any) ([]*synci
 	return out, nil
 }
 
-func oneSync(ctx context.Context, q selecting, rest string, args ...any) (*syncing.Job, error) {
-	all, err := syncs(ctx, q, rest, args...)
-	if err != nil {
-		return nil, err
-	}
-	if len(all) == 0 {
-		return nil, fault.New(fault.NotFound, "sync-missing", "there is no such sync job").In("sync").
-			Do("spindle sync list names those there are")
-	}
-	return all[0], nil
-}
+var syncJobs = scheduled[syncing.Job]{jobs: "sync_jobs", runs: "sync_runs", of: "job", noun: "sync job", code: "sync",
+	command: "spindle sync list", list: syncs, values: syncValues,
+	update: `active = $5, source = $6, source_at = $7, target = $8, target_at = $9, spec = $10, next = $11, secret = $12,
+		source_mark = $13, target_mark = $14`,
+	head: func(j *syncing.Job) jobHead { return jobHead{j.ID, j.Account, j.Name, j.Revision, j.Next} },
+	told: func(j *syncing.Job) map[string]any {
+		return map[string]any{"from": j.From.String(), "to": j.To.String(), "mode": j.Mode}
+	}}
 
 // Syncs gives the sync jobs of an account after a name, by name.
 func (c *Catalog) Syncs(ctx context.Context, account, after string, limit int) ([]*syncing.Job, error) {
-	return syncs(ctx, c.db, `where a.name = $1 and j.name > $2 order by j.name limit $3`, account, after, limit)
+	return syncJobs.named(ctx, c.db, account, after, limit)
 }
 
 // Sync gives a sync job of an account. The error for none has the code sync-missing.
 func (c *Catalog) Sync(ctx context.Context, account, name string) (*syncing.Job, error) {
-	return oneSync(ctx, c.db, `where a.name = $1 and j.name = $2`, account, name)
+	return syncJobs.one(ctx, c.db, `where a.name = $1 and j.name = $2`, account, name)
 }
 
 // SyncByID gives a sync job by its number.
 func (c *Catalog) SyncByID(ctx context.Context, id int64) (*syncing.Job, error) {
-	return oneSync(ctx, c.db, `where j.id = $1`, id)
+	return syncJobs.one(ctx, c.db, `where j.id = $1`, id)
 }
 
 // SyncSecret names what a job's keys are made of where it is sealed.
@@ -118,7 +115,7 @@ func syncValues(ctx context.Context, tx *sqlx.Tx, j *syncing.Job) ([]any, error)
 	target, terr := json.Marshal(j.To)
 	spec, err := json.Marshal(j.Spec)
 	return []any{j.Account, j.Name, j.On, string(source), from, string(target), to, string(spec), j.Next,
-			j.Secret},
+			j.Secret, j.FromMark, j.ToMark},
 		errors.Join(serr, terr, err)
 }
 
@@ -132,18 +129,13 @@ func (c *Catalog) AddSync(ctx context.Context, j *syncing.Job, by Author) error 
 		}
 		err = tx.GetContext(ctx, &j.ID, `insert into sync_jobs (account, name, active, source, source_at, target, target_at,
 			spec,
-			next, secret, created, changed, changed_by, changed_from)
-			select id, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $11, $12, $13 from accounts where name = $1
+			next, secret, source_mark, target_mark, created, changed, changed_by, changed_from)
+			select id, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $13, $14, $15 from accounts where name = $1
 			returning id`, append(values, by.At, by.Who, by.Source)...)
-		if unique(err) {
-			return fault.New(fault.Conflict, "sync-exists", "there is a sync job named %q already", j.Name).In("name").
-				Do("choose another name")
-		}
 		if err != nil {
-			return err
+			return syncJobs.taken(err, j.Name)
 		}
-		return trail(ctx, tx, by, TrailSetting, j.Account, "sync "+j.Name, map[string]any{"sync job added": j.Name,
-			"from": j.From.String(), "to": j.To.String(), "mode": j.Mode})
+		return syncJobs.trail(ctx, tx, by, j, "added")
 	})
 }
 
@@ -152,15 +144,7 @@ func (c *Catalog) AddSync(ctx context.Context, j *syncing.Job, by Author) error 
 // ifRevision, which is not 0.
 func (c *Catalog) ChangeSync(ctx context.Context, account, name string, ifRevision int, by Author,
 	edit func(*syncing.Job) error) error {
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		j, err := oneSync(ctx, tx, `where a.name = $1 and j.name = $2 for update of j`, account, name)
-		if err != nil {
-			return err
-		}
-		if ifRevision != 0 && ifRevision != j.Revision {
-			return fault.New(fault.Precondition, "revision", "the job is at revision %d now", j.Revision).In("revision").
-				Do("read it again and repeat the change on what is there now")
-		}
+	return syncJobs.change(ctx, c, account, name, ifRevision, by, func(j *syncing.Job) error {
 		from, to := j.From, j.To
 		if err := edit(j); err != nil {
 			return err
@@ -171,64 +155,25 @@ func (c *Catalog) ChangeSync(ctx context.Context, account, name string, ifRevisi
 		if j.To != to {
 			j.ToMark = ""
 		}
-		values, err := syncValues(ctx, tx, j)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `update sync_jobs set active = $1, source = $2, source_at = $3, target = $4,
-			target_at = $5, spec = $6, next = $7, secret = $8, revision = revision + 1, changed = $9, changed_by = $10,
-			changed_from = $11, source_mark = $12, target_mark = $13 where id = $14`,
-			append(values[2:], by.At, by.Who, by.Source, j.FromMark, j.ToMark, j.ID)...); err != nil {
-			return err
-		}
-		return trail(ctx, tx, by, TrailSetting, account, "sync "+name, map[string]any{"sync job changed": name,
-			"from": j.From.String(), "to": j.To.String(), "mode": j.Mode})
+		return nil
 	})
 }
 
 // RemoveSync takes a sync job away with its runs. One that runs is refused with the code
 // sync-running.
 func (c *Catalog) RemoveSync(ctx context.Context, account, name string, by Author) error {
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		j, err := oneSync(ctx, tx, `where a.name = $1 and j.name = $2 for update of j`, account, name)
-		if err != nil {
-			return err
-		}
-		var running bool
-		if err := tx.GetContext(ctx, &running, `select exists (select 1 from sync_runs where job = $1 and state = $2)`, j.ID,
-			syncing.Running); err != nil {
-			return err
-		}
-		if running {
-			return fault.New(fault.Conflict, "sync-running", "the job %s is running", name).In("sync").Do("stop its run first")
-		}
-		if _, err := tx.ExecContext(ctx, `delete from sync_jobs where id = $1`, j.ID); err != nil {
-			return err
-		}
-		return trail(ctx, tx, by, TrailSetting, account, "sync "+name, map[string]any{"sync job removed": name})
-	})
+	return syncJobs.remove(ctx, c, account, name, by)
 }
 
 // SyncsDue gives the jobs whose schedule is due.
 func (c *Catalog) SyncsDue(ctx context.Context, limit int) ([]*syncing.Job, error) {
-	return syncs(ctx, c.db, `where j.active and j.next <= clock_timestamp() order by j.next limit $1`, limit)
+	return syncJobs.due(ctx, c.db, limit)
 }
 
 // SyncNext puts a job's schedule on, and asks for a run unless one is open. It does nothing
 // when another process did it first.
 func (c *Catalog) SyncNext(ctx context.Context, j *syncing.Job, next *time.Time, run bool, now time.Time) error {
-	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `update sync_jobs set next = $3 where id = $1 and next = $2`, j.ID, j.Next, next)
-		if err != nil {
-			return err
-		}
-		if n, err := r.RowsAffected(); err != nil || n == 0 || !run {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `insert into sync_runs (job, state, who, asked) values ($1, 'waiting', 'schedule', $2)
-			on conflict do nothing`, j.ID, now)
-		return err
-	})
+	return syncJobs.next(ctx, c, j, next, run, now)
 }
 
 type syncRunRow struct {
@@ -266,12 +211,12 @@ func (c *Catalog) syncRuns(ctx context.Context, rest string, args ...any) ([]syn
 
 // SyncRuns gives the runs of a job before one (0: the latest), latest first.
 func (c *Catalog) SyncRuns(ctx context.Context, job, before int64, limit int) ([]syncing.Run, error) {
-	return c.syncRuns(ctx, `where job = $1 and ($2 = 0 or id < $2) order by id desc limit $3`, job, before, limit)
+	return c.syncRuns(ctx, syncJobs.runsBefore(), job, before, limit)
 }
 
 // LastSyncRuns gives the latest run of each of several jobs.
 func (c *Catalog) LastSyncRuns(ctx context.Context, jobs []int64) (map[int64]syncing.Run, error) {
-	list, err := c.syncRuns(ctx, `where id in (select max(id) from sync_runs where job = any($1) group by job)`, jobs)
+	list, err := c.syncRuns(ctx, syncJobs.lastRuns(), jobs)
 	out := map[int64]syncing.Run{}
 	for _, r := range list {
 		out[r.Job] = r
@@ -326,11 +271,7 @@ func (c *Catalog) AskSync(ctx context.Context, j *syncing.Job, anyway bool, by A
 
 // StopSync asks a run to stop; one that waits, or asks, ends at once.
 func (c *Catalog) StopSync(ctx context.Context, run int64, now time.Time) error {
-	_, err := c.changed(ctx, `update sync_runs set stop = true,
-		state = case when state in ('waiting', 'asking') then 'stopped' else state end,
-		ended = case when state in ('waiting', 'asking') then $2 else ended end
-		where id = $1 and state in ('waiting', 'running', 'asking')`, run, now)
-	return err
+	return syncJobs.stop(ctx, c, run, now)
 }
 
 // SyncsToRun gives jobs with a run that waits, or that a process left, the oldest first.

@@ -10,7 +10,8 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 )
 
-func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
+// sortedKeys gives the keys of a map in order.
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 // thread is our look of a bar: what is done is a line up to a bead.
 func thread() mpb.BarStyleComposer {

@@ -192,6 +192,14 @@ func sizeOfParts(f *os.File, n int64, etag string, told int64) (int64, error) {
 	return 0, nil
 }
 
+// tree compares a prefix with a folder.
+type tree struct {
+	a                      *app
+	bucket, prefix, folder string
+	left                   map[string]bool // files that no object was found for yet
+	same, different        int
+}
+
 func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder string) error {
 	bucket, prefix, err := split(address)
 	if err != nil {
@@ -204,82 +212,105 @@ func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder st
 	if err != nil {
 		return err
 	}
-	left := map[string]bool{}
-	if err := filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+	t := &tree{a: a, bucket: bucket, prefix: prefix, folder: folder, left: map[string]bool{}}
+	if err := t.walk(); err != nil {
+		return err
+	}
+	if err := p.looking().each(ctx, bucket, prefix, "", func(o desk.ListedObject) (bool, error) {
+		v, err := t.compare(o)
+		if err == nil {
+			err = t.tell(v)
+		}
+		return ctx.Err() == nil, err
+	}); err != nil {
+		return err
+	}
+	if err := t.tellLeft(); err != nil {
+		return err
+	}
+	if t.same+t.different == 0 {
+		return fault.New(fault.NotFound, "nothing", "there is neither an object nor a file").In("prefix")
+	}
+	if !a.json {
+		a.note("%s the same, %s", things(int64(t.same), "is", "are"),
+			things(int64(t.different), "differs or is missing", "differ or are missing"))
+	}
+	if t.different > 0 {
+		return exitOnly(ExitDifferent)
+	}
+	return nil
+}
+
+// walk finds the files of the folder.
+func (t *tree) walk() error {
+	return filepath.WalkDir(t.folder, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return transfer.LocalError(path, err)
 		}
 		if d.Type().IsRegular() {
-			left[filepath.Clean(path)] = true
+			t.left[filepath.Clean(path)] = true
 		}
 		return nil
-	}); err != nil {
-		return err
+	})
+}
+
+// compare says how an object stands to its file.
+func (t *tree) compare(o desk.ListedObject) (verified, error) {
+	v := verified{Bucket: t.bucket, Key: o.Key, Size: o.Size, ETag: o.ETag, State: "file missing"}
+	rel, err := object.SafePath(strings.TrimPrefix(o.Key, t.prefix))
+	if err != nil {
+		return v, nil // no file can have this name
 	}
-	same, different := 0, 0
-	tell := func(v verified) error {
-		if v.State == "same" {
-			same++
-		} else {
-			different++
-		}
-		if !a.json && v.State == "same" {
+	v.Local = filepath.Join(t.folder, filepath.FromSlash(rel))
+	delete(t.left, filepath.Clean(v.Local))
+	st, err := os.Stat(v.Local)
+	if err != nil {
+		return v, nil
+	}
+	same, err := transfer.SameFile(v.Local, st, o.Size, o.CRC64)
+	switch {
+	case err != nil:
+		return v, transfer.LocalError(v.Local, err)
+	case !same:
+		v.State = "differs"
+	case o.Problem != "":
+		v.State, v.Problem = "unreadable", o.Problem
+	default:
+		v.State = "same"
+	}
+	return v, nil
+}
+
+// tell counts what was found, and prints what is not the same; programs are told all of it.
+func (t *tree) tell(v verified) error {
+	if v.State == "same" {
+		if t.same++; !t.a.json {
 			return nil
 		}
-		return a.print(v, func() error {
-			line := fmt.Sprintf("%-14s  %s  %s", v.State, shown(v.Local), shown(v.Bucket+"/"+v.Key))
-			if v.Problem != "" {
-				line += "  (" + v.Problem + ")"
-			}
-			_, err := fmt.Fprintln(a.Out, line)
-			return err
-		})
+	} else {
+		t.different++
 	}
-	err = p.looking().each(ctx, bucket, prefix, "", func(o desk.ListedObject) (bool, error) {
-		v := verified{Bucket: bucket, Key: o.Key, Size: o.Size, ETag: o.ETag, State: "file missing"}
-		rel, err := object.SafePath(strings.TrimPrefix(o.Key, prefix))
-		if err != nil {
-			return ctx.Err() == nil, tell(v) // no file can have this name
+	return t.a.print(v, func() error {
+		line := fmt.Sprintf("%-14s  %s  %s", v.State, shown(v.Local), shown(v.Bucket+"/"+v.Key))
+		if v.Problem != "" {
+			line += "  (" + v.Problem + ")"
 		}
-		v.Local = filepath.Join(folder, filepath.FromSlash(rel))
-		delete(left, filepath.Clean(v.Local))
-		st, err := os.Stat(v.Local)
-		if err == nil {
-			ok, err := transfer.SameFile(v.Local, st, o.Size, o.CRC64)
-			if err != nil {
-				return false, transfer.LocalError(v.Local, err)
-			}
-			switch v.State = "differs"; {
-			case ok && o.Problem != "":
-				v.State, v.Problem = "unreadable", o.Problem
-			case ok:
-				v.State = "same"
-			}
-		}
-		return ctx.Err() == nil, tell(v)
-	})
-	if err != nil {
+		_, err := fmt.Fprintln(t.a.Out, line)
 		return err
-	}
-	for path := range left {
-		rel, err := filepath.Rel(folder, path)
+	})
+}
+
+// tellLeft tells of the files that there are no objects of.
+func (t *tree) tellLeft() error {
+	for _, path := range sortedKeys(t.left) {
+		rel, err := filepath.Rel(t.folder, path)
 		if err != nil {
 			return err
 		}
-		if err := tell(verified{Local: path, Bucket: bucket, Key: prefix + filepath.ToSlash(rel),
+		if err := t.tell(verified{Local: path, Bucket: t.bucket, Key: t.prefix + filepath.ToSlash(rel),
 			State: "object missing"}); err != nil {
 			return err
 		}
-	}
-	if same+different == 0 {
-		return fault.New(fault.NotFound, "nothing", "there is neither an object nor a file").In("prefix")
-	}
-	if !a.json {
-		a.note("%s the same, %s", things(int64(same), "is", "are"),
-			things(int64(different), "differs or is missing", "differ or are missing"))
-	}
-	if different > 0 {
-		return exitOnly(ExitDifferent)
 	}
 	return nil
 }

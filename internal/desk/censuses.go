@@ -137,20 +137,9 @@ func (d *Desk) oneCensus(ctx context.Context, name string) (*censusOut, error) {
 }
 
 func (d *Desk) censusInfos(ctx context.Context, list []*census.Census) ([]CensusInfo, error) {
-	ids := make([]int64, len(list))
-	for i, c := range list {
-		ids[i] = c.ID
-	}
-	last, err := d.store.Catalog.LastCensusRuns(ctx, ids)
-	out := make([]CensusInfo, len(list))
-	for i, c := range list {
-		if r, ok := last[c.ID]; ok {
-			out[i] = censusInfo(c, &r)
-		} else {
-			out[i] = censusInfo(c, nil)
-		}
-	}
-	return out, err
+	return withRuns(list, func(c *census.Census) int64 { return c.ID }, func(ids []int64) (map[int64]census.Run, error) {
+		return d.store.Catalog.LastCensusRuns(ctx, ids)
+	}, censusInfo)
 }
 
 func (d *Desk) showCensus(ctx context.Context, in *CensusPath) (*censusOut, error) {
@@ -160,27 +149,19 @@ func (d *Desk) showCensus(ctx context.Context, in *CensusPath) (*censusOut, erro
 func (d *Desk) listCensuses(ctx context.Context, in *struct {
 	After string `query:"after" maxLength:"63"`
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-}) (*struct {
+}) (out *struct {
 	Body struct {
 		Censuses []CensusInfo `json:"censuses"`
 		Next     string       `json:"next,omitempty"`
 	}
-}, error) {
+}, err error) {
 	all, err := d.store.Catalog.Censuses(ctx, who(ctx).subject.Account, in.After, in.Limit+1)
 	if err != nil {
 		return nil, err
 	}
-	out := &struct {
-		Body struct {
-			Censuses []CensusInfo `json:"censuses"`
-			Next     string       `json:"next,omitempty"`
-		}
-	}{}
-	if len(all) > in.Limit {
-		all = all[:in.Limit]
-		out.Body.Next = all[in.Limit-1].Name
-	}
-	out.Body.Censuses, err = d.censusInfos(ctx, all)
+	body := &fresh(&out).Body
+	all, body.Next = cut(all, in.Limit, func(c *census.Census) string { return c.Name })
+	body.Censuses, err = d.censusInfos(ctx, all)
 	return out, err
 }
 
@@ -309,12 +290,12 @@ func (d *Desk) censusRuns(ctx context.Context, in *struct {
 	CensusPath
 	Before int64 `query:"before" minimum:"0" doc:"Only runs before this one"`
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"50"`
-}) (*struct {
+}) (out *struct {
 	Body struct {
 		Runs []CensusRunInfo `json:"runs"`
 		Next int64           `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
 	}
-}, error) {
+}, err error) {
 	c, err := d.myCensus(ctx, in.Census)
 	if err != nil {
 		return nil, err
@@ -323,18 +304,11 @@ func (d *Desk) censusRuns(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := &struct {
-		Body struct {
-			Runs []CensusRunInfo `json:"runs"`
-			Next int64           `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
-		}
-	}{}
-	if out.Body.Runs = []CensusRunInfo{}; len(list) > in.Limit {
-		list = list[:in.Limit]
-		out.Body.Next = list[in.Limit-1].ID
-	}
+	body := &fresh(&out).Body
+	list, body.Next = cut(list, in.Limit, func(r census.Run) int64 { return r.ID })
+	body.Runs = make([]CensusRunInfo, len(list))
 	for i := range list {
-		out.Body.Runs = append(out.Body.Runs, *censusRunInfo(&list[i], false))
+		body.Runs[i] = *censusRunInfo(&list[i], false)
 	}
 	return out, nil
 }

@@ -158,10 +158,7 @@ func (d *Desk) listGrants(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := &grants{}
-	if len(list) > in.Limit {
-		list = list[:in.Limit]
-		out.Body.Next = list[in.Limit-1].ID
-	}
+	list, out.Body.Next = cut(list, in.Limit, func(x catalog.GrantRow) int64 { return x.ID })
 	out.Body.Grants = []GrantInfo{}
 	for _, r := range list {
 		out.Body.Grants = append(out.Body.Grants, grantInfo(r))

@@ -228,10 +228,7 @@ func (d *Desk) listKeys(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := &keys{}
-	if len(list) > in.Limit {
-		list = list[:in.Limit]
-		out.Body.Next = list[in.Limit-1].ID
-	}
+	list, out.Body.Next = cut(list, in.Limit, func(x catalog.AccessKey) string { return x.ID })
 	out.Body.Keys = []KeyInfo{}
 	for _, k := range list {
 		out.Body.Keys = append(out.Body.Keys, keyInfo(&k))

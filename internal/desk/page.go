@@ -31,3 +31,40 @@ func paged[Row, Shown any, Place comparable](after Place, limit int, get func(Pl
 		}
 	}
 }
+
+// cut gives the rows of a page, of which one more than fit was read when there is more, and the
+// place after which the next begins; the zero place at the end.
+func cut[Row any, Place any](rows []Row, limit int, place func(Row) Place) (page []Row, next Place) {
+	if len(rows) <= limit {
+		return rows, next
+	}
+	return rows[:limit], place(rows[limit-1])
+}
+
+// fresh makes the answer that a result is for.
+func fresh[Out any](result **Out) *Out {
+	*result = new(Out)
+	return *result
+}
+
+// withRuns gives what is shown of jobs, each with its latest run.
+func withRuns[Job, Run, Info any](jobs []*Job, id func(*Job) int64, latest func([]int64) (map[int64]Run, error),
+	show func(*Job, *Run) Info) ([]Info, error) {
+	ids := make([]int64, len(jobs))
+	for i, j := range jobs {
+		ids[i] = id(j)
+	}
+	runs, err := latest(ids)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Info, len(jobs))
+	for i, j := range jobs {
+		var last *Run
+		if r, ok := runs[ids[i]]; ok {
+			last = &r
+		}
+		out[i] = show(j, last)
+	}
+	return out, nil
+}

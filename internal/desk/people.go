@@ -147,10 +147,7 @@ func (d *Desk) listPeople(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := &people{}
-	if len(list) > in.Limit {
-		list = list[:in.Limit]
-		out.Body.Next = list[in.Limit-1].Name
-	}
+	list, out.Body.Next = cut(list, in.Limit, func(x catalog.PersonRow) string { return x.Name })
 	out.Body.People = []PersonInfo{}
 	for _, p := range list {
 		out.Body.People = append(out.Body.People, d.personSeen(ctx, &p))

@@ -73,28 +73,21 @@ func (d *Desk) showPost(ctx context.Context, in *PostPath) (*postOut, error) {
 func (d *Desk) listPosts(ctx context.Context, in *struct {
 	After string `query:"after" maxLength:"63"`
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-}) (*struct {
+}) (out *struct {
 	Body struct {
 		Posts []PostInfo `json:"posts"`
 		Next  string     `json:"next,omitempty"`
 	}
-}, error) {
+}, err error) {
 	list, err := d.store.Catalog.Posts(ctx, who(ctx).subject.Account, in.After, in.Limit+1)
 	if err != nil {
 		return nil, err
 	}
-	out := &struct {
-		Body struct {
-			Posts []PostInfo `json:"posts"`
-			Next  string     `json:"next,omitempty"`
-		}
-	}{}
-	if out.Body.Posts = []PostInfo{}; len(list) > in.Limit {
-		list = list[:in.Limit]
-		out.Body.Next = list[in.Limit-1].Name
-	}
-	for _, p := range list {
-		out.Body.Posts = append(out.Body.Posts, postInfo(p))
+	body := &fresh(&out).Body
+	list, body.Next = cut(list, in.Limit, func(p *posting.Post) string { return p.Name })
+	body.Posts = make([]PostInfo, len(list))
+	for i, p := range list {
+		body.Posts[i] = postInfo(p)
 	}
 	return out, nil
 }

@@ -10,12 +10,12 @@ func (d *Desk) syncRuns(ctx context.Context, in *struct {
 	SyncPath
 	Before int64 `query:"before" minimum:"0" doc:"Only runs before this one"`
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"50"`
-}) (*struct {
+}) (out *struct {
 	Body struct {
 		Runs []SyncRunInfo `json:"runs"`
 		Next int64         `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
 	}
-}, error) {
+}, err error) {
 	j, err := d.mySync(ctx, in.Sync)
 	if err != nil {
 		return nil, err
@@ -24,18 +24,11 @@ func (d *Desk) syncRuns(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := &struct {
-		Body struct {
-			Runs []SyncRunInfo `json:"runs"`
-			Next int64         `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
-		}
-	}{}
-	if out.Body.Runs = []SyncRunInfo{}; len(list) > in.Limit {
-		list = list[:in.Limit]
-		out.Body.Next = list[in.Limit-1].ID
-	}
+	body := &fresh(&out).Body
+	list, body.Next = cut(list, in.Limit, func(r syncing.Run) int64 { return r.ID })
+	body.Runs = make([]SyncRunInfo, len(list))
 	for i := range list {
-		out.Body.Runs = append(out.Body.Runs, *syncRunInfo(&list[i]))
+		body.Runs[i] = *syncRunInfo(&list[i])
 	}
 	return out, nil
 }
@@ -113,12 +106,12 @@ func (d *Desk) syncOutcomes(ctx context.Context, in *struct {
 	After  int64 `query:"after" minimum:"0"`
 	Failed bool  `query:"failed" doc:"Only what failed"`
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-}) (*struct {
+}) (out *struct {
 	Body struct {
 		Outcomes []SyncOutcomeInfo `json:"outcomes"`
 		Next     int64             `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
 	}
-}, error) {
+}, err error) {
 	r, err := d.myRun(ctx, &in.SyncRunPath)
 	if err != nil {
 		return nil, err
@@ -127,19 +120,11 @@ func (d *Desk) syncOutcomes(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := &struct {
-		Body struct {
-			Outcomes []SyncOutcomeInfo `json:"outcomes"`
-			Next     int64             `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-		}
-	}{}
-	if out.Body.Outcomes = []SyncOutcomeInfo{}; len(list) > in.Limit {
-		list = list[:in.Limit]
-		out.Body.Next = list[in.Limit-1].Seq
-	}
-	for _, o := range list {
-		out.Body.Outcomes = append(out.Body.Outcomes, SyncOutcomeInfo{o.Key, string(o.Do), string(o.Why), o.Bytes, o.Code,
-			o.Says})
+	body := &fresh(&out).Body
+	list, body.Next = cut(list, in.Limit, func(o syncing.Outcome) int64 { return o.Seq })
+	body.Outcomes = make([]SyncOutcomeInfo, len(list))
+	for i, o := range list {
+		body.Outcomes[i] = SyncOutcomeInfo{o.Key, string(o.Do), string(o.Why), o.Bytes, o.Code, o.Says}
 	}
 	return out, nil
 }

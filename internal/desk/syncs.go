@@ -149,14 +149,17 @@ func (d *Desk) oneSync(ctx context.Context, name string) (*syncOut, error) {
 	if err != nil {
 		return nil, err
 	}
-	last, err := d.store.Catalog.LastSyncRuns(ctx, []int64{j.ID})
+	list, err := d.syncInfos(ctx, []*syncing.Job{j})
 	if err != nil {
 		return nil, err
 	}
-	if r, ok := last[j.ID]; ok {
-		return &syncOut{syncInfo(j, &r)}, nil
-	}
-	return &syncOut{syncInfo(j, nil)}, nil
+	return &syncOut{list[0]}, nil
+}
+
+func (d *Desk) syncInfos(ctx context.Context, list []*syncing.Job) ([]SyncInfo, error) {
+	return withRuns(list, func(j *syncing.Job) int64 { return j.ID }, func(ids []int64) (map[int64]syncing.Run, error) {
+		return d.store.Catalog.LastSyncRuns(ctx, ids)
+	}, syncInfo)
 }
 
 func (d *Desk) showSync(ctx context.Context, in *SyncPath) (*syncOut, error) {
@@ -166,42 +169,20 @@ func (d *Desk) showSync(ctx context.Context, in *SyncPath) (*syncOut, error) {
 func (d *Desk) listSyncs(ctx context.Context, in *struct {
 	After string `query:"after" maxLength:"63"`
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-}) (*struct {
+}) (out *struct {
 	Body struct {
 		Syncs []SyncInfo `json:"syncs"`
 		Next  string     `json:"next,omitempty"`
 	}
-}, error) {
+}, err error) {
 	all, err := d.store.Catalog.Syncs(ctx, who(ctx).subject.Account, in.After, in.Limit+1)
 	if err != nil {
 		return nil, err
 	}
-	out := &struct {
-		Body struct {
-			Syncs []SyncInfo `json:"syncs"`
-			Next  string     `json:"next,omitempty"`
-		}
-	}{}
-	if out.Body.Syncs = []SyncInfo{}; len(all) > in.Limit {
-		all = all[:in.Limit]
-		out.Body.Next = all[in.Limit-1].Name
-	}
-	ids := make([]int64, len(all))
-	for i, j := range all {
-		ids[i] = j.ID
-	}
-	last, err := d.store.Catalog.LastSyncRuns(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	for _, j := range all {
-		var run *syncing.Run
-		if r, ok := last[j.ID]; ok {
-			run = &r
-		}
-		out.Body.Syncs = append(out.Body.Syncs, syncInfo(j, run))
-	}
-	return out, nil
+	body := &fresh(&out).Body
+	all, body.Next = cut(all, in.Limit, func(j *syncing.Job) string { return j.Name })
+	body.Syncs, err = d.syncInfos(ctx, all)
+	return out, err
 }
 
 // SyncChange is what can be said of a sync job; what is not named stays as it is.

@@ -177,10 +177,7 @@ func (d *Desk) listTrail(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := &trail{}
-	if len(list) > in.Limit {
-		list = list[:in.Limit]
-		out.Body.Next = list[in.Limit-1].ID
-	}
+	list, out.Body.Next = cut(list, in.Limit, func(x catalog.TrailEntry) int64 { return x.ID })
 	out.Body.Entries = []TrailLine{}
 	for _, e := range list {
 		out.Body.Entries = append(out.Body.Entries, trailLine(e))

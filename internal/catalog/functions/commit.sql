@@ -1,3 +1,13 @@
+-- forget_revisions removes the metadata that current versions had before, of those changes that replace or remove
+-- them for good: it goes with the version.
+create function forget_revisions(p_changes change[], p_over boolean[], p_kept bigint[]) returns void
+language sql as $$
+  delete from revisions r using unnest(p_changes) with ordinality w
+    cross join lateral (select bucket, key, number from heads where heads.bucket = w.bucket
+      and heads.key = w.key and plain and revision > 1 and not heads.bucket = any(p_kept) limit 1) o
+  where p_over[w.ordinality] and r.bucket = o.bucket and r.key = o.key and r.number = o.number
+$$;
+
 -- commit_changes applies a batch of changes with distinct keys, ordered by bucket and key, and answers
 -- each by its place in the batch with a status, which is @Done when all is well.
 --
@@ -82,11 +92,8 @@ begin
     end if;
 
     if overs > 0 then
-      if noted then -- the metadata that was before goes with the version
-        delete from revisions r using unnest(p_changes) with ordinality w
-          cross join lateral (select bucket, key, number from heads where heads.bucket = w.bucket
-            and heads.key = w.key and plain and revision > 1 and not heads.bucket = any(kept) limit 1) o
-        where over[w.ordinality] and r.bucket = o.bucket and r.key = o.key and r.number = o.number;
+      if noted then
+        perform forget_revisions(p_changes, over, kept);
       end if;
       -- w is the change, w.old the version that was.
       for q in
@@ -157,11 +164,8 @@ begin
     end if;
 
     if overs > 0 then
-      if noted then -- the metadata that was before goes with the version
-        delete from revisions r using unnest(p_changes) with ordinality w
-          cross join lateral (select bucket, key, number from heads where heads.bucket = w.bucket
-            and heads.key = w.key and plain and revision > 1 and not heads.bucket = any(kept) limit 1) o
-        where over[w.ordinality] and r.bucket = o.bucket and r.key = o.key and r.number = o.number;
+      if noted then
+        perform forget_revisions(p_changes, over, kept);
       end if;
       for q in
         with want as materialized (

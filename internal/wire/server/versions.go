@@ -62,39 +62,19 @@ func (q *request) putVersioning() error {
 }
 
 func (q *request) listVersions() error {
-	get := q.query.Get
-	place, err := q.readPlace(get("key-marker"), "max-keys")
+	place, err := q.readPlace(q.query.Get("key-marker"), "max-keys")
 	if err != nil {
 		return err
 	}
-	encode := place.encode
 	l := catalog.Versions{Prefix: place.prefix, Delimiter: place.delimiter, After: place.after, Max: place.max}
-	if v := get("version-id-marker"); v != "" {
-		if l.After == "" {
-			return fault.New(fault.Invalid, "version-id-marker",
-				"A version-id marker cannot be specified without a key marker.").In("version-id-marker")
-		}
-		id, err := object.ParseVersionID(v)
-		if err != nil {
-			return err
-		}
-		if l.AfterNumber = int64(id); id == object.Plain {
-			key, err := object.ParseKey(l.After)
-			if err != nil {
-				return err
-			}
-			plain, err := q.s.store.FindVersion(q.ctx(), catalog.Address{Bucket: q.bucket, Key: key}, id)
-			if err != nil {
-				return err
-			}
-			l.AfterNumber = plain.Number
-		}
+	if l.AfterNumber, err = q.versionMarker(l.After); err != nil {
+		return err
 	}
-	var page []catalog.Listed
-	var more bool
 	if err := q.build(); err != nil {
 		return err
 	}
+	var page []catalog.Listed
+	var more bool
 	if l.Max > 0 {
 		page, more, err = q.s.store.ListVersions(q.ctx(), q.bucket, l)
 	} else {
@@ -103,17 +83,48 @@ func (q *request) listVersions() error {
 	if err != nil {
 		return err
 	}
+	return q.xml(q.versionsDocument(place, page, more))
+}
+
+// versionMarker gives the number of the version after which a page of versions begins, 0 for none.
+func (q *request) versionMarker(after string) (int64, error) {
+	v := q.query.Get("version-id-marker")
+	if v == "" {
+		return 0, nil
+	}
+	if after == "" {
+		return 0, fault.New(fault.Invalid, "version-id-marker",
+			"A version-id marker cannot be specified without a key marker.").In("version-id-marker")
+	}
+	id, err := object.ParseVersionID(v)
+	if err != nil || id != object.Plain {
+		return int64(id), err
+	}
+	key, err := object.ParseKey(after)
+	if err != nil {
+		return 0, err
+	}
+	plain, err := q.s.store.FindVersion(q.ctx(), catalog.Address{Bucket: q.bucket, Key: key}, id)
+	if err != nil {
+		return 0, err
+	}
+	return plain.Number, nil
+}
+
+// versionsDocument writes a page of versions down.
+func (q *request) versionsDocument(place *listing, page []catalog.Listed, more bool) *doc {
+	encode := place.encode
 	d := newDoc("ListVersionsResult", true)
 	d.text("Name", q.bucket.String())
-	d.text("Prefix", encode(l.Prefix))
-	d.text("KeyMarker", encode(l.After))
-	d.text("VersionIdMarker", get("version-id-marker"))
-	d.number("MaxKeys", int64(l.Max))
-	if l.Delimiter != "" {
-		d.text("Delimiter", encode(l.Delimiter))
+	d.text("Prefix", encode(place.prefix))
+	d.text("KeyMarker", encode(place.after))
+	d.text("VersionIdMarker", q.query.Get("version-id-marker"))
+	d.number("MaxKeys", int64(place.max))
+	if place.delimiter != "" {
+		d.text("Delimiter", encode(place.delimiter))
 	}
-	if get("encoding-type") != "" {
-		d.text("EncodingType", "url")
+	if place.encoding != "" {
+		d.text("EncodingType", place.encoding)
 	}
 	d.bool("IsTruncated", more)
 	if more {
@@ -123,6 +134,7 @@ func (q *request) listVersions() error {
 			d.text("NextVersionIdMarker", last.Version.ID().String())
 		}
 	}
+	d.room(len(page) * entryRoom)
 	for _, e := range page {
 		v := e.Version
 		if v == nil {
@@ -152,7 +164,7 @@ func (q *request) listVersions() error {
 			d.end()
 		}
 	}
-	return q.xml(d)
+	return d
 }
 
 // parseTagging reads tags as a header carries them: a query string.

@@ -1,9 +1,11 @@
 import { type FormEvent, type ReactNode, useId } from 'react';
 
 import { Problem } from '../api/client';
+import { useChange } from '../data/queries';
 import { Complaint } from './Bits';
 import { Dialog } from './Dialog';
 import { Select } from './Select';
+import { useToast } from './Toasts';
 
 /** A labelled choice. */
 export function Choice({
@@ -75,6 +77,39 @@ export function Ask({ title, children, act, busy, ready = true, harm, error, wid
         {error ? <Complaint error={error} /> : null}
       </form>
     </Dialog>
+  );
+}
+
+interface ConfirmProps {
+  title: string;
+  children: ReactNode;
+  act?: string;
+  done: string; // what is said when it is done
+  run: () => Promise<unknown>;
+  onDone?: () => void; // instead of closing
+  onClose: () => void;
+}
+
+/** Says what a removal means, and does it when that is wanted. */
+export function Confirm({ title, children, act = 'Remove it', done, run, onDone, onClose }: ConfirmProps) {
+  const toast = useToast();
+  const change = useChange(run);
+  const after = () => {
+    toast(done);
+    (onDone ?? onClose)();
+  };
+  return (
+    <Ask
+      title={title}
+      act={act}
+      harm
+      busy={change.isPending}
+      error={change.error}
+      onClose={onClose}
+      onAct={() => change.mutate(undefined, { onSuccess: after })}
+    >
+      {children}
+    </Ask>
   );
 }
 

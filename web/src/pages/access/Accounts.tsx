@@ -7,7 +7,7 @@ import { useSession } from '../../data/session';
 import { Field, Ply, Section, Size, Trouble } from '../../parts/Bits';
 import { useToast } from '../../parts/Toasts';
 import { count, parseSize, size, things } from '../../parts/format';
-import { Ask, about, aboutNone } from '../../parts/Form';
+import { Ask, Confirm, about, aboutNone } from '../../parts/Form';
 import { More } from '../../parts/Listing';
 import { Actions } from './parts';
 
@@ -124,31 +124,22 @@ function Edit({ a, onClose }: { a: Account | null; onClose: () => void }) {
           }),
         ),
   );
-  const remove = useChange(() => ask(api.DELETE('/api/v1/accounts/{account}', { params: { path } })));
   if (going && a)
     return (
-      <Ask
+      <Confirm
         title={`Remove the account ${a.name}?`}
         act="Remove"
-        harm
-        busy={remove.isPending}
-        error={remove.error}
+        done={`The account ${a.name} is gone`}
+        run={() => ask(api.DELETE('/api/v1/accounts/{account}', { params: { path } }))}
+        onDone={onClose}
         onClose={() => setGoing(false)}
-        onAct={() =>
-          remove.mutate(undefined, {
-            onSuccess: () => {
-              toast(`The account ${a.name} is gone`);
-              onClose();
-            },
-          })
-        }
       >
         <p>
           It goes with {things(a.keys, 'key')} and the roles of{' '}
           {a.people === 1 ? '1 person' : `${count(a.people)} people`}. It must own no bucket any more
           {a.buckets ? `, and owns ${things(a.buckets, 'bucket')} now` : ''}.
         </p>
-      </Ask>
+      </Confirm>
     );
   return (
     <Ask

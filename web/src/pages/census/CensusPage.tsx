@@ -7,7 +7,7 @@ import { useChange } from '../../data/queries';
 import { Complaint, Section, Size, Trouble, When } from '../../parts/Bits';
 import { Columns } from '../../parts/Columns';
 import { Fact, Facts } from '../../parts/Facts';
-import { Ask } from '../../parts/Form';
+import { Confirm } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
@@ -157,31 +157,18 @@ function Runs({ census, last }: { census: string; last?: CensusRun }) {
 
 function RemoveCensus({ d, onClose }: { d: Census; onClose: () => void }) {
   const navigate = useNavigate();
-  const toast = useToast();
-  const remove = useChange(() =>
-    ask(api.DELETE('/api/v1/censuses/{census}', { params: { path: { census: d.name } } })),
-  );
   return (
-    <Ask
+    <Confirm
       title={`Remove ${d.name}`}
-      act="Remove it"
-      harm
-      busy={remove.isPending}
-      error={remove.error}
+      done={`The census ${d.name} is removed`}
+      run={() => ask(api.DELETE('/api/v1/censuses/{census}', { params: { path: { census: d.name } } }))}
+      onDone={() => void navigate('/census')}
       onClose={onClose}
-      onAct={() =>
-        remove.mutate(undefined, {
-          onSuccess: () => {
-            toast(`The census ${d.name} is removed`);
-            void navigate('/census');
-          },
-        })
-      }
     >
       <p>
         The census goes with the record of its runs. The files that it wrote to <span className="key">{d.to}</span>{' '}
         stay.
       </p>
-    </Ask>
+    </Confirm>
   );
 }

@@ -2,12 +2,10 @@ import { useState } from 'react';
 
 import { api, ask } from '../../api/client';
 import { type Endpoint, useEndpoints } from '../../data/replication';
-import { useChange } from '../../data/queries';
 import { Trouble, When } from '../../parts/Bits';
-import { Ask } from '../../parts/Form';
+import { Confirm } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
-import { useToast } from '../../parts/Toasts';
 import { size, things } from '../../parts/format';
 import { endpointShape } from '../replication/states';
 import { CheckDialog, EndpointForm } from './EndpointDialog';
@@ -114,31 +112,18 @@ function Cannot({ e }: { e: Endpoint }) {
 }
 
 function Forget({ e, onClose }: { e: Endpoint; onClose: () => void }) {
-  const toast = useToast();
-  const forget = useChange(() =>
-    ask(api.DELETE('/api/v1/endpoints/{endpoint}', { params: { path: { endpoint: e.name } } })),
-  );
   return (
-    <Ask
+    <Confirm
       title={`Forget the endpoint ${e.name}?`}
       act="Forget it"
-      harm
-      busy={forget.isPending}
-      error={forget.error}
+      done={`The endpoint ${e.name} is forgotten`}
+      run={() => ask(api.DELETE('/api/v1/endpoints/{endpoint}', { params: { path: { endpoint: e.name } } }))}
       onClose={onClose}
-      onAct={() =>
-        forget.mutate(undefined, {
-          onSuccess: () => {
-            toast(`The endpoint ${e.name} is forgotten`);
-            onClose();
-          },
-        })
-      }
     >
       <p>
         Its address and the secret of the key <span className="key">{e.key}</span> are forgotten. What is there stays as
         it is.
       </p>
-    </Ask>
+    </Confirm>
   );
 }

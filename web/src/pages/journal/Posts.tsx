@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 import { type Schemas, api, ask } from '../../api/client';
 import { useChange } from '../../data/queries';
 import { Trouble, When } from '../../parts/Bits';
-import { Ask } from '../../parts/Form';
+import { Confirm } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
@@ -144,28 +144,17 @@ function Acts({ p, onLeave }: { p: Post; onLeave: () => void }) {
 }
 
 function Leave({ p, onClose }: { p: Post; onClose: () => void }) {
-  const toast = useToast();
-  const gone = useChange(() => ask(api.DELETE('/api/v1/journal/posts/{post}', { params: { path: { post: p.name } } })));
   return (
-    <Ask
+    <Confirm
       title={`Post no more to ${p.name}`}
       act="Post there no more"
-      harm
-      busy={gone.isPending}
-      error={gone.error}
+      done={`Nothing more is posted to ${p.name}`}
+      run={() => ask(api.DELETE('/api/v1/journal/posts/{post}', { params: { path: { post: p.name } } }))}
       onClose={onClose}
-      onAct={() =>
-        gone.mutate(undefined, {
-          onSuccess: () => {
-            toast(`Nothing more is posted to ${p.name}`);
-            onClose();
-          },
-        })
-      }
     >
       <p>
         What <span className="key">{visible(p.url)}</span> has not had by now, {count(p.behind)} entries, it never gets.
       </p>
-    </Ask>
+    </Confirm>
   );
 }

@@ -7,7 +7,7 @@ import { type Region, useRegions } from '../../data/regions';
 import { useSession } from '../../data/session';
 import { Complaint, Field, Section, Trouble, When } from '../../parts/Bits';
 import { Check } from '../../parts/Check';
-import { Ask, about, aboutNone } from '../../parts/Form';
+import { Ask, Confirm, about, aboutNone } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { Select } from '../../parts/Select';
@@ -98,31 +98,20 @@ export default function Regions() {
 
 /** What it means that a region is forgotten, before it is. */
 function ForgetRegion({ r, onClose }: { r: Region; onClose: () => void }) {
-  const toast = useToast();
-  const act = useChange(() => ask(api.DELETE('/api/v1/regions/{region}', { params: { path: { region: r.name } } })));
   return (
-    <Ask
+    <Confirm
       title={`Forget the region ${r.name}?`}
       act="Forget it"
-      harm
-      busy={act.isPending}
-      error={act.error}
+      done={`${r.name} is forgotten`}
+      run={() => ask(api.DELETE('/api/v1/regions/{region}', { params: { path: { region: r.name } } }))}
       onClose={onClose}
-      onAct={() =>
-        act.mutate(undefined, {
-          onSuccess: () => {
-            toast(`${r.name} is forgotten`);
-            onClose();
-          },
-        })
-      }
     >
       <p>
         Nothing changes there: its buckets, and who is admitted, stay as they are. Here{' '}
         {r.buckets === undefined ? 'its buckets are' : `its ${things(r.buckets, 'bucket')} are`} no longer listed, and
         nobody who asks for one is told where it is. Endpoints that rules to it made stay, and go on copying.
       </p>
-    </Ask>
+    </Confirm>
   );
 }
 

@@ -6,7 +6,7 @@ import { type Replication, useFaults, useReplication, useWaiting } from '../../d
 import { useChange } from '../../data/queries';
 import { Complaint, Section, Size, Trouble, When } from '../../parts/Bits';
 import { Columns } from '../../parts/Columns';
-import { Ask } from '../../parts/Form';
+import { Ask, Confirm } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
@@ -198,27 +198,14 @@ function Backfill({ rule, onClose }: { rule: Replication; onClose: () => void })
 }
 
 function RemoveRule({ rule, onClose }: { rule: Replication; onClose: () => void }) {
-  const toast = useToast();
   const navigate = useNavigate();
-  const remove = useChange(() =>
-    ask(api.DELETE('/api/v1/replications/{rule}', { params: { path: { rule: rule.name } } })),
-  );
   return (
-    <Ask
+    <Confirm
       title={`Remove the rule ${rule.name}?`}
-      act="Remove it"
-      harm
-      busy={remove.isPending}
-      error={remove.error}
+      done={`The rule ${rule.name} is removed`}
+      run={() => ask(api.DELETE('/api/v1/replications/{rule}', { params: { path: { rule: rule.name } } }))}
+      onDone={() => void navigate('/replication')}
       onClose={onClose}
-      onAct={() =>
-        remove.mutate(undefined, {
-          onSuccess: () => {
-            toast(`The rule ${rule.name} is removed`);
-            void navigate('/replication');
-          },
-        })
-      }
     >
       <p>
         Copies stay where they are; what is known of them here is forgotten. What still waits,{' '}
@@ -228,6 +215,6 @@ function RemoveRule({ rule, onClose }: { rule: Replication; onClose: () => void 
         )}
         , is not copied any more.
       </p>
-    </Ask>
+    </Confirm>
   );
 }

@@ -4,8 +4,7 @@ import { useNavigate } from 'react-router';
 import { type Schemas, api, ask } from '../../api/client';
 import { useChange } from '../../data/queries';
 import type { Sync } from '../../data/sync';
-import { Ask } from '../../parts/Form';
-import { useToast } from '../../parts/Toasts';
+import { Ask, Confirm } from '../../parts/Form';
 import { Rehearsed, Undo } from './Rehearsed';
 
 /** Compares both sides of a job, and says what a run would do. */
@@ -38,28 +37,17 @@ export function Rehearsal({ d, onClose }: { d: Sync; onClose: () => void }) {
 /** Takes a job away. */
 export function RemoveJob({ d, onClose }: { d: Sync; onClose: () => void }) {
   const navigate = useNavigate();
-  const toast = useToast();
-  const remove = useChange(() => ask(api.DELETE('/api/v1/syncs/{sync}', { params: { path: { sync: d.name } } })));
   return (
-    <Ask
+    <Confirm
       title={`Remove ${d.name}`}
-      act="Remove it"
-      harm
-      busy={remove.isPending}
-      error={remove.error}
+      done={`The job ${d.name} is removed`}
+      run={() => ask(api.DELETE('/api/v1/syncs/{sync}', { params: { path: { sync: d.name } } }))}
+      onDone={() => void navigate('/sync')}
       onClose={onClose}
-      onAct={() =>
-        remove.mutate(undefined, {
-          onSuccess: () => {
-            toast(`The job ${d.name} is removed`);
-            void navigate('/sync');
-          },
-        })
-      }
     >
       <p>
         The job goes with the record of its runs. What it wrote to <span className="key">{d.to}</span> stays.
       </p>
-    </Ask>
+    </Confirm>
   );
 }
