@@ -382,23 +382,41 @@ func TestRestoreAsOf(t *testing.T) {
 	is("after the restore", 4)
 }
 
-// A log that cannot be kept is told of, and stops no writes; a backup does not wait for it for ever.
-func TestLogThatCannotBeKept(t *testing.T) {
+// A log whose folder is away is told of, and stops no writes; a backup does not wait for it for
+// ever, nothing is made where the folder should be, and it is kept on once that is back.
+func TestLogWhoseFolderIsAway(t *testing.T) {
 	folder, data := open(t), filepath.Join(open(t), "data")
 	s := kept(t, data, folder)
-	logs, err := os.ReadDir(backup.LogFolder(folder))
-	if err != nil || len(logs) != 1 {
-		t.Fatal(logs, err)
-	}
-	dir := filepath.Join(backup.LogFolder(folder), logs[0].Name())
-	if err := errors.Join(os.RemoveAll(dir), os.WriteFile(dir, nil, 0o600)); err != nil {
+	logs := backup.LogFolder(folder)
+	if err := os.Rename(logs, logs+".aside"); err != nil {
 		t.Fatal(err)
 	}
-	late := s.Store.Catalog.HandOnLog(t.Context(), 2*time.Second)
-	if !fault.HasCode(late, "log-late") {
-		t.Errorf("the log is in the way of a file: %v", late)
+	away := func(s *harness.Running) {
+		t.Helper()
+		if err := s.Store.Catalog.HandOnLog(t.Context(), 2*time.Second); !fault.HasCode(err, "log-late") {
+			t.Errorf("the folder of the log is away: %v", err)
+		}
+		harness.Until(t, "the overview tells of it", func() bool {
+			return strings.Contains(s.Ask("/api/v1/overview"), `"is not kept"`)
+		})
+		if err := s.Client().CreateBucket(t.Context(), fmt.Sprint("plates-", time.Now().UnixNano())); err != nil {
+			t.Errorf("writes go on: %v", err)
+		}
 	}
-	harness.Until(t, "the overview tells of it", func() bool {
-		return strings.Contains(s.Ask("/api/v1/overview"), `"is not kept"`)
+	away(s)
+	if err := s.Stop(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	s = kept(t, data, folder)
+	away(s)
+	if _, err := os.Stat(logs); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("something was made where the folder should be: %v", err)
+	}
+	if err := os.Rename(logs+".aside", logs); err != nil {
+		t.Fatal(err)
+	}
+	harness.Until(t, "it is kept on", func() bool {
+		return s.Store.Catalog.HandOnLog(t.Context(), 2*time.Second) == nil &&
+			!strings.Contains(s.Ask("/api/v1/overview"), `"is not kept"`)
 	})
 }

@@ -30,7 +30,11 @@ func (in *Making) base(ctx context.Context, cat *catalog.Catalog, url, dir strin
 	if err != nil || !state.On {
 		return err
 	}
-	if _, err := os.Stat(filepath.Join(LogFolder(in.Folder), state.Cluster)); err != nil {
+	cluster, from, err := cat.LogPlace(ctx)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(LogFolder(in.Folder), cluster)); err != nil {
 		return nil // it is kept elsewhere
 	}
 	if err := cat.HandOnLog(ctx, logWithin); err != nil { // or the copy would wait for ever
@@ -45,14 +49,14 @@ func (in *Making) base(ctx context.Context, cat *catalog.Catalog, url, dir strin
 	if err := ran(cmd); err != nil {
 		return err
 	}
-	m.Base = &Base{Cluster: state.Cluster, From: state.At, Ready: cat.Now().UTC().Truncate(time.Second).Add(time.Second)}
+	m.Base = &Base{Cluster: cluster, From: from, Ready: cat.Now().UTC().Truncate(time.Second).Add(time.Second)}
 	m.Base.Digest, m.Base.Size, err = digestOf(filepath.Join(dir, baseFile))
 	return err
 }
 
-// place gives where a file of the log stands in it, whatever became of its cluster since: its
-// name less the line of time.
-func place(file string) string {
+// placeInLog gives where a file of the log stands in it: its name less the line of time, of which
+// a restore begins another.
+func placeInLog(file string) string {
 	name := strings.TrimSuffix(file, ".gz")
 	const line, all = 8, 24
 	if len(name) < all || strings.HasSuffix(name, ".history") {
@@ -70,7 +74,7 @@ func (in *Making) forgetLog(cluster string) error {
 	oldest := ""
 	for _, m := range list {
 		if m.Base != nil && m.Base.Cluster == cluster {
-			oldest = place(m.Base.From)
+			oldest = placeInLog(m.Base.From)
 		}
 	}
 	dir := filepath.Join(LogFolder(in.Folder), cluster)
@@ -79,7 +83,7 @@ func (in *Making) forgetLog(cluster string) error {
 		return err
 	}
 	for _, f := range files {
-		if at := place(f.Name()); at != "" && at < oldest {
+		if at := placeInLog(f.Name()); at != "" && at < oldest {
 			if err := os.Remove(filepath.Join(dir, f.Name())); err != nil {
 				return err
 			}
@@ -91,16 +95,19 @@ func (in *Making) forgetLog(cluster string) error {
 // Moments gives from when to when a folder's backups lead to any moment; ok is false when they
 // do not.
 func Moments(list []*Manifest) (from, to time.Time, ok bool) {
-	for i, m := range list {
-		if m.Base == nil || i > 0 && !ok {
-			break
-		}
-		if !ok {
-			to, ok = m.Made, true
+	cluster := ""
+	for _, m := range list {
+		switch {
+		case m.Base == nil:
+			continue
+		case cluster == "":
+			cluster, to = m.Base.Cluster, m.Made
+		case m.Base.Cluster != cluster: // of a database that is gone
+			return from, to, from.Before(to)
 		}
 		from = m.Base.Ready
 	}
-	return from, to, ok && from.Before(to)
+	return from, to, cluster != "" && from.Before(to)
 }
 
 // towards finds the backup whose database leads to a moment, and the latest, which has the
@@ -168,7 +175,7 @@ func (in *Restoring) copyLog(base *Base, to string) error {
 		return err
 	}
 	for _, f := range files {
-		if at := place(f.Name()); !strings.HasSuffix(f.Name(), ".gz") || at != "" && at < place(base.From) {
+		if at := placeInLog(f.Name()); !strings.HasSuffix(f.Name(), ".gz") || at != "" && at < placeInLog(base.From) {
 			continue
 		}
 		if err := copyFile(filepath.Join(from, f.Name()), filepath.Join(to, f.Name())); err != nil {
@@ -209,8 +216,8 @@ func (in *Restoring) lost(ctx context.Context, cat *catalog.Catalog, m *Manifest
 	return out, look.walk(ctx, cat, spaces, out)
 }
 
-// volumes gives the volumes of two backups, of one that is in both the latter's.
-func volumes(a, b *Manifest) []Volume {
+// ofBoth gives the volumes of two backups, of one that is in both the latter's.
+func ofBoth(a, b *Manifest) []Volume {
 	out := append([]Volume(nil), b.Volumes...)
 	for _, v := range a.Volumes {
 		there := false

@@ -147,7 +147,7 @@ func (in *Restoring) choose() (base, m *Manifest, err error) {
 			Do("leave out --database and --backup; with a database of your own see docs/operations.md")
 	}
 	if base, m, err = towards(in.Folder, in.AsOf); err == nil {
-		m.Volumes = volumes(base, m)
+		m.Volumes = ofBoth(base, m)
 	}
 	return base, m, err
 }

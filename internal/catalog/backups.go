@@ -43,11 +43,9 @@ func (c *Catalog) BodiesHeld(ctx context.Context) (held bool, err error) {
 
 // LogState is how the database's log of changes is kept outside of it.
 type LogState struct {
-	On      bool      // it is
-	Cluster string    // the number of the cluster
-	At      string    // the file that is written
-	Kept    time.Time // the last file that was; zero for none
-	Failed  time.Time // zero for never
+	On     bool      // it is
+	Kept   time.Time // when the last file was
+	Failed time.Time // when one could not be
 }
 
 // Fails reports whether the last file could not be kept.
@@ -56,10 +54,16 @@ func (s LogState) Fails() bool { return s.On && s.Failed.After(s.Kept) }
 // Log tells how the database's log of changes is kept.
 func (c *Catalog) Log(ctx context.Context) (s LogState, err error) {
 	err = c.db.QueryRowxContext(ctx, `select current_setting('archive_mode') <> 'off',
-			(select system_identifier::text from pg_control_system()), pg_walfile_name(pg_current_wal_lsn()),
-			coalesce(last_archived_time, 'epoch'), coalesce(last_failed_time, 'epoch')
-		from pg_stat_archiver`).Scan(&s.On, &s.Cluster, &s.At, &s.Kept, &s.Failed)
+		coalesce(last_archived_time, 'epoch'), coalesce(last_failed_time, 'epoch') from pg_stat_archiver`).
+		Scan(&s.On, &s.Kept, &s.Failed)
 	return s, mapError(err)
+}
+
+// LogPlace gives the number of the database's cluster, and the file of its log that is written.
+func (c *Catalog) LogPlace(ctx context.Context) (cluster, file string, err error) {
+	err = c.db.QueryRowxContext(ctx, `select (select system_identifier::text from pg_control_system()),
+		pg_walfile_name(pg_current_wal_lsn())`).Scan(&cluster, &file)
+	return cluster, file, mapError(err)
 }
 
 // HandOnLog has the log up to now be kept, and waits for that. The error has the code log-late.

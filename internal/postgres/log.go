@@ -76,8 +76,12 @@ func (s *Server) cluster(ctx context.Context) (string, error) {
 	return "", fault.New(fault.Internal, "database-cluster", "the database cluster cannot be told apart").In("data").Because(err)
 }
 
-// logFolder makes the folder of this cluster in the one where logs are kept. The error has the
-// code log-folder.
+// keepsFile has where the log of a cluster is kept: once it was, a folder that is missing is one
+// whose disk is away, and is not made in the place where that should be.
+const keepsFile = "keeps-log"
+
+// logFolder gives the folder of this cluster in the one where logs are kept, and makes it the
+// first time. The error has the code log-folder.
 func (s *Server) logFolder(ctx context.Context, folder string) (string, error) {
 	number, err := s.cluster(ctx)
 	if err != nil {
@@ -87,19 +91,35 @@ func (s *Server) logFolder(ctx context.Context, folder string) (string, error) {
 		return "", err
 	}
 	to := filepath.Join(folder, number)
+	keeps := filepath.Join(filepath.Dir(s.dir), keepsFile)
+	if was, err := os.ReadFile(keeps); err == nil && string(was) == to {
+		return to, nil
+	}
+	if err := s.makeLogFolder(folder, to); err != nil {
+		return "", err
+	}
+	return to, os.WriteFile(keeps, []byte(to), 0o600)
+}
+
+// makeLogFolder makes a folder that the server's user comes to and may write to.
+func (s *Server) makeLogFolder(folder, to string) error {
+	if _, err := os.Stat(filepath.Dir(folder)); err != nil {
+		return fault.New(fault.Invalid, "log-folder", "the folder %s is not there", filepath.Dir(folder)).In("keep-log").
+			Do("mount its disk, or make it").Because(err)
+	}
 	if err := os.MkdirAll(to, 0o711); err != nil {
-		return "", fault.New(fault.Invalid, "log-folder", "the folder %s for the database's log cannot be made", to).
+		return fault.New(fault.Invalid, "log-folder", "the folder %s for the database's log cannot be made", to).
 			In("keep-log").Do("give a folder that this process may write to").Because(err)
 	}
 	if s.cred == nil {
-		return to, nil
+		return nil
 	}
 	for _, d := range []string{folder, to} { // the folder of all is the server's, so that it may pass
 		if err := os.Chown(d, int(s.cred.Uid), int(s.cred.Gid)); err != nil {
-			return "", err
+			return err
 		}
 	}
-	return to, s.passable(folder)
+	return s.passable(folder)
 }
 
 // Unpack puts the base of a cluster, a tar file compressed by gzip as pg_basebackup writes it,
@@ -124,7 +144,7 @@ func Unpack(dir, base string) error {
 		return fault.New(fault.Damaged, "backup-base", "the base %s cannot be unpacked", base).In("backup").
 			Do("take a backup from before it").Because(err)
 	}
-	return s.own(s.entry("recovery.signal", 0o600, bytes.NewReader(nil)), "recovery.signal")
+	return s.entry("recovery.signal", 0o600, bytes.NewReader(nil))
 }
 
 func (s *Server) unpack(from io.Reader) error {
@@ -144,31 +164,34 @@ func (s *Server) unpack(from io.Reader) error {
 		case !filepath.IsLocal(h.Name):
 			err = fmt.Errorf("%q is outside of it", h.Name)
 		case h.Typeflag == tar.TypeDir:
-			err = os.MkdirAll(filepath.Join(s.dir, h.Name), 0o700)
+			if err = os.MkdirAll(filepath.Join(s.dir, h.Name), 0o700); err == nil {
+				err = s.own(h.Name)
+			}
 		case h.Typeflag == tar.TypeReg:
 			err = s.entry(h.Name, os.FileMode(h.Mode).Perm(), r)
 		default:
 			err = fmt.Errorf("%q is neither a file nor a folder", h.Name)
 		}
-		if err = s.own(err, h.Name); err != nil {
+		if err != nil {
 			return err
 		}
 	}
 }
 
+// entry writes a file of the cluster.
 func (s *Server) entry(name string, mode os.FileMode, from io.Reader) error {
 	f, err := os.OpenFile(filepath.Join(s.dir, name), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode)
 	if err != nil {
 		return err
 	}
 	_, err = io.Copy(f, from)
-	return errors.Join(err, f.Close())
+	return errors.Join(err, f.Close(), s.own(name))
 }
 
 // own gives what was made to the server's user.
-func (s *Server) own(err error, name string) error {
-	if err != nil || s.cred == nil {
-		return err
+func (s *Server) own(name string) error {
+	if s.cred == nil {
+		return nil
 	}
 	return os.Chown(filepath.Join(s.dir, name), int(s.cred.Uid), int(s.cred.Gid))
 }

@@ -388,6 +388,9 @@ var errMarked = errors.New("it is marked as damaged")
 
 func (s *Store) open(ctx context.Context, v *object.Version) (*Body, error) {
 	switch {
+	case v.Body.File == 0 && v.Size > 0:
+		return nil, fault.New(fault.Damaged, "damaged", "nothing says where its bytes are").
+			Do("restore the object from a copy")
 	case v.Body.File == 0:
 		return &Body{free: func() {}}, nil
 	case v.Body.File < 0:

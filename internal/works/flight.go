@@ -80,8 +80,12 @@ func (f *flight) begin(ctx context.Context) {
 		f.queue = f.queue[1:]
 		f.under[t.Key] = t
 		f.crew.done.Go(func() {
-			d, err := f.one(ctx, t)
-			f.results <- replicaResult{t, d, err}
+			r := replicaResult{task: t, done: catalog.ReplicaDone{ReplicaTask: t, Have: t.Have, Lag: -1}}
+			r.err = guarded(func() (err error) {
+				r.done, err = f.one(ctx, t)
+				return err
+			})
+			f.results <- r
 		})
 	}
 }

@@ -212,7 +212,7 @@ func TestOrdersThatFailWait(t *testing.T) {
 	breaking := failing
 	breaking.Name = "breaking"
 	breaking.Step = func(context.Context, *store.Store, *catalog.Order) (bool, error) {
-		return false, fmt.Errorf("a defect")
+		panic("a defect")
 	}
 	kinds := works.Kinds
 	works.Kinds = append(slices.Clone(kinds), slow(func() {}), failing, breaking)
@@ -252,7 +252,7 @@ func TestOrdersThatFailWait(t *testing.T) {
 		}
 		return state(t, s, broken).State == catalog.OrderFailed
 	})
-	if o := state(t, s, broken); o.State != catalog.OrderFailed || o.Problem == "" {
+	if o := state(t, s, broken); o.State != catalog.OrderFailed || !strings.Contains(o.Problem, "a defect") {
 		t.Errorf("one that breaks again and again: %+v", o)
 	}
 }

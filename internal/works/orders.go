@@ -79,7 +79,10 @@ func (c *Crew) order(ctx context.Context, l *lease, k *Kind, id int64) (err erro
 		begun, before := time.Now(), o.Progress.Done()
 		more, err := false, c.mayGoOn(ctx, o)
 		if err == nil {
-			more, err = k.Step(ctx, c.store, o)
+			err = guarded(func() (err error) {
+				more, err = k.Step(ctx, c.store, o)
+				return err
+			})
 		}
 		if l.lost(ctx, err) {
 			return nil // somebody else goes on with it

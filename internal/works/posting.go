@@ -41,7 +41,11 @@ func (c *Crew) posts(ctx context.Context) error {
 			continue
 		}
 		c.done.Go(func() {
-			wait, err := c.post(under, p)
+			var wait time.Duration
+			err := guarded(func() (err error) {
+				wait, err = c.post(under, p)
+				return err
+			})
 			if err != nil && ctx.Err() == nil && !l.lost(under, err) {
 				c.log.Warn("changes could not be posted and will be tried again", "post", p.Name, "account", p.Account, "error",
 					err)

@@ -190,7 +190,7 @@ func (c *Crew) work(ctx context.Context, book *store.RuleBook, r *replication.Ru
 	c.replicas.mu.Unlock()
 	c.done.Go(func() {
 		w := &replicator{crew: c, rule: r, target: t, above: book.Above(r, t)}
-		if err := w.run(ctx); err != nil && ctx.Err() == nil {
+		if err := guarded(func() error { return w.run(ctx) }); err != nil && ctx.Err() == nil {
 			c.log.Debug("work at a target stopped for now", "rule", r.Name, "target", t.Address(), "error", err)
 		}
 		c.replicas.mu.Lock()

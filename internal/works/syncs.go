@@ -65,7 +65,11 @@ func (c *Crew) syncs(ctx context.Context) error {
 		c.working("sync", 1)
 		c.done.Go(func() {
 			defer c.working("sync", -1)
-			wait, err := c.sync(under, l, j.ID)
+			var wait time.Duration
+			err := guarded(func() (err error) {
+				wait, err = c.sync(under, l, j.ID)
+				return err
+			})
 			if err != nil && ctx.Err() == nil && !l.lost(under, err) {
 				c.log.Warn("a sync run broke off and will be taken up again", "job", j.Name, "error", err)
 			}

@@ -125,6 +125,10 @@ func TestSumsOfTheWholeAndDamagedParts(t *testing.T) {
 	if err != nil || len(d) != 1 || d[0].Key != "k" {
 		t.Errorf("reported: %+v, %v", d, err)
 	}
+	if err := s.ReadAll(ctx, &object.Version{Size: 300_000}, &bytes.Buffer{},
+		func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
+		t.Errorf("bytes of which nothing says where they are: %v", err)
+	}
 }
 
 func TestUploadsAreAbandonedWhenTheyAreOld(t *testing.T) {

@@ -4,12 +4,15 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"log/slog"
 	"os"
+	"runtime/debug"
 	"sync"
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/fault"
 	"spindle/internal/core/replication"
 	"spindle/internal/remote"
 	"spindle/internal/store"
@@ -203,7 +206,7 @@ func (c *Crew) standing(ctx context.Context, name string, every time.Duration, f
 		if err != nil || !ok {
 			return err
 		}
-		err = f(under, l)
+		err = guarded(func() error { return f(under, l) })
 		if l.lost(under, err) {
 			err = nil // somebody else does it
 		}
@@ -226,13 +229,25 @@ func (c *Crew) aged(ctx context.Context, name string, every time.Duration, f fun
 	})
 }
 
+// guarded does something, and makes an error of a panic: what is wrong with one piece of work
+// takes neither the others down nor the service.
+func guarded(f func() error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fault.New(fault.Internal, "internal", "the work broke off by a fault of the program: %v", p).
+				Because(fmt.Errorf("%v\n%s", p, debug.Stack()))
+		}
+	}()
+	return f()
+}
+
 // every does something again and again, with a pause between; after a failure with
 // pauses that grow.
 func (c *Crew) every(ctx context.Context, name string, every time.Duration, f func(context.Context) error) {
 	c.done.Go(func() {
 		failed := 0
 		for {
-			err := f(ctx)
+			err := guarded(func() error { return f(ctx) })
 			wait := every
 			switch {
 			case ctx.Err() != nil:
