@@ -86,7 +86,7 @@ func (d *Desk) problem(ctx context.Context, err error) *Problem {
 		status = http.StatusUnsupportedMediaType
 	}
 	if status >= 500 {
-		d.log.Warn("a call failed", "code", f.Code, "request", door.RequestID(ctx), "error", err)
+		d.log.Log(ctx, door.Weight(ctx), "a call failed", "code", f.Code, "request", door.RequestID(ctx), "error", err)
 	}
 	p := &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field,
 		Remedy: f.Remedy, RetryAfter: int(math.Ceil(f.After.Seconds())), Position: f.At, Request: door.RequestID(ctx)}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"log/slog"
 	"sync/atomic"
 )
 
@@ -41,4 +42,12 @@ func Numbered(ctx context.Context, id string) context.Context {
 func RequestID(ctx context.Context) string {
 	id, _ := ctx.Value(requestKey{}).(string)
 	return id
+}
+
+// Weight gives the level at which the failure of a request is logged: who has left misses nothing.
+func Weight(ctx context.Context) slog.Level {
+	if ctx.Err() != nil {
+		return slog.LevelDebug
+	}
+	return slog.LevelWarn
 }

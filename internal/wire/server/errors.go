@@ -12,6 +12,7 @@ import (
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/region"
+	"spindle/internal/door"
 	"spindle/internal/store"
 	"spindle/internal/wire/sign"
 )
@@ -162,8 +163,8 @@ func (q *request) fail(err error) {
 		panic(http.ErrAbortHandler)
 	}
 	if d.status >= 500 && f.Kind != fault.Unfinished {
-		q.s.log.Warn("a request failed", "op", q.op, "code", f.Code, "path", q.r.URL.EscapedPath(), "request", q.id, "error",
-			err)
+		q.s.log.Log(q.ctx(), door.Weight(q.ctx()), "a request failed", "op", q.op, "code", f.Code, "path",
+			q.r.URL.EscapedPath(), "request", q.id, "error", err)
 	}
 	q.status = d.status
 	h := q.w.Header()

@@ -108,8 +108,8 @@ function ForgetRegion({ r, onClose }: { r: Region; onClose: () => void }) {
     >
       <p>
         Nothing changes there: its buckets, and who is admitted, stay as they are. Here{' '}
-        {r.buckets === undefined ? 'its buckets are' : `its ${things(r.buckets, 'bucket')} are`} no longer listed, and
-        nobody who asks for one is told where it is. Endpoints that rules to it made stay, and go on copying.
+        {r.buckets ? `its ${things(r.buckets, 'bucket')} are` : 'its buckets are'} no longer listed, and nobody who asks
+        for one is told where it is. Endpoints that rules to it made stay, and go on copying.
       </p>
     </Confirm>
   );
