@@ -3,6 +3,7 @@ package desk_test
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -295,4 +296,21 @@ func TestChartersInTheConsole(t *testing.T) {
 	}
 	walk("drift", chromedp.Navigate(s.DeskURL+"/charters"), harness.Appears("1 thing drifted"), harness.Button("desk"),
 		harness.Appears("is otherwise"), harness.Appears("1.0 GiB"), harness.Appears("1 of 1"))
+}
+
+// The house of the sample data, as the docs declare it, is understood whole.
+func TestTheHouseInTheDocs(t *testing.T) {
+	text, err := os.ReadFile("../../docs/herbarium.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := newPerson(t, harness.Service(t, nil))
+	p.signIn()
+	got := words(charters{t, p}.compare(false, string(text)))
+	for _, want := range []string{"make bucket plates", "make bucket attic", "make tier cellar", "make endpoint old-mill",
+		"make account seed-lab", "make sync job nightly-attic"} {
+		if !strings.Contains(got, want) {
+			t.Errorf("nothing would %s: %s", want, got)
+		}
+	}
 }
