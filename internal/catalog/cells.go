@@ -95,20 +95,35 @@ func (r *row) take(cells []func(*row, []byte), values [][]byte) {
 	}
 }
 
-// rows gives each row of a statement of pages. The row is used again for the next.
+// rows gives each row of a statement of pages. The row is used again for the next. Where a
+// connection breaks off before the first, it asks again, once: the pool may have kept one from
+// before the server was started anew.
 func (c *Catalog) rows(ctx context.Context, each func(*row) error, statement string, args ...any) error {
+	given := false
+	counted := func(r *row) error {
+		given = true
+		return each(r)
+	}
+	err := c.ask(ctx, counted, statement, args)
+	if err != nil && !given && ctx.Err() == nil && connectionTrouble(err) {
+		err = c.ask(ctx, counted, statement, args)
+	}
+	return mapError(err)
+}
+
+func (c *Catalog) ask(ctx context.Context, each func(*row) error, statement string, args []any) error {
 	conn, err := c.db.Conn(ctx)
 	if err != nil {
-		return mapError(err)
+		return err
 	}
 	defer conn.Close()
-	return mapError(conn.Raw(func(driver any) error {
+	return conn.Raw(func(driver any) error {
 		rows, err := driver.(*stdlib.Conn).Conn().Query(ctx, statement, args...)
 		if err != nil {
 			return err
 		}
 		return eachRow(rows, 0, func(r *row, _ [][]byte) error { return each(r) })
-	}))
+	})
 }
 
 // eachRow reads rows of which the first columns are for the caller, and the others are cells.
