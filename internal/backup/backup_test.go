@@ -21,6 +21,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/harness"
+	"spindle/internal/postgres"
 	"spindle/internal/service"
 	"spindle/internal/wire/client"
 	"spindle/internal/wire/sign"
@@ -270,7 +271,10 @@ func refusals(t *testing.T, folder, data string) {
 // kept is a service with a database of its own, whose log is kept in the folder of backups.
 func kept(t *testing.T, data, folder string) *harness.Running {
 	return harness.Service(t, func(c *service.Config) {
-		c.Data, c.Database, c.KeepLog = data, "", backup.LogFolder(folder)
+		c.Data, c.Database = data, ""
+		if folder != "" {
+			c.KeepLog = backup.LogFolder(folder)
+		}
 	})
 }
 
@@ -316,6 +320,7 @@ func TestRestoreAsOf(t *testing.T) {
 	at := s.Store.Catalog.Now()
 	put("before", 2)
 	put("after", 3)
+	givenUp := s.Store.Catalog.Now()
 	if err := c.Remove(t.Context(), "plates", "between/7"); err != nil {
 		t.Fatal(err)
 	}
@@ -324,11 +329,7 @@ func TestRestoreAsOf(t *testing.T) {
 		t.Fatal(err)
 	}
 	late := time.Now().Add(time.Second)
-	list, err := backup.List(folder)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if from, to, ok := backup.Moments(list); !ok || from.After(at) || to.Before(at) {
+	if from, to, ok, err := backup.Moments(folder); !ok || err != nil || from.After(at) || to.Before(at) {
 		t.Errorf("moments from %s to %s, %v, and %s is not one of them", from, to, ok, at)
 	}
 	if err := s.Stop(t.Context()); err != nil { // the machine is gone
@@ -358,7 +359,8 @@ func TestRestoreAsOf(t *testing.T) {
 	if err != nil || r.Lost != 0 {
 		t.Fatalf("%+v, %v", r, err)
 	}
-	c = kept(t, restoredTo, folder).Client()
+	s = kept(t, restoredTo, folder)
+	c = s.Client()
 	is := func(key string, seed uint64) {
 		t.Helper()
 		o, err := c.Get(t.Context(), "plates", key, "", 0, "")
@@ -380,6 +382,52 @@ func TestRestoreAsOf(t *testing.T) {
 	}
 	put("after the restore", 4)
 	is("after the restore", 4)
+
+	// The database lives on beside what it was after the moment, until the next backup.
+	if err := s.Store.Catalog.HandOnLog(t.Context(), time.Minute); err != nil {
+		t.Fatal(err)
+	}
+	_, restoredTo, err = restore(givenUp, nothing)
+	if err != nil {
+		t.Fatal(err)
+	}
+	on := s.Store.Catalog.Now()
+	c = kept(t, restoredTo, "").Client()
+	is("before", 2)
+	is("after", 3)
+	time.Sleep(time.Second)
+	if _, err := (&backup.Making{Data: s.Config.Data, Folder: folder, Passphrase: words, Log: harness.Silent()}).Make(
+		t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	_, restoredTo, err = restore(on, nothing)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c = kept(t, restoredTo, "").Client()
+	is("before", 1)
+	is("after the restore", 4)
+	if _, err := c.Get(t.Context(), "plates", "after", "", 0, ""); fault.KindOf(err) != fault.NotFound {
+		t.Errorf("what was given up: %v", err)
+	}
+
+	if err := s.Stop(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	logs, _ := filepath.Glob(filepath.Join(backup.LogFolder(folder), "*", "*.history.gz"))
+	if len(logs) != 1 {
+		t.Fatalf("where lines branched off is kept in %q", logs)
+	}
+	if err := os.WriteFile(logs[0], []byte("another's"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, _, err := backup.Moments(folder); !fault.HasCode(err, "backup-log") {
+		t.Errorf("a log that cannot be read: %v", err)
+	}
+	if _, err := postgres.StartWith(t.Context(), filepath.Join(s.Config.Data, "postgres"), harness.Silent(),
+		postgres.Settings{KeepLog: backup.LogFolder(folder)}); !fault.HasCode(err, "log-folder") {
+		t.Errorf("a log kept where another database's is: %v", err)
+	}
 }
 
 // A log whose folder is away is told of, and stops no writes; a backup does not wait for it for

@@ -49,7 +49,11 @@ func (in *Making) base(ctx context.Context, cat *catalog.Catalog, url, dir strin
 	if err := ran(cmd); err != nil {
 		return err
 	}
-	m.Base = &Base{Cluster: cluster, From: from, Ready: cat.Now().UTC().Truncate(time.Second).Add(time.Second)}
+	_, to, err := cat.LogPlace(ctx)
+	if err != nil {
+		return err
+	}
+	m.Base = &Base{Cluster: cluster, From: from, To: to, Ready: cat.Now().UTC().Truncate(time.Second).Add(time.Second)}
 	m.Base.Digest, m.Base.Size, err = digestOf(filepath.Join(dir, baseFile))
 	return err
 }
@@ -93,38 +97,48 @@ func (in *Making) forgetLog(cluster string) error {
 }
 
 // Moments gives from when to when a folder's backups lead to any moment; ok is false when they
-// do not.
-func Moments(list []*Manifest) (from, to time.Time, ok bool) {
-	cluster := ""
-	for _, m := range list {
-		switch {
-		case m.Base == nil:
-			continue
-		case cluster == "":
-			cluster, to = m.Base.Cluster, m.Made
-		case m.Base.Cluster != cluster: // of a database that is gone
-			return from, to, from.Before(to)
-		}
-		from = m.Base.Ready
+// do not. The error is that of List, or has the code backup-log.
+func Moments(folder string) (from, to time.Time, ok bool, err error) {
+	led, err := leading(folder)
+	if err != nil || len(led) == 0 {
+		return from, to, false, err
 	}
-	return from, to, cluster != "" && from.Before(to)
+	from, to = led[len(led)-1].Base.Ready, led[0].Made
+	return from, to, from.Before(to), nil
 }
 
-// towards finds the backup whose database leads to a moment, and the latest, which has the
-// bodies of then. The errors have the codes moment-early and moment-late.
-func towards(folder string, to time.Time) (base, latest *Manifest, err error) {
+// leading gives the backups with a base that are of the line of the latest one, that first.
+func leading(folder string) (led []*Manifest, err error) {
 	list, err := List(folder)
+	if err != nil {
+		return nil, err
+	}
+	var l *line
+	for _, m := range list {
+		if m.Base != nil && l == nil {
+			if l, err = lineOf(folder, m.Base); err != nil {
+				return nil, err
+			}
+		}
+		if m.Base != nil && l.has(m.Base) {
+			led = append(led, m)
+		}
+	}
+	return led, nil
+}
+
+// towards finds the backup whose database leads to a moment, and the latest, which has the bodies of
+// then. The errors have the codes moment-early, moment-late and backup-log.
+func towards(folder string, to time.Time) (base, latest *Manifest, err error) {
+	led, err := leading(folder)
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, m := range list {
-		if m.Base == nil {
-			continue
-		}
+	for _, m := range led {
 		if latest == nil {
 			latest = m
 		}
-		if !m.Base.Ready.After(to) && m.Base.Cluster == latest.Base.Cluster {
+		if !m.Base.Ready.After(to) {
 			base = m
 			break
 		}
@@ -142,8 +156,9 @@ func towards(folder string, to time.Time) (base, latest *Manifest, err error) {
 	return base, latest, nil
 }
 
-// comeTo has a private database come to the moment by a base and the log after it.
-func (in *Restoring) comeTo(ctx context.Context, base *Manifest) (*postgres.Server, error) {
+// comeTo has a private database come to the moment by a base and the log after it, on the line of the
+// latest backup.
+func (in *Restoring) comeTo(ctx context.Context, base, latest *Manifest) (*postgres.Server, error) {
 	dir := filepath.Join(in.Data, "postgres")
 	file := filepath.Join(in.Folder, base.Name, baseFile)
 	sum, size, err := digestOf(file)
@@ -161,8 +176,13 @@ func (in *Restoring) comeTo(ctx context.Context, base *Manifest) (*postgres.Serv
 		return nil, copyFault(err)
 	}
 	defer os.RemoveAll(log)
+	number, err := lineNumber(latest.Base.From)
+	if err != nil {
+		return nil, err
+	}
 	in.tell("the database's log", 0)
-	return postgres.StartWith(ctx, dir, in.Log, postgres.Settings{Recover: &postgres.Recovery{Log: log, To: in.AsOf}})
+	return postgres.StartWith(ctx, dir, in.Log, postgres.Settings{Recover: &postgres.Recovery{Log: log, Line: number,
+		To: in.AsOf}})
 }
 
 func (in *Restoring) copyLog(base *Base, to string) error {

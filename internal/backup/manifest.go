@@ -48,6 +48,7 @@ type Base struct {
 	Size    int64     `json:"size"`   // of it
 	Cluster string    `json:"cluster"`
 	From    string    `json:"from"`  // the first file of the log that it needs
+	To      string    `json:"to"`    // the file that was written to when it was complete
 	Ready   time.Time `json:"ready"` // from when on moments can be come to
 }
 

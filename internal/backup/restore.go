@@ -214,7 +214,7 @@ func (in *Restoring) empty() error {
 // database gives the database with what is restored in it: a private one unless another was given.
 func (in *Restoring) database(ctx context.Context, base, m *Manifest) (url string, stop func(), err error) {
 	if base != nil {
-		s, err := in.comeTo(ctx, base)
+		s, err := in.comeTo(ctx, base, m)
 		if err != nil {
 			return "", nil, err
 		}

@@ -176,6 +176,9 @@ func putTargets(ctx context.Context, tx *sqlx.Tx, r *replication.Rule) error {
 			}
 			continue
 		}
+		if t.Endpoint != "" && t.EndpointID == 0 {
+			return fault.New(fault.Internal, "target-endpoint", "the target %s has no endpoint", t.Address()).In("targets")
+		}
 		if err := tx.GetContext(ctx, &t.ID, `insert into replication_targets (rule, endpoint, bucket, prefix, class, sealed)
 			values ($1, $2, $3, $4, $5, $6) returning id`, r.ID, orNull(t.EndpointID, t.EndpointID == 0), t.Bucket,
 			[]byte(t.Prefix), t.Class, t.Sealed); err != nil {

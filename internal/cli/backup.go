@@ -137,11 +137,12 @@ func (a *app) backupList(_ context.Context, c *cli.Command) error {
 			{"NOT IN IT", false}}, rows); err != nil {
 			return err
 		}
-		if from, to, ok := backup.Moments(list); ok {
+		from, to, ok, err := backup.Moments(in[0])
+		if ok {
 			a.note("Any moment from %s to %s can be restored: spindle restore %s --as-of MOMENT", from.Local().Format(time.DateTime),
 				to.Local().Format(time.DateTime), in[0])
 		}
-		return nil
+		return err
 	})
 }
 

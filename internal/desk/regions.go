@@ -13,6 +13,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/region"
+	"spindle/internal/core/replication"
 	"spindle/internal/remote"
 	"spindle/internal/wire/sign"
 )
@@ -346,24 +347,80 @@ func regionBucket(b region.Bucket, desk string) BucketInfo {
 		Usage: UsageInfo{Objects: b.Objects, Bytes: b.Bytes}, Rights: []string{}, Console: desk, Told: &b.Told}
 }
 
-// regionEndpoint makes an endpoint of a region, under its name, for the account that one acts
-// in: with a key of that account there. The error for what is no region either is missing.
-func (d *Desk) regionEndpoint(ctx context.Context, name string, missing error) (*endpoint.Endpoint, error) {
-	account := who(ctx).subject.Account
-	s, r, err := d.sister(ctx, name)
+// copiesToRegion says whether the account that one acts in may copy to the region of a name. The
+// error for what is no region is missing.
+func (d *Desk) copiesToRegion(ctx context.Context, name string, missing error) error {
+	_, err := d.store.Catalog.Region(ctx, name)
 	if fault.HasCode(err, "region-missing") {
-		return nil, missing
+		return missing
 	}
+	account := who(ctx).subject.Account
+	if err == nil {
+		err = d.administers(ctx, account, "copy to another region")
+	}
+	if err == nil {
+		_, err = d.bucketRegion(ctx, account, name)
+	}
+	return err
+}
+
+// targetInRegionLacks says what a target lacks that is in a region, by asking the service there;
+// with mend it has that put right.
+func (d *Desk) targetInRegionLacks(ctx context.Context, t *replication.Target, mend bool) ([]Lacking, error) {
+	s, r, err := d.sister(ctx, t.Endpoint)
 	if err != nil {
 		return nil, err
 	}
 	defer s.Close()
-	if err := d.administers(ctx, account, "copy to another region"); err != nil {
+	account, path := who(ctx).subject.Account, "/buckets/"+url.PathEscape(t.Bucket)
+	var b BucketInfo
+	err = s.Ask(ctx, http.MethodGet, path, nil, nil, &b)
+	switch {
+	case fault.HasCode(err, "bucket-missing") && mend:
+		_, err = d.createAtSister(ctx, &newBucket{Name: t.Bucket, Region: r.Name, Versioning: "on"}, account)
+		return nil, err
+	case fault.HasCode(err, "bucket-missing"):
+		return lacksBucketThere(t), nil
+	case err != nil:
+		return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the region " + r.Name + " does not let us look: " +
+			fault.From(err).Message, Remedy: "spindle region show " + r.Name}}, nil
+	case b.Account != account:
+		return []Lacking{{Code: "grant", Target: t.Address(), Says: "the bucket " + t.Bucket + " in the region " + r.Name +
+			" is not this account's", Remedy: "take a bucket of this account there, or one that is not there yet"}}, nil
+	case b.Versioning == object.On.String():
+		return nil, nil
+	case mend:
+		return nil, s.Ask(ctx, http.MethodPatch, path, nil, map[string]any{"versioning": object.On.String()}, nil)
+	}
+	return lacksVersionsThere(t, b.Versioning), nil
+}
+
+// joined makes the endpoints that a rule needs of regions, when it is to be saved.
+func (d *Desk) joined(ctx context.Context, r *replication.Rule) error {
+	for i := range r.Targets {
+		if t := &r.Targets[i]; t.Endpoint != "" && t.EndpointID == 0 {
+			e, err := d.regionEndpoint(ctx, t.Endpoint)
+			if err != nil {
+				return fault.From(err).In("targets")
+			}
+			t.EndpointID = e.ID
+		}
+	}
+	return nil
+}
+
+// regionEndpoint makes an endpoint of a region, under its name, for the account that one acts
+// in: with a key of that account there.
+func (d *Desk) regionEndpoint(ctx context.Context, name string) (*endpoint.Endpoint, error) {
+	account := who(ctx).subject.Account
+	if e, err := d.myEndpoint(ctx, name); !fault.HasCode(err, "endpoint-missing") {
+		return e, err // of another target of the same rule
+	}
+	s, r, err := d.sister(ctx, name)
+	if err != nil {
 		return nil, err
 	}
-	if _, err := d.bucketRegion(ctx, account, name); err != nil {
-		return nil, err
-	}
+	defer s.Close()
 	var key KeySecret
 	if err := s.Ask(ctx, http.MethodPost, "/keys", nil, map[string]any{"account": account, "role": "administrator",
 		"name": "copies from " + d.store.Region, "note": "made by a replication rule of the region " + d.store.Region},

@@ -149,7 +149,7 @@ func TestRegions(t *testing.T) {
 	if err := c.CreateBucket(t.Context(), "wire-seeds"); err == nil || !strings.Contains(err.Error(), "not admitted") {
 		t.Errorf("dismissed, on the wire: %v", err)
 	}
-	copyToRegion(t, fenn, moor, p)
+	copyToRegion(t, fenn, moor, p, there)
 	if err := moor.Stop(t.Context()); err != nil {
 		t.Fatal(err)
 	}
@@ -181,7 +181,7 @@ func TestRegions(t *testing.T) {
 }
 
 // copyToRegion has a rule copy to a region, of which nobody made an endpoint.
-func copyToRegion(t *testing.T, fenn, moor *harness.Running, p *person) {
+func copyToRegion(t *testing.T, fenn, moor *harness.Running, p, there *person) {
 	t.Helper()
 	own := "/api/v1/regions/moor/accounts/" + "herbarium"
 	if st, e := p.ask("PUT", own, map[string]any{"admitted": true}); st != 200 {
@@ -190,9 +190,40 @@ func copyToRegion(t *testing.T, fenn, moor *harness.Running, p *person) {
 	if st, e := p.ask("PATCH", "/api/v1/buckets/plates", map[string]any{"versioning": "on"}); st != 200 {
 		t.Fatal(e)
 	}
-	if st, e := p.ask("POST", "/api/v1/replications", map[string]any{"name": "over", "bucket": "plates",
-		"targets": []any{map[string]any{"address": "@moor/plates-fenn"}}, "existing": "leave", "mend": true}); st != 201 {
+	rule := func(to string, mend bool) map[string]any {
+		return map[string]any{"name": "over", "bucket": "plates", "existing": "leave", "mend": mend,
+			"targets": []any{map[string]any{"address": to}}}
+	}
+	for _, x := range []struct{ to, want string }{
+		{"@moor/plates-fenn", "there is no bucket plates-fenn at moor"},
+		{"@moor/seeds", "not this account's"},
+		{"@moor/kept", "versioning is off at @moor/kept"},
+	} {
+		if x.to == "@moor/kept" {
+			if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"name": "kept", "region": "moor"}); st != 201 {
+				t.Fatal(e)
+			}
+		}
+		if st, e := p.ask("POST", "/api/v1/replications/review", rule(x.to, false)); st != 200 ||
+			!strings.Contains(fmt.Sprint(e["lacks"]), x.want) {
+			t.Errorf("a review of copies to %s: %d %v", x.to, st, e)
+		}
+		if st, e := p.ask("POST", "/api/v1/replications", rule(x.to, false)); st != 409 ||
+			!strings.Contains(fmt.Sprint(e), x.want) {
+			t.Errorf("copies to %s: %d %v", x.to, st, e)
+		}
+	}
+	if _, b := there.send("GET", "/api/v1/keys?account=herbarium", nil); strings.Contains(string(b), "copies from") {
+		t.Errorf("a review, or a rule that was refused, made a key: %s", b)
+	}
+	if st, e := p.ask("GET", "/api/v1/endpoints/moor", nil); st != 404 {
+		t.Errorf("a review, or a rule that was refused, made an endpoint: %d %v", st, e)
+	}
+	if st, e := p.ask("POST", "/api/v1/replications", rule("@moor/plates-fenn", true)); st != 201 {
 		t.Fatalf("%d %v", st, e)
+	}
+	if st, e := there.ask("GET", "/api/v1/buckets/plates-fenn", nil); st != 200 || e["versioning"] != "on" {
+		t.Errorf("the bucket there: %d %v", st, e)
 	}
 	if _, err := fenn.Client().Put(t.Context(), "plates", "leaf", strings.NewReader("leaf"), 4,
 		client.Put{Metadata: object.Metadata{"taxon": "Carex"}}); err != nil {

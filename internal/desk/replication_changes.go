@@ -104,6 +104,7 @@ func (d *Desk) applyReplication(ctx context.Context, c *ReplicationChange, r *re
 	return r.Check()
 }
 
+// targetOf finds a target. One in a region that no endpoint was made of yet has none: see joined.
 func (d *Desk) targetOf(ctx context.Context, s TargetSetting) (t replication.Target, err error) {
 	a, err := endpoint.ParseAddress(s.Address)
 	if err != nil {
@@ -117,7 +118,7 @@ func (d *Desk) targetOf(ctx context.Context, s TargetSetting) (t replication.Tar
 	if a.Endpoint != "" {
 		e, err := d.myEndpoint(ctx, a.Endpoint)
 		if fault.HasCode(err, "endpoint-missing") {
-			e, err = d.regionEndpoint(ctx, a.Endpoint, err)
+			e, err = &endpoint.Endpoint{}, d.copiesToRegion(ctx, a.Endpoint, err)
 		}
 		if err != nil {
 			return t, fault.From(err).In("targets")
@@ -204,9 +205,12 @@ func (d *Desk) lacks(ctx context.Context, r *replication.Rule, mend bool) ([]Lac
 	for i := range r.Targets {
 		t := &r.Targets[i]
 		var l []Lacking
-		if t.EndpointID == 0 {
+		switch {
+		case t.Endpoint == "":
 			l, err = d.targetHereLacks(ctx, t, mend)
-		} else {
+		case t.EndpointID == 0:
+			l, err = d.targetInRegionLacks(ctx, t, mend)
+		default:
 			l, err = d.targetThereLacks(ctx, t, mend)
 		}
 		if err != nil {
@@ -272,24 +276,29 @@ func (d *Desk) targetThereLacks(ctx context.Context, t *replication.Target, mend
 			is, err = side.LookAt(ctx, conn, t.Bucket)
 		}
 	}
-	at := "@" + t.Endpoint + "/" + t.Bucket
 	switch {
 	case fault.HasCode(err, "bucket-missing"):
-		return []Lacking{{Code: "bucket-missing", Target: t.Address(), Says: "there is no bucket " + t.Bucket + " at " +
-			t.Endpoint, Remedy: "make it: spindle bucket create " + at, Mends: true}}, nil
+		return lacksBucketThere(t), nil
 	case err != nil:
-		f := fault.From(err)
-		return []Lacking{{Code: "endpoint", Target: t.Address(),
-			Says: "the endpoint " + t.Endpoint + " does not let us look: " +
-				f.Message, Remedy: "spindle endpoint check " + t.Endpoint}}, nil
+		return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint +
+			" does not let us look: " + fault.From(err).Message, Remedy: "spindle endpoint check " + t.Endpoint}}, nil
 	case !is.Keeps || is.Versioning == object.On:
 		return nil, nil
 	case mend:
 		return nil, conn.Client.SetVersioning(ctx, t.Bucket, true)
 	}
-	return []Lacking{{Code: "target-versioning", Target: t.Address(),
-		Says: "versioning is " + is.Versioning.String() + " at " +
-			at, Remedy: "switch it on: spindle bucket change " + at + " --versioning on", Mends: true}}, nil
+	return lacksVersionsThere(t, is.Versioning.String()), nil
+}
+
+func lacksBucketThere(t *replication.Target) []Lacking {
+	return []Lacking{{Code: "bucket-missing", Target: t.Address(), Says: "there is no bucket " + t.Bucket + " at " +
+		t.Endpoint, Remedy: "make it: spindle bucket create @" + t.Endpoint + "/" + t.Bucket, Mends: true}}
+}
+
+func lacksVersionsThere(t *replication.Target, versioning string) []Lacking {
+	at := "@" + t.Endpoint + "/" + t.Bucket
+	return []Lacking{{Code: "target-versioning", Target: t.Address(), Says: "versioning is " + versioning + " at " + at,
+		Remedy: "switch it on: spindle bucket change " + at + " --versioning on", Mends: true}}
 }
 
 // refuseLacking is the error for what a rule lacks, all of it.
@@ -341,6 +350,9 @@ func (d *Desk) addReplication(ctx context.Context, in *struct{ Body NewReplicati
 	if err == nil && len(lacks) > 0 {
 		err = refuseLacking(lacks)
 	}
+	if err == nil {
+		err = d.joined(ctx, r)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -389,6 +401,9 @@ func (d *Desk) changeReplication(ctx context.Context, in *struct {
 		if err != nil {
 			return nil, err
 		}
+	}
+	if err := d.joined(ctx, &r); err != nil {
+		return nil, err
 	}
 	at := in.Body.IfRevision
 	if at == 0 {

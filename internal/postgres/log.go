@@ -8,9 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"spindle/internal/core/fault"
@@ -28,8 +31,9 @@ type Settings struct {
 
 // Recovery is how a cluster is brought to a moment.
 type Recovery struct {
-	Log string    // the cluster's folder in KeepLog
-	To  time.Time // at which it stops; later than the end of the base
+	Log  string    // the cluster's folder in KeepLog
+	Line int64     // of time, which it follows
+	To   time.Time // at which it stops; later than the end of the base
 }
 
 // changesEvery is how often the server hands on what it wrote, however little.
@@ -40,6 +44,11 @@ func shell(word string) string {
 	return "'" + strings.ReplaceAll(strings.ReplaceAll(word, "'", `'\''`), "%", "%%") + "'"
 }
 
+// handOn hands a file of the log on. One that is there was handed on before, and a stop came before
+// the server knew, or it is another database's: what is there is not written over.
+const handOn = `if [ -e FILE.gz ]; then gzip -dc FILE.gz | cmp -s - %p; ` +
+	`else gzip -c %p > FILE.part && sync FILE.part && mv FILE.part FILE.gz; fi`
+
 // arguments gives what the server is told at its start.
 func (s *Server) arguments(ctx context.Context, in Settings) ([]string, error) {
 	args := []string{"-D", s.dir, "-c", "unix_socket_directories=" + s.run}
@@ -48,15 +57,17 @@ func (s *Server) arguments(ctx context.Context, in Settings) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		file := shell(to) + "/%f"
+		if err := s.handOnLines(ctx, to); err != nil {
+			return nil, err
+		}
 		args = append(args, "-c", "archive_mode=on",
 			"-c", fmt.Sprintf("archive_timeout=%d", int(changesEvery.Seconds())),
-			"-c", fmt.Sprintf("archive_command=gzip -c %%p > %s.part && sync %s.part && mv %s.part %s.gz", file, file, file, file))
+			"-c", "archive_command="+strings.ReplaceAll(handOn, "FILE", shell(to)+"/%f"))
 	}
 	if r := in.Recover; r != nil {
 		args = append(args, "-c", "restore_command=gzip -dc "+shell(r.Log)+"/%f.gz > %p",
 			"-c", "recovery_target_time="+r.To.UTC().Format("2006-01-02 15:04:05.000000+00"),
-			"-c", "recovery_target_action=promote")
+			"-c", fmt.Sprintf("recovery_target_timeline=%d", r.Line), "-c", "recovery_target_action=promote")
 	}
 	return args, nil
 }
@@ -99,6 +110,30 @@ func (s *Server) logFolder(ctx context.Context, folder string) (string, error) {
 		return "", err
 	}
 	return to, os.WriteFile(keeps, []byte(to), 0o600)
+}
+
+// handOnLines hands on what tells where the cluster's lines of time branched off: a recovery writes
+// that when no log is kept yet. The error has the code log-folder when another database kept its log
+// there that branched off elsewhere.
+func (s *Server) handOnLines(ctx context.Context, to string) error {
+	files, err := filepath.Glob(filepath.Join(s.dir, "pg_wal", "*.history"))
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(to); errors.Is(err, fs.ErrNotExist) {
+		return nil // its disk is away, which the overview tells
+	}
+	for _, f := range files {
+		file := shell(filepath.Join(to, filepath.Base(f)))
+		sh := exec.CommandContext(ctx, "sh", "-c", strings.NewReplacer("FILE", file, "%p", shell(f)).Replace(handOn))
+		sh.SysProcAttr = &syscall.SysProcAttr{Credential: s.cred}
+		if says, err := sh.CombinedOutput(); err != nil {
+			return fault.New(fault.Conflict, "log-folder", "%s cannot be kept in %s, or is of another database there: %s",
+				filepath.Base(f), to, bytes.TrimSpace(says)).In("keep-log").Do("when another database that was restored " +
+				"from the same backup keeps its log there, give another folder: backups and log of this one begin anew").Because(err)
+		}
+	}
+	return nil
 }
 
 // makeLogFolder makes a folder that the server's user comes to and may write to.
