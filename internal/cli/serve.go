@@ -167,6 +167,9 @@ func (a *app) serveCommand() *cli.Command {
 			if a.Getenv("GOGC") == "" {
 				debug.SetGCPercent(400) // the heap is small and short-lived
 			}
+			if a.Getenv("GOMEMLIMIT") == "" {
+				debug.SetMemoryLimit(collectFrom) // while it is not small
+			}
 			s, err := service.Start(ctx, cfg, log)
 			if err != nil {
 				return err
@@ -180,6 +183,10 @@ func (a *app) serveCommand() *cli.Command {
 		},
 	}
 }
+
+// collectFrom is how many bytes a service takes before it collects memory more often than by its
+// growth: what it keeps at hand (heads of columns, keys that wait) times five would be too much.
+const collectFrom = 512 << 20
 
 // until waits for the end of a service and takes it down.
 func (a *app) until(ctx context.Context, s *service.Service) error {

@@ -7,6 +7,7 @@ import { Dialog } from './Dialog';
 import { Shape } from './Marks';
 import { useToast } from './Toasts';
 import { count, size, things, visible } from './format';
+import { TypeCount } from './TypeCount';
 
 interface Props {
   what: Removal;
@@ -138,20 +139,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
           </span>
         </p>
       ) : null}
-      {mustType && !run.isPending ? (
-        <label className="row mt-12">
-          Type <b className="strong">{n}</b> to go on
-          <span className="field short">
-            <input
-              value={typed}
-              onChange={(e) => setTyped(e.target.value)}
-              inputMode="numeric"
-              aria-label="The number of objects"
-              className="num"
-            />
-          </span>
-        </label>
-      ) : null}
+      {mustType && !run.isPending ? <TypeCount n={n} of="objects" typed={typed} onType={setTyped} /> : null}
       {run.isPending ? (
         <div className="row mt-12">
           <Ply share={n ? gone / n : 0} label="Removing" />

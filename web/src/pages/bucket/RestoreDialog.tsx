@@ -8,6 +8,7 @@ import { Dialog } from '../../parts/Dialog';
 import { Shape } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
 import { count, longDate, visible } from '../../parts/format';
+import { TypeCount } from '../../parts/TypeCount';
 
 interface Props {
   bucket: string;
@@ -105,20 +106,7 @@ export function RestoreDialog({ bucket, prefix, asOf, onClose, onStarted }: Prop
                 : 'It stands now as it stood then: there is nothing to do.'}
             </span>
           </p>
-          {n > 1 ? (
-            <label className="row mt-12">
-              Type <b className="strong">{n}</b> to go on
-              <span className="field short">
-                <input
-                  value={typed}
-                  onChange={(e) => setTyped(e.target.value)}
-                  inputMode="numeric"
-                  aria-label="The number of objects"
-                  className="num"
-                />
-              </span>
-            </label>
-          ) : null}
+          {n > 1 ? <TypeCount n={n} of="objects" typed={typed} onType={setTyped} /> : null}
         </>
       ) : null}
       {order.error ? <Complaint error={order.error} /> : null}

@@ -2,14 +2,13 @@ import type { UseInfiniteQueryResult } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { Checkbox } from 'radix-ui';
 import { type KeyboardEvent, useMemo, useRef, useState } from 'react';
-import { Link, useNavigate } from 'react-router';
+import { useNavigate } from 'react-router';
 
 import type { Schemas } from '../../api/client';
-import { Size, When } from '../../parts/Bits';
-import { icons } from '../../parts/Marks';
-import { bucketPage, count, middle, objectPage, things, visible } from '../../parts/format';
+import { bucketPage, count, objectPage, things } from '../../parts/format';
 import { Select, same } from '../../parts/Select';
 import { useMore } from '../../parts/useMore';
+import { Line, type Row, rowHeight } from './Line';
 
 type Listing = UseInfiniteQueryResult<{ pages: Schemas['ObjectPage'][] }>;
 
@@ -23,15 +22,6 @@ interface Props {
   search: string;
   asOf: string;
 }
-
-interface Row {
-  id: string; // "p" or "k" and the name
-  name: string;
-  object?: Schemas['ListedObject'];
-  beneath?: Schemas['UsageInfo']; // of a prefix
-}
-
-const rowHeight = 28;
 
 /** The rows of a listing: pages come as one scrolls, only what is seen is drawn. */
 export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, search, asOf }: Props) {
@@ -196,67 +186,5 @@ export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, sear
         Hover for exact bytes and UTC.
       </p>
     </>
-  );
-}
-
-function Line({
-  r,
-  bucket,
-  asOf,
-  folder,
-  field,
-  chosen,
-  lit,
-  onToggle,
-}: {
-  r: Row;
-  bucket: string;
-  asOf: string;
-  folder: string;
-  field: string;
-  chosen: boolean;
-  lit: boolean;
-  onToggle: () => void;
-}) {
-  const name = visible(r.name.startsWith(folder) ? r.name.slice(folder.length) : r.name);
-  return (
-    <tr className={`${chosen ? 'chosen' : ''} ${lit ? 'lit' : ''}`} style={{ height: rowHeight }}>
-      <td>
-        <Checkbox.Root
-          className="check"
-          disabled={!!asOf}
-          checked={chosen}
-          onCheckedChange={onToggle}
-          aria-label={`Choose ${name}`}
-        />
-      </td>
-      <td className="cut" title={visible(r.name)}>
-        <span className="row gap-7">
-          <span className="faint">{r.object ? icons.sheet : icons.fold}</span>
-          <Link
-            className="plain key"
-            to={r.object ? objectPage(bucket, r.name, asOf && r.object.version) : bucketPage(bucket, r.name, asOf)}
-          >
-            {middle(name, 64)}
-          </Link>
-        </span>
-      </td>
-      <td className="num">
-        {r.object ? (
-          <Size bytes={r.object.size} />
-        ) : r.beneath ? (
-          <span
-            title={`${count(r.beneath.objects)} objects${r.beneath.previous ? `, and ${count(r.beneath.previous)} previous versions` : ''}`}
-          >
-            <Size bytes={r.beneath.bytes} />
-          </span>
-        ) : null}
-      </td>
-      <td className="dim">{r.object ? <When at={r.object.created} /> : null}</td>
-      <td className="dim cut">{r.object?.by}</td>
-      <td className="cut" title={r.object?.metadata?.[field]}>
-        {field === 'taxon' ? <i>{r.object?.metadata?.[field]}</i> : r.object?.metadata?.[field]}
-      </td>
-    </tr>
   );
 }

@@ -1,21 +1,15 @@
 import { type FormEvent, useState } from 'react';
 import { Link, useParams } from 'react-router';
 
-import {
-  type Difference,
-  useCensus,
-  useCensusDifference,
-  useCensusRows,
-  useCensusRuns,
-  useCensusTotals,
-} from '../../data/census';
+import { useCensus, useCensusRows, useCensusRuns } from '../../data/census';
 import { Complaint, Size, Trouble, When } from '../../parts/Bits';
-import { Choice } from '../../parts/Form';
 import { type Column, Listing } from '../../parts/Listing';
-import { State, type StateKind } from '../../parts/Marks';
-import { count, objectPage, size, things, visible } from '../../parts/format';
+import { things, visible } from '../../parts/format';
+import { CensusDifferences } from './CensusDifferences';
+import { CensusTotals } from './CensusTotals';
 
 type View = 'rows' | 'totals' | 'differences';
+
 const views: [View, string][] = [
   ['rows', 'Rows'],
   ['totals', 'Totals'],
@@ -93,8 +87,8 @@ export default function CensusReading() {
         </form>
       )}
       {view === 'rows' ? <Rows census={census} run={run} where={where} /> : null}
-      {view === 'totals' ? <Totals census={census} run={run} where={where} columns={r?.columns ?? []} /> : null}
-      {view === 'differences' ? <Differences census={census} run={run} /> : null}
+      {view === 'totals' ? <CensusTotals census={census} run={run} where={where} columns={r?.columns ?? []} /> : null}
+      {view === 'differences' ? <CensusDifferences census={census} run={run} /> : null}
     </>
   );
 }
@@ -132,135 +126,5 @@ function Rows({ census, run, where }: { census: string; run: number; where: stri
         columns={columns.map(columnOf)}
       />
     </div>
-  );
-}
-
-function Totals({ census, run, where, columns }: { census: string; run: number; where: string; columns: string[] }) {
-  const named = ['type', 'tier', 'key', ...columns].find((c) => columns.includes(c)) ?? 'key';
-  const [by, setBy] = useState(columns.includes('key') ? 'key' : named);
-  const t = useCensusTotals(census, run, by, where);
-  const most = t.data?.totals[0]?.rows ?? 1;
-  return (
-    <>
-      <div className="row items-end mb-14 gap-18">
-        <Choice label="Summed by" value={by} onChange={setBy} options={columns.map((c) => [c, c])} width={220} />
-        {t.data ? (
-          <p className="dim">
-            {things(t.data.rows, 'row')} by {by}: {things(t.data.values, 'value')}, {size(t.data.bytes)}
-          </p>
-        ) : null}
-      </div>
-      {t.error ? <Complaint error={t.error} /> : null}
-      {t.data ? (
-        <Listing
-          rows={t.data.totals}
-          id={(x) => x.value}
-          empty={<p className="empty faint">No row is like that.</p>}
-          columns={[
-            {
-              head: by,
-              cell: (x) => visible(x.value) || <span className="faint">none</span>,
-              className: 'key cut max-w-420',
-            },
-            {
-              head: '',
-              className: 'w-full',
-              cell: (x) => (
-                <div className="split" aria-hidden>
-                  <i className="u-cur" style={{ width: `${(100 * x.rows) / most}%` }} />
-                </div>
-              ),
-            },
-            { head: 'Rows', figure: true, cell: (x) => count(x.rows) },
-            { head: 'Size', figure: true, cell: (x) => <Size bytes={x.bytes} /> },
-          ]}
-        />
-      ) : t.error ? null : (
-        <p className="faint">Reading</p>
-      )}
-    </>
-  );
-}
-
-const shapes: Record<Difference['change'], StateKind> = { came: 'good', went: 'off', changed: 'run' };
-
-function Differences({ census, run }: { census: string; run: number }) {
-  const runs = useCensusRuns(census, String(run));
-  const earlier = (runs.data ?? []).filter((r) => r.state === 'done' && r.id < run);
-  const [chosen, setChosen] = useState(0);
-  const d = useCensusDifference(census, run, chosen);
-  const of = (x: Difference, name: string) => (x.is ?? x.was)?.[d.data?.columns.indexOf(name) ?? -1] ?? '';
-  return (
-    <>
-      {earlier.length ? (
-        <div className="mb-14">
-          <Choice
-            label="Since"
-            width={260}
-            value={String(chosen)}
-            onChange={(v) => setChosen(Number(v))}
-            options={[
-              ['0', 'the run before'],
-              ...earlier.map((r): [string, string] => [String(r.id), `run ${r.id}, ${count(r.rows)} rows`]),
-            ]}
-          />
-        </div>
-      ) : null}
-      {d.error ? <Complaint error={d.error} /> : null}
-      {d.data ? (
-        <>
-          <p className="row gap-18 mb-14">
-            <span>
-              since <When at={d.data.was.asOf ?? d.data.was.asked} /> (run {d.data.was.id})
-            </span>
-            <State kind="good">{count(d.data.came)} came</State>
-            <State kind="off">{count(d.data.went)} went</State>
-            <State kind="run">{count(d.data.changed)} changed</State>
-          </p>
-          <Listing
-            rows={d.data.list.map((x, i) => ({ ...x, i }))}
-            id={(x) => x.i}
-            empty={<p className="empty faint">Everything is as it was.</p>}
-            columns={[
-              { head: 'What', cell: (x) => <State kind={shapes[x.change]}>{x.change}</State> },
-              {
-                head: 'Object',
-                className: 'key cut max-w-420',
-                cell: (x) =>
-                  x.change === 'went' ? (
-                    visible(`${of(x, 'bucket')}/${of(x, 'key')}`)
-                  ) : (
-                    <Link to={objectPage(of(x, 'bucket'), of(x, 'key'), '')}>
-                      {visible(`${of(x, 'bucket')}/${of(x, 'key')}`)}
-                    </Link>
-                  ),
-              },
-              { head: 'Of what', cell: (x) => <Of x={x} columns={d.data.columns} />, className: 'dim' },
-            ]}
-          />
-          {d.data.more ? <p className="small faint mt-8">There are more than are listed.</p> : null}
-        </>
-      ) : d.error ? null : (
-        <p className="faint">Comparing</p>
-      )}
-    </>
-  );
-}
-
-/** What changed of an object: a column from what to what. */
-function Of({ x, columns }: { x: Difference; columns: string[] }) {
-  const list = (x.columns ?? []).filter((c) => c !== 'version' && c !== 'etag' && c !== 'crc64');
-  return (
-    <>
-      {list.slice(0, 3).map((c) => (
-        <div key={c} className="small cut max-w-420">
-          {c}: {visible(x.was?.[columns.indexOf(c)] ?? '') || 'none'} →{' '}
-          {visible(x.is?.[columns.indexOf(c)] ?? '') || 'none'}
-        </div>
-      ))}
-      {(x.columns?.length ?? 0) > list.slice(0, 3).length ? (
-        <span className="small faint">and {x.columns!.filter((c) => !list.slice(0, 3).includes(c)).join(', ')}</span>
-      ) : null}
-    </>
   );
 }

@@ -1,18 +1,16 @@
 import { useState } from 'react';
 
 import { api, ask } from '../../api/client';
-import { useAccounts } from '../../data/access';
 import { useChange } from '../../data/queries';
 import { type Region, useRegions } from '../../data/regions';
 import { useSession } from '../../data/session';
-import { Complaint, Field, Section, Trouble, When } from '../../parts/Bits';
-import { Check } from '../../parts/Check';
-import { Ask, Confirm, about, aboutNone } from '../../parts/Form';
+import { Complaint, Trouble, When } from '../../parts/Bits';
+import { Confirm } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
-import { Select } from '../../parts/Select';
-import { useToast } from '../../parts/Toasts';
 import { count, things } from '../../parts/format';
+import { Admissions } from './Admissions';
+import { RegionForm } from './RegionForm';
 
 /** The regions: other services of the house, how they stand, and which accounts are admitted where. */
 export default function Regions() {
@@ -132,122 +130,5 @@ function Stands({ r }: { r: Region }) {
       <State kind="good">there</State>
       {r.latency ? <span className="small faint"> {Math.max(1, Math.round(r.latency))} ms</span> : null}
     </>
-  );
-}
-
-/** Which accounts may make buckets in which region, and where they do by default. */
-function Admissions({ regions }: { regions: Region[] }) {
-  const accounts = useAccounts().data?.pages.flatMap((p) => p.accounts) ?? [];
-  const own = regions.find((r) => r.own)?.name ?? '';
-  const admit = useChange((c: { region: string; account: string; admitted: boolean }) =>
-    ask(
-      api.PUT('/api/v1/regions/{region}/accounts/{account}', {
-        params: { path: { region: c.region, account: c.account } },
-        body: { admitted: c.admitted },
-      }),
-    ),
-  );
-  const settle = useChange((c: { account: string; region: string }) =>
-    ask(
-      api.PATCH('/api/v1/accounts/{account}', {
-        params: { path: { account: c.account } },
-        body: { region: c.region },
-      }),
-    ),
-  );
-  return (
-    <div className="mt-22">
-      <Section title="Admission" aside="where accounts may make buckets; those they have stay">
-        {admit.error || settle.error ? <Complaint error={admit.error ?? settle.error} /> : null}
-        <Listing
-          rows={accounts}
-          id={(a) => a.name}
-          columns={[
-            { head: 'Account', cell: (a) => <b className="strong">{a.name}</b> },
-            ...regions.map((r) => ({
-              head: r.name,
-              cell: (a: (typeof accounts)[number]) => {
-                const admitted = (r.accounts ?? []).includes(a.name);
-                return (
-                  <Check
-                    on={admitted}
-                    onChange={(on) => admit.mutate({ region: r.name, account: a.name, admitted: on })}
-                    label={`${a.name} is admitted to ${r.name}`}
-                  >
-                    {admitted ? 'admitted' : <span className="faint">not admitted</span>}
-                  </Check>
-                );
-              },
-            })),
-            {
-              head: 'By default in',
-              cell: (a: (typeof accounts)[number]) => (
-                <Select
-                  label={`Where buckets of ${a.name} are made by default`}
-                  className="field sel w-170"
-                  value={a.region || own}
-                  onChange={(region) => settle.mutate({ account: a.name, region })}
-                  options={regions.map((r) => [r.name, r.name] as const)}
-                />
-              ),
-            },
-          ]}
-        />
-      </Section>
-    </div>
-  );
-}
-
-function RegionForm({ onClose }: { onClose: () => void }) {
-  const toast = useToast();
-  const [f, setF] = useState({ desk: '', key: '', secret: '', note: '' });
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
-  const add = useChange(() => ask(api.POST('/api/v1/regions', { body: f })));
-  return (
-    <Ask
-      title="Add a region"
-      act="Ask it, and add it"
-      busy={add.isPending}
-      ready={!!f.desk && !!f.key && !!f.secret}
-      error={aboutNone(add.error, 'desk', 'key', 'secret', 'note')}
-      onClose={onClose}
-      onAct={() =>
-        add.mutate(undefined, {
-          onSuccess: (r) => {
-            toast(`The region ${r.name} is known`);
-            onClose();
-          },
-        })
-      }
-    >
-      <Field
-        label="Address of its console"
-        mono
-        value={f.desk}
-        onChange={set('desk')}
-        name="desk"
-        placeholder="https://desk.moor.example"
-        autoFocus
-        error={about(add.error, 'desk')}
-        hint="What it is called, and where its clients reach it, is asked of it."
-      />
-      <Field
-        label="Id of an operator’s key there"
-        mono
-        value={f.key}
-        onChange={set('key')}
-        name="key"
-        error={about(add.error, 'key')}
-      />
-      <Field
-        label="Its secret"
-        type="password"
-        value={f.secret}
-        onChange={set('secret')}
-        name="secret"
-        error={about(add.error, 'secret')}
-      />
-      <Field label="What it is" value={f.note} onChange={set('note')} name="note" error={about(add.error, 'note')} />
-    </Ask>
   );
 }

@@ -7,6 +7,7 @@ import { Dialog } from '../../parts/Dialog';
 import { Shape } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
 import { middle, size, things, visible } from '../../parts/format';
+import { TypeCount } from '../../parts/TypeCount';
 
 export type Row = Schemas['UploadInfo'];
 
@@ -88,20 +89,7 @@ export function Abandon({ uploads, onClose, onDone }: { uploads: Row[]; onClose:
           What was sent is gone; whoever is still sending starts anew. Objects that are there are not touched.
         </span>
       </p>
-      {uploads.length > 1 ? (
-        <label className="row mt-12">
-          Type <b className="strong">{uploads.length}</b> to go on
-          <span className="field short">
-            <input
-              value={typed}
-              onChange={(e) => setTyped(e.target.value)}
-              inputMode="numeric"
-              aria-label="The number of uploads"
-              className="num"
-            />
-          </span>
-        </label>
-      ) : null}
+      {uploads.length > 1 ? <TypeCount n={uploads.length} of="uploads" typed={typed} onType={setTyped} /> : null}
       {act.error ? <Complaint error={act.error} /> : null}
     </Dialog>
   );
