@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -159,70 +160,93 @@ func (c *Catalog) History(ctx context.Context, bucket int64, key object.Key, bef
 	if h.More {
 		rows = rows[:limit]
 	}
-	at := map[int64]*PastVersion{}
-	var numbers []int64
 	h.Versions = make([]PastVersion, len(rows))
+	at := map[int64]*PastVersion{}
 	for i := range rows {
 		v, err := rows[i].version(key)
 		if err != nil {
 			return nil, err
 		}
-		h.Versions[i] = PastVersion{Version: v, Replaced: rows[i].Replaced.Time.UTC()}
-		if !rows[i].Replaced.Valid {
-			h.Versions[i].Replaced = time.Time{}
+		h.Versions[i].Version = v
+		if rows[i].Replaced.Valid {
+			h.Versions[i].Replaced = rows[i].Replaced.Time.UTC()
 		}
 		at[v.Number] = &h.Versions[i]
-		numbers = append(numbers, v.Number)
 	}
+	err := c.revisionsOf(ctx, bucket, raw, at)
+	if err == nil {
+		err = c.originsOf(ctx, bucket, raw, at)
+	}
+	if err == nil && before == 1<<63-1 {
+		h.Went, err = c.went(ctx, bucket, raw)
+	}
+	return h, err
+}
+
+// revisionsOf adds the earlier metadata of versions of a key.
+func (c *Catalog) revisionsOf(ctx context.Context, bucket int64, key []byte, at map[int64]*PastVersion) error {
 	var revs []revisionRow
 	if err := c.db.SelectContext(ctx, &revs, `select number, revision, until, content_type, headers, metadata, tags, who,
 		source from revisions
 		where bucket = $1 and key = $2 and number = any($3) order by number,
-			revision limit 10000`, bucket, raw, numbers); err != nil {
-		return nil, mapError(err)
+			revision limit 10000`, bucket, key, slices.Collect(maps.Keys(at))); err != nil {
+		return mapError(err)
 	}
 	for _, r := range revs {
 		rev, err := r.revision()
 		if err != nil {
-			return nil, err
+			return err
 		}
 		at[r.Number].Revisions = append(at[r.Number].Revisions, rev)
 	}
-	type line struct {
-		Number int64     `db:"number"`
-		How    EntryKind `db:"how"`
-		At     time.Time `db:"at"`
-		Who    string    `db:"who"`
-		Bucket string    `db:"bucket"`
-		Key    []byte    `db:"key"`
-		Other  int64     `db:"other"`
-	}
-	var lines []line
+	return nil
+}
+
+// lineageRow tells where a version came from, or went to.
+type lineageRow struct {
+	Number int64     `db:"number"`
+	How    EntryKind `db:"how"`
+	At     time.Time `db:"at"`
+	Who    string    `db:"who"`
+	Bucket string    `db:"bucket"`
+	Key    []byte    `db:"key"`
+	Other  int64     `db:"other"`
+}
+
+func (l *lineageRow) origin() object.Origin {
+	return object.Origin{How: l.How.String(), Bucket: l.Bucket, Key: string(l.Key), ID: object.VersionID(l.Other),
+		At: l.At.UTC(), Who: l.Who}
+}
+
+// originsOf adds to versions of a key where they came from.
+func (c *Catalog) originsOf(ctx context.Context, bucket int64, key []byte, at map[int64]*PastVersion) error {
+	var lines []lineageRow
 	if err := c.db.SelectContext(ctx, &lines, `select l.to_number as number, l.how, l.at, l.who, coalesce(b.name,
 		'') as bucket, l.from_key as key, l.from_number as other
 		from lineage l left join buckets b on b.id = l.from_bucket where l.to_bucket = $1 and l.to_key = $2
-			and l.to_number = any($3)`, bucket, raw, numbers); err != nil {
-		return nil, mapError(err)
+			and l.to_number = any($3)`, bucket, key, slices.Collect(maps.Keys(at))); err != nil {
+		return mapError(err)
 	}
 	for _, l := range lines {
-		at[l.Number].Origin = &object.Origin{How: l.How.String(), Bucket: l.Bucket, Key: string(l.Key),
-			ID: object.VersionID(l.Other), At: l.At.UTC(), Who: l.Who}
+		o := l.origin()
+		at[l.Number].Origin = &o
 	}
-	if before != 1<<63-1 {
-		return h, nil
-	}
-	lines = nil
+	return nil
+}
+
+// went tells where a key was renamed to, and when.
+func (c *Catalog) went(ctx context.Context, bucket int64, key []byte) (out []object.Origin, err error) {
+	var lines []lineageRow
 	if err := c.db.SelectContext(ctx, &lines, `select l.from_number as number, l.how, l.at, l.who, coalesce(b.name,
 		'') as bucket, l.to_key as key, l.to_number as other
 		from lineage l left join buckets b on b.id = l.to_bucket where l.from_bucket = $1 and l.from_key = $2 and l.how = $3
-			order by l.at desc limit 100`, bucket, raw, int16(ObjectRenamed)); err != nil {
+			order by l.at desc limit 100`, bucket, key, int16(ObjectRenamed)); err != nil {
 		return nil, mapError(err)
 	}
 	for _, l := range lines {
-		h.Went = append(h.Went, object.Origin{How: l.How.String(), Bucket: l.Bucket, Key: string(l.Key),
-			ID: object.VersionID(l.Other), At: l.At.UTC(), Who: l.Who})
+		out = append(out, l.origin())
 	}
-	return h, nil
+	return out, nil
 }
 
 // Versions asks for a page of all versions of a bucket's keys: keys in byte

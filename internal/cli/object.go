@@ -160,37 +160,13 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		// Objects and prefixes in one order, as the keys have it.
-		i, j := 0, 0
-		for i < len(page.Objects) || j < len(page.Prefixes) {
-			n++
-			if j == len(page.Prefixes) || i < len(page.Objects) && page.Objects[i].Key < page.Prefixes[j] {
-				o := page.Objects[i]
-				i++
-				bytes += o.Size
-				if a.json {
-					if err := a.print(o, nil); err != nil {
-						return err
-					}
-					continue
-				}
-				rows = append(rows, []string{size(o.Size), when(o.Created), shown(o.Key)})
-				continue
-			}
-			f := page.Prefixes[j]
-			j++
-			if a.json {
-				if err := a.print(map[string]string{"prefix": f}, nil); err != nil {
+		for _, e := range entries(page) {
+			n, bytes = n+1, bytes+e.bytes
+			if rows = append(rows, e.row); a.json {
+				if err := a.print(e.is, nil); err != nil {
 					return err
 				}
-				continue
 			}
-			under := ""
-			if u, ok := page.Usage[f]; ok {
-				under = size(u.Bytes)
-				bytes += u.Bytes
-			}
-			rows = append(rows, []string{under, "", shown(f)})
 		}
 		last = page.Next
 		if page.Next == "" || n >= limit {
@@ -214,6 +190,34 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 		a.note("%s, %s", things(int64(n), "entry", "entries"), size(bytes))
 	}
 	return nil
+}
+
+// entry is a line of a listing: an object, or a prefix with what is beneath it.
+type entry struct {
+	is    any
+	bytes int64
+	row   []string
+}
+
+// entries gives the objects and prefixes of a page in one order, as the keys have it.
+func entries(page *desk.ObjectPage) []entry {
+	var out []entry
+	prefixes := page.Prefixes
+	until := func(key string) { // the prefixes before a key
+		for len(prefixes) > 0 && (key == "" || prefixes[0] <= key) {
+			e := entry{is: map[string]string{"prefix": prefixes[0]}, row: []string{"", "", shown(prefixes[0])}}
+			if u, ok := page.Usage[prefixes[0]]; ok {
+				e.bytes, e.row[0] = u.Bytes, size(u.Bytes)
+			}
+			out, prefixes = append(out, e), prefixes[1:]
+		}
+	}
+	for _, o := range page.Objects {
+		until(o.Key)
+		out = append(out, entry{o, o.Size, []string{size(o.Size), when(o.Created), shown(o.Key)}})
+	}
+	until("")
+	return out
 }
 
 // nothing says why a listing is empty.

@@ -60,14 +60,10 @@ func (a *app) objectVerify(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	partSize := int64(0)
+	var partSize *int64
 	if s := c.String("part-size"); s != "" {
-		n, err := parseSize("part-size", s)
-		if err != nil {
+		if partSize, err = parseSize("part-size", s); err != nil {
 			return err
-		}
-		if n != nil {
-			partSize = *n
 		}
 	}
 	p, err := a.open(c)
@@ -78,51 +74,12 @@ func (a *app) objectVerify(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return a.orBeneath(ctx, p, bucket, key, err)
 	}
-	f, err := os.Open(in[0])
-	if err != nil {
+	v := &verified{Local: in[0], Bucket: bucket, Key: key, State: "differs", ETag: o.ETag}
+	if err := v.compare(o, partSize); err != nil {
 		return transfer.LocalError(in[0], err)
-	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return transfer.LocalError(in[0], err)
-	}
-	v := verified{Local: in[0], Bucket: bucket, Key: key, State: "differs", Size: st.Size(), ETag: o.ETag}
-	if st.Size() == o.Size {
-		sum, err := crcOf(f)
-		if err != nil {
-			return transfer.LocalError(in[0], err)
-		}
-		if v.CRC64 = sum; sum == o.Digests[0].Value {
-			v.State = "same"
-		}
-	}
-	if v.State == "same" && o.Problem != "" {
-		v.State, v.Problem = "unreadable", o.Problem
-	}
-	if v.State == "same" {
-		if v.PartSize, err = sizeOfParts(f, st.Size(), o.ETag, partSize); err != nil {
-			return transfer.LocalError(in[0], err)
-		}
 	}
 	if err := a.print(v, func() error {
-		if v.State == "unreadable" {
-			_, err := fmt.Fprintf(a.Out, "%s has the digest that %s was stored with, but what is stored cannot be read: %s.\n"+
-				"Put the file there again.\n", shown(in[0]), shown(in[1]), v.Problem)
-			return err
-		}
-		if v.State != "same" {
-			_, err := fmt.Fprintf(a.Out, "They differ: %s has %s, %s has %s.\n", shown(in[0]), has(st.Size(), v.CRC64),
-				shown(in[1]), has(o.Size, o.Digests[0].Value))
-			return err
-		}
-		text := fmt.Sprintf("The same: %s bytes, CRC-64/NVME %s.", count(v.Size), v.CRC64)
-		if _, parts, ok := strings.Cut(o.ETag, "-"); ok && v.PartSize > 0 {
-			text += fmt.Sprintf(" With parts of %s the file has the ETag %s.", size(v.PartSize), o.ETag)
-		} else if ok {
-			text += fmt.Sprintf(" The ETag %s is of %s parts of a size that was not found: say --part-size.", o.ETag, parts)
-		}
-		_, err := fmt.Fprintln(a.Out, text)
+		_, err := fmt.Fprintln(a.Out, v.says(shown(in[0]), shown(in[1]), o))
 		return err
 	}); err != nil {
 		return err
@@ -131,6 +88,57 @@ func (a *app) objectVerify(ctx context.Context, c *cli.Command) error {
 		return exitOnly(ExitDifferent)
 	}
 	return nil
+}
+
+// compare reads the file and finds how it stands to an object; partSize is nil when it is to be found.
+func (v *verified) compare(o *desk.ObjectInfo, partSize *int64) error {
+	f, err := os.Open(v.Local)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if v.Size = st.Size(); v.Size != o.Size {
+		return nil
+	}
+	if v.CRC64, err = crcOf(f); err != nil || v.CRC64 != o.Digests[0].Value {
+		return err
+	}
+	if v.Problem = o.Problem; v.Problem != "" {
+		v.State = "unreadable"
+		return nil
+	}
+	v.State = "same"
+	given := int64(0)
+	if partSize != nil {
+		given = *partSize
+	}
+	v.PartSize, err = sizeOfParts(f, v.Size, o.ETag, given)
+	return err
+}
+
+// says tells of the comparison of a file with an object at an address.
+func (v *verified) says(file, address string, o *desk.ObjectInfo) string {
+	switch _, parts, inParts := strings.Cut(o.ETag, "-"); {
+	case v.State == "unreadable":
+		return fmt.Sprintf("%s has the digest that %s was stored with, but what is stored cannot be read: %s.\n"+
+			"Put the file there again.", file, address, v.Problem)
+	case v.State != "same":
+		return fmt.Sprintf("They differ: %s has %s, %s has %s.", file, has(v.Size, v.CRC64), address,
+			has(o.Size, o.Digests[0].Value))
+	case inParts && v.PartSize == 0:
+		return fmt.Sprintf("%s The ETag %s is of %s parts of a size that was not found: say --part-size.", v.same(), o.ETag, parts)
+	case inParts:
+		return fmt.Sprintf("%s With parts of %s the file has the ETag %s.", v.same(), size(v.PartSize), o.ETag)
+	}
+	return v.same()
+}
+
+func (v *verified) same() string {
+	return fmt.Sprintf("The same: %s bytes, CRC-64/NVME %s.", count(v.Size), v.CRC64)
 }
 
 func has(n int64, crc string) string {

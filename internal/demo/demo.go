@@ -49,20 +49,8 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, dir string, now time
 	if err := tiers(ctx, s, dir, began); err != nil {
 		return err
 	}
-	for i, name := range []string{"plates", "field-notes", "germination", "loans", "attic"} {
-		by := catalog.Author{At: began.Add(time.Duration(i*37) * time.Minute), Who: OwnerKey, Source: "10.4.0.11"}
-		b := catalog.Bucket{Name: object.MustBucketName(name), Account: Account, Region: Region,
-			Settings: bucket.Settings{Tags: tagsOf[name], Sealing: name == "loans"}}
-		if owner := owners[name]; owner != "" {
-			b.Account = owner
-		}
-		if name == "plates" || name == "field-notes" || name == "loans" {
-			b.Versioning = object.On
-		}
-		err := s.CreateBucket(ctx, b, by)
-		if err != nil && !fault.HasCode(err, "bucket-exists") {
-			return err
-		}
+	if err := buckets(ctx, s, began); err != nil {
+		return err
 	}
 	pieces := plan(now)
 	slices.SortStableFunc(pieces, func(a, b piece) int { return a.at.Compare(b.at) })
@@ -109,20 +97,44 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, dir string, now time
 	if err := s.Fresh(ctx, time.Now()); err != nil {
 		return err
 	}
-	// The trays fill their quota to nine tenths.
-	b, err := s.Catalog.Bucket(ctx, object.MustBucketName("germination"))
-	if err != nil {
-		return err
-	}
-	quota := b.Usage.Bytes * 100 / 91 / 1024 * 1024
-	by := catalog.Author{At: now, Who: OwnerKey, Source: "10.4.0.11"}
-	if err := s.ChangeBucket(ctx, b.Name, 0, by, bucket.Quota(&quota)); err != nil {
+	if err := fillTrays(ctx, s, now); err != nil {
 		return err
 	}
 	if err := rules(ctx, s, time.Time{}); err != nil {
 		return err
 	}
 	return s.Fresh(ctx, time.Now())
+}
+
+// buckets makes the buckets of the house.
+func buckets(ctx context.Context, s *store.Store, began time.Time) error {
+	for i, name := range []string{"plates", "field-notes", "germination", "loans", "attic"} {
+		by := catalog.Author{At: began.Add(time.Duration(i*37) * time.Minute), Who: OwnerKey, Source: "10.4.0.11"}
+		b := catalog.Bucket{Name: object.MustBucketName(name), Account: Account, Region: Region,
+			Settings: bucket.Settings{Tags: tagsOf[name], Sealing: name == "loans"}}
+		if owner := owners[name]; owner != "" {
+			b.Account = owner
+		}
+		if name == "plates" || name == "field-notes" || name == "loans" {
+			b.Versioning = object.On
+		}
+		err := s.CreateBucket(ctx, b, by)
+		if err != nil && !fault.HasCode(err, "bucket-exists") {
+			return err
+		}
+	}
+	return nil
+}
+
+// fillTrays gives the trays a quota of which they fill nine tenths.
+func fillTrays(ctx context.Context, s *store.Store, now time.Time) error {
+	b, err := s.Catalog.Bucket(ctx, object.MustBucketName("germination"))
+	if err != nil {
+		return err
+	}
+	quota := b.Usage.Bytes * 100 / 91 / 1024 * 1024
+	by := catalog.Author{At: now, Who: OwnerKey, Source: "10.4.0.11"}
+	return s.ChangeBucket(ctx, b.Name, 0, by, bucket.Quota(&quota))
 }
 
 var tagsOf = map[string]object.Tags{"plates": {"kind": "scans", "kept": "for good"}, "germination": {"kind": "trials"}}
@@ -198,41 +210,57 @@ var (
 
 // plan draws the sample data.
 func plan(now time.Time) []piece {
-	r := rand.New(rand.NewPCG(4217, 1753))
-	var all []piece
-	// ago gives a moment of some working day, between from and to days ago.
-	ago := func(from, to int) time.Time {
-		d := to + r.IntN(from-to+1)
-		return now.AddDate(0, 0, -d).Truncate(24 * time.Hour).
-			Add(time.Duration(7*60+r.IntN(11*60))*time.Minute + time.Duration(r.IntN(60))*time.Second)
-	}
+	p := &planning{r: rand.New(rand.NewPCG(4217, 1753)), now: now}
+	p.scans()
+	p.trips()
+	p.trays()
+	p.loans()
+	p.attic()
+	return p.all
+}
+
+// planning is what is planned, from chances that are the same each time.
+type planning struct {
+	r   *rand.Rand
+	now time.Time
+	all []piece
+}
+
+// ago gives a moment of some working day, between from and to days ago.
+func (p *planning) ago(from, to int) time.Time {
+	d := to + p.r.IntN(from-to+1)
+	return p.now.AddDate(0, 0, -d).Truncate(24 * time.Hour).
+		Add(time.Duration(7*60+p.r.IntN(11*60))*time.Minute + time.Duration(p.r.IntN(60))*time.Second)
+}
+
+func (p *planning) scans() {
 	sheet := 4100
 	for year := range 4 {
 		for _, h := range habitats {
-			n := 22 + r.IntN(26)
+			n := 22 + p.r.IntN(26)
 			for range n {
 				sheet++
-				t := taxa[r.IntN(len(taxa))]
+				t := taxa[p.r.IntN(len(taxa))]
 				// Scanned in the order of the sheets, more of them lately.
-				at := ago(max(3, 1100-(sheet-4100)*33/20), max(2, 1060-(sheet-4100)*33/20))
-				name := fmt.Sprintf("%d/%s/FH-%06d", now.Year()-3+year, h, sheet)
-				meta := map[string]string{"taxon": t.name, "family": t.family, "collector": collectors[r.IntN(len(collectors))],
-					"collected-on": at.AddDate(0, 0, -20-r.IntN(300)).Format(time.DateOnly),
-					"elevation-m":  fmt.Sprint(20 + r.IntN(640)), "licence": licences[r.IntN(3)], "scanner": "scanner-2",
+				at := p.ago(max(3, 1100-(sheet-4100)*33/20), max(2, 1060-(sheet-4100)*33/20))
+				name := fmt.Sprintf("%d/%s/FH-%06d", p.now.Year()-3+year, h, sheet)
+				meta := map[string]string{"taxon": t.name, "family": t.family, "collector": collectors[p.r.IntN(len(collectors))],
+					"collected-on": at.AddDate(0, 0, -20-p.r.IntN(300)).Format(time.DateOnly),
+					"elevation-m":  fmt.Sprint(20 + p.r.IntN(640)), "licence": licences[p.r.IntN(3)], "scanner": "scanner-2",
 					"sheet": fmt.Sprint(sheet)}
 				seed := uint64(sheet)
-				all = append(all, piece{"plates", name + "-recto.tif", at, "scanner-2", meta,
+				p.all = append(p.all, piece{"plates", name + "-recto.tif", at, "scanner-2", meta,
 					func() []byte { return plateTIFF(seed, false) }})
 				if sheet%4 == 0 {
-					all = append(all, piece{"plates", name + "-verso.tif", at.Add(41 * time.Second), "scanner-2", meta,
+					p.all = append(p.all, piece{"plates", name + "-verso.tif", at.Add(41 * time.Second), "scanner-2", meta,
 						func() []byte { return plateTIFF(seed, true) }})
 				}
 				if sheet%9 == 0 {
-					all = append(all, piece{"plates", fmt.Sprintf("%d/%s/details/FH-%06d-flower.png", now.Year()-3+year, h, sheet),
+					p.all = append(p.all, piece{"plates", fmt.Sprintf("%d/%s/details/FH-%06d-flower.png", p.now.Year()-3+year, h, sheet),
 						at.Add(5 * time.Minute), "scanner-2", meta, func() []byte { return detailPNG(seed) }})
 				}
 				if sheet%13 == 0 {
-					all = append(all, piece{"plates", name + "-label.txt", at.Add(2 * time.Minute), "press-room", nil, func() []byte {
+					p.all = append(p.all, piece{"plates", name + "-label.txt", at.Add(2 * time.Minute), "press-room", nil, func() []byte {
 						return fmt.Appendf(nil, "Fennmoor Herbarium\nSheet %d\n%s (%s)\nLeg. %s\n", seed, t.name, t.family,
 							meta["collector"])
 					}})
@@ -240,62 +268,73 @@ func plan(now time.Time) []piece {
 			}
 		}
 	}
+}
+
+func (p *planning) trips() {
 	for trip := range 46 {
-		at := ago(1120-trip*24, 1110-trip*24)
-		place := places[r.IntN(len(places))]
-		who := collectors[r.IntN(len(collectors))]
+		at := p.ago(1120-trip*24, 1110-trip*24)
+		place := places[p.r.IntN(len(places))]
+		who := collectors[p.r.IntN(len(collectors))]
 		base := fmt.Sprintf("%d/%s-%s/", at.Year(), at.Format("01-02"), slug(place))
 		meta := map[string]string{"collector": who, "place": place}
-		for day := range 2 + r.IntN(3) {
+		for day := range 2 + p.r.IntN(3) {
 			seed := uint64(trip*10 + day)
-			all = append(all, piece{"field-notes", fmt.Sprintf("%snotes-%d.txt", base, day+1),
+			p.all = append(p.all, piece{"field-notes", fmt.Sprintf("%snotes-%d.txt", base, day+1),
 				at.Add(time.Duration(day) * 24 * time.Hour), "field-kit", meta, func() []byte { return notes(seed, place, who) }})
-			if r.IntN(2) == 0 {
-				all = append(all, piece{"field-notes", fmt.Sprintf("%ssound-%d.wav", base, day+1),
+			if p.r.IntN(2) == 0 {
+				p.all = append(p.all, piece{"field-notes", fmt.Sprintf("%ssound-%d.wav", base, day+1),
 					at.Add(time.Duration(day)*24*time.Hour + time.Hour), "field-kit", meta, func() []byte { return soundWAV(seed) }})
 			}
 		}
 	}
+}
+
+func (p *planning) trays() {
 	for tray := range 12 {
 		for i := range 210 {
-			at := now.Truncate(time.Hour).Add(-time.Duration(i*i/7+i) * time.Hour).Add(time.Duration(tray*3) * time.Minute)
-			if at.After(now) {
+			at := p.now.Truncate(time.Hour).Add(-time.Duration(i*i/7+i) * time.Hour).Add(time.Duration(tray*3) * time.Minute)
+			if at.After(p.now) {
 				continue
 			}
 			seed := uint64(tray*1000 + i)
-			all = append(all, piece{"germination", fmt.Sprintf("tray-%02d/%s.csv", tray+1, at.Format("2006-01-02T15")), at,
+			p.all = append(p.all, piece{"germination", fmt.Sprintf("tray-%02d/%s.csv", tray+1, at.Format("2006-01-02T15")), at,
 				"field-kit", map[string]string{"tray": fmt.Sprint(tray + 1)}, func() []byte { return trayCSV(seed, at) }})
 		}
 	}
+}
+
+func (p *planning) loans() {
 	for loan := range 58 {
-		at := ago(1100-loan*18, 1090-loan*18)
+		at := p.ago(1100-loan*18, 1090-loan*18)
 		base := fmt.Sprintf("%d/FL-%04d/", at.Year(), 310+loan)
 		seed := uint64(loan)
-		all = append(all, piece{"loans", base + "agreement.txt", at, "press-room", map[string]string{"licence": "house"},
+		p.all = append(p.all, piece{"loans", base + "agreement.txt", at, "press-room", map[string]string{"licence": "house"},
 			func() []byte { return letter(seed, "Loan agreement") }},
 			piece{"loans", base + "specimens.csv", at.Add(time.Hour), "press-room", nil,
 				func() []byte { return specimens(seed) }})
-		if loan%3 != 0 && at.AddDate(0, 0, 90).Before(now) {
-			all = append(all, piece{"loans", base + "return note.txt", at.AddDate(0, 0, 90), "press-room", nil,
+		if loan%3 != 0 && at.AddDate(0, 0, 90).Before(p.now) {
+			p.all = append(p.all, piece{"loans", base + "return note.txt", at.AddDate(0, 0, 90), "press-room", nil,
 				func() []byte { return letter(seed+500, "Return note") }})
 		}
 	}
+}
+
+func (p *planning) attic() {
 	for i := range 635 {
-		at := ago(1140, 760)
+		at := p.ago(1140, 760)
 		seed := uint64(i + 90_000)
 		switch i % 5 {
 		case 0:
-			all = append(all, piece{"attic", fmt.Sprintf("old-scans/box-%02d/scan-%04d.png", i%17, i), at, "press-room", nil,
+			p.all = append(p.all, piece{"attic", fmt.Sprintf("old-scans/box-%02d/scan-%04d.png", i%17, i), at, "press-room", nil,
 				func() []byte { return detailPNG(seed) }})
 		case 1:
-			all = append(all, piece{"attic", fmt.Sprintf("cards/%c/card-%04d.txt", 'a'+rune(i%20), i), at, "press-room", nil,
+			p.all = append(p.all, piece{"attic", fmt.Sprintf("cards/%c/card-%04d.txt", 'a'+rune(i%20), i), at, "press-room", nil,
 				func() []byte { return letter(seed, "Index card") }})
 		default:
-			all = append(all, piece{"attic", fmt.Sprintf("unsorted/%d/%x.dat", at.Year(), seed*2654435761%(1<<32)), at,
+			p.all = append(p.all, piece{"attic", fmt.Sprintf("unsorted/%d/%x.dat", at.Year(), seed*2654435761%(1<<32)), at,
 				"press-room", nil, func() []byte { return noise(seed, 9000+int(seed%21000)) }})
 		}
 	}
-	return all
 }
 
 // today makes the changes of the last hours: an overwrite, removals, arrivals.

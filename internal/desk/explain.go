@@ -241,66 +241,81 @@ func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (ou
 		return nil, "", err
 	}
 	now := time.Now()
+	own := append(ownPeople(people[:min(len(people), matrixMost)], account),
+		ownKeys(keys[:min(len(keys), matrixMost)], now)...)
 	out = []ReachOf{}
 	for _, b := range buckets {
 		r := ReachOf{Bucket: b.Name.String(), Account: b.Account, Reach: []Reach{}, More: more}
-		add := func(who, name string, whole, some access.Rights) {
-			r.Reach = append(r.Reach, Reach{Who: who, Name: name, Rights: orNone(whole), Some: orNone(some &^ whole)})
+		whole := access.Target{Bucket: b.Name.String(), Owner: b.Account}
+		part := whole
+		part.Some = true
+		for _, o := range own {
+			r.add(o.Grantee(), o.called, access.Reach(o.Subject, whole, book, now), access.Reach(o.Subject, part, book, now))
 		}
-		ask := func(s access.Subject, name string) {
-			t := access.Target{Bucket: b.Name.String(), Owner: b.Account}
-			part := t
-			part.Some = true
-			add(s.Grantee().String(), name, access.Reach(s, t, book, now), access.Reach(s, part, book, now))
-		}
-		for _, p := range people[:min(len(people), matrixMost)] {
-			s := access.Subject{Kind: access.Person, Name: p.Name, Account: account, Operator: p.Operator}
-			for _, m := range p.Members {
-				if m.Account == account {
-					s.Role = m.Role
-				}
-			}
-			if p.Active {
-				ask(s, "")
-			}
-		}
-		for _, k := range keys[:min(len(keys), matrixMost)] {
-			if k.Active && (k.Expires == nil || k.Expires.After(now)) {
-				ask((&keyring.Key{ID: k.ID, Account: k.Account, Operator: k.Operator, Role: k.Role, Limits: k.Limits}).Subject(),
-					k.Name)
-			}
-		}
-		// Those of others, by what they were granted.
-		known := map[access.Grantee]int{}
-		for _, g := range book.On(b.Name.String()) {
-			if !g.Holds(now) || slices.ContainsFunc(r.Reach,
-				func(x Reach) bool { return x.Who == g.To.String() }) && known[g.To] == 0 {
-				continue
-			}
-			whole, some := g.Rights, access.Rights(0)
-			if g.Prefix != "" {
-				whole, some = 0, g.Rights
-			}
-			if i := known[g.To]; i > 0 {
-				e := &r.Reach[i-1]
-				for _, n := range orNone(whole) {
-					if !slices.Contains(e.Rights, n) {
-						e.Rights = append(e.Rights, n)
-					}
-				}
-				for _, n := range orNone(some) {
-					if !slices.Contains(e.Rights, n) && !slices.Contains(e.Some, n) {
-						e.Some = append(e.Some, n)
-					}
-				}
-				continue
-			}
-			add(g.To.String(), "", whole, some)
-			known[g.To] = len(r.Reach)
-		}
+		r.granted(book.On(b.Name.String()), now)
 		out = append(out, r)
 	}
 	return out, next, nil
+}
+
+// asking is somebody of an account, with the name of a key.
+type asking struct {
+	access.Subject
+	called string
+}
+
+func ownPeople(people []catalog.PersonRow, account string) (out []asking) {
+	for _, p := range people {
+		s := access.Subject{Kind: access.Person, Name: p.Name, Account: account, Operator: p.Operator}
+		for _, m := range p.Members {
+			if m.Account == account {
+				s.Role = m.Role
+			}
+		}
+		if p.Active {
+			out = append(out, asking{s, ""})
+		}
+	}
+	return out
+}
+
+func ownKeys(keys []catalog.AccessKey, now time.Time) (out []asking) {
+	for _, k := range keys {
+		if k.Active && (k.Expires == nil || k.Expires.After(now)) {
+			key := keyring.Key{ID: k.ID, Account: k.Account, Operator: k.Operator, Role: k.Role, Limits: k.Limits}
+			out = append(out, asking{key.Subject(), k.Name})
+		}
+	}
+	return out
+}
+
+func (r *ReachOf) add(who access.Grantee, name string, whole, some access.Rights) {
+	r.Reach = append(r.Reach, Reach{Who: who.String(), Name: name, Rights: orNone(whole), Some: orNone(some &^ whole)})
+}
+
+// granted adds those of others, by all that each was granted.
+func (r *ReachOf) granted(grants []access.Grant, now time.Time) {
+	type rights struct{ whole, some access.Rights }
+	of := map[access.Grantee]rights{}
+	var others []access.Grantee
+	for _, g := range grants {
+		if !g.Holds(now) || slices.ContainsFunc(r.Reach, func(x Reach) bool { return x.Who == g.To.String() }) {
+			continue
+		}
+		has, known := of[g.To]
+		if !known {
+			others = append(others, g.To)
+		}
+		if g.Prefix == "" {
+			has.whole |= g.Rights
+		} else {
+			has.some |= g.Rights
+		}
+		of[g.To] = has
+	}
+	for _, to := range others {
+		r.add(to, "", of[to].whole, of[to].some)
+	}
 }
 
 func orNone(r access.Rights) []string {

@@ -88,59 +88,13 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	if err != nil {
 		return nil, err
 	}
-	url := cfg.Database
-	if url == "" {
-		pg, err := postgres.StartWith(ctx, filepath.Join(cfg.Data, "postgres"), log, postgres.Settings{KeepLog: cfg.KeepLog})
-		if err != nil {
-			return nil, err
-		}
-		s.undo = append(s.undo, pg.Stop)
-		url = pg.URL("postgres")
-	}
-	cat, err := open(ctx, url)
+	cat, err := s.catalog(ctx)
 	if err != nil {
 		return nil, err
 	}
-	s.undo = append(s.undo, func() { cat.Close() })
-	started, err := cat.Starting(ctx)
-	if err != nil {
+	if err := s.foundations(ctx, cat); err != nil {
 		return nil, err
 	}
-	defer func() { started() }()
-	vol, err := openMain(ctx, cat, filepath.Join(cfg.Data, "volumes", "main"), cfg.AcceptVolume)
-	if err != nil {
-		return nil, err
-	}
-	s.undo = append(s.undo, func() { vol.Close() })
-	s.Store = store.New(cat, bodies.NewSpaces(vol), cfg.Region)
-	if s.Store.Service, err = cat.ServiceID(ctx); err != nil {
-		return nil, err
-	}
-	if s.Keys, err = keyring.Open(ctx, cat, filepath.Join(cfg.Data, "master.key"), cfg.MasterKey); err != nil {
-		return nil, err
-	}
-	reach, err := remote.ParseReach(cfg.Reach)
-	if err != nil {
-		return nil, err
-	}
-	s.Remote = remote.NewPool(cat, s.Keys, reach)
-	vol.SealWith(s.Keys)
-	if away := vol.Present(); away != nil {
-		log.Warn("the service starts without its volume; what is on it is given once its disk is back", "error", away,
-			"remedy", "mount it; if it is the right one, restored without its marker, start once with --accept-volume")
-	}
-	s.Store.Sealer = s.Keys
-	s.Store.PlaceOf = func(p tier.Place) bodies.Place {
-		return &side.Place{Pool: s.Remote, Endpoint: p.Endpoint, Name: p.Name, Bucket: p.Bucket, Prefix: p.Prefix}
-	}
-	if s.Made, err = s.Keys.First(ctx, cfg.Account, cfg.OwnerKey, cfg.OwnerSecret); err != nil {
-		return nil, err
-	}
-	if err := cat.EnsurePartitions(ctx, time.Now(), time.Now().AddDate(0, 2, 0)); err != nil {
-		return nil, err
-	}
-	started()
-	started = func() {}
 	if err := s.Store.RefreshTiers(ctx); err != nil {
 		return nil, err
 	}
@@ -149,20 +103,89 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	}
 	s.Gate = gate.New(cat, s.Keys, s.Store.Owner, log)
 	s.undo = append(s.undo, s.Gate.Stop)
+	if err := s.crew(); err != nil {
+		return nil, err
+	}
+	s.serve(wireL, deskL)
+	return s, s.sign("wire " + s.WireURL + ", desk " + s.DeskURL)
+}
+
+// catalog starts the private database, unless another was given, and opens the catalog in it.
+func (s *Service) catalog(ctx context.Context) (*catalog.Catalog, error) {
+	url := s.Config.Database
+	if url == "" {
+		pg, err := postgres.StartWith(ctx, filepath.Join(s.Config.Data, "postgres"), s.log,
+			postgres.Settings{KeepLog: s.Config.KeepLog})
+		if err != nil {
+			return nil, err
+		}
+		s.undo = append(s.undo, pg.Stop)
+		url = pg.URL("postgres")
+	}
+	cat, err := open(ctx, url)
+	if err == nil {
+		s.undo = append(s.undo, func() { cat.Close() })
+	}
+	return cat, err
+}
+
+// foundations opens the volume and the keys and puts the store together: what the first of several
+// processes that start at once makes, the others find.
+func (s *Service) foundations(ctx context.Context, cat *catalog.Catalog) error {
+	cfg := s.Config
+	started, err := cat.Starting(ctx)
+	if err != nil {
+		return err
+	}
+	defer started()
+	vol, err := openMain(ctx, cat, filepath.Join(cfg.Data, "volumes", "main"), cfg.AcceptVolume)
+	if err != nil {
+		return err
+	}
+	s.undo = append(s.undo, func() { vol.Close() })
+	s.Store = store.New(cat, bodies.NewSpaces(vol), cfg.Region)
+	if s.Store.Service, err = cat.ServiceID(ctx); err != nil {
+		return err
+	}
+	if s.Keys, err = keyring.Open(ctx, cat, filepath.Join(cfg.Data, "master.key"), cfg.MasterKey); err != nil {
+		return err
+	}
+	reach, err := remote.ParseReach(cfg.Reach)
+	if err != nil {
+		return err
+	}
+	s.Remote = remote.NewPool(cat, s.Keys, reach)
+	vol.SealWith(s.Keys)
+	if away := vol.Present(); away != nil {
+		s.log.Warn("the service starts without its volume; what is on it is given once its disk is back", "error", away,
+			"remedy", "mount it; if it is the right one, restored without its marker, start once with --accept-volume")
+	}
+	s.Store.Sealer = s.Keys
+	s.Store.PlaceOf = func(p tier.Place) bodies.Place {
+		return &side.Place{Pool: s.Remote, Endpoint: p.Endpoint, Name: p.Name, Bucket: p.Bucket, Prefix: p.Prefix}
+	}
+	if s.Made, err = s.Keys.First(ctx, cfg.Account, cfg.OwnerKey, cfg.OwnerSecret); err != nil {
+		return err
+	}
+	return cat.EnsurePartitions(ctx, time.Now(), time.Now().AddDate(0, 2, 0))
+}
+
+// crew starts the work in the background.
+func (s *Service) crew() (err error) {
+	cfg := s.Config
 	cfg.Works.May, cfg.Works.Remote, cfg.Works.MayReplicate = s.mayOrder, s.Remote, s.mayReplicate
 	cfg.Works.Drifts = s.drifts
 	cfg.Works.MayUse, cfg.Works.Processes = s.mayUse, filepath.Join(cfg.Data, "processes")
 	if cfg.Works.Folders, err = works.Roots(cfg.Works.Folders); err != nil {
-		return nil, err
+		return err
 	}
 	cfg.Works.Scratch = filepath.Join(cfg.Data, "scratch")
 	if err := os.MkdirAll(cfg.Works.Scratch, 0o700); err != nil {
-		return nil, err
+		return err
 	}
-	s.Crew = works.Start(s.Store, cfg.Works, log)
+	s.Crew = works.Start(s.Store, cfg.Works, s.log)
 	s.undo = append(s.undo, s.Crew.Stop)
-	s.serve(wireL, deskL)
-	return s, s.sign("wire " + s.WireURL + ", desk " + s.DeskURL)
+	return nil
 }
 
 // openMain opens the volume of the tier main. The first start marks it; then the marker

@@ -123,7 +123,8 @@ func LocalError(name string, err error) error {
 	return f
 }
 
-// writeAside writes a document so that it is there whole or not at all.
+// writeAside writes a document so that it is there whole or not at all. What a kill leaves half
+// written is written over by the next, and removed by removeAside.
 func writeAside(path string, v any) error {
 	b, err := json.Marshal(v)
 	if err != nil {
@@ -132,14 +133,23 @@ func writeAside(path string, v any) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	tmp, err := os.CreateTemp(filepath.Dir(path), ".state-*")
+	tmp, err := os.OpenFile(path+asideSuffix, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(tmp.Name())
 	_, err = tmp.Write(b)
 	if err := errors.Join(err, tmp.Sync(), tmp.Close()); err != nil {
 		return err
 	}
 	return os.Rename(tmp.Name(), path)
+}
+
+const asideSuffix = ".new"
+
+// removeAside removes a document that writeAside wrote.
+func removeAside(path string) error {
+	if err := os.Remove(path + asideSuffix); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return os.Remove(path)
 }

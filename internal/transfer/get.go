@@ -187,7 +187,7 @@ func (e *Engine) getRanges(ctx context.Context, o Object, dest string) (tmp stri
 	if err := g.Wait(); err != nil {
 		return "", err
 	}
-	return tmp, os.Remove(state)
+	return tmp, removeAside(state)
 }
 
 // rangesDone gives which of the pieces an earlier try left in tmp.

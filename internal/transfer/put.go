@@ -137,7 +137,7 @@ func (e *Engine) PutParts(ctx context.Context, f File, opt client.Put) (client.I
 		return i, fault.New(fault.Conflict, "source-changed", "%s changed while it was sent", f.Path).In("source").
 			Do("put it again when nothing writes to it")
 	}
-	return i, os.Remove(path)
+	return i, removeAside(path)
 }
 
 // resume takes up the upload that an earlier try of u's file left, when it is still

@@ -28,11 +28,11 @@ func smallBody() []byte {
 // measured.
 const prepared = 2500
 
-// heads signs requests for each client's objects.
-func (b *bench) heads(cs []*conn, method, bucket string, n int, size int64) (all [clients][][]byte, err error) {
+// heads signs requests for each client's objects, with a query.
+func (b *bench) heads(cs []*conn, method, bucket, query string, n int, size int64) (all [clients][][]byte, err error) {
 	for w := range clients {
 		for i := range n {
-			h, err := cs[w].head(method, fmt.Sprintf("/%s/client-%02d/object-%08d", bucket, w, i), size)
+			h, err := cs[w].head(method, fmt.Sprintf("/%s/client-%02d/object-%08d%s", bucket, w, i, query), size)
 			if err != nil {
 				return all, err
 			}
@@ -64,7 +64,7 @@ func (b *bench) puts() error {
 	if err != nil {
 		return err
 	}
-	heads, err := b.heads(cs, http.MethodPut, "bench", prepared, small)
+	heads, err := b.heads(cs, http.MethodPut, "bench", "", prepared, small)
 	if err != nil {
 		return err
 	}
@@ -148,11 +148,11 @@ func (b *bench) gets() error {
 		return err
 	}
 	const there = 200
-	puts, err := b.heads(cs, http.MethodPut, "bench", there, small)
+	puts, err := b.heads(cs, http.MethodPut, "bench", "", there, small)
 	if err != nil {
 		return err
 	}
-	gets, err := b.heads(cs, http.MethodGet, "bench", there, 0)
+	gets, err := b.heads(cs, http.MethodGet, "bench", "", there, 0)
 	if err != nil {
 		return err
 	}

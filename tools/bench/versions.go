@@ -1,15 +1,15 @@
 package main
 
 import (
-	"bytes"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
-	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"spindle/internal/wire/sign"
 )
@@ -45,79 +45,48 @@ func (b *bench) overwrite() error {
 	if err != nil {
 		return err
 	}
-	const known, prepared = 300, 2500
-	var puts, notes [clients][][]byte
-	var wg sync.WaitGroup
-	errs := make(chan error, clients)
-	for w := range clients {
-		wg.Go(func() {
-			for i := range prepared {
-				h, err := cs[w].head(http.MethodPut, fmt.Sprintf("/kept/client-%02d/object-%08d", w, i), small)
-				if err != nil {
-					errs <- err
-					return
-				}
-				puts[w] = append(puts[w], h)
-			}
-			for i := range known {
-				h, err := cs[w].head(http.MethodPut, fmt.Sprintf("/kept/client-%02d/object-%08d?tagging=", w, i), int64(len(tags)))
-				if err != nil {
-					errs <- err
-					return
-				}
-				notes[w] = append(notes[w], h)
-			}
-		})
-	}
-	wg.Wait()
-	select {
-	case err := <-errs:
+	const known = 300
+	puts, err := b.heads(cs, http.MethodPut, "kept", "", prepared, small)
+	if err != nil {
 		return err
-	default:
 	}
-	send := func(w int, head, body []byte) error {
-		st, _, err := cs[w].send(head, bytes.NewReader(body), int64(len(body)))
-		if err == nil && st != 200 {
-			err = fmt.Errorf("status %d", st)
-		}
+	notes, err := b.heads(cs, http.MethodPut, "kept", "?tagging=", known, int64(len(tags)))
+	if err != nil {
 		return err
 	}
 	var written, replaced, noted [clients]int
+	var g errgroup.Group
 	for w := range clients {
-		wg.Go(func() { // what will be replaced is there
-			for written[w] = range known {
-				if err := send(w, puts[w][written[w]], body); err != nil {
-					errs <- err
-					return
+		g.Go(func() error { // what will be replaced is there
+			for ; written[w] < known; written[w]++ {
+				if err := sends(cs[w], puts[w][written[w]], body); err != nil {
+					return err
 				}
 			}
-			written[w] = known
+			return nil
 		})
 	}
-	wg.Wait()
-	select {
-	case err := <-errs:
+	if err := g.Wait(); err != nil {
 		return err
-	default:
 	}
 	put := func(w, _ int) error {
 		n := written[w]
 		written[w]++
 		if n < prepared {
-			return send(w, puts[w][n], body)
+			return sends(cs[w], puts[w][n], body)
 		}
 		head, err := cs[w].head(http.MethodPut, fmt.Sprintf("/kept/client-%02d/object-%08d", w, n), small)
 		if err != nil {
 			return err
 		}
-		return send(w, head, body)
+		return sends(cs[w], head, body)
 	}
 	r, err := b.turns(put, func(w, _ int) error {
 		replaced[w]++
-		return send(w, puts[w][replaced[w]%known], body)
+		return sends(cs[w], puts[w][replaced[w]%known], body)
 	}, func(w, _ int) error {
 		noted[w]++
-		return send(w, notes[w][noted[w]%known], tags)
+		return sends(cs[w], notes[w][noted[w]%known], tags)
 	})
 	if err != nil {
 		return err
