@@ -39,22 +39,35 @@ func lineOf(folder string, b *Base) (*line, error) {
 	if errors.Is(err, fs.ErrNotExist) && number == 1 {
 		return l, nil // the first branched off from none
 	}
-	for row := range strings.Lines(doc) {
-		cells := strings.Fields(row)
-		if err != nil || len(cells) < 2 || strings.HasPrefix(row, "#") {
-			continue
-		}
-		var high, low, of int64
-		if of, err = strconv.ParseInt(cells[0], 10, 64); err == nil {
-			_, err = fmt.Sscanf(cells[1], "%X/%X", &high, &low)
-		}
-		l.until[of] = fmt.Sprintf("%08X%08X", high, low>>lineBits)
+	if err == nil {
+		err = l.read(doc)
 	}
 	if err != nil {
 		return nil, fault.New(fault.Damaged, "backup-log", "%s in the folder's log cannot be read", name).In("folder").
 			Do("bring it back from where the folder was copied to").Because(err)
 	}
 	return l, nil
+}
+
+// read reads what PostgreSQL writes of a line: in each row the number of one before it, the place
+// in the log up to which that goes, and why.
+func (l *line) read(doc string) error {
+	for row := range strings.Lines(doc) {
+		cells := strings.Fields(row)
+		if len(cells) < 2 || strings.HasPrefix(row, "#") {
+			continue
+		}
+		of, err := strconv.ParseInt(cells[0], 10, 64)
+		if err != nil {
+			return err
+		}
+		var high, low int64
+		if _, err := fmt.Sscanf(cells[1], "%X/%X", &high, &low); err != nil {
+			return err
+		}
+		l.until[of] = fmt.Sprintf("%08X%08X", high, low>>lineBits)
+	}
+	return nil
 }
 
 // has reports whether the line leads on from a base.

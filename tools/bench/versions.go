@@ -81,7 +81,7 @@ func (b *bench) overwrite() error {
 		}
 		return sends(cs[w], head, body)
 	}
-	r, err := b.turns(put, func(w, _ int) error {
+	r, cost, err := b.costs(put, func(w, _ int) error {
 		replaced[w]++
 		return sends(cs[w], puts[w][replaced[w]%known], body)
 	}, func(w, _ int) error {
@@ -92,9 +92,9 @@ func (b *bench) overwrite() error {
 		return err
 	}
 	b.row("overwrite 4 KiB, versioning on, 32 clients", fmt.Sprintf("%.0f/s", r[1]),
-		fmt.Sprintf("%.2f of a first put there (%.0f/s)", r[1]/r[0], r[0]), "0.8")
+		fmt.Sprintf("%.2f of a first put there (%.0f/s, %s); %s", r[1]/r[0], r[0], cost[0], cost[1]), "0.9")
 	b.row("annotate (tags on the wire), 32 clients", fmt.Sprintf("%.0f/s", r[2]),
-		fmt.Sprintf("%.2f of a first put of 4 KiB", r[2]/r[0]), "1")
+		fmt.Sprintf("%.2f of a first put of 4 KiB; %s", r[2]/r[0], cost[2]), "1")
 	return nil
 }
 
@@ -157,6 +157,8 @@ func (b *bench) pages() error {
 			page{"the same with one version each", list("hundred-1", "list-type=2"), false}, "at most 1.5"},
 		{page{"page of 1,000 versions, of 5,000,000", list("many-5", "versions=&key-marker=prefix-0500%2F"), false},
 			page{"the same of 50,000", list("few-5", "versions=&key-marker=prefix-0500%2F"), false}, "flat"},
+		{page{"the root folded with all versions, 1,000 prefixes", list("many-5", "versions=&delimiter=%2F"), false},
+			page{"the same of current versions", list("many-5", "list-type=2&delimiter=%2F"), false}, "measured"},
 		{page{"page of 1,000 as of a moment, of 1,000,000 keys", past("many-5", "asOf="+then+"&after=prefix-0500%2F"), true},
 			page{"the same page now", past("many-5", "after=prefix-0500%2F"), true}, "measured"},
 		{page{"the same, of 1,000,000", past("many-5", "asOf="+then+"&after=prefix-0500%2F"), true},
