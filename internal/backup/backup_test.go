@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"spindle/internal/backup"
 	"spindle/internal/catalog"
 	"spindle/internal/core/bucket"
@@ -427,6 +429,45 @@ func TestRestoreAsOf(t *testing.T) {
 	if _, err := postgres.StartWith(t.Context(), filepath.Join(s.Config.Data, "postgres"), harness.Silent(),
 		postgres.Settings{KeepLog: backup.LogFolder(folder)}); !fault.HasCode(err, "log-folder") {
 		t.Errorf("a log kept where another database's is: %v", err)
+	}
+}
+
+// A backup for which the disk has no room leaves nothing but bodies that were copied whole, which
+// the next one need not copy.
+func TestBackupOnAFullDisk(t *testing.T) {
+	disk := t.TempDir()
+	if err := unix.Mount("tmpfs", disk, "tmpfs", 0, "size=3m"); err != nil {
+		t.Skipf("no small disk can be made: %v", err)
+	}
+	t.Cleanup(func() { _ = unix.Unmount(disk, unix.MNT_DETACH) })
+	data := filepath.Join(open(t), "data")
+	c := kept(t, data, "").Client()
+	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
+		t.Fatal(err)
+	}
+	for i := range uint64(5) {
+		if _, err := c.Put(t.Context(), "plates", fmt.Sprint("k/", i), bytes.NewReader(content(i, 900_000)), 900_000,
+			client.Put{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	making := &backup.Making{Data: data, Folder: disk, Passphrase: words, Log: harness.Silent()}
+	if _, err := making.Make(t.Context()); err == nil || !strings.Contains(err.Error(), "no space left") {
+		t.Errorf("a backup on a full disk: %v", err)
+	}
+	if left, err := filepath.Glob(filepath.Join(disk, "2*")); err != nil || len(left) != 0 {
+		t.Errorf("half a backup is left: %q, %v", left, err)
+	}
+	if err := unix.Mount("tmpfs", disk, "tmpfs", unix.MS_REMOUNT, "size=30m"); err != nil {
+		t.Fatal(err)
+	}
+	m, err := making.Make(t.Context())
+	if err != nil || m.Copied >= 5*900_000 {
+		t.Fatalf("once there is room: %+v, %v", m, err)
+	}
+	r, err := (&backup.Checking{Folder: disk, All: true, Passphrase: words, Log: harness.Silent()}).Check(t.Context())
+	if err != nil || r.Wrong != 0 || r.Bodies != 5 {
+		t.Errorf("%+v, %v", r, err)
 	}
 }
 

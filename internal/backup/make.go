@@ -78,11 +78,16 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if m.Service, err = cat.ServiceID(ctx); err != nil {
 		return nil, err
 	}
-	dir := filepath.Join(in.Folder, m.Name)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fault.New(fault.Invalid, "backup-folder", "the folder %s cannot be made", dir).In("folder").
-			Do("give one that may be written to").Because(err)
+	dir, err := in.dir(m.Name)
+	if err != nil {
+		return nil, err
 	}
+	finished := false
+	defer func() {
+		if !finished { // the bodies that were copied stay for the next
+			err = errors.Join(err, os.RemoveAll(dir))
+		}
+	}()
 	hold, err := cat.HoldBodies(ctx, holdFor)
 	if err != nil {
 		return nil, err
@@ -118,10 +123,31 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := writeLast(filepath.Join(dir, manifestFile), append(text, '\n')); err != nil || m.Base == nil {
-		return m, err
+	if err := writeLast(filepath.Join(dir, manifestFile), append(text, '\n')); err != nil {
+		return nil, err
+	}
+	if finished = true; m.Base == nil {
+		return m, nil
 	}
 	return m, in.forgetLog(m.Base.Cluster)
+}
+
+// dir makes the folder of a backup, for this process alone.
+func (in *Making) dir(name string) (string, error) {
+	dir := filepath.Join(in.Folder, name)
+	err := os.MkdirAll(in.Folder, 0o700)
+	if err == nil {
+		err = os.Mkdir(dir, 0o700)
+	}
+	if errors.Is(err, fs.ErrExist) {
+		return "", fault.New(fault.Conflict, "backup-under-way", "another backup was begun in %s this second", in.Folder).
+			In("folder").Do("wait until that is done")
+	}
+	if err != nil {
+		return "", fault.New(fault.Invalid, "backup-folder", "the folder %s cannot be made", dir).In("folder").
+			Do("give one that may be written to").Because(err)
+	}
+	return dir, nil
 }
 
 // cause gives why a context ended, when that is why something failed.
@@ -319,10 +345,8 @@ func (c *copying) all() error {
 		}
 		return c.one(path, to)
 	})
-	if err != nil {
-		return copyFault(err)
-	}
-	return copyFault(errors.Join(c.settle(), c.settle())) // what was copied, then its names
+	// What was copied, then its names; also of what came before a failure.
+	return copyFault(errors.Join(err, c.settle(), c.settle()))
 }
 
 // settleMost is how many files are made to last together.
@@ -393,7 +417,7 @@ func (c *copying) one(from, to string) error {
 		err = os.Chtimes(tmp, time.Now(), st.ModTime())
 	}
 	if err != nil {
-		return err
+		return errors.Join(err, os.Remove(tmp))
 	}
 	c.newBytes, c.newFiles = c.newBytes+n, c.newFiles+1
 	c.told(n)
