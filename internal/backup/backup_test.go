@@ -458,6 +458,12 @@ func TestBackupOnAFullDisk(t *testing.T) {
 	if left, err := filepath.Glob(filepath.Join(disk, "2*")); err != nil || len(left) != 0 {
 		t.Errorf("half a backup is left: %q, %v", left, err)
 	}
+	if err := os.Mkdir(filepath.Join(disk, "2026-01-01T00-00-00Z"), 0o700); err != nil { // as a kill leaves it
+		t.Fatal(err)
+	}
+	if left, err := backup.Unfinished(disk); err != nil || len(left) != 1 {
+		t.Errorf("not finished: %q, %v", left, err)
+	}
 	if err := unix.Mount("tmpfs", disk, "tmpfs", unix.MS_REMOUNT, "size=30m"); err != nil {
 		t.Fatal(err)
 	}

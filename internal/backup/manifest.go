@@ -64,26 +64,37 @@ type Volume struct {
 // List gives the backups in a folder, latest first. A folder without a manifest is one that was
 // not finished, and none.
 func List(folder string) ([]*Manifest, error) {
+	finished, _, err := all(folder)
+	return finished, err
+}
+
+// Unfinished gives the names of those that are being made, or broke off.
+func Unfinished(folder string) ([]string, error) {
+	_, names, err := all(folder)
+	return names, err
+}
+
+func all(folder string) (finished []*Manifest, unfinished []string, err error) {
 	entries, err := os.ReadDir(folder)
 	if err != nil {
-		return nil, noFolder(folder, err)
+		return nil, nil, noFolder(folder, err)
 	}
-	var out []*Manifest
 	for _, e := range entries {
 		if _, err := time.Parse(moment, e.Name()); err != nil || !e.IsDir() {
 			continue
 		}
 		m, err := read(folder, e.Name())
 		if errors.Is(err, fs.ErrNotExist) {
+			unfinished = append(unfinished, e.Name())
 			continue
 		}
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
-		out = append(out, m)
+		finished = append(finished, m)
 	}
-	slices.SortFunc(out, func(a, b *Manifest) int { return b.Made.Compare(a.Made) })
-	return out, nil
+	slices.SortFunc(finished, func(a, b *Manifest) int { return b.Made.Compare(a.Made) })
+	return finished, unfinished, nil
 }
 
 func noFolder(folder string, err error) error {

@@ -120,7 +120,15 @@ func (a *app) backupList(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	unfinished, err := backup.Unfinished(in[0])
+	if err != nil {
+		return err
+	}
 	return a.print(list, func() error {
+		for _, name := range unfinished {
+			a.note("%s is not finished: it is being made, or broke off; one that broke off can be removed: rm -r %s", name,
+				filepath.Join(in[0], name))
+		}
 		if len(list) == 0 {
 			a.note("There is no finished backup: spindle backup make %s", in[0])
 			return nil
