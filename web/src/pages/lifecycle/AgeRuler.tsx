@@ -110,7 +110,13 @@ export function AgeRuler({ bars, tiers, posts, ahead }: Props) {
             <g key={d}>
               <path d={`M${x(d)} ${up}v5`} className="stroke-edge" />
               {!next || x(next[0]) - x(d) > 26 ? (
-                <text x={x(d)} y={up + 15} textAnchor="middle" fontSize={11} className="fill-ink-2">
+                <text
+                  x={x(d)}
+                  y={up + 15}
+                  textAnchor={w - x(d) < 24 ? 'end' : 'middle'} // the last is not cut off
+                  fontSize={11}
+                  className="fill-ink-2"
+                >
                   {name}
                 </text>
               ) : null}

@@ -84,11 +84,7 @@ function Editor({ b, rules, rule, tiers }: Props) {
           <ActionLines lines={lines} tiers={tiers} versioning={b.versioning} onChange={setLines} complaints={wrong} />
         </div>
         <div className="min-w-0">
-          <Section
-            title="Age ruler"
-            aside={`drag a post; shaded ground crosses in ${ahead} days`}
-            end={<Legend tiers={tiers} />}
-          >
+          <Section title="Age ruler" aside={`drag a post; shaded: in ${ahead} days`} end={<Legend tiers={tiers} />}>
             <AgeRuler bars={ages.data ?? []} tiers={tiers} ahead={ahead} posts={posts(lines, setLines, mine, wrong)} />
           </Section>
           {rehearsal.data && mine.length ? (
@@ -108,7 +104,7 @@ function Editor({ b, rules, rule, tiers }: Props) {
 }
 
 const Legend = ({ tiers }: { tiers: Tier[] }) => (
-  <span className="row gap-14">
+  <span className="row flex-wrap justify-end gap-x-8 whitespace-nowrap">
     {tiers.map((t) => (
       <span key={t.name}>
         <TierSwatch tier={t.name} tiers={tiers} />

@@ -36,7 +36,7 @@ export function ThreadMap({ strands, chosen, onChoose }: Props) {
           <PostMark key={`${p.x} ${p.id}`} p={p} />
         ))}
       </svg>
-      <figcaption className="row flex-wrap whitespace-nowrap small dim mt-8 pt-6 gap-x-18 gap-y-4 border-t border-t-hairline">
+      <figcaption className="row flex-wrap whitespace-nowrap small dim mt-8 pt-6 gap-x-12 gap-y-4 border-t border-t-hairline">
         <span>thicker: more bytes a second</span>
         <span>dashed: broken off</span>
         <span>dotted: by a sync job</span>
