@@ -338,7 +338,7 @@ func TestRestoreAsOf(t *testing.T) {
 		t.Fatal(err)
 	}
 	restore := func(to time.Time, change func(*backup.Restoring)) (*backup.Restored, string, error) {
-		in := &backup.Restoring{Folder: folder, Data: filepath.Join(open(t), "data"), Passphrase: words, AsOf: to,
+		in := &backup.Restoring{Folder: folder, Data: filepath.Join(open(t), "it's 5% full"), Passphrase: words, AsOf: to,
 			Log: harness.Silent()}
 		change(in)
 		r, err := in.Restore(t.Context())

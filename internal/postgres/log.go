@@ -39,10 +39,11 @@ type Recovery struct {
 // changesEvery is how often the server hands on what it wrote, however little.
 const changesEvery = time.Minute
 
-// shell quotes a word for the shell, and for the server, which reads % in its commands.
-func shell(word string) string {
-	return "'" + strings.ReplaceAll(strings.ReplaceAll(word, "'", `'\''`), "%", "%%") + "'"
-}
+// quoted quotes a word for the shell.
+func quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
+
+// shell quotes a word for the shell of the server, which reads % in its commands.
+func shell(word string) string { return strings.ReplaceAll(quoted(word), "%", "%%") }
 
 // handOn hands a file of the log on. One that is there was handed on before, and a stop came before
 // the server knew, or it is another database's: what is there is not written over.
@@ -124,8 +125,8 @@ func (s *Server) handOnLines(ctx context.Context, to string) error {
 		return nil // its disk is away, which the overview tells
 	}
 	for _, f := range files {
-		file := shell(filepath.Join(to, filepath.Base(f)))
-		sh := exec.CommandContext(ctx, "sh", "-c", strings.NewReplacer("FILE", file, "%p", shell(f)).Replace(handOn))
+		words := strings.NewReplacer("FILE", quoted(filepath.Join(to, filepath.Base(f))), "%p", quoted(f))
+		sh := exec.CommandContext(ctx, "sh", "-c", words.Replace(handOn))
 		sh.SysProcAttr = &syscall.SysProcAttr{Credential: s.cred}
 		if says, err := sh.CombinedOutput(); err != nil {
 			return fault.New(fault.Conflict, "log-folder", "%s cannot be kept in %s, or is of another database there: %s",
