@@ -117,7 +117,8 @@ func (s *Server) logFolder(ctx context.Context, folder string) (string, error) {
 // that when no log is kept yet. The error has the code log-folder when another database kept its log
 // there that branched off elsewhere.
 func (s *Server) handOnLines(ctx context.Context, to string) error {
-	files, err := filepath.Glob(filepath.Join(s.dir, "pg_wal", "*.history"))
+	log := filepath.Join(s.dir, "pg_wal")
+	files, err := os.ReadDir(log)
 	if err != nil {
 		return err
 	}
@@ -125,12 +126,15 @@ func (s *Server) handOnLines(ctx context.Context, to string) error {
 		return nil // its disk is away, which the overview tells
 	}
 	for _, f := range files {
-		words := strings.NewReplacer("FILE", quoted(filepath.Join(to, filepath.Base(f))), "%p", quoted(f))
+		if !strings.HasSuffix(f.Name(), ".history") {
+			continue
+		}
+		words := strings.NewReplacer("FILE", quoted(filepath.Join(to, f.Name())), "%p", quoted(filepath.Join(log, f.Name())))
 		sh := exec.CommandContext(ctx, "sh", "-c", words.Replace(handOn))
 		sh.SysProcAttr = &syscall.SysProcAttr{Credential: s.cred}
 		if says, err := sh.CombinedOutput(); err != nil {
 			return fault.New(fault.Conflict, "log-folder", "%s cannot be kept in %s, or is of another database there: %s",
-				filepath.Base(f), to, bytes.TrimSpace(says)).In("keep-log").Do("when another database that was restored " +
+				f.Name(), to, bytes.TrimSpace(says)).In("keep-log").Do("when another database that was restored " +
 				"from the same backup keeps its log there, give another folder: backups and log of this one begin anew").Because(err)
 		}
 	}
