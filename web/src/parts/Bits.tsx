@@ -6,6 +6,7 @@ import { Shape, icons } from './Marks';
 import { useToast } from './Toasts';
 import { useActIn } from './actIn';
 import { count, exact, moment, sizeParts } from './format';
+import { useShows } from './shown';
 
 /** Bytes: number and fainter unit, exact on hover. */
 export function Size({ bytes, sign }: { bytes: number; sign?: boolean }) {
@@ -34,6 +35,7 @@ export const When = ({ at }: { at: string | Date }) => {
 
 /** A complaint beside what it is about: what is wrong, and what to do. */
 export const Complaint = ({ error }: { error: unknown }) => {
+  useShows(error);
   const p = error as Problem;
   return (
     <p className="complaint" role="alert">

@@ -1,10 +1,11 @@
-import { type FormEvent, type ReactNode, useId } from 'react';
+import { type FormEvent, type ReactNode, useCallback, useId, useState } from 'react';
 
 import { Problem } from '../api/client';
 import { useChange } from '../data/queries';
 import { Complaint } from './Bits';
 import { Dialog } from './Dialog';
 import { Select } from './Select';
+import { Shows } from './shown';
 import { useToast } from './Toasts';
 
 /** A labelled choice. */
@@ -32,6 +33,21 @@ export function Choice({
       <Select className="field sel w-full" id={id} value={value} onChange={onChange} options={options} />
       {hint ? <p className="small faint mt-4">{hint}</p> : null}
     </div>
+  );
+}
+
+/** What is beneath, and after it the error, unless something beneath shows it already. */
+export function WithError({ error, children }: { error: unknown; children: ReactNode }) {
+  const [shown, setShown] = useState<unknown[]>([]);
+  const shows = useCallback((e: unknown) => {
+    setShown((was) => [...was, e]);
+    return () => setShown((was) => was.toSpliced(was.indexOf(e), 1));
+  }, []);
+  return (
+    <>
+      <Shows value={shows}>{children}</Shows>
+      {error && !shown.includes(error) ? <Complaint error={error} /> : null}
+    </>
   );
 }
 
@@ -73,8 +89,7 @@ export function Ask({ title, children, act, busy, ready = true, harm, error, wid
       }
     >
       <form className="grid gap-12" id={id} onSubmit={submit}>
-        {children}
-        {error ? <Complaint error={error} /> : null}
+        <WithError error={error}>{children}</WithError>
       </form>
     </Dialog>
   );
@@ -115,7 +130,3 @@ export function Confirm({ title, children, act = 'Remove it', done, run, onDone,
 
 /** The problem, when it is about that field. */
 export const about = (error: unknown, field: string) => ((error as Problem | null)?.field === field ? error : null);
-
-/** The problem, when it is about none of those fields. */
-export const aboutNone = (error: unknown, ...fields: string[]) =>
-  error && !fields.includes((error as Problem).field ?? '') ? error : null;

@@ -2,7 +2,7 @@ import { useState } from 'react';
 
 import { useChange } from '../data/queries';
 import { Field } from './Bits';
-import { Ask, about, aboutNone } from './Form';
+import { Ask, about } from './Form';
 import { useToast } from './Toasts';
 import { visible } from './format';
 
@@ -64,7 +64,7 @@ export function KeepIt({ what, says, save, onClose }: KeepProps) {
       act={`Keep the ${what}`}
       busy={saving.isPending}
       ready={!!name}
-      error={aboutNone(saving.error, 'name')}
+      error={saving.error}
       onClose={onClose}
       onAct={() =>
         saving.mutate(undefined, {

@@ -7,9 +7,10 @@ import { useSession } from '../../data/session';
 import { Field, Ply, Section, Size, Trouble } from '../../parts/Bits';
 import { useToast } from '../../parts/Toasts';
 import { count, parseSize, size, things } from '../../parts/format';
-import { Ask, Confirm, about, aboutNone } from '../../parts/Form';
+import { Ask, Confirm } from '../../parts/Form';
 import { More } from '../../parts/Listing';
 import { Actions } from './parts';
+import { useFields } from '../../parts/useFields';
 
 type Account = Schemas['AccountInfo'];
 
@@ -92,14 +93,13 @@ export default function Accounts() {
 
 function Edit({ a, onClose }: { a: Account | null; onClose: () => void }) {
   const toast = useToast();
-  const [f, setF] = useState({
+  const [f, , fields] = useFields({
     name: a?.name ?? '',
     quota: a?.quota ? size(a.quota) : '',
     most: a?.maxBuckets?.toString() ?? '',
     note: a?.note ?? '',
   });
   const [going, setGoing] = useState(false);
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const bytes = f.quota.trim() ? parseSize(f.quota) : undefined;
   const most = f.most.trim() ? Number(f.most) : undefined;
   const bad = bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 GiB or 2 TiB') : null;
@@ -141,13 +141,15 @@ function Edit({ a, onClose }: { a: Account | null; onClose: () => void }) {
         </p>
       </Confirm>
     );
+  const of = fields(save.error);
+  const quota = of('quota');
   return (
     <Ask
       title={a ? `The account ${a.name}` : 'Create an account'}
       act={a ? 'Save' : 'Create'}
       busy={save.isPending}
       ready={!!f.name && !bad && !Number.isNaN(most)}
-      error={aboutNone(save.error, 'name', 'quota')}
+      error={save.error}
       onClose={onClose}
       onAct={() =>
         save.mutate(undefined, {
@@ -158,37 +160,12 @@ function Edit({ a, onClose }: { a: Account | null; onClose: () => void }) {
         })
       }
     >
-      {a ? null : (
-        <Field
-          label="Name"
-          mono
-          value={f.name}
-          onChange={set('name')}
-          name="name"
-          autoFocus
-          error={about(save.error, 'name')}
-          hint="Small letters, digits and hyphens."
-        />
-      )}
+      {a ? null : <Field label="Name" mono {...of('name')} autoFocus hint="Small letters, digits and hyphens." />}
       <div className="grid grid-cols-[1fr_1fr] gap-12">
-        <Field
-          label="Quota of all its buckets"
-          value={f.quota}
-          onChange={set('quota')}
-          name="quota"
-          placeholder="none"
-          error={bad ?? about(save.error, 'quota')}
-        />
-        <Field
-          label="How many buckets it may have"
-          value={f.most}
-          onChange={set('most')}
-          name="most"
-          placeholder="any number"
-          inputMode="numeric"
-        />
+        <Field label="Quota of all its buckets" {...quota} placeholder="none" error={bad ?? quota.error} />
+        <Field label="How many buckets it may have" {...of('most')} placeholder="any number" inputMode="numeric" />
       </div>
-      <Field label="Note" value={f.note} onChange={set('note')} name="note" />
+      <Field label="Note" {...of('note')} />
       {a && !a.operator ? (
         <div className="row border-t border-t-hairline pt-12">
           <button type="button" className="btn harm ml-auto" onClick={() => setGoing(true)}>

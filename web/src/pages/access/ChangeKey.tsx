@@ -4,7 +4,7 @@ import { type Schemas, api, ask } from '../../api/client';
 import { useChange } from '../../data/queries';
 import { useSession } from '../../data/session';
 import { Field } from '../../parts/Bits';
-import { Ask, aboutNone } from '../../parts/Form';
+import { Ask } from '../../parts/Form';
 import { Select } from '../../parts/Select';
 import { useToast } from '../../parts/Toasts';
 import { moment } from '../../parts/format';
@@ -51,7 +51,7 @@ export function ChangeKey({ k, onClose, onFresh }: { k: Key; onClose: () => void
       title={`The key of ${k.name}`}
       act="Save"
       busy={save.isPending}
-      error={aboutNone(save.error, 'limits', 'expires') ?? replace.error}
+      error={save.error ?? replace.error}
       onClose={onClose}
       onAct={() => save.mutate(k.active, { onSuccess: said('Saved') })}
     >

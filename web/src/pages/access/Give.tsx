@@ -1,10 +1,9 @@
-import { useState } from 'react';
-
 import { api, ask } from '../../api/client';
 import { useBuckets, useChange } from '../../data/queries';
 import { Field } from '../../parts/Bits';
-import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { Ask, Choice } from '../../parts/Form';
 import { useToast } from '../../parts/Toasts';
+import { useFields } from '../../parts/useFields';
 
 export const purposes: [string, string][] = [
   ['read from', 'read from: list and read'],
@@ -17,7 +16,7 @@ export function Give({ bucket, onClose }: { bucket: string; onClose: () => void 
   const toast = useToast();
   const buckets = useBuckets();
   const mine = (buckets.data?.buckets ?? []).filter((b) => b.rights.includes('settings'));
-  const [f, setF] = useState({
+  const [f, set, fields] = useFields({
     bucket: bucket || mine[0]?.name || '',
     prefix: '',
     kind: 'account',
@@ -26,7 +25,6 @@ export function Give({ bucket, onClose }: { bucket: string; onClose: () => void 
     expires: '',
     note: '',
   });
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const anyone = f.kind === 'anyone';
   const body = {
     bucket: f.bucket,
@@ -37,13 +35,14 @@ export function Give({ bucket, onClose }: { bucket: string; onClose: () => void 
     note: f.note,
   };
   const give = useChange(() => ask(api.POST('/api/v1/grants', { body })));
+  const of = fields(give.error);
   return (
     <Ask
       title="Open a bucket to somebody"
       act="Open it"
       busy={give.isPending}
       ready={!!f.bucket && (anyone || !!f.name)}
-      error={aboutNone(give.error, 'to', 'expires', 'prefix')}
+      error={give.error}
       onClose={onClose}
       onAct={() =>
         give.mutate(undefined, {
@@ -58,22 +57,14 @@ export function Give({ bucket, onClose }: { bucket: string; onClose: () => void 
         <Choice
           label="Bucket"
           value={f.bucket}
-          onChange={(v) => setF({ ...f, bucket: v })}
+          onChange={(v) => set({ bucket: v })}
           options={mine.map((b) => [b.name, b.name])}
         />
-        <Field
-          label="Only beneath"
-          mono
-          value={f.prefix}
-          onChange={set('prefix')}
-          name="prefix"
-          placeholder="the whole bucket"
-          error={about(give.error, 'prefix')}
-        />
+        <Field label="Only beneath" mono {...of('prefix')} placeholder="the whole bucket" />
         <Choice
           label="To"
           value={f.kind}
-          onChange={(v) => setF({ ...f, kind: v })}
+          onChange={(v) => set({ kind: v })}
           options={[
             ['account', 'an account'],
             ['person', 'a person'],
@@ -87,28 +78,18 @@ export function Give({ bucket, onClose }: { bucket: string; onClose: () => void 
           <Field
             label={{ account: 'Its name', person: 'Their name', key: 'Its id' }[f.kind] ?? ''}
             mono
-            value={f.name}
-            onChange={set('name')}
+            {...of('name', 'to')}
             name="to"
-            error={about(give.error, 'to')}
           />
         )}
         {anyone ? (
           <Choice label="For" value="read from" onChange={() => {}} options={[purposes[0]!]} />
         ) : (
-          <Choice label="For" value={f.for} onChange={(v) => setF({ ...f, for: v })} options={purposes} />
+          <Choice label="For" value={f.for} onChange={(v) => set({ for: v })} options={purposes} />
         )}
-        <Field
-          label="Expires"
-          value={f.expires}
-          onChange={set('expires')}
-          name="expires"
-          placeholder="never"
-          error={about(give.error, 'expires')}
-          hint="A date, or a time such as 90d."
-        />
+        <Field label="Expires" {...of('expires')} placeholder="never" hint="A date, or a time such as 90d." />
       </div>
-      <Field label="Why it is given" value={f.note} onChange={set('note')} name="note" />
+      <Field label="Why it is given" {...of('note')} />
       {anyone ? (
         <div className="note warn">
           Everybody who can reach the service will be able to list and read {f.bucket}/{f.prefix}, without signing in.

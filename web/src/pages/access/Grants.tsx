@@ -5,7 +5,7 @@ import { type Schemas, api, ask } from '../../api/client';
 import { useGrants } from '../../data/access';
 import { useBuckets, useChange } from '../../data/queries';
 import { Field, Trouble, When } from '../../parts/Bits';
-import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { Ask, Choice } from '../../parts/Form';
 import { More } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { Select, same } from '../../parts/Select';
@@ -13,6 +13,7 @@ import { useToast } from '../../parts/Toasts';
 import { bucketPage, visible } from '../../parts/format';
 import { Give, purposes } from './Give';
 import { Actions } from './parts';
+import { useFields } from '../../parts/useFields';
 
 type Grant = Schemas['GrantInfo'];
 
@@ -99,20 +100,20 @@ export default function Grants() {
 
 function Change({ g, onClose }: { g: Grant; onClose: () => void }) {
   const toast = useToast();
-  const [f, setF] = useState({ for: g.for, expires: g.expires ?? '', note: g.note ?? '' });
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
+  const [f, set, fields] = useFields({ for: g.for, expires: g.expires ?? '', note: g.note ?? '' });
   const path = { id: g.id };
   const save = useChange(() =>
     ask(api.PATCH('/api/v1/grants/{id}', { params: { path }, body: { ...f, ifRevision: g.revision } })),
   );
   const remove = useChange(() => ask(api.DELETE('/api/v1/grants/{id}', { params: { path } })));
   const options: [string, string][] = purposes.some(([p]) => p === g.for) ? purposes : [[g.for, g.for], ...purposes];
+  const of = fields(save.error);
   return (
     <Ask
       title={`Grant ${g.id}: ${g.to} on ${visible(g.prefix ? `${g.bucket}/${g.prefix}` : g.bucket)}`}
       act="Save"
       busy={save.isPending}
-      error={aboutNone(save.error, 'expires') ?? remove.error}
+      error={save.error ?? remove.error}
       onClose={onClose}
       onAct={() =>
         save.mutate(undefined, {
@@ -124,16 +125,9 @@ function Change({ g, onClose }: { g: Grant; onClose: () => void }) {
       }
     >
       <p className="small dim">It gives: {g.rights.join(', ')}.</p>
-      <Choice label="For" value={f.for} onChange={(v) => setF({ ...f, for: v })} options={options} />
-      <Field
-        label="Expires"
-        value={f.expires}
-        onChange={set('expires')}
-        name="expires"
-        placeholder="never"
-        error={about(save.error, 'expires')}
-      />
-      <Field label="Why it is given" value={f.note} onChange={set('note')} name="note" />
+      <Choice label="For" value={f.for} onChange={(v) => set({ for: v })} options={options} />
+      <Field label="Expires" {...of('expires')} placeholder="never" />
+      <Field label="Why it is given" {...of('note')} />
       <div className="row border-t border-t-hairline pt-12">
         <span className="small dim">Taken away, it stops working within a second.</span>
         <button

@@ -1,7 +1,6 @@
-import type { ChangeEvent } from 'react';
-
 import { Field } from '../../parts/Bits';
 import { Choice, about } from '../../parts/Form';
+import { fieldsOf } from '../../parts/useFields';
 
 export const roles: [string, string][] = [
   ['reader', 'reader: lists and reads'],
@@ -34,7 +33,11 @@ interface Props<F extends KeyForm> {
 
 /** The fields that making and changing a key share. */
 export function KeyFields<F extends KeyForm>({ form, onChange, operator, error }: Props<F>) {
-  const set = (n: keyof KeyForm) => (e: ChangeEvent<HTMLInputElement>) => onChange({ ...form, [n]: e.target.value });
+  const of = fieldsOf<KeyForm>(
+    form,
+    (change) => onChange({ ...form, ...change }),
+    (name) => about(error, name),
+  );
   return (
     <>
       <Choice
@@ -46,23 +49,12 @@ export function KeyFields<F extends KeyForm>({ form, onChange, operator, error }
       <Field
         label="Only these buckets or prefixes"
         mono
-        value={form.limits}
-        onChange={set('limits')}
-        name="limits"
+        {...of('limits')}
         placeholder="all of the account"
-        error={about(error, 'limits')}
         hint="With spaces between: plates field-notes/2025/"
       />
-      <Field
-        label="Expires"
-        value={form.expires}
-        onChange={set('expires')}
-        name="expires"
-        placeholder="never"
-        error={about(error, 'expires')}
-        hint="A date, or a time such as 90d."
-      />
-      <Field label="What it is for" value={form.note} onChange={set('note')} name="note" />
+      <Field label="Expires" {...of('expires')} placeholder="never" hint="A date, or a time such as 90d." />
+      <Field label="What it is for" {...of('note')} />
     </>
   );
 }

@@ -5,7 +5,7 @@ import { useAccounts } from '../../data/access';
 import { useChange } from '../../data/queries';
 import { useSession } from '../../data/session';
 import { Field } from '../../parts/Bits';
-import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { Ask, Choice, about } from '../../parts/Form';
 import { KeyFields, prefixes, roleOf } from './KeyFields';
 
 type Fresh = Schemas['KeySecret'];
@@ -32,7 +32,7 @@ export function MakeKey({ onClose, onMade }: { onClose: () => void; onMade: (k: 
       act="Make it"
       busy={make.isPending}
       ready={!!f.name}
-      error={aboutNone(make.error, 'name', 'limits', 'expires')}
+      error={make.error}
       onClose={onClose}
       onAct={() => make.mutate(undefined, { onSuccess: onMade })}
     >

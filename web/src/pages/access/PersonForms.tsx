@@ -6,7 +6,7 @@ import { useChange } from '../../data/queries';
 import { useSession } from '../../data/session';
 import { Field } from '../../parts/Bits';
 import { useToast } from '../../parts/Toasts';
-import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { Ask, Choice, about } from '../../parts/Form';
 import { Check } from '../../parts/Check';
 
 export type Person = Schemas['PersonInfo'];
@@ -80,7 +80,7 @@ export function MakePerson({ onClose, onMade }: { onClose: () => void; onMade: (
       act="Create"
       busy={make.isPending}
       ready={!!name}
-      error={aboutNone(make.error, 'name')}
+      error={make.error}
       onClose={onClose}
       onAct={() => make.mutate(undefined, { onSuccess: onMade })}
     >

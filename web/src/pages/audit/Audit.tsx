@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 import { type Schemas, api, ask } from '../../api/client';
 import { useChange } from '../../data/queries';
 import { Complaint, CopyMark, Field, Size, Trouble, When, sentence } from '../../parts/Bits';
-import { Ask, about, aboutNone } from '../../parts/Form';
+import { Ask, about } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
 import { State, type StateKind } from '../../parts/Marks';
 import { Switch } from '../../parts/Switch';
@@ -164,7 +164,7 @@ function Accept({ f, onClose }: { f: Finding; onClose: () => void }) {
       act={again ? 'Count it again' : 'Let it be'}
       busy={save.isPending}
       ready={again || !!(why && until)}
-      error={aboutNone(save.error, 'why', 'until')}
+      error={save.error}
       onClose={onClose}
       onAct={() => save.mutate(undefined, { onSuccess: onClose })}
     >

@@ -3,11 +3,12 @@ import { useState } from 'react';
 import { type Schemas, api, ask } from '../../api/client';
 import { useChange } from '../../data/queries';
 import { Field, Section } from '../../parts/Bits';
-import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { Ask, Choice } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
 import { things, visible } from '../../parts/format';
+import { useFields } from '../../parts/useFields';
 
 type Requirement = Schemas['Requirement'];
 
@@ -100,17 +101,17 @@ function RequirementForm({
   onSave: (r: Requirement) => void;
   onClose: () => void;
 }) {
-  const [f, setF] = useState({ field: '', prefix: '', kind: 'text', oneOf: '', like: '' });
+  const [f, set, fields] = useFields({ field: '', prefix: '', kind: 'text', oneOf: '', like: '' });
   const [optional, setOptional] = useState(false);
   const [refuse, setRefuse] = useState(false);
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
+  const of = fields(error);
   return (
     <Ask
       title="Ask for a field"
       act="Ask for it"
       busy={busy}
       ready={!!f.field.trim()}
-      error={aboutNone(error, 'field', 'prefix', 'kind', 'oneOf', 'like')}
+      error={error}
       onClose={onClose}
       onAct={() =>
         onSave({
@@ -132,28 +133,12 @@ function RequirementForm({
       }
     >
       <div className="grid grid-cols-[1fr_1fr] gap-12">
-        <Field
-          label="Field"
-          mono
-          value={f.field}
-          onChange={set('field')}
-          name="field"
-          autoFocus
-          error={about(error, 'field')}
-        />
-        <Field
-          label="Of keys beneath; empty: all"
-          mono
-          value={f.prefix}
-          onChange={set('prefix')}
-          name="prefix"
-          placeholder="2026/"
-          error={about(error, 'prefix')}
-        />
+        <Field label="Field" mono {...of('field')} autoFocus />
+        <Field label="Of keys beneath; empty: all" mono {...of('prefix')} placeholder="2026/" />
         <Choice
           label="Its values are"
           value={f.kind}
-          onChange={(kind) => setF({ ...f, kind })}
+          onChange={(kind) => set({ kind })}
           options={[
             ['text', 'texts'],
             ['number', 'numbers'],
@@ -161,23 +146,12 @@ function RequirementForm({
             ['yes-no', 'yes or no'],
           ]}
         />
-        <Field
-          label="Like"
-          mono
-          value={f.like}
-          onChange={set('like')}
-          name="like"
-          placeholder="FH-*"
-          error={about(error, 'like')}
-        />
+        <Field label="Like" mono {...of('like')} placeholder="FH-*" />
       </div>
       <Field
         label="Only one of these, with commas between them; empty: any"
-        value={f.oneOf}
-        onChange={set('oneOf')}
-        name="oneOf"
+        {...of('oneOf')}
         placeholder="CC0 1.0, CC BY 4.0"
-        error={about(error, 'oneOf')}
       />
       <Switch on={optional} onChange={setOptional}>
         it may be missing

@@ -5,9 +5,10 @@ import { api, ask } from '../../api/client';
 import type { Census } from '../../data/census';
 import { useChange } from '../../data/queries';
 import { Field } from '../../parts/Bits';
-import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { Ask, Choice } from '../../parts/Form';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
+import { useFields } from '../../parts/useFields';
 
 const usual = 'bucket, key, version, state, size, changed, type, tier, etag, crc64, writer, fields, tags';
 
@@ -15,7 +16,7 @@ const usual = 'bucket, key, version, state, size, changed, type, tier, etag, crc
 export function CensusForm({ census, onClose }: { census?: Census; onClose: () => void }) {
   const navigate = useNavigate();
   const toast = useToast();
-  const [f, setF] = useState({
+  const [f, set, fields] = useFields({
     name: census?.name ?? '',
     from: census?.from ?? '',
     to: census?.to ?? '',
@@ -26,7 +27,6 @@ export function CensusForm({ census, onClose }: { census?: Census; onClose: () =
     zone: census?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
   });
   const [versions, setVersions] = useState(census?.versions ?? false);
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const body = {
     from: f.from.trim(),
     to: f.to.trim(),
@@ -51,6 +51,7 @@ export function CensusForm({ census, onClose }: { census?: Census; onClose: () =
       : ask(api.POST('/api/v1/censuses', { body: { ...body, name: f.name } })),
   );
   const e = save.error;
+  const of = fields(e);
   return (
     <Ask
       title={census ? `The census ${census.name}` : 'A new census'}
@@ -58,7 +59,7 @@ export function CensusForm({ census, onClose }: { census?: Census; onClose: () =
       busy={save.isPending}
       ready={!!(f.name && f.to)}
       width={640}
-      error={aboutNone(e, 'name', 'from', 'to', 'where', 'columns', 'schedule', 'zone')}
+      error={e}
       onClose={onClose}
       onAct={() =>
         save.mutate(undefined, {
@@ -70,73 +71,46 @@ export function CensusForm({ census, onClose }: { census?: Census; onClose: () =
         })
       }
     >
-      {census ? null : (
-        <Field label="Name" value={f.name} onChange={set('name')} name="name" autoFocus error={about(e, 'name')} />
-      )}
+      {census ? null : <Field label="Name" {...of('name')} autoFocus />}
       <div className="grid grid-cols-[1fr_1fr] gap-12">
         <Field
           label="Lists"
           mono
-          value={f.from}
-          onChange={set('from')}
-          name="from"
+          {...of('from')}
           placeholder="all buckets"
-          error={about(e, 'from')}
           hint="BUCKET or BUCKET/PREFIX; empty for all buckets of the account"
         />
         <Field
           label="Into"
           mono
-          value={f.to}
-          onChange={set('to')}
-          name="to"
+          {...of('to')}
           placeholder="reports/census/"
-          error={about(e, 'to')}
           hint="BUCKET/PREFIX/ or @ENDPOINT/BUCKET/PREFIX/"
         />
       </div>
-      <Field
-        label="What is like this"
-        mono
-        value={f.where}
-        onChange={set('where')}
-        name="where"
-        placeholder="everything, or such as size over 20 MiB"
-        error={about(e, 'where')}
-      />
+      <Field label="What is like this" mono {...of('where')} placeholder="everything, or such as size over 20 MiB" />
       <Switch on={versions} onChange={setVersions}>
         previous versions and delete markers too
       </Switch>
       <Field
         label="Columns"
         mono
-        value={f.columns}
-        onChange={set('columns')}
-        name="columns"
-        error={about(e, 'columns')}
+        {...of('columns')}
         hint="With commas between them. Also: sealed, field NAME, tag NAME"
       />
       <div className="grid grid-cols-[1fr_1fr_1fr] gap-12">
         <Choice
           label="As"
           value={f.format}
-          onChange={(v) => setF({ ...f, format: v as Census['format'] })}
+          onChange={(v) => set({ format: v as Census['format'] })}
           options={[
             ['csv', 'CSV'],
             ['json', 'JSON lines'],
             ['parquet', 'Parquet'],
           ]}
         />
-        <Field
-          label="Schedule; empty: by hand"
-          mono
-          value={f.schedule}
-          onChange={set('schedule')}
-          name="schedule"
-          placeholder="@weekly"
-          error={about(e, 'schedule')}
-        />
-        <Field label="Time zone" value={f.zone} onChange={set('zone')} name="zone" error={about(e, 'zone')} />
+        <Field label="Schedule; empty: by hand" mono {...of('schedule')} placeholder="@weekly" />
+        <Field label="Time zone" {...of('zone')} />
       </div>
     </Ask>
   );

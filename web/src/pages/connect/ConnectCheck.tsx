@@ -1,5 +1,5 @@
 import { useMutation } from '@tanstack/react-query';
-import { type FormEvent, useEffect, useState } from 'react';
+import { type FormEvent, useEffect } from 'react';
 
 import { type Schemas, api, ask } from '../../api/client';
 import { useBuckets } from '../../data/queries';
@@ -7,6 +7,7 @@ import { Field, Section, Trouble } from '../../parts/Bits';
 import { Shape, State, type StateKind } from '../../parts/Marks';
 import { time } from '../../parts/format';
 import { Select, same } from '../../parts/Select';
+import { useFields } from '../../parts/useFields';
 
 export type Style = 'path' | 'host';
 
@@ -36,7 +37,7 @@ interface CheckProps {
 export function ConnectCheck(p: CheckProps) {
   const buckets = useBuckets();
   const first = buckets.data?.buckets[0]?.name ?? '';
-  const [form, setForm] = useState({
+  const [form, set, fields] = useFields({
     address: p.address,
     style: p.style,
     region: p.region,
@@ -44,10 +45,9 @@ export function ConnectCheck(p: CheckProps) {
     secret: '',
     bucket: '',
   });
-  useEffect(() => setForm((f) => ({ ...f, style: p.style })), [p.style]);
-  useEffect(() => setForm((f) => (f.bucket ? f : { ...f, bucket: first })), [first]);
-  const set = (name: keyof typeof form) => (e: { target: { value: string } }) =>
-    setForm({ ...form, [name]: e.target.value });
+  const of = fields(null);
+  useEffect(() => set({ style: p.style }), [set, p.style]);
+  useEffect(() => set((f) => (f.bucket ? {} : { bucket: first })), [set, first]);
   const check = useMutation({
     mutationFn: (write: boolean) => ask(api.POST('/api/v1/check', { body: { ...form, write } })),
   });
@@ -60,7 +60,7 @@ export function ConnectCheck(p: CheckProps) {
     <Section title="Check a client's settings" aside="exactly as that client has them">
       <form className="grid grid-cols-[repeat(6,minmax(0,1fr))] gap-8 pt-12 items-end" onSubmit={submit}>
         <div className="col-span-4">
-          <Field label="Address" mono value={form.address} onChange={set('address')} />
+          <Field label="Address" mono {...of('address')} />
         </div>
         <div>
           <label className="label" htmlFor="style">
@@ -70,25 +70,24 @@ export function ConnectCheck(p: CheckProps) {
             className="field sel w-full"
             id="style"
             value={form.style}
-            onChange={(style) => setForm({ ...form, style: style as Style })}
+            onChange={(style) => set({ style: style as Style })}
             options={same(['path', 'host'])}
           />
         </div>
-        <Field label="Region" mono value={form.region} onChange={set('region')} />
+        <Field label="Region" mono {...of('region')} />
         <div className="col-span-2">
-          <Field label="Key" mono value={form.key} onChange={set('key')} />
+          <Field label="Key" mono {...of('key')} />
         </div>
         <div className="col-span-2">
           <Field
             label="Secret"
             type="password"
-            value={form.secret}
-            onChange={set('secret')}
+            {...of('secret')}
             placeholder={form.key && form.key === p.ownKey ? 'known for your own key' : ''}
             autoComplete="off"
           />
         </div>
-        <Field label="Bucket to try" mono value={form.bucket} onChange={set('bucket')} />
+        <Field label="Bucket to try" mono {...of('bucket')} />
         <button type="submit" className="btn main" disabled={check.isPending}>
           {check.isPending ? 'Checking' : 'Check'}
         </button>
@@ -103,7 +102,7 @@ export function ConnectCheck(p: CheckProps) {
           <b className="strong">{names[wrong.field]} is wrong.</b> {cap(wrong.seen)}.{' '}
           {wrong.address ? '' : cap(wrong.remedy ?? '') + '.'}{' '}
           {wrong.address ? (
-            <button type="button" className="btn low" onClick={() => setForm({ ...form, address: wrong.address! })}>
+            <button type="button" className="btn low" onClick={() => set({ address: wrong.address! })}>
               Use {wrong.address}
             </button>
           ) : null}

@@ -6,11 +6,12 @@ import { postLines } from '../../api/lines';
 import type { Endpoint, EndpointStep } from '../../data/replication';
 import { Complaint, Field } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
-import { about, aboutNone } from '../../parts/Form';
+import { WithError } from '../../parts/Form';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
 import { parseSize, size } from '../../parts/format';
 import { Steps } from './Steps';
+import { useFields } from '../../parts/useFields';
 
 /** Watches a check: its steps as they are done, and what it came to. */
 export function useCheck() {
@@ -42,7 +43,7 @@ export function useCheck() {
 /** Adds an endpoint or changes one; it is checked step by step before it is saved. */
 export function EndpointForm({ endpoint, onClose }: { endpoint?: Endpoint; onClose: () => void }) {
   const toast = useToast();
-  const [f, setF] = useState({
+  const [f, set, fields] = useFields({
     name: endpoint?.name ?? '',
     url: endpoint?.url ?? '',
     key: endpoint?.key ?? '',
@@ -52,7 +53,6 @@ export function EndpointForm({ endpoint, onClose }: { endpoint?: Endpoint; onClo
     bucket: endpoint?.bucket ?? '',
     write: false,
   });
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const check = useCheck();
   const save = async (anyway: boolean) => {
     const changed = <T,>(now: T, was: T) => (endpoint && now === was ? undefined : now);
@@ -74,6 +74,7 @@ export function EndpointForm({ endpoint, onClose }: { endpoint?: Endpoint; onClo
     onClose();
   };
   const e = check.problem;
+  const of = fields(e);
   const refused = e?.code === 'endpoint-check';
   return (
     <Dialog
@@ -102,60 +103,28 @@ export function EndpointForm({ endpoint, onClose }: { endpoint?: Endpoint; onClo
         </>
       }
     >
-      <div className="grid grid-cols-[1fr_1fr] gap-12">
-        {endpoint ? null : (
-          <Field label="Name" name="name" value={f.name} onChange={set('name')} autoFocus error={about(e, 'name')} />
-        )}
-        <Field
-          label="Address"
-          mono
-          name="url"
-          value={f.url}
-          onChange={set('url')}
-          placeholder="https://store.example"
-          error={about(e, 'url')}
-        />
-        <Field label="Key" mono name="key" value={f.key} onChange={set('key')} error={about(e, 'key')} />
-        <Field
-          label="Secret"
-          type="password"
-          name="secret"
-          value={f.secret}
-          onChange={set('secret')}
-          placeholder={endpoint ? 'as it is' : ''}
-          error={about(e, 'secret')}
-        />
-        <Field
-          label="Bucket that checks look at"
-          mono
-          name="bucket"
-          value={f.bucket}
-          onChange={set('bucket')}
-          placeholder="the first the key sees"
-          error={about(e, 'bucket')}
-        />
-        <Field
-          label="Bytes a second at the most"
-          name="bandwidth"
-          value={f.bandwidth}
-          onChange={set('bandwidth')}
-          placeholder="no limit"
-          error={about(e, 'bandwidth')}
-        />
-        <Field label="What it is" name="note" value={f.note} onChange={set('note')} className="col-span-2" />
-      </div>
-      <div className="mt-10">
-        <Switch on={f.write} onChange={(v) => setF({ ...f, write: v })}>
-          Also put, read and remove small objects there, which finds out more
-        </Switch>
-      </div>
-      <p className="small faint mt-6">Region and style are found out.</p>
-      {check.steps.length || check.busy ? (
-        <div className="mt-12">
-          <Steps steps={check.steps} busy={check.busy} />
+      <WithError error={e}>
+        <div className="grid grid-cols-[1fr_1fr] gap-12">
+          {endpoint ? null : <Field label="Name" {...of('name')} autoFocus />}
+          <Field label="Address" mono {...of('url')} placeholder="https://store.example" />
+          <Field label="Key" mono {...of('key')} />
+          <Field label="Secret" type="password" {...of('secret')} placeholder={endpoint ? 'as it is' : ''} />
+          <Field label="Bucket that checks look at" mono {...of('bucket')} placeholder="the first the key sees" />
+          <Field label="Bytes a second at the most" {...of('bandwidth')} placeholder="no limit" />
+          <Field label="What it is" {...of('note')} className="col-span-2" />
         </div>
-      ) : null}
-      {aboutNone(e, 'name', 'url', 'key', 'secret', 'bucket', 'bandwidth') ? <Complaint error={e} /> : null}
+        <div className="mt-10">
+          <Switch on={f.write} onChange={(v) => set({ write: v })}>
+            Also put, read and remove small objects there, which finds out more
+          </Switch>
+        </div>
+        <p className="small faint mt-6">Region and style are found out.</p>
+        {check.steps.length || check.busy ? (
+          <div className="mt-12">
+            <Steps steps={check.steps} busy={check.busy} />
+          </div>
+        ) : null}
+      </WithError>
     </Dialog>
   );
 }

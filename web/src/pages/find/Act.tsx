@@ -5,6 +5,7 @@ import { useChange } from '../../data/queries';
 import { Complaint, Field } from '../../parts/Bits';
 import { Ask, Choice } from '../../parts/Form';
 import { count, size, things } from '../../parts/format';
+import { useFields } from '../../parts/useFields';
 
 type Act = NonNullable<Schemas['OrderIn']['act']>;
 
@@ -27,10 +28,10 @@ const done: Record<Act, string> = {
 export function ActOnFound({ where, buckets, onClose }: { where: string; buckets: string[]; onClose: () => void }) {
   const [bucket, setBucket] = useState(buckets[0] ?? '');
   const [act, setAct] = useState<Act>('annotate');
-  const [f, setF] = useState({ set: '', kind: 'tag', tier: '', to: '', asOf: '', typed: '' });
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
+  const [f, set, fields] = useFields({ set: '', kind: 'tag', tier: '', to: '', asOf: '', typed: '' });
   const order = orderOf(where, bucket, act, f);
   const look = useChange(() => ask(api.POST('/api/v1/orders/rehearse', { body: order })));
+  const of = fields(null);
   const [agreed, setAgreed] = useState<{ of: string; n: number; bytes: number } | null>(null);
   const now = JSON.stringify(order);
   const counted = agreed?.of === now ? agreed : null;
@@ -82,37 +83,25 @@ export function ActOnFound({ where, buckets, onClose }: { where: string; buckets
           <Choice
             label="Of"
             value={f.kind}
-            onChange={(kind) => setF({ ...f, kind })}
+            onChange={(kind) => set({ kind })}
             options={[
               ['tag', 'a tag'],
               ['field', 'a metadata field'],
             ]}
           />
-          <Field label="NAME=VALUE; NAME alone takes it away" mono value={f.set} onChange={set('set')} name="set" />
+          <Field label="NAME=VALUE; NAME alone takes it away" mono {...of('set')} />
         </div>
       ) : null}
-      {act === 'move' ? <Field label="Tier" value={f.tier} onChange={set('tier')} name="tier" /> : null}
-      {act === 'copy' ? (
-        <Field label="Beneath BUCKET/PREFIX/; what is there stays" mono value={f.to} onChange={set('to')} name="to" />
-      ) : null}
-      {act === 'put-back' ? (
-        <Field
-          label="How it was at, or so long ago"
-          value={f.asOf}
-          onChange={set('asOf')}
-          name="asOf"
-          placeholder="7d"
-        />
-      ) : null}
+      {act === 'move' ? <Field label="Tier" {...of('tier')} /> : null}
+      {act === 'copy' ? <Field label="Beneath BUCKET/PREFIX/; what is there stays" mono {...of('to')} /> : null}
+      {act === 'put-back' ? <Field label="How it was at, or so long ago" {...of('asOf')} placeholder="7d" /> : null}
       {counted ? (
         <p className="note">
           {things(counted.n, 'object')} of {bucket}, {size(counted.bytes)}, would be {done[act]}. What is written from
           now on is left alone.
         </p>
       ) : null}
-      {mustType ? (
-        <Field label={`Type ${counted.n} to remove so many`} value={f.typed} onChange={set('typed')} name="typed" />
-      ) : null}
+      {mustType ? <Field label={`Type ${counted.n} to remove so many`} {...of('typed')} /> : null}
       {ended ? <Ended o={ended} /> : null}
     </Ask>
   );

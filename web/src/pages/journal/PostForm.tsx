@@ -1,16 +1,14 @@
-import { useState } from 'react';
-
 import { type Schemas, api, ask } from '../../api/client';
 import { useBuckets, useChange } from '../../data/queries';
 import { Field } from '../../parts/Bits';
-import { Ask, about, aboutNone } from '../../parts/Form';
+import { Ask } from '../../parts/Form';
 import { Select, same } from '../../parts/Select';
+import { useFields } from '../../parts/useFields';
 
 /** Asks where to post, and what. */
 export function PostForm({ onClose, onFresh }: { onClose: () => void; onFresh: (p: Schemas['PostInfo']) => void }) {
   const buckets = useBuckets();
-  const [f, setF] = useState({ name: '', url: '', bucket: '', prefix: '', kinds: '' });
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
+  const [f, set, fields] = useFields({ name: '', url: '', bucket: '', prefix: '', kinds: '' });
   const save = useChange(() =>
     ask(
       api.POST('/api/v1/journal/posts', {
@@ -25,54 +23,33 @@ export function PostForm({ onClose, onFresh }: { onClose: () => void; onFresh: (
     ),
   );
   const e = save.error;
+  const of = fields(e);
   return (
     <Ask
       title="Post changes to an address"
       act="Post from now on"
       busy={save.isPending}
       ready={!!(f.name && f.url)}
-      error={aboutNone(e, 'name', 'url', 'bucket', 'prefix', 'kinds')}
+      error={e}
       onClose={onClose}
       onAct={() => save.mutate(undefined, { onSuccess: onFresh })}
     >
-      <Field label="Name" value={f.name} onChange={set('name')} name="name" autoFocus error={about(e, 'name')} />
-      <Field
-        label="Address"
-        mono
-        value={f.url}
-        onChange={set('url')}
-        name="url"
-        placeholder="https://hooks.example/changes"
-        error={about(e, 'url')}
-      />
+      <Field label="Name" {...of('name')} autoFocus />
+      <Field label="Address" mono {...of('url')} placeholder="https://hooks.example/changes" />
       <div className="grid grid-cols-[1fr_1fr] gap-12">
         <div>
           <span className="label">Only changes in</span>
           <Select
             className="field sel w-full"
             value={f.bucket}
-            onChange={(bucket) => setF({ ...f, bucket })}
+            onChange={(bucket) => set({ bucket })}
             label="Only changes in"
             options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]}
           />
         </div>
-        <Field
-          label="Beneath"
-          mono
-          value={f.prefix}
-          onChange={set('prefix')}
-          name="prefix"
-          error={about(e, 'prefix')}
-        />
+        <Field label="Beneath" mono {...of('prefix')} />
       </div>
-      <Field
-        label="Only these kinds"
-        value={f.kinds}
-        onChange={set('kinds')}
-        name="kinds"
-        placeholder="all, or such as written, deleted, annotated"
-        error={about(e, 'kinds')}
-      />
+      <Field label="Only these kinds" {...of('kinds')} placeholder="all, or such as written, deleted, annotated" />
     </Ask>
   );
 }

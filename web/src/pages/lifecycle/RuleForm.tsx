@@ -5,6 +5,7 @@ import { Shape } from '../../parts/Marks';
 import { Switch } from '../../parts/Switch';
 import { things } from '../../parts/format';
 import { WhereField } from '../../parts/WhereField';
+import { fieldsOf } from '../../parts/useFields';
 import type { Line } from './draft';
 
 export interface ScopeText {
@@ -19,8 +20,8 @@ export interface ScopeText {
 type Complaint = Schemas['Complaint'];
 
 /** The complaint about a field of the form, as a field shows it. */
-const complaint = (list: Complaint[], ...fields: string[]) => {
-  const c = list.find((x) => fields.some((f) => x.field === f || x.field?.startsWith(`${f}[`)));
+const complaint = (list: Complaint[], field: string) => {
+  const c = list.find((x) => x.field === field || x.field?.startsWith(`${field}[`));
   return c ? { message: c.detail, remedy: c.remedy } : undefined;
 };
 
@@ -35,57 +36,21 @@ export function ScopeFields({
   complaints: Complaint[];
   matched?: string;
 }) {
-  const set = (n: keyof ScopeText) => (e: { target: { value: string } }) => onChange({ ...scope, [n]: e.target.value });
-  const of = (...f: string[]) => complaint(complaints, ...f.map((x) => `scope.${x}`));
+  const of = fieldsOf(
+    scope,
+    (change) => onChange({ ...scope, ...change }),
+    (name) => complaint(complaints, `scope.${name}`),
+  );
   return (
     <Section title="Scope" end={<span className="faint">{matched}</span>}>
       <div className="grid grid-cols-[1fr_1fr] gap-12 pt-10">
-        <Field
-          label="Prefix, literal"
-          mono
-          value={scope.prefix}
-          onChange={set('prefix')}
-          name="prefix"
-          placeholder="all keys"
-          error={of('prefix')}
-        />
-        <Field
-          label="Only keys like"
-          mono
-          value={scope.like}
-          onChange={set('like')}
-          name="like"
-          placeholder="*.tif"
-          error={of('like')}
-        />
-        <Field
-          label="Leave out keys like"
-          mono
-          value={scope.leaveOut}
-          onChange={set('leaveOut')}
-          name="leaveOut"
-          placeholder="*-label.txt"
-          error={of('leaveOut')}
-        />
-        <Field
-          label="Tags, all of"
-          mono
-          value={scope.tags}
-          onChange={set('tags')}
-          name="tags"
-          placeholder="checked = yes"
-          error={of('tags')}
-        />
-        <Field
-          label="Size at least"
-          value={scope.sizeFrom}
-          onChange={set('sizeFrom')}
-          name="sizeFrom"
-          placeholder="any"
-          error={of('sizeFrom', 'sizeTo')}
-        />
+        <Field label="Prefix, literal" mono {...of('prefix')} placeholder="all keys" />
+        <Field label="Only keys like" mono {...of('like')} placeholder="*.tif" />
+        <Field label="Leave out keys like" mono {...of('leaveOut')} placeholder="*-label.txt" />
+        <Field label="Tags, all of" mono {...of('tags')} placeholder="checked = yes" />
+        <Field label="Size at least" {...of('sizeFrom', 'sizeTo')} placeholder="any" />
       </div>
-      <WhereField value={scope.where} onChange={set('where')} error={of('where')} />
+      <WhereField {...of('where')} />
     </Section>
   );
 }

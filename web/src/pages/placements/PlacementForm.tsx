@@ -1,20 +1,19 @@
-import { useState } from 'react';
-
 import { api, ask } from '../../api/client';
 import { useTiers } from '../../data/lifecycle';
 import { type Placement } from '../../data/placements';
 import { useChange } from '../../data/queries';
 import { Field } from '../../parts/Bits';
 import { Check } from '../../parts/Check';
-import { Ask, about, aboutNone } from '../../parts/Form';
+import { Ask } from '../../parts/Form';
 import { Select } from '../../parts/Select';
 import { useToast } from '../../parts/Toasts';
+import { useFields } from '../../parts/useFields';
 
 /** Adds a placement, or says to whom one is offered. */
 export function PlacementForm({ placement: p, onClose }: { placement?: Placement; onClose: () => void }) {
   const toast = useToast();
   const tiers = useTiers().data ?? [];
-  const [f, setF] = useState({
+  const [f, set, fields] = useFields({
     name: p?.name ?? '',
     note: p?.note ?? '',
     tier: p?.tier ?? 'main',
@@ -43,6 +42,7 @@ export function PlacementForm({ placement: p, onClose }: { placement?: Placement
     },
   });
   const e = save.error ?? remove.error;
+  const of = fields(e);
   const tier = tiers.find((t) => t.name === f.tier);
   return (
     <Ask
@@ -50,7 +50,7 @@ export function PlacementForm({ placement: p, onClose }: { placement?: Placement
       act={p ? 'Save' : 'Add it'}
       busy={save.isPending}
       ready={!!f.name}
-      error={aboutNone(e, 'name', 'accounts', 'note')}
+      error={e}
       onClose={onClose}
       onAct={() => save.mutate(undefined, done(`The placement ${f.name} is saved`))}
     >
@@ -60,14 +60,7 @@ export function PlacementForm({ placement: p, onClose }: { placement?: Placement
         </p>
       ) : (
         <>
-          <Field
-            label="Name"
-            value={f.name}
-            onChange={(x) => setF({ ...f, name: x.target.value })}
-            name="name"
-            autoFocus
-            error={about(e, 'name')}
-          />
+          <Field label="Name" {...of('name')} autoFocus />
           <div>
             <label className="label" htmlFor="placement-tier">
               Tier
@@ -75,7 +68,7 @@ export function PlacementForm({ placement: p, onClose }: { placement?: Placement
             <Select
               id="placement-tier"
               value={f.tier}
-              onChange={(t) => setF({ ...f, tier: t })}
+              onChange={(t) => set({ tier: t })}
               options={tiers.map((t) => [t.name, `${t.name}: ${t.keeps}`] as const)}
             />
             {(tier?.limits ?? []).map((l) => (
@@ -84,30 +77,17 @@ export function PlacementForm({ placement: p, onClose }: { placement?: Placement
               </p>
             ))}
           </div>
-          <Check on={f.sealing} onChange={(sealing) => setF({ ...f, sealing })} label="Encrypt content at rest">
+          <Check on={f.sealing} onChange={(sealing) => set({ sealing })} label="Encrypt content at rest">
             Encrypt content at rest, whatever the bucket says
           </Check>
         </>
       )}
-      <Field
-        label="What it is for"
-        value={f.note}
-        onChange={(x) => setF({ ...f, note: x.target.value })}
-        name="note"
-        error={about(e, 'note')}
-      />
-      <Check on={f.everyone} onChange={(everyone) => setF({ ...f, everyone })} label="Offer it to all accounts">
+      <Field label="What it is for" {...of('note')} />
+      <Check on={f.everyone} onChange={(everyone) => set({ everyone })} label="Offer it to all accounts">
         Offer it to all accounts
       </Check>
       {f.everyone ? null : (
-        <Field
-          label="Offer it to these accounts"
-          value={f.accounts}
-          onChange={(x) => setF({ ...f, accounts: x.target.value })}
-          name="accounts"
-          placeholder="seed-lab, guests"
-          error={about(e, 'accounts')}
-        />
+        <Field label="Offer it to these accounts" {...of('accounts')} placeholder="seed-lab, guests" />
       )}
       {p ? (
         <div>

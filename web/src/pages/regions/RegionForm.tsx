@@ -1,23 +1,22 @@
-import { useState } from 'react';
-
 import { api, ask } from '../../api/client';
 import { useChange } from '../../data/queries';
 import { Field } from '../../parts/Bits';
-import { Ask, about, aboutNone } from '../../parts/Form';
+import { Ask } from '../../parts/Form';
 import { useToast } from '../../parts/Toasts';
+import { useFields } from '../../parts/useFields';
 
 export function RegionForm({ onClose }: { onClose: () => void }) {
   const toast = useToast();
-  const [f, setF] = useState({ desk: '', key: '', secret: '', note: '' });
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
+  const [f, , fields] = useFields({ desk: '', key: '', secret: '', note: '' });
   const add = useChange(() => ask(api.POST('/api/v1/regions', { body: f })));
+  const of = fields(add.error);
   return (
     <Ask
       title="Add a region"
       act="Ask it, and add it"
       busy={add.isPending}
       ready={!!f.desk && !!f.key && !!f.secret}
-      error={aboutNone(add.error, 'desk', 'key', 'secret', 'note')}
+      error={add.error}
       onClose={onClose}
       onAct={() =>
         add.mutate(undefined, {
@@ -31,31 +30,14 @@ export function RegionForm({ onClose }: { onClose: () => void }) {
       <Field
         label="Address of its console"
         mono
-        value={f.desk}
-        onChange={set('desk')}
-        name="desk"
+        {...of('desk')}
         placeholder="https://desk.moor.example"
         autoFocus
-        error={about(add.error, 'desk')}
         hint="What it is called, and where its clients reach it, is asked of it."
       />
-      <Field
-        label="Id of an operator’s key there"
-        mono
-        value={f.key}
-        onChange={set('key')}
-        name="key"
-        error={about(add.error, 'key')}
-      />
-      <Field
-        label="Its secret"
-        type="password"
-        value={f.secret}
-        onChange={set('secret')}
-        name="secret"
-        error={about(add.error, 'secret')}
-      />
-      <Field label="What it is" value={f.note} onChange={set('note')} name="note" error={about(add.error, 'note')} />
+      <Field label="Id of an operator’s key there" mono {...of('key')} />
+      <Field label="Its secret" type="password" {...of('secret')} />
+      <Field label="What it is" {...of('note')} />
     </Ask>
   );
 }

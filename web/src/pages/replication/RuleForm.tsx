@@ -1,12 +1,11 @@
-import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
 import { type Schemas, api, ask } from '../../api/client';
 import { type Replication, useReview } from '../../data/replication';
 import { useBuckets, useChange } from '../../data/queries';
 import { useSettled } from '../../data/settled';
-import { Complaint, Field } from '../../parts/Bits';
-import { Ask, Choice, about, aboutNone } from '../../parts/Form';
+import { Field } from '../../parts/Bits';
+import { Ask, Choice } from '../../parts/Form';
 import { Shape } from '../../parts/Marks';
 import { same } from '../../parts/Select';
 import { Switch } from '../../parts/Switch';
@@ -14,13 +13,14 @@ import { useToast } from '../../parts/Toasts';
 import { size, things } from '../../parts/format';
 import { WhereField } from '../../parts/WhereField';
 import { type TargetDraft, Targets, noTarget } from './Targets';
+import { useFields } from '../../parts/useFields';
 
 /** Adds a rule, or changes one, with what it would do and what it lacks beside it. */
 export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () => void }) {
   const toast = useToast();
   const navigate = useNavigate();
   const buckets = useBuckets();
-  const [f, setF] = useState({
+  const [f, set, fields] = useFields({
     name: rule?.name ?? '',
     bucket: rule?.bucket ?? '',
     prefix: rule?.prefix ?? '',
@@ -43,7 +43,6 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
     mend: false,
   });
   const aimed = f.targets.some((t) => t.address.trim());
-  const set = (n: TextField) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const body = bodyOf(f);
   const settled = useSettled(JSON.stringify(body), 300);
   const review = useReview(
@@ -61,6 +60,7 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
       : ask(api.POST('/api/v1/replications', { body: { ...body, existing: f.existing || 'leave' } })),
   );
   const e = save.error ?? review.error;
+  const of = fields(e);
   const mendable = review.data?.lacks.some((l) => l.mends);
   return (
     <Ask
@@ -69,7 +69,7 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
       width={720}
       busy={save.isPending}
       ready={!!f.name && !!f.bucket && aimed && (!!rule || !!f.existing)}
-      error={aboutNone(e, 'name', 'bucket', 'targets', 'prefix', 'tags', 'where', 'lag', 'priority')}
+      error={e}
       onClose={onClose}
       onAct={() =>
         save.mutate(undefined, {
@@ -84,65 +84,40 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
       <div className="grid grid-cols-[1fr_1fr] gap-12">
         {rule ? null : (
           <>
-            <Field label="Name" name="name" value={f.name} onChange={set('name')} autoFocus error={about(e, 'name')} />
+            <Field label="Name" {...of('name')} autoFocus />
             <Choice
               label="From the bucket"
               value={f.bucket}
-              onChange={(bucket) => setF({ ...f, bucket })}
+              onChange={(bucket) => set({ bucket })}
               options={
                 [['', 'choose'], ...same((buckets.data?.buckets ?? []).map((b) => b.name))] as [string, string][]
               }
             />
           </>
         )}
-        <Field
-          label="Only beneath"
-          mono
-          name="prefix"
-          value={f.prefix}
-          onChange={set('prefix')}
-          placeholder="the whole bucket"
-          error={about(e, 'prefix')}
-        />
-        <Field
-          label="Only with tags"
-          name="tags"
-          value={f.tags}
-          onChange={set('tags')}
-          placeholder="name=value, name=value"
-          error={about(e, 'tags')}
-        />
+        <Field label="Only beneath" mono {...of('prefix')} placeholder="the whole bucket" />
+        <Field label="Only with tags" {...of('tags')} placeholder="name=value, name=value" />
       </div>
-      <WhereField value={f.where} onChange={set('where')} error={about(e, 'where')} />
-      <Targets targets={f.targets} onChange={(targets) => setF({ ...f, targets })} error={e} />
+      <WhereField {...of('where')} />
+      <Targets targets={f.targets} onChange={(targets) => set({ targets })} error={e} />
       <div className="row gap-22">
-        <Switch on={f.deleteMarkers} onChange={(deleteMarkers) => setF({ ...f, deleteMarkers })}>
+        <Switch on={f.deleteMarkers} onChange={(deleteMarkers) => set({ deleteMarkers })}>
           Delete markers go along
         </Switch>
-        <Switch on={f.removals} onChange={(removals) => setF({ ...f, removals })}>
+        <Switch on={f.removals} onChange={(removals) => set({ removals })}>
           Removals that leave nothing too
         </Switch>
-        <Switch on={f.onward} onChange={(onward) => setF({ ...f, onward })}>
+        <Switch on={f.onward} onChange={(onward) => set({ onward })}>
           Replicas travel on
         </Switch>
       </div>
       <div className="grid grid-cols-[1fr_1fr_1fr] gap-12">
-        <Field
-          label="Lag target, percent of changes"
-          name="percent"
-          value={f.percent}
-          onChange={set('percent')}
-          placeholder="none"
-          error={about(e, 'lag')}
-        />
-        <Field label="within seconds" name="seconds" value={f.seconds} onChange={set('seconds')} placeholder="60" />
+        <Field label="Lag target, percent of changes" {...of('percent', 'lag')} placeholder="none" />
+        <Field label="within seconds" {...of('seconds')} placeholder="60" />
         <Field
           label="Where two rules copy to one place"
-          name="priority"
-          value={f.priority}
-          onChange={set('priority')}
+          {...of('priority')}
           placeholder="the newest rule does"
-          error={about(e, 'priority')}
           hint="The greater number does."
         />
       </div>
@@ -150,7 +125,7 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
         <Choice
           label="What is there already"
           value={f.existing}
-          onChange={(v) => setF({ ...f, existing: v as 'leave' | 'backfill' })}
+          onChange={(v) => set({ existing: v as 'leave' | 'backfill' })}
           options={[
             ['', 'choose: it is never assumed'],
             ['leave', 'leave it'],
@@ -160,16 +135,13 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
       )}
       {review.data ? <ReviewNote review={review.data} /> : null}
       {mendable ? (
-        <Switch on={f.mend} onChange={(mend) => setF({ ...f, mend })}>
+        <Switch on={f.mend} onChange={(mend) => set({ mend })}>
           Put that right when it is saved
         </Switch>
       ) : null}
-      {about(e, 'bucket') ? <Complaint error={e} /> : null}
     </Ask>
   );
 }
-
-type TextField = 'name' | 'bucket' | 'prefix' | 'tags' | 'where' | 'percent' | 'seconds' | 'priority';
 
 interface Draft {
   name: string;

@@ -5,17 +5,17 @@ import { type Schemas, api, ask } from '../../api/client';
 import { useChange } from '../../data/queries';
 import type { Sync } from '../../data/sync';
 import { Field } from '../../parts/Bits';
-import { Ask, about, aboutNone } from '../../parts/Form';
+import { Ask } from '../../parts/Form';
 import { useToast } from '../../parts/Toasts';
 import { Rehearsed } from './Rehearsed';
+import { useFields } from '../../parts/useFields';
 
 /** Brings back what a job wrote, step by step: what and where to, what would come back, and then it runs. */
 export function RestoreSync({ d, onClose }: { d: Sync; onClose: () => void }) {
   const navigate = useNavigate();
   const toast = useToast();
-  const [f, setF] = useState({ to: d.from, prefix: '', asOf: '' });
+  const [f, , fields] = useFields({ to: d.from, prefix: '', asOf: '' });
   const [made, setMade] = useState<{ job: Sync; found: Schemas['SyncRehearsal'] } | null>(null);
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const remove = (name: string) => ask(api.DELETE('/api/v1/syncs/{sync}', { params: { path: { sync: name } } }));
   const look = useChange(async () => {
     const job = await ask(api.POST('/api/v1/syncs/{sync}/restore', { params: { path: { sync: d.name } }, body: f }));
@@ -35,12 +35,13 @@ export function RestoreSync({ d, onClose }: { d: Sync; onClose: () => void }) {
     onClose();
   };
   const e = look.error ?? run.error;
+  const of = fields(e);
   return (
     <Ask
       title={`Bring back what ${d.name} wrote`}
       act={made ? 'Bring it back' : 'See what would come back'}
       busy={look.isPending || run.isPending}
-      error={aboutNone(e, 'to', 'asOf', 'prefix')}
+      error={e}
       width={680}
       onClose={close}
       onAct={() =>
@@ -65,24 +66,14 @@ export function RestoreSync({ d, onClose }: { d: Sync; onClose: () => void }) {
             Objects at <span className="key">{d.to}</span> are compared with where they are brought; what differs or is
             missing there is written, and nothing is removed.
           </p>
-          <Field label="Bring it to" mono value={f.to} onChange={set('to')} name="to" error={about(e, 'to')} />
+          <Field label="Bring it to" mono {...of('to')} />
           <div className="grid grid-cols-[1fr_1fr] gap-12">
-            <Field
-              label="Only keys that begin with"
-              mono
-              value={f.prefix}
-              onChange={set('prefix')}
-              name="prefix"
-              error={about(e, 'prefix')}
-            />
+            <Field label="Only keys that begin with" mono {...of('prefix')} />
             <Field
               label="As it was at"
               mono
-              value={f.asOf}
-              onChange={set('asOf')}
-              name="asOf"
+              {...of('asOf')}
               placeholder="2d, or 2026-11-20 14:00"
-              error={about(e, 'asOf')}
               hint="Where the target keeps versions; empty: as it is now"
             />
           </div>

@@ -6,11 +6,12 @@ import { api, ask } from '../../api/client';
 import { useChange } from '../../data/queries';
 import type { Sync } from '../../data/sync';
 import { Field } from '../../parts/Bits';
-import { Ask, about, aboutNone } from '../../parts/Form';
+import { Ask } from '../../parts/Form';
 import { useToast } from '../../parts/Toasts';
 import { WhereField } from '../../parts/WhereField';
 import { Rehearsed, Undo } from './Rehearsed';
 import { Sealing, type SealingChoice, sealingAsked, sealingReady } from './Sealing';
+import { useFields } from '../../parts/useFields';
 
 const modes = [
   ['accumulate', 'New and changed objects are written; nothing is removed.'],
@@ -22,7 +23,7 @@ const modes = [
 export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) {
   const navigate = useNavigate();
   const toast = useToast();
-  const [f, setF] = useState({
+  const [f, set, fields] = useFields({
     name: job?.name ?? '',
     from: job?.from ?? '',
     to: job?.to ?? '',
@@ -37,7 +38,6 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
   });
   const was = job?.sealing ?? 'none';
   const [seal, setSeal] = useState<SealingChoice>({ sealing: was, passphrase: '', again: '', kept: false });
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const body = {
     from: f.from,
     to: f.to,
@@ -65,6 +65,7 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
   );
   const look = useChange(() => ask(api.POST('/api/v1/syncs/rehearse', { body: { ...body, sealing: seal.sealing } })));
   const e = save.error ?? look.error;
+  const of = fields(e);
   return (
     <Ask
       title={job ? `The job ${job.name}` : 'A new job'}
@@ -72,20 +73,7 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
       busy={save.isPending}
       ready={!!(f.name && f.from && f.to) && sealingReady(seal, was)}
       width={640}
-      error={aboutNone(
-        e,
-        'name',
-        'from',
-        'to',
-        'schedule',
-        'zone',
-        'like',
-        'leaveOut',
-        'bandwidth',
-        'guard',
-        'where',
-        'passphrase',
-      )}
+      error={e}
       onClose={onClose}
       onAct={() =>
         save.mutate(undefined, {
@@ -97,34 +85,21 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
         })
       }
     >
-      {job ? null : (
-        <Field label="Name" value={f.name} onChange={set('name')} name="name" autoFocus error={about(e, 'name')} />
-      )}
+      {job ? null : <Field label="Name" {...of('name')} autoFocus />}
       <div className="grid grid-cols-[1fr_1fr] gap-12">
         <Field
           label="From"
           mono
-          value={f.from}
-          onChange={set('from')}
-          name="from"
+          {...of('from')}
           placeholder="attic"
-          error={about(e, 'from')}
           hint="BUCKET/PREFIX/, @ENDPOINT/BUCKET/PREFIX/, or a folder that begins with /"
         />
-        <Field
-          label="To"
-          mono
-          value={f.to}
-          onChange={set('to')}
-          name="to"
-          placeholder="@old-mill/attic"
-          error={about(e, 'to')}
-        />
+        <Field label="To" mono {...of('to')} placeholder="@old-mill/attic" />
       </div>
       <RadioGroup.Root
         className="grid gap-6"
         value={f.mode}
-        onValueChange={(v) => setF({ ...f, mode: v as Sync['mode'] })}
+        onValueChange={(v) => set({ mode: v as Sync['mode'] })}
         aria-label="Mode"
       >
         {modes.map(([m, says]) => (
@@ -140,53 +115,23 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
         <Field
           label="Schedule; empty to run it by hand"
           mono
-          value={f.schedule}
-          onChange={set('schedule')}
-          name="schedule"
+          {...of('schedule')}
           placeholder="30 2 * * *"
-          error={about(e, 'schedule')}
           hint="Five fields, or @hourly, @daily, @weekly, @monthly"
         />
-        <Field label="Time zone" value={f.zone} onChange={set('zone')} name="zone" error={about(e, 'zone')} />
+        <Field label="Time zone" {...of('zone')} />
       </div>
       <div className="grid grid-cols-[1fr_1fr] gap-12">
-        <Field
-          label="Only keys like"
-          mono
-          value={f.like}
-          onChange={set('like')}
-          name="like"
-          placeholder="2026/*"
-          error={about(e, 'like')}
-        />
-        <Field
-          label="Leave out keys like"
-          mono
-          value={f.leaveOut}
-          onChange={set('leaveOut')}
-          name="leaveOut"
-          placeholder="*.tmp"
-          error={about(e, 'leaveOut')}
-        />
-        <Field
-          label="Bytes a second at the most"
-          mono
-          value={f.bandwidth}
-          onChange={set('bandwidth')}
-          name="bandwidth"
-          placeholder="08:00-18:00 1MiB; 8MiB"
-          error={about(e, 'bandwidth')}
-        />
+        <Field label="Only keys like" mono {...of('like')} placeholder="2026/*" />
+        <Field label="Leave out keys like" mono {...of('leaveOut')} placeholder="*.tmp" />
+        <Field label="Bytes a second at the most" mono {...of('bandwidth')} placeholder="08:00-18:00 1MiB; 8MiB" />
         <Field
           label="Ask above, % of the target"
-          value={f.share}
-          onChange={set('share')}
-          name="share"
-          error={about(e, 'guard')}
+          {...of('share', 'guard')}
           hint="That would be removed or replaced; above 1,000 objects in any case."
         />
       </div>
-      <WhereField value={f.where} onChange={set('where')} error={about(e, 'where')} />
+      <WhereField {...of('where')} />
       <Sealing value={seal} was={was} error={e} onChange={setSeal} />
       <div className="row">
         <button

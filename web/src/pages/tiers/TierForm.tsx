@@ -1,18 +1,17 @@
-import { useState } from 'react';
-
 import { api, ask } from '../../api/client';
 import { type Tier } from '../../data/lifecycle';
 import { useChange } from '../../data/queries';
 import { Field } from '../../parts/Bits';
-import { Ask, about, aboutNone } from '../../parts/Form';
+import { Ask } from '../../parts/Form';
 import { Select } from '../../parts/Select';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
+import { useFields } from '../../parts/useFields';
 
 /** Adds a tier, or changes one. */
 export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
   const toast = useToast();
-  const [f, setF] = useState({
+  const [f, set, fields] = useFields({
     name: tier?.name ?? '',
     note: tier?.note ?? '',
     volumes: '',
@@ -29,7 +28,6 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
   const named = f.volumes.split(/[\s,]+/).filter(Boolean);
   const elsewhere = tier?.elsewhere || named.some((v) => v.startsWith('@'));
   const sealed = f.sealed ?? elsewhere; // who keeps it there cannot read it, unless that is wanted
-  const set = (n: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [n]: e.target.value });
   const main = tier?.name === 'main';
   const restore = f.hours.trim() ? { seconds: Math.round(Number(f.hours) * 3600), days: Number(f.days) } : undefined;
   const body = {
@@ -63,13 +61,14 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
     ask(api.POST('/api/v1/tiers/{tier}/repair', { params: { path: { tier: tier?.name ?? '' } } })),
   );
   const e = save.error ?? repair.error;
+  const of = fields(e);
   return (
     <Ask
       title={tier ? `The tier ${tier.name}` : 'Add a tier'}
       act={tier ? 'Save' : 'Add it'}
       busy={save.isPending}
       ready={!!f.name}
-      error={aboutNone(e, 'name', 'volumes', 'copies', 'pieces', 'price')}
+      error={e}
       onClose={onClose}
       onAct={() =>
         save.mutate(undefined, {
@@ -80,14 +79,12 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
         })
       }
     >
-      {tier ? null : (
-        <Field label="Name" value={f.name} onChange={set('name')} name="name" autoFocus error={about(e, 'name')} />
-      )}
-      <Field label="What it is" value={f.note} onChange={set('note')} name="note" placeholder="cheap disks" />
+      {tier ? null : <Field label="Name" {...of('name')} autoFocus />}
+      <Field label="What it is" {...of('note')} placeholder="cheap disks" />
       <div className="grid grid-cols-[1fr_1fr_1fr] gap-12">
-        <Field label="GiB and month" value={f.price} onChange={set('price')} name="price" error={about(e, 'price')} />
-        <Field label="1,000 requests" value={f.requests} onChange={set('requests')} name="requests" />
-        <Field label="Shortest stay, days" value={f.stay} onChange={set('stay')} name="stay" />
+        <Field label="GiB and month" {...of('price')} />
+        <Field label="1,000 requests" {...of('requests')} />
+        <Field label="Shortest stay, days" {...of('stay', 'shortestStay')} />
       </div>
       {main ? null : (
         <>
@@ -95,11 +92,8 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
             <Field
               label={tier ? 'Further directories' : 'Directories on the service’s machine, or a bucket at an endpoint'}
               mono
-              value={f.volumes}
-              onChange={set('volumes')}
-              name="volumes"
+              {...of('volumes')}
               placeholder={tier ? '/mnt/slow1/spindle' : '/mnt/slow1/spindle or @lowland-annex/bodies'}
-              error={about(e, 'volumes')}
               hint={
                 elsewhere
                   ? 'The bucket is empty, and keeps bodies only: names, versions and history stay here.'
@@ -108,22 +102,9 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
             />
           )}
           <div className="grid grid-cols-[1fr_1fr_1fr] gap-12">
-            <Field
-              label="Copies, or 4+2 pieces"
-              value={f.copies}
-              onChange={set('copies')}
-              name="copies"
-              disabled={elsewhere}
-              error={about(e, 'copies') ?? about(e, 'pieces')}
-            />
-            <Field
-              label="Restored first, hours"
-              value={f.hours}
-              onChange={set('hours')}
-              name="hours"
-              placeholder="read at once"
-            />
-            <Field label="Restored for, days" value={f.days} onChange={set('days')} name="days" />
+            <Field label="Copies, or 4+2 pieces" {...of('copies', 'pieces')} disabled={elsewhere} />
+            <Field label="Restored first, hours" {...of('hours', 'restore')} placeholder="read at once" />
+            <Field label="Restored for, days" {...of('days')} />
           </div>
           {tier?.losses ? (
             <div>
@@ -133,7 +114,7 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
               <Select
                 id="tier-without"
                 value={f.without}
-                onChange={(without) => setF({ ...f, without })}
+                onChange={(without) => set({ without })}
                 options={[['', 'none'] as const, ...(tier.volumes ?? []).map((v) => [v.dir, v.dir] as const)]}
               />
               {f.without ? <p className="small dim mt-4">What was on it is made anew on the others.</p> : null}
@@ -155,10 +136,10 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
             </div>
           ) : null}
           <div className="row gap-26">
-            <Switch on={f.packed} onChange={(v) => setF({ ...f, packed: v })}>
+            <Switch on={f.packed} onChange={(v) => set({ packed: v })}>
               Compressed
             </Switch>
-            <Switch on={sealed ?? false} onChange={(v) => setF({ ...f, sealed: v })}>
+            <Switch on={sealed ?? false} onChange={(v) => set({ sealed: v })}>
               Encrypted at rest
             </Switch>
           </div>
