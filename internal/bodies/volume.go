@@ -357,23 +357,7 @@ func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n 
 		return f.checkFrames(ref, size, crc, limit)
 	}
 	if f.r != nil {
-		sp := v.stretch.Get().(*[]byte)
-		defer v.stretch.Put(sp)
-		for at := int64(0); at < size; {
-			plain, err := f.r.Read(*sp, at)
-			if err != nil {
-				return err
-			}
-			at += int64(len(plain))
-			got = digest.UpdateCRC64(got, plain)
-			if err := limit(len(plain)); err != nil {
-				return err
-			}
-		}
-		if got != crc {
-			return damaged(ref, "the digest is %016x, not %016x", got, crc)
-		}
-		return nil
+		return f.checkSealed(ref, size, crc, limit)
 	}
 	in := io.NewSectionReader(diskFile{f.file, v.disk}, 0, 1<<62)
 	for {

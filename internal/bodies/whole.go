@@ -139,8 +139,7 @@ func (w *Whole) sendFrames(to io.Writer, offset, length int64, between func()) e
 			putFrame(o.buf)
 			return o.err
 		}
-		n := min(length, int64(len(o.plain)))
-		_, err := to.Write(o.plain[:n])
+		n, err := o.writeTo(to, length)
 		putFrame(o.buf)
 		if err != nil {
 			return err
@@ -158,8 +157,9 @@ func (w *Whole) framesInTurn(offset, length int64) func() opened {
 			return opened{}
 		}
 		o := opened{buf: frameBufs.Get().(*[]byte)}
-		if o.plain, o.err = w.frame((*o.buf)[:0], offset, end-offset); o.err == nil {
-			offset += int64(len(o.plain))
+		var plain []byte
+		if plain, o.err = w.frame((*o.buf)[:0], offset, end-offset); o.err == nil {
+			o.pieces, offset = [][]byte{plain}, offset+int64(len(plain))
 		}
 		return o
 	}
@@ -179,7 +179,7 @@ func aheadOf(read func() opened) (next func() opened, stop func()) {
 				putFrame(o.buf)
 				return
 			}
-			if o.err != nil || len(o.plain) == 0 {
+			if o.err != nil || len(o.pieces) == 0 {
 				return
 			}
 		}
@@ -222,17 +222,32 @@ const (
 	window = 4
 )
 
-// opened is a stretch of a sealed body, ready to be sent.
+// opened is a stretch of a body, ready to be sent: the pieces follow one another.
 type opened struct {
-	buf   *[]byte
-	plain []byte
-	err   error
+	buf    *[]byte
+	pieces [][]byte
+	err    error
+}
+
+// writeTo writes what is in the pieces, left bytes of it at most.
+func (o opened) writeTo(to io.Writer, left int64) (n int64, err error) {
+	for _, p := range o.pieces {
+		if n == left {
+			break
+		}
+		m, err := to.Write(p[:min(left-n, int64(len(p)))])
+		n += int64(m)
+		if err != nil {
+			return n, err
+		}
+	}
+	return n, nil
 }
 
 func (w *Whole) sendSealed(to io.Writer, offset, length int64, between func()) error {
 	read := func(at int64) opened {
 		o := opened{buf: w.v.stretch.Get().(*[]byte)}
-		o.plain, o.err = w.r.Read(*o.buf, at)
+		o.pieces, o.err = w.r.Read(*o.buf, at)
 		return o
 	}
 	// Others are opened beside while cores are likely to be free for it: never more
@@ -271,13 +286,36 @@ func (w *Whole) sendSealed(to io.Writer, offset, length int64, between func()) e
 		if between != nil {
 			between()
 		}
-		n := min(end-offset, int64(len(o.plain)))
-		_, err := to.Write(o.plain[:n])
+		n, err := o.writeTo(to, end-offset)
 		w.v.stretch.Put(o.buf)
 		if err != nil {
 			return err
 		}
 		offset += n
+	}
+	return nil
+}
+
+// checkSealed reads all of a sealed body and compares its digest.
+func (w *Whole) checkSealed(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
+	buf := w.v.stretch.Get().(*[]byte)
+	defer w.v.stretch.Put(buf)
+	var got uint64
+	for at := int64(0); at < size; {
+		pieces, err := w.r.Read(*buf, at)
+		if err != nil {
+			return err
+		}
+		for _, p := range pieces {
+			at += int64(len(p))
+			got = digest.UpdateCRC64(got, p)
+			if err := limit(len(p)); err != nil {
+				return err
+			}
+		}
+	}
+	if got != crc {
+		return damaged(ref, "the digest is %016x, not %016x", got, crc)
 	}
 	return nil
 }

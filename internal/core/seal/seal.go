@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"encoding/binary"
 	"io"
+	"sync"
 
 	"spindle/internal/core/fault"
 )
@@ -251,17 +252,20 @@ func NewReader(f io.ReaderAt, data cipher.AEAD, size int64) *Reader {
 
 // ReadAt reads plain bytes, as io.ReaderAt says.
 func (r *Reader) ReadAt(p []byte, offset int64) (n int, err error) {
-	buf := make([]byte, Buffer)
+	buf := buffers.Get().(*[]byte)
+	defer buffers.Put(buf)
 	for n < len(p) {
 		if offset >= r.size {
 			return n, io.EOF
 		}
-		plain, err := r.Read(buf, offset)
+		pieces, err := r.Read(*buf, offset)
 		if err != nil {
 			return n, err
 		}
-		m := copy(p[n:], plain)
-		n, offset = n+m, offset+int64(m)
+		for _, piece := range pieces {
+			m := copy(p[n:], piece)
+			n, offset = n+m, offset+int64(m)
+		}
 	}
 	return n, nil
 }
@@ -272,9 +276,12 @@ const Stretch = 4 * ChunkSize
 // Buffer is how large a buffer Read needs.
 const Buffer = 4 * (ChunkSize + TagSize)
 
-// Read opens the chunks from offset on, as many as fit, and gives the plain bytes
-// from there: up to Stretch, and all that is left at the end. buf has Buffer bytes.
-func (r *Reader) Read(buf []byte, offset int64) ([]byte, error) {
+var buffers = sync.Pool{New: func() any { b := make([]byte, Buffer); return &b }}
+
+// Read opens the chunks from offset on, as many as fit, and gives the plain bytes from there in
+// pieces, one of each chunk: up to Stretch in all, and all that is left at the end. The pieces lie
+// in buf, which has Buffer bytes.
+func (r *Reader) Read(buf []byte, offset int64) ([][]byte, error) {
 	first := offset / ChunkSize
 	at := HeaderSize + first*(ChunkSize+TagSize)
 	left := r.size - first*ChunkSize // plain bytes from the first chunk on
@@ -286,15 +293,15 @@ func (r *Reader) Read(buf []byte, offset int64) ([]byte, error) {
 		}
 		return nil, err
 	}
-	plain := buf[:0]
+	pieces := make([][]byte, 0, Stretch/ChunkSize)
 	for i := first; len(sealed) > 0; i++ {
 		m := min(len(sealed), ChunkSize+TagSize)
-		got, err := Open(r.data, i, (i+1)*ChunkSize >= r.size, sealed[:m])
+		plain, err := Open(r.data, i, (i+1)*ChunkSize >= r.size, sealed[:m])
 		if err != nil {
 			return nil, err
 		}
-		plain = append(plain, got...) // moves down over the tags
-		sealed = sealed[m:]
+		pieces, sealed = append(pieces, plain), sealed[m:]
 	}
-	return plain[offset-first*ChunkSize:], nil
+	pieces[0] = pieces[0][offset-first*ChunkSize:]
+	return pieces, nil
 }
