@@ -43,8 +43,11 @@ const (
 func main() {
 	static := flag.String("static", "", "serve this folder instead, for the comparison")
 	dir := flag.String("dir", "", "where to put the data; default a temporary folder")
-	only := flag.String("only", "",
-		"run only the parts named: large, put, get, list, versions, uploads, orders, access, sealed, lifecycle, replication, sync, find, pieces, charters, memory")
+	var names []string
+	for _, p := range parts {
+		names = append(names, p.name)
+	}
+	only := flag.String("only", "", "run only the parts named, with commas between them: "+strings.Join(names, ", "))
 	seconds := flag.Int("seconds", 3, "how long each rate is measured")
 	flag.Parse()
 	if *static != "" {
@@ -78,6 +81,17 @@ func (b *bench) row(what, got, against, wanted string) {
 	b.rows = append(b.rows, []string{what, got, against, wanted})
 }
 
+// parts are what is measured, in this order, each by a service of its own with nothing in it: what
+// one leaves behind, in memory, on the disk or to be done, weighs on no other.
+var parts = []struct {
+	name string
+	run  func(*bench) error
+}{{"large", (*bench).large}, {"put", (*bench).puts}, {"get", (*bench).gets}, {"list", (*bench).list},
+	{"versions", (*bench).versions}, {"uploads", (*bench).uploads}, {"orders", (*bench).orders},
+	{"access", (*bench).access}, {"sealed", (*bench).sealed}, {"lifecycle", (*bench).lifecycle},
+	{"replication", (*bench).replication}, {"sync", (*bench).syncs}, {"find", (*bench).find},
+	{"pieces", (*bench).pieces}, {"charters", (*bench).charters}, {"memory", (*bench).memory}}
+
 func run(dir, only string, span time.Duration) error {
 	if dir == "" {
 		tmp, err := os.MkdirTemp("", "spindle-bench-")
@@ -90,28 +104,16 @@ func run(dir, only string, span time.Duration) error {
 	if err := os.Chmod(dir, 0o711); err != nil {
 		return err
 	}
-	b := &bench{dir: dir, span: span}
-	stop, err := b.start()
-	if err != nil {
-		return err
-	}
-	defer stop()
 	fmt.Printf("%d cores, %s, %s\n\n", runtime.NumCPU(), runtime.Version(), kernel())
 	fmt.Printf("%-46s %-16s %-44s %s\n", "what", "reached", "against", "wanted")
-	if st, err := b.request(http.MethodPut, "/bench", nil, 0); err != nil || st != 200 {
-		return fmt.Errorf("creating a bucket: %d, %v", st, err)
-	}
-	for _, part := range []struct {
-		name string
-		run  func() error
-	}{{"large", b.large}, {"put", b.puts}, {"get", b.gets}, {"list", b.list}, {"versions", b.versions}, {"uploads", b.uploads},
-		{"orders", b.orders}, {"access", b.access}, {"sealed", b.sealed}, {"lifecycle", b.lifecycle}, {"replication", b.replication},
-		{"sync", b.syncs}, {"find", b.find}, {"pieces", b.pieces}, {"charters", b.charters},
-		{"memory", b.memory}} {
-		if only == "" || strings.Contains(only, part.name) {
-			if err := part.run(); err != nil {
-				return fmt.Errorf("%s: %w", part.name, err)
-			}
+	b := &bench{span: span}
+	for _, part := range parts {
+		if only != "" && !slices.Contains(strings.Split(only, ","), part.name) {
+			continue
+		}
+		b.dir = filepath.Join(dir, part.name)
+		if err := b.part(part.run); err != nil {
+			return fmt.Errorf("%s: %w", part.name, err)
 		}
 	}
 	fmt.Println("\n| what | reached | against | wanted |\n| --- | --- | --- | --- |")
@@ -119,6 +121,23 @@ func run(dir, only string, span time.Duration) error {
 		fmt.Printf("| %s |\n", strings.Join(r, " | "))
 	}
 	return nil
+}
+
+// part runs a part with a service of its own, and removes all that it left.
+func (b *bench) part(run func(*bench) error) error {
+	if err := os.MkdirAll(b.dir, 0o711); err != nil {
+		return err
+	}
+	defer os.RemoveAll(b.dir)
+	stop, err := b.start()
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if st, err := b.request(http.MethodPut, "/bench", nil, 0); err != nil || st != 200 {
+		return fmt.Errorf("creating a bucket: %d, %v", st, err)
+	}
+	return run(b)
 }
 
 func kernel() string {
