@@ -434,7 +434,7 @@ func TestRestoreAsOf(t *testing.T) {
 
 // A backup for which the disk has no room leaves nothing but bodies that were copied whole, which
 // the next one need not copy.
-func TestBackupOnAFullDisk(t *testing.T) {
+func TestBackupOnAFullDiskAndTwoAtOnce(t *testing.T) {
 	disk := t.TempDir()
 	if err := unix.Mount("tmpfs", disk, "tmpfs", 0, "size=3m"); err != nil {
 		t.Skipf("no small disk can be made: %v", err)
@@ -467,7 +467,14 @@ func TestBackupOnAFullDisk(t *testing.T) {
 	if err := unix.Mount("tmpfs", disk, "tmpfs", unix.MS_REMOUNT, "size=30m"); err != nil {
 		t.Fatal(err)
 	}
+	var second error
+	making.Progress = func(string, int64) { // while one is made, no other is into the same folder
+		_, second = (&backup.Making{Data: data, Folder: disk, Passphrase: words, Log: harness.Silent()}).Make(t.Context())
+	}
 	m, err := making.Make(t.Context())
+	if !fault.HasCode(second, "backup-under-way") {
+		t.Errorf("a second one at once: %v", second)
+	}
 	if err != nil || m.Copied >= 5*900_000 {
 		t.Fatalf("once there is room: %+v, %v", m, err)
 	}

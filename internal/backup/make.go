@@ -78,9 +78,14 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if m.Service, err = cat.ServiceID(ctx); err != nil {
 		return nil, err
 	}
-	dir, err := in.dir(m.Name)
+	folder, err := in.alone()
 	if err != nil {
 		return nil, err
+	}
+	defer folder.Close()
+	dir := filepath.Join(in.Folder, m.Name)
+	if err := os.Mkdir(dir, 0o700); err != nil {
+		return nil, folderFault(dir, err)
 	}
 	finished := false
 	defer func() {
@@ -132,22 +137,34 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	return m, in.forgetLog(m.Base.Cluster)
 }
 
-// dir makes the folder of a backup, for this process alone.
-func (in *Making) dir(name string) (string, error) {
-	dir := filepath.Join(in.Folder, name)
-	err := os.MkdirAll(in.Folder, 0o700)
-	if err == nil {
-		err = os.Mkdir(dir, 0o700)
+// alone makes the folder of backups and has it for this backup alone until it is closed, or the
+// process ends: two at once would write the same copies of bodies.
+func (in *Making) alone() (*os.File, error) {
+	if err := os.MkdirAll(in.Folder, 0o700); err != nil {
+		return nil, folderFault(in.Folder, err)
 	}
-	if errors.Is(err, fs.ErrExist) {
-		return "", fault.New(fault.Conflict, "backup-under-way", "another backup was begun in %s this second", in.Folder).
-			In("folder").Do("wait until that is done")
-	}
+	folder, err := os.Open(in.Folder)
 	if err != nil {
-		return "", fault.New(fault.Invalid, "backup-folder", "the folder %s cannot be made", dir).In("folder").
-			Do("give one that may be written to").Because(err)
+		return nil, folderFault(in.Folder, err)
 	}
-	return dir, nil
+	if err := unix.Flock(int(folder.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		folder.Close()
+		if errors.Is(err, unix.EWOULDBLOCK) {
+			return nil, fault.New(fault.Conflict, "backup-under-way", "another backup is being made into %s", in.Folder).
+				In("folder").Do("wait until that is done, or give another folder")
+		}
+		return nil, folderFault(in.Folder, err)
+	}
+	return folder, nil
+}
+
+func folderFault(dir string, err error) error {
+	if errors.Is(err, fs.ErrExist) {
+		return fault.New(fault.Conflict, "backup-under-way", "another backup began in this second: %s is there", dir).
+			In("folder").Do("begin again")
+	}
+	return fault.New(fault.Invalid, "backup-folder", "the folder %s cannot be used", dir).In("folder").
+		Do("give one that may be written to, on a file system that knows locks").Because(err)
 }
 
 // cause gives why a context ended, when that is why something failed.
