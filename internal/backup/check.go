@@ -49,6 +49,11 @@ func (in *Checking) Check(ctx context.Context) (*Checked, error) {
 	if err != nil {
 		return nil, err
 	}
+	folder, err := reading(in.Folder)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
 	key := in.MasterKey
 	if key == "" {
 		if key, err = openKey(in.Folder, m, in.Passphrase); err != nil {

@@ -3,6 +3,7 @@
 //
 //	FOLDER/2026-11-27T09-30-00Z/manifest.json   what the backup is; written last
 //	FOLDER/2026-11-27T09-30-00Z/database.dump   the catalog, by the database's own program
+//	FOLDER/2026-11-27T09-30-00Z/bodies.gz       which files of volumes/ it has
 //	FOLDER/2026-11-27T09-30-00Z/master.key.age  the master key, sealed under a passphrase
 //	FOLDER/2026-11-27T09-30-00Z/base/           the database's own files, when its log is kept
 //	FOLDER/log/CLUSTER/...                      that log, compressed by gzip, as the server hands it on
@@ -12,6 +13,9 @@
 // catalog is dumped in one snapshot, then bodies are copied. Every body that the snapshot
 // refers to was there before it, and stays until the copy is done. Bodies never change under
 // their names, so one that is there in its length is not copied again.
+//
+// Backups are removed with the bodies that no other one has. Whoever makes or removes holds a lock
+// of the folder, whoever removes also that of volumes/, which whoever reads shares.
 //
 // A moment between two backups is come to by the files of the database in the latest backup
 // before it and by the log after them; its bodies are those of all backups.

@@ -70,8 +70,8 @@ func placeInLog(file string) string {
 }
 
 // forgetLog removes what of a cluster's log is older than its oldest base in the folder.
-func (in *Making) forgetLog(cluster string) error {
-	list, err := List(in.Folder)
+func forgetLog(folder, cluster string) error {
+	list, err := List(folder)
 	if err != nil {
 		return err
 	}
@@ -81,7 +81,7 @@ func (in *Making) forgetLog(cluster string) error {
 			oldest = placeInLog(m.Base.From)
 		}
 	}
-	dir := filepath.Join(LogFolder(in.Folder), cluster)
+	dir := filepath.Join(LogFolder(folder), cluster)
 	files, err := os.ReadDir(dir)
 	if err != nil {
 		return err

@@ -78,7 +78,7 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if m.Service, err = cat.ServiceID(ctx); err != nil {
 		return nil, err
 	}
-	folder, err := in.alone()
+	folder, err := alone(in.Folder)
 	if err != nil {
 		return nil, err
 	}
@@ -113,7 +113,7 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if err := in.keepKey(dir); err != nil {
 		return nil, err
 	}
-	if err := in.copyVolumes(held, cat, m); err != nil {
+	if err := in.copyVolumes(held, cat, dir, m); err != nil {
 		return nil, cause(held, err)
 	}
 	if err := cat.HoldOn(ctx, hold, holdFor); err != nil {
@@ -134,37 +134,7 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if finished = true; m.Base == nil {
 		return m, nil
 	}
-	return m, in.forgetLog(m.Base.Cluster)
-}
-
-// alone makes the folder of backups and has it for this backup alone until it is closed, or the
-// process ends: two at once would write the same copies of bodies.
-func (in *Making) alone() (*os.File, error) {
-	if err := os.MkdirAll(in.Folder, 0o700); err != nil {
-		return nil, folderFault(in.Folder, err)
-	}
-	folder, err := os.Open(in.Folder)
-	if err != nil {
-		return nil, folderFault(in.Folder, err)
-	}
-	if err := unix.Flock(int(folder.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		folder.Close()
-		if errors.Is(err, unix.EWOULDBLOCK) {
-			return nil, fault.New(fault.Conflict, "backup-under-way", "another backup is being made into %s", in.Folder).
-				In("folder").Do("wait until that is done, or give another folder")
-		}
-		return nil, folderFault(in.Folder, err)
-	}
-	return folder, nil
-}
-
-func folderFault(dir string, err error) error {
-	if errors.Is(err, fs.ErrExist) {
-		return fault.New(fault.Conflict, "backup-under-way", "another backup began in this second: %s is there", dir).
-			In("folder").Do("begin again")
-	}
-	return fault.New(fault.Invalid, "backup-folder", "the folder %s cannot be used", dir).In("folder").
-		Do("give one that may be written to, on a file system that knows locks").Because(err)
+	return m, forgetLog(in.Folder, m.Base.Cluster)
 }
 
 // cause gives why a context ended, when that is why something failed.
@@ -279,8 +249,13 @@ func (in *Making) keepKey(dir string) error {
 	return writeLast(filepath.Join(dir, keyFile), sealed.Bytes())
 }
 
-// copyVolumes copies what is new of every volume.
-func (in *Making) copyVolumes(ctx context.Context, cat *catalog.Catalog, m *Manifest) error {
+// copyVolumes copies what is new of every volume, and writes down what the backup has.
+func (in *Making) copyVolumes(ctx context.Context, cat *catalog.Catalog, dir string, m *Manifest) (err error) {
+	has, err := newHas(dir)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, has.close()) }()
 	tiers, err := cat.Tiers(ctx)
 	if err != nil {
 		return err
@@ -291,29 +266,29 @@ func (in *Making) copyVolumes(ctx context.Context, cat *catalog.Catalog, m *Mani
 				m.Missing = append(m.Missing, t.Name+" at "+v.String())
 				continue
 			}
-			if err := in.copyVolume(ctx, m, Volume{Marker: v.Marker, Tier: t.Name, Dir: v.Dir}); err != nil {
+			if err := in.copyVolume(ctx, m, has, Volume{Marker: v.Marker, Tier: t.Name, Dir: v.Dir}); err != nil {
 				return err
 			}
 		}
 	}
-	dir := filepath.Join(in.Data, "volumes", "main")
+	main := filepath.Join(in.Data, "volumes", "main")
 	marker, err := cat.MainMarker(ctx, "")
 	if err != nil {
 		return err
 	}
-	return in.copyVolume(ctx, m, Volume{Marker: marker, Tier: tier.MainName, Dir: dir})
+	return in.copyVolume(ctx, m, has, Volume{Marker: marker, Tier: tier.MainName, Dir: main})
 }
 
-func (in *Making) copyVolume(ctx context.Context, m *Manifest, v Volume) error {
+func (in *Making) copyVolume(ctx context.Context, m *Manifest, has *has, v Volume) error {
 	if there, err := bodies.ReadMarker(v.Dir); err != nil || there != v.Marker {
 		if v.Tier == tier.MainName {
 			return bodies.Away(v.Dir, "it has not the marker that the catalog knows").Because(err)
 		}
 		m.Missing = append(m.Missing, v.Tier+" on "+v.Dir+", which is away")
-		return nil
+		return has.all(v.Marker) // of earlier backups, which it may refer to
 	}
 	c := &copying{ctx: ctx, from: v.Dir, to: filepath.Join(in.Folder, volumesDir, v.Marker),
-		told: func(n int64) { in.tell(v.Tier, n) }}
+		has: func(rel string) error { return has.file(v.Marker, rel) }, told: func(n int64) { in.tell(v.Tier, n) }}
 	if err := c.all(); err != nil {
 		return err
 	}
@@ -326,6 +301,7 @@ func (in *Making) copyVolume(ctx context.Context, m *Manifest, v Volume) error {
 type copying struct {
 	ctx      context.Context
 	from, to string
+	has      func(rel string) error // is told of each file; nil for none
 	told     func(int64)
 	buf      []byte
 	pending  []string // copied, and without their names yet
@@ -359,6 +335,11 @@ func (c *copying) all() error {
 				return err
 			}
 			dirs[dir] = true
+		}
+		if c.has != nil {
+			if err := c.has(rel); err != nil {
+				return err
+			}
 		}
 		return c.one(path, to)
 	})

@@ -17,6 +17,7 @@ const (
 	manifestFile = "manifest.json"
 	dumpFile     = "database.dump"
 	keyFile      = "master.key.age"
+	hasFile      = "bodies.gz"
 	baseFile     = "base/base.tar.gz"
 	logDir       = "log"
 	volumesDir   = "volumes"

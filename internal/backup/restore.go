@@ -99,6 +99,11 @@ func (in *Restoring) Restore(ctx context.Context) (*Restored, error) {
 	if err != nil {
 		return nil, err
 	}
+	folder, err := reading(in.Folder)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
 	key, err := in.keys(base, m)
 	if err != nil {
 		return nil, err

@@ -363,14 +363,15 @@ func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n 
 	for {
 		n, err := io.ReadFull(in, *bp)
 		got = digest.UpdateCRC64(got, (*bp)[:n])
-		if err == io.EOF || err == io.ErrUnexpectedEOF {
-			break
-		}
-		if err != nil {
+		end := err == io.EOF || err == io.ErrUnexpectedEOF
+		if err != nil && !end {
 			return damaged(ref, "the disk cannot read it").(*fault.Error).Because(err)
 		}
 		if err := limit(n); err != nil {
 			return err
+		}
+		if end {
+			break
 		}
 	}
 	if got != crc {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -47,6 +48,13 @@ func (a *app) backupCommand() *cli.Command {
 				Flags: []cli.Flag{&cli.StringFlag{Name: "backup", Usage: "which, by its `NAME`; the latest otherwise"},
 					&cli.BoolFlag{Name: "all", Usage: "read every body and compare its digest"},
 					passphraseFlag("of the backup")}, Action: a.backupCheck},
+			{Name: "remove", Usage: "remove backups, and the bodies that no other has", ArgsUsage: "FOLDER [NAME ...]",
+				Description: "Those that are named, or all but the latest ones; at least one stays. What goes is said first, and " +
+					"asked for. Moments before the oldest that stays can be restored no more.\n\n" +
+					examples("spindle backup remove /mnt/backup --keep 14 --yes",
+						"spindle backup remove /mnt/backup 2026-11-27T09-30-00Z"),
+				Flags: []cli.Flag{&cli.IntFlag{Name: "keep", Usage: "remove all but the latest `N`, and those that broke off"},
+					yesFlag()}, Action: a.backupRemove},
 		}}
 }
 
@@ -126,8 +134,8 @@ func (a *app) backupList(_ context.Context, c *cli.Command) error {
 	}
 	return a.print(list, func() error {
 		for _, name := range unfinished {
-			a.note("%s is not finished: it is being made, or broke off; one that broke off can be removed: rm -r %s", name,
-				filepath.Join(in[0], name))
+			a.note("%s is not finished: it is being made, or broke off; one that broke off can be removed: spindle backup remove %s %s",
+				name, in[0], name)
 		}
 		if len(list) == 0 {
 			a.note("There is no finished backup: spindle backup make %s", in[0])
@@ -183,6 +191,50 @@ func (a *app) backupCheck(ctx context.Context, c *cli.Command) error {
 	return fault.New(fault.Damaged, "backup-wrong", "%s of the backup are missing or not what they were",
 		things(r.Wrong, "body", "bodies")).In("backup").
 		Do("make another backup; where the service's own bodies are damaged, mend them first")
+}
+
+func (a *app) backupRemove(ctx context.Context, c *cli.Command) error {
+	in, err := args(c, 1, -1)
+	if err != nil {
+		return err
+	}
+	r := &backup.Removing{Folder: in[0], Names: in[1:], Keep: c.Int("keep")}
+	if len(r.Names) > 0 == c.IsSet("keep") || c.IsSet("keep") && r.Keep < 1 {
+		return wrongUsage("name the backups that go, or say by --keep how many of the latest stay, one at least")
+	}
+	would, err := r.Rehearse(ctx)
+	if err != nil {
+		return err
+	}
+	if len(would.Backups) == 0 {
+		return a.print(would, func() error {
+			a.note("Nothing goes: there are %s.", things(int64(len(would.Kept)), "backup", "backups"))
+			return nil
+		})
+	}
+	if err := a.confirm(c, goes(would), strconv.Itoa(len(would.Backups))); err != nil {
+		return err
+	}
+	did, err := r.Remove(ctx)
+	if err != nil {
+		return err
+	}
+	return a.print(did, func() error {
+		if len(did.Unknown) > 0 {
+			a.note("bodies stay until %s are removed, too: made by an earlier version, they do not say which they have",
+				strings.Join(did.Unknown, ", "))
+		}
+		_, err := fmt.Fprintf(a.Out, "Removed %s; %s of bodies, %s.\n", things(int64(len(did.Backups)), "backup", "backups"),
+			things(did.Files, "file", "files"), size(did.Bytes))
+		return err
+	})
+}
+
+// goes says what a removal would do.
+func goes(r *backup.Removed) string {
+	return fmt.Sprintf("These go for good: %s; with %s of bodies, %s, that no other backup has. %s, the latest %s.",
+		strings.Join(r.Backups, ", "), things(r.Files, "file", "files"), size(r.Bytes),
+		things(int64(len(r.Kept)), "backup stays", "backups stay"), r.Kept[0])
 }
 
 func (a *app) restoreService(ctx context.Context, c *cli.Command) error {
