@@ -1,9 +1,8 @@
 import { Field, type FieldProps } from './Bits';
 
 /** Narrows what a rule or a job is about by an expression of find. */
-export const WhereField = (field: Pick<FieldProps, 'name' | 'value' | 'onChange' | 'error'>) => (
+export const WhereField = (field: Pick<FieldProps, 'name' | 'value' | 'onChange' | 'error' | 'className'>) => (
   <Field
-    className="mt-10"
     label="Only where"
     mono
     placeholder="all objects, or an expression of find: field taxon begins with Drosera and size over 1 MiB"

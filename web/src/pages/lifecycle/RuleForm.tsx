@@ -50,7 +50,7 @@ export function ScopeFields({
         <Field label="Tags, all of" mono {...of('tags')} placeholder="checked = yes" />
         <Field label="Size at least" {...of('sizeFrom', 'sizeTo')} placeholder="any" />
       </div>
-      <WhereField {...of('where')} />
+      <WhereField className="mt-10" {...of('where')} />
     </Section>
   );
 }
