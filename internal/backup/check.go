@@ -35,11 +35,11 @@ const sampleOf = 50
 // Checked is what was found.
 type Checked struct {
 	*Manifest
-	Bodies  int64    // looked at
-	Read    int64    // bytes that were compared with their digests
-	Skipped int64    // bodies at endpoints, which are not in the backup
-	Wrong   int64    // bodies that are missing or not what they were
-	First   []string // the first of them, with why
+	Bodies  int64    `json:"bodies"`          // looked at
+	Read    int64    `json:"read"`            // bytes that were compared with their digests
+	Skipped int64    `json:"skipped"`         // bodies at endpoints, which are not in the backup
+	Wrong   int64    `json:"wrong"`           // bodies that are missing or not what they were
+	First   []string `json:"first,omitempty"` // the first of them, with why
 }
 
 // Check loads the catalog of a backup into a database of its own, and looks whether every body

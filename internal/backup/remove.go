@@ -20,11 +20,12 @@ type Removing struct {
 
 // Removed is what goes, or went.
 type Removed struct {
-	Backups []string // that go, latest first
-	Kept    []string // that stay, latest first
-	Files   int64    // of bodies that none of those has that stay
-	Bytes   int64
-	Unknown []string // of those that stay: made before it was written down what a backup has. No bodies go
+	Backups []string `json:"backups"` // that go, latest first
+	Kept    []string `json:"kept"`    // that stay, latest first
+	Files   int64    `json:"files"`   // of bodies that none of those has that stay
+	Bytes   int64    `json:"bytes"`
+	// Unknown are those that stay and were made before it was written down what a backup has. No bodies go.
+	Unknown []string `json:"unknown,omitempty"`
 }
 
 // Rehearse says what would go. The errors are those of Remove.

@@ -86,10 +86,10 @@ type Restoring struct {
 // Restored is what a restore did.
 type Restored struct {
 	*Manifest
-	Put   map[string]string // volumes that lie elsewhere than they did, by where they were
-	AsOf  *time.Time        `json:",omitempty"` // the moment that was come to, when one was asked for
-	Lost  int64             `json:",omitempty"` // bodies of that moment that no backup has
-	First []string          `json:",omitempty"` // the first of them
+	Put   map[string]string `json:"put"`             // volumes that lie elsewhere than they did, by where they were
+	AsOf  *time.Time        `json:"asOf,omitempty"`  // the moment that was come to, when one was asked for
+	Lost  int64             `json:"lost,omitempty"`  // bodies of that moment that no backup has
+	First []string          `json:"first,omitempty"` // the first of them
 }
 
 // Restore brings a service back: its catalog, its bodies and its master key. Nothing that is
