@@ -219,7 +219,7 @@ func restored(t *testing.T, data string, before, still map[string]uint64) {
 // wholes gives the bodies beneath a folder that are files of their own.
 func wholes(t *testing.T, dir string) (some []string) {
 	t.Helper()
-	if err := filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
+	if err := filepath.WalkDir(dir+"/", func(path string, _ fs.DirEntry, err error) error {
 		if strings.HasSuffix(path, ".body") {
 			some = append(some, path)
 		}

@@ -316,7 +316,7 @@ func (c *copying) all() error {
 		return copyFault(err)
 	}
 	dirs := map[string]bool{}
-	err := filepath.WalkDir(c.from, func(path string, d fs.DirEntry, err error) error {
+	err := filepath.WalkDir(c.from+"/", func(path string, d fs.DirEntry, err error) error { // "/": it may be a link
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			return nil // removed meanwhile: the snapshot does not refer to it
@@ -324,6 +324,9 @@ func (c *copying) all() error {
 			return err
 		case c.ctx.Err() != nil:
 			return c.ctx.Err()
+		case d.Type()&fs.ModeSymlink != 0: // what is behind it would be missing
+			return fault.New(fault.Invalid, "volume-link", "%s is a link within a volume", path).In("volume").
+				Do("put what it leads to in its place; the volume's own directory may be a link")
 		}
 		rel, err := filepath.Rel(c.from, path)
 		if err != nil || d.IsDir() || !kept(d.Name()) {

@@ -135,7 +135,7 @@ func (in *Removing) spare(ctx context.Context, stay []*Manifest, out *Removed, e
 		return nil
 	}
 	root := filepath.Join(in.Folder, volumesDir)
-	return filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+	return filepath.WalkDir(root+"/", func(path string, d fs.DirEntry, err error) error { // "/": it may be a link
 		if err = errors.Join(err, ctx.Err()); err != nil || d.IsDir() {
 			return err
 		}

@@ -2,6 +2,7 @@ package backup_test
 
 import (
 	"bytes"
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -37,6 +38,7 @@ func TestBackupsAreRemoved(t *testing.T) {
 	}
 	bodies := func(dir string) int { return len(wholes(t, dir)) }
 	folder := t.TempDir()
+	volumes, main := filepath.Join(folder, "volumes"), filepath.Join(s.Config.Data, "volumes", "main")
 	making := &backup.Making{Data: s.Config.Data, Database: s.Config.Database, Folder: folder, Passphrase: words, Log: harness.Silent()}
 	made := func() string {
 		t.Helper()
@@ -47,17 +49,36 @@ func TestBackupsAreRemoved(t *testing.T) {
 		harness.Until(t, "another second", func() bool { return time.Since(m.Made) > time.Second })
 		return m.Name
 	}
+	moved := func(dir string) { // elsewhere, with a link in its place
+		t.Helper()
+		to := filepath.Join(t.TempDir(), "moved")
+		if err := errors.Join(os.Rename(dir, to), os.Symlink(to, dir)); err != nil {
+			t.Fatal(err)
+		}
+	}
 	put("a", 1)
+	moved(main)
 	put("b", 2)
+	link := filepath.Join(main, "segments-too")
+	if err := os.Symlink(t.TempDir(), link); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := making.Make(t.Context()); !fault.HasCode(err, "volume-link") {
+		t.Errorf("a link within a volume: %v", err)
+	}
+	if err := os.Remove(link); err != nil {
+		t.Fatal(err)
+	}
 	first := made()
+	moved(volumes)
 	if err := c.Remove(t.Context(), "plates", "a"); err != nil {
 		t.Fatal(err)
 	}
 	put("c", 3)
-	harness.Until(t, "what was removed is gone", func() bool { return bodies(s.Config.Data) == 2 })
+	harness.Until(t, "what was removed is gone", func() bool { return bodies(main) == 2 })
 	second := made()
 	third := made()
-	if n := bodies(folder); n != 3 {
+	if n := bodies(volumes); n != 3 {
 		t.Fatalf("%d bodies in the folder", n)
 	}
 
@@ -73,7 +94,7 @@ func TestBackupsAreRemoved(t *testing.T) {
 			t.Errorf("%s: %v", code, err)
 		}
 	}
-	for code, dir := range map[string]string{"backup-under-way": folder, "backup-read": filepath.Join(folder, "volumes")} {
+	for code, dir := range map[string]string{"backup-under-way": folder, "backup-read": volumes} {
 		f, err := os.Open(dir)
 		if err != nil {
 			t.Fatal(err)
@@ -87,7 +108,7 @@ func TestBackupsAreRemoved(t *testing.T) {
 		f.Close()
 	}
 	if r, err := remove(false, 1); err != nil || !slices.Equal(r.Backups, []string{second, first}) || r.Files != 1 ||
-		r.Bytes < long || bodies(folder) != 3 {
+		r.Bytes < long || bodies(volumes) != 3 {
 		t.Fatalf("rehearsed: %+v, %v", r, err)
 	}
 	list := filepath.Join(folder, third, "bodies.gz")
@@ -95,7 +116,7 @@ func TestBackupsAreRemoved(t *testing.T) {
 		t.Fatal(err)
 	}
 	if r, err := remove(true, 0, second); err != nil || r.Files != 0 || !slices.Equal(r.Unknown, []string{third}) ||
-		bodies(folder) != 3 {
+		bodies(volumes) != 3 {
 		t.Fatalf("with one that does not say what it has: %+v, %v", r, err)
 	}
 	if err := os.Rename(list+".away", list); err != nil {
@@ -104,7 +125,7 @@ func TestBackupsAreRemoved(t *testing.T) {
 	if err := os.Remove(filepath.Join(folder, first, "manifest.json")); err != nil { // killed after its first step
 		t.Fatal(err)
 	}
-	if r, err := remove(true, 1); err != nil || !slices.Equal(r.Backups, []string{first}) || r.Files != 1 || bodies(folder) != 2 {
+	if r, err := remove(true, 1); err != nil || !slices.Equal(r.Backups, []string{first}) || r.Files != 1 || bodies(volumes) != 2 {
 		t.Fatalf("removed: %+v, %v", r, err)
 	}
 	if left, err := os.ReadDir(folder); err != nil || len(left) != 2 { // and volumes

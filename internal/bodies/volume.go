@@ -390,7 +390,7 @@ type File struct {
 
 // Walk gives every file of the volume, in no order, until f returns an error.
 func (v *Volume) Walk(f func(File) error) error {
-	return filepath.WalkDir(v.dir, func(path string, d fs.DirEntry, err error) error {
+	return filepath.WalkDir(v.dir+"/", func(path string, d fs.DirEntry, err error) error { // "/": it may be a link
 		if err != nil {
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil

@@ -106,6 +106,9 @@ func (a *app) charterFiles(c *cli.Command) (in desk.CharterFiles, err error) {
 			in.Files = append(in.Files, charterfile.Source{Name: "-", Text: string(b)})
 			continue
 		}
+		if st, err := os.Stat(path); err == nil && st.IsDir() {
+			path += "/" // it may be a link
+		}
 		if err := filepath.WalkDir(path, func(file string, e fs.DirEntry, err error) error {
 			yaml := strings.HasSuffix(file, ".yaml") || strings.HasSuffix(file, ".yml")
 			if err != nil || e.IsDir() || file != path && !yaml {

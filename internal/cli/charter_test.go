@@ -31,8 +31,12 @@ func TestChartersOnTheCommandLine(t *testing.T) {
 	write(t, filepath.Join(dir, "house", "notes.txt"), []byte("not of the charter"))
 	write(t, filepath.Join(dir, "bad.yaml"),
 		[]byte("charter: house\nbuckets:\n  drawers: {verzioning: on}\n  x: {quota: lots}\n"))
+	if err := os.Symlink("house", filepath.Join(dir, "link")); err != nil {
+		t.Fatal(err)
+	}
 	for _, st := range []step{
 		{"charter list", 0, "No charter was enacted"},
+		{"charter compare DIR/link --set room=1GiB", 0, "quota: 1.0 GiB"},
 		{"charter compare DIR/bad.yaml", 1, "DIR/bad.yaml:3:13"},
 		{"charter compare DIR/none.yaml", 1, "cannot be read"},
 		{"charter compare DIR/house", 1, "there is no variable room"},

@@ -92,6 +92,9 @@ func TestFilesGoThereAndBack(t *testing.T) {
 	for name, b := range tree {
 		write(t, filepath.Join(dir, "in", name), b)
 	}
+	if err := os.Symlink("in", filepath.Join(dir, "link")); err != nil {
+		t.Fatal(err)
+	}
 	at := func(s string) string { return strings.ReplaceAll(s, "DIR", dir) }
 	for _, st := range []step{
 		{"bucket create plates --quota 10MiB", 0, "Created bucket plates in region fenn"},
@@ -100,6 +103,8 @@ func TestFilesGoThereAndBack(t *testing.T) {
 		{"bucket change plates --tag kind=cards --if-revision 0", 2, "at least 1"},
 		{"object put DIR/in plates/set/ --parallel 3 --metadata taxon=Erica", 0, "Put 5 objects, 297.9 KiB"},
 		{"object put DIR/in plates/set/", 0, "5 objects were there already"},
+		{"object put DIR/link plates/set/", 0, "5 objects were there already"},
+		{"object verify plates/set/ DIR/link", 0, "5 are the same, 0 differ"},
 		{"object put DIR/in plates/set/ --anew --metadata taxon=Erica", 0, "Put 5 objects"},
 		{"object put DIR/in/a.txt plates/renamed.txt", 0, "Put 1 object, 1 B"},
 		{"object put DIR/in/a.txt plates/renamed.txt --if-absent", 1, "1 failed"},

@@ -292,7 +292,7 @@ func (a *app) gather(sources []string, bucket, key string, isPrefix bool) (files
 				return nil, false, wrongUsage("%s is a folder: end the target with a slash, %s/", s, key)
 			}
 			folders = true
-			err := filepath.WalkDir(s, func(p string, d fs.DirEntry, err error) error {
+			err := filepath.WalkDir(s+"/", func(p string, d fs.DirEntry, err error) error { // "/": it may be a link
 				if err != nil {
 					return transfer.LocalError(p, err)
 				}

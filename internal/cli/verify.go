@@ -251,7 +251,7 @@ func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder st
 
 // walk finds the files of the folder.
 func (t *tree) walk() error {
-	return filepath.WalkDir(t.folder, func(path string, d fs.DirEntry, err error) error {
+	return filepath.WalkDir(t.folder+"/", func(path string, d fs.DirEntry, err error) error { // "/": it may be a link
 		if err != nil {
 			return transfer.LocalError(path, err)
 		}
