@@ -287,6 +287,9 @@ func (in *Making) copyVolume(ctx context.Context, m *Manifest, has *has, v Volum
 		m.Missing = append(m.Missing, v.Tier+" on "+v.Dir+", which is away")
 		return has.all(v.Marker) // of earlier backups, which it may refer to
 	}
+	if err := in.outside(v.Dir); err != nil {
+		return err
+	}
 	c := &copying{ctx: ctx, from: v.Dir, to: filepath.Join(in.Folder, volumesDir, v.Marker),
 		has: func(rel string) error { return has.file(v.Marker, rel) }, told: func(n int64) { in.tell(v.Tier, n) }}
 	if err := c.all(); err != nil {
@@ -294,6 +297,25 @@ func (in *Making) copyVolume(ctx context.Context, m *Manifest, has *has, v Volum
 	}
 	v.Bytes, v.Files = c.bytes, c.files
 	m.Volumes, m.Copied, m.Files = append(m.Volumes, v), m.Copied+c.newBytes, m.Files+c.newFiles
+	return nil
+}
+
+// outside refuses a folder of backups that lies in a volume: it would be copied into itself.
+func (in *Making) outside(volume string) error {
+	folder, err := filepath.EvalSymlinks(in.Folder)
+	if err != nil {
+		return err
+	}
+	if folder, err = filepath.Abs(folder); err != nil {
+		return err
+	}
+	if volume, err = filepath.EvalSymlinks(volume); err != nil {
+		return err
+	}
+	if folder == volume || strings.HasPrefix(folder, volume+"/") {
+		return fault.New(fault.Invalid, "backup-inside", "the folder %s lies in the volume %s", in.Folder, volume).In("folder").
+			Do("give one elsewhere, on another disk if it can be")
+	}
 	return nil
 }
 

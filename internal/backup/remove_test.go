@@ -59,6 +59,11 @@ func TestBackupsAreRemoved(t *testing.T) {
 	put("a", 1)
 	moved(main)
 	put("b", 2)
+	inside := *making
+	inside.Folder = filepath.Join(main, "kept")
+	if _, err := inside.Make(t.Context()); !fault.HasCode(err, "backup-inside") {
+		t.Errorf("into a volume: %v", err)
+	}
 	link := filepath.Join(main, "segments-too")
 	if err := os.Symlink(t.TempDir(), link); err != nil {
 		t.Fatal(err)
