@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"runtime/debug"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -165,10 +164,7 @@ func (a *app) serveCommand() *cli.Command {
 				return err
 			}
 			if a.Getenv("GOGC") == "" {
-				debug.SetGCPercent(400) // the heap is small and short-lived
-			}
-			if a.Getenv("GOMEMLIMIT") == "" {
-				debug.SetMemoryLimit(collectFrom) // while it is not small
+				collectByNeed()
 			}
 			s, err := service.Start(ctx, cfg, log)
 			if err != nil {
@@ -183,10 +179,6 @@ func (a *app) serveCommand() *cli.Command {
 		},
 	}
 }
-
-// collectFrom is how many bytes a service takes before it collects memory more often than by its
-// growth: what it keeps at hand (heads of columns, keys that wait) times five would be too much.
-const collectFrom = 512 << 20
 
 // until waits for the end of a service and takes it down.
 func (a *app) until(ctx context.Context, s *service.Service) error {
