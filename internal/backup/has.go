@@ -84,8 +84,9 @@ func (n *needed) add(folder string, m *Manifest) error {
 }
 
 func hasFault(m *Manifest, err error) error {
-	return fault.New(fault.Damaged, "backup-bodies", "the list of bodies of the backup %s cannot be read", m.Name).In("backup").
-		Do("remove that backup, or bring the file %s back from where the folder was copied to", hasFile).Because(err)
+	return fault.New(fault.Damaged, "backup-bodies", "the list of bodies of the backup %s cannot be read", m.Name).
+		In("backup").Do("remove that backup, or bring the file %s back from where the folder was copied to", hasFile).
+		Because(err)
 }
 
 // has reports whether a file of volumes/ is needed.

@@ -313,8 +313,8 @@ func (in *Making) outside(volume string) error {
 		return err
 	}
 	if folder == volume || strings.HasPrefix(folder, volume+"/") {
-		return fault.New(fault.Invalid, "backup-inside", "the folder %s lies in the volume %s", in.Folder, volume).In("folder").
-			Do("give one elsewhere, on another disk if it can be")
+		return fault.New(fault.Invalid, "backup-inside", "the folder %s lies in the volume %s", in.Folder, volume).
+			In("folder").Do("give one elsewhere, on another disk if it can be")
 	}
 	return nil
 }
