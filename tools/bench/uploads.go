@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -9,8 +10,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // uploads measures large files in parts, sent by the command line as people use
@@ -26,11 +28,14 @@ func (b *bench) uploads() error {
 		cmd := exec.Command("bin/spindle", "object", "put", src, "bench/parts", "--parallel", "4")
 		cmd.Env = append(os.Environ(), "SPINDLE_URL=http://"+b.desk, "SPINDLE_KEY="+cred.ID, "SPINDLE_SECRET="+cred.Secret,
 			"HOME="+b.dir)
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return fmt.Errorf("%w: %s", err, out)
+		var out bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &out, &out
+		if err := cmd.Start(); err != nil {
+			return err
 		}
-		if u, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
-			peak = max(peak, u.Maxrss<<10)
+		peak = max(peak, watched(cmd))
+		if err := cmd.Wait(); err != nil {
+			return fmt.Errorf("%w: %s", err, out.String())
 		}
 		return nil
 	}
@@ -56,6 +61,22 @@ func (b *bench) uploads() error {
 		return err
 	}
 	return b.complete()
+}
+
+// watched gives the most memory that a process was seen with until it ended. What the system tells
+// of a process that ended has that of the one that started it in it.
+func watched(cmd *exec.Cmd) (peak int64) {
+	for {
+		var info unix.Siginfo
+		if err := unix.Waitid(unix.P_PID, cmd.Process.Pid, &info, unix.WEXITED|unix.WNOHANG|unix.WNOWAIT, nil); err != nil ||
+			info.Signo != 0 {
+			return peak
+		}
+		if now, err := peakMemory(cmd.Process.Pid); err == nil {
+			peak = max(peak, now)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 }
 
 // complete measures completing an upload of 10,000 parts, whose records are made
