@@ -14,8 +14,8 @@
 // refers to was there before it, and stays until the copy is done. Bodies never change under
 // their names, so one that is there in its length is not copied again.
 //
-// Backups are removed with the bodies that no other one has. Whoever makes or removes holds a lock
-// of the folder, whoever removes also that of volumes/, which whoever reads shares.
+// Backups are removed with the bodies that no other one has. Whoever makes or removes holds
+// FOLDER/lock; whoever removes also FOLDER/lock-read, which whoever checks or restores shares.
 //
 // A moment between two backups is come to by the files of the database in the latest backup
 // before it and by the log after them; its bodies are those of all backups.

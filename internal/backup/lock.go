@@ -17,51 +17,41 @@ func alone(folder string) (*os.File, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, folderFault(folder, err)
 	}
-	f, err := os.Open(folder)
-	if err != nil {
-		return nil, folderFault(folder, err)
-	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		f.Close()
-		if errors.Is(err, unix.EWOULDBLOCK) {
-			return nil, fault.New(fault.Conflict, "backup-under-way", "a backup is being made into %s, or removed from it",
-				folder).In("folder").Do("wait until that is done, or give another folder")
-		}
-		return nil, folderFault(folder, err)
-	}
-	return f, nil
-}
-
-// reading keeps the bodies of a folder of backups from being removed until it is closed. A file
-// system that knows no locks stops no restore.
-func reading(folder string) (*os.File, error) {
-	f, err := os.Open(filepath.Join(folder, volumesDir))
-	if err != nil {
-		return nil, noFolder(folder, err)
-	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB); errors.Is(err, unix.EWOULDBLOCK) {
-		f.Close()
-		return nil, fault.New(fault.Conflict, "backup-under-way", "backups are being removed from %s", folder).In("folder").
-			Do("wait until that is done")
-	}
-	return f, nil
+	return lock(folder, lockFile, unix.LOCK_EX, "a backup is being made into %s, or removed from it")
 }
 
 // unread has the bodies of a folder of backups for whoever removes some, until it is closed.
 func unread(folder string) (*os.File, error) {
-	f, err := os.Open(filepath.Join(folder, volumesDir))
-	if err != nil {
-		return nil, noFolder(folder, err)
+	return lock(folder, readFile, unix.LOCK_EX, "a backup in %s is being checked or restored")
+}
+
+// reading keeps the bodies of a folder of backups from being removed until it is closed. A folder
+// that may not be written to, or cannot be locked, stops no restore.
+func reading(folder string) (*os.File, error) {
+	f, err := lock(folder, readFile, unix.LOCK_SH, "backups are being removed from %s")
+	if fault.HasCode(err, "backup-folder") {
+		return nil, nil // which closes well
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		f.Close()
-		if errors.Is(err, unix.EWOULDBLOCK) {
-			return nil, fault.New(fault.Conflict, "backup-read", "a backup in %s is being checked or restored", folder).
-				In("folder").Do("wait until that is done")
-		}
+	return f, err
+}
+
+// lock locks a folder by a file in it that is open for writing: on NFS neither a directory can be
+// locked nor what is open for reading.
+func lock(folder, file string, how int, busy string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(folder, file), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
 		return nil, folderFault(folder, err)
 	}
-	return f, nil
+	err = unix.Flock(int(f.Fd()), how|unix.LOCK_NB)
+	if err == nil {
+		return f, nil
+	}
+	f.Close()
+	if errors.Is(err, unix.EWOULDBLOCK) {
+		return nil, fault.New(fault.Conflict, "backup-under-way", busy, folder).In("folder").
+			Do("wait until that is done, or use another folder")
+	}
+	return nil, folderFault(folder, err)
 }
 
 func folderFault(dir string, err error) error {

@@ -19,6 +19,8 @@ const (
 	keyFile      = "master.key.age"
 	hasFile      = "bodies.gz"
 	baseFile     = "base/base.tar.gz"
+	lockFile     = "lock"
+	readFile     = "lock-read"
 	logDir       = "log"
 	volumesDir   = "volumes"
 	moment       = "2006-01-02T15-04-05Z"

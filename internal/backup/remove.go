@@ -33,8 +33,8 @@ func (in *Removing) Rehearse(ctx context.Context) (*Removed, error) { return in.
 
 // Remove removes backups, and the bodies that only they have. One that breaks off, or is killed,
 // is gone on with by removing again: a backup is none from its first step on. Errors have the codes
-// backup-missing and backup-last, backup-under-way and backup-read when somebody else is at work in
-// the folder, or are those of List.
+// backup-missing and backup-last, backup-under-way when somebody else is at work in the folder, or
+// are those of List.
 func (in *Removing) Remove(ctx context.Context) (*Removed, error) { return in.run(ctx, true) }
 
 func (in *Removing) run(ctx context.Context, really bool) (*Removed, error) {
