@@ -71,10 +71,18 @@ type parquetWriter struct {
 	group   int // rows in the row group
 }
 
+// packing compresses pages of columns. Its encoders are those of all writers, and look back no
+// further than a page is long: by themselves each would keep 8 MiB, and each writer several.
+type packing struct{ compress.Codec }
+
+var packer, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(1<<20),
+	zstd.WithZeroFrames(true), zstd.WithEncoderCRC(false))
+
+func (*packing) Encode(dst, src []byte) ([]byte, error) { return packer.EncodeAll(src, dst[:0]), nil }
+
 func newParquet(columns []census.Column, to io.Writer) (Writer, error) {
-	codec := &compress.Codec{Level: zstd.SpeedFastest}
 	w := &parquetWriter{columns: columns, blocks: make([][]parquet.Value, len(columns)),
-		w: parquet.NewGenericWriter[any](to, schema(columns), parquet.Compression(codec),
+		w: parquet.NewGenericWriter[any](to, schema(columns), parquet.Compression(&packing{}),
 			parquet.CreatedBy("spindle", "1", ""))}
 	return w, nil
 }
