@@ -55,15 +55,19 @@ func (in *Removing) run(ctx context.Context, really bool) (*Removed, error) {
 	if err != nil {
 		return nil, err
 	}
+	need, err := in.need(stay, out) // before anything goes
+	if err != nil {
+		return nil, err
+	}
 	if !really {
-		return out, in.spare(ctx, stay, out, func(string) error { return nil })
+		return out, in.spare(ctx, need, out, func(string) error { return nil })
 	}
 	for _, name := range out.Backups {
 		if err := removeOne(filepath.Join(in.Folder, name)); err != nil {
 			return nil, err
 		}
 	}
-	if err := in.spare(ctx, stay, out, os.Remove); err != nil {
+	if err := in.spare(ctx, need, out, os.Remove); err != nil {
 		return nil, err
 	}
 	return out, in.forgetLogs(stay)
@@ -120,17 +124,23 @@ func (in *Removing) choose() (out *Removed, stay []*Manifest, err error) {
 	return out, stay, nil
 }
 
-// spare looks for the bodies that none of those has that stay, and has each dealt with.
-func (in *Removing) spare(ctx context.Context, stay []*Manifest, out *Removed, each func(path string) error) error {
+// need gathers what those have that stay.
+func (in *Removing) need(stay []*Manifest, out *Removed) (*needed, error) {
 	need := &needed{volumes: map[string]bool{}}
 	for _, m := range stay {
 		switch err := need.add(in.Folder, m); {
 		case errors.Is(err, fs.ErrNotExist):
 			out.Unknown = append(out.Unknown, m.Name)
 		case err != nil:
-			return err
+			return nil, err
 		}
 	}
+	return need, nil
+}
+
+// spare looks for the bodies that are not needed, and has each dealt with; for none while it is not known which those
+// are.
+func (in *Removing) spare(ctx context.Context, need *needed, out *Removed, each func(path string) error) error {
 	if len(out.Unknown) > 0 {
 		return nil
 	}

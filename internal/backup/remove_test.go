@@ -130,6 +130,19 @@ func TestBackupsAreRemoved(t *testing.T) {
 	if err := os.Rename(list+".away", list); err != nil {
 		t.Fatal(err)
 	}
+	whole, err := os.ReadFile(list)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(list, whole[:len(whole)/2], 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := remove(true, 0, first); !fault.HasCode(err, "backup-bodies") {
+		t.Errorf("with a list that was cut: %v", err)
+	}
+	if err := os.WriteFile(list, whole, 0o600); err != nil {
+		t.Fatal(err)
+	}
 	if err := os.Remove(filepath.Join(folder, first, "manifest.json")); err != nil { // killed after its first step
 		t.Fatal(err)
 	}

@@ -433,7 +433,7 @@ func (e *Elsewhere) Check(ref object.BodyRef, size int64, crc uint64, limit func
 		return err
 	}
 	defer w.Close()
-	return w.checkFrames(ref, size, crc, limit)
+	return w.check(ref, size, crc, limit)
 }
 
 // Look asks whether a body is there, and has the length that it should have, which is all

@@ -23,7 +23,7 @@ func (s *Shelf) mendPieces(ref object.BodyRef, size int64, crc uint64, limit fun
 	p.every = true
 	w, err := s.volumes[0].read(p, p.stored, ref, size)
 	if err == nil {
-		err = w.checkFrames(ref, size, crc, limit)
+		err = w.check(ref, size, crc, limit)
 	}
 	if err == nil {
 		err = p.pass(limit)

@@ -353,11 +353,8 @@ func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n 
 	}
 	defer f.Close()
 	var got uint64
-	if f.cut != nil {
-		return f.checkFrames(ref, size, crc, limit)
-	}
-	if f.r != nil {
-		return f.checkSealed(ref, size, crc, limit)
+	if f.cut != nil || f.r != nil {
+		return f.check(ref, size, crc, limit)
 	}
 	in := io.NewSectionReader(diskFile{f.file, v.disk}, 0, 1<<62)
 	for {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"log/slog"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
@@ -206,13 +205,13 @@ func (a *app) backupRemove(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if len(would.Backups) == 0 {
+	if len(would.Backups) == 0 && would.Files == 0 {
 		return a.print(would, func() error {
 			a.note("Nothing goes: there are %s.", things(int64(len(would.Kept)), "backup", "backups"))
 			return nil
 		})
 	}
-	if err := a.confirm(c, goes(would), strconv.Itoa(len(would.Backups))); err != nil {
+	if err := a.confirm(c, goes(would), "remove"); err != nil {
 		return err
 	}
 	did, err := r.Remove(ctx)
@@ -232,8 +231,11 @@ func (a *app) backupRemove(ctx context.Context, c *cli.Command) error {
 
 // goes says what a removal would do.
 func goes(r *backup.Removed) string {
-	return fmt.Sprintf("These go for good: %s; with %s of bodies, %s, that no other backup has. %s, the latest %s.",
-		strings.Join(r.Backups, ", "), things(r.Files, "file", "files"), size(r.Bytes),
+	what := fmt.Sprintf("%s of bodies, %s, that no backup has", things(r.Files, "file", "files"), size(r.Bytes))
+	if len(r.Backups) > 0 {
+		what = fmt.Sprintf("%s; with %s that stays", strings.Join(r.Backups, ", "), what)
+	}
+	return fmt.Sprintf("These go for good: %s. %s, the latest %s.", what,
 		things(int64(len(r.Kept)), "backup stays", "backups stay"), r.Kept[0])
 }
 

@@ -41,6 +41,10 @@ func TestBackupsOnTheCommandLine(t *testing.T) {
 		step{"backup remove DIR/kept --keep 5 --yes", 0, "Nothing goes: there are 2 backups"},
 		step{"backup remove DIR/kept --keep 1", 2, "1 backup stays, the latest 20"},
 		step{"backup remove DIR/kept --keep 1 --yes", 0, "Removed 1 backup; 0 files"},
+		step{"backup remove DIR/kept --keep 1 --yes", 0, "Nothing goes"})
+	write(t, filepath.Join(dir, "kept", "volumes", "x", "00.body"), noise(100)) // as a kill before the last step leaves it
+	steps(step{"backup remove DIR/kept --keep 1", 2, "1 file of bodies, 100 B, that no backup has"},
+		step{"backup remove DIR/kept --keep 1 --yes", 0, "Removed 0 backups; 1 file of bodies"},
 		step{"restore DIR/kept --data DIR/new --passphrase-from DIR/words", 0, "Start it with the settings it had"},
 		step{"restore DIR/kept --data DIR/new --passphrase-from DIR/words", 1, "empty"})
 }
