@@ -13,6 +13,7 @@ import (
 	"spindle/internal/core/audit"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/replication"
 )
 
 // AuditFacts gathers what the audit of an account looks at.
@@ -129,19 +130,27 @@ func (c *Catalog) auditTargets(ctx context.Context, account string, f *audit.Fac
 		Endpoint sql.NullString `db:"endpoint"`
 		Bucket   string         `db:"bucket"`
 		Prefix   []byte         `db:"prefix"`
+		ID       int64          `db:"id"`
 		Waiting  int64          `db:"waiting"`
 		Failed   int64          `db:"failed"`
 		Oldest   *time.Time     `db:"oldest"`
 		Verified *time.Time     `db:"verified"`
 		Created  time.Time      `db:"created"`
 	}
-	err := c.db.SelectContext(ctx, &rows, `select r.name as rule, r.active, e.name as endpoint, t.bucket, t.prefix,
+	err := c.db.SelectContext(ctx, &rows, `select t.id, r.name as rule, r.active, e.name as endpoint, t.bucket, t.prefix,
 		t.verified, r.created,
 		w.waiting, w.failed, w.oldest from replication_targets t join replications r on r.id = t.rule
 		join accounts a on a.id = r.account left join endpoints e on e.id = t.endpoint, lateral (
 			select count(*) as waiting, count(*) filter (where attempts > 0) as failed, min(x.since) as oldest from replicas x
 				where x.target = t.id and x.waiting) w
 		where a.name = $1`, account)
+	if err != nil {
+		return err
+	}
+	lagging, err := c.lagging(ctx, account)
+	if err != nil {
+		return err
+	}
 	for _, r := range rows {
 		address := r.Bucket + "/" + string(r.Prefix)
 		if r.Endpoint.Valid {
@@ -149,9 +158,36 @@ func (c *Catalog) auditTargets(ctx context.Context, account string, f *audit.Fac
 		}
 		f.Targets = append(f.Targets, audit.Target{Rule: r.Rule, Address: address, On: r.On, Waiting: r.Waiting,
 			Failed: r.Failed,
-			Oldest: r.Oldest, Verified: r.Verified, Created: r.Created})
+			Oldest: r.Oldest, Verified: r.Verified, Created: r.Created, Lagging: lagging[r.ID]})
 	}
-	return err
+	return nil
+}
+
+// lagging says of targets of an account that are late, or missed their lag target, what is so.
+func (c *Catalog) lagging(ctx context.Context, account string) (map[int64]string, error) {
+	rules, err := replications(ctx, c.db, `where a.name = $1`, account)
+	if err != nil {
+		return nil, err
+	}
+	var targets []int64
+	for _, r := range rules {
+		for _, t := range r.Targets {
+			targets = append(targets, t.ID)
+		}
+	}
+	now := c.Now()
+	standing, err := c.Standing(ctx, targets, now.Add(-time.Hour))
+	out := map[int64]string{}
+	for _, r := range rules {
+		for _, t := range r.Targets {
+			if s := standing[t.ID]; s != nil {
+				if is, why := replication.StandingOf(s.Facts(r, now)); is == replication.Late || is == replication.Missed {
+					out[t.ID] = why
+				}
+			}
+		}
+	}
+	return out, err
 }
 
 func (c *Catalog) auditJobs(ctx context.Context, account string, f *audit.Facts) error {

@@ -40,6 +40,7 @@ type Change struct {
 
 	IfAbsent   bool         // only if nothing is there
 	IfETag     *object.ETag // only if this content is there
+	IfNumber   *int64       // a write or removal: only if the current version or marker has this number; 0: only if there is none
 	IfRevision int          // ObjectAnnotated: only if this is the revision; 0: whatever it is
 
 	Author
@@ -186,6 +187,9 @@ func (r Result) err() error {
 			Do("read the object again and repeat the change on what is there now")
 	case statusAbsent:
 		return fault.New(fault.NotFound, "absent", "nothing is there, and the request asked for what is").In("key")
+	case statusOtherVersion:
+		return fault.New(fault.Precondition, "version-moved", "the key changed meanwhile").In("key").
+			Do("look at what is there now")
 	case statusNoVersion:
 		return VersionMissing()
 	case statusIsMarker:

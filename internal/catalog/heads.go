@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgtype"
 
@@ -74,6 +75,9 @@ func (r *headRow) version(key object.Key) (*object.Version, error) {
 		return nil, fmt.Errorf("headers of version %d: %w", v.Number, err)
 	}
 	v.Headers, v.Origin = kept.Headers, kept.Origin
+	if kept.Changed != nil {
+		v.Changed = *kept.Changed
+	}
 	v.Headers.ContentType = r.ContentType.String
 	if err := readJSON(r.Tags, &v.Tags); err != nil {
 		return nil, fmt.Errorf("tags of version %d: %w", v.Number, err)
@@ -84,11 +88,20 @@ func (r *headRow) version(key object.Key) (*object.Version, error) {
 	return v, nil
 }
 
-// keptHeaders is what stands in the column of headers: those of the object, and what it
-// is a replica of.
+// keptHeaders is what stands in the column of headers: those of the object, what it is a
+// replica of, and when it was changed.
 type keptHeaders struct {
 	object.Headers
-	Origin string `json:"origin,omitempty"`
+	Origin  string     `json:"origin,omitempty"`
+	Changed *time.Time `json:"changed,omitempty"`
+}
+
+func keptOf(v *object.Version) keptHeaders {
+	k := keptHeaders{Headers: v.Headers, Origin: v.Origin}
+	if !v.Changed.IsZero() {
+		k.Changed = &v.Changed
+	}
+	return k
 }
 
 // readJSON reads a document into v, which a null leaves as it is.
@@ -119,7 +132,7 @@ func (ch *Change) row() (*changeRow, error) {
 		kind += perPart
 	}
 	var documents [4]any
-	for i, of := range [...]any{keptHeaders{v.Headers, v.Origin}, v.Metadata, v.Tags, ch.Detail} {
+	for i, of := range [...]any{keptOf(v), v.Metadata, v.Tags, ch.Detail} {
 		var err error
 		if documents[i], err = documentOrNull(of); err != nil {
 			return nil, err
@@ -131,6 +144,9 @@ func (ch *Change) row() (*changeRow, error) {
 		ch.At, v.Size, v.ETag.MD5[:], int32(v.ETag.Parts), int64(v.CRC64), kind, v.Checksum.Bytes, v.Body.Tier, v.Body.File,
 		v.Body.Offset,
 		v.Headers.ContentType, documents[0], documents[1], documents[2], ch.Who, ch.Source, documents[3]}
+	if ch.IfNumber != nil {
+		r[3] = *ch.IfNumber
+	}
 	if ch.IfETag != nil {
 		r[6], r[7] = ch.IfETag.MD5[:], int32(ch.IfETag.Parts)
 	}

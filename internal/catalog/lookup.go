@@ -2,6 +2,9 @@ package catalog
 
 import (
 	"context"
+	"database/sql"
+	"encoding/hex"
+	"errors"
 	"time"
 
 	"spindle/internal/core/object"
@@ -67,4 +70,37 @@ func (c *Catalog) lookUp(ctx context.Context, batch []Address) ([]Found, error) 
 		}
 		return err
 	})
+}
+
+// Before gives the newest version of a key that is no delete marker and not current, nil
+// for none.
+func (c *Catalog) Before(ctx context.Context, bucket int64, key object.Key) (*object.Version, error) {
+	var r headRow
+	err := c.db.GetContext(ctx, &r, `select `+versionColumns+` from history h where h.bucket = $1 and h.key = $2
+		and not h.marker order by h.number desc limit 1`, bucket, []byte(key.String()))
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, mapError(err)
+	}
+	return r.version(key)
+}
+
+// HadContent reports whether a key has or had a version with a content: of a size, and of a
+// CRC-64 or, where that is nil, an MD5 in hex.
+func (c *Catalog) HadContent(ctx context.Context, bucket int64, key string, size int64, md5 string,
+	crc *uint64) (had bool, err error) {
+	sum, _ := hex.DecodeString(md5) // none: no version has that
+	var crc64 *int64
+	if crc != nil {
+		n := int64(*crc)
+		crc64 = &n
+	}
+	err = c.db.GetContext(ctx, &had, `select exists (select 1 from (
+			select size, md5, parts, crc64, marker from heads where bucket = $1 and key = $2
+			union all select size, md5, parts, crc64, marker from history where bucket = $1 and key = $2) v
+		where not marker and size = $3 and case when $5::bigint is null then parts = 0 and md5 = $4 else crc64 = $5 end)`,
+		bucket, []byte(key), size, sum, crc64)
+	return had, mapError(err)
 }

@@ -49,6 +49,7 @@ const (
 	statusNoVersion
 	statusIsMarker
 	statusOtherRevision
+	statusOtherVersion
 )
 
 // numbers are what the names in statements stand for.
@@ -69,6 +70,7 @@ var numbers = map[string]string{
 	"Done": digits(statusDone), "BucketGone": digits(statusBucketGone), "Exists": digits(statusExists),
 	"Mismatch": digits(statusMismatch), "Absent": digits(statusAbsent), "OverQuota": digits(statusOverQuota),
 	"NoVersion": digits(statusNoVersion), "IsMarker": digits(statusIsMarker), "OtherRevision": digits(statusOtherRevision),
+	"OtherVersion": digits(statusOtherVersion),
 
 	"UploadOpen": digits(uploadOpen), "UploadCompleted": digits(uploadCompleted),
 	"UploadAbandoned": digits(uploadAbandoned),

@@ -47,6 +47,11 @@ type ReplicaTask struct {
 	Attempts int
 	Turn     int64  // of the claim
 	Upload   string // an upload there that goes on
+
+	Changed   time.Time // when the key last changed at the source; zero: before the rule
+	Again     bool      // somebody tried before, and it is not known how that ended
+	Overwrite bool      // somebody decided that it replaces whatever is there
+	Repair    bool      // what is there is damaged or another, whatever it says
 }
 
 // DueTargets gives those of some targets at which something is due.
@@ -71,19 +76,27 @@ func (c *Catalog) ClaimReplicas(ctx context.Context, target int64, limit int, le
 		Attempts int       `db:"attempts"`
 		Turn     int64     `db:"turn"`
 		Upload   string    `db:"upload"`
+
+		Changed   sql.NullTime `db:"changed"`
+		Again     bool         `db:"again"`
+		Overwrite bool         `db:"overwrite"`
+		Repair    bool         `db:"repair"`
+		Accepted  int64        `db:"accepted"`
 	}
-	err := c.db.SelectContext(ctx, &rows, `update replicas set turn = turn + 1,
-		until = clock_timestamp() + $3::bigint * interval '1 ms'
-		where ctid = any(array(select ctid from replicas where target = $1 and waiting and due <= clock_timestamp()
-			and (until is null or until < clock_timestamp()) order by due limit $2 for update skip locked))
+	err := c.db.SelectContext(ctx, &rows, `with due as materialized (
+			select ctid as place, until is not null or code <> '' as again from replicas where target = $1 and waiting
+				and due <= clock_timestamp() and (until is null or until < clock_timestamp())
+			order by due, key limit $2 for update skip locked)
+		update replicas r set turn = turn + 1, until = clock_timestamp() + $3::bigint * interval '1 ms'
+		from due where r.ctid = any(array(select place from due)) and r.ctid = due.place
 		returning key, number, revision, gone, etag, version, seq, coalesce(since, clock_timestamp()) as since, attempts,
-		turn,
-			upload`, target, limit, lease.Milliseconds())
+			turn, upload, changed, overwrite, repair, accepted, due.again`, target, limit, lease.Milliseconds())
 	out := make([]ReplicaTask, len(rows))
 	for i, r := range rows {
 		out[i] = ReplicaTask{Key: string(r.Key), Seq: r.Seq, Since: r.Since, Attempts: r.Attempts, Turn: r.Turn,
 			Upload: r.Upload, Have: replication.Have{Number: r.Number, Revision: r.Revision, Gone: r.Gone, ETag: r.ETag,
-				Version: r.Version}}
+				Version: r.Version, Accepted: r.Accepted}, Changed: r.Changed.Time, Again: r.Again, Overwrite: r.Overwrite,
+			Repair: r.Repair}
 	}
 	return out, mapError(err)
 }
@@ -195,14 +208,25 @@ func (c *Catalog) TargetMade(ctx context.Context, target int64, says string) (ma
 	return made, mapError(err)
 }
 
+// How far a backfill is: it looks at what is at the source, then at what is not any more.
+const (
+	backfillLooks = 1
+	BackfillDone  = 2
+	backfillGone  = 3
+)
+
 // BackfillStep has more of a rule's objects wait at a target whose backfill is under way,
-// from its place on; more says that there may be others.
+// from its place on, and at the end what was copied there and is no longer at the source;
+// more says that there may be others.
 func (c *Catalog) BackfillStep(ctx context.Context, r *replication.Rule, target int64, limit int) (more bool,
 	err error) {
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
-		var place []byte
-		err := tx.GetContext(ctx, &place, `select coalesce(place, '') from replication_targets
-			where id = $1 and backfill = 1 for update`, target)
+		var is struct {
+			Place    []byte `db:"place"`
+			Backfill int    `db:"backfill"`
+		}
+		err := tx.GetContext(ctx, &is, `select coalesce(place, '') as place, backfill from replication_targets
+			where id = $1 and backfill in ($2, $3) for update`, target, backfillLooks, backfillGone)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}
@@ -213,13 +237,21 @@ func (c *Catalog) BackfillStep(ctx context.Context, r *replication.Rule, target 
 			Last  []byte `db:"last"`
 			Asked int64  `db:"asked"`
 		}
-		if err := tx.GetContext(ctx, &step, `select last, asked from backfill_due($1, $2, $3, $4, $5)`, target, r.BucketID,
-			[]byte(r.Prefix), place, limit); err != nil {
+		args := []any{target, r.BucketID, []byte(r.Prefix), is.Place, limit}
+		call, next := `select last, asked from backfill_due($1, $2, $3, $4, $5)`, backfillGone
+		if is.Backfill == backfillGone {
+			call, next = `select last, asked from backfill_gone($1, $2, $3, $4)`, BackfillDone
+			args = []any{target, r.BucketID, is.Place, limit}
+		}
+		if err := tx.GetContext(ctx, &step, call, args...); err != nil {
 			return err
 		}
-		more = step.Last != nil
-		_, err = tx.ExecContext(ctx, `update replication_targets set place = $2, asked = asked + $3,
-			backfill = case when $4 then 1 else 2 end where id = $1`, target, step.Last, step.Asked, more)
+		if step.Last != nil {
+			next = is.Backfill
+		}
+		more = next != BackfillDone
+		_, err = tx.ExecContext(ctx, `update replication_targets set place = $2, asked = asked + $3, backfill = $4
+			where id = $1`, target, step.Last, step.Asked, next)
 		return err
 	})
 	return more, err
@@ -228,7 +260,7 @@ func (c *Catalog) BackfillStep(ctx context.Context, r *replication.Rule, target 
 // Backfilling gives the targets whose backfill is under way and that do not wait for more
 // than limit objects already.
 func (c *Catalog) Backfilling(ctx context.Context, limit int) (targets []int64, err error) {
-	err = c.db.SelectContext(ctx, &targets, `select id from replication_targets t where backfill = 1
+	err = c.db.SelectContext(ctx, &targets, `select id from replication_targets t where backfill in (1, 3)
 		and $1 > (select count(*)
 		from (select 1 from replicas where target = t.id and waiting limit $1) x)`, limit)
 	return targets, mapError(err)
@@ -278,17 +310,18 @@ type replicaRow struct {
 	Code      string     `db:"code"`
 	Says      string     `db:"says"`
 	Bytes     int64      `db:"bytes"`
+	Accepted  int64      `db:"accepted"`
 }
 
 func (r *replicaRow) replica() *Replica {
 	return &Replica{Have: replication.Have{Number: r.Number, Revision: r.Revision, Gone: r.Gone, ETag: r.ETag,
-		Version: r.Version}, Confirmed: r.Confirmed, Waiting: r.Waiting, Since: r.Since, Due: r.Due, Attempts: r.Attempts,
+		Version: r.Version, Accepted: r.Accepted}, Confirmed: r.Confirmed, Waiting: r.Waiting, Since: r.Since, Due: r.Due, Attempts: r.Attempts,
 		Code: r.Code, Says: r.Says, Bytes: r.Bytes}
 }
 
 const replicaColumns = `target, key, number, revision, gone, etag, version, confirmed, waiting, since, due, attempts,
 	code,
-	says, bytes`
+	says, bytes, accepted`
 
 // Replicas gives what is known of keys at targets.
 func (c *Catalog) Replicas(ctx context.Context, targets []int64, keys [][]byte) (map[ReplicaOf]*Replica, error) {
@@ -339,8 +372,22 @@ type TargetStanding struct {
 	Asked    int64      `db:"asked"`
 	Verified *time.Time `db:"verified"`
 	Verify   []byte     `db:"verify"`
+	Unread   bool       `db:"unread"` // changes of the source were not read yet
 	Lags     replication.Lags
 	Rate     int64 // bytes a second, in the last minutes
+}
+
+// Facts are what a standing is told from; see replication.StandingOf.
+func (s *TargetStanding) Facts(r *replication.Rule, now time.Time) replication.Facts {
+	f := replication.Facts{On: r.On, Unread: s.Unread, Looking: s.Backfill == backfillLooks || s.Backfill == backfillGone,
+		Waiting: s.Waiting, Failed: s.Failed, Lag: r.Lag, Lags: s.Lags, Now: now}
+	if s.Oldest != nil {
+		f.Oldest = *s.Oldest
+	}
+	if s.Since != nil {
+		f.Code, f.Says = s.Code, s.Says
+	}
+	return f
 }
 
 // Standing tells how targets stand, with lags since a moment.
@@ -348,11 +395,14 @@ func (c *Catalog) Standing(ctx context.Context, targets []int64, since time.Time
 	var rows []*TargetStanding
 	if err := c.db.SelectContext(ctx, &rows, `select t.id, t.since, t.code, t.says, t.backfill, t.asked, t.verified,
 		t.verify,
-		w.waiting, w.failed, w.older, w.bytes, w.oldest, w.next from replication_targets t left join lateral (
+		w.waiting, w.failed, w.older, w.bytes, w.oldest, w.next, exists (select 1 from journal j
+			join followers f on f.name = $2 where (j.xid, j.seq) > (f.xid, f.seq) and j.bucket = p.bucket
+				and j.key is not null) as unread
+		from replication_targets t join replications p on p.id = t.rule left join lateral (
 			select count(*) as waiting, count(*) filter (where attempts > 0) as failed,
 				count(*) filter (where seq = 0) as older, coalesce(sum(bytes), 0)::bigint as bytes,
 				min(r.since) as oldest, min(due) filter (where attempts > 0) as next
-			from replicas r where r.target = t.id and waiting) w on true where t.id = any($1)`, targets); err != nil {
+			from replicas r where r.target = t.id and waiting) w on true where t.id = any($1)`, targets, replicationFollower); err != nil {
 		return nil, mapError(err)
 	}
 	out := map[int64]*TargetStanding{}
@@ -444,6 +494,55 @@ func (c *Catalog) RetryReplicas(ctx context.Context, target int64, key string) (
 	}
 	n, err := r.RowsAffected()
 	return n, mapError(err)
+}
+
+// SettleReplicas decides about keys that wait at a target because something newer is there:
+// one, or with "" all. With overwrite the source replaces what is there; else what is there is
+// accepted in its place, until the source changes again. It says how many.
+func (c *Catalog) SettleReplicas(ctx context.Context, r *replication.Rule, target int64, key string,
+	overwrite bool) (n int64, err error) {
+	const these = ` r.target = $1 and r.waiting and r.code = 'newer-there' and r.until is null
+		and ($2::bytea = '' or r.key = $2)`
+	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
+		do := []string{`update replicas r set overwrite = true, due = clock_timestamp(), attempts = 0 where` + these}
+		args := []any{target, []byte(key)}
+		if !overwrite {
+			args = append(args, r.BucketID)
+			do = []string{`update replicas r set waiting = false, since = null, attempts = 0, code = '', says = '',
+				accepted = h.number from heads h where h.bucket = $3 and h.key = r.key and` + these,
+				`delete from replicas r where $3::bigint is not null and` + these}
+		}
+		for _, q := range do {
+			done, err := tx.ExecContext(ctx, q, args...)
+			if err != nil {
+				return err
+			}
+			some, err := done.RowsAffected()
+			if err != nil {
+				return err
+			}
+			n += some
+		}
+		return nil
+	})
+	return n, err
+}
+
+// Unsettled counts the keys that wait at a target because something newer is there, one or
+// with "" all, and their bytes, and names the first of them.
+func (c *Catalog) Unsettled(ctx context.Context, target int64, key string, names int) (objects, bytes int64,
+	first []string, err error) {
+	const these = ` from replicas where target = $1 and waiting and code = 'newer-there' and ($2::bytea = '' or key = $2)`
+	if err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(bytes), 0)::bigint`+these, target,
+		[]byte(key)).Scan(&objects, &bytes); err != nil {
+		return 0, 0, nil, mapError(err)
+	}
+	var keys [][]byte
+	err = c.db.SelectContext(ctx, &keys, `select key`+these+` order by key limit $3`, target, []byte(key), names)
+	for _, k := range keys {
+		first = append(first, string(k))
+	}
+	return objects, bytes, first, mapError(err)
 }
 
 // AcceptTarget takes the bucket of a target as it is, although it was made anew: nothing

@@ -33,27 +33,28 @@ func (c *Catalog) ServiceID(ctx context.Context) (id string, err error) {
 }
 
 type replicationRow struct {
-	ID        int64     `db:"id"`
-	Bucket    int64     `db:"bucket"`
-	BucketIs  string    `db:"bucket_name"`
-	Account   string    `db:"account"`
-	Name      string    `db:"name"`
-	Active    bool      `db:"active"`
-	Priority  int       `db:"priority"`
-	Prefix    []byte    `db:"prefix"`
-	Tags      []byte    `db:"tags"`
-	Where     string    `db:"where_"`
-	Markers   bool      `db:"markers"`
-	Removals  bool      `db:"removals"`
-	Onward    bool      `db:"onward"`
-	LagShare  float64   `db:"lag_share"`
-	LagWithin int64     `db:"lag_within"`
-	First     int64     `db:"first"`
-	Revision  int       `db:"revision"`
-	Created   time.Time `db:"created"`
-	Changed   time.Time `db:"changed"`
-	CreatedBy string    `db:"created_by"`
-	Source    string    `db:"source"`
+	ID        int64      `db:"id"`
+	Bucket    int64      `db:"bucket"`
+	BucketIs  string     `db:"bucket_name"`
+	Account   string     `db:"account"`
+	Name      string     `db:"name"`
+	Active    bool       `db:"active"`
+	Priority  int        `db:"priority"`
+	Prefix    []byte     `db:"prefix"`
+	Tags      []byte     `db:"tags"`
+	Where     string     `db:"where_"`
+	Markers   bool       `db:"markers"`
+	Removals  bool       `db:"removals"`
+	Onward    bool       `db:"onward"`
+	LagShare  float64    `db:"lag_share"`
+	LagWithin int64      `db:"lag_within"`
+	First     int64      `db:"first"`
+	Revision  int        `db:"revision"`
+	Created   time.Time  `db:"created"`
+	Changed   time.Time  `db:"changed"`
+	CreatedBy string     `db:"created_by"`
+	Source    string     `db:"source"`
+	Paused    *time.Time `db:"paused"`
 }
 
 type targetRow struct {
@@ -72,7 +73,7 @@ func (r *replicationRow) rule(targets []targetRow) (*replication.Rule, error) {
 		Priority: r.Priority, Prefix: string(r.Prefix), Markers: r.Markers, Removals: r.Removals, Onward: r.Onward,
 		Lag: replication.Lag{Share: r.LagShare, Within: time.Duration(r.LagWithin) * time.Millisecond}, First: r.First,
 		Revision: r.Revision, Created: r.Created.UTC(), Changed: r.Changed.UTC(), By: r.CreatedBy, Source: r.Source,
-		BucketID: r.Bucket}
+		BucketID: r.Bucket, Paused: r.Paused}
 	for _, t := range targets {
 		if t.Rule == r.ID {
 			out.Targets = append(out.Targets, replication.Target{ID: t.ID, EndpointID: t.EndpointID.Int64,
@@ -95,7 +96,7 @@ func replications(ctx context.Context, q selecting, rest string, args ...any) ([
 	if err := q.SelectContext(ctx, &rows, `select r.id, r.bucket, b.name as bucket_name, a.name as account, r.name, active,
 		priority, prefix, r.tags, r.where_, markers, removals, onward, lag_share, lag_within, first, r.revision, r.created,
 		r.changed,
-		r.created_by, r.source from replications r join buckets b on b.id = r.bucket and b.removed is null
+		r.created_by, r.source, r.paused from replications r join buckets b on b.id = r.bucket and b.removed is null
 		join accounts a on a.id = r.account `+rest+` order by priority desc, r.id`, args...); err != nil {
 		return nil, mapError(err)
 	}
@@ -123,6 +124,12 @@ func ReplicationMissing(name string) error {
 		Do("spindle replication list names those there are")
 }
 
+// ReplicationExists is the error for a name that another rule has.
+func ReplicationExists(name string) error {
+	return fault.New(fault.Conflict, "replication-exists", "there is a replication rule named %q already", name).
+		In("name").Do("choose another name")
+}
+
 // AddReplication writes a new rule down, which acts on what is committed from now on. The
 // error for a name that is taken has the code replication-exists.
 func (c *Catalog) AddReplication(ctx context.Context, r *replication.Rule, by Author) error {
@@ -135,15 +142,14 @@ func (c *Catalog) AddReplication(ctx context.Context, r *replication.Rule, by Au
 			return err
 		}
 		err = tx.GetContext(ctx, &r.ID, `insert into replications (bucket, account, name, active, priority, prefix, tags,
-			markers, removals, onward, lag_share, lag_within, first, created, changed, created_by, source, where_)
+			markers, removals, onward, lag_share, lag_within, first, created, changed, created_by, source, where_, paused)
 			select b.id, b.account, $2, $3, $4, $5, $6::jsonb, $7, $8, $9, $10, $11, (select last_value
 			from version_numbers) + 1,
-			$12, $12, $13, $14, $15 from buckets b where b.name = $1 and b.removed is null returning id`, r.Bucket, r.Name, r.On,
+			$12, $12, $13, $14, $15, case when $3 then null else clock_timestamp() end from buckets b where b.name = $1 and b.removed is null returning id`, r.Bucket, r.Name, r.On,
 			r.Priority, []byte(r.Prefix), tags, r.Markers, r.Removals, r.Onward, r.Lag.Share, r.Lag.Within.Milliseconds(), by.At,
 			by.Who, by.Source, r.Where.String())
 		if unique(err) {
-			return fault.New(fault.Conflict, "replication-exists", "there is a replication rule named %q already", r.Name).
-				In("name").Do("choose another name")
+			return ReplicationExists(r.Name)
 		}
 		if errors.Is(err, sql.ErrNoRows) {
 			return fault.New(fault.NotFound, "bucket-missing", "there is no bucket named %q", r.Bucket).In("bucket")
@@ -213,12 +219,19 @@ func (c *Catalog) ChangeReplication(ctx context.Context, account, name string, i
 		if _, err := tx.ExecContext(ctx, `update replications set active = $2, priority = $3, prefix = $4, tags = $5::jsonb,
 			markers = $6, removals = $7, onward = $8, lag_share = $9, lag_within = $10, created_by = $11, source = $12,
 			changed = $13,
-			where_ = $14, revision = revision + 1 where id = $1`, r.ID, r.On, r.Priority, []byte(r.Prefix), tags, r.Markers, r.Removals, r.Onward,
+			where_ = $14, revision = revision + 1,
+			paused = case when $2 then null else coalesce(paused, clock_timestamp()) end where id = $1`, r.ID, r.On, r.Priority, []byte(r.Prefix), tags, r.Markers, r.Removals, r.Onward,
 			r.Lag.Share, r.Lag.Within.Milliseconds(), by.Who, by.Source, by.At, r.Where.String()); err != nil {
 			return err
 		}
 		if err := putTargets(ctx, tx, r); err != nil {
 			return err
+		}
+		if r.On { // what was paused by a version that did not keep what happens meanwhile
+			if _, err := tx.ExecContext(ctx, `update replication_targets set compare = false, backfill = 1, place = null,
+				asked = 0 where rule = $1 and compare`, r.ID); err != nil {
+				return err
+			}
 		}
 		for _, t := range was {
 			if !keeps(r, t.ID) {

@@ -124,7 +124,7 @@ func UploadMissing() error {
 // metadata, tags and checksum; ID, Who, Source and Created are set by the caller.
 func (c *Catalog) CreateUpload(ctx context.Context, bucket int64, u *Upload) error {
 	var docs [3]any
-	for i, of := range [...]any{keptHeaders{u.Headers, u.Origin}, u.Metadata, u.Tags} {
+	for i, of := range [...]any{keptHeaders{Headers: u.Headers, Origin: u.Origin}, u.Metadata, u.Tags} {
 		var err error
 		if docs[i], err = documentOrNull(of); err != nil {
 			return err

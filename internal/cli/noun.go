@@ -3,11 +3,11 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"net/http"
 	"net/url"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 )
@@ -40,7 +40,16 @@ func pages[T any](ctx context.Context, p *api, path, field string, before bool, 
 		if err := json.Unmarshal(page[field], &list); err != nil {
 			return "", foreign(http.StatusOK).Because(err)
 		}
-		next = strings.Trim(string(page["next"]), `"`)
+		was := next
+		next = ""
+		if raw, ok := page["next"]; ok {
+			if err := json.Unmarshal(raw, &next); err != nil {
+				return "", foreign(http.StatusOK).Because(err)
+			}
+		}
+		if next != "" && next == was {
+			return "", foreign(http.StatusOK).Because(errors.New("a page names itself as the next one"))
+		}
 		for _, x := range list {
 			if more, err := f(x); err != nil || !more {
 				return next, err

@@ -66,19 +66,32 @@ func (a *app) replicationCommand() *cli.Command {
 					"spindle replication backfill notes-to-mill --yes"),
 				Flags: []cli.Flag{yesFlag()}, Action: a.replicationBackfill},
 			{Name: "verify", Usage: "compare both sides, object by object", ArgsUsage: "NAME",
-				Description: "By key, size, and what was confirmed of content and metadata when it was copied; --deep asks the\n" +
-					"target for each object. What waits to be copied anyway is counted apart. What is there alone is told of\n" +
-					"and never removed.\n\n" + examples("spindle replication verify plates-to-annex",
+				Description: "Compares keys, sizes, and the content and metadata that the target confirmed when each object was\n" +
+					"copied. --deep also reads every object back at the target and compares the digest of its bytes. Objects\n" +
+					"that still wait to be copied are counted separately. Objects that exist only at the target are listed,\n" +
+					"never removed.\n\n" + examples("spindle replication verify plates-to-annex",
 					"spindle replication verify notes-to-mill --deep --repair"),
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "deep", Usage: "ask the target for each object: version, digest, metadata"},
-					&cli.BoolFlag{Name: "repair", Usage: "copy again what is missing or another"},
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "deep", Usage: "read each object back at the target: bytes, version, metadata"},
+					&cli.BoolFlag{Name: "repair", Usage: "copy again what is missing, damaged or different"},
+					&cli.StringFlag{Name: "most", Usage: "with --deep: stop after reading this `SIZE`, and say where to go on"},
+					&cli.StringFlag{Name: "after", Usage: "only objects whose keys sort after this `KEY`"},
 					&cli.BoolFlag{Name: "check", Usage: "exit with 5 when something differs"}},
 				Action: a.replicationVerify},
-			{Name: "retry", Usage: "try what failed now", ArgsUsage: "NAME [KEY]",
-				Description: examples("spindle replication retry notes-to-mill",
-					"spindle replication retry notes-to-mill 2024/heron.txt"),
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "accept-target",
-					Usage: "take the bucket there as it is, although it was made anew"}},
+			{Name: "objects", Usage: "list objects of a rule and how each stands", ArgsUsage: "NAME",
+				Description: examples("spindle replication objects notes-to-mill --state failed",
+					"spindle replication objects plates-to-annex --limit 50 --json"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "state", Usage: "pending, completed, failed or \"not in scope\""},
+					&cli.IntFlag{Name: "limit", Value: 100, Usage: "objects that are listed; 0: all"}},
+				Action: a.replicationObjects},
+			{Name: "retry", Usage: "try what failed now, or decide about what is newer at a target", ArgsUsage: "NAME [KEY]",
+				Description: "An object fails with newer-there when the target holds something that was written later and is no\n" +
+					"replica of it. You decide which one stays: --overwrite replaces what is there, --accept keeps it until the\n" +
+					"source changes again. Both first say how many objects they are about.\n\n" +
+					examples("spindle replication retry notes-to-mill",
+						"spindle replication retry notes-to-mill 2024/heron.txt --overwrite"),
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "overwrite", Usage: "replace what is newer at the target"},
+					&cli.BoolFlag{Name: "accept", Usage: "keep what is newer at the target"}, yesFlag(),
+					&cli.BoolFlag{Name: "accept-target", Usage: "take the bucket there as it is, although it was made anew"}},
 				Action: a.replicationRetry},
 			{Name: "change", Usage: "change a rule", ArgsUsage: "NAME",
 				Description: examples("spindle replication change notes-to-mill --state off",
@@ -256,6 +269,15 @@ func seconds(s float64) string {
 	return d.String()
 }
 
+// share writes a percentage so that what is not all never reads as all.
+func share(percent float64) string {
+	s := fmt.Sprintf("%.2f percent", percent)
+	if percent < 100 && s == "100.00 percent" {
+		return "almost 100 percent"
+	}
+	return s
+}
+
 func waitsFor(t *time.Time) string {
 	if t == nil {
 		return "-"
@@ -302,7 +324,11 @@ func (a *app) showReplication(r desk.ReplicationInfo) error {
 }
 
 func targetFacts(r desk.ReplicationInfo, t desk.TargetInfo) [][2]string {
-	facts := [][2]string{{"Target", shown(t.Address)}, {"State", t.State}}
+	state := t.State
+	if t.Why != "" && t.Failing == nil {
+		state += ": " + shown(t.Why)
+	}
+	facts := [][2]string{{"Target", shown(t.Address)}, {"State", state}}
 	if t.Failing != nil {
 		facts = append(facts, [2]string{"Fails", fmt.Sprintf("since %s: %s", when(t.Failing.Since), shown(t.Failing.Says))})
 	}
@@ -321,7 +347,7 @@ func targetFacts(r desk.ReplicationInfo, t desk.TargetInfo) [][2]string {
 		facts = append(facts, [2]string{"Next try", when(*t.Next)})
 	}
 	if t.Rate > 0 && t.Waiting > 0 {
-		facts = append(facts, [2]string{"Done in", seconds(float64(t.Bytes) / float64(t.Rate))})
+		facts = append(facts, [2]string{"Done in", "about " + seconds(float64(t.Bytes)/float64(t.Rate))})
 	}
 	lag := "nothing was copied in the last hour"
 	if t.Lag.Count > 0 {
@@ -330,9 +356,9 @@ func targetFacts(r desk.ReplicationInfo, t desk.TargetInfo) [][2]string {
 	}
 	facts = append(facts, [2]string{"Lag", lag})
 	if r.Lag != nil {
-		met := fmt.Sprintf("met, %.2f percent", t.Lag.Within)
+		met := "met, " + share(t.Lag.Within)
 		if !t.Lag.Met {
-			met = fmt.Sprintf("missed, %.2f percent", t.Lag.Within)
+			met = "missed, " + share(t.Lag.Within)
 		}
 		facts = append(facts, [2]string{"Lag target", met})
 	}
@@ -490,12 +516,92 @@ func (a *app) replicationRetry(ctx context.Context, c *cli.Command) error {
 	if len(in) == 2 {
 		body["key"] = in[1]
 	}
-	var out struct{ Retried int64 }
-	if err := p.call(ctx, http.MethodPost, replicationsPath+url.PathEscape(in[0])+"/retry", nil, body, &out); err != nil {
+	path := replicationsPath + url.PathEscape(in[0]) + "/retry"
+	if c.Bool("overwrite") && c.Bool("accept") {
+		return wrongUsage("--overwrite and --accept exclude each other")
+	}
+	if c.Bool("overwrite") || c.Bool("accept") {
+		if stop, err := a.settleReplicas(ctx, c, p, in[0], path, body); stop || err != nil {
+			return err
+		}
+	}
+	var out desk.RetryInfo
+	if err := p.call(ctx, http.MethodPost, path, nil, body, &out); err != nil {
 		return err
 	}
 	return a.print(out, func() error {
-		_, err := fmt.Fprintf(a.Out, "%s tried now.\n", things(out.Retried, "object is", "objects are"))
+		did := "tried now"
+		if body["settle"] == "accept" {
+			did = "accepted as they are at the target"
+		}
+		_, err := fmt.Fprintf(a.Out, "%s %s.\n", things(out.Retried, "object is", "objects are"), did)
 		return err
+	})
+}
+
+// settleReplicas says about which objects would be decided, asks, and adds the decision to
+// what is asked of the desk. stop says that there is nothing to decide.
+func (a *app) settleReplicas(ctx context.Context, c *cli.Command, p *api, rule, path string,
+	body map[string]any) (stop bool, err error) {
+	body["settle"] = "accept"
+	if c.Bool("overwrite") {
+		body["settle"] = "overwrite"
+	}
+	body["rehearse"] = true
+	var would desk.RetryInfo
+	if err := p.call(ctx, http.MethodPost, path, nil, body, &would); err != nil {
+		return false, err
+	}
+	delete(body, "rehearse")
+	if would.Retried == 0 {
+		return true, a.print(would, func() error {
+			_, err := fmt.Fprintln(a.Out, "Nothing newer at a target waits for a decision.")
+			return err
+		})
+	}
+	keys := shown(strings.Join(would.Keys, ", "))
+	if int64(len(would.Keys)) < would.Retried {
+		keys += ", ..."
+	}
+	does := "It keeps what is at the target in place of %s (%s): %s."
+	if c.Bool("overwrite") {
+		does = "It replaces what is at the target by %s (%s): %s. Where the target keeps versions, the replaced ones stay."
+	}
+	return false, a.confirm(c, fmt.Sprintf(does, things(would.Retried, "object", "objects"), size(would.Bytes), keys), rule)
+}
+
+// replicationObjects lists objects of a rule by how they stand.
+func (a *app) replicationObjects(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	limit := c.Int("limit")
+	q := url.Values{"limit": {"1000"}}
+	if s := c.String("state"); s != "" {
+		q.Set("state", s)
+	}
+	list := []desk.ReplicaObject{}
+	_, err = pages(ctx, p, replicationsPath+url.PathEscape(name)+"/objects", "objects", false, q,
+		func(x desk.ReplicaObject) (bool, error) {
+			if limit > 0 && len(list) == limit {
+				return false, nil
+			}
+			list = append(list, x)
+			return true, nil
+		})
+	if err != nil {
+		return err
+	}
+	return a.print(list, func() error {
+		var rows [][]string
+		for _, x := range list {
+			rows = append(rows, []string{x.State, shown(x.Key), size(x.Bytes), shown(x.Target), shown(x.Why)})
+		}
+		if len(rows) == 0 {
+			_, err := fmt.Fprintln(a.Out, "No object stands so.")
+			return err
+		}
+		return a.table([]column{{"STATE", false}, {"KEY", false}, {"BYTES", true}, {"TARGET", false}, {"WHY", false}}, rows)
 	})
 }

@@ -101,7 +101,7 @@ func TestElsewhereOnTheCommandLine(t *testing.T) {
 	for _, st := range []step{
 		{"replication verify out --deep --check", 0, "all there as they are"},
 		{"replication retry out", 0, "tried now"},
-		{"replication change out --state off --priority 7", 0, "off"},
+		{"replication change out --state off --priority 7", 0, "paused"},
 		{"replication change out", 2, "nothing to change"},
 		{"replication backfill out --yes", 0, "under way"},
 		{"replication status out", 0, "Priority"},

@@ -20,8 +20,14 @@ func (a *app) replicationVerify(ctx context.Context, c *cli.Command) error {
 	different := false
 	bar := a.bar("compared", 0)
 	var failed error
-	err = stream(ctx, p, replicationsPath+url.PathEscape(name)+"/verify", map[string]bool{"deep": c.Bool("deep"),
-		"repair": c.Bool("repair")}, func(s desk.VerifyStep) error {
+	var most *int64
+	if s := c.String("most"); s != "" {
+		if most, err = parseSize("most", s); err != nil {
+			return err
+		}
+	}
+	err = stream(ctx, p, replicationsPath+url.PathEscape(name)+"/verify", map[string]any{"deep": c.Bool("deep"),
+		"repair": c.Bool("repair"), "after": c.String("after"), "most": most}, func(s desk.VerifyStep) error {
 		if a.json && s.Progress == nil {
 			if err := a.print(s, nil); err != nil {
 				return err
@@ -31,6 +37,8 @@ func (a *app) replicationVerify(ctx context.Context, c *cli.Command) error {
 		case s.Problem != nil:
 			failed = s.Problem.Fault()
 			a.note("%s could not be compared.", shown(s.Target))
+		case s.Progress != nil && c.Bool("deep"):
+			bar.at(s.Progress.Read)
 		case s.Progress != nil:
 			bar.at(s.Progress.Objects)
 		case s.Difference != nil && !a.json:
@@ -59,10 +67,16 @@ func (a *app) tellVerified(s desk.VerifyStep) error {
 	}
 	r := s.Result
 	says := fmt.Sprintf("%s: %s compared, %s", shown(s.Target), things(r.Objects, "object", "objects"), size(r.Bytes))
-	if r.Good {
+	if r.Read > 0 {
+		says += fmt.Sprintf(", %s read back", size(r.Read))
+	}
+	if r.Missing+r.Other == 0 {
 		says += "; all there as they are"
 	} else {
 		says += fmt.Sprintf("; %s missing, %s another", count(r.Missing), count(r.Other))
+	}
+	if r.Accepted > 0 {
+		says += fmt.Sprintf("; %s accepted as they are there", count(r.Accepted))
 	}
 	if r.Waiting > 0 {
 		says += fmt.Sprintf("; %s wait to be copied", count(r.Waiting))
@@ -72,6 +86,12 @@ func (a *app) tellVerified(s desk.VerifyStep) error {
 	}
 	if r.Repaired > 0 {
 		says += fmt.Sprintf("; %s copied again", things(r.Repaired, "is", "are"))
+	}
+	if !r.Deep {
+		says += ". Bytes were not read back: --deep does that"
+	}
+	if r.Next != "" {
+		says += ". As many bytes as were wanted are read: go on with --after " + shown(r.Next)
 	}
 	_, err := fmt.Fprintln(a.Out, says+".")
 	return err

@@ -72,13 +72,13 @@ func TestEndpointsAndRulesInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	walk("another target", chromedp.Navigate(s.DeskURL+"/replication/out"), harness.Button("Change"),
-		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=class]")), field("class", "DEEP"),
+		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=class]")), field("class", "COLD"),
 		harness.Button("Another target"), field("targets-2", "copies/out/"), harness.Appears("and copies beneath out/"),
 		chromedp.Click(chromedp.Search(`//button[@role="switch"][contains(., "Put that right")]`)),
 		harness.Button("Save"), harness.Appears("The rule out is saved"))
 	walk("what was set stays", chromedp.Navigate(s.DeskURL+"/replication/out"), harness.Button("Change"),
 		chromedp.WaitVisible(chromedp.CSS(".dialog input[name=class]")), field("prefix", "b"), harness.Button("Save"),
-		harness.Appears("beneath b are copied to plates at annex in the storage class DEEP and copies"))
+		harness.Appears("beneath b are copied to plates at annex in the storage class COLD and copies"))
 	if err := there.CreateBucket(t.Context(), "bodies"); err != nil {
 		t.Fatal(err)
 	}

@@ -146,7 +146,7 @@ func TestReplicationRules(t *testing.T) {
 		"address": "copies/from/", "class": "no-such-tier"}}}); st != 404 || e["field"] != "targets" {
 		t.Errorf("a tier that is not there: %d %v", st, e)
 	}
-	if st, e := p.ask("PATCH", "/api/v1/replications/out", map[string]any{"on": false}); st != 200 || e["state"] != "off" {
+	if st, e := p.ask("PATCH", "/api/v1/replications/out", map[string]any{"on": false}); st != 200 || e["state"] != "paused" {
 		t.Errorf("switched off: %d %v", st, e)
 	}
 	if st, _ := p.ask("DELETE", "/api/v1/replications/out", nil); st != 204 {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"spindle/internal/core/region"
+	"spindle/internal/core/replication"
 )
 
 // elsewhereConcerns finds endpoints that are away or refuse, and rules whose copies fail
@@ -70,15 +71,18 @@ func replicationConcern(r ReplicationInfo, t TargetInfo) (Concern, bool) {
 		c.Since = t.Oldest.UTC().Format(time.RFC3339)
 	}
 	waits := fmt.Sprintf("What waits, %d in number, is kept and copied by itself once that is over.", t.Waiting)
-	switch t.State {
-	case "failing":
-		c.Says, c.Detail = "cannot copy to "+t.Address, sentence(t.Failing.Says)+" "+waits
-	case "some fail":
+	switch replication.Standing(t.State) {
+	case replication.Failing:
+		c.Says, c.Detail = "cannot copy to "+t.Address, sentence(t.Why)+" "+waits
+	case replication.Stopped:
+		c.Says, c.Detail = "stands still: it cannot copy to "+t.Address, sentence(t.Why)+" What waits is kept."
+	case replication.SomeFail:
 		c.State, c.Says = "attention", fmt.Sprintf("has %d objects that cannot be copied", t.Failed)
 		c.Detail = "Each is tried again, less and less often; its page says why."
-	case "late":
-		c.State, c.Says = "attention", "misses its lag target"
-		c.Detail = fmt.Sprintf("%.2f percent of changes were copied in time in the last hour. %s", t.Lag.Within, waits)
+	case replication.Late:
+		c.State, c.Says, c.Detail = "attention", "is late", sentence(t.Why)+" "+waits
+	case replication.Missed:
+		c.State, c.Says, c.Detail = "attention", "missed its lag target", sentence(t.Why)
 	default:
 		return c, false
 	}

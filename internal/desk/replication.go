@@ -24,7 +24,8 @@ type ReplicationInfo struct {
 	Onward   bool              `json:"onward" doc:"What came here as a replica travels on"`
 	Lag      *LagTarget        `json:"lagTarget,omitempty"`
 	Says     string            `json:"says" doc:"What it does, in words"`
-	State    string            `json:"state" enum:"keeps up,copying,late,some fail,failing,off" doc:"The worst of its targets"`
+	State    string            `json:"state" enum:"paused,keeps up,not yet looked at,behind,missed,late,some fail,failing,stopped" doc:"The worst of its targets"`
+	Paused   *time.Time        `json:"paused,omitempty" doc:"Since when: what changes meanwhile waits"`
 	Targets  []TargetInfo      `json:"targets"`
 	Revision int               `json:"revision"`
 	Created  time.Time         `json:"created"`
@@ -47,7 +48,8 @@ type TargetInfo struct {
 	Prefix   string         `json:"prefix,omitempty"`
 	Class    string         `json:"class,omitempty" doc:"Tier here, storage class there"`
 	Sealed   bool           `json:"sealed,omitempty"`
-	State    string         `json:"state" enum:"keeps up,copying,late,some fail,failing,off"`
+	State    string         `json:"state" enum:"paused,keeps up,not yet looked at,behind,missed,late,some fail,failing,stopped"`
+	Why      string         `json:"why,omitempty" doc:"It stands so, in words"`
 	Waiting  int64          `json:"waiting" doc:"Objects"`
 	Failed   int64          `json:"failed" doc:"Of those that wait, those that failed at least once"`
 	Bytes    int64          `json:"bytes" doc:"To go"`
@@ -102,6 +104,8 @@ type VerifyInfo struct {
 	Waiting  int64     `json:"waiting" doc:"That differ, and wait to be copied"`
 	Repaired int64     `json:"repaired" doc:"That were asked to be copied again"`
 	Good     bool      `json:"good"`
+	Deep     bool      `json:"deep,omitempty" doc:"The bytes of each were read at the target"`
+	Read     int64     `json:"read,omitempty" doc:"Bytes that were read there"`
 }
 
 func (d *Desk) replicationCalls(to *calls) {
@@ -121,7 +125,10 @@ func (d *Desk) replicationCalls(to *calls) {
 	call(to, mine, "list-replica-faults", "GET "+base+"/{rule}/faults", topic, "Count why copies fail", d.listFaults)
 	call(to, mine, "show-replica-lags", "GET "+base+"/{rule}/lags", topic, "Show how long changes waited, by minute",
 		d.showLags)
-	call(to, mine, "retry-replicas", "POST "+base+"/{rule}/retry", topic, "Have what failed be tried now", d.retryReplicas)
+	call(to, mine, "retry-replicas", "POST "+base+"/{rule}/retry", topic,
+		"Have what failed be tried now, or decide about what is newer at a target", d.retryReplicas)
+	call(to, mine, "list-replica-objects", "GET "+base+"/{rule}/objects", topic,
+		"List objects of a rule by how they stand at a target", d.listReplicaObjects)
 	call(to, mine, "backfill-replication", "POST "+base+"/{rule}/backfill", topic,
 		"Copy what was there before the rule, or count it", d.backfillReplication)
 	call(to, rule{do: access.Read, on: onKey}, "show-replicas", "GET /buckets/{bucket}/replicas", topic,
@@ -164,72 +171,47 @@ func (d *Desk) replicationInfos(ctx context.Context, rules []*replication.Rule) 
 		x := ReplicationInfo{Name: r.Name, Bucket: r.Bucket, On: r.On, Priority: r.Priority, Prefix: r.Prefix, Tags: r.Tags,
 			Where:   r.Where.String(),
 			Markers: r.Markers, Removals: r.Removals, Onward: r.Onward, Says: r.Words(), Revision: r.Revision,
-			Created: r.Created, Changed: r.Changed, By: r.By, State: "off", Targets: []TargetInfo{}}
+			Created: r.Created, Changed: r.Changed, By: r.By, Paused: r.Paused, Targets: []TargetInfo{}}
 		if r.Lag.Share > 0 {
 			x.Lag = &LagTarget{math.Round(r.Lag.Share*1e7) / 1e5, r.Lag.Within.Seconds()}
 		}
-		worst := 0
+		worst := replication.Paused
 		for i := range r.Targets {
 			t := targetInfo(r, &r.Targets[i], standing[r.Targets[i].ID], now)
 			t.Health = health[t.Endpoint]
 			x.Targets = append(x.Targets, t)
-			worst = max(worst, stateRank(t.State))
+			worst = replication.Worst(worst, replication.Standing(t.State))
 		}
-		x.State = targetStates[worst]
+		x.State = string(worst)
 		out = append(out, x)
 	}
 	return out, nil
 }
 
-// targetStates are the states of targets and rules, the worst last.
-var targetStates = []string{"off", "keeps up", "copying", "late", "some fail", "failing"}
-
-func stateRank(state string) int {
-	for i, s := range targetStates {
-		if s == state {
-			return i
-		}
-	}
-	return 0
-}
-
 func targetInfo(r *replication.Rule, t *replication.Target, s *catalog.TargetStanding, now time.Time) TargetInfo {
 	x := TargetInfo{ID: t.ID, Address: t.Address(), Endpoint: t.Endpoint, Bucket: t.Bucket, Prefix: t.Prefix,
 		Class:  t.Class,
-		Sealed: t.Sealed, State: "keeps up"}
+		Sealed: t.Sealed, State: string(replication.KeepsUp)}
 	if s == nil {
 		return x // it was removed just now
 	}
 	x.Waiting, x.Failed, x.Bytes, x.Oldest, x.Next, x.Verified = s.Waiting, s.Failed, s.Bytes, s.Oldest, s.Next, s.Verified
 	x.Verify = verifyInfo(s.Verify)
 	x.Lag = lagInfo(r.Lag, &s.Lags)
-	if r.Lag.Share > 0 && s.Oldest != nil && now.Sub(*s.Oldest) > r.Lag.Within && s.Waiting > 0 {
-		x.Lag.Met = false
-	}
 	x.Rate = s.Rate
-	if s.Since != nil {
-		x.Failing = &TargetFault{*s.Since, s.Code, s.Says}
-	}
 	switch {
-	case s.Backfill == 1:
+	case s.Backfill != 0 && s.Backfill != catalog.BackfillDone:
 		x.Backfill = &BackfillInfo{"looking", s.Asked}
 	case s.Backfill == 2 && s.Older > 0:
 		x.Backfill = &BackfillInfo{"copying", s.Asked}
 	case s.Backfill == 2:
 		x.Backfill = &BackfillInfo{"done", s.Asked}
 	}
-	switch {
-	case !r.On:
-		x.State = "off"
-	case x.Failing != nil:
-		x.State = "failing"
-	case s.Failed > 0:
-		x.State = "some fail"
-	case !x.Lag.Met:
-		x.State = "late"
-	case s.Waiting > 0 || s.Backfill == 1:
-		x.State = "copying"
+	if s.Since != nil && s.Waiting > 0 {
+		x.Failing = &TargetFault{*s.Since, s.Code, s.Says}
 	}
+	is, why := replication.StandingOf(s.Facts(r, now))
+	x.State, x.Why = string(is), why
 	return x
 }
 

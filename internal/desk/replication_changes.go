@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/endpoint"
@@ -15,7 +16,9 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/core/query"
 	"spindle/internal/core/replication"
+	"spindle/internal/remote"
 	"spindle/internal/side"
+	"spindle/internal/wire/client"
 )
 
 func sortRules(rules []*replication.Rule) {
@@ -221,6 +224,31 @@ func (d *Desk) lacks(ctx context.Context, r *replication.Rule, mend bool) ([]Lac
 	return out, nil
 }
 
+// mends refuses a rule that lacks something, or with mend puts right all that it lacks, or
+// nothing. A target that the rule had before and that does not answer now is no reason: what
+// is to go there waits.
+func (d *Desk) mends(ctx context.Context, r, was *replication.Rule, mend bool) error {
+	lacks, err := d.lacks(ctx, r, false)
+	if err != nil {
+		return err
+	}
+	lacks = slices.DeleteFunc(lacks, func(l Lacking) bool {
+		return l.Code == "endpoint" && was != nil && slices.ContainsFunc(was.Targets, func(t replication.Target) bool {
+			return t.Address() == l.Target
+		})
+	})
+	if len(lacks) > 0 && (!mend || slices.ContainsFunc(lacks, func(l Lacking) bool { return !l.Mends })) {
+		return refuseLacking(lacks)
+	}
+	if len(lacks) == 0 {
+		return nil
+	}
+	if lacks, err = d.lacks(ctx, r, true); err == nil && len(lacks) > 0 {
+		err = refuseLacking(lacks)
+	}
+	return err
+}
+
 // versioned says that a bucket here does not keep versions, or switches that on.
 func (d *Desk) versioned(ctx context.Context, name object.BucketName, code, target string, mend bool) ([]Lacking,
 	error) {
@@ -228,14 +256,19 @@ func (d *Desk) versioned(ctx context.Context, name object.BucketName, code, targ
 	if err != nil || f.Versioning == object.On {
 		return nil, err
 	}
-	if mend {
-		if err := d.mayAt(ctx, access.Settings, name, ""); err != nil {
-			return nil, err
-		}
+	may := d.mayAt(ctx, access.Settings, name, "")
+	if may != nil && fault.KindOf(may) != fault.Refused {
+		return nil, may
+	}
+	if mend && may == nil {
 		return nil, d.store.ChangeBucket(ctx, name, 0, author(ctx), bucket.Versioning(object.On))
 	}
-	return []Lacking{{Code: code, Target: target, Says: "versioning of " + name.String() + " is " + f.Versioning.String(),
-		Remedy: "switch it on: spindle bucket change " + name.String() + " --versioning on", Mends: true}}, nil
+	l := Lacking{Code: code, Target: target, Says: "versioning of " + name.String() + " is " + f.Versioning.String(),
+		Remedy: "switch it on: spindle bucket change " + name.String() + " --versioning on", Mends: may == nil}
+	if may != nil {
+		l.Remedy = "have whoever administers it switch it on: spindle bucket change " + name.String() + " --versioning on"
+	}
+	return []Lacking{l}, nil
 }
 
 func (d *Desk) targetHereLacks(ctx context.Context, t *replication.Target, mend bool) ([]Lacking, error) {
@@ -282,12 +315,42 @@ func (d *Desk) targetThereLacks(ctx context.Context, t *replication.Target, mend
 	case err != nil:
 		return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint +
 			" does not let us look: " + fault.From(err).Message, Remedy: "spindle endpoint check " + t.Endpoint}}, nil
-	case !is.Keeps || is.Versioning == object.On:
-		return nil, nil
-	case mend:
-		return nil, conn.Client.SetVersioning(ctx, t.Bucket, true)
 	}
-	return lacksVersionsThere(t, is.Versioning.String()), nil
+	class, err := d.classThere(ctx, conn, t)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case !is.Keeps || is.Versioning == object.On:
+		return class, nil
+	case mend:
+		return class, conn.Client.SetVersioning(ctx, t.Bucket, true)
+	}
+	return append(class, lacksVersionsThere(t, is.Versioning.String())...), nil
+}
+
+// classThere asks an endpoint whether it has the storage class of a target, as it is written or in
+// capitals, by an upload that is begun and abandoned.
+func (d *Desk) classThere(ctx context.Context, conn *remote.Conn, t *replication.Target) ([]Lacking, error) {
+	if t.Class == "" || !conn.Health.Abilities.Can(endpoint.Multipart) {
+		return nil, nil
+	}
+	var refused error
+	for _, class := range []string{t.Class, strings.ToUpper(t.Class)} {
+		id, err := conn.Client.StartUpload(ctx, t.Bucket, t.Prefix+".spindle-check", client.Put{Class: class})
+		if err == nil {
+			t.Class = class
+			return nil, conn.Client.AbandonUpload(ctx, t.Bucket, t.Prefix+".spindle-check", id)
+		}
+		if fault.KindOf(err) != fault.Invalid {
+			return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint +
+				" does not say whether it has the storage class " + t.Class + ": " + fault.From(err).Message,
+				Remedy: "spindle endpoint check " + t.Endpoint}}, nil
+		}
+		refused = err
+	}
+	return []Lacking{{Code: "tier", Target: t.Address(), Says: "the endpoint " + t.Endpoint + " has no storage class " +
+		t.Class + ": " + fault.From(refused).Message, Remedy: "name a class that it has, or none for its usual one"}}, nil
 }
 
 func lacksBucketThere(t *replication.Target) []Lacking {
@@ -346,9 +409,13 @@ func (d *Desk) addReplication(ctx context.Context, in *struct{ Body NewReplicati
 	if err != nil {
 		return nil, err
 	}
-	lacks, err := d.lacks(ctx, r, in.Body.Mend)
-	if err == nil && len(lacks) > 0 {
-		err = refuseLacking(lacks)
+	d.store.Catalog.LookAgain()
+	book, err := d.store.Replications(ctx)
+	if err == nil && book.Named(r.Account, r.Name) != nil {
+		err = catalog.ReplicationExists(r.Name)
+	}
+	if err == nil {
+		err = d.mends(ctx, r, nil, in.Body.Mend)
 	}
 	if err == nil {
 		err = d.joined(ctx, r)
@@ -394,11 +461,7 @@ func (d *Desk) changeReplication(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if r.On { // one that is off needs nothing
-		lacks, err := d.lacks(ctx, &r, c.Mend)
-		if err == nil && len(lacks) > 0 {
-			err = refuseLacking(lacks)
-		}
-		if err != nil {
+		if err := d.mends(ctx, &r, was, c.Mend); err != nil {
 			return nil, err
 		}
 	}

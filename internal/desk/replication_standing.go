@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/catalog"
 	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
 )
@@ -138,27 +139,35 @@ func (d *Desk) showLags(ctx context.Context, in *struct {
 	return out, nil
 }
 
+// RetryInfo is what is tried now, or was decided.
+type RetryInfo struct {
+	Retried int64    `json:"retried" doc:"Objects that are tried now, or about which was decided; with rehearse those that would be"`
+	Bytes   int64    `json:"bytes,omitempty" doc:"Of those about which is decided"`
+	Keys    []string `json:"keys,omitempty" doc:"The first of them"`
+}
+
 func (d *Desk) retryReplicas(ctx context.Context, in *struct {
 	ReplicationPath
 	Body struct {
-		Key    string `json:"key,omitempty" maxLength:"1024" doc:"This object alone"`
-		Accept bool   `json:"acceptTarget,omitempty" doc:"Take a target's bucket as it is, although it was made anew"`
+		Key      string `json:"key,omitempty" maxLength:"1024" doc:"This object alone"`
+		Accept   bool   `json:"acceptTarget,omitempty" doc:"Take a target's bucket as it is, although it was made anew"`
+		Settle   string `json:"settle,omitempty" enum:"overwrite,accept" doc:"About objects of which something newer is at a target: replace it, or accept it in their place"`
+		Rehearse bool   `json:"rehearse,omitempty" doc:"Say about how many would be decided; nothing is changed"`
 	}
-}) (*struct {
-	Body struct {
-		Retried int64 `json:"retried" doc:"Objects that are tried now"`
-	}
-}, error) {
+}) (*struct{ Body RetryInfo }, error) {
 	r, err := d.myRule(ctx, in.Rule)
 	if err != nil {
 		return nil, err
 	}
-	out := &struct {
-		Body struct {
-			Retried int64 `json:"retried" doc:"Objects that are tried now"`
-		}
-	}{}
+	out := &struct{ Body RetryInfo }{}
 	for _, t := range r.Targets {
+		if in.Body.Settle != "" {
+			if err := d.settleReplicas(ctx, r, &t, in.Body.Key, in.Body.Settle == "overwrite", in.Body.Rehearse,
+				&out.Body); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		if in.Body.Accept {
 			if err := d.store.Catalog.AcceptTarget(ctx, t.ID); err != nil {
 				return nil, err
@@ -171,6 +180,102 @@ func (d *Desk) retryReplicas(ctx context.Context, in *struct {
 		out.Body.Retried += n
 	}
 	return out, nil
+}
+
+// settleReplicas decides about what is newer at a target, or says about what it would.
+func (d *Desk) settleReplicas(ctx context.Context, r *replication.Rule, t *replication.Target, key string, overwrite,
+	rehearse bool, out *RetryInfo) error {
+	objects, bytes, first, err := d.store.Catalog.Unsettled(ctx, t.ID, key, 10)
+	if err != nil {
+		return err
+	}
+	out.Bytes += bytes
+	out.Keys = append(out.Keys, first...)
+	if rehearse {
+		out.Retried += objects
+		return nil
+	}
+	n, err := d.store.Catalog.SettleReplicas(ctx, r, t.ID, key, overwrite)
+	out.Retried += n
+	return err
+}
+
+// ReplicaObject is an object of a rule and how it stands at a target.
+type ReplicaObject struct {
+	Key    string `json:"key"`
+	Target string `json:"target" doc:"Its address"`
+	State  string `json:"state" enum:"pending,completed,failed,not in scope"`
+	Why    string `json:"why,omitempty"`
+	Bytes  int64  `json:"bytes"`
+}
+
+// objectsLooked is how many objects a page looks at, at the most: then it ends, and says where
+// it goes on.
+const objectsLooked = 20_000
+
+func (d *Desk) listReplicaObjects(ctx context.Context, in *struct {
+	ReplicationPath
+	State string `query:"state" enum:"pending,completed,failed,not in scope" doc:"Those alone"`
+	After string `query:"after" maxLength:"1024" doc:"The next of the page before"`
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*struct {
+	Body struct {
+		Objects []ReplicaObject `json:"objects" doc:"By key"`
+		Next    string          `json:"next,omitempty" doc:"A page may be short and go on all the same"`
+	}
+}, error) {
+	out := &struct {
+		Body struct {
+			Objects []ReplicaObject `json:"objects" doc:"By key"`
+			Next    string          `json:"next,omitempty" doc:"A page may be short and go on all the same"`
+		}
+	}{}
+	out.Body.Objects = []ReplicaObject{}
+	r, err := d.myRule(ctx, in.Rule)
+	if err != nil {
+		return nil, err
+	}
+	name, err := object.ParseBucketName(r.Bucket)
+	if err != nil {
+		return nil, err
+	}
+	for after, looked := in.After, 0; ; {
+		page, more, err := d.store.List(ctx, name, catalog.Listing{Prefix: r.Prefix, After: after, Max: 1000, Full: true})
+		if err != nil {
+			return nil, err
+		}
+		versions := make([]*object.Version, len(page))
+		for i, e := range page {
+			versions[i] = e.Version
+		}
+		states, err := d.store.ReplicaStates(ctx, r.BucketID, versions)
+		if err != nil {
+			return nil, err
+		}
+		for i, v := range versions {
+			if len(out.Body.Objects) >= in.Limit {
+				out.Body.Next = after
+				return out, nil
+			}
+			after = v.Key.String()
+			for _, s := range states[i] {
+				if s.Rule.ID == r.ID && (in.State == "" || in.State == string(s.State)) {
+					x := ReplicaObject{Key: after, Target: s.Target.Address(), State: string(s.State), Why: s.Why, Bytes: v.Size}
+					if s.State == replication.Failed {
+						x.Why = s.Says
+					}
+					out.Body.Objects = append(out.Body.Objects, x)
+				}
+			}
+		}
+		if looked += len(page); !more {
+			return out, nil
+		}
+		if looked >= objectsLooked {
+			out.Body.Next = after
+			return out, nil
+		}
+	}
 }
 
 // ReplicasInfo is how an object stands at the targets of its bucket's rules.

@@ -29,6 +29,8 @@ func (d *Desk) verifyReplication(w http.ResponseWriter, r *http.Request) error {
 		Deep   bool   `json:"deep"`
 		Repair bool   `json:"repair"`
 		Target string `json:"target"`
+		After  string `json:"after"` // objects with keys after it alone
+		Most   int64  `json:"most"`  // bytes that are read at each target before it ends; 0: all
 	}
 	if err := readDocument(w, r, &in); err != nil {
 		return err
@@ -45,6 +47,7 @@ func (d *Desk) verifyReplication(w http.ResponseWriter, r *http.Request) error {
 			continue
 		}
 		v := &works.Verifying{Store: d.store, Remote: d.endpoints, Rule: rule, Target: t, Deep: in.Deep, Repair: in.Repair,
+			After: in.After, Most: in.Most,
 			Differs: func(x works.Difference) error {
 				tell(VerifyStep{Target: at, Difference: &x})
 				return ctx.Err()

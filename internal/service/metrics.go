@@ -7,6 +7,7 @@ import (
 
 	"github.com/prometheus/client_golang/prometheus"
 
+	"spindle/internal/core/replication"
 	"spindle/internal/store"
 )
 
@@ -27,12 +28,15 @@ var (
 		"Bytes that wait to be copied.", []string{"rule", "target"}, nil)
 	replicaOldest = prometheus.NewDesc("spindle_replication_oldest_seconds",
 		"How long the oldest change waits.", []string{"rule", "target"}, nil)
+	replicaLagging = prometheus.NewDesc("spindle_replication_lag_missed",
+		"Whether a lag target is missed: something waits longer, or too much did in the last hour.",
+		[]string{"rule", "target"}, nil)
 )
 
 // Describe and Collect are the library's way to a collector.
 func (e elsewhere) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{endpointUp, endpointLatency, replicaWaiting, replicaFailed, replicaBytes,
-		replicaOldest} {
+		replicaOldest, replicaLagging} {
 		ch <- d
 	}
 }
@@ -64,7 +68,7 @@ func (e elsewhere) Collect(ch chan<- prometheus.Metric) {
 	now := e.store.Catalog.Now()
 	for _, r := range book.Rules {
 		for _, t := range r.Targets {
-			all, err := e.store.Catalog.Standing(ctx, []int64{t.ID}, now)
+			all, err := e.store.Catalog.Standing(ctx, []int64{t.ID}, now.Add(-time.Hour))
 			if err != nil || all[t.ID] == nil {
 				continue
 			}
@@ -77,6 +81,11 @@ func (e elsewhere) Collect(ch chan<- prometheus.Metric) {
 				oldest = now.Sub(*s.Oldest).Seconds()
 			}
 			gauge(replicaOldest, oldest, rule, target)
+			missed := 0.0
+			if is, _ := replication.StandingOf(s.Facts(r, now)); is == replication.Late || is == replication.Missed {
+				missed = 1
+			}
+			gauge(replicaLagging, missed, rule, target)
 		}
 	}
 }

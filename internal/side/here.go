@@ -132,8 +132,14 @@ func (h *Here) Write(ctx context.Context, key string, body Body, w Write) (Facts
 	if err != nil {
 		return Facts{}, err
 	}
-	if err := h.mayReplace(ctx, a, w); err != nil {
-		return Facts{}, err
+	if w.Origin != "" { // before the bytes are moved; the store looks again when it commits
+		v, err := h.Store.JudgeReplica(ctx, a, w.Origin)
+		if err == nil && v == replication.Newer {
+			err = store.NewerThere()
+		}
+		if err != nil {
+			return Facts{}, err
+		}
 	}
 	var v *object.Version
 	if from, ok := body.(versionBody); ok && from.store == h.Store {
@@ -184,9 +190,27 @@ func sumBytes(crc uint64) []byte {
 	return b
 }
 
-// mayReplace refuses what came from here, or is older than what somebody wrote here.
-func (h *Here) mayReplace(ctx context.Context, a catalog.Address, w Write) error {
-	return h.Store.MayReplace(ctx, a, replication.ParseOrigin(w.Origin), w.Written)
+// Judge compares what is at a key with a state that comes there.
+func (h *Here) Judge(ctx context.Context, key, origin string) (replication.Verdict, Facts, error) {
+	a, err := h.address(key)
+	if err != nil {
+		return replication.Untold, Facts{}, err
+	}
+	v, err := h.Store.Find(ctx, a)
+	if err != nil {
+		return replication.Untold, Facts{}, err
+	}
+	verdict, err := h.Store.JudgeReplica(ctx, a, origin)
+	return verdict, FactsOf(v, ""), err
+}
+
+// RemoveReplica removes what was removed at its source.
+func (h *Here) RemoveReplica(ctx context.Context, key, origin string) error {
+	a, err := h.address(key)
+	if err == nil {
+		_, err = h.Store.RemoveReplica(ctx, a, origin, h.By)
+	}
+	return err
 }
 
 // Annotate replaces what is said of an object.

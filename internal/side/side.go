@@ -7,6 +7,7 @@ import (
 
 	"spindle/internal/core/digest"
 	"spindle/internal/core/object"
+	"spindle/internal/core/replication"
 )
 
 // Facts are what is known of an object at a side. A listing gives what is in the first
@@ -35,10 +36,9 @@ type Body interface {
 // Origin of the facts, and CRC64, which must be known.
 type Write struct {
 	Facts
-	MD5     string    // of the content, in hex, when it is known
-	Sealed  bool      // encrypted at rest, whatever the side's default is
-	New     bool      // nothing was listed under the key: a folder takes nothing in its place
-	Written time.Time // at the source: what is newer there and no replica is not written over; zero: whatever is there
+	MD5    string // of the content, in hex, when it is known
+	Sealed bool   // encrypted at rest, whatever the side's default is
+	New    bool   // nothing was listed under the key: a folder takes nothing in its place
 
 	Upload string                    // an upload of an earlier try, to go on with
 	Keep   func(upload string) error // hears of an upload that begins; nil: nobody does
@@ -64,6 +64,17 @@ type Side interface {
 	Annotate(ctx context.Context, key string, f Facts) (Facts, error)
 	// Remove removes an object; one that is not there is no error.
 	Remove(ctx context.Context, key string) error
+}
+
+// Target is a side that replicas are brought to.
+type Target interface {
+	Side
+	// Judge tells how what is at a key stands to a state with an origin that comes there,
+	// replication.Untold where the side does not know, with the facts that it tells.
+	Judge(ctx context.Context, key, origin string) (replication.Verdict, Facts, error)
+	// RemoveReplica removes what is at a key because it was removed at its source. The error
+	// has the code newer-there when what is there was written later.
+	RemoveReplica(ctx context.Context, key, origin string) error
 }
 
 // Read gives the body that is an object at a side.

@@ -12,7 +12,6 @@ import (
 	"io"
 	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -20,17 +19,15 @@ import (
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/replication"
 	"spindle/internal/remote"
 	"spindle/internal/store"
 	"spindle/internal/wire/client"
 )
 
-// Headers by which services of this kind tell each other of replicas; others take no
-// notice of them.
-const (
-	OriginHeader  = "Spindle-Origin"
-	WrittenHeader = "Spindle-Written" // RFC 3339
-)
+// OriginHeader is that by which services of this kind tell each other of replicas; others
+// take no notice of it.
+const OriginHeader = "Spindle-Origin"
 
 // How large objects go to an endpoint.
 const (
@@ -134,9 +131,6 @@ func (t *There) put(w Write) client.Put {
 		if v != "" {
 			p.Headers[name] = v
 		}
-	}
-	if w.Origin != "" && !w.Written.IsZero() {
-		p.Headers[WrittenHeader] = w.Written.UTC().Format(time.RFC3339Nano)
 	}
 	return p
 }
@@ -381,4 +375,24 @@ func (t *There) Annotate(ctx context.Context, key string, f Facts) (Facts, error
 // Remove removes an object.
 func (t *There) Remove(ctx context.Context, key string) error {
 	return t.Conn.Client.Remove(ctx, t.Bucket, key)
+}
+
+// Judge asks the endpoint to compare what it has with a state that comes there. Only a service
+// of this kind answers that.
+func (t *There) Judge(ctx context.Context, key, origin string) (replication.Verdict, Facts, error) {
+	i, err := t.Conn.Client.HeadWith(ctx, t.Bucket, key, map[string]string{OriginHeader: origin})
+	if err != nil {
+		return replication.Untold, Facts{}, err
+	}
+	f := factsThere(key, i)
+	if i.Tags > 0 {
+		f.Tags, err = t.Conn.Client.Tags(ctx, t.Bucket, key)
+	}
+	return replication.Verdict(i.Replica), f, err
+}
+
+// RemoveReplica removes what was removed at its source; a service of this kind looks at what
+// it has before.
+func (t *There) RemoveReplica(ctx context.Context, key, origin string) error {
+	return wroteError(t.Conn.Client.RemoveWith(ctx, t.Bucket, key, map[string]string{OriginHeader: origin}))
 }

@@ -197,18 +197,23 @@ func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind,
 	}
 	author := s.Now(c.Author)
 	ch := catalog.Change{Kind: kind, Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, Author: author}
-	res, wrote, err := s.Catalog.Copy(ctx, catalog.Copying{From: c.From, FromID: c.FromID, Change: ch,
-		Edit: func(found *object.Version) (*object.Version, error) {
-			v, err := edit(found)
-			if err == nil && kind != catalog.ObjectRenamed {
-				err = fits(facts, found.Size)
-			}
-			if err != nil {
-				return nil, err
-			}
-			v.Key, v.Created, v.By, v.Source, v.Revision, v.Marker = c.To.Key, author.At, author.Who, author.Source, 1, false
-			return v, nil
-		}})
+	var res catalog.Result
+	var wrote *object.Version
+	err = s.replacing(ctx, c.To, c.Origin, func(number *int64) (err error) {
+		ch.IfNumber = number
+		res, wrote, err = s.Catalog.Copy(ctx, catalog.Copying{From: c.From, FromID: c.FromID, Change: ch,
+			Edit: func(found *object.Version) (*object.Version, error) {
+				v, err := edit(found)
+				if err == nil && kind != catalog.ObjectRenamed {
+					err = fits(facts, found.Size)
+				}
+				if err != nil {
+					return nil, err
+				}
+				return becomes(v, c.To.Key, author), nil
+			}})
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}

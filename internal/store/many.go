@@ -49,6 +49,7 @@ func (s *Store) RenameMany(ctx context.Context, from, to object.BucketName, list
 // becomes makes a version that was found a new one, written now.
 func becomes(v *object.Version, key object.Key, by catalog.Author) *object.Version {
 	v.Key, v.Created, v.By, v.Source, v.Revision, v.Marker = key, by.At, by.Who, by.Source, 1, false
+	v.Changed = time.Time{}
 	return v
 }
 

@@ -80,7 +80,7 @@ func (b *RuleBook) Above(r *replication.Rule, t *replication.Target) []*replicat
 func NewerThere() error {
 	return fault.New(fault.Conflict, "newer-there",
 		"what is there was written later, and is no replica of this").In("target").
-		Do("decide which of them is to stay: write it anew on the side where it is right, or remove the other")
+		Do("decide which of them stays: spindle replication retry RULE KEY --overwrite, or --accept")
 }
 
 // Returned is the error for a replica that is offered to where it came from.
@@ -88,23 +88,92 @@ func Returned() error {
 	return fault.New(fault.Conflict, "replica-returned", "the replica came through there already").In("target")
 }
 
-// MayReplace refuses a replica that came through a bucket already, with the code
-// replica-returned, and one of what was written at a moment when something newer is there
-// that is no replica itself, with newer-there. A zero moment replaces whatever is there.
-func (s *Store) MayReplace(ctx context.Context, a catalog.Address, o replication.Origin, written time.Time) error {
-	switch {
-	case o.IsZero():
-		return nil
-	case o.Passed(s.Place(a.Bucket.String())):
-		return Returned()
-	case written.IsZero():
-		return nil
+// judge compares what is at an address with a state that comes with an origin, and gives the
+// number of the version or delete marker there, 0 for none. The error for a replica that came
+// through the bucket already has the code replica-returned.
+func (s *Store) judge(ctx context.Context, a catalog.Address, o replication.Origin) (replication.Verdict, int64, error) {
+	place := s.Place(a.Bucket.String())
+	if o.Passed(place) {
+		return replication.Untold, 0, Returned()
+	}
+	if now := s.Catalog.Now(); o.Written.After(now) {
+		o.Written = now
 	}
 	f, err := s.Catalog.Lookup(ctx, a)
-	if err == nil && f.Version != nil && f.Version.Origin == "" && f.Version.Created.After(written) {
-		err = NewerThere()
+	if err != nil {
+		return replication.Untold, 0, err
 	}
-	return err
+	there, before := f.Version, (*object.Version)(nil)
+	if f.Deleted != nil {
+		there = f.Deleted
+		if before, err = s.Catalog.Before(ctx, f.Bucket, a.Key); err != nil {
+			return replication.Untold, 0, err
+		}
+	}
+	if there == nil {
+		return replication.Absent, 0, nil
+	}
+	return replication.Judge(o, place, there, before), there.Number, nil
+}
+
+// JudgeReplica tells how what is at an address stands to a state that a sender brings with an
+// origin; see replication.Judge.
+func (s *Store) JudgeReplica(ctx context.Context, a catalog.Address, origin string) (replication.Verdict, error) {
+	v, _, err := s.judge(ctx, a, replication.ParseOrigin(origin))
+	return v, err
+}
+
+// replacing commits a change that brings a replica, if it may take the place of what is there
+// at that moment, with the condition that it is still that. What is no replica, and what does
+// not tell when it was written, is committed as it is. The errors are those of judge, and
+// newer-there.
+func (s *Store) replacing(ctx context.Context, a catalog.Address, origin string,
+	commit func(ifNumber *int64) error) error {
+	o := replication.ParseOrigin(origin)
+	if o.IsZero() {
+		return commit(nil)
+	}
+	for {
+		v, number, err := s.judge(ctx, a, o)
+		switch {
+		case err != nil:
+			return err
+		case o.Written.IsZero():
+			return commit(nil)
+		case !v.GivesWay():
+			return NewerThere()
+		}
+		if err = commit(&number); !fault.HasCode(err, "version-moved") {
+			return err
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+}
+
+// RemoveReplica removes the object at an address because it was removed at a sender, unless
+// what is there was written later: then the error has the code newer-there. The delete marker
+// that is left carries the origin of the removal.
+func (s *Store) RemoveReplica(ctx context.Context, a catalog.Address, origin string,
+	by catalog.Author) (r catalog.Result, err error) {
+	err = s.replacing(ctx, a, origin, func(number *int64) (err error) {
+		r, err = s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectRemoved, Key: a.Key.String(), IfNumber: number,
+			Version: &object.Version{Origin: origin}, Author: s.Now(by)})
+		return err
+	})
+	return r, err
+}
+
+// HadContent reports whether a key has or had a version with a content; see
+// catalog.HadContent.
+func (s *Store) HadContent(ctx context.Context, bucket object.BucketName, key string, size int64, md5 string,
+	crc *uint64) (bool, error) {
+	f, _, err := s.bucketFacts(ctx, bucket)
+	if err != nil {
+		return false, err
+	}
+	return s.Catalog.HadContent(ctx, f.ID, key, size, md5, crc)
 }
 
 // ReplicaState is how the current version of a key stands at a target.

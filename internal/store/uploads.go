@@ -6,6 +6,7 @@ import (
 	"crypto/md5"
 	"crypto/rand"
 	"encoding/binary"
+	"errors"
 	"hash"
 	"io"
 	"math"
@@ -321,10 +322,34 @@ func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, erro
 	if err != nil {
 		return nil, err
 	}
+	v, err := s.complete(ctx, c, f, false, nil)
+	if is := new(replicaUpload); errors.As(err, &is) {
+		err = s.replacing(ctx, c.Address, is.origin, func(number *int64) error {
+			v, err = s.complete(ctx, c, f, true, number)
+			return err
+		})
+	}
+	return v, err
+}
+
+// replicaUpload is the error for an upload whose object is a replica, which may not take the
+// place of everything.
+type replicaUpload struct{ origin string }
+
+func (*replicaUpload) Error() string { return "the upload is one of a replica" }
+
+// complete completes an upload; one of a replica only when it may be, where the version with a
+// number is.
+func (s *Store) complete(ctx context.Context, c Complete, f catalog.BucketFacts, replica bool,
+	ifNumber *int64) (*object.Version, error) {
 	author := s.Now(c.Author)
 	v, res, err := s.Catalog.Complete(ctx, catalog.Completing{Bucket: f.ID, Key: c.Key, ID: c.Upload,
-		Change: catalog.Change{Bucket: f.ID, Key: c.Key.String(), IfAbsent: c.IfAbsent, IfETag: c.IfETag, Author: author},
+		Change: catalog.Change{Bucket: f.ID, Key: c.Key.String(), IfAbsent: c.IfAbsent, IfETag: c.IfETag,
+			IfNumber: ifNumber, Author: author},
 		Assemble: func(u *catalog.Upload, have []catalog.Part) (*object.Version, []int, error) {
+			if u.Origin != "" && !replica {
+				return nil, nil, &replicaUpload{u.Origin}
+			}
 			v, chosen, err := assemble(c, u, have, author)
 			if err == nil {
 				err = fits(f, v.Size)

@@ -8,6 +8,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/replication"
 )
 
 // Annotation is a change of a version's metadata, tags and standard headers.
@@ -57,8 +58,12 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 		if a.Headers != nil {
 			v.Headers = *a.Headers
 		}
-		v.Origin = a.Origin
 		author := s.Now(a.Author)
+		if v.Origin = a.Origin; a.Origin == "" {
+			v.Changed = author.At
+		} else if err := s.mayAnnotate(ctx, a, found); err != nil {
+			return nil, err
+		}
 		// Named by its number, so that a change of the content between cannot be meant.
 		res, err := s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectAnnotated, Key: a.Key.String(),
 			ID: object.VersionID(found.Number), Version: &v,
@@ -73,6 +78,16 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 		v.Revision = res.Revision
 		return &v, nil
 	}
+}
+
+// mayAnnotate refuses the metadata of a replica for a version that was written or changed
+// later; see replacing.
+func (s *Store) mayAnnotate(ctx context.Context, a Annotation, found *object.Version) error {
+	o := replication.ParseOrigin(a.Origin)
+	if v := replication.Judge(o, s.Place(a.Bucket.String()), found, nil); !o.Written.IsZero() && !v.GivesWay() {
+		return NewerThere()
+	}
+	return nil
 }
 
 // Restore makes an earlier version of a key current again, by a new version of

@@ -100,15 +100,20 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	if later != nil {
 		ch.Body = later
 	}
-	res, err := s.Catalog.Commit(ctx, ch)
-	if cached && fault.HasCode(err, "bucket-missing") {
-		// Perhaps it was removed and made again since we learned its number.
-		s.facts.Delete(p.Bucket)
-		if facts, _, err = s.bucketFacts(ctx, p.Bucket); err == nil {
-			ch.Bucket = facts.ID
-			res, err = s.Catalog.Commit(ctx, ch)
+	var res catalog.Result
+	err = s.replacing(ctx, p.Address, p.Origin, func(number *int64) error {
+		ch.IfNumber = number
+		res, err = s.Catalog.Commit(ctx, ch)
+		if cached && fault.HasCode(err, "bucket-missing") {
+			// Perhaps it was removed and made again since we learned its number.
+			s.facts.Delete(p.Bucket)
+			if facts, _, err = s.bucketFacts(ctx, p.Bucket); err == nil {
+				ch.Bucket = facts.ID
+				res, err = s.Catalog.Commit(ctx, ch)
+			}
 		}
-	}
+		return err
+	})
 	if err != nil {
 		s.room.noteFull(err)
 		return nil, err

@@ -2,6 +2,8 @@ package works
 
 import (
 	"context"
+	"maps"
+	"strings"
 	"sync"
 	"time"
 
@@ -207,7 +209,7 @@ type replicator struct {
 	above  []*replication.Rule
 
 	source  *side.Here
-	there   side.Side
+	there   side.Target
 	place   string       // of the target, when it is known
 	conn    *remote.Conn // nil: it is here
 	large   chan struct{}
@@ -387,9 +389,12 @@ func (w *replicator) one(ctx context.Context, t catalog.ReplicaTask) (catalog.Re
 	there := w.target.Key(t.Key)
 	switch act.Deed {
 	case replication.Nothing:
+		if act.There { // a removal here is one there, too
+			done.Have = replication.Have{Number: now.Version.Number, Revision: now.Version.Revision}
+		}
 		return done, nil
 	case replication.Remove:
-		err = w.remove(ctx, there, t.Have)
+		err = w.remove(ctx, there, now, t)
 		done.Have = replication.Have{}
 	case replication.Annotate:
 		done.Have, err = w.annotate(ctx, there, now, t)
@@ -401,8 +406,11 @@ func (w *replicator) one(ctx context.Context, t catalog.ReplicaTask) (catalog.Re
 		done.Have, err = w.copy(ctx, a, there, now, t)
 		done.Size = now.Version.Size
 	}
-	if fault.HasCode(err, "replica-returned") {
-		done.Have, err = t.Have, nil // it is where it came from
+	if fault.HasCode(err, "replica-returned") { // it is where it came from
+		done.Have, err = t.Have, nil
+		if v := now.Version; v != nil && !v.Marker {
+			done.Have = replication.Have{Number: v.Number, Revision: v.Revision}
+		}
 	}
 	if t.Seq > 0 {
 		done.Lag = w.crew.store.Catalog.Now().Sub(t.Since)
@@ -417,24 +425,46 @@ func nowAt(ctx context.Context, s *store.Store, a catalog.Address) (replication.
 	case err != nil:
 		return replication.Now{}, err
 	case f.Deleted != nil:
-		return replication.Now{Version: f.Deleted}, nil
+		before, err := s.Catalog.Before(ctx, f.Bucket, a.Key)
+		return replication.Now{Version: f.Deleted, Origin: replication.ParseOrigin(f.Deleted.Origin), Before: before}, err
 	case f.Version == nil:
 		return replication.Now{}, nil
 	}
 	return replication.Now{Version: f.Version, Origin: replication.ParseOrigin(f.Version.Origin)}, nil
 }
 
+// origin is what a copy of a version carries, or what the removal of the key does. What is
+// to be written over whatever is there counts as written now.
+func (w *replicator) origin(now replication.Now, t catalog.ReplicaTask) string {
+	v, place := now.Version, w.crew.store.Place(w.rule.Bucket)
+	o := replication.Origin{Key: t.Key, Through: []string{place}, Written: t.Changed}
+	if v != nil {
+		o = now.Origin.Onward(place, t.Key, v)
+	}
+	if o.Written.IsZero() { // a removal of which nobody knows when it was: only our own gives way
+		o.Written = time.UnixMicro(1)
+	}
+	if t.Overwrite {
+		o.Written = w.crew.store.Catalog.Now()
+	}
+	return o.String()
+}
+
 // facts are what a copy of a version carries.
-func (w *replicator) facts(key string, now replication.Now) side.Facts {
-	v := now.Version
-	f := side.FactsOf(v, w.target.Class)
-	f.Origin = now.Origin.Onward(w.crew.store.Place(w.rule.Bucket), key, v.ID().String()).String()
+func (w *replicator) facts(now replication.Now, t catalog.ReplicaTask) side.Facts {
+	f := side.FactsOf(now.Version, w.target.Class)
+	f.Origin = w.origin(now, t)
 	return f
 }
 
 func (w *replicator) copy(ctx context.Context, a catalog.Address, there string, now replication.Now,
 	t catalog.ReplicaTask) (replication.Have, error) {
 	v := now.Version
+	if t.Again && !t.Repair {
+		if have, is, err := w.already(ctx, there, now, t); is || err != nil {
+			return have, err
+		}
+	}
 	if v.Size > largeReplica {
 		select {
 		case w.large <- struct{}{}:
@@ -443,7 +473,7 @@ func (w *replicator) copy(ctx context.Context, a catalog.Address, there string, 
 			return t.Have, ctx.Err()
 		}
 	}
-	write := side.Write{Facts: w.facts(t.Key, now), Sealed: w.target.Sealed, Written: v.Created, Upload: t.Upload,
+	write := side.Write{Facts: w.facts(now, t), Sealed: w.target.Sealed, Upload: t.Upload,
 		Keep: func(upload string) error {
 			return w.crew.store.Catalog.KeepReplicaUpload(ctx, w.target.ID, t, upload, w.crew.settings.Lease)
 		}}
@@ -476,23 +506,69 @@ func (w waits) Error() string { return "to be waited for " + time.Duration(w).St
 
 func (w *replicator) annotate(ctx context.Context, there string, now replication.Now,
 	t catalog.ReplicaTask) (replication.Have, error) {
-	f := w.facts(t.Key, now)
+	f := w.facts(now, t)
 	f.ETag = t.Have.ETag
 	f, err := w.there.Annotate(ctx, there, f)
 	return replication.Have{Number: now.Version.Number, Revision: now.Version.Revision, ETag: f.ETag, Version: f.Version},
 		err
 }
 
-// remove takes a copy away, unless somebody wrote something else in its place.
-func (w *replicator) remove(ctx context.Context, there string, have replication.Have) error {
-	is, err := w.there.Stat(ctx, there)
+// already reports whether the target has a version as it is, from an attempt of which nobody
+// knows how it ended: then it is not sent again.
+func (w *replicator) already(ctx context.Context, there string, now replication.Now,
+	t catalog.ReplicaTask) (replication.Have, bool, error) {
+	v := now.Version
+	verdict, is, err := w.there.Judge(ctx, there, w.origin(now, t))
+	if fault.KindOf(err) == fault.NotFound && !fault.HasCode(err, "bucket-missing") {
+		return replication.Have{}, false, nil
+	}
+	if err != nil {
+		return replication.Have{}, false, err
+	}
+	tags := is.Tags == nil && len(v.Tags) == 0 || maps.Equal(is.Tags, v.Tags)
+	same := verdict != replication.Newer && sameContent(v, is) && tags && maps.Equal(is.Metadata, v.Metadata) &&
+		is.Headers == side.FactsOf(v, "").Headers && t.Have.Number != v.Number
+	return replication.Have{Number: v.Number, Revision: v.Revision, ETag: is.ETag, Version: is.Version}, same, nil
+}
+
+// sameContent reports whether what a target has is surely the content of a version.
+func sameContent(v *object.Version, is side.Facts) bool {
+	if v.Size != is.Size {
+		return false
+	}
+	if is.CRC64 != nil {
+		return *is.CRC64 == v.CRC64
+	}
+	return v.ETag.Parts == 0 && strings.EqualFold(v.ETag.String(), is.ETag)
+}
+
+// remove takes what is at a target away because it was removed here. A copy that came from
+// here goes; so does what was written before the removal, of a key that the rule copied, or was
+// to copy. Of what is not known here at all only copies that came from here go.
+func (w *replicator) remove(ctx context.Context, there string, now replication.Now, t catalog.ReplicaTask) error {
+	origin := w.origin(now, t)
+	verdict, is, err := w.there.Judge(ctx, there, origin)
 	switch {
 	case fault.KindOf(err) == fault.NotFound && !fault.HasCode(err, "bucket-missing"):
 		return nil
 	case err != nil:
 		return err
-	case have.ETag != "" && is.ETag != have.ETag:
+	}
+	knows := now.Knows(t.Have, w.place) || now.Before != nil // else it was to be copied: Decide says so
+	ours := verdict == replication.Own || t.Overwrite || verdict == replication.Older && knows
+	if verdict == replication.Untold {
+		ours = t.Overwrite || t.Have.ETag != "" && is.ETag == t.Have.ETag
+		if !ours {
+			if ours, err = w.crew.store.HadContent(ctx, w.source.Bucket, t.Key, is.Size, is.ETag, is.CRC64); err != nil {
+				return err
+			}
+		}
+	}
+	switch {
+	case ours:
+		return w.there.RemoveReplica(ctx, there, origin)
+	case knows || verdict == replication.Untold && t.Again:
 		return store.NewerThere()
 	}
-	return w.there.Remove(ctx, there)
+	return nil
 }

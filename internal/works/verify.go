@@ -2,13 +2,16 @@ package works
 
 import (
 	"context"
+	"io"
 	"maps"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
@@ -34,8 +37,11 @@ type Verified struct {
 	Extra    int64     `json:"extra" doc:"At the target alone"`
 	Waiting  int64     `json:"waiting" doc:"That differ, and wait to be copied"`
 	Repaired int64     `json:"repaired" doc:"That were asked to be copied again"`
+	Accepted int64     `json:"accepted,omitempty" doc:"That differ, and what is there was accepted"`
 	Good     bool      `json:"good" doc:"Every object of the source is there as it is"`
-	Deep     bool      `json:"deep" doc:"Each was asked for at the target"`
+	Deep     bool      `json:"deep" doc:"The bytes of each were read at the target"`
+	Read     int64     `json:"read,omitempty" doc:"Bytes that were read there"`
+	Next     string    `json:"next,omitempty" doc:"It ended before this key, as so much was read: go on from there"`
 }
 
 // Verifying says how both sides of a rule are compared.
@@ -44,8 +50,10 @@ type Verifying struct {
 	Remote *remote.Pool
 	Rule   *replication.Rule
 	Target *replication.Target
-	Deep   bool // ask for each object there: version, digest of the content, metadata
-	Repair bool // have what is missing or another be copied again
+	Deep   bool   // read the bytes of each object there, beside version and metadata
+	Repair bool   // have what is missing, damaged or another be copied again
+	After  string // only objects whose keys come after it
+	Most   int64  // bytes that are read there before it ends; 0: as many as there are
 
 	Differs func(Difference) error // hears of each difference
 	Tell    func(Verified)         // hears now and then how far it is
@@ -55,13 +63,16 @@ const (
 	comparedAtOnce = 10_000 // rows of the source
 	listedAtOnce   = 1000   // keys of a bucket at an endpoint
 	askedTogether  = 256    // objects, when each is asked for
-	askedAtOnce    = 16     // of them, side by side
+	askedAtOnce    = 8      // of them, side by side
 )
 
 // Run compares both sides in one walk through their keys, in order, and keeps what came
 // of it. Neither side is read into memory; what changes meanwhile may be told as waiting.
 func (v *Verifying) Run(ctx context.Context) (Verified, error) {
 	w := &verification{Verifying: v, out: Verified{At: v.Store.Catalog.Now(), Deep: v.Deep}}
+	if v.Target.EndpointID == 0 {
+		w.place = v.Store.Place(v.Target.Bucket)
+	}
 	err := w.open(ctx)
 	if err == nil {
 		err = w.walk(ctx)
@@ -75,17 +86,21 @@ func (v *Verifying) Run(ctx context.Context) (Verified, error) {
 	if err != nil {
 		return w.out, err
 	}
-	w.out.Good = w.out.Missing+w.out.Other == 0
+	w.out.Good = w.out.Missing+w.out.Other == 0 && w.out.Next == "" && v.After == ""
 	return w.out, v.Store.Catalog.KeepVerify(ctx, v.Target.ID, w.out.At, w.out.Good, w.out)
 }
 
 type verification struct {
 	*Verifying
-	there side.Side
-	out   Verified
-	again [][]byte
-	asks  []asked
-	told  time.Time
+	there  side.Side
+	place  string // of the target, when it is known
+	out    Verified
+	again  map[string][][]byte // keys to be copied again, by how they differ
+	agains int
+	read   atomic.Int64
+	asks   []asked
+	told   time.Time
+	last   string // key that was compared
 }
 
 func (w *verification) open(ctx context.Context) error {
@@ -109,8 +124,8 @@ func (w *verification) walk(ctx context.Context) error {
 		if err != nil || len(page) < comparedAtOnce {
 			return page, "", err
 		}
-		return page, page[len(page)-1].Key, nil
-	})
+		return page, page[len(page)-1].Key.String(), nil
+	}, w.After)
 	prefix := w.Target.Key(w.Rule.Prefix)
 	theirs := pagesAhead(ctx, func(after string) ([]side.Facts, string, error) {
 		page, err := w.there.List(ctx, prefix, after, listedAtOnce)
@@ -118,7 +133,7 @@ func (w *verification) walk(ctx context.Context) error {
 			return page, "", err
 		}
 		return page, page[len(page)-1].Key, nil
-	})
+	}, w.Target.Key(w.After))
 	a, aok, err := ours.next()
 	if err != nil {
 		return err
@@ -127,11 +142,15 @@ func (w *verification) walk(ctx context.Context) error {
 	for err == nil && (aok || bok) {
 		key := ""
 		if aok {
-			key = w.Target.Key(a.Key)
+			key = w.Target.Key(a.Key.String())
+		}
+		if aok && w.Most > 0 && w.read.Load() >= w.Most {
+			w.out.Next = w.last
+			return nil
 		}
 		switch {
 		case !bok || aok && key < b.Key:
-			err = w.missing(a)
+			err = w.missing(ctx, a)
 		case !aok || b.Key < key:
 			err = w.extra(b)
 		default:
@@ -142,6 +161,7 @@ func (w *verification) walk(ctx context.Context) error {
 		}
 		forwardA, forwardB := aok && (!bok || key <= b.Key), bok && (!aok || b.Key <= key)
 		if forwardA {
+			w.last = a.Key.String()
 			a, aok, err = ours.next()
 		}
 		if forwardB && err == nil {
@@ -153,6 +173,7 @@ func (w *verification) walk(ctx context.Context) error {
 }
 
 func (w *verification) tell() {
+	w.out.Read = w.read.Load()
 	if w.Tell != nil && time.Since(w.told) > 500*time.Millisecond {
 		w.told = time.Now()
 		w.Tell(w.out)
@@ -164,42 +185,92 @@ func (w *verification) count(a catalog.Compared) {
 	w.out.Bytes += a.Size
 }
 
-func (w *verification) missing(a catalog.Compared) error {
-	w.count(a)
-	return w.differs(a, "missing", "it is not there")
+// meant reports whether an object ought to be at the target by the rule. What came from there,
+// and what came here as a replica and stays here, is neither missing there nor too much.
+func (w *verification) meant(a catalog.Compared) bool {
+	o := replication.ParseOrigin(a.Origin)
+	if !o.IsZero() && (!w.Rule.Onward || w.place != "" && o.Passed(w.place)) {
+		return false
+	}
+	ok, _ := w.Rule.Covers(a.Version)
+	return ok
 }
 
-// differs notes a difference; what waits to be copied anyway is counted as such.
-func (w *verification) differs(a catalog.Compared, what, says string) error {
-	if a.Waiting {
-		w.out.Waiting++
+func (w *verification) missing(ctx context.Context, a catalog.Compared) error {
+	if !w.meant(a) {
 		return nil
 	}
-	if what == "missing" {
+	w.count(a)
+	return w.differs(ctx, a, "missing", "it is not there")
+}
+
+// differs notes a difference; what waits to be copied anyway is counted as such, and so is what
+// was accepted.
+func (w *verification) differs(ctx context.Context, a catalog.Compared, what, says string) error {
+	switch {
+	case a.Waiting:
+		w.out.Waiting++
+		return nil
+	case a.Have.Accepted == a.Number:
+		w.out.Accepted++
+		return nil
+	case what == "missing":
 		w.out.Missing++
-	} else {
+	default:
 		w.out.Other++
 	}
 	if w.Repair {
-		w.again = append(w.again, []byte(a.Key))
+		if w.again == nil {
+			w.again = map[string][][]byte{}
+		}
+		w.again[what] = append(w.again[what], []byte(a.Key.String()))
+		w.agains++
 	}
-	if err := w.Differs(Difference{a.Key, what, says}); err != nil || len(w.again) < 500 {
+	if err := w.Differs(Difference{a.Key.String(), what, says}); err != nil || w.agains < 500 {
 		return err
 	}
-	return w.mend(context.Background())
+	return w.mend(ctx)
 }
 
-// mend has what differs be copied again.
+// mend has what differs be copied again. What was removed at the target later than it was
+// written here comes back as well, unless the target replicates to the source: then its
+// removal is on its way here.
 func (w *verification) mend(ctx context.Context) error {
-	if len(w.again) == 0 {
+	if w.agains == 0 {
 		return nil
 	}
-	err := w.Store.Catalog.CopyAgain(ctx, w.Target.ID, w.again)
-	if err == nil {
-		w.out.Repaired += int64(len(w.again))
-		w.again = w.again[:0]
+	back, err := w.comesBack(ctx)
+	if err != nil {
+		return err
 	}
-	return err
+	for what, keys := range w.again {
+		if err := w.Store.Catalog.CopyAgain(ctx, w.Target.ID, keys, what == "missing" && !back); err != nil {
+			return err
+		}
+		w.out.Repaired += int64(len(keys))
+	}
+	w.again, w.agains = nil, 0
+	return nil
+}
+
+// comesBack reports whether the target may replicate to the source: here it is known, elsewhere
+// it is not.
+func (w *verification) comesBack(ctx context.Context) (bool, error) {
+	if w.Target.EndpointID != 0 {
+		return true, nil
+	}
+	book, err := w.Store.Replications(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, r := range book.Rules {
+		for _, t := range r.Targets {
+			if r.Bucket == w.Target.Bucket && t.EndpointID == 0 && t.Bucket == w.Rule.Bucket {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
 }
 
 func (w *verification) extra(b side.Facts) error {
@@ -210,22 +281,31 @@ func (w *verification) extra(b side.Facts) error {
 // compare compares an object that is on both sides, by what the listing tells and what
 // was confirmed when it was copied.
 func (w *verification) compare(ctx context.Context, a catalog.Compared, b side.Facts) error {
+	if !w.meant(a) {
+		return nil
+	}
 	w.count(a)
 	switch {
 	case a.Size != b.Size:
-		return w.differs(a, "other", "its size is another one")
-	case !a.Known || a.Have.Number == 0 || a.Have.Gone:
+		return w.differs(ctx, a, "other", "its size is another one")
+	case !a.Known || a.Have.Number == 0 || a.Have.Gone || a.Have.ETag == "":
 		return w.unknown(ctx, a, b)
 	case a.Have.ETag != b.ETag:
-		return w.differs(a, "other", "its content is another one: the ETag is not the one that was confirmed")
+		return w.differs(ctx, a, "other", "its content is another one: the ETag is not the one that was confirmed")
 	case a.Have.Number != a.Number:
-		return w.differs(a, "other", "it is an earlier version")
+		return w.differs(ctx, a, "other", "it is an earlier version")
 	case a.Have.Revision != a.Revision:
-		return w.differs(a, "other", "its metadata are of an earlier revision")
+		return w.differs(ctx, a, "other", "its metadata are of an earlier revision")
 	case w.Deep:
-		if w.asks = append(w.asks, asked{here: a, there: b}); len(w.asks) == askedTogether {
-			return w.ask(ctx)
-		}
+		return w.later(ctx, a, b)
+	}
+	return nil
+}
+
+// later has the target be asked for an object, beside others.
+func (w *verification) later(ctx context.Context, a catalog.Compared, b side.Facts) error {
+	if w.asks = append(w.asks, asked{here: a, there: b}); len(w.asks) == askedTogether {
+		return w.ask(ctx)
 	}
 	return nil
 }
@@ -236,11 +316,14 @@ func (w *verification) unknown(ctx context.Context, a catalog.Compared, b side.F
 		w.out.Waiting++
 		return nil
 	}
-	same := a.ETag.Parts == 0 && strings.EqualFold(a.ETag.String(), b.ETag) || b.CRC64 != nil && *b.CRC64 == a.CRC64
-	if !same {
-		return w.differs(a, "other", "it was not copied by the rule, and its content is another one")
-	}
-	if w.Repair {
+	switch {
+	case b.CRC64 == nil && a.ETag.Parts > 0 && !w.Deep: // the listing does not tell: the object does
+		return w.later(ctx, a, b)
+	case b.CRC64 != nil && *b.CRC64 != a.CRC64, b.CRC64 == nil && a.ETag.Parts == 0 && !strings.EqualFold(a.ETag.String(), b.ETag):
+		return w.differs(ctx, a, "other", "it was not copied by the rule, and its content is another one")
+	case w.Deep:
+		return w.later(ctx, a, b)
+	case w.Repair:
 		return w.Store.Catalog.AdoptReplica(ctx, w.Target.ID, a, b.ETag, b.Version)
 	}
 	return nil
@@ -268,7 +351,7 @@ func (w *verification) ask(ctx context.Context) error {
 		if x.changed {
 			w.out.Waiting++
 		} else if x.what != "" {
-			if err := w.differs(x.here, x.what, x.says); err != nil {
+			if err := w.differs(ctx, x.here, x.what, x.says); err != nil {
 				return err
 			}
 		}
@@ -288,26 +371,69 @@ func (w *verification) askOne(ctx context.Context, x *asked) error {
 	if err != nil {
 		return err
 	}
-	key, err := object.ParseKey(x.here.Key)
-	if err != nil {
-		return err
-	}
 	bucket, err := object.ParseBucketName(w.Rule.Bucket)
 	if err != nil {
 		return err
 	}
-	v, err := w.Store.Find(ctx, catalog.Address{Bucket: bucket, Key: key})
+	if x.says = apart(x.here.Version, is, x.here.Have.Version); x.says == "" && w.Deep {
+		if x.says, err = w.readBack(ctx, x, is); err != nil {
+			return err
+		}
+	}
+	if x.says == "" {
+		return nil
+	}
+	x.what = "other"
+	v, err := w.Store.Find(ctx, catalog.Address{Bucket: bucket, Key: x.here.Key})
 	if fault.KindOf(err) == fault.NotFound && err != nil || err == nil && v.Number != x.here.Number {
 		x.changed = true
 		return nil
 	}
+	return err
+}
+
+// readBack reads an object at the target and says what is wrong with its bytes, "" for nothing.
+// What breaks off is read again: a line breaks now and then, and a damaged body each time.
+func (w *verification) readBack(ctx context.Context, x *asked, is side.Facts) (says string, err error) {
+	var sum uint64
+	for try := range 3 {
+		if try > 0 {
+			select {
+			case <-ctx.Done():
+				return "", ctx.Err()
+			case <-time.After(time.Second):
+			}
+		}
+		if sum, err = w.readOnce(ctx, x.there.Key, is); err == nil || !remote.Away(err) || ctx.Err() != nil {
+			break
+		}
+	}
+	if err != nil && remote.Away(err) {
+		if _, away := w.there.Stat(ctx, x.there.Key); away != nil {
+			return "", err
+		}
+	}
+	switch {
+	case ctx.Err() != nil:
+		return "", ctx.Err()
+	case err != nil:
+		return "it cannot be read there: " + fault.From(err).Message, nil
+	case sum != x.here.CRC64:
+		return "its bytes are damaged there: they have another digest", nil
+	}
+	return "", nil
+}
+
+func (w *verification) readOnce(ctx context.Context, key string, is side.Facts) (uint64, error) {
+	r, err := w.there.Read(ctx, key, is.ETag, 0, is.Size)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	if x.says = apart(v, is, x.here.Have.Version); x.says != "" {
-		x.what = "other"
-	}
-	return nil
+	defer r.Close()
+	sum := digest.NewCRC64()
+	n, err := io.Copy(sum, r)
+	w.read.Add(n)
+	return sum.Sum64(), err
 }
 
 // apart says in what a version and its copy differ, "" when they do not.
@@ -338,12 +464,12 @@ type page[T any] struct {
 }
 
 // pagesAhead begins to read pages; get gives the one after a place and the next place, ""
-// at the end. It ends with the context.
-func pagesAhead[T any](ctx context.Context, get func(after string) ([]T, string, error)) *ahead[T] {
+// at the end, and from is the first one. It ends with the context.
+func pagesAhead[T any](ctx context.Context, get func(after string) ([]T, string, error), from string) *ahead[T] {
 	a := &ahead[T]{ctx: ctx, pages: make(chan page[T], 1)}
 	go func() {
 		defer close(a.pages)
-		for after := ""; ; {
+		for after := from; ; {
 			rows, next, err := get(after)
 			select {
 			case a.pages <- page[T]{rows, err}:

@@ -63,7 +63,8 @@ begin
            bool_or(o.revision > 1)
       into versions, over, overs, fresh, noted
       from unnest(p_changes) with ordinality w
-      cross join lateral (select w.kind in (@Writes) and w.if_md5 is null and not w.bucket = any(gone) as yes) e
+      cross join lateral (select w.kind in (@Writes) and w.if_md5 is null and w.number is null
+        and not w.bucket = any(gone) as yes) e
       left join lateral (select key, revision from heads where e.yes and heads.bucket = w.bucket and heads.key = w.key
         limit 1 for update) o on true
       cross join lateral (select o.key is not null and not coalesce(w.if_absent, false) and not w.bucket = any(paused)
@@ -150,7 +151,7 @@ begin
            bool_or(o.revision > 1)
       into over, overs, nothing, noted
       from unnest(p_changes) with ordinality w
-      cross join lateral (select w.kind in (@ObjectRemoved, @ObjectRenamedAway) and w.if_md5 is null
+      cross join lateral (select w.kind in (@ObjectRemoved, @ObjectRenamedAway) and w.if_md5 is null and w.number is null
         and not w.bucket = any(gone) and not w.bucket = any(paused) as yes) e
       left join lateral (select key, revision from heads where e.yes and heads.bucket = w.bucket and heads.key = w.key
         limit 1 for update) o on true;
@@ -344,6 +345,9 @@ begin
       end if;
 
       -- A version is written, or the current one removed.
+      if c.number is not null and coalesce(h.number, 0) <> c.number then
+        status := @OtherVersion; exit;
+      end if;
       if stays and not h.marker then
         if coalesce(c.if_absent, false) then status := @Exists; exit; end if;
         if c.if_md5 is not null and (h.md5 <> c.if_md5 or h.parts <> c.if_parts) then status := @Mismatch; exit; end if;

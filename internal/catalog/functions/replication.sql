@@ -1,18 +1,20 @@
 -- replicate_due has what changed in a stretch of the journal wait at the targets of the rules of its buckets: one
--- row a key and target, whatever happened to the key. It gives how many rows there were.
+-- row a key and target, whatever happened to the key. It gives how many rows there were. What changes while a rule is
+-- paused waits as well, all of it as of the moment of the pause, so that it comes in the order of keys afterwards.
 create function replicate_due(p_xid xid8, p_seq bigint, p_to_xid xid8, p_to_seq bigint) returns bigint
 language plpgsql set plan_cache_mode = force_custom_plan as $$
 declare n bigint;
 begin
-  insert into replicas as r (target, key, waiting, seq, since, bytes, due)
+  insert into replicas as r (target, key, waiting, seq, since, bytes, due, changed)
   select t.id, j.key, true, max(j.seq), min(j.at), coalesce((array_agg(j.size order by j.seq desc))[1], 0),
-    clock_timestamp()
-  from journal j join replications p on p.bucket = j.bucket and p.active join replication_targets t on t.rule = p.id
+    coalesce(max(p.paused), clock_timestamp()), max(j.at)
+  from journal j join replications p on p.bucket = j.bucket join replication_targets t on t.rule = p.id
   where (j.xid, j.seq) > (p_xid, p_seq) and (j.xid, j.seq) <= (p_to_xid, p_to_seq)
     and j.kind in (@Writes, @Removes, @ObjectAnnotated, @VersionRemoved)
     and substr(j.key, 1, length(p.prefix)) = p.prefix
   group by t.id, j.key order by t.id, j.key
   on conflict (target, key) do update set waiting = true, seq = excluded.seq, bytes = excluded.bytes, due = excluded.due,
+    changed = excluded.changed, overwrite = false,
     since = case when r.waiting then r.since else excluded.since end;
   get diagnostics n = row_count;
   return n;
@@ -38,7 +40,9 @@ begin
     etag = w.etag, version = w.version, confirmed = clock_timestamp(), waiting = r.turn <> w.turn or r.seq <> w.seq,
     since = case when r.turn = w.turn and r.seq = w.seq then null else coalesce(r.since, clock_timestamp()) end,
     due = clock_timestamp(), until = case when r.turn = w.turn then null else r.until end,
-    attempts = 0, code = '', says = '', upload = ''
+    attempts = 0, code = '', says = '', upload = '',
+    overwrite = r.overwrite and (r.turn <> w.turn or r.seq <> w.seq),
+    repair = r.repair and (r.turn <> w.turn or r.seq <> w.seq)
   from w where r.ctid = w.tid and not (w.is_turn = w.turn and w.is_seq = w.seq and w.number = 0);
 end $$;
 
@@ -74,4 +78,21 @@ begin
   )
   select case when (select count(*) from mine) < p_limit then null else (select key from mine order by key desc limit 1) end,
     (select count(*) from put) into last, asked;
+end $$;
+
+-- backfill_gone has keys wait at a target that were copied there and have no object at the source any more, from a key
+-- on; it gives what backfill_due gives.
+create function backfill_gone(p_target bigint, p_bucket bigint, p_after bytea, p_limit integer,
+  out last bytea, out asked bigint) language plpgsql set plan_cache_mode = force_custom_plan as $$
+begin
+  with page as materialized (
+    select key, number, gone, waiting from replicas where target = p_target and key > p_after order by key limit p_limit
+  ), put as (
+    update replicas r set waiting = true, since = clock_timestamp(), due = clock_timestamp() from page p
+    where r.target = p_target and r.key = p.key and not p.waiting and not p.gone and p.number > 0
+      and not exists (select 1 from heads h where h.bucket = p_bucket and h.key = p.key and not h.marker)
+    returning 1
+  )
+  select case when (select count(*) from page) < p_limit then null else (select key from page order by key desc limit 1)
+    end, (select count(*) from put) into last, asked;
 end $$;

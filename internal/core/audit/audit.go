@@ -215,7 +215,7 @@ func (l *looking) target(t *Target) {
 	page := "/replication/" + t.Rule
 	switch {
 	case !t.On:
-		l.add(Worth, "rule-off", subject, "the rule is switched off", "nothing new is copied", 0,
+		l.add(Worth, "rule-off", subject, "the rule is paused", "nothing is copied: what changes waits", 0,
 			"spindle replication change "+t.Rule+" --state on", page)
 		l.mends("The rule copies again, what changed meanwhile too.", "PATCH", map[string]any{"on": true}, "replications", t.Rule)
 		return
@@ -228,6 +228,9 @@ func (l *looking) target(t *Target) {
 		l.add(Serious, "copies-late", subject, fmt.Sprintf("%d objects wait, the oldest for %d minutes", t.Waiting,
 			int(l.since(*t.Oldest).Minutes())), "they have no second copy there yet", 0, "spindle replication status "+t.Rule,
 			page)
+	case t.Lagging != "":
+		l.add(Serious, "lag-missed", subject, "misses its lag target: "+t.Lagging,
+			"copies are made later than is promised", 0, "spindle replication status "+t.Rule, page)
 	}
 	if l.since(t.Created) > Fresh && (t.Verified == nil || l.since(*t.Verified) > VerifyWithin) {
 		l.add(Worth, "never-verified", subject, "was not verified for 30 days", "a copy that nobody compared may not be one",

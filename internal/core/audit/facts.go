@@ -102,6 +102,7 @@ type Target struct {
 	Waiting       int64
 	Failed        int64
 	Oldest        *time.Time // of what waits
+	Lagging       string     // what is promised of its lag and not kept; "": all is
 	Verified      *time.Time // the last verify that was good
 	Created       time.Time  // the rule
 }

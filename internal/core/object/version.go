@@ -133,11 +133,12 @@ type Version struct {
 	Metadata Metadata
 	Tags     Tags
 	Body     BodyRef
-	By       string // the access key that wrote it
-	Source   string // the address it was written from
-	Plain    bool   // written while versioning was off or paused
-	Marker   bool   // a delete marker: it has no content
-	Origin   string // what it is a replica of, as replication.Origin writes it; "": of nothing
+	By       string    // the access key that wrote it
+	Source   string    // the address it was written from
+	Plain    bool      // written while versioning was off or paused
+	Marker   bool      // a delete marker: it has no content
+	Origin   string    // what it is a replica of, as replication.Origin writes it; "": of nothing
+	Changed  time.Time // when its metadata, tags or headers were last changed; zero: never since it was written
 }
 
 // Conditions of a request on the current version (RFC 9110, section 13). Tags

@@ -13,6 +13,7 @@ type Have struct {
 	Gone     bool   // its removal was brought there
 	ETag     string // there
 	Version  string // its id there
+	Accepted int64  // the source's version in whose place what is there was accepted; 0: none
 }
 
 // Deed is what must be done at a target.
@@ -28,14 +29,16 @@ const (
 
 // Action is a deed, or why there is none.
 type Action struct {
-	Deed Deed
-	Why  string // there is nothing to do, when it is not that all is done
+	Deed  Deed
+	Why   string // there is nothing to do, when it is not that all is done
+	There bool   // nothing is to be done because the target has it: it came from there
 }
 
 // Now is a key of the source as it is.
 type Now struct {
 	Version *object.Version // current, or a delete marker; nil: the key has nothing
 	Origin  Origin          // of the version
+	Before  *object.Version // what a delete marker hides; nil: nothing
 }
 
 // Decide says what must be done at a target of a rule for a key as it is now, of which
@@ -45,11 +48,13 @@ func Decide(r *Rule, above []*Rule, now Now, have Have, place string) Action {
 	v := now.Version
 	switch {
 	case v == nil || v.Marker:
-		return r.removal(v != nil, have)
+		return r.removal(now, have, place)
+	case place != "" && now.Origin.Passed(place):
+		return Action{Why: "it came from there", There: true}
+	case have.Accepted == v.Number:
+		return Action{Why: "what is there was accepted in its place"}
 	case have.Number == v.Number && have.Revision == v.Revision && !have.Gone:
 		return Action{}
-	case !now.Origin.IsZero() && place != "" && now.Origin.Passed(place):
-		return Action{Why: "it came from there"}
 	case !now.Origin.IsZero() && !r.Onward:
 		return Action{Why: "it is a replica, and the rule sends none on"}
 	case now.Origin.Full():
@@ -69,16 +74,39 @@ func Decide(r *Rule, above []*Rule, now Now, have Have, place string) Action {
 	return Action{Deed: Copy}
 }
 
-func (r *Rule) removal(marker bool, have Have) Action {
+// removal decides for a key that has nothing, or a delete marker. A removal travels wherever
+// a copy went to or came from; where neither is known, the target is asked what it has.
+func (r *Rule) removal(now Now, have Have, place string) Action {
+	v := now.Version
 	switch {
-	case have.Number == 0 || have.Gone:
+	case v != nil && place != "" && now.Origin.Passed(place):
+		return Action{Why: "the removal came from there"}
+	case v != nil && have.Accepted == v.Number:
+		return Action{Why: "what is there was accepted in its place"}
+	case have.Gone:
 		return Action{}
-	case marker && !r.Markers:
+	case v != nil && !r.Markers:
 		return Action{Why: "the rule takes no delete markers along"}
-	case !marker && !r.Removals:
+	case v == nil && !r.Removals:
 		return Action{Why: "the rule takes no removals along"}
+	case v != nil && !now.Knows(have, place):
+		if now.Before == nil {
+			return Action{Why: "there was nothing to remove"}
+		}
+		if ok, why := r.Covers(now.Before); !ok {
+			return Action{Why: why}
+		}
+		if now.Before.Number < r.First {
+			return Action{Why: "what was removed was there before the rule"}
+		}
 	}
 	return Action{Deed: Remove}
+}
+
+// Knows reports whether a copy of the key is known to have been brought to a target, or to
+// have come from it.
+func (n Now) Knows(have Have, place string) bool {
+	return have.Number != 0 || n.Before != nil && place != "" && ParseOrigin(n.Before.Origin).Passed(place)
 }
 
 // State of a version at a target.
@@ -102,6 +130,7 @@ type Waiting struct {
 // not in scope.
 func StateOf(r *Rule, above []*Rule, now Now, have Have, w Waiting, place string) (State, string) {
 	a := Decide(r, above, now, have, place)
+	v := now.Version
 	switch {
 	case w.Is && w.Attempts > 0:
 		return Failed, ""
@@ -109,11 +138,13 @@ func StateOf(r *Rule, above []*Rule, now Now, have Have, w Waiting, place string
 		return Pending, ""
 	case a.Deed == Nothing && a.Why != "":
 		return Outside, a.Why
-	case a.Deed == Nothing && have.Number == 0:
-		return Outside, "there is nothing to copy"
+	case v == nil, v.Marker && v.Number >= r.First:
+		return Completed, ""
+	case v.Marker:
+		return Outside, "it was removed before the rule"
 	case a.Deed == Nothing:
 		return Completed, ""
-	case now.Version != nil && now.Version.Number < r.First && have.Number == 0:
+	case v.Number < r.First && have.Number == 0:
 		return Outside, "it was there before the rule: a backfill copies it"
 	}
 	return Pending, "" // the journal is being read

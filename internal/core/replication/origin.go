@@ -5,13 +5,17 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
+
+	"spindle/internal/core/object"
 )
 
 // Origin is what a replica is a copy of.
 type Origin struct {
-	Key     string   // of the first source
-	Version string   // of the first source
-	Through []string // places it came through, the first source first; see Place
+	Key     string    // of the first source
+	Version string    // of the first source
+	Through []string  // places it came through, the first source first; see Place
+	Written time.Time // when that state came to be at the first source; zero: not told
 }
 
 // Place names a bucket of a service, wherever it is told of.
@@ -31,19 +35,23 @@ func (o Origin) Passed(place string) bool { return slices.Contains(o.Through, pl
 // Full reports whether it came through as many places as may be.
 func (o Origin) Full() bool { return len(o.Through) >= maxThrough }
 
-// String writes an origin for a header: places with commas, key and version after
-// semicolons. "" for none.
+// String writes an origin for a header: places with commas, then key, version and, when
+// it is known, the time of writing (RFC 3339) after semicolons. "" for none.
 func (o Origin) String() string {
 	if o.IsZero() {
 		return ""
 	}
-	return strings.Join(o.Through, ",") + ";" + url.QueryEscape(o.Key) + ";" + url.QueryEscape(o.Version)
+	s := strings.Join(o.Through, ",") + ";" + url.QueryEscape(o.Key) + ";" + url.QueryEscape(o.Version)
+	if !o.Written.IsZero() {
+		s += ";" + o.Written.UTC().Format(time.RFC3339Nano)
+	}
+	return s
 }
 
 // ParseOrigin reads what String wrote; what is none gives none.
 func ParseOrigin(s string) Origin {
 	parts := strings.Split(s, ";")
-	if s == "" || len(s) > 8<<10 || len(parts) != 3 {
+	if s == "" || len(s) > 8<<10 || len(parts) < 3 || len(parts) > 4 {
 		return Origin{}
 	}
 	o := Origin{Through: strings.Split(parts[0], ",")}
@@ -57,13 +65,19 @@ func ParseOrigin(s string) Origin {
 	if kerr != nil || verr != nil {
 		return Origin{}
 	}
+	if len(parts) == 4 {
+		if o.Written, kerr = time.Parse(time.RFC3339Nano, parts[3]); kerr != nil {
+			return Origin{}
+		}
+	}
 	return o
 }
 
 // Onward gives the origin that a copy of a version carries, which lies at a place.
-func (o Origin) Onward(place, key, version string) Origin {
+func (o Origin) Onward(place, key string, v *object.Version) Origin {
 	if o.IsZero() {
-		return Origin{Key: key, Version: version, Through: []string{place}}
+		return Origin{Key: key, Version: v.ID().String(), Through: []string{place}, Written: Written(v)}
 	}
-	return Origin{Key: o.Key, Version: o.Version, Through: append(slices.Clone(o.Through), place)}
+	o.Through = append(slices.Clone(o.Through), place)
+	return o
 }

@@ -65,7 +65,16 @@ func TestDecide(t *testing.T) {
 			"no delete markers"},
 		{"removed", Rule{Removals: true}, Now{}, Have{Number: 7}, Remove, ""},
 		{"removed, not along", Rule{Markers: true}, Now{}, Have{Number: 7}, Nothing, "no removals"},
-		{"removed, never there", Rule{Removals: true}, Now{}, Have{}, Nothing, ""},
+		{"removed, and what is there is not known", Rule{Removals: true}, Now{}, Have{}, Remove, ""},
+		{"delete marker over nothing", Rule{Markers: true}, Now{Version: marker}, Have{}, Nothing, "nothing to remove"},
+		{"delete marker, a copy may be there", Rule{Markers: true}, Now{Version: marker, Before: version("a/k", 7, 1, nil)},
+			Have{}, Remove, ""},
+		{"delete marker over what was not meant", Rule{Markers: true, Prefix: "b/"},
+			Now{Version: marker, Before: version("a/k", 7, 1, nil)}, Have{}, Nothing, "begin with b/"},
+		{"delete marker that came from there", Rule{Markers: true}, Now{Version: marker, Origin: came}, Have{Number: 7},
+			Nothing, "came from there"},
+		{"accepted", Rule{}, Now{Version: version("a/k", 7, 1, nil)}, Have{Accepted: 7}, Nothing, "was accepted"},
+		{"newer than what was accepted", Rule{}, Now{Version: version("a/k", 8, 1, nil)}, Have{Accepted: 7}, Copy, ""},
 		{"removed there too", Rule{Removals: true}, Now{}, Have{Number: 7, Gone: true}, Nothing, ""},
 	} {
 		got := Decide(&x.rule, above, x.now, x.have, there)
@@ -107,10 +116,11 @@ func TestStateOf(t *testing.T) {
 
 // Origins come back as they were, whatever keys have in them; what is none gives none.
 func TestOrigins(t *testing.T) {
-	o := Origin{}.Onward("service-one/plates", "a;b,c/ü%", "0000051f")
-	two := o.Onward("service-two/copies", "elsewhere", "1")
+	v := &object.Version{Number: 0x51f, Created: time.Date(2026, 3, 1, 9, 0, 0, 123456000, time.UTC)}
+	o := Origin{}.Onward("service-one/plates", "a;b,c/ü%", v)
+	two := o.Onward("service-two/copies", "elsewhere", &object.Version{Number: 1})
 	back := ParseOrigin(two.String())
-	if back.Key != "a;b,c/ü%" || back.Version != "0000051f" || !back.Passed("service-one/plates") ||
+	if back.Key != "a;b,c/ü%" || back.Version != v.ID().String() || !back.Written.Equal(v.Created) || !back.Passed("service-one/plates") ||
 		!back.Passed("service-two/copies") || back.Passed("service-two/plates") {
 		t.Errorf("%q came back as %+v", two, back)
 	}
@@ -185,5 +195,40 @@ func TestCheck(t *testing.T) {
 		"and notes beneath fenn/ at annex. Delete markers go along; removals that leave nothing do not. What came here as a "+
 		"replica stays here." {
 		t.Errorf("in words: %s", words)
+	}
+}
+
+// Of two states of a key the one that was written later stays, wherever they meet.
+func TestJudge(t *testing.T) {
+	const here, there = "service-one/plates", "service-two/copies"
+	at := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
+	late := at.Add(24 * time.Hour) // arrived
+	from := func(place string, written time.Time) string {
+		return Origin{Key: "k", Version: "1", Through: []string{place}, Written: written}.String()
+	}
+	comes := ParseOrigin(from(here, at))
+	for _, x := range []struct {
+		name          string
+		there, before *object.Version
+		want          Verdict
+	}{
+		{"nothing", nil, nil, Absent},
+		{"written before", &object.Version{Created: at.Add(-time.Second)}, nil, Older},
+		{"written after", &object.Version{Created: at.Add(time.Second)}, nil, Newer},
+		{"its metadata changed after", &object.Version{Created: at.Add(-time.Second), Changed: at.Add(time.Second)}, nil, Newer},
+		{"at the same moment, by one that sorts later", &object.Version{Created: at}, nil, Newer},
+		{"ours", &object.Version{Created: late, Origin: from(here, at.Add(time.Hour))}, nil, Own},
+		{"a replica of something later", &object.Version{Created: late, Origin: from("service-six/plates", at.Add(1))}, nil, Newer},
+		{"a replica of something earlier", &object.Version{Created: late, Origin: from("service-six/plates", at.Add(-1))}, nil,
+			Older},
+		{"it claims the year 2999", &object.Version{Created: at.Add(-time.Second),
+			Origin: from("service-six/plates", at.AddDate(973, 0, 0))}, nil, Older},
+		{"removed after", &object.Version{Marker: true, Created: at.Add(time.Second)}, &object.Version{}, Newer},
+		{"removed before", &object.Version{Marker: true, Created: at.Add(-time.Second)}, &object.Version{}, Older},
+		{"nothing was removed", &object.Version{Marker: true, Created: at.Add(time.Second)}, nil, Absent},
+	} {
+		if got := Judge(comes, there, x.there, x.before); got != x.want {
+			t.Errorf("%s: %s, want %s", x.name, got, x.want)
+		}
 	}
 }

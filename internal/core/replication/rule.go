@@ -37,6 +37,7 @@ type Rule struct {
 	Changed  time.Time
 	By       string // who saved it last, with whose rights it acts
 	Source   string
+	Paused   *time.Time // since when; nil: it is on
 }
 
 // Lag is what is promised of how long a change waits for its replica.

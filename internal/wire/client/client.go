@@ -262,6 +262,7 @@ type Info struct {
 	Version     string // its id; "" where there is no versioning
 	Headers     map[string]string
 	Tags        int    // how many there are
+	Replica     string // how a service of this kind judges it beside the state that was asked about
 	Lacks       string // what a bucket of Spindle asks of metadata, and was not given
 	Class       string // storage class, in the service's words; "" for the usual one
 }
@@ -274,7 +275,7 @@ func info(h http.Header, size int64) Info {
 		ContentType: h.Get("Content-Type"), Metadata: object.Metadata{}, Version: h.Get("X-Amz-Version-Id")}
 	i.Modified, _ = http.ParseTime(h.Get("Last-Modified")) // zero when the service gives none
 	i.Tags, _ = strconv.Atoi(h.Get("X-Amz-Tagging-Count")) // none: 0
-	i.Class, i.Lacks = h.Get("X-Amz-Storage-Class"), h.Get("Spindle-Lacks")
+	i.Class, i.Lacks, i.Replica = h.Get("X-Amz-Storage-Class"), h.Get("Spindle-Lacks"), h.Get("Spindle-Replica")
 	for _, name := range toldHeaders {
 		if v := h.Get(name); v != "" {
 			if i.Headers == nil {
@@ -460,6 +461,15 @@ func (c *Client) Head(ctx context.Context, bucket, key string) (Info, error) {
 
 // HeadVersion gives what is known of a version of an object, "" for the current one.
 func (c *Client) HeadVersion(ctx context.Context, bucket, key, version string) (Info, error) {
+	return c.head(ctx, bucket, key, version, nil)
+}
+
+// HeadWith gives what is known of an object, with further headers in the request.
+func (c *Client) HeadWith(ctx context.Context, bucket, key string, headers map[string]string) (Info, error) {
+	return c.head(ctx, bucket, key, "", headers)
+}
+
+func (c *Client) head(ctx context.Context, bucket, key, version string, headers map[string]string) (Info, error) {
 	var q url.Values
 	if version != "" {
 		q = url.Values{"versionId": {version}}
@@ -469,6 +479,9 @@ func (c *Client) HeadVersion(ctx context.Context, bucket, key, version string) (
 		return Info{}, err
 	}
 	r.Header.Set("X-Amz-Checksum-Mode", "ENABLED")
+	for name, v := range headers {
+		r.Header.Set(name, v)
+	}
 	resp, err := c.do(r, sign.EmptyHash)
 	if err != nil {
 		return Info{}, err
@@ -479,7 +492,23 @@ func (c *Client) HeadVersion(ctx context.Context, bucket, key, version string) (
 
 // Remove removes an object; one that is not there is no error.
 func (c *Client) Remove(ctx context.Context, bucket, key string) error {
-	return c.plain(ctx, http.MethodDelete, bucket, key)
+	return c.RemoveWith(ctx, bucket, key, nil)
+}
+
+// RemoveWith removes an object, with further headers in the request.
+func (c *Client) RemoveWith(ctx context.Context, bucket, key string, headers map[string]string) error {
+	r, err := c.request(ctx, http.MethodDelete, bucket, key, nil, nil)
+	if err != nil {
+		return err
+	}
+	for name, v := range headers {
+		r.Header.Set(name, v)
+	}
+	resp, err := c.do(r, sign.EmptyHash)
+	if err != nil {
+		return err
+	}
+	return resp.Body.Close()
 }
 
 // RemoveVersion removes a version for good, or a delete marker.

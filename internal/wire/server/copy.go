@@ -60,10 +60,7 @@ func (q *request) copyObject() error {
 	if err := q.mayAskOf(to); err != nil {
 		return err
 	}
-	c := store.Copy{From: from, FromID: id, To: to, Author: q.author()}
-	if c.Origin, err = q.origin(to); err != nil {
-		return err
-	}
+	c := store.Copy{From: from, FromID: id, To: to, Author: q.author(), Origin: q.origin()}
 	if c.Seal, err = q.seals(); err != nil {
 		return err
 	}

@@ -76,6 +76,9 @@ func (q *request) getObject() error {
 	if err := q.sayReplica(v); err != nil {
 		return err
 	}
+	if err := q.sayVerdict(a); err != nil {
+		return err
+	}
 	h["Content-Length"] = []string{strconv.FormatInt(length, 10)}
 	q.describe(v)
 	status := http.StatusOK

@@ -45,7 +45,12 @@ func (q *request) deleteObject() error {
 		}
 		return q.noBody(http.StatusNoContent)
 	}
-	r, err := q.s.store.Remove(q.ctx(), a, etag, q.author())
+	var r catalog.Result
+	if origin := q.origin(); origin != "" && etag == nil {
+		r, err = q.s.store.RemoveReplica(q.ctx(), a, origin, q.author())
+	} else {
+		r, err = q.s.store.Remove(q.ctx(), a, etag, q.author())
+	}
 	if err != nil {
 		return err
 	}

@@ -1,8 +1,6 @@
 package server
 
 import (
-	"time"
-
 	"spindle/internal/catalog"
 	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
@@ -11,18 +9,28 @@ import (
 // Headers by which services of this kind tell each other of replicas.
 const (
 	originHeader  = "Spindle-Origin"
-	writtenHeader = "Spindle-Written" // RFC 3339
+	verdictHeader = "Spindle-Replica" // how what is there stands to the origin that was asked about
 )
 
-// origin gives what a request says that its object is a replica of, "" for nothing. The
-// errors are those of store.MayReplace.
-func (q *request) origin(to catalog.Address) (string, error) {
-	o := replication.ParseOrigin(q.r.Header.Get(originHeader))
-	if o.IsZero() {
-		return "", nil
+// origin gives what a request says that its object is a replica of, "" for nothing. The store
+// refuses a replica that may not take the place of what is there; an upload hears of it before
+// its parts are sent.
+func (q *request) origin() string {
+	return replication.ParseOrigin(q.r.Header.Get(originHeader)).String()
+}
+
+// sayVerdict answers how what is at an address stands to a state that somebody would bring
+// there, when the request asks for it.
+func (q *request) sayVerdict(a catalog.Address) error {
+	origin := q.origin()
+	if origin == "" {
+		return nil
 	}
-	written, _ := time.Parse(time.RFC3339Nano, q.r.Header.Get(writtenHeader)) // none: whatever is there is replaced
-	return o.String(), q.s.store.MayReplace(q.ctx(), to, o, written)
+	v, err := q.s.store.JudgeReplica(q.ctx(), a, origin)
+	if err == nil {
+		q.w.Header().Set(verdictHeader, string(v))
+	}
+	return err
 }
 
 var replicaWords = map[replication.State]string{replication.Pending: "PENDING", replication.Completed: "COMPLETED",

@@ -54,9 +54,15 @@ func (q *request) tierOfClass(field, class string) (string, error) {
 			return t.Name, nil
 		}
 	}
+	there := []string{standardClass}
+	for _, t := range set {
+		if t.ID != tier.Main {
+			there = append(there, strings.ToUpper(t.Name))
+		}
+	}
 	return "", fault.New(fault.Invalid, "storage-class",
-		"The storage class you specified is not valid: there is no tier %q", class).In(field).
-		Do("take %s, or the name of a tier in capitals", standardClass)
+		"The storage class you specified is not valid: there is no %q; there are %s", class, strings.Join(there, ", ")).
+		In(field).Do("take one of those")
 }
 
 // wantedTier gives the tier that the request asks for; "" when it asks for none.

@@ -12,6 +12,7 @@ import (
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/replication"
 	"spindle/internal/store"
 )
 
@@ -34,8 +35,12 @@ func (q *request) startUpload() error {
 		return err
 	}
 	u := catalog.Upload{Headers: q.headers()}
-	if u.Origin, err = q.origin(a); err != nil {
-		return err
+	if u.Origin = q.origin(); u.Origin != "" {
+		if v, err := q.s.store.JudgeReplica(q.ctx(), a, u.Origin); err != nil {
+			return err
+		} else if v == replication.Newer {
+			return store.NewerThere()
+		}
 	}
 	if u.Sealed, err = q.seals(); err != nil {
 		return err

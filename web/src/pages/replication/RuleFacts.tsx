@@ -15,6 +15,7 @@ export function TargetFacts({ rule, t }: { rule: Replication; t: Target }) {
       </Fact>
       <Fact name="State">
         <State kind={ruleShape[t.state] ?? 'none'}>{t.state}</State>
+        {t.why && !t.failing ? <span className="dim">: {t.why}</span> : null}
       </Fact>
       {t.failing ? (
         <Fact name="Fails">
@@ -62,7 +63,7 @@ export function TargetFacts({ rule, t }: { rule: Replication; t: Target }) {
         <Fact name="Lag target">
           <State kind={t.lag.met ? 'good' : 'warn'}>
             {+rule.lagTarget.percent.toFixed(3)} % in {span(rule.lagTarget.seconds)}:{' '}
-            {t.lag.met ? 'met' : `missed, ${t.lag.within.toFixed(1)} %`}
+            {t.lag.met ? 'met' : `missed, ${(Math.floor(t.lag.within * 100) / 100).toFixed(2)} %`}
           </State>
         </Fact>
       ) : null}

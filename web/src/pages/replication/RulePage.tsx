@@ -15,15 +15,17 @@ import { CheckDialog } from '../endpoints/EndpointDialog';
 import { LagChart } from './LagChart';
 import { TargetFacts } from './RuleFacts';
 import { RuleForm } from './RuleForm';
+import { Settle } from './Settle';
 import { VerifyDialog } from './VerifyDialog';
 import { ruleShape, since } from './states';
 
-type Asking = 'change' | 'remove' | 'backfill' | 'verify' | 'check' | null;
+type Asking = 'settle' | 'change' | 'remove' | 'backfill' | 'verify' | 'check' | null;
 
 /** A replication rule, live: how it stands, why things wait, and what can be done. */
 export default function ReplicationPage() {
   const { rule = '' } = useParams();
   const r = useReplication(rule);
+  const faults = useFaults(rule);
   const toast = useToast();
   const [asking, setAsking] = useState<Asking>(null);
   const at = { params: { path: { rule } } };
@@ -32,6 +34,7 @@ export default function ReplicationPage() {
   if (r.error && !r.data) return <Trouble error={r.error} />;
   if (!r.data) return <p className="faint">Reading</p>;
   const d = r.data;
+  const undecided = faults.data?.some((f) => f.code === 'newer-there');
   const failed = d.targets.reduce((n, t) => n + t.failed, 0);
   const close = () => setAsking(null);
   const endpoint = d.targets.find((t) => t.endpoint)?.endpoint;
@@ -60,6 +63,11 @@ export default function ReplicationPage() {
               }
             >
               Retry {count(failed)}
+            </button>
+          ) : null}
+          {undecided ? (
+            <button type="button" className="btn" onClick={() => setAsking('settle')}>
+              Decide
             </button>
           ) : null}
           {endpoint ? (
@@ -103,6 +111,7 @@ export default function ReplicationPage() {
         </div>
       </Columns>
       {asking === 'change' ? <RuleForm rule={d} onClose={close} /> : null}
+      {asking === 'settle' ? <Settle rule={d.name} onClose={close} /> : null}
       {asking === 'verify' ? <VerifyDialog rule={d.name} onClose={close} /> : null}
       {asking === 'check' && endpoint ? <CheckDialog endpoint={endpoint} onClose={close} /> : null}
       {asking === 'backfill' ? <Backfill rule={d} onClose={close} /> : null}

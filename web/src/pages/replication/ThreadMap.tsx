@@ -40,7 +40,7 @@ export function ThreadMap({ strands, chosen, onChoose }: Props) {
         <span>thicker: more bytes a second</span>
         <span>dashed: broken off</span>
         <span>dotted: by a sync job</span>
-        {['keeps up', 'copying', 'late', 'failing', 'off'].map((s) => (
+        {['keeps up', 'behind', 'late', 'failing', 'paused'].map((s) => (
           <span key={s} className={`state ${dyeOf(ruleShape[s]!)}`}>
             <Shape kind={ruleShape[s]!} size={11} />
             <span className="text-ink-2">{s}</span>

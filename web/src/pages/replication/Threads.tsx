@@ -48,7 +48,7 @@ export default function Threads() {
               {things(all.length, 'rule')}
               {jobs.length ? `, ${things(jobs.length, 'sync job')}` : ''}
             </span>
-            {['keeps up', 'copying', 'late', 'some fail', 'failing', 'off'].map((s) => {
+            {[...order].reverse().map((s) => {
               const n = all.filter((r) => r.state === s).length;
               return n ? (
                 <State key={s} kind={ruleShape[s]!}>
@@ -97,7 +97,7 @@ export default function Threads() {
   );
 }
 
-const order = ['failing', 'some fail', 'late', 'copying', 'keeps up', 'off'];
+const order = ['stopped', 'failing', 'some fail', 'late', 'missed', 'behind', 'not yet looked at', 'keeps up', 'paused'];
 
 /** The rule that needs somebody most. */
 const worst = (all: Replication[]) => [...all].sort((a, b) => order.indexOf(a.state) - order.indexOf(b.state))[0];

@@ -58,7 +58,7 @@ export const ruleStrands = (rules: Replication[]): Strand[] =>
       address: t.address,
       state: t.state,
       shape: ruleShape[t.state] ?? 'none',
-      broken: t.state === 'failing',
+      broken: t.state === 'failing' || t.state === 'stopped',
       rate: t.rate,
       says: waitOf(t),
     })),

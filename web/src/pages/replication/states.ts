@@ -3,11 +3,14 @@ import type { StateKind } from '../../parts/Marks';
 /** The shapes of what rules and targets do. */
 export const ruleShape: Record<string, StateKind> = {
   'keeps up': 'good',
-  copying: 'run',
+  'not yet looked at': 'wait',
+  behind: 'run',
+  missed: 'warn',
   late: 'warn',
   'some fail': 'warn',
   failing: 'wrong',
-  off: 'off',
+  stopped: 'wrong',
+  paused: 'off',
 };
 
 /** The shapes of how endpoints stand. */
