@@ -29,10 +29,10 @@ type Job struct {
 	// Uploads remembers uploads of large objects that are under way; nil: they begin anew.
 	Uploads Uploads
 
-	Tell  func(Outcome)                 // hears of every object that is not as it was; nil: nobody does
-	Moved func(bytes int64)             // hears of bytes that were sent; nil: nobody does
-	Ready func(total *syncing.Totals)   // hears of what will be done; nil: nobody does
-	Each  func(step *syncing.Step) bool // hears of every step of a rehearsal; false ends it
+	Tell  func(context.Context, Outcome) // hears of every object that is not as it was, side by side and outside of any lock; nil: nobody does
+	Moved func(bytes int64)              // hears of bytes that were sent; nil: nobody does
+	Ready func(total *syncing.Totals)    // hears of what will be done; nil: nobody does
+	Each  func(step *syncing.Step) bool  // hears of every step of a rehearsal; false ends it
 
 	mu     sync.Mutex
 	result Result
@@ -194,10 +194,33 @@ func (j *Job) weigh(ctx context.Context) (syncing.Totals, error) {
 	return j.Rehearse(ctx)
 }
 
-// Run brings the target to the source. The errors are those of listings, of the guard,
+// Check refuses a target that is a place for sealed contents, or lies in one, when nothing seals
+// what is written: it would stand there for all to read, and replace what is sealed. What is
+// sealed itself, in the same way, may come there. The error has the code target-sealed.
+func (j *Job) Check(ctx context.Context) error {
+	if _, seals := j.To.(*side.Sealed); seals {
+		return nil
+	}
+	to, err := side.MarkOver(ctx, j.To)
+	if err != nil || to == nil {
+		return err
+	}
+	if _, opens := j.From.(*side.Sealed); !opens {
+		if from, err := side.ReadMark(ctx, j.From); err != nil || from != nil && from.Recipient == to.Recipient {
+			return err
+		}
+	}
+	return fault.New(fault.Conflict, "target-sealed", "the target holds sealed contents, and this would write others in between").
+		In("to").Do("choose another prefix, or seal what is written with the passphrase of the target")
+}
+
+// Run brings the target to the source. The errors are those of Check, of listings, of the guard,
 // side-away when a side does not serve for long, and that of ctx; what fails of single
 // objects is in the result.
 func (j *Job) Run(ctx context.Context) (Result, error) {
+	if err := patiently(ctx, func() error { return j.Check(ctx) }); err != nil {
+		return Result{}, err
+	}
 	plan, err := j.weigh(ctx)
 	if err != nil {
 		return Result{}, err
@@ -313,7 +336,7 @@ func (j *Job) copies(ctx context.Context, s syncing.Step) bool {
 	case s.Do != syncing.Skip:
 		return true
 	}
-	return j.note(&s, err)
+	return j.note(ctx, &s, err)
 }
 
 // removals carries out what removes, once all is written.
@@ -321,23 +344,34 @@ func (j *Job) removals(ctx context.Context, s syncing.Step) bool {
 	if s.Do != syncing.Remove {
 		return true
 	}
-	return j.note(&s, patiently(ctx, func() error { return j.To.Remove(ctx, s.Key) }))
+	return j.note(ctx, &s, patiently(ctx, func() error { return j.To.Remove(ctx, s.Key) }))
 }
 
-// note counts what became of a step. It reports false when too many failed in a row
-// because a side is away.
-func (j *Job) note(s *syncing.Step, err error) bool {
+// note counts what became of a step, and tells of it. It reports false when too many failed in
+// a row because a side is away.
+func (j *Job) note(ctx context.Context, s *syncing.Step, err error) bool {
 	o := Outcome{Key: s.Key, Do: s.Do, Why: s.Why, Err: err}
 	if o.Bytes = size(s); errors.Is(err, context.Canceled) {
 		return true // it is nobody's fault
 	}
+	goOn, later := j.tally(s, o.Bytes, err)
+	if j.Tell != nil && !later && (err != nil || s.Do != syncing.Skip) {
+		j.Tell(ctx, o)
+	}
+	return goOn
+}
+
+// tally counts what became of a step. goOn is false when too many failed in a row because a
+// side is away; later says that the step is tried again at the end.
+func (j *Job) tally(s *syncing.Step, bytes int64, err error) (goOn, later bool) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	sum := syncing.Sum{Objects: 1, Bytes: bytes}
 	switch {
 	case err != nil && passing(err) && !j.atEnd && len(j.again) < againMost:
 		j.row++
 		j.again = append(j.again, *s)
-		return j.row < awayAfter
+		return j.row < awayAfter, true
 	case err != nil:
 		if j.result.Failed++; passing(err) || fault.KindOf(err) == fault.Full {
 			j.row++
@@ -349,22 +383,16 @@ func (j *Job) note(s *syncing.Step, err error) bool {
 			j.full = err
 		}
 	case s.Do == syncing.Skip:
-		j.result.Same.Objects++
-		j.result.Same.Bytes += o.Bytes
+		j.result.Same = j.result.Same.Plus(sum)
 	case s.Do == syncing.Write:
-		j.result.Written.Objects++
-		j.result.Written.Bytes += o.Bytes
+		j.result.Written = j.result.Written.Plus(sum)
 	case s.Do == syncing.Remove:
-		j.result.Removed.Objects++
-		j.result.Removed.Bytes += o.Bytes
+		j.result.Removed = j.result.Removed.Plus(sum)
 	}
 	if err == nil {
 		j.row = 0
 	}
-	if j.Tell != nil && (err != nil || s.Do != syncing.Skip) {
-		j.Tell(o)
-	}
-	return j.row < awayAfter
+	return j.row < awayAfter, false
 }
 
 func size(s *syncing.Step) int64 {

@@ -76,8 +76,11 @@ func run(t *testing.T, j *carry.Job) carry.Result {
 	return r
 }
 
+// open is a guard that lets everything through; syncing tests what the others hold.
+var open = syncing.Guard{Share: 1, Most: 1 << 40}
+
 func mirror(from, to side.Side) *carry.Job {
-	return &carry.Job{From: from, To: to, Options: syncing.Options{Mode: syncing.Mirror}, Guard: syncing.Usual}
+	return &carry.Job{From: from, To: to, Options: syncing.Options{Mode: syncing.Mirror}, Guard: open}
 }
 
 // sides gives a target of every kind, empty at first.
@@ -170,7 +173,11 @@ func TestTheGuardStops(t *testing.T) {
 		files[fmt.Sprintf("sheet-%02d", i)] = "kept"
 	}
 	put(t, to, files)
-	job := func() *carry.Job { return mirror(&side.Folder{Dir: from}, &side.Folder{Dir: to}) }
+	job := func() *carry.Job {
+		j := mirror(&side.Folder{Dir: from}, &side.Folder{Dir: to})
+		j.Guard = syncing.Usual
+		return j
+	}
 	refused := func(code string) {
 		t.Helper()
 		if _, err := job().Run(t.Context()); !fault.HasCode(err, code) {
@@ -265,7 +272,12 @@ func TestFailures(t *testing.T) {
 		return nil
 	}})
 	var told []carry.Outcome
-	j.Tell = func(o carry.Outcome) { told = append(told, o) }
+	var mu sync.Mutex
+	j.Tell = func(_ context.Context, o carry.Outcome) {
+		mu.Lock()
+		defer mu.Unlock()
+		told = append(told, o)
+	}
 	r := run(t, j)
 	if r.Written.Objects != 59 || r.Failed != 1 || r.NotTaken != 1 || r.Removed.Objects != 0 {
 		t.Errorf("%+v", r)
@@ -338,6 +350,47 @@ func TestLinks(t *testing.T) {
 	}
 }
 
+// Who hears of outcomes may be as slow as a database, and ask how far the run is meanwhile: many
+// refusals neither stop it nor are lost, and a run that is to end ends.
+func TestManyRefusalsAndASlowListener(t *testing.T) {
+	from := side.Beneath(sides(t)["a bucket here"], "from/")
+	const n = 300
+	for i := range n {
+		write(t, from, fmt.Sprintf("bad//%03d", i), "x", nil)
+	}
+	j := mirror(from, &side.Folder{Dir: t.TempDir()})
+	j.Options.Mode = syncing.Accumulate
+	room, told := make(chan struct{}, 10), atomic.Int64{}
+	j.Tell = func(ctx context.Context, _ carry.Outcome) {
+		select {
+		case room <- struct{}{}:
+		case <-ctx.Done():
+		}
+		told.Add(1)
+	}
+	done := make(chan struct{})
+	go func() { // what is told is taken only by who looks how far the run is
+		for {
+			_ = j.Result()
+			select {
+			case <-room:
+			case <-done:
+				return
+			}
+		}
+	}()
+	r := run(t, j)
+	close(done)
+	if r.Failed != n || r.Refused != n || told.Load() != n {
+		t.Errorf("%+v, %d were told", r, told.Load())
+	}
+	ctx, stop := context.WithTimeout(t.Context(), 200*time.Millisecond)
+	defer stop()
+	if _, err := j.Run(ctx); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("a run that nobody listens to ended with %v", err)
+	}
+}
+
 // folding is a folder on a disk that takes names for the same that differ by case: it finds
 // what was not listed under a name.
 type folding struct{ *side.Folder }
@@ -354,7 +407,7 @@ func TestNamesThatAreOneFile(t *testing.T) {
 	j := mirror(&side.Folder{Dir: from}, folding{&side.Folder{Dir: to}})
 	j.Options.Mode = syncing.Accumulate
 	var code string
-	j.Tell = func(o carry.Outcome) {
+	j.Tell = func(_ context.Context, o carry.Outcome) {
 		if o.Err != nil {
 			code = fault.From(o.Err).Code
 		}

@@ -101,3 +101,31 @@ func TestAccessComesToAnOlderDatabase(t *testing.T) {
 	}
 	again.Close()
 }
+
+// Metadata that was kept as it travels is text afterwards, in whichever encoded words (RFC 2047),
+// and what only looks like them stays.
+func TestMetadataBecomesText(t *testing.T) {
+	url := harness.EmptyDatabase(t)
+	before(t, url, 31,
+		`insert into accounts (name, created) values ('herbarium', now())`,
+		`insert into buckets (name, account, region, created, created_by) select 'plates', id, 'fenn', now(), 'FIRST' from accounts`,
+		`insert into heads (bucket, key, created, size, md5, crc64, body_file, body_offset, written_by, metadata)
+			select id, 'a', now(), 3, decode(repeat('00', 16), 'hex'), 7, 99, -1, 'FIRST', '{"place": "=?utf-8?b?w5ZkbWFyaw==?=",
+			"long": "=?utf-8?b?w5ZkbWFyaw==?= =?utf-8?b?w5ZkbWFyaw==?=", "among": "at =?UTF-8?Q?=C3=96d_mark?= then",
+			"none": "=?utf-8?b?not base64?=", "latin": "=?iso-8859-1?q?=D6?=", "plain": "Calluna"}' from buckets`)
+	c, err := catalog.Open(harness.Context(t), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	f, err := c.Lookup(t.Context(), catalog.Address{Bucket: plates, Key: object.MustKey("a")})
+	if err != nil || f.Version == nil {
+		t.Fatalf("%+v, %v", f, err)
+	}
+	for name, want := range map[string]string{"place": "Ödmark", "long": "ÖdmarkÖdmark", "among": "at Öd mark then",
+		"none": "=?utf-8?b?not base64?=", "latin": "=?iso-8859-1?q?=D6?=", "plain": "Calluna"} {
+		if got := f.Version.Metadata[name]; got != want {
+			t.Errorf("%s is %q, want %q", name, got, want)
+		}
+	}
+}

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -305,7 +306,10 @@ func (a *app) syncRun(ctx context.Context, j *carry.Job) (carry.Result, error) {
 		m = a.meter(int(t.New.Objects+t.Replace.Objects), t.New.Bytes+t.Replace.Bytes)
 	}
 	j.Moved = func(n int64) { m.Skip(n) }
-	j.Tell = func(o carry.Outcome) {
+	var mu sync.Mutex
+	j.Tell = func(_ context.Context, o carry.Outcome) {
+		mu.Lock()
+		defer mu.Unlock()
 		switch {
 		case a.json:
 			line := syncLine{Key: o.Key, Do: string(o.Do), Why: string(o.Why), Bytes: o.Bytes}

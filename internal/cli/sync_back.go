@@ -225,7 +225,7 @@ func (a *app) syncRecover(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	from, err := a.recoverFrom(ctx, c)
+	from, left, err := a.recoverFrom(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -255,32 +255,41 @@ func (a *app) syncRecover(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	r, err := a.syncRun(ctx, j)
-	return a.onceEnded(j, r, err)
+	if err := a.onceEnded(j, r, err); err != nil {
+		return err
+	}
+	if *left > 0 {
+		a.note("%s could not be brought back: each is told above.", things(int64(*left), "object", "objects"))
+		return exitOnly(ExitFailed)
+	}
+	return nil
 }
 
-// recoverFrom opens the place that is recovered, and what is sealed there.
-func (a *app) recoverFrom(ctx context.Context, c *cli.Command) (side.Side, error) {
+// recoverFrom opens the place that is recovered, and what is sealed there; left counts what lies
+// there and does not come back.
+func (a *app) recoverFrom(ctx context.Context, c *cli.Command) (from side.Side, left *int, err error) {
+	left = new(int)
 	place, then, err := a.recoverPlace(ctx, c)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	mark, err := side.ReadMark(ctx, place)
 	if err != nil && !c.IsSet("salt") {
-		return nil, err
+		return nil, nil, err
 	}
 	if c.IsSet("salt") {
 		salt, err := sealing.ParseSalt(c.String("salt"))
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		mark = &sealing.Mark{Salt: salt, Names: c.Bool("names")}
 	}
 	if mark == nil {
-		return then, nil
+		return then, left, nil
 	}
 	words, err := a.passphrase(c.String("passphrase-from"), false)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var keys *sealing.Keys
 	if mark.Recipient == "" {
@@ -289,9 +298,16 @@ func (a *app) recoverFrom(ctx context.Context, c *cli.Command) (side.Side, error
 		keys, err = mark.Open(words)
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return &side.Sealed{Of: then, Keys: keys, Names: mark.Names, Odd: a.leftOut()}, nil
+	tell := a.leftOut()
+	seen := map[string]bool{}
+	return &side.Sealed{Of: then, Keys: keys, Names: mark.Names, Odd: func(key, what string) {
+		if seen[key] = true; len(seen) > *left {
+			*left = len(seen)
+		}
+		tell(key, what)
+	}}, left, nil
 }
 
 // recoverPlace opens a folder or a store, as it is and as it was at the moment asked for.

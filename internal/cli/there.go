@@ -19,9 +19,11 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"spindle/internal/core/endpoint"
+	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/desk"
 	"spindle/internal/transfer"
+	"spindle/internal/wire/client"
 	"spindle/internal/wire/sign"
 )
 
@@ -353,8 +355,10 @@ func (a *app) objectGetThere(ctx context.Context, c *cli.Command) error {
 		dest = in[1]
 	}
 	if dest == "-" {
-		_, err := io.Copy(a.Out, resp.Body)
-		return err
+		if _, err := io.Copy(a.Out, resp.Body); err != nil {
+			return brokeOff(at, client.Unreachable(err))
+		}
+		return nil
 	}
 	if st, err := os.Stat(dest); err == nil && st.IsDir() {
 		name, err := object.SafePath(path.Base(at.Key))
@@ -369,10 +373,23 @@ func (a *app) objectGetThere(ctx context.Context, c *cli.Command) error {
 	done()
 	m.stop()
 	if err != nil {
-		return err
+		return brokeOff(at, err)
+	}
+	if resp.Header.Get("Spindle-Digest") != "compared" {
+		a.note("The endpoint tells no digest of this object, so its bytes could not be compared.")
 	}
 	_, err = fmt.Fprintf(a.Out, "Got %s, %s.\n", shown(dest), size(resp.ContentLength))
 	return err
+}
+
+// brokeOff is the error for a body from an endpoint that did not come to its end.
+func brokeOff(at endpoint.Address, err error) error {
+	f := fault.From(err)
+	if f.Kind != fault.Unavailable {
+		return err
+	}
+	return fault.New(fault.Unavailable, "broke-off", "%s did not come whole: the line broke, or its bytes are not those "+
+		"that its digest is of", at).In("source").Do("say it again; when it fails again, look at the object there").Because(err)
 }
 
 func (a *app) objectPutThere(ctx context.Context, c *cli.Command) error {

@@ -207,7 +207,7 @@ func (a *app) uploadStart(ctx context.Context, c *cli.Command) error {
 	}
 	var u desk.UploadInfo
 	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/uploads"), nil,
-		map[string]any{"key": key, "contentType": c.String("content-type"), "metadata": meta.Decoded(), "tags": f.tags},
+		map[string]any{"key": key, "contentType": c.String("content-type"), "metadata": meta, "tags": f.tags},
 		&u); err != nil {
 		return err
 	}

@@ -361,7 +361,7 @@ func today(ctx context.Context, s *store.Store, now time.Time, wait func(time.Ti
 			continue
 		}
 		seed := uint64(i + 70_000)
-		if err := put(ctx, s, piece{"plates", e.Version.Key.String(), at, "scanner-2", e.Version.Metadata.Decoded(),
+		if err := put(ctx, s, piece{"plates", e.Version.Key.String(), at, "scanner-2", e.Version.Metadata,
 			func() []byte { return plateTIFF(seed, false) }}); err != nil {
 			return err
 		}

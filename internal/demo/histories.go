@@ -42,7 +42,7 @@ func (t *story) write(ctx context.Context, who string, content []byte) error {
 	if err != nil {
 		return err
 	}
-	return put(ctx, t.s, piece{t.bucket.String(), t.key.String(), t.at, who, v.Metadata.Decoded(),
+	return put(ctx, t.s, piece{t.bucket.String(), t.key.String(), t.at, who, v.Metadata,
 		func() []byte { return content }})
 }
 

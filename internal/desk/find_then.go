@@ -53,7 +53,7 @@ func (d *Desk) foundObject(f *finding, b *catalog.Bucket, v *object.Version, cur
 	o := FoundObject{Bucket: b.Name.String(), ListedObject: listedOf(v, seen), Current: current,
 		Tier:   f.base.Tiers.Name(v.Body.Tier),
 		Sealed: v.Body.Sealed(), Tags: v.Tags}
-	o.Metadata = v.Metadata.Decoded()
+	o.Metadata = v.Metadata
 	return o
 }
 

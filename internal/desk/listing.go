@@ -95,7 +95,7 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 		}
 		o := listedOf(v, seen)
 		if also.metadata {
-			o.Metadata = v.Metadata.Decoded()
+			o.Metadata = v.Metadata
 		}
 		p.Objects = append(p.Objects, o)
 	}

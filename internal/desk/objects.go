@@ -77,7 +77,7 @@ func (d *Desk) objectInfo(ctx context.Context, in object.BucketName, v *object.V
 func describe(v *object.Version) ObjectInfo {
 	o := ObjectInfo{Key: v.Key.String(), Size: v.Size, Created: v.Created, CreatedBy: v.By, ETag: v.ETag.String(),
 		ContentType: v.Headers.ContentType,
-		Headers:     v.Headers, Metadata: v.Metadata.Decoded(), MetadataBytes: v.Metadata.Size(), Revision: v.Revision,
+		Headers:     v.Headers, Metadata: v.Metadata, MetadataBytes: v.Metadata.Size(), Revision: v.Revision,
 		Version: v.ID().String(), Tags: v.Tags, Source: v.Source, Marker: v.Marker, Arrived: "whole",
 		Digests: []DigestInfo{{"CRC-64/NVME", fmt.Sprintf("%016x", v.CRC64)}}}
 	if v.ETag.Parts == 0 {

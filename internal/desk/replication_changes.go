@@ -316,10 +316,7 @@ func (d *Desk) targetThereLacks(ctx context.Context, t *replication.Target, mend
 		return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint +
 			" does not let us look: " + fault.From(err).Message, Remedy: "spindle endpoint check " + t.Endpoint}}, nil
 	}
-	class, err := d.classThere(ctx, conn, t)
-	if err != nil {
-		return nil, err
-	}
+	class := d.classLacks(ctx, conn, t)
 	switch {
 	case !is.Keeps || is.Versioning == object.On:
 		return class, nil
@@ -329,28 +326,43 @@ func (d *Desk) targetThereLacks(ctx context.Context, t *replication.Target, mend
 	return append(class, lacksVersionsThere(t, is.Versioning.String())...), nil
 }
 
-// classThere asks an endpoint whether it has the storage class of a target, as it is written or in
-// capitals, by an upload that is begun and abandoned.
-func (d *Desk) classThere(ctx context.Context, conn *remote.Conn, t *replication.Target) ([]Lacking, error) {
-	if t.Class == "" || !conn.Health.Abilities.Can(endpoint.Multipart) {
-		return nil, nil
+// classLacks says of a target at an endpoint that it has not the storage class.
+func (d *Desk) classLacks(ctx context.Context, conn *remote.Conn, t *replication.Target) []Lacking {
+	class, err := classThere(ctx, conn, t.Bucket, t.Prefix, t.Class)
+	switch {
+	case err == nil:
+		t.Class = class
+		return nil
+	case fault.KindOf(err) != fault.Invalid:
+		return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint +
+			" does not say whether it has the storage class " + t.Class + ": " + fault.From(err).Message,
+			Remedy: "spindle endpoint check " + t.Endpoint}}
 	}
+	f := fault.From(err)
+	return []Lacking{{Code: "tier", Target: t.Address(), Says: f.Message, Remedy: f.Remedy}}
+}
+
+// classThere asks an endpoint whether it has a storage class, as it is written or in capitals, by
+// an upload that is begun and abandoned, and gives it as it is written there. The error for one
+// that it has not has the code storage-class. An endpoint without uploads in parts is not asked.
+func classThere(ctx context.Context, conn *remote.Conn, bucket, prefix, class string) (string, error) {
+	if class == "" || !conn.Health.Abilities.Can(endpoint.Multipart) {
+		return class, nil
+	}
+	key := prefix + ".spindle-check"
 	var refused error
-	for _, class := range []string{t.Class, strings.ToUpper(t.Class)} {
-		id, err := conn.Client.StartUpload(ctx, t.Bucket, t.Prefix+".spindle-check", client.Put{Class: class})
+	for _, as := range []string{class, strings.ToUpper(class)} {
+		id, err := conn.Client.StartUpload(ctx, bucket, key, client.Put{Class: as})
 		if err == nil {
-			t.Class = class
-			return nil, conn.Client.AbandonUpload(ctx, t.Bucket, t.Prefix+".spindle-check", id)
+			return as, conn.Client.AbandonUpload(ctx, bucket, key, id)
 		}
 		if fault.KindOf(err) != fault.Invalid {
-			return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint +
-				" does not say whether it has the storage class " + t.Class + ": " + fault.From(err).Message,
-				Remedy: "spindle endpoint check " + t.Endpoint}}, nil
+			return class, err
 		}
 		refused = err
 	}
-	return []Lacking{{Code: "tier", Target: t.Address(), Says: "the endpoint " + t.Endpoint + " has no storage class " +
-		t.Class + ": " + fault.From(refused).Message, Remedy: "name a class that it has, or none for its usual one"}}, nil
+	return class, fault.New(fault.Invalid, "storage-class", "the endpoint has no storage class %s. It says: %s", class,
+		fault.From(refused).Message).Do("name a class that it has, or none for its usual one")
 }
 
 func lacksBucketThere(t *replication.Target) []Lacking {

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"spindle/internal/core/fault"
@@ -342,12 +343,52 @@ func (d *Desk) addSync(ctx context.Context, in *struct {
 		err = d.sealSync(ctx, j, &in.Body.SyncChange)
 	}
 	if err == nil {
+		err = d.syncFits(ctx, j)
+	}
+	if err == nil {
 		err = d.store.Catalog.AddSync(ctx, j, by)
 	}
 	if err != nil {
 		return nil, err
 	}
 	return d.oneSync(ctx, j.Name)
+}
+
+// syncFits refuses a job whose target does not take what it writes: one that is sealed otherwise,
+// or that has no such tier or storage class. Sides that do not answer now are no reason: a run
+// looks again.
+func (d *Desk) syncFits(ctx context.Context, j *syncing.Job) error {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	if j.Class != "" && j.To.Endpoint != "" {
+		conn, err := d.conn(ctx, j.To.Endpoint)
+		if err != nil {
+			return fault.From(err).In("to")
+		}
+		class, err := classThere(ctx, conn, j.To.Bucket, j.To.Prefix, j.Class)
+		if err != nil && fault.KindOf(err) == fault.Invalid {
+			return fault.From(err).In("tier")
+		}
+		j.Class = class
+	}
+	if j.Class != "" && j.To.Bucket != "" && j.To.Endpoint == "" {
+		set, err := d.store.Tiers(ctx)
+		if err == nil {
+			_, err = set.Find(j.Class)
+		}
+		if err != nil {
+			return fault.From(err).In("tier")
+		}
+	}
+	do, err := d.sides().Carry(ctx, j, nil)
+	if err != nil {
+		return nil // the run says so
+	}
+	defer do.Close()
+	if err := do.Check(ctx); fault.HasCode(err, "target-sealed") {
+		return err
+	}
+	return nil
 }
 
 // newSync gives a job as it is asked for, whose sides who asks may use.
@@ -381,15 +422,27 @@ func (d *Desk) changeSync(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if err := d.store.Catalog.ChangeSync(ctx, who(ctx).subject.Account, in.Sync, in.Body.IfRevision, by,
-		func(j *syncing.Job) error {
-			if err := in.Body.apply(j, by.At); err != nil {
-				return err
-			}
-			if in.Body.seals() {
-				j.Seals, j.Secret = sealed.Seals, sealed.Secret
-			}
-			return d.maySync(ctx, j)
+	j, err := d.mySync(ctx, in.Sync)
+	if err == nil {
+		err = in.Body.apply(j, by.At)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.seals() {
+		j.Seals, j.Secret = sealed.Seals, sealed.Secret
+	}
+	if err := errors.Join(d.maySync(ctx, j), d.syncFits(ctx, j)); err != nil {
+		return nil, err
+	}
+	at := in.Body.IfRevision
+	if at == 0 {
+		at = j.Revision // what was looked at is what is changed
+	}
+	if err := d.store.Catalog.ChangeSync(ctx, who(ctx).subject.Account, in.Sync, at, by,
+		func(is *syncing.Job) error {
+			*is = *j
+			return nil
 		}); err != nil {
 		return nil, err
 	}

@@ -274,7 +274,12 @@ func (d *Desk) thereOf(r *http.Request, do string) (*side.There, string, error) 
 	return &side.There{Conn: conn, Bucket: chi.URLParam(r, "there")}, key, nil
 }
 
-// downloadThere sends an object at an endpoint through.
+// digestHeader says whether what is sent through was compared with a digest that the endpoint
+// tells: compared, or none.
+const digestHeader = "Spindle-Digest"
+
+// downloadThere sends an object at an endpoint through, and breaks off before the end when it is
+// not what the endpoint's digest says.
 func (d *Desk) downloadThere(w http.ResponseWriter, r *http.Request) error {
 	t, key, err := d.thereOf(r, "Read an object at an endpoint")
 	if err != nil {
@@ -285,6 +290,7 @@ func (d *Desk) downloadThere(w http.ResponseWriter, r *http.Request) error {
 		return thereError(t.Conn.Name, err)
 	}
 	defer o.Body.Close()
+	told := side.FactsThere(key, o.Info)
 	h := w.Header()
 	h.Set("Content-Type", "application/octet-stream")
 	h.Set("Content-Disposition", mime.FormatMediaType("attachment",
@@ -292,8 +298,12 @@ func (d *Desk) downloadThere(w http.ResponseWriter, r *http.Request) error {
 	h.Set("Content-Length", strconv.FormatInt(o.Size, 10))
 	h.Set("Cache-Control", "private, no-store")
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
-	if _, err := io.Copy(w, o.Body); err != nil {
-		panic(http.ErrAbortHandler) // a part is not to be taken for the whole
+	h.Set(digestHeader, map[bool]string{true: "compared", false: "none"}[told.Tells()])
+	if _, err := io.Copy(w, side.Checked(o.Body, told)); err != nil {
+		if fault.HasCode(err, "source-damaged") {
+			d.log.Warn("an object at an endpoint is not what its digest says", "endpoint", t.Conn.Name, "bucket", t.Bucket)
+		}
+		panic(http.ErrAbortHandler) // what is damaged, or a part, is not to be taken for the whole
 	}
 	return nil
 }

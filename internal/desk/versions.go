@@ -74,7 +74,7 @@ func chapter(c store.Chapter, seen veil) Chapter {
 		v := p.Version
 		h := HistoryVersion{Version: v.ID().String(), Number: v.Number, Marker: v.Marker, Latest: p.Replaced.IsZero(),
 			Size: v.Size, Created: v.Created, By: seen.by(v.By), Source: seen.from(v.By, v.Source),
-			Replaced: p.Replaced, Revision: v.Revision, Metadata: v.Metadata.Decoded(), Tags: v.Tags}
+			Replaced: p.Replaced, Revision: v.Revision, Metadata: v.Metadata, Tags: v.Tags}
 		if !v.Marker {
 			h.ETag = v.ETag.String()
 		}
@@ -83,7 +83,7 @@ func chapter(c store.Chapter, seen veil) Chapter {
 		}
 		for _, r := range p.Revisions {
 			h.Revisions = append(h.Revisions, RevisionInfo{Revision: r.Number + 1, At: r.Until, By: seen.by(r.Who),
-				Source: seen.from(r.Who, r.Source), Before: r.Metadata.Decoded(), Tags: r.Tags})
+				Source: seen.from(r.Who, r.Source), Before: r.Metadata, Tags: r.Tags})
 		}
 		out.Versions = append(out.Versions, h)
 	}

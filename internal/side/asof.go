@@ -199,7 +199,7 @@ func (t *ThereAsOf) Stat(ctx context.Context, key string) (Facts, error) {
 	if err != nil {
 		return f, err
 	}
-	return factsThere(key, i), nil
+	return FactsThere(key, i), nil
 }
 
 // Read reads a range.

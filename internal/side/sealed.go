@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -134,6 +135,9 @@ func (s *Sealed) Stat(ctx context.Context, key string) (Facts, error) {
 	}
 	a, err := s.Keys.OpenAbout(key, word)
 	f.Headers, f.Metadata, f.Tags = a.Headers, a.Metadata, a.Tags
+	for name, v := range f.Metadata { // older ones have it as it travels
+		f.Metadata[name] = object.FromWire(v)
+	}
 	f.Headers.ContentType = a.Type
 	return f, err
 }
@@ -352,6 +356,32 @@ func ReadMark(ctx context.Context, of Side) (*sealing.Mark, error) {
 	}
 	m.Key, err = readSmall(ctx, of, sealing.KeyName)
 	return m, err
+}
+
+// MarkOver gives the mark of the sealed place that a side is, or lies in: a side beneath a
+// prefix, or a folder, may be within one. nil: it is in none.
+func MarkOver(ctx context.Context, of Side) (*sealing.Mark, error) {
+	for {
+		m, err := ReadMark(ctx, of)
+		if m != nil || err != nil {
+			return m, err
+		}
+		switch x := of.(type) {
+		case *beneath:
+			up := strings.TrimSuffix(x.prefix, "/")
+			of = Beneath(x.of, up[:strings.LastIndexByte(up, '/')+1])
+		case *Folder:
+			up := filepath.Dir(filepath.Clean(x.Dir))
+			if up == filepath.Clean(x.Dir) {
+				return nil, nil
+			}
+			above := &Folder{Dir: up}
+			defer above.Close()
+			of = above
+		default:
+			return nil, nil
+		}
+	}
 }
 
 // readSmall reads an object of a few bytes, nil when it is not there.

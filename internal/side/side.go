@@ -18,6 +18,7 @@ type Facts struct {
 	ETag     string // without quotes; "" where there are none
 	Modified time.Time
 	CRC64    *uint64 // CRC-64/NVME of the content; nil: not known
+	MD5      string  // of the content, in hex, where the side tells it of one object; "": not known
 
 	Headers  object.Headers
 	Metadata object.Metadata
@@ -77,7 +78,8 @@ type Target interface {
 	RemoveReplica(ctx context.Context, key, origin string) error
 }
 
-// Read gives the body that is an object at a side.
+// Read gives the body that is an object at a side. Read as a whole it is compared with the digest
+// that is known of it.
 func Read(of Side, f Facts) Body { return reading{of, f} }
 
 type reading struct {
@@ -86,7 +88,11 @@ type reading struct {
 }
 
 func (r reading) Range(ctx context.Context, from, length int64) (io.ReadCloser, error) {
-	return r.of.Read(ctx, r.f.Key, r.f.ETag, from, length)
+	body, err := r.of.Read(ctx, r.f.Key, r.f.ETag, from, length)
+	if err == nil && from == 0 && length == r.f.Size && length > 0 {
+		body = Checked(body, r.f)
+	}
+	return body, err
 }
 
 // Sum gives the CRC-64/NVME of a body of a size.

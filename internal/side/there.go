@@ -43,8 +43,10 @@ type There struct {
 	Bucket string
 }
 
-func factsThere(key string, i client.Info) Facts {
+// FactsThere gives the facts of an object at an endpoint, as its answer tells them.
+func FactsThere(key string, i client.Info) Facts {
 	return Facts{Key: key, Size: i.Size, ETag: i.ETag, Modified: i.Modified, CRC64: crcOf(i.CRC64),
+		MD5:     i.MD5,
 		Headers: headersThere(i), Metadata: i.Metadata, Class: i.Class, Version: i.Version}
 }
 
@@ -82,7 +84,7 @@ func (t *There) Stat(ctx context.Context, key string) (Facts, error) {
 	if err != nil {
 		return Facts{}, err
 	}
-	f := factsThere(key, i)
+	f := FactsThere(key, i)
 	if i.Tags > 0 {
 		f.Tags, err = t.Conn.Client.Tags(ctx, t.Bucket, key)
 	}
@@ -215,7 +217,7 @@ func (t *teeing) Read(p []byte) (int, error) {
 // proved compares what the endpoint says it holds with what was sent: by the CRC of the
 // whole, else by the ETag where that is the expected MD5, else by reading it back.
 func (t *There) proved(ctx context.Context, key string, i client.Info, w Write, md5Sum string) (Facts, error) {
-	f := factsThere(key, i)
+	f := FactsThere(key, i)
 	f.Size, f.Headers, f.Metadata, f.Tags, f.Class, f.Origin = w.Size, w.Headers, w.Metadata, w.Tags, w.Class, w.Origin
 	switch {
 	case w.CRC64 == nil:
@@ -384,7 +386,7 @@ func (t *There) Judge(ctx context.Context, key, origin string) (replication.Verd
 	if err != nil {
 		return replication.Untold, Facts{}, err
 	}
-	f := factsThere(key, i)
+	f := FactsThere(key, i)
 	if i.Tags > 0 {
 		f.Tags, err = t.Conn.Client.Tags(ctx, t.Bucket, key)
 	}

@@ -348,6 +348,7 @@ type syncRun struct {
 	mu    sync.Mutex
 	fresh []syncing.Outcome // not written down yet
 	odd   map[string]bool
+	going context.Context // ends with the run
 }
 
 // sync does the open run of a job, and says how long to wait before it is tried again.
@@ -402,7 +403,7 @@ func (s *syncRun) end(err error) {
 		if f.Remedy != "" {
 			r.Says += ". To mend it: " + f.Remedy
 		}
-	case s.run.Tally.Failed > 0:
+	case s.run.Tally.Failed > 0, s.job.Opens() && len(s.odd) > 0: // what does not come back is a failure
 		r.State, r.Ended = syncing.Partly, &now
 	default:
 		r.State, r.Ended = syncing.Done, &now
@@ -435,6 +436,7 @@ func (s *syncRun) carryOut(ctx context.Context) error {
 	do.Uploads = &syncUploads{ctx, c.store.Catalog, s.job.ID}
 	s.do = do.Job
 	going, stop := context.WithCancelCause(ctx)
+	s.going = going
 	saved := make(chan struct{})
 	go func() {
 		defer close(saved)
@@ -520,25 +522,30 @@ func (s *syncRun) save(ctx context.Context) error {
 
 // note keeps what became of an object until it is written down; when that takes long the
 // run waits for it.
-func (s *syncRun) note(o carry.Outcome) {
+func (s *syncRun) note(ctx context.Context, o carry.Outcome) {
 	x := syncing.Outcome{Key: o.Key, Do: o.Do, Why: o.Why, Bytes: o.Bytes}
 	if o.Err != nil {
 		f := fault.From(o.Err)
 		x.Code, x.Says = f.Code, f.Message
 	}
-	s.add(x)
+	s.add(ctx, x)
 }
 
-func (s *syncRun) add(x syncing.Outcome) {
+// add keeps an outcome, once there is room; at the end of the run there is for each that is
+// under way.
+func (s *syncRun) add(ctx context.Context, x syncing.Outcome) {
 	for {
 		s.mu.Lock()
-		if len(s.fresh) < outcomesMost {
+		if len(s.fresh) < outcomesMost || ctx.Err() != nil {
 			s.fresh = append(s.fresh, x)
 			s.mu.Unlock()
 			return
 		}
 		s.mu.Unlock()
-		time.Sleep(syncSaveEvery / 10)
+		select {
+		case <-ctx.Done():
+		case <-time.After(syncSaveEvery / 10):
+		}
 	}
 }
 
@@ -549,7 +556,7 @@ func (s *syncRun) leftOut(key, what string) {
 	s.odd[key] = true
 	s.mu.Unlock()
 	if !told {
-		s.add(syncing.Outcome{Key: key, Do: syncing.Leave, Why: syncing.Why(what)})
+		s.add(s.going, syncing.Outcome{Key: key, Do: syncing.Leave, Why: syncing.Why(what)})
 	}
 }
 

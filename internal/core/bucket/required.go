@@ -115,7 +115,7 @@ func (list Requirements) Breaches(key string, m object.Metadata) (out []Breach) 
 	if len(list) == 0 {
 		return nil
 	}
-	fields := m.Decoded()
+	fields := m
 	for i := range list {
 		r := &list[i]
 		if !strings.HasPrefix(key, r.Prefix) {

@@ -49,13 +49,20 @@ func FuzzNames(f *testing.F) {
 			}
 		}
 		if m, err := NewMetadata(map[string]string{"field": s}); err == nil {
-			if got := m.Decoded()["field"]; got != s && !strings.Contains(s, "=?") {
-				t.Errorf("metadata %q comes back as %q", s, got)
+			if got := m["field"]; got != s && !strings.Contains(s, "=?") {
+				t.Errorf("metadata %q is kept as %q", s, got)
 			}
-			for _, c := range []byte(m["field"]) {
+			wire := ToWire(m["field"])
+			if got := FromWire(wire); got != m["field"] {
+				t.Errorf("metadata %q travels as %q and comes back as %q", m["field"], wire, got)
+			}
+			for _, c := range []byte(wire) {
 				if c < ' ' && c != '\t' || c >= 0x7f {
-					t.Errorf("metadata %q travels as %q", s, m["field"])
+					t.Errorf("metadata %q travels as %q", s, wire)
 				}
+			}
+			if strings.TrimSpace(wire) != wire {
+				t.Errorf("metadata %q travels as %q, whose blanks a header loses", s, wire)
 			}
 		}
 	})

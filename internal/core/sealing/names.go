@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"spindle/internal/core/fault"
-	"spindle/internal/core/object"
 )
 
 const (
@@ -57,9 +56,6 @@ func (k *Keys) OpenName(name string) (key string, ok bool) {
 	plain := make([]byte, len(b)-vectorSize)
 	cipher.NewCTR(k.hide, b[:vectorSize]).XORKeyStream(plain, b[vectorSize:])
 	if !hmac.Equal(k.vector(plain), b[:vectorSize]) {
-		return "", false
-	}
-	if _, err := object.ParseKey(string(plain)); err != nil {
 		return "", false
 	}
 	again, err := k.SealName(string(plain))

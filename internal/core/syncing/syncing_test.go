@@ -197,6 +197,14 @@ func TestGuard(t *testing.T) {
 		{Totals{Source: 99_000, Target: 100_000, Remove: Sum{1001, 0}}, Mirror, "guard"},
 		{Totals{Source: 99_000, Target: 100_000, Remove: Sum{1000, 0}}, Mirror, ""},
 		{Totals{Source: 5000, New: Sum{5000, 0}}, Mirror, ""},
+		{Totals{Source: 3, Target: 3, Replace: Sum{3, 0}}, Mirror, "guard"},
+		{Totals{Source: 1, Target: 1, Replace: Sum{1, 0}, TargetBytes: 100}, Mirror, ""},
+		{Totals{Source: 1, Target: 1, Replace: Sum{1, 0}, TargetBytes: 100, Lost: 100}, Mirror, "guard"},
+		{Totals{Source: 4, Target: 5, Remove: Sum{1, 20}, TargetBytes: 100, Lost: 20}, Mirror, ""},
+		{Totals{Source: 4, Target: 5, Remove: Sum{1, 60}, TargetBytes: 100, Lost: 60}, Mirror, "guard"},
+		{Totals{Source: 1, Target: 5, Remove: Sum{4, 40}, TargetBytes: 100, Lost: 40}, Mirror, ""},
+		{Totals{Source: 5, Target: 5, Remove: Sum{5, 50}, New: Sum{5, 50}, TargetBytes: 50, Lost: 50}, Mirror, "guard"},
+		{Totals{Source: 92, Target: 100, Remove: Sum{8, 30}, TargetBytes: 100, Lost: 30}, Mirror, "guard"},
 	} {
 		if err := Usual.Check(&x.t, x.mode); x.want == "" && err != nil || x.want != "" && !fault.HasCode(err, x.want) {
 			t.Errorf("%+v: %v", x.t, err)

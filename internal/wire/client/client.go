@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -262,17 +263,31 @@ type Info struct {
 	Version     string // its id; "" where there is no versioning
 	Headers     map[string]string
 	Tags        int    // how many there are
+	MD5         string // of the content, in hex, when the ETag is that; see wholeMD5
 	Replica     string // how a service of this kind judges it beside the state that was asked about
 	Lacks       string // what a bucket of Spindle asks of metadata, and was not given
 	Class       string // storage class, in the service's words; "" for the usual one
 }
 
 // toldHeaders are the standard headers that an object keeps beside its type.
+// wholeMD5 gives the MD5 of a content that its ETag is, "" when it is none: of one sent in parts
+// it is not, nor of one that is encrypted under a key that the service does not choose itself.
+func wholeMD5(etag string, h http.Header) string {
+	const own = "AES256"
+	how := h.Get("X-Amz-Server-Side-Encryption")
+	if sum, err := hex.DecodeString(etag); err != nil || len(sum) != 16 || how != "" && how != own ||
+		h.Get("X-Amz-Server-Side-Encryption-Customer-Algorithm") != "" {
+		return ""
+	}
+	return etag
+}
+
 var toldHeaders = []string{"Cache-Control", "Content-Disposition", "Content-Encoding", "Content-Language", "Expires"}
 
 func info(h http.Header, size int64) Info {
 	i := Info{Size: size, ETag: strings.Trim(h.Get("ETag"), `"`), CRC64: h.Get("X-Amz-Checksum-Crc64nvme"),
 		ContentType: h.Get("Content-Type"), Metadata: object.Metadata{}, Version: h.Get("X-Amz-Version-Id")}
+	i.MD5 = wholeMD5(i.ETag, h)
 	i.Modified, _ = http.ParseTime(h.Get("Last-Modified")) // zero when the service gives none
 	i.Tags, _ = strconv.Atoi(h.Get("X-Amz-Tagging-Count")) // none: 0
 	i.Class, i.Lacks, i.Replica = h.Get("X-Amz-Storage-Class"), h.Get("Spindle-Lacks"), h.Get("Spindle-Replica")
@@ -286,7 +301,7 @@ func info(h http.Header, size int64) Info {
 	}
 	for name := range h {
 		if rest, ok := strings.CutPrefix(name, "X-Amz-Meta-"); ok {
-			i.Metadata[strings.ToLower(rest)] = h.Get(name)
+			i.Metadata[strings.ToLower(rest)] = object.FromWire(h.Get(name))
 		}
 	}
 	return i
@@ -303,7 +318,7 @@ func (p Put) set(h http.Header) {
 		h.Set(name, v)
 	}
 	for name, v := range p.Metadata {
-		h.Set("X-Amz-Meta-"+name, v)
+		h.Set("X-Amz-Meta-"+name, object.ToWire(v))
 	}
 	if len(p.Tags) > 0 {
 		h.Set("X-Amz-Tagging", tagsIn(p.Tags))

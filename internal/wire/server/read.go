@@ -164,7 +164,7 @@ func (q *request) describe(v *object.Version) {
 		}
 	}
 	for name, value := range v.Metadata {
-		h["x-amz-meta-"+name] = []string{value}
+		h["x-amz-meta-"+name] = []string{object.ToWire(value)}
 	}
 	if len(v.Tags) > 0 {
 		h.Set("x-amz-tagging-count", strconv.Itoa(len(v.Tags)))
