@@ -331,7 +331,8 @@ func (c *Catalog) Differences(ctx context.Context, bucket int64, prefix, after s
 		coalesce(o.size, 0), coalesce(o.number, 0), coalesce(o.number = h.number, false),
 			coalesce(not h.marker and not o.marker and h.md5 = o.md5 and h.parts = o.parts and h.size = o.size
 			and h.content_type = coalesce(r.content_type, o.content_type)
-			and h.headers is not distinct from case when r.content_type is null then o.headers else r.headers end
+			and nullif(h.headers - 'changed', '{}') is not distinct from
+				nullif(case when r.content_type is null then o.headers else r.headers end - 'changed', '{}')
 			and h.metadata is not distinct from case when r.content_type is null then o.metadata else r.metadata end
 			and h.tags is not distinct from case when r.content_type is null then o.tags else r.tags end, false)
 		from (select * from heads where bucket = $1 and key >= $2 and key > $3 and key < $4

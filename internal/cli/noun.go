@@ -43,8 +43,10 @@ func pages[T any](ctx context.Context, p *api, path, field string, before bool, 
 		was := next
 		next = ""
 		if raw, ok := page["next"]; ok {
-			if err := json.Unmarshal(raw, &next); err != nil {
-				return "", foreign(http.StatusOK).Because(err)
+			if next = string(raw); raw[0] == '"' { // else a number
+				if err := json.Unmarshal(raw, &next); err != nil {
+					return "", foreign(http.StatusOK).Because(err)
+				}
 			}
 		}
 		if next != "" && next == was {

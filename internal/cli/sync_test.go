@@ -197,7 +197,7 @@ func TestSealedJobsOnTheCommandLine(t *testing.T) {
 		{"sync create again plates @annex/kept/s --sealing content --passphrase-from DIR/words --yes", 1, "names sealed too"},
 		{"sync create again plates @annex/kept/s" + sealed, 0, "again"},
 		{"sync rehearse again --check", 0, "the same"},
-		{"sync change again --sealing none", 0, "again"},
+		{"sync change again --sealing none", 1, "the target holds sealed contents"},
 		{"sync change kept --bandwidth fast", 1, "is no limit"},
 		{"sync sheet kept", 0, "spindle sync recover --from"},
 		{"sync sheet kept --page DIR/sheet.html", 0, "sheet.html"},

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"encoding/xml"
 	"net/http"
 	"strconv"
 	"strings"
@@ -86,6 +87,7 @@ func (q *request) createBucket() error {
 		return err
 	}
 	var in struct {
+		XMLName            xml.Name
 		LocationConstraint string
 	}
 	if q.r.ContentLength != 0 {
@@ -97,6 +99,9 @@ func (q *request) createBucket() error {
 		none := q.r.ContentLength < 0 && q.in.Received() == 0 && fault.HasCode(err, "document-malformed")
 		if err != nil && !none {
 			return err
+		}
+		if err == nil && in.XMLName.Local != "CreateBucketConfiguration" {
+			return malformed("the document is no CreateBucketConfiguration")
 		}
 	}
 	// A service has one region. Unless it is strict, a client may call it as it likes.

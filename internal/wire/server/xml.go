@@ -169,7 +169,7 @@ func (q *request) readDocument(body io.Reader, most bounds, v any) error {
 
 func readDocument(body io.Reader, most bounds, v any) error {
 	src := &source{r: bufio.NewReader(body), left: most.bytes}
-	c := &checked{d: xml.NewDecoder(src), src: src, most: most}
+	c := &checked{d: xml.NewDecoder(src), src: src, most: most, shape: shapeOf(v)}
 	err := xml.NewTokenDecoder(c).Decode(v)
 	for err == nil { // what follows the root is looked at too
 		_, err = c.Token()
@@ -242,6 +242,10 @@ type checked struct {
 	rows        int
 	tokens      int
 	refused     *fault.Error
+
+	shape  *shape
+	places []elementIn // elements that it is in
+	rooted bool        // the root began
 }
 
 // Token gives the next token (xml.TokenReader).
@@ -252,17 +256,21 @@ func (c *checked) Token() (xml.Token, error) {
 		return nil, err
 	}
 	c.tokens++
-	switch t.(type) {
+	switch t := t.(type) {
 	case xml.StartElement:
 		c.seen++
 		if c.depth++; c.depth > maxDocumentDepth {
 			c.refused = malformed("the document is nested deeper than %d", maxDocumentDepth)
 		}
+		c.enter(t)
 		if c.depth == 2 {
 			c.rows++
 		}
 	case xml.EndElement:
 		c.depth--
+		c.leave()
+	case xml.CharData:
+		c.within(t)
 	case xml.Directive:
 		c.refused = malformed("the document has a type declaration, which is not allowed")
 	}
