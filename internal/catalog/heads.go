@@ -148,7 +148,7 @@ func (ch *Change) row() (*changeRow, error) {
 		r[3] = *ch.IfNumber
 	}
 	if ch.IfETag != nil {
-		r[6], r[7] = ch.IfETag.MD5[:], int32(ch.IfETag.Parts)
+		r[6], r[7] = ch.IfETag.MD5[:], int32(ch.IfETag.Parts) // no number of parts is below 0: that is AnyETag
 	}
 	return r, nil
 }

@@ -270,15 +270,52 @@ type Day struct {
 	Usage
 }
 
-// Days gives what each day since a day added, by bucket that still exists; account
-// and bucket filter when they are not "".
+// Days gives what each day since a day added, by bucket that still exists, in the order of days;
+// account and bucket filter when they are not "". What was added before stands as one day before
+// it, worked out from what is there: the past is not read. A zero since gives all.
 func (c *Catalog) Days(ctx context.Context, since time.Time, account, bucket string) ([]Day, error) {
-	var days []Day
-	q := where().and(`u.day >= ?`, since).when(bucket != "", `b.name = ?`, bucket).
+	return c.days(ctx, `b.name`, since, account, bucket)
+}
+
+// DaySums is Days of all buckets together: a row for each day, without names.
+func (c *Catalog) DaySums(ctx context.Context, since time.Time, account string) ([]Day, error) {
+	return c.days(ctx, `''::text`, since, account, "")
+}
+
+func (c *Catalog) days(ctx context.Context, name string, since time.Time, account, bucket string) ([]Day, error) {
+	q := where().and(`b.removed is null`).when(bucket != "", `b.name = ?`, bucket).
 		when(account != "", `a.name = ?`, account)
-	err := c.db.SelectContext(ctx, &days, `select u.day, b.name as bucket, u.written, u.removed, u.objects, u.bytes,
-		u.prev, u.prev_bytes
-		from usage_days u join buckets b on b.id = u.bucket and b.removed is null join accounts a on a.id = b.account
-		where `+q.String()+` order by u.day, b.name`, q.args...)
+	const sums = `sum(u.written)::bigint as written, sum(u.removed)::bigint as removed, sum(u.objects)::bigint as objects,
+		sum(u.bytes)::bigint as bytes, sum(u.prev)::bigint as prev, sum(u.prev_bytes)::bigint as prev_bytes`
+	day := since.UTC().Format(time.DateOnly)
+	if since.IsZero() {
+		day = "-infinity"
+	}
+	from := ` join buckets b on b.id = u.bucket join accounts a on a.id = b.account where ` + q.String()
+	statement := `with recent as materialized (select * from usage_days where day >= '` + day + `'::date)
+		select u.day, ` + name + ` as bucket, ` + sums + ` from recent u` + from + ` group by 1, 2`
+	if !since.IsZero() {
+		statement += ` union all select '` + day + `'::date - 1, ` + name + `, ` + sums + ` from (
+			select n.bucket, 0 as written, 0 as removed, n.objects - coalesce(r.objects, 0) as objects,
+				n.bytes - coalesce(r.bytes, 0) as bytes, n.prev - coalesce(r.prev, 0) as prev,
+				n.prev_bytes - coalesce(r.prev_bytes, 0) as prev_bytes
+			from usage_now n left join (select bucket, sum(objects) as objects, sum(bytes) as bytes, sum(prev) as prev,
+				sum(prev_bytes) as prev_bytes from recent group by bucket) r on r.bucket = n.bucket) u` + from + ` group by 1, 2
+			having sum(u.objects) <> 0 or sum(u.bytes) <> 0 or sum(u.prev_bytes) <> 0`
+	}
+	var days []Day
+	err := c.db.SelectContext(ctx, &days, statement+` order by 1, 2`, q.args...)
+	return days, mapError(err)
+}
+
+// Changed gives what was added since a day, by bucket that still exists.
+func (c *Catalog) Changed(ctx context.Context, since time.Time, account string) ([]Day, error) {
+	q := where().and(`b.removed is null`).and(`u.day >= ?`, since).when(account != "", `a.name = ?`, account)
+	var days []Day
+	err := c.db.SelectContext(ctx, &days, `select max(u.day) as day, b.name as bucket, sum(u.written)::bigint as written,
+		sum(u.removed)::bigint as removed, sum(u.objects)::bigint as objects, sum(u.bytes)::bigint as bytes,
+		sum(u.prev)::bigint as prev, sum(u.prev_bytes)::bigint as prev_bytes
+		from usage_days u join buckets b on b.id = u.bucket join accounts a on a.id = b.account
+		where `+q.String()+` group by b.name order by b.name`, q.args...)
 	return days, mapError(err)
 }

@@ -94,6 +94,20 @@ func TestElsewhereOnTheCommandLine(t *testing.T) {
 	} {
 		try(t, s, dir, st)
 	}
+	// What comes is not what its digest is of: no file is left, and the command fails.
+	if err := is.Set(standin.Faults{Rot: 1}); err != nil {
+		t.Fatal(err)
+	}
+	for _, st := range []step{{"object get @annex/loose/deep/a.txt DIR/rotten.txt", 1, "did not come whole"},
+		{"object get @annex/loose/deep/a.txt -", 1, "did not come whole"}} {
+		try(t, s, dir, st)
+	}
+	if err := is.Set(standin.Faults{}); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := filepath.Glob(filepath.Join(dir, "*rotten*")); err != nil || len(list) > 0 {
+		t.Errorf("what was damaged is %v, %v", list, err)
+	}
 	harness.Until(t, "the repair", func() bool {
 		_, err := there.Head(t.Context(), "plates", "a.txt")
 		return err == nil

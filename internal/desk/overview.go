@@ -12,6 +12,7 @@ import (
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/tier"
+	"spindle/internal/core/usage"
 )
 
 // Concern is something that is wrong or waits for a person.
@@ -128,13 +129,22 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 			return nil, err
 		}
 	}
-	days, err := c.Days(ctx, time.Time{}, account, "")
+	since := now.AddDate(-1, 0, 0)
+	days, err := c.DaySums(ctx, since, account)
 	if err != nil {
 		return nil, err
 	}
-	o.Growth = growth(days, total, now.AddDate(-1, 0, 0))
-	o.Changed = changed(days, now.AddDate(0, 0, -span+1))
-	o.Grew = changed(days, now.AddDate(0, 0, -30))
+	o.Growth = growth(days, total, since)
+	for _, x := range []struct {
+		into  *[]ChangedBucket
+		since time.Time
+	}{{&o.Changed, now.AddDate(0, 0, -span+1)}, {&o.Grew, now.AddDate(0, 0, -30)}} {
+		days, err := c.Changed(ctx, x.since.Truncate(24*time.Hour), account)
+		if err != nil {
+			return nil, err
+		}
+		*x.into = changed(days, x.since)
+	}
 	sort.SliceStable(o.Grew, func(i, j int) bool { return o.Grew[i].Bytes > o.Grew[j].Bytes })
 	recent, err := c.Journal(ctx, catalog.JournalQuery{Limit: 8, Account: account, Present: account != ""})
 	if err != nil {
@@ -223,8 +233,10 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 		}
 		detail := "Nothing was added in the last 30 days."
 		if perDay := float64(grew[b.Name.String()]) / 30; perDay > 0 {
-			detail = fmt.Sprintf("At the rate of the last 30 days it is full on %s.",
-				o.At.Add(time.Duration(float64(*b.Quota-used)/perDay*24)*time.Hour).Format("2 January 2006"))
+			detail = "At the rate of the last 30 days it is not full within ten years."
+			if full := usage.FullOn(used, *b.Quota, perDay, o.At); full != nil {
+				detail = fmt.Sprintf("At the rate of the last 30 days it is full on %s.", full.Format("2 January 2006"))
+			}
 		}
 		c := Concern{State: "attention", Subject: b.Name.String(), Says: "nears its quota", Detail: detail,
 			Figure: fmt.Sprintf("%.0f %%", 100*share), Page: "settings"}

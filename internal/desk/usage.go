@@ -164,11 +164,12 @@ func (d *Desk) bucketUsage(ctx context.Context, in *BucketPath) (*struct {
 	if err != nil {
 		return nil, err
 	}
-	days, derr := d.store.Catalog.Days(ctx, time.Time{}, "", in.Bucket)
+	since := time.Now().AddDate(-1, 0, 0)
+	days, derr := d.store.Catalog.Days(ctx, since, "", in.Bucket)
 	if derr != nil {
 		return nil, derr
 	}
-	out.Body.Points = growth(days, b.Body.Usage, time.Now().AddDate(-1, 0, 0))
+	out.Body.Points = growth(days, b.Body.Usage, since)
 	return out, nil
 }
 

@@ -215,7 +215,11 @@ func (d *Desk) gatherUsage(ctx context.Context, account string, from, to time.Ti
 	if g.unfinished, err = d.store.Catalog.Unfinished(ctx, account); err != nil {
 		return nil, err
 	}
-	all, err := d.store.Catalog.Days(ctx, time.Time{}, account, "")
+	since := d.store.Catalog.Now().AddDate(0, 0, -usage.Window-1) // what a forecast is made of
+	if from.Before(since) {
+		since = from
+	}
+	all, err := d.store.Catalog.Days(ctx, since, account, "")
 	for _, day := range all {
 		g.days[day.Bucket] = append(g.days[day.Bucket], day)
 	}

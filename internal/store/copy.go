@@ -24,6 +24,7 @@ type Copy struct {
 
 	If       object.Conditions // on the source
 	IfAbsent bool              // on the target
+	IfETag   *object.ETag      // on the target: only if this content is there
 	Seal     bool              // the target is encrypted at rest, whatever its bucket's default is
 	Tier     string            // the target's; "": the source's
 }
@@ -160,7 +161,8 @@ func (s *Store) copyParts(ctx context.Context, c Copy, there *object.Version,
 	if err != nil {
 		return nil, err
 	}
-	done := Complete{Address: c.To, Author: c.Author, Upload: started.ID, Size: there.Size, IfAbsent: c.IfAbsent}
+	done := Complete{Address: c.To, Author: c.Author, Upload: started.ID, Size: there.Size, IfAbsent: c.IfAbsent,
+		IfETag: c.IfETag}
 	err = func() error {
 		for after := 0; ; {
 			parts, err := s.Catalog.Parts(ctx, -there.Body.File, after, 100)
@@ -196,7 +198,8 @@ func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind,
 		return nil, err
 	}
 	author := s.Now(c.Author)
-	ch := catalog.Change{Kind: kind, Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, Author: author}
+	ch := catalog.Change{Kind: kind, Bucket: facts.ID, Key: c.To.Key.String(), IfAbsent: c.IfAbsent, IfETag: c.IfETag,
+		Author: author}
 	var res catalog.Result
 	var wrote *object.Version
 	err = s.replacing(ctx, c.To, c.Origin, func(number *int64) (err error) {

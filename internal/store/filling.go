@@ -2,10 +2,8 @@ package store
 
 import (
 	"context"
-	"slices"
 	"time"
 
-	"spindle/internal/catalog"
 	"spindle/internal/core/usage"
 )
 
@@ -19,11 +17,10 @@ type Filling struct {
 // Filling gives how full the disks of the tiers are, the first tier first, but for those that
 // are away and those that are elsewhere.
 func (s *Store) Filling(ctx context.Context, now time.Time) (out []Filling, err error) {
-	days, err := s.Catalog.Days(ctx, time.Time{}, "", "")
+	days, err := s.Catalog.DaySums(ctx, now.AddDate(0, 0, -usage.Window-1), "")
 	if err != nil {
 		return nil, err
 	}
-	slices.SortStableFunc(days, func(a, b catalog.Day) int { return a.Day.Compare(b.Day) })
 	var points []usage.Point
 	var sum int64
 	for _, d := range days {

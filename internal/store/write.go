@@ -217,7 +217,7 @@ func (s *Store) early(ctx context.Context, p Put, facts catalog.BucketFacts) err
 			"the key holds an object already, and the request asked that it should not").In("key")
 	case p.IfETag != nil && there == nil:
 		return fault.New(fault.NotFound, "absent", "nothing is there, and the request asked for a certain ETag").In("key")
-	case p.IfETag != nil && there.ETag != *p.IfETag:
+	case p.IfETag != nil && !there.ETag.Meets(*p.IfETag):
 		return fault.New(fault.Precondition, "mismatch", "the object's ETag is %s, not %s", there.ETag, p.IfETag).In("key").
 			Do("read the object again and repeat the change on what is there now")
 	}

@@ -14,7 +14,7 @@ $$;
 -- A kind is one of the journal's. Those that write make the change a key's current version; @ObjectRemoved
 -- and @ObjectRenamedAway remove the current one; @VersionRemoved removes the version `number` for good
 -- (@PlainVersion: the plain one); @ObjectAnnotated changes the metadata of `number`, or of the current
--- version. A condition is if_absent, or if_md5 with the number of parts that must be there.
+-- version. A condition is if_absent, or if_md5 with the number of parts that must be there; parts below 0: whatever is.
 --
 -- Keys are locked first, in their order; then what can be is done for the whole batch in a statement or two,
 -- and the rest one by one. What meets others all the same fails with 40001, and the caller tries again with
@@ -350,7 +350,9 @@ begin
       end if;
       if stays and not h.marker then
         if coalesce(c.if_absent, false) then status := @Exists; exit; end if;
-        if c.if_md5 is not null and (h.md5 <> c.if_md5 or h.parts <> c.if_parts) then status := @Mismatch; exit; end if;
+        if c.if_md5 is not null and c.if_parts >= 0 and (h.md5 <> c.if_md5 or h.parts <> c.if_parts) then
+          status := @Mismatch; exit;
+        end if;
       elsif c.if_md5 is not null then status := @Absent; exit;
       end if;
       if not writes and m = @Off and not stays then exit; end if; -- nothing to remove

@@ -26,6 +26,12 @@ type ETag struct {
 	Parts int // 0 when the content was put at once
 }
 
+// AnyETag stands in a condition for whatever content is there, as long as some is.
+var AnyETag = ETag{Parts: -1}
+
+// Meets reports whether a content meets a condition that names an ETag, or AnyETag.
+func (e ETag) Meets(want ETag) bool { return want == AnyETag || e == want }
+
 // String gives the ETag without quotes: 32 hex digits, and "-N" for N parts.
 func (e ETag) String() string { return string(e.Append(nil)) }
 

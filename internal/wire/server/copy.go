@@ -89,7 +89,7 @@ func (q *request) copyObject() error {
 		return fault.New(fault.Invalid, "tagging-directive", "the directive is COPY or REPLACE").In("x-amz-tagging-directive")
 	}
 	c.If = q.sourceConditions()
-	if c.IfAbsent, _, err = q.writeConditions(); err != nil {
+	if c.IfAbsent, c.IfETag, err = q.writeConditions(); err != nil {
 		return err
 	}
 	v, err := q.copyOrAnnotate(c)

@@ -64,7 +64,11 @@ func (q *request) writeConditions() (absent bool, etag *object.ETag, err error) 
 		}
 		absent = true
 	}
-	if v := q.r.Header.Get("If-Match"); v != "" {
+	switch v := q.r.Header.Get("If-Match"); v {
+	case "":
+	case "*": // whatever it is, it must be there
+		etag = &object.AnyETag
+	default:
 		etag, err = parseETag(strings.Trim(v, `"`))
 	}
 	return absent, etag, err

@@ -166,7 +166,7 @@ export const useOrders = () =>
 
 export const useBucketUsage = (bucket: string) =>
   useQuery({
-    queryKey: ['live', 'usage', bucket],
+    queryKey: ['live', 'bucket-usage', bucket],
     queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}/usage', { params: { path: { bucket } } })),
   });
 
