@@ -3,11 +3,13 @@ package censusfile_test
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -314,4 +316,57 @@ type body struct{ *bytes.Reader }
 
 func (b body) Range(_ context.Context, from, length int64) (io.ReadCloser, error) {
 	return io.NopCloser(io.NewSectionReader(b, from, length)), nil
+}
+
+// endless gives the same bytes for ever.
+type endless struct{ start, then string }
+
+func (e *endless) Read(p []byte) (int, error) {
+	if e.start != "" {
+		n := copy(p, e.start)
+		e.start = e.start[n:]
+		return n, nil
+	}
+	for i := range p {
+		p[i] = e.then[i%len(e.then)]
+	}
+	return len(p), nil
+}
+
+// A file that lies about itself, or never ends, takes no memory: it is refused.
+func TestHostileFiles(t *testing.T) {
+	columns := columnsOf(t, names)
+	parquet, _ := written(t, census.Parquet, columns, sample(100))
+	claiming := func(n uint32) io.Reader {
+		b := slices.Clone(parquet)
+		binary.LittleEndian.PutUint32(b[len(b)-8:], n)
+		return bytes.NewReader(b)
+	}
+	csv, _ := written(t, census.CSV, columns, sample(1))
+	head := string(csv[:bytes.IndexByte(csv, '\n')+1])
+	for name, x := range map[string]struct {
+		format census.Format
+		from   io.Reader
+	}{
+		"a footer of 4 GiB":             {census.Parquet, claiming(0xfffffff0)},
+		"a footer of half of that":      {census.Parquet, claiming(0x7ffffff0)},
+		"a footer longer than the file": {census.Parquet, claiming(uint32(len(parquet)))},
+		"a file of an end alone":        {census.Parquet, strings.NewReader("\xff\xff\xff\xffPAR1")},
+		"a row that never ends":         {census.CSV, &endless{head, "x"}},
+		"a quoted text of lines":        {census.CSV, &endless{head + `"`, "x\n"}},
+		"columns that never end":        {census.CSV, &endless{head, "x,"}},
+		"a line that never ends":        {census.JSONLines, &endless{`{"key":"`, "x"}},
+		"a list in a list in a list":    {census.JSONLines, &endless{`{"key":`, "["}},
+	} {
+		var was, is runtime.MemStats
+		runtime.ReadMemStats(&was)
+		err := censusfile.Read(x.format, columns, x.from, t.TempDir(), func(censusfile.Record) (bool, error) { return true, nil })
+		runtime.ReadMemStats(&is)
+		if !fault.HasCode(err, "census-file") {
+			t.Errorf("%s: %v", name, err)
+		}
+		if took := (is.TotalAlloc - was.TotalAlloc) >> 20; took > 64 {
+			t.Errorf("%s took %d MiB", name, took)
+		}
+	}
 }

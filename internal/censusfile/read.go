@@ -3,6 +3,7 @@ package censusfile
 import (
 	"bufio"
 	"bytes"
+	"encoding/binary"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -21,7 +22,12 @@ import (
 // Record is a row as it is read: a text for each column, "" for what is missing.
 type Record []string
 
-const maxLine = 16 << 20 // bytes of a line that is read
+// Bounds of what is read, whatever it says of itself: a row has a key of 1 KiB, metadata of 2 KiB
+// and ten tags, each of which may be escaped; a footer tells of some columns and row groups.
+const (
+	maxLine   = 256 << 10 // bytes of a row
+	maxFooter = 16 << 20  // bytes
+)
 
 // Read gives the rows of a file, in its order, until f says that it is enough. scratch is a
 // folder for what cannot be read in one go. The error for a file that is none has the code
@@ -54,7 +60,8 @@ func namesOf(columns []census.Column) []string {
 }
 
 func readCSV(columns []census.Column, from io.Reader, f func(Record) (bool, error)) error {
-	r := csv.NewReader(bufio.NewReaderSize(from, bufferSize))
+	most := &rationed{r: from, left: maxLine + bufferSize}
+	r := csv.NewReader(bufio.NewReaderSize(most, bufferSize))
 	head, err := r.Read()
 	if err != nil {
 		return err
@@ -63,6 +70,7 @@ func readCSV(columns []census.Column, from io.Reader, f func(Record) (bool, erro
 		return fmt.Errorf("it has the columns %q", head)
 	}
 	for {
+		most.left = maxLine + bufferSize
 		line, err := r.Read()
 		if err == io.EOF {
 			return nil
@@ -74,6 +82,21 @@ func readCSV(columns []census.Column, from io.Reader, f func(Record) (bool, erro
 			return err
 		}
 	}
+}
+
+// rationed ends with an error when more is read of it than is left, so that no row grows for ever.
+type rationed struct {
+	r    io.Reader
+	left int
+}
+
+func (r *rationed) Read(p []byte) (int, error) {
+	if r.left <= 0 {
+		return 0, fmt.Errorf("a row has more than %d bytes", maxLine)
+	}
+	n, err := r.r.Read(p[:min(len(p), r.left)])
+	r.left -= n
+	return n, err
 }
 
 func readLines(columns []census.Column, from io.Reader, f func(Record) (bool, error)) error {
@@ -100,13 +123,24 @@ func readLines(columns []census.Column, from io.Reader, f func(Record) (bool, er
 	return s.Err()
 }
 
+// footerFits refuses a file whose end claims more of it than there is: the library makes room for
+// what is claimed.
+func footerFits(file io.ReaderAt, size int64) error {
+	var end [8]byte
+	if size < int64(len(end)) {
+		return errors.New("it is too short for a Parquet file")
+	}
+	if _, err := file.ReadAt(end[:], size-int64(len(end))); err != nil {
+		return err
+	}
+	if n := int64(binary.LittleEndian.Uint32(end[:4])); string(end[4:]) != "PAR1" || n > size-int64(len(end)) || n > maxFooter {
+		return fmt.Errorf("its end claims a footer of %d bytes, and the file has %d", n, size)
+	}
+	return nil
+}
+
 // readParquet copies the file aside first: its end says where its columns are.
 func readParquet(columns []census.Column, from io.Reader, scratch string, f func(Record) (bool, error)) (err error) {
-	defer func() {
-		if p := recover(); p != nil { // a file that lies about itself
-			err = fmt.Errorf("it is no Parquet file: %v", p)
-		}
-	}()
 	file, err := os.CreateTemp(scratch, "census-*.parquet")
 	if err != nil {
 		return fault.New(fault.Unavailable, "scratch", "the service's folder for work cannot be used").Because(err)
@@ -117,6 +151,18 @@ func readParquet(columns []census.Column, from io.Reader, scratch string, f func
 	}
 	size, err := io.Copy(file, from)
 	if err != nil {
+		return err
+	}
+	return readParquetFile(columns, file, size, f)
+}
+
+func readParquetFile(columns []census.Column, file *os.File, size int64, f func(Record) (bool, error)) (err error) {
+	defer func() {
+		if p := recover(); p != nil { // a file that lies about itself
+			err = fmt.Errorf("it is no Parquet file: %v", p)
+		}
+	}()
+	if err := footerFits(file, size); err != nil {
 		return err
 	}
 	p, err := parquet.OpenFile(file, size)

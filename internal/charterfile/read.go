@@ -3,15 +3,15 @@ package charterfile
 import (
 	"errors"
 	"fmt"
+	"io"
 	"maps"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-	"github.com/goccy/go-yaml/token"
+	"go.yaml.in/yaml/v3"
 
 	"spindle/internal/core/fault"
 )
@@ -23,6 +23,8 @@ const (
 	maxDepth = 40
 	maxLine  = 8 << 10 // bytes
 	maxWrong = 100     // that are told of
+	maxNodes = 200_000 // values, with variables put in
+	maxGrown = 8 << 20 // bytes of texts, with variables put in
 )
 
 // Source is a file of a charter.
@@ -39,6 +41,9 @@ type Complaint struct{ Path, Says string }
 // the code charter and, as its field, file:line:column.
 func Read(files []Source, set map[string]string, check func(map[string]any) []Complaint) (map[string]any, error) {
 	r := &reader{at: map[string]position{}, variables: map[string]any{}}
+	if len(files) > 0 {
+		r.first = files[0].Name
+	}
 	size := 0
 	for _, f := range files {
 		size += len(f.Text)
@@ -58,6 +63,9 @@ func Read(files []Source, set map[string]string, check func(map[string]any) []Co
 	if len(r.wrong) == 0 {
 		tree, _ = r.filled("", tree).(map[string]any)
 		delete(tree, "variables")
+		if r.grown {
+			return nil, errors.Join(r.wrong...)
+		}
 		for _, c := range check(tree) {
 			r.add(r.nearest(c.Path), "%s", cleaned(c))
 		}
@@ -84,6 +92,10 @@ type reader struct {
 	at        map[string]position // of each path
 	variables map[string]any
 	wrong     []error
+
+	first        string // file
+	nodes, bytes int    // that the charter comes to
+	grown        bool   // it is too much
 }
 
 func (r *reader) add(at position, says string, args ...any) {
@@ -137,22 +149,26 @@ func (r *reader) file(f Source, tree map[string]any) {
 		r.add(position{f.Name, line, 1}, "%s", says)
 		return
 	}
-	doc, err := parser.ParseBytes([]byte(f.Text), 0)
-	if err != nil {
-		at := position{f.Name, 1, 1}
-		var bad interface{ GetToken() *token.Token }
-		if errors.As(err, &bad) && bad.GetToken() != nil {
-			at.line, at.col = bad.GetToken().Position.Line, bad.GetToken().Position.Column
+	d := yaml.NewDecoder(strings.NewReader(f.Text))
+	for {
+		var doc yaml.Node
+		err := d.Decode(&doc)
+		if err == io.EOF {
+			return
 		}
-		says, _, _ := strings.Cut(err.Error(), "\n")
-		r.add(at, "this is no YAML: %s", places.ReplaceAllString(says, ""))
-		return
-	}
-	for _, d := range doc.Docs {
-		if d.Body == nil {
+		if err != nil {
+			at, says := position{f.Name, 1, 1}, strings.TrimPrefix(err.Error(), "yaml: ")
+			if m := places.FindStringSubmatch(says); m != nil {
+				at.line, _ = strconv.Atoi(m[1]) // digits
+				says = says[len(m[0]):]
+			}
+			r.add(at, "this is no YAML: %s", says)
+			return
+		}
+		if len(doc.Content) == 0 || doc.Content[0].Kind == yaml.ScalarNode && doc.Content[0].Tag == nullTag {
 			continue
 		}
-		m, ok := r.value(f.Name, "", d.Body, 0).(map[string]any)
+		m, ok := r.value(f.Name, "", doc.Content[0], 0).(map[string]any)
 		if !ok {
 			r.add(position{f.Name, 1, 1}, "a charter is sections with names")
 			continue
@@ -161,8 +177,8 @@ func (r *reader) file(f Source, tree map[string]any) {
 	}
 }
 
-// places are the line and column that the parser writes before what it says.
-var places = regexp.MustCompile(`^\[\d+:\d+\] `)
+// places is the line that the parser writes before what it says.
+var places = regexp.MustCompile(`^line (\d+): `)
 
 // merge adds what a file has; a thing is declared once.
 func (r *reader) merge(file string, tree, more map[string]any) {
@@ -200,57 +216,63 @@ func (r *reader) merge(file string, tree, more map[string]any) {
 	}
 }
 
+// Tags of the values that a charter may have (YAML 1.2, section 10.3).
+const (
+	nullTag  = "!!null"
+	boolTag  = "!!bool"
+	intTag   = "!!int"
+	floatTag = "!!float"
+)
+
+const written = "anchors, tags and the like are not used in charters: write it out, or use a variable"
+
 // value gives what a node of YAML is in JSON.
-func (r *reader) value(file, path string, n ast.Node, depth int) any {
-	at := position{file: file}
-	if t := n.GetToken(); t != nil {
-		at.line, at.col = t.Position.Line, t.Position.Column
-	}
+func (r *reader) value(file, path string, n *yaml.Node, depth int) any {
+	at := position{file, n.Line, n.Column}
 	if _, there := r.at[path]; !there || depth > 0 {
 		r.at[path] = at
 	}
-	if depth > maxDepth {
+	switch {
+	case depth > maxDepth:
 		r.add(at, "this is more than %d deep", maxDepth)
 		return nil
+	case n.Kind == yaml.AliasNode || n.Anchor != "" || n.Style&yaml.TaggedStyle != 0:
+		r.add(at, written)
+		return nil
 	}
-	switch n := n.(type) {
-	case *ast.MappingNode:
-		return r.mapping(file, path, n.Values, depth)
-	case *ast.MappingValueNode:
-		return r.mapping(file, path, []*ast.MappingValueNode{n}, depth)
-	case *ast.SequenceNode:
+	switch n.Kind {
+	case yaml.MappingNode:
+		return r.mapping(file, path, n.Content, depth)
+	case yaml.SequenceNode:
 		out := []any{}
-		for i, x := range n.Values {
+		for i, x := range n.Content {
 			out = append(out, r.value(file, fmt.Sprintf("%s[%d]", path, i), x, depth+1))
 		}
 		return out
-	case *ast.StringNode:
-		return n.Value
-	case *ast.LiteralNode:
-		return n.Value.Value
-	case *ast.BoolNode:
-		return n.Value
-	case *ast.NullNode:
+	}
+	switch n.Tag {
+	case nullTag:
 		return nil
-	case *ast.IntegerNode, *ast.FloatNode:
-		v, err := strconv.ParseFloat(strings.ReplaceAll(n.GetToken().Value, "_", ""), 64)
-		if err != nil {
-			r.add(at, "%q is no number", n.GetToken().Value)
+	case boolTag:
+		return strings.EqualFold(n.Value, "true")
+	case intTag, floatTag:
+		v, err := strconv.ParseFloat(strings.ReplaceAll(n.Value, "_", ""), 64)
+		if err != nil || math.IsInf(v, 0) || math.IsNaN(v) {
+			r.add(at, "%q is no number", n.Value)
 		}
 		return v
 	}
-	r.add(at, "anchors, tags and the like are not used in charters: write it out, or use a variable")
-	return nil
+	return n.Value // a text, or a date, which is one here
 }
 
-func (r *reader) mapping(file, path string, values []*ast.MappingValueNode, depth int) any {
+// mapping gives what names and values are, which stand by turns.
+func (r *reader) mapping(file, path string, pairs []*yaml.Node, depth int) any {
 	out := map[string]any{}
-	for _, v := range values {
-		key := v.Key.GetToken()
-		name := key.Value
-		at := position{file, key.Position.Line, key.Position.Column}
-		if _, merge := v.Key.(*ast.MergeKeyNode); merge {
-			r.add(at, "anchors, tags and the like are not used in charters: write it out, or use a variable")
+	for i := 0; i+1 < len(pairs); i += 2 {
+		key, v := pairs[i], pairs[i+1]
+		name, at := key.Value, position{file, key.Line, key.Column}
+		if key.Kind != yaml.ScalarNode || key.Tag == "!!merge" || key.Anchor != "" || key.Style&yaml.TaggedStyle != 0 {
+			r.add(at, written)
 			continue
 		}
 		if _, twice := out[name]; twice {
@@ -261,7 +283,7 @@ func (r *reader) mapping(file, path string, values []*ast.MappingValueNode, dept
 		if path != "" {
 			sub = path + "." + name
 		}
-		out[name] = r.value(file, sub, v.Value, depth+1)
+		out[name] = r.value(file, sub, v, depth+1)
 		r.at[sub] = at
 	}
 	return out
@@ -275,37 +297,97 @@ func Literal(s string) string {
 	return reference.ReplaceAllStringFunc(s, func(s string) string { return "$" + s })
 }
 
-// filled puts the values of variables into texts.
+// filled puts the values of variables into texts. What all of it comes to has a bound: a variable
+// that is used often is written out each time.
 func (r *reader) filled(path string, v any) any {
+	if r.grow(1, 0); r.grown {
+		return nil
+	}
 	switch v := v.(type) {
 	case map[string]any:
+		out := make(map[string]any, len(v))
 		for name, x := range v {
 			sub := name
 			if path != "" {
 				sub = path + "." + name
 			}
-			v[name] = r.filled(sub, x)
+			out[name] = r.filled(sub, x)
 		}
+		return out
 	case []any:
+		out := make([]any, len(v))
 		for i, x := range v {
-			v[i] = r.filled(fmt.Sprintf("%s[%d]", path, i), x)
+			out[i] = r.filled(fmt.Sprintf("%s[%d]", path, i), x)
 		}
+		return out
 	case string:
-		if m := reference.FindStringSubmatch(v); m != nil && m[0] == v && v[1] == '{' {
-			if x, ok := r.variables[m[1]]; ok {
-				return x
-			}
-		}
-		return reference.ReplaceAllStringFunc(v, func(s string) string {
-			if s[1] == '$' {
-				return s[1:]
-			}
-			x, ok := r.variables[s[2:len(s)-1]]
-			if !ok {
-				r.add(r.nearest(path), "there is no variable %s", s[2:len(s)-1])
-			}
-			return fmt.Sprint(x)
-		})
+		return r.text(path, v)
 	}
 	return v
+}
+
+// text puts variables into a text; one that is nothing but a variable takes its value as it is.
+func (r *reader) text(path, v string) any {
+	if m := reference.FindStringSubmatch(v); m != nil && m[0] == v && v[1] == '{' {
+		if x, ok := r.variables[m[1]]; ok {
+			return r.plain(x)
+		}
+	}
+	var b strings.Builder
+	at := 0
+	for _, m := range reference.FindAllStringSubmatchIndex(v, -1) {
+		b.WriteString(v[at:m[0]])
+		at = m[1]
+		if s := v[m[0]:m[1]]; s[1] == '$' {
+			b.WriteString(s[1:])
+			continue
+		}
+		x, ok := r.variables[v[m[2]:m[3]]]
+		if !ok {
+			r.add(r.nearest(path), "there is no variable %s", v[m[2]:m[3]])
+			continue
+		}
+		if says := fmt.Sprint(r.plain(x)); !r.grown {
+			if r.grow(0, len(says)); !r.grown {
+				b.WriteString(says)
+			}
+		}
+	}
+	b.WriteString(v[at:])
+	r.grow(0, len(v))
+	return b.String()
+}
+
+// plain copies the value of a variable, in which variables are texts.
+func (r *reader) plain(v any) any {
+	if r.grow(1, 0); r.grown {
+		return nil
+	}
+	switch v := v.(type) {
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for name, x := range v {
+			out[name] = r.plain(x)
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i, x := range v {
+			out[i] = r.plain(x)
+		}
+		return out
+	case string:
+		r.grow(0, len(v))
+	}
+	return v
+}
+
+// grow counts what the charter comes to, and says once that it is too much.
+func (r *reader) grow(nodes, bytes int) {
+	r.nodes, r.bytes = r.nodes+nodes, r.bytes+bytes
+	if !r.grown && (r.nodes > maxNodes || r.bytes > maxGrown) {
+		r.grown = true
+		r.add(position{r.first, 1, 1}, "with its variables put in, the charter has more than %d values or %d MiB", maxNodes,
+			maxGrown>>20)
+	}
 }

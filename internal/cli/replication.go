@@ -263,8 +263,16 @@ func seconds(s float64) string {
 		return "-"
 	}
 	d := time.Duration(s * float64(time.Second))
-	if d >= 10*time.Second {
+	switch {
+	case d >= time.Hour:
+		d = d.Round(time.Minute)
+		return strings.TrimSuffix(d.String(), "0s")
+	case d >= 10*time.Second:
 		d = d.Round(time.Second)
+	case d >= time.Second:
+		d = d.Round(100 * time.Millisecond)
+	default:
+		d = d.Round(time.Millisecond)
 	}
 	return d.String()
 }
@@ -346,7 +354,7 @@ func targetFacts(r desk.ReplicationInfo, t desk.TargetInfo) [][2]string {
 	if t.Next != nil {
 		facts = append(facts, [2]string{"Next try", when(*t.Next)})
 	}
-	if t.Rate > 0 && t.Waiting > 0 {
+	if t.Rate > 0 && t.Waiting > 0 && r.On {
 		facts = append(facts, [2]string{"Done in", "about " + seconds(float64(t.Bytes)/float64(t.Rate))})
 	}
 	lag := "nothing was copied in the last hour"

@@ -527,6 +527,25 @@ func TestPeople(t *testing.T) {
 		e["account"] != "seed-lab" {
 		t.Errorf("an administrator creates a bucket: %d %v", st, e)
 	}
+	// Two pages of one session act in two accounts: each in the one that it names.
+	there := *ines
+	there.account = "herbarium"
+	if st, e := there.ask("POST", "/api/v1/buckets", map[string]any{"name": "in-the-wrong-one"}); st != 403 {
+		t.Errorf("a reader's page creates a bucket: %d %v", st, e)
+	}
+	if st, i := there.ask("GET", "/api/v1/session", nil); st != 200 || i["account"] != "herbarium" || i["role"] != "reader" {
+		t.Errorf("the page of the one account: %d %v", st, i)
+	}
+	if st, i := ines.ask("GET", "/api/v1/session", nil); st != 200 || i["account"] != "seed-lab" {
+		t.Errorf("the page of the other: %d %v", st, i)
+	}
+	there.account = "guest-curators"
+	if st, e := there.ask("GET", "/api/v1/buckets", nil); st != 403 || e["code"] != "not-allowed" {
+		t.Errorf("a page of an account without a role: %d %v", st, e)
+	}
+	if st, _ := ines.ask("GET", "/api/v1/session?in=guest-curators", nil); st != 403 {
+		t.Errorf("an address of an account without a role: %d", st)
+	}
 	// Acting elsewhere, she is told where she has a role; nobody else is.
 	ok("POST", "/api/v1/accounts", map[string]any{"name": "loan-desk"}, 201)
 	ok("PATCH", "/api/v1/people/Ines%20Varga",

@@ -2,7 +2,9 @@ package desk
 
 import (
 	"encoding/json"
+	"maps"
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -218,8 +220,44 @@ func newCharterSchema() *charterSchema {
 	return &charterSchema{r, r.Schema(reflect.TypeFor[Charter](), false, "Charter")}
 }
 
-// check finds what a document says that no charter may.
+// charterWrong is how many mistakes of a charter are looked for.
+const charterWrong = 100
+
+// check finds what a document says that no charter may, thing by thing, until there is enough.
 func (s *charterSchema) check(tree map[string]any) (out []charterfile.Complaint) {
+	top := map[string]any{}
+	for section, v := range tree {
+		if _, things := v.(map[string]any); !things {
+			top[section] = v
+		}
+	}
+	told := map[charterfile.Complaint]bool{}
+	look := func(section, name string, v any) bool {
+		part := maps.Clone(top)
+		if section != "" {
+			part[section] = map[string]any{name: v}
+		}
+		for _, c := range s.validate(part) {
+			if !told[c] && len(out) < charterWrong {
+				told[c] = true
+				out = append(out, c)
+			}
+		}
+		return len(out) < charterWrong
+	}
+	look("", "", nil)
+	for _, section := range slices.Sorted(maps.Keys(tree)) {
+		things, _ := tree[section].(map[string]any)
+		for _, name := range slices.Sorted(maps.Keys(things)) {
+			if !look(section, name, things[name]) {
+				return out
+			}
+		}
+	}
+	return out
+}
+
+func (s *charterSchema) validate(tree map[string]any) (out []charterfile.Complaint) {
 	var res huma.ValidateResult
 	huma.Validate(s.registry, s.schema, huma.NewPathBuffer(nil, 0), huma.ModeWriteToServer, tree, &res)
 	for _, err := range res.Errors {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -111,10 +112,14 @@ func (d *Desk) readCharter(ctx context.Context, in *CharterFiles) (*declared, er
 	}
 	out.digest = hex.EncodeToString(sum.Sum(nil))
 	tree, err := charterfile.Read(in.Files, in.Set, func(tree map[string]any) (bad []charterfile.Complaint) {
-		if bad = schema.check(tree); len(bad) > 0 {
-			return bad
+		bad = schema.check(tree)
+		things, more := thingsOf(tree)
+		for _, c := range more { // of a field that is told of already nothing more is said
+			if !slices.ContainsFunc(bad, func(b charterfile.Complaint) bool { return strings.HasPrefix(c.Path, b.Path) && b.Path != "" }) {
+				bad = append(bad, c)
+			}
 		}
-		out.things, bad = thingsOf(tree)
+		out.things = things
 		return bad
 	})
 	if err != nil {
@@ -150,6 +155,9 @@ func thingsOf(tree map[string]any) (out []charter.Thing, bad []charterfile.Compl
 				fields = map[string]any{}
 			}
 			settleAll(k.kind, fields, func(field string, err error) {
+				if len(bad) >= charterWrong {
+					return
+				}
 				f := fault.From(err)
 				if f.Kind == fault.Internal {
 					f.Message = err.Error()

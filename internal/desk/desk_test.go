@@ -31,6 +31,7 @@ type person struct {
 	base    string
 	hc      *http.Client
 	forgery string
+	account string // that requests name; "": none
 }
 
 func newPerson(t *testing.T, s *harness.Running) *person {
@@ -71,6 +72,9 @@ func (p *person) send(method, path string, in any) (int, []byte) {
 	}
 	r.Header.Set("Content-Type", "application/json")
 	r.Header.Set(desk.ForgeryHeader, p.forgery)
+	if p.account != "" {
+		r.Header.Set(desk.AccountHeader, p.account)
+	}
 	resp, err := p.hc.Do(r)
 	if err != nil {
 		p.t.Fatal(err)

@@ -9,6 +9,7 @@ import (
 	"mime"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -159,6 +160,9 @@ func (d *Desk) signedIn(r *http.Request, id *identity) error {
 	if err := d.holder(ctx, id); err != nil {
 		return err
 	}
+	if err := d.actsIn(r, id); err != nil {
+		return err
+	}
 	if !reads(r.Method) && subtle.ConstantTimeCompare([]byte(r.Header.Get(ForgeryHeader)),
 		[]byte(id.session.Forgery)) != 1 {
 		return fault.New(fault.Refused, "forgery", "the request does not carry the session's token").In(ForgeryHeader).
@@ -169,6 +173,36 @@ func (d *Desk) signedIn(r *http.Request, id *identity) error {
 			Do("choose one of your own first")
 	}
 	return nil
+}
+
+// AccountHeader names the account that a page acts in, and accountParameter does in an address
+// that a browser opens by itself. So two pages of one session may act in two accounts, and what
+// one of them says of itself is where its requests go.
+const (
+	AccountHeader    = "X-Spindle-Account"
+	accountParameter = "in"
+)
+
+// actsIn has a request of a session act in the account that it names. The error for one that its
+// holder has no role in has the code not-allowed.
+func (d *Desk) actsIn(r *http.Request, id *identity) error {
+	account := r.Header.Get(AccountHeader)
+	if account == "" && reads(r.Method) {
+		account = r.URL.Query().Get(accountParameter)
+	}
+	if account == "" || account == id.session.Account {
+		return nil
+	}
+	info, err := d.sessionInfo(r.Context(), id)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(info.Accounts, func(r RoleIn) bool { return r.Account == account }) {
+		return fault.New(fault.Refused, "not-allowed", "%s has no role in the account %q", id.subject.Name, account).
+			In("account").Do("choose another account, or have an administrator of it give you a role")
+	}
+	id.session.Account = account
+	return d.holder(r.Context(), id)
 }
 
 // document reads the document of a call, unless it takes its body as it comes.

@@ -348,6 +348,22 @@ func TestUploadsInPartsFromTheBrowser(t *testing.T) {
 	if n := text(`document.querySelector("main tbody tr").innerText`); !strings.Contains(n, "16.0") {
 		t.Errorf("the page of uploads says %q", n)
 	}
+	for what, body := range map[string][]byte{"small": []byte("3,000 bytes"), // another file, and one of the same size
+		"mosaic.tif": append(bytes.Repeat([]byte("0123456789abcdef"), 40<<16-1), []byte("fedcba9876543210")...),
+		"other.tif":  bytes.Repeat([]byte("0123456789abcdef"), 40<<16)} {
+		another := filepath.Join(t.TempDir(), what)
+		if what == "mosaic.tif" {
+			body[0] = 'x'
+		}
+		if err := os.WriteFile(another, body, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		walk("another file: "+what, chromedp.SetUploadFiles(chromedp.CSS(".dialog input[type=file]"), []string{another},
+			chromedp.NodeReady), harness.Appears("is of another file"))
+		if _, err := c.Head(t.Context(), "plates", "mosaic.tif"); err == nil {
+			t.Fatal("another file was put under the key")
+		}
+	}
 	walk("go on", chromedp.SetUploadFiles(chromedp.CSS(".dialog input[type=file]"), []string{file}, chromedp.NodeReady),
 		harness.Appears("1 file uploaded"), harness.Appears("There are no unfinished uploads"))
 	if o, err := c.Head(t.Context(), "plates", "mosaic.tif"); err != nil || o.Size != 40<<20 ||

@@ -128,7 +128,11 @@ func (w *verification) walk(ctx context.Context) error {
 	}, w.After)
 	prefix := w.Target.Key(w.Rule.Prefix)
 	theirs := pagesAhead(ctx, func(after string) ([]side.Facts, string, error) {
-		page, err := w.there.List(ctx, prefix, after, listedAtOnce)
+		var page []side.Facts
+		err := side.Patiently(ctx, func() (err error) {
+			page, err = w.there.List(ctx, prefix, after, listedAtOnce)
+			return err
+		})
 		if err != nil || len(page) == 0 {
 			return page, "", err
 		}
@@ -363,7 +367,11 @@ func (w *verification) ask(ctx context.Context) error {
 
 // askOne compares an object with what the target says when it is asked for it.
 func (w *verification) askOne(ctx context.Context, x *asked) error {
-	is, err := w.there.Stat(ctx, x.there.Key)
+	var is side.Facts
+	err := side.Patiently(ctx, func() (err error) {
+		is, err = w.there.Stat(ctx, x.there.Key)
+		return err
+	})
 	if fault.KindOf(err) == fault.NotFound && err != nil {
 		x.what, x.says = "missing", "it is not there any more"
 		return nil

@@ -1,10 +1,10 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
-import { StrictMode, Suspense, lazy } from 'react';
+import { type ReactNode, StrictMode, Suspense, lazy } from 'react';
 import { createRoot } from 'react-dom/client';
 import { Tooltip } from 'radix-ui';
 import { BrowserRouter, Route, Routes } from 'react-router';
 
-import { Problem } from './api/client';
+import { Problem, accountHere, basenameOf } from './api/client';
 import { SessionGate } from './data/session';
 import { UploadProvider } from './data/uploads';
 import { Shell } from './parts/Shell';
@@ -49,13 +49,18 @@ const queries = new QueryClient({
   },
 });
 
+/** The pages of the account that the address names; a session is there, and has settled it. */
+const Pages = ({ children }: { children: ReactNode }) => (
+  <BrowserRouter basename={basenameOf(accountHere())}>{children}</BrowserRouter>
+);
+
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
-      <BrowserRouter>
-        <Tooltip.Provider delayDuration={400}>
-          <ToastProvider>
-            <SessionGate>
+      <Tooltip.Provider delayDuration={400}>
+        <ToastProvider>
+          <SessionGate>
+            <Pages>
               <UploadProvider>
                 <Shell>
                   <Suspense fallback={<p className="faint">Reading</p>}>
@@ -91,10 +96,10 @@ createRoot(document.getElementById('root')!).render(
                   </Suspense>
                 </Shell>
               </UploadProvider>
-            </SessionGate>
-          </ToastProvider>
-        </Tooltip.Provider>
-      </BrowserRouter>
+            </Pages>
+          </SessionGate>
+        </ToastProvider>
+      </Tooltip.Provider>
     </QueryClientProvider>
   </StrictMode>,
 );

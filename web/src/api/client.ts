@@ -30,7 +30,33 @@ let forgery = '';
 export const setForgery = (token: string) => {
   forgery = token;
 };
-export const forgeryHeader = (): Record<string, string> => ({ 'X-Spindle-Forgery': forgery });
+export const forgeryHeader = (): Record<string, string> => ({ 'X-Spindle-Forgery': forgery, ...accountHeader() });
+
+/** The account that this page acts in: it stands in the page's address, and in every request. */
+let account = decodeURIComponent(/^\/in\/([^/]+)/.exec(location.pathname)?.[1] ?? '');
+export const accountHere = () => account;
+const accountHeader = (): Record<string, string> => (account ? { 'X-Spindle-Account': account } : {});
+
+/** Where the pages of an account are. */
+export const basenameOf = (of: string) => `/in/${encodeURIComponent(of)}`;
+
+/** Has the page act in an account, when its address names none. */
+export function settleAccount(of: string) {
+  if (account) return;
+  account = of;
+  history.replaceState(null, '', basenameOf(of) + location.pathname + location.search + location.hash);
+}
+
+/** Has the page act in no account in particular: in the one that the session began with. */
+export function unsettleAccount() {
+  account = '';
+  history.replaceState(null, '', '/');
+}
+
+/** Adds the account to an address that the browser opens by itself. */
+const inAccount = (address: string) =>
+  account ? `${address}${address.includes('?') ? '&' : '?'}in=${encodeURIComponent(account)}` : address;
+export const eventsAddress = () => inAccount('/api/v1/events');
 
 /** Called when the desk says that nobody is signed in. */
 let signedOut = () => {};
@@ -41,7 +67,8 @@ export const onSignedOut = (f: () => void) => {
 export const api = createClient<paths>({ baseUrl: location.origin });
 api.use({
   onRequest({ request }) {
-    if (request.method !== 'GET') for (const [k, v] of Object.entries(forgeryHeader())) request.headers.set(k, v);
+    const headers = request.method === 'GET' ? accountHeader() : forgeryHeader();
+    for (const [k, v] of Object.entries(headers)) request.headers.set(k, v);
     return request;
   },
 });
@@ -88,5 +115,7 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
 
 /** The address of the bytes of an object, or of a version of it, on the desk. */
 export const bodyAddress = (bucket: string, key: string, version = '') =>
-  `/api/v1/buckets/${encodeURIComponent(bucket)}/body?key=${encodeURIComponent(key)}` +
-  (version ? `&version=${encodeURIComponent(version)}` : '');
+  inAccount(
+    `/api/v1/buckets/${encodeURIComponent(bucket)}/body?key=${encodeURIComponent(key)}` +
+      (version ? `&version=${encodeURIComponent(version)}` : ''),
+  );

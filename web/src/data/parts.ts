@@ -1,4 +1,5 @@
-import { api, ask, forgeryHeader, problemOf } from '../api/client';
+import { Problem, accountHere, api, ask, forgeryHeader, problemOf } from '../api/client';
+import { crc64 } from './crc64';
 
 /** Files larger than this go in parts. */
 export const partedAbove = 16 * 2 ** 20;
@@ -12,7 +13,10 @@ export interface Remembered {
   key: string;
   size: number;
   modified: number; // the file's, in ms
+  name: string; // the file's
   partSize: number;
+  replace: boolean; // it was agreed to that it replaces what is there
+  account: string;
 }
 
 const prefix = 'spindle-upload ';
@@ -29,7 +33,7 @@ export function remembered(): Remembered[] {
       localStorage.removeItem(name);
     }
   }
-  return out;
+  return out.filter((r) => !r.account || r.account === accountHere());
 }
 
 export const forget = (bucket: string, key: string) => localStorage.removeItem(nameOf(bucket, key));
@@ -46,6 +50,28 @@ interface Job {
   progress: (sent: number, rate: number) => void;
 }
 
+/**
+ * Makes sure that a file is the one of which parts are there: by its name and size, and by the digests of parts; of all
+ * of them when its time is another one. Throws a Problem with the code another-file.
+ */
+async function isSame(r: Remembered, file: File, parts: { number: number; size: number; crc64: string }[]) {
+  const another = (why: string) =>
+    new Problem(
+      0,
+      `The interrupted upload is of another file: ${why}. Choose ${r.name ?? 'that file'} of ${r.size} bytes, or abandon the upload.`,
+      'another-file',
+    );
+  if (r.name && r.name !== file.name) throw another(`${r.name}, not ${file.name}`);
+  if (r.size !== file.size) throw another(`it has ${r.size} bytes, not ${file.size}`);
+  const look = r.modified === file.lastModified && r.name ? [...new Set([parts[0], parts.at(-1)])] : parts;
+  for (const p of look) {
+    if (!p) continue;
+    const from = (p.number - 1) * r.partSize;
+    const bytes = new Uint8Array(await file.slice(from, from + p.size).arrayBuffer());
+    if (crc64(bytes) !== p.crc64) throw another(`part ${p.number} has other bytes`);
+  }
+}
+
 /** Sends a file in parts, side by side; goes on with what an earlier try left. Throws a Problem, or an AbortError when it was stopped. */
 export async function sendInParts(j: Job): Promise<void> {
   const { bucket, key, file } = j;
@@ -57,10 +83,10 @@ export async function sendInParts(j: Job): Promise<void> {
       params: { path: { bucket, id: r.upload }, query: { key } },
     });
     if (!found.response.ok && found.response.status !== 404) throw problemOf(found.response.status, found.error);
-    if (!found.data || r.size !== file.size || r.modified !== file.lastModified) {
-      if (found.data) await abandon(r); // the file is another one now
-      r = null;
-    } else for (const p of found.data.list) there.set(p.number, p.size);
+    if (found.data) {
+      await isSame(r, file, found.data.list);
+      for (const p of found.data.list) there.set(p.number, p.size);
+    } else r = null; // it was completed or abandoned elsewhere
   }
   if (!r) {
     const u = await ask(
@@ -69,7 +95,17 @@ export async function sendInParts(j: Job): Promise<void> {
         body: { key, contentType: file.type || 'application/octet-stream' },
       }),
     );
-    r = { upload: u.id, bucket, key, size: file.size, modified: file.lastModified, partSize: partSizeOf(file.size) };
+    r = {
+      upload: u.id,
+      bucket,
+      key,
+      size: file.size,
+      modified: file.lastModified,
+      name: file.name,
+      partSize: partSizeOf(file.size),
+      replace: !j.ifAbsent,
+      account: accountHere(),
+    };
     localStorage.setItem(nameOf(bucket, key), JSON.stringify(r));
   }
   const { partSize, upload } = r;

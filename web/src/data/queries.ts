@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 
-import { type Schemas, api, ask } from '../api/client';
+import { type Schemas, api, ask, eventsAddress } from '../api/client';
 
 export const useService = () =>
   useQuery({ queryKey: ['service'], queryFn: () => ask(api.GET('/api/v1/service')), staleTime: 60_000 });
@@ -259,7 +259,15 @@ export interface Live {
 }
 
 /** Of one bucket, by the third part of their keys; the rest is of all buckets. */
-const ofOneBucket = new Set<unknown>(['bucket', 'object', 'history', 'listing', 'prefixes', 'prefix usage', 'usage']);
+const ofOneBucket = new Set<unknown>([
+  'bucket',
+  'object',
+  'history',
+  'listing',
+  'prefixes',
+  'prefix usage',
+  'bucket-usage',
+]);
 
 /** Whether changes in some buckets concern a query. Who may do what does not change by them. */
 const concerns = ([live, what, bucket]: readonly unknown[], topics: string[]) =>
@@ -276,7 +284,7 @@ export function useLive(): Live {
       source?.close();
       source = undefined;
       if (document.visibilityState === 'hidden') return;
-      source = new EventSource('/api/v1/events');
+      source = new EventSource(eventsAddress());
       source.onmessage = (m: MessageEvent<string>) => {
         const e = JSON.parse(m.data) as { completeUpTo: string; topics?: string[]; all?: boolean };
         setLive({ connected: true, upTo: new Date(e.completeUpTo) });

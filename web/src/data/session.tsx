@@ -1,7 +1,18 @@
 import { type QueryClient, useQuery, useQueryClient } from '@tanstack/react-query';
 import { type ReactNode, createContext, useContext, useEffect } from 'react';
 
-import { type Schemas, Problem, api, ask, onSignedOut, setForgery } from '../api/client';
+import {
+  type Schemas,
+  Problem,
+  accountHere,
+  api,
+  ask,
+  basenameOf,
+  onSignedOut,
+  setForgery,
+  settleAccount,
+  unsettleAccount,
+} from '../api/client';
 import { NewPassword, SignIn } from '../pages/SignIn';
 
 const Session = createContext<Schemas['SessionInfo'] | null>(null);
@@ -34,11 +45,16 @@ export function SessionGate({ children }: { children: ReactNode }) {
   const enter = (s: Schemas['SessionInfo']) => {
     setForgery(s.forgery);
     forgetRest(queries);
-    queries.setQueryData(['session'], s);
+    const named = accountHere(); // by the address, before anybody was signed in
+    if (named && named !== s.account && !s.accounts?.some((a) => a.account === named)) unsettleAccount();
+    settleAccount(s.account);
+    if (s.account === accountHere()) queries.setQueryData(['session'], s);
+    else void session.refetch(); // as the account that the address names
   };
   if (session.isPending) return null;
   if (session.data) {
     setForgery(session.data.forgery);
+    settleAccount(session.data.account);
     const leave = () => queries.setQueryData(['session'], null);
     if (session.data.mustChange)
       return (
@@ -49,6 +65,11 @@ export function SessionGate({ children }: { children: ReactNode }) {
         />
       );
     return <Session value={session.data}>{children}</Session>;
+  }
+  if (session.error instanceof Problem && session.error.status === 403 && accountHere()) {
+    unsettleAccount(); // who is signed in has no role in it
+    void session.refetch();
+    return null;
   }
   const unreachable = session.error instanceof Problem && session.error.status !== 401 ? session.error : null;
   return <SignIn onSignedIn={enter} trouble={unreachable} />;
@@ -63,13 +84,5 @@ export function useSignOut() {
   };
 }
 
-/** Acts in another account; everything is read anew. */
-export function useSwitch() {
-  const queries = useQueryClient();
-  return async (account: string) => {
-    const s = await ask(api.POST('/api/v1/session/account', { body: { account } }));
-    queries.setQueryData(['session'], s);
-    forgetRest(queries);
-    await queries.invalidateQueries();
-  };
-}
+/** Goes to a page of another account, in this tab alone. */
+export const actIn = (account: string, page = '/') => location.assign(basenameOf(account) + page);

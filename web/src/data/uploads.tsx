@@ -54,7 +54,7 @@ export function UploadProvider({ children }: { children: ReactNode }) {
       state: 'paused' as const,
       sent: 0,
       rate: 0,
-      replace: true,
+      replace: r.replace ?? false,
       message: 'Interrupted. Choose the file again and it goes on.',
     })),
   );
@@ -92,6 +92,8 @@ export function UploadProvider({ children }: { children: ReactNode }) {
           void queries.invalidateQueries({ queryKey: ['live'] });
         } catch (e) {
           if (stop.signal.aborted) change(u.id, { state: 'paused', message: 'Paused; what was sent is kept.' });
+          else if (e instanceof Problem && e.code === 'another-file')
+            change(u.id, { state: 'paused', file: undefined, message: e.message });
           else if (e instanceof Problem && e.code === 'exists') change(u.id, { state: 'there', message: e.message });
           else change(u.id, { state: 'failed', message: (e as Error).message });
         }

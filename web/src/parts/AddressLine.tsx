@@ -2,9 +2,8 @@ import { type FormEvent, useEffect, useState } from 'react';
 import { useLocation, useNavigate, useSearchParams } from 'react-router';
 
 import { useLive } from '../data/queries';
-import { useSession, useSignOut } from '../data/session';
+import { actIn, useSession, useSignOut } from '../data/session';
 import { Shape, State, icons } from './Marks';
-import { useActIn } from './actIn';
 import { Select, same } from './Select';
 import { bucketPage, objectPage, time } from './format';
 import { type Theme, applyTheme, storedTheme } from './theme';
@@ -103,7 +102,6 @@ export function AddressLine({
 /** The account that the session acts in, to be switched by those with several. */
 function Account() {
   const session = useSession();
-  const to = useActIn();
   if (session.accounts.length < 2)
     return (
       <span className="wide">
@@ -116,7 +114,7 @@ function Account() {
       <Select
         className="field sel w-auto"
         value={session.account}
-        onChange={(account) => void to(account)}
+        onChange={(account) => actIn(account)}
         label="Account to act in"
         options={same(session.accounts.map((a) => a.account))}
       />

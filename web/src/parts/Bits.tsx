@@ -4,7 +4,7 @@ import { Problem } from '../api/client';
 import { Hint } from './Hint';
 import { Shape, icons } from './Marks';
 import { useToast } from './Toasts';
-import { useActIn } from './actIn';
+import { actIn } from '../data/session';
 import { count, exact, moment, sizeParts } from './format';
 import { useShows } from './shown';
 
@@ -53,7 +53,6 @@ export const sentence = (s: string) => (s ? s[0]!.toUpperCase() + s.slice(1) + (
 /** A trouble that keeps a whole page or section from being shown, with the way out where there is one. */
 export const Trouble = ({ error }: { error: unknown }) => {
   const p = error as Problem;
-  const actIn = useActIn();
   return (
     <div className="note wrong" role="alert">
       <b className="strong">{sentence(p.message)}</b> {p.remedy ? sentence(p.remedy) : ''}
@@ -62,7 +61,7 @@ export const Trouble = ({ error }: { error: unknown }) => {
         <button
           type="button"
           className="btn low ml-8"
-          onClick={() => void actIn(p.elsewhere!, location.pathname + location.search)}
+          onClick={() => actIn(p.elsewhere!, location.pathname.replace(/^\/in\/[^/]+/, '') + location.search)}
         >
           Act in {p.elsewhere}
         </button>

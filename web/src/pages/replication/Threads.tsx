@@ -97,7 +97,17 @@ export default function Threads() {
   );
 }
 
-const order = ['stopped', 'failing', 'some fail', 'late', 'missed', 'behind', 'not yet looked at', 'keeps up', 'paused'];
+const order = [
+  'stopped',
+  'failing',
+  'some fail',
+  'late',
+  'missed',
+  'behind',
+  'not yet looked at',
+  'keeps up',
+  'paused',
+];
 
 /** The rule that needs somebody most. */
 const worst = (all: Replication[]) => [...all].sort((a, b) => order.indexOf(a.state) - order.indexOf(b.state))[0];
