@@ -285,7 +285,7 @@ func (d *Desk) targetHereLacks(ctx context.Context, t *replication.Target, mend 
 			return nil, err
 		}
 		return []Lacking{{Code: "grant", Target: t.Address(), Says: "there is no grant to replicate into " + t.Address(),
-			Remedy: "have whoever administers that bucket's account grant it: spindle access grant add " + t.Address() +
+			Remedy: "have whoever administers that bucket's account grant it: spindle access grant create " + t.Address() +
 				" --to " + who(ctx).subject.Account + " --for \"replicate into\""}}, nil
 	}
 	l, err := d.versioned(ctx, name, "target-versioning", t.Address(), mend)

@@ -168,6 +168,18 @@ type Ask struct {
 	Some    bool   // about the bucket as such: the right on any part of it will do
 }
 
+// Replicates reports whether what a subject says of the origin of an object counts; see
+// access.Replicates.
+func (g *Gate) Replicates(ctx context.Context, a Ask) (bool, error) {
+	t := access.Target{Bucket: a.Bucket.String(), Key: a.Key}
+	var err error
+	if t.Owner, err = g.owner(ctx, a.Bucket); err != nil {
+		return false, err
+	}
+	book, err := g.Book(ctx)
+	return err == nil && access.Replicates(a.Subject, t, book, time.Now()), err
+}
+
 // Decide answers an ask, with the reason. A bucket that is not there is the error
 // bucket-missing.
 func (g *Gate) Decide(ctx context.Context, a Ask) (access.Decision, access.Target, error) {

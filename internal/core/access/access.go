@@ -242,6 +242,27 @@ func granted(s Subject, to Grantee, bound, do Rights, t Target, book *Book, now 
 	return Decision{}, false
 }
 
+// replicates is what is granted to who replicates into a bucket.
+const replicates = List | Read | Write | Remove
+
+// Replicates reports whether what a subject says of the origin of an object counts: of those who
+// administer the bucket's account, and of those who are granted all that "replicate into" gives.
+// Others write objects, and no replicas: an origin would keep them from being copied on.
+func Replicates(s Subject, t Target, book *Book, now time.Time) bool {
+	if s.Kind == Anyone || !Decide(s, Write, t, book, now).Allowed {
+		return false
+	}
+	if s.Operator || s.Account == t.Owner && s.Role == Administrator {
+		return true
+	}
+	all := func(to Grantee, bound Rights) bool {
+		return book != nil && bound&replicates == replicates && slices.ContainsFunc(book.To(t.Bucket, to), func(g Grant) bool {
+			return g.Rights&replicates == replicates && g.Holds(now) && g.covers(t)
+		})
+	}
+	return all(s.Grantee(), All) || all(Grantee{ToAccount, s.Account}, s.Role.Rights())
+}
+
 // refuse finds the most telling reason. Whose a bucket of another account is, is not
 // told.
 func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time) Decision {

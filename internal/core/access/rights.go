@@ -59,7 +59,7 @@ var purposes = []struct {
 }{
 	{"read from", List | Read},
 	{"write into", List | Write},
-	{"replicate into", List | Read | Write | Remove},
+	{"replicate into", replicates},
 	{"administer", All},
 }
 

@@ -173,7 +173,7 @@ func (l *looking) key(k *Key) {
 	if k.Used != nil {
 		used = *k.Used
 	}
-	off := "spindle access key change " + k.ID + " --state off"
+	off := "spindle access key change " + k.ID + " --active off"
 	if l.since(used) > Unused {
 		l.add(Worth, "key-unused", name, fmt.Sprintf("%s was not used for %d days", cmp.Or(k.Name, k.ID),
 			days(l.since(used))),

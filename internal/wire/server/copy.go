@@ -60,7 +60,10 @@ func (q *request) copyObject() error {
 	if err := q.mayAskOf(to); err != nil {
 		return err
 	}
-	c := store.Copy{From: from, FromID: id, To: to, Author: q.author(), Origin: q.origin()}
+	c := store.Copy{From: from, FromID: id, To: to, Author: q.author()}
+	if c.Origin, err = q.origin(to); err != nil {
+		return err
+	}
 	if c.Seal, err = q.seals(); err != nil {
 		return err
 	}

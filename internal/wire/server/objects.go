@@ -101,7 +101,10 @@ func (q *request) putObject() error {
 	if err := q.mayAskOf(a); err != nil {
 		return err
 	}
-	p := store.Put{Address: a, Author: q.author(), Headers: q.headers(), Origin: q.origin()}
+	p := store.Put{Address: a, Author: q.author(), Headers: q.headers()}
+	if p.Origin, err = q.origin(a); err != nil {
+		return err
+	}
 	if p.Metadata, err = q.metadata(); err != nil {
 		return err
 	}

@@ -46,7 +46,11 @@ func (q *request) deleteObject() error {
 		return q.noBody(http.StatusNoContent)
 	}
 	var r catalog.Result
-	if origin := q.origin(); origin != "" && etag == nil {
+	origin, err := q.origin(a)
+	if err != nil {
+		return err
+	}
+	if origin != "" && etag == nil {
 		r, err = q.s.store.RemoveReplica(q.ctx(), a, origin, q.author())
 	} else {
 		r, err = q.s.store.Remove(q.ctx(), a, etag, q.author())

@@ -2,6 +2,7 @@ package server
 
 import (
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
 )
@@ -12,19 +13,27 @@ const (
 	verdictHeader = "Spindle-Replica" // how what is there stands to the origin that was asked about
 )
 
-// origin gives what a request says that its object is a replica of, "" for nothing. The store
-// refuses a replica that may not take the place of what is there; an upload hears of it before
-// its parts are sent.
-func (q *request) origin() string {
-	return replication.ParseOrigin(q.r.Header.Get(originHeader)).String()
+// origin gives what a request says that its object is a replica of, "" for nothing; it counts
+// only of those who may bring replicas. The store refuses a replica that may not take the place
+// of what is there; an upload hears of it before its parts are sent.
+func (q *request) origin(a catalog.Address) (string, error) {
+	o := replication.ParseOrigin(q.r.Header.Get(originHeader))
+	if o.IsZero() {
+		return "", nil
+	}
+	may, err := q.s.gate.Replicates(q.ctx(), q.ask(access.Write, a.Bucket, a.Key.String()))
+	if err != nil || !may {
+		return "", err
+	}
+	return o.String(), nil
 }
 
 // sayVerdict answers how what is at an address stands to a state that somebody would bring
 // there, when the request asks for it.
 func (q *request) sayVerdict(a catalog.Address) error {
-	origin := q.origin()
-	if origin == "" {
-		return nil
+	origin, err := q.origin(a)
+	if err != nil || origin == "" {
+		return err
 	}
 	v, err := q.s.store.JudgeReplica(q.ctx(), a, origin)
 	if err == nil {

@@ -1,14 +1,18 @@
 package server_test
 
 import (
+	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
+	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
 	"spindle/internal/harness"
+	"spindle/internal/wire/sign"
 )
 
 const replicationDoc = `<ReplicationConfiguration><Role>any</Role>
@@ -82,4 +86,51 @@ func TestReplicationDocument(t *testing.T) {
 	}
 	do("DELETE", "/plates?replication", "", 204, "")
 	do("GET", "/plates?replication", "", 404, "ReplicationConfigurationNotFoundError")
+}
+
+// What a plain writer says of the origin of an object does not count: it would keep the object
+// from being copied on. It counts of who administers, and of who may replicate into.
+func TestOriginsCountOfThoseWhoReplicate(t *testing.T) {
+	s := harness.Service(t, nil)
+	c := s.Client()
+	if err := errors.Join(c.CreateBucket(t.Context(), "plates"), c.SetVersioning(t.Context(), "plates", true)); err != nil {
+		t.Fatal(err)
+	}
+	origin := func(at time.Time) string {
+		return "service-nine/plates;k;1;" + at.UTC().Format(time.RFC3339Nano)
+	}
+	writer := s.NewKey("herbarium", "writer", access.Writer, nil)
+	carrier := s.NewKey("seed-lab", "carrier", access.Writer, nil)
+	s.Grant("plates", "", "key:"+carrier.ID, "replicate into")
+	for i, x := range []struct {
+		key   sign.Credential
+		is    bool
+		which string
+	}{{writer, false, "a plain writer"}, {carrier, true, "who may replicate into"},
+		{sign.Credential{ID: harness.Key, Secret: harness.Secret}, true, "who administers"}} {
+		key := fmt.Sprint("k", i)
+		h := map[string]string{"Spindle-Origin": origin(time.Now().AddDate(973, 0, 0))}
+		if st, _, b := s.As(x.key, "PUT", "/plates/"+key, h, "x"); st != 200 {
+			t.Fatalf("%s puts: %d %s", x.which, st, b)
+		}
+		a := catalog.Address{Bucket: object.MustBucketName("plates"), Key: object.MustKey(key)}
+		v, err := s.Store.Find(t.Context(), a)
+		if err != nil || (v.Origin != "") != x.is {
+			t.Errorf("%s: the origin is %q, %v", x.which, v.Origin, err)
+		}
+		// The year 2999 keeps nobody from writing, nor an older state from what is newer.
+		if st, _, b := s.Do("PUT", "/plates/"+key, nil, "newer", true); st != 200 {
+			t.Errorf("written over what claims to be of the future: %d %s", st, b)
+		}
+		st, _, b := s.As(x.key, "PUT", "/plates/"+key, map[string]string{"Spindle-Origin": origin(time.Now().Add(-time.Hour))}, "older")
+		if x.is {
+			want(t, x.which+" brings an older state", st, b, 409, "ReplicaNewerThere")
+		} else if st != 200 {
+			t.Errorf("%s writes: %d %s", x.which, st, b)
+		}
+		st, _, b = s.As(x.key, "DELETE", "/plates/"+key, map[string]string{"Spindle-Origin": origin(time.Now().Add(-time.Hour))}, "")
+		if x.is {
+			want(t, x.which+" brings an older removal", st, b, 409, "ReplicaNewerThere")
+		}
+	}
 }

@@ -35,7 +35,10 @@ func (q *request) startUpload() error {
 		return err
 	}
 	u := catalog.Upload{Headers: q.headers()}
-	if u.Origin = q.origin(); u.Origin != "" {
+	if u.Origin, err = q.origin(a); err != nil {
+		return err
+	}
+	if u.Origin != "" {
 		if v, err := q.s.store.JudgeReplica(q.ctx(), a, u.Origin); err != nil {
 			return err
 		} else if v == replication.Newer {
