@@ -228,6 +228,7 @@ var calls = map[string]struct {
 	"sync-sheet":            {needs: "administer", path: "/api/v1/syncs/nightly/sheet"},
 	"list-sync-outcomes":    {needs: "administer", path: "/api/v1/syncs/nightly/runs/1/outcomes"},
 	"remove-replication":    {needs: "administer", path: "/api/v1/replications/out"},
+	"list-replica-objects":  {needs: "administer", path: "/api/v1/replications/out/objects"},
 	"list-waiting-replicas": {needs: "administer", path: "/api/v1/replications/out/waiting"},
 	"list-replica-faults":   {needs: "administer", path: "/api/v1/replications/out/faults"},
 	"show-replica-lags":     {needs: "administer", path: "/api/v1/replications/out/lags"},

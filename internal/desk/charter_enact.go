@@ -109,7 +109,12 @@ func (d *Desk) enact(ctx context.Context, tell func(CharterProgress), c *declare
 		return errors.Join(err, d.store.Catalog.EndCharter(ctx, e))
 	}
 	tell(CharterProgress{Steps: len(steps)})
+	giver := who(ctx).subject
 	for i := range steps {
+		// Whoever enacts may have been removed, or may less, since the step before.
+		if err = d.stillThere(ctx, giver); err != nil {
+			break
+		}
 		if err = d.store.Catalog.CharterStep(ctx, e.ID, i); err != nil {
 			break
 		}

@@ -77,7 +77,7 @@ func TestAccessInTheConsole(t *testing.T) {
 		harness.Appears("Create a bucket"))
 	walk("act elsewhere", harness.Choose("Account to act in", "seed-lab"),
 		harness.Appears("Acting in seed-lab now"))
-	walk("as a reader there", chromedp.Navigate(s.DeskURL+"/access"), harness.Appears("reader in seed-lab"),
+	walk("as a reader there", chromedp.Navigate(s.DeskURL+"/in/seed-lab/access"), harness.Appears("reader in seed-lab"),
 		harness.Appears("Sessions"))
 	text, err := chromedp.Run(tab, chromedp.Evaluate[string]("document.body.innerText"))
 	if err != nil || strings.Contains(text, "Audit trail") || strings.Contains(text, "Make a key") {

@@ -76,7 +76,7 @@ func TestByKeyboard(t *testing.T) {
 	walk("help", chromedp.KeyEvent("?"), harness.Appears("Choose the object one is on"), chromedp.KeyEvent("\x1b"),
 		chromedp.Sleep(300_000_000))
 	walk("go to a prefix", chromedp.KeyEvent("/"), chromedp.KeyEvent("plates/a/\r"), harness.Appears("5 entries"))
-	if p := text("location.pathname + location.search"); p != "/buckets/plates?prefix=a%2F" {
+	if p := text("location.pathname + location.search"); p != "/in/herbarium/buckets/plates?prefix=a%2F" {
 		t.Errorf("went to %s", p)
 	}
 	down := harness.Script(

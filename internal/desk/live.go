@@ -197,6 +197,7 @@ func (d *Desk) stillThere(ctx context.Context, was access.Subject) error {
 		if s == nil {
 			return sessionEnded()
 		}
+		s.Account = was.Account // that the page acts in; whether it may is found out
 		id.session = s
 		if err := d.holder(ctx, &id); err != nil {
 			return err

@@ -227,10 +227,15 @@ func ParseReach(names []string) (Reach, error) {
 
 // Allows reports whether an address may be reached.
 func (r Reach) Allows(a netip.AddrPort) bool {
-	ip := a.Addr().Unmap()
+	typed, ip := a.Addr().Unmap(), inner(a.Addr())
 	for _, n := range r.nets {
-		if n.Contains(ip) {
+		if n.Contains(ip) || n.Contains(typed) {
 			return true
+		}
+	}
+	for _, n := range special {
+		if n.Contains(ip) {
+			return false
 		}
 	}
 	for _, list := range reachNames {

@@ -16,9 +16,14 @@ func TestReach(t *testing.T) {
 		to    string
 		want  bool
 	}{
-		{nil, "203.0.113.7", true}, {nil, "127.0.0.1", false}, {nil, "10.4.0.11", false}, {nil, "192.168.1.1", false},
+		{nil, "93.184.216.34", true}, {nil, "127.0.0.1", false}, {nil, "10.4.0.11", false}, {nil, "192.168.1.1", false},
 		{nil, "172.20.0.1", false}, {nil, "100.64.3.3", false}, {nil, "::1", false}, {nil, "fd00::1", false},
-		{nil, "::ffff:127.0.0.1", false}, {nil, "2001:db8::7", true},
+		{nil, "::ffff:127.0.0.1", false}, {nil, "2606:4700::7", true},
+		{nil, "64:ff9b::127.0.0.1", false}, {nil, "64:ff9b::a9fe:a9fe", false}, {nil, "64:ff9b:1::10.0.0.1", false},
+		{nil, "64:ff9b::5db8:d822", true}, {nil, "2002:7f00:1::", false}, {nil, "2002:5db8:d822::1", true},
+		{nil, "::10.0.0.1", false}, {nil, "fec0::1", false}, {nil, "0.1.2.3", false}, {nil, "192.0.0.8", false},
+		{nil, "198.18.0.1", false}, {nil, "240.0.0.1", false}, {nil, "203.0.113.7", false}, {nil, "2001:db8::7", false},
+		{[]string{"198.18.0.0/15"}, "198.18.0.1", true}, {[]string{"loopback"}, "64:ff9b::127.0.0.1", true},
 		{[]string{"loopback"}, "127.0.0.1", true}, {[]string{"loopback"}, "10.0.0.1", false},
 		{[]string{"private"}, "10.0.0.1", true}, {[]string{"private"}, "127.0.0.1", false},
 		{[]string{"10.4.0.0/16"}, "10.4.0.11", true}, {[]string{"10.4.0.0/16"}, "10.5.0.11", false},
@@ -32,7 +37,8 @@ func TestReach(t *testing.T) {
 			t.Errorf("with %v, %s is reached: %v", x.allow, x.to, got)
 		}
 	}
-	for _, s := range []string{"169.254.169.254", "fe80::1", "224.0.0.1", "0.0.0.0", "255.255.255.255"} {
+	for _, s := range []string{"169.254.169.254", "fe80::1", "224.0.0.1", "0.0.0.0", "255.255.255.255", "64:ff9b::169.254.169.254",
+		"2002:a9fe:a9fe::", "::169.254.169.254"} {
 		if !remote.Never(netip.MustParseAddr(s)) {
 			t.Errorf("%s is not refused for good", s)
 		}

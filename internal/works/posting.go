@@ -14,6 +14,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/posting"
+	"spindle/internal/core/syncing"
 )
 
 const (
@@ -64,7 +65,14 @@ func (c *Crew) post(ctx context.Context, p *posting.Post) (time.Duration, error)
 	if err != nil {
 		return time.Minute, err
 	}
+	// What is posted tells of the account's objects: whoever saved it must administer it still.
+	by := SavedBy{Account: p.Account, Who: p.Who, Changed: p.Created}
+	needs := []PlaceNeed{{Place: syncing.Place{Endpoint: p.URL}}}
 	for range postTurns {
+		if err := c.mayUse(ctx, by, needs); err != nil {
+			f := fault.From(err)
+			return max(pause(p.Failed), f.After), c.store.Catalog.PostFailed(ctx, p.ID, f.Message)
+		}
 		q := catalog.JournalQuery{After: p.Place, Account: p.Account, Bucket: p.Bucket, Prefix: p.Prefix, Present: true,
 			Gaps: true, Known: p.Since, Limit: posting.MaxBatch}
 		for _, name := range p.Kinds {

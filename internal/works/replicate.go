@@ -250,12 +250,18 @@ func (w *replicator) open(ctx context.Context) error {
 		}
 		w.there = &side.There{Conn: w.conn, Bucket: w.target.Bucket}
 	}
-	if may := c.settings.MayReplicate; may != nil {
-		if err := may(ctx, w.rule, w.target); err != nil {
-			return err
-		}
+	if err := w.may(ctx); err != nil {
+		return err
 	}
 	return w.look(ctx)
+}
+
+// may refuses what whoever saved the rule may not have done any more.
+func (w *replicator) may(ctx context.Context) error {
+	if may := w.crew.settings.MayReplicate; may != nil {
+		return may(ctx, w.rule, w.target)
+	}
+	return nil
 }
 
 // look makes sure now and then that the target's bucket is there, is the one it was, and
@@ -322,10 +328,15 @@ func (w *replicator) run(ctx context.Context) error {
 		return w.postpone(ctx, err)
 	}
 	w.large, w.results = make(chan struct{}, largeAtOnce), make(chan replicaResult, replicasAtOnce)
-	ctx, stop := context.WithCancel(ctx)
+	under, stop := still(ctx, w.may)
 	defer stop()
-	return (&flight{replicator: w, claims: replicasAtOnce, under: map[string]catalog.ReplicaTask{},
-		wrote: make(chan error, 1)}).run(ctx)
+	err := (&flight{replicator: w, claims: replicasAtOnce, under: map[string]catalog.ReplicaTask{},
+		wrote: make(chan error, 1)}).run(under)
+	if refused := refusedOf(under); refused != nil && ctx.Err() == nil {
+		w.fails(ctx, refused)
+		return w.postpone(ctx, refused)
+	}
+	return err
 }
 
 // postpone keeps a target from being opened again at once.

@@ -435,7 +435,9 @@ func (s *syncRun) carryOut(ctx context.Context) error {
 	do.Anyway, do.Tell, do.Moved = s.run.Anyway, s.note, func(n int64) { s.moved.Add(n) }
 	do.Uploads = &syncUploads{ctx, c.store.Catalog, s.job.ID}
 	s.do = do.Job
-	going, stop := context.WithCancelCause(ctx)
+	may, given := still(ctx, func(ctx context.Context) error { return c.mayUse(ctx, savedSync(s.job), SyncNeeds(s.job)) })
+	defer given()
+	going, stop := context.WithCancelCause(may)
 	s.going = going
 	saved := make(chan struct{})
 	go func() {
@@ -448,6 +450,9 @@ func (s *syncRun) carryOut(ctx context.Context) error {
 	<-saved
 	if errors.Is(cause, errStopped) {
 		err = errStopped
+	}
+	if refused := refusedOf(may); refused != nil {
+		err = refused
 	}
 	s.tally()
 	if err == nil && s.run.Tally.Failed == 0 {

@@ -85,4 +85,16 @@ export function useSignOut() {
 }
 
 /** Goes to a page of another account, in this tab alone. */
-export const actIn = (account: string, page = '/') => location.assign(basenameOf(account) + page);
+export function actIn(account: string, page = '/') {
+  sessionStorage.setItem(arrived, account);
+  location.assign(basenameOf(account) + page);
+}
+
+const arrived = 'spindle-arrived';
+
+/** The account that this tab was just switched to, once; null otherwise. */
+export function takeArrived(): string | null {
+  const account = sessionStorage.getItem(arrived);
+  sessionStorage.removeItem(arrived);
+  return account;
+}

@@ -2,9 +2,10 @@ import { type FormEvent, useEffect, useState } from 'react';
 import { useLocation, useNavigate, useSearchParams } from 'react-router';
 
 import { useLive } from '../data/queries';
-import { actIn, useSession, useSignOut } from '../data/session';
+import { actIn, takeArrived, useSession, useSignOut } from '../data/session';
 import { Shape, State, icons } from './Marks';
 import { Select, same } from './Select';
+import { useToast } from './Toasts';
 import { bucketPage, objectPage, time } from './format';
 import { type Theme, applyTheme, storedTheme } from './theme';
 
@@ -102,6 +103,11 @@ export function AddressLine({
 /** The account that the session acts in, to be switched by those with several. */
 function Account() {
   const session = useSession();
+  const toast = useToast();
+  useEffect(() => {
+    const account = takeArrived();
+    if (account) toast(`Acting in ${account} now`);
+  }, [toast]);
   if (session.accounts.length < 2)
     return (
       <span className="wide">
