@@ -8,9 +8,11 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
+	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/harness"
 )
@@ -97,6 +99,54 @@ func (c charters) enact(retire bool, more map[string]any, texts ...string) (line
 }
 
 func allDone(lines []map[string]any) bool { return lines[len(lines)-1]["ended"] == true }
+
+// A charter stops in the middle when whoever enacts it is removed: nothing more is made, and no
+// secret is told.
+func TestACharterStopsWithItsGiver(t *testing.T) {
+	s := harness.Service(t, nil)
+	key := s.NewKey("herbarium", "giver", access.Administrator, nil)
+	giver := newPerson(t, s)
+	st, in := giver.ask("POST", "/api/v1/session", map[string]string{"key": key.ID, "secret": key.Secret})
+	if st != 201 {
+		t.Fatal(in)
+	}
+	giver.forgery = in["forgery"].(string)
+	const buckets = 300
+	var text strings.Builder
+	text.WriteString("charter: many\nbuckets:\n")
+	for i := range buckets {
+		fmt.Fprintf(&text, "  drawer-%03d: {versioning: on}\n", i)
+	}
+	text.WriteString("keys:\n  zz-last: {role: administrator}\n")
+	c := charters{t, giver}
+	made := func() int {
+		list, err := s.Store.Catalog.Buckets(t.Context(), "herbarium", nil, "", 1000)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(list)
+	}
+	var lines []map[string]any
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		lines = c.enact(false, nil, text.String())
+	}()
+	harness.Until(t, "some of it is made", func() bool { return made() > 3 })
+	by := catalog.Author{At: time.Now(), Who: harness.Key}
+	if err := s.Store.Catalog.RemoveKey(t.Context(), key.ID, by); err != nil {
+		t.Fatal(err)
+	}
+	s.Gate.Changed()
+	<-done
+	if n := made(); n >= buckets {
+		t.Errorf("all %d buckets were made", n)
+	}
+	last := lines[len(lines)-1]
+	if last["ended"] == true || last["problem"] == nil || strings.Contains(fmt.Sprint(lines), "secret:") {
+		t.Errorf("the end is %v", last)
+	}
+}
 
 // TestCharters writes a house down, brings it about, lets it drift, brings it back, changes
 // it and takes it down.
