@@ -219,7 +219,7 @@ func TestEachRoleOnTheCommandLine(t *testing.T) {
 				t.Errorf("%s as %s: exit %d\n%s%s", c.args, name, code, out, errs)
 			case !may && code != cli.ExitRefused && !(code == cli.ExitFailed && strings.Contains(errs, "access: ")):
 				t.Errorf("%s as %s, who may not: exit %d\n%s%s", c.args, name, code, out, errs)
-			case !may && !strings.Contains(errs, "to mend it"):
+			case !may && !strings.Contains(errs, "fix: "):
 				t.Errorf("%s as %s says nothing of what would change it:\n%s", c.args, name, errs)
 			}
 		}

@@ -51,9 +51,9 @@ func (a *app) trail(ctx context.Context, c *cli.Command) error {
 	if _, err := args(c, 0, 0); err != nil {
 		return err
 	}
-	limit := c.Int("limit")
-	if limit < 1 {
-		return wrongUsage("--limit is at least 1")
+	limit, err := a.limit(c)
+	if err != nil {
+		return err
 	}
 	p, err := a.open(c)
 	if err != nil {
@@ -74,7 +74,7 @@ func (a *app) trail(ctx context.Context, c *cli.Command) error {
 		q.Set("before", fmt.Sprint(n))
 	}
 	var rows [][]string
-	q.Set("limit", fmt.Sprint(min(1000, limit+1)))
+	q.Set("limit", fmt.Sprint(min(999, limit)+1))
 	var last int64
 	more := false
 	n := 0

@@ -118,7 +118,7 @@ func (a *app) report(err error) int {
 // remedy says what to do, and when it is worth another try.
 func (a *app) remedy(f *fault.Error) {
 	if f.Remedy != "" {
-		a.note("  to mend it: %s", shown(f.Remedy))
+		a.note("  fix: %s", shown(f.Remedy))
 	}
 	if f.Request != "" && (f.Kind == fault.Internal || f.Kind == fault.Unavailable) {
 		a.note("  the service's log has more: request %s", shown(f.Request))
@@ -191,9 +191,31 @@ func (a *app) root() *cli.Command {
 	return cmd
 }
 
+// once refuses a flag that is given twice, unless it makes a list: the last one would win, and
+// nobody would hear of it.
+func once(flags []cli.Flag) {
+	for _, f := range flags {
+		switch f := f.(type) {
+		case *cli.StringFlag:
+			f.OnlyOnce = true
+		case *cli.BoolFlag:
+			f.OnlyOnce = true
+		case *cli.IntFlag:
+			f.OnlyOnce = true
+		case *cli.Int64Flag:
+			f.OnlyOnce = true
+		case *cli.Uint64Flag:
+			f.OnlyOnce = true
+		case *cli.DurationFlag:
+			f.OnlyOnce = true
+		}
+	}
+}
+
 // strict makes an unknown command an error that names the nearest one, at every level.
 func strict(c *cli.Command) {
 	c.HideHelpCommand = true
+	once(c.Flags)
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
 		return wrongUsage("%s",
 			err).see(c)

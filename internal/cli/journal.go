@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/csv"
 	"fmt"
-	"math"
 	"net/http"
 	"net/url"
 	"slices"
@@ -101,12 +100,9 @@ func (a *app) journalList(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	limit := c.Int("limit")
-	switch {
-	case limit < 0:
-		return wrongUsage("--limit is at least 0")
-	case limit == 0:
-		limit = math.MaxInt
+	limit, err := a.limit(c)
+	if err != nil {
+		return err
 	}
 	var rows, plain [][]string
 	q.Set("before", c.String("before"))

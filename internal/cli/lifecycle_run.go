@@ -127,7 +127,11 @@ func (a *app) runList(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var rows [][]string
-	limit, n := c.Int("limit"), 0
+	n := 0
+	limit, err := a.limit(c)
+	if err != nil {
+		return err
+	}
 	_, err = pages(ctx, p, lifecycleCall(bucket, "/runs"), "runs", true, url.Values{"limit": {strconv.Itoa(min(limit,
 		1000))}},
 		func(r desk.RunInfo) (bool, error) {
@@ -179,7 +183,11 @@ func (a *app) runShow(ctx context.Context, c *cli.Command) error {
 	if err := a.printRun(bucket, r); err != nil {
 		return err
 	}
-	limit, n := c.Int("limit"), 0
+	n := 0
+	limit, err := a.limit(c)
+	if err != nil {
+		return err
+	}
 	var rows [][]string
 	next, err := pages(ctx, p, runPath(bucket, id, "/outcomes"), "outcomes", false,
 		url.Values{"limit": {strconv.Itoa(min(limit, 1000))}, "failed": {strconv.FormatBool(c.Bool("failed"))}},

@@ -52,7 +52,7 @@ func (a *app) objectCommand() *cli.Command {
 				Flags: []cli.Flag{asOfFlag(), &cli.BoolFlag{Name: "versions",
 					Usage: "every version and delete marker of every key"},
 					&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"},
-					&cli.IntFlag{Name: "limit", Usage: "most entries", Value: 1000},
+					&cli.IntFlag{Name: "limit", Usage: "most entries; 0 for all", Value: 1000, DefaultText: "1000; with --json all"},
 					&cli.StringFlag{Name: "after", Usage: "begin after this `KEY`"}},
 				Action: orThere(a.objectList, a.objectListThere)},
 			{Name: "tree", Usage: "show prefixes with what is beneath them", ArgsUsage: "BUCKET[/PREFIX]",
@@ -138,9 +138,10 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 	if c.Bool("flat") {
 		delimiter = ""
 	}
-	limit, after := c.Int("limit"), c.String("after")
-	if limit < 1 {
-		return wrongUsage("--limit is at least 1")
+	after := c.String("after")
+	limit, err := a.limit(c)
+	if err != nil {
+		return err
 	}
 	asOf, err := a.asOf(c)
 	if err != nil {
@@ -161,11 +162,10 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		for _, e := range entries(page) {
-			n, bytes = n+1, bytes+e.bytes
-			if rows = append(rows, e.row); a.json {
-				if err := a.print(e.is, nil); err != nil {
-					return err
-				}
+			if n, bytes = n+1, bytes+e.bytes; !a.json {
+				rows = append(rows, e.row)
+			} else if err := a.print(e.is, nil); err != nil {
+				return err
 			}
 		}
 		last = page.Next
@@ -175,7 +175,7 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 		after = page.Next
 	}
 	if a.json {
-		return nil
+		return a.cut(n, last)
 	}
 	if n == 0 {
 		return a.nothingAsOf(ctx, p, bucket, prefix, asOf)
@@ -185,9 +185,17 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if last != "" {
-		a.note("%s shown, more follow: --after '%s', or a greater --limit", count(int64(n)), shown(last))
+		_ = a.cut(n, last)
 	} else {
 		a.note("%s, %s", things(int64(n), "entry", "entries"), size(bytes))
+	}
+	return nil
+}
+
+// cut says beside a list, where somebody reads it, that more follows after a place; "" for none.
+func (a *app) cut(n int, after string) error {
+	if after != "" {
+		a.note("%s shown, more follow: --after '%s', or a greater --limit", count(int64(n)), shown(after))
 	}
 	return nil
 }
@@ -391,7 +399,7 @@ func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err err
 	if page.Next != "" {
 		a.note("  and more")
 	}
-	a.note("  to mend it: spindle object list %s/%s, or get %s/%s for all of it", bucket, shown(prefix), bucket,
+	a.note("  fix: spindle object list %s/%s, or get %s/%s for all of it", bucket, shown(prefix), bucket,
 		shown(prefix))
 	return exitOnly(ExitNotFound)
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"github.com/olekukonko/tablewriter"
 	"github.com/olekukonko/tablewriter/renderer"
 	"github.com/olekukonko/tablewriter/tw"
+	"github.com/urfave/cli/v3"
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -144,4 +146,17 @@ func (a *app) document(v any) error {
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	return e.Encode(v)
+}
+
+// limit gives how many entries a list has at the most. 0 is all of them, and so is, for programs,
+// a list of which no number was said.
+func (a *app) limit(c *cli.Command) (int, error) {
+	n := c.Int("limit")
+	switch {
+	case n < 0:
+		return 0, wrongUsage("--limit is at least 0; 0 lists all").see(c)
+	case n == 0, a.json && !c.IsSet("limit"):
+		n = math.MaxInt
+	}
+	return n, nil
 }

@@ -252,7 +252,7 @@ func (a *app) showReview(r desk.Review) error {
 		if l.Mends {
 			mends = ", or say --mend"
 		}
-		fmt.Fprintf(a.Out, "It lacks: %s.\n  to mend it: %s%s\n", shown(l.Says), shown(l.Remedy), mends)
+		fmt.Fprintf(a.Out, "It lacks: %s.\n  fix: %s%s\n", shown(l.Says), shown(l.Remedy), mends)
 	}
 	return nil
 }

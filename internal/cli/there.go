@@ -222,7 +222,11 @@ func (a *app) objectListThere(ctx context.Context, c *cli.Command) error {
 		q.Set("delimiter", "")
 	}
 	var rows [][]string
-	n, limit := 0, c.Int("limit")
+	limit, err := a.limit(c)
+	if err != nil {
+		return err
+	}
+	n := 0
 	var bytes int64
 	for {
 		q.Set("limit", fmt.Sprint(max(1, min(1000, limit-n))))
@@ -235,29 +239,26 @@ func (a *app) objectListThere(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		for _, f := range page.Prefixes {
-			if a.json {
-				if err := a.print(map[string]string{"prefix": f}, nil); err != nil {
-					return err
-				}
+			if n++; !a.json {
+				rows = append(rows, []string{"", "", shown(f)})
+			} else if err := a.print(map[string]string{"prefix": f}, nil); err != nil {
+				return err
 			}
-			rows = append(rows, []string{"", "", shown(f)})
 		}
 		for _, o := range page.Objects {
-			if a.json {
-				if err := a.print(o, nil); err != nil {
-					return err
-				}
-			}
 			bytes += o.Size
-			rows = append(rows, []string{size(o.Size), when(o.Modified), shown(o.Key)})
+			if n++; !a.json {
+				rows = append(rows, []string{size(o.Size), when(o.Modified), shown(o.Key)})
+			} else if err := a.print(o, nil); err != nil {
+				return err
+			}
 		}
-		n = len(rows)
 		if q.Set("after", page.Next); page.Next == "" || n >= limit {
 			break
 		}
 	}
 	if a.json {
-		return nil
+		return a.cut(n, q.Get("after"))
 	}
 	if n == 0 {
 		a.note("Nothing lies beneath %s.", shown(at.String()))
@@ -267,8 +268,7 @@ func (a *app) objectListThere(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if next := q.Get("after"); next != "" {
-		a.note("%s shown, more follow: --after '%s', or a greater --limit", count(int64(n)), shown(next))
-		return nil
+		return a.cut(n, next)
 	}
 	a.note("%s, %s", things(int64(n), "entry", "entries"), size(bytes))
 	return nil

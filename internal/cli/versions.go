@@ -114,7 +114,7 @@ func (a *app) listVersions(ctx context.Context, p *api, bucket, prefix, after st
 		}
 	}
 	if a.json {
-		return nil
+		return a.cut(n, after)
 	}
 	if n == 0 {
 		return a.nothing(ctx, p, bucket, prefix)

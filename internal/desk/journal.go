@@ -5,10 +5,9 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
+	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
@@ -111,26 +110,7 @@ func says(e catalog.JournalEntry) string {
 		if what, ok := e.Detail["lifecycle"]; ok {
 			return fmt.Sprintf("lifecycle: %v", what)
 		}
-		for _, name := range []string{"versioning", "quota", "tags", "abandonAfter"} {
-			if v, ok := e.Detail[name]; ok {
-				if name == "abandonAfter" {
-					if v == nil {
-						return "unfinished uploads are kept"
-					}
-					return fmt.Sprintf("unfinished uploads are abandoned after %v days", v)
-				}
-				if v == nil {
-					return name + " taken away"
-				}
-				if n, ok := v.(float64); ok {
-					return name + " " + humanize.Comma(int64(n)) + " bytes"
-				}
-				if tags, ok := v.(map[string]any); ok {
-					return fmt.Sprintf("tags: %d", len(tags))
-				}
-				return fmt.Sprintf("%s %v", name, v)
-			}
-		}
+		return bucket.Says(e.Detail)
 	case catalog.DamageFound:
 		return fmt.Sprint(e.Detail["problem"])
 	}

@@ -401,7 +401,7 @@ func (s *syncRun) end(err error) {
 	case err != nil:
 		r.State, r.Ended, r.Code, r.Says = syncing.Failed, &now, f.Code, f.Message
 		if f.Remedy != "" {
-			r.Says += ". To mend it: " + f.Remedy
+			r.Says += ". Fix: " + f.Remedy
 		}
 	case s.run.Tally.Failed > 0, s.job.Opens() && len(s.odd) > 0: // what does not come back is a failure
 		r.State, r.Ended = syncing.Partly, &now
