@@ -539,7 +539,7 @@ func (a *app) follow(ctx context.Context, p *api, in desk.OrderIn, doing string)
 		if problem == "" {
 			problem = "somebody stopped it"
 		}
-		message, remedy, _ := strings.Cut(problem, ". To mend it: ")
+		message, remedy, _ := strings.Cut(problem, ". Fix: ")
 		return o, fault.New(fault.Conflict, "order-"+o.State, "%s after %s of %s: %s", o.State, count(o.Done), count(o.Total),
 			message).In("order").Do("%s", strings.TrimPrefix(remedy+"; then say it again to go on", "; then "))
 	}

@@ -181,7 +181,7 @@ func (c *Crew) writeCensus(ctx context.Context, l *lease) error {
 		c.log.Warn("a census failed", "census", x.Name, "account", x.Account, "error", err)
 		r.State, r.Code, r.Says = census.Failed, f.Code, f.Message
 		if f.Remedy != "" {
-			r.Says += ". To mend it: " + f.Remedy
+			r.Says += ". Fix: " + f.Remedy
 		}
 	}
 	_, err = w.save(ctx)

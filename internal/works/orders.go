@@ -127,7 +127,7 @@ func (c *Crew) orderFailed(ctx context.Context, o *catalog.Order, why error) err
 	f := fault.From(why)
 	says := f.Message
 	if f.Remedy != "" {
-		says += ". To mend it: " + f.Remedy
+		says += ". Fix: " + f.Remedy
 	}
 	switch {
 	case f.Kind == fault.Unavailable, f.Kind == fault.Internal && o.Attempts < attemptsMost:

@@ -89,3 +89,14 @@ export function parseSize(s: string): number | null {
 /** A number of seconds, in the unit that says it best. */
 export const span = (s: number) =>
   s >= 7200 ? `${Math.round(s / 3600)} h` : s >= 120 ? `${Math.round(s / 60)} min` : `${s} s`;
+
+/**
+ * Reads a number that somebody typed, with a comma or a point; none when nothing was. What is no number is -1, which no
+ * call takes: so it is refused at its field, and never taken for nothing.
+ */
+export function figure(text: string, none = 0): number {
+  const typed = text.trim().replace(',', '.');
+  if (typed === '') return none;
+  const n = Number(typed);
+  return Number.isFinite(n) ? n : -1;
+}

@@ -6,7 +6,7 @@ import { useChange } from '../../data/queries';
 import { useSession } from '../../data/session';
 import { Field, Ply, Section, Size, Trouble } from '../../parts/Bits';
 import { useToast } from '../../parts/Toasts';
-import { count, parseSize, size, things } from '../../parts/format';
+import { count, figure, parseSize, size, things } from '../../parts/format';
 import { Ask, Confirm } from '../../parts/Form';
 import { More } from '../../parts/Listing';
 import { Actions } from './parts';
@@ -101,7 +101,7 @@ function Edit({ a, onClose }: { a: Account | null; onClose: () => void }) {
   });
   const [going, setGoing] = useState(false);
   const bytes = f.quota.trim() ? parseSize(f.quota) : undefined;
-  const most = f.most.trim() ? Number(f.most) : undefined;
+  const most = f.most.trim() ? figure(f.most) : undefined;
   const bad = bytes === null ? new Problem(0, 'This is no size', 'size', 'quota', 'Give it as 400 GiB or 2 TiB') : null;
   const path = { account: a?.name ?? '' };
   const none = null as unknown as number;

@@ -6,6 +6,7 @@ import { useKeys } from '../../data/access';
 import { useAdministers, useSession } from '../../data/session';
 import { useCopy } from '../../parts/Bits';
 import { Ask, Choice } from '../../parts/Form';
+import { figure } from '../../parts/format';
 
 interface Props {
   bucket: string;
@@ -33,7 +34,7 @@ export function LinkDialog({ bucket, name, onClose }: Props) {
       ask(
         api.POST('/api/v1/buckets/{bucket}/link', {
           params: { path: { bucket } },
-          body: { key: name, seconds: Number(seconds), with: key },
+          body: { key: name, seconds: figure(String(seconds)), with: key },
         }),
       ),
   });

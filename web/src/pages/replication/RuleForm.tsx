@@ -10,7 +10,7 @@ import { Shape } from '../../parts/Marks';
 import { same } from '../../parts/Select';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
-import { size, things } from '../../parts/format';
+import { figure, size, things } from '../../parts/format';
 import { WhereField } from '../../parts/WhereField';
 import { type TargetDraft, Targets, noTarget } from './Targets';
 import { useFields } from '../../parts/useFields';
@@ -176,12 +176,12 @@ function changesOf(f: Draft) {
     targets: f.targets
       .filter((t) => t.address.trim())
       .map((t) => ({ address: t.address.trim(), class: t.class.trim(), sealed: t.sealed })),
-    ...(f.priority.trim() ? { priority: Number(f.priority) } : {}),
+    ...(f.priority.trim() ? { priority: figure(f.priority) } : {}),
     deleteMarkers: f.deleteMarkers,
     removals: f.removals,
     onward: f.onward,
     ...(f.percent.trim()
-      ? { lagTarget: { percent: Number(f.percent), seconds: Number(f.seconds || 60) } }
+      ? { lagTarget: { percent: figure(f.percent), seconds: figure(f.seconds, 60) } }
       : { noLagTarget: true }),
     mend: f.mend,
   };

@@ -12,6 +12,7 @@ import { WhereField } from '../../parts/WhereField';
 import { Rehearsed, Undo } from './Rehearsed';
 import { Sealing, type SealingChoice, sealingAsked, sealingReady } from './Sealing';
 import { useFields } from '../../parts/useFields';
+import { figure } from '../../parts/format';
 
 const modes = [
   ['accumulate', 'New and changed objects are written; nothing is removed.'],
@@ -50,7 +51,7 @@ export function SyncForm({ job, onClose }: { job?: Sync; onClose: () => void }) 
       .split(';')
       .map((l) => l.trim())
       .filter(Boolean),
-    guardShare: Number(f.share),
+    guardShare: figure(f.share),
     where: f.where,
   };
   const save = useChange(() =>

@@ -7,6 +7,7 @@ import { Select } from '../../parts/Select';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
 import { useFields } from '../../parts/useFields';
+import { figure } from '../../parts/format';
 
 /** Adds a tier, or changes one. */
 export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }) {
@@ -29,17 +30,17 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
   const elsewhere = tier?.elsewhere || named.some((v) => v.startsWith('@'));
   const sealed = f.sealed ?? elsewhere; // who keeps it there cannot read it, unless that is wanted
   const main = tier?.name === 'main';
-  const restore = f.hours.trim() ? { seconds: Math.round(Number(f.hours) * 3600), days: Number(f.days) } : undefined;
+  const restore = f.hours.trim() ? { seconds: Math.round(figure(f.hours) * 3600), days: figure(f.days) } : undefined;
   const body = {
     note: f.note,
-    price: Number(f.price || 0),
-    requests: Number(f.requests || 0),
-    shortestStay: Number(f.stay || 0),
+    price: figure(f.price),
+    requests: figure(f.requests),
+    shortestStay: figure(f.stay),
     ...(main
       ? {}
       : {
           volumes: named,
-          ...(f.copies.includes('+') ? { pieces: f.copies.trim() } : { copies: Number(f.copies), pieces: 'none' }),
+          ...(f.copies.includes('+') ? { pieces: f.copies.trim() } : { copies: figure(f.copies, 1), pieces: 'none' }),
           ...(f.without ? { without: [f.without] } : {}),
           packed: f.packed,
           sealed,
