@@ -40,7 +40,7 @@ func openKey(folder string, m *Manifest, passphrase string) (string, error) {
 	if err != nil {
 		return "", wrongPassphrase(err)
 	}
-	key, err := io.ReadAll(r)
+	key, err := io.ReadAll(io.LimitReader(r, 64<<10))
 	return strings.TrimSpace(string(key)), err
 }
 

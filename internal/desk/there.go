@@ -290,6 +290,10 @@ func (d *Desk) downloadThere(w http.ResponseWriter, r *http.Request) error {
 		return thereError(t.Conn.Name, err)
 	}
 	defer o.Body.Close()
+	if o.Size < 0 {
+		return fault.New(fault.Unavailable, "foreign", "the endpoint %s does not say how many bytes the object has",
+			t.Conn.Name).In("endpoint").Do("check that the address is that of an object store")
+	}
 	told := side.FactsThere(key, o.Info)
 	h := w.Header()
 	h.Set("Content-Type", "application/octet-stream")
@@ -299,7 +303,7 @@ func (d *Desk) downloadThere(w http.ResponseWriter, r *http.Request) error {
 	h.Set("Cache-Control", "private, no-store")
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
 	h.Set(digestHeader, map[bool]string{true: "compared", false: "none"}[told.Tells()])
-	if _, err := io.Copy(w, side.Checked(o.Body, told)); err != nil {
+	if _, err := io.Copy(w, side.Checked(io.NopCloser(io.LimitReader(o.Body, o.Size)), told)); err != nil {
 		if fault.HasCode(err, "source-damaged") {
 			d.log.Warn("an object at an endpoint is not what its digest says", "endpoint", t.Conn.Name, "bucket", t.Bucket)
 		}

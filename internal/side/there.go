@@ -103,14 +103,18 @@ func (t *There) Read(ctx context.Context, key, ifETag string, from, length int64
 	return &whole{ReadCloser: r, left: length}, nil
 }
 
-// whole fails when a body ends early, with a fault that says that the line broke.
+// whole gives as many bytes as were asked for and no more, and fails when a body ends early, with a
+// fault that says that the line broke.
 type whole struct {
 	io.ReadCloser
 	left int64
 }
 
 func (w *whole) Read(p []byte) (int, error) {
-	n, err := w.ReadCloser.Read(p)
+	if w.left <= 0 {
+		return 0, io.EOF // whatever else the endpoint sends
+	}
+	n, err := w.ReadCloser.Read(p[:min(int64(len(p)), w.left)])
 	w.left -= int64(n)
 	if err == io.EOF && w.left > 0 {
 		err = io.ErrUnexpectedEOF
@@ -235,10 +239,11 @@ func (t *There) proved(ctx context.Context, key string, i client.Info, w Write, 
 	}
 	defer o.Body.Close()
 	sum := digest.NewCRC64()
-	if _, err := io.Copy(sum, o.Body); err != nil {
+	n, err := io.Copy(sum, io.LimitReader(o.Body, w.Size+1))
+	if err != nil {
 		return f, client.Unreachable(err)
 	}
-	if sum.Sum64() != *w.CRC64 {
+	if n != w.Size || sum.Sum64() != *w.CRC64 {
 		return f, mismatch()
 	}
 	return f, nil

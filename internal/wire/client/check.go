@@ -347,7 +347,7 @@ func (c *checking) ask(ctx context.Context, u *url.URL) (*http.Response, error) 
 
 // speaksErrors reports whether an answer is an error of the dialect.
 func speaksErrors(resp *http.Response) bool {
-	raw, err := io.ReadAll(resp.Body)
+	raw, err := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
 	var d struct {
 		XMLName xml.Name `xml:"Error"`
 		Code    string
@@ -496,7 +496,7 @@ func (c *checking) round(ctx context.Context, cl *Client) bool {
 	o, err := cl.Get(ctx, c.s.Bucket, key, "", 0, "")
 	var got []byte
 	if err == nil {
-		got, err = io.ReadAll(o.Body)
+		got, err = io.ReadAll(io.LimitReader(o.Body, int64(len(body))+1)) // more is wrong too
 		o.Body.Close()
 	}
 	if err == nil && !bytes.Equal(got, body) {
