@@ -7,13 +7,17 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strings"
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/object"
 	"spindle/internal/core/region"
 	"spindle/internal/wire/client"
 	"spindle/internal/wire/sign"
@@ -30,6 +34,9 @@ type Sister struct {
 const (
 	sisterFor  = 20 * time.Second // a call
 	sisterMost = 8 << 20          // bytes of an answer
+
+	sisterPages   = 100             // of a list
+	sisterListFor = 2 * time.Minute // all of a list
 )
 
 // SisterAt reaches a service by its desk's address, with a key there.
@@ -150,40 +157,72 @@ func (s *Sister) Hear(ctx context.Context, r *region.Region) (*catalog.RegionTol
 		return nil, fault.New(fault.Conflict, "region-other", "another service answers there than the one that was entered").
 			In("region").Do("if that is meant, remove the region and add it anew")
 	}
-	for after := ""; ; {
-		var page struct {
-			Buckets []region.Bucket
-			Next    string
-		}
-		if err := s.Ask(ctx, http.MethodGet, "/region/buckets", url.Values{"after": {after}}, nil, &page); err != nil {
-			return nil, err
+	if told.Wire, err = endpoint.ParseURL(i.Wire); err != nil {
+		return nil, s.away("it tells an address of its wire that is none", err)
+	}
+	if err := s.each(ctx, "/region/buckets", nil, func(page *sisterPage) error {
+		for _, b := range page.Buckets {
+			if _, err := object.ParseBucketName(b.Name); err != nil || !plainName.MatchString(b.Account) || b.Objects < 0 ||
+				b.Bytes < 0 {
+				return s.away("it tells of a bucket as none can be", err)
+			}
 		}
 		told.Buckets = append(told.Buckets, page.Buckets...)
-		if after = page.Next; after == "" {
-			break
-		}
+		return nil
+	}); err != nil {
+		return nil, err
 	}
-	for after := ""; ; {
-		var page struct {
-			Accounts []struct {
-				Name     string
-				Admitted bool
-			}
-			Next string
-		}
-		if err := s.Ask(ctx, http.MethodGet, "/accounts", url.Values{"after": {after}, "limit": {"1000"}}, nil,
-			&page); err != nil {
-			return nil, err
-		}
+	return told, s.each(ctx, "/accounts", url.Values{"limit": {"1000"}}, func(page *sisterPage) error {
 		for _, a := range page.Accounts {
+			if !plainName.MatchString(a.Name) {
+				return s.away("it tells of an account as none can be", nil)
+			}
 			if a.Admitted {
 				told.Admitted = append(told.Admitted, a.Name)
 			}
 		}
-		if after = page.Next; after == "" {
-			return told, nil
-		}
+		return nil
+	})
+}
+
+// plainName is what accounts are called.
+var plainName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+// sisterPage is a page of what a sister tells.
+type sisterPage struct {
+	Buckets  []region.Bucket
+	Accounts []struct {
+		Name     string
+		Admitted bool
 	}
+	Next string
+}
+
+// each asks for the pages of a list, as many as a house has, each of which goes on behind the one
+// before.
+func (s *Sister) each(ctx context.Context, path string, query url.Values, f func(*sisterPage) error) error {
+	ctx, cancel := context.WithTimeout(ctx, sisterListFor)
+	defer cancel()
+	after := ""
+	for range sisterPages {
+		q := url.Values{"after": {after}}
+		maps.Copy(q, query)
+		var page sisterPage
+		if err := s.Ask(ctx, http.MethodGet, path, q, nil, &page); err != nil {
+			return err
+		}
+		if err := f(&page); err != nil {
+			return err
+		}
+		if page.Next == "" {
+			return nil
+		}
+		if page.Next <= after {
+			return s.away("its list goes in a circle", nil)
+		}
+		after = page.Next
+	}
+	return s.away("its list does not end", nil)
 }
 
 // HearRegion asks a sister and keeps what it tells, or why it does not.
