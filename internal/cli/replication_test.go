@@ -98,8 +98,8 @@ func TestElsewhereOnTheCommandLine(t *testing.T) {
 	if err := is.Set(standin.Faults{Rot: 1}); err != nil {
 		t.Fatal(err)
 	}
-	for _, st := range []step{{"object get @annex/loose/deep/a.txt DIR/rotten.txt", 1, "did not come whole"},
-		{"object get @annex/loose/deep/a.txt -", 1, "did not come whole"}} {
+	for _, st := range []step{{"object get @annex/loose/deep/a.txt DIR/rotten.txt", 1, "are not those"},
+		{"object get @annex/loose/deep/a.txt -", 1, "are not those"}} {
 		try(t, s, dir, st)
 	}
 	if err := is.Set(standin.Faults{}); err != nil {

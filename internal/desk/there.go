@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"bufio"
 	"context"
 	"fmt"
 	"io"
@@ -295,6 +296,11 @@ func (d *Desk) downloadThere(w http.ResponseWriter, r *http.Request) error {
 			t.Conn.Name).In("endpoint").Do("check that the address is that of an object store")
 	}
 	told := side.FactsThere(key, o.Info)
+	body := bufio.NewReaderSize(side.Checked(io.NopCloser(io.LimitReader(o.Body, o.Size)), told), 64<<10)
+	// What is wrong with the first bytes, all of a small object, is said in words.
+	if _, err := body.Peek(int(min(o.Size, 64<<10))); err != nil && err != io.EOF {
+		return thereError(t.Conn.Name, err)
+	}
 	h := w.Header()
 	h.Set("Content-Type", "application/octet-stream")
 	h.Set("Content-Disposition", mime.FormatMediaType("attachment",
@@ -303,7 +309,7 @@ func (d *Desk) downloadThere(w http.ResponseWriter, r *http.Request) error {
 	h.Set("Cache-Control", "private, no-store")
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
 	h.Set(digestHeader, map[bool]string{true: "compared", false: "none"}[told.Tells()])
-	if _, err := io.Copy(w, side.Checked(io.NopCloser(io.LimitReader(o.Body, o.Size)), told)); err != nil {
+	if _, err := io.Copy(w, body); err != nil {
 		if fault.HasCode(err, "source-damaged") {
 			d.log.Warn("an object at an endpoint is not what its digest says", "endpoint", t.Conn.Name, "bucket", t.Bucket)
 		}

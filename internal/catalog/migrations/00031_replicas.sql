@@ -12,5 +12,9 @@ alter table replicas
   add column repair    boolean not null default false,   -- it is sent again, although it seems to be there
   add column accepted  bigint not null default 0;        -- the version in whose place what is there was accepted
 
+-- What waited for a paused rule is due as of one moment, and claimed in the order of keys.
+drop index replicas_due;
+create index replicas_due on replicas (target, due, key) where waiting;
+
 -- +goose Down
 select 1/0; -- what waits for paused rules would be lost
