@@ -100,13 +100,24 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	if later != nil {
 		ch.Body = later
 	}
-	var res catalog.Result
+	res, err := s.commitPut(ctx, p, ch, cached)
+	if err != nil {
+		s.room.noteFull(err)
+		return nil, err
+	}
+	v.Number, v.Plain = res.Number, res.Versioning != object.On
+	return v, nil
+}
+
+// commitPut commits what a put wrote; cached says that the bucket's number may be an old one.
+func (s *Store) commitPut(ctx context.Context, p Put, ch catalog.Change, cached bool) (res catalog.Result, err error) {
 	err = s.replacing(ctx, p.Address, p.Origin, func(number *int64) error {
 		ch.IfNumber = number
 		res, err = s.Catalog.Commit(ctx, ch)
 		if cached && fault.HasCode(err, "bucket-missing") {
 			// Perhaps it was removed and made again since we learned its number.
 			s.facts.Delete(p.Bucket)
+			var facts catalog.BucketFacts
 			if facts, _, err = s.bucketFacts(ctx, p.Bucket); err == nil {
 				ch.Bucket = facts.ID
 				res, err = s.Catalog.Commit(ctx, ch)
@@ -114,12 +125,7 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 		}
 		return err
 	})
-	if err != nil {
-		s.room.noteFull(err)
-		return nil, err
-	}
-	v.Number, v.Plain = res.Number, res.Versioning != object.On
-	return v, nil
+	return res, err
 }
 
 // agrees refuses a body that was read and is not what was declared, or that there is no room

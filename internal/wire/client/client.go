@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/base64"
-	"encoding/hex"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -270,18 +269,6 @@ type Info struct {
 }
 
 // toldHeaders are the standard headers that an object keeps beside its type.
-// wholeMD5 gives the MD5 of a content that its ETag is, "" when it is none: of one sent in parts
-// it is not, nor of one that is encrypted under a key that the service does not choose itself.
-func wholeMD5(etag string, h http.Header) string {
-	const own = "AES256"
-	how := h.Get("X-Amz-Server-Side-Encryption")
-	if sum, err := hex.DecodeString(etag); err != nil || len(sum) != 16 || how != "" && how != own ||
-		h.Get("X-Amz-Server-Side-Encryption-Customer-Algorithm") != "" {
-		return ""
-	}
-	return etag
-}
-
 var toldHeaders = []string{"Cache-Control", "Content-Disposition", "Content-Encoding", "Content-Language", "Expires"}
 
 func info(h http.Header, size int64) Info {
@@ -479,11 +466,6 @@ func (c *Client) HeadVersion(ctx context.Context, bucket, key, version string) (
 	return c.head(ctx, bucket, key, version, nil)
 }
 
-// HeadWith gives what is known of an object, with further headers in the request.
-func (c *Client) HeadWith(ctx context.Context, bucket, key string, headers map[string]string) (Info, error) {
-	return c.head(ctx, bucket, key, "", headers)
-}
-
 func (c *Client) head(ctx context.Context, bucket, key, version string, headers map[string]string) (Info, error) {
 	var q url.Values
 	if version != "" {
@@ -508,22 +490,6 @@ func (c *Client) head(ctx context.Context, bucket, key, version string, headers 
 // Remove removes an object; one that is not there is no error.
 func (c *Client) Remove(ctx context.Context, bucket, key string) error {
 	return c.RemoveWith(ctx, bucket, key, nil)
-}
-
-// RemoveWith removes an object, with further headers in the request.
-func (c *Client) RemoveWith(ctx context.Context, bucket, key string, headers map[string]string) error {
-	r, err := c.request(ctx, http.MethodDelete, bucket, key, nil, nil)
-	if err != nil {
-		return err
-	}
-	for name, v := range headers {
-		r.Header.Set(name, v)
-	}
-	resp, err := c.do(r, sign.EmptyHash)
-	if err != nil {
-		return err
-	}
-	return resp.Body.Close()
 }
 
 // RemoveVersion removes a version for good, or a delete marker.
