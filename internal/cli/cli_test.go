@@ -141,7 +141,7 @@ func TestFilesGoThereAndBack(t *testing.T) {
 		{"bucket create Bad_Name", 1, "is not allowed"},
 		{"bucket create plates --quota lots", 1, "is no size"},
 		{"bucket", 0, "create"}, {"bucket grow", 2, "no command"}, {"object list", 2, "takes BUCKET"},
-		{"object list --frob plates", 2, "frob"}, {"object list plates --limit 0", 2, "at least 1"},
+		{"object list --frob plates", 2, "frob"}, {"object list plates --limit -1", 2, "at least 0"},
 		{"object get plates/x relative", 2, "no local path"}, {"object put DIR/none plates/", 4, "does not exist"},
 		{"object list ./x", 2, "local path"}, {"version", 0, "spindle"},
 	} {

@@ -193,8 +193,9 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 }
 
 // cut says beside a list, where somebody reads it, that more follows after a place; "" for none.
+// A program is given all of a list unless it names a number itself.
 func (a *app) cut(n int, after string) error {
-	if after != "" {
+	if after != "" && !a.json {
 		a.note("%s shown, more follow: --after '%s', or a greater --limit", count(int64(n)), shown(after))
 	}
 	return nil
