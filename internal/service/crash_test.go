@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -71,8 +72,10 @@ const (
 )
 
 func (p *process) start(more ...string) error {
-	args := append([]string{"serve", "--data", p.data, "--wire", "127.0.0.1:0", "--desk", "127.0.0.1:0", "--log-level",
-		"error"}, more...)
+	args := append([]string{"serve", "--data", p.data, "--desk", "127.0.0.1:0", "--log-level", "error"}, more...)
+	if !slices.Contains(more, "--wire") {
+		args = append(args, "--wire", "127.0.0.1:0")
+	}
 	p.cmd = exec.Command(p.bin, args...)
 	p.cmd.Env = append(os.Environ(), "SPINDLE_OWNER_KEY="+ownerKey, "SPINDLE_OWNER_SECRET="+ownerSecret)
 	p.errs.Reset()
