@@ -122,7 +122,7 @@ func (j *Job) send(ctx context.Context, key string, body side.Body, w side.Write
 	begun := ""
 	if j.Uploads != nil && w.Size > wholeMost {
 		w.Upload = j.Uploads.Known(key, content)
-		w.Keep = func(upload string) error {
+		w.Keep = func(upload string, _, _ int64) error {
 			if upload == begun {
 				return nil
 			}

@@ -32,13 +32,15 @@ type regionRow struct {
 	Seen     *time.Time `db:"seen"`
 	Latency  int64      `db:"latency"`
 	Says     string     `db:"says"`
+	Places   []byte     `db:"placements"`
 }
 
-func (r *regionRow) region() *region.Region {
-	return &region.Region{ID: r.ID, Name: r.Name, Desk: r.Desk, Wire: r.Wire, Service: r.Service, Note: r.Note,
+func (r *regionRow) region() (*region.Region, error) {
+	out := &region.Region{ID: r.ID, Name: r.Name, Desk: r.Desk, Wire: r.Wire, Service: r.Service, Note: r.Note,
 		KeyID: r.KeyID, Sealed: r.Sealed, Revision: r.Revision, Created: r.Created.UTC(), By: r.By,
 		State: region.State(r.State), Since: r.Since, Seen: r.Seen, Latency: time.Duration(r.Latency) * time.Microsecond,
 		Says: r.Says}
+	return out, json.Unmarshal(r.Places, &out.Placements)
 }
 
 // Regions gives the sisters of this service by name.
@@ -49,7 +51,10 @@ func (c *Catalog) Regions(ctx context.Context) ([]*region.Region, error) {
 	}
 	out := make([]*region.Region, len(rows))
 	for i := range rows {
-		out[i] = rows[i].region()
+		var err error
+		if out[i], err = rows[i].region(); err != nil {
+			return nil, err
+		}
 	}
 	return out, nil
 }
@@ -61,7 +66,10 @@ func (c *Catalog) Region(ctx context.Context, name string) (*region.Region, erro
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, noRegion(name)
 	}
-	return r.region(), mapError(err)
+	if err != nil {
+		return nil, mapError(err)
+	}
+	return r.region()
 }
 
 func noRegion(name string) error {
@@ -115,10 +123,11 @@ func (c *Catalog) RemoveRegion(ctx context.Context, name string, by Author) erro
 
 // RegionTold is what a sister tells of itself.
 type RegionTold struct {
-	Wire     string
-	Buckets  []region.Bucket
-	Admitted []string // accounts
-	Latency  time.Duration
+	Wire       string
+	Buckets    []region.Bucket
+	Admitted   []string // accounts
+	Placements []string // by name
+	Latency    time.Duration
 }
 
 // HearRegion keeps what a sister told, in place of what it told before; told is nil of one that
@@ -130,7 +139,8 @@ func (c *Catalog) HearRegion(ctx context.Context, id int64, told *RegionTold, sa
 		return err
 	}
 	buckets, err := json.Marshal(told.Buckets)
-	if err != nil {
+	places, err2 := json.Marshal(told.Placements)
+	if err = errors.Join(err, err2); err != nil {
 		return err
 	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
@@ -139,7 +149,8 @@ func (c *Catalog) HearRegion(ctx context.Context, id int64, told *RegionTold, sa
 			in   []any
 		}{
 			{`update regions set since = case when state = $2 then since else now() end, state = $2, says = '', seen = now(),
-				wire = $3, latency = $4 where id = $1`, []any{id, string(region.Here), told.Wire, told.Latency.Microseconds()}},
+				wire = $3, latency = $4, placements = $5 where id = $1`,
+				[]any{id, string(region.Here), told.Wire, told.Latency.Microseconds(), string(places)}},
 			{`with now as (select * from jsonb_to_recordset($2::jsonb) x("Name" text, "Account" text, "Created" timestamptz,
 					"Objects" bigint, "Bytes" bigint)),
 				gone as (delete from region_buckets where region = $1 and not name in (select "Name" from now))

@@ -169,11 +169,19 @@ func claimed(tasks []ReplicaTask) (keys [][]byte, turns []int64) {
 	return keys, turns
 }
 
-// KeepReplicaUpload notes an upload that a claimed key's bytes go into.
-func (c *Catalog) KeepReplicaUpload(ctx context.Context, target int64, t ReplicaTask, upload string,
+// KeepReplicaUpload notes an upload that a claimed key's bytes go into: how many are left to be
+// sent, and how many were sent since it was noted last.
+func (c *Catalog) KeepReplicaUpload(ctx context.Context, target int64, t ReplicaTask, upload string, left, sent int64,
 	lease time.Duration) error {
-	held, err := c.changed(ctx, `update replicas set upload = $4, until = clock_timestamp() + $5::bigint * interval '1 ms'
-		where target = $1 and key = $2 and turn = $3`, target, []byte(t.Key), t.Turn, upload, lease.Milliseconds())
+	held, err := c.changed(ctx, `with k as (
+			update replicas set upload = $4, bytes = $6, until = clock_timestamp() + $5::bigint * interval '1 ms'
+			where target = $1 and key = $2 and turn = $3 returning 1
+		), counted as (
+			insert into replication_lags as l (target, at, counts, bytes)
+			select $1, date_trunc('minute', clock_timestamp()), array_fill(0, array[$8::integer]), $7::bigint from k where $7::bigint > 0
+			on conflict (target, at) do update set bytes = l.bytes + excluded.bytes
+		)
+		select from k`, target, []byte(t.Key), t.Turn, upload, lease.Milliseconds(), left, sent, replication.LagSlots)
 	if err == nil && !held {
 		err = leaseLost("task")
 	}
@@ -291,7 +299,8 @@ type Replica struct {
 	Attempts  int
 	Code      string // why the last attempt failed
 	Says      string
-	Bytes     int64
+	Bytes     int64  // that are left to be sent
+	Upload    string // an upload there that goes on
 }
 
 type replicaRow struct {
@@ -310,18 +319,18 @@ type replicaRow struct {
 	Code      string     `db:"code"`
 	Says      string     `db:"says"`
 	Bytes     int64      `db:"bytes"`
+	Upload    string     `db:"upload"`
 	Accepted  int64      `db:"accepted"`
 }
 
 func (r *replicaRow) replica() *Replica {
 	return &Replica{Have: replication.Have{Number: r.Number, Revision: r.Revision, Gone: r.Gone, ETag: r.ETag,
-		Version: r.Version, Accepted: r.Accepted}, Confirmed: r.Confirmed, Waiting: r.Waiting, Since: r.Since, Due: r.Due, Attempts: r.Attempts,
-		Code: r.Code, Says: r.Says, Bytes: r.Bytes}
+		Version: r.Version, Accepted: r.Accepted}, Confirmed: r.Confirmed, Waiting: r.Waiting, Since: r.Since, Due: r.Due,
+		Attempts: r.Attempts, Code: r.Code, Says: r.Says, Bytes: r.Bytes, Upload: r.Upload}
 }
 
 const replicaColumns = `target, key, number, revision, gone, etag, version, confirmed, waiting, since, due, attempts,
-	code,
-	says, bytes, accepted`
+	code, says, bytes, upload, accepted`
 
 // Replicas gives what is known of keys at targets.
 func (c *Catalog) Replicas(ctx context.Context, targets []int64, keys [][]byte) (map[ReplicaOf]*Replica, error) {
@@ -374,7 +383,8 @@ type TargetStanding struct {
 	Verify   []byte     `db:"verify"`
 	Unread   bool       `db:"unread"` // changes of the source were not read yet
 	Lags     replication.Lags
-	Rate     int64 // bytes a second, in the last minutes
+	Moved    int64         // bytes in the last minutes, at most since the oldest waits
+	Over     time.Duration // the time in which they were
 }
 
 // Facts are what a standing is told from; see replication.StandingOf.
@@ -425,16 +435,24 @@ func (c *Catalog) Standing(ctx context.Context, targets []int64, since time.Time
 			r.Lags[l.Slot] += l.N
 		}
 	}
-	var rates []struct {
-		Target int64 `db:"target"`
-		Rate   int64 `db:"rate"`
+	var moved []struct {
+		Target int64   `db:"target"`
+		Bytes  int64   `db:"bytes"`
+		Over   float64 `db:"over"`
 	}
-	err := c.db.SelectContext(ctx, &rates, `select target, (sum(bytes) / greatest(1, extract(epoch from
-		clock_timestamp() - min(at))))::bigint as rate from replication_lags
-		where target = any($1) and at > clock_timestamp() - interval '5 min' group by 1`, targets)
-	for _, s := range rates {
-		if r := out[s.Target]; r != nil {
-			r.Rate = s.Rate
+	oldest := make([]*time.Time, len(targets))
+	for i, id := range targets {
+		if r := out[id]; r != nil {
+			oldest[i] = r.Oldest
+		}
+	}
+	err := c.db.SelectContext(ctx, &moved, `with t as (select id, date_trunc('minute', greatest(since,
+			clock_timestamp() - interval '5 min')) as since from unnest($1::bigint[], $2::timestamptz[]) t(id, since))
+		select target, sum(bytes)::bigint as bytes, extract(epoch from clock_timestamp() - min(at))::float8 as over
+		from replication_lags join t on t.id = target and at >= t.since group by 1`, targets, oldest)
+	for _, m := range moved {
+		if r := out[m.Target]; r != nil {
+			r.Moved, r.Over = m.Bytes, time.Duration(m.Over*float64(time.Second))
 		}
 	}
 	return out, mapError(err)

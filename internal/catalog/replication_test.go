@@ -144,3 +144,39 @@ func TestClaimsOfKeys(t *testing.T) {
 		t.Errorf("lags of two weeks ago: %v, %v", points, err)
 	}
 }
+
+// What is sent of a large object counts as it arrives, once, and only under the claim.
+func TestPartsOfReplicasCount(t *testing.T) {
+	c, _, bucket := open(t)
+	target := ruled(t, c, "")
+	if _, err := c.Commit(t.Context(), write(bucket, "k", 1000, 1)); err != nil {
+		t.Fatal(err)
+	}
+	var task catalog.ReplicaTask
+	harness.Until(t, "it waits", func() bool {
+		follow(t, c)
+		tasks, err := c.ClaimReplicas(t.Context(), target, 10, time.Minute)
+		must(t, err)
+		if len(tasks) == 1 {
+			task = tasks[0]
+		}
+		return len(tasks) == 1
+	})
+	for _, x := range []struct{ left, sent, moved int64 }{{1000, 0, 0}, {900, 0, 0}, {600, 300, 300}, {100, 500, 800}} {
+		must(t, c.KeepReplicaUpload(t.Context(), target, task, "upload", x.left, x.sent, time.Minute))
+		all, err := c.Standing(t.Context(), []int64{target}, time.Now().Add(-time.Hour))
+		must(t, err)
+		if s := all[target]; s.Waiting != 1 || s.Bytes != x.left || s.Moved != x.moved {
+			t.Errorf("%+v: %d waiting, %d bytes, %d moved", x, s.Waiting, s.Bytes, s.Moved)
+		}
+	}
+	task.Turn++
+	if err := c.KeepReplicaUpload(t.Context(), target, task, "upload", 0, 100, time.Minute); err == nil {
+		t.Error("a claim of another was kept")
+	}
+	all, err := c.Standing(t.Context(), []int64{target}, time.Now().Add(-time.Hour))
+	must(t, err)
+	if s := all[target]; s.Bytes != 100 || s.Moved != 800 {
+		t.Errorf("counted without a claim: %d bytes, %d moved", s.Bytes, s.Moved)
+	}
+}

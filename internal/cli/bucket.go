@@ -217,9 +217,13 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		if b.Elsewhere != "" {
 			goes += ", whose bytes are at " + b.Elsewhere
 		}
-		if b.Placement != "" {
-			placed := b.Placement
-			if b.PlacementFixed {
+		if b.Placement != "" || b.PlacementDue != "" {
+			placed := orDash(b.Placement)
+			switch {
+			case b.PlacementDue != "":
+				placed += fmt.Sprintf("; %s fixed %s for the account: spindle bucket change %s --placement %s", b.PlacementBy,
+					b.PlacementDue, b.Name, b.PlacementDue)
+			case b.PlacementFixed:
 				placed += ", fixed by " + b.PlacementBy
 			}
 			facts = append(facts, [2]string{"Placement", placed})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -370,6 +371,13 @@ func (a *app) printObject(bucket string, o *desk.ObjectInfo) error {
 			f = append(f, [2]string{"  " + shown(name), shown(o.Tags[name])})
 		}
 	}
+	if o.Of != nil {
+		f = append(f, [2]string{"Replica of", shown(replicaSource(o.Of))})
+	}
+	for _, r := range o.Replicas {
+		f = append(f, [2]string{"Copy by " + r.Rule, strings.TrimSuffix(r.State+", "+replicaSays(r, o.Size), ", ") + ", at " +
+			shown(r.Target)})
+	}
 	return a.facts(f)
 }
 
@@ -380,7 +388,10 @@ func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err err
 		f := fault.From(err)
 		f.Remedy = fmt.Sprintf(
 			"see its versions with spindle object history %s/%s; bring one back with spindle object restore and --version ID, or --as-of a time before it was deleted", bucket, shown(key))
-		return f
+		return a.withRemoval(ctx, p, bucket, key, f)
+	}
+	if fault.HasCode(err, "key-missing") {
+		return a.withRemoval(ctx, p, bucket, key, err)
 	}
 	if !fault.HasCode(err, "key-is-prefix") || a.json {
 		return err
@@ -403,6 +414,21 @@ func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err err
 	a.note("  fix: spindle object list %s/%s, or get %s/%s for all of it", bucket, shown(prefix), bucket,
 		shown(prefix))
 	return exitOnly(ExitNotFound)
+}
+
+// withRemoval says of a key that is not there how its removal stands where it was copied to, and
+// gives the error on.
+func (a *app) withRemoval(ctx context.Context, p *api, bucket, key string, is error) error {
+	var in desk.ReplicasInfo
+	if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/replicas"), url.Values{"key": {key}}, nil,
+		&in); err != nil || a.json {
+		return is // the error is the answer; copies are for the bucket's account alone
+	}
+	for _, r := range in.Replicas {
+		a.note("Its removal is %s by the rule %s, %s", r.State, r.Rule,
+			strings.TrimPrefix(replicaSays(r, 0)+" at "+shown(r.Target), " "))
+	}
+	return is
 }
 
 func (p *api) copy(ctx context.Context, fromBucket, fromKey, version, bucket, key, tier string, move,

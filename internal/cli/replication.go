@@ -354,8 +354,8 @@ func targetFacts(r desk.ReplicationInfo, t desk.TargetInfo) [][2]string {
 	if t.Next != nil {
 		facts = append(facts, [2]string{"Next try", when(*t.Next)})
 	}
-	if t.Rate > 0 && t.Waiting > 0 && r.On {
-		facts = append(facts, [2]string{"Done in", "about " + seconds(float64(t.Bytes)/float64(t.Rate))})
+	if t.DoneIn > 0 {
+		facts = append(facts, [2]string{"Done in", "about " + seconds(t.DoneIn)})
 	}
 	lag := "nothing was copied in the last hour"
 	if t.Lag.Count > 0 {
@@ -454,34 +454,53 @@ func (a *app) objectStatus(ctx context.Context, p *api, what string) error {
 	}
 	return a.print(in, func() error {
 		if of := in.Of; of != nil {
-			source := "an object of another account"
-			if of.Bucket != "" {
-				source = of.Bucket + "/" + of.Key + ", version " + of.Version
-			}
-			if !of.Here {
-				source += ", of another service"
-			}
-			fmt.Fprintf(a.Out, "It is a replica of %s, since %s.\n", shown(source), when(of.Since))
+			fmt.Fprintf(a.Out, "It is a replica of %s.\n", shown(replicaSource(of)))
 		}
 		if len(in.Replicas) == 0 {
-			a.note("No rule of its bucket is on.")
+			a.note("Its bucket has no rule.")
 			return nil
+		}
+		if in.Removed {
+			fmt.Fprintln(a.Out, "It is not there any more; this is how its removal stands.")
 		}
 		var rows [][]string
 		for _, r := range in.Replicas {
-			says := shown(r.Why)
-			switch {
-			case r.State == "failed" && r.Next != nil:
-				says += ", next try " + r.Next.Local().Format("15:04:05")
-			case r.State == "completed" && r.Confirmed != nil:
-				says = "confirmed " + when(*r.Confirmed)
-			case r.State == "pending" && r.Since != nil:
-				says = "since " + when(*r.Since)
-			}
-			rows = append(rows, []string{r.Rule, r.State, shown(r.Target), says})
+			rows = append(rows, []string{r.Rule, r.State, shown(r.Target), replicaSays(r, 0)})
 		}
 		return a.table([]column{{"RULE", false}, {"STATE", false}, {"TARGET", false}, {"", false}}, rows)
 	})
+}
+
+// replicaSource says what a replica is a copy of.
+func replicaSource(of *desk.ReplicaOfInfo) string {
+	source := "an object of another account"
+	if of.Bucket != "" {
+		source = of.Bucket + "/" + of.Key + ", version " + of.Version
+	}
+	if !of.Here {
+		source += ", of another service"
+	}
+	return source + ", since " + when(of.Since)
+}
+
+// replicaSays says more of a copy's state; of is the object's size, 0 where that is not known.
+func replicaSays(r desk.ReplicaInfo, of int64) string {
+	says := shown(r.Why)
+	switch {
+	case r.State == "failed" && r.Next != nil:
+		says += ", next try " + r.Next.Local().Format("15:04:05")
+	case r.State == "completed" && r.Confirmed != nil:
+		says = "confirmed " + when(*r.Confirmed)
+	case r.State == "pending" && r.Since != nil:
+		says = strings.TrimPrefix(says+", since "+when(*r.Since), ", ")
+	}
+	switch {
+	case r.Sent > 0 && of > 0:
+		says += fmt.Sprintf(", %s of %s sent", size(r.Sent), size(of))
+	case r.Sent > 0:
+		says += fmt.Sprintf(", %s sent", size(r.Sent))
+	}
+	return says
 }
 
 func (a *app) replicationBackfill(ctx context.Context, c *cli.Command) error {

@@ -105,7 +105,14 @@ func (a *app) replicationObjects(ctx context.Context, c *cli.Command) error {
 	return a.print(list, func() error {
 		var rows [][]string
 		for _, x := range list {
-			rows = append(rows, []string{x.State, shown(x.Key), size(x.Bytes), shown(x.Target), shown(x.Why)})
+			why := shown(x.Why)
+			switch {
+			case x.Removed:
+				why = strings.TrimPrefix(why+"; a removal", "; ")
+			case x.Sent > 0:
+				why = strings.TrimPrefix(fmt.Sprintf("%s; %s sent", why, size(x.Sent)), "; ")
+			}
+			rows = append(rows, []string{x.State, shown(x.Key), size(x.Bytes), shown(x.Target), why})
 		}
 		if len(rows) == 0 {
 			_, err := fmt.Fprintln(a.Out, "No object stands so.")

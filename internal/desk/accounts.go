@@ -143,12 +143,14 @@ func (d *Desk) changeAccount(ctx context.Context, in *struct {
 		Fixed      *bool         `json:"placementFixed,omitempty" doc:"They all have it, and the account cannot choose"`
 		Region     *string       `json:"region,omitempty" maxLength:"63" doc:"Where buckets are made that name no region"`
 		IfRevision int           `json:"ifRevision,omitempty" minimum:"1"`
+		Alone      bool          `json:"alone,omitempty" doc:"A fixed placement is not told to the regions that admit the account"`
 	}
 }) (*accountOut, error) {
 	a, err := d.store.Catalog.Account(ctx, in.Account)
 	if err != nil {
 		return nil, err
 	}
+	before := *a
 	if in.Body.Note != nil {
 		a.Note = *in.Body.Note
 	}
@@ -184,6 +186,9 @@ func (d *Desk) changeAccount(ctx context.Context, in *struct {
 	}
 	if err == nil {
 		err = access.CheckNote(a.Note)
+	}
+	if placed := a.Fixed != before.Fixed || a.Fixed && a.Placement != before.Placement; err == nil && placed && !in.Body.Alone {
+		err = d.fixPlacementEverywhere(ctx, a)
 	}
 	if err == nil {
 		err = d.store.Catalog.ChangeAccount(ctx, *a, d.store.Now(author(ctx)))

@@ -44,6 +44,7 @@ type BucketInfo struct {
 
 	PlacementFixed bool   `json:"placementFixed,omitempty" doc:"An operator fixed the placement of the account's buckets"`
 	PlacementBy    string `json:"placementBy,omitempty" doc:"Who fixed it"`
+	PlacementDue   string `json:"placementDue,omitempty" doc:"The fixed placement, of a bucket from before that has another"`
 	Placing        string `json:"placing,omitempty" doc:"How far what is there is brought in line with a placement, while it is not done"`
 
 	Console string     `json:"console,omitempty" doc:"Where the console of its region is, when that is another one: nothing else is told of it here"`

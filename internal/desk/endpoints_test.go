@@ -149,6 +149,20 @@ func TestReplicationRules(t *testing.T) {
 	if st, e := p.ask("PATCH", "/api/v1/replications/out", map[string]any{"on": false}); st != 200 || e["state"] != "paused" {
 		t.Errorf("switched off: %d %v", st, e)
 	}
+	// An object says how it stands at each target; so does a key that was removed.
+	if _, e := p.ask("GET", "/api/v1/buckets/plates/object?key=2026/k", nil); !strings.Contains(fmt.Sprint(e["replicas"]),
+		"rule:out state:") {
+		t.Errorf("the object's copies: %v", e["replicas"])
+	}
+	s.Do("DELETE", "/plates/2026/k", nil, "", true)
+	harness.Until(t, "the removal waits", func() bool {
+		_, e := p.ask("GET", "/api/v1/replications/out/objects?state=pending", nil)
+		return strings.Contains(fmt.Sprint(e["objects"]), "key:2026/k removed:true state:pending")
+	})
+	if _, e := p.ask("GET", "/api/v1/buckets/plates/replicas?key=2026/k", nil); e["removed"] != true ||
+		!strings.Contains(fmt.Sprint(e["replicas"]), "state:pending") {
+		t.Errorf("a removed key's copies: %v", e)
+	}
 	if st, _ := p.ask("DELETE", "/api/v1/replications/out", nil); st != 204 {
 		t.Errorf("removed: %d", st)
 	}

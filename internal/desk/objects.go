@@ -43,6 +43,8 @@ type ObjectInfo struct {
 	Restored      *RestoredInfo     `json:"restored,omitempty" doc:"Of a version that is restored before it is read, when it is shown"`
 	Problem       string            `json:"problem,omitempty" doc:"What is wrong with its bytes here, when it was asked to look"`
 	Lacks         []bucket.Breach   `json:"lacks,omitempty" doc:"What its bucket asks of metadata and it has not"`
+	Of            *ReplicaOfInfo    `json:"replicaOf,omitempty" doc:"What a current version is a replica of, when the bucket's account is shown it"`
+	Replicas      []ReplicaInfo     `json:"replicas,omitempty" doc:"How a current version stands at the targets of the bucket's rules, when its account is shown it"`
 	Rights        []string          `json:"rights,omitempty" doc:"What who asks may do with the object, when it is shown: list, read, write, remove, settings"`
 }
 
@@ -254,6 +256,13 @@ func (d *Desk) showObject(ctx context.Context, in *struct {
 		return nil, err
 	}
 	info.Restored = restoredInfo(restored)
+	if in.Version == "" && in.AsOf == "" && f.Account == who(ctx).subject.Account {
+		copies, err := d.replicasOf(ctx, a)
+		if err != nil {
+			return nil, err
+		}
+		info.Of, info.Replicas = copies.Of, copies.Replicas
+	}
 	if in.Look && !v.Marker {
 		if info.Problem, err = d.lookAt(ctx, a, v); err != nil {
 			return nil, err

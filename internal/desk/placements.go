@@ -231,6 +231,9 @@ func (d *Desk) tellPlacement(ctx context.Context, info *BucketInfo, b *catalog.B
 	}
 	if info.PlacementFixed = policy.Fixed; policy.Fixed {
 		info.PlacementBy = policy.By
+		if b.Placement != policy.Default {
+			info.PlacementDue = policy.Default
+		}
 	}
 	o, err := d.store.Catalog.PlacingOf(ctx, b.ID)
 	if o != nil {

@@ -274,6 +274,11 @@ func (d *Desk) admitAccount(ctx context.Context, in *struct {
 		return nil, err
 	}
 	defer s.Close()
+	if a.Fixed && in.Body.Admitted {
+		if err := r.HasPlacement(a.Name, a.Placement); err != nil {
+			return nil, err
+		}
+	}
 	there := "/regions/" + url.PathEscape(in.Region) + "/accounts/" + url.PathEscape(in.Account)
 	err = s.Ask(ctx, http.MethodPut, there, nil, in.Body, nil)
 	if fault.HasCode(err, "account-missing") && in.Body.Admitted {
@@ -282,6 +287,9 @@ func (d *Desk) admitAccount(ctx context.Context, in *struct {
 			err = s.Ask(ctx, http.MethodPut, there, nil, in.Body, nil)
 		}
 	}
+	if err == nil && a.Fixed && in.Body.Admitted {
+		err = fixPlacementThere(ctx, s, a)
+	}
 	if err == nil {
 		err = d.endpoints.HearRegion(ctx, r)
 	}
@@ -289,6 +297,47 @@ func (d *Desk) admitAccount(ctx context.Context, in *struct {
 		return nil, err
 	}
 	return d.account(ctx, in.Account)
+}
+
+// fixPlacementThere has a sister fix the placement of an account's buckets as it is fixed here.
+func fixPlacementThere(ctx context.Context, s *remote.Sister, a *catalog.Account) error {
+	body := map[string]any{"placementFixed": a.Fixed, "alone": true}
+	if a.Fixed {
+		body["placement"] = a.Placement
+	}
+	return s.Ask(ctx, http.MethodPatch, "/accounts/"+url.PathEscape(a.Name), nil, body, nil)
+}
+
+// fixPlacementEverywhere has all sisters that admit an account fix its placement as it is about
+// to be here; nothing is changed when one of them does not have it.
+func (d *Desk) fixPlacementEverywhere(ctx context.Context, a *catalog.Account) error {
+	admission, err := d.store.Catalog.Admission(ctx, a.Name, d.store.Region)
+	if err != nil {
+		return err
+	}
+	regions := make([]*region.Region, len(admission.There))
+	for i, name := range admission.There {
+		if regions[i], err = d.store.Catalog.Region(ctx, name); err != nil {
+			return err
+		}
+		if a.Fixed {
+			if err := regions[i].HasPlacement(a.Name, a.Placement); err != nil {
+				return err
+			}
+		}
+	}
+	for _, r := range regions {
+		s, err := d.endpoints.Sister(r)
+		if err != nil {
+			return err
+		}
+		err = fixPlacementThere(ctx, s, a)
+		s.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // bucketRegion gives the region in which a bucket of an account is to be made.
@@ -317,6 +366,21 @@ func (d *Desk) createAtSister(ctx context.Context, in *newBucket, account string
 	defer s.Close()
 	body := *in
 	body.Account = account
+	policy, err := d.store.Catalog.PlacementPolicy(ctx, account)
+	if err != nil {
+		return nil, err
+	}
+	if policy.Fixed {
+		if _, err := policy.Choose(in.Placement, in.Tier, who(ctx).subject.Operator); err != nil {
+			return nil, err
+		}
+		if err := r.HasPlacement(account, policy.Default); err != nil {
+			return nil, err
+		}
+		if in.Placement == "" && in.Tier == "" {
+			body.Placement = policy.Default
+		}
+	}
 	var b BucketInfo
 	if err := s.Ask(ctx, http.MethodPost, "/buckets", nil, body, &b); err != nil {
 		return nil, err

@@ -237,3 +237,93 @@ func copyToRegion(t *testing.T, fenn, moor *harness.Running, p, there *person) {
 		t.Errorf("the endpoint of the region: %d %v", st, e)
 	}
 }
+
+// A placement that is fixed for an account is fixed in each region that admits it, and a region
+// without that placement does not get the account.
+func TestFixedPlacementInRegions(t *testing.T) {
+	fenn, p := regionService(t, "fenn")
+	moor, there := regionService(t, "moor")
+	for _, s := range []string{"/api/v1/accounts", "/api/v1/placements"} {
+		body := map[string]any{"name": "seed-lab"}
+		if s != "/api/v1/accounts" {
+			body = map[string]any{"name": "safe", "tier": "main", "everyone": true}
+		}
+		if st, e := p.ask("POST", s, body); st != 201 {
+			t.Fatal(st, e)
+		}
+	}
+	if st, e := p.ask("POST", "/api/v1/regions", map[string]any{"desk": moor.DeskURL, "key": harness.Key,
+		"secret": harness.Secret}); st != 201 {
+		t.Fatal(st, e)
+	}
+	fixed := map[string]any{"placement": "safe", "placementFixed": true}
+	admitted := map[string]any{"admitted": true}
+	const account, admission = "/api/v1/accounts/seed-lab", "/api/v1/regions/moor/accounts/seed-lab"
+	refused := func(what, method, path string, body map[string]any) {
+		t.Helper()
+		if st, e := p.ask(method, path, body); st != 403 || e["code"] != "placement-not-there" ||
+			!strings.Contains(fmt.Sprint(e), "spindle placement add safe") {
+			t.Errorf("%s: %d %v", what, st, e)
+		}
+	}
+	if st, e := p.ask("PUT", admission, admitted); st != 200 {
+		t.Fatal(st, e)
+	}
+	old := map[string]any{"name": "old-seeds", "account": "seed-lab"}
+	if st, e := p.ask("POST", "/api/v1/buckets", old); st != 201 {
+		t.Fatal(st, e)
+	}
+	refused("fixing what an admitting region does not have", "PATCH", account, fixed)
+	if _, e := p.ask("GET", account, nil); e["placementFixed"] != nil {
+		t.Errorf("refused, and fixed: %v", e)
+	}
+	for _, step := range []map[string]any{{"admitted": false}, fixed} {
+		method, path := "PATCH", account
+		if step["admitted"] != nil {
+			method, path = "PUT", admission
+		}
+		if st, e := p.ask(method, path, step); st != 200 {
+			t.Fatal(st, e)
+		}
+	}
+	refused("admitting to a region without the placement", "PUT", admission, admitted)
+	if st, e := there.ask("POST", "/api/v1/placements", map[string]any{"name": "safe", "tier": "main"}); st != 201 {
+		t.Fatal(st, e)
+	}
+	for _, step := range []string{"/api/v1/regions/moor/ask", admission} {
+		method := "PUT"
+		if step != admission {
+			method = "POST"
+		}
+		if st, e := p.ask(method, step, admitted); st != 200 {
+			t.Fatal(st, e)
+		}
+	}
+	if _, e := there.ask("GET", account, nil); e["placementFixed"] != true || e["placement"] != "safe" {
+		t.Errorf("the account at the sister: %v", e)
+	}
+	tenant := newPerson(t, fenn)
+	key := fenn.NewKey("seed-lab", "SEEDS", access.Administrator, nil)
+	if st, e := tenant.signInAs(map[string]string{"key": key.ID, "secret": key.Secret}); st != 201 {
+		t.Fatal(e)
+	}
+	if st, e := tenant.ask("POST", "/api/v1/buckets", map[string]any{"name": "seeds", "region": "moor"}); st != 201 {
+		t.Errorf("%d %v", st, e)
+	}
+	if _, e := there.ask("GET", "/api/v1/buckets/seeds", nil); e["placement"] != "safe" {
+		t.Errorf("a bucket at the sister: %v", e)
+	}
+	if st, e := tenant.ask("POST", "/api/v1/buckets", map[string]any{"name": "x-seeds", "region": "moor",
+		"tier": "main"}); st != 403 || e["code"] != "placement-fixed" {
+		t.Errorf("another place at the sister: %d %v", st, e)
+	}
+	if _, e := tenant.ask("GET", "/api/v1/buckets/old-seeds", nil); e["placement"] != nil || e["placementDue"] != "safe" {
+		t.Errorf("a bucket from before: %v", e)
+	}
+	if st, e := p.ask("PATCH", account, map[string]any{"placementFixed": false}); st != 200 {
+		t.Fatal(st, e)
+	}
+	if _, e := there.ask("GET", account, nil); e["placementFixed"] != nil {
+		t.Errorf("freed here, fixed there: %v", e)
+	}
+}

@@ -57,6 +57,7 @@ type TargetInfo struct {
 	Next     *time.Time     `json:"next,omitempty" doc:"Try of something that failed"`
 	Lag      LagInfo        `json:"lag" doc:"Of the last hour"`
 	Rate     int64          `json:"rate" doc:"Bytes a second, in the last minutes"`
+	DoneIn   float64        `json:"doneIn,omitempty" doc:"Seconds, estimated by bytes; absent as long as nothing can be said"`
 	Failing  *TargetFault   `json:"failing,omitempty" doc:"The target as a whole fails"`
 	Backfill *BackfillInfo  `json:"backfill,omitempty"`
 	Verified *time.Time     `json:"verified,omitempty" doc:"When both sides were last found equal"`
@@ -198,7 +199,12 @@ func targetInfo(r *replication.Rule, t *replication.Target, s *catalog.TargetSta
 	x.Waiting, x.Failed, x.Bytes, x.Oldest, x.Next, x.Verified = s.Waiting, s.Failed, s.Bytes, s.Oldest, s.Next, s.Verified
 	x.Verify = verifyInfo(s.Verify)
 	x.Lag = lagInfo(r.Lag, &s.Lags)
-	x.Rate = s.Rate
+	if s.Over > 0 {
+		x.Rate = int64(float64(s.Moved) / max(1, s.Over.Seconds()))
+	}
+	if r.On {
+		x.DoneIn = replication.DoneIn(s.Bytes, s.Moved, s.Over).Seconds()
+	}
 	switch {
 	case s.Backfill != 0 && s.Backfill != catalog.BackfillDone:
 		x.Backfill = &BackfillInfo{"looking", s.Asked}

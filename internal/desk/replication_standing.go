@@ -2,12 +2,15 @@ package desk
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
+	"spindle/internal/store"
 )
 
 // WaitingInfo is an object that waits to be copied.
@@ -207,6 +210,9 @@ type ReplicaObject struct {
 	State  string `json:"state" enum:"pending,completed,failed,not in scope"`
 	Why    string `json:"why,omitempty"`
 	Bytes  int64  `json:"bytes"`
+
+	Sent    int64 `json:"sent,omitempty" doc:"Bytes that are there of a large object on its way"`
+	Removed bool  `json:"removed,omitempty" doc:"The key was removed here, and the removal is on its way"`
 }
 
 // objectsLooked is how many objects a page looks at, at the most: then it ends, and says where
@@ -240,35 +246,27 @@ func (d *Desk) listReplicaObjects(ctx context.Context, in *struct {
 		return nil, err
 	}
 	for after, looked := in.After, 0; ; {
-		page, more, err := d.store.List(ctx, name, catalog.Listing{Prefix: r.Prefix, After: after, Max: 1000, Full: true})
+		list, err := d.replicaKeys(ctx, r, name, after)
 		if err != nil {
 			return nil, err
 		}
-		versions := make([]*object.Version, len(page))
-		for i, e := range page {
-			versions[i] = e.Version
-		}
-		states, err := d.store.ReplicaStates(ctx, r.BucketID, versions)
+		states, err := d.store.ReplicaStatesOf(ctx, r.BucketID, list.keys, list.now)
 		if err != nil {
 			return nil, err
 		}
-		for i, v := range versions {
+		for i, key := range list.keys {
 			if len(out.Body.Objects) >= in.Limit {
 				out.Body.Next = after
 				return out, nil
 			}
-			after = v.Key.String()
+			after = key
 			for _, s := range states[i] {
 				if s.Rule.ID == r.ID && (in.State == "" || in.State == string(s.State)) {
-					x := ReplicaObject{Key: after, Target: s.Target.Address(), State: string(s.State), Why: s.Why, Bytes: v.Size}
-					if s.State == replication.Failed {
-						x.Why = s.Says
-					}
-					out.Body.Objects = append(out.Body.Objects, x)
+					out.Body.Objects = append(out.Body.Objects, replicaObject(key, list.now[i].Version, &s))
 				}
 			}
 		}
-		if looked += len(page); !more {
+		if looked += len(list.keys); !list.more {
 			return out, nil
 		}
 		if looked >= objectsLooked {
@@ -278,9 +276,75 @@ func (d *Desk) listReplicaObjects(ctx context.Context, in *struct {
 	}
 }
 
+// replicaKeys are keys of a rule's bucket in order: objects, and keys whose removal waits.
+type replicaKeys struct {
+	keys []string
+	now  []replication.Now
+	more bool
+}
+
+// replicaKeys gives a page of what a rule copies, after a key.
+func (d *Desk) replicaKeys(ctx context.Context, r *replication.Rule, name object.BucketName,
+	after string) (out replicaKeys, err error) {
+	const most = 1000
+	page, more, err := d.store.List(ctx, name, catalog.Listing{Prefix: r.Prefix, After: after, Max: most, Full: true})
+	if err != nil {
+		return out, err
+	}
+	out.more = more
+	now := map[string]replication.Now{}
+	for _, e := range page {
+		now[e.Version.Key.String()] = replication.Now{Version: e.Version, Origin: replication.ParseOrigin(e.Version.Origin)}
+	}
+	last := "" // of the page; after it come those of the next
+	if more {
+		last = page[len(page)-1].Version.Key.String()
+	}
+	for i := range r.Targets {
+		waiting, err := d.store.Catalog.WaitingReplicas(ctx, r.Targets[i].ID, false, max(after, r.Prefix), most)
+		if err != nil {
+			return out, err
+		}
+		if len(waiting) == most && (last == "" || waiting[most-1].Key < last) { // more wait than fit on the page
+			last, out.more = waiting[most-1].Key, true
+		}
+		for _, w := range waiting {
+			if _, known := now[w.Key]; known || last != "" && w.Key > last || !strings.HasPrefix(w.Key, r.Prefix) {
+				continue
+			}
+			a, err := address(name.String(), w.Key)
+			if err != nil {
+				return out, err
+			}
+			if now[w.Key], err = d.store.ReplicaNow(ctx, a); err != nil {
+				return out, err
+			}
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(now)) {
+		if last == "" || key <= last {
+			out.keys, out.now = append(out.keys, key), append(out.now, now[key])
+		}
+	}
+	return out, nil
+}
+
+func replicaObject(key string, v *object.Version, s *store.ReplicaState) ReplicaObject {
+	x := ReplicaObject{Key: key, Target: s.Target.Address(), State: string(s.State), Why: s.Why, Sent: s.Sent,
+		Removed: v == nil || v.Marker}
+	if !x.Removed {
+		x.Bytes = v.Size
+	}
+	if s.State == replication.Failed {
+		x.Why = s.Says
+	}
+	return x
+}
+
 // ReplicasInfo is how an object stands at the targets of its bucket's rules.
 type ReplicasInfo struct {
 	Of       *ReplicaOfInfo `json:"replicaOf,omitempty" doc:"What it is a replica of"`
+	Removed  bool           `json:"removed,omitempty" doc:"The key was removed, or was never there; states are those of the removal"`
 	Replicas []ReplicaInfo  `json:"replicas"`
 }
 
@@ -302,6 +366,7 @@ type ReplicaInfo struct {
 	Why       string     `json:"why,omitempty" doc:"It is not in scope, or failed"`
 	Code      string     `json:"code,omitempty"`
 	Since     *time.Time `json:"since,omitempty" doc:"It waits"`
+	Sent      int64      `json:"sent,omitempty" doc:"Bytes that are there of a large object on its way"`
 	Next      *time.Time `json:"next,omitempty" doc:"Try, when it failed"`
 	Attempts  int        `json:"attempts,omitempty"`
 	Confirmed *time.Time `json:"confirmed,omitempty" doc:"When the target had what it has"`
@@ -325,7 +390,16 @@ func (d *Desk) showReplicas(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	v, err := d.store.Find(ctx, a)
+	info, err := d.replicasOf(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body ReplicasInfo }{*info}, nil
+}
+
+// replicasOf tells how a key of the account's own bucket stands at each target.
+func (d *Desk) replicasOf(ctx context.Context, a catalog.Address) (*ReplicasInfo, error) {
+	now, err := d.store.ReplicaNow(ctx, a)
 	if err != nil {
 		return nil, err
 	}
@@ -333,24 +407,28 @@ func (d *Desk) showReplicas(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	states, err := d.store.ReplicaStates(ctx, f.ID, []*object.Version{v})
+	states, err := d.store.ReplicaStatesOf(ctx, f.ID, []string{a.Key.String()}, []replication.Now{now})
 	if err != nil {
 		return nil, err
 	}
-	out := &struct{ Body ReplicasInfo }{ReplicasInfo{Replicas: []ReplicaInfo{}}}
-	if o := replication.ParseOrigin(v.Origin); !o.IsZero() {
-		if out.Body.Of, err = d.replicaOf(ctx, o, v); err != nil {
+	v := now.Version
+	out := &ReplicasInfo{Replicas: []ReplicaInfo{}, Removed: v == nil || v.Marker}
+	if !now.Origin.IsZero() {
+		if out.Of, err = d.replicaOf(ctx, now.Origin, v); err != nil {
 			return nil, err
 		}
 	}
 	for _, s := range states[0] {
-		x := ReplicaInfo{Rule: s.Rule.Name, Target: target(s.Target, in.Key), State: string(s.State), Why: s.Why,
-			Since:    s.Since,
-			Attempts: s.Attempts, Confirmed: s.Confirmed, Version: s.There.Version, ETag: s.There.ETag}
+		if v == nil && s.Since == nil && s.There.Number == 0 {
+			continue // nothing is known of such a key
+		}
+		x := ReplicaInfo{Rule: s.Rule.Name, Target: target(s.Target, a.Key.String()), State: string(s.State), Why: s.Why,
+			Since: s.Since, Sent: s.Sent, Attempts: s.Attempts, Confirmed: s.Confirmed, Version: s.There.Version,
+			ETag: s.There.ETag}
 		if s.State == replication.Failed {
 			x.Why, x.Code, x.Next = s.Says, s.Code, s.Next
 		}
-		out.Body.Replicas = append(out.Body.Replicas, x)
+		out.Replicas = append(out.Replicas, x)
 	}
 	return out, nil
 }

@@ -152,7 +152,8 @@ func (s *Sister) Hear(ctx context.Context, r *region.Region) (*catalog.RegionTol
 	if err != nil {
 		return nil, err
 	}
-	told := &catalog.RegionTold{Wire: i.Wire, Latency: time.Since(began), Buckets: []region.Bucket{}, Admitted: []string{}}
+	told := &catalog.RegionTold{Wire: i.Wire, Latency: time.Since(began), Buckets: []region.Bucket{}, Admitted: []string{},
+		Placements: []string{}}
 	if i.Service != r.Service {
 		return nil, fault.New(fault.Conflict, "region-other", "another service answers there than the one that was entered").
 			In("region").Do("if that is meant, remove the region and add it anew")
@@ -168,6 +169,17 @@ func (s *Sister) Hear(ctx context.Context, r *region.Region) (*catalog.RegionTol
 			}
 		}
 		told.Buckets = append(told.Buckets, page.Buckets...)
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	if err := s.each(ctx, "/placements", nil, func(page *sisterPage) error {
+		for _, p := range page.Placements {
+			if !plainName.MatchString(p.Name) {
+				return s.away("it tells of a placement as none can be", nil)
+			}
+			told.Placements = append(told.Placements, p.Name)
+		}
 		return nil
 	}); err != nil {
 		return nil, err
@@ -195,7 +207,8 @@ type sisterPage struct {
 		Name     string
 		Admitted bool
 	}
-	Next string
+	Placements []struct{ Name string }
+	Next       string
 }
 
 // each asks for the pages of a list, as many as a house has, each of which goes on behind the one

@@ -104,7 +104,7 @@ type placeUpload struct {
 // Add sends a part.
 func (u *placeUpload) Add(ctx context.Context, number int, piece bodies.Piece) error {
 	return u.place.ask(ctx, func(t *There) error {
-		part, err := t.writePart(ctx, u.key, pieceBody{piece}, Write{Upload: u.id}, number, 0, piece.Size(), client.Part{})
+		part, _, err := t.writePart(ctx, u.key, pieceBody{piece}, Write{Upload: u.id}, number, 0, piece.Size(), client.Part{})
 		if err == nil {
 			u.mu.Lock()
 			u.parts = append(u.parts, part)

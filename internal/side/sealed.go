@@ -251,8 +251,8 @@ func (s *Sealed) Write(ctx context.Context, key string, body Body, w Write) (Fac
 		Headers: object.Headers{ContentType: "application/octet-stream"}}
 	in.MD5 = "" // of the content
 	if keep := w.Keep; keep != nil {
-		in.Keep = func(upload string) error {
-			return keep(base64.RawStdEncoding.EncodeToString(file.Head()) + " " + upload)
+		in.Keep = func(upload string, there, sent int64) error {
+			return keep(base64.RawStdEncoding.EncodeToString(file.Head())+" "+upload, min(there, w.Size), sent)
 		}
 	}
 	if in.Metadata, err = s.about(key, &w); err != nil {

@@ -41,10 +41,14 @@ type Write struct {
 	Sealed bool   // encrypted at rest, whatever the side's default is
 	New    bool   // nothing was listed under the key: a folder takes nothing in its place
 
-	Upload string                    // an upload of an earlier try, to go on with
-	Keep   func(upload string) error // hears of an upload that begins; nil: nobody does
-	Moved  func(bytes int64)         // hears of bytes that were sent; nil: nobody does
+	Upload string            // an upload of an earlier try, to go on with
+	Keep   Keep              // hears of an upload and of its parts; nil: nobody does
+	Moved  func(bytes int64) // hears of bytes that were sent; nil: nobody does
 }
+
+// Keep hears of an upload when it begins, and of each of its parts: how many bytes of the object
+// are there then, and how many of them this write sent since it heard last.
+type Keep func(upload string, there, sent int64) error
 
 // Side holds objects. Its methods may be used side by side. What is not there is an
 // error of the kind fault.NotFound.

@@ -260,6 +260,7 @@ func (t *There) writeParts(ctx context.Context, key string, body Body, w Write) 
 	n := int((w.Size + size - 1) / size)
 	parts := make([]client.Part, n)
 	var mu sync.Mutex
+	var kept int64
 	var g errgroup.Group // what is under way is finished when another fails: it need not be sent again
 	g.SetLimit(partsAtOnce)
 	failed := false
@@ -273,9 +274,13 @@ func (t *There) writeParts(ctx context.Context, key string, body Body, w Write) 
 		g.Go(func() error {
 			from := int64(k) * size
 			length := min(size, w.Size-from)
-			p, err := t.writePart(ctx, key, body, w, k+1, from, length, there[k+1])
+			p, sent, err := t.writePart(ctx, key, body, w, k+1, from, length, there[k+1])
 			mu.Lock()
 			defer mu.Unlock()
+			if err == nil && w.Keep != nil {
+				kept += length
+				err = w.Keep(w.Upload, kept, sent) // and a claim lasts on
+			}
 			parts[k], failed = p, failed || err != nil
 			return err
 		})
@@ -323,40 +328,38 @@ func (t *There) resume(ctx context.Context, key string, w *Write) (map[int]clien
 		return nil, wroteError(err)
 	}
 	if w.Keep != nil {
-		err = w.Keep(w.Upload)
+		err = w.Keep(w.Upload, 0, 0)
 	}
 	return there, err
 }
 
-// writePart sends a part unless the one that is there has its MD5.
+// writePart sends a part unless the one that is there has its MD5, and gives how many bytes it
+// sent.
 func (t *There) writePart(ctx context.Context, key string, body Body, w Write, number int, from, length int64,
-	there client.Part) (client.Part, error) {
+	there client.Part) (client.Part, int64, error) {
 	r, err := body.Range(ctx, from, length)
 	if err != nil {
-		return there, err
+		return there, 0, err
 	}
 	defer r.Close()
 	if there.Size == length && len(there.ETag) == 32 {
 		sum := md5.New()
 		if _, err := io.Copy(sum, r); err != nil {
-			return there, err
+			return there, 0, err
 		}
 		if hex.EncodeToString(sum.Sum(there.MD5[:0])) == there.ETag {
-			return there, nil
+			return there, 0, nil
 		}
 		r.Close()
 		if r, err = body.Range(ctx, from, length); err != nil {
-			return there, err
+			return there, 0, err
 		}
 		defer r.Close()
 	}
 	sum := md5.New()
 	p, err := t.Conn.Client.PutPart(ctx, t.Bucket, key, w.Upload, number, tee(r, sum, w.Moved), length)
 	sum.Sum(p.MD5[:0])
-	if err == nil && w.Keep != nil {
-		err = w.Keep(w.Upload) // and the claim lasts on
-	}
-	return p, err
+	return p, length, err
 }
 
 type noHash struct{ hash.Hash }

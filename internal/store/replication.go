@@ -176,6 +176,21 @@ func (s *Store) HadContent(ctx context.Context, bucket object.BucketName, key st
 	return s.Catalog.HadContent(ctx, f.ID, key, size, md5, crc)
 }
 
+// ReplicaNow gives a key as rules of replication see it.
+func (s *Store) ReplicaNow(ctx context.Context, a catalog.Address) (replication.Now, error) {
+	f, err := s.Catalog.Lookup(ctx, a)
+	switch {
+	case err != nil:
+		return replication.Now{}, err
+	case f.Deleted != nil:
+		before, err := s.Catalog.Before(ctx, f.Bucket, a.Key)
+		return replication.Now{Version: f.Deleted, Origin: replication.ParseOrigin(f.Deleted.Origin), Before: before}, err
+	case f.Version == nil:
+		return replication.Now{}, nil
+	}
+	return replication.Now{Version: f.Version, Origin: replication.ParseOrigin(f.Version.Origin)}, nil
+}
+
 // ReplicaState is how the current version of a key stands at a target.
 type ReplicaState struct {
 	Rule      *replication.Rule
@@ -189,19 +204,35 @@ type ReplicaState struct {
 	Says      string
 	Confirmed *time.Time // the target had it
 	There     replication.Have
+	Sent      int64 // bytes that are there of one that is being sent
 }
 
 // ReplicaStates tells of current versions of a bucket how they stand at each target of
 // its rules, in their order.
 func (s *Store) ReplicaStates(ctx context.Context, bucket int64, versions []*object.Version) ([][]ReplicaState, error) {
+	keys, now := make([]string, len(versions)), make([]replication.Now, len(versions))
+	for i, v := range versions {
+		keys[i], now[i] = v.Key.String(), replication.Now{Version: v, Origin: replication.ParseOrigin(v.Origin)}
+	}
+	return s.ReplicaStatesOf(ctx, bucket, keys, now)
+}
+
+// ReplicaStatesOf tells how keys of a bucket, as they are now, stand at each target of its rules,
+// in their order.
+func (s *Store) ReplicaStatesOf(ctx context.Context, bucket int64, keys []string, now []replication.Now) ([][]ReplicaState,
+	error) {
 	book, err := s.Replications(ctx)
-	out := make([][]ReplicaState, len(versions))
-	if err != nil || len(versions) == 0 {
+	out := make([][]ReplicaState, len(keys))
+	if err != nil || len(keys) == 0 {
 		return out, err
 	}
-	rules := book.Of(bucket)
+	var rules []*replication.Rule // paused ones, too: what waits for them is kept
 	var targets []int64
-	for _, r := range rules {
+	for _, r := range book.Rules {
+		if r.BucketID != bucket {
+			continue
+		}
+		rules = append(rules, r)
 		for _, t := range r.Targets {
 			targets = append(targets, t.ID)
 		}
@@ -209,26 +240,26 @@ func (s *Store) ReplicaStates(ctx context.Context, bucket int64, versions []*obj
 	if len(targets) == 0 {
 		return out, nil
 	}
-	keys := make([][]byte, len(versions))
-	for i, v := range versions {
-		keys[i] = []byte(v.Key.String())
+	asked := make([][]byte, len(keys))
+	for i, k := range keys {
+		asked[i] = []byte(k)
 	}
-	rows, err := s.Catalog.Replicas(ctx, targets, keys)
+	rows, err := s.Catalog.Replicas(ctx, targets, asked)
 	if err != nil {
 		return nil, err
 	}
-	for i, v := range versions {
+	for i, k := range keys {
 		for _, r := range rules {
 			for j := range r.Targets {
 				t := &r.Targets[j]
-				out[i] = append(out[i], s.replicaState(book, r, t, v, rows[catalog.ReplicaOf{Target: t.ID, Key: v.Key.String()}]))
+				out[i] = append(out[i], s.replicaState(book, r, t, now[i], rows[catalog.ReplicaOf{Target: t.ID, Key: k}]))
 			}
 		}
 	}
 	return out, nil
 }
 
-func (s *Store) replicaState(book *RuleBook, r *replication.Rule, t *replication.Target, v *object.Version,
+func (s *Store) replicaState(book *RuleBook, r *replication.Rule, t *replication.Target, now replication.Now,
 	row *catalog.Replica) ReplicaState {
 	x := ReplicaState{Rule: r, Target: t}
 	place := ""
@@ -239,11 +270,16 @@ func (s *Store) replicaState(book *RuleBook, r *replication.Rule, t *replication
 	if row != nil {
 		x.There, x.Confirmed = row.Have, row.Confirmed
 		if waits.Is = row.Waiting; waits.Is {
+			if row.Upload != "" && now.Version != nil {
+				x.Sent = now.Version.Size - row.Bytes
+			}
 			waits.Attempts = row.Attempts
 			x.Since, x.Next, x.Attempts, x.Code, x.Says = row.Since, row.Due, row.Attempts, row.Code, row.Says
 		}
 	}
-	x.State, x.Why = replication.StateOf(r, book.Above(r, t), replication.Now{Version: v,
-		Origin: replication.ParseOrigin(v.Origin)}, x.There, waits, place)
+	x.State, x.Why = replication.StateOf(r, book.Above(r, t), now, x.There, waits, place)
+	if !r.On && x.State == replication.Pending {
+		x.Why = "the rule is paused"
+	}
 	return x
 }

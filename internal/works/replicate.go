@@ -392,7 +392,7 @@ func (w *replicator) one(ctx context.Context, t catalog.ReplicaTask) (catalog.Re
 		return done, err
 	}
 	a := catalog.Address{Bucket: w.source.Bucket, Key: key}
-	now, err := nowAt(ctx, w.crew.store, a)
+	now, err := w.crew.store.ReplicaNow(ctx, a)
 	if err != nil {
 		return done, err
 	}
@@ -410,12 +410,10 @@ func (w *replicator) one(ctx context.Context, t catalog.ReplicaTask) (catalog.Re
 	case replication.Annotate:
 		done.Have, err = w.annotate(ctx, there, now, t)
 		if k := fault.KindOf(err); err != nil && (k == fault.Unfinished || k == fault.Precondition || k == fault.NotFound) {
-			done.Have, err = w.copy(ctx, a, there, now, t)
-			done.Size = now.Version.Size
+			done.Have, done.Size, err = w.copy(ctx, a, there, now, t)
 		}
 	case replication.Copy:
-		done.Have, err = w.copy(ctx, a, there, now, t)
-		done.Size = now.Version.Size
+		done.Have, done.Size, err = w.copy(ctx, a, there, now, t)
 	}
 	if fault.HasCode(err, "replica-returned") { // it is where it came from
 		done.Have, err = t.Have, nil
@@ -427,21 +425,6 @@ func (w *replicator) one(ctx context.Context, t catalog.ReplicaTask) (catalog.Re
 		done.Lag = w.crew.store.Catalog.Now().Sub(t.Since)
 	}
 	return done, err
-}
-
-// nowAt gives a key as it is.
-func nowAt(ctx context.Context, s *store.Store, a catalog.Address) (replication.Now, error) {
-	f, err := s.Catalog.Lookup(ctx, a)
-	switch {
-	case err != nil:
-		return replication.Now{}, err
-	case f.Deleted != nil:
-		before, err := s.Catalog.Before(ctx, f.Bucket, a.Key)
-		return replication.Now{Version: f.Deleted, Origin: replication.ParseOrigin(f.Deleted.Origin), Before: before}, err
-	case f.Version == nil:
-		return replication.Now{}, nil
-	}
-	return replication.Now{Version: f.Version, Origin: replication.ParseOrigin(f.Version.Origin)}, nil
 }
 
 // origin is what a copy of a version carries, or what the removal of the key does. What is
@@ -468,12 +451,13 @@ func (w *replicator) facts(now replication.Now, t catalog.ReplicaTask) side.Fact
 	return f
 }
 
+// copy writes a version there, and gives how many of its bytes are still to be counted.
 func (w *replicator) copy(ctx context.Context, a catalog.Address, there string, now replication.Now,
-	t catalog.ReplicaTask) (replication.Have, error) {
+	t catalog.ReplicaTask) (replication.Have, int64, error) {
 	v := now.Version
 	if t.Again && !t.Repair {
 		if have, is, err := w.already(ctx, there, now, t); is || err != nil {
-			return have, err
+			return have, 0, err
 		}
 	}
 	if v.Size > largeReplica {
@@ -481,12 +465,15 @@ func (w *replicator) copy(ctx context.Context, a catalog.Address, there string, 
 		case w.large <- struct{}{}:
 			defer func() { <-w.large }()
 		case <-ctx.Done():
-			return t.Have, ctx.Err()
+			return t.Have, 0, ctx.Err()
 		}
 	}
+	uncounted := v.Size
 	write := side.Write{Facts: w.facts(now, t), Sealed: w.target.Sealed, Upload: t.Upload,
-		Keep: func(upload string) error {
-			return w.crew.store.Catalog.KeepReplicaUpload(ctx, w.target.ID, t, upload, w.crew.settings.Lease)
+		Keep: func(upload string, there, sent int64) error {
+			uncounted = 0 // parts are counted as they arrive
+			return w.crew.store.Catalog.KeepReplicaUpload(ctx, w.target.ID, t, upload, v.Size-there, sent,
+				w.crew.settings.Lease)
 		}}
 	if v.ETag.Parts == 0 {
 		write.MD5 = v.ETag.String()
@@ -495,7 +482,7 @@ func (w *replicator) copy(ctx context.Context, a catalog.Address, there string, 
 	if fault.HasCode(err, "restore-first") {
 		err = w.fetch(ctx, a, v)
 	}
-	return replication.Have{Number: v.Number, Revision: v.Revision, ETag: f.ETag, Version: f.Version}, err
+	return replication.Have{Number: v.Number, Revision: v.Revision, ETag: f.ETag, Version: f.Version}, uncounted, err
 }
 
 // fetch asks for a restored copy of what cannot be read before, and gives the error that

@@ -43,6 +43,19 @@ type Region struct {
 	Seen    *time.Time    // when it answered last
 	Latency time.Duration // of the last answer
 	Says    string        // why it is away
+
+	Placements []string // that it has, by name, as it told last
+}
+
+// HasPlacement refuses a region for an account whose buckets have a fixed placement that the
+// region does not have. The error has the code placement-not-there.
+func (r *Region) HasPlacement(account, fixed string) error {
+	if slices.Contains(r.Placements, fixed) {
+		return nil
+	}
+	return fault.New(fault.Refused, "placement-not-there",
+		"the buckets of the account %s have the placement %s, and the region %s has none of that name", account, fixed, r.Name).
+		In("region").Do("have an operator add the placement there (spindle placement add %s, at %s)", fixed, r.Desk)
 }
 
 var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)

@@ -230,7 +230,7 @@ func large(t *testing.T, s side.Side) {
 	w := write(b)
 	var sent int64
 	upload := ""
-	w.Keep = func(id string) error { upload = id; return nil }
+	w.Keep = func(id string, _, _ int64) error { upload = id; return nil }
 	broken := &breaking{Bytes: b, after: 3}
 	if _, err := s.Write(t.Context(), "large", broken, w); err == nil {
 		t.Fatal("a body that broke off was taken")

@@ -16,7 +16,7 @@ export function Placed({ b }: { b: Schemas['BucketInfo'] }) {
   const toast = useToast();
   const session = useSession();
   const offered = usePlacements(b.account).data?.placements ?? [];
-  const [kept, setKept] = useState<Kept>({ placement: b.placement ?? '', tier: b.tier });
+  const [kept, setKept] = useState<Kept>({ placement: b.placementDue ?? b.placement ?? '', tier: b.tier });
   const [placing, setPlacing] = useState(false);
   const turn = useChange(() =>
     ask(
@@ -31,7 +31,12 @@ export function Placed({ b }: { b: Schemas['BucketInfo'] }) {
     <Section title="How bytes are kept">
       <div className="pt-12 grid gap-12">
         {b.placementFixed && !session.operator ? (
-          <Fixed name={b.placement ?? 'none'} by={b.placementBy ?? ''} list={offered} />
+          <>
+            <Fixed name={b.placementDue ?? b.placement ?? 'none'} by={b.placementBy ?? ''} list={offered} />
+            {b.placementDue ? (
+              <p className="small dim">This bucket is older than that: it has {b.placement ?? `no placement, in ${b.tier}`}.</p>
+            ) : null}
+          </>
         ) : (
           <PlacementChoice account={b.account} value={kept} onChange={setKept} />
         )}

@@ -7,7 +7,7 @@ import { endpointShape, ruleShape, since, span } from './states';
 
 /** How a target of a rule stands. */
 export function TargetFacts({ rule, t }: { rule: Replication; t: Target }) {
-  const left = t.rate && t.waiting ? t.bytes / t.rate : 0;
+  const left = t.doneIn ?? 0;
   return (
     <Facts>
       <Fact name="Target">
