@@ -141,10 +141,44 @@ func (a *app) runOnce(ctx context.Context, c *cli.Command, p *api, j desk.SyncIn
 	if err := p.call(ctx, http.MethodPost, at+"/runs", nil, map[string]any{"anyway": true}, &run); err != nil {
 		return removed(err)
 	}
-	if err := a.followRun(ctx, p, j.Name, run.ID); err != nil || word != "" {
+	err := a.followRun(ctx, p, j.Name, run.ID)
+	if ctx.Err() != nil {
+		return a.stopOnce(context.WithoutCancel(ctx), p, j.Name, run.ID)
+	}
+	if err != nil || word != "" {
 		return err
 	}
 	return removed(nil)
+}
+
+// stopOnce stops the run of a job that was made for one time, and says what came of it.
+func (a *app) stopOnce(ctx context.Context, p *api, name string, run int64) error {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	at := syncsPath + url.PathEscape(name)
+	goesOn := func(err error) error {
+		a.note("The run goes on at the service. Follow it: spindle sync show %s; stop it: spindle sync stop %s", name, name)
+		return err
+	}
+	if err := p.call(ctx, http.MethodPost, fmt.Sprintf("%s/runs/%d/stop", at, run), nil, nil, nil); err != nil {
+		return goesOn(err)
+	}
+	var r desk.SyncRunInfo
+	for r.Ended == nil {
+		if err := p.call(ctx, http.MethodGet, fmt.Sprintf("%s/runs/%d", at, run), nil, nil, &r); err != nil {
+			return goesOn(err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+	if err := p.call(ctx, http.MethodDelete, at, nil, nil, nil); err != nil {
+		return err
+	}
+	a.note("Stopped: %s, %s, were written. The same command goes on; parts of a large object stay there for a day for that.",
+		things(r.Written.Objects, "object", "objects"), size(r.Written.Bytes))
+	return exitOnly(ExitFailed)
 }
 
 //go:embed sheet.html

@@ -21,11 +21,12 @@ import (
 func (a *app) uploadCommand() *cli.Command {
 	return &cli.Command{Name: "upload", Usage: "list, send, complete and abandon multipart uploads",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list unfinished uploads with what they hold, oldest first",
-				Description: examples("spindle upload list", "spindle upload list --older-than 7d --bucket plates"),
+			{Name: "list", Usage: "list unfinished uploads with what they hold, oldest first", ArgsUsage: "[@ENDPOINT/BUCKET[/PREFIX]]",
+				Description: examples("spindle upload list", "spindle upload list --older-than 7d --bucket plates",
+					"spindle upload list @lowland-annex/plates"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "older-than", Usage: "only those started before `TIME`, such as 7d ago"},
 					&cli.StringFlag{Name: "bucket", Usage: "only of `BUCKET`"}},
-				Action: a.uploadList},
+				Action: orThere(a.uploadList, a.uploadListThere)},
 			{Name: "show", Usage: "show an upload and the parts that are there", ArgsUsage: "BUCKET/KEY ID",
 				Description: examples("spindle upload show plates/2026/mosaic.tif 3kq4…",
 					"spindle upload show plates/2026/mosaic.tif 3kq4… --json"), Action: a.uploadShow},
@@ -55,11 +56,12 @@ func (a *app) uploadCommand() *cli.Command {
 				Action: a.uploadResume},
 			{Name: "abandon", Usage: "end uploads; their bytes go", ArgsUsage: "[BUCKET/KEY ID]",
 				Description: examples("spindle upload abandon plates/2026/mosaic.tif 3kq4…",
-					"spindle upload abandon --older-than 7d --rehearse"),
+					"spindle upload abandon --older-than 7d --rehearse",
+					"spindle upload abandon @lowland-annex/plates --older-than 7d --rehearse"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "older-than", Usage: "all started before `TIME`, such as 7d ago"},
 					&cli.StringFlag{Name: "bucket", Usage: "with --older-than: only of `BUCKET`"},
 					&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
-				Action: a.uploadAbandon},
+				Action: orThere(a.uploadAbandon, a.uploadAbandonThere)},
 		}}
 }
 
@@ -408,9 +410,14 @@ func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
+	return a.abandon(ctx, c, p, "/api/v1/uploads/abandon", in, what)
+}
+
+// abandon abandons uploads that a call of the desk is told of, after saying what they hold.
+func (a *app) abandon(ctx context.Context, c *cli.Command, p *api, call string, in map[string]any, what string) error {
 	ask := func(rehearse bool) (q desk.Quantity, err error) {
 		in["rehearse"] = rehearse
-		return q, p.call(ctx, http.MethodPost, "/api/v1/uploads/abandon", nil, in, &q)
+		return q, p.call(ctx, http.MethodPost, call, nil, in, &q)
 	}
 	q, err := ask(true)
 	if err != nil {

@@ -151,6 +151,9 @@ var calls = map[string]struct {
 	"remove-bucket-there": {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other"},
 	"list-objects-there":  {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other/objects"},
 	"show-object-there":   {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other/object?key=k"},
+	"list-uploads-there":  {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other/uploads"},
+	"abandon-uploads-there": {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other/uploads/abandon",
+		body: map[string]any{"olderThan": "7d"}},
 	"remove-object-there": {needs: "administer", path: "/api/v1/endpoints/annex/buckets/other/object?key=k"},
 
 	"list-replications": {needs: "administer"}, "show-replication": {needs: "administer",

@@ -39,6 +39,10 @@ func (d *Desk) thereCalls(to *calls) {
 		d.objectThere)
 	call(to, mine, "remove-object-there", "DELETE "+base+"/{there}/object", topic, "Remove an object at an endpoint",
 		d.removeObjectThere, answers(204))
+	call(to, mine, "list-uploads-there", "GET "+base+"/{there}/uploads", topic, "List unfinished uploads at an endpoint",
+		d.uploadsThere)
+	call(to, mine, "abandon-uploads-there", "POST "+base+"/{there}/uploads/abandon", topic,
+		"Abandon unfinished uploads at an endpoint", d.abandonThere)
 }
 
 // TherePath names a bucket at an endpoint.

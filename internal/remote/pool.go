@@ -54,6 +54,7 @@ type Conn struct {
 	Client            *client.Client
 	Circuit           Circuit
 	limit             *rate.Limiter
+	catalog           *catalog.Catalog // where uploads that are under way stand; nil: nowhere
 }
 
 // OfAccount gives the connection to an endpoint of an account by its name. The error for
@@ -105,6 +106,7 @@ func (p *Pool) conn(e *endpoint.Endpoint, mark int64) (*Conn, error) {
 		return nil, err
 	}
 	c := p.open(e, secret)
+	c.catalog = p.catalog
 	if ok {
 		time.AfterFunc(time.Minute, was.close) // who uses it goes on
 	}

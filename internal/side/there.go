@@ -9,9 +9,11 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"hash/fnv"
 	"io"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -275,6 +277,9 @@ func (t *There) writeParts(ctx context.Context, key string, body Body, w Write) 
 			from := int64(k) * size
 			length := min(size, w.Size-from)
 			p, sent, err := t.writePart(ctx, key, body, w, k+1, from, length, there[k+1])
+			if err == nil {
+				err = t.Conn.HoldUpload(ctx, t.Bucket, key, w.Upload, contentOf(w))
+			}
 			mu.Lock()
 			defer mu.Unlock()
 			if err == nil && w.Keep != nil {
@@ -286,9 +291,25 @@ func (t *There) writeParts(ctx context.Context, key string, body Body, w Write) 
 		})
 	}
 	if err := errors.Join(g.Wait(), ctx.Err()); err != nil {
-		return Facts{}, err
+		quick, cancel := context.WithTimeout(context.WithoutCancel(ctx), leaveFor)
+		defer cancel()
+		return Facts{}, errors.Join(err, t.Conn.LeaveUpload(quick, t.Bucket, key, w.Upload, contentOf(w)))
 	}
 	return t.complete(ctx, key, parts, w)
+}
+
+// leaveFor is how long it may take to write down that an upload was interrupted.
+const leaveFor = 5 * time.Second
+
+// contentOf tells what is written apart from all else that may be written under its key: an
+// upload has its metadata from its beginning.
+func contentOf(w Write) string {
+	if w.CRC64 == nil {
+		return ""
+	}
+	about := fnv.New64a()
+	fmt.Fprintf(about, "%+v|%q|%q|%q|%q", w.Headers, w.Metadata, w.Tags, w.Class, w.Origin) // maps are printed in order
+	return fmt.Sprintf("%d %016x %016x", w.Size, *w.CRC64, about.Sum64())
 }
 
 // complete makes an object of the parts of w.Upload, and proves it.
@@ -305,21 +326,33 @@ func (t *There) complete(ctx context.Context, key string, parts []client.Part, w
 	if err != nil {
 		return Facts{}, wroteError(err)
 	}
+	if err := t.Conn.EndUpload(ctx, t.Bucket, key, w.Upload); err != nil {
+		return Facts{}, err
+	}
 	return t.proved(ctx, key, i, w, fmt.Sprintf("%x-%d", sums.Sum(nil), len(parts)))
 }
 
 // resume takes an earlier upload up, or starts one, whose id w has then.
 func (t *There) resume(ctx context.Context, key string, w *Write) (map[int]client.Part, error) {
 	there := map[int]client.Part{}
+	if w.Upload == "" && w.CRC64 != nil {
+		var err error
+		if w.Upload, err = t.Conn.TakeUpload(ctx, t.Bucket, key, contentOf(*w)); err != nil {
+			return nil, err
+		}
+	}
 	if w.Upload != "" {
 		list, err := t.Conn.Client.Parts(ctx, t.Bucket, key, w.Upload)
 		if err == nil {
 			for _, p := range list {
 				there[p.Number] = p
 			}
-			return there, nil
+			return there, t.Conn.HoldUpload(ctx, t.Bucket, key, w.Upload, contentOf(*w))
 		}
 		if fault.KindOf(err) != fault.NotFound {
+			return nil, err
+		}
+		if err := t.Conn.EndUpload(ctx, t.Bucket, key, w.Upload); err != nil {
 			return nil, err
 		}
 	}
@@ -327,7 +360,8 @@ func (t *There) resume(ctx context.Context, key string, w *Write) (map[int]clien
 	if w.Upload, err = t.Conn.Client.StartUpload(ctx, t.Bucket, key, t.put(*w)); err != nil {
 		return nil, wroteError(err)
 	}
-	if w.Keep != nil {
+	err = t.Conn.HoldUpload(ctx, t.Bucket, key, w.Upload, contentOf(*w))
+	if err == nil && w.Keep != nil {
 		err = w.Keep(w.Upload, 0, 0)
 	}
 	return there, err

@@ -7,7 +7,7 @@ import (
 )
 
 // checkEndpoints looks at the endpoints whose last check is long ago, some side by side.
-// What changed is in the log too.
+// What changed is in the log too. Uploads there that nobody goes on with are given up.
 func (c *Crew) checkEndpoints(ctx context.Context, _ *lease) error {
 	due, err := c.store.Catalog.EndpointsUnchecked(ctx, c.store.Catalog.Now().Add(-c.settings.CheckEvery), 100)
 	if err != nil {
@@ -34,5 +34,8 @@ func (c *Crew) checkEndpoints(ctx context.Context, _ *lease) error {
 			return nil
 		})
 	}
-	return g.Wait()
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	return c.settings.Remote.GiveUpUploads(ctx, 100)
 }

@@ -94,44 +94,70 @@ type Begun struct {
 	Started time.Time
 }
 
+// BegunPage is a page of uploads under way; the next one begins after a key and an upload of it.
+type BegunPage struct {
+	Uploads           []Begun
+	More              bool
+	AfterKey, AfterID string
+}
+
+// UploadPage gives uploads under way beneath a prefix after one, at most limit; 0: as many as the
+// service likes.
+func (c *Client) UploadPage(ctx context.Context, bucket, prefix, afterKey, afterID string, limit int) (BegunPage, error) {
+	q := url.Values{"uploads": {""}, "prefix": {prefix}, "encoding-type": {"url"}}
+	if afterKey != "" {
+		q.Set("key-marker", afterKey)
+		q.Set("upload-id-marker", afterID)
+	}
+	if limit > 0 {
+		q.Set("max-uploads", strconv.Itoa(limit))
+	}
+	var d struct {
+		IsTruncated                       bool
+		EncodingType                      string
+		NextKeyMarker, NextUploadIdMarker string
+		Upload                            []struct {
+			Key, UploadId string
+			Initiated     time.Time
+		}
+	}
+	var out BegunPage
+	if _, err := c.document(ctx, http.MethodGet, bucket, "", q, nil, "", &d); err != nil {
+		return out, err
+	}
+	plain := func(s string) (string, error) {
+		if d.EncodingType != "url" {
+			return s, nil
+		}
+		return unescaped(s)
+	}
+	for _, u := range d.Upload {
+		key, err := plain(u.Key)
+		if err != nil {
+			return out, err
+		}
+		out.Uploads = append(out.Uploads, Begun{key, u.UploadId, u.Initiated})
+	}
+	next, err := plain(d.NextKeyMarker)
+	out.AfterKey, out.AfterID = next, d.NextUploadIdMarker
+	out.More = d.IsTruncated && (next > afterKey || next == afterKey && d.NextUploadIdMarker != afterID)
+	return out, err
+}
+
 // Uploads gives the uploads under way beneath a prefix, of every key.
 func (c *Client) Uploads(ctx context.Context, bucket, prefix string, f func(Begun) error) error {
-	q := url.Values{"uploads": {""}, "prefix": {prefix}, "encoding-type": {"url"}}
-	for {
-		var d struct {
-			IsTruncated                       bool
-			EncodingType                      string
-			NextKeyMarker, NextUploadIdMarker string
-			Upload                            []struct {
-				Key, UploadId string
-				Initiated     time.Time
-			}
-		}
-		if _, err := c.document(ctx, http.MethodGet, bucket, "", q, nil, "", &d); err != nil {
+	for page := (BegunPage{More: true}); page.More; {
+		var err error
+		if page, err = c.UploadPage(ctx, bucket, prefix, page.AfterKey, page.AfterID, 0); err != nil {
 			return err
 		}
-		plain := func(s string) (string, error) {
-			if d.EncodingType != "url" {
-				return s, nil
-			}
-			return unescaped(s)
-		}
-		for _, u := range d.Upload {
-			key, err := plain(u.Key)
-			if err == nil {
-				err = f(Begun{key, u.UploadId, u.Initiated})
-			}
-			if err != nil {
+		for _, u := range page.Uploads {
+			if err := f(u); err != nil {
 				return err
 			}
 		}
-		next, err := plain(d.NextKeyMarker)
-		if err != nil || !d.IsTruncated || next == q.Get("key-marker") && d.NextUploadIdMarker == q.Get("upload-id-marker") {
-			return err
-		}
-		q.Set("key-marker", next)
-		q.Set("upload-id-marker", d.NextUploadIdMarker)
 	}
+	return nil
 }
 
 // Parts gives all parts of an upload that are there.
