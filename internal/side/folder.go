@@ -65,6 +65,13 @@ type Folder struct {
 	err  error
 }
 
+// FolderIn is a folder that is open already; dir is what it is called.
+func FolderIn(root *os.Root, dir string, links Links, odd func(key, what string)) *Folder {
+	f := &Folder{Dir: dir, Links: links, Odd: odd, root: root}
+	f.once.Do(func() {})
+	return f
+}
+
 const partial = ".spindle-part-" // files that are being written
 
 // open opens the folder, once.

@@ -4,9 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -219,35 +219,89 @@ func (s *SyncSides) there(ctx context.Context, account string, p syncing.Place, 
 }
 
 func (s *SyncSides) folder(dir string, links side.Links, odd func(key, what string)) (side.Side, string, error) {
-	real, err := filepath.EvalSymlinks(dir)
+	root, err := s.openFolder(dir)
 	if err != nil {
-		return nil, "", fault.New(fault.NotFound, "folder-missing", "the folder %s is not there", dir).In("folder").
-			Do("make it, or mount its disk").Because(err)
-	}
-	if err := s.Allowed(real); err != nil {
 		return nil, "", err
 	}
-	var st unix.Stat_t
-	var fs unix.Statfs_t
-	if err := errors.Join(unix.Stat(real, &st), unix.Statfs(real, &fs)); err != nil {
+	mark, err := folderMark(root)
+	if err != nil {
+		root.Close()
 		return nil, "", fault.New(fault.Unavailable, "folder", "the folder %s cannot be used", dir).In("folder").Because(err)
 	}
-	f := &side.Folder{Dir: real, Links: links, Odd: odd}
-	return f, fmt.Sprintf("folder %x on %x", st.Ino, fs.Fsid.Val), nil
+	return side.FolderIn(root, dir, links, odd), mark, nil
+}
+
+// folderMark tells an open folder from another one that takes its place later.
+func folderMark(root *os.Root) (string, error) {
+	d, err := root.Open(".")
+	if err != nil {
+		return "", err
+	}
+	defer d.Close()
+	var st unix.Stat_t
+	var fs unix.Statfs_t
+	if err := errors.Join(unix.Fstat(int(d.Fd()), &st), unix.Fstatfs(int(d.Fd()), &fs)); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("folder %x on %x", st.Ino, fs.Fsid.Val), nil
+}
+
+// openFolder opens a folder beneath a root, step by step from the root's descriptor: whatever
+// is exchanged on the way meanwhile, nothing outside of the root is reached. The errors have the
+// codes folder-refused and folder-missing.
+func (s *SyncSides) openFolder(dir string) (*os.Root, error) {
+	for _, at := range s.Folders {
+		named := []string{at}
+		if real, err := filepath.EvalSymlinks(at); err == nil && real != at {
+			named = append(named, real)
+		}
+		for _, name := range named {
+			rel, err := filepath.Rel(name, filepath.Clean(dir))
+			if err != nil || !filepath.IsLocal(rel) {
+				continue
+			}
+			return openBeneath(at, rel, dir)
+		}
+	}
+	return nil, folderRefused(dir, nil)
+}
+
+func openBeneath(at, rel, dir string) (*os.Root, error) {
+	top, err := os.OpenRoot(at)
+	if err != nil || rel == "." {
+		return top, folderMissing(dir, err)
+	}
+	defer top.Close()
+	root, err := top.OpenRoot(rel)
+	if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) {
+		return root, folderMissing(dir, err)
+	}
+	return nil, folderRefused(dir, err)
+}
+
+func folderMissing(dir string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fault.New(fault.NotFound, "folder-missing", "the folder %s is not there", dir).In("folder").
+		Do("make it, or mount its disk").Because(err)
+}
+
+func folderRefused(dir string, err error) error {
+	return fault.New(fault.Refused, "folder-refused", "the service does not sync the folder %s", dir).In("folder").
+		Do("have its operator start it with --folder-root and a folder above that one, which no link leads out of").Because(err)
 }
 
 // Allowed refuses a folder that is beneath no root. The error has the code folder-refused.
 func (s *SyncSides) Allowed(dir string) error {
-	for _, root := range s.Folders {
-		if real, err := filepath.EvalSymlinks(root); err == nil {
-			root = real
-		}
-		if dir == root || strings.HasPrefix(dir, strings.TrimSuffix(root, "/")+"/") {
-			return nil
-		}
+	root, err := s.openFolder(dir)
+	if err == nil {
+		return root.Close()
 	}
-	return fault.New(fault.Refused, "folder-refused", "the service does not sync the folder %s", dir).In("folder").
-		Do("have its operator start it with --folder-root and a folder above that one")
+	if fault.HasCode(err, "folder-missing") {
+		return nil // it may come; each run looks
+	}
+	return err
 }
 
 // Carrying is what carries a job out, with what its sides are.
