@@ -23,6 +23,7 @@ type Checking struct {
 	All        bool   // every body is read; one in sampleOf otherwise, the others are looked at
 	MasterKey  string // instead of the backup's copy
 	Passphrase string // of the copy
+	Unproved   bool   // a backup is checked that nothing proves; see proved
 	Log        *slog.Logger
 	Progress   func(what string, bytes int64)
 
@@ -60,6 +61,14 @@ func (in *Checking) Check(ctx context.Context) (*Checked, error) {
 			return nil, err
 		}
 	}
+	if !in.Unproved {
+		if err := proved(in.Folder, m, key); err != nil {
+			return nil, err
+		}
+	}
+	if err := in.files(m); err != nil {
+		return nil, err
+	}
 	tmp, err := os.MkdirTemp("", "spindle-check-")
 	if err != nil {
 		return nil, err
@@ -73,7 +82,7 @@ func (in *Checking) Check(ctx context.Context) (*Checked, error) {
 		return nil, err
 	}
 	defer server.Stop()
-	if err := load(ctx, in.Folder, m, server.URL("postgres")); err != nil {
+	if err := fill(ctx, in.Folder, m, server.URL("postgres")); err != nil {
 		return nil, err
 	}
 	cat, err := catalog.Open(ctx, server.URL("postgres"))
@@ -92,6 +101,27 @@ func (in *Checking) Check(ctx context.Context) (*Checked, error) {
 	defer spaces.Each(func(s bodies.Space) error { return s.Close() })
 	out := &Checked{Manifest: m}
 	return out, in.walk(ctx, cat, spaces, out)
+}
+
+// files compares what the backup has beside its catalog with the digests of its manifest.
+func (in *Checking) files(m *Manifest) error {
+	for name, want := range map[string]string{hasFile: m.Has, baseFile: m.baseDigest()} {
+		if want == "" {
+			continue
+		}
+		if sum, _, err := digestOf(filepath.Join(in.Folder, m.Name, name)); err != nil || sum != want {
+			return fault.New(fault.Damaged, "backup-file", "%s of the backup %s is not what it was", name, m.Name).In("backup").
+				Do("bring it back from where the folder was copied to, or take another backup").Because(err)
+		}
+	}
+	return nil
+}
+
+func (m *Manifest) baseDigest() string {
+	if m.Base == nil {
+		return ""
+	}
+	return m.Base.Digest
 }
 
 // spaces opens the backup's volumes as those of a service.

@@ -75,6 +75,11 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	defer cat.Close()
 	m = &Manifest{Format: 1, Made: cat.Now().UTC().Truncate(time.Second)}
 	m.Name = m.Made.Format(moment)
+	m.Is = m.Name
+	key, err := in.masterKey()
+	if err != nil {
+		return nil, err
+	}
 	if m.Service, err = cat.ServiceID(ctx); err != nil {
 		return nil, err
 	}
@@ -110,7 +115,7 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if err := in.base(held, cat, url, dir, m); err != nil {
 		return nil, cause(held, err)
 	}
-	if err := in.keepKey(dir); err != nil {
+	if err := in.keepKey(dir, key); err != nil {
 		return nil, err
 	}
 	if err := in.copyVolumes(held, cat, dir, m); err != nil {
@@ -128,7 +133,11 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := writeLast(filepath.Join(dir, manifestFile), append(text, '\n')); err != nil {
+	text = append(text, '\n')
+	if err := prove(dir, key, text); err != nil {
+		return nil, err
+	}
+	if err := writeLast(filepath.Join(dir, manifestFile), text); err != nil {
 		return nil, err
 	}
 	if finished = true; m.Base == nil {
@@ -218,18 +227,23 @@ func digestOf(path string) (sum string, size int64, err error) {
 	return hex.EncodeToString(h.Sum(nil)), size, errors.Join(err, f.Sync())
 }
 
+// masterKey gives the service's master key, and those before it.
+func (in *Making) masterKey() (string, error) {
+	if in.MasterKey != "" {
+		return strings.ReplaceAll(in.MasterKey, ",", "\n"), nil
+	}
+	key, err := os.ReadFile(filepath.Join(in.Data, "master.key"))
+	if err != nil {
+		return "", fault.New(fault.Unavailable, "master-key-missing", "the master key cannot be read").In("master-key").
+			Do("give the service's data directory, or its key as SPINDLE_MASTER_KEY").Because(err)
+	}
+	return string(key), nil
+}
+
 // keepKey seals the master key under the passphrase.
-func (in *Making) keepKey(dir string) error {
+func (in *Making) keepKey(dir, key string) error {
 	if in.Passphrase == "" {
 		return nil
-	}
-	key := []byte(strings.ReplaceAll(in.MasterKey, ",", "\n"))
-	if len(key) == 0 {
-		var err error
-		if key, err = os.ReadFile(filepath.Join(in.Data, "master.key")); err != nil {
-			return fault.New(fault.Unavailable, "master-key-missing", "the master key cannot be read").In("master-key").
-				Do("give the service's data directory, or its key as SPINDLE_MASTER_KEY").Because(err)
-		}
 	}
 	to, err := age.NewScryptRecipient(in.Passphrase)
 	if err != nil {
@@ -240,7 +254,7 @@ func (in *Making) keepKey(dir string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := w.Write(key); err != nil {
+	if _, err := io.WriteString(w, key); err != nil {
 		return err
 	}
 	if err := w.Close(); err != nil {
@@ -255,7 +269,11 @@ func (in *Making) copyVolumes(ctx context.Context, cat *catalog.Catalog, dir str
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, has.close()) }()
+	defer func() {
+		if err = errors.Join(err, has.close()); err == nil {
+			m.Has, _, err = digestOf(filepath.Join(dir, hasFile))
+		}
+	}()
 	tiers, err := cat.Tiers(ctx)
 	if err != nil {
 		return err

@@ -28,11 +28,13 @@ const (
 
 // Manifest is what a backup is.
 type Manifest struct {
-	Format  int       `json:"format"` // 1
+	Format  int       `json:"format"`         // 1
+	Is      string    `json:"name,omitempty"` // of its folder; "" of one that an older version made
 	Made    time.Time `json:"made"`
-	Service string    `json:"service"` // as it tells itself apart
-	Dump    string    `json:"dump"`    // SHA-256 of the catalog's, in hex
-	Size    int64     `json:"size"`    // of it
+	Service string    `json:"service"`       // as it tells itself apart
+	Dump    string    `json:"dump"`          // SHA-256 of the catalog's, in hex
+	Size    int64     `json:"size"`          // of it
+	Has     string    `json:"has,omitempty"` // SHA-256 of the list of bodies, in hex
 	Base    *Base     `json:"base,omitempty"`
 	Volumes []Volume  `json:"volumes"`
 	Missing []string  `json:"missing,omitempty"` // tiers at endpoints, and volumes that were away
@@ -40,7 +42,11 @@ type Manifest struct {
 	Files   int64     `json:"files"`             // that were new
 
 	Name string `json:"-"` // of its folder
+	text []byte // as it stands in its file
 }
+
+// manifestMost is how many bytes a manifest has at the most.
+const manifestMost = 8 << 20
 
 // LogFolder gives the folder in a folder of backups that the database's log is kept in.
 func LogFolder(folder string) string { return filepath.Join(folder, logDir) }
@@ -106,17 +112,17 @@ func noFolder(folder string, err error) error {
 }
 
 func read(folder, name string) (*Manifest, error) {
-	b, err := os.ReadFile(filepath.Join(folder, name, manifestFile))
+	b, err := readAtMost(filepath.Join(folder, name, manifestFile), manifestMost)
 	if err != nil {
 		return nil, err
 	}
-	m := &Manifest{Name: name}
+	m := &Manifest{Name: name, text: b}
 	if err := json.Unmarshal(b, m); err != nil || m.Format != 1 {
 		return nil, fault.New(fault.Damaged, "backup-manifest", "the manifest of the backup %s cannot be read", name).
 			In("backup").Do("take an earlier one, or one that a later version of the service made with that version").
 			Because(err)
 	}
-	return m, nil
+	return m, m.plain()
 }
 
 // Find gives a backup of a folder by its name, the latest for none. The error for none has the

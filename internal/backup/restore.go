@@ -49,25 +49,6 @@ func wrongPassphrase(err error) error {
 		In("passphrase").Do("give the one that the backup was made with").Because(err)
 }
 
-// load has the database's own program write a backup's catalog into an empty database.
-func load(ctx context.Context, folder string, m *Manifest, url string) error {
-	path := filepath.Join(folder, m.Name, dumpFile)
-	sum, size, err := digestOf(path)
-	if err != nil {
-		return fault.New(fault.Damaged, "backup-dump", "the catalog of the backup %s cannot be read", m.Name).In("backup").
-			Do("take another backup").Because(err)
-	}
-	if sum != m.Dump || size != m.Size {
-		return fault.New(fault.Damaged, "backup-dump", "the catalog of the backup %s is not what it was", m.Name).
-			In("backup").Do("take another backup, or bring the file back from where the folder was copied to")
-	}
-	cmd, err := program(ctx, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--dbname="+url, path)
-	if err != nil {
-		return err
-	}
-	return ran(cmd)
-}
-
 // Restoring says what is restored, and where.
 type Restoring struct {
 	Folder     string
@@ -77,6 +58,7 @@ type Restoring struct {
 	MasterKey  string // instead of the backup's copy
 	Passphrase string // of the copy
 	Volumes    map[string]string
+	Unproved   bool      // a backup is taken that nothing proves; see proved
 	AsOf       time.Time // a moment between backups whose database's log was kept; zero for none
 
 	Log      *slog.Logger
@@ -107,6 +89,13 @@ func (in *Restoring) Restore(ctx context.Context) (*Restored, error) {
 	key, err := in.keys(base, m)
 	if err != nil {
 		return nil, err
+	}
+	for _, b := range []*Manifest{base, m} {
+		if b != nil && !in.Unproved {
+			if err := proved(in.Folder, b, key); err != nil {
+				return nil, err
+			}
+		}
 	}
 	if err := in.empty(); err != nil {
 		return nil, err
@@ -232,7 +221,7 @@ func (in *Restoring) database(ctx context.Context, base, m *Manifest) (url strin
 	if err != nil {
 		return "", nil, err
 	}
-	if err := load(ctx, in.Folder, m, s.URL("postgres")); err != nil {
+	if err := fill(ctx, in.Folder, m, s.URL("postgres")); err != nil {
 		s.Stop()
 		return "", nil, err
 	}

@@ -114,7 +114,12 @@ type api struct {
 	hc   *http.Client
 	info *desk.ServiceInfo
 	wire *client.Client
+
+	pages *paging
 }
+
+// answerMost is how many bytes of an answer are read, of those that are no stream.
+const answerMost = 256 << 20
 
 // open finds the service to talk to: the environment first, then the profile.
 func (a *app) open(c *cli.Command) (*api, error) {
@@ -151,11 +156,15 @@ func newAPI(p profile) (*api, error) {
 			Do("give the desk's address, for instance http://127.0.0.1:5711")
 	}
 	return &api{base: u.Scheme + "://" + u.Host, key: sign.Credential{ID: p.Key, Secret: p.Secret},
-		hc: &http.Client{Transport: client.Transport()}}, nil
+		pages: &paging{byPath: map[string]*turns{}},
+		hc:    &http.Client{Transport: client.Transport()}}, nil
 }
 
 // call asks the desk. in and out may be nil.
 func (p *api) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	if err := p.pages.turned(method, path, query); err != nil {
+		return err
+	}
 	var body []byte
 	if in != nil {
 		var err error
@@ -177,7 +186,7 @@ func (p *api) send(ctx context.Context, method, path string, query url.Values, b
 	if out == nil {
 		return nil
 	}
-	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+	if err := json.NewDecoder(io.LimitReader(resp.Body, answerMost)).Decode(out); err != nil {
 		return foreign(resp.StatusCode).Because(err)
 	}
 	return nil

@@ -58,6 +58,7 @@ type app struct {
 	*Env
 	json bool
 	in   *bufio.Reader
+	raw  *Env // as it came: for the content of objects, and what draws
 }
 
 // usage is an error in how a command was called.
@@ -81,7 +82,9 @@ func (e exitOnly) Error() string { return fmt.Sprintf("exit %d", int(e)) }
 
 // Run runs a command line and gives its exit code.
 func Run(args []string, env *Env) int {
-	a := &app{Env: env, in: bufio.NewReader(env.In)}
+	plain := *env
+	plain.Out, plain.Err = &plainly{to: env.Out}, &plainly{to: env.Err}
+	a := &app{Env: &plain, in: bufio.NewReader(env.In), raw: env}
 	root := a.root()
 	err := root.Run(env.Done, args)
 	return a.report(err)

@@ -26,6 +26,11 @@ func passphraseFlag(what string) cli.Flag {
 		Usage: "read the passphrase " + what + " from this `FILE`, - for standard input; asked for otherwise"}
 }
 
+func unprovedFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "unproved",
+		Usage: "take a backup of an older version, which nothing proves; only from a folder that nobody else could write to"}
+}
+
 func (a *app) backupCommand() *cli.Command {
 	return &cli.Command{Name: "backup", Usage: "copies of the whole service, made while it runs",
 		Commands: []*cli.Command{
@@ -46,7 +51,7 @@ func (a *app) backupCommand() *cli.Command {
 						"spindle backup check /mnt/backup --backup 2026-11-27T09-30-00Z --all"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "backup", Usage: "which, by its `NAME`; the latest otherwise"},
 					&cli.BoolFlag{Name: "all", Usage: "read every body and compare its digest"},
-					passphraseFlag("of the backup")}, Action: a.backupCheck},
+					unprovedFlag(), passphraseFlag("of the backup")}, Action: a.backupCheck},
 			{Name: "remove", Usage: "remove backups, and the bodies that no other has", ArgsUsage: "FOLDER [NAME ...]",
 				Description: "Those that are named, or all but the latest ones; at least one stays. What goes is said first, and " +
 					"asked for. Moments before the oldest that stays can be restored no more.\n\n" +
@@ -69,7 +74,7 @@ func (a *app) restoreServiceCommand() *cli.Command {
 			&cli.StringFlag{Name: "as-of",
 				Usage: "as it was at a `MOMENT` between two backups, of a service that ran with --keep-log"},
 			&cli.StringSliceFlag{Name: "volume", Usage: "put the volume that was in one directory into another, as `WAS=IS`; may be repeated"},
-			passphraseFlag("of the backup")), Action: a.restoreService}
+			unprovedFlag(), passphraseFlag("of the backup")), Action: a.restoreService}
 }
 
 // quietly is a log of what matters alone.
@@ -166,7 +171,7 @@ func (a *app) backupCheck(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	check := &backup.Checking{Folder: in[0], Name: c.String("backup"), All: c.Bool("all"),
+	check := &backup.Checking{Folder: in[0], Name: c.String("backup"), All: c.Bool("all"), Unproved: c.Bool("unproved"),
 		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), Log: a.quietly(), Progress: a.moved()}
 	if check.MasterKey == "" {
 		if check.Passphrase, err = a.passphrase(c.String("passphrase-from"), false); err != nil {
@@ -249,6 +254,7 @@ func (a *app) restoreService(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	r := &backup.Restoring{Folder: in[0], Name: c.String("backup"), Data: data, Database: c.String("database"),
+		Unproved:  c.Bool("unproved"),
 		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), Volumes: map[string]string{}, Log: a.quietly(), Progress: a.moved()}
 	if r.MasterKey == "" {
 		if r.Passphrase, err = a.passphrase(c.String("passphrase-from"), false); err != nil {

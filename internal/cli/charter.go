@@ -168,6 +168,10 @@ func (a *app) showPlan(plan desk.CharterPlan) error {
 		n[plan.Steps[i].Do]++
 		a.showStep(&plan.Steps[i])
 	}
+	if len(plan.Secrets) > 0 {
+		fmt.Fprintf(a.Out, "\nSecrets that the service is sent when this is enacted: %s.\n",
+			shown(strings.Join(plan.Secrets, ", ")))
+	}
 	_, err := fmt.Fprintf(a.Out, "\nThe charter %s, %s in the account %s: %d made, %d changed, %d removed.\n",
 		plan.Charter,
 		things(int64(plan.Things), "thing", "things"), plan.Account, n["make"], n["change"], n["remove"])
@@ -240,6 +244,17 @@ func (a *app) charterEnact(retire bool) cli.ActionFunc {
 				return err
 			}
 		}
+		named, err := secretsNamed(&ask.CharterFiles)
+		if err != nil {
+			return err
+		}
+		for _, ref := range plan.Secrets {
+			if !named[ref] {
+				return fault.New(fault.Refused, "charter-secret-unnamed",
+					"the service asks for a secret that the files do not name: %s", ref).In("secret").
+					Do("nothing was sent: find out what answers at that address, and whether it is the service you mean")
+			}
+		}
 		if len(plan.Steps) > 0 {
 			if err := a.confirm(c, fmt.Sprintf("%s in the account %s.", things(int64(len(plan.Steps)), "step", "steps"),
 				plan.Account),
@@ -277,6 +292,27 @@ func (a *app) enacted(s desk.CharterProgress, plan desk.CharterPlan) error {
 		}
 	}
 	return nil
+}
+
+// secretsNamed gives where the files themselves say that secrets are: a service is sent no others,
+// whatever it asks for.
+func secretsNamed(in *desk.CharterFiles) (map[string]bool, error) {
+	doc, err := charterfile.Read(in.Files, in.Set, func(map[string]any) []charterfile.Complaint { return nil })
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	endpoints, _ := doc["endpoints"].(map[string]any)
+	for _, e := range endpoints {
+		fields, _ := e.(map[string]any)
+		at, _ := fields["secret"].(map[string]any)
+		for _, kind := range []string{"env", "file"} {
+			if name, ok := at[kind].(string); ok {
+				out[kind+" "+name] = true
+			}
+		}
+	}
+	return out, nil
 }
 
 // secretAt reads a secret from where a charter says that it is: env NAME or file PATH.

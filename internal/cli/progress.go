@@ -29,7 +29,7 @@ func (a *app) bar(what string, total int64) bar {
 	if !a.Terminal || a.json {
 		return bar{}
 	}
-	p := mpb.New(mpb.WithOutput(a.Err), mpb.WithWidth(40), mpb.WithRefreshRate(120*time.Millisecond))
+	p := mpb.New(mpb.WithOutput(a.raw.Err), mpb.WithWidth(40), mpb.WithRefreshRate(120*time.Millisecond))
 	if total == 0 {
 		return bar{p, p.New(0, mpb.NopStyle(), mpb.PrependDecorators(decor.Name(what+"  "),
 			decor.CurrentNoUnit("%d objects")))}
@@ -62,7 +62,7 @@ func (a *app) meter(files int, bytes int64) *meter {
 	if !a.Terminal || a.json {
 		return &meter{}
 	}
-	m := &meter{p: mpb.New(mpb.WithOutput(a.Err), mpb.WithWidth(32), mpb.WithRefreshRate(120*time.Millisecond))}
+	m := &meter{p: mpb.New(mpb.WithOutput(a.raw.Err), mpb.WithWidth(32), mpb.WithRefreshRate(120*time.Millisecond))}
 	m.total = m.p.New(bytes, thread(), mpb.BarPriority(1<<20),
 		mpb.PrependDecorators(decor.Name("all  ", decor.WC{W: 34, C: decor.DindentRight})),
 		mpb.AppendDecorators(decor.CountersKibiByte("  % .1f of % .1f"), decor.AverageSpeed(decor.SizeB1024(0), "  % .1f"),

@@ -355,7 +355,7 @@ func (a *app) objectGetThere(ctx context.Context, c *cli.Command) error {
 		dest = in[1]
 	}
 	if dest == "-" {
-		if _, err := io.Copy(a.Out, resp.Body); err != nil {
+		if _, err := io.Copy(a.raw.Out, resp.Body); err != nil {
 			return brokeOff(at, client.Unreachable(err))
 		}
 		return nil

@@ -449,7 +449,7 @@ func (a *app) getStream(ctx context.Context, p *api, w *client.Client, bucket, k
 		return err
 	}
 	defer o.Body.Close()
-	_, err = io.Copy(a.Out, o.Body)
+	_, err = io.Copy(a.raw.Out, o.Body)
 	return err
 }
 
