@@ -28,6 +28,12 @@ func TestHostileFiles(t *testing.T) {
 		_, _ = Read([]Source{{"a.yaml", text}}, nil, none) // whatever it is, it ends
 		t.Log(name)
 	}
+	for _, x := range [][2]string{{"buckets: [a]", "buckets: [b]"}, {"buckets: {a: {}}", "buckets: [b]"},
+		{"buckets: [b]", "buckets: {a: {}}"}, {"buckets: x", "buckets: y"}} {
+		if _, err := Read([]Source{{"a.yaml", "charter: h\n" + x[0] + "\n"}, {"b.yaml", x[1] + "\n"}}, nil, none); err == nil {
+			t.Errorf("%q beside %q is taken", x[0], x[1])
+		}
+	}
 	wide := "buckets:\n" + lines("  a: {tags: {a: '[', b: '{'}}", 1)
 	if _, err := Read([]Source{{"a.yaml", wide}}, nil, none); err != nil {
 		t.Errorf("brackets in texts: %v", err)

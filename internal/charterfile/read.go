@@ -6,6 +6,7 @@ import (
 	"io"
 	"maps"
 	"math"
+	"reflect"
 	"regexp"
 	"slices"
 	"strconv"
@@ -201,7 +202,7 @@ func (r *reader) merge(file string, tree, more map[string]any) {
 		a, aok := was.(map[string]any)
 		b, bok := v.(map[string]any)
 		if !aok || !bok {
-			if was != v {
+			if !reflect.DeepEqual(was, v) { // lists cannot be compared otherwise
 				r.add(r.at[section], "%s is said twice, and not the same", section)
 			}
 			continue

@@ -25,8 +25,8 @@ const (
 	checksMost = 10_000 // askers remembered
 )
 
-// mayCheck refuses who asks for checks too often, with the code check-rate.
-func (d *Desk) mayCheck(who string) error {
+// checksOf gives what counts the checks of somebody.
+func (d *Desk) checksOf(who string) *rate.Limiter {
 	d.checking.Lock()
 	defer d.checking.Unlock()
 	l := d.checks[who]
@@ -41,11 +41,37 @@ func (d *Desk) mayCheck(who string) error {
 		l = rate.NewLimiter(checkRate, checkBurst)
 		d.checks[who] = l
 	}
-	if !l.Allow() {
-		return fault.New(fault.Unavailable, "check-rate", "too many checks were asked for").In("requests").
-			Do("wait a few seconds")
+	return l
+}
+
+func tooManyChecks() error {
+	return fault.New(fault.Unavailable, "check-rate", "too many checks were asked for").In("requests").
+		Do("wait a few seconds")
+}
+
+// mayCheck refuses who asks for checks too often, with the code check-rate.
+func (d *Desk) mayCheck(who string) error {
+	if !d.checksOf(who).Allow() {
+		return tooManyChecks()
 	}
 	return nil
+}
+
+// mayMiss refuses who named too many things lately that are not there: names of others are not
+// found out by trying. The error has the code check-rate.
+func (d *Desk) mayMiss(ctx context.Context) error {
+	if d.checksOf("misses of "+who(ctx).subject.By()).Tokens() < 1 {
+		return tooManyChecks()
+	}
+	return nil
+}
+
+// missed counts that somebody named what is not there, and has the trail say so.
+func (d *Desk) missed(ctx context.Context, what string) {
+	id := who(ctx)
+	d.checksOf("misses of " + id.subject.By()).Allow()
+	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailRefused, Account: id.subject.Account, Who: id.subject.By(),
+		Source: id.source, Subject: what, Detail: map[string]any{}})
 }
 
 // checkSettings tries a client's settings. The service connects to nothing but

@@ -27,11 +27,12 @@ type GrantInfo struct {
 	Revision  int        `json:"revision"`
 }
 
-func grantInfo(r catalog.GrantRow) GrantInfo {
+// grantInfo tells of a grant; who gave it is the business of the giving account.
+func (d *Desk) grantInfo(ctx context.Context, r catalog.GrantRow) GrantInfo {
 	g := r.Grant()
 	return GrantInfo{ID: r.ID, Bucket: r.Bucket, Prefix: string(r.Prefix), Account: r.Account, To: g.To.String(),
 		For: r.Rights.Purpose(), Rights: r.Rights.Names(), Expires: r.Expires, Expired: !g.Holds(time.Now()),
-		Note: r.Note, Created: r.Created.UTC(), CreatedBy: r.CreatedBy, Revision: r.Revision}
+		Note: r.Note, Created: r.Created.UTC(), CreatedBy: d.veilOf(ctx, r.Account).by(r.CreatedBy), Revision: r.Revision}
 }
 
 // GrantPath names a grant.
@@ -130,7 +131,13 @@ func (d *Desk) createGrant(ctx context.Context, bucket, prefix, to, purpose, exp
 	if err := r.Grant().Check(); err != nil {
 		return nil, err
 	}
+	if err := d.mayMiss(ctx); err != nil {
+		return nil, err
+	}
 	id, err := d.store.Catalog.CreateGrant(ctx, r, author(ctx))
+	if fault.HasCode(err, "grantee-missing") {
+		d.missed(ctx, "grant to "+limited(to))
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +168,7 @@ func (d *Desk) listGrants(ctx context.Context, in *struct {
 	list, out.Body.Next = cut(list, in.Limit, func(x catalog.GrantRow) int64 { return x.ID })
 	out.Body.Grants = []GrantInfo{}
 	for _, r := range list {
-		out.Body.Grants = append(out.Body.Grants, grantInfo(r))
+		out.Body.Grants = append(out.Body.Grants, d.grantInfo(ctx, r))
 	}
 	return out, nil
 }
@@ -171,7 +178,7 @@ func (d *Desk) showGrant(ctx context.Context, in *GrantPath) (*grantOut, error) 
 	if err != nil {
 		return nil, err
 	}
-	return &grantOut{grantInfo(*r)}, nil
+	return &grantOut{d.grantInfo(ctx, *r)}, nil
 }
 
 func (d *Desk) createGrantCall(ctx context.Context, in *struct {
@@ -188,7 +195,7 @@ func (d *Desk) createGrantCall(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &grantOut{grantInfo(*r)}, nil
+	return &grantOut{d.grantInfo(ctx, *r)}, nil
 }
 
 func (d *Desk) changeGrant(ctx context.Context, in *struct {
@@ -231,7 +238,7 @@ func (d *Desk) changeGrant(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &grantOut{grantInfo(*r)}, nil
+	return &grantOut{d.grantInfo(ctx, *r)}, nil
 }
 
 func (d *Desk) removeGrant(ctx context.Context, in *GrantPath) (*struct{}, error) {

@@ -163,6 +163,12 @@ func (d *Desk) tryPost(ctx context.Context, in *PostPath) (*struct{}, error) {
 	if err != nil {
 		return nil, err
 	}
+	id := who(ctx)
+	if err := d.mayCheck(id.subject.By()); err != nil {
+		return nil, err
+	}
+	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailChecked, Account: id.subject.Account, Who: id.subject.By(),
+		Source: id.source, Subject: limited(p.URL), Detail: map[string]any{"post": p.Name}})
 	secret, err := d.endpoints.Secrets().OpenSecret(catalog.PostSecret(p.Account, p.Name), p.Secret)
 	if err != nil {
 		return nil, err

@@ -77,8 +77,9 @@ func (d *Desk) sharing(ctx context.Context, b *catalog.Bucket) ([]string, []Shar
 		names = []string{}
 	}
 	var shared []SharedWith
+	inside := d.veilOf(ctx, b.Account).inside
 	for _, g := range book.On(b.Name.String()) {
-		if g.Holds(now) && (rights&access.Settings != 0 || s.Account == b.Account || g.To.Kind == access.ToAnyone) {
+		if g.Holds(now) && (rights&access.Settings != 0 || inside || g.To.Kind == access.ToAnyone) {
 			shared = append(shared, SharedWith{Grant: g.ID, To: g.To.String(), For: g.Rights.Purpose(), Prefix: g.Prefix})
 		}
 	}

@@ -3,8 +3,6 @@ package postgres
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -150,32 +148,45 @@ func Running(dir, database string) (url string, ok bool) {
 	return s.URL(database), s.runningPID() > 0
 }
 
-// runFolder gives the folder of the server's socket: beneath dir unless that is
-// too long a path.
+// runAt is the file beneath dir that tells where the socket's folder is, when a path beneath dir
+// would be too long for a socket.
+const runAt = "run.at"
+
+// runFolder gives the folder of the server's socket: beneath dir unless that is too long a path;
+// "" when it is to be made elsewhere first.
 func runFolder(dir string) string {
 	run := filepath.Join(dir, "run")
-	if len(run) > maxSocketPath {
-		sum := sha256.Sum256([]byte(dir))
-		run = filepath.Join(os.TempDir(), "spindle-"+hex.EncodeToString(sum[:6]))
+	if len(run) <= maxSocketPath {
+		return run
 	}
-	return run
+	at, err := os.ReadFile(filepath.Join(dir, runAt))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(at))
 }
 
 // folders prepares the cluster's folders and the socket's.
 func (s *Server) folders(dir string) error {
-	s.run = runFolder(dir)
-	for _, d := range []string{dir, s.dir, s.run} {
+	for _, d := range []string{dir, s.dir} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
-			return fault.New(fault.Invalid, "data-directory", "the database's folder cannot be made").In("data").
-				Do("give a directory this process may write to").Because(err)
+			return folderFault(err)
 		}
-		if s.cred != nil {
-			if err := os.Chown(d, int(s.cred.Uid), int(s.cred.Gid)); err != nil {
-				return err
-			}
+		if err := s.give(d); err != nil {
+			return err
 		}
 	}
-	if st, err := os.Lstat(s.run); err != nil || st.Mode().Perm() != 0o700 || !st.IsDir() {
+	s.run = runFolder(dir)
+	if s.run != filepath.Join(dir, "run") {
+		if err := s.runElsewhere(dir); err != nil {
+			return folderFault(err)
+		}
+	} else if err := os.MkdirAll(s.run, 0o700); err != nil {
+		return folderFault(err)
+	} else if err := s.give(s.run); err != nil {
+		return err
+	}
+	if !s.ours(s.run) {
 		return fault.New(fault.Refused, "socket-folder", "the folder %s for the database's socket is open to others", s.run).
 			In("data").Do("remove it and start again")
 	}
@@ -183,6 +194,52 @@ func (s *Server) folders(dir string) error {
 		return nil
 	}
 	return s.passable(filepath.Dir(dir))
+}
+
+func folderFault(err error) error {
+	return fault.New(fault.Invalid, "data-directory", "the database's folder cannot be made").In("data").
+		Do("give a directory this process may write to").Because(err)
+}
+
+// give gives a folder to the server's user; never what a link leads to.
+func (s *Server) give(d string) error {
+	if s.cred == nil {
+		return nil
+	}
+	return os.Lchown(d, int(s.cred.Uid), int(s.cred.Gid))
+}
+
+// ours reports whether a folder is one, of the server's user, and open to nobody else.
+func (s *Server) ours(d string) bool {
+	st, err := os.Lstat(d)
+	if err != nil || !st.IsDir() || st.Mode().Perm() != 0o700 {
+		return false
+	}
+	is, ok := st.Sys().(*syscall.Stat_t)
+	want := uint32(os.Geteuid())
+	if s.cred != nil {
+		want = s.cred.Uid
+	}
+	return ok && is.Uid == want
+}
+
+// runElsewhere takes up the folder that was made for the socket, or makes one under a name that
+// nobody can know before, and notes it.
+func (s *Server) runElsewhere(dir string) (err error) {
+	if s.run != "" && s.ours(s.run) {
+		return nil
+	}
+	if s.run, err = os.MkdirTemp("", "spindle-"); err != nil {
+		return err
+	}
+	if err := s.give(s.run); err != nil {
+		return err
+	}
+	tmp := filepath.Join(dir, runAt+".new")
+	if err := os.WriteFile(tmp, []byte(s.run+"\n"), 0o644); err != nil {
+		return err
+	}
+	return os.Rename(tmp, filepath.Join(dir, runAt))
 }
 
 // passable refuses a folder that the server's user cannot come to.

@@ -3,6 +3,7 @@ package postgres_test
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -130,6 +131,34 @@ func TestALongPathFindsAPlaceForItsSocket(t *testing.T) {
 	defer s.Stop()
 	if query(t, s, "select 'there'") != "there" {
 		t.Error("no answer")
+	}
+	s.Stop()
+	// What is in the place of the socket's folder meanwhile, as a planted link, is not taken.
+	at, err := os.ReadFile(filepath.Join(dir, "run.at"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	run := strings.TrimSpace(string(at))
+	target := t.TempDir()
+	before, err := os.Stat(target)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(os.RemoveAll(run), os.Symlink(target, run)); err != nil {
+		t.Fatal(err)
+	}
+	defer os.Remove(run)
+	again := start(t, dir)
+	defer again.Stop()
+	if query(t, again, "select 'there'") != "there" {
+		t.Error("no answer")
+	}
+	after, err := os.Stat(target)
+	if err != nil || before.Sys().(*syscall.Stat_t).Uid != after.Sys().(*syscall.Stat_t).Uid {
+		t.Errorf("what a planted link leads to was given away: %v", err)
+	}
+	if now, err := os.ReadFile(filepath.Join(dir, "run.at")); err != nil || strings.TrimSpace(string(now)) == run {
+		t.Errorf("the planted link is used: %s, %v", now, err)
 	}
 }
 

@@ -130,16 +130,27 @@ func (s *Sealed) Stat(ctx context.Context, key string) (Facts, error) {
 		f.Metadata = object.Metadata{FileMode: fmt.Sprintf("%04o", file.Mode), FileTime: rfc3339(file.Modified)}
 	}
 	word := there.Metadata[aboutField]
-	if word == "" {
+	switch {
+	case word == "" && file.About && s.keepsAbout():
+		return Facts{}, fault.New(fault.Damaged, "sealed-damaged", "what is said beside the content of %q was taken away", key).
+			In("metadata").Do("take it from an earlier version or another copy")
+	case word == "":
 		return f, nil
 	}
-	a, err := s.Keys.OpenAbout(key, word)
+	a, err := s.Keys.OpenAbout(key, file, word)
 	f.Headers, f.Metadata, f.Tags = a.Headers, a.Metadata, a.Tags
 	for name, v := range f.Metadata { // older ones have it as it travels
 		f.Metadata[name] = object.FromWire(v)
 	}
 	f.Headers.ContentType = a.Type
 	return f, err
+}
+
+// keepsAbout reports whether something can be said beside a content there: a folder keeps none, nor
+// does what was copied from a bucket into one.
+func (s *Sealed) keepsAbout() bool {
+	_, folder := base(s.Of).(*Folder)
+	return !folder
 }
 
 // open reads the header of a file.
@@ -255,7 +266,7 @@ func (s *Sealed) Write(ctx context.Context, key string, body Body, w Write) (Fac
 			return keep(base64.RawStdEncoding.EncodeToString(file.Head())+" "+upload, min(there, w.Size), sent)
 		}
 	}
-	if in.Metadata, err = s.about(key, &w); err != nil {
+	if in.Metadata, err = s.about(key, file, &w); err != nil {
 		return Facts{}, err
 	}
 	crc, err := s.digest(ctx, sealed, in.Size, &w)
@@ -283,7 +294,7 @@ func (s *Sealed) begin(key string, w *Write) (*sealing.File, error) {
 		}
 	}
 	w.Upload = ""
-	facts := sealing.Facts{Size: w.Size, CRC64: *w.CRC64, Modified: timeOf(w.Facts)}
+	facts := sealing.Facts{Size: w.Size, CRC64: *w.CRC64, Modified: timeOf(w.Facts), About: s.keepsAbout()}
 	if mode, err := strconv.ParseUint(w.Metadata[FileMode], 8, 12); err == nil {
 		facts.Mode = uint16(mode)
 	}
@@ -291,8 +302,8 @@ func (s *Sealed) begin(key string, w *Write) (*sealing.File, error) {
 }
 
 // about gives the metadata of a file: all that the object has, sealed.
-func (s *Sealed) about(key string, w *Write) (object.Metadata, error) {
-	word, err := s.Keys.SealAbout(key, sealing.About{Type: w.Headers.ContentType, Headers: w.Headers, Metadata: w.Metadata,
+func (s *Sealed) about(key string, file *sealing.File, w *Write) (object.Metadata, error) {
+	word, err := s.Keys.SealAbout(key, file, sealing.About{Type: w.Headers.ContentType, Headers: w.Headers, Metadata: w.Metadata,
 		Tags: w.Tags})
 	if err != nil {
 		return nil, err

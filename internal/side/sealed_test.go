@@ -47,11 +47,49 @@ func TestSealed(t *testing.T) {
 			s := &side.Sealed{Of: side.Beneath(there, "kept/"), Keys: keys, Names: names}
 			sidetest.TestSide(t, s, sidetest.Can{Metadata: true, AnyKey: true, Parts: true})
 			showsNothing(t, s, there, names)
+			aboutIsBound(t, s, there)
 		})
 		t.Run(fmt.Sprintf("folder, names %v", names), func(t *testing.T) {
 			sidetest.TestSide(t, &side.Sealed{Of: &side.Folder{Dir: t.TempDir()}, Keys: keys, Names: names},
 				sidetest.Can{AnyKey: names})
 		})
+	}
+}
+
+// aboutIsBound takes a version's metadata away, and gives it that of an earlier one.
+func aboutIsBound(t *testing.T, s *side.Sealed, there side.Side) {
+	put := func(collector string) side.Facts {
+		t.Helper()
+		crc := digest.CRC64([]byte(collector))
+		if _, err := s.Write(t.Context(), "bound", sidetest.Bytes(collector), side.Write{Facts: side.Facts{
+			Size: int64(len(collector)), CRC64: &crc, Metadata: object.Metadata{"collector": collector}}}); err != nil {
+			t.Fatal(err)
+		}
+		for f, err := range side.All(t.Context(), there, "") {
+			if err == nil {
+				f, err = there.Stat(t.Context(), f.Key)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			if key, err := s.Stat(t.Context(), "bound"); err == nil && key.ETag == "sealed "+f.ETag {
+				return f
+			}
+		}
+		t.Fatal("it is not there")
+		return side.Facts{}
+	}
+	was := put("Varga")
+	is := put("Lindqvist")
+	for what, about := range map[string]object.Metadata{"taken away": {}, "of an earlier version": was.Metadata} {
+		f := is
+		f.Metadata = about
+		if _, err := there.Annotate(t.Context(), f.Key, f); err != nil {
+			t.Fatal(err)
+		}
+		if f, err := s.Stat(t.Context(), "bound"); !fault.HasCode(err, "sealed-damaged") {
+			t.Errorf("metadata %s: %+v, %v", what, f.Metadata, err)
+		}
 	}
 }
 

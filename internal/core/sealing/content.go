@@ -37,18 +37,27 @@ type Facts struct {
 	CRC64    uint64
 	Modified time.Time
 	Mode     uint16 // permissions of the file that it was; 0: of none
+	About    bool   // something is said beside the content, bound to this header
 }
 
+// aboutBit of the mode says that something is said beside the content.
+const aboutBit = 1 << 15
+
 func (f Facts) bytes() []byte {
+	mode := f.Mode
+	if f.About {
+		mode |= aboutBit
+	}
 	b := binary.BigEndian.AppendUint64(nil, uint64(f.Size))
 	b = binary.BigEndian.AppendUint64(b, f.CRC64)
 	b = binary.BigEndian.AppendUint64(b, uint64(f.Modified.UnixNano()))
-	return binary.BigEndian.AppendUint16(b, f.Mode)
+	return binary.BigEndian.AppendUint16(b, mode)
 }
 
 func factsOf(b []byte) Facts {
+	mode := binary.BigEndian.Uint16(b[24:])
 	return Facts{Size: int64(binary.BigEndian.Uint64(b)), CRC64: binary.BigEndian.Uint64(b[8:]),
-		Modified: time.Unix(0, int64(binary.BigEndian.Uint64(b[16:]))).UTC(), Mode: binary.BigEndian.Uint16(b[24:])}
+		Modified: time.Unix(0, int64(binary.BigEndian.Uint64(b[16:]))).UTC(), Mode: mode &^ aboutBit, About: mode&aboutBit != 0}
 }
 
 // Length gives the bytes that a content of n bytes has when it is sealed.

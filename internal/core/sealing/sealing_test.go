@@ -225,19 +225,19 @@ func TestDamage(t *testing.T) {
 	if _, err := other.Open("one", sealed[:HeaderSize]); !fault.HasCode(err, "passphrase-wrong") {
 		t.Errorf("another passphrase: %v", err)
 	}
-	word, err := k.SealAbout("one", About{Tags: object.Tags{"a": "b"}})
+	word, err := k.SealAbout("one", nil, About{Tags: object.Tags{"a": "b"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if a, err := k.OpenAbout("one", word); err != nil || a.Tags["a"] != "b" {
+	if a, err := k.OpenAbout("one", nil, word); err != nil || a.Tags["a"] != "b" {
 		t.Errorf("%+v, %v", a, err)
 	}
 	for _, bad := range []string{"", "!", word[:len(word)-3], "A" + word[1:]} {
-		if _, err := k.OpenAbout("one", bad); err == nil && bad != word {
+		if _, err := k.OpenAbout("one", nil, bad); err == nil && bad != word {
 			t.Errorf("%q is read", bad)
 		}
 	}
-	if _, err := k.OpenAbout("two", word); !fault.HasCode(err, "sealed-damaged") {
+	if _, err := k.OpenAbout("two", nil, word); !fault.HasCode(err, "sealed-damaged") {
 		t.Errorf("another's: %v", err)
 	}
 }

@@ -1,0 +1,67 @@
+package desk_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/harness"
+	"spindle/internal/wire/sign"
+)
+
+// Who else exists is not found out by granting to them: misses are few, and stand in the trail;
+// whoever got a grant is not told which key gave it, and a limited key sees no grants beside it.
+func TestGrantsTellNothingOfOthers(t *testing.T) {
+	s := harness.Service(t, nil)
+	p := newPerson(t, s)
+	p.signIn()
+	for _, b := range []map[string]any{{"name": "plates"}, {"name": "notes"}} {
+		if st, e := p.ask("POST", "/api/v1/buckets", b); st != 201 {
+			t.Fatal(st, e)
+		}
+	}
+	if st, e := p.ask("POST", "/api/v1/accounts", map[string]any{"name": "seed-lab"}); st != 201 {
+		t.Fatal(st, e)
+	}
+	as := func(k sign.Credential) *person {
+		q := newPerson(t, s)
+		if st, e := q.signInAs(map[string]string{"key": k.ID, "secret": k.Secret}); st != 201 {
+			t.Fatal(st, e)
+		}
+		return q
+	}
+	grant := map[string]any{"bucket": "plates", "to": "account:seed-lab", "for": "read from"}
+	if st, e := p.ask("POST", "/api/v1/grants", grant); st != 201 || e["createdBy"] == "" {
+		t.Fatal(st, e)
+	}
+	if st, e := p.ask("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "prefix": "x/", "to": "account:seed-lab",
+		"for": "write into"}); st != 201 {
+		t.Fatal(st, e)
+	}
+	got := as(s.NewKey("seed-lab", "SEEDS", access.Administrator, nil))
+	if _, b := got.send("GET", "/api/v1/grants", nil); !strings.Contains(string(b), `"bucket":"plates"`) ||
+		strings.Contains(string(b), harness.Key) {
+		t.Errorf("the grantee is told %s", b)
+	}
+	limited := as(s.NewKey("herbarium", "PARTLY", access.Reader, func(k *catalog.AccessKey) {
+		k.Limits = []access.Scope{{Bucket: "plates", Prefix: "open/"}}
+	}))
+	if _, b := limited.send("GET", "/api/v1/buckets/plates", nil); strings.Contains(string(b), "seed-lab") {
+		t.Errorf("a limited key is told %s", b)
+	}
+	codes := map[any]int{}
+	for i := range 30 {
+		_, e := p.ask("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": fmt.Sprintf("key:GUESS%d", i),
+			"for": "read from"})
+		codes[e["code"]]++
+	}
+	if codes["grantee-missing"] > 15 || codes["check-rate"] < 15 {
+		t.Errorf("answers to 30 guesses: %v", codes)
+	}
+	harness.Until(t, "the trail has the misses", func() bool {
+		_, b := p.send("GET", "/api/v1/trail?kind=refused", nil)
+		return strings.Contains(string(b), "grant to key:GUESS")
+	})
+}
