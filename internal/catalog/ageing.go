@@ -349,7 +349,9 @@ func removeDue(ctx context.Context, tx *sqlx.Tx, run *Run, by Author, aged []*Ag
 		case r.Current && versioning == object.Off:
 			into = &current
 		case r.Current:
-			rest = append(rest, Change{Kind: ObjectRemoved, Bucket: run.Bucket, Key: r.Key, Author: by,
+			of := by
+			of.Source = "rule " + r.Rule // the marker says which it was
+			rest = append(rest, Change{Kind: ObjectRemoved, Bucket: run.Bucket, Key: r.Key, Author: of,
 				Detail: map[string]any{"rule": r.Rule, "run": run.ID}})
 			continue
 		case heads[r.Key] == r.Number:

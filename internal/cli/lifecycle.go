@@ -28,9 +28,11 @@ func (a *app) lifecycleCommand() *cli.Command {
 				Description: "An age is in days and counted from: for the current version, from when it was written; for previous ones, from when they were replaced; for markers and uploads, from when they were made. Rehearse first: nothing is changed by that.\n\n" +
 					examples("spindle lifecycle add plates old-plates --like '*.tif' --move drying-room=180 --move cellar=730",
 						"spindle lifecycle add germination tidy --previous-remove 90 --keep 2 --markers 1 --uploads 7",
+						"spindle lifecycle add plates old-plates --like '*.tif' --move cellar=730 --rehearse",
 						"spindle lifecycle add plates --from rules.yaml --grace none"),
 				Flags: append(ruleFlags(), &cli.StringFlag{Name: "from",
 					Usage: "read rules from this `FILE`, JSON or YAML, or - for standard input"},
+					&cli.BoolFlag{Name: "rehearse", Usage: "say what the rules would do, beside those there are; nothing is saved"},
 					grace, revision), Action: a.lifecycleAdd},
 			{Name: "list", Usage: "list the rules of a bucket", ArgsUsage: "BUCKET",
 				Description: examples("spindle lifecycle list plates",
@@ -248,14 +250,18 @@ func (a *app) lifecycleAdd(ctx context.Context, c *cli.Command) error {
 	default:
 		return wrongUsage("give either a rule's name with what it does, or --from FILE").see(c)
 	}
+	if c.Bool("rehearse") {
+		return a.rehearseRules(ctx, c, p, in[0], map[string]any{"days": 90, "rules": forms})
+	}
 	var rules desk.Rules
-	for _, f := range forms {
-		body["rule"] = f
-		if err := p.call(ctx, http.MethodPut, lifecycleCall(in[0], "/rules/"+url.PathEscape(f.Name)), nil, body,
-			&rules); err != nil {
-			return err
-		}
-		delete(body, "ifRevision") // it was that of before
+	method, path := http.MethodPatch, ""
+	if body["rules"] = forms; body["new"] != nil {
+		delete(body, "rules")
+		body["rule"] = forms[0]
+		method, path = http.MethodPut, "/rules/"+url.PathEscape(forms[0].Name)
+	}
+	if err := p.call(ctx, method, lifecycleCall(in[0], path), nil, body, &rules); err != nil {
+		return err
 	}
 	return a.printRules(in[0], rules)
 }

@@ -255,6 +255,11 @@ func (a *app) lifecycleRehearse(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
+	return a.rehearseRules(ctx, c, p, bucket, in)
+}
+
+// rehearseRules says what rules would do, and with --check fails when that is to be looked at.
+func (a *app) rehearseRules(ctx context.Context, c *cli.Command, p *api, bucket string, in map[string]any) error {
 	var f desk.ForecastInfo
 	if err := p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/rehearse"), nil, in, &f); err != nil {
 		return err

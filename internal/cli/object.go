@@ -419,9 +419,19 @@ func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err err
 // withRemoval says of a key that is not there how its removal stands where it was copied to, and
 // gives the error on.
 func (a *app) withRemoval(ctx context.Context, p *api, bucket, key string, is error) error {
+	if a.json {
+		return is
+	}
+	var past struct{ Chapters []desk.Chapter }
+	if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/history"), url.Values{"key": {key}, "limit": {"1"}}, nil,
+		&past); err == nil && len(past.Chapters) > 0 && len(past.Chapters[0].Went) > 0 {
+		if w := past.Chapters[0].Went[0]; w.Key != "" {
+			a.note("It was renamed on %s: see spindle object show %s", when(w.At), shown(w.Bucket+"/"+w.Key))
+		}
+	}
 	var in desk.ReplicasInfo
 	if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/replicas"), url.Values{"key": {key}}, nil,
-		&in); err != nil || a.json {
+		&in); err != nil {
 		return is // the error is the answer; copies are for the bucket's account alone
 	}
 	for _, r := range in.Replicas {

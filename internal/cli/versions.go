@@ -342,7 +342,9 @@ func (a *app) objectHistory(ctx context.Context, c *cli.Command) error {
 			bytes = ""
 		}
 		by := e.By
-		if e.Source != "" {
+		if rule, ok := strings.CutPrefix(e.Source, "rule "); ok {
+			by += ", rule " + rule
+		} else if e.Source != "" {
 			by += " from " + e.Source
 		}
 		says := e.Says

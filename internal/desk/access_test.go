@@ -126,6 +126,8 @@ var calls = map[string]struct {
 	"show-run":      {needs: "list", path: "/api/v1/buckets/plates/lifecycle/runs/1"},
 	"list-outcomes": {needs: "list", path: "/api/v1/buckets/plates/lifecycle/runs/1/outcomes"},
 	"save-rules":    {needs: "settings", body: map[string]any{"rules": []any{}}},
+	"put-rules": {needs: "settings", path: "/api/v1/buckets/plates/lifecycle",
+		body: map[string]any{"rules": []any{map[string]any{"name": "x", "actions": []any{}}}}},
 	"put-rule": {needs: "settings", path: "/api/v1/buckets/plates/lifecycle/rules/x",
 		body: map[string]any{"rule": map[string]any{"name": "x", "actions": []any{}}}},
 	"remove-rule":    {needs: "settings", path: "/api/v1/buckets/plates/lifecycle/rules/x"},

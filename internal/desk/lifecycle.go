@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"spindle/internal/catalog"
@@ -39,6 +40,7 @@ func (d *Desk) lifecycleCalls(to *calls) {
 	call(to, reads, "rehearse-rules", "POST "+base+"/rehearse", topic,
 		"Work out what rules would do, on the real catalog and day by day; nothing is changed", d.rehearseRules)
 	call(to, reads, "show-ages", "POST "+base+"/ages", topic, "Show how old what is in a scope is, by tier", d.showAges)
+	call(to, changes, "put-rules", "PATCH "+base, topic, "Add or replace several rules, all of them or none", d.putRules)
 	call(to, changes, "put-rule", "PUT "+base+"/rules/{rule}", topic, "Add or replace one rule", d.putRule)
 	call(to, changes, "remove-rule", "DELETE "+base+"/rules/{rule}", topic, "Remove one rule", d.removeRule)
 	call(to, reads, "list-past-rules", "GET "+base+"/history", topic, "List the states that the rules had, latest first",
@@ -178,6 +180,36 @@ func (d *Desk) putRule(ctx context.Context, in *struct {
 			}
 			return store.PutRule(f)(list)
 		}))
+}
+
+// putRules adds or replaces several rules in one revision.
+func (d *Desk) putRules(ctx context.Context, in *struct {
+	BucketPath
+	Body struct {
+		RulesSaving
+		Rules []lifecycle.Form `json:"rules" minItems:"1" maxItems:"200"`
+	}
+}) (*rulesOut, error) {
+	names := make([]string, len(in.Body.Rules))
+	for i, f := range in.Body.Rules {
+		if names[i] = f.Name; slices.Contains(names[:i], f.Name) {
+			return nil, fault.New(fault.Invalid, "rule-twice", "the rule %q is given twice", f.Name).In("rules").
+				Do("give each rule once")
+		}
+	}
+	what := "rule " + names[0] + " saved"
+	if len(names) > 1 {
+		what = "rules " + strings.Join(names, ", ") + " saved"
+	}
+	return d.changeRules(ctx, in.Bucket, in.Body.change(limited(what), func(list []lifecycle.Form) ([]lifecycle.Form, error) {
+		for _, f := range in.Body.Rules {
+			var err error
+			if list, err = store.PutRule(f)(list); err != nil {
+				return nil, err
+			}
+		}
+		return list, nil
+	}))
 }
 
 func (d *Desk) removeRule(ctx context.Context, in *struct {
