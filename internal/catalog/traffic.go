@@ -149,19 +149,23 @@ func (c *Catalog) TrafficBy(ctx context.Context, by, account, bucket string, fro
 	return list, mapError(err)
 }
 
-// Unfinished gives the bytes of uploads that did not end, by bucket of an account.
-func (c *Catalog) Unfinished(ctx context.Context, account string) (map[string]int64, error) {
+// Unfinished gives the bytes of unfinished uploads by bucket and tier.
+func (c *Catalog) Unfinished(ctx context.Context, account string) (map[string]map[int16]int64, error) {
 	var rows []struct {
 		Bucket string `db:"name"`
+		Tier   int16  `db:"tier"`
 		Bytes  int64  `db:"bytes"`
 	}
-	err := c.db.SelectContext(ctx, &rows, `select b.name, coalesce(sum(p.size), 0)::bigint as bytes from uploads u
+	err := c.db.SelectContext(ctx, &rows, `select b.name, p.tier, coalesce(sum(p.size), 0)::bigint as bytes from uploads u
 		join buckets b on b.id = u.bucket
 		and b.removed is null join accounts a on a.id = b.account join parts p on p.upload = u.seq where u.state = 0
-		and ($1::text = '' or a.name = $1) group by 1`, account)
-	out := map[string]int64{}
+		and ($1::text = '' or a.name = $1) group by 1, 2`, account)
+	out := map[string]map[int16]int64{}
 	for _, r := range rows {
-		out[r.Bucket] = r.Bytes
+		if out[r.Bucket] == nil {
+			out[r.Bucket] = map[int16]int64{}
+		}
+		out[r.Bucket][r.Tier] = r.Bytes
 	}
 	return out, mapError(err)
 }

@@ -178,15 +178,20 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 	var costs []desk.PrefixInfo
 	if !b.Partly {
 		var err error
-		if costs, err = p.prefixes(ctx, b.Name); err != nil {
+		most := 12
+		if a.json {
+			most = 1000
+		}
+		if costs, err = p.prefixes(ctx, b.Name, most); err != nil {
 			return err
 		}
 	}
 	type shownBucket struct {
 		desk.BucketInfo
 		Prefixes []desk.PrefixInfo `json:"prefixes"`
+		More     bool              `json:"morePrefixes,omitempty"` // than the 1,000 greatest
 	}
-	return a.print(shownBucket{b, costs}, func() error {
+	return a.print(shownBucket{b, costs, len(costs) == 1000}, func() error {
 		made := when(b.Created)
 		if b.CreatedBy != "" { // not told of buckets that others own
 			made += " by " + b.CreatedBy

@@ -64,6 +64,9 @@ func (a *app) demoCommand() *cli.Command {
 			cfg.Works.Folders = append(cfg.Works.Folders, drop)
 			var standins demo.Standins
 			cfg.Reach = append(cfg.Reach, "loopback")
+			if cfg.Money.Currency == "" {
+				cfg.Money.Currency = "EUR"
+			}
 			if err := service.CheckFree(cfg.Data); err == nil {
 				others, err := demo.StartStandins(filepath.Join(cfg.Data, "standins"))
 				if err != nil {

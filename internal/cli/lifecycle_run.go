@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"spindle/internal/core/fault"
+	costs "spindle/internal/core/usage"
 	"spindle/internal/desk"
 )
 
@@ -264,7 +265,11 @@ func (a *app) rehearseRules(ctx context.Context, c *cli.Command, p *api, bucket 
 	if err := p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/rehearse"), nil, in, &f); err != nil {
 		return err
 	}
-	if err := a.print(f, func() error { return a.printForecast(bucket, f) }); err != nil || !c.Bool("check") {
+	m, err := p.money(ctx)
+	if err != nil {
+		return err
+	}
+	if err := a.print(f, func() error { return a.printForecast(bucket, f, m) }); err != nil || !c.Bool("check") {
 		return err
 	}
 	for _, x := range f.Actions {
@@ -281,7 +286,7 @@ func (a *app) rehearseRules(ctx context.Context, c *cli.Command, p *api, bucket 
 	return nil
 }
 
-func (a *app) printForecast(bucket string, f desk.ForecastInfo) error {
+func (a *app) printForecast(bucket string, f desk.ForecastInfo, m costs.Money) error {
 	if len(f.Actions) == 0 {
 		a.note("The bucket %s has no rules; give some to rehearse: --rule FILE", bucket)
 		return nil
@@ -296,10 +301,10 @@ func (a *app) printForecast(bucket string, f desk.ForecastInfo) error {
 		cost += x.Cost
 		early := ""
 		if x.Early > 0 {
-			early = price(float64(int(x.Early*100+0.5)) / 100)
+			early = m.Say(x.Early)
 		}
 		rows = append(rows, []string{x.Rule, x.When, count(x.Objects), size(x.Bytes), count(x.Ahead), size(x.AheadB), next,
-			change(x.Cost), early})
+			m.SayChange(x.Cost), early})
 	}
 	if err := a.table([]column{{"RULE", false}, {"WOULD", false}, {"NOW", true}, {"SIZE", true},
 		{fmt.Sprintf("IN %d DAYS", f.Days), true}, {"SIZE", true}, {"NEXT", false}, {"A MONTH", true}, {"LEFT EARLY", true}},
@@ -321,16 +326,8 @@ func (a *app) printForecast(bucket string, f desk.ForecastInfo) error {
 		a.note("%.0f %% of the bucket's versions would be removed at once.", 100*f.Share)
 	}
 	a.note("On the catalog of %s; nothing was changed. All of it changes the cost of a month by %s.", when(f.At),
-		change(cost))
+		m.SayChange(cost))
 	return nil
-}
-
-// change shows a change of a price.
-func change(p float64) string {
-	if p > -0.00005 && p < 0.00005 {
-		return "0"
-	}
-	return fmt.Sprintf("%+.4f", p)
 }
 
 func (a *app) printSamples(f desk.ForecastInfo) error {

@@ -183,10 +183,14 @@ func (a *app) bucketPlace(ctx context.Context, c *cli.Command) error {
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}
+	m, err := p.money(ctx)
+	if err != nil {
+		return err
+	}
 	says := fmt.Sprintf("%s to write anew, %s, with all versions; %s so already. About %s. What is moved costs %s a month, and %s then.",
 		things(r.Counts["placed"], "object", "objects"), size(r.Bytes), things(r.Counts["unchanged"], "is", "are"),
-		(time.Duration(max(1, r.Seconds)) * time.Second).String(), price(r.MonthBefore),
-		price(r.MonthAfter))
+		(time.Duration(max(1, r.Seconds)) * time.Second).String(), m.Say(r.MonthBefore),
+		m.Say(r.MonthAfter))
 	for _, l := range r.Limits {
 		says += "\nMind: " + l
 	}

@@ -59,6 +59,8 @@ func TestPlacementsAndRegions(t *testing.T) {
 		{"region list", 0, "this one"},
 		{add + " --name south", 1, "moor, not south"},
 		{add, 0, "moor"},
+		{"region admit seed-lab moor", 3, "has none of that name"},
+		{"access account change seed-lab --placement-fixed off", 0, ""},
 		{"region admit seed-lab moor", 0, "is admitted to the region moor"},
 		{"bucket create seedlings --account seed-lab --region moor", 0, "in region moor"},
 		{"bucket list", 0, "seedlings"},

@@ -10,6 +10,7 @@ import (
 
 	"spindle/internal/backup"
 	"spindle/internal/core/fault"
+	costs "spindle/internal/core/usage"
 	"spindle/internal/desk"
 	"spindle/internal/service"
 	"spindle/internal/works"
@@ -76,6 +77,10 @@ func serveFlags() []cli.Flag {
 			Sources: env("SLOW_AFTER")},
 		&cli.IntFlag{Name: "journal-days", Usage: "how many `DAYS` the journal is kept, by whole months; 0 for ever",
 			DefaultText: "0", Sources: env("JOURNAL_DAYS")},
+		&cli.StringFlag{Name: "currency", Usage: "the `CODE` of the currency in which prices are, such as EUR (ISO 4217)",
+			Sources: env("CURRENCY")},
+		&cli.IntFlag{Name: "currency-digits", Usage: "how `MANY` digits sums have after the point", DefaultText: "2",
+			Sources: env("CURRENCY_DIGITS")},
 		&cli.IntFlag{Name: "connections", Usage: "how `MANY` the wire holds at a time; the desk a quarter of that",
 			DefaultText: "what the process may open, at most 8192", Sources: env("CONNECTIONS")},
 		&cli.IntFlag{Name: "connections-from-one", Usage: "how `MANY` of them from one address", DefaultText: "half of them",
@@ -100,6 +105,13 @@ func (a *app) config(c *cli.Command) (cfg service.Config, log *slog.Logger, err 
 	cfg.Domains, cfg.Origins, cfg.Reach = listOf(c, "domain"), listOf(c, "origin"), listOf(c, "reach")
 	if folder := c.String("keep-log"); folder != "" {
 		cfg.KeepLog = backup.LogFolder(folder)
+	}
+	cfg.Money = costs.Money{Currency: c.String("currency"), Digits: 2}
+	if c.IsSet("currency-digits") {
+		cfg.Money.Digits = c.Int("currency-digits")
+	}
+	if err := cfg.Money.Check(); err != nil {
+		return cfg, nil, err
 	}
 	if cfg.Works, err = worksSettings(c); err != nil {
 		return cfg, nil, err

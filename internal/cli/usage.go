@@ -13,6 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	costs "spindle/internal/core/usage"
 	"spindle/internal/desk"
 )
 
@@ -51,6 +52,10 @@ func (a *app) usage(ctx context.Context, c *cli.Command) error {
 	for _, f := range []string{"from", "to", "bucket"} {
 		q.Set(f, c.String(f))
 	}
+	m, err := p.money(ctx)
+	if err != nil {
+		return err
+	}
 	var s sheet
 	var all any
 	switch by := c.String("by"); by {
@@ -61,15 +66,15 @@ func (a *app) usage(ctx context.Context, c *cli.Command) error {
 		if err := p.call(ctx, http.MethodGet, "/api/v1/usage/accounts", q, nil, &r); err != nil {
 			return err
 		}
-		all, s = r, accountSheet(r.Accounts)
+		all, s = r, accountSheet(r.Accounts, m)
 	case "bucket", "tier", "day", "state":
 		q.Set("replicas", strconv.FormatBool(by == "state"))
 		var r desk.UsageReport
 		if err := p.call(ctx, http.MethodGet, "/api/v1/usage", q, nil, &r); err != nil {
 			return err
 		}
-		all, s = r, map[string]func(*desk.UsageReport) sheet{"bucket": bucketSheet, "tier": tierSheet, "day": daySheet,
-			"state": stateSheet}[by](&r)
+		all, s = r, map[string]func(*desk.UsageReport, costs.Money) sheet{"bucket": bucketSheet, "tier": tierSheet, "day": daySheet,
+			"state": stateSheet}[by](&r, m)
 	case "who", "traffic", "traffic-day":
 		q.Set("by", map[string]string{"who": "who", "traffic": "bucket", "traffic-day": "day"}[by])
 		var t struct {
@@ -111,12 +116,14 @@ func (a *app) writeCSV(s sheet) error {
 	return w.Error()
 }
 
-// money writes a sum; small ones with more digits.
-func money(v float64) string {
-	if v > 0 && v < 1 {
-		return strconv.FormatFloat(v, 'f', 4, 64)
+// money gives how the service tells sums.
+func (p *api) money(ctx context.Context) (costs.Money, error) {
+	info, err := p.service(ctx)
+	if err != nil {
+		return costs.Money{}, err
 	}
-	return strconv.FormatFloat(v, 'f', 2, 64)
+	m := costs.Money{Currency: info.Currency, Digits: info.Digits}
+	return m, m.Check()
 }
 
 func plain(n int64) string { return strconv.FormatInt(n, 10) }
@@ -136,7 +143,7 @@ func dayOf(t *time.Time) string {
 	return t.Format(time.DateOnly)
 }
 
-func bucketSheet(r *desk.UsageReport) sheet {
+func bucketSheet(r *desk.UsageReport, m costs.Money) sheet {
 	s := sheet{columns: []column{{"BUCKET", false}, {"OBJECTS", true}, {"CURRENT", true}, {"PREVIOUS", true},
 		{"UNFINISHED", true}, {"COST A MONTH", true},
 		{"ADDED", true}, {"A DAY", true}, {"QUOTA", true}, {"FULL ON", false}}}
@@ -147,7 +154,7 @@ func bucketSheet(r *desk.UsageReport) sheet {
 		}
 		s.rows = append(s.rows, []string{b.Bucket, count(b.Now.Objects), size(b.Now.Bytes), size(b.Now.PreviousBytes),
 			size(b.Unfinished),
-			money(b.Cost), more(b.Added), more(int64(b.PerDay)), quota, dayOf(b.FullOn)})
+			m.Say(b.Cost), more(b.Added), more(int64(b.PerDay)), quota, dayOf(b.FullOn)})
 		s.plain = append(s.plain, []string{b.Bucket, plain(b.Now.Objects), plain(b.Now.Bytes), plain(b.Now.PreviousBytes),
 			plain(b.Unfinished),
 			strconv.FormatFloat(b.Cost, 'f', 6, 64), plain(b.Added), plain(int64(b.PerDay)), bytes, dayOf(b.FullOn)})
@@ -155,7 +162,7 @@ func bucketSheet(r *desk.UsageReport) sheet {
 	t := r.Total
 	s.says = fmt.Sprintf("%s: %s current, %s previous, %s unfinished; %s a month; %s since %s.",
 		things(t.Now.Objects, "object", "objects"),
-		size(t.Now.Bytes), size(t.Now.PreviousBytes), size(t.Unfinished), money(t.Cost), more(t.Added), r.From)
+		size(t.Now.Bytes), size(t.Now.PreviousBytes), size(t.Unfinished), m.Say(t.Cost), more(t.Added), r.From)
 	if d := r.Disk; d != nil {
 		s.says += fmt.Sprintf("\nThe disk has %s free of %s", size(d.Free), size(d.Total))
 		if d.FullOn != nil {
@@ -166,14 +173,14 @@ func bucketSheet(r *desk.UsageReport) sheet {
 	return s
 }
 
-func accountSheet(list []desk.AccountUsage) sheet {
+func accountSheet(list []desk.AccountUsage, m costs.Money) sheet {
 	s := sheet{columns: []column{{"ACCOUNT", false}, {"BUCKETS", true}, {"OBJECTS", true}, {"CURRENT", true},
 		{"PREVIOUS", true},
 		{"UNFINISHED", true}, {"COST A MONTH", true}, {"ADDED", true}, {"A DAY", true}}, says: "Accounts that have buckets."}
 	for _, u := range list {
 		s.rows = append(s.rows, []string{u.Account, count(int64(u.Buckets)), count(u.Now.Objects), size(u.Now.Bytes),
 			size(u.Now.PreviousBytes),
-			size(u.Unfinished), money(u.Cost), more(u.Added), more(int64(u.PerDay))})
+			size(u.Unfinished), m.Say(u.Cost), more(u.Added), more(int64(u.PerDay))})
 		s.plain = append(s.plain, []string{u.Account, plain(int64(u.Buckets)), plain(u.Now.Objects), plain(u.Now.Bytes),
 			plain(u.Now.PreviousBytes), plain(u.Unfinished), strconv.FormatFloat(u.Cost, 'f', 6, 64), plain(u.Added),
 			plain(int64(u.PerDay))})
@@ -182,7 +189,7 @@ func accountSheet(list []desk.AccountUsage) sheet {
 }
 
 // stateSheet says in which states of storage bytes are.
-func stateSheet(r *desk.UsageReport) sheet {
+func stateSheet(r *desk.UsageReport, _ costs.Money) sheet {
 	s := sheet{columns: []column{{"BUCKET", false}, {"CURRENT", true}, {"OF THEM REPLICAS", true}, {"PREVIOUS", true},
 		{"UNFINISHED", true}},
 		says: "Replicas are what came as copies of another bucket."}
@@ -199,17 +206,17 @@ func stateSheet(r *desk.UsageReport) sheet {
 	return s
 }
 
-func tierSheet(r *desk.UsageReport) sheet {
+func tierSheet(r *desk.UsageReport, m costs.Money) sheet {
 	s := sheet{columns: []column{{"TIER", false}, {"SIZE", true}, {"COST A MONTH", true}},
 		says: "Current and previous versions of all buckets."}
 	for _, t := range r.Total.Tiers {
-		s.rows = append(s.rows, []string{t.Tier, size(t.Bytes), money(t.Cost)})
+		s.rows = append(s.rows, []string{t.Tier, size(t.Bytes), m.Say(t.Cost)})
 		s.plain = append(s.plain, []string{t.Tier, plain(t.Bytes), strconv.FormatFloat(t.Cost, 'f', 6, 64)})
 	}
 	return s
 }
 
-func daySheet(r *desk.UsageReport) sheet {
+func daySheet(r *desk.UsageReport, _ costs.Money) sheet {
 	s := sheet{columns: []column{{"DAY", false}, {"OBJECTS", true}, {"CURRENT", true}, {"PREVIOUS", true}},
 		says: "At the end of each day on which something changed; in UTC."}
 	for _, p := range r.Days {

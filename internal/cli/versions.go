@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -73,9 +74,10 @@ func replaced(versioning string) string {
 	return "Versioning is " + versioning + ": it would be gone."
 }
 
-func (p *api) prefixes(ctx context.Context, bucket string) ([]desk.PrefixInfo, error) {
+func (p *api) prefixes(ctx context.Context, bucket string, limit int) ([]desk.PrefixInfo, error) {
 	var out struct{ Prefixes []desk.PrefixInfo }
-	err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/prefixes"), url.Values{"limit": {"12"}}, nil, &out)
+	err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/prefixes"), url.Values{"limit": {strconv.Itoa(limit)}}, nil,
+		&out)
 	return out.Prefixes, err
 }
 

@@ -21,6 +21,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/usage"
 	"spindle/internal/door"
 	"spindle/internal/gate"
 	"spindle/internal/remote"
@@ -45,6 +46,7 @@ type Settings struct {
 
 	SessionFor time.Duration // default 12 h
 	Endpoints  *remote.Pool
+	Money      usage.Money
 	Folders    []string // roots beneath which folders may be synced
 	Scratch    string   // a folder for work
 }

@@ -28,6 +28,9 @@ type ServiceInfo struct {
 	Region  string    `json:"region"`
 	Wire    WireInfo  `json:"wire"`
 	Time    time.Time `json:"time" doc:"The service's clock"`
+
+	Currency string `json:"currency,omitempty" doc:"In which prices are: ISO 4217"`
+	Digits   int    `json:"digits" doc:"After the point, of sums"`
 }
 
 // HostIn keeps the host by which a client reached the desk.
@@ -69,7 +72,8 @@ func (d *Desk) serviceCalls(to *calls) {
 func (d *Desk) service(ctx context.Context, in *HostIn) (*struct{ Body ServiceInfo }, error) {
 	return &struct{ Body ServiceInfo }{ServiceInfo{Product: "spindle", Role: "desk", Version: d.settings.Version,
 		Region: d.store.Region,
-		Wire:   d.wireInfo(in.host), Time: time.Now().UTC()}}, nil
+		Wire:   d.wireInfo(in.host), Time: time.Now().UTC(), Currency: d.settings.Money.Currency,
+		Digits: d.settings.Money.Digits}}, nil
 }
 
 func (d *Desk) checkCall(ctx context.Context, in *struct {

@@ -29,7 +29,7 @@ type BucketUsage struct {
 	Unfinished int64       `json:"unfinished" doc:"Bytes of uploads that did not end"`
 	Replicas   *Quantity   `json:"replicas,omitempty" doc:"Of what is current: that which came as a copy of another bucket; when asked for"`
 	Tiers      []TierShare `json:"tiers"`
-	Cost       float64     `json:"cost" doc:"Of keeping current and previous versions for a month, by the prices of tiers, in the money of the house"`
+	Cost       float64     `json:"cost" doc:"Of keeping current and previous versions and unfinished uploads for a month, by the prices of tiers, in the service's currency"`
 	Added      int64       `json:"added" doc:"Bytes since the first day, less what went"`
 	Written    int64       `json:"written" doc:"Changes that wrote objects since then"`
 	Removed    int64       `json:"removed" doc:"Changes that removed objects since then"`
@@ -199,7 +199,7 @@ func (d *Desk) usageAccounts(ctx context.Context, in *struct{ Span }) (*struct {
 type gathered struct {
 	tiers      tier.Set
 	shares     map[string]map[int16]int64
-	unfinished map[string]int64
+	unfinished map[string]map[int16]int64
 	days       map[string][]catalog.Day
 	from, to   time.Time
 }
@@ -228,11 +228,13 @@ func (d *Desk) gatherUsage(ctx context.Context, account string, from, to time.Ti
 
 func (g *gathered) bucket(b *catalog.Bucket, now time.Time) BucketUsage {
 	name := b.Name.String()
-	u := BucketUsage{Bucket: name, Now: UsageInfo(b.Usage), Unfinished: g.unfinished[name], Quota: b.Quota}
+	u := BucketUsage{Bucket: name, Now: UsageInfo(b.Usage), Quota: b.Quota}
 	used := b.Usage.Bytes + b.Usage.PreviousBytes
 	rest := used
 	share := func(t *tier.Tier, bytes int64) {
-		if bytes <= 0 {
+		unfinished := g.unfinished[name][t.ID]
+		u.Unfinished += unfinished
+		if bytes = max(0, bytes) + unfinished; bytes == 0 {
 			return
 		}
 		cost := float64(t.MonthCost(bytes)) / 1e6

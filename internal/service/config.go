@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/usage"
 	"spindle/internal/door"
 	"spindle/internal/works"
 )
@@ -38,8 +39,9 @@ type Config struct {
 
 	SlowAfter time.Duration // how long a client may be silent; default 30 s
 
-	Connections     int // that the wire holds at a time; default what descriptors allow, at most 8,192
-	ConnectionsEach int // of them, from one address; default half of them
+	Money           usage.Money // how sums of prices are told
+	Connections     int         // that the wire holds at a time; default what descriptors allow, at most 8,192
+	ConnectionsEach int         // of them, from one address; default half of them
 	Works           works.Settings
 }
 
@@ -59,6 +61,9 @@ func (c *Config) fill() error {
 	set(&c.Desk, DefaultDesk)
 	set(&c.Region, "fenn")
 	set(&c.Account, "owner")
+	if c.Money == (usage.Money{}) {
+		c.Money.Digits = 2
+	}
 	if c.Connections == 0 {
 		c.Connections = door.Share(0.75, 8192)
 	}

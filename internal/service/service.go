@@ -299,7 +299,7 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "",
 		WireURL: cfg.WireURL, Domains: cfg.Domains,
 		Secure: cfg.TLSCert != "", Registry: registry, Observe: deskObserver(registry), Endpoints: s.Remote,
-		Folders: cfg.Works.Folders,
+		Folders: cfg.Works.Folders, Money: cfg.Money,
 		Scratch: cfg.Works.Scratch}, s.log)
 	s.desk = deskDoor.Server(d.Handler())
 	s.api.Store(d)

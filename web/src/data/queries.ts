@@ -308,3 +308,16 @@ export function useLive(): Live {
   }, [queries]);
   return live;
 }
+
+/** How sums of prices are told: in the service's currency, and never as nothing when they are little. */
+export function useMoney() {
+  const { currency = '', digits = 2 } = useService().data ?? {};
+  return (v: number) => {
+    const unit = 10 ** -digits;
+    const figure = (n: number) =>
+      n.toLocaleString('en-GB', { minimumFractionDigits: digits, maximumFractionDigits: digits });
+    if (v === 0) return '0';
+    const says = Math.abs(v) < unit ? `${v < 0 ? 'down ' : ''}under ${figure(unit)}` : figure(v).replace('-', '−');
+    return currency ? `${says} ${currency}` : says;
+  };
+}

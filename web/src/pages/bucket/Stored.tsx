@@ -34,7 +34,9 @@ export function Placed({ b }: { b: Schemas['BucketInfo'] }) {
           <>
             <Fixed name={b.placementDue ?? b.placement ?? 'none'} by={b.placementBy ?? ''} list={offered} />
             {b.placementDue ? (
-              <p className="small dim">This bucket is older than that: it has {b.placement ?? `no placement, in ${b.tier}`}.</p>
+              <p className="small dim">
+                This bucket is older than that: it has {b.placement ?? `no placement, in ${b.tier}`}.
+              </p>
             ) : null}
           </>
         ) : (

@@ -1,4 +1,5 @@
 import type { Schemas } from '../../api/client';
+import { useMoney } from '../../data/queries';
 import { Section, Size, When } from '../../parts/Bits';
 import { Listing } from '../../parts/Listing';
 import { Shape } from '../../parts/Marks';
@@ -17,6 +18,7 @@ const what = (a: Action) =>
 /** What each action would do today and in the days after. */
 export function Consequences({ forecast, rule }: { forecast: Forecast; rule?: string }) {
   const rows = forecast.actions.filter((a) => !rule || a.rule === rule);
+  const money = useMoney();
   return (
     <Listing
       rows={rows}
@@ -36,13 +38,16 @@ export function Consequences({ forecast, rule }: { forecast: Forecast; rule?: st
         { head: `in ${forecast.days} days`, figure: true, cell: (a) => (a.ahead ? `+${count(a.ahead)}` : '0') },
         { head: 'bytes', figure: true, cell: (a) => <Size bytes={a.aheadBytes} sign /> },
         { head: 'next one', figure: true, cell: (a) => (a.next ? <When at={a.next} /> : ''), className: 'dim' },
-        { head: 'cost a month', figure: true, cell: (a) => cost(a.cost), className: 'dim' },
+        {
+          head: 'cost a month',
+          figure: true,
+          cell: (a) => `${a.cost > 0 ? '+' : ''}${money(a.cost)}`,
+          className: 'dim',
+        },
       ]}
     />
   );
 }
-
-const cost = (n: number) => (Math.abs(n) < 0.00005 ? '0' : `${n > 0 ? '+' : ''}${n.toFixed(4)}`);
 
 /** Where rules get in each other's way, and examples of what would be touched. */
 export function ConflictsAndSamples({ forecast, rule }: { forecast: Forecast; rule?: string }) {

@@ -1,3 +1,4 @@
+import { useMoney } from '../../data/queries';
 import { ToggleGroup } from 'radix-ui';
 import { Link, useSearchParams } from 'react-router';
 
@@ -25,6 +26,7 @@ export default function Usage() {
   const by = (query.get('by') ?? 'bucket') as 'bucket' | 'who' | 'day';
   const from = since(days);
   const u = useUsage(from);
+  const money = useMoney();
   const put = (name: string, value: string) =>
     setQuery({ ...Object.fromEntries(query), [name]: value }, { replace: true });
   if (u.error && !u.data) return <Trouble error={u.error} />;
@@ -93,6 +95,7 @@ export default function Usage() {
 }
 
 function Buckets({ list }: { list: BucketUsage[] }) {
+  const money = useMoney();
   return (
     <Listing
       rows={list}
@@ -120,6 +123,7 @@ function Buckets({ list }: { list: BucketUsage[] }) {
 
 /** What each account keeps; for operators. */
 function Accounts({ from }: { from: string }) {
+  const money = useMoney();
   const session = useSession();
   const list = useAccountUsage(from, session.operator);
   if (!list.data) return null;
@@ -180,11 +184,5 @@ function Requests({ from, by, onBy }: { from: string; by: 'bucket' | 'who' | 'da
     </Section>
   );
 }
-
-/** Money of the house; small sums with more digits. */
-const money = (v: number) => {
-  const digits = v > 0 && v < 1 ? 4 : 2;
-  return v.toLocaleString('en-GB', { minimumFractionDigits: digits, maximumFractionDigits: digits });
-};
 
 const more = (n: number) => (n < 0 ? `−${size(Math.round(-n))}` : `+${size(Math.round(n))}`);
