@@ -118,7 +118,7 @@ func TestHostileBackup(t *testing.T) {
 		"another moment": func() {
 			put("manifest.json", bytes.Replace(whole["manifest.json"], []byte(m.Name), []byte("2020-01-01T00-00-00Z"), 1))
 		},
-		"no proof": func() { _ = os.Remove(filepath.Join(dir, "manifest.proof")) },
+		"no proof":       func() { _ = os.Remove(filepath.Join(dir, "manifest.proof")) },
 		"an empty proof": func() { put("manifest.proof", nil) },
 		"a manifest without end": func() {
 			put("manifest.json", append(whole["manifest.json"], bytes.Repeat([]byte(" "), 9<<20)...))

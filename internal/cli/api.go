@@ -116,6 +116,7 @@ type api struct {
 	wire *client.Client
 
 	pages *paging
+	hints []string // of the last question that found nothing
 }
 
 // answerMost is how many bytes of an answer are read, of those that are no stream.

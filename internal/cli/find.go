@@ -63,11 +63,12 @@ func (a *app) findCommand() *cli.Command {
 				Action: a.forgetSaved(savedFindsPath)},
 		},
 		Description: "Looks through all buckets that one may list and read, or through those named, by key. What was acknowledged " +
-			"before is in the answer.\n\n" + findHelp + "\n\n" +
+			"before is in the answer. What was changed or removed since a moment stands in the journal: spindle journal list --since 7d.\n\n" + findHelp + "\n\n" +
 			examples("spindle find 'size over 20 MiB and not tag checked is yes'",
 				"spindle find 'field taxon begins with Drosera' --bucket plates --show taxon,collector",
 				"spindle find 'lacks field collector' --bucket plates --count",
 				"spindle find 'size over 1 MiB' --sort largest --limit 10",
+				"spindle find 'key begins with 2019/' --bucket plates --group-by 'field collector'",
 				"spindle find 'tag checked is no' --bucket plates --as-of 7d",
 				"spindle find 'age over 2 years' --bucket plates --move-to cellar --rehearse",
 				"spindle find 'field licence is mine' --bucket plates --annotate 'licence=CC0 1.0'",
@@ -76,6 +77,8 @@ func (a *app) findCommand() *cli.Command {
 			&cli.BoolFlag{Name: "versions", Usage: "previous versions too"},
 			&cli.StringSliceFlag{Name: "show", Usage: "show these metadata `FIELDS` too, with commas between them"},
 			&cli.BoolFlag{Name: "count", Usage: "only how many there are, and their bytes"},
+			&cli.StringFlag{Name: "group-by",
+				Usage: "count objects and bytes by `WHAT`: field NAME, tag NAME, type, tier, or the year, month or day of writing"},
 			&cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180), all there are"},
 			&cli.IntFlag{Name: "limit", Usage: "how many are listed; 0 for all", DefaultText: "100; with --csv and --json all"},
 			&cli.StringFlag{Name: "after", Usage: "go on from this `PLACE`, which a list that was cut says"},
@@ -103,7 +106,9 @@ func (a *app) find(ctx context.Context, c *cli.Command) error {
 	if act := givenAct(c); act != "" {
 		return a.findAct(ctx, c, p, ask, act)
 	}
-	if c.Bool("count") {
+	if by := c.String("group-by"); by != "" {
+		err = a.findGroups(ctx, c, p, ask, by)
+	} else if c.Bool("count") {
 		err = a.findCount(ctx, p, ask)
 	} else {
 		err = a.findList(ctx, c, p, ask)
@@ -122,6 +127,65 @@ func (a *app) pointAt(expression string, at int) {
 	}
 	before := utf8.RuneCountInString(expression[:at])
 	a.note("  %s\n  %s^", shown(expression), strings.Repeat(" ", before))
+}
+
+// findGroups counts what is found by the values of a field.
+func (a *app) findGroups(ctx context.Context, c *cli.Command, p *api, ask desk.FindAsk, by string) error {
+	limit := c.Int("limit")
+	switch {
+	case !c.IsSet("limit") && !a.json && !c.Bool("csv"):
+		limit = 100
+	case limit == 0:
+		limit = 10_000
+	}
+	var out struct {
+		Groups  []desk.FindGroup `json:"groups"`
+		Objects int64            `json:"objects"`
+		Bytes   int64            `json:"bytes"`
+		More    int              `json:"more,omitempty"`
+	}
+	if err := p.call(ctx, http.MethodPost, "/api/v1/find/groups", nil, struct {
+		desk.FindAsk
+		By    string `json:"by"`
+		Limit int    `json:"limit"`
+	}{ask, by, limit}, &out); err != nil {
+		return err
+	}
+	if c.Bool("csv") {
+		w := csv.NewWriter(a.Out)
+		rows := [][]string{{by, "objects", "bytes"}}
+		for _, g := range out.Groups {
+			value := ""
+			if g.Value != nil {
+				value = *g.Value
+			}
+			rows = append(rows, []string{value, plain(g.Objects), plain(g.Bytes)})
+		}
+		return w.WriteAll(rows)
+	}
+	return a.print(out, func() error {
+		if out.Objects == 0 {
+			a.note("Nothing is like that.")
+			return nil
+		}
+		var rows [][]string
+		for _, g := range out.Groups {
+			value := "(none)"
+			if g.Value != nil {
+				value = shown(*g.Value)
+			}
+			rows = append(rows, []string{count(g.Objects), size(g.Bytes), value})
+		}
+		if err := a.table([]column{{"OBJECTS", true}, {"SIZE", true}, {strings.ToUpper(by), false}}, rows); err != nil {
+			return err
+		}
+		says := things(out.Objects, "object", "objects") + ", " + size(out.Bytes)
+		if out.More > 0 {
+			says += fmt.Sprintf("; %s more: --limit 0 for all", things(int64(out.More), "value", "values"))
+		}
+		a.note("%s", says)
+		return nil
+	})
 }
 
 func (a *app) findCount(ctx context.Context, p *api, ask desk.FindAsk) error {
@@ -156,6 +220,7 @@ func (p *api) findPages(ctx context.Context, ask desk.FindAsk, after string, lim
 		}{ask, after, page}, &answer); err != nil {
 			return "", err
 		}
+		p.hints = answer.Hints
 		for _, o := range answer.Objects {
 			n++
 			if err := f(o); err != nil {
@@ -202,6 +267,9 @@ func (a *app) findList(ctx context.Context, c *cli.Command, p *api, ask desk.Fin
 	}
 	if len(rows) == 0 && next == "" {
 		a.note("Nothing is like that.")
+		for _, h := range p.hints {
+			a.note("  %s", shown(h))
+		}
 		return nil
 	}
 	columns := []column{{"SIZE", true}, {"CHANGED", false}}

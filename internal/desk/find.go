@@ -1,11 +1,14 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"spindle/internal/catalog"
@@ -13,6 +16,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/query"
+	"spindle/internal/core/tier"
 	"spindle/internal/gate"
 )
 
@@ -50,12 +54,15 @@ type FindAnswer struct {
 	Looked  int64         `json:"looked" doc:"At so many versions, for this page"`
 	Index   bool          `json:"index,omitempty" doc:"An index told where to look"`
 	Reads   string        `json:"reads" doc:"The expression as it was understood"`
+	Hints   []string      `json:"hints,omitempty" doc:"Fields and tags of the expression that no object was seen to have, when nothing is found"`
 	Left    []string      `json:"left,omitempty" doc:"Buckets of others that were left out, because the expression asks what is not told of them"`
 }
 
 func (d *Desk) findCalls(to *calls) {
 	call(to, rule{}, "find", "POST /find", "find", "Find objects by what they are", d.findObjects)
 	call(to, rule{}, "count-found", "POST /find/count", "find", "Count the objects that would be found", d.countFound)
+	call(to, rule{}, "group-found", "POST /find/groups", "find", "Count what would be found by the values of a field",
+		d.groupFound)
 	call(to, rule{admin: true}, "list-find-indexes", "GET /find/indexes", "find",
 		"Say how the indexes by which find answers are",
 		d.findIndexes)
@@ -232,7 +239,9 @@ func (d *Desk) findObjects(ctx context.Context, in *struct {
 	if s := in.Body.Sort; s != "" && s != "key" {
 		return &struct{ Body FindAnswer }{out}, d.findSorted(ctx, f, s, limit, &out)
 	}
-	err = d.findFrom(ctx, f, from, limit, &out)
+	if err = d.findFrom(ctx, f, from, limit, &out); err == nil && len(out.Objects) == 0 && in.Body.After == "" {
+		out.Hints, err = d.findHints(ctx, f)
+	}
 	return &struct{ Body FindAnswer }{out}, err
 }
 
@@ -358,15 +367,7 @@ func (d *Desk) findWords(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	var ids []int64
-	for _, b := range f.buckets[:min(len(f.buckets), 50)] {
-		facts, err := d.store.Facts(ctx, b.Name)
-		if err != nil {
-			return nil, err
-		}
-		ids = append(ids, facts.ID)
-	}
-	words, err := d.store.Catalog.FindWords(ctx, ids, wordSample)
+	words, err := d.wordsOf(ctx, f)
 	if err != nil {
 		return nil, err
 	}
@@ -380,4 +381,162 @@ func (d *Desk) findWords(ctx context.Context, in *struct {
 		out.Body.Words = append(out.Body.Words, FindWord{fmt.Sprintf("%s %s", w.Kind, query.Quoted(w.Name)), w.Values})
 	}
 	return out, nil
+}
+
+// wordsOf gives fields and tags of some objects of the buckets of a question.
+func (d *Desk) wordsOf(ctx context.Context, f *finding) ([]catalog.FoundWord, error) {
+	var ids []int64
+	for _, b := range f.buckets[:min(len(f.buckets), 50)] {
+		facts, err := d.store.Facts(ctx, b.Name)
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, facts.ID)
+	}
+	return d.store.Catalog.FindWords(ctx, ids, wordSample)
+}
+
+// findHints tells of names in an expression that no object was seen to have, with the nearest.
+func (d *Desk) findHints(ctx context.Context, f *finding) (hints []string, err error) {
+	if !looksAt(f.expr, "field", "tag") {
+		return nil, nil
+	}
+	words, err := d.wordsOf(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	known := map[string][]string{}
+	for _, w := range words {
+		known[w.Kind] = append(known[w.Kind], w.Name)
+	}
+	query.Each(f.expr, func(t *query.Test) {
+		kind, name := t.Field.Name, t.Field.Named
+		if kind != "field" && kind != "tag" || slices.Contains(known[kind], name) {
+			return
+		}
+		hint := fmt.Sprintf("no object was seen to have the %s %s", kind, query.Quoted(name))
+		if near := query.Nearest(name, known[kind]); near != "" {
+			hint += fmt.Sprintf("; did you mean %s %s?", kind, query.Quoted(near))
+		}
+		if !slices.Contains(hints, hint) {
+			hints = append(hints, hint)
+		}
+	})
+	return hints, nil
+}
+
+// FindGroup are the found objects that have one value.
+type FindGroup struct {
+	Value   *string `json:"value" doc:"null: they have none"`
+	Objects int64   `json:"objects"`
+	Bytes   int64   `json:"bytes"`
+}
+
+// grouping reads by what found objects are put together.
+func grouping(s string) (catalog.Grouping, error) {
+	kind, name, _ := strings.Cut(strings.TrimSpace(s), " ")
+	g := catalog.Grouping{Kind: strings.ToLower(kind), Name: strings.Trim(strings.TrimSpace(name), `"`)}
+	if g.Kind == "field" {
+		g.Name = strings.ToLower(g.Name)
+	}
+	open := g.Kind == "field" || g.Kind == "tag"
+	if open && g.Name != "" || g.Name == "" && slices.Contains([]string{"type", "tier", "year", "month", "day"}, g.Kind) {
+		return g, nil
+	}
+	return g, fault.New(fault.Invalid, "group-by", "%q is nothing to group by", s).In("by").
+		Do("give field NAME, tag NAME, type, tier, year, month or day")
+}
+
+// groupFound counts what is found by the values of a field, those with most objects first.
+func (d *Desk) groupFound(ctx context.Context, in *struct {
+	Body struct {
+		FindAsk
+		By    string `json:"by" maxLength:"300" doc:"field NAME, tag NAME, type, tier, or year, month or day of writing (UTC)"`
+		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"10000" default:"100"`
+	}
+}) (*struct {
+	Body struct {
+		Groups  []FindGroup `json:"groups" doc:"Those with most objects first"`
+		Objects int64       `json:"objects" doc:"Of all groups"`
+		Bytes   int64       `json:"bytes" doc:"Of all groups"`
+		More    int         `json:"more,omitempty" doc:"Groups that are not told"`
+	}
+}, error) {
+	by, err := grouping(in.Body.By)
+	if err != nil {
+		return nil, err
+	}
+	f, err := d.finding(ctx, &in.Body.FindAsk)
+	if err == nil && in.Body.AsOf != "" {
+		err = fault.New(fault.Invalid, "as-of", "what was is listed, and not counted").In("asOf").Do("list it")
+	}
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, countFor, fault.New(fault.Slow, "count-long",
+		"it takes longer than %d s to count",
+		int(countFor.Seconds())).Do("ask more narrowly, by bucket or by what keys begin with"))
+	defer cancel()
+	out := &struct {
+		Body struct {
+			Groups  []FindGroup `json:"groups" doc:"Those with most objects first"`
+			Objects int64       `json:"objects" doc:"Of all groups"`
+			Bytes   int64       `json:"bytes" doc:"Of all groups"`
+			More    int         `json:"more,omitempty" doc:"Groups that are not told"`
+		}
+	}{}
+	sums, order := map[string]*FindGroup{}, []*FindGroup{}
+	for _, b := range f.buckets {
+		facts, err := d.store.Facts(ctx, b.Name)
+		if err != nil {
+			return nil, err
+		}
+		ask := f.base
+		ask.Bucket, ask.Name = facts.ID, b.Name.String()
+		groups, more, err := d.store.Catalog.GroupFound(ctx, ask, by)
+		if cause := context.Cause(ctx); err != nil && cause != nil {
+			err = cause
+		}
+		if err == nil && more {
+			err = fault.New(fault.TooLarge, "groups-many", "the objects of the bucket %s have more than %d values of %s", b.Name,
+				catalog.MaxGroups, in.Body.By).In("by").Do("ask more narrowly, or take a census and its totals")
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, g := range groups {
+			value, key := g.Value, ""
+			if value != nil && by.Kind == "tier" {
+				value = d.tierNamed(f.base.Tiers, *value)
+			}
+			if value != nil {
+				key = "=" + *value
+			}
+			if sums[key] == nil {
+				sums[key] = &FindGroup{Value: value}
+				order = append(order, sums[key])
+			}
+			sums[key].Objects += g.Objects
+			sums[key].Bytes += g.Bytes
+			out.Body.Objects += g.Objects
+			out.Body.Bytes += g.Bytes
+		}
+	}
+	slices.SortStableFunc(order, func(a, b *FindGroup) int { return cmp.Compare(b.Objects, a.Objects) })
+	limit := max(1, in.Body.Limit)
+	out.Body.Groups = []FindGroup{}
+	for _, g := range order[:min(limit, len(order))] {
+		out.Body.Groups = append(out.Body.Groups, *g)
+	}
+	out.Body.More = len(order) - len(out.Body.Groups)
+	return out, nil
+}
+
+// tierNamed gives the name of a tier of a number.
+func (d *Desk) tierNamed(set tier.Set, number string) *string {
+	n, err := strconv.ParseInt(number, 10, 16)
+	if t := set.Of(int16(n)); err == nil && t != nil {
+		return &t.Name
+	}
+	return &number
 }

@@ -111,6 +111,60 @@ func TestFind(t *testing.T) {
 	}
 }
 
+// What is found is counted by values, and a name that nobody has is told, with the nearest.
+func TestFindGroupsAndHints(t *testing.T) {
+	s := harness.Service(t, nil)
+	p := newPerson(t, s)
+	p.signIn()
+	c := s.Client()
+	for _, b := range []string{"plates", "notes"} {
+		if err := c.CreateBucket(t.Context(), b); err != nil {
+			t.Fatal(err)
+		}
+		for i, taxon := range []string{"Drosera", "Drosera", "Erica", ""} {
+			meta := map[string]string{"taxon": taxon}
+			if taxon == "" {
+				meta = nil
+			}
+			if _, err := c.Put(t.Context(), b, fmt.Sprint("k", i), strings.NewReader("12345"), 5,
+				client.Put{Metadata: meta}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	st, e := p.ask("POST", "/api/v1/find/groups", map[string]any{"expression": "size over 1 B", "by": "field taxon", "limit": 2})
+	if says := fmt.Sprint(e); st != 200 || !strings.Contains(says, "map[bytes:20 objects:4 value:Drosera]") ||
+		!strings.Contains(says, "more:1") || !strings.Contains(says, "objects:8]") {
+		t.Errorf("groups: %d %s", st, says)
+	}
+	for _, by := range []string{"", "field", "writer", "tier x", "month of may"} {
+		if st, e := p.ask("POST", "/api/v1/find/groups", map[string]any{"expression": "current", "by": by}); st != 400 &&
+			st != 422 {
+			t.Errorf("by %q: %d %v", by, st, e)
+		}
+	}
+	if _, e := p.ask("POST", "/api/v1/find", map[string]any{"expression": "field taxn is x"}); !strings.Contains(
+		fmt.Sprint(e["hints"]), "did you mean field taxon?") {
+		t.Errorf("hints: %v", e)
+	}
+	if _, e := p.ask("POST", "/api/v1/find", map[string]any{"expression": "field taxon is x"}); e["hints"] != nil {
+		t.Errorf("hints for a field that is there: %v", e["hints"])
+	}
+	if _, e := p.ask("POST", "/api/v1/find", map[string]any{"expression": "field taxon is Drosera rotundifolia"}); !strings.Contains(
+		fmt.Sprint(e["remedy"]), `"Drosera rotundifolia"`) {
+		t.Errorf("a value with a blank: %v", e)
+	}
+	guest := newPerson(t, s)
+	key := s.NewKey("guests", "GUEST", access.Administrator, nil)
+	if st, e := guest.signInAs(map[string]string{"key": key.ID, "secret": key.Secret}); st != 201 {
+		t.Fatal(e)
+	}
+	if _, b := guest.send("POST", "/api/v1/find/groups", map[string]any{"expression": "current", "by": "field taxon"}); strings.Contains(
+		string(b), "Drosera") {
+		t.Errorf("another account counts %s", b)
+	}
+}
+
 // TestFindInTheConsole types a question with the help of what is offered, and goes to what
 // is found.
 func TestFindInTheConsole(t *testing.T) {

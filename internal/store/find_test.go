@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -117,6 +118,62 @@ func TestFindAgrees(t *testing.T) {
 		if n, sum, err := s.Catalog.CountFound(t.Context(), f); err != nil || n != int64(len(want)) || sum != bytes {
 			t.Errorf("%s: counted %d, %d bytes, %v", x, n, sum, err)
 		}
+		groupsAgree(t, s, f, page.Found, name, now, r)
+	}
+}
+
+// groupsAgree compares what is found, put together by something, with a plain count.
+func groupsAgree(t *testing.T, s *store.Store, f catalog.Find, all []catalog.FoundVersion, name func(int16) string,
+	now time.Time, r *rand.Rand) {
+	t.Helper()
+	by := []catalog.Grouping{{Kind: "field", Name: "taxon"}, {Kind: "tag", Name: "Kind"}, {Kind: "type"}, {Kind: "tier"},
+		{Kind: "year"}, {Kind: "month"}, {Kind: "day"}}[r.IntN(7)]
+	type sum struct{ objects, bytes int64 }
+	want := map[string]sum{}
+	for _, v := range all {
+		if !v.Current && !f.Previous || !query.Holds(f.Expr, objectOf(v.Version, name, v.Current), now) {
+			continue
+		}
+		value, has := "", true
+		switch by.Kind {
+		case "field":
+			value, has = v.Metadata[by.Name]
+		case "tag":
+			value, has = v.Tags[by.Name]
+		case "type":
+			value = v.Headers.ContentType
+		case "tier":
+			value = fmt.Sprint(v.Body.Tier)
+		case "year":
+			value = v.Created.UTC().Format("2006")
+		case "month":
+			value = v.Created.UTC().Format("2006-01")
+		case "day":
+			value = v.Created.UTC().Format(time.DateOnly)
+		}
+		if has {
+			value = "=" + value
+		}
+		x := want[value]
+		want[value] = sum{x.objects + 1, x.bytes + v.Size}
+	}
+	groups, more, err := s.Catalog.GroupFound(t.Context(), f, by)
+	if err != nil || more {
+		t.Fatalf("%s by %+v: %v, %v", f.Expr, by, more, err)
+	}
+	got := map[string]sum{}
+	for i, g := range groups {
+		if i > 0 && groups[i-1].Objects < g.Objects {
+			t.Errorf("%s by %+v: not those with most objects first", f.Expr, by)
+		}
+		value := ""
+		if g.Value != nil {
+			value = "=" + *g.Value
+		}
+		got[value] = sum{g.Objects, g.Bytes}
+	}
+	if !maps.Equal(got, want) {
+		t.Errorf("%s by %+v:\n got %v\nwant %v", f.Expr, by, got, want)
 	}
 }
 

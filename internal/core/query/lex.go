@@ -99,6 +99,9 @@ func quotation(s string, at int) (text string, n int, err error) {
 	return "", 0, problem(at, "the quotation mark is never closed").Do("close it")
 }
 
+// Nearest gives the word that one was perhaps meant to be, "" for none.
+func Nearest(word string, among []string) string { return nearest(word, slices.Clone(among)) }
+
 // nearest gives the word that one was perhaps meant to be, "" for none.
 func nearest(word string, among []string) string {
 	word = strings.ToLower(word)

@@ -35,7 +35,11 @@ func Parse(s string, now time.Time) (Expr, error) {
 		return nil, err
 	}
 	if t := p.here(); !t.end {
-		return nil, problem(t.at, "after a test comes and, or, or the end, not %q", t.text)
+		f := problem(t.at, "after a test comes and, or, or the end, not %q", t.text)
+		if before := p.list[max(0, p.i-1)]; !t.quoted && !t.sign && !before.quoted && !before.sign {
+			return nil, f.Do("a value with blanks stands in quotation marks: %s", quoted(before.text+" "+t.text))
+		}
+		return nil, f
 	}
 	return x, nil
 }
