@@ -37,11 +37,12 @@ func (a *app) syncCommand() *cli.Command {
 	return &cli.Command{Name: "sync", Usage: "bring a folder or a bucket to another one, once or by a job",
 		ArgsUsage: "FROM TO", Commands: a.syncJobCommands(),
 		Description: "A side is a folder, which begins with / or . or ~, or BUCKET or BUCKET/PREFIX/. Both are compared first: " +
-			"what is the same is not sent. Between addresses of which one is @ENDPOINT/BUCKET/PREFIX/ the service does it. Times and permissions of files are kept beside their bytes, and come back with them.\n\n" +
+			"what is the same is not sent. Between addresses of which one is @ENDPOINT/BUCKET/PREFIX/ the service does it. Times and permissions of files are kept beside their bytes, and come back with them; permissions that alone were changed are not carried until the content is.\n\n" +
 			"Modes:\n  " + strings.Join(modes, "\n  ") + "\n\n" +
 			"A run that would remove or replace more than a tenth of the target, or more than 1,000 objects, asks first, and so " +
 			"does a mirror of nothing. Removals come last, and only when all was written.\n\n" +
 			examples("spindle sync ./scans plates/2026/ --rehearse", "spindle sync ./scans plates/2026/",
+				"spindle sync ./photos attic/photos/ --sealing names --passphrase-from ./phrase --bandwidth 2MiB",
 				"spindle sync plates/2026/ ./copy --mode mirror", "spindle sync ./scans plates/2026/ --check --by digest"),
 		Flags: local(
 			&cli.StringFlag{Name: "mode", Usage: "accumulate, mirror or drain", Value: string(syncing.Accumulate)},
@@ -60,7 +61,11 @@ func (a *app) syncCommand() *cli.Command {
 			&cli.StringFlag{Name: "links", Value: string(side.SkipLinks),
 				Usage: "links in a folder: skip, follow (to files in it), or keep as links"},
 			&cli.StringFlag{Name: "tier", Usage: "where objects go that are written; where the bucket says otherwise"},
-			&cli.BoolFlag{Name: "seal", Usage: "encrypt at rest what is written into a bucket"},
+			&cli.StringFlag{Name: "sealing", DefaultText: "none", Usage: sealingUsage},
+			&cli.StringFlag{Name: "passphrase-from", DefaultText: "asked for",
+				Usage: "read the passphrase from the first line of this `FILE`, or - for standard input"},
+			&cli.StringSliceFlag{Name: "bandwidth",
+				Usage: "bytes a second at the most, such as 2MiB, or at a time of day, such as `'08:00-18:00 2MiB'`; may be repeated"},
 			&cli.StringFlag{Name: "guard", Usage: "ask above this `SHARE` of the target that would be removed or replaced, such as 30%, or none",
 				DefaultText: "10%, or 1,000 objects"},
 			&cli.IntFlag{Name: "parallel", Usage: "objects under way", Value: 8},
@@ -153,7 +158,7 @@ func (a *app) syncJob(ctx context.Context, c *cli.Command) (j *carry.Job, releas
 	if err != nil && (!isFolder(in[0]) || !isFolder(in[1])) {
 		return nil, nil, err
 	}
-	j = &carry.Job{Class: c.String("tier"), Sealed: c.Bool("seal"), Parallel: c.Int("parallel"), Anyway: c.Bool("yes")}
+	j = &carry.Job{Class: c.String("tier"), Sealed: c.String("sealing") == sealedAtRest, Parallel: c.Int("parallel"), Anyway: c.Bool("yes")}
 	if j.Parallel < 1 || j.Parallel > 256 {
 		return nil, nil, fault.New(fault.Invalid, "parallel", "1 to 256 objects are under way at a time").In("parallel")
 	}
@@ -161,6 +166,9 @@ func (a *app) syncJob(ctx context.Context, c *cli.Command) (j *carry.Job, releas
 		return nil, nil, err
 	}
 	if j.Options, err = readSyncing(c); err != nil {
+		return nil, nil, err
+	}
+	if j.Rate, err = readBandwidth(c); err != nil {
 		return nil, nil, err
 	}
 	from, freeFrom, err := a.sideOf(ctx, c, p, in[0])
@@ -178,10 +186,38 @@ func (a *app) syncJob(ctx context.Context, c *cli.Command) (j *carry.Job, releas
 		}
 	}
 	j.From, j.To = from, to
+	if how := c.String("sealing"); how != "" && how != "none" && how != sealedAtRest {
+		if isFolder(in[0]) || !isFolder(in[1]) {
+			j.To, err = a.sealSide(ctx, c, to, true)
+		} else {
+			j.From, err = a.sealSide(ctx, c, from, false)
+		}
+		if err != nil {
+			freeFrom()
+			freeTo()
+			return nil, nil, err
+		}
+	}
 	if p != nil {
 		j.Uploads = &syncUploads{a, p.base + " " + in[1]}
 	}
 	return j, func() { freeFrom(); freeTo() }, nil
+}
+
+// readBandwidth reads how many bytes a second may be sent; nil: any number.
+func readBandwidth(c *cli.Command) (func(time.Time) int64, error) {
+	var paced syncing.Job
+	for _, s := range c.StringSlice("bandwidth") {
+		l, err := syncing.ParseLimit(s)
+		if err != nil {
+			return nil, fault.From(err).In("bandwidth")
+		}
+		paced.Limits = append(paced.Limits, l)
+	}
+	if paced.Zone = time.Local.String(); len(paced.Limits) == 0 {
+		return nil, nil
+	}
+	return paced.Rate, nil
 }
 
 func readGuard(c *cli.Command) (syncing.Guard, error) {
@@ -247,7 +283,7 @@ func (a *app) syncThrough(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	in := map[string]any{}
-	if err := syncChange(c, in); err != nil {
+	if err := a.syncEdit(c, in); err != nil {
 		return err
 	}
 	in["name"], in["from"], in["to"] = "once-"+strings.ToLower(rand.Text()[:12]), c.Args().Get(0), c.Args().Get(1)

@@ -34,9 +34,70 @@ func (a *app) syncEdit(c *cli.Command, in map[string]any) error {
 	return a.readSealing(c, in, "this job")
 }
 
+// sealedAtRest is the way of sealing that the bucket's service does, with its own key.
+const sealedAtRest = "rest"
+
+const sealingUsage = "rest: encrypt what is written into a bucket, by its service; content or names: seal contents, or " +
+	"names too, before they leave, with a passphrase"
+
+// sealSide seals, or opens, what is at a side, with a passphrase: as the place is marked, or as a
+// new and empty one is to be.
+func (a *app) sealSide(ctx context.Context, c *cli.Command, of side.Side, writes bool) (side.Side, error) {
+	how := c.String("sealing")
+	if how != "content" && how != "names" {
+		return nil, fault.New(fault.Invalid, "sealing", "%q is no way of sealing", how).In("sealing").
+			Do("choose from: none, rest, content, names")
+	}
+	mark, err := side.ReadMark(ctx, of)
+	if err != nil {
+		return nil, err
+	}
+	if mark != nil && mark.Names != (how == "names") {
+		is := map[bool]string{true: "names", false: "content"}[mark.Names]
+		return nil, fault.New(fault.Conflict, "sealed-otherwise", "the place was sealed in another way").In("sealing").
+			Do("say --sealing %s", is)
+	}
+	if mark == nil && !writes {
+		return nil, fault.New(fault.NotFound, "sealed-mark", "nothing sealed is there").In("from").
+			Do("look at the address, or leave --sealing out")
+	}
+	if mark == nil {
+		if list, err := of.List(ctx, "", "", 1); err != nil || len(list) > 0 {
+			return nil, fault.New(fault.Conflict, "sealed-over", "there is something at the target that is not sealed").In("to").
+				Do("choose an empty prefix").Because(err)
+		}
+	}
+	words, err := a.passphrase(c.String("passphrase-from"), mark == nil)
+	if err != nil {
+		return nil, err
+	}
+	var keys *sealing.Keys
+	if mark != nil {
+		keys, err = mark.Open(words)
+	} else {
+		if err := a.agreed(c, "What is written can be opened with the passphrase only. Losing the passphrase loses it: nobody "+
+			"can bring it back.", "kept"); err != nil {
+			return nil, err
+		}
+		mark, keys, err = sealing.New(words, how == "names")
+	}
+	if err != nil {
+		return nil, err
+	}
+	if writes && !c.Bool("rehearse") && !c.Bool("check") {
+		if err := side.KeepMark(ctx, of, mark); err != nil {
+			return nil, err
+		}
+	}
+	return &side.Sealed{Of: of, Keys: keys, Names: mark.Names, Odd: a.leftOut()}, nil
+}
+
 // readSealing reads what is to be sealed, with a passphrase that its owner keeps.
 func (a *app) readSealing(c *cli.Command, in map[string]any, job string) error {
 	how := c.String("sealing")
+	if how == sealedAtRest {
+		how = "none" // before it leaves
+	}
 	if c.IsSet("sealing") {
 		in["sealing"] = how
 	}
@@ -114,6 +175,11 @@ func (a *app) runOnce(ctx context.Context, c *cli.Command, p *api, j desk.SyncIn
 			return rerr
 		}
 		return err
+	}
+	if c.Bool("list") && c.Bool("rehearse") {
+		if err := a.rehearsedAll(ctx, p, j.Name); err != nil {
+			return removed(err)
+		}
 	}
 	var r desk.SyncRehearsal
 	if err := p.call(ctx, http.MethodPost, at+"/rehearse", nil, map[string]any{}, &r); err != nil {

@@ -37,9 +37,7 @@ func jobFlags() []cli.Flag {
 		&cli.StringFlag{Name: "newer", Usage: "only what was changed at most so `LONG` ago"},
 		&cli.StringFlag{Name: "links", Usage: "links in a folder: skip, follow or keep", DefaultText: "skip"},
 		&cli.StringFlag{Name: "tier", Usage: "of what is written: tier here, storage class there"},
-		&cli.StringFlag{Name: "seal", Usage: "on or off: encrypt at rest what is written into a bucket", DefaultText: "off"},
-		&cli.StringFlag{Name: "sealing", DefaultText: "none",
-			Usage: "content or names: seal contents, or names too, before they leave, with a passphrase"},
+		&cli.StringFlag{Name: "sealing", DefaultText: "none", Usage: sealingUsage},
 		&cli.StringFlag{Name: "passphrase-from",
 			Usage:       "read the passphrase from the first line of this `FILE`, or - for standard input",
 			DefaultText: "asked for"},
@@ -87,9 +85,11 @@ func (a *app) syncJobCommands() []*cli.Command {
 				return fmt.Sprintf("The job %s goes with the record of its runs. What it wrote to %s stays.", j.Name, j.To)
 			})},
 		{Name: "rehearse", Usage: "say what a run would do, and why; nothing is written", ArgsUsage: "NAME",
-			Description: examples("spindle sync rehearse nightly-attic", "spindle sync rehearse nightly-attic --check"),
-			Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "end with code 5 when the sides differ"}},
-			Action:      a.syncJobRehearse},
+			Description: examples("spindle sync rehearse nightly-attic", "spindle sync rehearse nightly-attic --list",
+				"spindle sync rehearse nightly-attic --check"),
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "end with code 5 when the sides differ"},
+				&cli.BoolFlag{Name: "list", Usage: "name every object that would be written, removed or refused"}},
+			Action: a.syncJobRehearse},
 		{Name: "run", Usage: "run a job now, and watch it", ArgsUsage: "NAME",
 			Description: examples("spindle sync run nightly-attic", "spindle sync run nightly-attic --detach"),
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "anyway",
@@ -143,18 +143,15 @@ func syncChange(c *cli.Command, in map[string]any) error {
 			in[field] = c.StringSlice(flag)
 		}
 	}
-	for flag, field := range map[string]string{"state": "on", "seal": "sealed"} {
-		if !c.IsSet(flag) {
-			continue
+	if c.IsSet("state") {
+		on, err := isOn("state", c.String("state"))
+		if err != nil {
+			return err
 		}
-		on, ok := c.Value(flag).(bool) // of the command without a job
-		if !ok {
-			var err error
-			if on, err = isOn(flag, c.String(flag)); err != nil {
-				return err
-			}
-		}
-		in[field] = on
+		in["on"] = on
+	}
+	if c.IsSet("sealing") {
+		in["sealed"] = c.String("sealing") == sealedAtRest
 	}
 	for flag, field := range map[string]string{"size-from": "sizeFrom", "size-to": "sizeTo"} {
 		if !c.IsSet(flag) {
@@ -359,10 +356,21 @@ func (a *app) syncJobRehearse(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if c.Bool("list") {
+		if err := a.rehearsedAll(ctx, p, name); err != nil {
+			return err
+		}
+	}
 	var r desk.SyncRehearsal
 	if err := p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/rehearse", nil, map[string]any{},
 		&r); err != nil {
 		return err
+	}
+	if c.Bool("list") && a.json {
+		if c.Bool("check") && r.Differ() {
+			return exitOnly(ExitDifferent)
+		}
+		return nil
 	}
 	if err := a.print(r, func() error { return a.sayRehearsal(r) }); err != nil {
 		return err
@@ -371,6 +379,28 @@ func (a *app) syncJobRehearse(ctx context.Context, c *cli.Command) error {
 		return exitOnly(ExitDifferent)
 	}
 	return nil
+}
+
+// rehearsedAll names every object that a run would write, remove or refuse.
+func (a *app) rehearsedAll(ctx context.Context, p *api, name string) error {
+	ended := false
+	err := stream(ctx, p, syncsPath+url.PathEscape(name)+"/rehearse/list", map[string]any{}, func(s desk.RehearsedStep) error {
+		switch {
+		case s.Problem != nil:
+			return s.Problem.Fault()
+		case s.Done:
+			ended = true
+			return nil
+		case a.json:
+			return a.print(syncLine{Key: s.Key, Do: s.Do, Why: s.Why, Bytes: s.Bytes}, nil)
+		}
+		_, err := fmt.Fprintf(a.Out, "%-7s %-24s %10s  %s\n", s.Do, s.Why, size(s.Bytes), shown(s.Key))
+		return err
+	})
+	if err == nil && !ended {
+		err = fault.New(fault.Unavailable, "unreachable", "the service ended before the list did").Do("say it again")
+	}
+	return err
 }
 
 func (a *app) sayRehearsal(r desk.SyncRehearsal) error {

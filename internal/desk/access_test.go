@@ -248,6 +248,7 @@ var calls = map[string]struct {
 	"upload-there":   {needs: "administer", path: "PUT /api/v1/endpoints/annex/buckets/other/body?key=k"},
 	"copy-between": {needs: "read write", path: "POST /api/v1/copies",
 		body: map[string]any{"from": "plates/k", "to": "plates/copied"}},
+	"rehearse-sync-list": {needs: "administer", path: "POST /api/v1/syncs/nightly/rehearse/list", body: map[string]any{}},
 	"verify-replication": {needs: "administer", path: "POST /api/v1/replications/out/verify", body: map[string]any{}},
 	"watch-endpoint": {needs: "administer", path: "POST /api/v1/endpoints/check",
 		body: map[string]any{"name": "annex"}},

@@ -111,6 +111,7 @@ func (d *Desk) Handler() http.Handler {
 		r.Get("/api/v1/endpoints/{endpoint}/buckets/{there}/body", d.raw(d.downloadThere))
 		r.Put("/api/v1/endpoints/{endpoint}/buckets/{there}/body", d.raw(d.uploadThere))
 		r.Post("/api/v1/copies", d.raw(d.copyBetween))
+		r.Post("/api/v1/syncs/{sync}/rehearse/list", d.raw(d.rehearseAll))
 		r.Post("/api/v1/replications/{rule}/verify", d.raw(d.verifyReplication))
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			writeProblem(w, &Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call",

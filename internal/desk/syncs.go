@@ -3,7 +3,10 @@ package desk
 import (
 	"context"
 	"errors"
+	"net/http"
 	"time"
+
+	"github.com/go-chi/chi/v5"
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -510,6 +513,55 @@ func (d *Desk) rehearseNewSync(ctx context.Context, in *struct{ Body SyncChange 
 		return nil, err
 	}
 	return d.triedSync(ctx, j, in.Body.Sealing != nil && *in.Body.Sealing != "none")
+}
+
+// RehearsedStep is a line of a rehearsal that lists all (JSON lines): an object, or at the end what
+// went wrong, or nothing.
+type RehearsedStep struct {
+	Key     string   `json:"key,omitempty"`
+	Do      string   `json:"do,omitempty"`
+	Why     string   `json:"why,omitempty"`
+	Bytes   int64    `json:"bytes,omitempty"`
+	Done    bool     `json:"done,omitempty"`
+	Problem *Problem `json:"problem,omitempty"`
+}
+
+// rehearseAll lists every object that a run would write, remove or refuse.
+func (d *Desk) rehearseAll(w http.ResponseWriter, r *http.Request) error {
+	ctx := r.Context()
+	if err := d.administers(ctx, who(ctx).subject.Account, "Rehearse a sync job"); err != nil {
+		return err
+	}
+	j, err := d.mySync(ctx, chi.URLParam(r, "sync"))
+	if err == nil {
+		err = d.maySync(ctx, j)
+	}
+	if err != nil {
+		return err
+	}
+	do, err := d.sides().Carry(ctx, j, nil)
+	if err != nil {
+		return err
+	}
+	defer do.Close()
+	tell := lines[RehearsedStep](w)
+	do.Each = func(s *syncing.Step) bool {
+		if s.Do == syncing.Skip || s.Do == syncing.Leave {
+			return ctx.Err() == nil
+		}
+		x := RehearsedStep{Key: s.Key, Do: string(s.Do), Why: string(s.Why), Bytes: s.Target.SizeOr(0)}
+		if s.Source != nil {
+			x.Bytes = s.Source.Size
+		}
+		tell(x)
+		return ctx.Err() == nil
+	}
+	if _, err := do.Rehearse(ctx); err != nil {
+		tell(RehearsedStep{Problem: d.problem(ctx, err)})
+		return nil
+	}
+	tell(RehearsedStep{Done: true})
+	return nil
 }
 
 func (d *Desk) rehearsed(ctx context.Context, j *syncing.Job, long time.Duration) (SyncRehearsal, error) {

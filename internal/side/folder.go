@@ -2,7 +2,6 @@ package side
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -19,6 +18,7 @@ import (
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/partfile"
 )
 
 // What a file has beside its bytes, as metadata of the object that it becomes, so that it
@@ -60,9 +60,10 @@ type Folder struct {
 	Links Links
 	Odd   func(key, what string) // hears of what is left out; nil: nobody
 
-	once sync.Once
-	root *os.Root
-	err  error
+	once  sync.Once
+	root  *os.Root
+	err   error
+	sweep partfile.Sweeper
 }
 
 // FolderIn is a folder that is open already; dir is what it is called.
@@ -71,8 +72,6 @@ func FolderIn(root *os.Root, dir string, links Links, odd func(key, what string)
 	f.once.Do(func() {})
 	return f
 }
-
-const partial = ".spindle-part-" // files that are being written
 
 // open opens the folder, once.
 func (f *Folder) open() (*os.Root, error) {
@@ -211,7 +210,7 @@ func (f *Folder) walk(ctx context.Context, at, prefix, after string, visit func(
 			}
 			continue
 		}
-		if key <= after || !strings.HasPrefix(key, prefix) || strings.HasPrefix(e.Name(), partial) {
+		if key <= after || !strings.HasPrefix(key, prefix) || partfile.Is(e.Name()) {
 			continue
 		}
 		st, err := f.look(key, e.Type())
@@ -369,7 +368,8 @@ func (f *Folder) Write(ctx context.Context, key string, body Body, w Write) (Fac
 			return Facts{}, folderError(err)
 		}
 	}
-	tmp := path.Join(path.Dir(rel), partial+rand.Text())
+	f.sweep.Sweep(root, path.Dir(rel))
+	tmp := path.Join(path.Dir(rel), partfile.Name(path.Base(rel)))
 	if to := w.Metadata[FileLink]; to != "" && f.Links == KeepLinks && w.Size == 0 {
 		err = root.Symlink(to, tmp)
 	} else {
@@ -416,6 +416,9 @@ func (f *Folder) fill(ctx context.Context, root *os.Root, name string, body Body
 	file, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
 		return err
+	}
+	if err := partfile.Hold(file); err != nil {
+		return errors.Join(err, file.Close())
 	}
 	sum := digest.NewCRC64()
 	n, err := io.Copy(io.MultiWriter(file, sum), tee(r, noHash{}, w.Moved))

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/partfile"
 	"spindle/internal/wire/client"
 )
 
@@ -61,7 +62,7 @@ func (e *Engine) GetFile(ctx context.Context, o Object, dest string, replace boo
 
 // getWhole gets an object in one request, whose body the client compares.
 func (e *Engine) getWhole(ctx context.Context, o Object, dest string) error {
-	tmp, err := os.CreateTemp(filepath.Dir(dest), ".spindle-part-*")
+	tmp, err := beside(dest)
 	if err != nil {
 		return LocalError(dest, err)
 	}
@@ -98,7 +99,7 @@ func Fill(dest string, r io.Reader, replace bool) error {
 		return fault.New(fault.Conflict, "file-exists", "%s is there already", dest).In("file").
 			Do("move it away, or say --replace")
 	}
-	tmp, err := os.CreateTemp(filepath.Dir(dest), ".spindle-part-*")
+	tmp, err := beside(dest)
 	if err != nil {
 		return LocalError(dest, err)
 	}
@@ -111,6 +112,30 @@ func Fill(dest string, r io.Reader, replace bool) error {
 		return LocalError(dest, err)
 	}
 	return settle(tmp.Name(), dest)
+}
+
+// swept are the folders whose files of killed programs were removed.
+var swept partfile.Sweeper
+
+// beside makes the file that is written before a file has its name, and holds it.
+func beside(dest string) (*os.File, error) {
+	dir := filepath.Dir(dest)
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	if whole, err := filepath.Abs(dir); err == nil {
+		swept.SweepAs(root, ".", whole)
+	}
+	f, err := os.OpenFile(filepath.Join(dir, partfile.Name(filepath.Base(dest))), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := partfile.Hold(f); err != nil {
+		return nil, errors.Join(err, f.Close(), os.Remove(f.Name()))
+	}
+	return f, nil
 }
 
 // settle puts what arrived in its place.
@@ -149,14 +174,23 @@ func (e *Engine) getLarge(ctx context.Context, o Object, dest string) error {
 // getRanges gets an object in ranges side by side into a file beside dest, and goes on
 // with what an earlier try left there.
 func (e *Engine) getRanges(ctx context.Context, o Object, dest string) (tmp string, err error) {
-	tmp = filepath.Join(filepath.Dir(dest), ".spindle-part-"+o.ETag+"-"+filepath.Base(dest))
-	state := tmp + ".json"
+	root, err := os.OpenRoot(filepath.Dir(dest))
+	if err != nil {
+		return "", LocalError(dest, err)
+	}
+	defer root.Close()
+	partfile.SweepOthers(root, ".", filepath.Base(dest), o.ETag)
+	tmp = filepath.Join(filepath.Dir(dest), partfile.NameOf(filepath.Base(dest), o.ETag))
+	state := tmp + partfile.StateSuffix
 	done := rangesDone(tmp, state, int((o.Size+rangeSize-1)/rangeSize))
 	f, err := os.OpenFile(tmp, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return "", LocalError(dest, err)
 	}
 	defer f.Close()
+	if err := partfile.Hold(f); err != nil {
+		return "", LocalError(dest, err)
+	}
 	var mu sync.Mutex
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(e.Cut.Parallel())
