@@ -115,6 +115,11 @@ func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) 
 		return nil, err
 	}
 	s, err := d.subject(ctx, in.Subject, in.Account)
+	if fault.HasCode(err, "key-missing") {
+		if e, ferr := d.explainForeign(ctx, in, do, name); e != nil || ferr != nil {
+			return e, ferr
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -155,6 +160,42 @@ func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) 
 }
 
 // mayExplain refuses questions about others to who administers nothing.
+// explainForeign says to who may change a bucket's settings whether a key of another account may do
+// something there. Of a key that may not nothing is told but that: not whether there is one.
+func (d *Desk) explainForeign(ctx context.Context, in ExplainIn, do access.Rights, bucket object.BucketName) (*Explanation,
+	error) {
+	g, err := access.ParseGrantee(in.Subject)
+	if err != nil || d.mayAt(ctx, access.Settings, bucket, "") != nil {
+		return nil, err
+	}
+	owner, err := d.store.Owner(ctx, bucket)
+	if err != nil {
+		return nil, err
+	}
+	k, err := d.gate.Keys.Find(ctx, g.Name)
+	if err != nil {
+		return nil, err
+	}
+	t := access.Target{Bucket: in.Bucket, Owner: owner, Key: in.Key}
+	where := strings.TrimSuffix(in.Bucket+"/"+in.Key, "/")
+	e := &Explanation{Subject: "key " + g.Name, Do: in.Do, Target: where, Owner: owner, By: "nothing"}
+	if k != nil && k.Works(time.Now()) == nil {
+		book, err := d.gate.Book(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if x := access.Decide(k.Subject(), do, t, book, time.Now()); x.Allowed {
+			e.Allowed, e.By, e.Grant = true, x.By, x.Grant
+			e.Why = "what the bucket was opened to covers it"
+			return e, nil
+		}
+	}
+	e.Why = "nothing that " + in.Bucket + " was opened to lets it do that; what there is of the key, its own account can ask"
+	e.Remedy = "grant it: spindle access grant create " + in.Bucket + " --to key:" + g.Name + " --for \"" +
+		access.PurposeFor(do) + "\""
+	return e, nil
+}
+
 func (d *Desk) mayExplain(ctx context.Context, s access.Subject) error {
 	me := who(ctx).subject
 	if s.Kind == access.Anyone || s.Kind == me.Kind && s.Name == me.Name {

@@ -65,3 +65,57 @@ func TestGrantsTellNothingOfOthers(t *testing.T) {
 		return strings.Contains(string(b), "grant to key:GUESS")
 	})
 }
+
+// The owner of a bucket asks why a foreign key is refused, and is told no more of it than that.
+func TestForeignKeysExplained(t *testing.T) {
+	s := harness.Service(t, nil)
+	p := newPerson(t, s)
+	p.signIn()
+	if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"name": "plates"}); st != 201 {
+		t.Fatal(st, e)
+	}
+	owner := newPerson(t, s) // no operator
+	mine := s.NewKey("herbarium", "OWNER", access.Administrator, nil)
+	foreign := s.NewKey("seed-lab", "SEEDS", access.Writer, nil)
+	if st, e := owner.signInAs(map[string]string{"key": mine.ID, "secret": mine.Secret}); st != 201 {
+		t.Fatal(st, e)
+	}
+	why := func(q *person, key string) string {
+		t.Helper()
+		_, b := q.send("POST", "/api/v1/access/explain", map[string]any{"subject": "key:" + key, "do": "write", "bucket": "plates"})
+		return string(b)
+	}
+	none, there := why(owner, "NOSUCHKEY"), why(owner, foreign.ID)
+	if strings.ReplaceAll(there, foreign.ID, "NOSUCHKEY") != none || !strings.Contains(there, "--for \\\"write into\\\"") ||
+		strings.Contains(there, "seed-lab") {
+		t.Errorf("a foreign key: %s\none that is none: %s", there, none)
+	}
+	if st, e := owner.ask("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": "account:seed-lab",
+		"for": "write into"}); st != 201 {
+		t.Fatal(st, e)
+	}
+	harness.Until(t, "the grant holds", func() bool { return strings.Contains(why(owner, foreign.ID), `"allowed":true`) })
+	other := newPerson(t, s)
+	guest := s.NewKey("guests", "GUEST", access.Administrator, nil)
+	if st, e := other.signInAs(map[string]string{"key": guest.ID, "secret": guest.Secret}); st != 201 {
+		t.Fatal(st, e)
+	}
+	if b := why(other, foreign.ID); !strings.Contains(b, "key-missing") {
+		t.Errorf("a stranger is told %s", b)
+	}
+	// What a sync job needs is proposed as one purpose.
+	if st, e := other.ask("POST", "/api/v1/buckets", map[string]any{"name": "trays"}); st != 201 {
+		t.Fatal(st, e)
+	}
+	_, e := other.ask("POST", "/api/v1/syncs", map[string]any{"name": "in", "from": "trays", "to": "plates", "mode": "mirror"})
+	_, purpose, _ := strings.Cut(fmt.Sprint(e["remedy"]), `grant "`)
+	purpose, _, _ = strings.Cut(purpose, `"`)
+	if st, e := owner.ask("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": "account:guests",
+		"for": purpose}); st != 201 {
+		t.Fatalf("the refused sync proposed %q: %d %v", purpose, st, e)
+	}
+	harness.Until(t, "the sync is taken with what was proposed", func() bool {
+		st, _ := other.ask("POST", "/api/v1/syncs", map[string]any{"name": "in", "from": "trays", "to": "plates", "mode": "mirror"})
+		return st == 201
+	})
+}

@@ -152,7 +152,7 @@ func (d *Desk) mayAt(ctx context.Context, do access.Rights, bucket object.Bucket
 	id := who(ctx)
 	for _, one := range do.Each() {
 		if err := d.gate.May(ctx, gate.Ask{Subject: id.subject, Source: id.source, Do: one, Bucket: bucket,
-			Key: key}); err != nil {
+			Key: key, Needs: do}); err != nil {
 			return err
 		}
 	}

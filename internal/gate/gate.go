@@ -164,8 +164,9 @@ type Ask struct {
 	Source  string
 	Do      access.Rights
 	Bucket  object.BucketName
-	Key     string // a key, or the prefix of a listing
-	Some    bool   // about the bucket as such: the right on any part of it will do
+	Key     string        // a key, or the prefix of a listing
+	Some    bool          // about the bucket as such: the right on any part of it will do
+	Needs   access.Rights // all that is needed there, which a refusal proposes
 }
 
 // Replicates reports whether what a subject says of the origin of an object counts; see
@@ -183,7 +184,7 @@ func (g *Gate) Replicates(ctx context.Context, a Ask) (bool, error) {
 // Decide answers an ask, with the reason. A bucket that is not there is the error
 // bucket-missing.
 func (g *Gate) Decide(ctx context.Context, a Ask) (access.Decision, access.Target, error) {
-	t := access.Target{Bucket: a.Bucket.String(), Key: a.Key, Some: a.Some}
+	t := access.Target{Bucket: a.Bucket.String(), Key: a.Key, Some: a.Some, Needs: a.Needs}
 	var err error
 	if t.Owner, err = g.owner(ctx, a.Bucket); err != nil {
 		return access.Decision{}, t, err

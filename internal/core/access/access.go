@@ -72,7 +72,8 @@ type Target struct {
 	Key    string // a key, or the prefix of a listing
 	// Some is for requests about the bucket as such, which somebody may make who
 	// has the right on any part of it.
-	Some bool
+	Some  bool
+	Needs Rights // all that is needed there, when that is more than what is asked
 }
 
 func (s Scope) covers(t Target) bool {
@@ -269,12 +270,12 @@ func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time
 	d := Decision{By: "nothing"}
 	if owns {
 		d.By, d.Why = "role", fmt.Sprintf("%s is %s in the account %s, which may not %s", s, s.Role.A(), s.Account, do)
-		d.Remedy = fmt.Sprintf("use one whose role is %s, or grant %s %q on %s", roleFor(do), s.Grantee(), purposeFor(do),
+		d.Remedy = fmt.Sprintf("use one whose role is %s, or grant %s %q on %s", roleFor(do), s.Grantee(), purposeFor(do|t.Needs),
 			place(t))
 		return d
 	}
 	d.Why = fmt.Sprintf("no grant lets %s %s %s, which belongs to another account", s, do, place(t))
-	d.Remedy = fmt.Sprintf("have its owner grant %q on %s to account %s or %s", purposeFor(do), place(t), s.Account,
+	d.Remedy = fmt.Sprintf("have its owner grant %q on %s to account %s or %s", purposeFor(do|t.Needs), place(t), s.Account,
 		s.Grantee())
 	if book == nil {
 		return d
@@ -298,7 +299,7 @@ func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time
 			case g.covers(t) && g.Holds(now) && d.Grant == 0:
 				d.Grant, d.Why = g.ID, fmt.Sprintf("grant %d lets %s %s %s, which does not include %s", g.ID, to,
 					g.Rights.Purpose(), g.Scope, do)
-				d.Remedy = fmt.Sprintf("have the bucket's owner grant %q as well", purposeFor(do))
+				d.Remedy = fmt.Sprintf("have the bucket's owner grant %q as well", purposeFor(do|t.Needs))
 			}
 		}
 	}
@@ -343,9 +344,12 @@ func roleFor(do Rights) Role {
 	return Administrator
 }
 
+// PurposeFor gives the least purpose of a grant that gives all of some rights.
+func PurposeFor(do Rights) string { return purposeFor(do) }
+
 func purposeFor(do Rights) string {
 	for _, p := range purposes {
-		if p.rights&do != 0 {
+		if p.rights&do == do {
 			return p.name
 		}
 	}
