@@ -131,6 +131,7 @@ func (d *Desk) enact(ctx context.Context, tell func(CharterProgress), c *declare
 	case in.Retire:
 		e.State, e.Things = catalog.CharterRetired, nil
 	default:
+		err = d.named(ctx, c) // keys that were made
 		e.State, e.Things = catalog.CharterEnacted, compared(c.things)
 	}
 	if ended := d.store.Catalog.EndCharter(ctx, e); err == nil {
@@ -171,6 +172,15 @@ func (d *Desk) carryOut(ctx context.Context, s *charter.Step, in *CharterEnactin
 			delete(body, "secret")
 			if ref != "" {
 				body["secret"] = in.Secrets[ref]
+			}
+		}
+		if body, ok := c.body.(map[string]any); ok && s.Kind == "grant" {
+			if name, ok := keyOf(body["to"]); ok { // of a key that an earlier step made
+				if id, err := d.keyNamed(ctx, name); err != nil {
+					return err
+				} else if id != "" {
+					body["to"] = "key:" + id
+				}
 			}
 		}
 		var made struct {

@@ -112,6 +112,7 @@ func (d *Desk) readCharter(ctx context.Context, in *CharterFiles) (*declared, er
 	}
 	out.digest = hex.EncodeToString(sum.Sum(nil))
 	tree, err := charterfile.Read(in.Files, in.Set, func(tree map[string]any) (bad []charterfile.Complaint) {
+		switchedAll(tree)
 		bad = schema.check(tree)
 		things, more := thingsOf(tree)
 		for _, c := range more { // of a field that is told of already nothing more is said
@@ -141,7 +142,7 @@ func (d *Desk) readCharter(ctx context.Context, in *CharterFiles) (*declared, er
 			account, s.Account).
 			In("account").Do("act in that account, or enact with a key of it")
 	}
-	return out, nil
+	return out, d.named(ctx, out)
 }
 
 // thingsOf gives what a document declares, and what cannot be read of it.
@@ -270,6 +271,11 @@ func (d *Desk) plan(ctx context.Context, c *declared, steps []charter.Step) (*Ch
 		ref, err := secretOf(s)
 		if err != nil {
 			x.Cannot = fault.From(err).Message
+		}
+		if x.Cannot == "" {
+			if x.Cannot, err = d.unresolved(ctx, c, s); err != nil {
+				return nil, err
+			}
 		}
 		if ref != "" && !slices.Contains(p.Secrets, ref) {
 			p.Secrets = append(p.Secrets, ref)

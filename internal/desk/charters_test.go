@@ -15,6 +15,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/harness"
+	"spindle/internal/service"
 )
 
 const house = `charter: house
@@ -249,6 +250,9 @@ func TestChartersStopAndGoOn(t *testing.T) {
 	p.signIn()
 	c := charters{t, p}
 	text := "charter: two\nbuckets:\n  drawers: {versioning: on}\nreplication:\n  out: {bucket: drawers, targets: [{address: nowhere-here}]}\n"
+	if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"name": "nowhere-here"}); st != 201 { // which keeps no versions
+		t.Fatal(st, e)
+	}
 	lines := c.enact(false, nil, text)
 	last := lines[len(lines)-1]
 	if last["problem"] == nil || last["step"] != 1.0 {
@@ -361,6 +365,56 @@ func TestTheHouseInTheDocs(t *testing.T) {
 		"make account seed-lab", "make sync job nightly-attic"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("nothing would %s: %s", want, got)
+		}
+	}
+}
+
+// What a charter refers to is there or declared, or compare says so with what was perhaps meant,
+// before anything is made; keys are named as they are declared, and switches said in one way.
+func TestCharterReferences(t *testing.T) {
+	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
+	p := newPerson(t, s)
+	p.signIn()
+	c := charters{t, p}
+	bad := c.compare(false, `charter: refs
+buckets: {drawers: {versioning: true, sealing: on}, trays: {sealing: off}}
+grants:
+  a: {bucket: drawer, to: anyone, for: read from}
+  b: {bucket: drawers, to: "account:nobody", for: read from}
+  c: {bucket: drawers, to: "key:ap-1", for: read from}
+  d: {bucket: drawers, to: "person:none", for: read from}
+keys: {app-1: {role: writer}}
+replication: {out: {bucket: drawers, existing: leave, targets: [{address: "@nowhere/plates"}]}}
+sync: {nightly: {from: drawers, to: tray/x, mode: mirror}}
+`)
+	says := fmt.Sprint(bad["steps"])
+	for _, want := range []string{`there is no bucket "drawer", and the charter declares none; did you mean drawers?`,
+		"there is no account:nobody", "there is no key:ap-1, and the charter declares none; did you mean app-1?",
+		"there is no person:none", `there is no endpoint "nowhere"`, "did you mean trays?"} {
+		if !strings.Contains(says, want) {
+			t.Errorf("compare does not say %q:\n%s", want, says)
+		}
+	}
+	const good = `charter: refs
+buckets: {drawers: {versioning: on, sealing: on}}
+keys: {app-1: {role: writer}}
+grants: {c: {bucket: drawers, prefix: in/, to: "key:app-1", for: write into}}
+`
+	if plan := c.compare(false, good); strings.Contains(fmt.Sprint(plan), "cannot") {
+		t.Fatalf("what is declared is not found: %v", plan)
+	}
+	lines := c.enact(false, nil, good)
+	if !allDone(lines) {
+		t.Fatalf("enacted: %v", lines)
+	}
+	_, g := p.ask("GET", "/api/v1/grants?bucket=drawers", nil)
+	_, b := p.ask("GET", "/api/v1/buckets/drawers", nil)
+	if says := fmt.Sprint(g); !strings.Contains(says, "to:key ") || strings.Contains(says, "key app-1") || b["sealing"] != true {
+		t.Errorf("grants %s, sealing %v", says, b["sealing"])
+	}
+	for _, again := range []string{good, strings.Replace(good, "sealing: on", "sealing: true", 1)} {
+		if plan := c.compare(false, again); len(plan["steps"].([]any)) != 0 {
+			t.Errorf("what was enacted differs: %v", plan["steps"])
 		}
 	}
 }
