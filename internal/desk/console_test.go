@@ -90,7 +90,7 @@ func TestConsole(t *testing.T) {
 		chromedp.SendKeys(chromedp.CSS("input[placeholder=none]"), "1 KiB"), harness.Button("Save"),
 		harness.Appears("153,001"))
 	walk("remove the bucket", harness.Button("Remove the bucket"), harness.Appears("nothing of it can be brought back"),
-		harness.Script(`{const i = document.querySelector("input[aria-label='The number of objects']"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, document.querySelector(".dialog label b").textContent); i.dispatchEvent(new Event("input", {bubbles: true}))}`), chromedp.Click(chromedp.CSS("button.harm.solid")), harness.Appears("There are no buckets yet"))
+		harness.Script(`{const i = document.querySelector("input[aria-label^='The number of']"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, document.querySelector(".dialog label b").textContent); i.dispatchEvent(new Event("input", {bubbles: true}))}`), chromedp.Click(chromedp.CSS("button.harm.solid")), harness.Appears("There are no buckets yet"))
 	walk("check", chromedp.Navigate(s.DeskURL+"/connect"), harness.Appears("The four facts"), harness.Button("Check"),
 		harness.Appears("its secret fits"))
 	walk("sign out", harness.Button("Sign out"), harness.Appears("Sign in to Spindle"))

@@ -65,7 +65,7 @@ func Look(f *Facts) []Finding {
 	for _, g := range f.Grants {
 		l.add(Serious, "open-to-anyone", g.Bucket+"/"+g.Prefix, fmt.Sprintf("open to anyone: %s", g.Rights),
 			"whoever knows the address needs no key", 0, fmt.Sprintf("spindle access grant remove %d", g.ID),
-			"/buckets/"+g.Bucket+"/access")
+			"/access/grants?bucket="+g.Bucket)
 		l.mends("The grant goes: nobody reads or lists there without a key any more.", "DELETE", nil, "grants", fmt.Sprint(g.ID))
 	}
 	for i := range f.Endpoints {

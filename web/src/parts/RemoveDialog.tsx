@@ -42,7 +42,7 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
   const mustType = n > (kept ? 20 : 1); // what can be brought back asks less
   const ready = plan.data !== undefined && (!mustType || typed.replace(/[\s,.]/g, '') === String(n));
   const title = plan.data
-    ? `Remove ${things(objects, 'object')}${alsoBucket ? ' and the bucket' : ''}?`
+    ? `Remove ${n === objects ? things(objects, 'object') : `${things(n, 'version')} of ${things(objects, 'object')}`}${alsoBucket ? ' and the bucket' : ''}?`
     : 'What would go';
   return (
     <Dialog
@@ -139,7 +139,9 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
           </span>
         </p>
       ) : null}
-      {mustType && !run.isPending ? <TypeCount n={n} of="objects" typed={typed} onType={setTyped} /> : null}
+      {mustType && !run.isPending ? (
+        <TypeCount n={n} of={n === objects ? 'objects' : 'versions'} typed={typed} onType={setTyped} />
+      ) : null}
       {run.isPending ? (
         <div className="row mt-12">
           <Ply share={n ? gone / n : 0} label="Removing" />

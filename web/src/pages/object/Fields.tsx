@@ -200,10 +200,10 @@ function Conflict({ d, now, onMine, onTheirs }: { d: Draft; now: Info; onMine: (
         <dd className="wrap-any">{d.was === undefined ? <span className="faint">not there</span> : visible(d.was)}</dd>
         <dt>Theirs, there now</dt>
         <dd className="wrap-any">
-          {theirs === undefined ? (
-            <span className="faint">taken away</span>
-          ) : theirs === d.was ? (
+          {theirs === d.was ? (
             <span className="faint">this field is as it was; another one changed</span>
+          ) : theirs === undefined ? (
+            <span className="faint">taken away</span>
           ) : (
             visible(theirs)
           )}

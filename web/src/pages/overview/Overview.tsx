@@ -3,6 +3,7 @@ import { Navigate, useSearchParams } from 'react-router';
 
 import { Problem, type Schemas } from '../../api/client';
 import { useOverview } from '../../data/queries';
+import { useSession } from '../../data/session';
 import { Section, Trouble } from '../../parts/Bits';
 import { Columns } from '../../parts/Columns';
 import { Growth } from '../../parts/Growth';
@@ -21,6 +22,7 @@ export default function Overview() {
   const [query, setQuery] = useSearchParams();
   const days = Number(query.get('days') ?? 7) || 7;
   const o = useOverview(days);
+  const session = useSession();
   if (o.error instanceof Problem && o.error.code === 'not-allowed') return <Navigate to="/buckets" replace />; // who sees some buckets only
   if (o.error && !o.data) return <Trouble error={o.error} />;
   if (!o.data) return <p className="faint">Reading</p>;
@@ -32,7 +34,8 @@ export default function Overview() {
         <div>
           <h1>{finding(d)}</h1>
           <p className="meta">
-            {longDate(at)} <span>{things(d.buckets, 'bucket')}</span>
+            {longDate(at)} <span>{session.operator ? 'all accounts' : `the account ${session.account}`}</span>
+            <span>{things(d.buckets, 'bucket')}</span>
             <span>{things(d.objects, 'object')}</span>
             <span>{size(d.bytes)}</span>
             {d.unfinished.bytes ? <span>{size(d.unfinished.bytes)} in unfinished uploads</span> : null}

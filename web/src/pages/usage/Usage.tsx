@@ -27,6 +27,7 @@ export default function Usage() {
   const from = since(days);
   const u = useUsage(from);
   const money = useMoney();
+  const session = useSession();
   const put = (name: string, value: string) =>
     setQuery({ ...Object.fromEntries(query), [name]: value }, { replace: true });
   if (u.error && !u.data) return <Trouble error={u.error} />;
@@ -38,6 +39,7 @@ export default function Usage() {
         <div>
           <h1>Usage</h1>
           <p className="meta">
+            <span>the account {session.account}</span>
             <span>{things(t.now.objects, 'object')}</span>
             <span>{size(t.now.bytes)} current</span>
             <span>{size(t.now.previousBytes)} previous</span>
