@@ -309,41 +309,49 @@ func (d *Desk) countFound(ctx context.Context, in *struct{ Body FindAsk }) (*str
 		Bytes   int64 `json:"bytes"`
 	}
 }, error) {
-	f, err := d.finding(ctx, &in.Body)
-	if err == nil && in.Body.AsOf != "" {
-		err = fault.New(fault.Invalid, "as-of", "what was is listed, and not counted").In("asOf").Do("list it")
-	}
-	if err != nil {
-		return nil, err
-	}
-	ctx, cancel := context.WithTimeoutCause(ctx, countFor, fault.New(fault.Slow, "count-long",
-		"it takes longer than %d s to count",
-		int(countFor.Seconds())).Do("ask more narrowly, by bucket or by what keys begin with"))
-	defer cancel()
 	out := &struct {
 		Body struct {
 			Objects int64 `json:"objects"`
 			Bytes   int64 `json:"bytes"`
 		}
 	}{}
-	for _, b := range f.buckets {
+	return out, d.counting(ctx, &in.Body, func(ctx context.Context, ask catalog.Find) error {
+		objects, bytes, err := d.store.Catalog.CountFound(ctx, ask)
+		out.Body.Objects += objects
+		out.Body.Bytes += bytes
+		return err
+	})
+}
+
+// counting has f count in each bucket of a question, for a while at the most.
+func (d *Desk) counting(ctx context.Context, ask *FindAsk, f func(context.Context, catalog.Find) error) error {
+	q, err := d.finding(ctx, ask)
+	if err == nil && ask.AsOf != "" {
+		err = fault.New(fault.Invalid, "as-of", "what was is listed, and not counted").In("asOf").Do("list it")
+	}
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, countFor, fault.New(fault.Slow, "count-long",
+		"it takes longer than %d s to count",
+		int(countFor.Seconds())).Do("ask more narrowly, by bucket or by what keys begin with"))
+	defer cancel()
+	for _, b := range q.buckets {
 		facts, err := d.store.Facts(ctx, b.Name)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		ask := f.base
-		ask.Bucket, ask.Name = facts.ID, b.Name.String()
-		objects, bytes, err := d.store.Catalog.CountFound(ctx, ask)
+		in := q.base
+		in.Bucket, in.Name = facts.ID, b.Name.String()
+		err = f(ctx, in)
 		if cause := context.Cause(ctx); err != nil && cause != nil {
 			err = cause
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
-		out.Body.Objects += objects
-		out.Body.Bytes += bytes
 	}
-	return out, nil
+	return nil
 }
 
 // FindWord is a field or a tag with values that it has.
@@ -466,17 +474,6 @@ func (d *Desk) groupFound(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	f, err := d.finding(ctx, &in.Body.FindAsk)
-	if err == nil && in.Body.AsOf != "" {
-		err = fault.New(fault.Invalid, "as-of", "what was is listed, and not counted").In("asOf").Do("list it")
-	}
-	if err != nil {
-		return nil, err
-	}
-	ctx, cancel := context.WithTimeoutCause(ctx, countFor, fault.New(fault.Slow, "count-long",
-		"it takes longer than %d s to count",
-		int(countFor.Seconds())).Do("ask more narrowly, by bucket or by what keys begin with"))
-	defer cancel()
 	out := &struct {
 		Body struct {
 			Groups  []FindGroup `json:"groups" doc:"Those with most objects first"`
@@ -486,28 +483,19 @@ func (d *Desk) groupFound(ctx context.Context, in *struct {
 		}
 	}{}
 	sums, order := map[string]*FindGroup{}, []*FindGroup{}
-	for _, b := range f.buckets {
-		facts, err := d.store.Facts(ctx, b.Name)
-		if err != nil {
-			return nil, err
-		}
-		ask := f.base
-		ask.Bucket, ask.Name = facts.ID, b.Name.String()
+	err = d.counting(ctx, &in.Body.FindAsk, func(ctx context.Context, ask catalog.Find) error {
 		groups, more, err := d.store.Catalog.GroupFound(ctx, ask, by)
-		if cause := context.Cause(ctx); err != nil && cause != nil {
-			err = cause
-		}
 		if err == nil && more {
-			err = fault.New(fault.TooLarge, "groups-many", "the objects of the bucket %s have more than %d values of %s", b.Name,
+			err = fault.New(fault.TooLarge, "groups-many", "the objects of the bucket %s have more than %d values of %s", ask.Name,
 				catalog.MaxGroups, in.Body.By).In("by").Do("ask more narrowly, or take a census and its totals")
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
 		for _, g := range groups {
 			value, key := g.Value, ""
 			if value != nil && by.Kind == "tier" {
-				value = d.tierNamed(f.base.Tiers, *value)
+				value = d.tierNamed(ask.Tiers, *value)
 			}
 			if value != nil {
 				key = "=" + *value
@@ -521,6 +509,10 @@ func (d *Desk) groupFound(ctx context.Context, in *struct {
 			out.Body.Objects += g.Objects
 			out.Body.Bytes += g.Bytes
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	slices.SortStableFunc(order, func(a, b *FindGroup) int { return cmp.Compare(b.Objects, a.Objects) })
 	limit := max(1, in.Body.Limit)

@@ -104,6 +104,32 @@ func TestInterruptedCopyBetweenEndpoints(t *testing.T) {
 		t.Errorf("what is there: %+v, %v", is, err)
 	}
 
+	// An upload that is not old enough is kept; one that nobody takes up is given up there.
+	if err := target.Remove(t.Context(), "plates", "large.tif"); err != nil {
+		t.Fatal(err)
+	}
+	interrupt()
+	harness.Until(t, "the second upload is let go of", func() bool {
+		list, err := s.Store.Catalog.LeftUploads(t.Context(), 0, 10)
+		return err == nil && len(list) == 1
+	})
+	if err := s.Remote.GiveUpUploads(t.Context(), time.Hour, 10); err != nil {
+		t.Fatal(err)
+	}
+	if n, _ := left(); n != 1 {
+		t.Errorf("%d uploads are there, one of them young", n)
+	}
+	if err := s.Remote.GiveUpUploads(t.Context(), 0, 10); err != nil {
+		t.Fatal(err)
+	}
+	if n, _ := left(); n != 0 {
+		t.Errorf("%d uploads were not given up", n)
+	}
+	if list, err := s.Store.Catalog.LeftUploads(t.Context(), 0, 10); err != nil || len(list) != 0 {
+		t.Errorf("given up, and still known: %v, %v", list, err)
+	}
+	bandwidth(0)
+
 	// What nobody goes on with is abandoned by hand, or by the service after a day.
 	const abandon = "/api/v1/endpoints/annex/buckets/plates/uploads/abandon"
 	for range 3 {

@@ -8,11 +8,8 @@ import (
 	"spindle/internal/core/fault"
 )
 
-// How long an upload is held by whoever sends its parts, and kept for somebody to go on with.
-const (
-	holdUpload = 2 * time.Minute
-	keepUpload = 24 * time.Hour
-)
+// holdUpload is how long an upload is held by whoever sends its parts.
+const holdUpload = 2 * time.Minute
 
 // HoldUpload has an upload at the endpoint be known as under way. A connection that is of no
 // endpoint in the catalog knows of none.
@@ -51,13 +48,9 @@ func (c *Conn) begun(bucket, key, upload, content string) catalog.Begun {
 	return catalog.Begun{Endpoint: c.ID, Bucket: bucket, Key: key, Upload: upload, Content: content}
 }
 
-// GiveUpUploads ends uploads at endpoints that nobody went on with for a day, so that their parts
+// GiveUpUploads ends uploads at endpoints that nobody went on with for a time, so that their parts
 // do not stay there. Endpoints that are away are asked another time.
-func (p *Pool) GiveUpUploads(ctx context.Context, limit int) error {
-	return p.giveUpUploads(ctx, keepUpload, limit)
-}
-
-func (p *Pool) giveUpUploads(ctx context.Context, unheld time.Duration, limit int) error {
+func (p *Pool) GiveUpUploads(ctx context.Context, unheld time.Duration, limit int) error {
 	left, err := p.catalog.LeftUploads(ctx, unheld, limit)
 	if err != nil {
 		return err

@@ -2,9 +2,13 @@ package works
 
 import (
 	"context"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 )
+
+// keepUploads is how long an interrupted upload at an endpoint is kept for somebody to go on with.
+const keepUploads = 24 * time.Hour
 
 // checkEndpoints looks at the endpoints whose last check is long ago, some side by side.
 // What changed is in the log too. Uploads there that nobody goes on with are given up.
@@ -37,5 +41,5 @@ func (c *Crew) checkEndpoints(ctx context.Context, _ *lease) error {
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	return c.settings.Remote.GiveUpUploads(ctx, 100)
+	return c.settings.Remote.GiveUpUploads(ctx, keepUploads, 100)
 }
