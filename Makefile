@@ -5,7 +5,7 @@ DIST := internal/desk/console/dist
 WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/package-lock.json
 GO := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.s') go.mod go.sum
 
-.PHONY: demo test build bench screenshots reference crash setup clean
+.PHONY: demo test models build bench screenshots reference crash setup clean
 
 demo: build
 	bin/spindle demo
@@ -42,6 +42,10 @@ test: build
 	cd web && npm run --silent format:check
 	go vet ./...
 	go test -timeout 25m ./...
+
+# Models against other seeds: make models SEEDS=100-200.
+models: build
+	SPINDLE_SEEDS=$(SEEDS) go test -timeout 10h -run 'AgainstAModel|ReplicationModel|ComeTrue|AnyTree' ./internal/...
 
 crash: build
 	SPINDLE_CRASH_ROUNDS=200 go test -timeout 90m -run TestNothingAcknowledgedIsLost -v ./internal/service

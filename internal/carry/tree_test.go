@@ -15,6 +15,7 @@ import (
 	"spindle/internal/carry"
 	"spindle/internal/core/sealing"
 	"spindle/internal/core/syncing"
+	"spindle/internal/harness"
 	"spindle/internal/side"
 )
 
@@ -87,7 +88,7 @@ func TestAnyTreeComesBack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for seed := range uint64(6) {
+	for _, seed := range harness.Seeds(t, 6) {
 		for _, how := range []string{"plain", "contents", "names"} {
 			t.Run(fmt.Sprint(how, " ", seed), func(t *testing.T) {
 				dir := anyTree(t, rand.New(rand.NewPCG(seed, 5)))

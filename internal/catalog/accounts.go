@@ -100,14 +100,18 @@ func conflict(what string, found, wanted int) error {
 func (c *Catalog) ChangeAccount(ctx context.Context, a Account, by Author) error {
 	defer c.LookAgain()
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		var found int
-		err := tx.GetContext(ctx, &found, `select revision from accounts where name = $1 for update`, a.Name)
+		var before Account
+		err := tx.GetContext(ctx, &before, `select note, quota, buckets, revision, placement_fixed as fixed, home_region,
+			coalesce((select p.name from placements p where p.id = a.placement), '') as placement
+			from accounts a where name = $1 for update of a`, a.Name)
 		if errors.Is(err, sql.ErrNoRows) {
 			return noAccount(a.Name)
 		}
-		if err == nil && a.Revision != 0 && a.Revision != found {
-			return conflict("the account", found, a.Revision)
+		if err == nil && a.Revision != 0 && a.Revision != before.Revision {
+			return conflict("the account", before.Revision, a.Revision)
 		}
+		is := Account{Note: a.Note, Quota: a.Quota, MaxBuckets: a.MaxBuckets, Revision: before.Revision, Region: a.Region,
+			Placement: a.Placement, Fixed: a.Fixed}
 		var placed *int64
 		if err == nil {
 			placed, err = defaultPlacement(ctx, tx, a)
@@ -123,7 +127,8 @@ func (c *Catalog) ChangeAccount(ctx context.Context, a Account, by Author) error
 			return err
 		}
 		return trail(ctx, tx, by, TrailAccountChanged, a.Name, a.Name,
-			map[string]any{"quota": a.Quota, "maxBuckets": a.MaxBuckets, "placement": a.Placement, "placementFixed": a.Fixed})
+			map[string]any{"quota": a.Quota, "maxBuckets": a.MaxBuckets, "placement": a.Placement, "placementFixed": a.Fixed,
+				changedIn: settingsChanged(before, is)})
 	})
 }
 

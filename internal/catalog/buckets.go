@@ -265,8 +265,10 @@ func mayBeHere(ctx context.Context, tx *sqlx.Tx, b Bucket) error {
 	return nil
 }
 
-// journalBucket tells the journal and the trail what happened to a bucket.
-func journalBucket(ctx context.Context, tx *sqlx.Tx, kind EntryKind, id int64, by Author, detail map[string]any) error {
+// journalBucket tells the journal and the trail what happened to a bucket; the trail also which
+// settings changed.
+func journalBucket(ctx context.Context, tx *sqlx.Tx, kind EntryKind, id int64, by Author, detail map[string]any,
+	changed ...string) error {
 	d, err := documentOrNull(detail)
 	if err != nil {
 		return err
@@ -280,7 +282,11 @@ func journalBucket(ctx context.Context, tx *sqlx.Tx, kind EntryKind, id int64, b
 		id); err != nil {
 		return err
 	}
-	if err := trail(ctx, tx, by, TrailSetting, b.Account, b.Name, map[string]any{kind.String(): detail}); err != nil {
+	told := map[string]any{kind.String(): detail}
+	if len(changed) > 0 {
+		told[changedIn] = changed
+	}
+	if err := trail(ctx, tx, by, TrailSetting, b.Account, b.Name, told); err != nil {
 		return err
 	}
 	_, err = tx.ExecContext(ctx,
@@ -413,7 +419,7 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 		if after.Versioning != before.Versioning {
 			changed["was"] = before.Versioning.String()
 		}
-		return journalBucket(ctx, tx, BucketChanged, id, by, changed)
+		return journalBucket(ctx, tx, BucketChanged, id, by, changed, settingsChanged(before, after)...)
 	})
 }
 

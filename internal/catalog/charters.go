@@ -150,22 +150,49 @@ func (c *Catalog) EndCharter(ctx context.Context, e *Enactment) error {
 	return mapError(err)
 }
 
-// TrailLast says who changed things last since a moment, by what the trail calls them.
-func (c *Catalog) TrailLast(ctx context.Context, account string, subjects []string,
-	since time.Time) (map[string]TrailMark, error) {
-	var rows []TrailMark
-	err := c.db.SelectContext(ctx, &rows, `select distinct on (subject) subject, who, at from trail
-		where account = $1 and subject = any($2::text[]) and at > $3 order by subject, at desc`, account, subjects, since)
-	out := make(map[string]TrailMark, len(rows))
-	for _, r := range rows {
-		out[r.Subject] = r
-	}
-	return out, mapError(err)
+// TrailOf is what the trail calls a thing, and the account in whose trail it stands.
+type TrailOf struct {
+	Account string `db:"account"`
+	Subject string `db:"subject"`
 }
 
-// TrailMark is who changed something, and when.
+// TrailMark is who changed a setting of a thing last, and when.
 type TrailMark struct {
-	Subject string    `db:"subject"`
+	TrailOf
+	Setting string    `db:"setting"` // as settingsChanged names it, or TrailMade; "" for the thing, whatever changed
 	Who     string    `db:"who"`
 	At      time.Time `db:"at"`
+}
+
+// TrailMade stands for all settings of a thing: they came with it when it was made.
+const TrailMade = "*"
+
+// trailMade holds of entries that tell that something was made.
+const trailMade = `(t.kind like '% created' or exists (select 1 from jsonb_object_keys(t.detail) k
+	where k like '% added' or k = 'bucket created'))`
+
+// trailThing is the subject of an entry as charters name what it is about: keys by their names,
+// grants by what they open and to whom.
+const trailThing = `case when t.kind like 'key %' then 'key ' || coalesce(t.detail->>'name', '')
+	when t.kind like 'grant %' then 'grant ' || t.subject || ' ' || coalesce(t.detail->>'to', '') else t.subject end`
+
+// TrailLast says who changed things last since a moment, and each of their settings.
+func (c *Catalog) TrailLast(ctx context.Context, things []TrailOf, since time.Time) ([]TrailMark, error) {
+	accounts, subjects := make([]string, len(things)), make([]string, len(things))
+	for i, t := range things {
+		accounts[i], subjects[i] = t.Account, t.Subject
+	}
+	var out []TrailMark
+	err := c.db.SelectContext(ctx, &out, `with entries as (
+			select t.account, w.subject, t.who, t.at, t.id, case when `+trailMade+` then '["`+TrailMade+`"]'
+				else coalesce(t.detail->'`+changedIn+`', '[]') end as changed
+			from unnest($1::text[], $2::text[]) as w(account, subject)
+			join trail t on t.account = w.account and `+trailThing+` = w.subject where t.at > $3)
+		(select distinct on (account, subject) account, subject, '' as setting, who, at from entries
+			order by account, subject, at desc, id desc)
+		union all
+		(select distinct on (account, subject, s) account, subject, s as setting, who, at
+			from entries, jsonb_array_elements_text(changed) s
+			order by account, subject, s, at desc, id desc)`, accounts, subjects, since)
+	return out, mapError(err)
 }

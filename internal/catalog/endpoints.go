@@ -153,6 +153,10 @@ func EndpointSecret(id int64) string { return "endpoint " + strconv.FormatInt(id
 // says. The error otherwise has the code revision.
 func (c *Catalog) ChangeEndpoint(ctx context.Context, e *endpoint.Endpoint, by Author) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		before, err := oneEndpoint(ctx, tx, e.Name, `where e.id = $1 for update of e`, e.ID)
+		if err != nil {
+			return err
+		}
 		r, err := tx.ExecContext(ctx, `update endpoints set url = $3, region = $4, style = $5, key_id = $6, sealed = $7,
 			note = $8, bandwidth = $9, probe = $10, revision = revision + 1 where id = $1 and revision = $2`, e.ID, e.Revision,
 			e.URL, e.Region, string(e.Style), e.KeyID, e.Sealed, e.Note, e.Bandwidth, e.Probe)
@@ -169,7 +173,8 @@ func (c *Catalog) ChangeEndpoint(ctx context.Context, e *endpoint.Endpoint, by A
 			}
 		}
 		return trail(ctx, tx, by, TrailSetting, e.Account, "endpoint "+e.Name,
-			map[string]any{"endpoint changed": e.Name, "url": e.URL, "key": e.KeyID})
+			map[string]any{"endpoint changed": e.Name, "url": e.URL, "key": e.KeyID,
+				changedIn: settingsChanged(*before, *e)})
 	})
 }
 

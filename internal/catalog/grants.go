@@ -147,10 +147,14 @@ func grantee(ctx context.Context, tx *sqlx.Tx, to access.Grantee) error {
 	return nil
 }
 
-func trailGrant(ctx context.Context, tx *sqlx.Tx, by Author, kind, owner string, id int64, g access.Grant) error {
+func trailGrant(ctx context.Context, tx *sqlx.Tx, by Author, kind, owner string, id int64, g access.Grant,
+	changed ...string) error {
 	d := map[string]any{"grant": id, "to": g.To.String(), "for": g.Rights.Purpose()}
 	if !g.Expires.IsZero() {
 		d["expires"] = g.Expires.UTC().Format(time.RFC3339)
+	}
+	if len(changed) > 0 {
+		d[changedIn] = changed
 	}
 	return trail(ctx, tx, by, kind, owner, g.Scope.String(), d)
 }
@@ -170,6 +174,7 @@ func (c *Catalog) ChangeGrant(ctx context.Context, id int64, ifRevision int, by 
 		if ifRevision != 0 && ifRevision != r.Revision {
 			return conflict("the grant", r.Revision, ifRevision)
 		}
+		before := r
 		if err := edit(&r); err != nil {
 			return err
 		}
@@ -178,7 +183,7 @@ func (c *Catalog) ChangeGrant(ctx context.Context, id int64, ifRevision int, by 
 			r.Expires, r.Note); err != nil {
 			return err
 		}
-		return trailGrant(ctx, tx, by, TrailGrantChanged, r.Account, id, r.Grant())
+		return trailGrant(ctx, tx, by, TrailGrantChanged, r.Account, id, r.Grant(), settingsChanged(before, r)...)
 	})
 }
 

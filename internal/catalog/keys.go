@@ -220,6 +220,7 @@ func (c *Catalog) ChangeKey(ctx context.Context, id string, ifRevision int, by A
 		if err := mayTouchKey(ctx, tx, by, k); err != nil {
 			return err
 		}
+		before := k
 		was := operates(k)
 		if err := edit(&k); err != nil {
 			return err
@@ -235,7 +236,9 @@ func (c *Catalog) ChangeKey(ctx context.Context, id string, ifRevision int, by A
 		if err := writeKey(ctx, tx, k); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailKeyChanged, k.Account, id, keyDetail(k))
+		detail := keyDetail(k)
+		detail[changedIn] = settingsChanged(before, k)
+		return trail(ctx, tx, by, TrailKeyChanged, k.Account, id, detail)
 	})
 }
 

@@ -176,7 +176,7 @@ func (c *Catalog) SaveRules(ctx context.Context, name object.BucketName, s Savin
 			return err
 		}
 		return journalBucket(ctx, tx, BucketChanged, bucket, by, map[string]any{"lifecycle": s.What,
-			"revision": l.Revision + 1})
+			"revision": l.Revision + 1}, "rules")
 	})
 	return out, err
 }

@@ -144,9 +144,11 @@ func (c *Catalog) ChangePlacement(ctx context.Context, name string, ifRevision i
 			return fault.New(fault.Precondition, "revision", "the placement is at revision %d now", p.Revision).In("revision").
 				Do("read it again and repeat the change on what is there now")
 		}
+		before := *p
 		if err := edit(p); err != nil {
 			return err
 		}
+		changed := settingsChanged(before, *p)
 		if _, err := tx.ExecContext(ctx,
 			`update placements set note = $2, everyone = $3, revision = revision + 1 where id = $1`, p.ID, p.Note,
 			p.Everyone); err != nil {
@@ -156,7 +158,7 @@ func (c *Catalog) ChangePlacement(ctx context.Context, name string, ifRevision i
 			return err
 		}
 		return trail(ctx, tx, by, TrailSetting, "", "placement "+name, map[string]any{"placement changed": name,
-			"everyone": p.Everyone, "accounts": p.Accounts})
+			"everyone": p.Everyone, "accounts": p.Accounts, changedIn: changed})
 	})
 }
 

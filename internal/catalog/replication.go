@@ -208,6 +208,7 @@ func (c *Catalog) ChangeReplication(ctx context.Context, account, name string, i
 			return fault.New(fault.Precondition, "revision", "the rule is at revision %d now", r.Revision).In("revision").
 				Do("read it again and repeat the change on what is there now")
 		}
+		before := *r
 		was := r.Targets
 		if err := edit(r); err != nil {
 			return err
@@ -241,7 +242,7 @@ func (c *Catalog) ChangeReplication(ctx context.Context, account, name string, i
 			}
 		}
 		return trail(ctx, tx, by, TrailSetting, account, "replication "+name, map[string]any{"replication changed": name,
-			"does": r.Words(), "on": r.On})
+			"does": r.Words(), "on": r.On, changedIn: settingsChanged(before, *r)})
 	})
 }
 

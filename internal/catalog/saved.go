@@ -43,6 +43,14 @@ func (c *Catalog) Save(ctx context.Context, account string, of SavedKind, name s
 		return err
 	}
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		before, err := savedSettings(ctx, tx, account, of, name)
+		if err != nil {
+			return err
+		}
+		is := map[string]any{}
+		if err := json.Unmarshal(doc, &is); err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, `insert into saved (account, of, name, says, saved, saved_by)
 			select id, $2, $3, $4::jsonb, $5, $6 from accounts where name = $1 on conflict (account, of, name) do update
 			set says = excluded.says, saved = excluded.saved,
@@ -50,8 +58,20 @@ func (c *Catalog) Save(ctx context.Context, account string, of SavedKind, name s
 			by.Who); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, account, string(of)+" "+name, map[string]any{"saved": says})
+		return trail(ctx, tx, by, TrailSetting, account, string(of)+" "+name, map[string]any{"saved": says, changedIn: mapChanges(before, is)})
 	})
+}
+
+// savedSettings gives what is kept under a name; nothing when nothing is.
+func savedSettings(ctx context.Context, tx *sqlx.Tx, account string, of SavedKind, name string) (map[string]any, error) {
+	var list [][]byte
+	out := map[string]any{}
+	err := tx.SelectContext(ctx, &list, `select s.says from saved s join accounts a on a.id = s.account
+		where a.name = $1 and s.of = $2 and s.name = $3 for update of s`, account, of, name)
+	if err == nil && len(list) > 0 {
+		err = json.Unmarshal(list[0], &out)
+	}
+	return out, err
 }
 
 // Forget takes away what is kept under a name. The error for nothing has the code

@@ -69,14 +69,17 @@ func (s *scheduled[J]) taken(err error, name string) error {
 		Do("choose another name")
 }
 
-// trail notes what was done to a job.
-func (s *scheduled[J]) trail(ctx context.Context, tx *sqlx.Tx, by Author, j *J, done string) error {
+// trail notes what was done to a job, and which settings changed.
+func (s *scheduled[J]) trail(ctx context.Context, tx *sqlx.Tx, by Author, j *J, done string, changed ...string) error {
 	h := s.head(j)
 	detail := map[string]any{}
 	if done != "removed" {
 		detail = s.told(j)
 	}
 	detail[s.noun+" "+done] = h.name
+	if len(changed) > 0 {
+		detail[changedIn] = changed
+	}
 	return trail(ctx, tx, by, TrailSetting, h.account, s.code+" "+h.name, detail)
 }
 
@@ -93,6 +96,7 @@ func (s *scheduled[J]) change(ctx context.Context, c *Catalog, account, name str
 			return fault.New(fault.Precondition, "revision", "the %s is at revision %d now", s.noun, is).In("revision").
 				Do("read it again and repeat the change on what is there now")
 		}
+		before := *j
 		if err := edit(j); err != nil {
 			return err
 		}
@@ -105,7 +109,7 @@ func (s *scheduled[J]) change(ctx context.Context, c *Catalog, account, name str
 			append([]any{s.head(j).id, by.At, by.Who, by.Source}, values[2:]...)...); err != nil {
 			return err
 		}
-		return s.trail(ctx, tx, by, j, "changed")
+		return s.trail(ctx, tx, by, j, "changed", settingsChanged(before, *j)...)
 	})
 }
 

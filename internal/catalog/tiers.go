@@ -224,9 +224,11 @@ func (c *Catalog) ChangeTier(ctx context.Context, name string, ifRevision int, b
 			return fault.New(fault.Precondition, "revision", "the tier is at revision %d now", t.Revision).In("revision").
 				Do("read it again and repeat the change on what is there now")
 		}
+		before := *t
 		if err := edit(t); err != nil {
 			return err
 		}
+		changed := settingsChanged(before, *t)
 		if _, err := tx.ExecContext(ctx, `update tiers set name = $2, note = $3, copies = $4, packed = $5, sealed = $6,
 			price = $7, requests = $8, stay = $9, restore_delay = $10, restore_days = $11, data = $12, parity = $13,
 			revision = revision + 1
@@ -239,7 +241,7 @@ func (c *Catalog) ChangeTier(ctx context.Context, name string, ifRevision int, b
 		if err := dropVolumes(ctx, tx, t, by); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "tier "+t.Name, map[string]any{"tier changed": t.Name})
+		return trail(ctx, tx, by, TrailSetting, "", "tier "+t.Name, map[string]any{"tier changed": t.Name, changedIn: changed})
 	})
 }
 

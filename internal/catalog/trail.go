@@ -86,7 +86,7 @@ func plainDetail(d map[string]any) map[string]any {
 		case string:
 			out[k] = plainText(v)
 		case []string:
-			var list []string
+			list := []string{}
 			for _, s := range v {
 				list = append(list, plainText(s))
 			}

@@ -380,12 +380,16 @@ func (a *app) showDrift(x desk.CharterInfo, list []desk.CharterDrift) error {
 			says, s.Changes = "is not there", nil
 		}
 		if list[i].By != nil {
-			says += ", since " + when(*list[i].At) + " by " + shown(*list[i].By)
+			says += "; changed last " + when(*list[i].At) + " by " + shown(*list[i].By)
 		}
 		fmt.Fprintf(a.Out, "%s %s %s\n", s.Kind, shown(s.Name), says)
 		for _, c := range s.Changes {
-			fmt.Fprintf(a.Out, "          %s: %s, declared %s\n", shown(c.Field), fieldValue(c.Field, c.From),
-				fieldValue(c.Field, c.To))
+			by := ""
+			if d := list[i].Fields[c.Field]; d.By != nil {
+				by = ", changed " + when(*d.At) + " by " + shown(*d.By)
+			}
+			fmt.Fprintf(a.Out, "          %s: %s, declared %s%s\n", shown(c.Field), fieldValue(c.Field, c.From),
+				fieldValue(c.Field, c.To), by)
 		}
 	}
 	_, err := fmt.Fprintf(a.Out, "The charter %s was %s on %s by %s; %s of %s not as it declares.\n", x.Charter, x.State,

@@ -70,13 +70,6 @@ type CharterInfo struct {
 	Drift   *int       `json:"drift,omitempty" doc:"Things that are not as it declares; in lists"`
 }
 
-// CharterDrift is a thing that is not as a charter declares it.
-type CharterDrift struct {
-	CharterStep
-	By *string    `json:"by,omitempty" doc:"Who changed it last since it was enacted, where the trail tells"`
-	At *time.Time `json:"at,omitempty"`
-}
-
 func (d *Desk) charterCalls(to *calls) {
 	mine := rule{admin: true}
 	const topic, one = "charters", "/charters/{charter}"
@@ -432,57 +425,6 @@ func (d *Desk) charterDrift(ctx context.Context, in *CharterPath) (*struct {
 		out.Body.Differs, err = d.drift(ctx, list[0])
 	}
 	return out, err
-}
-
-// drift says what is not as a charter declares it, and who changed it since.
-func (d *Desk) drift(ctx context.Context, e *catalog.Enactment) ([]CharterDrift, error) {
-	asked := map[string]bool{}
-	for _, t := range e.Things {
-		asked[t.Kind], asked[t.Kind+" "+t.Name] = true, true
-	}
-	oper := who(ctx).subject.Operator
-	there, err := d.there(ctx, func(k *charterKind) bool { return asked[k.kind] && (oper || !k.oper) })
-	if err != nil {
-		return nil, err
-	}
-	out := []CharterDrift{}
-	var subjects []string
-	for _, s := range charter.Compare(charterOrder, compared(e.Things), nil, there, nil) {
-		if !oper && kindNamed(s.Kind).oper {
-			continue
-		}
-		out = append(out, CharterDrift{CharterStep: CharterStep{Do: string(s.Do), Kind: s.Kind, Name: s.Name,
-			Changes: s.Changes}})
-		subjects = append(subjects, trailName(s.Kind, s.Name))
-	}
-	marks, err := d.store.Catalog.TrailLast(ctx, e.Account, subjects, e.At)
-	if err != nil {
-		return nil, err
-	}
-	for i := range out {
-		if m, ok := marks[subjects[i]]; ok {
-			at := m.At.UTC()
-			out[i].By, out[i].At = &m.Who, &at
-		}
-	}
-	return out, nil
-}
-
-// trailName is what the trail calls a thing.
-func trailName(kind, name string) string {
-	switch kind {
-	case "replication rule":
-		return "replication " + name
-	case "sync job":
-		return "sync " + name
-	case "census", "endpoint":
-		return kind + " " + name
-	case "question":
-		return "find " + name
-	case "journal filter":
-		return "journal " + name
-	}
-	return name
 }
 
 // refused gives all that stands against a plan; agreed says that what buckets hold may go.

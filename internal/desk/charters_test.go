@@ -190,7 +190,7 @@ func TestCharters(t *testing.T) {
 	b, _ := json.Marshal(drift["differs"])
 	for _, want := range []string{`{"field":"quota","from":5242880,"to":1073741824}`,
 		`{"field":"tags.more","from":"y","to":null}`,
-		`"name":"big"`, `"by":"` + harness.Key + `"`} {
+		`"name":"big"`, `"by":"` + harness.Key + `"`, `"fields":{"quota":{"at":"`} {
 		if !strings.Contains(string(b), want) {
 			t.Errorf("%s is not told: %s", want, b)
 		}

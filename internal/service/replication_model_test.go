@@ -4,9 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
-	"os"
 	"regexp"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -37,12 +35,8 @@ var nothingWaits = regexp.MustCompile(`Waiting +0 objects`)
 // is, states agree, and a comparison of both sides finds nothing. SPINDLE_SEED chooses other
 // changes.
 func TestReplicationModel(t *testing.T) {
-	seeds := []uint64{2, 12}
-	if s, err := strconv.ParseUint(os.Getenv("SPINDLE_SEED"), 10, 64); err == nil {
-		seeds = []uint64{s}
-	}
 	bin := build(t)
-	for _, seed := range seeds {
+	for _, seed := range harness.Seeds(t, 2) {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			t.Parallel()
 			replicateAtRandom(t, bin, seed)

@@ -12,6 +12,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/object"
+	"spindle/internal/harness"
 	"spindle/internal/store"
 )
 
@@ -94,7 +95,7 @@ func readVersion(t *testing.T, s *store.Store, key string, v *object.Version) st
 // TestVersionsAgainstAModel does random things to a bucket whose versioning
 // changes meanwhile, and compares every face of it with a naive model.
 func TestVersionsAgainstAModel(t *testing.T) {
-	for seed := range uint64(4) {
+	for _, seed := range harness.Seeds(t, 4) {
 		s := newStore(t, nil)
 		ctx := t.Context()
 		r := rand.New(rand.NewPCG(seed, 7))

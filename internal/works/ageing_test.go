@@ -106,7 +106,7 @@ func days(n int) *int { return &n }
 // TestForecastsComeTrue makes random buckets with random rules, and lets the clock go on
 // from day to day: what the runner does on a day is what the forecast said.
 func TestForecastsComeTrue(t *testing.T) {
-	for seed := range uint64(6) {
+	for _, seed := range harness.Seeds(t, 6) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 12))
 			s := newStore(t)

@@ -13,6 +13,7 @@ export default function CharterPage() {
   const drift = useDrift(charter);
   const history = useHistory(charter);
   const d = drift.data;
+  const drifted = (s: Step) => d?.differs.find((x) => x.kind === s.kind && x.name === s.name);
   return (
     <>
       <div className="pagehead">
@@ -39,19 +40,17 @@ export default function CharterPage() {
               <Steps
                 steps={d.differs.map((s) => (s.do === 'make' ? { ...s, changes: undefined } : s))}
                 drifted
-                more={(s: Step) => {
-                  const x = d.differs.find((y) => y.kind === s.kind && y.name === s.name);
-                  return (
-                    <span className="small dim">
-                      {s.do === 'make' ? 'is not there' : 'is otherwise'}
-                      {x?.by && x.at ? (
-                        <>
-                          , since <When at={x.at} /> by <span className="key">{x.by}</span>
-                        </>
-                      ) : null}
-                    </span>
-                  );
-                }}
+                more={(s: Step) => (
+                  <span className="small dim">
+                    {s.do === 'make' ? 'is not there' : 'is otherwise'}
+                    <Changed says="; changed last" by={drifted(s)} />
+                  </span>
+                )}
+                each={(s: Step, field: string) => (
+                  <span className="small faint ml-8">
+                    <Changed says="changed" by={drifted(s)?.fields?.[field]} />
+                  </span>
+                )}
               />
             ) : (
               <p className="dim">All of it is as the charter declares.</p>
@@ -83,3 +82,11 @@ export default function CharterPage() {
     </>
   );
 }
+
+/** When something was changed last, and by whom; nothing where the trail does not tell. */
+const Changed = ({ says, by }: { says: string; by?: { by?: string; at?: string } }) =>
+  by?.by && by.at ? (
+    <>
+      {says} <When at={by.at} /> by <span className="key">{by.by}</span>
+    </>
+  ) : null;

@@ -12,10 +12,11 @@ interface Props {
   done?: number; // so many of them are
   drifted?: boolean; // they say what is otherwise, and nothing is done
   more?: (s: Step) => ReactNode;
+  each?: (s: Step, field: string) => ReactNode; // of a field that differs
 }
 
 /** What is made, changed and removed, thing by thing and field by field. */
-export const Steps = ({ steps, done, drifted, more }: Props) => (
+export const Steps = ({ steps, done, drifted, more, each }: Props) => (
   <ol className="grid gap-10">
     {steps.map((s, i) => (
       <li key={`${s.kind} ${s.name}`} className={done !== undefined && i < done ? 'faint' : ''}>
@@ -35,6 +36,7 @@ export const Steps = ({ steps, done, drifted, more }: Props) => (
                 <dd className="key wrap-any">
                   {s.do === 'change' ? <del className="faint mr-8">{written(c.field, c.from)}</del> : null}
                   {written(c.field, c.to)}
+                  {each?.(s, c.field)}
                 </dd>
               </div>
             ))}
