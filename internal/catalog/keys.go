@@ -89,6 +89,13 @@ func (c *Catalog) Key(ctx context.Context, id string) (*AccessKey, error) {
 	return &k, mapError(err)
 }
 
+// KeysNamed gives the ids of keys of an account that have a name and were not replaced, two at most.
+func (c *Catalog) KeysNamed(ctx context.Context, account, name string) (ids []string, err error) {
+	err = c.db.SelectContext(ctx, &ids, `select k.id from access_keys k join accounts a on a.id = k.account
+		where a.name = $1 and k.name = $2 and k.replaced is null order by k.id limit 2`, plainText(account), plainText(name))
+	return ids, mapError(err)
+}
+
 // AccessKeys gives a page of keys by id after an id; those of one account when it is
 // not "".
 func (c *Catalog) AccessKeys(ctx context.Context, account, after string, limit int) ([]AccessKey, error) {

@@ -174,15 +174,6 @@ func (d *Desk) carryOut(ctx context.Context, s *charter.Step, in *CharterEnactin
 				body["secret"] = in.Secrets[ref]
 			}
 		}
-		if body, ok := c.body.(map[string]any); ok && s.Kind == "grant" {
-			if name, ok := keyOf(body["to"]); ok { // of a key that an earlier step made
-				if id, err := d.keyNamed(ctx, name); err != nil {
-					return err
-				} else if id != "" {
-					body["to"] = "key:" + id
-				}
-			}
-		}
 		var made struct {
 			ID     string `json:"id"`
 			Secret string `json:"secret"`

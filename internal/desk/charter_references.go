@@ -67,47 +67,20 @@ func keyOf(to any) (name string, ok bool) {
 	return name, kind == "key"
 }
 
-// keyNamed gives the id of a key of the account that one acts in by its name, "" for none.
-func (d *Desk) keyNamed(ctx context.Context, name string) (string, error) {
-	for after := ""; ; {
-		const page = 1000
-		list, err := d.store.Catalog.AccessKeys(ctx, who(ctx).subject.Account, after, page)
-		if err != nil {
-			return "", err
-		}
-		for _, k := range list {
-			if k.Name == name {
-				return k.ID, nil
-			}
-		}
-		if len(list) < page {
-			return "", nil
-		}
-		after = list[page-1].ID
-	}
-}
-
-// named has grants to keys that the charter declares name them by their ids, as far as there are
-// such keys already.
+// named has grants to keys name them by their ids, as far as there are such keys already.
 func (d *Desk) named(ctx context.Context, c *declared) error {
-	keys := map[string]bool{}
-	for _, name := range c.declares("key") {
-		keys[name] = true
-	}
 	for i := range c.things {
 		t := &c.things[i]
 		name, ok := keyOf(t.Fields["to"])
-		if t.Kind != "grant" || !ok || !keys[name] {
+		if t.Kind != "grant" || !ok {
 			continue
 		}
-		id, err := d.keyNamed(ctx, name)
+		id, err := d.anyKeyID(ctx, name)
 		if err != nil {
 			return err
 		}
-		if id != "" {
-			t.Fields["to"] = "key:" + id
-			t.Name = grantName(t.Fields)
-		}
+		t.Fields["to"] = "key:" + id
+		t.Name = grantName(t.Fields)
 	}
 	return nil
 }
@@ -215,7 +188,7 @@ func (d *Desk) unresolvedGrantee(ctx context.Context, c *declared, to string) (s
 				return "", nil
 			}
 		}
-		k, err := d.gate.Keys.Find(ctx, g.Name)
+		k, err := d.gate.Keys.Find(ctx, g.Name) // names of keys that are there are ids by now
 		if err != nil {
 			return "", err
 		}

@@ -145,7 +145,7 @@ type CharterKey struct {
 type CharterGrant struct {
 	Bucket  string `json:"bucket" maxLength:"63"`
 	Prefix  string `json:"prefix,omitempty" maxLength:"1024"`
-	To      string `json:"to" maxLength:"300" doc:"account:NAME, person:NAME, key:ID, or anyone"`
+	To      string `json:"to" maxLength:"300" doc:"account:NAME, person:NAME, key:ID, key:NAME (of another account key:ACCOUNT/NAME) or anyone"`
 	For     string `json:"for" maxLength:"100" doc:"A purpose, or rights with commas between them"`
 	Expires string `json:"expires,omitempty" maxLength:"64"`
 	Note    string `json:"note,omitempty"`

@@ -32,7 +32,7 @@ type Explanation struct {
 
 // ExplainIn asks who may do what.
 type ExplainIn struct {
-	Subject string `json:"subject,omitempty" maxLength:"128" doc:"key:ID, person:NAME or anyone; who asks otherwise"`
+	Subject string `json:"subject,omitempty" maxLength:"128" doc:"key:ID, key:NAME, person:NAME or anyone; who asks otherwise"`
 	Account string `json:"account,omitempty" maxLength:"64" doc:"In which the person acts; the first otherwise"`
 	Do      string `json:"do" maxLength:"16" doc:"list, read, write, remove or settings"`
 	Bucket  string `json:"bucket" maxLength:"64"`
@@ -67,13 +67,17 @@ func (d *Desk) subject(ctx context.Context, name, account string) (access.Subjec
 	}
 	switch g.Kind {
 	case access.ToKey:
-		k, err := d.gate.Keys.Find(ctx, g.Name)
+		id, err := d.keyID(ctx, g.Name)
+		if err != nil {
+			return me, err
+		}
+		k, err := d.gate.Keys.Find(ctx, id)
 		if err != nil {
 			return me, err
 		}
 		if k == nil || !me.Administers(k.Account) && k.ID != me.Name {
-			return me, fault.New(fault.NotFound, "key-missing", "the account %s has no key with the id %q", me.Account, g.Name).
-				In("subject").Do("check the id")
+			return me, fault.New(fault.NotFound, "key-missing", "the account %s has no key with the id or name %q",
+				me.Account, g.Name).In("subject").Do("spindle access key list names them")
 		}
 		return k.Subject(), nil
 	case access.ToPerson:
@@ -172,7 +176,11 @@ func (d *Desk) explainForeign(ctx context.Context, in ExplainIn, do access.Right
 	if err != nil {
 		return nil, err
 	}
-	k, err := d.gate.Keys.Find(ctx, g.Name)
+	id, err := d.anyKeyID(ctx, g.Name)
+	if err != nil {
+		return nil, err
+	}
+	k, err := d.gate.Keys.Find(ctx, id)
 	if err != nil {
 		return nil, err
 	}

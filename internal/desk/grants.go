@@ -82,7 +82,7 @@ func (d *Desk) grants(ctx context.Context, bucket, to, account string, after int
 	var g access.Grantee
 	if to != "" {
 		var err error
-		if g, err = access.ParseGrantee(to); err != nil {
+		if g, err = d.grantee(ctx, to); err != nil {
 			return nil, err
 		}
 	}
@@ -117,7 +117,7 @@ func (d *Desk) createGrant(ctx context.Context, bucket, prefix, to, purpose, exp
 		return nil, err
 	}
 	r := catalog.GrantRow{Bucket: bucket, Prefix: []byte(prefix), Note: note}
-	g, err := access.ParseGrantee(to)
+	g, err := d.grantee(ctx, to)
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +185,7 @@ func (d *Desk) createGrantCall(ctx context.Context, in *struct {
 	Body struct {
 		Bucket  string `json:"bucket" maxLength:"64"`
 		Prefix  string `json:"prefix,omitempty" doc:"Empty for the whole bucket"`
-		To      string `json:"to" maxLength:"128" doc:"account:NAME, person:NAME, key:ID or anyone"`
+		To      string `json:"to" maxLength:"128" doc:"account:NAME, person:NAME, key:ID (or its name; of another account ACCOUNT/NAME) or anyone"`
 		For     string `json:"for" maxLength:"64" doc:"read from, write into, replicate into, administer; or rights with commas: list, read, write, remove, settings"`
 		Expires string `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
 		Note    string `json:"note,omitempty"`

@@ -156,7 +156,7 @@ func (d *Desk) listJournal(ctx context.Context, in *struct {
 	Bucket string   `query:"bucket" maxLength:"64"`
 	Prefix string   `query:"prefix" maxLength:"1024" doc:"Of keys"`
 	Kind   []string `query:"kind,explode" doc:"One or more kinds"`
-	Who    string   `query:"who" maxLength:"128" doc:"A key's id, or a person"`
+	Who    string   `query:"who" maxLength:"128" doc:"A key by its id or name, or a person"`
 	Since  string   `query:"since" maxLength:"64" doc:"RFC 3339"`
 	Until  string   `query:"until" maxLength:"64" doc:"RFC 3339"`
 	Before string   `query:"before" maxLength:"64" doc:"A position: older entries, latest first"`
@@ -187,6 +187,9 @@ func (d *Desk) listJournal(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if err := d.mayFilter(ctx, in.Bucket, in.Who); err != nil {
+		return nil, err
+	}
+	if q.Who, err = d.keyID(ctx, in.Who); err != nil {
 		return nil, err
 	}
 	p, err := d.store.Catalog.Journal(ctx, q)

@@ -24,10 +24,11 @@ func (d *Desk) changeKey(ctx context.Context, in *struct {
 	}
 }) (*keyOut, error) {
 	b := in.Body
-	if _, err := d.ofKey(ctx, in.Key); err != nil {
+	is, err := d.ofKey(ctx, in.Key)
+	if err != nil {
 		return nil, err
 	}
-	err := d.store.Catalog.ChangeKey(ctx, in.Key, b.IfRevision, author(ctx), func(k *catalog.AccessKey) (err error) {
+	err = d.store.Catalog.ChangeKey(ctx, is.ID, b.IfRevision, author(ctx), func(k *catalog.AccessKey) (err error) {
 		if b.Name != nil {
 			if err := access.CheckTitle("name", *b.Name); err != nil {
 				return err
@@ -72,7 +73,7 @@ func (d *Desk) changeKey(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out, err := d.keyShown(ctx, in.Key, "")
+	out, err := d.keyShown(ctx, is.ID, "")
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +86,8 @@ func (d *Desk) replaceKey(ctx context.Context, in *struct {
 		Grace string `json:"grace,omitempty" maxLength:"64" default:"24h" doc:"How long the old one works: a time such as 24h or 7d, or 0"`
 	}
 }) (*keySecretOut, error) {
-	if _, err := d.ofKey(ctx, in.Key); err != nil {
+	k, err := d.ofKey(ctx, in.Key)
+	if err != nil {
 		return nil, err
 	}
 	end := time.Now().UTC().Truncate(time.Second)
@@ -99,25 +101,25 @@ func (d *Desk) replaceKey(ctx context.Context, in *struct {
 	id, secret := keyring.Generate()
 	sealed, err := d.gate.Keys.Seal(id, secret)
 	if err == nil {
-		_, err = d.store.Catalog.ReplaceKey(ctx, in.Key, id, sealed, end, author(ctx))
+		_, err = d.store.Catalog.ReplaceKey(ctx, k.ID, id, sealed, end, author(ctx))
 	}
 	if err != nil {
 		return nil, err
 	}
-	d.gate.Keys.Forget(in.Key)
+	d.gate.Keys.Forget(k.ID)
 	d.gate.Changed()
 	return d.keyShown(ctx, id, secret)
 }
 
 func (d *Desk) removeKey(ctx context.Context, in *KeyPath) (*struct{}, error) {
-	_, err := d.ofKey(ctx, in.Key)
+	k, err := d.ofKey(ctx, in.Key)
 	if err == nil {
-		err = d.store.Catalog.RemoveKey(ctx, in.Key, author(ctx))
+		err = d.store.Catalog.RemoveKey(ctx, k.ID, author(ctx))
 	}
 	if err != nil {
 		return nil, err
 	}
-	d.gate.Keys.Forget(in.Key)
+	d.gate.Keys.Forget(k.ID)
 	d.gate.Changed()
 	return nil, nil
 }

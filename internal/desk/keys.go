@@ -118,15 +118,19 @@ func (d *Desk) mayUse(ctx context.Context, id string, operator bool) error {
 		"choose another key, or ask an operator")
 }
 
-// ofKey gives a key that who asks may administer.
-func (d *Desk) ofKey(ctx context.Context, id string) (*catalog.AccessKey, error) {
+// ofKey gives a key that who asks may administer, by its id or as keyID finds it.
+func (d *Desk) ofKey(ctx context.Context, named string) (*catalog.AccessKey, error) {
+	id, err := d.keyID(ctx, named)
+	if err != nil {
+		return nil, err
+	}
 	k, err := d.store.Catalog.Key(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	if k == nil || !who(ctx).subject.Administers(k.Account) {
-		return nil, fault.New(fault.NotFound, "key-missing", "the account %s has no key with the id %q", who(ctx).
-			subject.Account, id).In("key").Do("check the id")
+		return nil, fault.New(fault.NotFound, "key-missing", "the account %s has no key with the id or name %q",
+			who(ctx).subject.Account, named).In("key").Do("spindle access key list names them")
 	}
 	return k, nil
 }

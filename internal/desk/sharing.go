@@ -21,8 +21,11 @@ func (d *Desk) linkKey(ctx context.Context, a catalog.Address, with string, hold
 		if err := d.administers(ctx, id.subject.Account, "sign a link with a key"); err != nil {
 			return nil, err
 		}
-		var err error
-		if k, err = d.gate.Keys.Find(ctx, with); err != nil {
+		named, err := d.keyID(ctx, with)
+		if err != nil {
+			return nil, err
+		}
+		if k, err = d.gate.Keys.Find(ctx, named); err != nil {
 			return nil, err
 		}
 		if k == nil || k.Account != id.subject.Account && !id.subject.Operator {

@@ -172,6 +172,10 @@ func (d *Desk) listTrail(ctx context.Context, in *struct {
 			*into = t
 		}
 	}
+	var err error
+	if q.Who, err = d.keyID(ctx, in.Who); err != nil {
+		return nil, err
+	}
 	list, err := d.store.Catalog.Trail(ctx, q)
 	if err != nil {
 		return nil, err

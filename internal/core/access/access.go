@@ -119,7 +119,7 @@ func ParseGrantee(s string) (Grantee, error) {
 	i := slices.Index(granteeNames, strings.TrimSpace(kind))
 	if !ok || i < 1 || strings.TrimSpace(name) == "" {
 		return Grantee{}, fault.New(fault.Invalid, "grantee", "%q names nobody that can be granted something", s).In("to").
-			Do("say account:NAME, person:NAME, key:ID or anyone")
+			Do("say account:NAME, person:NAME, key:ID, key:NAME or anyone")
 	}
 	return Grantee{GranteeKind(i), strings.TrimSpace(name)}, nil
 }
