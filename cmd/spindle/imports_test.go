@@ -4,7 +4,10 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -113,5 +116,22 @@ func TestImportsRunOneWay(t *testing.T) {
 	}
 	if seen < 15 {
 		t.Errorf("only %d packages were looked at", seen)
+	}
+}
+
+// Where the console keeps answers is named in one place: two questions would share one otherwise.
+func TestAnswersAreKeptWhereTheyAreNamed(t *testing.T) {
+	err := filepath.WalkDir("../../web/src", func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.Contains(path, ".ts") {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		if strings.Contains(string(b), "queryKey: [") {
+			t.Errorf("%s names a place by itself: name it in data/keys.ts", path)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
 }

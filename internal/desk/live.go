@@ -44,7 +44,7 @@ func (e *ear) tell(x liveEvent) {
 		select {
 		case before := <-e.heard:
 			x.Topics = slices.Compact(slices.Sorted(slices.Values(append(before.Topics, x.Topics...))))
-			x.All = x.All || before.All
+			x.All, x.Works = x.All || before.All, x.Works || before.Works
 		default:
 		}
 	}
@@ -55,6 +55,7 @@ type liveEvent struct {
 	CompleteUpTo time.Time `json:"completeUpTo"`
 	Topics       []string  `json:"topics,omitempty"` // buckets in which something changed since the last event
 	All          bool      `json:"all,omitempty"`    // anything may have changed
+	Works        bool      `json:"works,omitempty"`  // how replication, jobs, endpoints or settings stand has changed
 }
 
 func startLive(d *Desk) *live {
@@ -66,6 +67,7 @@ func startLive(d *Desk) *live {
 
 func (l *live) run(ctx context.Context) {
 	places := map[string]string{} // in the journal, of those who hear the same
+	pulses := map[string]string{}
 	for {
 		select {
 		case <-ctx.Done():
@@ -82,13 +84,22 @@ func (l *live) run(ctx context.Context) {
 			groups[group] = append(groups[group], e)
 		}
 		l.mu.Unlock()
-		maps.DeleteFunc(places, func(name string, _ string) bool { return groups[name] == nil })
+		gone := func(name string, _ string) bool { return groups[name] == nil }
+		maps.DeleteFunc(places, gone)
+		maps.DeleteFunc(pulses, gone)
 		for name, group := range groups {
 			e, place, err := l.look(ctx, group[0], places[name])
 			if err != nil {
 				continue // consoles see that the moment stands still
 			}
 			places[name] = place
+			if group[0].of {
+				pulse, err := l.d.store.Catalog.Pulse(ctx, group[0].account)
+				if err != nil {
+					continue
+				}
+				e.Works, pulses[name] = pulse != pulses[name], pulse
+			}
 			for _, ear := range group {
 				ear.tell(e)
 			}

@@ -1,13 +1,14 @@
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 
 import { api, ask } from '../api/client';
+import { live } from './keys';
 
 const page = <T, P extends string | number>(
-  key: unknown[],
+  key: [what: string, ...of: unknown[]],
   first: P,
   read: (from: P) => Promise<T & { next?: P }>,
 ) => ({
-  queryKey: ['live', 'access', ...key],
+  queryKey: live('access', ...key),
   initialPageParam: first,
   queryFn: ({ pageParam }: { pageParam: P }) => read(pageParam),
   getNextPageParam: (p: { next?: P }) => p.next || undefined,
@@ -85,4 +86,4 @@ export const useMatrix = (account: string) =>
   );
 
 export const useMaster = (on: boolean) =>
-  useQuery({ queryKey: ['live', 'access', 'master'], queryFn: () => ask(api.GET('/api/v1/master-key')), enabled: on });
+  useQuery({ queryKey: live('access', 'master'), queryFn: () => ask(api.GET('/api/v1/master-key')), enabled: on });

@@ -2,6 +2,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 
 import { type Schemas, api, ask } from '../api/client';
 import type { StateKind } from '../parts/Marks';
+import { live, still } from './keys';
 
 export type Census = Schemas['CensusInfo'];
 export type CensusRun = Schemas['CensusRunInfo'];
@@ -18,13 +19,13 @@ export const runShape: Record<CensusRun['state'], StateKind> = {
 
 export const underWay = (r?: CensusRun) => r?.state === 'waiting' || r?.state === 'running';
 
-// Runs are no entries of the journal: while one is under way it is asked for.
+// That a run begins and ends is told by the line; how far it is, is asked for while it is under way.
 const often = 1_000;
-const seldom = 10_000;
+const seldom = 60_000;
 
 export const useCensuses = () =>
   useQuery({
-    queryKey: ['live', 'censuses'],
+    queryKey: live('censuses'),
     queryFn: async () => (await ask(api.GET('/api/v1/censuses', { params: { query: { limit: 1000 } } }))).censuses,
     placeholderData: (d) => d,
     refetchInterval: (q) => (q.state.data?.some((c) => underWay(c.last)) ? often : seldom),
@@ -32,7 +33,7 @@ export const useCensuses = () =>
 
 export const useCensus = (census: string) =>
   useQuery({
-    queryKey: ['live', 'census', census],
+    queryKey: live('census', census),
     queryFn: () => ask(api.GET('/api/v1/censuses/{census}', { params: { path: { census } } })),
     placeholderData: (d) => d,
     refetchInterval: (q) => (underWay(q.state.data?.last) ? often : seldom),
@@ -40,7 +41,7 @@ export const useCensus = (census: string) =>
 
 export const useCensusRuns = (census: string, latest: string) =>
   useQuery({
-    queryKey: ['live', 'census-runs', census, latest],
+    queryKey: live('census-runs', census, latest),
     queryFn: async () =>
       (await ask(api.GET('/api/v1/censuses/{census}/runs', { params: { path: { census }, query: { limit: 50 } } })))
         .runs,
@@ -50,7 +51,7 @@ export const useCensusRuns = (census: string, latest: string) =>
 /** The rows of a run that an expression holds for. */
 export const useCensusRows = (census: string, run: number, where: string) =>
   useInfiniteQuery({
-    queryKey: ['census-rows', census, run, where],
+    queryKey: still('census-rows', census, run, where),
     queryFn: ({ pageParam }) =>
       ask(
         api.POST('/api/v1/censuses/{census}/runs/{run}/rows', {
@@ -65,7 +66,7 @@ export const useCensusRows = (census: string, run: number, where: string) =>
 
 export const useCensusTotals = (census: string, run: number, by: string, where: string) =>
   useQuery({
-    queryKey: ['census-totals', census, run, by, where],
+    queryKey: still('census-totals', census, run, by, where),
     queryFn: () =>
       ask(
         api.POST('/api/v1/censuses/{census}/runs/{run}/totals', {
@@ -78,7 +79,7 @@ export const useCensusTotals = (census: string, run: number, by: string, where: 
 
 export const useCensusDifference = (census: string, run: number, earlier: number) =>
   useQuery({
-    queryKey: ['census-difference', census, run, earlier],
+    queryKey: still('census-difference', census, run, earlier),
     queryFn: () =>
       ask(
         api.POST('/api/v1/censuses/{census}/runs/{run}/compare', {

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 
 import { type Schemas, api, ask, forgeryHeader, problemOf } from '../api/client';
+import { still } from './keys';
 
 export type Plan = Schemas['CharterPlan'];
 export type Step = Schemas['CharterStep'];
@@ -8,7 +9,7 @@ export type CharterFile = Schemas['Source'];
 
 export const useCharters = () =>
   useQuery({
-    queryKey: ['charters'],
+    queryKey: still('charters'),
     queryFn: async () => (await ask(api.GET('/api/v1/charters'))).charters,
     placeholderData: (d) => d,
     refetchInterval: 30_000, // what drifts away is told by nobody
@@ -16,7 +17,7 @@ export const useCharters = () =>
 
 export const useDrift = (charter: string) =>
   useQuery({
-    queryKey: ['charters', charter, 'drift'],
+    queryKey: still('charter-drift', charter),
     queryFn: () => ask(api.GET('/api/v1/charters/{charter}/drift', { params: { path: { charter } } })),
     placeholderData: (d) => d,
     refetchInterval: 30_000,
@@ -24,7 +25,7 @@ export const useDrift = (charter: string) =>
 
 export const useHistory = (charter: string) =>
   useQuery({
-    queryKey: ['charters', charter, 'history'],
+    queryKey: still('charter-history', charter),
     queryFn: async () =>
       (await ask(api.GET('/api/v1/charters/{charter}/history', { params: { path: { charter } } }))).enactments,
     placeholderData: (d) => d,

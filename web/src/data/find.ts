@@ -1,13 +1,14 @@
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 
 import { type Schemas, api, ask } from '../api/client';
+import { still } from './keys';
 
 export type Found = Schemas['FoundObject'];
 
 /** What an expression finds, page by page; nothing is asked before there is one. */
 export const useFound = (expression: string, versions: boolean) =>
   useInfiniteQuery({
-    queryKey: ['find', expression, versions],
+    queryKey: still('find', expression, versions),
     queryFn: ({ pageParam }) =>
       ask(api.POST('/api/v1/find', { body: { expression, versions, limit: 100, after: pageParam } })),
     initialPageParam: '',
@@ -19,7 +20,7 @@ export const useFound = (expression: string, versions: boolean) =>
 
 export const useFoundCount = (expression: string, versions: boolean, wanted: boolean) =>
   useQuery({
-    queryKey: ['find-count', expression, versions],
+    queryKey: still('find-count', expression, versions),
     queryFn: () => ask(api.POST('/api/v1/find/count', { body: { expression, versions } })),
     enabled: wanted && expression !== '',
     retry: false,
@@ -29,7 +30,7 @@ export const useFoundCount = (expression: string, versions: boolean, wanted: boo
 /** The questions that the account keeps; none for those who do not administer it. */
 export const useSaved = () =>
   useQuery({
-    queryKey: ['find-saved'],
+    queryKey: still('find-saved'),
     queryFn: async () => (await ask(api.GET('/api/v1/find/saved'))).finds,
     retry: false,
     staleTime: 0,
@@ -52,7 +53,7 @@ const system: { name: string; values: string[] }[] = [
 /** The fields of the language, and those that objects have, with common values. */
 export function useWords() {
   const own = useQuery({
-    queryKey: ['find-words'],
+    queryKey: still('find-words'),
     queryFn: async () => (await ask(api.GET('/api/v1/find/words'))).words,
     staleTime: 60_000,
   });

@@ -1,6 +1,7 @@
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 
 import { type Schemas, api, ask } from '../api/client';
+import { live, still } from './keys';
 
 export type Rule = Schemas['Form'];
 export type Action = Schemas['ActionForm'];
@@ -9,14 +10,14 @@ export type Tier = Schemas['TierInfo'];
 
 export const useTiers = () =>
   useQuery({
-    queryKey: ['live', 'tiers'],
+    queryKey: live('tiers'),
     queryFn: async () => (await ask(api.GET('/api/v1/tiers'))).tiers,
     placeholderData: (d) => d,
   });
 
 export const useRules = (bucket: string) =>
   useQuery({
-    queryKey: ['live', 'rules', bucket],
+    queryKey: live('rules', bucket),
     queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}/lifecycle', { params: { path: { bucket } } })),
     placeholderData: (d) => d,
   });
@@ -24,7 +25,7 @@ export const useRules = (bucket: string) =>
 /** What the rules would do, with some of them replaced or added. */
 export const useRehearsal = (bucket: string, rules: Rule[], enabled = true, days = 90) =>
   useQuery({
-    queryKey: ['rehearsal', bucket, days, rules],
+    queryKey: still('rehearsal', bucket, days, rules),
     queryFn: () =>
       ask(
         api.POST('/api/v1/buckets/{bucket}/lifecycle/rehearse', {
@@ -39,7 +40,7 @@ export const useRehearsal = (bucket: string, rules: Rule[], enabled = true, days
 /** All that is wrong with rules. */
 export const useComplaints = (bucket: string, rules: Rule[]) =>
   useQuery({
-    queryKey: ['complaints', bucket, rules],
+    queryKey: still('complaints', bucket, rules),
     queryFn: async () =>
       (
         await ask(
@@ -52,7 +53,7 @@ export const useComplaints = (bucket: string, rules: Rule[]) =>
 /** How old what is in a scope is, by tier. */
 export const useAges = (bucket: string, scope: Scope) =>
   useQuery({
-    queryKey: ['ages', bucket, scope],
+    queryKey: still('ages', bucket, scope),
     queryFn: async () =>
       (
         await ask(
@@ -64,7 +65,7 @@ export const useAges = (bucket: string, scope: Scope) =>
 
 export const useRuns = (bucket: string) =>
   useInfiniteQuery({
-    queryKey: ['live', 'runs', bucket],
+    queryKey: live('runs', bucket),
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
       ask(
@@ -80,7 +81,7 @@ export const useRuns = (bucket: string) =>
 
 export const useOutcomes = (bucket: string, run: number) =>
   useInfiniteQuery({
-    queryKey: ['live', 'outcomes', bucket, run],
+    queryKey: live('outcomes', bucket, run),
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
       ask(
@@ -94,7 +95,7 @@ export const useOutcomes = (bucket: string, run: number) =>
 
 export const usePastRules = (bucket: string, enabled: boolean) =>
   useInfiniteQuery({
-    queryKey: ['live', 'past-rules', bucket],
+    queryKey: live('past-rules', bucket),
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
       ask(
@@ -109,7 +110,7 @@ export const usePastRules = (bucket: string, enabled: boolean) =>
 /** What the rules have in store for a version. */
 export const useComing = (bucket: string, key: string, version: string) =>
   useQuery({
-    queryKey: ['live', 'coming', bucket, key, version],
+    queryKey: live('coming', bucket, key, version),
     queryFn: () =>
       ask(api.GET('/api/v1/buckets/{bucket}/coming', { params: { path: { bucket }, query: { key, version } } })),
   });

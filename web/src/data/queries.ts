@@ -1,21 +1,21 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useState } from 'react';
 
-import { type Schemas, api, ask, eventsAddress } from '../api/client';
+import { type Schemas, api, ask } from '../api/client';
+import { everythingLive, live, still } from './keys';
 
 export const useService = () =>
-  useQuery({ queryKey: ['service'], queryFn: () => ask(api.GET('/api/v1/service')), staleTime: 60_000 });
+  useQuery({ queryKey: still('service'), queryFn: () => ask(api.GET('/api/v1/service')), staleTime: 60_000 });
 
 export const useOverview = (days: number) =>
   useQuery({
-    queryKey: ['live', 'overview', days],
+    queryKey: live('overview', days),
     queryFn: () => ask(api.GET('/api/v1/overview', { params: { query: { days } } })),
     placeholderData: (d) => d,
   });
 
 export const useBuckets = () =>
   useQuery({
-    queryKey: ['live', 'buckets'],
+    queryKey: live('buckets'),
     queryFn: () => ask(api.GET('/api/v1/buckets', { params: { query: { limit: 1000 } } })),
     placeholderData: (d) => d,
   });
@@ -23,14 +23,14 @@ export const useBuckets = () =>
 /** The buckets of all regions. */
 export const useAllBuckets = () =>
   useQuery({
-    queryKey: ['live', 'buckets', '', 'all'],
+    queryKey: live('all-buckets'),
     queryFn: () => ask(api.GET('/api/v1/buckets', { params: { query: { limit: 1000, regions: 'all' } } })),
     placeholderData: (d) => d,
   });
 
 export const useBucket = (bucket: string) =>
   useQuery({
-    queryKey: ['live', 'bucket', bucket],
+    queryKey: live('bucket', bucket),
     queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}', { params: { path: { bucket } } })),
     placeholderData: (d) => d,
   });
@@ -38,7 +38,7 @@ export const useBucket = (bucket: string) =>
 /** An object, or a version of it. */
 export const useObject = (bucket: string, key: string, version = '', asOf = '') =>
   useQuery({
-    queryKey: ['live', 'object', bucket, key, version, asOf],
+    queryKey: live('object', bucket, key, version, asOf),
     queryFn: () =>
       ask(api.GET('/api/v1/buckets/{bucket}/object', { params: { path: { bucket }, query: { key, version, asOf } } })),
     placeholderData: (d, q) => (q?.queryKey[3] === key ? d : undefined),
@@ -47,7 +47,7 @@ export const useObject = (bucket: string, key: string, version = '', asOf = '') 
 /** What became of a key, under all its names. */
 export const useHistory = (bucket: string, key: string) =>
   useQuery({
-    queryKey: ['live', 'history', bucket, key],
+    queryKey: live('history', bucket, key),
     queryFn: async () =>
       (
         await ask(
@@ -62,7 +62,7 @@ export const useHistory = (bucket: string, key: string) =>
 /** Pages of a bucket, folded at slashes or flat, as of a moment unless that is "". */
 export const useListing = (bucket: string, prefix: string, flat: boolean, asOf: string) =>
   useInfiniteQuery({
-    queryKey: ['live', 'listing', bucket, prefix, flat, asOf],
+    queryKey: live('listing', bucket, prefix, flat, asOf),
     initialPageParam: '',
     queryFn: ({ pageParam }) =>
       ask(
@@ -80,7 +80,7 @@ export const useListing = (bucket: string, prefix: string, flat: boolean, asOf: 
 /** The prefixes right beneath a prefix: the first thousand entries are looked at. */
 export const usePrefixes = (bucket: string, prefix: string, asOf: string) =>
   useQuery({
-    queryKey: ['live', 'prefixes', bucket, prefix, asOf],
+    queryKey: live('prefixes', bucket, prefix, asOf),
     queryFn: async () =>
       await ask(
         api.GET('/api/v1/buckets/{bucket}/objects', {
@@ -92,7 +92,7 @@ export const usePrefixes = (bucket: string, prefix: string, asOf: string) =>
 /** Usage beneath the prefixes of a level, the costliest in versions first. */
 export const usePrefixUsage = (bucket: string, prefix: string) =>
   useQuery({
-    queryKey: ['live', 'prefix usage', bucket, prefix],
+    queryKey: live('prefix-usage', bucket, prefix),
     queryFn: async () =>
       (
         await ask(
@@ -113,7 +113,7 @@ export interface JournalFilter {
 /** Pages of the journal, latest first. */
 export const useJournal = (f: JournalFilter) =>
   useInfiniteQuery({
-    queryKey: ['live', 'journal', f],
+    queryKey: live('journal', f),
     initialPageParam: '',
     queryFn: ({ pageParam }) =>
       ask(
@@ -138,7 +138,7 @@ export const useJournal = (f: JournalFilter) =>
 /** The filters of the journal that the account keeps; none for those who do not administer it. */
 export const useSavedFilters = () =>
   useQuery({
-    queryKey: ['journal-saved'],
+    queryKey: still('journal-saved'),
     queryFn: async () => (await ask(api.GET('/api/v1/journal/saved'))).filters,
     retry: false,
     staleTime: 0,
@@ -147,7 +147,7 @@ export const useSavedFilters = () =>
 /** Unfinished multipart uploads of all buckets, oldest first. */
 export const useUnfinished = () =>
   useInfiniteQuery({
-    queryKey: ['live', 'unfinished'],
+    queryKey: live('unfinished'),
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
       ask(api.GET('/api/v1/uploads', { params: { query: { after: pageParam, limit: 500 } } })),
@@ -159,21 +159,21 @@ export const useUnfinished = () =>
 /** Work on whole prefixes that the service does: what is under way, and what ended lately. */
 export const useOrders = () =>
   useQuery({
-    queryKey: ['live', 'orders'],
+    queryKey: live('orders'),
     queryFn: async () => (await ask(api.GET('/api/v1/orders', { params: { query: { limit: 10 } } }))).orders ?? [],
     refetchInterval: (q) => (q.state.data?.some((o) => o.state === 'running') ? 700 : false),
   });
 
 export const useBucketUsage = (bucket: string) =>
   useQuery({
-    queryKey: ['live', 'bucket-usage', bucket],
+    queryKey: live('bucket-usage', bucket),
     queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}/usage', { params: { path: { bucket } } })),
   });
 
 /** A change, after which everything live is read again. */
 export function useChange<I, O>(change: (input: I) => Promise<O>) {
   const queries = useQueryClient();
-  return useMutation({ mutationFn: change, onSettled: () => queries.invalidateQueries({ queryKey: ['live'] }) });
+  return useMutation({ mutationFn: change, onSettled: () => queries.invalidateQueries({ queryKey: everythingLive }) });
 }
 
 export interface Removal {
@@ -251,62 +251,6 @@ export async function remove(r: Removal, progress: (objects: number) => void): P
       ).more
     );
   return sum;
-}
-
-export interface Live {
-  connected: boolean;
-  upTo?: Date;
-}
-
-/** Of one bucket, by the third part of their keys; the rest is of all buckets. */
-const ofOneBucket = new Set<unknown>([
-  'bucket',
-  'object',
-  'history',
-  'listing',
-  'prefixes',
-  'prefix usage',
-  'bucket-usage',
-]);
-
-/** Whether changes in some buckets concern a query. Who may do what does not change by them. */
-const concerns = ([live, what, bucket]: readonly unknown[], topics: string[]) =>
-  live === 'live' && what !== 'access' && (!ofOneBucket.has(what) || topics.includes(bucket as string));
-
-/** Hears of changes from the service and has pages read again. */
-export function useLive(): Live {
-  const queries = useQueryClient();
-  const [live, setLive] = useState<Live>({ connected: false });
-  useEffect(() => {
-    let source: EventSource | undefined;
-    // Only the tab that is looked at listens: a browser has few connections to a service.
-    const listen = () => {
-      source?.close();
-      source = undefined;
-      if (document.visibilityState === 'hidden') return;
-      source = new EventSource(eventsAddress());
-      source.onmessage = (m: MessageEvent<string>) => {
-        const e = JSON.parse(m.data) as { completeUpTo: string; topics?: string[]; all?: boolean };
-        setLive({ connected: true, upTo: new Date(e.completeUpTo) });
-        if (e.all) void queries.invalidateQueries({ queryKey: ['live'] });
-        else if (e.topics?.length)
-          void queries.invalidateQueries({ predicate: (q) => concerns(q.queryKey, e.topics!) });
-      };
-      source.onerror = () => setLive((l) => ({ ...l, connected: false }));
-    };
-    const leave = () => source?.close();
-    listen();
-    document.addEventListener('visibilitychange', listen);
-    addEventListener('pagehide', leave);
-    addEventListener('pageshow', listen);
-    return () => {
-      leave();
-      document.removeEventListener('visibilitychange', listen);
-      removeEventListener('pagehide', leave);
-      removeEventListener('pageshow', listen);
-    };
-  }, [queries]);
-  return live;
 }
 
 /** How sums of prices are told: in the service's currency, and never as nothing when they are little. */

@@ -14,6 +14,7 @@ import {
   unsettleAccount,
 } from '../api/client';
 import { NewPassword, SignIn } from '../pages/SignIn';
+import { still } from './keys';
 
 const Session = createContext<Schemas['SessionInfo'] | null>(null);
 
@@ -37,25 +38,25 @@ const forgetRest = (queries: QueryClient) => queries.removeQueries({ predicate: 
 export function SessionGate({ children }: { children: ReactNode }) {
   const queries = useQueryClient();
   const session = useQuery({
-    queryKey: ['session'],
+    queryKey: still('session'),
     queryFn: () => ask(api.GET('/api/v1/session')),
     staleTime: Infinity,
   });
-  useEffect(() => onSignedOut(() => queries.setQueryData(['session'], null)), [queries]);
+  useEffect(() => onSignedOut(() => queries.setQueryData(still('session'), null)), [queries]);
   const enter = (s: Schemas['SessionInfo']) => {
     setForgery(s.forgery);
     forgetRest(queries);
     const named = accountHere(); // by the address, before anybody was signed in
     if (named && named !== s.account && !s.accounts?.some((a) => a.account === named)) unsettleAccount();
     settleAccount(s.account);
-    if (s.account === accountHere()) queries.setQueryData(['session'], s);
+    if (s.account === accountHere()) queries.setQueryData(still('session'), s);
     else void session.refetch(); // as the account that the address names
   };
   if (session.isPending) return null;
   if (session.data) {
     setForgery(session.data.forgery);
     settleAccount(session.data.account);
-    const leave = () => queries.setQueryData(['session'], null);
+    const leave = () => queries.setQueryData(still('session'), null);
     if (session.data.mustChange)
       return (
         <NewPassword
@@ -80,7 +81,7 @@ export function useSignOut() {
   return async () => {
     await ask(api.DELETE('/api/v1/session'));
     forgetRest(queries);
-    queries.setQueryData(['session'], null);
+    queries.setQueryData(still('session'), null);
   };
 }
 

@@ -2,6 +2,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 
 import { type Schemas, api, ask } from '../api/client';
 import type { StateKind } from '../parts/Marks';
+import { live } from './keys';
 
 export type Sync = Schemas['SyncInfo'];
 export type SyncRun = Schemas['SyncRunInfo'];
@@ -19,13 +20,13 @@ export const runShape: Record<SyncRun['state'], StateKind> = {
 
 export const underWay = (r?: SyncRun) => r?.state === 'waiting' || r?.state === 'running';
 
-// Runs are no entries of the journal: while one is under way it is asked for.
+// That a run begins and ends is told by the line; how far it is, is asked for while it is under way.
 const often = 1_000;
-const seldom = 10_000;
+const seldom = 60_000;
 
 export const useSyncs = () =>
   useQuery({
-    queryKey: ['live', 'syncs'],
+    queryKey: live('syncs'),
     queryFn: async () => (await ask(api.GET('/api/v1/syncs', { params: { query: { limit: 1000 } } }))).syncs,
     placeholderData: (d) => d,
     refetchInterval: (q) => (q.state.data?.some((s) => underWay(s.last)) ? often : seldom),
@@ -33,7 +34,7 @@ export const useSyncs = () =>
 
 export const useSync = (sync: string) =>
   useQuery({
-    queryKey: ['live', 'sync', sync],
+    queryKey: live('sync', sync),
     queryFn: () => ask(api.GET('/api/v1/syncs/{sync}', { params: { path: { sync } } })),
     placeholderData: (d) => d,
     refetchInterval: (q) => (underWay(q.state.data?.last) ? often : seldom),
@@ -41,7 +42,7 @@ export const useSync = (sync: string) =>
 
 export const useSyncRuns = (sync: string, latest?: string) =>
   useQuery({
-    queryKey: ['live', 'sync-runs', sync, latest],
+    queryKey: live('sync-runs', sync, latest),
     queryFn: async () =>
       (await ask(api.GET('/api/v1/syncs/{sync}/runs', { params: { path: { sync }, query: { limit: 20 } } }))).runs,
     placeholderData: (d) => d,
@@ -49,7 +50,7 @@ export const useSyncRuns = (sync: string, latest?: string) =>
 
 export const useOutcomes = (sync: string, run: number, failed: boolean, state: string) =>
   useInfiniteQuery({
-    queryKey: ['live', 'sync-outcomes', sync, run, failed, state],
+    queryKey: live('sync-outcomes', sync, run, failed, state),
     queryFn: ({ pageParam }) =>
       ask(
         api.GET('/api/v1/syncs/{sync}/runs/{run}/outcomes', {

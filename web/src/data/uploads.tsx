@@ -3,6 +3,7 @@ import { type ReactNode, createContext, useCallback, useContext, useEffect, useM
 
 import { Problem, api, bodyAddress, forgeryHeader, problemOf } from '../api/client';
 import { abandon, partedAbove, remembered, sendInParts } from './parts';
+import { everythingLive } from './keys';
 
 export type UploadState = 'waiting' | 'sending' | 'done' | 'failed' | 'there' | 'stopped' | 'paused';
 
@@ -89,7 +90,7 @@ export function UploadProvider({ children }: { children: ReactNode }) {
             progress: (sent, rate) => change(u.id, { sent, rate }),
           });
           change(u.id, { state: 'done', sent: u.size });
-          void queries.invalidateQueries({ queryKey: ['live'] });
+          void queries.invalidateQueries({ queryKey: everythingLive });
         } catch (e) {
           if (stop.signal.aborted) change(u.id, { state: 'paused', message: 'Paused; what was sent is kept.' });
           else if (e instanceof Problem && e.code === 'another-file')
@@ -108,7 +109,7 @@ export function UploadProvider({ children }: { children: ReactNode }) {
         requests.current.delete(u.id);
         if (x.status >= 200 && x.status < 300) {
           change(u.id, { state: 'done', sent: u.size });
-          void queries.invalidateQueries({ queryKey: ['live'] });
+          void queries.invalidateQueries({ queryKey: everythingLive });
           return;
         }
         let body: unknown;
@@ -182,7 +183,7 @@ export function UploadProvider({ children }: { children: ReactNode }) {
         const u = list.find((x) => x.id === id);
         const r = remembered().find((x) => x.bucket === u?.bucket && x.key === u.key);
         setList((l) => l.filter((x) => x.id !== id));
-        if (r) void abandon(r).finally(() => queries.invalidateQueries({ queryKey: ['live'] }));
+        if (r) void abandon(r).finally(() => queries.invalidateQueries({ queryKey: everythingLive }));
       },
       forget: () =>
         setList((l) => l.filter((u) => u.state === 'sending' || u.state === 'waiting' || u.state === 'paused')),

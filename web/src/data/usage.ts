@@ -1,19 +1,20 @@
 import { useQuery } from '@tanstack/react-query';
 
 import { type Schemas, api, ask } from '../api/client';
+import { live } from './keys';
 
 export type BucketUsage = Schemas['BucketUsage'];
 
 export const useUsage = (from: string) =>
   useQuery({
-    queryKey: ['live', 'usage', from],
+    queryKey: live('usage', from),
     queryFn: () => ask(api.GET('/api/v1/usage', { params: { query: { from } } })),
     placeholderData: (d) => d,
   });
 
 export const useTraffic = (from: string, by: 'bucket' | 'who' | 'day') =>
   useQuery({
-    queryKey: ['live', 'traffic', from, by],
+    queryKey: live('traffic', from, by),
     queryFn: async () => (await ask(api.GET('/api/v1/usage/traffic', { params: { query: { from, by } } }))).traffic,
     placeholderData: (d) => d,
   });
@@ -21,7 +22,7 @@ export const useTraffic = (from: string, by: 'bucket' | 'who' | 'day') =>
 /** What each account keeps, for operators. */
 export const useAccountUsage = (from: string, wanted: boolean) =>
   useQuery({
-    queryKey: ['live', 'usage-accounts', from],
+    queryKey: live('usage-accounts', from),
     queryFn: async () => (await ask(api.GET('/api/v1/usage/accounts', { params: { query: { from } } }))).accounts,
     placeholderData: (d) => d,
     enabled: wanted,

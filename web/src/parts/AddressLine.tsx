@@ -1,7 +1,7 @@
 import { type FormEvent, useEffect, useState } from 'react';
 import { useLocation, useNavigate, useSearchParams } from 'react-router';
 
-import { useLive } from '../data/queries';
+import { useLive } from '../data/live';
 import { actIn, takeArrived, useSession, useSignOut } from '../data/session';
 import { Shape, State, icons } from './Marks';
 import { Select, same } from './Select';

@@ -8,6 +8,7 @@ import { Shape } from './Marks';
 import { useToast } from './Toasts';
 import { count, size, things, visible } from './format';
 import { TypeCount } from './TypeCount';
+import { still } from '../data/keys';
 
 interface Props {
   what: Removal;
@@ -21,7 +22,12 @@ export function RemoveDialog({ what, alsoBucket, onClose, onDone }: Props) {
   const toast = useToast();
   const [typed, setTyped] = useState('');
   const [gone, setGone] = useState(0);
-  const plan = useQuery({ queryKey: ['rehearse', what], queryFn: () => rehearse(what), staleTime: 0, gcTime: 0 });
+  const plan = useQuery({
+    queryKey: still('rehearsed-removal', what),
+    queryFn: () => rehearse(what),
+    staleTime: 0,
+    gcTime: 0,
+  });
   const act = useChange(async () => {
     const q = await remove(what, setGone);
     await alsoBucket?.();

@@ -10,6 +10,7 @@ import { Dialog } from '../../parts/Dialog';
 import { State } from '../../parts/Marks';
 import { bucketPage, visible } from '../../parts/format';
 import { More } from '../../parts/Listing';
+import { live } from '../../data/keys';
 
 const rights = ['list', 'read', 'write', 'remove', 'settings'] as const;
 
@@ -161,7 +162,7 @@ function Why({ asked, onClose }: { asked: Asked; onClose: () => void }) {
   const account = asked.subject.startsWith('account ');
   const session = useSession();
   const answers = useQuery({
-    queryKey: ['live', 'access', 'why', asked, key],
+    queryKey: live('access', 'why', asked, key),
     queryFn: () =>
       Promise.all(
         rights.map((r) =>

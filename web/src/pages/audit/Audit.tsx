@@ -11,6 +11,7 @@ import { State, type StateKind } from '../../parts/Marks';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
 import { things, visible } from '../../parts/format';
+import { live } from '../../data/keys';
 
 type Finding = Schemas['FindingInfo'];
 
@@ -19,7 +20,7 @@ const shapes: Record<Finding['grade'], StateKind> = { serious: 'wrong', 'worth a
 /** What the audit of the account found: what is so, why it matters, and what mends it. */
 export default function Audit() {
   const audit = useQuery({
-    queryKey: ['live', 'audit'],
+    queryKey: live('audit'),
     queryFn: () => ask(api.GET('/api/v1/audit')),
     placeholderData: (d) => d,
   });

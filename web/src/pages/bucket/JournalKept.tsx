@@ -8,6 +8,7 @@ import { Fact, Facts } from '../../parts/Facts';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
 import { size, things } from '../../parts/format';
+import { still } from '../../data/keys';
 
 type Change = { days?: number; paused?: boolean };
 
@@ -103,7 +104,7 @@ export function JournalKept({ b }: { b: Schemas['BucketInfo'] }) {
 
 const useJournal = (b: Schemas['BucketInfo'], days: number) =>
   useQuery({
-    queryKey: ['bucket-journal', b.name, b.revision, days],
+    queryKey: still('bucket-journal', b.name, b.revision, days),
     queryFn: () =>
       ask(api.GET('/api/v1/buckets/{bucket}/journal', { params: { path: { bucket: b.name }, query: { days } } })),
     placeholderData: (before) => before,

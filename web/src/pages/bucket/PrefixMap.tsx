@@ -6,6 +6,7 @@ import { Link } from 'react-router';
 import { type Schemas, api, ask } from '../../api/client';
 import { Complaint, Section } from '../../parts/Bits';
 import { bucketPage, size, things, visible } from '../../parts/format';
+import { live } from '../../data/keys';
 
 type Prefix = Schemas['PrefixInfo'];
 
@@ -24,7 +25,7 @@ interface Patch {
 export function PrefixMap({ bucket }: { bucket: string }) {
   const [prefix, setPrefix] = useState('');
   const list = useQuery({
-    queryKey: ['live', 'prefix-map', bucket, prefix],
+    queryKey: live('prefix-map', bucket, prefix),
     queryFn: async () =>
       (
         await ask(

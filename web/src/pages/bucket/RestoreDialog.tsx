@@ -9,6 +9,7 @@ import { Shape } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
 import { count, longDate, visible } from '../../parts/format';
 import { TypeCount } from '../../parts/TypeCount';
+import { still } from '../../data/keys';
 
 interface Props {
   bucket: string;
@@ -24,7 +25,7 @@ export function RestoreDialog({ bucket, prefix, asOf, onClose, onStarted }: Prop
   const [typed, setTyped] = useState('');
   const body = { kind: 'restore' as const, bucket, prefix, asOf };
   const plan = useQuery({
-    queryKey: ['rehearse order', body],
+    queryKey: still('rehearsed-order', body),
     queryFn: () => ask(api.POST('/api/v1/orders/rehearse', { body })),
     staleTime: 0,
     gcTime: 0,

@@ -12,6 +12,7 @@ import { useToast } from '../../parts/Toasts';
 import { parseSize, size } from '../../parts/format';
 import { Steps } from './Steps';
 import { useFields } from '../../parts/useFields';
+import { live } from '../../data/keys';
 
 /** Watches a check: its steps as they are done, and what it came to. */
 export function useCheck() {
@@ -34,7 +35,7 @@ export function useCheck() {
       setProblem(e as Problem);
     }
     setBusy(false);
-    void queries.invalidateQueries({ queryKey: ['live', 'endpoints'] });
+    void queries.invalidateQueries({ queryKey: live('endpoints') });
     return done;
   };
   return { steps, busy, problem, run };

@@ -12,12 +12,13 @@ import { useToast } from '../../parts/Toasts';
 import { count, visible } from '../../parts/format';
 import { Secret } from '../access/parts';
 import { PostForm } from './PostForm';
+import { still } from '../../data/keys';
 
 type Post = Schemas['PostInfo'];
 
 const usePosts = () =>
   useQuery({
-    queryKey: ['posts'],
+    queryKey: still('posts'),
     queryFn: async () => (await ask(api.GET('/api/v1/journal/posts', { params: { query: { limit: 1000 } } }))).posts,
     placeholderData: (d) => d,
     refetchInterval: 5_000, // what arrives there leaves no trace in the journal

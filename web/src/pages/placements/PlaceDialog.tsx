@@ -8,6 +8,7 @@ import { Check } from '../../parts/Check';
 import { Dialog } from '../../parts/Dialog';
 import { useToast } from '../../parts/Toasts';
 import { count, span } from '../../parts/format';
+import { still } from '../../data/keys';
 
 interface Props {
   bucket: string;
@@ -21,7 +22,7 @@ export function PlaceDialog({ bucket, placement, onClose }: Props) {
   const [all, setAll] = useState(false);
   const body = { kind: 'place' as const, bucket, placement, all };
   const plan = useQuery({
-    queryKey: ['rehearse order', body],
+    queryKey: still('rehearsed-order', body),
     queryFn: () => ask(api.POST('/api/v1/orders/rehearse', { body })),
     staleTime: 0,
     gcTime: 0,

@@ -9,6 +9,7 @@ import { Dialog } from '../../parts/Dialog';
 import { State } from '../../parts/Marks';
 import { Switch } from '../../parts/Switch';
 import { count, things, visible } from '../../parts/format';
+import { live } from '../../data/keys';
 
 const most = 200; // differences that are shown
 
@@ -46,7 +47,7 @@ export function VerifyDialog({ rule, onClose }: { rule: string; onClose: () => v
       setProblem(e as Problem);
     }
     setBusy(false);
-    void queries.invalidateQueries({ queryKey: ['live', 'replication', rule] });
+    void queries.invalidateQueries({ queryKey: live('replication', rule) });
   };
   return (
     <Dialog

@@ -3,11 +3,12 @@ import { useQuery } from '@tanstack/react-query';
 import { api, ask } from '../../api/client';
 import { Complaint } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
+import { still } from '../../data/keys';
 
 /** What to do when everything here is gone, to print or save. */
 export function Sheet({ sync, onClose }: { sync: string; onClose: () => void }) {
   const sheet = useQuery({
-    queryKey: ['sync-sheet', sync],
+    queryKey: still('sync-sheet', sync),
     queryFn: () => ask(api.GET('/api/v1/syncs/{sync}/sheet', { params: { path: { sync } } })),
   });
   const text = sheet.data?.text ?? '';
