@@ -208,11 +208,14 @@ type PastRules struct {
 }
 
 // PastRules gives the states of the rules of a bucket before a revision (0: all), latest
-// first.
+// first. Revision 0 is what there was before the first rules: none.
 func (c *Catalog) PastRules(ctx context.Context, bucket int64, before, limit int) ([]PastRules, error) {
 	var out []PastRules
-	if err := c.db.SelectContext(ctx, &out, `select revision, rules, at, who, source, what from lifecycles_past
-		where bucket = $1 and ($2 = 0 or revision < $2) order by revision desc limit $3`, bucket, before, limit); err != nil {
+	if err := c.db.SelectContext(ctx, &out, `select * from (
+			select revision, rules, at, who, source, what from lifecycles_past where bucket = $1
+			union all select 0, '[]', created, created_by, '', 'no rules yet' from buckets where id = $1
+				and exists (select 1 from lifecycles_past where bucket = $1)) x
+		where $2 = 0 or revision < $2 order by revision desc limit $3`, bucket, before, limit); err != nil {
 		return nil, mapError(err)
 	}
 	for i := range out {

@@ -105,7 +105,7 @@ func compareRules(before, after []lifecycle.Form) []ruleChange {
 // rulesAt gives the rules as they were at a revision.
 func (a *app) rulesAt(ctx context.Context, p *api, bucket, revision string) ([]lifecycle.Form, error) {
 	n, err := strconv.Atoi(revision)
-	if err != nil || n < 1 {
+	if err != nil || n < 0 {
 		return nil, fault.New(fault.Invalid, "revision", "%q is no revision", revision).In("revision").
 			Do("list them: spindle lifecycle history %s", bucket)
 	}

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"spindle/internal/harness"
 	"spindle/internal/wire/client"
@@ -176,4 +177,51 @@ func TestThemesAndDrops(t *testing.T) {
 	if other != "" {
 		t.Errorf("asked for elsewhere: %s", other)
 	}
+}
+
+// TestNothingIsLostUnasked changes a rule, a quota and what is in a dialog, and goes away; looks at what
+// is gone or was never there; and asks for a moment that is yet to come.
+func TestNothingIsLostUnasked(t *testing.T) {
+	s := harness.Service(t, nil)
+	fill(t, s, 1, func(int) string { return "sheet" })
+	walk, text := signedIn(t, s, "/buckets/plates/lifecycle/new")
+	enter := func(css, value string) chromedp.Action[chromedp.Void] {
+		return chromedp.SendKeys(chromedp.CSS(css), value)
+	}
+	const notSaved = "What you changed here is not saved"
+	walk("a rule is begun, and left", enter("input[aria-label='Name of the rule']", "old"), harness.Button("Overview"),
+		harness.Appears(notSaved))
+	walk("one stays", harness.Button("Stay"), harness.Gone(notSaved))
+	if v := text(`document.querySelector("input[aria-label='Name of the rule']").value`); v != "old" {
+		t.Errorf("what was entered is %q", v)
+	}
+	walk("it is discarded, unasked", harness.Button("Discard"), harness.Appears("No rules yet"))
+	walk("a quota is entered, and left", harness.Button("Settings"), enter("input[placeholder=none]", "3 MiB"),
+		harness.Button("Journal"), harness.Appears(notSaved), harness.Button("Leave without saving"),
+		harness.Appears("complete up to"), harness.Gone(notSaved))
+	walk("a dialog with something in it is not closed by escape alone", chromedp.Navigate(s.DeskURL+"/buckets"),
+		harness.Button("Create a bucket"), enter("input[name=name]", "attic"), chromedp.KeyEvent(kb.Escape),
+		harness.Appears("Escape once more throws it away"), chromedp.KeyEvent(kb.Escape), harness.Gone("Escape once more"))
+
+	walk("a rule that is not there", chromedp.Navigate(s.DeskURL+"/buckets/plates/lifecycle/nosuch"),
+		harness.Appears("has no rule nosuch"))
+	walk("a section that is not there", chromedp.Navigate(s.DeskURL+"/buckets/plates/nosuch"),
+		harness.Appears("There is no such page"))
+	walk("a charter that is not there", chromedp.Navigate(s.DeskURL+"/charters/nosuch"),
+		harness.Appears("No charter"))
+	walk("a moment to come", chromedp.Navigate(s.DeskURL+"/buckets/plates"), harness.Appears("sheet"),
+		harness.Script(`{const i = document.querySelector("input[type=datetime-local]"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "2999-01-01T00:00"); i.dispatchEvent(new Event("input", {bubbles: true}))}`),
+		harness.Appears("yet to come"))
+	walk("its settings", harness.Button("Settings"), harness.Appears("Quota"))
+	p := newPerson(t, s)
+	p.signIn()
+	for _, call := range []struct {
+		method, path string
+		in           any
+	}{{"POST", "/api/v1/buckets/plates/remove", map[string]any{"keys": []string{"sheet"}}}, {"DELETE", "/api/v1/buckets/plates", nil}} {
+		if st, e := p.ask(call.method, call.path, call.in); st > 299 {
+			t.Fatalf("%s: %d %v", call.path, st, e)
+		}
+	}
+	walk("and those of a bucket that is gone", harness.Appears(`There is no bucket named "plates"`))
 }

@@ -294,7 +294,7 @@ func (d *Desk) listPastRules(ctx context.Context, in *struct {
 
 func (d *Desk) putBackRules(ctx context.Context, in *struct {
 	BucketPath
-	Revision int `path:"revision" minimum:"1"`
+	Revision int `path:"revision" minimum:"0" doc:"0: no rules, as before the first"`
 	Body     RulesSaving
 }) (*rulesOut, error) {
 	name, err := object.ParseBucketName(in.Bucket)

@@ -127,18 +127,23 @@ func Choose(label, option string) chromedp.Action[chromedp.Void] {
 	})
 }
 
-// Appears waits for a text to be seen somewhere on the page.
-func Appears(text string) chromedp.Action[chromedp.Void] {
+// Appears waits until the page shows a text.
+func Appears(text string) chromedp.Action[chromedp.Void] { return shows(text, true) }
+
+// Gone waits until the page shows a text no more.
+func Gone(text string) chromedp.Action[chromedp.Void] { return shows(text, false) }
+
+func shows(text string, wanted bool) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		for {
 			seen, err := chromedp.Evaluate[bool](fmt.Sprintf("document.body.innerText.includes(%q)", text))(ctx, t)
-			if err == nil && seen {
+			if err == nil && seen == wanted {
 				return nil
 			}
 			select {
 			case <-ctx.Done():
 				body, _ := chromedp.Evaluate[string]("document.body.innerText")(context.WithoutCancel(ctx), t)
-				return fmt.Errorf("%q does not appear on the page, which says: %s", text, body)
+				return fmt.Errorf("it does not become %t that the page shows %q; it says: %s", wanted, text, body)
 			case <-time.After(50 * time.Millisecond):
 			}
 		}

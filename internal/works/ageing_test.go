@@ -301,7 +301,7 @@ func TestRunsAskStopAndGoOn(t *testing.T) {
 		t.Errorf("outcomes: %+v, %v", list, err)
 	}
 	past, err := s.Catalog.PastRules(ctx, l.Bucket, 0, 10)
-	if err != nil || len(past) != 2 || *past[0].Rules[0].Actions[0].Days != 30 {
+	if err != nil || len(past) != 3 || past[2].Revision != 0 || *past[0].Rules[0].Actions[0].Days != 30 {
 		t.Errorf("history: %+v, %v", past, err)
 	}
 	// The bytes of the journal name the rule and the run.

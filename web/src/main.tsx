@@ -1,14 +1,15 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
-import { type ReactNode, StrictMode, Suspense, lazy } from 'react';
+import { StrictMode, Suspense, lazy, useState } from 'react';
 import { createRoot } from 'react-dom/client';
 import { Tooltip } from 'radix-ui';
-import { BrowserRouter, Route, Routes } from 'react-router';
+import { Route, RouterProvider, Routes, createBrowserRouter } from 'react-router';
 
 import { Problem, accountHere, basenameOf } from './api/client';
 import { SessionGate } from './data/session';
 import { UploadProvider } from './data/uploads';
 import { Shell } from './parts/Shell';
 import { ToastProvider } from './parts/Toasts';
+import { UnsavedGuard } from './parts/Unsaved';
 import './parts/nonce';
 import { applyTheme, storedTheme } from './parts/theme';
 import './styles/index.css';
@@ -49,10 +50,53 @@ const queries = new QueryClient({
   },
 });
 
-/** The pages of the account that the address names; a session is there, and has settled it. */
-const Pages = ({ children }: { children: ReactNode }) => (
-  <BrowserRouter basename={basenameOf(accountHere())}>{children}</BrowserRouter>
+const Page = () => (
+  <UnsavedGuard>
+    <UploadProvider>
+      <Shell>
+        <Suspense fallback={<p className="faint">Reading</p>}>
+          <Routes>
+            <Route path="/" element={<Overview />} />
+            <Route path="/buckets" element={<Buckets />} />
+            <Route path="/buckets/:bucket/object" element={<ObjectPage />} />
+            <Route path="/buckets/:bucket/lifecycle/:rule" element={<RulePage />} />
+            <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
+            <Route path="/find" element={<Find />} />
+            <Route path="/uploads" element={<UploadsPage />} />
+            <Route path="/census" element={<Censuses />} />
+            <Route path="/census/:census" element={<CensusPage />} />
+            <Route path="/census/:census/runs/:run" element={<CensusReading />} />
+            <Route path="/usage" element={<Usage />} />
+            <Route path="/audit" element={<Audit />} />
+            <Route path="/journal" element={<Journal />} />
+            <Route path="/charters" element={<Charters />} />
+            <Route path="/charters/:charter" element={<CharterPage />} />
+            <Route path="/journal/posts" element={<Posts />} />
+            <Route path="/access/:section?" element={<Access />} />
+            <Route path="/tiers" element={<Tiers />} />
+            <Route path="/placements" element={<Placements />} />
+            <Route path="/regions" element={<Regions />} />
+            <Route path="/replication" element={<Threads />} />
+            <Route path="/replication/:rule" element={<ReplicationPage />} />
+            <Route path="/endpoints" element={<Endpoints />} />
+            <Route path="/sync" element={<Syncs />} />
+            <Route path="/sync/:sync" element={<SyncPage />} />
+            <Route path="/connect" element={<Connect />} />
+            <Route path="*" element={<Nowhere />} />
+          </Routes>
+        </Suspense>
+      </Shell>
+    </UploadProvider>
+  </UnsavedGuard>
 );
+
+/** The pages of the account that the address names; a session is there, and has settled it. */
+function Pages() {
+  const [router] = useState(() =>
+    createBrowserRouter([{ path: '*', element: <Page /> }], { basename: basenameOf(accountHere()) }),
+  );
+  return <RouterProvider router={router} />;
+}
 
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
@@ -60,43 +104,7 @@ createRoot(document.getElementById('root')!).render(
       <Tooltip.Provider delayDuration={400}>
         <ToastProvider>
           <SessionGate>
-            <Pages>
-              <UploadProvider>
-                <Shell>
-                  <Suspense fallback={<p className="faint">Reading</p>}>
-                    <Routes>
-                      <Route path="/" element={<Overview />} />
-                      <Route path="/buckets" element={<Buckets />} />
-                      <Route path="/buckets/:bucket/object" element={<ObjectPage />} />
-                      <Route path="/buckets/:bucket/lifecycle/:rule" element={<RulePage />} />
-                      <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
-                      <Route path="/find" element={<Find />} />
-                      <Route path="/uploads" element={<UploadsPage />} />
-                      <Route path="/census" element={<Censuses />} />
-                      <Route path="/census/:census" element={<CensusPage />} />
-                      <Route path="/census/:census/runs/:run" element={<CensusReading />} />
-                      <Route path="/usage" element={<Usage />} />
-                      <Route path="/audit" element={<Audit />} />
-                      <Route path="/journal" element={<Journal />} />
-                      <Route path="/charters" element={<Charters />} />
-                      <Route path="/charters/:charter" element={<CharterPage />} />
-                      <Route path="/journal/posts" element={<Posts />} />
-                      <Route path="/access/:section?" element={<Access />} />
-                      <Route path="/tiers" element={<Tiers />} />
-                      <Route path="/placements" element={<Placements />} />
-                      <Route path="/regions" element={<Regions />} />
-                      <Route path="/replication" element={<Threads />} />
-                      <Route path="/replication/:rule" element={<ReplicationPage />} />
-                      <Route path="/endpoints" element={<Endpoints />} />
-                      <Route path="/sync" element={<Syncs />} />
-                      <Route path="/sync/:sync" element={<SyncPage />} />
-                      <Route path="/connect" element={<Connect />} />
-                      <Route path="*" element={<Nowhere />} />
-                    </Routes>
-                  </Suspense>
-                </Shell>
-              </UploadProvider>
-            </Pages>
+            <Pages />
           </SessionGate>
         </ToastProvider>
       </Tooltip.Provider>

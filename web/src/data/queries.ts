@@ -1,6 +1,6 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 
-import { type Schemas, api, ask } from '../api/client';
+import { Problem, type Schemas, api, ask } from '../api/client';
 import { everythingLive, live, still } from './keys';
 
 export const useService = () =>
@@ -169,6 +169,10 @@ export const useBucketUsage = (bucket: string) =>
     queryKey: live('bucket-usage', bucket),
     queryFn: () => ask(api.GET('/api/v1/buckets/{bucket}/usage', { params: { path: { bucket } } })),
   });
+
+/** Whether an answer cannot be shown: none is there, or what it told of is gone or closed by now. */
+export const unreadable = ({ data, error }: { data?: unknown; error: unknown }) =>
+  !!error && (data === undefined || (error instanceof Problem && [403, 404].includes(error.status)));
 
 /** A change, after which everything live is read again. */
 export function useChange<I, O>(change: (input: I) => Promise<O>) {

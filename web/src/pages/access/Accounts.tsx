@@ -2,7 +2,7 @@ import { useState } from 'react';
 
 import { Problem, type Schemas, api, ask } from '../../api/client';
 import { useAccounts, useMaster } from '../../data/access';
-import { useChange } from '../../data/queries';
+import { useChange, unreadable } from '../../data/queries';
 import { useSession } from '../../data/session';
 import { Field, Ply, Section, Size, Trouble } from '../../parts/Bits';
 import { useToast } from '../../parts/Toasts';
@@ -20,7 +20,7 @@ export default function Accounts() {
   const list = useAccounts();
   const [open, setOpen] = useState<Account | 'new' | null>(null);
   const accounts = list.data?.pages.flatMap((p) => p.accounts) ?? [];
-  if (list.error && !list.data) return <Trouble error={list.error} />;
+  if (unreadable(list)) return <Trouble error={list.error} />;
   return (
     <>
       {session.operator ? (

@@ -9,6 +9,7 @@ import { Listing } from '../../parts/Listing';
 import { Actions, Secret } from './parts';
 import { ChangeKey } from './ChangeKey';
 import { MakeKey } from './MakeKey';
+import { unreadable } from '../../data/queries';
 
 type Key = Schemas['KeyInfo'];
 type Fresh = Schemas['KeySecret'];
@@ -22,7 +23,7 @@ export default function Keys() {
   const [fresh, setFresh] = useState<Fresh | null>(null);
   const [open, setOpen] = useState<Key | null>(null);
   const keys = list.data?.pages.flatMap((p) => p.keys) ?? [];
-  if (list.error && !list.data) return <Trouble error={list.error} />;
+  if (unreadable(list)) return <Trouble error={list.error} />;
   return (
     <>
       <Actions>

@@ -7,6 +7,7 @@ import { State } from '../../parts/Marks';
 import { More } from '../../parts/Listing';
 import { Actions, Secret } from './parts';
 import { ChangePerson, MakePerson, type Person, says } from './PersonForms';
+import { unreadable } from '../../data/queries';
 
 export default function People() {
   const list = usePeople();
@@ -19,7 +20,7 @@ export default function People() {
     setOpen(null);
     setFresh(p);
   };
-  if (list.error && !list.data) return <Trouble error={list.error} />;
+  if (unreadable(list)) return <Trouble error={list.error} />;
   return (
     <>
       <Actions>

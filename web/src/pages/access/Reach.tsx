@@ -11,6 +11,7 @@ import { State } from '../../parts/Marks';
 import { bucketPage, visible } from '../../parts/format';
 import { More } from '../../parts/Listing';
 import { live } from '../../data/keys';
+import { unreadable } from '../../data/queries';
 
 const rights = ['list', 'read', 'write', 'remove', 'settings'] as const;
 
@@ -24,7 +25,7 @@ export default function Reach() {
   const session = useSession();
   const list = useMatrix(session.account);
   const [asked, setAsked] = useState<Asked | null>(null);
-  if (list.error && !list.data) return <Trouble error={list.error} />;
+  if (unreadable(list)) return <Trouble error={list.error} />;
   const buckets = list.data?.pages.flatMap((p) => p.buckets) ?? [];
   const who = new Map<string, string>();
   for (const b of buckets)

@@ -1,6 +1,6 @@
 import { api, ask } from '../../api/client';
 import { useSessions } from '../../data/access';
-import { useChange } from '../../data/queries';
+import { useChange, unreadable } from '../../data/queries';
 import { Trouble, When } from '../../parts/Bits';
 import { State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
@@ -11,7 +11,7 @@ export default function Sessions() {
   const toast = useToast();
   const list = useSessions();
   const end = useChange((id: number) => ask(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } })));
-  if (list.error && !list.data) return <Trouble error={list.error} />;
+  if (unreadable(list)) return <Trouble error={list.error} />;
   return (
     <>
       {end.error ? <Trouble error={end.error} /> : null}

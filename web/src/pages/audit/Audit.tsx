@@ -3,7 +3,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 
 import { type Schemas, api, ask } from '../../api/client';
-import { useChange } from '../../data/queries';
+import { useChange, unreadable } from '../../data/queries';
 import { Complaint, CopyMark, Field, Size, Trouble, When, sentence } from '../../parts/Bits';
 import { Ask, about } from '../../parts/Form';
 import { Listing } from '../../parts/Listing';
@@ -28,7 +28,7 @@ export default function Audit() {
   const [accepting, setAccepting] = useState<Finding | null>(null);
   const [mending, setMending] = useState<Finding | null>(null);
   const [all, setAll] = useState(false);
-  if (audit.error && !audit.data) return <Trouble error={audit.error} />;
+  if (unreadable(audit)) return <Trouble error={audit.error} />;
   const found = audit.data?.findings ?? [];
   const open = found.filter((f) => !f.accepted);
   const serious = open.filter((f) => f.grade === 'serious').length;

@@ -1,11 +1,12 @@
 import { Link, useParams } from 'react-router';
 
 import type { Schemas } from '../../api/client';
-import { useBucket } from '../../data/queries';
+import { useBucket, unreadable } from '../../data/queries';
 import { Trouble } from '../../parts/Bits';
 import { State, versioningShape } from '../../parts/Marks';
 import { bucketPage, size, things, visible } from '../../parts/format';
 import { Lifecycle } from '../lifecycle/Lifecycle';
+import Nowhere from '../Nowhere';
 import { Browse } from './Browse';
 import { Settings } from './Settings';
 import { Usage } from './Usage';
@@ -20,7 +21,7 @@ const sections = [
 export default function BucketPage() {
   const { bucket = '', section = '' } = useParams();
   const b = useBucket(bucket);
-  if (b.error && !b.data) return <Trouble error={b.error} />;
+  if (unreadable(b)) return <Trouble error={b.error} />;
   if (!b.data) return <p className="faint">Reading</p>;
   return (
     <>
@@ -77,8 +78,10 @@ export default function BucketPage() {
         <Usage b={b.data} />
       ) : section === 'lifecycle' ? (
         <Lifecycle b={b.data} />
-      ) : (
+      ) : section === 'settings' ? (
         <Settings key={bucket} b={b.data} />
+      ) : (
+        <Nowhere />
       )}
     </>
   );

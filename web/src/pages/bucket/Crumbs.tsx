@@ -15,18 +15,21 @@ export function AsOf({ moment, onChange }: { moment: string; onChange: (moment: 
     if (!value) onChange('');
     else if (!Number.isNaN(d.getTime()) && d.getTime() < Date.now()) onChange(d.toISOString());
   };
+  const ahead = !!text && new Date(text).getTime() >= Date.now();
   return (
     <label className="row small dim ml-6">
       as of
-      <span className="field w-186">
+      <span className={`field w-186 ${ahead ? 'bad' : ''}`}>
         <input
           type="datetime-local"
+          aria-invalid={ahead}
           value={text}
           max={local(new Date())}
           onChange={(e) => take(e.target.value)}
           aria-label="As of a moment"
         />
       </span>
+      {ahead ? <span className="bad">this moment is yet to come: choose an earlier one</span> : null}
     </label>
   );
 }

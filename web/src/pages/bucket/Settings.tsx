@@ -7,6 +7,7 @@ import { Complaint, Field, Section, When } from '../../parts/Bits';
 import { Shape } from '../../parts/Marks';
 import { RemoveDialog } from '../../parts/RemoveDialog';
 import { useToast } from '../../parts/Toasts';
+import { decided, useUnsaved } from '../../parts/Unsaved';
 import { type Versioning, VersioningChoice } from '../../parts/Versioning';
 import { parseSize, size, things, visible } from '../../parts/format';
 import { JournalKept } from './JournalKept';
@@ -20,6 +21,7 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   const [removing, setRemoving] = useState<'objects' | 'bucket' | null>(null);
   const [versioning, setVersioning] = useState(b.versioning as Versioning);
   const [tag, setTag] = useState('');
+  useUnsaved(quota !== (b.quota ? size(b.quota) : '') || versioning !== b.versioning || tag !== '');
   const path = { bucket: b.name };
   const turn = useChange((v: Versioning) =>
     ask(api.PATCH('/api/v1/buckets/{bucket}', { params: { path }, body: { versioning: v } })),
@@ -39,7 +41,10 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
   const save = (e: FormEvent) => {
     e.preventDefault();
     change.mutate(bytes, {
-      onSuccess: (n) => toast(n.quota ? `The quota is now ${size(n.quota)}` : 'The quota was taken away'),
+      onSuccess: (n) => {
+        setQuota(n.quota ? size(n.quota) : '');
+        toast(n.quota ? `The quota is now ${size(n.quota)}` : 'The quota was taken away');
+      },
     });
   };
   return (
@@ -174,7 +179,7 @@ export function Settings({ b }: { b: Schemas['BucketInfo'] }) {
           }
           onClose={() => setRemoving(null)}
           onDone={() => {
-            if (removing === 'bucket') void navigate('/buckets');
+            if (removing === 'bucket') void navigate('/buckets', decided);
             setRemoving(null);
           }}
         />

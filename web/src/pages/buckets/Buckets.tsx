@@ -2,7 +2,7 @@ import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 
 import type { Schemas } from '../../api/client';
-import { useAllBuckets } from '../../data/queries';
+import { useAllBuckets, unreadable } from '../../data/queries';
 import { useAdministers } from '../../data/session';
 import { Size, Trouble, When } from '../../parts/Bits';
 import { State, versioningShape } from '../../parts/Marks';
@@ -40,7 +40,7 @@ export default function Buckets() {
       },
       { replace: true },
     );
-  if (list.error && !list.data) return <Trouble error={list.error} />;
+  if (unreadable(list)) return <Trouble error={list.error} />;
   const all = list.data?.buckets ?? [];
   const several = all.some((b) => b.console);
   const shown = columns.filter((c) => c.id !== 'region' || several);

@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams } from 'react-router';
 
 import { api, ask } from '../../api/client';
 import { type Census, type CensusRun, runShape, underWay, useCensus, useCensusRuns } from '../../data/census';
-import { useChange } from '../../data/queries';
+import { useChange, unreadable } from '../../data/queries';
 import { Complaint, Section, Size, Trouble, When } from '../../parts/Bits';
 import { Columns } from '../../parts/Columns';
 import { Fact, Facts } from '../../parts/Facts';
@@ -24,7 +24,7 @@ export default function CensusPage() {
   const stop = useChange((id: number) =>
     ask(api.POST('/api/v1/censuses/{census}/runs/{run}/stop', { params: { path: { census, run: id } } })),
   );
-  if (c.error && !c.data) return <Trouble error={c.error} />;
+  if (unreadable(c)) return <Trouble error={c.error} />;
   if (!c.data) return <p className="faint">Reading</p>;
   const d = c.data;
   return (

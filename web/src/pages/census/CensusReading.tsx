@@ -7,6 +7,7 @@ import { type Column, Listing } from '../../parts/Listing';
 import { things, visible } from '../../parts/format';
 import { CensusDifferences } from './CensusDifferences';
 import { CensusTotals } from './CensusTotals';
+import { unreadable } from '../../data/queries';
 
 type View = 'rows' | 'totals' | 'differences';
 
@@ -26,7 +27,7 @@ export default function CensusReading() {
   const [where, setWhere] = useState('');
   const runs = useCensusRuns(census, text);
   const r = runs.data?.find((x) => x.id === run);
-  if (c.error && !c.data) return <Trouble error={c.error} />;
+  if (unreadable(c)) return <Trouble error={c.error} />;
   const submit = (e: FormEvent) => {
     e.preventDefault();
     setWhere(typed.trim());

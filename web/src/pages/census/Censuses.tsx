@@ -7,12 +7,13 @@ import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { count } from '../../parts/format';
 import { CensusForm } from './CensusForm';
+import { unreadable } from '../../data/queries';
 
 /** The censuses, with their last runs and when the next are due. */
 export default function Censuses() {
   const all = useCensuses();
   const [adding, setAdding] = useState(false);
-  if (all.error && !all.data) return <Trouble error={all.error} />;
+  if (unreadable(all)) return <Trouble error={all.error} />;
   return (
     <>
       <div className="pagehead">

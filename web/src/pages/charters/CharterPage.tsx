@@ -1,6 +1,7 @@
 import { useParams } from 'react-router';
 
 import { type Step, useDrift, useHistory } from '../../data/charters';
+import { unreadable } from '../../data/queries';
 import { Section, Trouble, When } from '../../parts/Bits';
 import { Listing } from '../../parts/Listing';
 import { things } from '../../parts/format';
@@ -14,6 +15,7 @@ export default function CharterPage() {
   const history = useHistory(charter);
   const d = drift.data;
   const drifted = (s: Step) => d?.differs.find((x) => x.kind === s.kind && x.name === s.name);
+  if (unreadable(drift)) return <Trouble error={drift.error} />;
   return (
     <>
       <div className="pagehead">
@@ -32,7 +34,6 @@ export default function CharterPage() {
           ) : null}
         </div>
       </div>
-      {drift.error ? <Trouble error={drift.error} /> : null}
       {d ? (
         <Section title="What is not as declared" aside={things(d.differs.length, 'thing')}>
           <div className="pt-12">

@@ -9,12 +9,13 @@ import { State } from '../../parts/Marks';
 import { size, things } from '../../parts/format';
 import { endpointShape } from '../replication/states';
 import { CheckDialog, EndpointForm } from './EndpointDialog';
+import { unreadable } from '../../data/queries';
 
 /** The endpoints: other stores, how they stand and what they can do. */
 export default function Endpoints() {
   const endpoints = useEndpoints();
   const [open, setOpen] = useState<{ do: 'add' | 'change' | 'check' | 'remove'; e?: Endpoint } | null>(null);
-  if (endpoints.error && !endpoints.data) return <Trouble error={endpoints.error} />;
+  if (unreadable(endpoints)) return <Trouble error={endpoints.error} />;
   const close = () => setOpen(null);
   return (
     <>

@@ -3,7 +3,7 @@ import { Link } from 'react-router';
 
 import { type Schemas, api, ask } from '../../api/client';
 import { useRehearsal, useRules } from '../../data/lifecycle';
-import { useChange } from '../../data/queries';
+import { useChange, unreadable } from '../../data/queries';
 import { Complaint, Section, Trouble, When } from '../../parts/Bits';
 import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
@@ -19,7 +19,7 @@ export function Lifecycle({ b }: { b: Schemas['BucketInfo'] }) {
   const acts = rules.data?.rules.some((r) => !r.off) ?? false;
   const rehearsal = useRehearsal(b.name, [], acts);
   const [past, setPast] = useState(false);
-  if (rules.error && !rules.data) return <Trouble error={rules.error} />;
+  if (unreadable(rules)) return <Trouble error={rules.error} />;
   if (!rules.data) return <p className="faint">Reading</p>;
   const may = b.rights.includes('settings');
   return (

@@ -6,6 +6,7 @@ import { useChange } from '../../data/queries';
 import { Complaint } from '../../parts/Bits';
 import { Switch } from '../../parts/Switch';
 import { useToast } from '../../parts/Toasts';
+import { decided } from '../../parts/Unsaved';
 import { bucketPage, things } from '../../parts/format';
 
 interface HeadProps {
@@ -83,7 +84,7 @@ export function RuleHead({ b, rules, rule, draft, name, setName, on, setOn, wron
                 remove.mutate(undefined, {
                   onSuccess: () => {
                     toast(`The rule ${rule.name} is gone; the history keeps it`);
-                    void navigate(back);
+                    void navigate(back, decided);
                   },
                 })
               }
@@ -91,7 +92,7 @@ export function RuleHead({ b, rules, rule, draft, name, setName, on, setOn, wron
               Remove
             </button>
           ) : null}
-          <button type="button" className="btn" onClick={() => void navigate(back)}>
+          <button type="button" className="btn" onClick={() => void navigate(back, decided)}>
             Discard
           </button>
           {may ? (
@@ -103,7 +104,7 @@ export function RuleHead({ b, rules, rule, draft, name, setName, on, setOn, wron
                 save.mutate(undefined, {
                   onSuccess: (r) => {
                     toast(r.acts ? 'Saved. It waits ten minutes in which it can be taken back' : 'Saved');
-                    void navigate(back);
+                    void navigate(back, decided);
                   },
                 })
               }

@@ -1,7 +1,7 @@
 import { useMemo, useState } from 'react';
 import { useParams } from 'react-router';
 
-import { type Schemas } from '../../api/client';
+import { Problem, type Schemas } from '../../api/client';
 import { type Rule, type Tier, useAges, useComplaints, useRehearsal, useRules, useTiers } from '../../data/lifecycle';
 import { useBucket } from '../../data/queries';
 import { useSettled } from '../../data/settled';
@@ -13,6 +13,7 @@ import { ActionLines, ScopeFields, type ScopeText, matchedText } from './RuleFor
 import { TierSwatch } from './TierSwatch';
 import { type Line, actionsOf, linesOf, listOf, tagsOf, tagsText } from './draft';
 import { RuleHead } from './RuleHead';
+import { useUnsaved } from '../../parts/Unsaved';
 
 const ahead = 90;
 
@@ -25,8 +26,28 @@ export default function RulePage() {
   const error = b.error ?? rules.error ?? tiers.error;
   if (error) return <Trouble error={error} />;
   if (!b.data || !rules.data || !tiers.data) return <p className="faint">Reading</p>;
-  const there = rules.data.rules.find((r) => r.name === rule);
-  return <Editor key={rule} b={b.data} rules={rules.data} rule={there} tiers={tiers.data} />;
+  return <Found key={rule} b={b.data} rules={rules.data} name={rule} tiers={tiers.data} />;
+}
+
+/** The rule of that name; a form that is filled in stays, though the rule is removed meanwhile. */
+function Found({ name, ...rest }: Omit<Props, 'rule'> & { name: string }) {
+  const there = rest.rules.rules.find((r) => r.name === name);
+  const [known] = useState(!!there || name === 'new');
+  if (!known)
+    return (
+      <Trouble
+        error={
+          new Problem(
+            404,
+            `The bucket ${rest.b.name} has no rule ${name}`,
+            'rule-missing',
+            'rule',
+            'Look at its lifecycle',
+          )
+        }
+      />
+    );
+  return <Editor rule={there} {...rest} />;
 }
 
 const noRule: Rule = { name: '', actions: [] };
@@ -68,6 +89,8 @@ function Editor({ b, rules, rule, tiers }: Props) {
     }),
     [name, on, scope, lines, from.scope],
   );
+  const [first] = useState(draft);
+  useUnsaved(JSON.stringify(draft) !== JSON.stringify(first));
   const settled = useSettled(draft, 250);
   const complaints = useComplaints(b.name, [settled]);
   const wrong = (complaints.data ?? []).filter((c) => !(c.field === 'actions' && !settled.actions.length && !rule));

@@ -2,7 +2,7 @@ import { useState } from 'react';
 
 import { type Schemas, api, ask } from '../../api/client';
 import { useOutcomes, useRuns } from '../../data/lifecycle';
-import { useChange } from '../../data/queries';
+import { useChange, unreadable } from '../../data/queries';
 import { Complaint, Section, Size, Trouble, When } from '../../parts/Bits';
 import { Dialog } from '../../parts/Dialog';
 import { Listing } from '../../parts/Listing';
@@ -39,7 +39,7 @@ export function Runs({ b, acts }: { b: Schemas['BucketInfo']; acts: boolean }) {
       }),
     ),
   );
-  if (runs.error && !runs.data) return <Trouble error={runs.error} />;
+  if (unreadable(runs)) return <Trouble error={runs.error} />;
   const list = runs.data?.pages.flatMap((p) => p.runs) ?? [];
   return (
     <Section

@@ -5,6 +5,7 @@ import { useChange } from '../../data/queries';
 import { Complaint, Section } from '../../parts/Bits';
 import { Shape, State } from '../../parts/Marks';
 import { useToast } from '../../parts/Toasts';
+import { useUnsaved } from '../../parts/Unsaved';
 import { count, visible } from '../../parts/format';
 
 type Info = Schemas['ObjectInfo'];
@@ -32,6 +33,7 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
       }),
     ),
   );
+  useUnsaved(!!draft && (draft.value !== (draft.was ?? '') || (draft.fresh && draft.name !== '')));
   const begin = (kind: Draft['kind'], name: string) => {
     change.reset();
     const was = o[kind]?.[name];

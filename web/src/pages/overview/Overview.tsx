@@ -2,7 +2,7 @@ import { ToggleGroup } from 'radix-ui';
 import { Navigate, useSearchParams } from 'react-router';
 
 import { Problem, type Schemas } from '../../api/client';
-import { useOverview } from '../../data/queries';
+import { useOverview, unreadable } from '../../data/queries';
 import { useSession } from '../../data/session';
 import { Section, Trouble } from '../../parts/Bits';
 import { Columns } from '../../parts/Columns';
@@ -24,7 +24,7 @@ export default function Overview() {
   const o = useOverview(days);
   const session = useSession();
   if (o.error instanceof Problem && o.error.code === 'not-allowed') return <Navigate to="/buckets" replace />; // who sees some buckets only
-  if (o.error && !o.data) return <Trouble error={o.error} />;
+  if (unreadable(o)) return <Trouble error={o.error} />;
   if (!o.data) return <p className="faint">Reading</p>;
   const d = o.data;
   const at = new Date(d.at);

@@ -7,13 +7,14 @@ import { Listing } from '../../parts/Listing';
 import { count, things } from '../../parts/format';
 import { PlacementDefaults } from './PlacementDefaults';
 import { PlacementForm } from './PlacementForm';
+import { unreadable } from '../../data/queries';
 
 /** The placements: how bytes are kept, to whom that is offered, and what is fixed for whom. */
 export default function Placements() {
   const session = useSession();
   const list = usePlacements();
   const [form, setForm] = useState<Placement | 'new' | null>(null);
-  if (list.error && !list.data) return <Trouble error={list.error} />;
+  if (unreadable(list)) return <Trouble error={list.error} />;
   const rows = list.data?.placements ?? [];
   return (
     <>

@@ -1,7 +1,7 @@
 import { useState } from 'react';
 
 import { api, ask } from '../../api/client';
-import { useChange } from '../../data/queries';
+import { useChange, unreadable } from '../../data/queries';
 import { type Region, useRegions } from '../../data/regions';
 import { useSession } from '../../data/session';
 import { Complaint, Trouble, When } from '../../parts/Bits';
@@ -21,7 +21,7 @@ export default function Regions() {
   const again = useChange((name: string) =>
     ask(api.POST('/api/v1/regions/{region}/ask', { params: { path: { region: name } } })),
   );
-  if (list.error && !list.data) return <Trouble error={list.error} />;
+  if (unreadable(list)) return <Trouble error={list.error} />;
   const rows = list.data ?? [];
   return (
     <>

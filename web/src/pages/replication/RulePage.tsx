@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams } from 'react-router';
 
 import { api, ask } from '../../api/client';
 import { type Replication, useFaults, useReplication, useWaiting } from '../../data/replication';
-import { useChange } from '../../data/queries';
+import { useChange, unreadable } from '../../data/queries';
 import { Complaint, Section, Size, Trouble, When } from '../../parts/Bits';
 import { Columns } from '../../parts/Columns';
 import { Ask, Confirm } from '../../parts/Form';
@@ -31,7 +31,7 @@ export default function ReplicationPage() {
   const at = { params: { path: { rule } } };
   const turn = useChange((on: boolean) => ask(api.PATCH('/api/v1/replications/{rule}', { ...at, body: { on } })));
   const retry = useChange(() => ask(api.POST('/api/v1/replications/{rule}/retry', { ...at, body: {} })));
-  if (r.error && !r.data) return <Trouble error={r.error} />;
+  if (unreadable(r)) return <Trouble error={r.error} />;
   if (!r.data) return <p className="faint">Reading</p>;
   const d = r.data;
   const undecided = faults.data?.some((f) => f.code === 'newer-there');

@@ -14,6 +14,7 @@ import { RuleForm } from './RuleForm';
 import { ThreadMap } from './ThreadMap';
 import { jobChoice, jobStrands, ruleStrands } from './map';
 import { ruleShape, since, span } from './states';
+import { unreadable } from '../../data/queries';
 
 const several: Record<string, string> = { 'keeps up': 'keep up', 'some fail': 'with failures' };
 
@@ -34,7 +35,7 @@ export default function Threads() {
       },
       { replace: true },
     );
-  if (rules.error && !rules.data) return <Trouble error={rules.error} />;
+  if (unreadable(rules)) return <Trouble error={rules.error} />;
   const all = rules.data ?? [];
   const job = jobs.find((j) => jobChoice(j.name) === query.get('rule'));
   const chosen = job ? undefined : (all.find((r) => r.name === query.get('rule')) ?? worst(all));

@@ -2,7 +2,7 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 
 import { api, ask } from '../../api/client';
-import { useChange } from '../../data/queries';
+import { useChange, unreadable } from '../../data/queries';
 import { runShape, underWay, useSync } from '../../data/sync';
 import { Complaint, Section, Trouble } from '../../parts/Bits';
 import { Columns } from '../../parts/Columns';
@@ -27,7 +27,7 @@ export default function SyncPage() {
   const stop = useChange((id: number) =>
     ask(api.POST('/api/v1/syncs/{sync}/runs/{run}/stop', { params: { path: { sync, run: id } } })),
   );
-  if (s.error && !s.data) return <Trouble error={s.error} />;
+  if (unreadable(s)) return <Trouble error={s.error} />;
   if (!s.data) return <p className="faint">Reading</p>;
   const d = s.data;
   const close = () => setAsking(null);

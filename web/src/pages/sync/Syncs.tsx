@@ -7,12 +7,13 @@ import { Listing } from '../../parts/Listing';
 import { State } from '../../parts/Marks';
 import { count } from '../../parts/format';
 import { SyncForm } from './SyncForm';
+import { unreadable } from '../../data/queries';
 
 /** The sync jobs, with their last runs and when the next are due. */
 export default function Syncs() {
   const syncs = useSyncs();
   const [adding, setAdding] = useState(false);
-  if (syncs.error && !syncs.data) return <Trouble error={syncs.error} />;
+  if (unreadable(syncs)) return <Trouble error={syncs.error} />;
   return (
     <>
       <div className="pagehead">

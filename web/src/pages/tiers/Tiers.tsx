@@ -9,6 +9,7 @@ import { size, span, things } from '../../parts/format';
 import { TierSwatch } from '../lifecycle/TierSwatch';
 import { TierForm } from './TierForm';
 import { TierVolumes } from './TierVolumes';
+import { unreadable } from '../../data/queries';
 
 /** The tiers: where bodies are kept, in how many copies, at what price, and how much room there is. */
 export default function Tiers() {
@@ -16,7 +17,7 @@ export default function Tiers() {
   const tiers = useTiers();
   const [adding, setAdding] = useState(false);
   const [open, setOpen] = useState<Tier | null>(null);
-  if (tiers.error && !tiers.data) return <Trouble error={tiers.error} />;
+  if (unreadable(tiers)) return <Trouble error={tiers.error} />;
   return (
     <>
       <div className="pagehead">

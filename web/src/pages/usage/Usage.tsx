@@ -1,4 +1,4 @@
-import { useMoney } from '../../data/queries';
+import { useMoney, unreadable } from '../../data/queries';
 import { ToggleGroup } from 'radix-ui';
 import { Link, useSearchParams } from 'react-router';
 
@@ -30,7 +30,7 @@ export default function Usage() {
   const session = useSession();
   const put = (name: string, value: string) =>
     setQuery({ ...Object.fromEntries(query), [name]: value }, { replace: true });
-  if (u.error && !u.data) return <Trouble error={u.error} />;
+  if (unreadable(u)) return <Trouble error={u.error} />;
   if (!u.data) return <p className="faint">Reading</p>;
   const t = u.data.total;
   return (
