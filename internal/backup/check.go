@@ -190,7 +190,7 @@ func (in *Checking) walk(ctx context.Context, cat *catalog.Catalog, spaces *bodi
 // one looks at a body, and reads it when that is asked for, when it is small, or now and then.
 func (in *Checking) one(ctx context.Context, space bodies.Space, v *object.Version, out *Checked) error {
 	if v.Body.Offset >= 0 || !in.look && (in.All || out.Bodies%sampleOf == 0) {
-		return space.Check(v.Body, v.Size, v.CRC64, func(n int) error {
+		return space.Check(ctx, v.Body, v.Size, v.CRC64, func(n int) error {
 			out.Read += int64(n)
 			if in.Progress != nil {
 				in.Progress("read", int64(n))
@@ -198,7 +198,7 @@ func (in *Checking) one(ctx context.Context, space bodies.Space, v *object.Versi
 			return ctx.Err()
 		})
 	}
-	w, err := space.Open(v.Body, v.Size)
+	w, err := space.Open(ctx, v.Body, v.Size)
 	if err != nil {
 		return err
 	}

@@ -70,7 +70,7 @@ func read(t *testing.T, v *Volume, w Written) ([]byte, error) {
 		buf := make([]byte, w.Size)
 		return buf, v.ReadSmall(w.Ref, buf, w.CRC64)
 	}
-	f, err := v.Open(w.Ref, w.Size)
+	f, err := v.Open(t.Context(), w.Ref, w.Size)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +105,7 @@ func TestBodiesComeBackAsWritten(t *testing.T) {
 				if err != nil || !bytes.Equal(got, p) {
 					t.Errorf("reading %d bytes back: %d bytes, %v", n, len(got), err)
 				}
-				if err := v.Check(w.Ref, w.Size, w.CRC64, noLimit); err != nil {
+				if err := v.Check(t.Context(), w.Ref, w.Size, w.CRC64, noLimit); err != nil {
 					t.Errorf("checking %d bytes: %v", n, err)
 				}
 			})
@@ -127,7 +127,7 @@ func TestRefusedAndBrokenBodiesLeaveNoFile(t *testing.T) {
 			t.Errorf("broken body of %d bytes: %v", n, err)
 		}
 	}
-	err := v.Walk(func(f File) error { t.Errorf("left behind: %+v", f); return nil })
+	err := v.Walk(t.Context(), func(f File) error { t.Errorf("left behind: %+v", f); return nil })
 	if err != nil {
 		t.Error(err)
 	}
@@ -170,7 +170,7 @@ func damageIsFound(t *testing.T, v *Volume, sealed bool, flip func(string, int64
 	flip(v.segmentPath(small.Ref.File), small.Ref.Place()+4999)
 	flip(v.wholePath(large.Ref.File), 300_000)
 	for name, w := range map[string]Written{"small": small, "large": large} {
-		if err := v.Check(w.Ref, w.Size, w.CRC64, noLimit); fault.KindOf(err) != fault.Damaged {
+		if err := v.Check(t.Context(), w.Ref, w.Size, w.CRC64, noLimit); fault.KindOf(err) != fault.Damaged {
 			t.Errorf("%s body with a flipped bit: %v", name, err)
 		}
 	}
@@ -198,7 +198,7 @@ func TestRangesOfSealedBodies(t *testing.T) {
 	if err != nil || bytes.Contains(stored, p[1000:1064]) {
 		t.Errorf("plain bytes are on the disk (%v)", err)
 	}
-	f, err := v.Open(w.Ref, w.Size)
+	f, err := v.Open(t.Context(), w.Ref, w.Size)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -250,7 +250,7 @@ func TestSegmentInUseIsNotLocked(t *testing.T) {
 		t.Fatal(err)
 	}
 	var files []File
-	if err := v.Walk(func(f File) error { files = append(files, f); return nil }); err != nil {
+	if err := v.Walk(t.Context(), func(f File) error { files = append(files, f); return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if len(files) != 1 || !files[0].Segment || files[0].Size != headerSize+1 ||

@@ -35,6 +35,9 @@ import (
 // What the endpoint does wrong is told as a volume that is away: the errors have the code
 // volume-away, and the time after which it is worth another try where that is known.
 type Elsewhere struct {
+	life context.Context // until it is closed
+	end  context.CancelFunc
+
 	tier   int16
 	place  Place
 	marker string
@@ -99,15 +102,26 @@ var _ Space = (*Elsewhere)(nil)
 func NewElsewhere(t *tier.Tier, s Sealer, at Place, room *Volume) *Elsewhere {
 	local := newVolume(room.dir, t.ID)
 	local.framed, local.packed, local.sealer = true, t.Packed, s
-	return &Elsewhere{tier: t.ID, place: at, marker: t.Volumes[0].Marker, sealed: t.Sealed, room: room,
-		dir: filepath.Join(room.dir, "elsewhere", strconv.Itoa(int(t.ID))), local: local, unfinished: map[int64][]string{}}
+	life, end := context.WithCancel(context.Background())
+	return &Elsewhere{life: life, end: end, tier: t.ID, place: at, marker: t.Volumes[0].Marker, sealed: t.Sealed,
+		room: room, dir: filepath.Join(room.dir, "elsewhere", strconv.Itoa(int(t.ID))), local: local, unfinished: map[int64][]string{}}
 }
 
 // Tier gives the number in the references to the tier's bodies.
 func (e *Elsewhere) Tier() int16 { return e.tier }
 
-// Close ends what is shared by those who read and write.
-func (e *Elsewhere) Close() error { return e.local.Close() }
+// Close ends what is under way with the place, and what is shared by those who read and write.
+func (e *Elsewhere) Close() error {
+	e.end()
+	return e.local.Close()
+}
+
+// while gives a context that ends with ctx, and when the space is closed.
+func (e *Elsewhere) while(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	stop := context.AfterFunc(e.life, cancel)
+	return ctx, func() { stop(); cancel() }
+}
 
 // Free gives 0 of 0: what room there is, nobody tells.
 func (e *Elsewhere) Free() (free, total int64, err error) { return 0, 0, nil }
@@ -160,7 +174,7 @@ func (e *Elsewhere) Present() error {
 		return e.told(e.away)
 	}
 	e.mu.Unlock()
-	ctx, cancel := context.WithTimeout(context.Background(), askFor)
+	ctx, cancel := context.WithTimeout(e.life, askFor)
 	defer cancel()
 	there, err := readMarker(ctx, e.place)
 	switch {
@@ -248,11 +262,13 @@ func bornOf(id int64) time.Time { return time.UnixMilli((id &^ object.SealedBit)
 
 // Walk gives every body there, with the time at which its number was made, and what was
 // begun and never completed. Of a place that is away nothing is given.
-func (e *Elsewhere) Walk(f func(File) error) error {
+func (e *Elsewhere) Walk(ctx context.Context, f func(File) error) error {
 	if e.Present() != nil {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), walkFor)
+	ctx, end := e.while(ctx)
+	defer end()
+	ctx, cancel := context.WithTimeout(ctx, walkFor)
 	defer cancel()
 	var stopped error
 	give := func(id, size int64) error {
@@ -381,7 +397,7 @@ func (e *Elsewhere) RemoveWhole(id int64) (int64, error) {
 		return 0, err
 	}
 	defer forget()
-	ctx, cancel := context.WithTimeout(context.Background(), askFor)
+	ctx, cancel := context.WithTimeout(e.life, askFor)
 	defer cancel()
 	e.mu.Lock()
 	begun := e.unfinished[id]
@@ -424,11 +440,12 @@ func (e *Elsewhere) skipped(err error) error {
 }
 
 // Check reads a body and compares its digest.
-func (e *Elsewhere) Check(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
+func (e *Elsewhere) Check(ctx context.Context, ref object.BodyRef, size int64, crc uint64,
+	limit func(n int) error) error {
 	if ref.File == 0 {
 		return nil
 	}
-	w, err := e.Open(ref, size)
+	w, err := e.Open(ctx, ref, size)
 	if err != nil {
 		return err
 	}
@@ -442,7 +459,7 @@ func (e *Elsewhere) Look(ref object.BodyRef, size int64) error {
 	if ref.File == 0 {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), askFor)
+	ctx, cancel := context.WithTimeout(e.life, askFor)
 	defer cancel()
 	var got int64
 	if err := patiently(ctx, func() (err error) {

@@ -40,22 +40,22 @@ type distant struct {
 
 // Open opens a body, with one question for a small one. What comes damaged is asked for
 // once more: it may have been the line.
-func (e *Elsewhere) Open(ref object.BodyRef, size int64) (*Whole, error) {
+func (e *Elsewhere) Open(ctx context.Context, ref object.BodyRef, size int64) (*Whole, error) {
 	if ref.Offset != object.Framed {
 		return nil, e.shares(ref)
 	}
-	w, err := e.openOnce(ref, size)
+	w, err := e.openOnce(ctx, ref, size)
 	if fault.KindOf(err) == fault.Damaged && !errors.Is(err, fs.ErrNotExist) {
-		return e.openOnce(ref, size)
+		return e.openOnce(ctx, ref, size)
 	}
 	if err == nil {
-		w.next = func() (*Whole, error) { return e.openOnce(ref, size) }
+		w.next = func() (*Whole, error) { return e.openOnce(ctx, ref, size) }
 	}
 	return w, err
 }
 
-func (e *Elsewhere) openOnce(ref object.BodyRef, size int64) (*Whole, error) {
-	d, err := e.open(bodyName(ref.File))
+func (e *Elsewhere) openOnce(ctx context.Context, ref object.BodyRef, size int64) (*Whole, error) {
+	d, err := e.open(ctx, bodyName(ref.File))
 	if err != nil {
 		return nil, err
 	}
@@ -67,9 +67,9 @@ func (e *Elsewhere) openOnce(ref object.BodyRef, size int64) (*Whole, error) {
 	return w, nil
 }
 
-func (e *Elsewhere) open(name string) (*distant, error) {
+func (e *Elsewhere) open(ctx context.Context, name string) (*distant, error) {
 	d := &distant{e: e, name: name}
-	d.ctx, d.cancel = context.WithCancel(context.Background())
+	d.ctx, d.cancel = e.while(ctx)
 	err := patiently(d.ctx, func() error {
 		r, size, err := e.place.Read(d.ctx, name, 0, headSize)
 		if err != nil {

@@ -102,7 +102,7 @@ type sending struct {
 
 func (e *Elsewhere) send(id int64) *sending {
 	s := &sending{e: e, name: bodyName(id), piece: newPiece(e.dir), limit: pieceSize, sum: digest.NewCRC64()}
-	ctx, cancel := context.WithCancel(context.Background())
+	ctx, cancel := context.WithCancel(e.life)
 	s.cancel = cancel
 	s.group, s.ctx = errgroup.WithContext(ctx)
 	s.group.SetLimit(piecesAhead)
@@ -179,7 +179,7 @@ func (s *sending) settle() error {
 	if err := s.group.Wait(); err != nil {
 		return s.e.failed(err)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), walkFor)
+	ctx, cancel := context.WithTimeout(s.e.life, walkFor)
 	defer cancel()
 	return s.e.failed(patiently(ctx, func() error { return s.pieces.Complete(ctx, s.size, s.sum.Sum64()) }))
 }

@@ -2,6 +2,7 @@ package bodies_test
 
 import (
 	"bytes"
+	"context"
 	"hash"
 	"math/rand/v2"
 	"syscall"
@@ -93,14 +94,14 @@ func TestADiskOfManyFaults(t *testing.T) {
 
 // readBack reads a body and checks it.
 func readBack(v *bodies.Volume, w bodies.Written) ([]byte, error) {
-	if err := v.Check(w.Ref, w.Size, w.CRC64, func(int) error { return nil }); err != nil {
+	if err := v.Check(context.Background(), w.Ref, w.Size, w.CRC64, func(int) error { return nil }); err != nil {
 		return nil, err
 	}
 	if w.Ref.Offset >= 0 {
 		b := make([]byte, w.Size)
 		return b, v.ReadSmall(w.Ref, b, w.CRC64)
 	}
-	f, err := v.Open(w.Ref, w.Size)
+	f, err := v.Open(context.Background(), w.Ref, w.Size)
 	if err != nil {
 		return nil, err
 	}

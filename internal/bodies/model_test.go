@@ -70,12 +70,12 @@ func TestTwoProcessesOnOneVolume(t *testing.T) {
 			t.Errorf("two bodies stand at %+v", k.w.Ref)
 		}
 		places[k.w.Ref] = true
-		if err := v.Check(k.w.Ref, k.w.Size, k.w.CRC64, noLimit); err != nil {
+		if err := v.Check(t.Context(), k.w.Ref, k.w.Size, k.w.CRC64, noLimit); err != nil {
 			t.Errorf("%+v: %v", k.w.Ref, err)
 		}
 	}
 	var files int
-	if err := v.Walk(func(f File) error {
+	if err := v.Walk(t.Context(), func(f File) error {
 		files++
 		if f.Size == 0 || f.Changed.After(time.Now().Add(time.Minute)) {
 			t.Errorf("file %+v", f)
@@ -127,7 +127,7 @@ func TestADiskThatFails(t *testing.T) {
 		t.Errorf("a place beyond the segment: %v", err)
 	}
 	stop := errors.New("stop")
-	if err := fresh.Check(before.Ref, before.Size, before.CRC64, func(int) error { return stop }); err != stop {
+	if err := fresh.Check(t.Context(), before.Ref, before.Size, before.CRC64, func(int) error { return stop }); err != stop {
 		t.Errorf("a check that is stopped: %v", err)
 	}
 	if n, err := fresh.RemoveWhole(12345); n != 0 || err != nil {

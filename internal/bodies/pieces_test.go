@@ -2,6 +2,7 @@ package bodies_test
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"hash"
@@ -31,7 +32,7 @@ func random(n int) []byte {
 }
 
 func sent(s bodies.Space, ref object.BodyRef, size, from, length int64) ([]byte, error) {
-	w, err := s.Open(ref, size)
+	w, err := s.Open(context.Background(), ref, size)
 	if err != nil {
 		return nil, err
 	}
@@ -74,11 +75,11 @@ func TestAnyPiecesMayBeLost(t *testing.T) {
 				if err != nil || !bytes.Equal(got, body[from:from+length]) {
 					t.Fatalf("%s: %d bytes from %d on: %v", what, length, from, err)
 				}
-				m, err := s.Mend(w.Ref, w.Size, w.CRC64, free)
+				m, err := s.Mend(t.Context(), w.Ref, w.Size, w.CRC64, free)
 				if err != nil || m.Copies == 0 {
 					t.Fatalf("%s: mended %+v, %v", what, m, err)
 				}
-				if again, err := s.Mend(w.Ref, w.Size, w.CRC64, free); err != nil || again.Copies != 0 {
+				if again, err := s.Mend(t.Context(), w.Ref, w.Size, w.CRC64, free); err != nil || again.Copies != 0 {
 					t.Errorf("%s: mended again %+v, %v", what, again, err)
 				}
 				var pieces [][]byte
@@ -157,7 +158,7 @@ func TestTooManyPiecesLost(t *testing.T) {
 	if _, err := sent(s, w.Ref, w.Size, 0, w.Size); fault.KindOf(err) != fault.Damaged {
 		t.Errorf("three of six pieces lost: %v", err)
 	}
-	if _, err := s.Mend(w.Ref, w.Size, w.CRC64, free); fault.KindOf(err) != fault.Damaged {
+	if _, err := s.Mend(t.Context(), w.Ref, w.Size, w.CRC64, free); fault.KindOf(err) != fault.Damaged {
 		t.Errorf("three of six pieces lost: %v", err)
 	}
 }
@@ -259,7 +260,7 @@ func TestVolumesAreLostUnderLoad(t *testing.T) {
 		}
 	}
 	for _, k := range all {
-		m, err := s.Mend(k.Ref, k.Size, k.CRC64, free)
+		m, err := s.Mend(t.Context(), k.Ref, k.Size, k.CRC64, free)
 		if err != nil || m.Copies > k.Owed { // one that was left out may have been whole
 			t.Errorf("%d pieces made of %d: %v", m.Copies, k.Owed, err)
 		}

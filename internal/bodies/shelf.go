@@ -2,6 +2,7 @@ package bodies
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"hash"
 	"io"
@@ -197,26 +198,26 @@ func (s *Shelf) eachCopy(f func(*Volume) error) error {
 }
 
 // Open opens a copy of a body; what cannot be read of it is read from the next.
-func (s *Shelf) Open(ref object.BodyRef, size int64) (w *Whole, err error) {
+func (s *Shelf) Open(ctx context.Context, ref object.BodyRef, size int64) (w *Whole, err error) {
 	if ref.Offset == object.Pieced {
 		return s.openPieces(ref, size)
 	}
-	return s.openAfter(0, ref, size)
+	return s.openAfter(ctx, 0, ref, size)
 }
 
-func (s *Shelf) openAfter(from int, ref object.BodyRef, size int64) (w *Whole, err error) {
+func (s *Shelf) openAfter(ctx context.Context, from int, ref object.BodyRef, size int64) (w *Whole, err error) {
 	rest := &Shelf{volumes: s.volumes[from:]}
 	at := from - 1
 	err = rest.eachCopy(func(v *Volume) error {
 		at++
-		w, err = v.Open(ref, size)
+		w, err = v.Open(ctx, ref, size)
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
 	if at+1 < len(s.volumes) {
-		w.next = func() (*Whole, error) { return s.openAfter(at+1, ref, size) }
+		w.next = func() (*Whole, error) { return s.openAfter(ctx, at+1, ref, size) }
 	}
 	return w, nil
 }
@@ -228,8 +229,8 @@ func (s *Shelf) ReadSmall(ref object.BodyRef, buf []byte, crc uint64) error {
 
 // Check reads every copy of a body. Copies that are damaged or missing are made anew
 // from a good one; then the error is nil and Mended tells of it.
-func (s *Shelf) Check(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
-	_, err := s.Mend(ref, size, crc, limit)
+func (s *Shelf) Check(ctx context.Context, ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
+	_, err := s.Mend(ctx, ref, size, crc, limit)
 	return err
 }
 
@@ -241,7 +242,8 @@ type Mended struct {
 }
 
 // Mend is Check, and says what it mended.
-func (s *Shelf) Mend(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) (m Mended, err error) {
+func (s *Shelf) Mend(ctx context.Context, ref object.BodyRef, size int64, crc uint64,
+	limit func(n int) error) (m Mended, err error) {
 	switch {
 	case ref.File == 0:
 		return m, nil
@@ -251,7 +253,7 @@ func (s *Shelf) Mend(ref object.BodyRef, size int64, crc uint64, limit func(n in
 	var good, bad, none []*Volume
 	var away, problem error
 	for _, v := range s.volumes {
-		err := v.Check(ref, size, crc, limit)
+		err := v.Check(ctx, ref, size, crc, limit)
 		switch {
 		case err == nil:
 			good = append(good, v)
@@ -313,12 +315,12 @@ func (s *Shelf) CopySmall(from object.BodyRef, size int64, crc uint64) (w Writte
 
 // Walk gives every file of the volumes that are there, one of several copies as often
 // as it stands.
-func (s *Shelf) Walk(f func(File) error) error {
+func (s *Shelf) Walk(ctx context.Context, f func(File) error) error {
 	for _, v := range s.volumes {
 		if v.Present() != nil {
 			continue
 		}
-		if err := v.Walk(f); err != nil {
+		if err := v.Walk(ctx, f); err != nil {
 			return err
 		}
 	}

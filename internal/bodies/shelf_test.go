@@ -2,6 +2,7 @@ package bodies_test
 
 import (
 	"bytes"
+	"context"
 	"hash"
 	"io/fs"
 	"os"
@@ -90,7 +91,7 @@ func files(t *testing.T, dir string) (list []string) {
 }
 
 func whole(s *bodies.Shelf, w bodies.Written, from, n int64) ([]byte, error) {
-	o, err := s.Open(w.Ref, w.Size)
+	o, err := s.Open(context.Background(), w.Ref, w.Size)
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +140,7 @@ func TestAnotherCopyIsRead(t *testing.T) {
 			if got, err := whole(s, w, 1000, w.Size-2000); err != nil || !bytes.Equal(got, body[1000:w.Size-1000]) {
 				t.Errorf("one %s: %d bytes, %v", name, len(got), err)
 			}
-			m, err := s.Mend(w.Ref, w.Size, w.CRC64, func(int) error { return nil })
+			m, err := s.Mend(t.Context(), w.Ref, w.Size, w.CRC64, func(int) error { return nil })
 			if err != nil || m.Copies != 1 {
 				t.Errorf("mended when one was %s: %+v, %v", name, m, err)
 			}
@@ -156,7 +157,7 @@ func TestAnotherCopyIsRead(t *testing.T) {
 		if _, err := whole(s, w, 0, w.Size); fault.KindOf(err) != fault.Damaged {
 			t.Errorf("both damaged: %v", err)
 		}
-		if _, err := s.Mend(w.Ref, w.Size, w.CRC64, func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
+		if _, err := s.Mend(t.Context(), w.Ref, w.Size, w.CRC64, func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
 			t.Errorf("mended without a good copy: %v", err)
 		}
 	}
@@ -185,14 +186,14 @@ func TestAVolumeThatIsAway(t *testing.T) {
 		if _, err := fresh.Write(strings.NewReader("x"), 1, false, nil, nil); !fault.HasCode(err, "volume-away") {
 			t.Errorf("%s: written: %v", name, err)
 		}
-		if _, err := s.Open(large.Ref, large.Size); !fault.HasCode(err, "volume-away") {
+		if _, err := s.Open(t.Context(), large.Ref, large.Size); !fault.HasCode(err, "volume-away") {
 			t.Errorf("%s: read: %v", name, err)
 		}
-		if err := s.Check(large.Ref, large.Size, large.CRC64, func(int) error { return nil }); !fault.HasCode(err,
+		if err := s.Check(t.Context(), large.Ref, large.Size, large.CRC64, func(int) error { return nil }); !fault.HasCode(err,
 			"volume-away") {
 			t.Errorf("%s: checked: %v", name, err)
 		}
-		if err := s.Walk(func(f bodies.File) error { t.Errorf("%s: the file %d", name, f.ID); return nil }); err != nil {
+		if err := s.Walk(t.Context(), func(f bodies.File) error { t.Errorf("%s: the file %d", name, f.ID); return nil }); err != nil {
 			t.Error(err)
 		}
 		if st := s.States(); st[0].Away == nil {
@@ -214,7 +215,7 @@ func TestAVolumeThatIsAway(t *testing.T) {
 	if err := os.Rename(away, dirs[0]); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Check(large.Ref, large.Size, large.CRC64, func(int) error { return nil }); err != nil {
+	if err := s.Check(t.Context(), large.Ref, large.Size, large.CRC64, func(int) error { return nil }); err != nil {
 		t.Errorf("back again: %v", err)
 	}
 	buf := make([]byte, small.Size)

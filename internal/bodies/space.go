@@ -2,6 +2,7 @@ package bodies
 
 import (
 	"cmp"
+	"context"
 	"hash"
 	"io"
 	"maps"
@@ -23,17 +24,18 @@ type Space interface {
 	// Write keeps a body; see Volume.Write.
 	Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, accept func(Written) error) (Written, error)
 	// Open opens a body that is a file of its own, ReadSmall reads one that shares a
-	// file. The error for one that is not what it was has the kind fault.Damaged.
-	Open(ref object.BodyRef, size int64) (*Whole, error)
+	// file. The error for one that is not what it was has the kind fault.Damaged. What is read from
+	// far away ends with ctx, also after Open.
+	Open(ctx context.Context, ref object.BodyRef, size int64) (*Whole, error)
 	ReadSmall(ref object.BodyRef, buf []byte, crc uint64) error
 	// Check reads a body and compares its digest; limit is called before each stretch.
-	Check(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error
+	Check(ctx context.Context, ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error
 	// CopySmall moves a body that shares a file to the file in which the space keeps
 	// what is new.
 	CopySmall(from object.BodyRef, size int64, crc uint64) (Written, error)
 	// Walk gives every file, in no order. Those that nobody refers to are removed by
 	// RemoveWhole, which gives the bytes freed, or locked first, when they are shared.
-	Walk(f func(File) error) error
+	Walk(ctx context.Context, f func(File) error) error
 	// Held tells whether a body that is a file of its own is being written, or was and is
 	// not committed yet. One that is not held will not be held again: whatever refers to it
 	// is in the catalog by then.

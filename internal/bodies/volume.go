@@ -1,6 +1,7 @@
 package bodies
 
 import (
+	"context"
 	"crypto/cipher"
 	"crypto/rand"
 	"encoding/binary"
@@ -332,7 +333,7 @@ func (v *Volume) openFile(ref object.BodyRef, size int64) (f *os.File, stored in
 
 // Check reads a body and compares it with its digest; limit is called with the
 // bytes about to be read and may wait.
-func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
+func (v *Volume) Check(ctx context.Context, ref object.BodyRef, size int64, crc uint64, limit func(n int) error) error {
 	if ref.File == 0 {
 		return nil
 	}
@@ -347,7 +348,7 @@ func (v *Volume) Check(ref object.BodyRef, size int64, crc uint64, limit func(n 
 		}
 		return v.ReadSmall(ref, (*bp)[:size], crc)
 	}
-	f, err := v.Open(ref, size)
+	f, err := v.Open(ctx, ref, size)
 	if err != nil {
 		return err
 	}
@@ -386,7 +387,7 @@ type File struct {
 }
 
 // Walk gives every file of the volume, in no order, until f returns an error.
-func (v *Volume) Walk(f func(File) error) error {
+func (v *Volume) Walk(_ context.Context, f func(File) error) error {
 	return filepath.WalkDir(v.dir+"/", func(path string, d fs.DirEntry, err error) error { // "/": it may be a link
 		if err != nil {
 			if errors.Is(err, fs.ErrNotExist) {

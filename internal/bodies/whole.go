@@ -1,6 +1,7 @@
 package bodies
 
 import (
+	"context"
 	"io"
 	"os"
 	"runtime"
@@ -29,7 +30,7 @@ type source interface {
 
 // Open opens a body that is a file of its own and checks its length, and for a
 // sealed one its header.
-func (v *Volume) Open(ref object.BodyRef, size int64) (*Whole, error) {
+func (v *Volume) Open(_ context.Context, ref object.BodyRef, size int64) (*Whole, error) {
 	f, stored, err := v.openFile(ref, size)
 	if err != nil {
 		return nil, err

@@ -90,6 +90,13 @@ func (c *Catalog) Damaged(ctx context.Context, account string, limit int) ([]Dam
 	return out, mapError(rows.Err())
 }
 
+// DamageAt says what is wrong with a body; "" for nothing that is known.
+func (c *Catalog) DamageAt(ctx context.Context, ref object.BodyRef) (problem string, err error) {
+	err = c.db.GetContext(ctx, &problem, `select coalesce((select problem from damage where tier = $1 and file = $2
+		and place = $3 limit 1), '')`, ref.Tier, ref.File, ref.Offset)
+	return problem, mapError(err)
+}
+
 // Mends says with what a damaged body could be replaced.
 type Mends struct {
 	Versions int64    // of its key that have another body

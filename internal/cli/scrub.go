@@ -61,6 +61,7 @@ func (a *app) scrubShow(ctx context.Context, c *cli.Command) error {
 	var list struct {
 		Scrubbed *desk.Scrubbed    `json:"scrubbed,omitempty"`
 		Damage   []desk.DamageInfo `json:"damage"`
+		More     bool              `json:"more,omitempty"`
 	}
 	if err := p.call(ctx, http.MethodGet, "/api/v1/damage", nil, nil, &list); err != nil {
 		return err
@@ -84,6 +85,11 @@ func (a *app) scrubShow(ctx context.Context, c *cli.Command) error {
 			rows = append(rows, []string{shown(d.Bucket + "/" + d.Key), when(d.Found), shown(d.Problem),
 				orDash(strings.Join(d.Mends, "; "))})
 		}
-		return a.table([]column{{"OBJECT", false}, {"FOUND", false}, {"WHAT", false}, {"COULD BE MENDED BY", false}}, rows)
+		if err := a.table([]column{{"OBJECT", false}, {"FOUND", false}, {"WHAT", false}, {"COULD BE MENDED BY", false}},
+			rows); err != nil || !list.More {
+			return err
+		}
+		_, err := fmt.Fprintf(a.Out, "There is more: these are the %s that were found last.\n", count(int64(len(rows))))
+		return err
 	})
 }

@@ -268,12 +268,24 @@ func (d *Desk) changeCensus(ctx context.Context, in *struct {
 }) (*censusOut, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()
-	if err := d.store.Catalog.ChangeCensus(ctx, who(ctx).subject.Account, in.Census, in.Body.IfRevision, by,
-		func(x *census.Census) error {
-			if err := in.Body.apply(x, by.At); err != nil {
-				return err
-			}
-			return d.mayCensus(ctx, x)
+	x, err := d.myCensus(ctx, in.Census)
+	if err == nil {
+		err = in.Body.apply(x, by.At)
+	}
+	if err == nil {
+		err = d.mayCensus(ctx, x)
+	}
+	if err != nil {
+		return nil, err
+	}
+	at := in.Body.IfRevision
+	if at == 0 {
+		at = x.Revision // what was looked at is what is changed
+	}
+	if err := d.store.Catalog.ChangeCensus(ctx, who(ctx).subject.Account, in.Census, at, by,
+		func(is *census.Census) error {
+			*is = *x
+			return nil
 		}); err != nil {
 		return nil, err
 	}

@@ -19,6 +19,9 @@ type DamageInfo struct {
 	Mends   []string  `json:"mends" doc:"What could mend it, the best first"`
 }
 
+// damageTold is how much damage is listed.
+const damageTold = 500
+
 func (d *Desk) damageCalls(to *calls) {
 	call(to, rule{}, "list-damage", "GET /damage", "objects",
 		"List what is damaged, latest first, with what could mend it", d.listDamage,
@@ -28,6 +31,7 @@ func (d *Desk) damageCalls(to *calls) {
 func (d *Desk) listDamage(ctx context.Context, _ *struct{}) (*struct {
 	Body struct {
 		Damage []DamageInfo `json:"damage"`
+		More   bool         `json:"more,omitempty" doc:"There is more than that"`
 	}
 }, error) {
 	s := who(ctx).subject
@@ -35,16 +39,20 @@ func (d *Desk) listDamage(ctx context.Context, _ *struct{}) (*struct {
 	if s.Operator {
 		account = ""
 	}
-	list, err := d.store.Catalog.Damaged(ctx, account, 500)
+	list, err := d.store.Catalog.Damaged(ctx, account, damageTold+1)
 	if err != nil {
 		return nil, err
 	}
 	out := &struct {
 		Body struct {
 			Damage []DamageInfo `json:"damage"`
+			More   bool         `json:"more,omitempty" doc:"There is more than that"`
 		}
 	}{}
 	out.Body.Damage = []DamageInfo{}
+	if len(list) > damageTold {
+		list, out.Body.More = list[:damageTold], true
+	}
 	for _, x := range list {
 		name, err := object.ParseBucketName(x.Bucket)
 		if err != nil {

@@ -93,6 +93,50 @@ func TestPlaceIsASpace(t *testing.T) {
 	}
 }
 
+// Reading from a place that gives its bytes slowly ends when who reads leaves, and when the service stops.
+func TestReadingElsewhereEnds(t *testing.T) {
+	t.Parallel()
+	for name, end := range map[string]func(d distant, leave func()){
+		"who reads leaves":  func(_ distant, leave func()) { leave() },
+		"the service stops": func(d distant, _ func()) { _ = d.Close() },
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := openDistant(t, standin.Faults{}, false, false)
+			body := make([]byte, 8<<20)
+			_, _ = rand.Read(body)
+			w, err := d.Write(bytes.NewReader(body), int64(len(body)), false, nil, func(bodies.Written) error { return nil })
+			if err != nil {
+				t.Fatal(err)
+			}
+			w.Release()
+			if err := d.is.Set(standin.Faults{Bandwidth: 64 << 10}); err != nil { // two minutes for all of it
+				t.Fatal(err)
+			}
+			ctx, leave := context.WithCancel(t.Context())
+			defer leave()
+			read := make(chan error)
+			go func() {
+				of, err := d.Open(ctx, w.Ref, w.Size)
+				if err == nil {
+					defer of.Close()
+					err = of.Send(io.Discard, 0, w.Size, nil)
+				}
+				read <- err
+			}()
+			time.Sleep(300 * time.Millisecond)
+			end(d, leave)
+			select {
+			case err := <-read:
+				if err == nil {
+					t.Error("it was read to its end")
+				}
+			case <-time.After(20 * time.Second):
+				t.Error("it is read still")
+			}
+		})
+	}
+}
+
 // A large body goes in pieces while it arrives, and ranges of it are read.
 func TestPiecesElsewhere(t *testing.T) {
 	t.Parallel()
@@ -108,7 +152,7 @@ func TestPiecesElsewhere(t *testing.T) {
 			}
 			w.Release()
 			for _, r := range [][2]int64{{0, w.Size}, {0, 1}, {w.Size - 1, 1}, {256<<10 - 1, 2}, {17<<20 + 5, 9 << 20}} {
-				o, err := d.Open(w.Ref, w.Size)
+				o, err := d.Open(t.Context(), w.Ref, w.Size)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -153,7 +197,7 @@ func TestUnfinishedElsewhere(t *testing.T) {
 	files := map[int64]int64{}
 	walk := func() {
 		clear(files)
-		if err := d.Walk(func(f bodies.File) error { files[f.ID] = f.Size; return nil }); err != nil {
+		if err := d.Walk(t.Context(), func(f bodies.File) error { files[f.ID] = f.Size; return nil }); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -209,7 +253,7 @@ func TestPlaceAway(t *testing.T) {
 		if err := d.is.Set(faults); err != nil {
 			t.Fatal(err)
 		}
-		_, oerr := d.Open(w.Ref, w.Size)
+		_, oerr := d.Open(t.Context(), w.Ref, w.Size)
 		_, werr := d.Write(strings.NewReader("y"), 1, false, nil, accept)
 		for _, err := range []error{oerr, werr} {
 			if !fault.HasCode(err, "volume-away") || strings.Contains(fault.From(err).Message, "annex") {
@@ -228,7 +272,7 @@ func TestPlaceAway(t *testing.T) {
 		t.Fatal(err)
 	}
 	harness.Until(t, "the endpoint is asked again", func() bool {
-		_, err := d.Open(w.Ref, w.Size)
+		_, err := d.Open(t.Context(), w.Ref, w.Size)
 		return fault.From(err).After > 0
 	})
 	if states := d.States(); len(states) != 1 || states[0].Away == nil ||
@@ -244,11 +288,11 @@ func TestPlaceAway(t *testing.T) {
 		}
 	}
 	remove("bodies/whole/" + nameOf(w.Ref.File))
-	if _, err := d.Open(w.Ref, w.Size); fault.KindOf(err) != fault.Damaged {
+	if _, err := d.Open(t.Context(), w.Ref, w.Size); fault.KindOf(err) != fault.Damaged {
 		t.Errorf("a body that is gone where the volume is there: %v", err)
 	}
 	remove("bodies/volume.json")
-	if _, err := d.Open(w.Ref, w.Size); !fault.HasCode(err, "volume-away") {
+	if _, err := d.Open(t.Context(), w.Ref, w.Size); !fault.HasCode(err, "volume-away") {
 		t.Errorf("a body that is gone with the volume: %v", err)
 	}
 	if err := bodies.PreparePlace(t.Context(), d.place, "another"); err != nil {

@@ -170,3 +170,35 @@ func TestTimeOfAChange(t *testing.T) {
 		t.Errorf("a put that nobody waits for: %v", err)
 	}
 }
+
+// More damage than a process knows by heart is known all the same.
+func TestMuchDamageIsRemembered(t *testing.T) {
+	s := newStore(t, nil)
+	s.DamageAtHand = 1
+	ctx := t.Context()
+	var list []*object.Version
+	for _, key := range []string{"a", "b", "c", "sound"} {
+		v := put(t, s, key, "content of "+key)
+		list = append(list, v)
+		if f, err := s.Facts(ctx, at(key).Bucket); err != nil {
+			t.Fatal(err)
+		} else if key != "sound" {
+			if _, err := s.Catalog.ReportDamage(ctx, f.ID, v, "bytes are otherwise", time.Now()); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	s.Catalog.LookAgain()
+	if err := s.RefreshDamage(ctx); err != nil {
+		t.Fatal(err)
+	}
+	for i, v := range list {
+		b, _, err := s.Open(ctx, catalog.Address{Bucket: at("a").Bucket, Key: v.Key}, v)
+		if i < 3 && fault.KindOf(err) != fault.Damaged || i == 3 && err != nil {
+			t.Errorf("%s: %v", v.Key, err)
+		}
+		if err == nil {
+			b.Close()
+		}
+	}
+}

@@ -26,15 +26,18 @@ type Store struct {
 	// PlaceOf gives a bucket at an endpoint in which a tier keeps bodies.
 	PlaceOf func(tier.Place) bodies.Place
 
-	facts      sync.Map // bucket name -> cachedFacts, of buckets without quota
-	owners     sync.Map // bucket name -> owner
-	damaged    atomic.Pointer[map[object.BodyRef]string]
-	damageMark atomic.Int64 // when they were read
-	tiers      atomic.Pointer[knownTiers]
-	tiersMu    sync.Mutex
-	ruleBook   atomic.Pointer[RuleBook]
-	smalls     sync.Pool
-	room       room
+	facts  sync.Map // bucket name -> cachedFacts, of buckets without quota
+	owners sync.Map // bucket name -> owner
+	// DamageAtHand is how many damaged bodies a process knows by heart; of more the catalog is asked at
+	// each read.
+	DamageAtHand int
+	damaged      atomic.Pointer[damageBook]
+	damageMark   atomic.Int64 // when they were read
+	tiers        atomic.Pointer[knownTiers]
+	tiersMu      sync.Mutex
+	ruleBook     atomic.Pointer[RuleBook]
+	smalls       sync.Pool
+	room         room
 }
 
 // roomFor is how long it is believed what an account's quota leaves.
@@ -53,7 +56,8 @@ func New(c *catalog.Catalog, spaces *bodies.Spaces, region string) *Store {
 	s := &Store{Catalog: c, Spaces: spaces, Region: region}
 	c.BodiesFirst = bodiesFirst
 	s.smalls.New = func() any { b := make([]byte, bodies.SmallBody); return &b }
-	s.damaged.Store(&map[object.BodyRef]string{})
+	s.DamageAtHand = damageAtHand
+	s.damaged.Store(&damageBook{})
 	return s
 }
 
@@ -397,7 +401,9 @@ func (s *Store) open(ctx context.Context, v *object.Version) (*Body, error) {
 		b := &Body{size: v.Size, pieces: &pieces{s: s, v: v}, free: func() {}}
 		return s.room.reads(b, s.Catalog.Now()), nil
 	}
-	if problem, bad := (*s.damaged.Load())[v.Body]; bad {
+	if problem, err := s.damageOf(ctx, v.Body); err != nil {
+		return nil, err
+	} else if problem != "" {
 		return nil, fault.New(fault.Damaged, "damaged", "%s", problem).
 			Do("restore the object from a copy; the damage is reported on the overview").Because(errMarked)
 	}
@@ -406,7 +412,7 @@ func (s *Store) open(ctx context.Context, v *object.Version) (*Body, error) {
 		return nil, err
 	}
 	if v.Body.Offset < 0 {
-		w, err := space.Open(v.Body, v.Size)
+		w, err := space.Open(ctx, v.Body, v.Size)
 		if err != nil {
 			return nil, err
 		}
@@ -441,24 +447,4 @@ func (b *Body) Send(w io.Writer, offset, length int64, between func()) error {
 	}
 	_, err := w.Write(b.bytes[offset : offset+length])
 	return err
-}
-
-// RefreshDamage reads which bodies are known to be damaged, when that changed, so
-// that none is served as good.
-func (s *Store) RefreshDamage(ctx context.Context) error {
-	mark, err := s.Catalog.Mark(ctx, catalog.MarkDamage)
-	if err != nil || mark == s.damageMark.Load() {
-		return err
-	}
-	list, err := s.Catalog.Damaged(ctx, "", 100_000)
-	if err != nil {
-		return err
-	}
-	m := make(map[object.BodyRef]string, len(list))
-	for _, d := range list {
-		m[d.Body] = d.Problem
-	}
-	s.damaged.Store(&m)
-	s.damageMark.Store(mark)
-	return nil
 }

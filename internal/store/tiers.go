@@ -213,24 +213,48 @@ func (s *Store) prepare(ctx context.Context, t *tier.Tier) (fresh []tier.Volume,
 // scrubbed. The errors are those of tier.Check and catalog.ChangeTier.
 func (s *Store) ChangeTier(ctx context.Context, name string, ifRevision int, by catalog.Author,
 	edit func(*tier.Tier) error) error {
-	var fresh []tier.Volume
-	err := s.Catalog.ChangeTier(ctx, name, ifRevision, s.Now(by), func(t *tier.Tier) error {
-		if err := edit(t); err != nil {
+	defer s.Catalog.LookAgain()
+	for {
+		err := s.changeTier(ctx, name, ifRevision, by, edit)
+		if ifRevision != 0 || !fault.HasCode(err, "revision") {
 			return err
 		}
-		if t.ID == tier.Main {
-			return checkMain(t)
-		}
-		err := t.Check()
-		if err == nil {
-			fresh, err = s.prepare(ctx, t)
-		}
+	}
+}
+
+// changeTier works out the change on what is there, prepares volumes while nothing is locked, and
+// has it hold if what is there is the same still.
+func (s *Store) changeTier(ctx context.Context, name string, ifRevision int, by catalog.Author,
+	edit func(*tier.Tier) error) error {
+	set, err := s.Catalog.Tiers(ctx) // as it is now, and no other's
+	if err != nil {
 		return err
-	})
+	}
+	t, err := set.Find(name)
+	if err != nil {
+		return err
+	}
+	if ifRevision == 0 {
+		ifRevision = t.Revision
+	}
+	if err := edit(t); err != nil {
+		return err
+	}
+	var fresh []tier.Volume
+	if t.ID == tier.Main {
+		err = checkMain(t)
+	} else if err = t.Check(); err == nil {
+		fresh, err = s.prepare(ctx, t)
+	}
+	if err == nil {
+		err = s.Catalog.ChangeTier(ctx, name, ifRevision, s.Now(by), func(is *tier.Tier) error {
+			*is = *t
+			return nil
+		})
+	}
 	if err != nil {
 		s.discard(fresh)
 	}
-	s.Catalog.LookAgain()
 	return err
 }
 

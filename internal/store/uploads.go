@@ -47,7 +47,9 @@ func (b *Body) Prepare(ctx context.Context, offset, length int64) error {
 			break
 		}
 		at = x.Start + x.Size
-		if problem, bad := (*p.s.damaged.Load())[x.Body]; bad {
+		if problem, err := p.s.damageOf(ctx, x.Body); err != nil {
+			return err
+		} else if problem != "" {
 			return fault.New(fault.Damaged, "damaged", "part %d of the object is damaged: %s", x.Number, problem).
 				Do("restore the object from a copy; the damage is reported on the overview")
 		}

@@ -148,7 +148,7 @@ func (c *Crew) sweep(ctx context.Context, before time.Time, at *Collected) error
 
 func (c *Crew) sweepSpace(ctx context.Context, space bodies.Space, before time.Time, at *Collected) error {
 	var whole []object.BodyFile
-	err := space.Walk(func(f bodies.File) error {
+	err := space.Walk(ctx, func(f bodies.File) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}

@@ -198,7 +198,7 @@ func TestConversionsAndDamage(t *testing.T) {
 			t.Fatal("not sealed")
 		}
 		flip(w, place)
-		if err := harness.Volume(s).Check(w.Body, w.Size, w.CRC64,
+		if err := harness.Volume(s).Check(t.Context(), w.Body, w.Size, w.CRC64,
 			func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
 			t.Errorf("%d: the scrubber finds %v", i, err)
 		}

@@ -169,9 +169,9 @@ func mend(ctx context.Context, st *store.Store, s catalog.Stored, limit func(n i
 	}
 	of, ok := space.(mender)
 	if !ok {
-		return m, space.Check(v.Body, v.Size, v.CRC64, limit)
+		return m, space.Check(ctx, v.Body, v.Size, v.CRC64, limit)
 	}
-	if m, err = of.Mend(v.Body, v.Size, v.CRC64, limit); err != nil || m.Copies == 0 {
+	if m, err = of.Mend(ctx, v.Body, v.Size, v.CRC64, limit); err != nil || m.Copies == 0 {
 		return m, err
 	}
 	return m, st.Catalog.NoteMended(ctx, s.Bucket, v, m.Copies, m.Says)

@@ -11,8 +11,10 @@ import (
 
 // mender is a space that keeps several copies.
 type mender interface {
-	Mend(ref object.BodyRef, size int64, crc uint64, limit func(n int) error) (bodies.Mended, error)
+	Mend(ctx context.Context, ref object.BodyRef, size int64, crc uint64, limit func(n int) error) (bodies.Mended, error)
 }
+
+var _ mender = (*bodies.Shelf)(nil)
 
 // check compares a body with its digest; copies that are damaged or missing are made
 // anew from a good one, and the journal says so.

@@ -39,7 +39,7 @@ func put(t *testing.T, s *store.Store, key string, body []byte) *object.Version 
 
 func files(t *testing.T, v *bodies.Volume) (whole, segments int) {
 	t.Helper()
-	if err := v.Walk(func(f bodies.File) error {
+	if err := v.Walk(t.Context(), func(f bodies.File) error {
 		if f.Segment {
 			segments++
 		} else {
@@ -154,7 +154,7 @@ func TestSegmentsAreCompacted(t *testing.T) {
 
 func segmentBytes(t *testing.T, v *bodies.Volume) (n int64) {
 	t.Helper()
-	if err := v.Walk(func(f bodies.File) error {
+	if err := v.Walk(t.Context(), func(f bodies.File) error {
 		if f.Segment {
 			n += f.Size
 		}

@@ -2,6 +2,7 @@ package bodiestest
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"hash"
@@ -62,7 +63,7 @@ func read(s bodies.Space, ref object.BodyRef, size int64, crc uint64) ([]byte, e
 	case ref.Offset >= 0:
 		return buf, s.ReadSmall(ref, buf, crc)
 	}
-	w, err := s.Open(ref, size)
+	w, err := s.Open(context.Background(), ref, size)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +86,7 @@ func testWritten(t *testing.T, s bodies.Space) {
 			if got, err := read(s, w.Ref, w.Size, w.CRC64); err != nil || !bytes.Equal(got, body) {
 				t.Errorf("%s: %d bytes, %v", what, len(got), err)
 			}
-			if err := s.Check(w.Ref, w.Size, w.CRC64, func(int) error { return nil }); n > 0 && err != nil {
+			if err := s.Check(t.Context(), w.Ref, w.Size, w.CRC64, func(int) error { return nil }); n > 0 && err != nil {
 				t.Errorf("%s: %v", what, err)
 			}
 		}
@@ -160,11 +161,11 @@ func testDamage(t *testing.T, s bodies.Space) {
 	for _, n := range sizes[1:] {
 		w := write(t, s, content(n), false)
 		w.Release()
-		if err := s.Check(w.Ref, w.Size, w.CRC64^1, func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
+		if err := s.Check(t.Context(), w.Ref, w.Size, w.CRC64^1, func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
 			t.Errorf("%d bytes of another digest: %v", n, err)
 		}
 		if w.Ref.Offset < 0 {
-			if _, err := s.Open(w.Ref, w.Size+1); fault.KindOf(err) != fault.Damaged {
+			if _, err := s.Open(t.Context(), w.Ref, w.Size+1); fault.KindOf(err) != fault.Damaged {
 				t.Errorf("%d bytes of another length: %v", n, err)
 			}
 		}
@@ -175,7 +176,7 @@ func wantFiles(t *testing.T, s bodies.Space, want int) {
 	t.Helper()
 	for try := 0; ; try++ {
 		n := 0
-		err := s.Walk(func(f bodies.File) error {
+		err := s.Walk(t.Context(), func(f bodies.File) error {
 			if !f.Segment {
 				n++
 			}
