@@ -7,6 +7,7 @@ import { Route, RouterProvider, Routes, createBrowserRouter } from 'react-router
 import { Problem, accountHere, basenameOf } from './api/client';
 import { SessionGate } from './data/session';
 import { UploadProvider } from './data/uploads';
+import { Administered } from './parts/Allowed';
 import { Shell } from './parts/Shell';
 import { ToastProvider } from './parts/Toasts';
 import { UnsavedGuard } from './parts/Unsaved';
@@ -63,24 +64,26 @@ const Page = () => (
             <Route path="/buckets/:bucket/:section?" element={<Bucket />} />
             <Route path="/find" element={<Find />} />
             <Route path="/uploads" element={<UploadsPage />} />
-            <Route path="/census" element={<Censuses />} />
-            <Route path="/census/:census" element={<CensusPage />} />
-            <Route path="/census/:census/runs/:run" element={<CensusReading />} />
-            <Route path="/usage" element={<Usage />} />
-            <Route path="/audit" element={<Audit />} />
             <Route path="/journal" element={<Journal />} />
-            <Route path="/charters" element={<Charters />} />
-            <Route path="/charters/:charter" element={<CharterPage />} />
-            <Route path="/journal/posts" element={<Posts />} />
             <Route path="/access/:section?" element={<Access />} />
+            <Route element={<Administered />}>
+              <Route path="/census" element={<Censuses />} />
+              <Route path="/census/:census" element={<CensusPage />} />
+              <Route path="/census/:census/runs/:run" element={<CensusReading />} />
+              <Route path="/usage" element={<Usage />} />
+              <Route path="/audit" element={<Audit />} />
+              <Route path="/charters" element={<Charters />} />
+              <Route path="/charters/:charter" element={<CharterPage />} />
+              <Route path="/journal/posts" element={<Posts />} />
+              <Route path="/replication" element={<Threads />} />
+              <Route path="/replication/:rule" element={<ReplicationPage />} />
+              <Route path="/endpoints" element={<Endpoints />} />
+              <Route path="/sync" element={<Syncs />} />
+              <Route path="/sync/:sync" element={<SyncPage />} />
+            </Route>
             <Route path="/tiers" element={<Tiers />} />
             <Route path="/placements" element={<Placements />} />
             <Route path="/regions" element={<Regions />} />
-            <Route path="/replication" element={<Threads />} />
-            <Route path="/replication/:rule" element={<ReplicationPage />} />
-            <Route path="/endpoints" element={<Endpoints />} />
-            <Route path="/sync" element={<Syncs />} />
-            <Route path="/sync/:sync" element={<SyncPage />} />
             <Route path="/connect" element={<Connect />} />
             <Route path="*" element={<Nowhere />} />
           </Routes>

@@ -32,6 +32,17 @@ func (r Rights) String() string {
 	return strings.Join(names, ", ")
 }
 
+// deed puts what rights let one do with something into words, such as "change the settings of plates".
+func (r Rights) deed(of string) string {
+	switch {
+	case r != Settings:
+		return strings.TrimSpace(r.String() + " " + of)
+	case of == "":
+		return "change settings"
+	}
+	return "change the settings of " + of
+}
+
 // Names gives the rights' names.
 func (r Rights) Names() []string {
 	var out []string

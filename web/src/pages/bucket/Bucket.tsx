@@ -2,6 +2,7 @@ import { Link, useParams } from 'react-router';
 
 import type { Schemas } from '../../api/client';
 import { useBucket, unreadable } from '../../data/queries';
+import { NotOffered } from '../../parts/Allowed';
 import { Trouble } from '../../parts/Bits';
 import { State, versioningShape } from '../../parts/Marks';
 import { bucketPage, size, things, visible } from '../../parts/format';
@@ -78,6 +79,10 @@ export default function BucketPage() {
         <Usage b={b.data} />
       ) : section === 'lifecycle' ? (
         <Lifecycle b={b.data} />
+      ) : section === 'settings' && !b.data.rights.includes('settings') ? (
+        <NotOffered>
+          Who changes the settings of {b.data.name} administers its account, or has a grant to administer it.
+        </NotOffered>
       ) : section === 'settings' ? (
         <Settings key={bucket} b={b.data} />
       ) : (

@@ -5,6 +5,7 @@ import { Problem, type Schemas } from '../../api/client';
 import { type Rule, type Tier, useAges, useComplaints, useRehearsal, useRules, useTiers } from '../../data/lifecycle';
 import { useBucket } from '../../data/queries';
 import { useSettled } from '../../data/settled';
+import { NotOffered } from '../../parts/Allowed';
 import { Section, Trouble } from '../../parts/Bits';
 import { parseSize, size, things } from '../../parts/format';
 import { AgeRuler, type Post } from './AgeRuler';
@@ -26,6 +27,12 @@ export default function RulePage() {
   const error = b.error ?? rules.error ?? tiers.error;
   if (error) return <Trouble error={error} />;
   if (!b.data || !rules.data || !tiers.data) return <p className="faint">Reading</p>;
+  if (rule === 'new' && !b.data.rights.includes('settings'))
+    return (
+      <NotOffered>
+        Who adds rules to {bucket} administers its account, or has a grant to administer the bucket.
+      </NotOffered>
+    );
   return <Found key={rule} b={b.data} rules={rules.data} name={rule} tiers={tiers.data} />;
 }
 

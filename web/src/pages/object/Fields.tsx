@@ -23,6 +23,7 @@ interface Draft {
 
 /** Metadata and tags of a version, edited in place. A change that came between is shown beside one's own. */
 export function Fields({ o, bucket, version }: { o: Info; bucket: string; version: string }) {
+  const may = o.rights?.includes('write') ?? true;
   const toast = useToast();
   const [draft, setDraft] = useState<Draft | null>(null);
   const change = useChange((c: { kind: Draft['kind']; edit: Edit; revision: number }) =>
@@ -134,7 +135,7 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
                 <td className="wrap-any" colSpan={editing ? 2 : 1}>
                   {editing ? form(draft) : name === 'taxon' ? <i>{visible(value)}</i> : visible(value)}
                 </td>
-                {editing ? null : (
+                {editing || !may ? null : (
                   <td className="num w-60">
                     <button
                       type="button"
@@ -163,27 +164,38 @@ export function Fields({ o, bucket, version }: { o: Info; bucket: string; versio
         <span className="small faint">Tags</span>
         {tags.map(([name, value]) => (
           <span key={name} className="badge border border-edge pr-3">
-            <button type="button" onClick={() => begin('tags', name)} aria-label={`Change the tag ${name}`}>
-              {visible(name)} = {visible(value) || '(empty)'}
-            </button>
             <button
               type="button"
-              className="faint"
-              onClick={() => take('tags', name)}
-              aria-label={`Take away the tag ${name}`}
+              disabled={!may}
+              onClick={() => begin('tags', name)}
+              aria-label={`Change the tag ${name}`}
             >
-              <Shape kind="gone" size={8} />
+              {visible(name)} = {visible(value) || '(empty)'}
             </button>
+            {may ? (
+              <button
+                type="button"
+                className="faint"
+                onClick={() => take('tags', name)}
+                aria-label={`Take away the tag ${name}`}
+              >
+                <Shape kind="gone" size={8} />
+              </button>
+            ) : null}
           </span>
         ))}
-        {tags.length < 10 ? (
+        {may && tags.length < 10 ? (
           <button type="button" className="link" onClick={() => begin('tags', '')}>
             Add a tag
           </button>
         ) : null}
-        <button type="button" className="link ml-auto" onClick={() => begin('metadata', '')}>
-          Add a field
-        </button>
+        {may ? (
+          <button type="button" className="link ml-auto" onClick={() => begin('metadata', '')}>
+            Add a field
+          </button>
+        ) : (
+          <span className="small faint ml-auto">Who may write here can change them</span>
+        )}
       </div>
       {draft?.kind === 'tags' ? form(draft) : null}
     </Section>

@@ -14,6 +14,10 @@ interface Props {
   onClose: () => void;
 }
 
+/** Whether what a key is limited to, a bucket or BUCKET/PREFIX, has an object in it. */
+const covers = (limit: string, bucket: string, name: string) =>
+  limit === bucket || (limit.startsWith(`${bucket}/`) && name.startsWith(limit.slice(bucket.length + 1)));
+
 /** A link that opens the object for a while, signed by a key: one's own, or one of the account's that may read it. */
 export function LinkDialog({ bucket, name, onClose }: Props) {
   const session = useSession();
@@ -22,7 +26,13 @@ export function LinkDialog({ bucket, name, onClose }: Props) {
   const keys = useKeys(session.account, administers);
   const [seconds, setSeconds] = useState('3600');
   const [chosen, setChosen] = useState('');
-  const list = administers ? (keys.data?.pages.flatMap((p) => p.keys) ?? []).filter((k) => k.state === 'active') : [];
+  const ends = Date.now() + 1000 * figure(seconds);
+  const list = (administers ? (keys.data?.pages.flatMap((p) => p.keys) ?? []) : []).filter(
+    (k) =>
+      k.state === 'active' &&
+      (!k.limits.length || k.limits.some((l) => covers(l, bucket, name))) &&
+      (!k.expires || new Date(k.expires).getTime() > ends),
+  );
   const own: [string, string][] = session.key ? [[session.key, `${session.name}, which is signed in`]] : [];
   const options = [
     ...own,
@@ -69,7 +79,11 @@ export function LinkDialog({ bucket, name, onClose }: Props) {
           value={key}
           onChange={setChosen}
           options={options.length ? options : [['', 'no key']]}
-          hint={options.length ? undefined : 'A person has no key: an administrator of the account makes links.'}
+          hint={
+            options.length
+              ? undefined
+              : 'No key that you may use reads this object for so long. An administrator of the account makes one.'
+          }
         />
       </div>
     </Ask>
