@@ -22,10 +22,10 @@ import (
 	"spindle/internal/store"
 )
 
-// The keys that the herbarium has at the stand-ins.
+// StandinKey and StandinSecret are the key that the herbarium has at the stand-ins.
 const (
-	standinKey    = "FENNMOOR"
-	standinSecret = "moss-between-the-sheets"
+	StandinKey    = "FENNMOOR"
+	StandinSecret = "moss-between-the-sheets"
 )
 
 // elsewhere are the endpoints of the sample data.
@@ -51,7 +51,7 @@ func StartStandins(dir string) (Standins, error) {
 	var out Standins
 	for i, e := range elsewhere {
 		s := standin.Settings{Listen: e.listen, Dir: filepath.Join(dir, e.name), Region: e.region,
-			Keys: map[string]string{standinKey: standinSecret}, Seed: uint64(11 + i), Faults: e.faults}
+			Keys: map[string]string{StandinKey: StandinSecret}, Seed: uint64(11 + i), Faults: e.faults}
 		is, err := standin.Start(s)
 		if errors.Is(err, syscall.EADDRINUSE) {
 			s.Listen = ""
@@ -92,9 +92,9 @@ func (s Standins) Register(ctx context.Context, to *store.Store, secrets Secrets
 		switch {
 		case fault.HasCode(err, "endpoint-missing"):
 			e = &endpoint.Endpoint{Account: Account, Name: x.name, URL: is.URL, Region: x.region, Style: endpoint.Path,
-				KeyID: standinKey, Note: x.note, Bandwidth: x.bandwidth}
+				KeyID: StandinKey, Note: x.note, Bandwidth: x.bandwidth}
 			err = to.Catalog.AddEndpoint(ctx, e, by, func(name string) ([]byte, error) {
-				return secrets.SealSecret(name, standinSecret)
+				return secrets.SealSecret(name, StandinSecret)
 			})
 			if err == nil {
 				err = replicated(ctx, to, e, is, by)
