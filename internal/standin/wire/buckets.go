@@ -166,7 +166,8 @@ func beyond(folded string) string {
 	return string(b)
 }
 
-// walk visits the keys of a listing, or what they are folded into, in order.
+// walk visits the keys of a listing, or what they are folded into, in order. What was removed folds
+// into nothing.
 func (c *call) walk(a asked, visit func(key string, vs []*hold.Version, folded string) bool) error {
 	return c.Hold.Walk(c.bucket, max(a.prefix, a.after), func(key string, vs []*hold.Version) (string, bool) {
 		if !strings.HasPrefix(key, a.prefix) {
@@ -177,6 +178,9 @@ func (c *call) walk(a asked, visit func(key string, vs []*hold.Version, folded s
 			if f != "" {
 				return beyond(f), true
 			}
+			return "", true
+		}
+		if vs[0].Marker {
 			return "", true
 		}
 		if !visit(key, vs, f) {
@@ -228,9 +232,6 @@ func (c *call) list() error {
 	doc.Name, doc.Prefix, doc.Delimiter, doc.MaxKeys = c.bucket, a.name(a.prefix), a.name(a.delimiter), a.most
 	last := ""
 	err = c.walk(a, func(key string, vs []*hold.Version, folded string) bool {
-		if vs[0].Marker {
-			return true
-		}
 		if doc.KeyCount == a.most {
 			doc.IsTruncated = true
 			return false
