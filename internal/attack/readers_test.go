@@ -90,11 +90,15 @@ func readCensus(format census.Format) func(testing.TB, []byte) {
 	}
 }
 
-// anEndpoint answers every question with the same bytes.
-var anEndpoint = sync.OnceValues(func() (*httptest.Server, *atomic.Pointer[[]byte]) {
+// anEndpoint answers every question with the same bytes, to the client that asks it.
+var anEndpoint = sync.OnceValues(func() (*client.Client, *atomic.Pointer[[]byte]) {
 	var says atomic.Pointer[[]byte]
-	return httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(*says.Load()) })),
-		&says
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(*says.Load()) }))
+	c, err := client.New(s.URL, "fenn", sign.Credential{ID: "KEY", Secret: "secret"})
+	if err != nil {
+		panic(err)
+	}
+	return c, &says
 })
 
 // asks are the calls of an endpoint whose answers are read.
@@ -113,14 +117,10 @@ var asks = map[string]func(ctx context.Context, c *client.Client){
 }
 
 func readAnswer(ask func(context.Context, *client.Client)) func(testing.TB, []byte) {
-	return func(t testing.TB, b []byte) {
-		s, says := anEndpoint()
+	return func(_ testing.TB, b []byte) {
+		c, says := anEndpoint()
 		says.Store(&b)
-		c, err := client.New(s.URL, "fenn", sign.Credential{ID: "KEY", Secret: "secret"})
-		if err != nil {
-			t.Fatal(err)
-		}
-		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		ask(ctx, c)
 	}
@@ -216,7 +216,14 @@ func FuzzForeign(f *testing.F) {
 			f.Add(byte(i), []byte(seed))
 		}
 	}
-	f.Fuzz(func(t *testing.T, which byte, b []byte) { foreign[names[int(which)%len(names)]](t, b) })
+	f.Fuzz(func(t *testing.T, which byte, b []byte) {
+		name := names[int(which)%len(names)]
+		began := time.Now()
+		foreign[name](t, b)
+		if took := time.Since(began); took > 8*time.Second {
+			t.Errorf("%s: it comes to an end after %v", name, took)
+		}
+	})
 }
 
 // boundedBy says, of every function that takes a reader, what bounds what it reads: that it is fed above, or why a
