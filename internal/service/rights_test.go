@@ -8,6 +8,7 @@ import (
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
+	"spindle/internal/core/census"
 	"spindle/internal/core/replication"
 	"spindle/internal/core/syncing"
 	"spindle/internal/harness"
@@ -77,4 +78,35 @@ func TestRightsLostInTheMiddle(t *testing.T) {
 		t.Fatal(err)
 	}
 	leaves("a backfill", "backfilled", giver.ID)
+
+	// A census is taken back: half of one is none.
+	if err := s.Set(standin.Faults{Bandwidth: 2 << 10}); err != nil {
+		t.Fatal(err)
+	}
+	lister := r.NewKey("herbarium", "lister", access.Administrator, nil)
+	x := &census.Census{Account: "herbarium", Name: "list", From: syncing.Place{Bucket: "plates"},
+		To: syncing.Place{Endpoint: "annex", Bucket: "lists"}, Spec: census.Spec{Columns: census.Usual, Format: census.CSV}}
+	x.Who = lister.ID
+	if err := there.CreateBucket(t.Context(), "lists"); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Store.Catalog.AddCensus(t.Context(), x, catalog.Author{At: r.Store.Catalog.Now(), Who: lister.ID}); err != nil {
+		t.Fatal(err)
+	}
+	run := func() census.Run {
+		list, err := r.Store.Catalog.CensusRuns(t.Context(), x.ID, 0, 1)
+		if err != nil || len(list) == 0 {
+			t.Fatalf("%v, %v", list, err)
+		}
+		return list[0]
+	}
+	harness.Until(t, "some of the census is sent", func() bool { return run().Sent > 0 })
+	if err := r.Store.Catalog.RemoveKey(t.Context(), lister.ID, catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
+		t.Fatal(err)
+	}
+	r.Gate.Changed()
+	harness.Until(t, "the census ends", func() bool { return run().Ended != nil })
+	if is := run(); is.State != census.Failed || held("lists") != 0 {
+		t.Errorf("the census ended %+v, and %d of its files are there", is, held("lists"))
+	}
 }

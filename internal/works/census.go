@@ -219,15 +219,28 @@ func (w *censusRun) set(f func(*census.Run)) {
 	f(w.run)
 }
 
+// write lists and sends, as long as whoever saved the census may have it done.
 func (w *censusRun) write(ctx context.Context) (err error) {
 	c := w.crew
 	if w.buckets, err = CensusBuckets(ctx, c.store.Catalog, w.of); err != nil {
 		return err
 	}
 	by := SavedBy{w.of.Account, w.of.Who, w.of.Source, w.of.Changed}
-	if err := c.mayUse(ctx, by, CensusNeeds(w.of, w.buckets)); err != nil {
+	needs := CensusNeeds(w.of, w.buckets)
+	if err := c.mayUse(ctx, by, needs); err != nil {
 		return err
 	}
+	may, given := still(ctx, func(ctx context.Context) error { return c.mayUse(ctx, by, needs) })
+	defer given()
+	err = w.writeFor(may, by)
+	if refused := refusedOf(may); refused != nil {
+		return refused
+	}
+	return err
+}
+
+func (w *censusRun) writeFor(ctx context.Context, by SavedBy) (err error) {
+	c := w.crew
 	if w.columns, err = census.ParseColumns(w.of.Columns); err != nil {
 		return err
 	}
