@@ -1,4 +1,4 @@
-package attack_test
+package attack
 
 import (
 	"bytes"
@@ -101,8 +101,8 @@ var anEndpoint = sync.OnceValues(func() (*client.Client, *atomic.Pointer[[]byte]
 	return c, &says
 })
 
-// asks are the calls of an endpoint whose answers are read.
-var asks = map[string]func(ctx context.Context, c *client.Client){
+// answered are the calls of an endpoint whose answers are read.
+var answered = map[string]func(ctx context.Context, c *client.Client){
 	"buckets": func(ctx context.Context, c *client.Client) { _, _ = c.Buckets(ctx) },
 	"objects": func(ctx context.Context, c *client.Client) { _, _ = c.List(ctx, "b", "", "/", "", 1000) },
 	"versions": func(ctx context.Context, c *client.Client) {
@@ -127,7 +127,7 @@ func readAnswer(ask func(context.Context, *client.Client)) func(testing.TB, []by
 }
 
 func init() {
-	for what, ask := range asks {
+	for what, ask := range answered {
 		foreign["answer of an endpoint, "+what] = readAnswer(ask)
 	}
 }

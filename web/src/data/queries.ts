@@ -174,10 +174,16 @@ export const useBucketUsage = (bucket: string) =>
 export const unreadable = ({ data, error }: { data?: unknown; error: unknown }) =>
   !!error && (data === undefined || (error instanceof Problem && [403, 404].includes(error.status)));
 
-/** A change, after which everything live is read again. */
+/**
+ * A change, after which everything live is read again. It is not waited for: whoever removed what a page shows leaves
+ * that page first.
+ */
 export function useChange<I, O>(change: (input: I) => Promise<O>) {
   const queries = useQueryClient();
-  return useMutation({ mutationFn: change, onSettled: () => queries.invalidateQueries({ queryKey: everythingLive }) });
+  return useMutation({
+    mutationFn: change,
+    onSettled: () => void queries.invalidateQueries({ queryKey: everythingLive }),
+  });
 }
 
 export interface Removal {

@@ -35,6 +35,7 @@ export function Dialog({ open, onClose, title, about, children, footer, width = 
             setEntered(true);
             setAsked(false);
           }}
+          onSubmit={() => setEntered(false)}
           onInteractOutside={(e) => entered && e.preventDefault()}
           {...(about ? {} : { 'aria-describedby': undefined })}
         >
