@@ -175,14 +175,17 @@ export const unreadable = ({ data, error }: { data?: unknown; error: unknown }) 
   !!error && (data === undefined || (error instanceof Problem && [403, 404].includes(error.status)));
 
 /**
- * A change, after which everything live is read again. It is not waited for: whoever removed what a page shows leaves
- * that page first.
+ * A change, after which everything live is read again. It has ended when that is done; one that ends at once lets who
+ * removed what a page shows leave that page first.
  */
-export function useChange<I, O>(change: (input: I) => Promise<O>) {
+export function useChange<I, O>(change: (input: I) => Promise<O>, endsAtOnce = false) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: change,
-    onSettled: () => void queries.invalidateQueries({ queryKey: everythingLive }),
+    onSettled: () => {
+      const read = queries.invalidateQueries({ queryKey: everythingLive });
+      return endsAtOnce ? undefined : read;
+    },
   });
 }
 

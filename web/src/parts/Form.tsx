@@ -108,7 +108,7 @@ interface ConfirmProps {
 /** Says what a removal means, and does it when that is wanted. */
 export function Confirm({ title, children, act = 'Remove it', done, run, onDone, onClose }: ConfirmProps) {
   const toast = useToast();
-  const change = useChange(run);
+  const change = useChange(run, true);
   const after = () => {
     toast(done);
     (onDone ?? onClose)();
