@@ -104,7 +104,8 @@ func NewElsewhere(t *tier.Tier, s Sealer, at Place, room *Volume) *Elsewhere {
 	local.framed, local.packed, local.sealer = true, t.Packed, s
 	life, end := context.WithCancel(context.Background())
 	return &Elsewhere{life: life, end: end, tier: t.ID, place: at, marker: t.Volumes[0].Marker, sealed: t.Sealed,
-		room: room, dir: filepath.Join(room.dir, "elsewhere", strconv.Itoa(int(t.ID))), local: local, unfinished: map[int64][]string{}}
+		room: room, dir: filepath.Join(room.dir, "elsewhere", strconv.Itoa(int(t.ID))), local: local,
+		unfinished: map[int64][]string{}}
 }
 
 // Tier gives the number in the references to the tier's bodies.

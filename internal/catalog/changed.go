@@ -14,45 +14,48 @@ import (
 const changedIn = "changed"
 
 // settingWords are the settings whose names here are not those that the desk and charters give
-// them; "" for what is no setting.
+// them, of one type or of all; "" for what is no setting.
 var settingWords = map[string]string{
-	"KeyID": "key", "Sealed": "sealed", "Probe": "bucket", "Health": "", "URL": "url",
-	"Stay": "shortestStay", "Markers": "deleteMarkers", "Lag": "lagTarget",
-	"OlderBy": "older", "NewerBy": "newer", "Guard.Share": "guardShare", "Guard.Most": "guardMost", "Limits": "bandwidth",
-	"Seals": "", "Secret": "", "Rights": "for", "Fixed": "placementFixed",
-	"By": "", "Who": "", "Source": "", "Revision": "", "Changed": "", "Next": "", "FromMark": "", "ToMark": "", "Paused": "",
+	"Endpoint.KeyID": "key", "Endpoint.Sealed": "secret", "Endpoint.Probe": "bucket", "Endpoint.Health": "",
+	"Tier.Stay": "shortestStay", "Rule.Markers": "deleteMarkers", "Rule.Lag": "lagTarget", "Rule.Paused": "",
+	"Spec.OlderBy": "older", "Spec.NewerBy": "newer", "Spec.Limits": "bandwidth", "Spec.Seals": "",
+	"Guard.Share": "guardShare", "Guard.Most": "guardMost", "GrantRow.Rights": "for", "Account.Fixed": "placementFixed",
+	"Job.Secret": "", "Job.FromMark": "", "Job.ToMark": "", "URL": "url",
+	"By": "", "Who": "", "Source": "", "Revision": "", "Changed": "", "Next": "",
 }
 
 // settingsChanged names the settings in which a thing differs from what it was, in order, as the
 // desk and charters name them. Of tags each is named by itself: tags.kind.
 func settingsChanged[T any](was, is T) []string {
 	out := map[string]bool{}
-	changedFields("", reflect.ValueOf(was), reflect.ValueOf(is), out)
+	changedFields(reflect.ValueOf(was), reflect.ValueOf(is), out)
 	return slices.Sorted(maps.Keys(out))
 }
 
-func changedFields(in string, was, is reflect.Value, out map[string]bool) {
+func changedFields(was, is reflect.Value, out map[string]bool) {
 	for i := range was.NumField() {
 		f := was.Type().Field(i)
 		a, b := was.Field(i), is.Field(i)
 		switch {
 		case f.Anonymous || f.Name == "Guard":
-			changedFields(map[bool]string{false: f.Name + "."}[f.Anonymous], a, b, out)
+			changedFields(a, b, out)
 		case f.Type == reflect.TypeFor[object.Tags]():
 			for _, name := range mapChanges(a.Interface().(object.Tags), b.Interface().(object.Tags)) {
 				out["tags."+name] = true
 			}
 		case !sameSetting(a.Interface(), b.Interface()):
-			if name := settingWord(in + f.Name); name != "" {
+			if name := settingWord(was.Type().Name(), f.Name); name != "" {
 				out[name] = true
 			}
 		}
 	}
 }
 
-func settingWord(field string) string {
-	if w, ok := settingWords[field]; ok {
-		return w
+func settingWord(of, field string) string {
+	for _, name := range []string{of + "." + field, field} {
+		if w, ok := settingWords[name]; ok {
+			return w
+		}
 	}
 	return strings.ToLower(field[:1]) + field[1:]
 }

@@ -11,7 +11,8 @@ const pulseQuery = `with mine as (select id, name from accounts where $1 = '' or
 	select concat_ws(' ',
 		case when $1 = '' then (select max(id) from trail)
 			else (select max(id) from trail where account = $1) end,
-		(select string_agg(concat(e.id, e.state, e.since), ',' order by e.id) from endpoints e join mine on mine.id = e.account),
+		(select string_agg(concat(e.id, e.state, e.since), ',' order by e.id) from endpoints e
+			join mine on mine.id = e.account),
 		(select seq from followers where name = 'replication' and exists (select 1 from rules)),
 		(select string_agg(concat(t.id, rules.revision, t.code, t.since, t.backfill, t.verified,
 			exists (select 1 from replicas r where r.target = t.id and r.waiting)), ',' order by t.id)

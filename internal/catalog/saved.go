@@ -58,12 +58,14 @@ func (c *Catalog) Save(ctx context.Context, account string, of SavedKind, name s
 			by.Who); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, account, string(of)+" "+name, map[string]any{"saved": says, changedIn: mapChanges(before, is)})
+		return trail(ctx, tx, by, TrailSetting, account, string(of)+" "+name,
+			map[string]any{"saved": says, changedIn: mapChanges(before, is)})
 	})
 }
 
 // savedSettings gives what is kept under a name; nothing when nothing is.
-func savedSettings(ctx context.Context, tx *sqlx.Tx, account string, of SavedKind, name string) (map[string]any, error) {
+func savedSettings(ctx context.Context, tx *sqlx.Tx, account string, of SavedKind, name string) (map[string]any,
+	error) {
 	var list [][]byte
 	out := map[string]any{}
 	err := tx.SelectContext(ctx, &list, `select s.says from saved s join accounts a on a.id = s.account

@@ -241,7 +241,8 @@ func (c *Catalog) ChangeTier(ctx context.Context, name string, ifRevision int, b
 		if err := dropVolumes(ctx, tx, t, by); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "tier "+t.Name, map[string]any{"tier changed": t.Name, changedIn: changed})
+		return trail(ctx, tx, by, TrailSetting, "", "tier "+t.Name,
+			map[string]any{"tier changed": t.Name, changedIn: changed})
 	})
 }
 

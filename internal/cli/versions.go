@@ -192,7 +192,8 @@ func (a *app) objectAnnotate(ctx context.Context, c *cli.Command) error {
 func (a *app) historyCommand() *cli.Command {
 	return &cli.Command{Name: "history",
 		Usage: "show what became of a key: versions, deletions, changes of metadata, renames", ArgsUsage: "BUCKET/KEY",
-		Description: "Moves between tiers, and removals for good, stand in the bucket's journal: spindle journal list BUCKET --prefix KEY.\n\n" +
+		Description: "Moves between tiers, and removals for good, stand in the bucket's journal: " +
+			"spindle journal list BUCKET --prefix KEY.\n\n" +
 			examples("spindle object history loans/2026/FL-0366/specimens.csv",
 				"spindle object history plates/2019/moorland/FH-004217-recto.tif --follow-renames"),
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "follow-renames", Usage: "also the names it had before and got later"},

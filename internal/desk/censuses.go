@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"time"
 
@@ -278,10 +279,7 @@ func (d *Desk) changeCensus(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	at := in.Body.IfRevision
-	if at == 0 {
-		at = x.Revision // what was looked at is what is changed
-	}
+	at := cmp.Or(in.Body.IfRevision, x.Revision) // what was looked at is what is changed
 	if err := d.store.Catalog.ChangeCensus(ctx, who(ctx).subject.Account, in.Census, at, by,
 		func(is *census.Census) error {
 			*is = *x

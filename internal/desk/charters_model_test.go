@@ -42,7 +42,8 @@ var modelKinds = map[string]struct {
 			return map[string]any{"kind": drawn("a", "b")(r), drawn("x", "y")(r).(string): "1"}
 		}}},
 	"key": {"keys", "/api/v1/keys", false, map[string]any{"role": "reader"}, map[string]func(*rand.Rand) any{
-		"role": drawn("reader", "writer"), "note": drawn("one", "two"), "rate": drawn(5.0, 6.0)}},
+		"role": drawn("reader", "writer"), "note": drawn("one", "two"), "rate": drawn(5.0, 6.0),
+		"limits": drawn([]any{"standing"}, []any{"standing", "other/in/"})}},
 	"grant": {"grants", "/api/v1/grants", false, map[string]any{"bucket": "standing", "to": "account:seed-lab",
 		"for": "read from"},
 		map[string]func(*rand.Rand) any{"for": drawn("read from", "write into"), "note": drawn("one", "two")}},

@@ -163,7 +163,6 @@ func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) 
 	return e, nil
 }
 
-// mayExplain refuses questions about others to who administers nothing.
 // explainForeign says to who may change a bucket's settings whether a key of another account may do
 // something there. Of a key that may not nothing is told but that: not whether there is one.
 func (d *Desk) explainForeign(ctx context.Context, in ExplainIn, do access.Rights, bucket object.BucketName) (*Explanation,
@@ -204,6 +203,7 @@ func (d *Desk) explainForeign(ctx context.Context, in ExplainIn, do access.Right
 	return e, nil
 }
 
+// mayExplain refuses questions about others to who administers nothing.
 func (d *Desk) mayExplain(ctx context.Context, s access.Subject) error {
 	me := who(ctx).subject
 	if s.Kind == access.Anyone || s.Kind == me.Kind && s.Name == me.Name {

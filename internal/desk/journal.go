@@ -189,7 +189,7 @@ func (d *Desk) listJournal(ctx context.Context, in *struct {
 	if err := d.mayFilter(ctx, in.Bucket, in.Who); err != nil {
 		return nil, err
 	}
-	if q.Who, err = d.keyID(ctx, in.Who); err != nil {
+	if q.Who, err = d.whoNamed(ctx, in.Who); err != nil {
 		return nil, err
 	}
 	p, err := d.store.Catalog.Journal(ctx, q)

@@ -19,6 +19,15 @@ func (d *Desk) keyID(ctx context.Context, named string) (string, error) {
 	return d.anyKeyID(ctx, named)
 }
 
+// whoNamed gives what records call somebody who is named: a person as they are, a key by its id.
+func (d *Desk) whoNamed(ctx context.Context, named string) (string, error) {
+	p, err := d.store.Catalog.FindPerson(ctx, strings.TrimPrefix(named, "person "))
+	if err != nil || p != nil {
+		return named, err
+	}
+	return d.keyID(ctx, named)
+}
+
 // keyNamed splits how a key is named into the account and its name.
 func keyNamed(ctx context.Context, named string) (account, name string) {
 	if account, name, ok := strings.Cut(named, "/"); ok {

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net/http"
@@ -438,10 +439,7 @@ func (d *Desk) changeSync(ctx context.Context, in *struct {
 	if err := errors.Join(d.maySync(ctx, j), d.syncFits(ctx, j)); err != nil {
 		return nil, err
 	}
-	at := in.Body.IfRevision
-	if at == 0 {
-		at = j.Revision // what was looked at is what is changed
-	}
+	at := cmp.Or(in.Body.IfRevision, j.Revision) // what was looked at is what is changed
 	if err := d.store.Catalog.ChangeSync(ctx, who(ctx).subject.Account, in.Sync, at, by,
 		func(is *syncing.Job) error {
 			*is = *j

@@ -173,7 +173,7 @@ func (d *Desk) listTrail(ctx context.Context, in *struct {
 		}
 	}
 	var err error
-	if q.Who, err = d.keyID(ctx, in.Who); err != nil {
+	if q.Who, err = d.whoNamed(ctx, in.Who); err != nil {
 		return nil, err
 	}
 	list, err := d.store.Catalog.Trail(ctx, q)

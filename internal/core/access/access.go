@@ -269,7 +269,8 @@ func Replicates(s Subject, t Target, book *Book, now time.Time) bool {
 func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time) Decision {
 	d := Decision{By: "nothing"}
 	if owns {
-		d.By, d.Why = "role", fmt.Sprintf("%s is %s in the account %s, which may not %s", s, s.Role.A(), s.Account, do.deed(""))
+		d.By, d.Why = "role", fmt.Sprintf("%s is %s in the account %s, which may not %s", s, s.Role.A(), s.Account,
+			do.deed(""))
 		d.Remedy = fmt.Sprintf("use one whose role is %s, or grant %s %q on %s", roleFor(do), s.Grantee(), purposeFor(do|t.Needs),
 			place(t))
 		return d
