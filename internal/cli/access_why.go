@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/object"
 	"spindle/internal/desk"
 	"spindle/internal/wire/client"
@@ -134,7 +135,7 @@ func (a *app) explainAccess(ctx context.Context, c *cli.Command) error {
 			word = "refused"
 		}
 		facts := [][2]string{{"Answer", word}, {"Who", shown(e.Subject)},
-			{"Would", e.Do + " " + shown(e.Target) + ", of " + e.Owner}, {"Because", shown(e.Why)}}
+			{"Would", deed(e.Do, shown(e.Target)) + ", of " + e.Owner}, {"Because", shown(e.Why)}}
 		if e.Grant > 0 {
 			facts = append(facts, [2]string{"Grant", fmt.Sprint(e.Grant)})
 		}
@@ -258,4 +259,13 @@ func sharedText(list []desk.SharedWith) string {
 		out = append(out, t)
 	}
 	return orDash(strings.Join(out, "; "))
+}
+
+// deed puts a right into words.
+func deed(do, of string) string {
+	r, err := access.ParseRight(do)
+	if err != nil { // of a service that has other ones
+		return shown(do) + " " + of
+	}
+	return r.Deed(of)
 }

@@ -270,12 +270,12 @@ func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time
 	d := Decision{By: "nothing"}
 	if owns {
 		d.By, d.Why = "role", fmt.Sprintf("%s is %s in the account %s, which may not %s", s, s.Role.A(), s.Account,
-			do.deed(""))
+			do.Deed(""))
 		d.Remedy = fmt.Sprintf("use one whose role is %s, or grant %s %q on %s", roleFor(do), s.Grantee(), purposeFor(do|t.Needs),
 			place(t))
 		return d
 	}
-	d.Why = fmt.Sprintf("no grant lets %s %s, which belongs to another account", s, do.deed(place(t)))
+	d.Why = fmt.Sprintf("no grant lets %s %s, which belongs to another account", s, do.Deed(place(t)))
 	d.Remedy = fmt.Sprintf("have its owner grant %q on %s to account %s or %s", purposeFor(do|t.Needs), place(t), s.Account,
 		s.Grantee())
 	if book == nil {

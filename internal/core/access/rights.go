@@ -32,8 +32,8 @@ func (r Rights) String() string {
 	return strings.Join(names, ", ")
 }
 
-// deed puts what rights let one do with something into words, such as "change the settings of plates".
-func (r Rights) deed(of string) string {
+// Deed puts what rights let one do with something into words, such as "change the settings of plates".
+func (r Rights) Deed(of string) string {
 	switch {
 	case r != Settings:
 		return strings.TrimSpace(r.String() + " " + of)
