@@ -369,6 +369,7 @@ func TestRestoreAsOf(t *testing.T) {
 			t.Errorf("%s: %v", code, err)
 		}
 	}
+	spoiledLog(t, folder, first, func() error { _, _, err := restore(at, nothing); return err })
 	r, restoredTo, err := restore(at, nothing)
 	if err != nil || r.Lost != 0 {
 		t.Fatalf("%+v, %v", r, err)
@@ -441,6 +442,44 @@ func TestRestoreAsOf(t *testing.T) {
 	if _, err := postgres.StartWith(t.Context(), filepath.Join(s.Config.Data, "postgres"), harness.Silent(),
 		postgres.Settings{KeepLog: backup.LogFolder(folder)}); !fault.HasCode(err, "log-folder") {
 		t.Errorf("a log kept where another database's is: %v", err)
+	}
+}
+
+// spoiledLog has a restore fail, rather than bring back less, when files of the log are exchanged, cut or gone.
+func spoiledLog(t *testing.T, folder string, base *backup.Manifest, restore func() error) {
+	t.Helper()
+	dir := filepath.Join(backup.LogFolder(folder), base.Base.Cluster)
+	first, next := filepath.Join(dir, base.Base.To+".gz"), ""
+	files, err := filepath.Glob(filepath.Join(dir, "*.gz"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range files {
+		if f > first && next == "" && len(filepath.Base(f)) == len(filepath.Base(first)) {
+			next = f
+		}
+	}
+	was := map[string][]byte{}
+	for _, f := range []string{first, next} {
+		if was[f], err = os.ReadFile(f); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for what, lies := range map[string][2][]byte{"exchanged": {was[next], was[first]}, "cut": {was[first][:len(was[first])/2], was[next]},
+		"empty": {was[first], {}}} {
+		for i, f := range []string{first, next} {
+			if err := os.WriteFile(f, lies[i], 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := restore(); err == nil {
+			t.Errorf("files of the log are %s, and it is restored all the same", what)
+		}
+	}
+	for f, b := range was {
+		if err := os.WriteFile(f, b, 0o644); err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 

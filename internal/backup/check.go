@@ -153,7 +153,7 @@ func (in *Checking) spaces(ctx context.Context, cat *catalog.Catalog, m *Manifes
 				t.Volumes[i].Dir = dir
 			}
 		}
-		out.Put(t.ID, bodies.NewShelf(t, keys, func(object.BodyFile) error { return nil }))
+		out.Put(t.ID, bodies.NewShelf(t, keys, func(bodies.Owed) error { return nil }))
 	}
 	return out, nil
 }

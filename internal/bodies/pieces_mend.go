@@ -35,31 +35,51 @@ func (s *Shelf) mendPieces(ref object.BodyRef, size int64, crc uint64, limit fun
 	if p.why != nil {
 		m.Says = fault.From(p.why).Message
 	}
-	// A file of that number that is no piece is in the way of one.
+	return m, s.makePieces(p, at, &m, limit)
+}
+
+// makePieces makes the pieces of a body anew that are bad or missing. What cannot be written is no
+// fault of the body; the error is that of limit.
+func (s *Shelf) makePieces(p *pieced, at *whereabouts, m *Mended, limit func(n int) error) (stopped error) {
+	limited := func(n int) error { stopped = limit(n); return stopped }
+	holds := map[*Volume]bool{}
 	for i, f := range p.files {
-		on := at.of[i]
+		on, elsewhere := at.of[i], false
 		switch {
 		case f != nil && !p.bad[i]:
+			holds[on] = true
 			continue
 		case f != nil:
-		case len(at.bad) > 0:
+		case len(at.bad) > 0: // a file of that number that is no piece is in the way of one
 			on, at.bad = at.bad[0], at.bad[1:]
 		case at.away != nil:
 			m.Missing++ // it may be where nobody can look
 			continue
-		case len(at.none) > 0:
+		default:
+			elsewhere = true
 			on, at.none = s.roomiestOf(at.none)
 		}
-		if on == nil {
+		made := false
+		for on != nil && !made {
+			err := p.rebuild(i, on, limited)
+			if stopped != nil {
+				return stopped
+			}
+			if made = err == nil; made {
+				holds[on] = true
+				m.Copies++
+				continue
+			}
+			if m.Failed, on = err, nil; elsewhere {
+				on, at.none = s.roomiestOf(at.none)
+			}
+		}
+		if !made {
 			m.Missing++
-			continue
 		}
-		if err := p.rebuild(i, on, limit); err != nil {
-			return m, err
-		}
-		m.Copies++
 	}
-	return m, nil
+	m.Owed = Owed{p.ref.In(), len(holds), s.lacking(holds)}
+	return nil
 }
 
 // roomiestOf gives that of some volumes with most room, nil when none is there, and the rest.

@@ -54,7 +54,7 @@ func (s *Shelf) writePieces(r io.Reader, size int64, sealed bool, extra []hash.H
 		return w, err
 	}
 	if w.Owed = into.All() - into.left(); w.Owed > 0 {
-		if err := s.owes(w.Ref.In()); err != nil {
+		if err := s.owes(Owed{w.Ref.In(), into.left(), s.lacking(into.holds())}); err != nil {
 			into.abandon()
 			return w, err
 		}
@@ -76,6 +76,7 @@ type piecesSink struct {
 	striping
 	code   reedsolomon.Encoder
 	files  []*fileSink // by piece; nil for one that is left out
+	on     []*Volume   // by piece
 	why    error       // of the last that was
 	buf    []byte      // blocks of the stripe that is being filled
 	filled int
@@ -104,7 +105,8 @@ func (s *Shelf) newPieces(on []*Volume, sealed bool) (*piecesSink, error) {
 	if sealed {
 		bit = object.SealedBit
 	}
-	x := &piecesSink{striping: striping{Pieces: *s.pieces}, code: code, files: make([]*fileSink, s.pieces.All())}
+	x := &piecesSink{striping: striping{Pieces: *s.pieces}, code: code, files: make([]*fileSink, s.pieces.All()),
+		on: make([]*Volume, s.pieces.All())}
 	// The first file that can be made gives the number; none of them is preferred for a piece.
 	places := rand.Perm(len(x.files))
 	for i, v := range on {
@@ -120,7 +122,7 @@ func (s *Shelf) newPieces(on []*Volume, sealed bool) (*piecesSink, error) {
 			x.why = err
 			continue
 		}
-		x.files[places[i]] = &fileSink{File: f, disk: v.disk}
+		x.files[places[i]], x.on[places[i]] = &fileSink{File: f, disk: v.disk}, v
 	}
 	if x.left() < x.Data {
 		x.abandon()
@@ -142,6 +144,17 @@ func (v *Volume) createNumbered(path string) (*os.File, error) {
 		return nil, diskError(err)
 	}
 	return f, nil
+}
+
+// holds gives the volumes on which pieces are written.
+func (x *piecesSink) holds() map[*Volume]bool {
+	out := map[*Volume]bool{}
+	for i, f := range x.files {
+		if f != nil {
+			out[x.on[i]] = true
+		}
+	}
+	return out
 }
 
 // left gives how many pieces are being written.

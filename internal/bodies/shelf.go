@@ -28,14 +28,31 @@ type Shelf struct {
 	copies  int
 	pieces  *tier.Pieces // nil: whole copies
 	sealed  bool
-	owes    func(object.BodyFile) error // notes a body that was written short
+	owes    func(Owed) error // notes a body that was written short
+}
+
+// Owed is a body of which copies or pieces are to be made.
+type Owed struct {
+	object.BodyFile
+	Has   int      // copies or pieces that there are
+	Lacks []string // directories of the tier's volumes that have none
+}
+
+// lacking gives the directories of the volumes that have nothing of a body.
+func (s *Shelf) lacking(holds map[*Volume]bool) (out []string) {
+	for _, v := range s.volumes {
+		if !holds[v] {
+			out = append(out, v.dir)
+		}
+	}
+	return out
 }
 
 var _ Space = (*Shelf)(nil)
 
 // NewShelf makes the space of a tier. Its volumes may be away. What is written in fewer
 // pieces than the tier wants is told to owes, before it counts as written.
-func NewShelf(t *tier.Tier, s Sealer, owes func(object.BodyFile) error) *Shelf {
+func NewShelf(t *tier.Tier, s Sealer, owes func(Owed) error) *Shelf {
 	out := &Shelf{owes: owes, tier: t.ID, copies: t.Copies, pieces: t.Pieces, sealed: t.Sealed}
 	for _, x := range t.Volumes {
 		v := OpenMarked(x.Dir, t.ID, x.Marker)
@@ -237,8 +254,10 @@ func (s *Shelf) Check(ctx context.Context, ref object.BodyRef, size int64, crc u
 // Mended is what Mend did.
 type Mended struct {
 	Copies  int // and pieces, that were made anew
-	Missing int // that could not be: a volume is away, or there are too few
+	Missing int // that could not be: a volume is away, takes no writes, or there are too few
 	Says    string
+	Failed  error // why something that is missing could not be written; the body is sound all the same
+	Owed          // what there is of the body, when Failed
 }
 
 // Mend is Check, and says what it mended.
@@ -277,31 +296,48 @@ func (s *Shelf) Mend(ctx context.Context, ref object.BodyRef, size int64, crc ui
 	if ref.Offset >= 0 {
 		return m, nil // a file that several share is on one volume
 	}
-	for _, v := range bad {
-		if err := v.disk.Remove(v.wholePath(ref.File)); err != nil {
-			return m, diskError(err)
-		}
-	}
-	want := s.copies - len(good)
-	if away != nil {
-		m.Missing = max(0, want-len(bad))
-		want = len(bad) // a copy may be where nobody can look
-	}
-	for _, v := range append(bad, none...) {
-		if want--; want < 0 {
-			break
-		}
-		h, err := v.copyFrom(good[0], ref.File)
-		if err != nil {
-			return m, err
-		}
-		_ = h.release()
-		m.Copies++
-	}
+	m.copyAgain(s, ref, good, bad, none, away != nil)
 	if m.Says = "a copy was missing"; problem != nil {
 		m.Says = fault.From(problem).Message
 	}
 	return m, nil
+}
+
+// copyAgain makes copies of a body in the place of bad ones, and on volumes that have none. What cannot be written
+// is no fault of the body.
+func (m *Mended) copyAgain(s *Shelf, ref object.BodyRef, good, bad, none []*Volume, away bool) {
+	var to []*Volume
+	for _, v := range bad {
+		if err := v.disk.Remove(v.wholePath(ref.File)); err != nil {
+			m.Failed = v.openError(err)
+			continue
+		}
+		to = append(to, v)
+	}
+	want, holds := s.copies-len(good), map[*Volume]bool{}
+	if away {
+		m.Missing = max(0, want-len(bad))
+		want = len(bad) // a copy may be where nobody can look
+	}
+	for _, v := range good {
+		holds[v] = true
+	}
+	for _, v := range append(to, none...) {
+		if want <= 0 {
+			break
+		}
+		h, err := v.copyFrom(good[0], ref.File)
+		if err != nil {
+			m.Failed = err
+			continue
+		}
+		_ = h.release()
+		holds[v] = true
+		m.Copies++
+		want--
+	}
+	m.Missing += max(0, want)
+	m.Owed = Owed{ref.In(), len(holds), s.lacking(holds)}
 }
 
 // CopySmall moves a body that shares a file, on the volume where it is.

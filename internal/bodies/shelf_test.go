@@ -38,7 +38,7 @@ func shelf(t *testing.T, n int, change func(*tier.Tier)) (*bodies.Shelf, []strin
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := bodies.NewShelf(x, sealer{key}, func(object.BodyFile) error { return nil })
+	s := bodies.NewShelf(x, sealer{key}, func(bodies.Owed) error { return nil })
 	t.Cleanup(func() { s.Close() })
 	return s, dirs
 }

@@ -22,6 +22,7 @@ type Repair struct {
 	Bytes    int64      `db:"bytes"`
 	Made     int64      `db:"made"`    // copies and pieces
 	Damaged  int64      `db:"damaged"` // bodies that nothing gives back
+	Lost     int        `db:"lost"`    // volumes that were taken out since all was whole
 	Waiting  int64      `db:"waiting"` // bodies that wait for a volume that is away
 	After    time.Time  `db:"after"`   // when the walk goes on
 	Finished *time.Time `db:"finished"`
@@ -29,11 +30,18 @@ type Repair struct {
 	Place WalkPlace `db:"-"` // that the walk has reached
 }
 
-// askRepair begins the repair of a tier, or begins it anew.
-func askRepair(ctx context.Context, tx *sqlx.Tx, tier int16, why string, by Author) error {
-	_, err := tx.ExecContext(ctx, `insert into repairs (tier, why, who, asked, after) values ($1, $2, $3, $4, now())
+// askRepair begins the repair of a tier, or begins it anew,
+// with so many volumes lost. What is owed is made at once, too.
+func askRepair(ctx context.Context, tx *sqlx.Tx, tier int16, why string, lost int, by Author) error {
+	if _, err := tx.ExecContext(ctx, `insert into repairs (tier, why, who, asked, after, lost)
+		values ($1, $2, $3, $4, now(), $5)
 		on conflict (tier) do update set why = $2, who = $3, asked = $4, place = '{}', bodies = 0, bytes = 0, made = 0,
-		damaged = 0, waiting = 0, after = now(), finished = null`, tier, why, by.Who, by.At)
+		damaged = 0, waiting = 0, after = now(), finished = null,
+		lost = $5 + case when repairs.finished is null then repairs.lost else 0 end`, tier, why, by.Who, by.At,
+		lost); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `update owed set after = now() where tier = $1`, tier)
 	return err
 }
 
@@ -45,11 +53,11 @@ func (c *Catalog) AskRepair(ctx context.Context, name string, by Author) error {
 		if err != nil {
 			return err
 		}
-		return askRepair(ctx, tx, t.ID, "asked for", by)
+		return askRepair(ctx, tx, t.ID, "asked for", 0, by)
 	})
 }
 
-const repairColumns = `tier, why, who, asked, bodies, bytes, made, damaged, waiting, after, finished, place::text as at`
+const repairColumns = `tier, why, who, asked, bodies, bytes, made, damaged, lost, waiting, after, finished, place::text as at`
 
 func (c *Catalog) repairs(ctx context.Context, q string, in ...any) ([]*Repair, error) {
 	var rows []struct {
@@ -100,10 +108,20 @@ func (c *Catalog) SaveRepair(ctx context.Context, r *Repair) error {
 	return err
 }
 
-// Owe notes a body of which pieces could not be written.
-func (c *Catalog) Owe(ctx context.Context, f object.BodyFile) error {
-	_, err := c.db.ExecContext(ctx, `insert into owed (tier, file) values ($1, $2) on conflict do nothing`, f.Tier, f.File)
+// Owe notes a body of which copies or pieces could not be written: how many there are, and the directories of the
+// tier's volumes that have none.
+func (c *Catalog) Owe(ctx context.Context, f object.BodyFile, has int, lacks []string) error {
+	_, err := c.db.ExecContext(ctx, `insert into owed (tier, file, has, lacks) values ($1, $2, $3, $4)
+		on conflict (tier, file) do update set has = $3, lacks = $4`, f.Tier, f.File, has, lacks)
 	return mapError(err)
+}
+
+// OwedBelow counts the bodies of a tier that are owed copies or pieces, and would have fewer than so many when
+// directories are taken out.
+func (c *Catalog) OwedBelow(ctx context.Context, tier int16, without []string, needs int) (n int64, err error) {
+	err = c.db.GetContext(ctx, &n, `select count(*) from owed where tier = $1
+		and has - (select count(*) from unnest($2::text[]) d where d <> all (lacks)) < $3`, tier, without, needs)
+	return n, mapError(err)
 }
 
 // Owed counts the bodies of each tier of which pieces could not be written yet.

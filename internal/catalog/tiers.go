@@ -208,7 +208,7 @@ func dropVolumes(ctx context.Context, tx *sqlx.Tx, t *tier.Tier, by Author) erro
 		len(gone) == 0 {
 		return err
 	}
-	return askRepair(ctx, tx, t.ID, "taken out: "+strings.Join(gone, ", "), by)
+	return askRepair(ctx, tx, t.ID, "taken out: "+strings.Join(gone, ", "), len(gone), by)
 }
 
 // ChangeTier changes a tier as it is found. The errors are those of edit, of tier.Check,
@@ -235,10 +235,10 @@ func (c *Catalog) ChangeTier(ctx context.Context, name string, ifRevision int, b
 			where id = $1`, append([]any{t.ID}, tierValues{t}.args()...)...); err != nil {
 			return err
 		}
-		if err := addVolumes(ctx, tx, t); err != nil {
+		if err := dropVolumes(ctx, tx, t, by); err != nil { // first: a new disk may be mounted where the lost one was
 			return err
 		}
-		if err := dropVolumes(ctx, tx, t, by); err != nil {
+		if err := addVolumes(ctx, tx, t); err != nil {
 			return err
 		}
 		return trail(ctx, tx, by, TrailSetting, "", "tier "+t.Name,

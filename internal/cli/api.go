@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/sha256"
@@ -62,7 +63,7 @@ func (a *app) readProfiles() (*profiles, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := os.ReadFile(path)
+	b, err := readOwn(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return p, nil
 	}
@@ -77,6 +78,29 @@ func (a *app) readProfiles() (*profiles, error) {
 		p.Profiles = map[string]profile{}
 	}
 	return p, nil
+}
+
+// profilesMost is how many bytes a file of profiles may have.
+const profilesMost = 64 << 10
+
+// readOwn reads a file that decides where secrets go: one of moderate size that nobody else may
+// change. The error has the code profiles.
+func readOwn(path string) ([]byte, error) {
+	bad := func(format string, args ...any) *fault.Error {
+		return fault.New(fault.Invalid, "profiles", "%s "+format, append([]any{path}, args...)...).In("profile")
+	}
+	st, err := os.Stat(path)
+	switch {
+	case err != nil:
+		return nil, err
+	case !st.Mode().IsRegular():
+		return nil, bad("is no ordinary file").Do("move it away and connect again")
+	case st.Mode().Perm()&0o022 != 0:
+		return nil, bad("decides where your secrets go, and others may change it").Do("chmod 600 %s", path)
+	case st.Size() > profilesMost:
+		return nil, bad("has more than %s", size(profilesMost)).Do("move it away and connect again")
+	}
+	return os.ReadFile(path)
 }
 
 func (a *app) writeProfiles(p *profiles) error {
@@ -118,6 +142,9 @@ type api struct {
 	pages *paging
 	hints []string // of the last question that found nothing
 }
+
+// lineMost is how many bytes a line of a stream may have.
+const lineMost = 16 << 20
 
 // answerMost is how many bytes of an answer are read, of those that are no stream.
 const answerMost = 256 << 20
@@ -244,20 +271,21 @@ func stream[T any](ctx context.Context, p *api, path string, in any, f func(T) e
 		return err
 	}
 	defer resp.Body.Close()
-	d := json.NewDecoder(resp.Body)
-	for {
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, lineMost)
+	for lines.Scan() {
 		var line T
-		err := d.Decode(&line)
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return client.Unreachable(err)
+		if err := json.Unmarshal(lines.Bytes(), &line); err != nil {
+			return foreign(resp.StatusCode).Because(err)
 		}
 		if err := f(line); err != nil {
 			return err
 		}
 	}
+	if err := lines.Err(); err != nil {
+		return client.Unreachable(err)
+	}
+	return nil
 }
 
 func foreign(status int) *fault.Error {

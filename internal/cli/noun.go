@@ -8,6 +8,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 )
@@ -42,8 +43,8 @@ func pages[T any](ctx context.Context, p *api, path, field string, before bool, 
 		}
 		was := next
 		next = ""
-		if raw, ok := page["next"]; ok {
-			if next = string(raw); raw[0] == '"' { // else a number
+		if raw := page["next"]; len(raw) > 0 && string(raw) != "null" {
+			if next = string(raw); strings.HasPrefix(next, `"`) { // else a number
 				if err := json.Unmarshal(raw, &next); err != nil {
 					return "", foreign(http.StatusOK).Because(err)
 				}

@@ -64,7 +64,9 @@ func (a *app) tierCommand() *cli.Command {
 						"spindle tier change press --without /mnt/2 --volume /mnt/7"),
 				Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision",
 					Usage: "only if it is still at this `REVISION`"},
-					&cli.StringSliceFlag{Name: "without", Usage: "take this `DIRECTORY` out; may be repeated"}),
+					&cli.StringSliceFlag{Name: "without", Usage: "take this `DIRECTORY` out; may be repeated"},
+					&cli.BoolFlag{Name: "give-up", Usage: "with --without: the directory is lost for good, and with it the bodies " +
+						"of which too little is left"}),
 				Action: changing(a, tiersPath, tierChange, printed(a, a.showTier))},
 			{Name: "repair", Usage: "read all bodies of a tier, and make missing and damaged copies and pieces anew",
 				ArgsUsage: "NAME",
@@ -89,6 +91,9 @@ func tierChange(c *cli.Command, in map[string]any) error {
 	}
 	if c.IsSet("without") {
 		in["without"] = c.StringSlice("without")
+	}
+	if c.Bool("give-up") {
+		in["giveUp"] = true
 	}
 	texts(c, in, "note", "pieces")
 	for flag, field := range map[string]string{"copies": "copies", "shortest-stay": "shortestStay"} {
@@ -231,7 +236,7 @@ func tierRow(t desk.TierInfo) []string {
 			}
 		}
 		bytes, free, away = size(*t.Bytes), size(n), strconv.Itoa(len(t.Volumes))
-		if t.Elsewhere {
+		if t.Elsewhere && len(t.Volumes) > 0 {
 			free, away = "-", t.Volumes[0].Dir
 		}
 		switch {

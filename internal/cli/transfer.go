@@ -431,7 +431,7 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 	x := transferred{Local: dest, Bucket: bucket, Key: key, Size: o.Size, ETag: o.ETag}
 	got, err := a.engine(w, m, cut).GetFile(ctx, transfer.Object{Bucket: bucket, Key: key, Version: version, ETag: o.ETag,
 		Size:  o.Size,
-		CRC64: o.Digests[0].Value}, dest, c.Bool("replace"))
+		CRC64: o.CRC64()}, dest, c.Bool("replace"))
 	x.State = gotOrThere(got)
 	m.stop()
 	t.note(x, err)

@@ -275,8 +275,8 @@ func (a *app) uploadComplete(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.print(o, func() error {
-		_, err := fmt.Fprintf(a.Out, "Completed %s, %s, %s. %s %s\n", shown(u.Bucket+"/"+o.Key), size(o.Size), o.Arrived,
-			o.Digests[0].Kind, o.Digests[0].Value)
+		_, err := fmt.Fprintf(a.Out, "Completed %s, %s, %s. CRC-64/NVME %s\n", shown(u.Bucket+"/"+o.Key), size(o.Size),
+			o.Arrived, o.CRC64())
 		return err
 	})
 }

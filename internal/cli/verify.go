@@ -104,7 +104,7 @@ func (v *verified) compare(o *desk.ObjectInfo, partSize *int64) error {
 	if v.Size = st.Size(); v.Size != o.Size {
 		return nil
 	}
-	if v.CRC64, err = crcOf(f); err != nil || v.CRC64 != o.Digests[0].Value {
+	if v.CRC64, err = crcOf(f); err != nil || v.CRC64 != o.CRC64() {
 		return err
 	}
 	if v.Problem = o.Problem; v.Problem != "" {
@@ -128,7 +128,7 @@ func (v *verified) says(file, address string, o *desk.ObjectInfo) string {
 			"Put the file there again.", file, address, v.Problem)
 	case v.State != "same":
 		return fmt.Sprintf("They differ: %s has %s, %s has %s.", file, has(v.Size, v.CRC64), address,
-			has(o.Size, o.Digests[0].Value))
+			has(o.Size, o.CRC64()))
 	case inParts && v.PartSize == 0:
 		return fmt.Sprintf("%s The ETag %s is of %s parts of a size that was not found: say --part-size.", v.same(), o.ETag, parts)
 	case inParts:

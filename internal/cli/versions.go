@@ -318,6 +318,9 @@ func (a *app) objectHistory(ctx context.Context, c *cli.Command) error {
 			all = append(all, events(ch)...)
 			more = more || i > 0 && ch.Next > 0
 		}
+		if len(out.Chapters) == 0 {
+			return foreign(http.StatusOK)
+		}
 		left -= len(out.Chapters[0].Versions)
 		if before = out.Chapters[0].Next; before == 0 || left <= 0 {
 			more = more || before > 0

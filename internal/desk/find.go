@@ -94,10 +94,31 @@ func looksAt(x query.Expr, names ...string) (yes bool) {
 	return yes
 }
 
+// question reads an expression, in which writers that are named by the names of keys become their ids.
+func (d *Desk) question(ctx context.Context, expression string, now time.Time) (query.Expr, error) {
+	x, err := query.Parse(expression, now)
+	if err != nil {
+		return nil, err
+	}
+	var tests []*query.Test
+	query.Each(x, func(t *query.Test) { tests = append(tests, t) })
+	for _, t := range tests {
+		if t.Field.Name != "writer" || t.Op != query.Is && t.Op != query.OneOf {
+			continue
+		}
+		for i, named := range t.Texts {
+			if t.Texts[i], err = d.keyID(ctx, named); err != nil {
+				return nil, fault.From(err).In("expression")
+			}
+		}
+	}
+	return x, nil
+}
+
 // finding reads a question, and gives the buckets in which it may be answered.
 func (d *Desk) finding(ctx context.Context, ask *FindAsk) (*finding, error) {
 	now := d.store.Catalog.Now()
-	x, err := query.Parse(ask.Expression, now)
+	x, err := d.question(ctx, ask.Expression, now)
 	if err != nil {
 		return nil, err
 	}

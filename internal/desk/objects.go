@@ -48,6 +48,19 @@ type ObjectInfo struct {
 	Rights        []string          `json:"rights,omitempty" doc:"What who asks may do with the object, when it is shown: list, read, write, remove, settings"`
 }
 
+// crc64Kind is the digest that every object has.
+const crc64Kind = "CRC-64/NVME"
+
+// CRC64 gives the CRC-64/NVME of the content in hex, "" when it is not told.
+func (o *ObjectInfo) CRC64() string {
+	for _, d := range o.Digests {
+		if d.Kind == crc64Kind {
+			return d.Value
+		}
+	}
+	return ""
+}
+
 // DigestInfo is a digest of the whole content.
 type DigestInfo struct {
 	Kind  string `json:"kind"`
@@ -81,7 +94,7 @@ func describe(v *object.Version) ObjectInfo {
 		ContentType: v.Headers.ContentType,
 		Headers:     v.Headers, Metadata: v.Metadata, MetadataBytes: v.Metadata.Size(), Revision: v.Revision,
 		Version: v.ID().String(), Tags: v.Tags, Source: v.Source, Marker: v.Marker, Arrived: "whole",
-		Digests: []DigestInfo{{"CRC-64/NVME", fmt.Sprintf("%016x", v.CRC64)}}}
+		Digests: []DigestInfo{{crc64Kind, fmt.Sprintf("%016x", v.CRC64)}}}
 	if v.ETag.Parts == 0 {
 		o.Digests = append(o.Digests, DigestInfo{"MD5", hex.EncodeToString(v.ETag.MD5[:])})
 	} else {

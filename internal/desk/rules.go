@@ -12,7 +12,6 @@ import (
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/core/query"
 	"spindle/internal/gate"
 	"spindle/internal/works"
 )
@@ -159,28 +158,65 @@ func (d *Desk) mayAt(ctx context.Context, do access.Rights, bucket object.Bucket
 	return nil
 }
 
+// asNow gives the context of a call with who asks as they are now: of a call that lasts, rights may end meanwhile.
+func (d *Desk) asNow(ctx context.Context) (context.Context, error) {
+	id := *who(ctx)
+	if id.session == nil {
+		k, err := d.gate.Keys.Find(ctx, id.key.ID)
+		if err == nil && k == nil {
+			err = fault.New(fault.Refused, "key-unknown", "the access key %q was removed", id.key.ID).In("key").
+				Do("use another key")
+		}
+		if err == nil {
+			err = k.Works(time.Now())
+		}
+		if err != nil {
+			return nil, err
+		}
+		id.key, id.subject = k, k.Subject()
+		if id.subject.Operator {
+			id.subject.Account = who(ctx).subject.Account
+		}
+		return context.WithValue(ctx, identityKey{}, &id), nil
+	}
+	s, err := d.store.Catalog.FindSession(ctx, id.session.Token, time.Now())
+	if err == nil && s == nil {
+		err = sessionEnded()
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.Account = id.session.Account
+	id.session = s
+	return context.WithValue(ctx, identityKey{}, &id), d.holder(ctx, &id)
+}
+
 // again asks anew while a transfer goes on.
 func (d *Desk) again(ctx context.Context, do access.Rights, a catalog.Address) func() error {
-	id := who(ctx)
-	ask := d.gate.Again(ctx, id.key, gate.Ask{Subject: id.subject, Source: id.source, Do: do, Bucket: a.Bucket,
-		Key: a.Key.String()})
-	if id.session == nil {
-		return ask
-	}
 	next := time.Now().Add(time.Second)
 	return func() error {
-		if now := time.Now(); now.After(next) {
-			next = now.Add(time.Second)
-			s, err := d.store.Catalog.FindSession(ctx, id.session.Token, now)
-			if err == nil && s == nil {
-				err = sessionEnded()
-			}
-			if err != nil {
-				return err
-			}
+		if time.Now().Before(next) {
+			return nil
 		}
-		return ask()
+		next = time.Now().Add(time.Second)
+		now, err := d.asNow(ctx)
+		if err != nil {
+			return err
+		}
+		return d.mayAt(now, do, a.Bucket, a.Key.String())
 	}
+}
+
+// stillMay gives a context for a call that lasts, which ends when who asks may not go on: may is asked each
+// second, as they are then. works.RefusedOf tells of it.
+func (d *Desk) stillMay(ctx context.Context, may func(context.Context) error) (context.Context, context.CancelFunc) {
+	return works.Still(ctx, func(ctx context.Context) error {
+		now, err := d.asNow(ctx)
+		if err != nil {
+			return err
+		}
+		return may(now)
+	})
 }
 
 // hideMissing is hide for errors that say something is not there.
@@ -273,14 +309,18 @@ func (d *Desk) mayOrder(ctx context.Context, o *catalog.Order) error {
 	return d.mayAskAbout(ctx, o)
 }
 
-// mayAskAbout refuses an order whose expression asks what is not told of buckets of others.
+// mayAskAbout reads the expression of an order, and refuses one that asks what is not told of buckets of
+// others.
 func (d *Desk) mayAskAbout(ctx context.Context, o *catalog.Order) error {
 	if o.What.Found == nil {
 		return nil
 	}
-	x, err := query.Parse(o.What.Found.Where, d.store.Catalog.Now())
+	x, err := d.question(ctx, o.What.Found.Where, d.store.Catalog.Now())
 	if err != nil {
 		return fault.From(err).In("where")
+	}
+	if looksAt(x, "writer") {
+		o.What.Found.Where = x.String() // keys have other names later
 	}
 	seen, err := d.veilFor(ctx, o.Bucket)
 	if err == nil && !seen.inside && looksAt(x, "writer", "replication") {

@@ -20,6 +20,7 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/remote"
 	"spindle/internal/side"
+	"spindle/internal/works"
 )
 
 func (d *Desk) thereCalls(to *calls) {
@@ -279,6 +280,11 @@ func (d *Desk) thereOf(r *http.Request, do string) (*side.There, string, error) 
 	return &side.There{Conn: conn, Bucket: chi.URLParam(r, "there")}, key, nil
 }
 
+// stillAdminister is stillMay for what administrators of the account alone may do.
+func (d *Desk) stillAdminister(ctx context.Context, do string) (context.Context, context.CancelFunc) {
+	return d.stillMay(ctx, func(ctx context.Context) error { return d.administers(ctx, who(ctx).subject.Account, do) })
+}
+
 // digestHeader says whether what is sent through was compared with a digest that the endpoint
 // tells: compared, or none.
 const digestHeader = "Spindle-Digest"
@@ -290,6 +296,9 @@ func (d *Desk) downloadThere(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+	ctx, end := d.stillAdminister(r.Context(), "Read an object at an endpoint")
+	defer end()
+	r = r.WithContext(ctx)
 	o, err := t.Conn.Client.Get(r.Context(), t.Bucket, key, r.URL.Query().Get("version"), 0, "")
 	if err != nil {
 		return thereError(t.Conn.Name, err)
@@ -332,7 +341,13 @@ func (d *Desk) uploadThere(w http.ResponseWriter, r *http.Request) error {
 		return fault.New(fault.Invalid, "length-missing", "the length of the body is not given").In("Content-Length").
 			Do("send its length")
 	}
-	i, err := t.Conn.Client.Put(r.Context(), t.Bucket, key, r.Body, r.ContentLength, putThere(r))
+	ctx, end := d.stillAdminister(r.Context(), "Write an object at an endpoint")
+	defer end()
+	body := again{r.Body, func() error { return works.RefusedOf(ctx) }}
+	i, err := t.Conn.Client.Put(ctx, t.Bucket, key, body, r.ContentLength, putThere(r))
+	if refused := works.RefusedOf(ctx); refused != nil {
+		return refused
+	}
 	if err != nil {
 		return thereError(t.Conn.Name, err)
 	}
@@ -376,6 +391,14 @@ func (d *Desk) copyBetween(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+	ctx, end := d.stillMay(ctx, func(ctx context.Context) error {
+		_, _, err := d.placed(ctx, in.From, access.Read)
+		if err == nil {
+			_, _, err = d.placed(ctx, in.To, access.Write)
+		}
+		return err
+	})
+	defer end()
 	tell := lines[CopyStep](w)
 	var moved int64
 	told := time.Now()
@@ -385,6 +408,9 @@ func (d *Desk) copyBetween(w http.ResponseWriter, r *http.Request) error {
 			tell(CopyStep{Moved: moved, Size: f.Size})
 		}
 	})
+	if refused := works.RefusedOf(ctx); refused != nil {
+		err = refused
+	}
 	if err != nil {
 		tell(CopyStep{Problem: d.problem(ctx, err)})
 		return nil

@@ -217,6 +217,7 @@ type TierChange struct {
 	Note     *string      `json:"note,omitempty" maxLength:"500"`
 	Volumes  []string     `json:"volumes,omitempty" maxItems:"64" doc:"Directories to add, on the service's machine, empty or not there yet; or one bucket at an endpoint, @ENDPOINT/BUCKET or @ENDPOINT/BUCKET/PREFIX"`
 	Without  []string     `json:"without,omitempty" maxItems:"64" doc:"Directories to take out, of a tier that can lose them; what was on them is made anew on the others"`
+	GiveUp   bool         `json:"giveUp,omitempty" doc:"Volumes to take out that are away are lost for good: bodies of which too little is left without them are lost, too"`
 	Copies   *int         `json:"copies,omitempty" doc:"Whole copies; instead of pieces"`
 	Pieces   *string      `json:"pieces,omitempty" maxLength:"8" doc:"Data and parity pieces such as 4+2, instead of copies; none for one copy"`
 	Packed   *bool        `json:"packed,omitempty" doc:"Compress bodies"`
@@ -292,7 +293,7 @@ func (c *TierChange) takeOut(t *tier.Tier) error {
 		}
 		t.Volumes = slices.Delete(t.Volumes, i, i+1)
 	}
-	if len(c.Without) > t.Losses() {
+	if len(c.Without) > t.Losses() && !c.GiveUp {
 		return fault.New(fault.Conflict, "volume-needed", "the tier can lose %d volumes at a time, not %d", t.Losses(),
 			len(c.Without)).In("without").
 			Do("take them out one after another, each once the repair of the last is done; of a tier that keeps one copy, " +
@@ -379,11 +380,13 @@ func (d *Desk) changeTier(ctx context.Context, in *struct {
 	}
 }) (*tierOut, error) {
 	more, err := d.volumes(ctx, in.Body.Volumes)
+	if err == nil && len(in.Body.Without) > 0 {
+		if in.Body.IfRevision, err = d.mayTakeOutOf(ctx, in.Tier, in.Body.IfRevision, &in.Body.TierChange); err != nil {
+			return nil, err
+		}
+	}
 	if err == nil {
 		err = d.store.ChangeTier(ctx, in.Tier, in.Body.IfRevision, author(ctx), func(t *tier.Tier) error {
-			if err := d.mayTakeOut(ctx, t, in.Body.Without); err != nil {
-				return err
-			}
 			if err := in.Body.takeOut(t); err != nil {
 				return err
 			}
@@ -397,20 +400,45 @@ func (d *Desk) changeTier(ctx context.Context, in *struct {
 	return d.oneTier(ctx, in.Tier)
 }
 
-// mayTakeOut refuses to take a volume out of a tier in which pieces or copies are missing
-// already. The error has the code repair-running.
-func (d *Desk) mayTakeOut(ctx context.Context, t *tier.Tier, dirs []string) error {
-	if len(dirs) == 0 {
+// mayTakeOutOf is mayTakeOut for a tier by its name, and gives the revision of which that is said.
+func (d *Desk) mayTakeOutOf(ctx context.Context, name string, ifRevision int, c *TierChange) (revision int, err error) {
+	set, err := d.store.Tiers(ctx)
+	if err != nil {
+		return 0, err
+	}
+	t, err := set.Find(name)
+	if err != nil {
+		return 0, err
+	}
+	if ifRevision == 0 {
+		ifRevision = t.Revision
+	}
+	return ifRevision, d.mayTakeOut(ctx, t, c)
+}
+
+// mayTakeOut refuses to take volumes out of a tier on which bodies depend: with those that were taken out before and
+// are not made good, or with what could not be written, too little would be left of them. Volumes that are
+// given up go all the same. The errors have the codes repair-running and volume-needed.
+func (d *Desk) mayTakeOut(ctx context.Context, t *tier.Tier, c *TierChange) error {
+	if len(c.Without) == 0 {
 		return nil
 	}
-	f, err := d.tierFigures(ctx)
+	states, err := d.store.VolumeStates(t.ID)
 	if err != nil {
 		return err
 	}
-	r := f.repairs[t.ID]
-	if f.owed[t.ID] > 0 || r != nil && (r.Finished == nil || r.Damaged > 0) {
-		return fault.New(fault.Conflict, "repair-running", "copies or pieces are missing in the tier already").In("without").
-			Do("wait for its repair (spindle tier show %s), then take the next volume out", t.Name)
+	for _, v := range states {
+		switch out := slices.Contains(c.Without, v.Dir); {
+		case v.Away != nil && !out && !c.GiveUp:
+			return fault.New(fault.Conflict, "repair-running", "another volume of the tier is away: %s", v.Dir).In("without").
+				Do("bring it back first, or take it out, if it is lost")
+		case v.Away == nil && out && c.GiveUp:
+			return fault.New(fault.Conflict, "volume-needed", "the volume %s is there: what is on it need not be given up", v.Dir).
+				In("giveUp").Do("take it out without giving it up")
+		}
+	}
+	if c.GiveUp {
+		return nil
 	}
 	once, err := d.store.Catalog.KeptOnce(ctx, t)
 	if err != nil {
@@ -421,17 +449,36 @@ func (d *Desk) mayTakeOut(ctx context.Context, t *tier.Tier, dirs []string) erro
 			"bodies are in the tier as they were kept before it had %s, and may be on that volume only", t.Keeps()).
 			In("without").Do("move them first: put the buckets in line (spindle bucket place)")
 	}
-	states, err := d.store.VolumeStates(t.ID)
+	return d.enoughWithout(ctx, t, c.Without)
+}
+
+// enoughWithout refuses when bodies could not be read any more without some volumes.
+func (d *Desk) enoughWithout(ctx context.Context, t *tier.Tier, dirs []string) error {
+	repairs, err := d.store.Catalog.Repairs(ctx)
 	if err != nil {
 		return err
 	}
-	for _, v := range states {
-		if v.Away != nil && !slices.Contains(dirs, v.Dir) {
-			return fault.New(fault.Conflict, "repair-running", "another volume of the tier is away: %s", v.Dir).In("without").
-				Do("bring it back first, or take it out, if it is lost")
-		}
+	lost := 0
+	if r := repairs[t.ID]; r != nil && r.Finished == nil {
+		lost = r.Lost
 	}
-	return nil
+	if lost > 0 && lost+len(dirs) > t.Losses() {
+		return fault.New(fault.Conflict, "repair-running", "of the volumes that were taken out before, what was on them is "+
+			"not made anew yet").In("without").Do("wait for the repair (spindle tier show %s), then take the next volume out",
+			t.Name)
+	}
+	needs := 1
+	if t.Pieces != nil {
+		needs = t.Pieces.Data
+	}
+	n, err := d.store.Catalog.OwedBelow(ctx, t.ID, dirs, needs+lost)
+	if err != nil || n == 0 {
+		return err
+	}
+	return fault.New(fault.Conflict, "volume-needed", "%d bodies that were written while volumes were missing could not be "+
+		"read without %s", n, strings.Join(dirs, ", ")).In("without").
+		Do("bring back what is away and wait for the repair; when it is lost for good, give it up (--give-up): those bodies " +
+			"are lost")
 }
 
 func (d *Desk) repairTier(ctx context.Context, in *TierPath) (*tierOut, error) {

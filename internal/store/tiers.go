@@ -96,10 +96,10 @@ const oweFor = 10 * time.Second
 
 // owe notes a body of which pieces could not be written: they are made once their volumes
 // are back.
-func (s *Store) owe(f object.BodyFile) error {
+func (s *Store) owe(o bodies.Owed) error {
 	ctx, cancel := context.WithTimeout(context.Background(), oweFor)
 	defer cancel()
-	return s.Catalog.Owe(ctx, f)
+	return s.Catalog.Owe(ctx, o.BodyFile, o.Has, o.Lacks)
 }
 
 // TryVolume makes a small write to main's volume.

@@ -230,10 +230,10 @@ func (w *censusRun) write(ctx context.Context) (err error) {
 	if err := c.mayUse(ctx, by, needs); err != nil {
 		return err
 	}
-	may, given := still(ctx, func(ctx context.Context) error { return c.mayUse(ctx, by, needs) })
+	may, given := Still(ctx, func(ctx context.Context) error { return c.mayUse(ctx, by, needs) })
 	defer given()
 	err = w.writeFor(may, by)
-	if refused := refusedOf(may); refused != nil {
+	if refused := RefusedOf(may); refused != nil {
 		return refused
 	}
 	return err

@@ -154,6 +154,10 @@ func (c *Crew) endRepair(r *catalog.Repair) {
 // mend makes missing and damaged copies and pieces of a body anew, and log and journal say so.
 func (c *Crew) mend(ctx context.Context, s catalog.Stored, limit func(n int) error) (bodies.Mended, error) {
 	m, err := mend(ctx, c.store, s, limit)
+	if m.Failed != nil {
+		c.log.Warn("what is missing of a body cannot be written", "bucket", s.Bucket, "key", s.Version.Key.String(),
+			"missing", m.Missing, "error", m.Failed)
+	}
 	if m.Copies > 0 {
 		c.log.Warn("copies of a body were made anew", "bucket", s.Bucket, "key", s.Version.Key.String(), "copies", m.Copies,
 			"why", m.Says)
@@ -171,8 +175,16 @@ func mend(ctx context.Context, st *store.Store, s catalog.Stored, limit func(n i
 	if !ok {
 		return m, space.Check(ctx, v.Body, v.Size, v.CRC64, limit)
 	}
-	if m, err = of.Mend(ctx, v.Body, v.Size, v.CRC64, limit); err != nil || m.Copies == 0 {
+	if m, err = of.Mend(ctx, v.Body, v.Size, v.CRC64, limit); err != nil {
 		return m, err
+	}
+	if m.Failed != nil { // it is made when the disk takes it
+		if err := st.Catalog.Owe(ctx, m.BodyFile, m.Has, m.Lacks); err != nil {
+			return m, err
+		}
+	}
+	if m.Copies == 0 {
+		return m, nil
 	}
 	return m, st.Catalog.NoteMended(ctx, s.Bucket, v, m.Copies, m.Says)
 }

@@ -328,11 +328,11 @@ func (w *replicator) run(ctx context.Context) error {
 		return w.postpone(ctx, err)
 	}
 	w.large, w.results = make(chan struct{}, largeAtOnce), make(chan replicaResult, replicasAtOnce)
-	under, stop := still(ctx, w.may)
+	under, stop := Still(ctx, w.may)
 	defer stop()
 	err := (&flight{replicator: w, claims: replicasAtOnce, under: map[string]catalog.ReplicaTask{},
 		wrote: make(chan error, 1)}).run(under)
-	if refused := refusedOf(under); refused != nil && ctx.Err() == nil {
+	if refused := RefusedOf(under); refused != nil && ctx.Err() == nil {
 		w.fails(ctx, refused)
 		return w.postpone(ctx, refused)
 	}

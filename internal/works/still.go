@@ -10,11 +10,11 @@ import (
 // stillEvery is how often who something is done for is looked at.
 const stillEvery = time.Second
 
-// still gives a context that ends when whoever something is done for may not have it done any
+// Still gives a context that ends when whoever something is done for may not have it done any
 // more: may is asked at once and each second. Its cause is then the refusal, which the error of
-// refusedOf is. What may cannot tell, since the database is away, ends nothing. The other result
+// RefusedOf is. What may cannot tell, since the database is away, ends nothing. The other result
 // ends the asking.
-func still(ctx context.Context, may func(context.Context) error) (context.Context, context.CancelFunc) {
+func Still(ctx context.Context, may func(context.Context) error) (context.Context, context.CancelFunc) {
 	under, end := context.WithCancelCause(ctx)
 	if may == nil {
 		return under, func() { end(nil) }
@@ -35,8 +35,8 @@ func still(ctx context.Context, may func(context.Context) error) (context.Contex
 	return under, func() { end(nil) }
 }
 
-// refusedOf gives the refusal by which a context of still ended, nil when it did not so.
-func refusedOf(ctx context.Context) error {
+// RefusedOf gives the refusal by which a context of Still ended, nil when it did not so.
+func RefusedOf(ctx context.Context) error {
 	if err := context.Cause(ctx); fault.KindOf(err) == fault.Refused || fault.KindOf(err) == fault.Unsigned {
 		return err
 	}

@@ -489,7 +489,7 @@ func (s *syncRun) carryOut(ctx context.Context) error {
 	do.Anyway, do.Tell, do.Moved = s.run.Anyway, s.note, func(n int64) { s.moved.Add(n) }
 	do.Uploads = &syncUploads{ctx, c.store.Catalog, s.job.ID}
 	s.do = do.Job
-	may, given := still(ctx, func(ctx context.Context) error { return c.mayUse(ctx, savedSync(s.job), SyncNeeds(s.job)) })
+	may, given := Still(ctx, func(ctx context.Context) error { return c.mayUse(ctx, savedSync(s.job), SyncNeeds(s.job)) })
 	defer given()
 	going, stop := context.WithCancelCause(may)
 	s.going = going
@@ -505,7 +505,7 @@ func (s *syncRun) carryOut(ctx context.Context) error {
 	if errors.Is(cause, errStopped) {
 		err = errStopped
 	}
-	if refused := refusedOf(may); refused != nil {
+	if refused := RefusedOf(may); refused != nil {
 		err = refused
 	}
 	s.tally()

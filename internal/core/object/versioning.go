@@ -86,11 +86,12 @@ type Origin struct {
 }
 
 var momentForms = []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04",
-	"2006-01-02"}
+	"2006-01-02", "2006-01-02 15:04:05 -07:00", "2006-01-02 15:04 -07:00", "2006-01-02 15:04 -0700",
+	"2006-01-02T15:04Z07:00", "2006-01-02 15:04Z07:00", "2006-01-02 15:04:05Z07:00"}
 
 // ParseMoment reads a moment as people write it: RFC 3339, a date and time of
-// day in the zone of now, a date (its beginning), or a time ago such as 90m,
-// 36h or 7d. The errors have the code moment.
+// day in the zone of now or one that is named (+01:00, Europe/Oslo, UTC), a date (its beginning), or a time ago
+// such as 90m, 36h or 7d. The errors have the code moment.
 func ParseMoment(s string, now time.Time) (time.Time, error) {
 	t, err := parseTime(s, now, -1)
 	if err == nil && t.After(now) {
@@ -111,7 +112,7 @@ func ParseMomentToCome(s string, now time.Time) (time.Time, error) {
 
 func notMoment(s, why, example string) error {
 	return fault.New(fault.Invalid, "moment", "%q %s", s, why).In("as-of").
-		Do(`write "2026-11-20 14:00", 2026-11-20T14:00:00Z, 2026-11-20, or %s`, example)
+		Do(`write "2026-11-20 14:00", "2026-11-20 14:00 +01:00", 2026-11-20T14:00:00Z, 2026-11-20, or %s`, example)
 }
 
 // ParseDuration reads a length of time such as 90s, 4h or 7d, a day having 24 hours. The
@@ -129,14 +130,26 @@ func ParseDuration(s string) (d time.Duration, err error) {
 	return d, nil
 }
 
+// cutLast cuts the last word off.
+func cutLast(s string) (rest, last string) {
+	i := strings.LastIndex(s, " ")
+	return strings.TrimSpace(s[:max(i, 0)]), s[i+1:]
+}
+
 func parseTime(s string, now time.Time, direction time.Duration) (time.Time, error) {
 	s = strings.TrimSpace(s)
 	t, err := time.Parse(time.RFC3339Nano, s)
+	day, in := s, now.Location()
+	if rest, zone := cutLast(s); err != nil && strings.Contains(zone, "/") || zone == "UTC" {
+		if there, zerr := time.LoadLocation(zone); zerr == nil {
+			day, in = rest, there
+		}
+	}
 	for _, form := range momentForms {
 		if err == nil {
 			break
 		}
-		t, err = time.ParseInLocation(form, s, now.Location())
+		t, err = time.ParseInLocation(form, day, in)
 	}
 	if err != nil {
 		ago, err := ParseDuration(s)

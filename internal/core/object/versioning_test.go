@@ -31,6 +31,10 @@ func TestMomentsAsPeopleWriteThem(t *testing.T) {
 		"2026-11-20":                time.Date(2026, 11, 20, 0, 0, 0, 0, zone),
 		"2026-11-20T14:00:05Z":      time.Date(2026, 11, 20, 14, 0, 5, 0, time.UTC),
 		"2026-11-20T14:00:05+02:00": time.Date(2026, 11, 20, 12, 0, 5, 0, time.UTC),
+		"2026-11-20 14:00 +02:00":   time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC),
+		"2026-11-20 14:00Z":         time.Date(2026, 11, 20, 14, 0, 0, 0, time.UTC),
+		"2026-11-20 14:00 UTC":      time.Date(2026, 11, 20, 14, 0, 0, 0, time.UTC),
+		"2026-11-20 America/Lima":   time.Date(2026, 11, 20, 5, 0, 0, 0, time.UTC),
 		" 36h ":                     now.Add(-36 * time.Hour),
 		"7d":                        now.AddDate(0, 0, -7),
 	} {
@@ -38,7 +42,7 @@ func TestMomentsAsPeopleWriteThem(t *testing.T) {
 			t.Errorf("%q is %v, %v; want %v", s, got, err, want)
 		}
 	}
-	for _, s := range []string{"", "yesterday", "2026-13-01", "2026-11-24", "-3h", "-3d", "1e9d"} {
+	for _, s := range []string{"", "yesterday", "2026-13-01", "2026-11-24", "-3h", "-3d", "1e9d", "2026-11-20 Nowhere/City", "UTC"} {
 		if got, err := ParseMoment(s, now); !fault.HasCode(err, "moment") {
 			t.Errorf("%q is %v, %v", s, got, err)
 		}

@@ -1,0 +1,258 @@
+package service_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"spindle/internal/core/fault"
+	"spindle/internal/desk"
+	"spindle/internal/harness"
+	"spindle/internal/wire/client"
+)
+
+// The lines of "When something is wrong" in docs/operations.md, each with its real fault and the outcome that the
+// line promises.
+
+// press starts a service with a tier in pieces on three directories, and a bucket in it.
+func press(t *testing.T, pieces string, n int) (*process, []string) {
+	t.Helper()
+	p := &process{t: t, bin: build(t), data: dataDir(t)}
+	if err := p.start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = p.cmd.Process.Signal(syscall.SIGTERM); _ = p.cmd.Wait() })
+	add, dirs := []string{"tier", "add", "press", "--pieces", pieces}, []string{}
+	for i := range n {
+		dirs = append(dirs, filepath.Join(p.data, fmt.Sprint("press-", i+1)))
+		add = append(add, "--volume", dirs[i])
+	}
+	p.command(add...)
+	p.command("bucket", "create", "plates", "--tier", "press")
+	return p, dirs
+}
+
+// putMany writes objects, whose content follows from their number.
+func putMany(t *testing.T, c *client.Client, from, to int) {
+	t.Helper()
+	for i := from; i < to; i++ {
+		b := bodyOf(i)
+		if _, err := c.Put(t.Context(), "plates", fmt.Sprintf("k/%04d", i), bytes.NewReader(b), int64(len(b)),
+			client.Put{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+func bodyOf(i int) []byte { return bytes.Repeat([]byte(fmt.Sprintf("body %06d ", i)), 3000+i) }
+
+// allRead reads them all, and compares.
+func allRead(t *testing.T, c *client.Client, n int) {
+	t.Helper()
+	for i := range n {
+		o, err := c.Get(t.Context(), "plates", fmt.Sprintf("k/%04d", i), "", 0, "")
+		if err != nil {
+			t.Fatalf("object %d: %v", i, err)
+		}
+		var b bytes.Buffer
+		_, err = b.ReadFrom(o.Body)
+		o.Body.Close()
+		if err != nil || !bytes.Equal(b.Bytes(), bodyOf(i)) {
+			t.Fatalf("object %d is not what was written: %v", i, err)
+		}
+	}
+}
+
+func (p *process) tier(name string) (x desk.TierInfo) {
+	p.t.Helper()
+	if err := json.Unmarshal([]byte(p.command("tier", "show", name, "--json")), &x); err != nil {
+		p.t.Fatal(err)
+	}
+	return x
+}
+
+// refuses fails unless a command is refused with some words.
+func (p *process) refuses(words string, args ...string) {
+	p.t.Helper()
+	if out, err := p.try(args...); err == nil || !strings.Contains(out, words) {
+		p.t.Errorf("%v: %v %s; want %q", args, err, out, words)
+	}
+}
+
+// A disk of a tier in pieces dies; what is written after it is owed. It is taken out for a new one, in the same place
+// too, the service is killed in the middle of the repair, and afterwards another disk may be lost.
+func TestADeadVolumeIsTakenOut(t *testing.T) {
+	p, dirs := press(t, "2+1", 3)
+	c := p.client()
+	putMany(t, c, 0, 150)
+	dies := func(dir string) {
+		t.Helper()
+		if err := os.Rename(dir, dir+".dead"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	dies(dirs[1])
+	putMany(t, c, 150, 250)
+	if x := p.tier("press"); x.Owed != 100 {
+		t.Errorf("%d bodies are owed pieces", x.Owed)
+	}
+	p.refuses("another volume of the tier is away", "tier", "change", "press", "--without", dirs[0], "--volume", dirs[0]+"-new")
+	p.refuses("need not be given up", "tier", "change", "press", "--without", dirs[0], "--give-up", "--volume", dirs[0]+"-new")
+	p.command("tier", "change", "press", "--without", dirs[1], "--volume", dirs[1])
+	time.Sleep(200 * time.Millisecond)
+	_ = p.cmd.Process.Kill()
+	_ = p.cmd.Wait()
+	if err := p.start(); err != nil {
+		t.Fatal(err)
+	}
+	c = p.client()
+	putMany(t, c, 250, 260)
+	harness.Until(t, "the tier is whole", func() bool {
+		x := p.tier("press")
+		return x.Owed == 0 && x.Repair != nil && x.Repair.Finished != nil
+	})
+	dies(dirs[0])
+	allRead(t, c, 260)
+
+	// Bodies that were written while two were missing depend on the one that is away.
+	p2, dirs := press(t, "2+2", 4)
+	c = p2.client()
+	putMany(t, c, 0, 5)
+	dies(dirs[3])
+	dies(dirs[2])
+	putMany(t, c, 5, 10)
+	if err := os.Rename(dirs[2]+".dead", dirs[2]); err != nil {
+		t.Fatal(err)
+	}
+	dies(dirs[1]) // on which half of what the last five have is
+	p2.refuses("5 bodies that were written while volumes were missing", "tier", "change", "press", "--without", dirs[1],
+		"--without", dirs[3], "--volume", dirs[1]+"-new", "--volume", dirs[3]+"-new")
+	if err := os.Rename(dirs[1]+".dead", dirs[1]); err != nil {
+		t.Fatal(err)
+	}
+	p2.command("tier", "change", "press", "--without", dirs[3], "--volume", dirs[3]+"-new")
+	harness.Until(t, "the tier is whole", func() bool {
+		x := p2.tier("press")
+		return x.Owed == 0 && x.Repair != nil && x.Repair.Finished != nil
+	})
+	dies(dirs[0])
+	dies(dirs[1])
+	allRead(t, c, 10)
+}
+
+// The disk of one volume refuses writes and its pieces are gone: the scrubber calls nothing damaged, all is read,
+// the service starts and takes what is new; once the disk takes writes again all is made whole.
+func TestADiskThatTakesNoWrites(t *testing.T) {
+	p, dirs := press(t, "2+1", 3)
+	c := p.client()
+	putMany(t, c, 0, 20)
+	pieces, err := filepath.Glob(filepath.Join(dirs[1], "whole", "*", "*.body"))
+	if err != nil || len(pieces) != 20 {
+		t.Fatalf("%d pieces, %v", len(pieces), err)
+	}
+	for _, f := range pieces {
+		if err := os.Remove(f); err != nil {
+			t.Fatal(err)
+		}
+	}
+	readOnly(t, dirs[1])
+	if out, err := p.try("scrub", "run", "plates"); err != nil || strings.Contains(out, "damaged") && !strings.Contains(out, "0 damaged") {
+		t.Errorf("scrubbed: %v %s", err, out)
+	}
+	allRead(t, c, 20)
+	_ = p.cmd.Process.Kill()
+	_ = p.cmd.Wait()
+	if err := p.start(); err != nil {
+		t.Fatal(err)
+	}
+	c = p.client()
+	allRead(t, c, 20)
+	putMany(t, c, 20, 30)
+	if x := p.tier("press"); x.Owed != 30 {
+		t.Errorf("%d bodies are owed pieces", x.Owed)
+	}
+	writable(t, dirs[1])
+	harness.Until(t, "what is owed is made", func() bool { return p.tier("press").Owed == 0 })
+	if err := os.Rename(dirs[0], dirs[0]+".dead"); err != nil {
+		t.Fatal(err)
+	}
+	allRead(t, c, 30)
+}
+
+// readOnly has a directory take no writes, as the system does to a disk with errors.
+func readOnly(t *testing.T, dir string) {
+	t.Helper()
+	if err := unix.Mount(dir, dir, "", unix.MS_BIND, ""); err != nil {
+		t.Skipf("nothing can be mounted here: %v", err)
+	}
+	t.Cleanup(func() { _ = unix.Unmount(dir, unix.MNT_DETACH) })
+	if err := unix.Mount("", dir, "", unix.MS_BIND|unix.MS_REMOUNT|unix.MS_RDONLY, ""); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// writable ends readOnly.
+func writable(t *testing.T, dir string) {
+	t.Helper()
+	if err := unix.Mount("", dir, "", unix.MS_BIND|unix.MS_REMOUNT, ""); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// The system turned a disk read-only, that of main's volume or that of the whole data directory: the service starts,
+// says so, reads, and takes writes once the disk does.
+func TestStartsOnADiskThatTakesNoWrites(t *testing.T) {
+	for _, beneath := range []string{"volumes/main", "volumes", "."} {
+		t.Run(beneath, func(t *testing.T) {
+			t.Parallel()
+			p := &process{t: t, bin: build(t), data: dataDir(t)}
+			var flags []string
+			if beneath == "." { // or its database could not start either
+				flags = []string{"--database", harness.Database(t)}
+			}
+			if err := p.start(flags...); err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(func() { _ = p.cmd.Process.Signal(syscall.SIGTERM); _ = p.cmd.Wait() })
+			p.command("bucket", "create", "plates")
+			putMany(t, p.client(), 0, 10)
+			_ = p.cmd.Process.Kill()
+			_ = p.cmd.Wait()
+			disk := filepath.Join(p.data, beneath)
+			readOnly(t, disk)
+			if err := p.start(flags...); err != nil {
+				t.Fatal(err)
+			}
+			c := p.client()
+			allRead(t, c, 10)
+			_, err := c.Put(t.Context(), "plates", "new", strings.NewReader("x"), 1, client.Put{})
+			if fault.KindOf(err) != fault.Unavailable {
+				t.Errorf("a put: %v", err)
+			}
+			ready, err := http.Get(p.desk + "/readyz")
+			if err != nil {
+				t.Fatal(err)
+			}
+			said, _ := io.ReadAll(ready.Body)
+			ready.Body.Close()
+			if ready.StatusCode != http.StatusServiceUnavailable || !strings.Contains(string(said), "read-only") {
+				t.Errorf("readiness: %d %s", ready.StatusCode, said)
+			}
+			writable(t, disk)
+			harness.Until(t, "it takes writes", func() bool {
+				_, err := c.Put(t.Context(), "plates", "new", strings.NewReader("x"), 1, client.Put{})
+				return err == nil
+			})
+		})
+	}
+}
