@@ -40,7 +40,7 @@ var allowed = map[string][]string{
 	"standin":     {}, // nothing of the house, so that no mistake is shared
 	"desk": {"wire/sign", "wire/client", "censusfile", "charterfile", "side", "store", "works", "gate", "door",
 		"remote", "keyring", "catalog", "core"},
-	"service": {"desk", "wire/server", "works", "side", "store", "gate", "door", "remote", "keyring", "postgres", "bodies",
+	"service": {"backup", "desk", "wire/server", "works", "side", "store", "gate", "door", "remote", "keyring", "postgres", "bodies",
 		"catalog", "core"},
 	"demo":     {"standin", "store", "keyring", "catalog", "core"},
 	"transfer": {"partfile", "wire/client", "core"},

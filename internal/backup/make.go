@@ -36,6 +36,7 @@ type Making struct {
 	MasterKey  string // "": the file in its directory
 	Folder     string
 	Passphrase string // of the master key's copy; "": the key is not copied
+	NewFolder  bool   // the folder is gone for good, and another one is in its place
 
 	Log      *slog.Logger
 	Progress func(what string, bytes int64) // nil for none
@@ -83,11 +84,17 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 	if m.Service, err = cat.ServiceID(ctx); err != nil {
 		return nil, err
 	}
+	if err := in.there(); err != nil {
+		return nil, err
+	}
 	folder, err := alone(in.Folder)
 	if err != nil {
 		return nil, err
 	}
 	defer folder.Close()
+	if err := in.markFolder(); err != nil {
+		return nil, err
+	}
 	dir := filepath.Join(in.Folder, m.Name)
 	if err := os.Mkdir(dir, 0o700); err != nil {
 		return nil, folderFault(dir, err)

@@ -61,8 +61,13 @@ type Restoring struct {
 	Unproved   bool      // a backup is taken that nothing proves; see proved
 	AsOf       time.Time // a moment between backups whose database's log was kept; zero for none
 
+	Anyway bool // bodies that the folder lacks are lost
+
 	Log      *slog.Logger
 	Progress func(what string, bytes int64)
+
+	begun *begun
+	held  *os.File
 }
 
 // Restored is what a restore did.
@@ -70,12 +75,13 @@ type Restored struct {
 	*Manifest
 	Put   map[string]string `json:"put"`             // volumes that lie elsewhere than they did, by where they were
 	AsOf  *time.Time        `json:"asOf,omitempty"`  // the moment that was come to, when one was asked for
-	Lost  int64             `json:"lost,omitempty"`  // bodies of that moment that no backup has
+	Lost  int64             `json:"lost,omitempty"`  // bodies that the folder lacks
 	First []string          `json:"first,omitempty"` // the first of them
 }
 
 // Restore brings a service back: its catalog, its bodies and its master key. Nothing that is
-// there is overwritten; what was restored half is removed by hand, and restored again.
+// there is overwritten. One that was stopped goes on when it is said again. The error when bodies are missing in the
+// folder has the code backup-incomplete, unless Anyway is said.
 func (in *Restoring) Restore(ctx context.Context) (*Restored, error) {
 	base, m, err := in.choose()
 	if err != nil {
@@ -97,7 +103,8 @@ func (in *Restoring) Restore(ctx context.Context) (*Restored, error) {
 			}
 		}
 	}
-	if err := in.empty(); err != nil {
+	defer in.letGo()
+	if err := in.begin(m); err != nil {
 		return nil, err
 	}
 	url, stop, err := in.database(ctx, base, m)
@@ -111,6 +118,12 @@ func (in *Restoring) Restore(ctx context.Context) (*Restored, error) {
 	}
 	defer cat.Close()
 	out := &Restored{Manifest: m, Put: map[string]string{}}
+	if base != nil {
+		out.AsOf = &in.AsOf
+	}
+	if err := in.complete(ctx, cat, m, key, out); err != nil {
+		return nil, err
+	}
 	for _, v := range m.Volumes {
 		if err := in.putBack(ctx, cat, v, out); err != nil {
 			return nil, err
@@ -119,14 +132,32 @@ func (in *Restoring) Restore(ctx context.Context) (*Restored, error) {
 	if err := cat.Restored(ctx); err != nil {
 		return nil, err
 	}
-	if base != nil {
-		found, err := in.lost(ctx, cat, m, key)
-		if err != nil {
-			return nil, err
-		}
-		out.AsOf, out.Lost, out.First = &in.AsOf, found.Wrong, found.First
+	if err := writeLast(filepath.Join(in.Data, "master.key"), []byte(strings.ReplaceAll(key, ",", "\n")+"\n")); err != nil {
+		return nil, err
 	}
-	return out, writeLast(filepath.Join(in.Data, "master.key"), []byte(strings.ReplaceAll(key, ",", "\n")+"\n"))
+	return out, in.ended()
+}
+
+// complete looks whether the folder has all bodies that the catalog refers to, before any is copied.
+func (in *Restoring) complete(ctx context.Context, cat *catalog.Catalog, m *Manifest, key string, out *Restored) error {
+	in.tell("looking for bodies", 0)
+	found, err := in.lost(ctx, cat, m, key)
+	if err != nil {
+		return err
+	}
+	out.Lost, out.First = found.Wrong, found.First
+	if found.Wrong == 0 || in.Anyway {
+		return nil
+	}
+	what := strings.Join(found.First[:min(len(found.First), 5)], "\n")
+	if in.AsOf.IsZero() {
+		return fault.New(fault.Damaged, "backup-incomplete", "%d of %d bodies are missing in the folder, or not what they were\n%s",
+			found.Wrong, found.Bodies, what).In("backup").
+			Do("bring them back from where the folder was copied to, or take an earlier backup; to restore the rest, say --anyway")
+	}
+	return fault.New(fault.Damaged, "backup-incomplete", "%d of %d bodies of that moment were removed for good before the next "+
+		"backup was made\n%s", found.Wrong, found.Bodies, what).In("as-of").
+		Do("choose another moment; to restore the rest, say --anyway. A longer --collect-grace keeps them until a backup is made")
 }
 
 // choose finds the backup that is restored; for a moment also the one whose database leads there.
@@ -164,9 +195,16 @@ func (in *Restoring) keys(base, m *Manifest) (string, error) {
 
 // putBack copies a volume to where it comes to lie.
 func (in *Restoring) putBack(ctx context.Context, cat *catalog.Catalog, v Volume, out *Restored) error {
-	to, err := in.place(v)
-	if err != nil {
-		return err
+	to := in.begun.Volumes[v.Marker]
+	if to == "" {
+		var err error
+		if to, err = in.place(v); err != nil {
+			return err
+		}
+		in.begun.Volumes[v.Marker] = to
+		if err := in.note(); err != nil {
+			return err
+		}
 	}
 	c := &copying{ctx: ctx, from: filepath.Join(in.Folder, volumesDir, v.Marker), to: to,
 		told: func(n int64) { in.tell(v.Tier, n) }}
@@ -193,16 +231,17 @@ func (in *Restoring) tell(what string, n int64) {
 
 // empty refuses a directory in which there is something.
 func (in *Restoring) empty() error {
-	if err := os.MkdirAll(in.Data, 0o711); err != nil {
-		return fault.New(fault.Invalid, "data-directory", "the data directory cannot be made").In("data").
-			Do("give a directory that this process may write to").Because(err)
-	}
 	list, err := os.ReadDir(in.Data)
-	if err == nil && len(list) > 0 {
-		err = fault.New(fault.Conflict, "data-not-empty", "the directory %s is not empty: %s is in it", in.Data,
-			list[0].Name()).In("data").Do("give one that is empty, or not there yet")
+	if err != nil {
+		return err
 	}
-	return err
+	for _, e := range list {
+		if e.Name() != restoreLock {
+			return fault.New(fault.Conflict, "data-not-empty", "the directory %s is not empty: %s is in it", in.Data, e.Name()).
+				In("data").Do("give one that is empty, or not there yet")
+		}
+	}
+	return nil
 }
 
 // database gives the database with what is restored in it: a private one unless another was given.

@@ -27,9 +27,9 @@ func (s *Shelf) writePieces(r io.Reader, size int64, sealed bool, extra []hash.H
 			Do("mount it; %d volumes of the tier have to be there to write", s.pieces.Data).Because(away)
 	}
 	on = on[:min(len(on), s.pieces.All())]
-	if free, _, err := on[s.pieces.Data-1].Free(); err == nil && size > 0 && free < size/int64(s.pieces.Data) {
-		return w, fault.New(fault.Full, "disk-full", "the volume %s has %d bytes free, and a piece of the body has %d",
-			on[s.pieces.Data-1].dir, free, size/int64(s.pieces.Data)).In("volume").
+	if room, err := on[s.pieces.Data-1].room(); err == nil && size > 0 && room < size/int64(s.pieces.Data) {
+		return w, fault.New(fault.Full, "disk-full", "the volume %s has room for %d bytes, and a piece of the body has %d",
+			on[s.pieces.Data-1].dir, max(0, room), size/int64(s.pieces.Data)).In("volume").
 			Do("free space on the tier's volumes; nothing that was acknowledged is affected")
 	}
 	v := s.volumes[0]

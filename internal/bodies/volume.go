@@ -173,6 +173,16 @@ func (v *Volume) Free() (free, total int64, err error) {
 	return int64(st.Bavail) * st.Bsize, int64(st.Blocks) * st.Bsize, nil
 }
 
+// marginMost is how many bytes of a volume's disk bodies leave free, for what frees: segments are compacted, and
+// what was lost is made anew, there.
+const marginMost = 64 << 20
+
+// room gives how many bytes a new body may have.
+func (v *Volume) room() (int64, error) {
+	free, total, err := v.Free()
+	return free - min(marginMost, total/16), err
+}
+
 // newID gives a number that no other file of any process has: milliseconds
 // since 1970 above, 21 random bits below. Whoever creates a file does so
 // exclusively, which settles the rest.

@@ -12,6 +12,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -33,6 +34,13 @@ var migrations embed.FS
 type Catalog struct {
 	db  *sqlx.DB
 	hot *pgxpool.Pool // of batches
+
+	// MakeRoom has a reserve on the database's disk be released, and reports whether there was one. It is set before the
+	// first change is made; nil: there is none.
+	MakeRoom func() bool
+
+	scarce atomic.Bool  // see SetScarce
+	full   atomic.Int64 // when the database had no room last, in nanoseconds; 0: it always had
 
 	// BodiesFirst brings the bodies of changes to a disk that have a Body, and puts where they are
 	// into their versions. It is set before the first change is made.
@@ -232,10 +240,57 @@ func (c *Catalog) Close() error {
 // Ping reports whether the database answers.
 func (c *Catalog) Ping(ctx context.Context) error { return mapError(c.db.PingContext(ctx)) }
 
-// Try makes a write that changes nothing, and says whether it was committed.
+// SetScarce has only changes be taken that free room, as the disk is full.
+func (c *Catalog) SetScarce(yes bool) { c.scarce.Store(yes) }
+
+// Scarce reports whether only changes are taken that free room.
+func (c *Catalog) Scarce() bool { return c.scarce.Load() }
+
+// HasRoom says that the disk of the data directory is full, or that the database had no room in the last minute.
+func (c *Catalog) HasRoom() error {
+	if c.Scarce() {
+		return c.NoRoom()
+	}
+	if at := c.full.Load(); at > 0 && time.Since(time.Unix(0, at)) < time.Minute {
+		return fault.New(fault.Full, "database-full", "the database has no room left: writes are refused").
+			Do("free disk space where the database lives, or raise its limits")
+	}
+	return nil
+}
+
+// fullFor is for how long after the database had no room a try looks for some.
+const fullFor = 10 * time.Minute
+
+// noteFull remembers that the database had no room.
+func (c *Catalog) noteFull(err error) {
+	if fault.HasCode(err, "database-full") {
+		c.full.Store(time.Now().UnixNano())
+	}
+}
+
+// Try makes a write that changes nothing, and says whether it was committed; where there was no room lately, also
+// one that needs some.
 func (c *Catalog) Try(ctx context.Context) error {
-	_, err := c.db.ExecContext(ctx, `update service set id = id`)
-	return mapError(err)
+	if c.Scarce() {
+		return c.NoRoom()
+	}
+	if _, err := c.db.ExecContext(ctx, `update service set id = id`); err != nil {
+		return mapError(err)
+	}
+	if at := c.full.Load(); at == 0 || time.Since(time.Unix(0, at)) > fullFor {
+		return nil
+	}
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `create temporary table room on commit drop as
+			select gen_random_uuid() as a, n from generate_series(1, 20000) n`) // some 1 MiB
+		return err
+	})
+}
+
+// NoRoom refuses what needs room, when SetScarce said so.
+func (c *Catalog) NoRoom() error {
+	return fault.New(fault.Full, "database-full", "the disk of the data directory is full: only what frees room is taken").
+		Do("remove objects, or free space on the disk; what is stored is not affected")
 }
 
 // mapError turns what the driver says into a fault; nil stays nil.
@@ -324,7 +379,9 @@ func (c *Catalog) inTx(ctx context.Context, f func(*sqlx.Tx) error) error {
 	}
 	if err := f(tx); err != nil {
 		_ = tx.Rollback()
-		return mapError(err)
+		err = mapError(err)
+		c.noteFull(err)
+		return err
 	}
 	err = c.commitTx(ctx, tx)
 	c.wake()

@@ -46,6 +46,15 @@ type Change struct {
 	Author
 }
 
+// frees reports whether a change makes room rather than take it.
+func (ch *Change) frees() bool {
+	switch ch.Kind {
+	case ObjectRemoved, ObjectDeleted, VersionRemoved:
+		return true
+	}
+	return false
+}
+
 // Result of a committed Change.
 type Result struct {
 	Number     int64 // of the version written, marked, removed or changed; 0 when nothing was there to remove
@@ -72,6 +81,9 @@ func (r Result) ID() object.VersionID {
 // change may or may not have
 // been committed.
 func (c *Catalog) Commit(ctx context.Context, ch Change) (Result, error) {
+	if c.Scarce() && !ch.frees() {
+		return Result{}, c.NoRoom()
+	}
 	if _, leased := ctx.Value(leaseKey{}).(Lease); leased {
 		if ch.Body != nil {
 			if err := c.BodiesFirst([]Change{ch})[0]; err != nil {
@@ -87,7 +99,11 @@ func (c *Catalog) Commit(ctx context.Context, ch Change) (Result, error) {
 		ctx = context.WithoutCancel(ctx)
 	}
 	r, err := c.commits.do(ctx, ch)
+	if fault.HasCode(err, "database-full") && ch.frees() && c.MakeRoom != nil && c.MakeRoom() {
+		r, err = c.commits.do(ctx, ch)
+	}
 	if err != nil {
+		c.noteFull(err)
 		return Result{}, err
 	}
 	return r, r.err()

@@ -40,7 +40,8 @@ func (a *app) backupCommand() *cli.Command {
 					"again. Keep the passphrase elsewhere: without it, or the master key, a backup opens nothing.\n\n" +
 					examples("spindle backup make /mnt/backup --data /var/lib/spindle --passphrase-from /root/backup.phrase",
 						"spindle backup make /mnt/backup --data /srv/spindle --database postgres://spindle@db/spindle"),
-				Flags: append(onMachine(), passphraseFlag("that seals the master key")), Action: a.backupMake},
+				Flags: append(onMachine(), passphraseFlag("that seals the master key"), &cli.BoolFlag{Name: "new-folder",
+					Usage: "the folder that was there is gone for good; begin anew in this one"}), Action: a.backupMake},
 			{Name: "list", Usage: "list the backups in a folder", ArgsUsage: "FOLDER",
 				Description: examples("spindle backup list /mnt/backup", "spindle backup list /mnt/backup --json"),
 				Action:      a.backupList},
@@ -74,6 +75,7 @@ func (a *app) restoreServiceCommand() *cli.Command {
 			&cli.StringFlag{Name: "as-of",
 				Usage: "as it was at a `MOMENT` between two backups, of a service that ran with --keep-log"},
 			&cli.StringSliceFlag{Name: "volume", Usage: "put the volume that was in one directory into another, as `WAS=IS`; may be repeated"},
+			&cli.BoolFlag{Name: "anyway", Usage: "restore what there is, when bodies are missing in the folder"},
 			unprovedFlag(), passphraseFlag("of the backup")), Action: a.restoreService}
 }
 
@@ -108,7 +110,7 @@ func (a *app) backupMake(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	m := &backup.Making{Data: data, Database: c.String("database"), Folder: in[0], Passphrase: words,
-		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), Log: a.quietly(), Progress: a.moved()}
+		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), NewFolder: c.Bool("new-folder"), Log: a.quietly(), Progress: a.moved()}
 	b, err := m.Make(ctx)
 	if err != nil {
 		return err
@@ -254,7 +256,7 @@ func (a *app) restoreService(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	r := &backup.Restoring{Folder: in[0], Name: c.String("backup"), Data: data, Database: c.String("database"),
-		Unproved:  c.Bool("unproved"),
+		Unproved: c.Bool("unproved"), Anyway: c.Bool("anyway"),
 		MasterKey: a.Getenv("SPINDLE_MASTER_KEY"), Volumes: map[string]string{}, Log: a.quietly(), Progress: a.moved()}
 	if r.MasterKey == "" {
 		if r.Passphrase, err = a.passphrase(c.String("passphrase-from"), false); err != nil {
@@ -292,8 +294,7 @@ func (a *app) restoreService(ctx context.Context, c *cli.Command) error {
 			a.note("%s", lost)
 		}
 		if done.Lost > 0 {
-			a.note("%s were removed for good before the next backup was made: the others are as they were. "+
-				"A longer --collect-grace keeps them until it is.", things(done.Lost, "body of then", "bodies of then"))
+			a.note("%s could not be brought back: the others are as they were.", things(done.Lost, "body", "bodies"))
 		}
 		_, err := fmt.Fprintf(a.Out, "Restored %s into %s. Start it with the settings it had: spindle serve --data %s\n", what, data, data)
 		return err

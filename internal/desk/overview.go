@@ -268,6 +268,11 @@ func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, op
 	if !operator {
 		return nil
 	}
+	if err := d.store.Catalog.HasRoom(); err != nil {
+		f := fault.From(err)
+		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the service", Says: "has no room left",
+			Detail: sentence(f.Message) + " " + sentence(f.Remedy), Page: "tiers"})
+	}
 	set, err := d.store.Tiers(ctx)
 	if err != nil {
 		return err

@@ -21,6 +21,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
+	"spindle/internal/backup"
 	"spindle/internal/bodies"
 	"spindle/internal/catalog"
 	"spindle/internal/core/audit"
@@ -77,6 +78,9 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 		return nil, fault.New(fault.Invalid, "data-directory", "the data directory cannot be made").In("data").
 			Do("give a directory that this process may write to").Because(err)
 	}
+	if err := backup.Begun(cfg.Data); err != nil {
+		return nil, err
+	}
 	if err := s.lock(); err != nil {
 		return nil, err
 	}
@@ -106,6 +110,7 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	if err := s.crew(); err != nil {
 		return nil, err
 	}
+	s.keepReserve()
 	s.serve(wireL, deskL)
 	return s, s.sign("wire " + s.WireURL + ", desk " + s.DeskURL)
 }

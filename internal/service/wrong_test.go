@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	"spindle/internal/core/fault"
@@ -92,6 +93,7 @@ func (p *process) refuses(words string, args ...string) {
 // A disk of a tier in pieces dies; what is written after it is owed. It is taken out for a new one, in the same place
 // too, the service is killed in the middle of the repair, and afterwards another disk may be lost.
 func TestADeadVolumeIsTakenOut(t *testing.T) {
+	t.Parallel()
 	p, dirs := press(t, "2+1", 3)
 	c := p.client()
 	putMany(t, c, 0, 150)
@@ -153,6 +155,7 @@ func TestADeadVolumeIsTakenOut(t *testing.T) {
 // The disk of one volume refuses writes and its pieces are gone: the scrubber calls nothing damaged, all is read,
 // the service starts and takes what is new; once the disk takes writes again all is made whole.
 func TestADiskThatTakesNoWrites(t *testing.T) {
+	t.Parallel()
 	p, dirs := press(t, "2+1", 3)
 	c := p.client()
 	putMany(t, c, 0, 20)
@@ -189,6 +192,21 @@ func TestADiskThatTakesNoWrites(t *testing.T) {
 	allRead(t, c, 30)
 }
 
+// readiness asks the process whether it is ready.
+func (p *process) readiness() (int, string) {
+	p.t.Helper()
+	r, err := http.Get(p.desk + "/readyz")
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	defer r.Body.Close()
+	said, err := io.ReadAll(r.Body)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return r.StatusCode, string(said)
+}
+
 // readOnly has a directory take no writes, as the system does to a disk with errors.
 func readOnly(t *testing.T, dir string) {
 	t.Helper()
@@ -212,6 +230,7 @@ func writable(t *testing.T, dir string) {
 // The system turned a disk read-only, that of main's volume or that of the whole data directory: the service starts,
 // says so, reads, and takes writes once the disk does.
 func TestStartsOnADiskThatTakesNoWrites(t *testing.T) {
+	t.Parallel()
 	for _, beneath := range []string{"volumes/main", "volumes", "."} {
 		t.Run(beneath, func(t *testing.T) {
 			t.Parallel()
@@ -239,14 +258,8 @@ func TestStartsOnADiskThatTakesNoWrites(t *testing.T) {
 			if fault.KindOf(err) != fault.Unavailable {
 				t.Errorf("a put: %v", err)
 			}
-			ready, err := http.Get(p.desk + "/readyz")
-			if err != nil {
-				t.Fatal(err)
-			}
-			said, _ := io.ReadAll(ready.Body)
-			ready.Body.Close()
-			if ready.StatusCode != http.StatusServiceUnavailable || !strings.Contains(string(said), "read-only") {
-				t.Errorf("readiness: %d %s", ready.StatusCode, said)
+			if st, said := p.readiness(); st != http.StatusServiceUnavailable || !strings.Contains(said, "read-only") {
+				t.Errorf("readiness: %d %s", st, said)
 			}
 			writable(t, disk)
 			harness.Until(t, "it takes writes", func() bool {
@@ -254,5 +267,88 @@ func TestStartsOnADiskThatTakesNoWrites(t *testing.T) {
 				return err == nil
 			})
 		})
+	}
+}
+
+// Everything is on one disk, which is full: what frees goes on, the database lives, and after removals there is room
+// again.
+func TestEverythingOnOneFullDisk(t *testing.T) {
+	t.Parallel()
+	p := &process{t: t, bin: build(t), data: dataDir(t)}
+	if err := os.MkdirAll(p.data, 0o711); err != nil {
+		t.Fatal(err)
+	}
+	if err := unix.Mount("tmpfs", p.data, "tmpfs", 0, "size=420m,mode=0711"); err != nil {
+		t.Skipf("nothing can be mounted here: %v", err)
+	}
+	t.Cleanup(func() { _ = unix.Unmount(p.data, unix.MNT_DETACH) })
+	if err := p.start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = p.cmd.Process.Signal(syscall.SIGTERM); _ = p.cmd.Wait() })
+	p.command("bucket", "create", "small", "--versioning", "on") // a removal there takes room in the database
+	p.command("bucket", "create", "large")
+	c := p.client()
+	put := func(bucket string, n, size int) error {
+		_, err := c.Put(t.Context(), bucket, fmt.Sprintf("k/%05d", n), bytes.NewReader(make([]byte, size)), int64(size), client.Put{})
+		return err
+	}
+	const small = 3000
+	var all errgroup.Group
+	all.SetLimit(16)
+	for i := range small {
+		all.Go(func() error { return put("small", i, 300) })
+	}
+	if err := all.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	for ; n < 200; n++ {
+		if err := put("large", n, 8<<20); fault.KindOf(err) == fault.Full {
+			break
+		} else if err != nil {
+			t.Fatalf("object %d: %v", n, err)
+		}
+	}
+	fill(t, filepath.Join(p.data, "of another program"))
+	if err := put("small", small, 300); fault.KindOf(err) != fault.Full {
+		t.Errorf("a put on a full disk: %v", err)
+	}
+	if said := p.command("usage"); said == "" { // what reads goes on
+		t.Error("usage is silent")
+	}
+	if st, said := p.readiness(); st != http.StatusServiceUnavailable || !strings.Contains(said, "full") && !strings.Contains(said, "no room") {
+		t.Errorf("readiness: %d %s", st, said)
+	}
+	for i := range small {
+		all.Go(func() error { return c.Remove(t.Context(), "small", fmt.Sprintf("k/%05d", i)) })
+	}
+	if err := all.Wait(); err != nil {
+		t.Fatalf("a removal: %v", err)
+	}
+	for i := range n {
+		if err := c.Remove(t.Context(), "large", fmt.Sprintf("k/%05d", i)); err != nil {
+			t.Fatalf("removal %d of %d: %v", i, n, err)
+		}
+	}
+	harness.Until(t, "there is room again", func() bool { return put("large", n, 8<<20) == nil })
+	if out := p.errs.String(); strings.Contains(out, "PANIC") {
+		t.Errorf("the database broke: %.2000s", out)
+	}
+}
+
+// fill takes all the room of a disk.
+func fill(t *testing.T, path string) {
+	t.Helper()
+	f, err := os.Create(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for size := 1 << 20; size >= 512; size /= 4 {
+		for err == nil {
+			_, err = f.Write(make([]byte, size))
+		}
+		err = nil
 	}
 }

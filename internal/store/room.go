@@ -21,9 +21,21 @@ const wantedFor = 5 * time.Minute
 
 // noteFull remembers that there was no room for a body.
 func (r *room) noteFull(err error) {
-	if fault.HasCode(err, "disk-full") {
+	if fault.HasCode(err, "disk-full") || fault.HasCode(err, "database-full") {
 		r.refused.Store(time.Now().UnixNano())
 	}
+}
+
+// WantRoom has room be made, as a refused write does.
+func (s *Store) WantRoom() { s.room.refused.Store(time.Now().UnixNano()) }
+
+// roomFor refuses a body while only what frees room is taken.
+func (s *Store) roomFor() error {
+	if !s.Catalog.Scarce() {
+		return nil
+	}
+	s.WantRoom()
+	return s.Catalog.NoRoom()
 }
 
 // WantsRoom tells whether a write was refused lately as the disk is full.

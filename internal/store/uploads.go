@@ -209,6 +209,9 @@ func (s *Store) PutPart(ctx context.Context, p PutPart) (catalog.Part, error) {
 		extra = append(extra, p.Checksum.New())
 	}
 	space, err := s.space(ctx, u.Tier)
+	if err == nil {
+		err = s.roomFor()
+	}
 	if err != nil {
 		return catalog.Part{}, err
 	}

@@ -73,6 +73,9 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 	v := &object.Version{Key: p.Key, Revision: 1, Headers: p.Headers, Metadata: p.Metadata, Tags: p.Tags,
 		Origin: p.Origin, By: p.Who, Source: p.Source}
 	space, err := s.spaceNamed(ctx, facts, p.Tier)
+	if err == nil {
+		err = s.roomFor()
+	}
 	if err != nil {
 		return nil, err
 	}
