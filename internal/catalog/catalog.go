@@ -107,9 +107,11 @@ func openAfter(ctx context.Context, url string, d Dial, ready func(context.Conte
 	if err := ready(ctx, cfg); err != nil {
 		return nil, err
 	}
-	db := sqlx.NewDb(stdlib.OpenDB(*cfg, stdlib.OptionAfterConnect(knowTypes)), "pgx")
-	db.SetMaxOpenConns(24)
-	db.SetMaxIdleConns(24)
+	shared := &crowd{Connector: stdlib.GetConnector(*cfg, stdlib.OptionAfterConnect(knowTypes))}
+	db := sqlx.NewDb(sql.OpenDB(shared), "pgx")
+	shared.db.Store(db.DB)
+	db.SetMaxOpenConns(openMost)
+	db.SetMaxIdleConns(openMost)
 	db.SetConnMaxIdleTime(5 * time.Minute)
 	hot, err := openHot(ctx, cfg)
 	if err != nil {
@@ -275,6 +277,9 @@ func (c *Catalog) Try(ctx context.Context) error {
 		return c.NoRoom()
 	}
 	if _, err := c.db.ExecContext(ctx, `update service set id = id`); err != nil {
+		return mapError(err)
+	}
+	if _, err := c.hot.Exec(ctx, `select 1`); err != nil { // by which requests go
 		return mapError(err)
 	}
 	if at := c.full.Load(); at == 0 || time.Since(time.Unix(0, at)) > fullFor {

@@ -3,6 +3,7 @@ package postgres
 import (
 	"archive/tar"
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"errors"
@@ -24,6 +25,8 @@ type Settings struct {
 	// KeepLog is the folder in which the server's log of changes is kept, as it is written, in
 	// a folder of each cluster; "" for none.
 	KeepLog string
+	// KeepEvery is how old the latest file there may be while there is something to hand on; 0 is a minute.
+	KeepEvery time.Duration
 
 	// Recover has a cluster that Unpack made be brought to a moment by its log.
 	Recover *Recovery
@@ -61,8 +64,9 @@ func (s *Server) arguments(ctx context.Context, in Settings) ([]string, error) {
 		if err := s.handOnLines(ctx, to); err != nil {
 			return nil, err
 		}
+		s.keeps, s.keepEvery = to, cmp.Or(in.KeepEvery, changesEvery)
 		args = append(args, "-c", "archive_mode=on",
-			"-c", fmt.Sprintf("archive_timeout=%d", int(changesEvery.Seconds())),
+			"-c", fmt.Sprintf("archive_timeout=%d", int(s.keepEvery.Seconds())),
 			"-c", "archive_command="+strings.ReplaceAll(handOn, "FILE", shell(to)+"/%f"))
 	}
 	if r := in.Recover; r != nil {
@@ -71,6 +75,33 @@ func (s *Server) arguments(ctx context.Context, in Settings) ([]string, error) {
 			"-c", fmt.Sprintf("recovery_target_timeline=%d", r.Line), "-c", "recovery_target_action=promote")
 	}
 	return args, nil
+}
+
+// handOnTimely has the server end the file that it writes when the latest one in the folder is old: by its own clock
+// the server does so only after its first checkpoint, which may be ten minutes after a start. A server that wrote
+// nothing does nothing, and one whose folder is away finds that out.
+func (s *Server) handOnTimely() {
+	latest := time.Now()
+	for {
+		select {
+		case <-s.done:
+			return
+		case <-time.After(s.keepEvery / 6):
+		}
+		files, _ := os.ReadDir(s.keeps) // none when it is away
+		for _, f := range files {
+			if st, err := f.Info(); err == nil && st.ModTime().After(latest) && strings.HasSuffix(f.Name(), ".gz") {
+				latest = st.ModTime()
+			}
+		}
+		if time.Since(latest) < s.keepEvery*2/3 {
+			continue
+		}
+		// A server that is starting is asked again by the next turn.
+		if s.command("psql", "-AtqX", "-h", s.run, "-U", "spindle", "-d", "postgres", "-c", "select pg_switch_wal()").Run() == nil {
+			latest = time.Now()
+		}
+	}
 }
 
 // cluster gives the number that a cluster has for life. The error has the code

@@ -33,7 +33,9 @@ type Server struct {
 	cred          *syscall.Credential
 	log           *slog.Logger
 
-	args []string // of the server
+	args      []string      // of the server
+	keeps     string        // the folder in which its log is kept; "" for none
+	keepEvery time.Duration // see Settings.KeepEvery
 
 	mu        sync.Mutex
 	cmd       *exec.Cmd
@@ -115,6 +117,9 @@ func StartWith(ctx context.Context, dir string, log *slog.Logger, in Settings) (
 	if err != nil {
 		s.Stop()
 		return nil, err
+	}
+	if s.keeps != "" {
+		go s.handOnTimely()
 	}
 	return s, nil
 }

@@ -175,3 +175,47 @@ func TestAFolderThatMayNotBePassedIsNamed(t *testing.T) {
 		t.Errorf("got %v", err)
 	}
 }
+
+// A log that is kept is handed on within the time that was asked for from the start on, as the folder shows, and again
+// after the server died; with the folder away the server says soon that it fails.
+func TestTheLogIsHandedOnInTime(t *testing.T) {
+	t.Parallel()
+	dir := folder(t)
+	keep := filepath.Join(dir, "log")
+	s, err := postgres.StartWith(t.Context(), filepath.Join(dir, "postgres"), slog.New(slog.DiscardHandler),
+		postgres.Settings{KeepLog: keep, KeepEvery: 3 * time.Second})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Stop)
+	write := func() { query(t, s, "select pg_create_restore_point('x')::text") }
+	files := func() int {
+		list, err := filepath.Glob(filepath.Join(keep, "*", "*.gz"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(list)
+	}
+	more := func(what string) {
+		t.Helper()
+		for was, end := files(), time.Now().Add(30*time.Second); files() <= was; time.Sleep(50 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("%s: nothing is handed on", what)
+			}
+		}
+	}
+	write()
+	more("from the start on")
+	write()
+	more("again")
+	if err := os.Rename(keep, keep+".away"); err != nil {
+		t.Fatal(err)
+	}
+	write()
+	failed := func() bool { return query(t, s, "select failed_count::text from pg_stat_archiver") != "0" }
+	for end := time.Now().Add(30 * time.Second); !failed(); time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("the folder is away, and nothing fails")
+		}
+	}
+}
