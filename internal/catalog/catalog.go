@@ -122,6 +122,9 @@ func openAfter(ctx context.Context, url string, d Dial, ready func(context.Conte
 	own, err := builtClock()
 	if err == nil {
 		c.OwnClock(own)
+		if toldIn != nil {
+			toldIn(c)
+		}
 		err = c.LookAtClock(ctx)
 	}
 	if err != nil {

@@ -171,7 +171,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{a.serveCommand(), a.demoCommand(), a.connectCommand(), a.profileCommand(), a.bucketCommand(),
 			a.objectCommand(), a.uploadCommand(), a.accessCommand(), a.tierCommand(), a.placementCommand(), a.regionCommand(),
-			a.backupCommand(), a.restoreServiceCommand(), a.scrubCommand(),
+			a.backupCommand(), a.restoreServiceCommand(), a.scrubCommand(), a.clockCommand(),
 			a.lifecycleCommand(),
 			a.endpointCommand(), a.replicationCommand(), a.syncCommand(), a.findCommand(),
 			a.censusCommand(), a.usageCommand(), a.auditCommand(), a.journalCommand(), a.charterCommand(), a.measureCommand(),

@@ -105,7 +105,7 @@ func TestAnswersOfAnyShape(t *testing.T) {
 		"region list", "region show fenn", "tier list", "tier show main", "placement list", "endpoint list", "replication list",
 		"lifecycle list plates", "lifecycle show plates old", "lifecycle rehearse plates", "lifecycle run start plates",
 		"lifecycle run list plates", "sync list", "census list", "census show all", "charter list", "usage", "audit list",
-		"find plates size over 1 B", "find plates size over 1 B --count", "scrub show", "find saved",
+		"find plates size over 1 B", "find plates size over 1 B --count", "scrub show", "clock show", "find saved",
 		"journal saved", "access session list", "access master-key show", "bucket field list plates"}
 	for _, line := range commands { // they are commands
 		if code, _, errs := run(t, s, "", strings.Fields(strings.ReplaceAll(line, "DIR", dir))...); code == 2 {

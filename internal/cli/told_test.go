@@ -14,7 +14,7 @@ import (
 
 // told finds commands of ours in a text: up to the end of the line, of the literal or of the
 // sentence.
-var told = regexp.MustCompile("spindle ((?:access|audit|backup|bucket|census|charter|connect|endpoint|find|journal|lifecycle|" +
+var told = regexp.MustCompile("spindle ((?:access|audit|backup|bucket|census|charter|clock|connect|endpoint|find|journal|lifecycle|" +
 	"measure|object|placement|profile|region|replication|restore|scrub|serve|sync|tier|upload|usage)\\b[^\"`\\n;|\\\\)]*)")
 
 // Every command that documents, messages, remedies, findings, sheets and pages tell is one that

@@ -145,6 +145,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	api.UseMiddleware(d.observed, d.ruled)
 	to := &calls{d, api}
 	d.serviceCalls(to)
+	d.clockCalls(to)
 	d.sessionCalls(to)
 	d.bucketCalls(to)
 	d.objectCalls(to)

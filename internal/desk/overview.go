@@ -313,7 +313,11 @@ func sentence(s string) string {
 // clock says that the clock of the process asked is wrong.
 func (d *Desk) clock(o *Overview) {
 	c := d.store.Catalog
-	if c.Agrees() {
+	if c.Doubtful() {
+		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the clock", Says: "of the database jumped",
+			Detail: "Rules of ages wait. See that it is right, and say so: spindle clock show"})
+	}
+	if c.Ahead().Abs() <= catalog.Apart {
 		return
 	}
 	direction := "ahead of"

@@ -37,7 +37,12 @@ func (s *Store) RuleSet(ctx context.Context, forms []lifecycle.Form) (*lifecycle
 	if err != nil {
 		return nil, err
 	}
-	return lifecycle.NewSet(forms, tiers)
+	set, err := lifecycle.NewSet(forms, tiers)
+	if err != nil {
+		return nil, err
+	}
+	graces, err := s.Catalog.Graces(ctx)
+	return set.Graced(graces), err
 }
 
 // RulesChange says how the rules of a bucket are to change.

@@ -16,6 +16,31 @@ import (
 type Set struct {
 	Rules []*Rule
 	tiers tier.Set
+	jumps []Jump
+}
+
+// Jump is a jump ahead of the clock by which ages are judged: times from From to To were told before it, and were
+// wrong.
+type Jump struct {
+	From, To time.Time
+	At       time.Time // where the clock came to
+}
+
+// Graced gives the rules with jumps of the clock, oldest first: what was written in one's stretch is as old as the jump.
+func (s *Set) Graced(jumps []Jump) *Set {
+	out := *s
+	out.jumps = jumps
+	return &out
+}
+
+// since gives what an age is counted from.
+func (s *Set) since(t time.Time) time.Time {
+	for _, j := range s.jumps {
+		if !t.Before(j.From) && !t.After(j.To) {
+			t = j.At
+		}
+	}
+	return t
 }
 
 // NewSet parses the rules of a bucket. The error joins all that is wrong; fields begin
@@ -124,6 +149,7 @@ func (s *Set) Due(it Item, now time.Time) *Due { best, _ := s.due(it, now); retu
 // due gives the action that wins, and those of other rules that would have acted.
 func (s *Set) due(it Item, now time.Time) (best *Due, others []*Due) {
 	var moves []*Due
+	it.Since = s.since(it.Since)
 	for i, r := range s.Rules {
 		if it.Mask&(1<<i) == 0 {
 			continue
@@ -202,6 +228,7 @@ func (s *Set) Coming(it Item, now time.Time) (list []Due) {
 
 // moments gives when something comes to be due for an item, by time.
 func (s *Set) moments(it Item) (out []time.Time) {
+	it.Since = s.since(it.Since)
 	for i, r := range s.Rules {
 		if it.Mask&(1<<i) == 0 {
 			continue
@@ -217,7 +244,7 @@ func (s *Set) moments(it Item) (out []time.Time) {
 }
 
 // Ages gives the ages, in days, at which an action of rules that are on may be due, and
-// the dates.
+// the dates, with those at which what was written before a jump of the clock comes to such an age.
 func (s *Set) Ages() (days []int, dates []time.Time) {
 	for _, r := range s.Rules {
 		if !r.On() {
@@ -229,6 +256,11 @@ func (s *Set) Ages() (days []int, dates []time.Time) {
 			} else {
 				dates = append(dates, a.Date)
 			}
+		}
+	}
+	for _, j := range s.jumps {
+		for _, d := range days {
+			dates = append(dates, j.At.Add(time.Duration(d)*Day))
 		}
 	}
 	slices.Sort(days)

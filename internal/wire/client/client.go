@@ -168,6 +168,7 @@ var codeOf = map[string]struct {
 	"InvalidTag":                   {fault.Invalid, "tag-value"}, "MetadataTooLarge": {fault.Invalid, "metadata-size"},
 	"KeyTooLongError": {fault.Invalid, "key-too-long"}, "SlowDown": {fault.Unavailable, "busy"},
 	"ServiceUnavailable": {fault.Unavailable, "busy"}, "InternalError": {fault.Unavailable, "wire-error"},
+	"ObjectDamaged":     {fault.Damaged, "damaged"},
 	"ReplicaNewerThere": {fault.Conflict, "newer-there"}, "ReplicaReturned": {fault.Conflict, "replica-returned"},
 	"InvalidStorageClass": {fault.Invalid, "storage-class"},
 }

@@ -109,7 +109,7 @@ var byKind = map[fault.Kind]dialectError{
 	fault.Precondition: {"PreconditionFailed", 412}, fault.TooLarge: {"EntityTooLarge", 400},
 	fault.Full:        {"InsufficientStorage", 507},
 	fault.Unavailable: {"ServiceUnavailable", 503}, fault.Unfinished: {"NotImplemented", 501},
-	fault.Damaged: {"InternalError", 500},
+	fault.Damaged: {"ObjectDamaged", 409}, // no try again reads it
 	fault.Slow:    {"RequestTimeout", 400},
 }
 

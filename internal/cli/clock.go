@@ -1,0 +1,83 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"spindle/internal/desk"
+)
+
+func (a *app) clockCommand() *cli.Command {
+	return &cli.Command{Name: "clock", Usage: "how the clock stands by which ages are judged",
+		Description: "Ages and times of records are told by the database's clock. When that jumps back, the time that was told " +
+			"goes on; when it jumps ahead, too, rules of ages wait until an operator says that it is right.",
+		Commands: []*cli.Command{
+			{Name: "show", Usage: "show the clock, and where it jumped",
+				Description: examples("spindle clock show", "spindle clock show --json"), Action: a.clockShow},
+			{Name: "right", Usage: "say that the clock is right after a jump: rules of ages go on", ArgsUsage: "JUMP",
+				Description: "What was written since the jump before is in doubt: its age is counted from this jump on. When it is " +
+					"known since when the clock was wrong, say so: what was written before that is as old as it seems.\n\n" +
+					examples("spindle clock right 1", "spindle clock right 1 --wrong-since '2026-11-20 14:00'"),
+				Flags:  []cli.Flag{&cli.StringFlag{Name: "wrong-since", Usage: "the `MOMENT` from which the clock was wrong, as it was told then"}},
+				Action: a.clockRight},
+		}}
+}
+
+func (a *app) clockShow(ctx context.Context, c *cli.Command) error {
+	if _, err := args(c, 0, 0); err != nil {
+		return err
+	}
+	p, err := a.open(c)
+	if err != nil {
+		return err
+	}
+	var x desk.ClockInfo
+	if err := p.call(ctx, http.MethodGet, "/api/v1/clock", nil, nil, &x); err != nil {
+		return err
+	}
+	return a.print(x, func() error { return a.printClock(x) })
+}
+
+func (a *app) clockRight(ctx context.Context, c *cli.Command) error {
+	p, id, err := a.one(c)
+	if err != nil {
+		return err
+	}
+	if _, err := strconv.ParseInt(id, 10, 64); err != nil {
+		return wrongUsage("%q is no number of a jump; spindle clock show lists them", id).see(c)
+	}
+	var x desk.ClockInfo
+	if err := p.call(ctx, http.MethodPost, "/api/v1/clock/jumps/"+id+"/right", nil,
+		map[string]any{"wrongSince": c.String("wrong-since")}, &x); err != nil {
+		return err
+	}
+	return a.print(x, func() error { return a.printClock(x) })
+}
+
+func (a *app) printClock(x desk.ClockInfo) error {
+	seconds := func(n float64) string { return (time.Duration(n * float64(time.Second))).Round(time.Second).String() }
+	facts := [][2]string{{"Time", x.Now.Local().Format(time.DateTime)}}
+	if x.Ahead != 0 {
+		facts = append(facts, [2]string{"Process", seconds(x.Ahead) + " ahead of the database"})
+	}
+	if x.Behind > 0 {
+		facts = append(facts, [2]string{"Database", "jumped back by " + seconds(x.Behind) + "; the time goes on"})
+	}
+	facts = append(facts, [2]string{"Rules", map[bool]string{true: "of ages wait", false: "of ages act"}[x.Waits]})
+	if err := a.facts(facts); err != nil || len(x.Jumps) == 0 {
+		return err
+	}
+	var rows [][]string
+	for _, j := range x.Jumps {
+		by := seconds(j.To.Sub(j.From).Seconds())
+		rows = append(rows, []string{strconv.FormatInt(j.ID, 10), when(j.From), when(j.To), by, j.State, orDash(shown(j.By))})
+	}
+	fmt.Fprintln(a.Out)
+	return a.table([]column{{"JUMP", true}, {"FROM", false}, {"TO", false}, {"BY", true}, {"STATE", false}, {"SAID BY", false}},
+		rows)
+}
