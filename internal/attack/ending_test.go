@@ -59,7 +59,7 @@ func TestTransfersEndWithRights(t *testing.T) {
 		r.ContentLength = int64(len(body))
 		return r
 	}
-	for name, r := range map[string]*http.Request{
+	for name, one := range map[string]*http.Request{
 		"an upload":             put("/api/v1/buckets/plates/body?key=up"),
 		"an upload there":       put(there2 + "up"),
 		"a copy to an endpoint": copies("plates/large", "@annex/kept/copy"),
@@ -68,13 +68,13 @@ func TestTransfersEndWithRights(t *testing.T) {
 			t.Run(name+" of a key that is "+ends, func(t *testing.T) {
 				t.Parallel()
 				key := s.NewKey("herbarium", "clerk", access.Administrator, nil)
-				mine := r.Clone(t.Context())
+				mine := one.Clone(t.Context())
 				mine.URL.RawQuery = strings.ReplaceAll(mine.URL.RawQuery, "key=up", "key=up-"+ends)
-				if r.Body != nil && r.Method == "PUT" {
+				if one.Method == "PUT" {
 					mine.Body = io.NopCloser(&pouring{poured})
 				}
 				sum := sha256.Sum256(nil)
-				if r.Method == "POST" {
+				if one.Method == "POST" {
 					b := fmt.Sprintf(`{"from":"plates/large","to":"@annex/kept/copy-%s"}`, ends)
 					sum = sha256.Sum256([]byte(b))
 					mine.Body, mine.ContentLength = io.NopCloser(strings.NewReader(b)), int64(len(b))
@@ -94,9 +94,9 @@ func TestTransfersEndWithRights(t *testing.T) {
 			t.Parallel()
 			who := "Who does " + name
 			p := person(t, s, who, "herons over the fen "+name, "herbarium", access.Administrator)
-			mine := r.Clone(t.Context())
+			mine := one.Clone(t.Context())
 			mine.URL.RawQuery = strings.ReplaceAll(mine.URL.RawQuery, "key=up", "key=up-person")
-			if r.Method == "PUT" {
+			if one.Method == "PUT" {
 				mine.Body = io.NopCloser(&pouring{poured})
 			} else {
 				b := `{"from":"plates/large","to":"@annex/kept/copy-person"}`

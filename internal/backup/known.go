@@ -69,8 +69,8 @@ func (in *Making) there() error {
 	if is != "" {
 		says = "another folder of backups is in its place"
 	}
-	return fault.New(fault.Unavailable, "backup-folder-away", "the folder %s, into which backups were made, is away: %s", folder,
-		says).In("folder").Do("mount its disk; when it is gone for good, say --new-folder: backups begin anew there")
+	return fault.New(fault.Unavailable, "backup-folder-away", "the folder %s, into which backups were made, is away: %s",
+		folder, says).In("folder").Do("mount its disk; when it is gone for good, say --new-folder: backups begin anew there")
 }
 
 // markFolder marks the folder, unless it is, and keeps in mind which it is. A data directory that takes no writes keeps

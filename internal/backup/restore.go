@@ -151,13 +151,15 @@ func (in *Restoring) complete(ctx context.Context, cat *catalog.Catalog, m *Mani
 	}
 	what := strings.Join(found.First[:min(len(found.First), 5)], "\n")
 	if in.AsOf.IsZero() {
-		return fault.New(fault.Damaged, "backup-incomplete", "%d of %d bodies are missing in the folder, or not what they were\n%s",
-			found.Wrong, found.Bodies, what).In("backup").
-			Do("bring them back from where the folder was copied to, or take an earlier backup; to restore the rest, say --anyway")
+		return fault.New(fault.Damaged, "backup-incomplete",
+			"%d of %d bodies are missing in the folder, or not what they were\n%s", found.Wrong, found.Bodies, what).In("backup").
+			Do("bring them back from where the folder was copied to, or take an earlier backup; " +
+				"to restore the rest, say --anyway")
 	}
-	return fault.New(fault.Damaged, "backup-incomplete", "%d of %d bodies of that moment were removed for good before the next "+
-		"backup was made\n%s", found.Wrong, found.Bodies, what).In("as-of").
-		Do("choose another moment; to restore the rest, say --anyway. A longer --collect-grace keeps them until a backup is made")
+	return fault.New(fault.Damaged, "backup-incomplete",
+		"%d of %d bodies of that moment were removed for good before the next backup was made\n%s", found.Wrong, found.Bodies,
+		what).In("as-of").Do("choose another moment; to restore the rest, say --anyway. " +
+		"A longer --collect-grace keeps them until a backup is made")
 }
 
 // choose finds the backup that is restored; for a moment also the one whose database leads there.

@@ -107,8 +107,8 @@ func (c *Catalog) ClockRight(ctx context.Context, id int64, wrongSince time.Time
 			wrongSince = j.Since
 		}
 		if wrongSince.After(j.Until) {
-			return fault.New(fault.Invalid, "moment", "%s is after the jump", wrongSince.Format(time.RFC3339)).In("wrongSince").
-				Do("give a moment before %s", j.Until.Format(time.RFC3339))
+			return fault.New(fault.Invalid, "moment", "%s is after the jump", wrongSince.Format(time.RFC3339)).
+				In("wrongSince").Do("give a moment before %s", j.Until.Format(time.RFC3339))
 		}
 		j.Since, j.State, j.Decided, j.By = wrongSince, JumpRight, &by.At, by.Who
 		if _, err := tx.ExecContext(ctx, `update clock_jumps set since = $2, state = $3, decided = $4, by = $5 where id = $1`,
@@ -140,11 +140,13 @@ func (c *Catalog) rightBack(ctx context.Context, tx *sqlx.Tx, j *Jump, by Author
 	if _, err := tx.ExecContext(ctx, `update lifecycles set upto = least(upto, $1)`, right); err != nil {
 		return err
 	}
-	return trail(ctx, tx, by, TrailSetting, "", "the clock", map[string]any{"the clock is right, though it went back": j.Until})
+	return trail(ctx, tx, by, TrailSetting, "", "the clock",
+		map[string]any{"the clock is right, though it went back": j.Until})
 }
 
 // Graces gives the stretches in which times were told that were wrong, for rules.
 func (c *Catalog) Graces(ctx context.Context) (out []lifecycle.Jump, err error) {
-	err = c.db.SelectContext(ctx, &out, `select since as "from", until as "to", at from clock_jumps where state = 1 and at > until order by id`)
+	err = c.db.SelectContext(ctx, &out, `select since as "from", until as "to", at from clock_jumps
+		where state = 1 and at > until order by id`)
 	return out, mapError(err)
 }

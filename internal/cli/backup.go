@@ -76,7 +76,8 @@ func (a *app) restoreServiceCommand() *cli.Command {
 				Usage: "as it was at a `MOMENT` between two backups, of a service that ran with --keep-log"},
 			&cli.StringSliceFlag{Name: "volume", Usage: "put the volume that was in one directory into another, as `WAS=IS`; may be repeated"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore what there is, when bodies are missing in the folder"},
-			unprovedFlag(), passphraseFlag("of the backup")), Action: a.restoreService}
+			unprovedFlag(), passphraseFlag("of the backup")),
+		Action: a.restoreService}
 }
 
 // quietly is a log of what matters alone.

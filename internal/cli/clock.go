@@ -14,16 +14,17 @@ import (
 
 func (a *app) clockCommand() *cli.Command {
 	return &cli.Command{Name: "clock", Usage: "how the clock stands by which ages are judged",
-		Description: "Ages and times of records are told by the database's clock. When that jumps back, the time that was told " +
-			"goes on; when it jumps ahead, too, rules of ages wait until an operator says that it is right.",
+		Description: "Ages and times of records are told by the database's clock. When it jumps back, the time that was " +
+			"told goes on. When it jumps, back or ahead, rules of ages wait until an operator says that it is right.",
 		Commands: []*cli.Command{
 			{Name: "show", Usage: "show the clock, and where it jumped",
 				Description: examples("spindle clock show", "spindle clock show --json"), Action: a.clockShow},
 			{Name: "right", Usage: "say that the clock is right after a jump: rules of ages go on", ArgsUsage: "JUMP",
-				Description: "What was written since the jump before is in doubt: its age is counted from this jump on. When it is " +
-					"known since when the clock was wrong, say so: what was written before that is as old as it seems.\n\n" +
+				Description: "What was written since the jump before is in doubt: its age is counted from this jump on. " +
+					"If you know since when the clock was wrong, say so: what was written before is as old as it seems.\n\n" +
 					examples("spindle clock right 1", "spindle clock right 1 --wrong-since '2026-11-20 14:00'"),
-				Flags:  []cli.Flag{&cli.StringFlag{Name: "wrong-since", Usage: "the `MOMENT` from which the clock was wrong, as it was told then"}},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "wrong-since",
+					Usage: "the `MOMENT` from which the clock was wrong, as it was told then"}},
 				Action: a.clockRight},
 		}}
 }
@@ -78,6 +79,6 @@ func (a *app) printClock(x desk.ClockInfo) error {
 		rows = append(rows, []string{strconv.FormatInt(j.ID, 10), when(j.From), when(j.To), by, j.State, orDash(shown(j.By))})
 	}
 	fmt.Fprintln(a.Out)
-	return a.table([]column{{"JUMP", true}, {"FROM", false}, {"TO", false}, {"BY", true}, {"STATE", false}, {"SAID BY", false}},
-		rows)
+	return a.table([]column{{"JUMP", true}, {"FROM", false}, {"TO", false}, {"BY", true}, {"STATE", false},
+		{"SAID BY", false}}, rows)
 }

@@ -106,7 +106,7 @@ var calls = map[string]struct {
 	"add-tier":    {needs: "operate", body: map[string]any{"name": "x"}},
 	"change-tier": {needs: "operate", path: "/api/v1/tiers/main", body: map[string]any{"note": "changed"}},
 	"remove-tier": {needs: "operate", path: "/api/v1/tiers/main"},
-	"show-clock": {needs: "operate", path: "/api/v1/clock"}, "clock-right": {needs: "operate", path: "/api/v1/clock/jumps/1/right"},
+	"show-clock":  {needs: "operate", path: "/api/v1/clock"}, "clock-right": {needs: "operate", path: "/api/v1/clock/jumps/1/right"},
 	"repair-tier": {needs: "operate", path: "/api/v1/tiers/main/repair"},
 	"this-region": {needs: "operate", path: "/api/v1/region"}, "this-region-buckets": {needs: "operate",
 		path: "/api/v1/region/buckets"},

@@ -1,6 +1,7 @@
 package works_test
 
 import (
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -16,8 +17,11 @@ import (
 // is right, and then nothing that is younger than a day; what comes to be old goes.
 func TestTheClockJumps(t *testing.T) {
 	s := newStore(t)
-	ahead := -72 * time.Hour
-	s.Catalog.TheirClock(func(at time.Time) time.Time { return at.Add(72*time.Hour + ahead) }, nil)
+	var ahead atomic.Int64 // of the database, beside three days
+	jump := func(d time.Duration) time.Duration { return 72*time.Hour + d }
+	ahead.Store(int64(-72 * time.Hour))
+	s.Catalog.TheirClock(func(at time.Time) time.Time { return at.Add(jump(time.Duration(ahead.Load()))) }, nil)
+	s.Catalog.OwnClock(func() time.Time { return time.Now().Add(jump(time.Duration(ahead.Load()))) }) // of the same machine
 	look := func() {
 		t.Helper()
 		if err := s.Catalog.LookAtClock(t.Context()); err != nil {
@@ -43,7 +47,7 @@ func TestTheClockJumps(t *testing.T) {
 		}
 		return err == nil
 	}
-	ahead = 0
+	ahead.Store(0)
 	look()
 	time.Sleep(700 * time.Millisecond)
 	if !there() || !s.Catalog.Doubtful() {
@@ -61,7 +65,7 @@ func TestTheClockJumps(t *testing.T) {
 	if !there() {
 		t.Fatal("it was removed before it was a day old")
 	}
-	ahead = 25 * time.Hour // a jump within the day that it is asked about
+	ahead.Store(int64(25 * time.Hour)) // a jump within the day that it is asked about
 	look()
 	if jumps, err = s.Catalog.Jumps(t.Context()); err != nil || len(jumps) != 2 {
 		t.Fatalf("%+v, %v", jumps, err)
