@@ -43,22 +43,37 @@ func shelf(t *testing.T, n int, change func(*tier.Tier)) (*bodies.Shelf, []strin
 	return s, dirs
 }
 
+// shelves are tiers of each form, by the number of their volumes.
+var shelves = map[string]struct {
+	volumes int
+	change  func(*tier.Tier)
+}{
+	"one copy":    {3, nil},
+	"two copies":  {3, func(x *tier.Tier) { x.Copies = 2 }},
+	"compressed":  {3, func(x *tier.Tier) { x.Packed = true }},
+	"all of that": {3, func(x *tier.Tier) { x.Packed, x.Copies = true, 3 }},
+	"in pieces":   {3, func(x *tier.Tier) { x.Pieces = &tier.Pieces{Data: 2, Parity: 1} }},
+	"few of many": {5, func(x *tier.Tier) { x.Packed, x.Pieces = true, &tier.Pieces{Data: 2, Parity: 1} }},
+}
+
 func TestShelvesAreSpaces(t *testing.T) {
-	for name, change := range map[string]func(*tier.Tier){
-		"one copy":    nil,
-		"two copies":  func(x *tier.Tier) { x.Copies = 2 },
-		"compressed":  func(x *tier.Tier) { x.Packed = true },
-		"all of that": func(x *tier.Tier) { x.Packed, x.Copies = true, 3 },
-		"in pieces":   func(x *tier.Tier) { x.Pieces = &tier.Pieces{Data: 2, Parity: 1} },
-		"few of many": func(x *tier.Tier) { x.Packed, x.Pieces = true, &tier.Pieces{Data: 2, Parity: 1} },
-	} {
+	for name, x := range shelves {
 		t.Run(name, func(t *testing.T) {
 			bodiestest.TestSpace(t, func(t *testing.T) bodies.Space {
-				n := 3
-				if name == "few of many" {
-					n = 5
-				}
-				s, _ := shelf(t, n, change)
+				s, _ := shelf(t, x.volumes, x.change)
+				return s
+			})
+		})
+	}
+}
+
+func TestShelvesOnFaultyDisks(t *testing.T) {
+	for name, x := range shelves {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			bodiestest.TestFaults(t, func(t *testing.T, disk *bodiestest.FaultyDisk) bodies.Space {
+				s, _ := shelf(t, x.volumes, x.change)
+				s.On(func(string) bodies.Disk { return disk })
 				return s
 			})
 		})

@@ -36,6 +36,22 @@ func TestVolumeIsASpace(t *testing.T) {
 	})
 }
 
+func TestAVolumeOnAFaultyDisk(t *testing.T) {
+	bodiestest.TestFaults(t, func(t *testing.T, disk *bodiestest.FaultyDisk) bodies.Space {
+		v, err := bodies.Open(t.TempDir(), 3)
+		if err != nil {
+			t.Fatal(err)
+		}
+		key, err := seal.NewKey(make([]byte, 32))
+		if err != nil {
+			t.Fatal(err)
+		}
+		v.SealWith(sealer{key})
+		v.On(disk)
+		return v
+	})
+}
+
 func TestSpacesAreFoundByTier(t *testing.T) {
 	var all []bodies.Space
 	for _, tier := range []int16{5, 0, 2} {

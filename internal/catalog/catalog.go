@@ -251,7 +251,7 @@ func (c *Catalog) SetScarce(yes bool) { c.scarce.Store(yes) }
 // Scarce reports whether only changes are taken that free room.
 func (c *Catalog) Scarce() bool { return c.scarce.Load() }
 
-// HasRoom says that the disk of the data directory is full, or that the database had no room in the last minute.
+// HasRoom says that the database's disk is full, or that the database had no room in the last minute.
 func (c *Catalog) HasRoom() error {
 	if c.Scarce() {
 		return c.NoRoom()
@@ -297,7 +297,7 @@ func (c *Catalog) Try(ctx context.Context) error {
 
 // NoRoom refuses what needs room, when SetScarce said so.
 func (c *Catalog) NoRoom() error {
-	return fault.New(fault.Full, "database-full", "the disk of the data directory is full: only what frees room is taken").
+	return fault.New(fault.Full, "database-full", "the database's disk is full: only what frees room is taken").
 		Do("remove objects, or free space on the disk; what is stored is not affected")
 }
 

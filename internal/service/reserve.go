@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// reserve keeps room on the disk of the data directory for what frees: a file that takes a part of it, and goes when
+// reserve keeps room on the disk of a private database for what frees: a file that takes a part of it, and goes when
 // the disk is full. Until it is back, the service takes removals and the like alone. Without it a private database
 // on a full disk could not write down that something is removed.
 type reserve struct {
@@ -35,7 +35,7 @@ func (s *Service) keepReserve() {
 	if s.Config.Database != "" {
 		return
 	}
-	r := &reserve{service: s, path: filepath.Join(s.Config.Data, "reserve")}
+	r := &reserve{service: s, path: filepath.Join(s.Config.Data, "postgres", "reserve")}
 	s.Store.Catalog.MakeRoom = r.release
 	r.look()
 	stop, done := make(chan struct{}), make(chan struct{})
@@ -56,7 +56,7 @@ func (s *Service) keepReserve() {
 // look releases the reserve when the disk is full, and makes it again when there is room for it twice.
 func (r *reserve) look() {
 	var disk unix.Statfs_t
-	if unix.Statfs(r.service.Config.Data, &disk) != nil {
+	if unix.Statfs(filepath.Dir(r.path), &disk) != nil {
 		return // the disk is away, which others tell of
 	}
 	free, size := int64(disk.Bavail)*disk.Bsize, min(reserveMost, int64(disk.Blocks)*disk.Bsize/reserveShare)
@@ -77,7 +77,7 @@ func (r *reserve) release() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if cat := r.service.Store.Catalog; !cat.Scarce() {
-		r.service.log.Warn("the disk of the data directory is full: only what frees is taken")
+		r.service.log.Warn("the database's disk is full: only what frees is taken")
 		cat.SetScarce(true)
 		r.service.Store.WantRoom()
 	}
