@@ -41,7 +41,7 @@ test: build
 	@test -z "$$(gofmt -l cmd internal tools)" || { echo "gofmt would change:"; gofmt -l cmd internal tools; exit 1; }
 	cd web && npm run --silent format:check
 	go vet ./...
-	go test -p 3 -timeout 25m ./... # they wait more than they work
+	go test -timeout 25m ./...
 
 # Models against other seeds: make models SEEDS=100-200.
 models: build

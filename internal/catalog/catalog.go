@@ -282,8 +282,8 @@ func (c *Catalog) Try(ctx context.Context) error {
 	if _, err := c.db.ExecContext(ctx, `update service set id = id`); err != nil {
 		return mapError(err)
 	}
-	if _, err := c.hot.Exec(ctx, `select 1`); err != nil { // by which requests go
-		return mapError(err)
+	if err := shared(ctx, func() error { _, err := c.hot.Exec(ctx, `select 1`); return err }); err != nil {
+		return mapError(err) // by these requests go
 	}
 	if at := c.full.Load(); at == 0 || time.Since(time.Unix(0, at)) > fullFor {
 		return nil

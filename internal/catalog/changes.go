@@ -235,7 +235,8 @@ func (c *Catalog) commitBatch(ctx context.Context, batch []Change) (rs []Result,
 	ctx, cancel := context.WithTimeout(ctx, answerFor)
 	defer cancel()
 	err = retry(ctx, func(tried int) error {
-		conn, err := c.hot.Acquire(ctx)
+		var conn *pgxpool.Conn
+		err := shared(ctx, func() (err error) { conn, err = c.hot.Acquire(ctx); return err })
 		if err != nil {
 			return err
 		}
@@ -247,7 +248,17 @@ func (c *Catalog) commitBatch(ctx context.Context, batch []Change) (rs []Result,
 		c.load.add(len(batch), time.Now())
 		c.wake()
 	}
+	c.doubtOthers(err)
 	return rs, err
+}
+
+// doubtOthers throws the connections of batches away when one of them is found to say nothing any more: what
+// happened to it, as when a firewall forgot it, happened to those that were idle beside it.
+func (c *Catalog) doubtOthers(err error) {
+	var l *lostError
+	if errors.As(err, &l) || err != nil && connectionTrouble(err) {
+		c.hot.Reset()
+	}
 }
 
 // among says for commit_changes what is among a batch.

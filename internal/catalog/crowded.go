@@ -11,6 +11,9 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
+// hotReserve is how many connections of batches stay open, whatever others do.
+const hotReserve = 2
+
 // openMost is how many connections there are at the most beside those of batches.
 const openMost = 24
 
@@ -46,6 +49,21 @@ func (c *crowd) Connect(ctx context.Context) (driver.Conn, error) {
 		}
 	})
 	return nil, driver.ErrBadConn // the pool asks again, and waits
+}
+
+// shared tries again while the server has no further connection: one of ours comes to be free.
+func shared(ctx context.Context, f func() error) error {
+	for {
+		err := f()
+		if err == nil || !noneLeft(err) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
 }
 
 // noneLeft reports whether others have all connections of the server.

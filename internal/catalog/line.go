@@ -114,8 +114,8 @@ func openHot(ctx context.Context, cfg *pgx.ConnConfig) (*pgxpool.Pool, error) {
 	}
 	p.ConnConfig = cfg.Copy()
 	p.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
-	// They stay open: when others take what the server has, requests go on with these.
-	p.MaxConns, p.MinConns, p.MaxConnLifetime = hotConnections, hotConnections, 24*time.Hour
+	p.MaxConns, p.MaxConnIdleTime = hotConnections, 5*time.Minute
+	p.MinConns = hotReserve // when others take what the server has, requests go on with these
 	p.AfterConnect = func(ctx context.Context, conn *pgx.Conn) error {
 		if err := knowTypes(ctx, conn); err != nil {
 			return err

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"spindle/internal/core/object"
 )
 
@@ -44,6 +46,7 @@ func (c *Catalog) lookupBatch(ctx context.Context, batch []Address) ([]Found, er
 	if err != nil && ctx.Err() == nil && connectionTrouble(err) {
 		found, err = c.lookUp(ctx, batch)
 	}
+	c.doubtOthers(err)
 	return found, err
 }
 
@@ -53,8 +56,11 @@ func (c *Catalog) lookUp(ctx context.Context, batch []Address) ([]Found, error) 
 		buckets[i], keys[i] = a.Bucket.String(), []byte(a.Key.String())
 	}
 	c.reads.add(len(batch), time.Now())
-	rows, err := c.hot.Query(ctx, lookupQuery, buckets, keys)
-	if err != nil {
+	var rows pgx.Rows
+	if err := shared(ctx, func() (err error) {
+		rows, err = c.hot.Query(ctx, lookupQuery, buckets, keys)
+		return err
+	}); err != nil {
 		return nil, err
 	}
 	out := make([]Found, len(batch))

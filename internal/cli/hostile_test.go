@@ -112,7 +112,7 @@ func TestAnswersOfAnyShape(t *testing.T) {
 			t.Errorf("%s: %s", line, errs)
 		}
 	}
-	for _, seed := range harness.Seeds(t, 4) {
+	for _, seed := range harness.Seeds(t, 1) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		url := between(t, s.DeskURL, func(_ *http.Request, doc any) any { return bent(r, doc) })
 		for _, line := range commands {
