@@ -142,7 +142,7 @@ func (c *Catalog) LookAtClock(ctx context.Context) error {
 	c.clock.apart.Store(int64(ahead))
 	c.clock.doubt.Store(row.Doubt)
 	now := &told{at: theirs, boot: boot + took/2, turn: row.Turn}
-	if ahead == 0 && before == nil {
+	if ahead == 0 { // what is known to agree is told as the process's own
 		now.at = begun.Add(took / 2)
 	}
 	expected := row.Highest
