@@ -3,6 +3,7 @@ package backup
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -35,7 +36,16 @@ func Begun(data string) error {
 		return err
 	}
 	return fault.New(fault.Conflict, "restore-unfinished", "the restore of the backup %s into %s is not finished", b.Backup,
-		data).In("data").Do("say it again: spindle restore %s --data %s", b.Folder, data)
+		data).In("data").Do("say it again: %s", b.command(data))
+}
+
+// command is what goes on with the restore.
+func (b *begun) command(data string) string {
+	which := "--backup " + b.Backup
+	if b.AsOf != nil {
+		which = "--as-of " + b.AsOf.UTC().Format(time.RFC3339Nano)
+	}
+	return fmt.Sprintf("spindle restore %s --data %s %s", b.Folder, data, which)
 }
 
 func readBegun(data string) (*begun, error) {
@@ -57,12 +67,14 @@ func (in *Restoring) begin(m *Manifest) error {
 		return fault.New(fault.Invalid, "data-directory", "the data directory cannot be made").In("data").
 			Do("give a directory that this process may write to").Because(err)
 	}
-	var err error
-	if in.held, err = lock(in.Data, restoreLock, unix.LOCK_EX, "a restore into %s is under way"); err != nil {
+	was, err := readBegun(in.Data)
+	if err == nil && was == nil {
+		err = in.empty() // before anything is put into a directory that is somebody else's
+	}
+	if err != nil {
 		return err
 	}
-	was, err := readBegun(in.Data)
-	if err != nil {
+	if in.held, err = lock(in.Data, restoreLock, unix.LOCK_EX, "a restore into %s is under way"); err != nil {
 		return err
 	}
 	folder, err := filepath.Abs(in.Folder)
@@ -74,14 +86,11 @@ func (in *Restoring) begin(m *Manifest) error {
 		in.begun.AsOf = &in.AsOf
 	}
 	if was == nil {
-		if err := in.empty(); err != nil {
-			return err
-		}
 		return in.note()
 	}
 	if was.Backup != m.Name || (was.AsOf == nil) != in.AsOf.IsZero() || was.AsOf != nil && !was.AsOf.Equal(in.AsOf) {
 		return fault.New(fault.Conflict, "restore-unfinished", "the restore of another backup into %s, %s, is not finished",
-			in.Data, was.Backup).In("data").Do("say that one again, or empty the directory")
+			in.Data, was.Backup).In("data").Do("go on with that one: %s; or empty the directory", was.command(in.Data))
 	}
 	in.begun.Volumes = was.Volumes
 	return errors.Join(os.RemoveAll(filepath.Join(in.Data, "postgres")), in.note())

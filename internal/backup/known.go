@@ -1,15 +1,14 @@
 package backup
 
 import (
-	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"io/fs"
 	"path/filepath"
-	"strings"
 
 	"golang.org/x/sys/unix"
 
+	"spindle/internal/bodies"
 	"spindle/internal/core/fault"
 )
 
@@ -82,7 +81,7 @@ func (in *Making) markFolder() error {
 	}
 	is, err := markOf(folder)
 	if err == nil && is == "" {
-		is = strings.ToLower(rand.Text())
+		is = bodies.NewMarker()
 		var b []byte
 		if b, err = json.Marshal(mark{is, "This is a folder of backups of Spindle. Keep this file with it."}); err == nil {
 			err = writeLast(filepath.Join(folder, folderMark), b)

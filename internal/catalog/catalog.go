@@ -107,9 +107,9 @@ func openAfter(ctx context.Context, url string, d Dial, ready func(context.Conte
 	if err := ready(ctx, cfg); err != nil {
 		return nil, err
 	}
-	shared := &crowd{Connector: stdlib.GetConnector(*cfg, stdlib.OptionAfterConnect(knowTypes))}
-	db := sqlx.NewDb(sql.OpenDB(shared), "pgx")
-	shared.db.Store(db.DB)
+	pool := &crowd{Connector: stdlib.GetConnector(*cfg, stdlib.OptionAfterConnect(knowTypes))}
+	db := sqlx.NewDb(sql.OpenDB(pool), "pgx")
+	pool.db.Store(db.DB)
 	db.SetMaxOpenConns(openMost)
 	db.SetMaxIdleConns(openMost)
 	db.SetConnMaxIdleTime(5 * time.Minute)
@@ -283,7 +283,7 @@ func (c *Catalog) Try(ctx context.Context) error {
 		return mapError(err)
 	}
 	if err := shared(ctx, func() error { _, err := c.hot.Exec(ctx, `select 1`); return err }); err != nil {
-		return mapError(err) // by these requests go
+		return mapError(err) // requests go by these connections
 	}
 	if at := c.full.Load(); at == 0 || time.Since(time.Unix(0, at)) > fullFor {
 		return nil

@@ -162,14 +162,7 @@ func (d *Desk) mayAt(ctx context.Context, do access.Rights, bucket object.Bucket
 func (d *Desk) asNow(ctx context.Context) (context.Context, error) {
 	id := *who(ctx)
 	if id.session == nil {
-		k, err := d.gate.Keys.Find(ctx, id.key.ID)
-		if err == nil && k == nil {
-			err = fault.New(fault.Refused, "key-unknown", "the access key %q was removed", id.key.ID).In("key").
-				Do("use another key")
-		}
-		if err == nil {
-			err = k.Works(time.Now())
-		}
+		k, err := d.gate.KeyNow(ctx, id.key.ID)
 		if err != nil {
 			return nil, err
 		}

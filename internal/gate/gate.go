@@ -277,6 +277,19 @@ func (g *Gate) Verify(k *keyring.Key, source string, verify func(secret string) 
 	return err
 }
 
+// KeyNow gives a key as it is now: of what lasts, rights may end meanwhile. The errors have the codes key-unknown,
+// and those of keyring.Key.Works.
+func (g *Gate) KeyNow(ctx context.Context, id string) (*keyring.Key, error) {
+	k, err := g.Keys.Find(ctx, id)
+	if err == nil && k == nil {
+		err = fault.New(fault.Refused, "key-unknown", "the access key %q was removed", id).In("key").Do("use another key")
+	}
+	if err == nil {
+		err = k.Works(time.Now())
+	}
+	return k, err
+}
+
 // Again gives a function that asks again, once a second at the most, whether a
 // transfer may go on: the key may have been switched off, the grant taken away.
 func (g *Gate) Again(ctx context.Context, key *keyring.Key, a Ask) func() error {
@@ -288,14 +301,7 @@ func (g *Gate) Again(ctx context.Context, key *keyring.Key, a Ask) func() error 
 		}
 		next = now.Add(time.Second)
 		if key != nil {
-			k, err := g.Keys.Find(ctx, key.ID)
-			if err == nil && k == nil {
-				err = fault.New(fault.Refused, "key-unknown", "the access key %q was removed", key.ID).In("key").
-					Do("use another key")
-			}
-			if err == nil {
-				err = k.Works(now)
-			}
+			k, err := g.KeyNow(ctx, key.ID)
 			if err != nil {
 				return err
 			}

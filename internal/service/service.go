@@ -107,10 +107,10 @@ func Start(ctx context.Context, cfg Config, log *slog.Logger) (_ *Service, err e
 	}
 	s.Gate = gate.New(cat, s.Keys, s.Store.Owner, log)
 	s.undo = append(s.undo, s.Gate.Stop)
+	s.keepReserve()
 	if err := s.crew(); err != nil {
 		return nil, err
 	}
-	s.keepReserve()
 	s.serve(wireL, deskL)
 	return s, s.sign("wire " + s.WireURL + ", desk " + s.DeskURL)
 }
