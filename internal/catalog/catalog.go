@@ -119,12 +119,7 @@ func openAfter(ctx context.Context, url string, d Dial, ready func(context.Conte
 		return nil, err
 	}
 	c := &Catalog{db: db, hot: hot, woken: make(chan struct{}, 1)}
-	own, err := builtClock()
-	if err == nil {
-		c.OwnClock(own)
-		if toldIn != nil {
-			toldIn(c)
-		}
+	if err = c.builtClock(); err == nil {
 		err = c.LookAtClock(ctx)
 	}
 	if err != nil {

@@ -2,6 +2,8 @@ package catalog
 
 import (
 	"context"
+	"os"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -64,16 +66,44 @@ func (c *clock) sinceBoot() time.Duration {
 // processes whose clocks are wrong.
 var builtApart string
 
+// builtJumps is a file that holds a duration, by which a program that was built with it takes its clock and the
+// database's to be wrong: so tests have machines whose clocks jump.
+var builtJumps string
+
+// jumped is what the file of builtJumps says now; without one, or without a duration in it, 0.
+func jumped() time.Duration {
+	b, err := os.ReadFile(builtJumps)
+	if err != nil {
+		return 0
+	}
+	d, err := time.ParseDuration(strings.TrimSpace(string(b)))
+	if err != nil {
+		return 0
+	}
+	return d
+}
+
 // toldIn has a catalog that is opened be told another time by its database; of tests.
 var toldIn func(*Catalog)
 
-// builtClock is the clock of the process.
-func builtClock() (func() time.Time, error) {
-	if builtApart == "" {
-		return time.Now, nil
+// builtClock gives a catalog the clocks that the program was built with: the right ones, but in tests.
+func (c *Catalog) builtClock() error {
+	c.OwnClock(time.Now)
+	if builtApart != "" {
+		d, err := time.ParseDuration(builtApart)
+		if err != nil {
+			return err
+		}
+		c.OwnClock(func() time.Time { return time.Now().Add(d) })
 	}
-	d, err := time.ParseDuration(builtApart)
-	return func() time.Time { return time.Now().Add(d) }, err
+	if builtJumps != "" {
+		c.OwnClock(func() time.Time { return time.Now().Add(jumped()) })
+		c.TheirClock(func(at time.Time) time.Time { return at.Add(jumped()) }, nil)
+	}
+	if toldIn != nil {
+		toldIn(c)
+	}
+	return nil
 }
 
 // OwnClock has the process's own time told by f, for tests of clocks that are wrong.

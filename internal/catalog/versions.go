@@ -375,17 +375,14 @@ func (c *Catalog) ListAsOf(ctx context.Context, l Listing, at time.Time) (page [
 		}
 		switch {
 		case r.Folded:
-			page = append(page, Entry{Prefix: last})
+			page, last = append(page, Entry{Prefix: last}), ""
 		case r.Number.Valid:
 			r.Key = r.Name
 			e, err := entryOf(&r.headRow)
-			page, versions = append(page, e), append(versions, e.Version)
+			page, versions, last = append(page, e), append(versions, e.Version), ""
 			return err
-		default:
-			return nil // removed between the two looks, unless it is where the budget ended
 		}
-		last = ""
-		return nil
+		return nil // without either it was removed between the two looks, unless it is where the budget ended
 	}, `select f.key as name, f.folded, `+versionColumns+`
 		from list_as_of($1, $2, $3, $4, $5, $6, $7, $8) with ordinality f(key, folded, wanted, i)
 		left join lateral (select * from (select `+keyedColumns+` from heads h where bucket = $1 and key = f.key

@@ -315,7 +315,7 @@ func (d *Desk) clock(o *Overview) {
 	c := d.store.Catalog
 	if c.Doubtful() {
 		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the clock", Says: "of the database jumped",
-			Detail: "Rules of ages wait. See that it is right, and say so: spindle clock show"})
+			Detail: "Rules of ages wait. See that it is right, and say so: spindle clock show", Page: "clock"})
 	}
 	if c.Ahead().Abs() <= catalog.Apart {
 		return
@@ -327,7 +327,7 @@ func (d *Desk) clock(o *Overview) {
 	o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the clock", Says: "is " + direction +
 		" the database's",
 		Detail: "The process that answers leaves work that judges ages to others. Set the clock of its machine.",
-		Figure: c.Ahead().Abs().Round(time.Second).String()})
+		Figure: c.Ahead().Abs().Round(time.Second).String(), Page: "clock"})
 }
 
 // writing says that nothing can be written, and why.

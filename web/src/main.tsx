@@ -26,6 +26,7 @@ const Posts = lazy(() => import('./pages/journal/Posts'));
 const UploadsPage = lazy(() => import('./pages/uploads/Uploads'));
 const Access = lazy(() => import('./pages/access/Access'));
 const Tiers = lazy(() => import('./pages/tiers/Tiers'));
+const ClockPage = lazy(() => import('./pages/clock/ClockPage'));
 const Regions = lazy(() => import('./pages/regions/Regions'));
 const Placements = lazy(() => import('./pages/placements/Placements'));
 const RulePage = lazy(() => import('./pages/lifecycle/RulePage'));
@@ -84,6 +85,7 @@ const Page = () => (
             <Route path="/tiers" element={<Tiers />} />
             <Route path="/placements" element={<Placements />} />
             <Route path="/regions" element={<Regions />} />
+            <Route path="/clock" element={<ClockPage />} />
             <Route path="/connect" element={<Connect />} />
             <Route path="*" element={<Nowhere />} />
           </Routes>

@@ -58,6 +58,7 @@ interface Still {
   'census-difference': [census: string, run: number, earlier: unknown];
   'census-rows': [census: string, run: number, where: string];
   'census-totals': [census: string, run: number, by: string, where: string];
+  clock: [];
   'charter-drift': [charter: string];
   'charter-history': [charter: string];
   charters: [];

@@ -16,14 +16,13 @@ export function Concerns({ d }: { d: Schemas['Overview'] }) {
       <tbody>
         {d.concerns.map((c) => {
           const [kind, word] = kinds[c.state]!;
-          const [bucket, ...rest] = c.subject.split('/');
           return (
             <tr key={c.subject + c.says}>
               <td className="w-92 align-top pt-7">
                 <State kind={kind}>{word}</State>
               </td>
               <td className="py-6 px-8">
-                <b className={c.page && c.page !== 'uploads' && c.page !== 'audit' ? 'key strong' : 'strong'}>
+                <b className={c.page && !['uploads', 'audit', 'clock'].includes(c.page) ? 'key strong' : 'strong'}>
                   {middle(visible(c.subject), 60)}
                 </b>{' '}
                 {c.says}
@@ -34,25 +33,7 @@ export function Concerns({ d }: { d: Schemas['Overview'] }) {
                 {c.since ? <div className="small dim">since {ago(new Date(c.since))}</div> : null}
               </td>
               <td className="num align-top pt-6">
-                {c.page === 'settings' ? (
-                  <Link to={`/buckets/${bucket}/settings`}>Change quota</Link>
-                ) : c.page === 'uploads' ? (
-                  <Link to="/uploads">See them</Link>
-                ) : c.page === 'object' ? (
-                  <Link to={objectPage(bucket!, rest.join('/'))}>Show</Link>
-                ) : c.page === 'lifecycle' ? (
-                  <Link to={`/buckets/${bucket}/lifecycle`}>Look</Link>
-                ) : c.page === 'tiers' ? (
-                  <Link to="/tiers">See them</Link>
-                ) : c.page === 'audit' ? (
-                  <Link to="/audit">See what it found</Link>
-                ) : c.page === 'endpoints' ? (
-                  <Link to="/endpoints">Look</Link>
-                ) : c.page === 'regions' ? (
-                  <Link to="/regions">Look</Link>
-                ) : c.page === 'replication' ? (
-                  <Link to={`/replication/${encodeURIComponent(c.subject)}`}>Look</Link>
-                ) : null}
+                <Way concern={c} />
               </td>
             </tr>
           );
@@ -61,6 +42,25 @@ export function Concerns({ d }: { d: Schemas['Overview'] }) {
       </tbody>
     </table>
   );
+}
+
+/** Where a concern is dealt with. */
+function Way({ concern: { page, subject } }: { concern: Schemas['Concern'] }) {
+  const [bucket, ...rest] = subject.split('/');
+  const ways: Record<string, readonly [to: string, says: string]> = {
+    settings: [`/buckets/${bucket}/settings`, 'Change quota'],
+    uploads: ['/uploads', 'See them'],
+    object: [objectPage(bucket!, rest.join('/')), 'Show'],
+    lifecycle: [`/buckets/${bucket}/lifecycle`, 'Look'],
+    tiers: ['/tiers', 'See them'],
+    audit: ['/audit', 'See what it found'],
+    clock: ['/clock', 'Look'],
+    endpoints: ['/endpoints', 'Look'],
+    regions: ['/regions', 'Look'],
+    replication: [`/replication/${encodeURIComponent(subject)}`, 'Look'],
+  };
+  const way = ways[page ?? ''];
+  return way ? <Link to={way[0]}>{way[1]}</Link> : null;
 }
 
 /** What the service does by itself: told to operators. */

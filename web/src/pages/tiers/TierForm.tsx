@@ -2,6 +2,7 @@ import { api, ask } from '../../api/client';
 import { type Tier } from '../../data/lifecycle';
 import { useChange } from '../../data/queries';
 import { Field } from '../../parts/Bits';
+import { Check } from '../../parts/Check';
 import { Ask } from '../../parts/Form';
 import { Select } from '../../parts/Select';
 import { Switch } from '../../parts/Switch';
@@ -18,6 +19,7 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
     volumes: '',
     copies: tier?.pieces ?? String(tier?.copies ?? 1),
     without: '',
+    giveUp: false,
     price: String(tier?.price ?? ''),
     requests: String(tier?.requests ?? ''),
     stay: String(tier?.shortestStay ?? 0),
@@ -29,6 +31,7 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
   const named = f.volumes.split(/[\s,]+/).filter(Boolean);
   const elsewhere = tier?.elsewhere || named.some((v) => v.startsWith('@'));
   const sealed = f.sealed ?? elsewhere; // who keeps it there cannot read it, unless that is wanted
+  const away = tier?.volumes?.find((v) => v.dir === f.without)?.away;
   const main = tier?.name === 'main';
   const restore = f.hours.trim() ? { seconds: Math.round(figure(f.hours) * 3600), days: figure(f.days) } : undefined;
   const body = {
@@ -41,7 +44,7 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
       : {
           volumes: named,
           ...(f.copies.includes('+') ? { pieces: f.copies.trim() } : { copies: figure(f.copies, 1), pieces: 'none' }),
-          ...(f.without ? { without: [f.without] } : {}),
+          ...(f.without ? { without: [f.without], giveUp: f.giveUp } : {}),
           packed: f.packed,
           sealed,
           restore,
@@ -115,10 +118,17 @@ export function TierForm({ tier, onClose }: { tier?: Tier; onClose: () => void }
               <Select
                 id="tier-without"
                 value={f.without}
-                onChange={(without) => set({ without })}
+                onChange={(without) => set({ without, giveUp: false })}
                 options={[['', 'none'] as const, ...(tier.volumes ?? []).map((v) => [v.dir, v.dir] as const)]}
               />
               {f.without ? <p className="small dim mt-4">What was on it is made anew on the others.</p> : null}
+              {away ? (
+                <Check on={f.giveUp} onChange={(giveUp) => set({ giveUp })} label="The directory is lost for good">
+                  <span className="small">
+                    It is lost for good, and with it the bodies of which too little is left on the others.
+                  </span>
+                </Check>
+              ) : null}
               <button
                 type="button"
                 className="btn mt-8"
