@@ -39,11 +39,18 @@ type Change struct {
 	Body    any            // of Version, which is not on a disk yet; see Catalog.BodiesFirst
 
 	IfAbsent   bool         // only if nothing is there
+	IfCurrent  bool         // ObjectAnnotated: only if no other version is the current one
 	IfETag     *object.ETag // only if this content is there
-	IfNumber   *int64       // a write or removal: only if the current version or marker has this number; 0: only if there is none
+	IfState    *State       // a write or removal: only if the current version or marker is this one, with this metadata
 	IfRevision int          // ObjectAnnotated: only if this is the revision; 0: whatever it is
 
 	Author
+}
+
+// State is the current version or delete marker of a key, with the revision of its metadata; the zero State: none.
+type State struct {
+	Number   int64
+	Revision int
 }
 
 // frees reports whether a change makes room rather than take it.

@@ -140,12 +140,12 @@ func (ch *Change) row() (*changeRow, error) {
 	}
 	r := &changeRow{int16(max(ch.Kind, ObjectWritten)), ch.Bucket, []byte(ch.Key),
 		orNull(int64(ch.ID), ch.ID == object.Current),
-		orNull(int32(ch.IfRevision), ch.IfRevision == 0), ch.IfAbsent, nil, nil,
+		orNull(int32(ch.IfRevision), ch.IfRevision == 0), ch.IfAbsent || ch.IfCurrent, nil, nil,
 		ch.At, v.Size, v.ETag.MD5[:], int32(v.ETag.Parts), int64(v.CRC64), kind, v.Checksum.Bytes, v.Body.Tier, v.Body.File,
 		v.Body.Offset,
 		v.Headers.ContentType, documents[0], documents[1], documents[2], ch.Who, ch.Source, documents[3]}
-	if ch.IfNumber != nil {
-		r[3] = *ch.IfNumber
+	if s := ch.IfState; s != nil {
+		r[3], r[4] = s.Number, int32(s.Revision)
 	}
 	if ch.IfETag != nil {
 		r[6], r[7] = ch.IfETag.MD5[:], int32(ch.IfETag.Parts) // no number of parts is below 0: that is AnyETag

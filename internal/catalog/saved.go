@@ -58,16 +58,19 @@ func (c *Catalog) Save(ctx context.Context, account string, of SavedKind, name s
 			by.Who); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, account, string(of)+" "+name,
-			map[string]any{"saved": says, changedIn: mapChanges(before, is)})
+		detail := map[string]any{"saved": says, changedIn: mapChanges(before, is)}
+		if before == nil { // all that it says came with it
+			detail[string(of)+" added"] = name
+		}
+		return trail(ctx, tx, by, TrailSetting, account, string(of)+" "+name, detail)
 	})
 }
 
-// savedSettings gives what is kept under a name; nothing when nothing is.
+// savedSettings gives what is kept under a name; nil when nothing is.
 func savedSettings(ctx context.Context, tx *sqlx.Tx, account string, of SavedKind, name string) (map[string]any,
 	error) {
 	var list [][]byte
-	out := map[string]any{}
+	var out map[string]any
 	err := tx.SelectContext(ctx, &list, `select s.says from saved s join accounts a on a.id = s.account
 		where a.name = $1 and s.of = $2 and s.name = $3 for update of s`, account, of, name)
 	if err == nil && len(list) > 0 {

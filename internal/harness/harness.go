@@ -227,7 +227,13 @@ func leaks() (found []string) {
 // Until waits for something to come true, 40 seconds at the most.
 func Until(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	for end := time.Now().Add(40 * time.Second); !ok(); time.Sleep(20 * time.Millisecond) {
+	Within(t, 40*time.Second, what, ok)
+}
+
+// Within waits for something that takes as long as patience.
+func Within(t testing.TB, patience time.Duration, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(patience); !ok(); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("never: %s", what)
 		}

@@ -13,6 +13,7 @@ const (
 	circuitAfter = 4                // failures in a row open it
 	circuitFirst = time.Second      // it stays open then
 	circuitMost  = 60 * time.Second // at the most, growing
+	circuitTry   = 30 * time.Second // after which who was let through, and told nothing, holds up nobody
 )
 
 // Circuit says whether an endpoint that failed is worth another try.
@@ -20,12 +21,12 @@ type Circuit struct {
 	mu     sync.Mutex
 	failed int       // in a row
 	until  time.Time // open
-	trying bool      // somebody tries whether it is back
+	trying time.Time // until when somebody tries whether it is back
 	why    string    // what failed last
 }
 
 // Wait says how long nobody should try; 0 to go on. When the pause is over one may go on
-// and the others wait until it has come to something.
+// and the others wait until it has come to something: tell of it with Note or Pass.
 func (c *Circuit) Wait(now time.Time) time.Duration {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -34,10 +35,10 @@ func (c *Circuit) Wait(now time.Time) time.Duration {
 		return 0
 	case now.Before(c.until):
 		return c.until.Sub(now)
-	case c.trying:
+	case now.Before(c.trying):
 		return circuitFirst / 4
 	}
-	c.trying = true
+	c.trying = now.Add(circuitTry)
 	return 0
 }
 
@@ -45,7 +46,7 @@ func (c *Circuit) Wait(now time.Time) time.Duration {
 func (c *Circuit) Note(err error, now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.trying = false
+	c.trying = time.Time{}
 	if !Away(err) {
 		c.failed = 0
 		return
@@ -68,7 +69,7 @@ func (c *Circuit) Why() string {
 // Pass says that somebody who was let through learned nothing.
 func (c *Circuit) Pass() {
 	c.mu.Lock()
-	c.trying = false
+	c.trying = time.Time{}
 	c.mu.Unlock()
 }
 

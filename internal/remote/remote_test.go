@@ -1,11 +1,13 @@
 package remote_test
 
 import (
+	"math/rand/v2"
 	"net/netip"
 	"testing"
 	"time"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/harness"
 	"spindle/internal/remote"
 )
 
@@ -83,5 +85,33 @@ func TestCircuit(t *testing.T) {
 	c.Note(nil, now)
 	if c.Wait(now) != 0 || c.Open(now) {
 		t.Error("it stays open after something went well")
+	}
+}
+
+// Whoever is let through may die, or find nothing to ask: whatever happened, two minutes later somebody may try.
+func TestACircuitIsNeverShutForGood(t *testing.T) {
+	away := fault.New(fault.Unavailable, "unreachable", "away")
+	for _, seed := range harness.Seeds(t, 200) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		var c remote.Circuit
+		now := time.Now()
+		for range 60 {
+			now = now.Add(time.Duration(r.IntN(3000)) * time.Millisecond)
+			switch r.IntN(6) {
+			case 0, 1, 2:
+				c.Note(away, now)
+			case 3:
+				c.Wait(now) // and nothing is told
+			case 4:
+				c.Pass()
+			case 5:
+				if r.IntN(4) == 0 {
+					c.Note(nil, now)
+				}
+			}
+		}
+		if wait := c.Wait(now.Add(2 * time.Minute)); wait != 0 {
+			t.Fatalf("seed %d: nobody may try for another %s", seed, wait)
+		}
 	}
 }

@@ -202,8 +202,8 @@ func (s *Store) copy(ctx context.Context, c Copy, kind catalog.EntryKind,
 		Author: author}
 	var res catalog.Result
 	var wrote *object.Version
-	err = s.replacing(ctx, c.To, c.Origin, func(number *int64) (err error) {
-		ch.IfNumber = number
+	err = s.replacing(ctx, c.To, c.Origin, func(is *catalog.State) (err error) {
+		ch.IfState = is
 		res, wrote, err = s.Catalog.Copy(ctx, catalog.Copying{From: c.From, FromID: c.FromID, Change: ch,
 			Edit: func(found *object.Version) (*object.Version, error) {
 				v, err := edit(found)

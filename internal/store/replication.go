@@ -88,32 +88,32 @@ func Returned() error {
 	return fault.New(fault.Conflict, "replica-returned", "the replica came through there already").In("target")
 }
 
-// judge compares what is at an address with a state that comes with an origin, and gives the
-// number of the version or delete marker there, 0 for none. The error for a replica that came
+// judge compares what is at an address with a state that comes with an origin, and gives
+// what is there. The error for a replica that came
 // through the bucket already has the code replica-returned.
-func (s *Store) judge(ctx context.Context, a catalog.Address, o replication.Origin) (replication.Verdict, int64, error) {
+func (s *Store) judge(ctx context.Context, a catalog.Address, o replication.Origin) (replication.Verdict, catalog.State, error) {
 	place := s.Place(a.Bucket.String())
 	if o.Passed(place) {
-		return replication.Untold, 0, Returned()
+		return replication.Untold, catalog.State{}, Returned()
 	}
 	if now := s.Catalog.Now(); o.Written.After(now) {
 		o.Written = now
 	}
 	f, err := s.Catalog.Lookup(ctx, a)
 	if err != nil {
-		return replication.Untold, 0, err
+		return replication.Untold, catalog.State{}, err
 	}
 	there, before := f.Version, (*object.Version)(nil)
 	if f.Deleted != nil {
 		there = f.Deleted
 		if before, err = s.Catalog.Before(ctx, f.Bucket, a.Key); err != nil {
-			return replication.Untold, 0, err
+			return replication.Untold, catalog.State{}, err
 		}
 	}
 	if there == nil {
-		return replication.Absent, 0, nil
+		return replication.Absent, catalog.State{}, nil
 	}
-	return replication.Judge(o, place, there, before), there.Number, nil
+	return replication.Judge(o, place, there, before), catalog.State{Number: there.Number, Revision: there.Revision}, nil
 }
 
 // JudgeReplica tells how what is at an address stands to a state that a sender brings with an
@@ -128,13 +128,13 @@ func (s *Store) JudgeReplica(ctx context.Context, a catalog.Address, origin stri
 // not tell when it was written, is committed as it is. The errors are those of judge, and
 // newer-there.
 func (s *Store) replacing(ctx context.Context, a catalog.Address, origin string,
-	commit func(ifNumber *int64) error) error {
+	commit func(*catalog.State) error) error {
 	o := replication.ParseOrigin(origin)
 	if o.IsZero() {
 		return commit(nil)
 	}
 	for {
-		v, number, err := s.judge(ctx, a, o)
+		v, is, err := s.judge(ctx, a, o)
 		switch {
 		case err != nil:
 			return err
@@ -143,7 +143,7 @@ func (s *Store) replacing(ctx context.Context, a catalog.Address, origin string,
 		case !v.GivesWay():
 			return NewerThere()
 		}
-		if err = commit(&number); !fault.HasCode(err, "version-moved") {
+		if err = commit(&is); !fault.HasCode(err, "version-moved") {
 			return err
 		}
 		if err := ctx.Err(); err != nil {
@@ -157,8 +157,8 @@ func (s *Store) replacing(ctx context.Context, a catalog.Address, origin string,
 // that is left carries the origin of the removal.
 func (s *Store) RemoveReplica(ctx context.Context, a catalog.Address, origin string,
 	by catalog.Author) (r catalog.Result, err error) {
-	err = s.replacing(ctx, a, origin, func(number *int64) (err error) {
-		r, err = s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectRemoved, Key: a.Key.String(), IfNumber: number,
+	err = s.replacing(ctx, a, origin, func(is *catalog.State) (err error) {
+		r, err = s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectRemoved, Key: a.Key.String(), IfState: is,
 			Version: &object.Version{Origin: origin}, Author: s.Now(by)})
 		return err
 	})

@@ -329,7 +329,7 @@ func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, erro
 	}
 	v, err := s.complete(ctx, c, f, false, nil)
 	if is := new(replicaUpload); errors.As(err, &is) {
-		err = s.replacing(ctx, c.Address, is.origin, func(number *int64) error {
+		err = s.replacing(ctx, c.Address, is.origin, func(number *catalog.State) error {
 			v, err = s.complete(ctx, c, f, true, number)
 			return err
 		})
@@ -343,14 +343,13 @@ type replicaUpload struct{ origin string }
 
 func (*replicaUpload) Error() string { return "the upload is one of a replica" }
 
-// complete completes an upload; one of a replica only when it may be, where the version with a
-// number is.
+// complete completes an upload; one of a replica only when it may be, in place of what was judged.
 func (s *Store) complete(ctx context.Context, c Complete, f catalog.BucketFacts, replica bool,
-	ifNumber *int64) (*object.Version, error) {
+	is *catalog.State) (*object.Version, error) {
 	author := s.Now(c.Author)
 	v, res, err := s.Catalog.Complete(ctx, catalog.Completing{Bucket: f.ID, Key: c.Key, ID: c.Upload,
 		Change: catalog.Change{Bucket: f.ID, Key: c.Key.String(), IfAbsent: c.IfAbsent, IfETag: c.IfETag,
-			IfNumber: ifNumber, Author: author},
+			IfState: is, Author: author},
 		Assemble: func(u *catalog.Upload, have []catalog.Part) (*object.Version, []int, error) {
 			if u.Origin != "" && !replica {
 				return nil, nil, &replicaUpload{u.Origin}

@@ -66,11 +66,11 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 		}
 		// Named by its number, so that a change of the content between cannot be meant.
 		res, err := s.commit(ctx, a.Bucket, catalog.Change{Kind: catalog.ObjectAnnotated, Key: a.Key.String(),
-			ID: object.VersionID(found.Number), Version: &v,
+			ID: object.VersionID(found.Number), Version: &v, IfCurrent: a.ID == object.Current,
 			IfRevision: found.Revision, Author: author})
 		switch {
-		case a.IfRevision == 0 && (fault.HasCode(err, "revision") || a.ID == object.Current &&
-			fault.HasCode(err, "version-missing")):
+		case fault.HasCode(err, "version-moved"), a.IfRevision == 0 && (fault.HasCode(err, "revision") ||
+			a.ID == object.Current && fault.HasCode(err, "version-missing")):
 			continue // somebody else was first: look again
 		case err != nil:
 			return nil, err

@@ -114,8 +114,8 @@ func (s *Store) Put(ctx context.Context, p Put) (*object.Version, error) {
 
 // commitPut commits what a put wrote; cached says that the bucket's number may be an old one.
 func (s *Store) commitPut(ctx context.Context, p Put, ch catalog.Change, cached bool) (res catalog.Result, err error) {
-	err = s.replacing(ctx, p.Address, p.Origin, func(number *int64) error {
-		ch.IfNumber = number
+	err = s.replacing(ctx, p.Address, p.Origin, func(is *catalog.State) error {
+		ch.IfState = is
 		res, err = s.Catalog.Commit(ctx, ch)
 		if cached && fault.HasCode(err, "bucket-missing") {
 			// Perhaps it was removed and made again since we learned its number.

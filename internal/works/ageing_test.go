@@ -106,7 +106,13 @@ func days(n int) *int { return &n }
 // TestForecastsComeTrue makes random buckets with random rules, and lets the clock go on
 // from day to day: what the runner does on a day is what the forecast said.
 func TestForecastsComeTrue(t *testing.T) {
-	for _, seed := range harness.Seeds(t, 6) {
+	seeds, told := harness.Seeds(t, 6), 0
+	defer func() {
+		if 2*told < len(seeds) && len(seeds) > 3 {
+			t.Errorf("%d of %d forecasts say enough to be a test", told, len(seeds))
+		}
+	}()
+	for _, seed := range seeds {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 12))
 			s := newStore(t)
@@ -147,7 +153,9 @@ func TestForecastsComeTrue(t *testing.T) {
 				}
 			}
 			if len(want) < 3 {
-				t.Errorf("the forecast says too little to be a test: %v", want)
+				t.Logf("the forecast says too little to be a test: %v", want)
+			} else {
+				told++
 			}
 			for day := range ahead + 1 {
 				did := settle(t, s, c, now.Add(time.Duration(day)*lifecycle.Day))

@@ -327,6 +327,9 @@ func (w *replicator) run(ctx context.Context) error {
 		}
 		return w.postpone(ctx, err)
 	}
+	if w.conn != nil {
+		defer w.conn.Circuit.Pass() // others may have done what was due: then nothing was asked of the endpoint
+	}
 	w.large, w.results = make(chan struct{}, largeAtOnce), make(chan replicaResult, replicasAtOnce)
 	under, stop := Still(ctx, w.may)
 	defer stop()

@@ -14,7 +14,8 @@ $$;
 -- A kind is one of the journal's. Those that write make the change a key's current version; @ObjectRemoved
 -- and @ObjectRenamedAway remove the current one; @VersionRemoved removes the version `number` for good
 -- (@PlainVersion: the plain one); @ObjectAnnotated changes the metadata of `number`, or of the current
--- version. A condition is if_absent, or if_md5 with the number of parts that must be there; parts below 0: whatever is.
+-- version. A condition is if_absent (of metadata: that no other version is current), or if_md5 with the number of parts
+-- that must be there; parts below 0: whatever is.
 --
 -- Keys are locked first, in their order; then what can be is done for the whole batch in a statement or two,
 -- and the rest one by one. What meets others all the same fails with 40001, and the caller tries again with
@@ -270,6 +271,7 @@ begin
       stays := found;
 
       if c.kind = @ObjectAnnotated then
+        if c.if_absent and stays and h.number <> c.number then status := @OtherVersion; exit; end if;
         if not stays then status := case when c.number is null then @Absent else @NoVersion end; exit; end if;
         if c.number is null or h.number = c.number or c.number = @PlainVersion and h.plain then
           if h.marker then status := @IsMarker; exit; end if;
@@ -345,7 +347,7 @@ begin
       end if;
 
       -- A version is written, or the current one removed.
-      if c.number is not null and coalesce(h.number, 0) <> c.number then
+      if c.number is not null and (coalesce(h.number, 0) <> c.number or coalesce(h.revision, 0) <> c.revision) then
         status := @OtherVersion; exit;
       end if;
       if stays and not h.marker then
