@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"spindle/internal/core/fault"
@@ -136,6 +137,8 @@ func (v *Volume) Present() error {
 	}
 	says := "its marker file is missing"
 	switch {
+	case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE): // the process's trouble, not the disk's
+		return diskError(err)
 	case err != nil:
 		says = "its disk reports an error"
 	case there != "":

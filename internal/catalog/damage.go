@@ -24,6 +24,7 @@ type Damage struct {
 func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Version, problem string,
 	at time.Time) (current bool, err error) {
 	key := []byte(v.Key.String())
+	defer c.LookAgain()
 	err = c.inTx(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &current, `select exists (select 1 from heads where bucket = $1 and key = $2
 			and body_file = $3 and body_offset = $4)
@@ -127,6 +128,11 @@ func (c *Catalog) Mends(ctx context.Context, d Damage) (m Mends, err error) {
 // MendDamage forgets damage at a place that was found good again, with a
 // journal entry when there was any.
 func (c *Catalog) MendDamage(ctx context.Context, bucket int64, v *object.Version, at time.Time) error {
+	problem, err := c.DamageAt(ctx, v.Body)
+	if err != nil || problem == "" { // nearly always
+		return err
+	}
+	defer c.LookAgain()
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
 		res, err := tx.ExecContext(ctx, `delete from damage where tier = $1 and file = $2 and place = $3`, v.Body.Tier,
 			v.Body.File, v.Body.Offset)

@@ -19,6 +19,8 @@ type damageBook struct {
 // RefreshDamage reads which bodies are known to be damaged, when that changed, so
 // that none is served as good.
 func (s *Store) RefreshDamage(ctx context.Context) error {
+	s.damageMu.Lock()
+	defer s.damageMu.Unlock()
 	mark, err := s.Catalog.Mark(ctx, catalog.MarkDamage)
 	if err != nil || mark == s.damageMark.Load() {
 		return err

@@ -33,6 +33,7 @@ type Store struct {
 	DamageAtHand int
 	damaged      atomic.Pointer[damageBook]
 	damageMark   atomic.Int64 // when they were read
+	damageMu     sync.Mutex   // of refreshes: an older answer never takes the place of a newer one
 	tiers        atomic.Pointer[knownTiers]
 	tiersMu      sync.Mutex
 	ruleBook     atomic.Pointer[RuleBook]

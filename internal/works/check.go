@@ -71,5 +71,8 @@ func checkStep(ctx context.Context, s *store.Store, o *catalog.Order) (more bool
 	p.Count("damaged", int64(len(damaged)), 0)
 	p.Cursor = last
 	o.Progress = p
-	return last != nil, nil
+	if last == nil { // whoever waits for it is told at once what holds now
+		err = s.RefreshDamage(ctx)
+	}
+	return last != nil, err
 }
