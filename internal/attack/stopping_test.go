@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"runtime"
 	"strings"
 	"sync"
@@ -124,12 +123,8 @@ func startLimited(t *testing.T, descriptors int) (wireURL, deskURL string) {
 	if err := os.Chmod(dir, 0o711); err != nil { // the database's user passes through
 		t.Fatal(err)
 	}
-	bin := filepath.Join(dir, "spindle")
-	if out, err := exec.Command("go", "build", "-o", bin, "spindle/cmd/spindle").CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
-	}
 	cmd := exec.Command("bash", "-c",
-		fmt.Sprintf("ulimit -n %d && exec %s serve --data %s/data --wire 127.0.0.1:0 --desk 127.0.0.1:0 --log-level error --slow-after 30s", descriptors, bin, dir))
+		fmt.Sprintf("ulimit -n %d && exec %s serve --data %s/data --wire 127.0.0.1:0 --desk 127.0.0.1:0 --log-level error --slow-after 30s", descriptors, harness.Binary(t), dir))
 	cmd.Env = append(os.Environ(), "SPINDLE_OWNER_KEY="+harness.Key, "SPINDLE_OWNER_SECRET="+harness.Secret)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	cmd.Stderr = os.Stderr

@@ -119,7 +119,7 @@ func openAfter(ctx context.Context, url string, d Dial, ready func(context.Conte
 		return nil, err
 	}
 	c := &Catalog{db: db, hot: hot, woken: make(chan struct{}, 1)}
-	if err = c.builtClock(); err == nil {
+	if err = c.setClocks(); err == nil {
 		err = c.LookAtClock(ctx)
 	}
 	if err != nil {

@@ -62,17 +62,13 @@ func (c *clock) sinceBoot() time.Duration {
 	return sinceBoot()
 }
 
-// builtApart puts the clock of a program out that was built with it, a duration: so tests have
-// processes whose clocks are wrong.
-var builtApart string
+// builtForTests is "yes" in a program of which the environment may put the clocks out: its own by SPINDLE_CLOCK_APART, a
+// duration; the whole machine's by what the file SPINDLE_CLOCK_JUMPS holds now.
+var builtForTests string
 
-// builtJumps is a file that holds a duration, by which a program that was built with it takes its clock and the
-// database's to be wrong: so tests have machines whose clocks jump.
-var builtJumps string
-
-// jumped is what the file of builtJumps says now; without one, or without a duration in it, 0.
-func jumped() time.Duration {
-	b, err := os.ReadFile(builtJumps)
+// jumped is the duration that a file holds now; without one 0.
+func jumped(path string) time.Duration {
+	b, err := os.ReadFile(path)
 	if err != nil {
 		return 0
 	}
@@ -86,19 +82,19 @@ func jumped() time.Duration {
 // toldIn has a catalog that is opened be told another time by its database; of tests.
 var toldIn func(*Catalog)
 
-// builtClock gives a catalog the clocks that the program was built with: the right ones, but in tests.
-func (c *Catalog) builtClock() error {
+// setClocks gives a catalog its clocks: the right ones, but in tests.
+func (c *Catalog) setClocks() error {
 	c.OwnClock(time.Now)
-	if builtApart != "" {
-		d, err := time.ParseDuration(builtApart)
+	if apart := os.Getenv("SPINDLE_CLOCK_APART"); builtForTests == "yes" && apart != "" {
+		d, err := time.ParseDuration(apart)
 		if err != nil {
 			return err
 		}
 		c.OwnClock(func() time.Time { return time.Now().Add(d) })
 	}
-	if builtJumps != "" {
-		c.OwnClock(func() time.Time { return time.Now().Add(jumped()) })
-		c.TheirClock(func(at time.Time) time.Time { return at.Add(jumped()) }, nil)
+	if path := os.Getenv("SPINDLE_CLOCK_JUMPS"); builtForTests == "yes" && path != "" {
+		c.OwnClock(func() time.Time { return time.Now().Add(jumped(path)) })
+		c.TheirClock(func(at time.Time) time.Time { return at.Add(jumped(path)) }, nil)
 	}
 	if toldIn != nil {
 		toldIn(c)

@@ -9,6 +9,7 @@ import (
 )
 
 func TestChecksAndPages(t *testing.T) {
+	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -50,6 +51,7 @@ func fill(t *testing.T, s *harness.Running, n int, key func(int) string) *client
 // TestALongListScrolls reads a bucket of many pages: only what is seen is
 // drawn, and all of it can be reached.
 func TestALongListScrolls(t *testing.T) {
+	t.Parallel()
 	s := harness.Service(t, nil)
 	fill(t, s, 900, func(i int) string { return fmt.Sprintf("sheet-%04d", i) })
 	walk, text := signedIn(t, s, "/buckets/plates")
@@ -71,6 +73,7 @@ func TestALongListScrolls(t *testing.T) {
 
 // TestByKeyboard goes, chooses and removes without a mouse.
 func TestByKeyboard(t *testing.T) {
+	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 5, func(i int) string { return fmt.Sprintf("a/sheet-%d", i) })
 	walk, text := signedIn(t, s, "/")
@@ -111,6 +114,7 @@ func TestByKeyboard(t *testing.T) {
 
 // TestThingsThatGoWrongAreSaid meets errors where they belong.
 func TestThingsThatGoWrongAreSaid(t *testing.T) {
+	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 1, func(int) string { return "a/b" })
 	walk, text := signedIn(t, s, "/buckets/nowhere")
@@ -148,6 +152,7 @@ func TestThingsThatGoWrongAreSaid(t *testing.T) {
 
 // TestThemesAndDrops looks at the colours a person gets, and drops a file.
 func TestThemesAndDrops(t *testing.T) {
+	t.Parallel()
 	s := harness.Service(t, nil)
 	walk, text := signedIn(t, s, "/")
 	ground := `getComputedStyle(document.querySelector("main")).backgroundColor`
@@ -182,6 +187,7 @@ func TestThemesAndDrops(t *testing.T) {
 // TestNothingIsLostUnasked changes a rule, a quota and what is in a dialog, and goes away; looks at what
 // is gone or was never there; and asks for a moment that is yet to come.
 func TestNothingIsLostUnasked(t *testing.T) {
+	t.Parallel()
 	s := harness.Service(t, nil)
 	fill(t, s, 1, func(int) string { return "sheet" })
 	walk, text := signedIn(t, s, "/buckets/plates/lifecycle/new")
@@ -224,4 +230,29 @@ func TestNothingIsLostUnasked(t *testing.T) {
 		}
 	}
 	walk("and those of a bucket that is gone", harness.Appears(`There is no bucket named "plates"`))
+}
+
+// TestTheClockInTheConsole has the database's clock jump by two days, and says that it is right.
+func TestTheClockInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := harness.Service(t, nil)
+	ahead := func(at time.Time) time.Time { return at.Add(48 * time.Hour) }
+	s.Store.Catalog.TheirClock(ahead, nil)
+	s.Store.Catalog.OwnClock(func() time.Time { return ahead(time.Now()) })
+	if err := s.Store.Catalog.LookAtClock(t.Context()); err != nil || !s.Store.Catalog.Doubtful() {
+		t.Fatalf("nothing is asked: %v", err)
+	}
+	walk, text := signedIn(t, s, "/")
+	field := func(name, text string) chromedp.Action[chromedp.Void] {
+		return chromedp.SendKeys(chromedp.CSS(".dialog input[name="+name+"]"), text)
+	}
+	walk("the overview tells", harness.Appears("of the database jumped"), harness.Script(`[...document.querySelectorAll("a")].find((a) => a.pathname.endsWith("/clock")).click()`),
+		harness.Appears("48 h ahead"), harness.Appears("waits for you"))
+	walk("a moment that is none", harness.Button("The clock is right"), harness.Appears("Wrong since"),
+		field("wrongSince", "some day"), chromedp.Click(chromedp.CSS("button[form]")), harness.Appears("is no moment"))
+	walk("say so", harness.Script(`document.querySelector("input[name=wrongSince]").select()`), field("wrongSince", kb.Backspace), chromedp.Click(chromedp.CSS("button[form]")),
+		harness.Appears("Rules that act by age go on"), harness.Appears("said to be right"))
+	if s.Store.Catalog.Doubtful() || strings.Contains(text(`document.body.innerText`), "waits for you") {
+		t.Error("it is still asked about")
+	}
 }

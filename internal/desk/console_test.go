@@ -16,11 +16,7 @@ import (
 // browser opens a tab, and gives what walks through pages in it.
 func browser(t *testing.T) (tab context.Context, walk func(what string, steps ...chromedp.Action[chromedp.Void])) {
 	t.Helper()
-	tab, stop, err := harness.Chromium(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(stop)
+	tab = harness.Tab(t)
 	return tab, func(what string, steps ...chromedp.Action[chromedp.Void]) {
 		t.Helper()
 		if err := harness.Steps(tab, steps...); err != nil {
@@ -32,6 +28,7 @@ func browser(t *testing.T) (tab context.Context, walk func(what string, steps ..
 // TestConsole walks through the console in a browser as a person would: sign
 // in, create a bucket, upload, look, remove.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	s := harness.Service(t, nil)
 	tab, walk := browser(t)
 	field := func(label, text string) chromedp.Action[chromedp.Void] {

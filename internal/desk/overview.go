@@ -315,7 +315,7 @@ func (d *Desk) clock(o *Overview) {
 	c := d.store.Catalog
 	if c.Doubtful() {
 		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the clock", Says: "of the database jumped",
-			Detail: "Rules of ages wait. See that it is right, and say so: spindle clock show", Page: "clock"})
+			Detail: "Rules that act by age wait. Check the clock, then say that it is right.", Page: "clock"})
 	}
 	if c.Ahead().Abs() <= catalog.Apart {
 		return

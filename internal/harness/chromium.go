@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
+	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -24,6 +26,36 @@ func Chromium(ctx context.Context) (tab context.Context, stop func(), err error)
 		return nil, nil, fmt.Errorf("chromium: %w", err)
 	}
 	return tab, stop, nil
+}
+
+// shared is the browser of all tests of a package.
+var shared struct {
+	once sync.Once
+	root context.Context
+	stop func()
+	err  error
+}
+
+// Tab gives a tab of 1280x800 in the browser of the package, which shares nothing with other tests' tabs.
+func Tab(t testing.TB) context.Context {
+	t.Helper()
+	shared.once.Do(func() { shared.root, shared.stop, shared.err = Chromium(context.Background()) })
+	if shared.err != nil {
+		t.Fatal(shared.err)
+	}
+	tab, closeTab := chromedp.NewContext(shared.root, chromedp.WithNewBrowserContext())
+	t.Cleanup(closeTab)
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
+		t.Fatalf("chromium: %v", err)
+	}
+	return tab
+}
+
+// closeBrowser ends the browser of the package.
+func closeBrowser() {
+	if shared.stop != nil {
+		shared.stop()
+	}
 }
 
 // Steps runs steps in a tab, and gives up after a minute and a half.

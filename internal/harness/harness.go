@@ -62,6 +62,8 @@ func Main(m *testing.M) int {
 		cluster.server.Stop()
 		os.RemoveAll(cluster.dir)
 	}
+	removeBinaries()
+	closeBrowser()
 	for _, l := range leaks() {
 		fmt.Println("FAIL:", l)
 		code = 1

@@ -32,9 +32,8 @@ type crash struct {
 	acks atomic.Int64
 
 	ledgers []map[string]*entry // of the workers
-	right   string              // the program
-	wrong   []string            // programs whose clocks are hours apart from the database's
 	jumps   string              // the file that says what the machine's clock is wrong by
+	apart   string              // what the next process's clock is apart from the database's; "" for not
 	annex   *standin.Standin
 	mill    *standin.Standin
 	there   *client.Client // of the mill
@@ -73,13 +72,15 @@ var crashRounds = []crashRound{
 		c.unmount()
 		c.live = c.mount
 	}},
-	{"the next process's clock is wrong", func(c *crash) { c.bin = c.wrong[c.r.IntN(2)] }},
+	{"the next process's clock is wrong", func(c *crash) {
+		c.apart = []string{"3h", "-3h"}[c.r.IntN(2)]
+	}},
 	{"all but a backup is gone", func(c *crash) {
 		c.quiet()
-		c.backUp(c.right)
+		c.backUp(c.bin)
 		_ = c.cmd.Process.Kill()
 		_ = c.cmd.Wait()
-		c.restore(c.right)
+		c.restore(c.bin)
 	}},
 	{"a disk of a tier dies and is taken out", (*crash).loseDisk},
 	{"other stores fail, and the process is frozen and thawed", func(c *crash) {
@@ -228,14 +229,10 @@ func roundsOf(t *testing.T) (rounds int, seed uint64) {
 func newCrash(t *testing.T, seed uint64) *crash {
 	t.Helper()
 	c := &crash{r: rand.New(rand.NewPCG(seed, 0)), disks: map[string][]string{}, jumps: filepath.Join(t.TempDir(), "jumps")}
-	c.right = build(t, "-ldflags", "-X spindle/internal/catalog.builtJumps="+c.jumps)
-	for _, apart := range []string{"3h", "-3h"} {
-		c.wrong = append(c.wrong, build(t, "-ldflags", "-X spindle/internal/catalog.builtApart="+apart))
-	}
 	for range 8 {
 		c.ledgers = append(c.ledgers, map[string]*entry{})
 	}
-	c.process = &process{t: t, bin: c.right, data: dataDir(t)}
+	c.process = &process{t: t, bin: harness.Binary(t, "-ldflags", "-X spindle/internal/catalog.builtForTests=yes"), data: dataDir(t)}
 	var bodies *client.Client
 	c.annex, bodies = harness.Standin(t, standin.Faults{})
 	if err := bodies.CreateBucket(t.Context(), "bodies"); err != nil {
@@ -250,6 +247,7 @@ func newCrash(t *testing.T, seed uint64) *crash {
 func TestNothingAcknowledgedIsLost(t *testing.T) {
 	rounds, seed := roundsOf(t)
 	c := newCrash(t, seed)
+	c.env = []string{"SPINDLE_CLOCK_JUMPS=" + c.jumps}
 	if err := c.start(moving...); err != nil {
 		t.Fatal(err)
 	}
@@ -298,19 +296,20 @@ func (c *crash) round(n int, kind crashRound, last bool) {
 		r := rand.New(rand.NewPCG(c.r.Uint64(), uint64(i)))
 		wg.Go(func() { worker(ctx, here, i, &c.seq, c.ledgers[i], r, &c.acks) })
 	}
-	c.quiet, c.live, c.bin = func() { stop(); wg.Wait() }, func() {}, c.right
+	c.quiet, c.live, c.apart = func() { stop(); wg.Wait() }, func() {}, ""
 	time.Sleep(time.Duration(50+c.r.IntN(500)) * time.Millisecond)
 	kind.run(c)
 	_ = c.cmd.Process.Kill()
 	_ = c.cmd.Wait()
 	c.quiet()
 	here.HTTP.CloseIdleConnections()
+	c.env = []string{"SPINDLE_CLOCK_JUMPS=" + c.jumps, "SPINDLE_CLOCK_APART=" + c.apart}
 	if err := c.start(moving...); err != nil {
 		c.t.Fatalf("round %d, %s: %v", n, kind.name, err)
 	}
 	c.live()
 	for _, bucket := range []string{"ledger", "kept"} { // those that failed would wait for minutes
-		if c.bin == c.right { // what judges ages is left to processes whose clock is right
+		if c.apart == "" { // what judges ages is left to processes whose clock is right
 			c.command("lifecycle", "run", "start", bucket)
 		}
 	}

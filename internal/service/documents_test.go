@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"spindle/internal/demo"
+	"spindle/internal/harness"
 )
 
 // apart are the commands of the documents that need what a test has not, or that go on for ever, and why.
@@ -222,7 +223,7 @@ func TestTheDocumentsRun(t *testing.T) {
 	r := &reader{t: t, dir: t.TempDir()}
 	r.files()
 	t.Parallel()
-	p := &process{t: t, bin: build(t), data: dataDir(t)}
+	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	told := p.demonstrate("--folder-root", filepath.Join(r.dir, "drop"),
 		"--folder-root", filepath.Join(r.dir, "mnt", "disk"))
 	at := func(name string) string {

@@ -105,7 +105,7 @@ func TestEveryLineIsHeld(t *testing.T) {
 // running starts a service of its own with a bucket.
 func running(t *testing.T, flags ...string) *process {
 	t.Helper()
-	p := &process{t: t, bin: build(t), data: dataDir(t)}
+	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	if err := p.start(flags...); err != nil {
 		t.Fatal(err)
 	}

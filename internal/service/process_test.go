@@ -25,17 +25,8 @@ type process struct {
 	cmd  *exec.Cmd
 	wire string
 	desk string
+	env  []string // further ones
 	errs bytes.Buffer
-}
-
-func build(t *testing.T, flags ...string) string {
-	t.Helper()
-	bin := filepath.Join(t.TempDir(), "spindle")
-	args := append([]string{"build", "-o", bin}, flags...)
-	if out, err := exec.Command("go", append(args, "spindle/cmd/spindle")...).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
-	}
-	return bin
 }
 
 // dataDir gives a directory that the database's user may pass through.
@@ -64,6 +55,7 @@ func (p *process) start(more ...string) error {
 	}
 	p.cmd = exec.Command(p.bin, args...)
 	p.cmd.Env = append(os.Environ(), "SPINDLE_OWNER_KEY="+ownerKey, "SPINDLE_OWNER_SECRET="+ownerSecret)
+	p.cmd.Env = append(p.cmd.Env, p.env...)
 	p.errs.Reset()
 	p.cmd.Stderr = &p.errs
 	p.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}

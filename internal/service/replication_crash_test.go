@@ -20,7 +20,7 @@ import (
 // was under way, or not written down yet, when it died.
 func TestBackfillThroughKills(t *testing.T) {
 	const objects, kills = 5000, 20
-	p := &process{t: t, bin: build(t), data: dataDir(t)}
+	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	reach := []string{"--reach", "loopback"}
 	if err := p.start(reach...); err != nil {
 		t.Fatal(err)

@@ -35,7 +35,7 @@ var nothingWaits = regexp.MustCompile(`Waiting +0 objects`)
 // is, states agree, and a comparison of both sides finds nothing. SPINDLE_SEED chooses other
 // changes.
 func TestReplicationModel(t *testing.T) {
-	bin := build(t)
+	bin := harness.Binary(t)
 	for _, seed := range harness.Seeds(t, 2) {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			t.Parallel()

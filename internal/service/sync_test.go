@@ -291,7 +291,7 @@ func TestRightsAndSchedules(t *testing.T) {
 // end equal, and little was sent twice.
 func TestSyncThroughKills(t *testing.T) {
 	const objects, kills = 3000, 20
-	p := &process{t: t, bin: build(t), data: dataDir(t)}
+	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	reach := []string{"--reach", "loopback"}
 	if err := p.start(reach...); err != nil {
 		t.Fatal(err)

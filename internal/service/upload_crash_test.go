@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"spindle/internal/harness"
 	"spindle/internal/wire/client"
 )
 
@@ -17,7 +18,7 @@ import (
 // parts: what was acknowledged of it is there, the rest is sent, and the object
 // has the right bytes.
 func TestAnUploadSurvivesKills(t *testing.T) {
-	p := &process{t: t, bin: build(t), data: dataDir(t)}
+	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	if err := p.start(); err != nil {
 		t.Fatal(err)
 	}

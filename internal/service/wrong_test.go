@@ -19,6 +19,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/desk"
 	"spindle/internal/harness"
+	"spindle/internal/postgres"
 	"spindle/internal/wire/client"
 )
 
@@ -28,7 +29,7 @@ import (
 // press starts a service with a tier in pieces on three directories, and a bucket in it.
 func press(t *testing.T, pieces string, n int) (*process, []string) {
 	t.Helper()
-	p := &process{t: t, bin: build(t), data: dataDir(t)}
+	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	if err := p.start(); err != nil {
 		t.Fatal(err)
 	}
@@ -238,7 +239,7 @@ func TestStartsOnADiskThatTakesNoWrites(t *testing.T) {
 	for _, beneath := range []string{"volumes/main", "volumes", "."} {
 		t.Run(beneath, func(t *testing.T) {
 			t.Parallel()
-			p := &process{t: t, bin: build(t), data: dataDir(t)}
+			p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 			var flags []string
 			if beneath == "." { // or its database could not start either
 				flags = []string{"--database", harness.Database(t)}
@@ -286,8 +287,48 @@ func TestAFullDiskIsEmptied(t *testing.T) {
 	}
 }
 
+// The disk of a database that is not the service's own is full: puts are refused as finding no room and readiness says
+// it, what reads goes on, and puts do once there is room.
+func TestTheDiskOfAnotherDatabaseIsFull(t *testing.T) {
+	t.Parallel()
+	disk := filepath.Join(filepath.Dir(dataDir(t)), "elsewhere")
+	if err := os.Mkdir(disk, 0o711); err != nil {
+		t.Fatal(err)
+	}
+	if err := unix.Mount("tmpfs", disk, "tmpfs", 0, "size=260m,mode=0711"); err != nil {
+		t.Skipf("nothing can be mounted here: %v", err)
+	}
+	t.Cleanup(func() { _ = unix.Unmount(disk, unix.MNT_DETACH) })
+	db, err := postgres.Start(t.Context(), filepath.Join(disk, "postgres"), harness.Silent())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(db.Stop)
+	p := running(t, "--database", db.URL("postgres"))
+	c := p.client()
+	putMany(t, c, 0, 5)
+	other := filepath.Join(disk, "of another program")
+	fill(t, other)
+	put := func(n int) error {
+		_, err := c.Put(t.Context(), "plates", fmt.Sprintf("n/%06d", n), strings.NewReader("small"), 5, client.Put{})
+		return err
+	}
+	n := 0
+	harness.Until(t, "a put finds no room", func() bool { n++; return fault.KindOf(put(n)) == fault.Full })
+	harness.Until(t, "readiness says it", func() bool {
+		st, said := p.readiness()
+		return st == http.StatusServiceUnavailable && (strings.Contains(said, "full") || strings.Contains(said, "no room"))
+	})
+	allRead(t, c, 5)
+	if err := os.Remove(other); err != nil {
+		t.Fatal(err)
+	}
+	harness.Until(t, "there is room again", func() bool { return put(n) == nil })
+	allRead(t, c, 5)
+}
+
 func fullDisk(t *testing.T, beneath string) {
-	p := &process{t: t, bin: build(t), data: dataDir(t)}
+	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	disk, size := filepath.Join(p.data, beneath), "size=420m,mode=0711"
 	if err := os.MkdirAll(disk, 0o711); err != nil {
 		t.Fatal(err)

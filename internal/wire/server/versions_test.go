@@ -18,6 +18,7 @@ func setVersioning(t *testing.T, s *harness.Running, status string) {
 }
 
 func TestVersionsOnTheWire(t *testing.T) {
+	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -131,6 +132,7 @@ func TestVersionsOnTheWire(t *testing.T) {
 }
 
 func TestListingVersionsInPages(t *testing.T) {
+	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -196,6 +198,7 @@ func TestListingVersionsInPages(t *testing.T) {
 }
 
 func TestTagsOnTheWire(t *testing.T) {
+	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
