@@ -37,14 +37,11 @@ $(DIST)/index.html: $(WEB) web/src/api/schema.d.ts web/node_modules/.package-loc
 	cd web && npm run --silent build
 	@touch $@
 
-# Those that take longest begin first, so that both ends of a machine have something to do until the end.
-LONGEST := ./internal/service ./internal/desk ./internal/backup ./internal/cli ./internal/attack
-
 test: build
 	@test -z "$$(gofmt -l cmd internal tools)" || { echo "gofmt would change:"; gofmt -l cmd internal tools; exit 1; }
 	cd web && npm run --silent format:check
 	go vet ./...
-	@status=0; SPINDLE_BIN=$(CURDIR)/bin/spindle go test -timeout 25m $(LONGEST) ./... | tee .tests.log || status=$$?; \
+	@status=0; SPINDLE_BIN=$(CURDIR)/bin/spindle go test -timeout 25m ./... | tee .tests.log || status=$$?; \
 		echo "The ten slowest packages, in seconds:"; \
 		sed -nE 's/^(ok|FAIL)[[:space:]]+([^[:space:]]+)[[:space:]]+([0-9.]+)s.*/\3 \2/p' .tests.log | sort -rn | head; exit $$status
 

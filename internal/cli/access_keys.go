@@ -18,14 +18,14 @@ func (a *app) keyCommand() *cli.Command {
 	what := []cli.Flag{&cli.StringFlag{Name: "role",
 		Usage:       "reader, writer, administrator, or operator of the service, which only an operator gives",
 		DefaultText: "reader"}, &cli.StringSliceFlag{Name: "limit", Usage: "only `BUCKET[/PREFIX]`, may be repeated"},
-		&cli.StringFlag{Name: "expires", Usage: "a `TIME`, or a time from now such as 90d; never otherwise"},
-		&cli.IntFlag{Name: "rate", Usage: "most requests a second; 0 for any number"}, noteFlag("what it is for")}
+		&cli.StringFlag{Name: "expires", Usage: "expiry `TIME`, or a time from now such as 90d; default: never"},
+		&cli.IntFlag{Name: "rate", Usage: "maximum requests per second; 0 for no limit"}, noteFlag("what it is for")}
 	return &cli.Command{Name: "key", Usage: "access keys, one for each application", Commands: []*cli.Command{
-		{Name: "create", Usage: "create an access key; it reads only, unless more is asked for", ArgsUsage: "NAME",
+		{Name: "create", Usage: "create an access key; read-only unless you ask for more", ArgsUsage: "NAME",
 			Description: "NAME is the application's. The secret is shown this once.\n\n" +
 				examples("spindle access key create press-room --limit plates/2025/",
 					"spindle access key create scanner-2 --role writer --limit plates --expires 365d --note 'flatbed in room 2'"),
-			Flags: append(slices.Clone(what), &cli.StringFlag{Name: "account", Usage: "the account; one's own otherwise"},
+			Flags: append(slices.Clone(what), &cli.StringFlag{Name: "account", Usage: "the account; default: your own"},
 				&cli.StringFlag{Name: "id",
 					Usage: "bring an `ID` along; its secret is asked for, or read from SPINDLE_NEW_SECRET"}), Action: a.keyCreate},
 		{Name: "list", Usage: "list access keys", Description: examples("spindle access key list",
@@ -41,13 +41,14 @@ func (a *app) keyCommand() *cli.Command {
 		{Name: "change", Usage: "change what a key may do, or switch it off and on", ArgsUsage: "KEY",
 			Description: examples("spindle access key change SCANNER2 --active off",
 				"spindle access key change PRESSROOM --limit plates/2025/ --limit plates/2026/ --expires 30d"),
-			Flags: append(slices.Clone(what), &cli.BoolFlag{Name: "no-limits", Usage: "take all limits away"},
+			Flags: append(slices.Clone(what), &cli.BoolFlag{Name: "no-limits", Usage: "remove all limits"},
 				&cli.StringFlag{Name: "active", Usage: "on or off"},
-				&cli.StringFlag{Name: "name", Usage: "the application's name"}),
+				&cli.StringFlag{Name: "name", Usage: "name of the application"}),
 			Action: changing(a, keysPath, keyChange, printed(a, a.showKey))},
-		{Name: "replace", Usage: "make a new key in place of one, which works on for a while", ArgsUsage: "KEY",
+		{Name: "replace", Usage: "replace a key; the old one keeps working for a while", ArgsUsage: "KEY",
 			Description: examples("spindle access key replace SCANNER2", "spindle access key replace SCANNER2 --grace 7d"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "grace", Usage: "how `LONG` the old one works, such as 24h or 7d, or 0",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "grace", Usage: "how `LONG` the old key keeps working, such as " +
+				"24h or 7d, or 0",
 				Value: "24h"}}, Action: a.keyReplace},
 		{Name: "remove", Usage: "remove an access key, with its grants", ArgsUsage: "KEY",
 			Description: examples("spindle access key remove SCANNER2", "spindle access key remove SCANNER2 --yes"),
@@ -203,9 +204,10 @@ func (a *app) grantCommand() *cli.Command {
 	what := []cli.Flag{&cli.StringFlag{Name: "for", Usage: "the `PURPOSE`: " + strings.Join(access.PurposeNames(), ", ") +
 		"; or rights with commas: list, read, write, remove, settings"},
 		&cli.StringFlag{Name: "expires", Usage: "a `TIME`, or a time from now such as 90d"}, noteFlag("why it was given")}
-	return &cli.Command{Name: "grant", Usage: "open buckets and prefixes to accounts, people, keys, or anyone",
+	return &cli.Command{Name: "grant", Usage: "give accounts, people, keys or anyone access to buckets and " +
+		"prefixes",
 		Commands: []*cli.Command{
-			{Name: "create", Usage: "open a bucket or prefix to somebody", ArgsUsage: "BUCKET[/PREFIX]",
+			{Name: "create", Usage: "give somebody access to a bucket or prefix", ArgsUsage: "BUCKET[/PREFIX]",
 				Description: examples(
 					"spindle access grant create plates --to account:guest-curators --for 'read from' --expires 90d",
 					"spindle access grant create loans/open/ --to anyone --for read-from",
@@ -213,7 +215,7 @@ func (a *app) grantCommand() *cli.Command {
 				Flags: append([]cli.Flag{&cli.StringFlag{Name: "to",
 					Usage: "account:NAME, person:NAME, key:ID, key:NAME (of another account key:ACCOUNT/NAME) or anyone"}},
 					what...), Action: a.grantCreate},
-			{Name: "list", Usage: "list grants: of one bucket, or those one's account gave and got",
+			{Name: "list", Usage: "list grants: of one bucket, or all that your account gave and received",
 				Description: examples("spindle access grant list", "spindle access grant list --bucket plates",
 					"spindle access grant list --to account:guest-curators --json"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only on this bucket"},
@@ -225,13 +227,13 @@ func (a *app) grantCommand() *cli.Command {
 			{Name: "show", Usage: "show a grant", ArgsUsage: "NUMBER",
 				Description: examples("spindle access grant show 3", "spindle access grant show 3 --json"),
 				Action:      showing(a, grantsPath, printed(a, a.printGrant))},
-			{Name: "change", Usage: "change what a grant gives, or until when", ArgsUsage: "NUMBER",
+			{Name: "change", Usage: "change what a grant allows, or when it expires", ArgsUsage: "NUMBER",
 				Description: examples("spindle access grant change 3 --expires 30d",
 					"spindle access grant change 3 --for 'write into'"),
 				Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision",
 					Usage: "only if it is still at this `REVISION`"}), Action: changing(a, grantsPath, grantChange,
 					printed(a, a.printGrant))},
-			{Name: "remove", Usage: "take a grant away; it stops working within a second", ArgsUsage: "NUMBER",
+			{Name: "remove", Usage: "remove a grant; it stops working within a second", ArgsUsage: "NUMBER",
 				Description: examples("spindle access grant remove 3", "spindle access grant remove 3 --yes"),
 				Flags:       []cli.Flag{yesFlag()}, Action: removing(a, "grant", grantsPath, func(g desk.GrantInfo) string {
 					return fmt.Sprintf("Grant %d: %s may no longer %s %s.", g.ID, shown(g.To), g.For, place(g))

@@ -16,13 +16,14 @@ import (
 )
 
 func (a *app) accountCommand() *cli.Command {
-	limits := []cli.Flag{&cli.StringFlag{Name: "quota", Usage: "most bytes of all its buckets, such as `2TiB`, or none"},
-		&cli.StringFlag{Name: "max-buckets", Usage: "how many buckets it may have, or none"},
+	limits := []cli.Flag{&cli.StringFlag{Name: "quota", Usage: "maximum bytes in all its buckets, such as `2TiB`, or none"},
+		&cli.StringFlag{Name: "max-buckets", Usage: "maximum number of buckets, or none"},
 		noteFlag("what the account is for")}
 	placed := []cli.Flag{
-		&cli.StringFlag{Name: "placement", Usage: "what buckets have that name none: a `PLACEMENT`, or none"},
-		&cli.StringFlag{Name: "region", Usage: "where buckets are made that name no `REGION`"},
-		&cli.StringFlag{Name: "placement-fixed", Usage: "on or off: all buckets have that one, and the account cannot choose"},
+		&cli.StringFlag{Name: "placement", Usage: "default `PLACEMENT` of new buckets, or none"},
+		&cli.StringFlag{Name: "region", Usage: "default `REGION` of new buckets"},
+		&cli.StringFlag{Name: "placement-fixed", Usage: "on or off: all buckets use that placement, and the " +
+			"account cannot choose another"},
 	}
 	return &cli.Command{Name: "account", Usage: "accounts own buckets, keys and quotas", Commands: []*cli.Command{
 		{Name: "create", Usage: "create an account", ArgsUsage: "NAME",
@@ -169,12 +170,13 @@ func (a *app) personCommand() *cli.Command {
 	role := func(usage string) cli.Flag { return &cli.StringSliceFlag{Name: "role", Usage: usage} }
 	return &cli.Command{Name: "person", Usage: "people who sign in, with their roles in accounts",
 		Commands: []*cli.Command{
-			{Name: "create", Usage: "let somebody sign in; the password is made, shown once, and changed at the first sign-in",
+			{Name: "create", Usage: "create a person; the password is generated, shown once, and changed at the " +
+				"first sign-in",
 				ArgsUsage: "NAME",
 				Description: examples("spindle access person create 'Tam Ellery' --role herbarium:administrator",
 					"spindle access person create 'Ines Varga' --role seed-lab:administrator --role herbarium:reader"),
 				Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; roles: reader, writer, administrator"),
-					&cli.BoolFlag{Name: "operator", Usage: "operates the service"}, noteFlag("who this is")}, Action: a.personCreate},
+					&cli.BoolFlag{Name: "operator", Usage: "make them an operator of the service"}, noteFlag("who this is")}, Action: a.personCreate},
 			{Name: "list", Usage: "list people", Description: examples("spindle access person list",
 				"spindle access person list --account seed-lab --json"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only those with a role in this account"}},
@@ -191,17 +193,18 @@ func (a *app) personCommand() *cli.Command {
 				Description: examples("spindle access person change 'Ines Varga' --role herbarium:none",
 					"spindle access person change 'Tam Ellery' --active off", "spindle access person change 'Tam Ellery' --unlock"),
 				Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; none takes the role away"),
-					&cli.StringFlag{Name: "operator", Usage: "on or off: operates the service"},
+					&cli.StringFlag{Name: "operator", Usage: "on or off: operator of the service"},
 					&cli.StringFlag{Name: "active", Usage: "on or off: may sign in"},
 					&cli.BoolFlag{Name: "unlock", Usage: "forget failed attempts"}, noteFlag("who this is")},
 				Action: changing(a, peoplePath, personChange, printed(a, a.showPerson))},
 			{Name: "reset", Usage: "give a person a new password, shown once; with --data from the machine itself, without a key",
 				ArgsUsage: "NAME",
-				Description: "With --data it needs no key: it works on the data directory, whether the service runs or not.\n\n" +
+				Description: "With --data it needs no key: it works on the data directory, whether or not the " +
+					"service runs.\n\n" +
 					examples("spindle access person reset 'Tam Ellery'",
 						"spindle access person reset 'Oda Brandvold' --data /srv/spindle"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "the service's data `DIR`, on this machine"},
-					&cli.StringFlag{Name: "database", Usage: "`URL` of its PostgreSQL, when it is not the private one"},
+					&cli.StringFlag{Name: "database", Usage: "`URL` of its PostgreSQL, if it is not the private one"},
 					&cli.BoolFlag{Name: "operator",
 						Usage: "with --data: make them an operator, and create them when they are missing"}}, Action: a.personReset},
 			{Name: "remove", Usage: "remove a person, with sessions and grants", ArgsUsage: "NAME",

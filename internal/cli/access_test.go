@@ -18,7 +18,6 @@ import (
 // TestAccessFromTheCommandLine makes, looks at, changes and takes away all that
 // access consists of.
 func TestAccessFromTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	steps := func(list []step) {
 		t.Helper()
@@ -125,7 +124,6 @@ func TestAccessFromTheCommandLine(t *testing.T) {
 // TestALostPassword is given anew from the machine, while the service runs and
 // while it does not, without any key.
 func TestALostPassword(t *testing.T) {
-	t.Parallel()
 	var url string
 	s := harness.Service(t, func(c *service.Config) { url = c.Database })
 	reset := func(args ...string) (int, string) {
@@ -156,7 +154,6 @@ func TestALostPassword(t *testing.T) {
 // TestEachRoleOnTheCommandLine makes the same commands as several keys: what one
 // may not is refused with exit code 3, says why, and changes nothing.
 func TestEachRoleOnTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if code, _, errs := run(t, s, "", "bucket", "create", "plates"); code != 0 {
 		t.Fatal(errs)

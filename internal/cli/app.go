@@ -158,7 +158,7 @@ func (a *app) explain(f *fault.Error) {
 func (a *app) root() *cli.Command {
 	cmd := &cli.Command{
 		Name:                  "spindle",
-		Usage:                 "keep objects, and manage them here and elsewhere",
+		Usage:                 "store objects, and manage them here and at other endpoints",
 		Version:               service.Version,
 		HideVersion:           true,
 		EnableShellCompletion: true,
@@ -184,7 +184,7 @@ func (a *app) root() *cli.Command {
 				Action: func(context.Context, *cli.Command) error { return a.openapi() }},
 		},
 	}
-	cmd.Commands = append(cmd.Commands, &cli.Command{Name: "help", Usage: "say how a command is used",
+	cmd.Commands = append(cmd.Commands, &cli.Command{Name: "help", Usage: "show the help of a command",
 		ArgsUsage: "[COMMAND ...]", Hidden: true,
 		Action: func(_ context.Context, c *cli.Command) error { return help(cmd, c.Args().Slice()) }})
 	strict(cmd)
@@ -327,4 +327,4 @@ func (a *app) logger(level string) (*slog.Logger, error) {
 	return slog.New(slog.NewJSONHandler(a.Err, o)), nil
 }
 
-func yesFlag() cli.Flag { return &cli.BoolFlag{Name: "yes", Usage: "do not ask"} }
+func yesFlag() cli.Flag { return &cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"} }

@@ -13,11 +13,12 @@ import (
 )
 
 func (a *app) auditCommand() *cli.Command {
-	all := &cli.BoolFlag{Name: "all", Usage: "what is accepted too"}
-	check := &cli.BoolFlag{Name: "check", Usage: "end with code 5 when anything serious is found that is not accepted"}
-	return &cli.Command{Name: "audit", Usage: "look through an account for what may cost data, money or sleep",
+	all := &cli.BoolFlag{Name: "all", Usage: "include accepted findings"}
+	check := &cli.BoolFlag{Name: "check", Usage: "exit with code 5 if there is a serious finding that is not " +
+		"accepted"}
+	return &cli.Command{Name: "audit", Usage: "check an account for what may cost data, money or sleep",
 		Commands: []*cli.Command{
-			{Name: "run", Usage: "look through the account now", Flags: []cli.Flag{all, check},
+			{Name: "run", Usage: "check the account now", Flags: []cli.Flag{all, check},
 				Description: "The service does it by itself each hour.\n\n" + examples("spindle audit run",
 					"spindle audit run --check"),
 				Action: func(ctx context.Context, c *cli.Command) error {
@@ -31,11 +32,11 @@ func (a *app) auditCommand() *cli.Command {
 			{Name: "show", Usage: "show findings of a check, or about something, with why they matter",
 				ArgsUsage:   "CHECK|SUBJECT",
 				Description: examples("spindle audit show no-versioning", "spindle audit show plates"), Action: a.auditShow},
-			{Name: "accept", Usage: "let a finding be, for a reason and until a moment", ArgsUsage: "CHECK SUBJECT",
+			{Name: "accept", Usage: "accept a finding, with a reason and an end", ArgsUsage: "CHECK SUBJECT",
 				Description: examples("spindle audit accept no-versioning attic --until 90d --why 'a mirror is planned'",
 					"spindle audit accept no-versioning attic --until none"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "until",
-					Usage: "a `TIME`, or a time from now such as 90d; none: it is no more let be"},
+					Usage: "end `TIME`, or a time from now such as 90d; none: no longer accepted"},
 					&cli.StringFlag{Name: "why", Usage: "the `REASON`"}}, Action: a.auditAccept},
 		}}
 }

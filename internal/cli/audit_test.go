@@ -9,7 +9,6 @@ import (
 
 // An account is looked through; what is found is shown with what mends it, and let be.
 func TestAuditOnTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "sheet.tif"), noise(1000))

@@ -18,64 +18,68 @@ import (
 // onMachine are the flags of commands that work on the service's machine, beside it.
 func onMachine() []cli.Flag {
 	return []cli.Flag{&cli.StringFlag{Name: "data", Usage: "the service's data `DIRECTORY`", Required: true},
-		&cli.StringFlag{Name: "database", Usage: "the `URL` of its PostgreSQL, when it has not a private one"}}
+		&cli.StringFlag{Name: "database", Usage: "`URL` of its PostgreSQL, if it is not the private one"}}
 }
 
 func passphraseFlag(what string) cli.Flag {
 	return &cli.StringFlag{Name: "passphrase-from",
-		Usage: "read the passphrase " + what + " from this `FILE`, - for standard input; asked for otherwise"}
+		Usage: "read the passphrase " + what + " from this `FILE`, - for standard input; default: you are asked"}
 }
 
 func unprovedFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "unproved",
-		Usage: "take a backup of an older version, which nothing proves; only from a folder that nobody else could write to"}
+		Usage: "accept a backup of an older version, which carries no proof; only from a folder that nobody else " +
+			"could write to"}
 }
 
 func (a *app) backupCommand() *cli.Command {
 	return &cli.Command{Name: "backup", Usage: "copies of the whole service, made while it runs",
 		Commands: []*cli.Command{
 			{Name: "make", Usage: "make a backup in a folder, on the service's machine", ArgsUsage: "FOLDER",
-				Description: "The catalog in one snapshot, the master key sealed under a passphrase, and all bodies that the " +
-					"snapshot refers to. The service goes on meanwhile; bodies that are in the folder already are not copied " +
-					"again. Keep the passphrase elsewhere: without it, or the master key, a backup opens nothing.\n\n" +
+				Description: "The catalog in one snapshot, the master key sealed under a passphrase, and all " +
+					"bodies that the snapshot refers to. The service keeps running; bodies that are in the " +
+					"folder already are not copied again. Keep the passphrase elsewhere: without it, or the " +
+					"master key, nobody can read a backup.\n\n" +
 					examples("spindle backup make /mnt/backup --data /var/lib/spindle --passphrase-from /root/backup.phrase",
 						"spindle backup make /mnt/backup --data /srv/spindle --database postgres://spindle@db/spindle"),
 				Flags: append(onMachine(), passphraseFlag("that seals the master key"), &cli.BoolFlag{Name: "new-folder",
-					Usage: "the folder that was there is gone for good; begin anew in this one"}), Action: a.backupMake},
+					Usage: "the earlier folder is lost for good; start over in this one"}), Action: a.backupMake},
 			{Name: "list", Usage: "list the backups in a folder", ArgsUsage: "FOLDER",
 				Description: examples("spindle backup list /mnt/backup", "spindle backup list /mnt/backup --json"),
 				Action:      a.backupList},
-			{Name: "check", Usage: "look whether everything that a backup refers to is there", ArgsUsage: "FOLDER",
-				Description: "Its catalog is loaded into a database of its own. Every body is looked for; small ones are read, of " +
-					"large ones one in fifty, or with --all each. Exits 1 when something is wrong.\n\n" +
+			{Name: "check", Usage: "check that everything a backup refers to is there", ArgsUsage: "FOLDER",
+				Description: "The catalog is loaded into a temporary database. Every body is looked up; small " +
+					"ones are read, and one in fifty of the large ones, or all with --all. Exits with code 1 " +
+					"if something is wrong.\n\n" +
 					examples("spindle backup check /mnt/backup --passphrase-from /root/backup.phrase",
 						"spindle backup check /mnt/backup --backup 2026-11-27T09-30-00Z --all"),
-				Flags: []cli.Flag{&cli.StringFlag{Name: "backup", Usage: "which, by its `NAME`; the latest otherwise"},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "backup", Usage: "backup `NAME`; default: the latest"},
 					&cli.BoolFlag{Name: "all", Usage: "read every body and compare its digest"},
 					unprovedFlag(), passphraseFlag("of the backup")}, Action: a.backupCheck},
-			{Name: "remove", Usage: "remove backups, and the bodies that no other has", ArgsUsage: "FOLDER [NAME ...]",
-				Description: "Those that are named, or all but the latest ones; at least one stays. What goes is said first, and " +
-					"asked for. Moments before the oldest that stays can be restored no more.\n\n" +
+			{Name: "remove", Usage: "remove backups, and the bodies that no other backup uses", ArgsUsage: "FOLDER [NAME ...]",
+				Description: "Removes the backups you name, or all but the latest; at least one stays. You see " +
+					"what would be removed, and confirm. Moments before the oldest remaining backup can no " +
+					"longer be restored.\n\n" +
 					examples("spindle backup remove /mnt/backup --keep 14 --yes",
 						"spindle backup remove /mnt/backup 2026-11-27T09-30-00Z"),
-				Flags: []cli.Flag{&cli.IntFlag{Name: "keep", Usage: "remove all but the latest `N`, and those that broke off"},
+				Flags: []cli.Flag{&cli.IntFlag{Name: "keep", Usage: "remove all but the latest `N`, and unfinished ones"},
 					yesFlag()}, Action: a.backupRemove},
 		}}
 }
 
 func (a *app) restoreServiceCommand() *cli.Command {
-	return &cli.Command{Name: "restore", Usage: "bring a service back from a backup, on an empty machine", ArgsUsage: "FOLDER",
-		Description: "Nothing that is there is overwritten: the data directory is empty, or not there yet. Volumes come to lie " +
-			"where they were, or beneath the data directory where that cannot be. Do not let the old service run beside the " +
-			"new one: they are one and the same to others.\n\n" +
+	return &cli.Command{Name: "restore", Usage: "restore a service from a backup, on an empty machine", ArgsUsage: "FOLDER",
+		Description: "Nothing is overwritten: the data directory must be empty or missing. Volumes are restored " +
+			"where they were, or beneath the data directory if that is impossible. Do not run the old " +
+			"service beside the new one: to others they are the same.\n\n" +
 			examples("spindle restore /mnt/backup --data /var/lib/spindle --passphrase-from /root/backup.phrase",
 				"spindle restore /mnt/backup --data /srv/new --volume /mnt/slow1/spindle=/mnt/other/spindle",
 				"spindle restore /mnt/backup --data /srv/new --as-of '2026-11-20 14:00'"),
-		Flags: append(onMachine(), &cli.StringFlag{Name: "backup", Usage: "which, by its `NAME`; the latest otherwise"},
+		Flags: append(onMachine(), &cli.StringFlag{Name: "backup", Usage: "backup `NAME`; default: the latest"},
 			&cli.StringFlag{Name: "as-of",
-				Usage: "as it was at a `MOMENT` between two backups, of a service that ran with --keep-log"},
+				Usage: "restore the state at a `MOMENT` between two backups; the service must have run with --keep-log"},
 			&cli.StringSliceFlag{Name: "volume", Usage: "put the volume that was in one directory into another, as `WAS=IS`; may be repeated"},
-			&cli.BoolFlag{Name: "anyway", Usage: "restore what there is, when bodies are missing in the folder"},
+			&cli.BoolFlag{Name: "anyway", Usage: "restore what is there, even if bodies are missing in the folder"},
 			unprovedFlag(), passphraseFlag("of the backup")),
 		Action: a.restoreService}
 }

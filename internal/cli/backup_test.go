@@ -12,7 +12,6 @@ import (
 
 // TestBackupsOnTheCommandLine makes, checks, removes and restores backups of a service that runs.
 func TestBackupsOnTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	dir := t.TempDir()
 	for _, d := range []string{filepath.Dir(dir), dir} { // the database's user passes through

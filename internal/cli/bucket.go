@@ -32,10 +32,10 @@ func (a *app) bucketCommand() *cli.Command {
 					"spindle bucket create germination --quota 400MiB --versioning on"),
 				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), bucketTierFlag(), bucketPlacementFlag(),
 					&cli.IntFlag{Name: "abandon-after",
-						Usage: "make a rule that abandons unfinished uploads after `DAYS`; 0 for none", Value: 7},
-					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`"},
-					&cli.StringFlag{Name: "region", Usage: "the `REGION` in which it is made; the account's default otherwise"},
-					&cli.StringFlag{Name: "account", Usage: "the account that owns it; one's own otherwise"}},
+						Usage: "add a rule that abandons unfinished uploads after `DAYS`; 0 for none", Value: 7},
+					&cli.StringFlag{Name: "quota", Usage: "maximum bytes in the bucket, such as `400MiB`"},
+					&cli.StringFlag{Name: "region", Usage: "`REGION` to create it in; default: the account's"},
+					&cli.StringFlag{Name: "account", Usage: "account that owns it; default: your own"}},
 				Action: orThere(a.bucketCreate, a.bucketCreateThere)},
 			{Name: "list", Usage: "list buckets", Description: examples("spindle bucket list",
 				"spindle bucket list @lowland-annex"),
@@ -45,8 +45,8 @@ func (a *app) bucketCommand() *cli.Command {
 					"/api/v1/buckets/", a.printBucket), a.bucketShowThere)},
 			{Name: "change", Usage: "change a bucket's settings", ArgsUsage: "NAME",
 				Flags: []cli.Flag{versioningFlag(), sealingFlag(), bucketTagFlag(), bucketTierFlag(), bucketPlacementFlag(),
-					&cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"},
-					&cli.StringFlag{Name: "quota", Usage: "most bytes the bucket may hold, such as `400MiB`, or none"},
+					&cli.StringSliceFlag{Name: "untag", Usage: "remove the tag `NAME`"},
+					&cli.StringFlag{Name: "quota", Usage: "maximum bytes in the bucket, such as `400MiB`, or none"},
 					&cli.StringFlag{Name: "lifecycle-from",
 						Usage: "at an endpoint: its lifecycle document from this `FILE`, or none"},
 					&cli.IntFlag{Name: "if-revision", Usage: "only if the settings are at revision `N`"}},
@@ -55,15 +55,16 @@ func (a *app) bucketCommand() *cli.Command {
 						"spindle bucket change germination --quota none",
 						"spindle bucket change plates --versioning paused --if-revision 2"),
 				Action: orThere(changing(a, "/api/v1/buckets/", bucketChanges, a.printBucket), a.bucketChangeThere)},
-			{Name: "convert", Usage: "write what is stored already anew, sealed or plain as the bucket is set",
-				ArgsUsage:   "NAME[/PREFIX]",
-				Description: "It goes on in the service, can be stopped, and goes on when said again. Versions and their digests stay as they are.\n\n" + examples("spindle bucket convert loans --rehearse", "spindle bucket convert loans/2025/ --yes"),
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would be written anew"}, yesFlag()},
-				Action:      a.bucketConvert},
+			{Name: "convert", Usage: "rewrite stored objects, sealed or plain as the bucket is set",
+				ArgsUsage: "NAME[/PREFIX]",
+				Description: "The service does the work. You can stop the command; repeating it resumes. " +
+					"Versions and their digests stay as they are.\n\n" + examples("spindle bucket convert loans --rehearse", "spindle bucket convert loans/2025/ --yes"),
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only show what would be rewritten"}, yesFlag()},
+				Action: a.bucketConvert},
 			a.bucketPlaceCommand(),
 			{Name: "empty", Usage: "remove all objects of a bucket with their versions, for good", ArgsUsage: "NAME",
 				Description: examples("spindle bucket empty attic --rehearse", "spindle bucket empty attic --yes"),
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only show what would be removed"}, yesFlag()},
 				Action:      a.bucketEmpty},
 			a.bucketFieldCommand(),
 			{Name: "remove", Usage: "remove a bucket", ArgsUsage: "NAME",
@@ -74,16 +75,16 @@ func (a *app) bucketCommand() *cli.Command {
 }
 
 func bucketTierFlag() cli.Flag {
-	return &cli.StringFlag{Name: "tier", Usage: "where new content goes that names no other `TIER`"}
+	return &cli.StringFlag{Name: "tier", Usage: "default `TIER` for new objects"}
 }
 
 func bucketPlacementFlag() cli.Flag {
 	return &cli.StringFlag{Name: "placement",
-		Usage: "how new content is kept, as one `PLACEMENT` that is offered says it, instead of a tier; none to take it away"}
+		Usage: "`PLACEMENT` for new objects, instead of a tier; none to remove it"}
 }
 
 func sealingFlag() cli.Flag {
-	return &cli.StringFlag{Name: "sealing", Usage: "on or off: encrypt new content at rest"}
+	return &cli.StringFlag{Name: "sealing", Usage: "on or off: encrypt new objects at rest"}
 }
 
 func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {

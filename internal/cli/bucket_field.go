@@ -16,35 +16,37 @@ import (
 )
 
 func (a *app) bucketFieldCommand() *cli.Command {
-	beneath := &cli.StringFlag{Name: "prefix", Usage: "of objects whose keys begin with this `PREFIX`", DefaultText: "all"}
-	return &cli.Command{Name: "field", Usage: "ask for metadata fields, and find objects that lack them",
+	beneath := &cli.StringFlag{Name: "prefix", Usage: "for objects whose keys begin with this `PREFIX`", DefaultText: "all"}
+	return &cli.Command{Name: "field", Usage: "require metadata fields, and find objects that lack them",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list what a bucket asks of metadata", ArgsUsage: "BUCKET",
+			{Name: "list", Usage: "list the metadata fields that a bucket requires", ArgsUsage: "BUCKET",
 				Description: examples("spindle bucket field list plates", "spindle bucket field list plates --json"),
 				Action:      a.fieldList},
-			{Name: "set", Usage: "ask for a field, or change what is asked", ArgsUsage: "BUCKET FIELD",
-				Description: "A write against it is told, or refused where it says so. What stands there already stays, and is found by " +
-					"spindle bucket field check. Replicas and restored versions come as they are.\n\n" +
+			{Name: "set", Usage: "require a field, or change the requirement", ArgsUsage: "BUCKET FIELD",
+				Description: "A write that breaks a requirement is reported, or refused with --breach refuse. " +
+					"Existing objects stay; spindle bucket field check finds those that break it. Replicas " +
+					"and restored versions come as they are.\n\n" +
 					examples("spindle bucket field set plates taxon --breach refuse",
 						"spindle bucket field set plates elevation-m --kind number --may-lack",
 						"spindle bucket field set plates licence --one-of 'CC0 1.0,CC BY 4.0' --prefix 2026/"),
 				Flags: []cli.Flag{beneath, &cli.BoolFlag{Name: "may-lack",
-					Usage: "it may be missing; when it is there it is as asked"},
+					Usage: "the field may be missing; if present, it must be as required"},
 					&cli.StringFlag{Name: "kind", Value: string(bucket.AnyText),
 						Usage: "text, number, day (such as 2026-11-20) or yes-no"},
 					&cli.StringFlag{Name: "one-of", Usage: "only these `VALUES`, with commas between them"},
 					&cli.StringFlag{Name: "like", Usage: "only values like this `PATTERN`: * is any number of characters, ? is one"},
-					&cli.StringFlag{Name: "breach", Value: "tell", Usage: "tell or refuse: what happens to a write against it"}},
+					&cli.StringFlag{Name: "breach", Value: "tell", Usage: "tell or refuse: what happens to a write that breaks it"}},
 				Action: a.fieldSet},
-			{Name: "remove", Usage: "ask for a field no more", ArgsUsage: "BUCKET FIELD",
+			{Name: "remove", Usage: "no longer require a field", ArgsUsage: "BUCKET FIELD",
 				Description: examples("spindle bucket field remove plates taxon",
 					"spindle bucket field remove plates licence --prefix 2026/"),
 				Flags: []cli.Flag{beneath}, Action: a.fieldRemove},
-			{Name: "check", Usage: "find objects whose metadata is not what the bucket asks for, and count them",
+			{Name: "check", Usage: "find and count objects whose metadata is not what the bucket requires",
 				ArgsUsage: "BUCKET",
-				Description: "Looks at all objects, some 150,000 a second; ends with code 5 when any lacks something.\n\n" +
+				Description: "Looks at all objects, about 150,000 per second; exits with code 5 if any lacks " +
+					"something.\n\n" +
 					examples("spindle bucket field check plates", "spindle bucket field check plates --json"),
-				Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "objects that are listed; all are counted"}},
+				Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many objects to list; all are counted"}},
 				Action: a.fieldCheck},
 		}}
 }

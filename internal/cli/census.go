@@ -24,7 +24,7 @@ func censusFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "of", Usage: "list this `BUCKET`, or what begins with BUCKET/PREFIX",
 			DefaultText: "all buckets of the account"},
-		&cli.StringFlag{Name: "where", Usage: "list what this `EXPRESSION` of find holds for; none for everything"},
+		&cli.StringFlag{Name: "where", Usage: "list only what matches this `EXPRESSION` of find; none for everything"},
 		&cli.StringFlag{Name: "columns",
 			Usage:       "these `COLUMNS`, with commas between them: also sealed, field NAME and tag NAME",
 			DefaultText: strings.Join(census.Usual, ",")},
@@ -32,27 +32,27 @@ func censusFlags() []cli.Flag {
 		&cli.StringFlag{Name: "versions", Usage: "all or current: previous versions and delete markers too",
 			DefaultText: "current"},
 		&cli.StringFlag{Name: "schedule",
-			Usage: "when it is written: five fields such as `'30 2 * * *'`, or @daily, @weekly, @monthly; none for by hand"},
+			Usage: "schedule: five fields such as `'30 2 * * *'`, or @daily, @weekly, @monthly; none: by hand only"},
 		&cli.StringFlag{Name: "zone", Usage: "time `ZONE` of the schedule, such as Europe/Oslo", DefaultText: "UTC"},
 		noteFlag("what it is for"),
 	}
 }
 
 func (a *app) censusCommand() *cli.Command {
-	run := &cli.Int64Flag{Name: "run", Usage: "of this `RUN`", DefaultText: "the latest that was written whole"}
-	whereRows := &cli.StringFlag{Name: "where", Usage: "only rows that this `EXPRESSION` of find holds for"}
+	run := &cli.Int64Flag{Name: "run", Usage: "use this `RUN`", DefaultText: "the latest that was written whole"}
+	whereRows := &cli.StringFlag{Name: "where", Usage: "only rows that match this `EXPRESSION` of find"}
 	change := append([]cli.Flag{&cli.StringFlag{Name: "to",
 		Usage: "write it into this `BUCKET/PREFIX/` or @ENDPOINT/BUCKET/PREFIX/"},
-		&cli.StringFlag{Name: "state", Usage: "on or off: whether it is written by its schedule"},
+		&cli.StringFlag{Name: "state", Usage: "on or off: run by its schedule"},
 		&cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}}, censusFlags()...)
-	return &cli.Command{Name: "census", Usage: "write full lists of objects, and read them", Commands: []*cli.Command{
-		{Name: "create", Usage: "create a census, and write the first", ArgsUsage: "NAME INTO",
-			Description: "All rows are true of one moment. The files go into a folder of the run's own beneath INTO, with a manifest, " +
-				"census.json, which is written last.\n\n" +
+	return &cli.Command{Name: "census", Usage: "write complete lists of objects, and read them", Commands: []*cli.Command{
+		{Name: "create", Usage: "create a census, and run it for the first time", ArgsUsage: "NAME INTO",
+			Description: "All rows are of one moment. Each run writes its files into its own folder beneath " +
+				"INTO, and a manifest, census.json, last.\n\n" +
 				examples("spindle census create plates-weekly reports/ --of plates --schedule @weekly",
 					"spindle census create large @lowland-annex/lists/ --where 'size over 20 MiB' --format parquet",
 					"spindle census create makers reports/ --of plates --columns 'key,size,field taxon,field collector'"),
-			Flags:  append(censusFlags(), &cli.BoolFlag{Name: "detach", Usage: "do not wait for the first"}),
+			Flags:  append(censusFlags(), &cli.BoolFlag{Name: "detach", Usage: "do not wait for the first run"}),
 			Action: a.censusCreate},
 		{Name: "list", Usage: "list censuses with their last and next runs",
 			Description: examples("spindle census list", "spindle census list --json"),
@@ -64,17 +64,17 @@ func (a *app) censusCommand() *cli.Command {
 		{Name: "show", Usage: "show a census and its runs", ArgsUsage: "NAME",
 			Description: examples("spindle census show plates-weekly", "spindle census show plates-weekly --json"),
 			Action:      showing(a, censusesPath, a.showCensus)},
-		{Name: "change", Usage: "change a census: what is given replaces what it says of that", ArgsUsage: "NAME",
+		{Name: "change", Usage: "change a census; only the given settings change", ArgsUsage: "NAME",
 			Description: examples("spindle census change plates-weekly --schedule @daily",
 				"spindle census change plates-weekly --state off"),
 			Flags: change, Action: changing(a, censusesPath, censusEdit, a.showCensus)},
-		{Name: "remove", Usage: "remove a census; the files that it wrote stay", ArgsUsage: "NAME",
+		{Name: "remove", Usage: "remove a census; the files it wrote stay", ArgsUsage: "NAME",
 			Description: examples("spindle census remove plates-weekly", "spindle census remove plates-weekly --yes"),
 			Flags:       []cli.Flag{yesFlag()},
 			Action: removing(a, "census", censusesPath, func(x desk.CensusInfo) string {
 				return fmt.Sprintf("The census %s goes with the record of its runs. What it wrote to %s stays.", x.Name, x.To)
 			})},
-		{Name: "run", Usage: "write a census now", ArgsUsage: "NAME",
+		{Name: "run", Usage: "run a census now", ArgsUsage: "NAME",
 			Description: examples("spindle census run plates-weekly", "spindle census run plates-weekly --detach"),
 			Flags:       []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "do not wait for it"}}, Action: a.censusRun},
 		{Name: "stop", Usage: "stop the run of a census", ArgsUsage: "NAME",
@@ -84,23 +84,23 @@ func (a *app) censusCommand() *cli.Command {
 			Description: examples("spindle census read plates-weekly --where 'size over 20 MiB'",
 				"spindle census read plates-weekly --csv > rows.csv"),
 			Flags: []cli.Flag{run, whereRows, &cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180), all there are"},
-				&cli.IntFlag{Name: "limit", Usage: "how many are listed; 0 for all",
+				&cli.IntFlag{Name: "limit", Usage: "how many to list; 0 for all",
 					DefaultText: "100; with --csv and --json all"}},
 			Action: a.censusRead},
 		{Name: "totals", Usage: "sum the rows of a census by a column", ArgsUsage: "NAME COLUMN",
-			Description: "Keys are summed by what stands before their first slash, moments by day.\n\n" +
+			Description: "Keys are summed by the part before their first slash, moments by day.\n\n" +
 				examples("spindle census totals plates-weekly type",
 					"spindle census totals makers 'field collector' --where 'size over 1 MiB'"),
-			Flags:  []cli.Flag{run, whereRows, &cli.IntFlag{Name: "limit", Value: 50, Usage: "values that are listed"}},
+			Flags:  []cli.Flag{run, whereRows, &cli.IntFlag{Name: "limit", Value: 50, Usage: "how many values to list"}},
 			Action: a.censusTotals},
-		{Name: "compare", Usage: "say what came, went and changed since an earlier run", ArgsUsage: "NAME",
+		{Name: "compare", Usage: "compare with an earlier run: what came, went and changed", ArgsUsage: "NAME",
 			Description: examples("spindle census compare plates-weekly",
 				"spindle census compare plates-weekly --with 3 --only went --check"),
 			Flags: []cli.Flag{run, &cli.Int64Flag{Name: "with", Usage: "the earlier `RUN`", DefaultText: "the one before"},
 				&cli.StringFlag{Name: "with-census", Usage: "another `CENSUS` that the earlier run is of"},
 				&cli.StringFlag{Name: "only", Usage: "list only what came, went or changed"},
-				&cli.BoolFlag{Name: "check", Usage: "end with code 5 when anything is otherwise"},
-				&cli.IntFlag{Name: "limit", Value: 100, Usage: "objects that are listed, up to 1,000"}},
+				&cli.BoolFlag{Name: "check", Usage: "exit with code 5 if anything differs"},
+				&cli.IntFlag{Name: "limit", Value: 100, Usage: "how many objects to list, up to 1,000"}},
 			Action: a.censusCompare},
 	}}
 }

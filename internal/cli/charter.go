@@ -26,41 +26,42 @@ const chartersPath = "/api/v1/charters"
 
 func (a *app) charterCommand() *cli.Command {
 	set := &cli.StringSliceFlag{Name: "set",
-		Usage: "set a variable, as `NAME=VALUE`, before those of the files; may be repeated"}
-	withObjects := &cli.BoolFlag{Name: "with-objects", Usage: "agree that buckets that go are emptied first, for good"}
-	return &cli.Command{Name: "charter", Usage: "write the house down in files, compare, enact, take down",
+		Usage: "set a variable, as `NAME=VALUE`; it overrides those of the files; may be repeated"}
+	withObjects := &cli.BoolFlag{Name: "with-objects", Usage: "agree to empty buckets for good before they are removed"}
+	return &cli.Command{Name: "charter", Usage: "declare the house in files; compare, enact, retire",
 		Description: charterHelp,
 		Commands: []*cli.Command{
-			{Name: "compare", Usage: "say what enacting files would do; nothing is changed", ArgsUsage: "FILE...",
+			{Name: "compare", Usage: "show what enacting files would do; nothing is changed", ArgsUsage: "FILE...",
 				Description: "A folder stands for the YAML files in it.\n\n" + examples("spindle charter compare herbarium.yaml",
 					"spindle charter compare charters/ --set days=400 --check"),
-				Flags:  []cli.Flag{set, &cli.BoolFlag{Name: "check", Usage: "exit with 5 when something differs"}},
+				Flags:  []cli.Flag{set, &cli.BoolFlag{Name: "check", Usage: "exit with code 5 if something differs"}},
 				Action: a.charterCompare},
-			{Name: "enact", Usage: "bring the house to what files declare, once that is agreed to", ArgsUsage: "FILE...",
-				Description: "Says what it does first, as compare. It stops at the first failure; the same again goes on there.\n\n" +
+			{Name: "enact", Usage: "change the house to what files declare, after you agree", ArgsUsage: "FILE...",
+				Description: "Shows first what it would do, as compare does. It stops at the first failure; " +
+					"repeating it resumes there.\n\n" +
 					examples("spindle charter enact herbarium.yaml", "spindle charter enact charters/ --yes --json"),
 				Flags: []cli.Flag{set, yesFlag(), withObjects}, Action: a.charterEnact(false)},
-			{Name: "retire", Usage: "take down what files declare, the other way round", ArgsUsage: "FILE...",
+			{Name: "retire", Usage: "remove what files declare, in reverse order", ArgsUsage: "FILE...",
 				Description: examples("spindle charter retire trial.yaml",
 					"spindle charter retire trial.yaml --yes --with-objects"),
 				Flags: []cli.Flag{set, yesFlag(), withObjects}, Action: a.charterEnact(true)},
-			{Name: "export", Usage: "write what there is as a charter that compares as equal",
+			{Name: "export", Usage: "write the current state as a charter",
 				Description: "Without --bucket, all of the account. Secrets of endpoints become references to the environment.\n\n" +
 					examples("spindle charter export > herbarium.yaml", "spindle charter export --bucket plates"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "bucket",
 					Usage: "only this `BUCKET`, the rules that copy it and the grants on it"},
 					&cli.StringFlag{Name: "name", Usage: "`NAME` of the charter"}}, Action: a.charterExport},
-			{Name: "list", Usage: "list the charters that were enacted, with what is not as they declare",
+			{Name: "list", Usage: "list enacted charters, with their drift",
 				Description: examples("spindle charter list", "spindle charter list --json"),
 				Action: listing[desk.CharterInfo]{path: chartersPath, field: "charters", row: charterRow,
 					none: "No charter was enacted: spindle charter enact FILE.",
 					columns: []column{{"CHARTER", false}, {"STATE", false}, {"WHEN", false}, {"BY", false}, {"THINGS", true},
 						{"DRIFT", true}, {"FILES", false}}}.action(a)},
-			{Name: "drift", Usage: "say what is not as a charter declares, and who changed it", ArgsUsage: "CHARTER",
+			{Name: "drift", Usage: "show what differs from a charter, and who changed it", ArgsUsage: "CHARTER",
 				Description: examples("spindle charter drift herbarium", "spindle charter drift herbarium --check"),
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "exit with 5 when something differs"}},
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "exit with code 5 if something differs"}},
 				Action:      a.charterDrift},
-			{Name: "history", Usage: "say who enacted what of a charter, and when", ArgsUsage: "CHARTER",
+			{Name: "history", Usage: "show who enacted what of a charter, and when", ArgsUsage: "CHARTER",
 				Description: examples("spindle charter history herbarium", "spindle charter history herbarium --json"),
 				Action:      a.charterHistory},
 			{Name: "schema", Usage: "print the JSON Schema of charters, for editors",

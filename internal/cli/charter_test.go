@@ -15,7 +15,6 @@ import (
 // TestChartersOnTheCommandLine compares files and folders, enacts them with a secret from a
 // file, and takes them down.
 func TestChartersOnTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	is, _ := harness.Standin(t, standin.Faults{}, "plates")
 	dir := t.TempDir()

@@ -85,7 +85,6 @@ type step struct {
 }
 
 func TestFilesGoThereAndBack(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	dir := t.TempDir()
 	tree := map[string][]byte{"a.txt": []byte("a"), "empty": {}, "sub/b.tif": noise(300_000),
@@ -163,7 +162,6 @@ func TestFilesGoThereAndBack(t *testing.T) {
 }
 
 func TestStandardInputAndJSON(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if code, _, e := run(t, s, "", "bucket", "create", "plates"); code != 0 {
 		t.Fatal(e)
@@ -204,7 +202,6 @@ func TestStandardInputAndJSON(t *testing.T) {
 // TestKeysThatAreNoPaths gets a tree whose keys try to leave the folder or to
 // drive the terminal.
 func TestKeysThatAreNoPaths(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
@@ -244,7 +241,6 @@ func TestKeysThatAreNoPaths(t *testing.T) {
 }
 
 func TestConnectAndProfiles(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	env := map[string]string{"HOME": t.TempDir()}
 	for _, c := range []struct {
@@ -283,7 +279,6 @@ func TestConnectAndProfiles(t *testing.T) {
 
 // TestReferenceIsCurrent compares docs/reference.md with the program.
 func TestReferenceIsCurrent(t *testing.T) {
-	t.Parallel()
 	_, out, _ := run(t, nil, "", "reference")
 	have, err := os.ReadFile("../../docs/reference.md")
 	if err != nil || string(have) != out {

@@ -13,15 +13,16 @@ import (
 )
 
 func (a *app) clockCommand() *cli.Command {
-	return &cli.Command{Name: "clock", Usage: "how the clock stands by which ages are judged",
+	return &cli.Command{Name: "clock", Usage: "the clock that tells the age of everything",
 		Description: "Ages and times of records are told by the database's clock. When it jumps back, the time that was " +
 			"told goes on. When it jumps, back or ahead, rules of ages wait until an operator says that it is right.",
 		Commands: []*cli.Command{
 			{Name: "show", Usage: "show the clock, and where it jumped",
 				Description: examples("spindle clock show", "spindle clock show --json"), Action: a.clockShow},
-			{Name: "right", Usage: "say that the clock is right after a jump: rules of ages go on", ArgsUsage: "JUMP",
-				Description: "What was written since the jump before is in doubt: its age is counted from this jump on. " +
-					"If you know since when the clock was wrong, say so: what was written before is as old as it seems.\n\n" +
+			{Name: "right", Usage: "confirm that the clock is right after a jump, so that rules that act by age go on", ArgsUsage: "JUMP",
+				Description: "The age of everything written since the jump before is in doubt: it is counted " +
+					"from this jump on. If you know since when the clock was wrong, say so: the age of " +
+					"everything written earlier is taken as it is.\n\n" +
 					examples("spindle clock right 1", "spindle clock right 1 --wrong-since '2026-11-20 14:00'"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "wrong-since",
 					Usage: "the `MOMENT` from which the clock was wrong, as it was told then"}},

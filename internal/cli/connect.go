@@ -23,8 +23,11 @@ var profileName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 func (a *app) connectCommand() *cli.Command {
 	return &cli.Command{
 		Name: "connect", Usage: "save a service's address and key, and check them", ArgsUsage: "URL",
-		Description: "URL is the desk's, for instance http://127.0.0.1:5711; the desk tells where the wire is.\nThe secret is asked for, or read from SPINDLE_SECRET or standard input; it never stands in a command.\n\nExamples:\n" +
-			"  spindle connect http://127.0.0.1:5711 --key HERBARIUMOWNER\n  spindle connect https://objects.fennmoor.example --key SCANNER2 --name scans < secret.txt",
+		Description: "URL is the desk's address, such as http://127.0.0.1:5711; the desk tells the address of " +
+			"the wire.\nYou are asked for the secret, or it is read from SPINDLE_SECRET or standard input; " +
+			"it is never part of a command.\n\nExamples:\n" +
+			"  spindle connect http://127.0.0.1:5711 --key HERBARIUMOWNER\n" +
+			"  spindle connect https://objects.fennmoor.example --key SCANNER2 --name scans < secret.txt",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "key", Usage: "the access key's id; asked for when missing"},
 			&cli.StringFlag{Name: "name", Usage: "the profile's name", Value: "default"},

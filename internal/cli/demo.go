@@ -34,7 +34,8 @@ func (a *app) demoData() string {
 func (a *app) demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Usage: "run the service with sample data: the Fennmoor Herbarium",
-		Description: "The credentials are fixed and printed. A second run finds its data again. Ctrl-C stops all of it.\nWhen a port is taken and none was asked for, another one is chosen.\n\n" +
+		Description: "The credentials are fixed and printed. A second run keeps the data. Ctrl-C stops " +
+			"everything.\nIf a default port is taken, another one is chosen.\n\n" +
 			examples("spindle demo", "spindle demo --fresh --data /srv/demo"),
 		Flags: append([]cli.Flag{&cli.BoolFlag{Name: "fresh", Usage: "start over: remove the demo's data first"}},
 			serveFlags()...),

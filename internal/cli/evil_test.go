@@ -86,7 +86,6 @@ func poisoned(v any) any {
 // A service that is not what it says commands no terminal, keeps no command going round in a
 // circle, and gets no secret that the files of a charter do not name.
 func TestEvilService(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
 	s.Do("PUT", "/plates/k", nil, "content", true)

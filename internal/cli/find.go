@@ -35,22 +35,23 @@ const findHelp = `Tests are joined by and, or, not and brackets:
 const savedFindsPath = "/api/v1/find/saved"
 
 func (a *app) findCommand() *cli.Command {
-	return &cli.Command{Name: "find", Usage: "find objects by what they are", ArgsUsage: "EXPRESSION",
+	return &cli.Command{Name: "find", Usage: "find objects by name, size, age, metadata and tags", ArgsUsage: "EXPRESSION",
 		Commands: []*cli.Command{
-			{Name: "index", Usage: "say how the indexes are by which large buckets are found in",
+			{Name: "index", Usage: "show the indexes for finding in large buckets",
 				Description: "Without one find looks at objects, some 300,000 a second.\n\n" +
 					examples("spindle find index", "spindle find index --json"),
 				Action: a.findIndex},
-			{Name: "rebuild", Usage: "build the index of a bucket anew", ArgsUsage: "BUCKET",
-				Description: "It is made of what is in the catalog, and nothing is lost by it. Until it is ready find looks at objects.\n\n" +
+			{Name: "rebuild", Usage: "rebuild the index of a bucket", ArgsUsage: "BUCKET",
+				Description: "The index is built from the catalog, and nothing is lost. Until it is ready, find " +
+					"looks at objects.\n\n" +
 					examples("spindle find rebuild plates", "spindle find rebuild plates --json"),
 				Action: a.findRebuild},
-			{Name: "save", Usage: "keep a question under a name", ArgsUsage: "NAME EXPRESSION",
+			{Name: "save", Usage: "save a question under a name", ArgsUsage: "NAME EXPRESSION",
 				Description: examples("spindle find save large 'size over 20 MiB'",
 					"spindle find save unchecked 'not tag checked is yes' --bucket plates"),
 				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
 					&cli.BoolFlag{Name: "versions", Usage: "previous versions too"}}, Action: a.findSave},
-			{Name: "saved", Usage: "list the questions that are kept", Description: examples("spindle find saved",
+			{Name: "saved", Usage: "list saved questions", Description: examples("spindle find saved",
 				"spindle find saved --json"),
 				Action: listing[desk.SavedFind]{path: savedFindsPath, field: "finds",
 					none:    "No question is kept: spindle find save NAME EXPRESSION.",
@@ -75,25 +76,26 @@ func (a *app) findCommand() *cli.Command {
 				"spindle find 'age over 1 year' --csv > old.csv"),
 		Flags: local(&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
 			&cli.BoolFlag{Name: "versions", Usage: "previous versions too"},
-			&cli.StringSliceFlag{Name: "show", Usage: "show these metadata `FIELDS` too, with commas between them"},
-			&cli.BoolFlag{Name: "count", Usage: "only how many there are, and their bytes"},
+			&cli.StringSliceFlag{Name: "show", Usage: "also show these metadata `FIELDS`, separated by commas"},
+			&cli.BoolFlag{Name: "count", Usage: "only count objects and bytes"},
 			&cli.StringFlag{Name: "group-by",
 				Usage: "count objects and bytes by `WHAT`: field NAME, tag NAME, type, tier, or the year, month or day of writing"},
 			&cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180), all there are"},
-			&cli.IntFlag{Name: "limit", Usage: "how many are listed; 0 for all", DefaultText: "100; with --csv and --json all"},
-			&cli.StringFlag{Name: "after", Usage: "go on from this `PLACE`, which a list that was cut says"},
-			&cli.StringFlag{Name: "as-of", Usage: "among the objects that were there at this `MOMENT`, as they were"},
-			&cli.StringFlag{Name: "sort", Value: "key", Usage: "key; or the first of all by size, largest, changed, latest"},
-			&cli.StringSliceFlag{Name: "annotate", Usage: "set a metadata `FIELD=VALUE` of all that is found; may be repeated"},
-			&cli.StringSliceFlag{Name: "unset", Usage: "take a metadata `FIELD` away; may be repeated"},
+			&cli.IntFlag{Name: "limit", Usage: "how many to list; 0 for all", DefaultText: "100; with --csv and --json all"},
+			&cli.StringFlag{Name: "after", Usage: "continue from this `PLACE`, which a cut list tells"},
+			&cli.StringFlag{Name: "as-of", Usage: "search the objects as they were at this `MOMENT`"},
+			&cli.StringFlag{Name: "sort", Value: "key", Usage: "order: key; or the first of all by size, largest, " +
+				"changed, latest"},
+			&cli.StringSliceFlag{Name: "annotate", Usage: "set a metadata `FIELD=VALUE` on all matches; may be repeated"},
+			&cli.StringSliceFlag{Name: "unset", Usage: "remove a metadata `FIELD`; may be repeated"},
 			&cli.StringSliceFlag{Name: "tag", Usage: "set a `TAG=VALUE`; may be repeated"},
-			&cli.StringSliceFlag{Name: "untag", Usage: "take a `TAG` away; may be repeated"},
-			&cli.StringFlag{Name: "move-to", Usage: "move all that is found to this `TIER`"},
-			&cli.StringFlag{Name: "copy-to", Usage: "copy all that is found beneath this `BUCKET/PREFIX/`; what is there stays"},
-			&cli.BoolFlag{Name: "remove", Usage: "remove all that is found"},
-			&cli.StringFlag{Name: "put-back", Usage: "bring all that is found back to how it was at this `MOMENT`"},
-			&cli.BoolFlag{Name: "rehearse", Usage: "say what would be done with how much; nothing is changed"}, yesFlag(),
-			&cli.StringFlag{Name: "saved", Usage: "the question that is kept under this `NAME`"}),
+			&cli.StringSliceFlag{Name: "untag", Usage: "remove a `TAG`; may be repeated"},
+			&cli.StringFlag{Name: "move-to", Usage: "move all matches to this `TIER`"},
+			&cli.StringFlag{Name: "copy-to", Usage: "copy all matches to this `BUCKET/PREFIX/`; existing objects stay"},
+			&cli.BoolFlag{Name: "remove", Usage: "remove all matches"},
+			&cli.StringFlag{Name: "put-back", Usage: "restore all matches to their state at this `MOMENT`"},
+			&cli.BoolFlag{Name: "rehearse", Usage: "show what would be done and to how much; nothing is changed"}, yesFlag(),
+			&cli.StringFlag{Name: "saved", Usage: "use the saved question `NAME`"}),
 		Action: a.find}
 }
 

@@ -11,7 +11,6 @@ import (
 // Objects are found by what they are, as a table, CSV and JSON lines, counted, page by page;
 // a mistake is shown where it is.
 func TestFindOnTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	dir := t.TempDir()
 	for i := range 12 {

@@ -87,7 +87,6 @@ func bent(r *rand.Rand, v any) any {
 // Whatever shape a service's answers have, every command ends, and says so; nothing of the program
 // breaks.
 func TestAnswersOfAnyShape(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "f"), []byte("content"))
@@ -187,7 +186,6 @@ func hostileListing(t *testing.T, to string) string {
 // Keys of a service that is not what it says make no file outside of the folder that somebody
 // named, by getting a tree, one object, or a sync to a folder.
 func TestHostileNames(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
 	s.Do("PUT", "/plates/k", nil, "content", true)
@@ -248,7 +246,6 @@ func TestHostileNames(t *testing.T) {
 // A file of profiles that is not what it should be is refused: what is no file, is without end,
 // is others' to change, or names what is no address.
 func TestHostileProfiles(t *testing.T) {
-	t.Parallel()
 	bomb := "a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b,*b]\n" +
 		"d: &d [*c,*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f [*e,*e,*e,*e,*e,*e,*e,*e,*e]\n" +
 		"g: &g [*f,*f,*f,*f,*f,*f,*f,*f,*f]\nh: &h [*g,*g,*g,*g,*g,*g,*g,*g,*g]\nuse: *h\n"
@@ -293,7 +290,6 @@ func TestHostileProfiles(t *testing.T) {
 
 // Completing a command asks no service, reads no profile, and writes words only.
 func TestCompletingAsksNobody(t *testing.T) {
-	t.Parallel()
 	var asked atomic.Int64
 	front := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked.Add(1) }))
 	t.Cleanup(front.Close)
@@ -323,7 +319,6 @@ func TestCompletingAsksNobody(t *testing.T) {
 // What lies sealed at a place that somebody else keeps is brought back as it was written, or not at all, and the
 // command fails: files exchanged, cut or invented, the mark gone, another's, or without its recipient.
 func TestSealedPlacesAreMistrusted(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/kept", nil, "", true)
 	dir := t.TempDir()

@@ -22,7 +22,7 @@ func (a *app) journalCommand() *cli.Command {
 			Usage: "only this `KIND`, may be repeated: written, deleted, restored, annotated, renamed, ..."},
 		&cli.StringFlag{Name: "who", Usage: "only changes by this access `KEY`"},
 	}
-	saved := &cli.StringFlag{Name: "saved", Usage: "by the filter that is kept as `NAME`, and what else is said"}
+	saved := &cli.StringFlag{Name: "saved", Usage: "use the saved filter `NAME`, with the other flags"}
 	commands := []*cli.Command{
 		{Name: "list", Usage: "list changes, latest first", ArgsUsage: "[BUCKET]",
 			Description: examples("spindle journal list plates --limit 20",
@@ -31,18 +31,19 @@ func (a *app) journalCommand() *cli.Command {
 				"spindle journal list plates --since 2026-11-01 --until 2026-12-01 --limit 0 --csv"),
 			Flags: append(slices.Clone(filters), saved, &cli.StringFlag{Name: "since",
 				Usage: "not before `TIME`, such as 2026-11-20, or 36h ago"}, &cli.StringFlag{Name: "until", Usage: "before `TIME`"},
-				&cli.StringFlag{Name: "before", Usage: "go on from this `POSITION`"},
+				&cli.StringFlag{Name: "before", Usage: "continue from this `POSITION`"},
 				&cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180)"},
-				&cli.IntFlag{Name: "limit", Usage: "most entries; 0 for all", Value: 50}),
+				&cli.IntFlag{Name: "limit", Usage: "maximum number of entries; 0 for all", Value: 50}),
 			Action: a.journalList},
 		a.journalPostCommand(),
-		{Name: "follow", Usage: "print changes as they come, in order, none left out", ArgsUsage: "[BUCKET]",
-			Description: "Entries come in the order of the journal, each once. The position of the last one, with --after, goes on where one left off.\n\n" + examples("spindle journal follow plates", "spindle journal follow --kind deleted --json", "spindle journal follow --after 0.0 --once --json"),
+		{Name: "follow", Usage: "print changes as they happen, in order, without gaps", ArgsUsage: "[BUCKET]",
+			Description: "Entries come in the order of the journal, each once. To continue where you left off, " +
+				"give the position of the last one with --after.\n\n" + examples("spindle journal follow plates", "spindle journal follow --kind deleted --json", "spindle journal follow --after 0.0 --once --json"),
 			Flags: append(slices.Clone(filters), saved, &cli.StringFlag{Name: "since",
 				Usage: "begin at this `TIME`, such as 2026-11-20, or 36h ago"},
 				&cli.StringFlag{Name: "after",
 					Usage: "begin after this `POSITION`; 0.0 is the beginning of the journal, and now is the default"},
-				&cli.BoolFlag{Name: "once", Usage: "end when there is no more"}),
+				&cli.BoolFlag{Name: "once", Usage: "exit when there is nothing more"}),
 			Action: a.journalFollow},
 	}
 	commands = append(commands, a.journalKeepCommands()...)

@@ -18,16 +18,17 @@ import (
 // journalKeepCommands say how the journal of a bucket is kept.
 func (a *app) journalKeepCommands() []*cli.Command {
 	return []*cli.Command{
-		{Name: "show", Usage: "say how the journal of a bucket is kept, and what it occupies", ArgsUsage: "BUCKET",
+		{Name: "show", Usage: "show how long the journal of a bucket is kept, and its size", ArgsUsage: "BUCKET",
 			Description: examples("spindle journal show plates", "spindle journal show plates --json"), Action: a.journalShow},
-		{Name: "change", Usage: "change how long the journal of a bucket is kept, pause it, go on with it",
+		{Name: "change", Usage: "change how long the journal of a bucket is kept, pause or resume it",
 			ArgsUsage: "BUCKET",
-			Description: "What is older goes within an hour, once every reader of the journal has had it. While it is paused " +
-				"changes of objects are not recorded, and what is there stays; usage, replication, rules and posts go on.\n\n" +
+			Description: "Older entries are removed within an hour, once every reader of the journal has read " +
+				"them. While the journal is paused, changes of objects are not recorded and existing entries " +
+				"stay; usage, replication, rules and posts go on.\n\n" +
 				examples("spindle journal change plates --keep 400d", "spindle journal change loans --recording paused",
 					"spindle journal change loans --recording on --keep ever"),
 			Flags: []cli.Flag{&cli.StringFlag{Name: "keep",
-				Usage: "how `LONG` entries are kept at least, such as 400d; ever for as long as the service keeps its journal"},
+				Usage: "keep entries for at least this `LONG`, such as 400d; ever: as long as the service keeps its journal"},
 				&cli.StringFlag{Name: "recording", Usage: "on or paused"},
 				&cli.IntFlag{Name: "if-revision", Usage: "only if the bucket's settings are still at this `REVISION`"}, yesFlag()},
 			Action: a.journalChange},
@@ -149,11 +150,11 @@ const savedFiltersPath = "/api/v1/journal/saved"
 // journalSavedCommands keep filters under names.
 func (a *app) journalSavedCommands(filters []cli.Flag) []*cli.Command {
 	return []*cli.Command{
-		{Name: "save", Usage: "keep a filter under a name, for list and follow", ArgsUsage: "NAME [BUCKET]",
+		{Name: "save", Usage: "save a filter under a name, for list and follow", ArgsUsage: "NAME [BUCKET]",
 			Description: examples("spindle journal save removals --kind removed --kind 'removed for good'",
 				"spindle journal save scans plates --who scanner-2"),
 			Flags: filters, Action: a.journalSave},
-		{Name: "saved", Usage: "list the filters that are kept", Description: examples("spindle journal saved",
+		{Name: "saved", Usage: "list saved filters", Description: examples("spindle journal saved",
 			"spindle journal saved --json"),
 			Action: listing[desk.SavedFilter]{path: savedFiltersPath, field: "filters",
 				none: "No filter is kept: spindle journal save NAME [BUCKET].",

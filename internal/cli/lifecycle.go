@@ -19,10 +19,11 @@ import (
 )
 
 func (a *app) lifecycleCommand() *cli.Command {
-	grace := &cli.StringFlag{Name: "grace", Usage: "how `LONG` what is new waits before it acts, such as 1h, or none",
+	grace := &cli.StringFlag{Name: "grace", Usage: "delay before new rules take effect, a `TIME` such as 1h, " +
+		"or none",
 		Value: "10m"}
 	revision := &cli.IntFlag{Name: "if-revision", Usage: "only if the rules are at this `REVISION`"}
-	return &cli.Command{Name: "lifecycle", Usage: "rules by which versions move to other tiers and are removed",
+	return &cli.Command{Name: "lifecycle", Usage: "rules that move versions to other tiers and remove them",
 		Commands: []*cli.Command{
 			{Name: "add", Usage: "add a rule, or all rules of a file", ArgsUsage: "BUCKET [RULE]",
 				Description: "An age is in days and counted from: for the current version, from when it was written; for previous ones, from when they were replaced; for markers and uploads, from when they were made. Rehearse first: nothing is changed by that.\n\n" +
@@ -32,27 +33,29 @@ func (a *app) lifecycleCommand() *cli.Command {
 						"spindle lifecycle add plates --from rules.yaml --grace none"),
 				Flags: append(ruleFlags(), &cli.StringFlag{Name: "from",
 					Usage: "read rules from this `FILE`, JSON or YAML, or - for standard input"},
-					&cli.BoolFlag{Name: "rehearse", Usage: "say what the rules would do, beside those there are; nothing is saved"},
+					&cli.BoolFlag{Name: "rehearse", Usage: "show what the rules would do beside the existing ones; nothing " +
+						"is saved"},
 					grace, revision), Action: a.lifecycleAdd},
 			{Name: "list", Usage: "list the rules of a bucket", ArgsUsage: "BUCKET",
 				Description: examples("spindle lifecycle list plates",
 					"spindle lifecycle list plates --json"), Action: a.lifecycleList},
-			{Name: "show", Usage: "show rules as they are written down", ArgsUsage: "BUCKET [RULE]",
+			{Name: "show", Usage: "show rules as JSON", ArgsUsage: "BUCKET [RULE]",
 				Description: examples("spindle lifecycle show plates",
 					"spindle lifecycle show plates old-plates > old-plates.json"),
 				Action: a.lifecycleShow},
-			{Name: "rehearse", Usage: "say what rules would do, today and day by day; nothing is changed", ArgsUsage: "BUCKET",
-				Description: "Exit code 1 with --check when something would go at once, or rules get in each other's way.\n\n" +
+			{Name: "rehearse", Usage: "show what rules would do, today and day by day; nothing is changed", ArgsUsage: "BUCKET",
+				Description: "Exits with code 1 with --check if something would be removed at once, or rules " +
+					"conflict.\n\n" +
 					examples("spindle lifecycle rehearse plates",
 						"spindle lifecycle rehearse plates --rule rules.yaml --days 365 --check"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "rule",
-					Usage: "with the rules of this `FILE`, in place of those of the same names"},
+					Usage: "use the rules of this `FILE` instead of those with the same names"},
 					&cli.IntFlag{Name: "days", Usage: "how many days ahead", Value: 90},
-					&cli.BoolFlag{Name: "only", Usage: "those rules alone"},
-					&cli.BoolFlag{Name: "check", Usage: "fail when something would be removed at once, or rules conflict"}},
+					&cli.BoolFlag{Name: "only", Usage: "use only those rules"},
+					&cli.BoolFlag{Name: "check", Usage: "fail if something would be removed at once, or rules conflict"}},
 				Action: a.lifecycleRehearse},
 			a.lifecycleRunCommand(),
-			{Name: "change", Usage: "change a rule: what is given replaces what it says of that", ArgsUsage: "BUCKET RULE",
+			{Name: "change", Usage: "change a rule; only the given settings change", ArgsUsage: "BUCKET RULE",
 				Description: examples("spindle lifecycle change plates old-plates --move drying-room=365 --move cellar=900",
 					"spindle lifecycle change plates old-plates --active off"),
 				Flags:  append(ruleFlags(), &cli.StringFlag{Name: "active", Usage: "on or off"}, grace, revision),
@@ -62,14 +65,14 @@ func (a *app) lifecycleCommand() *cli.Command {
 					examples("spindle lifecycle remove plates old-plates",
 						"spindle lifecycle remove plates old-plates --if-revision 4"),
 				Flags: []cli.Flag{revision}, Action: a.lifecycleRemove},
-			{Name: "history", Usage: "list the states that the rules had, latest first", ArgsUsage: "BUCKET",
+			{Name: "history", Usage: "list earlier states of the rules, latest first", ArgsUsage: "BUCKET",
 				Description: examples("spindle lifecycle history plates",
 					"spindle lifecycle history plates --json"), Action: a.lifecycleHistory},
-			{Name: "compare", Usage: "say how two states of the rules differ, or one from what is in force",
+			{Name: "compare", Usage: "compare two states of the rules, or one with the current",
 				ArgsUsage:   "BUCKET REVISION [REVISION]",
 				Description: examples("spindle lifecycle compare plates 3", "spindle lifecycle compare plates 2 3 --json"),
 				Action:      a.lifecycleCompare},
-			{Name: "put-back", Usage: "put an earlier state of the rules back", ArgsUsage: "BUCKET REVISION",
+			{Name: "put-back", Usage: "restore an earlier state of the rules", ArgsUsage: "BUCKET REVISION",
 				Description: examples("spindle lifecycle put-back plates 3",
 					"spindle lifecycle put-back plates 3 --grace none"), Flags: []cli.Flag{grace, revision},
 				Action: a.lifecyclePutBack},
@@ -79,10 +82,10 @@ func (a *app) lifecycleCommand() *cli.Command {
 func ruleFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "prefix", Usage: "only keys that begin with `TEXT`, byte by byte"},
-		&cli.BoolFlag{Name: "literal", Usage: "the prefix means its * or ? as they stand"},
+		&cli.BoolFlag{Name: "literal", Usage: "take * and ? in the prefix literally"},
 		&cli.StringSliceFlag{Name: "like",
 			Usage: "only keys like this `PATTERN`: * is any number of characters, also /, ? is one; may be repeated"},
-		&cli.StringSliceFlag{Name: "leave-out", Usage: "but not keys like this `PATTERN`; may be repeated"},
+		&cli.StringSliceFlag{Name: "leave-out", Usage: "leave out keys like this `PATTERN`; may be repeated"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only with this `NAME=VALUE`; may be repeated"},
 		&cli.StringFlag{Name: "size-from", Usage: "only versions of at least this `SIZE`"},
 		&cli.StringFlag{Name: "size-to", Usage: "only versions of at most this `SIZE`"},
@@ -91,10 +94,10 @@ func ruleFlags() []cli.Flag {
 		&cli.StringFlag{Name: "remove", Usage: "remove the current version after `DAYS`, or from a date on"},
 		&cli.StringSliceFlag{Name: "previous-move", Usage: "move previous versions, as `TIER=DAYS`; may be repeated"},
 		&cli.StringFlag{Name: "previous-remove", Usage: "remove previous versions for good after `DAYS`"},
-		&cli.IntFlag{Name: "keep", Usage: "leave the `N` newest previous versions alone"},
+		&cli.IntFlag{Name: "keep", Usage: "keep the `N` newest previous versions"},
 		&cli.StringFlag{Name: "markers", Usage: "remove delete markers that hide nothing after `DAYS`"},
 		&cli.StringFlag{Name: "uploads", Usage: "abandon unfinished uploads after `DAYS`"},
-		&cli.BoolFlag{Name: "dearer", Usage: "moves may go to a dearer tier"},
+		&cli.BoolFlag{Name: "dearer", Usage: "allow moves to a dearer tier"},
 	}
 }
 

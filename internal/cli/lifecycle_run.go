@@ -16,23 +16,24 @@ import (
 )
 
 func (a *app) lifecycleRunCommand() *cli.Command {
-	return &cli.Command{Name: "run", Usage: "the times that rules were carried out: start, watch, answer, list",
+	return &cli.Command{Name: "run", Usage: "runs of rules: start, watch, answer, list",
 		Commands: []*cli.Command{
-			{Name: "start", Usage: "have the rules of a bucket act now, and watch", ArgsUsage: "BUCKET",
-				Description: "Rules act by themselves when something has come to be due; this does not wait for it, nor for the grace of rules that are new. It goes on in the service when the command is stopped.\n\n" +
+			{Name: "start", Usage: "run the rules of a bucket now, and watch", ArgsUsage: "BUCKET",
+				Description: "Rules run on their own when something is due; this does not wait for that, nor for " +
+					"the delay of new rules. The run goes on in the service if you stop the command.\n\n" +
 					examples("spindle lifecycle run start plates", "spindle lifecycle run start plates --json"),
 				Action: a.runStart},
 			{Name: "list", Usage: "list runs, latest first", ArgsUsage: "BUCKET",
 				Description: examples("spindle lifecycle run list plates", "spindle lifecycle run list plates --json"),
-				Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Usage: "most runs", Value: 50}}, Action: a.runList},
+				Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Usage: "maximum number of runs", Value: 50}}, Action: a.runList},
 			{Name: "show", Usage: "show a run and what it did to each object", ArgsUsage: "BUCKET RUN",
 				Description: examples("spindle lifecycle run show plates 7", "spindle lifecycle run show plates 7 --failed --json"),
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what could not be done"},
-					&cli.IntFlag{Name: "limit", Usage: "most objects", Value: 100}}, Action: a.runShow},
-			{Name: "allow", Usage: "let a run go on that asks whether it may remove so much", ArgsUsage: "BUCKET RUN",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what failed"},
+					&cli.IntFlag{Name: "limit", Usage: "maximum number of objects", Value: 100}}, Action: a.runShow},
+			{Name: "allow", Usage: "allow a run that asks whether it may remove so much", ArgsUsage: "BUCKET RUN",
 				Description: examples("spindle lifecycle run allow plates 7",
 					"spindle lifecycle run allow plates 7 --yes"), Flags: []cli.Flag{yesFlag()}, Action: a.runAllow},
-			{Name: "stop", Usage: "stop a run; what it did stays done", ArgsUsage: "BUCKET RUN",
+			{Name: "stop", Usage: "stop a run; what it has done stays", ArgsUsage: "BUCKET RUN",
 				Description: examples("spindle lifecycle run stop plates 7",
 					"spindle lifecycle run stop plates 7 --json"), Action: a.runStop},
 		}}

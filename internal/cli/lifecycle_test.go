@@ -12,7 +12,6 @@ import (
 // TestTiersAndRulesOnTheCommandLine adds tiers, writes rules, rehearses, runs and takes
 // back, with what is refused.
 func TestTiersAndRulesOnTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(c *service.Config) {
 		c.Works.AgeLook, c.Works.RestoreEvery = 20*time.Millisecond, 20*time.Millisecond
 	})

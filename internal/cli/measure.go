@@ -17,12 +17,12 @@ import (
 )
 
 func (a *app) measureCommand() *cli.Command {
-	return &cli.Command{Name: "measure", Usage: "write down what the service's process does with its time and memory",
+	return &cli.Command{Name: "measure", Usage: "profile the service's process: its time and memory",
 		ArgsUsage: "KIND FILE",
 		Description: "KIND is cpu, heap, allocs or goroutine. Only for operators, on the machine of the service; the file is read by go tool pprof.\n\n" +
 			examples("spindle measure cpu cpu.prof --seconds 30", "spindle measure heap heap.prof"),
 		Flags: []cli.Flag{&cli.IntFlag{Name: "seconds", Value: 10,
-			Usage: "how long the processor's time is watched, 1 to 120"}},
+			Usage: "how long to profile the processor, 1 to 120"}},
 		Action: a.measure}
 }
 

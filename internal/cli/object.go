@@ -16,30 +16,36 @@ import (
 )
 
 func (a *app) objectCommand() *cli.Command {
-	parallel := &cli.IntFlag{Name: "parallel", Usage: "how many transfers side by side", Value: 4}
+	parallel := &cli.IntFlag{Name: "parallel", Usage: "how many transfers at a time", Value: 4}
 	return &cli.Command{Name: "object", Usage: "put, get, list, show, annotate, restore, copy, rename and remove objects",
 		Commands: []*cli.Command{
 			{Name: "put", Usage: "put files, folders or standard input",
 				ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
-				Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep their names beneath it, folders their inner paths. Large files go in parts side by side: stopped at any point, the same command goes on where it was. Files of a folder that are there already, by size and digest, are not sent again, unless metadata, tags, a type or a tier are named.\n\n" +
+				Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep " +
+					"their names beneath it, folders their inner paths. Large files are sent in parts, " +
+					"several at a time. If the command is stopped, repeating it resumes. Files of a folder " +
+					"that exist already, by size and digest, are not sent again, unless metadata, tags, a " +
+					"type or a tier are named.\n\n" +
 					examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'",
 						"spindle object put ./tray-07 germination/tray-07/ --parallel 8",
 						"spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata-from ./FH-004217.yaml --tag state=checked", "tar c notes | spindle object put - field-notes/backup.tar"),
 				Flags: []cli.Flag{parallel, &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"},
-					&cli.StringFlag{Name: "tier", Usage: "where it goes; where the bucket says otherwise"},
+					&cli.StringFlag{Name: "tier", Usage: "tier to store it in; default: the bucket's"},
 					&cli.StringFlag{Name: "metadata-from",
 						Usage: "a `FILE` of name=value lines, or JSON or YAML by its ending; with a * in it, each file's own: '*.yaml' is the file's path with .yaml behind it"},
 					&cli.StringFlag{Name: "multipart-above", Usage: "send files larger than `SIZE` in parts", Value: "16MiB"},
-					&cli.StringFlag{Name: "part-size", Usage: "the `SIZE` of parts, 5MiB to 5GiB; more when 10,000 would not do",
+					&cli.StringFlag{Name: "part-size", Usage: "`SIZE` of parts, 5MiB to 5GiB; raised if 10,000 parts are " +
+						"not enough",
 						Value: "16MiB"},
 					&cli.StringSliceFlag{Name: "tag", Usage: "`NAME=VALUE`, may be repeated; 10 at most"},
 					&cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
-					&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"},
-					&cli.BoolFlag{Name: "anew", Usage: "of a folder, send what is there already too"}},
+					&cli.BoolFlag{Name: "if-absent", Usage: "refuse to overwrite an existing object"},
+					&cli.BoolFlag{Name: "anew", Usage: "for a folder: also send files that are there already"}},
 				Action: orThere(a.objectPut, a.objectPutThere)},
 			{Name: "get", Usage: "get an object, or all beneath a prefix",
 				ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
-				Description: "Every object is compared with its digest as it arrives. Files that are there already with the right size and digest are left alone, so the same command resumes.\n\n" +
+				Description: "Every object is compared with its digest as it arrives. Existing files with the " +
+					"right size and digest are left alone, so repeating the command resumes.\n\n" +
 					examples("spindle object get plates/2019/moorland/FH-004217-recto.tif",
 						"spindle object get germination/tray-07/ ./tray-07 --parallel 8",
 						"spindle object get field-notes/2024/notes.txt - | less",
@@ -53,10 +59,10 @@ func (a *app) objectCommand() *cli.Command {
 				Flags: []cli.Flag{asOfFlag(), &cli.BoolFlag{Name: "versions",
 					Usage: "every version and delete marker of every key"},
 					&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"},
-					&cli.IntFlag{Name: "limit", Usage: "most entries; 0 for all", Value: 1000, DefaultText: "1000; with --json all"},
-					&cli.StringFlag{Name: "after", Usage: "begin after this `KEY`"}},
+					&cli.IntFlag{Name: "limit", Usage: "maximum number of entries; 0 for all", Value: 1000, DefaultText: "1000; with --json all"},
+					&cli.StringFlag{Name: "after", Usage: "start after this `KEY`"}},
 				Action: orThere(a.objectList, a.objectListThere)},
-			{Name: "tree", Usage: "show prefixes with what is beneath them", ArgsUsage: "BUCKET[/PREFIX]",
+			{Name: "tree", Usage: "show prefixes with their totals", ArgsUsage: "BUCKET[/PREFIX]",
 				Description: examples("spindle object tree plates", "spindle object tree plates/2019/ --depth 3"),
 				Flags:       []cli.Flag{asOfFlag(), &cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
 				Action:      a.objectTree},
@@ -70,22 +76,25 @@ func (a *app) objectCommand() *cli.Command {
 				Description: "From or to an endpoint, @ENDPOINT/BUCKET/KEY, the service moves the bytes and compares their digest.\n\n" +
 					examples("spindle object copy plates/2019/ attic/plates-2019/",
 						"spindle object copy @lowland-annex/plates/2019/ @old-mill/plates/2019/"),
-				Flags: []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"},
-					&cli.StringFlag{Name: "tier", Usage: "where the copy goes, which moves its bytes; the source's `TIER` otherwise"}},
+				Flags: []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to overwrite an existing object"},
+					&cli.StringFlag{Name: "tier", Usage: "`TIER` of the copy, which moves its bytes; default: the source's"}},
 				Action: orThere(func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) },
 					a.objectCopyThere)},
-			{Name: "fetch", Usage: "have a version restored that is in a tier which is not read at once",
+			{Name: "fetch", Usage: "restore a version from a tier that is not read at once",
 				ArgsUsage: "BUCKET/KEY",
-				Description: "The copy is there after the time that the tier takes, and stays for some days. Said again it stays longer.\n\n" +
+				Description: "The copy is ready after the time that the tier takes, and stays for some days. " +
+					"Repeat the command to keep it longer.\n\n" +
 					examples("spindle object fetch plates/2019/moorland/FH-004217-recto.tif",
 						"spindle object fetch plates/2019/moorland/FH-004217-recto.tif --days 14"),
 				Flags: []cli.Flag{versionFlag(), &cli.IntFlag{Name: "days",
-					Usage: "how long it stays; as the tier says otherwise"}},
+					Usage: "how long it stays; default: as the tier says"}},
 				Action: a.objectFetch},
 			{Name: "rename", Usage: "rename an object, or all beneath a prefix, without moving bytes",
-				ArgsUsage:   "BUCKET/KEY BUCKET/KEY",
-				Description: "The history goes along: both names show it. What is there already is replaced only when that is confirmed, or --yes is said. A prefix is renamed by the service: when the command is stopped, the same one goes on.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt", "spindle object rename plates/incoming/ plates/2026/"),
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would be renamed, for a prefix"},
+				ArgsUsage: "BUCKET/KEY BUCKET/KEY",
+				Description: "Both names show the history. Existing objects are overwritten only after you " +
+					"confirm, or with --yes. The service renames a prefix: if the command is stopped, " +
+					"repeating it resumes.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt", "spindle object rename plates/incoming/ plates/2026/"),
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "for a prefix: only show what would be renamed"},
 					yesFlag()},
 				Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, true) }},
 			{Name: "remove", Usage: "remove objects, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ ...",
@@ -93,8 +102,8 @@ func (a *app) objectCommand() *cli.Command {
 					"spindle object remove loans/2026/FL-0366/specimens.csv --version 000008i5"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "version", Usage: "remove this version for good, by its `ID`"},
 					&cli.BoolFlag{Name: "with-versions",
-						Usage: "beneath a prefix, previous versions and delete markers too, for good"},
-					&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
+						Usage: "for a prefix: also remove previous versions and delete markers, for good"},
+					&cli.BoolFlag{Name: "rehearse", Usage: "only show what would be removed"}, yesFlag()},
 				Action: orThere(a.objectRemove, a.objectRemoveThere)},
 		}}
 }

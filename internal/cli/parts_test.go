@@ -19,7 +19,6 @@ import (
 )
 
 func TestLargeFilesGoInParts(t *testing.T) {
-	t.Parallel()
 	x := &session{t, harness.Service(t, nil), map[string]string{"DIR": t.TempDir()}}
 	dir := x.got["DIR"]
 	write(t, filepath.Join(dir, "large.tif"), noise(17<<20))
@@ -118,7 +117,6 @@ func read(t *testing.T, dir, name string) []byte {
 // TestAnUploadGoesOnWhereItWas kills the command (-9) at random moments of an
 // upload and says it again: it ends with the right bytes, and sends little twice.
 func TestAnUploadGoesOnWhereItWas(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -250,7 +248,6 @@ func received(t *testing.T, s *harness.Running) int64 {
 }
 
 func TestLargeObjectsAreGotInRanges(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)

@@ -19,35 +19,35 @@ const placementsPath = "/api/v1/placements/"
 
 func (a *app) placementCommand() *cli.Command {
 	offer := []cli.Flag{
-		&cli.BoolFlag{Name: "everyone", Usage: "offer it to all accounts; --everyone=false takes that back"},
+		&cli.BoolFlag{Name: "everyone", Usage: "offer it to all accounts; --everyone=false withdraws that"},
 		&cli.StringSliceFlag{Name: "offer-to", Usage: "offer it to this `ACCOUNT`; may be repeated"},
 		noteFlag("what it is for"),
 	}
 	return &cli.Command{Name: "placement",
-		Usage: "ways of keeping a bucket's bytes that accounts are offered",
+		Usage: "ways to keep a bucket's bytes, offered to accounts",
 		Commands: []*cli.Command{
 			{Name: "add", Usage: "add a placement", ArgsUsage: "NAME",
-				Description: "What it is does not change afterwards, since buckets have it; to whom it is offered does.\n\n" +
+				Description: "A placement itself cannot change, since buckets use it; who is offered it can.\n\n" +
 					examples("spindle placement add safe --tier press --everyone --note 'any two disks may be lost'",
 						"spindle placement add private --tier press --sealing --offer-to seed-lab"),
-				Flags: append([]cli.Flag{&cli.StringFlag{Name: "tier", Usage: "where new content goes", Required: true},
-					&cli.BoolFlag{Name: "sealing", Usage: "encrypt new content at rest, whatever the bucket says"}}, offer...),
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "tier", Usage: "tier of new objects", Required: true},
+					&cli.BoolFlag{Name: "sealing", Usage: "encrypt new objects at rest, whatever the bucket says"}}, offer...),
 				Action: a.placementAdd},
-			{Name: "list", Usage: "list the placements that an account is offered",
+			{Name: "list", Usage: "list the placements offered to an account",
 				Description: "Operators who name no account see all of them.\n\n" + examples("spindle placement list",
 					"spindle placement list --account seed-lab"),
-				Flags:  []cli.Flag{&cli.StringFlag{Name: "account", Usage: "what this account is offered"}},
+				Flags:  []cli.Flag{&cli.StringFlag{Name: "account", Usage: "what is offered to this account"}},
 				Action: a.placementList},
-			{Name: "show", Usage: "show a placement, and what cannot be done with it", ArgsUsage: "NAME",
+			{Name: "show", Usage: "show a placement and its limits", ArgsUsage: "NAME",
 				Description: examples("spindle placement show safe", "spindle placement show safe --json"),
 				Action:      showing(a, placementsPath, printed(a, a.showPlacement))},
-			{Name: "change", Usage: "change to whom a placement is offered, and its note", ArgsUsage: "NAME",
+			{Name: "change", Usage: "change who is offered a placement, and its note", ArgsUsage: "NAME",
 				Description: "Buckets that have it keep it.\n\n" + examples("spindle placement change safe --everyone=false",
 					"spindle placement change private --offer-to seed-lab --offer-to guest-curators"),
-				Flags: append(slices.Clone(offer), &cli.BoolFlag{Name: "offer-to-none", Usage: "offer it to no account by name"},
+				Flags: append(slices.Clone(offer), &cli.BoolFlag{Name: "offer-to-none", Usage: "withdraw it from all accounts named before"},
 					&cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}),
 				Action: changing(a, placementsPath, placementChange, printed(a, a.showPlacement))},
-			{Name: "remove", Usage: "remove a placement that no bucket has", ArgsUsage: "NAME",
+			{Name: "remove", Usage: "remove a placement that no bucket uses", ArgsUsage: "NAME",
 				Description: examples("spindle placement remove private", "spindle placement remove private --yes"),
 				Flags:       []cli.Flag{yesFlag()},
 				Action: removing(a, "placement", placementsPath, func(x desk.PlacementInfo) string {
@@ -163,13 +163,14 @@ func (a *app) showPlacement(x desk.PlacementInfo) error {
 }
 
 func (a *app) bucketPlaceCommand() *cli.Command {
-	return &cli.Command{Name: "place", Usage: "give a bucket a placement, and write what is there anew as it says",
+	return &cli.Command{Name: "place", Usage: "change a bucket's placement, and rewrite its objects",
 		ArgsUsage: "NAME PLACEMENT",
-		Description: "Objects, versions and digests stay as they are, and are read and written meanwhile. It goes on in the " +
-			"service, can be stopped, and goes on when said again. What clients or rules put into other tiers stays there.\n\n" +
+		Description: "Objects, versions and digests stay as they are, and are read and written meanwhile. The " +
+			"service does the work. You can stop the command; repeating it resumes. What clients or rules " +
+			"put into other tiers stays there.\n\n" +
 			examples("spindle bucket place loans safe --rehearse", "spindle bucket place loans safe --yes"),
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only say what would be written anew"},
-			&cli.BoolFlag{Name: "all", Usage: "move what was put into other tiers, too"}, yesFlag()},
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only show what would be rewritten"},
+			&cli.BoolFlag{Name: "all", Usage: "also move objects that were put into other tiers"}, yesFlag()},
 		Action: a.bucketPlace}
 }
 

@@ -12,7 +12,6 @@ import (
 // A tier in pieces is added, offered, given to buckets and repaired; sisters are added and
 // accounts admitted to them.
 func TestPlacementsAndRegions(t *testing.T) {
-	t.Parallel()
 	quick := func(region string) func(*service.Config) {
 		return func(c *service.Config) {
 			c.Region, c.Reach = region, []string{"loopback"}

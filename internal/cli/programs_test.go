@@ -14,7 +14,6 @@ import (
 // TestWhatProgramsRead runs every command that prints with --json and parses
 // what comes, line by line.
 func TestWhatProgramsRead(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	dir := t.TempDir()
 	for i := range 7 {
@@ -90,7 +89,6 @@ func TestWhatProgramsRead(t *testing.T) {
 
 // TestEveryCommandHasExamples reads the help of every command.
 func TestEveryCommandHasExamples(t *testing.T) {
-	t.Parallel()
 	_, out, _ := run(t, nil, "", "reference")
 	n := 0
 	for _, section := range strings.Split(out, "\n## ")[1:] {

@@ -16,30 +16,30 @@ import (
 const regionsPath = "/api/v1/regions/"
 
 func (a *app) regionCommand() *cli.Command {
-	return &cli.Command{Name: "region", Usage: "other services of the house, and which accounts are admitted where",
+	return &cli.Command{Name: "region", Usage: "other services of the house, and the accounts they admit",
 		Commands: []*cli.Command{
 			{Name: "add", Usage: "add another service of the house", ArgsUsage: "DESK",
-				Description: "What it is called, and where its clients reach it, is asked of it. Each of the two is added at the " +
-					"other, to be seen from both.\n\n" +
+				Description: "Its name, and the address for its clients, are read from it. Each service is added " +
+					"at the other, so that both see it.\n\n" +
 					examples("spindle region add https://desk.moor.example --key OPERATOR --secret-from moor.txt",
 						"spindle region add http://127.0.0.1:5811 --key OPERATOR"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "key", Usage: "`ID` of an operator's key there", Required: true},
 					&cli.StringFlag{Name: "secret-from",
-						Usage: "read the key's secret from this `FILE`, - for standard input; asked for otherwise"},
-					&cli.StringFlag{Name: "name", Usage: "refuse it when its region is not called `NAME`"}, noteFlag("where it is")},
+						Usage: "read the key's secret from this `FILE`, - for standard input; default: you are asked"},
+					&cli.StringFlag{Name: "name", Usage: "refuse it unless its region is called `NAME`"}, noteFlag("where it is")},
 				Action: a.regionAdd},
 			{Name: "list", Usage: "list the regions of the house", Description: examples("spindle region list",
 				"spindle region list --json"),
 				Action: listing[desk.RegionInfo]{path: "/api/v1/regions", field: "regions", none: "There is no region.",
 					row: regionRow, columns: []column{{"REGION", false}, {"STATE", false}, {"YOU MAY", false}, {"BUCKETS", true},
 						{"ANSWERED", false}, {"CONSOLE", false}, {"NOTE", false}}}.action(a)},
-			{Name: "show", Usage: "show a region, and ask it what it has", ArgsUsage: "NAME",
+			{Name: "show", Usage: "show a region, and what it holds", ArgsUsage: "NAME",
 				Description: examples("spindle region show moor", "spindle region show fenn --json"), Action: a.regionShow},
-			{Name: "admit", Usage: "let an account make buckets in a region", ArgsUsage: "ACCOUNT REGION",
+			{Name: "admit", Usage: "admit an account to a region: it may create buckets there", ArgsUsage: "ACCOUNT REGION",
 				Description: "An account that is not there yet is made there.\n\n" + examples(
 					"spindle region admit seed-lab moor", "spindle region admit seed-lab fenn"),
 				Action: a.regionAdmit(true)},
-			{Name: "dismiss", Usage: "let an account make no more buckets in a region", ArgsUsage: "ACCOUNT REGION",
+			{Name: "dismiss", Usage: "stop admitting an account to a region", ArgsUsage: "ACCOUNT REGION",
 				Description: "Those it has stay, and work as before.\n\n" + examples("spindle region dismiss seed-lab moor",
 					"spindle region dismiss guest-curators fenn"),
 				Action: a.regionAdmit(false)},

@@ -13,7 +13,6 @@ import (
 // TestElsewhereOnTheCommandLine registers endpoints, uses what is there, and keeps objects
 // copied, with what is refused.
 func TestElsewhereOnTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	is, there := harness.Standin(t, standin.Faults{}, "notes")
 	dir := t.TempDir()

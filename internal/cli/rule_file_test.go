@@ -11,7 +11,6 @@ import (
 
 // TestRulesAreReadBothWays reads JSON and YAML, and refuses what it does not know.
 func TestRulesAreReadBothWays(t *testing.T) {
-	t.Parallel()
 	days := 730
 	want := []lifecycle.Form{{Name: "old", Scope: lifecycle.ScopeForm{Prefix: "plates/", Like: []string{"*.tif"}},
 		Actions: []lifecycle.ActionForm{{Of: "current", Do: "move", To: "cellar", Days: &days}}}}

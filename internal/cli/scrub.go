@@ -13,14 +13,14 @@ import (
 )
 
 func (a *app) scrubCommand() *cli.Command {
-	return &cli.Command{Name: "scrub", Usage: "read stored bytes and compare their digests, and what was found damaged",
+	return &cli.Command{Name: "scrub", Usage: "read stored bytes, compare their digests, and list damage",
 		Commands: []*cli.Command{
-			{Name: "run", Usage: "read what is beneath a prefix now", ArgsUsage: "BUCKET[/PREFIX]",
-				Description: "All versions are read. What is damaged is mended from another copy where there is one, else marked; " +
-					"a mark goes when the bytes are found sound. It goes on in the service, and can be stopped. Exits 1 when " +
-					"something is damaged.\n\n" + examples("spindle scrub run plates/2019/", "spindle scrub run loans"),
+			{Name: "run", Usage: "read everything beneath a prefix now", ArgsUsage: "BUCKET[/PREFIX]",
+				Description: "All versions are read. Damage is repaired from another copy if there is one, else " +
+					"marked; a mark is removed when the bytes are sound again. The service does the work; " +
+					"you can stop the command. Exits with code 1 if something is damaged.\n\n" + examples("spindle scrub run plates/2019/", "spindle scrub run loans"),
 				Action: a.scrubRun},
-			{Name: "show", Usage: "show where the scrubber is, and what is damaged, with what could mend it",
+			{Name: "show", Usage: "show where the scrubber is, what is damaged, and what could repair it",
 				Description: examples("spindle scrub show", "spindle scrub show --json"), Action: a.scrubShow},
 		}}
 }

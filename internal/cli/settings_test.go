@@ -87,7 +87,6 @@ func TestSettingsComeFromFlagsThenEnvironmentThenFile(t *testing.T) {
 }
 
 func TestUnknownCommandsNameTheNearest(t *testing.T) {
-	t.Parallel()
 	for line, nearest := range map[string]string{"bukcet": "bucket", "bucket lsit": "list", "access kye list": "key",
 		"access key chnage": "change"} {
 		code, out, says := runEnv(t, nil, "", false, strings.Fields(line)...)
@@ -99,7 +98,6 @@ func TestUnknownCommandsNameTheNearest(t *testing.T) {
 }
 
 func TestWrongSettingsAreNamed(t *testing.T) {
-	t.Parallel()
 	dir := t.TempDir()
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

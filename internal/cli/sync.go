@@ -34,7 +34,7 @@ func (a *app) syncCommand() *cli.Command {
 	for _, m := range syncing.Modes {
 		modes = append(modes, fmt.Sprintf("%-11s %s", m.Mode, m.Says))
 	}
-	return &cli.Command{Name: "sync", Usage: "bring a folder or a bucket to another one, once or by a job",
+	return &cli.Command{Name: "sync", Usage: "sync a folder or a bucket to another, once or as a job",
 		ArgsUsage: "FROM TO", Commands: a.syncJobCommands(),
 		Description: "A side is a folder, which begins with / or . or ~, or BUCKET or BUCKET/PREFIX/. Both are compared first: " +
 			"what is the same is not sent. Between addresses of which one is @ENDPOINT/BUCKET/PREFIX/ the service does it. Times and permissions of files are kept beside their bytes, and come back with them; permissions that alone were changed are not carried until the content is.\n\n" +
@@ -46,29 +46,31 @@ func (a *app) syncCommand() *cli.Command {
 				"spindle sync plates/2026/ ./copy --mode mirror", "spindle sync ./scans plates/2026/ --check --by digest"),
 		Flags: local(
 			&cli.StringFlag{Name: "mode", Usage: "accumulate, mirror or drain", Value: string(syncing.Accumulate)},
-			&cli.BoolFlag{Name: "rehearse", Usage: "say what would be done and why; nothing is written"},
-			&cli.BoolFlag{Name: "check", Usage: "rehearse, and end with code 5 when the sides differ"},
-			&cli.BoolFlag{Name: "list", Usage: "with --rehearse: name every object, not some of each kind"},
+			&cli.BoolFlag{Name: "rehearse", Usage: "show what would be done and why; nothing is written"},
+			&cli.BoolFlag{Name: "check", Usage: "rehearse, and exit with code 5 if the sides differ"},
+			&cli.BoolFlag{Name: "list", Usage: "with --rehearse: list every object, not some of each kind"},
 			&cli.StringFlag{Name: "by", Value: string(syncing.ByTime),
-				Usage: "compare by time (and size), digest (what tells none is read), or size alone"},
+				Usage: "compare by time (and size), digest (objects without one are read), or size alone"},
 			&cli.StringSliceFlag{Name: "like",
 				Usage: "only keys like this `PATTERN`: * is any number of characters, also /, ? is one; may be repeated"},
-			&cli.StringSliceFlag{Name: "leave-out", Usage: "but not keys like this `PATTERN`; may be repeated"},
+			&cli.StringSliceFlag{Name: "leave-out", Usage: "leave out keys like this `PATTERN`; may be repeated"},
 			&cli.StringFlag{Name: "size-from", Usage: "only objects of at least this `SIZE`"},
 			&cli.StringFlag{Name: "size-to", Usage: "only objects of at most this `SIZE`"},
-			&cli.StringFlag{Name: "older", Usage: "only what was changed at least so `LONG` ago, such as 2d"},
-			&cli.StringFlag{Name: "newer", Usage: "only what was changed at most so `LONG` ago"},
+			&cli.StringFlag{Name: "older", Usage: "only objects changed at least this `LONG` ago, such as 2d"},
+			&cli.StringFlag{Name: "newer", Usage: "only objects changed at most this `LONG` ago"},
 			&cli.StringFlag{Name: "links", Value: string(side.SkipLinks),
 				Usage: "links in a folder: skip, follow (to files in it), or keep as links"},
-			&cli.StringFlag{Name: "tier", Usage: "where objects go that are written; where the bucket says otherwise"},
+			&cli.StringFlag{Name: "tier", Usage: "tier of the objects written; default: the bucket's"},
 			&cli.StringFlag{Name: "sealing", DefaultText: "none", Usage: sealingUsage},
 			&cli.StringFlag{Name: "passphrase-from", DefaultText: "asked for",
 				Usage: "read the passphrase from the first line of this `FILE`, or - for standard input"},
 			&cli.StringSliceFlag{Name: "bandwidth",
-				Usage: "bytes a second at the most, such as 2MiB, or at a time of day, such as `'08:00-18:00 2MiB'`; may be repeated"},
-			&cli.StringFlag{Name: "guard", Usage: "ask above this `SHARE` of the target that would be removed or replaced, such as 30%, or none",
+				Usage: "maximum bytes per second, such as 2MiB, or by time of day, such as `'08:00-18:00 2MiB'`; may be " +
+					"repeated"},
+			&cli.StringFlag{Name: "guard", Usage: "ask before removing or replacing more than this `SHARE` of the " +
+				"target, such as 30%, or none",
 				DefaultText: "10%, or 1,000 objects"},
-			&cli.IntFlag{Name: "parallel", Usage: "objects under way", Value: 8},
+			&cli.IntFlag{Name: "parallel", Usage: "how many objects at a time", Value: 8},
 			yesFlag(),
 		),
 		Action: a.syncOnce}

@@ -286,14 +286,14 @@ func (a *app) syncSheet(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) recoverCommand() *cli.Command {
-	return &cli.Command{Name: "recover", Usage: "bring back what a job wrote, with no service and no database",
+	return &cli.Command{Name: "recover", Usage: "restore what a job wrote, without a service or database",
 		Description: "For the day when everything else is gone: the program alone reads the target of a job, opens what is sealed, " +
 			"and writes a folder. The recovery sheet of the job has the command.\n\n" +
 			examples("spindle sync recover --from http://127.0.0.1:5722/attic-sealed/ --key MILL --to ./recovered --rehearse",
 				"spindle sync recover --from /mnt/disk/attic --to ./recovered --prefix notes/"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "the target of the job: `PLACE` is the address of a store with bucket and prefix, or a folder"},
-			&cli.StringFlag{Name: "key", Usage: "id of an access key of that store"},
+			&cli.StringFlag{Name: "key", Usage: "id of an access key at that store"},
 			&cli.StringFlag{Name: "secret-from", Usage: "read its secret from this `FILE`, or - for standard input",
 				DefaultText: "asked for"},
 			&cli.StringFlag{Name: "region", Usage: "region in which requests are signed", DefaultText: "found out"},
@@ -306,11 +306,11 @@ func (a *app) recoverCommand() *cli.Command {
 			&cli.BoolFlag{Name: "names", Usage: "with --salt: names are sealed too"},
 			&cli.StringFlag{Name: "to", Usage: "the `FOLDER` to write"},
 			&cli.StringFlag{Name: "prefix", Usage: "only keys that begin with this `PREFIX`"},
-			&cli.StringFlag{Name: "as-of", Usage: "as it was at this `MOMENT`, where the store keeps versions"},
+			&cli.StringFlag{Name: "as-of", Usage: "the state at this `MOMENT`, if the store keeps versions"},
 			&cli.StringFlag{Name: "links", Value: string(side.KeepLinks), Usage: "links that were kept: keep them, or skip"},
-			&cli.BoolFlag{Name: "rehearse", Usage: "say what would come back; nothing is written"},
-			&cli.BoolFlag{Name: "list", Usage: "with --rehearse: name every object, not some of each kind"},
-			&cli.IntFlag{Name: "parallel", Usage: "objects under way", Value: 8}, yesFlag()},
+			&cli.BoolFlag{Name: "rehearse", Usage: "show what would be restored; nothing is written"},
+			&cli.BoolFlag{Name: "list", Usage: "with --rehearse: list every object, not some of each kind"},
+			&cli.IntFlag{Name: "parallel", Usage: "how many objects at a time", Value: 8}, yesFlag()},
 		Action: a.syncRecover}
 }
 

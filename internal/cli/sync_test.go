@@ -18,7 +18,6 @@ import (
 // A folder is brought to a bucket and back, compared first; what would be destroyed is
 // asked for.
 func TestSyncOnTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	dir := t.TempDir()
 	for i := range 20 {
@@ -80,7 +79,6 @@ func TestSyncOnTheCommandLine(t *testing.T) {
 // TestSyncGoesOnWhereItWas kills a run (-9) again and again: in the end the sides are
 // equal, and little was sent twice.
 func TestSyncGoesOnWhereItWas(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -131,7 +129,6 @@ func TestSyncGoesOnWhereItWas(t *testing.T) {
 
 // A job is created, rehearsed, run, watched and removed.
 func TestSyncJobsOnTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	dir := t.TempDir()
 	for i := range 12 {
@@ -178,7 +175,6 @@ func TestSyncJobsOnTheCommandLine(t *testing.T) {
 // A sealed job is made with a passphrase that somebody says they keep, and comes back by a
 // restore, in part and elsewhere; between addresses a job is made for once.
 func TestSealedJobsOnTheCommandLine(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	is, _ := harness.Standin(t, standin.Faults{}, "kept")
 	s.StandinEndpoint("annex", is)

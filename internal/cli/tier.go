@@ -24,17 +24,18 @@ func (a *app) tierCommand() *cli.Command {
 	what := []cli.Flag{
 		&cli.StringSliceFlag{Name: "volume",
 			Usage: "add this `DIRECTORY` of the service's machine, empty or not there yet; may be repeated; or one bucket at an endpoint, as @ENDPOINT/BUCKET or @ENDPOINT/BUCKET/PREFIX"},
-		&cli.IntFlag{Name: "copies", Usage: "of each body, every one on another volume", DefaultText: "1"},
+		&cli.IntFlag{Name: "copies", Usage: "number of copies of each body, each on another volume", DefaultText: "1"},
 		&cli.StringFlag{Name: "pieces",
 			Usage: "cut each body into `DATA+PARITY` pieces, such as 4+2, each on another volume, instead of copies; none for one copy"},
 		&cli.StringFlag{Name: "compression", Usage: "on or off"},
 		&cli.StringFlag{Name: "sealing",
 			Usage: "on or off: encrypt bodies at rest, whatever their bucket says; on at first for a bucket at an endpoint"},
-		&cli.StringFlag{Name: "price", Usage: "of a GiB kept for a month, such as `0.021`"},
-		&cli.StringFlag{Name: "request-price", Usage: "of 1,000 requests, such as `0.4`"},
-		&cli.IntFlag{Name: "shortest-stay", Usage: "`DAYS` that are paid for at the least"},
+		&cli.StringFlag{Name: "price", Usage: "price of a GiB for a month, such as `0.021`"},
+		&cli.StringFlag{Name: "request-price", Usage: "price of 1,000 requests, such as `0.4`"},
+		&cli.IntFlag{Name: "shortest-stay", Usage: "minimum number of `DAYS` that are paid for"},
 		&cli.StringFlag{Name: "restore-after",
-			Usage: "versions are read from a restored copy only, which takes this `LONG`, such as 4h; none to read at once"},
+			Usage: "versions must be restored before they are read, which takes this `LONG`, such as 4h; none: read " +
+				"at once"},
 		&cli.IntFlag{Name: "restored-for", Usage: "`DAYS` that a restored copy stays", Value: 7},
 		noteFlag("what it is for"),
 	}
@@ -42,9 +43,9 @@ func (a *app) tierCommand() *cli.Command {
 		Usage: "classes of storage: where bodies are kept, in how many copies, at what price",
 		Commands: []*cli.Command{
 			{Name: "add", Usage: "add a tier on empty directories, or in an empty bucket at an endpoint", ArgsUsage: "NAME",
-				Description: "A bucket at an endpoint keeps the bodies, and nothing else: names, versions, metadata and history are " +
-					"here, and nobody sees a difference but speed. The names there are numbers, the content is sealed unless that is " +
-					"switched off.\n\n" + examples("spindle tier add annex --volume @lowland-annex/spindle-bodies --price 0.004",
+				Description: "A bucket at an endpoint keeps the bodies and nothing else: names, versions, " +
+					"metadata and history stay here, and users notice nothing but speed. Names there are " +
+					"numbers; content is sealed unless you switch that off.\n\n" + examples("spindle tier add annex --volume @lowland-annex/spindle-bodies --price 0.004",
 					"spindle tier add drying-room --volume /mnt/slow1/spindle --compression on --price 0.008",
 					"spindle tier add cellar --volume /mnt/a --volume /mnt/b --copies 2 --price 0.002 --restore-after 4h --shortest-stay 90",
 					"spindle tier add press --volume /mnt/1 --volume /mnt/2 --volume /mnt/3 --volume /mnt/4 --volume /mnt/5 --volume /mnt/6 --pieces 4+2"),
@@ -57,23 +58,24 @@ func (a *app) tierCommand() *cli.Command {
 				Description: examples("spindle tier show cellar", "spindle tier show main --json"),
 				Action:      showing(a, tiersPath, printed(a, a.showTier))},
 			{Name: "change", Usage: "change a tier", ArgsUsage: "NAME",
-				Description: "What there is in it already is not written anew. A volume that is lost, or is to go, is taken out " +
-					"of a tier that keeps copies or pieces; what was on it is made anew on the others.\n\n" +
+				Description: "Existing objects are not rewritten. Take a volume that is lost, or that you want " +
+					"to retire, out of a tier that keeps copies or pieces; its content is rebuilt on the " +
+					"others.\n\n" +
 					examples("spindle tier change main --price 0.021",
 						"spindle tier change cellar --volume /mnt/c/spindle --copies 3",
 						"spindle tier change press --without /mnt/2 --volume /mnt/7"),
 				Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision",
 					Usage: "only if it is still at this `REVISION`"},
 					&cli.StringSliceFlag{Name: "without", Usage: "take this `DIRECTORY` out; may be repeated"},
-					&cli.BoolFlag{Name: "give-up", Usage: "with --without: the directory is lost for good, and with it the bodies " +
-						"of which too little is left"}),
+					&cli.BoolFlag{Name: "give-up", Usage: "with --without: the directory is lost for good, and so are " +
+						"bodies of which too little is left"}),
 				Action: changing(a, tiersPath, tierChange, printed(a, a.showTier))},
-			{Name: "repair", Usage: "read all bodies of a tier, and make missing and damaged copies and pieces anew",
+			{Name: "repair", Usage: "read all bodies of a tier, and rebuild missing and damaged copies and pieces",
 				ArgsUsage: "NAME",
-				Description: "It goes on in the service, and after a restart. One begins by itself when a volume is taken out; " +
-					"what was written while a volume was away is made whole without it.\n\n" +
+				Description: "The repair runs in the service and survives a restart. Taking a volume out starts " +
+					"one. Objects written while a volume was away are made whole without it.\n\n" +
 					examples("spindle tier repair press", "spindle tier repair press --wait"),
-				Flags:  []cli.Flag{&cli.BoolFlag{Name: "wait", Usage: "show how far it is, until it is done"}},
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "wait", Usage: "show progress until it is done"}},
 				Action: a.tierRepair},
 			{Name: "remove", Usage: "remove a tier with nothing in it", ArgsUsage: "NAME",
 				Description: "Its directories stay as they are.\n\n" + examples("spindle tier remove attic",

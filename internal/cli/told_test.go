@@ -25,7 +25,6 @@ var told = regexp.MustCompile("spindle ((?:access|audit|backup|bucket|census|cha
 // Every command that documents, messages, remedies, findings, sheets and pages tell is one that
 // there is, with flags that it has.
 func TestCommandsThatAreToldExist(t *testing.T) {
-	t.Parallel()
 	root := (&app{Env: &Env{}}).root()
 	n := 0
 	for path, text := range tellers(t) {
@@ -150,7 +149,6 @@ func asTold(root *cli.Command, text string) []string {
 // Every command that is told is taken in the form in which it is told: it may find nothing of that name, but never that
 // it is given amiss.
 func TestCommandsThatAreToldAreTaken(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	root := (&app{Env: &Env{}}).root()
 	said := map[string]string{}

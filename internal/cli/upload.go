@@ -39,28 +39,32 @@ func (a *app) uploadCommand() *cli.Command {
 					&cli.StringFlag{Name: "content-type", Usage: "the `TYPE` to serve it with"}},
 				Action: a.uploadStart},
 			{Name: "send", Usage: "send a file as one part, from any machine", ArgsUsage: "FILE BUCKET/KEY ID",
-				Description: "A part has 5 MiB to 5 GiB; only the last may be smaller. A number sent twice holds the last.\n\n" +
+				Description: "A part has 5 MiB to 5 GiB; only the last may be smaller. If a number is sent " +
+					"twice, the last one counts.\n\n" +
 					examples("spindle upload send ./mosaic.001 plates/2026/mosaic.tif 3kq4… --part 1",
 						"spindle upload send ./mosaic.002 plates/2026/mosaic.tif 3kq4… --part 2"),
 				Flags:  []cli.Flag{&cli.IntFlag{Name: "part", Usage: "the part's number `N`, 1 to 10,000"}},
 				Action: a.uploadSend},
-			{Name: "complete", Usage: "make an object of the parts that are there", ArgsUsage: "BUCKET/KEY ID",
-				Description: "All parts are taken, by number, unless some are named. No bytes are moved. Said again it tells the same for a day.\n\n" + examples("spindle upload complete plates/2026/mosaic.tif 3kq4…", "spindle upload complete plates/2026/mosaic.tif 3kq4… --part 1 --part 2"),
+			{Name: "complete", Usage: "complete an upload from its parts", ArgsUsage: "BUCKET/KEY ID",
+				Description: "All parts are used, by number, unless you name some. No bytes are moved. Repeating " +
+					"the command gives the same answer for a day.\n\n" + examples("spindle upload complete plates/2026/mosaic.tif 3kq4…", "spindle upload complete plates/2026/mosaic.tif 3kq4… --part 1 --part 2"),
 				Flags: []cli.Flag{&cli.IntSliceFlag{Name: "part", Usage: "take part `N`; may be repeated, in order"},
-					&cli.BoolFlag{Name: "if-absent", Usage: "refuse to replace what is there"}},
+					&cli.BoolFlag{Name: "if-absent", Usage: "refuse to overwrite an existing object"}},
 				Action: a.uploadComplete},
-			{Name: "resume", Usage: "go on with the upload of a file", ArgsUsage: "FILE BUCKET/KEY",
-				Description: "Parts that are there and have the file's bytes are not sent again. Without local state, as on another machine, the key's only unfinished upload is taken, or the one of --id.\n\n" + examples("spindle upload resume ./mosaic.tif plates/2026/mosaic.tif", "spindle upload resume ./mosaic.tif plates/2026/mosaic.tif --id 3kq4… --parallel 8"),
+			{Name: "resume", Usage: "resume the upload of a file", ArgsUsage: "FILE BUCKET/KEY",
+				Description: "Parts that exist with the file's bytes are not sent again. Without local state, as " +
+					"on another machine, the key's only unfinished upload is resumed, or the one named with " +
+					"--id.\n\n" + examples("spindle upload resume ./mosaic.tif plates/2026/mosaic.tif", "spindle upload resume ./mosaic.tif plates/2026/mosaic.tif --id 3kq4… --parallel 8"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "id", Usage: "the upload's `ID`"},
-					&cli.IntFlag{Name: "parallel", Usage: "how many parts side by side", Value: 4}},
+					&cli.IntFlag{Name: "parallel", Usage: "how many parts at a time", Value: 4}},
 				Action: a.uploadResume},
-			{Name: "abandon", Usage: "end uploads; their bytes go", ArgsUsage: "[BUCKET/KEY ID]",
+			{Name: "abandon", Usage: "abandon uploads; their bytes are freed", ArgsUsage: "[BUCKET/KEY ID]",
 				Description: examples("spindle upload abandon plates/2026/mosaic.tif 3kq4…",
 					"spindle upload abandon --older-than 7d --rehearse",
 					"spindle upload abandon @lowland-annex/plates --older-than 7d --rehearse"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "older-than", Usage: "all started before `TIME`, such as 7d ago"},
 					&cli.StringFlag{Name: "bucket", Usage: "with --older-than: only of `BUCKET`"},
-					&cli.BoolFlag{Name: "rehearse", Usage: "only say what would go"}, yesFlag()},
+					&cli.BoolFlag{Name: "rehearse", Usage: "only show what would be removed"}, yesFlag()},
 				Action: orThere(a.uploadAbandon, a.uploadAbandonThere)},
 		}}
 }

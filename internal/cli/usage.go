@@ -18,8 +18,9 @@ import (
 )
 
 func (a *app) usageCommand() *cli.Command {
-	return &cli.Command{Name: "usage", Usage: "say what is kept, how it grows, what it costs, and when it is full",
-		Description: "Prices are those of tiers, for a month. What is added a day is worked out from the last 30 days.\n\n" +
+	return &cli.Command{Name: "usage", Usage: "show what is stored, how it grows, what it costs, and when it " +
+		"is full",
+		Description: "Prices are those of tiers, for a month. Growth per day is the average of the last 30 days.\n\n" +
 			examples("spindle usage", "spindle usage --by tier", "spindle usage --by account",
 				"spindle usage --by day --from 2026-10-01 --csv > days.csv",
 				"spindle usage --by who --bucket plates"),

@@ -21,13 +21,16 @@ import (
 )
 
 func (a *app) verifyCommand() *cli.Command {
-	return &cli.Command{Name: "verify", Usage: "compare files with objects by digest, without getting them",
+	return &cli.Command{Name: "verify", Usage: "compare files with objects by digest, without downloading them",
 		ArgsUsage: "FILE BUCKET/KEY | BUCKET/PREFIX/ FOLDER",
-		Description: "The digest of the whole content is compared, however the object was put. For an object that came in parts its ETag is worked out from the file too, with the size of parts that was used or --part-size. The service looks whether the stored bytes are there and not known to be damaged; that it reads all of them is what spindle scrub run is for. Exits with 5 when something differs or cannot be read.\n\n" +
+		Description: "The digest of the whole content is compared, however the object was put. For an object " +
+			"uploaded in parts, its ETag is computed from the file too, with the part size that was used or " +
+			"--part-size. The service checks that the stored bytes exist and are not known to be damaged; to " +
+			"read all of them, use spindle scrub run. Exits with 5 when something differs or cannot be read.\n\n" +
 			examples("spindle object verify ./FH-004217-recto.tif plates/2023/shore/FH-004217-recto.tif",
 				"spindle object verify germination/tray-07/ ./tray-07",
 				"spindle object verify ./mosaic.tif plates/2026/mosaic.tif --part-size 64MiB"),
-		Flags: []cli.Flag{&cli.StringFlag{Name: "part-size", Usage: "the `SIZE` of parts that the ETag is of"},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "part-size", Usage: "`SIZE` of the parts that the ETag was made from"},
 			versionFlag()},
 		Action: a.objectVerify}
 }

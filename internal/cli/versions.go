@@ -25,11 +25,11 @@ func versionFlag() cli.Flag {
 
 func asOfFlag() cli.Flag {
 	return &cli.StringFlag{Name: "as-of",
-		Usage: "how it stood at a `TIME`: '2026-11-20 14:00', RFC 3339, a date, or a time ago such as 36h or 7d"}
+		Usage: "the state at a `TIME`: '2026-11-20 14:00', RFC 3339, a date, or a time ago such as 36h or 7d"}
 }
 
 func versioningFlag() cli.Flag {
-	return &cli.StringFlag{Name: "versioning", Usage: "`on`, off or paused: whether what is replaced and removed is kept"}
+	return &cli.StringFlag{Name: "versioning", Usage: "`on`, off or paused: keep replaced and removed versions"}
 }
 
 func bucketTagFlag() cli.Flag {
@@ -134,15 +134,16 @@ func (a *app) listVersions(ctx context.Context, p *api, bucket, prefix, after st
 }
 
 func (a *app) annotateCommand() *cli.Command {
-	return &cli.Command{Name: "annotate", Usage: "change metadata and tags without uploading again",
+	return &cli.Command{Name: "annotate", Usage: "change metadata and tags without another upload",
 		ArgsUsage: "BUCKET/KEY",
-		Description: "Each change makes the next revision of the version's metadata. With --if-revision it is made only when that is still the revision: read, change and write safely.\n\n" +
+		Description: "Each change creates the next revision of the version's metadata. With --if-revision the " +
+			"change is made only if that is still the revision, so that you read, change and write safely.\n\n" +
 			examples("spindle object annotate plates/2019/moorland/FH-004217-recto.tif --set taxon='Erica tetralix' --unset sheet", "spindle object annotate plates/2019/moorland/FH-004217-recto.tif --set licence='CC0 1.0' --if-revision 2", "spindle object annotate loans/2026/FL-0366/specimens.csv --tag state=returned"),
 		Flags: []cli.Flag{versionFlag(), &cli.StringSliceFlag{Name: "set",
 			Usage: "set the field `NAME=VALUE`, may be repeated"},
-			&cli.StringSliceFlag{Name: "unset", Usage: "take away the field `NAME`"},
+			&cli.StringSliceFlag{Name: "unset", Usage: "remove the field `NAME`"},
 			&cli.StringSliceFlag{Name: "tag", Usage: "set the tag `NAME=VALUE`"},
-			&cli.StringSliceFlag{Name: "untag", Usage: "take away the tag `NAME`"},
+			&cli.StringSliceFlag{Name: "untag", Usage: "remove the tag `NAME`"},
 			&cli.StringFlag{Name: "metadata-from",
 				Usage: "set the fields in a `FILE` of name=value lines, or JSON or YAML by its ending"},
 			&cli.StringFlag{Name: "content-type", Usage: "the `TYPE` to serve it with"},
@@ -191,13 +192,13 @@ func (a *app) objectAnnotate(ctx context.Context, c *cli.Command) error {
 
 func (a *app) historyCommand() *cli.Command {
 	return &cli.Command{Name: "history",
-		Usage: "show what became of a key: versions, deletions, changes of metadata, renames", ArgsUsage: "BUCKET/KEY",
-		Description: "Moves between tiers, and removals for good, stand in the bucket's journal: " +
+		Usage: "show the history of a key: versions, deletions, metadata changes, renames", ArgsUsage: "BUCKET/KEY",
+		Description: "Moves between tiers and permanent removals are in the bucket's journal: " +
 			"spindle journal list BUCKET --prefix KEY.\n\n" +
 			examples("spindle object history loans/2026/FL-0366/specimens.csv",
 				"spindle object history plates/2019/moorland/FH-004217-recto.tif --follow-renames"),
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "follow-renames", Usage: "also the names it had before and got later"},
-			&cli.IntFlag{Name: "limit", Usage: "most versions of a name", Value: 100}},
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "follow-renames", Usage: "also under its earlier and later names"},
+			&cli.IntFlag{Name: "limit", Usage: "maximum number of versions per name", Value: 100}},
 		Action: a.objectHistory}
 }
 
@@ -381,14 +382,17 @@ func (a *app) objectHistory(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) restoreCommand() *cli.Command {
-	return &cli.Command{Name: "restore", Usage: "bring back an earlier version, or all beneath a prefix as it stood",
+	return &cli.Command{Name: "restore", Usage: "restore an earlier version, or all beneath a prefix as it was",
 		ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/|BUCKET",
-		Description: "An earlier version becomes current again by a copy of it; nothing is lost. A prefix, or a whole bucket, is rehearsed first and then restored by the service: what was there then is brought back, what was not is deleted with a delete marker. It is undone the same way. When the command is stopped, the same one goes on.\n\n" +
+		Description: "A copy of an earlier version becomes current; nothing is lost. A prefix or a whole bucket " +
+			"is rehearsed first and then restored by the service: objects that existed then are restored, " +
+			"others get a delete marker. You undo it the same way. If the command is stopped, repeating it " +
+			"resumes.\n\n" +
 			examples("spindle object restore loans/2026/FL-0366/specimens.csv --version 000008i5",
 				"spindle object restore plates/2019/ --as-of '2026-11-20 14:00' --rehearse",
 				"spindle object restore field-notes --as-of 36h"),
 		Flags: []cli.Flag{versionFlag(), asOfFlag(), &cli.BoolFlag{Name: "rehearse",
-			Usage: "only say what would be restored, for a prefix"}, yesFlag()},
+			Usage: "for a prefix: only show what would be restored"}, yesFlag()},
 		Action: a.objectRestore}
 }
 

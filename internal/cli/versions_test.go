@@ -51,7 +51,6 @@ func (x *session) capture(name, pattern string, args ...string) {
 }
 
 func TestVersionsFromTheCommandLine(t *testing.T) {
-	t.Parallel()
 	x := &session{t, harness.Service(t, nil), map[string]string{"DIR": t.TempDir()}}
 	dir := x.got["DIR"]
 	for _, body := range []string{"one", "two", "three"} {
@@ -104,7 +103,6 @@ func TestVersionsFromTheCommandLine(t *testing.T) {
 }
 
 func TestPrefixesAreRestoredAndRenamed(t *testing.T) {
-	t.Parallel()
 	x := &session{t, harness.Service(t, nil), map[string]string{"DIR": t.TempDir()}}
 	for _, name := range []string{"a", "b", "c/d"} {
 		write(t, filepath.Join(x.got["DIR"], "in", name), []byte(name))
@@ -143,7 +141,6 @@ func TestPrefixesAreRestoredAndRenamed(t *testing.T) {
 }
 
 func TestMetadataFromTheCommandLine(t *testing.T) {
-	t.Parallel()
 	x := &session{t, harness.Service(t, nil), map[string]string{"DIR": t.TempDir()}}
 	dir := x.got["DIR"]
 	for name, body := range map[string]string{"in/a.tif": "a", "in/a.tif.yaml": "taxon: Erica\nsheet: 12\nchecked: true\n",
@@ -199,7 +196,6 @@ func TestMetadataFromTheCommandLine(t *testing.T) {
 }
 
 func TestTheJournalFromTheCommandLine(t *testing.T) {
-	t.Parallel()
 	x := &session{t, harness.Service(t, nil), map[string]string{"DIR": t.TempDir()}}
 	write(t, filepath.Join(x.got["DIR"], "f"), []byte("f"))
 	x.run(0, "", "bucket", "create", "plates", "--versioning", "on", "--abandon-after", "0")

@@ -309,7 +309,6 @@ func routes(t *testing.T) (out []route) {
 // TestNobodyAsksMore makes every call as everybody who may not, and as those who
 // just may.
 func TestNobodyAsksMore(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	owner := newPerson(t, s)
 	owner.signIn()
@@ -451,7 +450,6 @@ func boolOf(b bool) int {
 
 // TestPeople makes, signs in, switches, locks and removes people.
 func TestPeople(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	owner := newPerson(t, s)
 	owner.signIn()
@@ -647,7 +645,6 @@ func TestPeople(t *testing.T) {
 
 // TestGrantsAndKeys opens, changes, explains and takes away.
 func TestGrantsAndKeys(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	owner := newPerson(t, s)
 	owner.signIn()

@@ -17,7 +17,6 @@ import (
 // The audit of an account finds what is so, says since when, lets be what somebody accepts,
 // and forgets what was mended; other accounts have audits of their own.
 func TestAudit(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	c := fill(t, s, 3, func(i int) string { return fmt.Sprint("k", i) })
 	if err := c.CreateBucket(t.Context(), "empty"); err != nil {
@@ -91,7 +90,6 @@ func TestAudit(t *testing.T) {
 
 // TestAuditIsMended mends what was found by the call that the finding names, for those who may.
 func TestAuditIsMended(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	fill(t, s, 3, func(i int) string { return fmt.Sprint("k", i) })
 	s.Grant("plates", "open/", "anyone", "read from")
@@ -123,7 +121,6 @@ func TestAuditIsMended(t *testing.T) {
 
 // TestAuditFindsConflicts has rules and a job work against each other.
 func TestAuditFindsConflicts(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 3, func(i int) string { return fmt.Sprint("k", i) })
 	for _, b := range []string{"copies", "other"} {
@@ -180,7 +177,6 @@ func TestAuditFindsConflicts(t *testing.T) {
 
 // TestAuditInTheConsole looks, accepts a finding, and goes to what it is about.
 func TestAuditInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	fill(t, s, 2, func(i int) string { return fmt.Sprint("k", i) })
 	walk, _ := signedIn(t, s, "/audit")

@@ -37,7 +37,6 @@ func ended(t *testing.T, p *person, name string, run any) map[string]any {
 // A census lists what there is at one moment, in files with a manifest; it is read, summed
 // and compared, and tells nobody else anything.
 func TestCensus(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	for _, b := range []string{"plates", "attic", "reports"} {
@@ -164,7 +163,6 @@ func TestCensus(t *testing.T) {
 // A census into an endpoint waits while that is away, says so, and one that fails leaves
 // nothing behind.
 func TestCensusElsewhere(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	c := fill(t, s, 3, func(i int) string { return fmt.Sprint("k", i) })
 	there, _ := harness.Standin(t, standin.Faults{}, "lists")
@@ -206,7 +204,6 @@ func TestCensusElsewhere(t *testing.T) {
 // A process that dies while it writes a census leaves it to another, and the moment of its
 // rows is one.
 func TestCensusIsTrueOfOneMoment(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 500, func(i int) string { return fmt.Sprintf("%04d", i) })
 	if err := c.CreateBucket(t.Context(), "reports"); err != nil {
@@ -269,7 +266,6 @@ func TestCensusIsTrueOfOneMoment(t *testing.T) {
 // TestCensusWithoutRoom has the disk of the folder for work fill up under a census: it fails and
 // says so, nothing is at its target, and with room the next one is written.
 func TestCensusWithoutRoom(t *testing.T) {
-	t.Parallel()
 	disk := ""
 	s := harness.Service(t, func(cfg *service.Config) {
 		disk = filepath.Join(cfg.Data, "scratch")
@@ -309,7 +305,6 @@ func TestCensusWithoutRoom(t *testing.T) {
 
 // TestCensusInTheConsole makes a census, reads it and looks at what is in it.
 func TestCensusInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 3, func(i int) string { return []string{"a/one", "b/two", "b/three"}[i] })
 	if err := c.CreateBucket(t.Context(), "reports"); err != nil {

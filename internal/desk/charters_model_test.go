@@ -434,7 +434,6 @@ func (h *charterHouse) drifted() (out []string) {
 // TestChartersAgainstAModel draws things, has two people change them beside the charter and enact
 // other ones, and compares each plan and each drift, with who did it, to a plain model.
 func TestChartersAgainstAModel(t *testing.T) {
-	t.Parallel()
 	for _, seed := range harness.Seeds(t, 2) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) { chartersAgainstModel(t, seed) })
 	}

@@ -104,7 +104,6 @@ func allDone(lines []map[string]any) bool { return lines[len(lines)-1]["ended"] 
 // A charter stops in the middle when whoever enacts it is removed: nothing more is made, and no
 // secret is told.
 func TestACharterStopsWithItsGiver(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	key := s.NewKey("herbarium", "giver", access.Administrator, nil)
 	giver := newPerson(t, s)
@@ -153,7 +152,6 @@ func TestACharterStopsWithItsGiver(t *testing.T) {
 // TestCharters writes a house down, brings it about, lets it drift, brings it back, changes
 // it and takes it down.
 func TestCharters(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.NewKey("seed-lab", "other", access.Administrator, nil)
 	p := newPerson(t, s)
@@ -247,7 +245,6 @@ func TestCharters(t *testing.T) {
 // TestChartersStopAndGoOn has a step fail, and others wait; a charter that claims the whole
 // takes away what it does not name, but not the key that enacts it.
 func TestChartersStopAndGoOn(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()
@@ -332,7 +329,6 @@ func TestChartersStopAndGoOn(t *testing.T) {
 
 // TestChartersInTheConsole compares a file, enacts it, and looks at what drifted.
 func TestChartersInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	walk, _ := signedIn(t, s, "/charters")
 	text := func(s string) chromedp.Action[chromedp.Void] {
@@ -358,7 +354,6 @@ func TestChartersInTheConsole(t *testing.T) {
 
 // The house of the sample data, as the docs declare it, is understood whole.
 func TestTheHouseInTheDocs(t *testing.T) {
-	t.Parallel()
 	text, err := os.ReadFile("../../docs/herbarium.yaml")
 	if err != nil {
 		t.Fatal(err)
@@ -377,7 +372,6 @@ func TestTheHouseInTheDocs(t *testing.T) {
 // What a charter refers to is there or declared, or compare says so with what was perhaps meant,
 // before anything is made; keys are named as they are declared, and switches said in one way.
 func TestCharterReferences(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	p := newPerson(t, s)
 	p.signIn()

@@ -9,7 +9,6 @@ import (
 )
 
 func TestChecksAndPages(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()

@@ -11,7 +11,6 @@ import (
 
 // The database's clock jumps ahead: the overview and the clock say so until an operator says that it is right.
 func TestTheClockIsAskedAbout(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signInAs(map[string]string{"key": harness.Key, "secret": harness.Secret})

@@ -13,7 +13,6 @@ import (
 // TestAccessInTheConsole lets somebody sign in, who changes the password, makes a
 // key, opens a bucket to anyone and acts in another account.
 func TestAccessInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	owner := newPerson(t, s)
 	owner.signIn()
@@ -89,7 +88,6 @@ func TestAccessInTheConsole(t *testing.T) {
 // TestPagesByRole opens the pages as somebody who sees a part of a bucket only, and
 // as an owner who encrypts one and converts it.
 func TestPagesByRole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	owner := newPerson(t, s)
 	owner.signIn()

@@ -16,7 +16,6 @@ import (
 // TestEndpointsAndRulesInTheConsole registers an endpoint, sees its check step by step,
 // makes a rule with what it lacks put right, and follows an object to its copy.
 func TestEndpointsAndRulesInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	is, there := harness.Standin(t, standin.Faults{}, "somewhere")
 	c := fill(t, s, 3, func(i int) string { return []string{"a/one", "a/two", "b/three"}[i] })
@@ -100,7 +99,6 @@ func TestEndpointsAndRulesInTheConsole(t *testing.T) {
 // TestSyncInTheConsole makes a job, rehearses and runs it, and is asked when its source is
 // empty.
 func TestSyncInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 3, func(i int) string { return []string{"a/one", "a/two", "b/three"}[i] })
 	if err := c.CreateBucket(t.Context(), "copies"); err != nil {
@@ -152,7 +150,6 @@ func TestSyncInTheConsole(t *testing.T) {
 // TestSealingInTheConsole makes a sealed job: its passphrase is typed twice and kept, and
 // the form says what is lost otherwise.
 func TestSealingInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 2, func(i int) string { return []string{"a/one", "b/two"}[i] })
 	if err := c.CreateBucket(t.Context(), "copies"); err != nil {

@@ -51,7 +51,6 @@ func fill(t *testing.T, s *harness.Running, n int, key func(int) string) *client
 // TestALongListScrolls reads a bucket of many pages: only what is seen is
 // drawn, and all of it can be reached.
 func TestALongListScrolls(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	fill(t, s, 900, func(i int) string { return fmt.Sprintf("sheet-%04d", i) })
 	walk, text := signedIn(t, s, "/buckets/plates")
@@ -73,7 +72,6 @@ func TestALongListScrolls(t *testing.T) {
 
 // TestByKeyboard goes, chooses and removes without a mouse.
 func TestByKeyboard(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 5, func(i int) string { return fmt.Sprintf("a/sheet-%d", i) })
 	walk, text := signedIn(t, s, "/")
@@ -114,7 +112,6 @@ func TestByKeyboard(t *testing.T) {
 
 // TestThingsThatGoWrongAreSaid meets errors where they belong.
 func TestThingsThatGoWrongAreSaid(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 1, func(int) string { return "a/b" })
 	walk, text := signedIn(t, s, "/buckets/nowhere")
@@ -152,7 +149,6 @@ func TestThingsThatGoWrongAreSaid(t *testing.T) {
 
 // TestThemesAndDrops looks at the colours a person gets, and drops a file.
 func TestThemesAndDrops(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	walk, text := signedIn(t, s, "/")
 	ground := `getComputedStyle(document.querySelector("main")).backgroundColor`
@@ -187,7 +183,6 @@ func TestThemesAndDrops(t *testing.T) {
 // TestNothingIsLostUnasked changes a rule, a quota and what is in a dialog, and goes away; looks at what
 // is gone or was never there; and asks for a moment that is yet to come.
 func TestNothingIsLostUnasked(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	fill(t, s, 1, func(int) string { return "sheet" })
 	walk, text := signedIn(t, s, "/buckets/plates/lifecycle/new")
@@ -234,7 +229,6 @@ func TestNothingIsLostUnasked(t *testing.T) {
 
 // TestTheClockInTheConsole has the database's clock jump by two days, and says that it is right.
 func TestTheClockInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	ahead := func(at time.Time) time.Time { return at.Add(48 * time.Hour) }
 	s.Store.Catalog.TheirClock(ahead, nil)

@@ -16,7 +16,6 @@ import (
 // TestReadersAreOfferedWhatTheyMay walks as a reader through all pages: none is offered that is refused,
 // and no button that changes something.
 func TestReadersAreOfferedWhatTheyMay(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	fill(t, s, 3, func(i int) string { return fmt.Sprintf("a/sheet-%d", i) })
 	key := s.NewKey("herbarium", "reading-room", access.Reader, nil)

@@ -24,7 +24,6 @@ var lookedAt = chromedp.Func(func(ctx context.Context, t *chromedp.Target) error
 // one line, and all of them are told when the session has ended elsewhere. A page on which nothing
 // happens asks for nothing.
 func TestManyTabs(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	first, walk := browser(t)
 	walk("sign in", append(append([]chromedp.Action[chromedp.Void]{chromedp.Navigate(s.DeskURL + "/buckets")},

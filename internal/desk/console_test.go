@@ -28,7 +28,6 @@ func browser(t *testing.T) (tab context.Context, walk func(what string, steps ..
 // TestConsole walks through the console in a browser as a person would: sign
 // in, create a bucket, upload, look, remove.
 func TestConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	tab, walk := browser(t)
 	field := func(label, text string) chromedp.Action[chromedp.Void] {

@@ -97,7 +97,6 @@ func (p *person) signIn() {
 }
 
 func TestSessions(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	if st, e := p.ask("POST", "/api/v1/session", map[string]string{"key": harness.Key, "secret": "guessed"}); st != 403 ||
@@ -144,7 +143,6 @@ var inPath = regexp.MustCompile(`\{\w+\}`)
 
 // TestProblemsNameTheirRequest looks for the id of a request in its header and its problem.
 func TestProblemsNameTheirRequest(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	seen := map[string]bool{}
 	for _, path := range []string{"/api/v1/buckets", "/api/v1/nothing", "/api/v1/buckets?limit=x"} {
@@ -173,7 +171,6 @@ func TestProblemsNameTheirRequest(t *testing.T) {
 }
 
 func TestEveryCallNeedsSomebody(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	doc, err := desk.Document()
 	if err != nil {
@@ -216,7 +213,6 @@ func TestEveryCallNeedsSomebody(t *testing.T) {
 }
 
 func TestBucketsAndObjects(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()
@@ -317,7 +313,6 @@ func TestBucketsAndObjects(t *testing.T) {
 }
 
 func TestOverviewAndLiveUpdates(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()
@@ -374,7 +369,6 @@ func TestOverviewAndLiveUpdates(t *testing.T) {
 
 // TestAWrongClockIsOnTheOverview has the process's clock go wrong, and right again.
 func TestAWrongClockIsOnTheOverview(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()
@@ -396,7 +390,6 @@ func TestAWrongClockIsOnTheOverview(t *testing.T) {
 }
 
 func TestPagesOfTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	for _, path := range []string{"/", "/buckets/plates?prefix=a%2F", "/connect"} {
 		resp, err := http.Get(s.DeskURL + path)

@@ -15,7 +15,6 @@ import (
 // Endpoints are saved when a check is good, and otherwise say which field is wrong; their
 // secret is told to nobody, nor is their being there to other accounts.
 func TestEndpoints(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	is, _ := harness.Standin(t, standin.Faults{}, "plates")
 	p := newPerson(t, s)
@@ -87,7 +86,6 @@ func TestEndpoints(t *testing.T) {
 
 // A rule says what it does and lacks before it is saved; what is there already is counted.
 func TestReplicationRules(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()
@@ -174,7 +172,6 @@ func TestReplicationRules(t *testing.T) {
 // operators where it is and to others that it is elsewhere, and keeps the endpoint from
 // being removed. What cannot be a place is refused with the field.
 func TestTiersElsewhere(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	is, there := harness.Standin(t, standin.Faults{}, "keeps")
 	s.StandinEndpoint("annex", is)

@@ -36,7 +36,6 @@ func (p *person) found(t *testing.T, in map[string]any) map[string]any {
 // Something is done with what is found: it is rehearsed, no more is removed than was agreed
 // to, and what came later is left alone.
 func TestActOnWhatIsFound(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	for _, b := range []string{"plates", "copies"} {
@@ -139,7 +138,6 @@ func TestActOnWhatIsFound(t *testing.T) {
 
 // What was, and what is largest, is found too; a question is kept under a name.
 func TestFindThenSortedAndSaved(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 5, func(i int) string { return fmt.Sprint("k", i) })
 	p := newPerson(t, s)
@@ -208,7 +206,6 @@ func TestFindThenSortedAndSaved(t *testing.T) {
 
 // TestActInTheConsole tags what is found.
 func TestActInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	fill(t, s, 3, func(i int) string { return []string{"a/one", "b/two", "b/three"}[i] })
 	walk, _ := signedIn(t, s, "/find?q=key%20begins%20with%20b%2F")

@@ -16,7 +16,6 @@ import (
 // What is found is of buckets that one may list and read, what was just acknowledged is in
 // it, and of others' buckets nobody finds out who wrote there, or that they are there.
 func TestFind(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	for _, b := range []string{"plates", "attic"} {
@@ -114,7 +113,6 @@ func TestFind(t *testing.T) {
 
 // What is found is counted by values, and a name that nobody has is told, with the nearest.
 func TestFindGroupsAndHints(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()
@@ -170,7 +168,6 @@ func TestFindGroupsAndHints(t *testing.T) {
 // TestFindInTheConsole types a question with the help of what is offered, and goes to what
 // is found.
 func TestFindInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := fill(t, s, 2, func(i int) string { return []string{"a/one", "b/two"}[i] })
 	if _, err := c.Put(t.Context(), "plates", "c/three", strings.NewReader("leaf"), 4, client.Put{

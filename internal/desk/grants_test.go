@@ -14,7 +14,6 @@ import (
 // Who else exists is not found out by granting to them: misses are few, and stand in the trail;
 // whoever got a grant is not told which key gave it, and a limited key sees no grants beside it.
 func TestGrantsTellNothingOfOthers(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()
@@ -69,7 +68,6 @@ func TestGrantsTellNothingOfOthers(t *testing.T) {
 
 // The owner of a bucket asks why a foreign key is refused, and is told no more of it than that.
 func TestForeignKeysExplained(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()

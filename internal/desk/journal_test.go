@@ -15,7 +15,6 @@ import (
 // TestJournalInTheConsole keeps a filter and uses it, pauses the journal of a bucket and
 // keeps it for a year, and has changes posted to an address.
 func TestJournalInTheConsole(t *testing.T) {
-	t.Parallel()
 	got := make(chan struct{}, 100)
 	hook := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { got <- struct{}{} }))
 	t.Cleanup(hook.Close)

@@ -12,7 +12,6 @@ import (
 // A key is named by its id or its name wherever one names keys; one of another account with the
 // account before it, and no more is told of those than of ids.
 func TestKeysByTheirNames(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	foreign := s.NewKey("seed-lab", "mill", access.Writer, nil)
 	admin := s.NewKey("herbarium", "clerk", access.Administrator, nil)

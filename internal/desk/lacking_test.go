@@ -15,7 +15,6 @@ import (
 // What a bucket asks of metadata is told or refused, on the wire, at the desk, for puts,
 // copies, changes and uploads in parts; what lacks it is found and counted.
 func TestRequiredMetadata(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
@@ -102,7 +101,6 @@ func TestRequiredMetadata(t *testing.T) {
 // TestRequiredInTheConsole asks for a field on a bucket's page, sees what an object lacks,
 // and asks no more.
 func TestRequiredInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	fill(t, s, 1, func(int) string { return "a" })
 	walk, _ := signedIn(t, s, "/buckets/plates/settings")

@@ -51,7 +51,6 @@ func ageing(t *testing.T, change func(*service.Config)) *harness.Running {
 
 // TestRulesAtTheDesk saves, checks, rehearses, answers and puts back rules by calls.
 func TestRulesAtTheDesk(t *testing.T) {
-	t.Parallel()
 	s := ageing(t, func(c *service.Config) { c.Works.GuardLeast, c.Works.GuardShare = 5, 0.1 })
 	p := newPerson(t, s)
 	p.signIn()
@@ -131,7 +130,6 @@ func TestRulesAtTheDesk(t *testing.T) {
 // TestRulesInTheConsole writes a rule on its page, moves a post, saves, has it act and
 // looks at the record.
 func TestRulesInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := ageing(t, nil)
 	walk, _ := signedIn(t, s, "/buckets/plates/lifecycle")
 	turn := func(text string) chromedp.Action[chromedp.Void] {

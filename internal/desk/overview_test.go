@@ -13,7 +13,6 @@ func day(ago int, bucket string, objects, bytes int64) catalog.Day {
 }
 
 func TestGrowthIsARunningSumThatEndsAtWhatIsThere(t *testing.T) {
-	t.Parallel()
 	days := []catalog.Day{day(800, "plates", 5, 500), day(400, "loans", 1, 100), day(100, "plates", 2, 200),
 		day(100, "loans", 1, 1), day(30, "plates", -3, -300), day(0, "plates", 1, 50)}
 	since := time.Now().AddDate(-1, 0, 0)
@@ -38,7 +37,6 @@ func TestGrowthIsARunningSumThatEndsAtWhatIsThere(t *testing.T) {
 }
 
 func TestChangedSumsASpan(t *testing.T) {
-	t.Parallel()
 	days := []catalog.Day{day(8, "plates", 100, 100), day(6, "plates", 1, 10), day(2, "loans", 2, -5),
 		day(0, "plates", 3, 30)}
 	got := changed(days, time.Now().UTC().AddDate(0, 0, -6))

@@ -49,7 +49,6 @@ func bodiesIn(t *testing.T, dir string) (n int) {
 // Of a tier in pieces a volume is away, comes back, and is lost: all is read and written all
 // the while, and whole again in the end.
 func TestPiecesThroughTheService(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(c *service.Config) { c.Works.RepairEvery = 50 * time.Millisecond })
 	p := newPerson(t, s)
 	p.signIn()
@@ -145,7 +144,6 @@ func leaf(size int) []byte {
 
 // What is offered, fixed, and by whom; buckets get it, and are moved to it.
 func TestPlacements(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()
@@ -303,7 +301,6 @@ func TestPlacements(t *testing.T) {
 // A charter declares a tier in pieces, who is offered it, and what has it; what exists is
 // exported so that it compares as equal, and taken down in an order that works.
 func TestPlacementsInCharters(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p := newPerson(t, s)
 	p.signIn()

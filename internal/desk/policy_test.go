@@ -14,7 +14,6 @@ import (
 
 // TestThePageHasANonceOfItsOwn compares the page's policy with what stands in it.
 func TestThePageHasANonceOfItsOwn(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	nonce := regexp.MustCompile(`<meta name="style-nonce" content="(\w{20,})"`)
 	seen := map[string]bool{}
@@ -50,7 +49,6 @@ func TestThePageHasANonceOfItsOwn(t *testing.T) {
 // TestTheConsoleKeepsItsPolicy opens a dialog, a choice and a hint, whose components
 // add styles, and listens for what the browser refused; then it makes the page narrow.
 func TestTheConsoleKeepsItsPolicy(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	tab, walk := browser(t)
 	walk("sign in", chromedp.Navigate(s.DeskURL))

@@ -63,7 +63,6 @@ func (h *hook) has() (keys []string, bad int) {
 // What changes is posted in its order, signed, again when it did not arrive, from where it
 // was paused; nothing of other accounts, and never to an address that is not allowed.
 func TestPosts(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	c := fill(t, s, 1, func(int) string { return "before" })
 	h := &hook{}
@@ -164,7 +163,6 @@ func TestPosts(t *testing.T) {
 
 // A post to the machine's own network is refused where that is not allowed.
 func TestPostsStayOutside(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	h := &hook{}
 	there := httptest.NewServer(h)

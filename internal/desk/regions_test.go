@@ -27,7 +27,6 @@ func regionService(t *testing.T, name string) (*harness.Running, *person) {
 // Two services of a house know one another: accounts are admitted, buckets made and found in
 // either, copies made from one to the other, and one that is away said to be.
 func TestRegions(t *testing.T) {
-	t.Parallel()
 	fenn, p := regionService(t, "fenn")
 	moor, there := regionService(t, "moor")
 	add := map[string]any{"desk": moor.DeskURL, "key": harness.Key, "secret": harness.Secret}
@@ -242,7 +241,6 @@ func copyToRegion(t *testing.T, fenn, moor *harness.Running, p, there *person) {
 // A placement that is fixed for an account is fixed in each region that admits it, and a region
 // without that placement does not get the account.
 func TestFixedPlacementInRegions(t *testing.T) {
-	t.Parallel()
 	fenn, p := regionService(t, "fenn")
 	moor, there := regionService(t, "moor")
 	for _, s := range []string{"/api/v1/accounts", "/api/v1/placements"} {

@@ -13,7 +13,6 @@ import (
 // Jobs are kept by account, checked field by field, and act with no more rights than their
 // saver has; other accounts learn nothing of them.
 func TestSyncJobs(t *testing.T) {
-	t.Parallel()
 	root := t.TempDir()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Works.Folders = []string{root} })
 	c := s.Client()

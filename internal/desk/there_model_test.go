@@ -29,7 +29,6 @@ type objectModel struct {
 // fails, cuts and changes bytes on the way. What the desk says of it, page by page, is what a plain map says; and
 // no byte that it gives is another than was put.
 func TestEndpointsAgainstAModel(t *testing.T) {
-	t.Parallel()
 	for _, seed := range harness.Seeds(t, 2) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) { endpointAgainstModel(t, seed) })
 	}

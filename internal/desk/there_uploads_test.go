@@ -21,7 +21,6 @@ import (
 // A copy between endpoints that is interrupted is gone on with by the next, and leaves no parts;
 // what others left there is listed and abandoned.
 func TestInterruptedCopyBetweenEndpoints(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Reach = []string{"loopback"} })
 	from, source := harness.Standin(t, standin.Faults{}, "plates")
 	to, target := harness.Standin(t, standin.Faults{}, "plates")

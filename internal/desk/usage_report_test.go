@@ -15,7 +15,6 @@ import (
 // Usage is told with what it costs and how it grew, requests by who made them; nothing of
 // another account.
 func TestUsageReport(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(cfg *service.Config) { cfg.Works.TrafficEvery = 50 * time.Millisecond })
 	c := fill(t, s, 4, func(i int) string { return fmt.Sprint("k", i) })
 	if _, err := c.Put(t.Context(), "plates", "large", strings.NewReader(strings.Repeat("x", 5000)), 5000,
@@ -72,7 +71,6 @@ func TestUsageReport(t *testing.T) {
 
 // TestUsageInTheConsole looks at usage, and walks into the map of prefixes.
 func TestUsageInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	fill(t, s, 4, func(i int) string { return fmt.Sprintf("a/%d/x", i) })
 	walk, _ := signedIn(t, s, "/usage")

@@ -56,7 +56,6 @@ func dig(v any, path ...any) any {
 }
 
 func TestVersionsAtTheDesk(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p, c := keeping(t, s, "k=one", "k=two", "a/b=three")
 	api := "/api/v1/buckets/plates"
@@ -180,7 +179,6 @@ func latestOf(t *testing.T, p *person, key string) string {
 }
 
 func TestOrdersAtTheDesk(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p, _ := keeping(t, s, "in/a=1", "in/b=22")
 	in := map[string]any{"kind": "rename", "bucket": "plates", "prefix": "in/", "toBucket": "plates", "toPrefix": "out/"}
@@ -216,7 +214,6 @@ func TestOrdersAtTheDesk(t *testing.T) {
 }
 
 func TestTheStrandInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p, c := keeping(t, s, "k=one", "k=two", "k=three!")
 	walk, text := signedIn(t, s, "/buckets/plates/object?key=k")
@@ -273,7 +270,6 @@ func TestTheStrandInTheConsole(t *testing.T) {
 }
 
 func TestUploadsAtTheDesk(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p, _ := keeping(t, s)
 	st, u := p.ask("POST", "/api/v1/buckets/plates/uploads",
@@ -333,7 +329,6 @@ func TestUploadsAtTheDesk(t *testing.T) {
 // TestUploadsInPartsFromTheBrowser pauses an upload, reloads the page, chooses
 // the file again and has it go on.
 func TestUploadsInPartsFromTheBrowser(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p, c := keeping(t, s)
 	file := filepath.Join(t.TempDir(), "mosaic.tif")
@@ -390,7 +385,6 @@ func TestUploadsInPartsFromTheBrowser(t *testing.T) {
 }
 
 func TestThePastAndTheJournalInTheConsole(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	p, _ := keeping(t, s, "in/a=one", "in/b=two")
 	then := time.Now().UTC().Format(time.RFC3339Nano)

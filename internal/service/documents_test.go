@@ -206,7 +206,7 @@ func (r *reader) types(line string) (string, error) {
 func (r *reader) tries(line string) (out string, err error) {
 	for try := range 6 {
 		out, err = r.types(line)
-		if err == nil || !strings.Contains(out, "@old-mill") && !strings.Contains(out, "old-mill:") {
+		if err == nil || !strings.Contains(line+out, "old-mill") {
 			break
 		}
 		if try > 0 && strings.HasPrefix(line, "spindle bucket create") && strings.Contains(out, "is there already") {

@@ -83,7 +83,6 @@ var attempts = []attempt{
 }
 
 func TestEveryOperationIsTried(t *testing.T) {
-	t.Parallel()
 	source, err := os.ReadFile("table.go")
 	if err != nil {
 		t.Fatal(err)
@@ -98,7 +97,6 @@ func TestEveryOperationIsTried(t *testing.T) {
 // TestNobodyDoesMore tries every operation as everybody who may not do it, and as
 // those who just may.
 func TestNobodyDoesMore(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	setUp := func() string {
 		t.Helper()
@@ -205,7 +203,6 @@ func TestNobodyDoesMore(t *testing.T) {
 
 // TestOpenToAnyone reads without a signature what was opened, and nothing else.
 func TestOpenToAnyone(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
 	for _, path := range []string{"/plates/open/list.txt", "/plates/closed.txt"} {
@@ -346,7 +343,6 @@ func (s *trickle) Read(p []byte) (int, error) {
 
 // TestLinksAndRates tries links beyond their key, and a key's rate.
 func TestLinksAndRates(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
 	s.Do("PUT", "/plates/k", nil, "x", true)
@@ -405,7 +401,6 @@ func TestLinksAndRates(t *testing.T) {
 // TestAnAccountOverItsQuota refuses whatever would add bytes to any of its
 // buckets, and still reads and removes.
 func TestAnAccountOverItsQuota(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	key := s.NewKey("seed-lab", "mill-writer", access.Administrator, nil)
 	quota, two := int64(100_000), 2

@@ -15,7 +15,6 @@ import (
 // Every conditional write, tried by twelve at once, has one winner; the others are told, and
 // what they would have replaced stays.
 func TestConditionalWritesHaveOneWinner(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	for _, b := range []string{"plates", "kept"} {

@@ -23,7 +23,6 @@ import (
 )
 
 func TestRanges(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -75,7 +74,6 @@ func TestRanges(t *testing.T) {
 }
 
 func TestCopies(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	for _, b := range []string{"plates", "attic"} {
@@ -147,7 +145,6 @@ func TestCopies(t *testing.T) {
 }
 
 func TestListingsThatAreHardToWrite(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
@@ -236,7 +233,6 @@ func (k *keeper) Write(p []byte) (int, error) {
 // TestNoSecretIsLogged logs everything while secrets are used in every way,
 // right and wrong, and looks for them in the log.
 func TestNoSecretIsLogged(t *testing.T) {
-	t.Parallel()
 	kept := &keeper{}
 	dir := t.TempDir()
 	s, err := service.Start(harness.Context(t), service.Config{Data: dir, Wire: "127.0.0.1:0", Desk: "127.0.0.1:0",

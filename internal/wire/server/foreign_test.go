@@ -50,7 +50,6 @@ func link(t *testing.T, s *harness.Running, method, address string, at time.Time
 
 // TestHeadersAreSpelledAsTheDialectHasThem compares bytes on the socket.
 func TestHeadersAreSpelledAsTheDialectHasThem(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
 	s.Do("PUT", "/plates?versioning", nil, "<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>",
@@ -80,7 +79,6 @@ func TestHeadersAreSpelledAsTheDialectHasThem(t *testing.T) {
 
 // TestResumedDownloadsKeepToOneVersion asks for ranges of what was seen before.
 func TestResumedDownloadsKeepToOneVersion(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
 	_, h, _ := s.Do("PUT", "/plates/k", nil, "first version", true)
@@ -108,7 +106,6 @@ func TestResumedDownloadsKeepToOneVersion(t *testing.T) {
 
 // TestHeadersInALinkCount has the signer put the dialect's headers into the query.
 func TestHeadersInALinkCount(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
 	s.Do("PUT", "/plates/from", nil, "lichen", true)
@@ -154,7 +151,6 @@ func TestHeadersInALinkCount(t *testing.T) {
 
 // TestUnreadableRequestsGetADocument sends what net/http refuses by itself.
 func TestUnreadableRequestsGetADocument(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	for request, want := range map[string]string{
 		"GET /plates/%zz HTTP/1.1\r\nHost: x\r\n\r\n":                                  "BadRequest",
@@ -179,7 +175,6 @@ func TestUnreadableRequestsGetADocument(t *testing.T) {
 
 // TestErrorsSayWhatWasSigned looks for what is needed to find a wrong signature.
 func TestErrorsSayWhatWasSigned(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
 	_, _, b := s.As(sign.Credential{ID: harness.Key, Secret: "wrong"}, "GET", "/plates/k?partNumber=1",
@@ -208,7 +203,6 @@ func TestErrorsSayWhatWasSigned(t *testing.T) {
 
 // TestAskingAmissIsSaid asks for what the dialect does not have.
 func TestAskingAmissIsSaid(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	s.Do("PUT", "/plates", nil, "", true)
 	s.Do("PUT", "/plates/k", nil, "lichen", true)

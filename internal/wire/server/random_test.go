@@ -20,7 +20,6 @@ import (
 // that mean something: whatever comes, the answer is in the dialect and never
 // an internal error, and the service goes on.
 func TestRandomRequestsNeverBreakTheService(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
@@ -120,7 +119,6 @@ func TestRandomRequestsNeverBreakTheService(t *testing.T) {
 // TestReadsWhileItIsReplaced reads a key that is replaced all the time: every
 // answer must be one of its contents, whole.
 func TestReadsWhileItIsReplaced(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {

@@ -26,7 +26,6 @@ const replicationDoc = `<ReplicationConfiguration><Role>any</Role>
 // The replication document goes in and comes out, and what it cannot say is neither left
 // out nor written over.
 func TestReplicationDocument(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	do := func(method, path, body string, status int, part string) string {
 		t.Helper()
@@ -92,7 +91,6 @@ func TestReplicationDocument(t *testing.T) {
 // What a plain writer says of the origin of an object does not count: it would keep the object
 // from being copied on. It counts of who administers, and of who may replicate into.
 func TestOriginsCountOfThoseWhoReplicate(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	if err := errors.Join(c.CreateBucket(t.Context(), "plates"), c.SetVersioning(t.Context(), "plates", true)); err != nil {

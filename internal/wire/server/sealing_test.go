@@ -41,7 +41,6 @@ func onDisk(t *testing.T, s *harness.Running, text string) bool {
 }
 
 func TestEncryptionAtRest(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	do := func(method, path string, header map[string]string, body string, status int) (string, string) {
 		t.Helper()

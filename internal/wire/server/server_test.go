@@ -75,7 +75,6 @@ func want(t *testing.T, what string, status int, body string, wantStatus int, pa
 // TestAgainstAnIndependentSigner walks the operations with curl, so that our
 // client and server cannot agree on a mistake.
 func TestAgainstAnIndependentSigner(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	empty := []string{"-H", "x-amz-content-sha256: " + sign.EmptyHash}
 	st, b := curl(t, s, "PUT", "/plates", empty...)
@@ -145,7 +144,6 @@ func TestAgainstAnIndependentSigner(t *testing.T) {
 // TestKeysOfAnyBytes puts, lists, reads and removes keys that ought to break
 // something, with both signers.
 func TestKeysOfAnyBytes(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	ctx := t.Context()
@@ -205,7 +203,6 @@ func b64(b []byte) string { return base64.StdEncoding.EncodeToString(b) }
 
 // TestDigestsAreChecked sends every kind of digest, right and wrong.
 func TestDigestsAreChecked(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -248,7 +245,6 @@ func TestDigestsAreChecked(t *testing.T) {
 
 // TestChunkedBodies sends the three kinds of chunked bodies, whole and spoilt.
 func TestChunkedBodies(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -315,7 +311,6 @@ func TestChunkedBodies(t *testing.T) {
 }
 
 func TestWhoMayAsk(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(c *service.Config) { c.StrictRegion = true })
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
@@ -382,7 +377,6 @@ func TestWhoMayAsk(t *testing.T) {
 }
 
 func TestProbesAndTheUnsupported(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -428,7 +422,6 @@ func TestProbesAndTheUnsupported(t *testing.T) {
 }
 
 func TestHostileRequests(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(c *service.Config) { c.SlowAfter = time.Second })
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
@@ -515,7 +508,6 @@ func TestHostileRequests(t *testing.T) {
 
 // TestCheckNamesTheFieldAtFault gives the check wrong settings of every kind.
 func TestCheckNamesTheFieldAtFault(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, func(c *service.Config) { c.StrictRegion = true })
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)

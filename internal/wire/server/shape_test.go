@@ -12,7 +12,6 @@ import (
 // would have a document mean something else than was written: all of it is refused, and nothing
 // is changed.
 func TestDocumentsAreReadStrictly(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {

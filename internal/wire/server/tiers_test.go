@@ -36,7 +36,6 @@ func withCellar(t *testing.T) *harness.Running {
 
 // TestStorageClasses puts, copies, uploads, lists and restores by class.
 func TestStorageClasses(t *testing.T) {
-	t.Parallel()
 	s := withCellar(t)
 	do := func(method, path string, h map[string]string, body string, want int, says string) (map[string][]string,
 		string) {
@@ -109,7 +108,6 @@ func TestStorageClasses(t *testing.T) {
 // TestLifecycleDocuments sends rules as the dialect has them and gets them back; what
 // either side cannot say is refused by name.
 func TestLifecycleDocuments(t *testing.T) {
-	t.Parallel()
 	s := withCellar(t)
 	do := func(method, body string, want int, says string) string {
 		t.Helper()

@@ -65,7 +65,6 @@ func completion(parts ...any) string {
 }
 
 func TestAnUploadInParts(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	c := s.Client()
 	if err := c.CreateBucket(t.Context(), "plates"); err != nil {
@@ -192,7 +191,6 @@ func TestAnUploadInParts(t *testing.T) {
 }
 
 func TestChecksumsOfParts(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -250,7 +248,6 @@ func TestChecksumsOfParts(t *testing.T) {
 }
 
 func TestUploadsAreListedAndAbandoned(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -323,7 +320,6 @@ func TestUploadsAreListedAndAbandoned(t *testing.T) {
 // TestNoRoomInTheMiddle fills the volume in the middle of an upload: what was
 // acknowledged stays, the refusal says so, and with room again it goes on.
 func TestNoRoomInTheMiddle(t *testing.T) {
-	t.Parallel()
 	dir := t.TempDir()
 	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=13m"); err != nil {
 		t.Skipf("a small disk cannot be made here: %v", err)

@@ -18,7 +18,6 @@ func setVersioning(t *testing.T, s *harness.Running, status string) {
 }
 
 func TestVersionsOnTheWire(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -132,7 +131,6 @@ func TestVersionsOnTheWire(t *testing.T) {
 }
 
 func TestListingVersionsInPages(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)
@@ -198,7 +196,6 @@ func TestListingVersionsInPages(t *testing.T) {
 }
 
 func TestTagsOnTheWire(t *testing.T) {
-	t.Parallel()
 	s := harness.Service(t, nil)
 	if err := s.Client().CreateBucket(t.Context(), "plates"); err != nil {
 		t.Fatal(err)

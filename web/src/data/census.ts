@@ -3,6 +3,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { type Schemas, api, ask } from '../api/client';
 import type { StateKind } from '../parts/Marks';
 import { live, still } from './keys';
+import { whole } from './whole';
 
 export type Census = Schemas['CensusInfo'];
 export type CensusRun = Schemas['CensusRunInfo'];
@@ -26,7 +27,11 @@ const seldom = 60_000;
 export const useCensuses = () =>
   useQuery({
     queryKey: live('censuses'),
-    queryFn: async () => (await ask(api.GET('/api/v1/censuses', { params: { query: { limit: 1000 } } }))).censuses,
+    queryFn: () =>
+      whole(
+        (query) => ask(api.GET('/api/v1/censuses', { params: { query } })),
+        (p) => p.censuses,
+      ),
     placeholderData: (d) => d,
     refetchInterval: (q) => (q.state.data?.some((c) => underWay(c.last)) ? often : seldom),
   });

@@ -40,6 +40,7 @@ interface Live extends OfBucket, OfWorks {
   access: [what: string, ...of: unknown[]];
   audit: [];
   'all-buckets': [];
+  'bucket-count': [];
   buckets: [];
   coming: [bucket: string, key: string, version: string];
   journal: [filter: object];

@@ -2,6 +2,8 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tansta
 
 import { Problem, type Schemas, api, ask } from '../api/client';
 import { everythingLive, live, still } from './keys';
+import { count } from '../parts/format';
+import { whole } from './whole';
 
 export const useService = () =>
   useQuery({ queryKey: still('service'), queryFn: () => ask(api.GET('/api/v1/service')), staleTime: 60_000 });
@@ -16,7 +18,22 @@ export const useOverview = (days: number) =>
 export const useBuckets = () =>
   useQuery({
     queryKey: live('buckets'),
-    queryFn: () => ask(api.GET('/api/v1/buckets', { params: { query: { limit: 1000 } } })),
+    queryFn: () =>
+      whole(
+        (query) => ask(api.GET('/api/v1/buckets', { params: { query } })),
+        (p) => p.buckets,
+      ),
+    placeholderData: (d) => d,
+  });
+
+/** How many buckets there are, as it is shown beside their page: a thousand are counted. */
+export const useBucketCount = () =>
+  useQuery({
+    queryKey: live('bucket-count'),
+    queryFn: async () => {
+      const page = await ask(api.GET('/api/v1/buckets', { params: { query: { limit: 1000 } } }));
+      return count(page.buckets.length) + (page.next ? '+' : '');
+    },
     placeholderData: (d) => d,
   });
 
@@ -24,7 +41,11 @@ export const useBuckets = () =>
 export const useAllBuckets = () =>
   useQuery({
     queryKey: live('all-buckets'),
-    queryFn: () => ask(api.GET('/api/v1/buckets', { params: { query: { limit: 1000, regions: 'all' } } })),
+    queryFn: () =>
+      whole(
+        (query) => ask(api.GET('/api/v1/buckets', { params: { query: { ...query, regions: 'all' } } })),
+        (p) => p.buckets,
+      ),
     placeholderData: (d) => d,
   });
 

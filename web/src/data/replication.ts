@@ -2,6 +2,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 
 import { type Schemas, api, ask } from '../api/client';
 import { live, still } from './keys';
+import { whole } from './whole';
 
 export type Endpoint = Schemas['EndpointInfo'];
 export type Replication = Schemas['ReplicationInfo'];
@@ -39,7 +40,11 @@ function lookAgain(rules: Replication[] = []) {
 export const useEndpoints = () =>
   useQuery({
     queryKey: live('endpoints'),
-    queryFn: async () => (await ask(api.GET('/api/v1/endpoints', { params: { query: { limit: 1000 } } }))).endpoints,
+    queryFn: () =>
+      whole(
+        (query) => ask(api.GET('/api/v1/endpoints', { params: { query } })),
+        (p) => p.endpoints,
+      ),
     placeholderData: (d) => d,
     refetchInterval: seldom,
   });
@@ -47,8 +52,11 @@ export const useEndpoints = () =>
 export const useReplications = (bucket = '') =>
   useQuery({
     queryKey: live('replications', bucket),
-    queryFn: async () =>
-      (await ask(api.GET('/api/v1/replications', { params: { query: { limit: 1000, bucket } } }))).replications,
+    queryFn: () =>
+      whole(
+        (query) => ask(api.GET('/api/v1/replications', { params: { query: { ...query, bucket } } })),
+        (p) => p.replications,
+      ),
     placeholderData: (d) => d,
     refetchInterval: (q) => lookAgain(q.state.data),
   });

@@ -3,6 +3,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { type Schemas, api, ask } from '../api/client';
 import type { StateKind } from '../parts/Marks';
 import { live } from './keys';
+import { whole } from './whole';
 
 export type Sync = Schemas['SyncInfo'];
 export type SyncRun = Schemas['SyncRunInfo'];
@@ -27,7 +28,11 @@ const seldom = 60_000;
 export const useSyncs = () =>
   useQuery({
     queryKey: live('syncs'),
-    queryFn: async () => (await ask(api.GET('/api/v1/syncs', { params: { query: { limit: 1000 } } }))).syncs,
+    queryFn: () =>
+      whole(
+        (query) => ask(api.GET('/api/v1/syncs', { params: { query } })),
+        (p) => p.syncs,
+      ),
     placeholderData: (d) => d,
     refetchInterval: (q) => (q.state.data?.some((s) => underWay(s.last)) ? often : seldom),
   });

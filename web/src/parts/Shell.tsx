@@ -1,7 +1,7 @@
 import { type ReactNode, useEffect, useRef, useState } from 'react';
 import { Link, useLocation } from 'react-router';
 
-import { useBuckets, useOverview } from '../data/queries';
+import { useBucketCount, useOverview } from '../data/queries';
 import { useAdministers } from '../data/session';
 import { AddressLine } from './AddressLine';
 import { Keys } from './Keys';
@@ -39,7 +39,7 @@ export function Shell({ children }: { children: ReactNode }) {
 
 function Rail() {
   const { pathname } = useLocation();
-  const buckets = useBuckets();
+  const buckets = useBucketCount();
   const overview = useOverview(7);
   const administers = useAdministers();
   const worst = overview.data?.concerns[0]?.state;
@@ -58,7 +58,7 @@ function Rail() {
       name: 'Buckets',
       to: '/buckets',
       here: pathname.startsWith('/buckets'),
-      n: buckets.data ? count(buckets.data.buckets.length) + (buckets.data.next ? '+' : '') : '',
+      n: buckets.data ?? '',
       gap: true,
     },
     { name: 'Find', to: '/find', here: pathname.startsWith('/find') },

@@ -15,7 +15,7 @@ export const purposes: [string, string][] = [
 export function Give({ bucket, onClose }: { bucket: string; onClose: () => void }) {
   const toast = useToast();
   const buckets = useBuckets();
-  const mine = (buckets.data?.buckets ?? []).filter((b) => b.rights.includes('settings'));
+  const mine = (buckets.data ?? []).filter((b) => b.rights.includes('settings'));
   const [f, set, fields] = useFields({
     bucket: bucket || mine[0]?.name || '',
     prefix: '',

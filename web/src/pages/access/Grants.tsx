@@ -34,7 +34,7 @@ export default function Grants() {
           value={bucket}
           onChange={(v) => setQuery(v ? { bucket: v } : {}, { replace: true })}
           label="Bucket"
-          options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]}
+          options={[['', 'all buckets'] as const, ...same((buckets.data ?? []).map((b) => b.name))]}
         />
         <button type="button" className="btn main" onClick={() => setGiving(true)}>
           Open a bucket to somebody

@@ -41,7 +41,7 @@ export default function Buckets() {
       { replace: true },
     );
   if (unreadable(list)) return <Trouble error={list.error} />;
-  const all = list.data?.buckets ?? [];
+  const all = list.data ?? [];
   const several = all.some((b) => b.console);
   const shown = columns.filter((c) => c.id !== 'region' || several);
   const column = shown.find((c) => c.id === by) ?? columns[0]!;
@@ -159,7 +159,6 @@ export default function Buckets() {
           </tbody>
         </table>
       )}
-      {list.data?.next ? <p className="small faint py-8 px-6">The first {all.length} by name are shown.</p> : null}
       {create ? <CreateBucket onClose={() => setCreate(false)} /> : null}
     </>
   );

@@ -36,7 +36,7 @@ interface CheckProps {
 /** Looks at a client's settings one by one, from the service's machine. */
 export function ConnectCheck(p: CheckProps) {
   const buckets = useBuckets();
-  const first = buckets.data?.buckets[0]?.name ?? '';
+  const first = buckets.data?.[0]?.name ?? '';
   const [form, set, fields] = useFields({
     address: p.address,
     style: p.style,

@@ -83,7 +83,7 @@ export default function Journal() {
           value={filter.bucket}
           onChange={(v) => set('bucket', v)}
           label="Bucket"
-          options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]}
+          options={[['', 'all buckets'] as const, ...same((buckets.data ?? []).map((b) => b.name))]}
         />
         <Typed
           value={filter.prefix}

@@ -44,7 +44,7 @@ export function PostForm({ onClose, onFresh }: { onClose: () => void; onFresh: (
             value={f.bucket}
             onChange={(bucket) => set({ bucket })}
             label="Only changes in"
-            options={[['', 'all buckets'] as const, ...same((buckets.data?.buckets ?? []).map((b) => b.name))]}
+            options={[['', 'all buckets'] as const, ...same((buckets.data ?? []).map((b) => b.name))]}
           />
         </div>
         <Field label="Beneath" mono {...of('prefix')} />

@@ -13,13 +13,18 @@ import { count, visible } from '../../parts/format';
 import { Secret } from '../access/parts';
 import { PostForm } from './PostForm';
 import { still } from '../../data/keys';
+import { whole } from '../../data/whole';
 
 type Post = Schemas['PostInfo'];
 
 const usePosts = () =>
   useQuery({
     queryKey: still('posts'),
-    queryFn: async () => (await ask(api.GET('/api/v1/journal/posts', { params: { query: { limit: 1000 } } }))).posts,
+    queryFn: () =>
+      whole(
+        (query) => ask(api.GET('/api/v1/journal/posts', { params: { query } })),
+        (p) => p.posts,
+      ),
     placeholderData: (d) => d,
     refetchInterval: 5_000, // what arrives there leaves no trace in the journal
   });

@@ -89,9 +89,7 @@ export function RuleForm({ rule, onClose }: { rule?: Replication; onClose: () =>
               label="From the bucket"
               value={f.bucket}
               onChange={(bucket) => set({ bucket })}
-              options={
-                [['', 'choose'], ...same((buckets.data?.buckets ?? []).map((b) => b.name))] as [string, string][]
-              }
+              options={[['', 'choose'], ...same((buckets.data ?? []).map((b) => b.name))] as [string, string][]}
             />
           </>
         )}
