@@ -57,7 +57,7 @@ func (a *app) keyCommand() *cli.Command {
 				if k.Used != nil {
 					used = "was last used " + when(*k.Used) + " from " + k.UsedFrom
 				}
-				return fmt.Sprintf("The key %s of %s %s. It cannot be brought back; links it signed work no more. To try first: spindle access key change %s --active off", k.ID, shown(k.Name), used, k.ID)
+				return fmt.Sprintf("The key %s of %s %s. It cannot be restored; links it signed no longer work. To try first: spindle access key change %s --active off", k.ID, shown(k.Name), used, k.ID)
 			})},
 	}}
 }

@@ -192,7 +192,7 @@ func (a *app) personCommand() *cli.Command {
 			{Name: "change", Usage: "change a person's roles, or whether they may sign in", ArgsUsage: "NAME",
 				Description: examples("spindle access person change 'Ines Varga' --role herbarium:none",
 					"spindle access person change 'Tam Ellery' --active off", "spindle access person change 'Tam Ellery' --unlock"),
-				Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; none takes the role away"),
+				Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; none removes the role"),
 					&cli.StringFlag{Name: "operator", Usage: "on or off: operator of the service"},
 					&cli.StringFlag{Name: "active", Usage: "on or off: may sign in"},
 					&cli.BoolFlag{Name: "unlock", Usage: "forget failed attempts"}, noteFlag("who this is")},
@@ -211,7 +211,7 @@ func (a *app) personCommand() *cli.Command {
 				Description: examples("spindle access person remove 'Ines Varga'",
 					"spindle access person remove 'Ines Varga' --yes"), Flags: []cli.Flag{yesFlag()},
 				Action: removing(a, "person", peoplePath, func(x desk.PersonInfo) string {
-					return fmt.Sprintf("%s (%s) signs in no more; what was granted to them goes too.", shown(x.Name), roleText(x))
+					return fmt.Sprintf("%s (%s) can no longer sign in; their grants are removed too.", shown(x.Name), roleText(x))
 				})},
 		}}
 }

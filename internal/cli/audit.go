@@ -167,7 +167,7 @@ func (a *app) auditAccept(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.print(map[string]string{"check": in[0], "subject": in[1], "until": until}, func() error {
-		says := "is let be."
+		says := "is accepted."
 		if until == "" {
 			says = "counts again."
 		}

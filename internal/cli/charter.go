@@ -77,7 +77,7 @@ func (a *app) charterCommand() *cli.Command {
 }
 
 const charterHelp = "A charter is YAML: its name, and sections of things by their names (accounts, endpoints, tiers, buckets, keys, grants, " +
-	"replication, sync, census, finds, journal-filters). What it does not say of a thing is left as it is; what it named before and names no more goes; " +
+	"replication, sync, census, finds, journal-filters). Settings it does not mention stay as they are; things it named before and no longer names are removed; " +
 	"other things are left alone, unless it says whole: true."
 
 func charterRow(x desk.CharterInfo) []string {

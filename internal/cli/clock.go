@@ -15,7 +15,7 @@ import (
 func (a *app) clockCommand() *cli.Command {
 	return &cli.Command{Name: "clock", Usage: "the clock that tells the age of everything",
 		Description: "Ages and times of records are told by the database's clock. When it jumps back, the time that was " +
-			"told goes on. When it jumps, back or ahead, rules of ages wait until an operator says that it is right.",
+			"told goes on. When it jumps, back or ahead, rules that act by age wait until an operator says that it is right.",
 		Commands: []*cli.Command{
 			{Name: "show", Usage: "show the clock, and where it jumped",
 				Description: examples("spindle clock show", "spindle clock show --json"), Action: a.clockShow},
@@ -70,7 +70,7 @@ func (a *app) printClock(x desk.ClockInfo) error {
 	if x.Behind > 0 {
 		facts = append(facts, [2]string{"Database", "jumped back by " + seconds(x.Behind) + "; the time goes on"})
 	}
-	facts = append(facts, [2]string{"Rules", map[bool]string{true: "of ages wait", false: "of ages act"}[x.Waits]})
+	facts = append(facts, [2]string{"Rules by age", map[bool]string{true: "wait", false: "act"}[x.Waits]})
 	if err := a.facts(facts); err != nil || len(x.Jumps) == 0 {
 		return err
 	}

@@ -89,7 +89,7 @@ func ruleFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "tag", Usage: "only with this `NAME=VALUE`; may be repeated"},
 		&cli.StringFlag{Name: "size-from", Usage: "only versions of at least this `SIZE`"},
 		&cli.StringFlag{Name: "size-to", Usage: "only versions of at most this `SIZE`"},
-		whereFlag("holds only versions"),
+		whereFlag("versions"),
 		&cli.StringSliceFlag{Name: "move", Usage: "move the current version, as `TIER=DAYS` or TIER=DATE; may be repeated"},
 		&cli.StringFlag{Name: "remove", Usage: "remove the current version after `DAYS`, or from a date on"},
 		&cli.StringSliceFlag{Name: "previous-move", Usage: "move previous versions, as `TIER=DAYS`; may be repeated"},

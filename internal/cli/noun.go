@@ -198,8 +198,8 @@ func orNone(s string) string {
 }
 
 // whereFlag narrows what a rule or a job is about to objects for which an expression holds.
-func whereFlag(takes string) cli.Flag {
-	return &cli.StringFlag{Name: "where", Usage: takes + " for which this `EXPRESSION` of find holds; none for all"}
+func whereFlag(what string) cli.Flag {
+	return &cli.StringFlag{Name: "where", Usage: "only " + what + " that match this `EXPRESSION` of find; none for all"}
 }
 
 // onlyIfRevision adds the revision that a thing must be at to be changed.

@@ -51,7 +51,7 @@ func (a *app) placementCommand() *cli.Command {
 				Description: examples("spindle placement remove private", "spindle placement remove private --yes"),
 				Flags:       []cli.Flag{yesFlag()},
 				Action: removing(a, "placement", placementsPath, func(x desk.PlacementInfo) string {
-					return fmt.Sprintf("The placement %s is offered no more.", x.Name)
+					return fmt.Sprintf("The placement %s is no longer offered.", x.Name)
 				})},
 		}}
 }

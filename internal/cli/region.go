@@ -48,7 +48,7 @@ func (a *app) regionCommand() *cli.Command {
 					"spindle region remove moor --yes"),
 				Flags: []cli.Flag{yesFlag()},
 				Action: removing(a, "region", regionsPath, func(r desk.RegionInfo) string {
-					return fmt.Sprintf("The region %s is forgotten here: its buckets are told of no more.", r.Name)
+					return fmt.Sprintf("The region %s is forgotten here: its buckets are no longer listed.", r.Name)
 				})},
 		}}
 }
@@ -103,7 +103,7 @@ func (a *app) regionAdmit(admitted bool) cli.ActionFunc {
 		return a.print(x, func() error {
 			says := "is admitted to"
 			if !admitted {
-				says = "makes no more buckets in"
+				says = "can no longer create buckets in"
 			}
 			_, err := fmt.Fprintf(a.Out, "The account %s %s the region %s.\n", account, says, region)
 			return err

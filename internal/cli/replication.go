@@ -23,7 +23,7 @@ func (a *app) replicationCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "to",
 			Usage: "target `ADDRESS`: BUCKET/PREFIX, @ENDPOINT/BUCKET/PREFIX or @REGION/BUCKET/PREFIX; may be repeated"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only objects with this tag, `NAME=VALUE`; may be repeated"},
-		whereFlag("copies only objects"),
+		whereFlag("objects"),
 		&cli.StringFlag{Name: "tier", Usage: "tier of the copies here, or storage class at an endpoint"},
 		&cli.StringFlag{Name: "sealing", Usage: "on or off: encrypt copies here at rest, whatever their bucket says"},
 		&cli.StringFlag{Name: "delete-markers", Usage: "on or off: replicate delete markers", DefaultText: "on"},

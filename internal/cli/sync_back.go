@@ -359,7 +359,7 @@ func (a *app) syncRecover(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if *left > 0 {
-		a.note("%s could not be brought back: each is told above.", things(int64(*left), "object", "objects"))
+		a.note("%s could not be restored: each is named above.", things(int64(*left), "object", "objects"))
 		return exitOnly(ExitFailed)
 	}
 	return nil

@@ -44,7 +44,7 @@ func jobFlags() []cli.Flag {
 			DefaultText: "asked for"},
 		&cli.BoolFlag{Name: "yes", Usage: "the passphrase is kept elsewhere; do not ask about that"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "only objects with this tag, as `NAME=VALUE`; may be repeated"},
-		whereFlag("takes only objects"),
+		whereFlag("objects"),
 		&cli.StringSliceFlag{Name: "bandwidth",
 			Usage: "maximum bytes per second, such as 2MiB, or by time of day, such as `'08:00-18:00 2MiB'`; none " +
 				"for no limit; may be repeated"},

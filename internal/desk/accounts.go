@@ -58,7 +58,7 @@ func (d *Desk) knows(ctx context.Context, account string) bool {
 
 func (d *Desk) accountCalls(to *calls) {
 	call(to, rule{}, "list-accounts", "GET /accounts", "access",
-		"List accounts: all for operators, one's own otherwise", d.listAccounts)
+		"List accounts: all for operators, else your own", d.listAccounts)
 	call(to, rule{}, "show-account", "GET /accounts/{account}", "access", "Show an account", d.showAccount)
 	call(to, rule{oper: true}, "create-account", "POST /accounts", "access",
 		"Create an account", d.createAccount, answers(201))

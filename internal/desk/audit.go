@@ -97,7 +97,7 @@ func (d *Desk) acceptFinding(ctx context.Context, in *struct {
 		Check   string `json:"check" maxLength:"64"`
 		Subject string `json:"subject" maxLength:"2000"`
 		Why     string `json:"why,omitempty" maxLength:"500" doc:"The reason; with until"`
-		Until   string `json:"until,omitempty" maxLength:"64" doc:"Such as 90d, or 2027-01-31; empty: it is no more let be"`
+		Until   string `json:"until,omitempty" maxLength:"64" doc:"Such as 90d, or 2027-01-31; empty: no longer accepted"`
 	}
 }) (*struct{}, error) {
 	by := author(ctx)
@@ -109,11 +109,11 @@ func (d *Desk) acceptFinding(ctx context.Context, in *struct {
 			return nil, fault.From(err).In("until")
 		}
 		if at.Sub(by.At) > acceptedMost {
-			return nil, fault.New(fault.Invalid, "until", "a finding is let be for a year at the most").In("until").
+			return nil, fault.New(fault.Invalid, "until", "a finding can be accepted for a year at most").In("until").
 				Do("give an earlier end")
 		}
 		if in.Body.Why == "" {
-			return nil, fault.New(fault.Invalid, "why", "a finding is let be for a reason").In("why").Do("say why")
+			return nil, fault.New(fault.Invalid, "why", "a finding is accepted for a reason").In("why").Do("say why")
 		}
 		until = &at
 	}

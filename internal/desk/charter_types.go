@@ -117,7 +117,7 @@ type CharterBucket struct {
 	Quota      *Bytes              `json:"quota,omitempty"`
 	Tags       map[string]string   `json:"tags,omitempty" doc:"All of them"`
 	Sealing    *bool               `json:"sealing,omitempty"`
-	Placement  string              `json:"placement,omitempty" maxLength:"32" doc:"How bytes are kept, instead of a tier; what is there already is moved by hand (spindle bucket place)"`
+	Placement  string              `json:"placement,omitempty" maxLength:"32" doc:"How bytes are kept, instead of a tier; existing objects are moved by hand (spindle bucket place)"`
 	Tier       string              `json:"tier,omitempty" maxLength:"32"`
 	Required   bucket.Requirements `json:"required,omitempty" doc:"All that is asked of metadata"`
 	Journal    *CharterJournal     `json:"journal,omitempty"`

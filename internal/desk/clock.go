@@ -13,7 +13,7 @@ type ClockInfo struct {
 	Now    time.Time  `json:"now" doc:"As it is told"`
 	Ahead  float64    `json:"ahead" doc:"Seconds that the clock of the process that answers is ahead of the database's"`
 	Behind float64    `json:"behind" doc:"Seconds that the database's clock jumped back; the time that is told goes on"`
-	Waits  bool       `json:"waits" doc:"Rules of ages wait until somebody says that the clock is right"`
+	Waits  bool       `json:"waits" doc:"Rules that act by age wait until somebody says that the clock is right"`
 	Jumps  []JumpInfo `json:"jumps" doc:"Latest first"`
 }
 
@@ -37,7 +37,7 @@ func (d *Desk) clockCalls(to *calls) {
 	call(to, rule{oper: true}, "show-clock", "GET /clock", "service",
 		"Say how the clock stands by which ages are judged, and where it jumped", d.showClock)
 	call(to, rule{oper: true}, "clock-right", "POST /clock/jumps/{jump}/right", "service",
-		"Say that the clock is right after a jump: rules of ages go on", d.clockRight)
+		"Say that the clock is right after a jump: rules that act by age go on", d.clockRight)
 }
 
 type clockOut struct{ Body ClockInfo }

@@ -250,3 +250,31 @@ func TestTheClockInTheConsole(t *testing.T) {
 		t.Error("it is still asked about")
 	}
 }
+
+// TestAVolumeIsGivenUpInTheConsole loses a directory of a tier in copies, and takes it out as lost for good.
+func TestAVolumeIsGivenUpInTheConsole(t *testing.T) {
+	s := harness.Service(t, nil)
+	var dirs []string
+	for range 3 {
+		dirs = append(dirs, filepath.Join(t.TempDir(), "disk"))
+	}
+	p := newPerson(t, s)
+	p.signInAs(map[string]string{"key": harness.Key, "secret": harness.Secret})
+	if st, b := p.ask("POST", "/api/v1/tiers", map[string]any{"name": "press", "copies": 2, "volumes": dirs}); st != 200 && st != 201 {
+		t.Fatal(st, b)
+	}
+	if err := os.Rename(dirs[1], dirs[1]+".dead"); err != nil {
+		t.Fatal(err)
+	}
+	walk, _ := signedIn(t, s, "/tiers")
+	walk("the form", harness.Appears("its marker file is missing"),
+		harness.Script(`[...document.querySelectorAll("tr")].find((r) => r.textContent.includes("press")).querySelector("button").click()`),
+		chromedp.WaitVisible(chromedp.CSS("#tier-without")), chromedp.SendKeys(chromedp.CSS("#tier-without"), kb.Enter))
+	walk("the volume", chromedp.WaitVisible(chromedp.CSS("[role=option]")), chromedp.Click(chromedp.CSS("[role=option]:nth-of-type(3)")),
+		harness.Appears("It is lost for good"))
+	walk("given up", chromedp.Click(chromedp.CSS(`[aria-label="The directory is lost for good"]`)),
+		chromedp.Click(chromedp.CSS("button[form]")), harness.Appears("The tier press is saved"))
+	if _, b := p.ask("GET", "/api/v1/tiers/press", nil); dig(b, "keeps") != "2 copies over 2 volumes" {
+		t.Errorf("it is still a volume: %v", b)
+	}
+}

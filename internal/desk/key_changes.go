@@ -16,7 +16,7 @@ func (d *Desk) changeKey(ctx context.Context, in *struct {
 		Note       *string   `json:"note,omitempty"`
 		Role       *string   `json:"role,omitempty"`
 		Operator   *bool     `json:"operator,omitempty" doc:"Only an operator gives it, takes it, or changes a key that has it"`
-		Limits     *[]string `json:"limits,omitempty" maxItems:"100" doc:"In place of those there are; none takes them away"`
+		Limits     *[]string `json:"limits,omitempty" maxItems:"100" doc:"Replaces the current ones; none removes them"`
 		Rate       *int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
 		Expires    *string   `json:"expires,omitempty" maxLength:"64" doc:"Empty for never"`
 		Active     *bool     `json:"active,omitempty"`

@@ -158,7 +158,7 @@ func (d *Desk) keyCalls(to *calls) {
 		"Replace an access key by a new one with its role, limits and grants; the old one works for a while",
 		d.replaceKey, answers(201))
 	call(to, rule{admin: true}, "remove-key", "DELETE /keys/{key}", "access",
-		"Remove an access key, with its grants; what it signed works no more", d.removeKey, answers(204))
+		"Remove an access key, with its grants; what it signed no longer works", d.removeKey, answers(204))
 }
 
 func (d *Desk) createKey(ctx context.Context, account string, k catalog.AccessKey, role string, limits []string,

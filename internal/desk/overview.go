@@ -37,7 +37,7 @@ type Overview struct {
 	Previous     int64           `json:"previous" doc:"Of the bytes, those in previous versions"`
 	Unfinished   UnfinishedInfo  `json:"unfinished" doc:"What unfinished uploads hold"`
 	Free         int64           `json:"free,omitempty" doc:"Bytes free on the volume; for operators"`
-	Open         []OpenBucket    `json:"open,omitempty" doc:"Of other accounts, when none is of one's own: the first 20 buckets that are open to who asks"`
+	Open         []OpenBucket    `json:"open,omitempty" doc:"Of other accounts, when you have none: the first 20 buckets that are open to who asks"`
 	Concerns     []Concern       `json:"concerns" doc:"Worst first"`
 	Changed      []ChangedBucket `json:"changed"`
 	Recent       []JournalLine   `json:"recent"`

@@ -60,7 +60,7 @@ func (d *Desk) changePerson(ctx context.Context, in *struct {
 		Active     *bool    `json:"active,omitempty" doc:"Off ends their sessions"`
 		Unlock     bool     `json:"unlock,omitempty" doc:"Forget failed attempts"`
 		Note       *string  `json:"note,omitempty"`
-		Roles      []RoleIn `json:"roles,omitempty" maxItems:"100" doc:"Roles to set; the role none takes one away"`
+		Roles      []RoleIn `json:"roles,omitempty" maxItems:"100" doc:"Roles to set; the role none removes one"`
 		IfRevision int      `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*personOut, error) {

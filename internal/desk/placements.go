@@ -118,7 +118,7 @@ func (d *Desk) placementList(ctx context.Context, account string) (out Placement
 }
 
 func (d *Desk) listPlacements(ctx context.Context, in *struct {
-	Account string `query:"account" maxLength:"64" doc:"What this account is offered; one's own otherwise, and all for operators"`
+	Account string `query:"account" maxLength:"64" doc:"What is offered to this account; default: your own, and all for operators"`
 }) (*struct{ Body PlacementPage }, error) {
 	page, err := d.placementList(ctx, in.Account)
 	if err != nil {

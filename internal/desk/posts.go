@@ -48,7 +48,7 @@ func (d *Desk) postCalls(to *calls) {
 	call(to, mine, "turn-post", "PATCH "+one, "journal", "Pause posting, or go on", d.turnPost)
 	call(to, mine, "try-post", "POST "+one+"/try", "journal", "Post an event that tells of nothing, now", d.tryPost,
 		answers(204))
-	call(to, mine, "remove-post", "DELETE "+one, "journal", "Post there no more", d.removePost, answers(204))
+	call(to, mine, "remove-post", "DELETE "+one, "journal", "Remove a post", d.removePost, answers(204))
 }
 
 // PostPath names a post of the account one acts in.

@@ -22,7 +22,7 @@ import (
 type RegionInfo struct {
 	Name     string `json:"name"`
 	Own      bool   `json:"own,omitempty" doc:"It is this service's"`
-	Desk     string `json:"desk,omitempty" doc:"Where its console is; absent for one's own"`
+	Desk     string `json:"desk,omitempty" doc:"Where its console is; absent for your own"`
 	State    string `json:"state" enum:"there,away,not asked"`
 	Admitted bool   `json:"admitted" doc:"The account that one acts in may make buckets in it"`
 	Default  bool   `json:"default,omitempty" doc:"Buckets of the account are made there that name no region"`

@@ -36,7 +36,7 @@ type ForecastAction struct {
 	Bytes   int64            `json:"bytes"`
 	Ahead   int64            `json:"ahead" doc:"In the days after"`
 	AheadB  int64            `json:"aheadBytes"`
-	Next    *time.Time       `json:"next,omitempty" doc:"When the next comes to be due after now"`
+	Next    *time.Time       `json:"next,omitempty" doc:"When the next is due after now"`
 	ByDay   []ForecastDay    `json:"byDay" doc:"Days on which there is something; 0 is at once"`
 	Cost    float64          `json:"cost" doc:"Change of the cost of a month, when all of it is done"`
 	Early   float64          `json:"early,omitempty" doc:"Price of leaving a tier before its shortest stay"`

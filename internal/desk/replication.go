@@ -117,7 +117,7 @@ func (d *Desk) replicationCalls(to *calls) {
 	call(to, mine, "show-replication", "GET "+base+"/{rule}", topic, "Show a replication rule", d.showReplication)
 	call(to, mine, "add-replication", "POST "+base, topic, "Add a replication rule", d.addReplication, answers(201))
 	call(to, mine, "review-replication", "POST "+base+"/review", topic,
-		"Say what a rule would do, what it lacks, and what is there already; nothing is changed", d.reviewReplication)
+		"Show what a rule would do, what it lacks, and which objects exist already; nothing is changed", d.reviewReplication)
 	call(to, mine, "change-replication", "PATCH "+base+"/{rule}", topic, "Change a replication rule", d.changeReplication)
 	call(to, mine, "remove-replication", "DELETE "+base+"/{rule}", topic, "Remove a replication rule; copies stay",
 		d.removeReplication, answers(204))

@@ -43,7 +43,7 @@ func author(ctx context.Context) catalog.Author {
 
 // holder finds the key or person of a session, as they are now.
 func (d *Desk) holder(ctx context.Context, id *identity) (err error) {
-	gone := fault.New(fault.Unsigned, "session-ended", "the session has ended: what it was opened with works no more").
+	gone := fault.New(fault.Unsigned, "session-ended", "the session has ended: the key or password it was opened with no longer works").
 		In("session").Do("sign in again")
 	if id.session.Key != nil {
 		if id.key, err = d.gate.Keys.Find(ctx, *id.session.Key); err != nil {
@@ -80,7 +80,7 @@ func (d *Desk) holder(ctx context.Context, id *identity) (err error) {
 // RoleIn is a role in an account.
 type RoleIn struct {
 	Account string `json:"account"`
-	Role    string `json:"role" enum:"none,reader,writer,administrator" doc:"none takes a role away"`
+	Role    string `json:"role" enum:"none,reader,writer,administrator" doc:"none removes a role"`
 }
 
 // SessionInfo says who is signed in.

@@ -34,7 +34,7 @@ func sessionEntry(s catalog.Session, asks *identity) SessionEntry {
 
 func (d *Desk) sessionListCalls(to *calls) {
 	call(to, rule{}, "list-sessions", "GET /sessions", "access",
-		"List sessions, latest first: all for operators, those of one's account for its administrators, one's own otherwise",
+		"List sessions, latest first: all for operators, those of their account for administrators, else your own",
 		d.listSessions)
 	call(to, rule{}, "end-session", "DELETE /sessions/{id}", "access", "End a session", d.endSession, answers(204))
 }

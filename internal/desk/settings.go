@@ -25,7 +25,7 @@ func (o *optionalQuota) UnmarshalJSON(b []byte) error {
 // Schema describes the field to the OpenAPI document.
 func (o optionalQuota) Schema(huma.Registry) *huma.Schema {
 	return &huma.Schema{Type: huma.TypeInteger, Format: "int64", Nullable: true,
-		Description: "Bytes; null takes the quota away"}
+		Description: "Bytes; null removes the quota"}
 }
 
 // bucketChange says what to change of a bucket's settings; what it does not name
@@ -36,7 +36,7 @@ type bucketChange struct {
 	Tags       *object.Edit         `json:"tags,omitempty" doc:"What to set and take away"`
 	Sealing    *bool                `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
 	Tier       string               `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
-	Placement  string               `json:"placement,omitempty" maxLength:"32" doc:"For new content alone: what is there is moved by an order of the kind place; none to take it away"`
+	Placement  string               `json:"placement,omitempty" maxLength:"32" doc:"For new objects only: existing ones are moved by an order of the kind place; none to remove it"`
 	Required   *bucket.Requirements `json:"required,omitempty" maxItems:"100" doc:"All that is asked of metadata"`
 	Journal    *journalChange       `json:"journal,omitempty" doc:"How changes of objects are kept on record"`
 	IfRevision int                  `json:"ifRevision,omitempty" minimum:"1" doc:"Change only this revision of the settings"`

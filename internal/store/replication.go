@@ -88,10 +88,10 @@ func Returned() error {
 	return fault.New(fault.Conflict, "replica-returned", "the replica came through there already").In("target")
 }
 
-// judge compares what is at an address with a state that comes with an origin, and gives
-// what is there. The error for a replica that came
-// through the bucket already has the code replica-returned.
-func (s *Store) judge(ctx context.Context, a catalog.Address, o replication.Origin) (replication.Verdict, catalog.State, error) {
+// judge compares the state at an address with one that comes with an origin, and gives the state at the address. The
+// error for a replica that came through the bucket already has the code replica-returned.
+func (s *Store) judge(ctx context.Context, a catalog.Address, o replication.Origin) (replication.Verdict, catalog.State,
+	error) {
 	place := s.Place(a.Bucket.String())
 	if o.Passed(place) {
 		return replication.Untold, catalog.State{}, Returned()

@@ -329,8 +329,8 @@ func (s *Store) Complete(ctx context.Context, c Complete) (*object.Version, erro
 	}
 	v, err := s.complete(ctx, c, f, false, nil)
 	if is := new(replicaUpload); errors.As(err, &is) {
-		err = s.replacing(ctx, c.Address, is.origin, func(number *catalog.State) error {
-			v, err = s.complete(ctx, c, f, true, number)
+		err = s.replacing(ctx, c.Address, is.origin, func(there *catalog.State) error {
+			v, err = s.complete(ctx, c, f, true, there)
 			return err
 		})
 	}

@@ -69,7 +69,7 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 			ID: object.VersionID(found.Number), Version: &v, IfCurrent: a.ID == object.Current,
 			IfRevision: found.Revision, Author: author})
 		switch {
-		case fault.HasCode(err, "version-moved"), a.IfRevision == 0 && (fault.HasCode(err, "revision") ||
+		case a.IfRevision == 0 && (fault.HasCode(err, "revision") || fault.HasCode(err, "version-moved") ||
 			a.ID == object.Current && fault.HasCode(err, "version-missing")):
 			continue // somebody else was first: look again
 		case err != nil:

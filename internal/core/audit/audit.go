@@ -186,12 +186,12 @@ func (l *looking) key(k *Key) {
 		l.add(Worth, "key-reaches-far", name, fmt.Sprintf("%s may do everything, everywhere, without end",
 			cmp.Or(k.Name, k.ID)),
 			"whoever gets hold of it has all there is", 0, "spindle access key change "+k.ID+" --expires 90d", "/access/keys")
-		l.mends("The key works for 90 days more, and then no more; that can be changed till then.", "PATCH",
+		l.mends("The key works for another 90 days; you can change that until then.", "PATCH",
 			map[string]any{"expires": "90d"}, "keys", k.ID)
 	case k.Expires == nil && l.since(k.Created) > Fresh:
 		l.add(Worth, "key-without-end", name, fmt.Sprintf("%s never expires", cmp.Or(k.Name, k.ID)),
 			"what was lost long ago still opens", 0, "spindle access key change "+k.ID+" --expires 365d", "/access/keys")
-		l.mends("The key works for a year more, and then no more; that can be changed till then.", "PATCH",
+		l.mends("The key works for another year; you can change that until then.", "PATCH",
 			map[string]any{"expires": "365d"}, "keys", k.ID)
 	}
 }

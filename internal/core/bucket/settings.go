@@ -35,7 +35,7 @@ const MaxJournalDays = 36_500
 func (s Settings) Check() error {
 	if s.Quota != nil && *s.Quota <= 0 {
 		return fault.New(fault.Invalid, "quota-value", "a quota is at least 1 byte").In("quota").
-			Do("give a size such as 400MiB, or none to take it away")
+			Do("give a size such as 400MiB, or none to remove it")
 	}
 	if s.Journal.Days < 0 || s.Journal.Days > MaxJournalDays {
 		return fault.New(fault.Invalid, "journal-days", "a journal is kept 1 to %d days, not %d", MaxJournalDays,

@@ -33,7 +33,7 @@ func (s *Set) conflict(r *Rule) (c Conflict, ok bool) {
 				continue
 			}
 			if first := by.before(&r.Actions[i]); first != nil {
-				return Conflict{r.Name(), by.Name(), fmt.Sprintf("%q never comes to be: the rule %s says %q",
+				return Conflict{r.Name(), by.Name(), fmt.Sprintf("%q never takes effect: the rule %s says %q",
 					r.form.Actions[i].Words(), by.Name(), first.Words())}, true
 			}
 		}

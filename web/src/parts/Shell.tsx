@@ -53,7 +53,7 @@ function Rail() {
     mark?: StateKind;
     admin?: true;
   }[] = [
-    { name: 'Overview', to: '/', here: pathname === '/', mark: trouble },
+    { name: 'Overview', to: '/', here: pathname === '/' || pathname === '/clock', mark: trouble },
     {
       name: 'Buckets',
       to: '/buckets',

@@ -153,7 +153,7 @@ function Leave({ p, onClose }: { p: Post; onClose: () => void }) {
   return (
     <Confirm
       title={`Post no more to ${p.name}`}
-      act="Post there no more"
+      act="Remove a post"
       done={`Nothing more is posted to ${p.name}`}
       run={() => ask(api.DELETE('/api/v1/journal/posts/{post}', { params: { path: { post: p.name } } }))}
       onClose={onClose}
