@@ -18,6 +18,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
@@ -100,6 +101,7 @@ func openAfter(ctx context.Context, url string, d Dial, ready func(context.Conte
 	cfg.RuntimeParams["idle_in_transaction_session_timeout"] = "15000"
 	cfg.RuntimeParams["statement_timeout"] = strconv.FormatInt(statementFor.Milliseconds(), 10)
 	cfg.RuntimeParams["timezone"] = "UTC"
+	cfg.RuntimeParams["jit"] = "off" // the statements here take less time than compiling them would
 	if cfg.ConnectTimeout == 0 {
 		cfg.ConnectTimeout = connectFor
 	}
@@ -152,13 +154,32 @@ func prepare(ctx context.Context, cfg *pgx.ConnConfig) error {
 	}
 }
 
-// knowTypes tells a new connection how the schema's own types are coded.
+// knowTypes tells a new connection how the schema's own types are coded: the composite change, and arrays of it. The
+// driver's own LoadTypes walks all of pg_type, which costs each connection up to a second of processor time.
 func knowTypes(ctx context.Context, conn *pgx.Conn) error {
-	types, err := conn.LoadTypes(ctx, []string{"change", "_change"})
-	if err == nil {
-		conn.TypeMap().RegisterTypes(types)
+	var composite, array uint32
+	var names []string
+	var types []uint32
+	err := conn.QueryRow(ctx, `select t.oid, t.typarray, array_agg(a.attname::text order by a.attnum),
+			array_agg(a.atttypid order by a.attnum)
+		from pg_type t join pg_attribute a on a.attrelid = t.typrelid and a.attnum > 0 and not a.attisdropped
+		where t.oid = to_regtype('change') group by t.oid`).Scan(&composite, &array, &names, &types)
+	if err != nil {
+		return err
 	}
-	return err
+	m := conn.TypeMap()
+	var fields []pgtype.CompositeCodecField
+	for i, name := range names {
+		of, known := m.TypeForOID(types[i])
+		if !known {
+			return fmt.Errorf("the field %s of the type change has the type %d, which the driver does not know", name, types[i])
+		}
+		fields = append(fields, pgtype.CompositeCodecField{Name: name, Type: of})
+	}
+	one := &pgtype.Type{Name: "change", OID: composite, Codec: &pgtype.CompositeCodec{Fields: fields}}
+	m.RegisterTypes([]*pgtype.Type{one,
+		{Name: "_change", OID: array, Codec: &pgtype.ArrayCodec{ElementType: one}}})
+	return nil
 }
 
 // schema gives what brings the schema up to date.
