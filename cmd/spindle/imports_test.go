@@ -27,6 +27,7 @@ var allowed = map[string][]string{
 	"carry":       {"side", "core"},
 	"censusfile":  {"side", "core"},
 	"charterfile": {"core"},
+	"api":         {"core"}, // what goes over the desk, for those who answer and those who ask
 	"backup":      {"keyring", "postgres", "bodies", "catalog", "core"},
 	"works":       {"carry", "censusfile", "side", "store", "remote", "wire/client", "bodies", "catalog", "core"},
 	"keyring":     {"catalog", "core"},
@@ -38,19 +39,53 @@ var allowed = map[string][]string{
 	"wire/server": {"wire/sign", "store", "gate", "door", "keyring", "catalog", "core"},
 	"wire":        {},
 	"standin":     {}, // nothing of the house, so that no mistake is shared
-	"desk": {"wire/sign", "wire/client", "censusfile", "charterfile", "side", "store", "works", "gate", "door",
+	"desk": {"api", "wire/sign", "wire/client", "censusfile", "charterfile", "side", "store", "works", "gate", "door",
 		"remote", "keyring", "catalog", "core"},
 	"service": {"backup", "desk", "wire/server", "works", "side", "store", "gate", "door", "remote", "keyring", "postgres", "bodies",
 		"catalog", "core"},
 	"demo":     {"standin", "store", "keyring", "catalog", "core"},
 	"transfer": {"partfile", "wire/client", "core"},
-	"cli": {"backup", "charterfile", "service", "demo", "desk", "works", "standin", "carry", "side", "remote", "transfer",
+	"cli": {"api", "backup", "charterfile", "service", "demo", "works", "standin", "carry", "side", "remote", "transfer",
 		"wire/sign", "wire/client", "core"},
-	"attack": {"backup", "censusfile", "charterfile", "harness", "service", "desk", "keyring", "wire/client", "wire/sign",
+	"attack": {"api", "backup", "censusfile", "charterfile", "harness", "service", "desk", "keyring", "wire/client", "wire/sign",
 		"catalog", "core"},
 	"harness": {"service", "standin", "store", "postgres", "works", "keyring", "wire/sign", "wire/client", "bodies",
 		"catalog",
 		"core"},
+}
+
+// machine is what the command line knows of the service itself, by the files that may know it: those whose commands
+// work on the machine where the service is. The other commands talk to the desk and the wire.
+var machine = map[string][]string{
+	"service": {"app.go", "access_people.go", "charter.go", "demo.go", "serve.go"},
+	"works":   {"serve.go"},
+	"demo":    {"demo.go"},
+	"backup":  {"backup.go", "serve.go"},
+	"standin": {"standin.go"},
+	"carry":   {"sync.go", "sync_back.go"},
+	"side":    {"sync.go", "sync_back.go"},
+	"remote":  {"sync.go", "sync_back.go"},
+}
+
+func TestCommandsTalkToTheDesk(t *testing.T) {
+	files, err := filepath.Glob("../../internal/cli/*.go")
+	if err != nil || len(files) < 30 {
+		t.Fatalf("%d files: %v", len(files), err)
+	}
+	for _, path := range files {
+		if strings.HasSuffix(path, "_test.go") {
+			continue
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for room, may := range machine {
+			if strings.Contains(string(b), `"spindle/internal/`+room+`"`) && !slices.Contains(may, filepath.Base(path)) {
+				t.Errorf("%s imports %s: a command asks the desk", path, room)
+			}
+		}
+	}
 }
 
 // ciphers are what core may import beside itself and the standard library: sealing is worth

@@ -22,6 +22,7 @@ import (
 	"testing"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/desk"
@@ -74,7 +75,7 @@ func (c *call) send() (int, string, string) {
 	if err != nil {
 		c.t.Fatal(err)
 	}
-	var p desk.Problem
+	var p api.Problem
 	_ = json.Unmarshal(b, &p) // an answer may be no document
 	return resp.StatusCode, p.Code, string(b)
 }

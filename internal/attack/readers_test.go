@@ -24,6 +24,7 @@ import (
 	"spindle/internal/censusfile"
 	"spindle/internal/charterfile"
 	"spindle/internal/core/census"
+	"spindle/internal/core/charter"
 	"spindle/internal/core/sealing"
 	"spindle/internal/wire/client"
 	"spindle/internal/wire/sign"
@@ -42,7 +43,7 @@ var foreign = map[string]func(t testing.TB, b []byte){
 	"census as JSON lines": readCensus(census.JSONLines),
 	"census as Parquet":    readCensus(census.Parquet),
 	"charter": func(_ testing.TB, b []byte) {
-		_, _ = charterfile.Read([]charterfile.Source{{Name: "a.yaml", Text: string(b)}}, nil,
+		_, _ = charterfile.Read([]charter.Source{{Name: "a.yaml", Text: string(b)}}, nil,
 			func(map[string]any) []charterfile.Complaint { return nil })
 	},
 	"manifest of a backup": func(t testing.TB, b []byte) {
@@ -86,7 +87,7 @@ func readCensus(format census.Format) func(testing.TB, []byte) {
 			t.Fatal(err)
 		}
 		_ = censusfile.Read(format, columns, bytes.NewReader(b), t.TempDir(),
-			func(censusfile.Record) (bool, error) { return true, nil })
+			func(census.Record) (bool, error) { return true, nil })
 	}
 }
 

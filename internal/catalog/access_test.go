@@ -231,7 +231,7 @@ func TestPeopleInTheCatalog(t *testing.T) {
 	if s, err := c.FindSession(ctx, token, now.Add(2*time.Hour)); s != nil || err != nil {
 		t.Errorf("an expired session: %+v, %v", s, err)
 	}
-	if err := c.ChangePerson(ctx, p.Name, 0, byMachine(), catalog.TrailPassword,
+	if err := c.ChangePerson(ctx, p.Name, 0, byMachine(), access.TrailPassword,
 		func(p *catalog.PersonRow) error { p.Password = "new"; return nil }); err != nil {
 		t.Fatal(err)
 	}
@@ -311,9 +311,9 @@ func TestGrantsAndTrailInTheCatalog(t *testing.T) {
 	}
 
 	old := time.Now().AddDate(-2, 0, 0)
-	if err := c.PutTrail(ctx, catalog.TrailEntry{At: old, Kind: catalog.TrailRefused, Who: "x\x00y",
+	if err := c.PutTrail(ctx, catalog.TrailEntry{At: old, Kind: access.TrailRefused, Who: "x\x00y",
 		Subject: "plates/\x01", Times: 3, Detail: map[string]any{"why": "\x00"}},
-		catalog.TrailEntry{At: time.Now(), Kind: catalog.TrailKeyTested, Account: "seed-lab", Who: "Tam Ellery",
+		catalog.TrailEntry{At: time.Now(), Kind: access.TrailKeyTested, Account: "seed-lab", Who: "Tam Ellery",
 			Subject: "100%_sure"}); err != nil {
 		t.Fatal(err)
 	}
@@ -326,7 +326,7 @@ func TestGrantsAndTrailInTheCatalog(t *testing.T) {
 		}
 		return list
 	}
-	if l := ask(catalog.TrailQuery{Kinds: []string{catalog.TrailGrantCreated}}); len(l) != 25 || l[0].ID < l[24].ID ||
+	if l := ask(catalog.TrailQuery{Kinds: []string{access.TrailGrantCreated}}); len(l) != 25 || l[0].ID < l[24].ID ||
 		l[0].Account != "herbarium" {
 		t.Errorf("grants created: %d", len(l))
 	}
@@ -334,7 +334,7 @@ func TestGrantsAndTrailInTheCatalog(t *testing.T) {
 		t.Errorf("of one account: %+v", l)
 	}
 	for prefix, want := range map[string]int{"100%": 1, "100_": 0, "%": 0} {
-		if l := ask(catalog.TrailQuery{Subject: prefix, Kinds: []string{catalog.TrailKeyTested}}); len(l) != want {
+		if l := ask(catalog.TrailQuery{Subject: prefix, Kinds: []string{access.TrailKeyTested}}); len(l) != want {
 			t.Errorf("subjects that begin with %q: %d, want %d", prefix, len(l), want)
 		}
 	}

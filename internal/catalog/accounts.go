@@ -84,7 +84,7 @@ func (c *Catalog) CreateAccount(ctx context.Context, a Account, by Author) error
 		if err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailAccountCreated, a.Name, a.Name, nil)
+		return trail(ctx, tx, by, access.TrailAccountCreated, a.Name, a.Name, nil)
 	})
 }
 
@@ -126,7 +126,7 @@ func (c *Catalog) ChangeAccount(ctx context.Context, a Account, by Author) error
 		if err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailAccountChanged, a.Name, a.Name,
+		return trail(ctx, tx, by, access.TrailAccountChanged, a.Name, a.Name,
 			map[string]any{"quota": a.Quota, "maxBuckets": a.MaxBuckets, "placement": a.Placement, "placementFixed": a.Fixed,
 				changedIn: settingsChanged(before, is)})
 	})
@@ -178,7 +178,7 @@ func (c *Catalog) RemoveAccount(ctx context.Context, name string, by Author) err
 				return err
 			}
 		}
-		return trail(ctx, tx, by, TrailAccountRemoved, "", name, nil)
+		return trail(ctx, tx, by, access.TrailAccountRemoved, "", name, nil)
 	})
 }
 
@@ -282,7 +282,7 @@ func (c *Catalog) CreatePerson(ctx context.Context, p PersonRow, by Author) erro
 		if err := setMembers(ctx, tx, p.Name, p.Members); err != nil {
 			return err
 		}
-		return trailPerson(ctx, tx, by, TrailPersonCreated, p, nil)
+		return trailPerson(ctx, tx, by, access.TrailPersonCreated, p, nil)
 	})
 }
 
@@ -438,7 +438,7 @@ func (c *Catalog) RemovePerson(ctx context.Context, name string, by Author) erro
 				return err
 			}
 		}
-		return trailPerson(ctx, tx, by, TrailPersonRemoved, p, nil)
+		return trailPerson(ctx, tx, by, access.TrailPersonRemoved, p, nil)
 	})
 }
 

@@ -313,7 +313,7 @@ func (c *Catalog) AcceptFinding(ctx context.Context, account, check, subject, wh
 			return fault.New(fault.NotFound, "finding-missing", "the last audit found no such thing").In("subject").
 				Do("spindle audit list names what it found")
 		}
-		return trail(ctx, tx, by, TrailSetting, account, "audit "+check, map[string]any{"finding": subject,
+		return trail(ctx, tx, by, access.TrailSetting, account, "audit "+check, map[string]any{"finding": subject,
 			"accepted": until != nil,
 			"why":      why})
 	})

@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -286,7 +287,7 @@ func journalBucket(ctx context.Context, tx *sqlx.Tx, kind EntryKind, id int64, b
 	if len(changed) > 0 {
 		told[changedIn] = changed
 	}
-	if err := trail(ctx, tx, by, TrailSetting, b.Account, b.Name, told); err != nil {
+	if err := trail(ctx, tx, by, access.TrailSetting, b.Account, b.Name, told); err != nil {
 		return err
 	}
 	_, err = tx.ExecContext(ctx,

@@ -16,6 +16,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -297,11 +298,11 @@ func TestSessionsExpire(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := c.EndSession(t.Context(), got.ID, "seed-lab", catalog.TrailSessionEnded,
+	if err := c.EndSession(t.Context(), got.ID, "seed-lab", access.TrailSessionEnded,
 		catalog.Author{At: now}); !fault.HasCode(err, "session-missing") {
 		t.Errorf("ended from another account: %v", err)
 	}
-	if err := c.EndSession(t.Context(), got.ID, "herbarium", catalog.TrailSessionEnded,
+	if err := c.EndSession(t.Context(), got.ID, "herbarium", access.TrailSessionEnded,
 		catalog.Author{At: now}); err != nil {
 		t.Fatal(err)
 	}

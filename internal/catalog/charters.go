@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/charter"
 	"spindle/internal/core/fault"
 )
@@ -115,7 +116,7 @@ func (c *Catalog) BeginCharter(ctx context.Context, e *Enactment, by Author) err
 			by.Source); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, e.Account, "charter "+e.Name,
+		return trail(ctx, tx, by, access.TrailSetting, e.Account, "charter "+e.Name,
 			map[string]any{"charter": string(e.State), "digest": e.Digest,
 				"steps": e.Steps})
 	})

@@ -10,6 +10,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 )
@@ -141,7 +142,7 @@ func (c *Catalog) AddEndpoint(ctx context.Context, e *endpoint.Endpoint, by Auth
 		if err := keepHealth(ctx, tx, e.ID, e.Health); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, e.Account, "endpoint "+e.Name,
+		return trail(ctx, tx, by, access.TrailSetting, e.Account, "endpoint "+e.Name,
 			map[string]any{"endpoint added": e.Name, "url": e.URL, "key": e.KeyID})
 	})
 }
@@ -172,7 +173,7 @@ func (c *Catalog) ChangeEndpoint(ctx context.Context, e *endpoint.Endpoint, by A
 				return err
 			}
 		}
-		return trail(ctx, tx, by, TrailSetting, e.Account, "endpoint "+e.Name,
+		return trail(ctx, tx, by, access.TrailSetting, e.Account, "endpoint "+e.Name,
 			map[string]any{"endpoint changed": e.Name, "url": e.URL, "key": e.KeyID,
 				changedIn: settingsChanged(*before, *e)})
 	})
@@ -210,7 +211,7 @@ func (c *Catalog) RemoveEndpoint(ctx context.Context, account, name string, by A
 		if _, err := tx.ExecContext(ctx, `delete from endpoints where id = $1`, e.ID); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, account, "endpoint "+name, map[string]any{"endpoint removed": name})
+		return trail(ctx, tx, by, access.TrailSetting, account, "endpoint "+name, map[string]any{"endpoint removed": name})
 	})
 }
 

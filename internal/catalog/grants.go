@@ -126,7 +126,7 @@ func (c *Catalog) CreateGrant(ctx context.Context, g GrantRow, by Author) (id in
 		if err != nil {
 			return err
 		}
-		return trailGrant(ctx, tx, by, TrailGrantCreated, owner, id, g.Grant())
+		return trailGrant(ctx, tx, by, access.TrailGrantCreated, owner, id, g.Grant())
 	})
 	return id, err
 }
@@ -183,7 +183,7 @@ func (c *Catalog) ChangeGrant(ctx context.Context, id int64, ifRevision int, by 
 			r.Expires, r.Note); err != nil {
 			return err
 		}
-		return trailGrant(ctx, tx, by, TrailGrantChanged, r.Account, id, r.Grant(), settingsChanged(before, r)...)
+		return trailGrant(ctx, tx, by, access.TrailGrantChanged, r.Account, id, r.Grant(), settingsChanged(before, r)...)
 	})
 }
 
@@ -201,6 +201,6 @@ func (c *Catalog) RemoveGrant(ctx context.Context, id int64, by Author) error {
 		if _, err := tx.ExecContext(ctx, `delete from grants where id = $1`, id); err != nil {
 			return err
 		}
-		return trailGrant(ctx, tx, by, TrailGrantRemoved, r.Account, id, r.Grant())
+		return trailGrant(ctx, tx, by, access.TrailGrantRemoved, r.Account, id, r.Grant())
 	})
 }

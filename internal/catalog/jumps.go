@@ -8,6 +8,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/lifecycle"
 )
@@ -115,7 +116,7 @@ func (c *Catalog) ClockRight(ctx context.Context, id int64, wrongSince time.Time
 			id, j.Since, j.State, by.At, by.Who); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "the clock", map[string]any{"the clock is right, wrong since": j.Since})
+		return trail(ctx, tx, by, access.TrailSetting, "", "the clock", map[string]any{"the clock is right, wrong since": j.Since})
 	})
 	return j, err
 }
@@ -140,7 +141,7 @@ func (c *Catalog) rightBack(ctx context.Context, tx *sqlx.Tx, j *Jump, by Author
 	if _, err := tx.ExecContext(ctx, `update lifecycles set upto = least(upto, $1)`, right); err != nil {
 		return err
 	}
-	return trail(ctx, tx, by, TrailSetting, "", "the clock",
+	return trail(ctx, tx, by, access.TrailSetting, "", "the clock",
 		map[string]any{"the clock is right, though it went back": j.Until})
 }
 

@@ -188,7 +188,7 @@ func (c *Catalog) CreateKey(ctx context.Context, k AccessKey, by Author) error {
 		if err := putKey(ctx, tx, k, by); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailKeyCreated, k.Account, k.ID, keyDetail(k))
+		return trail(ctx, tx, by, access.TrailKeyCreated, k.Account, k.ID, keyDetail(k))
 	})
 }
 
@@ -245,7 +245,7 @@ func (c *Catalog) ChangeKey(ctx context.Context, id string, ifRevision int, by A
 		}
 		detail := keyDetail(k)
 		detail[changedIn] = settingsChanged(before, k)
-		return trail(ctx, tx, by, TrailKeyChanged, k.Account, id, detail)
+		return trail(ctx, tx, by, access.TrailKeyChanged, k.Account, id, detail)
 	})
 }
 
@@ -297,7 +297,7 @@ func (c *Catalog) ReplaceKey(ctx context.Context, old string, id string, sealed 
 				and to_name = $1`), old, id, by.At, by.Who); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailKeyReplaced, k.Account, old,
+		return trail(ctx, tx, by, access.TrailKeyReplaced, k.Account, old,
 			map[string]any{"by": id, "until": until.UTC().Format(time.RFC3339)})
 	})
 	return k, err
@@ -324,7 +324,7 @@ func (c *Catalog) RemoveKey(ctx context.Context, id string, by Author) error {
 				return err
 			}
 		}
-		return trail(ctx, tx, by, TrailKeyRemoved, k.Account, id, keyDetail(k))
+		return trail(ctx, tx, by, access.TrailKeyRemoved, k.Account, id, keyDetail(k))
 	})
 }
 

@@ -69,7 +69,7 @@ type OrderPlace struct {
 type OrderOf struct {
 	Where    string      `json:"where"`
 	At       time.Time   `json:"at"`  // ages are counted to then, and what is newer is left alone
-	Act      string      `json:"act"` // see works.Act
+	Act      string      `json:"act"` // see query.Act
 	Metadata object.Edit `json:"metadata,omitzero"`
 	Tags     object.Edit `json:"tags,omitzero"`
 	Tier     string      `json:"tier,omitempty"`

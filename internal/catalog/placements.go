@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -122,7 +123,7 @@ func (c *Catalog) AddPlacement(ctx context.Context, p *placement.Placement, by A
 		if err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "placement "+p.Name, map[string]any{"placement added": p.Name,
+		return trail(ctx, tx, by, access.TrailSetting, "", "placement "+p.Name, map[string]any{"placement added": p.Name,
 			"tier": p.Tier, "everyone": p.Everyone, "accounts": p.Accounts})
 	})
 }
@@ -157,7 +158,7 @@ func (c *Catalog) ChangePlacement(ctx context.Context, name string, ifRevision i
 		if err := offerTo(ctx, tx, p); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "placement "+name, map[string]any{"placement changed": name,
+		return trail(ctx, tx, by, access.TrailSetting, "", "placement "+name, map[string]any{"placement changed": name,
 			"everyone": p.Everyone, "accounts": p.Accounts, changedIn: changed})
 	})
 }
@@ -196,7 +197,7 @@ func (c *Catalog) RemovePlacement(ctx context.Context, name string, by Author) e
 				return err
 			}
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "placement "+name, map[string]any{"placement removed": name})
+		return trail(ctx, tx, by, access.TrailSetting, "", "placement "+name, map[string]any{"placement removed": name})
 	})
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/posting"
 )
@@ -110,7 +111,7 @@ func (c *Catalog) AddPost(ctx context.Context, p *posting.Post, by Author) error
 			fmt.Sprintf("post %d", p.ID)); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, p.Account, "post "+p.Name, map[string]any{"post added": p.Name, "url": p.URL})
+		return trail(ctx, tx, by, access.TrailSetting, p.Account, "post "+p.Name, map[string]any{"post added": p.Name, "url": p.URL})
 	})
 }
 
@@ -121,7 +122,7 @@ func (c *Catalog) TurnPost(ctx context.Context, p *posting.Post, on bool, by Aut
 			p.ID, on); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, p.Account, "post "+p.Name, map[string]any{"post on": on})
+		return trail(ctx, tx, by, access.TrailSetting, p.Account, "post "+p.Name, map[string]any{"post on": on})
 	})
 }
 
@@ -134,7 +135,7 @@ func (c *Catalog) RemovePost(ctx context.Context, p *posting.Post, by Author) er
 		if _, err := tx.ExecContext(ctx, `delete from posts where id = $1`, p.ID); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, p.Account, "post "+p.Name, map[string]any{"post removed": p.Name})
+		return trail(ctx, tx, by, access.TrailSetting, p.Account, "post "+p.Name, map[string]any{"post removed": p.Name})
 	})
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/region"
@@ -102,7 +103,7 @@ func (c *Catalog) AddRegion(ctx context.Context, r *region.Region, by Author,
 		if err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "region "+r.Name, map[string]any{"region added": r.Name, "desk": r.Desk})
+		return trail(ctx, tx, by, access.TrailSetting, "", "region "+r.Name, map[string]any{"region added": r.Name, "desk": r.Desk})
 	})
 }
 
@@ -117,7 +118,7 @@ func (c *Catalog) RemoveRegion(ctx context.Context, name string, by Author) erro
 		if n, _ := r.RowsAffected(); n == 0 {
 			return noRegion(name)
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "region "+name, map[string]any{"region removed": name})
+		return trail(ctx, tx, by, access.TrailSetting, "", "region "+name, map[string]any{"region removed": name})
 	})
 }
 
@@ -247,7 +248,7 @@ func (c *Catalog) Admit(ctx context.Context, account string, admitted bool, by A
 		if n, _ := r.RowsAffected(); n == 0 {
 			return noAccount(account)
 		}
-		return trail(ctx, tx, by, TrailAccountChanged, account, account, map[string]any{"admitted": admitted})
+		return trail(ctx, tx, by, access.TrailAccountChanged, account, account, map[string]any{"admitted": admitted})
 	})
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/query"
 	"spindle/internal/core/replication"
@@ -166,7 +167,7 @@ func (c *Catalog) AddReplication(ctx context.Context, r *replication.Rule, by Au
 			replicationFollower); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, r.Account, "replication "+r.Name, map[string]any{"replication added": r.Name,
+		return trail(ctx, tx, by, access.TrailSetting, r.Account, "replication "+r.Name, map[string]any{"replication added": r.Name,
 			"does": r.Words()})
 	})
 }
@@ -241,7 +242,7 @@ func (c *Catalog) ChangeReplication(ctx context.Context, account, name string, i
 				}
 			}
 		}
-		return trail(ctx, tx, by, TrailSetting, account, "replication "+name, map[string]any{"replication changed": name,
+		return trail(ctx, tx, by, access.TrailSetting, account, "replication "+name, map[string]any{"replication changed": name,
 			"does": r.Words(), "on": r.On, changedIn: settingsChanged(before, *r)})
 	})
 }
@@ -302,6 +303,6 @@ func (c *Catalog) RemoveReplication(ctx context.Context, account, name string, b
 			(select 1 from replications)`, replicationFollower); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, account, "replication "+name, map[string]any{"replication removed": name})
+		return trail(ctx, tx, by, access.TrailSetting, account, "replication "+name, map[string]any{"replication removed": name})
 	})
 }

@@ -32,17 +32,6 @@ var runStates = [...]string{"waiting", "under way", "asks", "done", "stopped", "
 // String gives the state's name.
 func (s RunState) String() string { return runStates[s] }
 
-// RunCount is what one action of one rule did in a run.
-type RunCount struct {
-	Rule    string `json:"rule"`
-	Of      string `json:"of"`
-	Do      string `json:"do"`
-	To      string `json:"to,omitempty"`
-	Objects int64  `json:"objects"`
-	Bytes   int64  `json:"bytes"`
-	Failed  int64  `json:"failed,omitempty"`
-}
-
 // RunPlace is where a run goes on, when it looks at the whole bucket.
 type RunPlace struct {
 	Table int   `json:"table"` // 0 for heads, 1 for history
@@ -60,7 +49,7 @@ type Run struct {
 	Ended    *time.Time
 	Who      string
 	Allowed  string // who let it go beyond the guard
-	Counts   []RunCount
+	Counts   []lifecycle.RunCount
 	Place    RunPlace
 	Says     string
 }
@@ -90,7 +79,7 @@ const runColumns = `id, bucket, revision, state, whole, started, ended, who, all
 
 // OpenRun begins a run. The error when one is open has the code run-open.
 func (c *Catalog) OpenRun(ctx context.Context, r *Run) error {
-	counts, err := json.Marshal(append([]RunCount{}, r.Counts...))
+	counts, err := json.Marshal(append([]lifecycle.RunCount{}, r.Counts...))
 	if err != nil {
 		return err
 	}

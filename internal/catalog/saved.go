@@ -7,6 +7,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 )
 
@@ -62,7 +63,7 @@ func (c *Catalog) Save(ctx context.Context, account string, of SavedKind, name s
 		if before == nil { // all that it says came with it
 			detail[string(of)+" added"] = name
 		}
-		return trail(ctx, tx, by, TrailSetting, account, string(of)+" "+name, detail)
+		return trail(ctx, tx, by, access.TrailSetting, account, string(of)+" "+name, detail)
 	})
 }
 
@@ -96,6 +97,6 @@ func (c *Catalog) Forget(ctx context.Context, account string, of SavedKind, name
 			}
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, account, string(of)+" "+name, map[string]any{"forgotten": name})
+		return trail(ctx, tx, by, access.TrailSetting, account, string(of)+" "+name, map[string]any{"forgotten": name})
 	})
 }

@@ -6,6 +6,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 )
 
@@ -80,7 +81,7 @@ func (s *scheduled[J]) trail(ctx context.Context, tx *sqlx.Tx, by Author, j *J, 
 	if len(changed) > 0 {
 		detail[changedIn] = changed
 	}
-	return trail(ctx, tx, by, TrailSetting, h.account, s.code+" "+h.name, detail)
+	return trail(ctx, tx, by, access.TrailSetting, h.account, s.code+" "+h.name, detail)
 }
 
 // change changes a job as it is found. The errors are those of edit, and revision when it is at

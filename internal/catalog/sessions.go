@@ -56,7 +56,7 @@ func (c *Catalog) PutSession(ctx context.Context, s Session) error {
 			s.Token, s.Person, s.Key, s.Account, s.Forgery, s.Source, plainText(s.Program), s.Created, s.Expires); err != nil {
 			return err
 		}
-		return trail(ctx, tx, Author{At: s.Created, Who: s.By(), Source: s.Source}, TrailSignedIn, s.Account, s.By(),
+		return trail(ctx, tx, Author{At: s.Created, Who: s.By(), Source: s.Source}, access.TrailSignedIn, s.Account, s.By(),
 			map[string]any{"program": plainText(s.Program)})
 	})
 }

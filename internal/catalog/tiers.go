@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/tier"
 )
@@ -161,7 +162,7 @@ func (c *Catalog) AddTier(ctx context.Context, t *tier.Tier, by Author) error {
 		if err := addVolumes(ctx, tx, t); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "tier "+t.Name, map[string]any{"tier added": t.Name})
+		return trail(ctx, tx, by, access.TrailSetting, "", "tier "+t.Name, map[string]any{"tier added": t.Name})
 	})
 }
 
@@ -241,7 +242,7 @@ func (c *Catalog) ChangeTier(ctx context.Context, name string, ifRevision int, b
 		if err := addVolumes(ctx, tx, t); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "tier "+t.Name,
+		return trail(ctx, tx, by, access.TrailSetting, "", "tier "+t.Name,
 			map[string]any{"tier changed": t.Name, changedIn: changed})
 	})
 }
@@ -301,7 +302,7 @@ func (c *Catalog) RemoveTier(ctx context.Context, name string, by Author) error 
 				return err
 			}
 		}
-		return trail(ctx, tx, by, TrailSetting, "", "tier "+name, map[string]any{"tier removed": name})
+		return trail(ctx, tx, by, access.TrailSetting, "", "tier "+name, map[string]any{"tier removed": name})
 	})
 }
 

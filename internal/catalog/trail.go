@@ -9,44 +9,9 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 )
-
-// The kinds of entries of the audit trail.
-const (
-	TrailSignedIn       = "signed in"
-	TrailSignInFailed   = "sign-in failed"
-	TrailSignedOut      = "signed out"
-	TrailSessionEnded   = "session ended"
-	TrailAccountCreated = "account created"
-	TrailAccountChanged = "account changed"
-	TrailAccountRemoved = "account removed"
-	TrailPersonCreated  = "person created"
-	TrailPersonChanged  = "person changed"
-	TrailPersonRemoved  = "person removed"
-	TrailPassword       = "password changed"
-	TrailKeyCreated     = "key created"
-	TrailKeyChanged     = "key changed"
-	TrailKeyReplaced    = "key replaced"
-	TrailKeyRemoved     = "key removed"
-	TrailKeyTested      = "key tested"
-	TrailGrantCreated   = "grant created"
-	TrailGrantChanged   = "grant changed"
-	TrailGrantRemoved   = "grant removed"
-	TrailSetting        = "setting changed"
-	TrailMasterKey      = "master key rotated"
-	TrailRefused        = "refused"
-	TrailSignatureWrong = "signature wrong"
-	TrailChecked        = "settings checked"
-)
-
-// TrailKinds lists all kinds.
-var TrailKinds = []string{TrailSignedIn, TrailSignInFailed, TrailSignedOut, TrailSessionEnded, TrailAccountCreated,
-	TrailAccountChanged, TrailAccountRemoved,
-	TrailPersonCreated, TrailPersonChanged, TrailPersonRemoved, TrailPassword, TrailKeyCreated, TrailKeyChanged,
-	TrailKeyReplaced, TrailKeyRemoved, TrailKeyTested,
-	TrailGrantCreated, TrailGrantChanged, TrailGrantRemoved, TrailSetting, TrailMasterKey, TrailRefused,
-	TrailSignatureWrong, TrailChecked}
 
 // TrailEntry is something that was done to access, or refused.
 type TrailEntry struct {
@@ -132,9 +97,9 @@ type TrailQuery struct {
 // Trail gives a page of the trail.
 func (c *Catalog) Trail(ctx context.Context, q TrailQuery) ([]TrailEntry, error) {
 	for _, k := range q.Kinds {
-		if !slices.Contains(TrailKinds, k) {
+		if !slices.Contains(access.TrailKinds, k) {
 			return nil, fault.New(fault.Invalid, "trail-kind", "there is no kind %q of entries in the trail", k).In("kind").
-				Do("choose from: %s", strings.Join(TrailKinds, ", "))
+				Do("choose from: %s", strings.Join(access.TrailKinds, ", "))
 		}
 	}
 	w := where().when(q.Before != 0, `id < ?`, q.Before).when(q.Account != "", `account = ?`, q.Account).

@@ -92,11 +92,11 @@ func written(t testing.TB, f census.Format, columns []census.Column, rows []cens
 // All formats give back the same rows, whatever is in them.
 func TestFormats(t *testing.T) {
 	columns, rows := columnsOf(t, names), sample(5000)
-	var first []censusfile.Record
+	var first []census.Record
 	for _, f := range []census.Format{census.CSV, census.JSONLines, census.Parquet} {
 		b, _ := written(t, f, columns, rows)
-		var all []censusfile.Record
-		if err := censusfile.Read(f, columns, bytes.NewReader(b), t.TempDir(), func(r censusfile.Record) (bool, error) {
+		var all []census.Record
+		if err := censusfile.Read(f, columns, bytes.NewReader(b), t.TempDir(), func(r census.Record) (bool, error) {
 			all = append(all, slices.Clone(r))
 			return true, nil
 		}); err != nil {
@@ -120,7 +120,7 @@ func TestFormats(t *testing.T) {
 			}
 		}
 		if err := censusfile.Read(f, columns, bytes.NewReader(b[:len(b)/2]), t.TempDir(),
-			func(censusfile.Record) (bool, error) {
+			func(census.Record) (bool, error) {
 				return true, nil
 			}); f != census.CSV && !fault.HasCode(err, "census-file") {
 			t.Errorf("%s: half of a file: %v", f, err)
@@ -230,7 +230,7 @@ func TestSet(t *testing.T) {
 	for more := true; more; { // pages of 77
 		page := 0
 		more = false
-		if err := s.Rows(t.Context(), at, func(_ censusfile.Record, p censusfile.Place) (bool, error) {
+		if err := s.Rows(t.Context(), at, func(_ census.Record, p censusfile.Place) (bool, error) {
 			n, page, at = n+1, page+1, p
 			more = page == 77
 			return !more, nil
@@ -360,7 +360,7 @@ func TestHostileFiles(t *testing.T) {
 	} {
 		var was, is runtime.MemStats
 		runtime.ReadMemStats(&was)
-		err := censusfile.Read(x.format, columns, x.from, t.TempDir(), func(censusfile.Record) (bool, error) { return true, nil })
+		err := censusfile.Read(x.format, columns, x.from, t.TempDir(), func(census.Record) (bool, error) { return true, nil })
 		runtime.ReadMemStats(&is)
 		if !fault.HasCode(err, "census-file") {
 			t.Errorf("%s: %v", name, err)

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"spindle/internal/core/census"
 	"spindle/internal/core/fault"
 )
 
@@ -21,8 +22,8 @@ const (
 // Difference is one object that is in one set only, or otherwise in the other.
 type Difference struct {
 	Change  Change
-	Was, Is Record   // nil where it is not there
-	Columns []string // of what changed, in which
+	Was, Is census.Record // nil where it is not there
+	Columns []string      // of what changed, in which
 }
 
 // Differ compares two sets of the same columns, both in the order of bucket and key, and
@@ -77,7 +78,7 @@ type differ struct {
 // group is all rows of a key.
 type group struct {
 	bucket, key string
-	rows        []Record
+	rows        []census.Record
 	err         error
 }
 
@@ -99,7 +100,7 @@ func (d *differ) groups(ctx context.Context, s *Set) <-chan group {
 	go func() {
 		defer close(out)
 		var g group
-		err := s.Rows(ctx, Place{}, func(r Record, _ Place) (bool, error) {
+		err := s.Rows(ctx, Place{}, func(r census.Record, _ Place) (bool, error) {
 			if g.rows != nil && (g.bucket != r[d.bucket] || g.key != r[d.key]) {
 				if !give(g) {
 					return false, nil
@@ -120,8 +121,8 @@ func (d *differ) groups(ctx context.Context, s *Set) <-chan group {
 }
 
 // group tells the differences between the rows of one key.
-func (d *differ) group(was, is []Record) (more bool, err error) {
-	id := func(r Record) string {
+func (d *differ) group(was, is []census.Record) (more bool, err error) {
+	id := func(r census.Record) string {
 		if d.version < 0 || len(was) == 1 && len(is) == 1 {
 			return ""
 		}
@@ -129,7 +130,7 @@ func (d *differ) group(was, is []Record) (more bool, err error) {
 	}
 	for _, x := range was {
 		diff := Difference{Change: Went, Was: x}
-		if i := slices.IndexFunc(is, func(y Record) bool { return id(y) == id(x) }); i >= 0 {
+		if i := slices.IndexFunc(is, func(y census.Record) bool { return id(y) == id(x) }); i >= 0 {
 			diff.Change, diff.Is = Changed, is[i]
 			if is = slices.Delete(slices.Clone(is), i, i+1); slices.Equal(x, diff.Is) {
 				continue

@@ -19,9 +19,6 @@ import (
 	"spindle/internal/core/fault"
 )
 
-// Record is a row as it is read: a text for each column, "" for what is missing.
-type Record []string
-
 // Bounds of what is read, whatever it says of itself: a row has a key of 1 KiB, metadata of 2 KiB
 // and ten tags, each of which may be escaped; a footer tells of some columns and row groups.
 const (
@@ -33,7 +30,7 @@ const (
 // folder for what cannot be read in one go. The error for a file that is none has the code
 // census-file.
 func Read(format census.Format, columns []census.Column, from io.Reader, scratch string,
-	f func(Record) (bool, error)) error {
+	f func(census.Record) (bool, error)) error {
 	var err error
 	switch format {
 	case census.Parquet:
@@ -59,7 +56,7 @@ func namesOf(columns []census.Column) []string {
 	return names
 }
 
-func readCSV(columns []census.Column, from io.Reader, f func(Record) (bool, error)) error {
+func readCSV(columns []census.Column, from io.Reader, f func(census.Record) (bool, error)) error {
 	most := &rationed{r: from, left: maxLine + bufferSize}
 	r := csv.NewReader(bufio.NewReaderSize(most, bufferSize))
 	head, err := r.Read()
@@ -99,7 +96,7 @@ func (r *rationed) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func readLines(columns []census.Column, from io.Reader, f func(Record) (bool, error)) error {
+func readLines(columns []census.Column, from io.Reader, f func(census.Record) (bool, error)) error {
 	s := bufio.NewScanner(from)
 	s.Buffer(make([]byte, 0, bufferSize), maxLine)
 	for s.Scan() {
@@ -107,7 +104,7 @@ func readLines(columns []census.Column, from io.Reader, f func(Record) (bool, er
 		if err := json.Unmarshal(s.Bytes(), &line); err != nil {
 			return err
 		}
-		row := make(Record, len(columns))
+		row := make(census.Record, len(columns))
 		for i, c := range columns {
 			raw := line[c.Name]
 			if len(raw) == 0 || raw[0] != '"' {
@@ -140,7 +137,7 @@ func footerFits(file io.ReaderAt, size int64) error {
 }
 
 // readParquet copies the file aside first: its end says where its columns are.
-func readParquet(columns []census.Column, from io.Reader, scratch string, f func(Record) (bool, error)) (err error) {
+func readParquet(columns []census.Column, from io.Reader, scratch string, f func(census.Record) (bool, error)) (err error) {
 	file, err := os.CreateTemp(scratch, "census-*.parquet")
 	if err != nil {
 		return fault.New(fault.Unavailable, "scratch", "the service's folder for work cannot be used").Because(err)
@@ -156,7 +153,7 @@ func readParquet(columns []census.Column, from io.Reader, scratch string, f func
 	return readParquetFile(columns, file, size, f)
 }
 
-func readParquetFile(columns []census.Column, file *os.File, size int64, f func(Record) (bool, error)) (err error) {
+func readParquetFile(columns []census.Column, file *os.File, size int64, f func(census.Record) (bool, error)) (err error) {
 	defer func() {
 		if p := recover(); p != nil { // a file that lies about itself
 			err = fmt.Errorf("it is no Parquet file: %v", p)
@@ -184,14 +181,14 @@ func readParquetFile(columns []census.Column, file *os.File, size int64, f func(
 	return nil
 }
 
-func readGroup(g parquet.RowGroup, columns []census.Column, f func(Record) (bool, error)) (more bool, err error) {
+func readGroup(g parquet.RowGroup, columns []census.Column, f func(census.Record) (bool, error)) (more bool, err error) {
 	rows := g.Rows()
 	defer func() { err = errors.Join(err, rows.Close()) }()
 	block := make([]parquet.Row, 256)
 	for {
 		n, err := rows.ReadRows(block)
 		for _, row := range block[:n] {
-			out := make(Record, len(columns))
+			out := make(census.Record, len(columns))
 			for _, v := range row {
 				if i := v.Column(); i < len(columns) && !v.IsNull() {
 					out[i] = textOf(columns[i].Kind, v)

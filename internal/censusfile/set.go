@@ -38,7 +38,7 @@ type Place struct {
 // Rows gives all rows from a place on, with the place after each, until f says that it is
 // enough. The error for files that are not those that were written has the code
 // census-file, and one that is missing census-gone.
-func (s *Set) Rows(ctx context.Context, from Place, f func(Record, Place) (bool, error)) error {
+func (s *Set) Rows(ctx context.Context, from Place, f func(census.Record, Place) (bool, error)) error {
 	for i := from.File; i < len(s.Files); i++ {
 		at := Place{File: i}
 		skip := int64(0)
@@ -46,7 +46,7 @@ func (s *Set) Rows(ctx context.Context, from Place, f func(Record, Place) (bool,
 			skip = from.Rows
 		}
 		more := true
-		err := s.file(ctx, &s.Files[i], func(r Record) (ok bool, err error) {
+		err := s.file(ctx, &s.Files[i], func(r census.Record) (ok bool, err error) {
 			if at.Rows++; at.Rows <= skip {
 				return true, nil
 			}
@@ -61,7 +61,7 @@ func (s *Set) Rows(ctx context.Context, from Place, f func(Record, Place) (bool,
 }
 
 // file reads a file, and looks whether it is the one that was written when all of it was.
-func (s *Set) file(ctx context.Context, of *census.File, f func(Record) (bool, error)) error {
+func (s *Set) file(ctx context.Context, of *census.File, f func(census.Record) (bool, error)) error {
 	facts, err := s.Of.Stat(ctx, of.Key)
 	if err != nil {
 		if k := fault.From(err).Kind; k == fault.NotFound {
@@ -85,7 +85,7 @@ func (s *Set) file(ctx context.Context, of *census.File, f func(Record) (bool, e
 	}
 	sum := sha256.New()
 	whole := true
-	if err := Read(s.Format, s.Columns, io.TeeReader(body, sum), s.Scratch, func(r Record) (bool, error) {
+	if err := Read(s.Format, s.Columns, io.TeeReader(body, sum), s.Scratch, func(r census.Record) (bool, error) {
 		more, err := f(r)
 		whole = whole && more
 		return more, err
@@ -99,7 +99,7 @@ func (s *Set) file(ctx context.Context, of *census.File, f func(Record) (bool, e
 }
 
 // known reads a file from a copy, once its digest is that of what was written.
-func (s *Set) known(of *census.File, body io.Reader, f func(Record) (bool, error), changed error) error {
+func (s *Set) known(of *census.File, body io.Reader, f func(census.Record) (bool, error), changed error) error {
 	file, err := os.CreateTemp(s.Scratch, "census-*")
 	if err != nil {
 		return fault.New(fault.Unavailable, "scratch", "the service's folder for work cannot be used").Because(err)
@@ -126,7 +126,7 @@ func (s *Set) index(name string) int {
 
 // Test gives what an expression says of rows. The error for one that asks for what is in no
 // column has the code census-column.
-func (s *Set) Test(x query.Expr) (func(Record) bool, error) {
+func (s *Set) Test(x query.Expr) (func(census.Record) bool, error) {
 	if err := s.answers(x); err != nil {
 		return nil, err
 	}
@@ -134,13 +134,13 @@ func (s *Set) Test(x query.Expr) (func(Record) bool, error) {
 	for i, c := range s.Columns {
 		at[c.Name] = i
 	}
-	text := func(r Record, name string) string {
+	text := func(r census.Record, name string) string {
 		if i, ok := at[name]; ok {
 			return r[i]
 		}
 		return ""
 	}
-	return func(r Record) bool {
+	return func(r census.Record) bool {
 		o := query.Object{Bucket: text(r, "bucket"), Key: text(r, "key"), Type: text(r, "type"), Tier: text(r, "tier"),
 			Writer: text(r, "writer"), MD5: text(r, "etag"), CRC64: text(r, "crc64"), Version: text(r, "version"),
 			Sealed: text(r, "sealed") == "true", Current: text(r, "state") == "current"}
@@ -175,7 +175,7 @@ func (s *Set) answers(x query.Expr) (err error) {
 
 // maps gives the metadata or the tags of a row: from the column of all, or those of one
 // each.
-func (s *Set) maps(r Record, kind, all string) map[string]string {
+func (s *Set) maps(r census.Record, kind, all string) map[string]string {
 	out := map[string]string{}
 	for i, c := range s.Columns {
 		if c.Name == all && r[i] != "" {
@@ -187,21 +187,14 @@ func (s *Set) maps(r Record, kind, all string) map[string]string {
 	return out
 }
 
-// Total is how many rows have a value, and their bytes.
-type Total struct {
-	Value string `json:"value"`
-	Rows  int64  `json:"rows"`
-	Bytes int64  `json:"bytes"`
-}
-
 // MaxTotals bounds the different values that are told apart.
 const MaxTotals = 100_000
 
 // value gives what rows are summed by: a column, or a field or a tag in the column of all;
 // nil for neither.
-func (s *Set) value(by string) func(Record) string {
+func (s *Set) value(by string) func(census.Record) string {
 	if at := s.index(by); at >= 0 {
-		return func(r Record) string {
+		return func(r census.Record) string {
 			if s.Columns[at].Kind == census.Moment {
 				day, _, _ := strings.Cut(r[at], "T")
 				return day
@@ -214,7 +207,7 @@ func (s *Set) value(by string) func(Record) string {
 	}
 	for _, kind := range []string{"field", "tag"} {
 		if name, ok := strings.CutPrefix(by, kind+" "); ok && s.index(kind+"s") >= 0 {
-			return func(r Record) string { return s.maps(r, kind, kind+"s")[name] }
+			return func(r census.Record) string { return s.maps(r, kind, kind+"s")[name] }
 		}
 	}
 	return nil
@@ -223,14 +216,14 @@ func (s *Set) value(by string) func(Record) string {
 // Totals sums rows for which test holds by the values of a column; a nil test holds for all.
 // Keys are summed by what stands before their first slash, moments by their day. The error
 // for more than MaxTotals values has the code census-values.
-func (s *Set) Totals(ctx context.Context, by string, test func(Record) bool) ([]Total, error) {
+func (s *Set) Totals(ctx context.Context, by string, test func(census.Record) bool) ([]census.Total, error) {
 	value, size := s.value(by), s.index("size")
 	if value == nil {
 		return nil, fault.New(fault.Invalid, "census-column", "the census has no column %q", by).In("by").
 			Do("take one of %s", strings.Join(namesOf(s.Columns), ", "))
 	}
-	sums := map[string]*Total{}
-	err := s.Rows(ctx, Place{}, func(r Record, _ Place) (bool, error) {
+	sums := map[string]*census.Total{}
+	err := s.Rows(ctx, Place{}, func(r census.Record, _ Place) (bool, error) {
 		if test != nil && !test(r) {
 			return true, nil
 		}
@@ -242,7 +235,7 @@ func (s *Set) Totals(ctx context.Context, by string, test func(Record) bool) ([]
 					MaxTotals).In("by").
 					Do("ask for rows like an expression, or take another column")
 			}
-			t = &Total{Value: strings.Clone(v)}
+			t = &census.Total{Value: strings.Clone(v)}
 			sums[t.Value] = t
 		}
 		t.Rows++
@@ -252,11 +245,11 @@ func (s *Set) Totals(ctx context.Context, by string, test func(Record) bool) ([]
 		}
 		return true, nil
 	})
-	out := make([]Total, 0, len(sums))
+	out := make([]census.Total, 0, len(sums))
 	for _, t := range sums {
 		out = append(out, *t)
 	}
-	slices.SortFunc(out, func(a, b Total) int {
+	slices.SortFunc(out, func(a, b census.Total) int {
 		return cmp.Or(cmp.Compare(b.Rows, a.Rows),
 			strings.Compare(a.Value, b.Value))
 	})

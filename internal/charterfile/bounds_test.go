@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"spindle/internal/core/charter"
 	"spindle/internal/core/fault"
 )
 
@@ -36,7 +37,7 @@ func TestWhatVariablesComeToIsBounded(t *testing.T) {
 		"itself": {"variables: {v: '${v}${v}'}\na: '${v}'\n", false}} {
 		var was, is runtime.MemStats
 		runtime.ReadMemStats(&was)
-		_, err := Read([]Source{{"a.yaml", x.text}}, nil, none)
+		_, err := Read([]charter.Source{{Name: "a.yaml", Text: x.text}}, nil, none)
 		runtime.ReadMemStats(&is)
 		if (err != nil) != x.bad || err != nil && !strings.Contains(fault.All(err)[0].Message, "variables put in") {
 			t.Errorf("%s: %v", name, err)

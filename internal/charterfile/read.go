@@ -14,6 +14,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"spindle/internal/core/charter"
 	"spindle/internal/core/fault"
 )
 
@@ -28,19 +29,13 @@ const (
 	maxGrown = 8 << 20 // bytes of texts, with variables put in
 )
 
-// Source is a file of a charter.
-type Source struct {
-	Name string `json:"name" maxLength:"1000"`
-	Text string `json:"text" maxLength:"2097152"`
-}
-
 // Complaint is what is wrong with the value at a path, such as buckets.plates.quota.
 type Complaint struct{ Path, Says string }
 
 // Read gives what files declare, as a document in JSON has it. set goes before the variables
 // of the files. check finds what else is wrong. The error joins all that is wrong, each with
 // the code charter and, as its field, file:line:column.
-func Read(files []Source, set map[string]string, check func(map[string]any) []Complaint) (map[string]any, error) {
+func Read(files []charter.Source, set map[string]string, check func(map[string]any) []Complaint) (map[string]any, error) {
 	r := &reader{at: map[string]position{}, variables: map[string]any{}}
 	if len(files) > 0 {
 		r.first = files[0].Name
@@ -145,7 +140,7 @@ func tooDeep(text string) (at int, says string) {
 }
 
 // file reads one file into the tree.
-func (r *reader) file(f Source, tree map[string]any) {
+func (r *reader) file(f charter.Source, tree map[string]any) {
 	if line, says := tooDeep(f.Text); says != "" {
 		r.add(position{f.Name, line, 1}, "%s", says)
 		return

@@ -5,15 +5,16 @@ import (
 	"strings"
 	"testing"
 
+	"spindle/internal/core/charter"
 	"spindle/internal/core/fault"
 )
 
 func none(map[string]any) []Complaint { return nil }
 
 func TestFilesArePutTogether(t *testing.T) {
-	tree, err := Read([]Source{{"a.yaml",
-		"charter: fenn\nvariables: {days: 400, room: cellar}\nbuckets:\n  plates:\n    journal: {days: '${days}'}\n    note: in the ${room}, $${room}\n"},
-		{"b.yaml", "buckets:\n  loans: {quota: 4_000, tags: {kind: x, n: '7'}}\n---\nsync: {nightly: {like: [a, 'b*'], on: true, note: null}}\n"}},
+	tree, err := Read([]charter.Source{{Name: "a.yaml",
+		Text: "charter: fenn\nvariables: {days: 400, room: cellar}\nbuckets:\n  plates:\n    journal: {days: '${days}'}\n    note: in the ${room}, $${room}\n"},
+		{Name: "b.yaml", Text: "buckets:\n  loans: {quota: 4_000, tags: {kind: x, n: '7'}}\n---\nsync: {nightly: {like: [a, 'b*'], on: true, note: null}}\n"}},
 		map[string]string{"room": "attic"}, none)
 	if err != nil {
 		t.Fatal(err)
@@ -41,9 +42,9 @@ func TestWhatIsWrongIsToldWhereItIs(t *testing.T) {
 		{"variables: {v: 1}\n", "variables: {v: 2}\n", "b.yaml:1:13: the variable v is set twice"},
 		{"buckets:\n  wrong: {quota: 1}\n", "", "a.yaml:2:11: buckets.wrong.quota: no"},
 	} {
-		files := []Source{{"a.yaml", x.text}}
+		files := []charter.Source{{Name: "a.yaml", Text: x.text}}
 		if x.more != "" {
-			files = append(files, Source{"b.yaml", x.more})
+			files = append(files, charter.Source{Name: "b.yaml", Text: x.more})
 		}
 		_, err := Read(files, nil, func(tree map[string]any) []Complaint {
 			if b, _ := tree["buckets"].(map[string]any); b["wrong"] != nil {
@@ -64,11 +65,11 @@ func TestWhatIsWrongIsToldWhereItIs(t *testing.T) {
 		}
 	}
 	deep := strings.Repeat("{a: ", 100) + "1" + strings.Repeat("}", 100)
-	if _, err := Read([]Source{{"a.yaml", "a: " + deep}}, nil, none); err == nil ||
+	if _, err := Read([]charter.Source{{Name: "a.yaml", Text: "a: " + deep}}, nil, none); err == nil ||
 		!strings.Contains(err.Error(), "deep") {
 		t.Errorf("very deep: %v", err)
 	}
-	if _, err := Read([]Source{{"a.yaml", strings.Repeat("# x\n", 1<<20)}}, nil, none); !fault.HasCode(fault.All(err)[0],
+	if _, err := Read([]charter.Source{{Name: "a.yaml", Text: strings.Repeat("# x\n", 1<<20)}}, nil, none); !fault.HasCode(fault.All(err)[0],
 		"charter") {
 		t.Errorf("very long: %v", err)
 	}

@@ -7,7 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"spindle/internal/desk"
+	"spindle/internal/core/access"
 )
 
 func noteFlag(what string) cli.Flag {
@@ -22,7 +22,7 @@ func (a *app) accessCommand() *cli.Command {
 				Description: examples("spindle access trail --since 24h",
 					"spindle access trail --kind refused --who FIELDKIT --json"),
 				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "kind", Usage: "only this `KIND`, may be repeated: " +
-					strings.Join(desk.TrailKinds, ", ")}, &cli.StringFlag{Name: "who", Usage: "only entries by this person or key"},
+					strings.Join(access.TrailKinds, ", ")}, &cli.StringFlag{Name: "who", Usage: "only entries by this person or key"},
 					&cli.StringFlag{Name: "subject", Usage: "only entries whose subject begins with `TEXT`, such as a bucket"},
 					&cli.StringFlag{Name: "account", Usage: "only this account"},
 					&cli.StringFlag{Name: "since", Usage: "not before `TIME`, such as 2026-11-20, or 36h ago"},

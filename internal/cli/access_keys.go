@@ -10,8 +10,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/access"
-	"spindle/internal/desk"
 )
 
 func (a *app) keyCommand() *cli.Command {
@@ -31,7 +31,7 @@ func (a *app) keyCommand() *cli.Command {
 		{Name: "list", Usage: "list access keys", Description: examples("spindle access key list",
 			"spindle access key list --account seed-lab --json"),
 			Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only this account's"}},
-			Action: listing[desk.KeyInfo]{path: "/api/v1/keys", field: "keys", filters: []string{"account"}, row: keyRow,
+			Action: listing[api.KeyInfo]{path: "/api/v1/keys", field: "keys", filters: []string{"account"}, row: keyRow,
 				none: "There is no key.",
 				columns: []column{{"KEY", false}, {"APPLICATION", false}, {"ACCOUNT", false}, {"ROLE", false}, {"REACHES", false},
 					{"STATE", false}, {"EXPIRES", false}, {"USED", false}}}.action(a)},
@@ -52,7 +52,7 @@ func (a *app) keyCommand() *cli.Command {
 				Value: "24h"}}, Action: a.keyReplace},
 		{Name: "remove", Usage: "remove an access key, with its grants", ArgsUsage: "KEY",
 			Description: examples("spindle access key remove SCANNER2", "spindle access key remove SCANNER2 --yes"),
-			Flags:       []cli.Flag{yesFlag()}, Action: removing(a, "key", keysPath, func(k desk.KeyInfo) string {
+			Flags:       []cli.Flag{yesFlag()}, Action: removing(a, "key", keysPath, func(k api.KeyInfo) string {
 				used := "was never used"
 				if k.Used != nil {
 					used = "was last used " + when(*k.Used) + " from " + k.UsedFrom
@@ -84,14 +84,14 @@ func (a *app) keyCreate(ctx context.Context, c *cli.Command) error {
 		}
 		in["secret"] = secret
 	}
-	var out desk.KeySecret
+	var out api.KeySecret
 	if err := p.call(ctx, http.MethodPost, "/api/v1/keys", nil, in, &out); err != nil {
 		return err
 	}
 	return a.printKey(out)
 }
 
-func (a *app) printKey(x desk.KeySecret) error {
+func (a *app) printKey(x api.KeySecret) error {
 	if a.json {
 		return a.print(x, nil)
 	}
@@ -129,11 +129,11 @@ func (a *app) printKey(x desk.KeySecret) error {
 	return nil
 }
 
-func (p *api) accessKey(ctx context.Context, id string) (k desk.KeyInfo, err error) {
+func (p *desk) accessKey(ctx context.Context, id string) (k api.KeyInfo, err error) {
 	return k, p.call(ctx, http.MethodGet, keysPath+url.PathEscape(id), nil, nil, &k)
 }
 
-func (a *app) showKey(k desk.KeyInfo) error { return a.printKey(desk.KeySecret{Key: k}) }
+func (a *app) showKey(k api.KeyInfo) error { return a.printKey(api.KeySecret{Key: k}) }
 
 // operatorWord stands for operating the service, which goes with administering.
 const operatorWord = "operator"
@@ -145,14 +145,14 @@ func setRole(in map[string]any, role string) {
 	}
 }
 
-func roleWord(k desk.KeyInfo) string {
+func roleWord(k api.KeyInfo) string {
 	if k.Operator {
 		return operatorWord
 	}
 	return k.Role
 }
 
-func keyRow(k desk.KeyInfo) []string {
+func keyRow(k api.KeyInfo) []string {
 	limits := "all"
 	if len(k.Limits) > 0 {
 		limits = shown(strings.Join(k.Limits, ", "))
@@ -183,7 +183,7 @@ func (a *app) keyReplace(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var out desk.KeySecret
+	var out api.KeySecret
 	if err := p.call(ctx, http.MethodPost, keysPath+url.PathEscape(id)+"/replace", nil,
 		map[string]any{"grace": c.String("grace")}, &out); err != nil {
 		return err
@@ -220,7 +220,7 @@ func (a *app) grantCommand() *cli.Command {
 					"spindle access grant list --to account:guest-curators --json"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only on this bucket"},
 					&cli.StringFlag{Name: "to", Usage: "only to account:NAME, person:NAME, key:ID, key:NAME or anyone"}},
-				Action: listing[desk.GrantInfo]{path: "/api/v1/grants", field: "grants", filters: []string{"bucket", "to"},
+				Action: listing[api.GrantInfo]{path: "/api/v1/grants", field: "grants", filters: []string{"bucket", "to"},
 					row: grantRow, none: "No grant is like that. Give one: spindle access grant create BUCKET --to account:NAME --for 'read from'",
 					columns: []column{{"GRANT", true}, {"ON", false}, {"OF", false}, {"TO", false}, {"FOR", false}, {"EXPIRES", false},
 						{"NOTE", false}}}.action(a)},
@@ -235,7 +235,7 @@ func (a *app) grantCommand() *cli.Command {
 					printed(a, a.printGrant))},
 			{Name: "remove", Usage: "remove a grant; it stops working within a second", ArgsUsage: "NUMBER",
 				Description: examples("spindle access grant remove 3", "spindle access grant remove 3 --yes"),
-				Flags:       []cli.Flag{yesFlag()}, Action: removing(a, "grant", grantsPath, func(g desk.GrantInfo) string {
+				Flags:       []cli.Flag{yesFlag()}, Action: removing(a, "grant", grantsPath, func(g api.GrantInfo) string {
 					return fmt.Sprintf("Grant %d: %s may no longer %s %s.", g.ID, shown(g.To), g.For, place(g))
 				})},
 		}}
@@ -243,14 +243,14 @@ func (a *app) grantCommand() *cli.Command {
 
 const grantsPath = "/api/v1/grants/"
 
-func place(g desk.GrantInfo) string {
+func place(g api.GrantInfo) string {
 	if g.Prefix == "" {
 		return g.Bucket
 	}
 	return g.Bucket + "/" + shown(g.Prefix)
 }
 
-func (a *app) printGrant(g desk.GrantInfo) error {
+func (a *app) printGrant(g api.GrantInfo) error {
 	return a.print(g, func() error {
 		ends := maybe(g.Expires, "never")
 		if g.Expired {
@@ -280,7 +280,7 @@ func (a *app) grantCreate(ctx context.Context, c *cli.Command) error {
 	bucket, prefix, _ := strings.Cut(address, "/")
 	in := map[string]any{"bucket": bucket, "prefix": prefix, "to": c.String("to"), "for": c.String("for"),
 		"expires": c.String("expires"), "note": c.String("note")}
-	var g desk.GrantInfo
+	var g api.GrantInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/grants", nil, in, &g); err != nil {
 		return err
 	}
@@ -293,7 +293,7 @@ func (a *app) grantCreate(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func grantRow(g desk.GrantInfo) []string {
+func grantRow(g api.GrantInfo) []string {
 	ends := maybe(g.Expires, "never")
 	if g.Expired {
 		ends = "expired"

@@ -10,8 +10,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/access"
-	"spindle/internal/desk"
 	"spindle/internal/service"
 )
 
@@ -32,7 +32,7 @@ func (a *app) accountCommand() *cli.Command {
 			Action: a.accountSet(http.MethodPost)},
 		{Name: "list", Usage: "list accounts with what they hold",
 			Description: examples("spindle access account list", "spindle access account list --json"),
-			Action: listing[desk.AccountInfo]{path: "/api/v1/accounts", field: "accounts", row: accountRow,
+			Action: listing[api.AccountInfo]{path: "/api/v1/accounts", field: "accounts", row: accountRow,
 				none: "There is no account that you see.",
 				columns: []column{{"ACCOUNT", false}, {"BUCKETS", true}, {"SIZE", true}, {"QUOTA", false}, {"KEYS", true},
 					{"PEOPLE", true}, {"NOTE", false}}}.action(a)},
@@ -47,7 +47,7 @@ func (a *app) accountCommand() *cli.Command {
 		{Name: "remove", Usage: "remove an account without buckets, with its keys and grants", ArgsUsage: "NAME",
 			Description: examples("spindle access account remove guest-curators",
 				"spindle access account remove guest-curators --yes"), Flags: []cli.Flag{yesFlag()},
-			Action: removing(a, "account", accountPath, func(x desk.AccountInfo) string {
+			Action: removing(a, "account", accountPath, func(x api.AccountInfo) string {
 				return fmt.Sprintf("The account %s goes with %s and the roles of %s; nothing they signed works any more.", x.Name,
 					things(int64(x.Keys), "key", "keys"), things(int64(x.People), "person", "people"))
 			})},
@@ -103,7 +103,7 @@ func (a *app) accountSet(method string) cli.ActionFunc {
 				}
 			}
 		}
-		var out desk.AccountInfo
+		var out api.AccountInfo
 		if err := p.call(ctx, method, path, nil, in, &out); err != nil {
 			return err
 		}
@@ -113,7 +113,7 @@ func (a *app) accountSet(method string) cli.ActionFunc {
 
 const accountPath = "/api/v1/accounts/"
 
-func accountRow(x desk.AccountInfo) []string {
+func accountRow(x api.AccountInfo) []string {
 	operates := ""
 	if x.Operator {
 		operates = "operates the service"
@@ -136,7 +136,7 @@ func bytesOf(q *int64, used int64) string {
 	return fmt.Sprintf("%s, %.1f %% used", size(*q), 100*float64(used)/float64(*q))
 }
 
-func (a *app) printAccount(x desk.AccountInfo) error {
+func (a *app) printAccount(x api.AccountInfo) error {
 	return a.print(x, func() error {
 		what := "tenant"
 		if x.Operator {
@@ -180,10 +180,10 @@ func (a *app) personCommand() *cli.Command {
 			{Name: "list", Usage: "list people", Description: examples("spindle access person list",
 				"spindle access person list --account seed-lab --json"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only those with a role in this account"}},
-				Action: listing[desk.PersonInfo]{path: "/api/v1/people", field: "people", filters: []string{"account"},
+				Action: listing[api.PersonInfo]{path: "/api/v1/people", field: "people", filters: []string{"account"},
 					none:    "Nobody signs in with a name yet. Let somebody: spindle access person create NAME --role ACCOUNT:ROLE",
 					columns: []column{{"PERSON", false}, {"ROLES", false}, {"STATE", false}, {"SIGNED IN", false}, {"NOTE", false}},
-					row: func(x desk.PersonInfo) []string {
+					row: func(x api.PersonInfo) []string {
 						return []string{shown(x.Name), roleText(x), personState(x), maybe(x.SignedIn, "never"), shown(x.Note)}
 					}}.action(a)},
 			{Name: "show", Usage: "show a person", ArgsUsage: "NAME",
@@ -210,14 +210,14 @@ func (a *app) personCommand() *cli.Command {
 			{Name: "remove", Usage: "remove a person, with sessions and grants", ArgsUsage: "NAME",
 				Description: examples("spindle access person remove 'Ines Varga'",
 					"spindle access person remove 'Ines Varga' --yes"), Flags: []cli.Flag{yesFlag()},
-				Action: removing(a, "person", peoplePath, func(x desk.PersonInfo) string {
+				Action: removing(a, "person", peoplePath, func(x api.PersonInfo) string {
 					return fmt.Sprintf("%s (%s) can no longer sign in; their grants are removed too.", shown(x.Name), roleText(x))
 				})},
 		}}
 }
 
-func roles(c *cli.Command) ([]desk.RoleIn, error) {
-	var out []desk.RoleIn
+func roles(c *cli.Command) ([]api.RoleIn, error) {
+	var out []api.RoleIn
 	for _, s := range c.StringSlice("role") {
 		account, role, ok := strings.Cut(s, ":")
 		if !ok {
@@ -230,7 +230,7 @@ func roles(c *cli.Command) ([]desk.RoleIn, error) {
 			}
 			role = r.String()
 		}
-		out = append(out, desk.RoleIn{Account: account, Role: role})
+		out = append(out, api.RoleIn{Account: account, Role: role})
 	}
 	return out, nil
 }
@@ -246,14 +246,14 @@ func (a *app) personCreate(ctx context.Context, c *cli.Command) error {
 	if in["roles"], err = roles(c); err != nil {
 		return err
 	}
-	var out desk.PersonSecret
+	var out api.PersonSecret
 	if err := p.call(ctx, http.MethodPost, "/api/v1/people", nil, in, &out); err != nil {
 		return err
 	}
 	return a.printPerson(out.Person, out.Password)
 }
 
-func roleText(p desk.PersonInfo) string {
+func roleText(p api.PersonInfo) string {
 	var out []string
 	if p.Operator {
 		out = append(out, "operator of the service")
@@ -264,7 +264,7 @@ func roleText(p desk.PersonInfo) string {
 	return strings.Join(out, ", ")
 }
 
-func personState(p desk.PersonInfo) string {
+func personState(p api.PersonInfo) string {
 	switch {
 	case !p.Active:
 		return "off"
@@ -276,9 +276,9 @@ func personState(p desk.PersonInfo) string {
 	return "active"
 }
 
-func (a *app) printPerson(x desk.PersonInfo, password string) error {
+func (a *app) printPerson(x api.PersonInfo, password string) error {
 	if a.json {
-		return a.print(desk.PersonSecret{Person: x, Password: password}, nil)
+		return a.print(api.PersonSecret{Person: x, Password: password}, nil)
 	}
 	facts := [][2]string{{"Person", shown(x.Name)}, {"Roles", roleText(x)}, {"State", personState(x)},
 		{"Signed in", maybe(x.SignedIn, "never")}, {"Created", when(x.Created) + " by " + shown(x.CreatedBy)}}
@@ -311,7 +311,7 @@ func onOff(c *cli.Command, name string, in map[string]any) error {
 	}
 }
 
-func (a *app) showPerson(x desk.PersonInfo) error { return a.printPerson(x, "") }
+func (a *app) showPerson(x api.PersonInfo) error { return a.printPerson(x, "") }
 
 func personChange(c *cli.Command, in map[string]any) error {
 	texts(c, in, "note")
@@ -338,7 +338,7 @@ func (a *app) personReset(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		var out desk.PersonSecret
+		var out api.PersonSecret
 		if err := p.call(ctx, http.MethodPost, peoplePath+url.PathEscape(in[0])+"/reset", nil, map[string]any{},
 			&out); err != nil {
 			return err

@@ -10,9 +10,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/access"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 	"spindle/internal/wire/client"
 )
 
@@ -20,11 +20,11 @@ func (a *app) sessionCommand() *cli.Command {
 	return &cli.Command{Name: "session", Usage: "who is signed in at the console", Commands: []*cli.Command{
 		{Name: "list", Usage: "list sessions, latest first",
 			Description: examples("spindle access session list", "spindle access session list --json"),
-			Action: listing[desk.SessionEntry]{path: "/api/v1/sessions", field: "sessions", before: true,
+			Action: listing[api.SessionEntry]{path: "/api/v1/sessions", field: "sessions", before: true,
 				none: "Nobody is signed in.",
 				columns: []column{{"SESSION", true}, {"WHO", false}, {"ACCOUNT", false}, {"SINCE", false}, {"SEEN", false},
 					{"FROM", false}, {"PROGRAM", false}},
-				row: func(s desk.SessionEntry) []string {
+				row: func(s api.SessionEntry) []string {
 					return []string{fmt.Sprint(s.ID), shown(s.Who), s.Account, when(s.Created), when(s.Seen), s.Source,
 						shown(s.Program)}
 				}}.action(a)},
@@ -79,7 +79,7 @@ func (a *app) trail(ctx context.Context, c *cli.Command) error {
 	var last int64
 	more := false
 	n := 0
-	_, err = pages(ctx, p, "/api/v1/trail", "entries", true, q, func(e desk.TrailLine) (bool, error) {
+	_, err = pages(ctx, p, "/api/v1/trail", "entries", true, q, func(e api.TrailLine) (bool, error) {
 		if more = n == limit; more {
 			return false, nil
 		}
@@ -112,7 +112,7 @@ func (a *app) explainAccess(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := desk.ExplainIn{Do: c.String("do"), Account: c.String("account")}
+	in := api.ExplainIn{Do: c.String("do"), Account: c.String("account")}
 	in.Bucket, in.Key, _ = strings.Cut(address, "/")
 	given := 0
 	for flag, subject := range map[string]string{"key": "key:" + c.String("key"), "person": "person:" + c.String("person"),
@@ -125,7 +125,7 @@ func (a *app) explainAccess(ctx context.Context, c *cli.Command) error {
 	if given > 1 {
 		return wrongUsage("name one: --key, --person or --anyone")
 	}
-	var e desk.Explanation
+	var e api.Explanation
 	if err := p.call(ctx, http.MethodPost, "/api/v1/access/explain", nil, in, &e); err != nil {
 		return err
 	}
@@ -190,7 +190,7 @@ func (a *app) matrix(ctx context.Context, c *cli.Command) error {
 	var rows [][]string
 	more := false
 	_, err = pages(ctx, p, "/api/v1/access/matrix", "buckets", false, url.Values{"account": {c.String("account")}},
-		func(b desk.ReachOf) (bool, error) {
+		func(b api.ReachOf) (bool, error) {
 			if a.json {
 				return true, a.print(b, nil)
 			}
@@ -229,7 +229,7 @@ func (a *app) masterKey(method, rest string) cli.ActionFunc {
 		if err != nil {
 			return err
 		}
-		var m desk.MasterInfo
+		var m api.MasterInfo
 		if err := p.call(ctx, method, "/api/v1/master-key"+rest, nil, nil, &m); err != nil {
 			return err
 		}
@@ -249,7 +249,7 @@ func (a *app) masterKey(method, rest string) cli.ActionFunc {
 }
 
 // sharedText says to whom a bucket is open.
-func sharedText(list []desk.SharedWith) string {
+func sharedText(list []api.SharedWith) string {
 	var out []string
 	for _, s := range list {
 		t := shown(s.To) + " may " + s.For

@@ -8,8 +8,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 )
 
 func (a *app) auditCommand() *cli.Command {
@@ -41,7 +41,7 @@ func (a *app) auditCommand() *cli.Command {
 		}}
 }
 
-func (a *app) auditOf(ctx context.Context, c *cli.Command, method, path string) (x desk.AuditInfo, err error) {
+func (a *app) auditOf(ctx context.Context, c *cli.Command, method, path string) (x api.AuditInfo, err error) {
 	p, err := a.open(c)
 	if err != nil {
 		return x, err
@@ -127,7 +127,7 @@ func (a *app) auditShow(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) finding(f desk.FindingInfo) error {
+func (a *app) finding(f api.FindingInfo) error {
 	facts := [][2]string{{"Check", f.Check}, {"About", shown(f.Subject)}, {"Grade", f.Grade}, {"Found", shown(f.Says)},
 		{"Matters", f.Why}}
 	if f.Cost > 0 {

@@ -11,9 +11,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 )
 
 func examples(lines ...string) string {
@@ -112,7 +112,7 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 			in["quota"] = *q
 		}
 	}
-	var b desk.BucketInfo
+	var b api.BucketInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/buckets", nil, in, &b); err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func quotaText(b desk.BucketInfo) string {
+func quotaText(b api.BucketInfo) string {
 	if b.Quota == nil {
 		return "none"
 	}
@@ -133,11 +133,11 @@ func quotaText(b desk.BucketInfo) string {
 // bucketList lists buckets, with what they hold in all.
 func (a *app) bucketList() cli.ActionFunc {
 	var n, objects, bytes, prev int64
-	return listing[desk.BucketInfo]{path: "/api/v1/buckets", field: "buckets", asking: url.Values{"regions": {"all"}},
+	return listing[api.BucketInfo]{path: "/api/v1/buckets", field: "buckets", asking: url.Values{"regions": {"all"}},
 		none: "There are no buckets yet. Make one: spindle bucket create NAME",
 		columns: []column{{"BUCKET", false}, {"OWNER", false}, {"REGION", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true},
 			{"VERSIONING", false}, {"QUOTA", false}, {"OPEN TO", false}, {"CREATED", false}},
-		row: func(b desk.BucketInfo) []string {
+		row: func(b api.BucketInfo) []string {
 			n, objects, bytes, prev = n+1, objects+b.Usage.Objects, bytes+b.Usage.Bytes, prev+b.Usage.PreviousBytes
 			return bucketRow(b)
 		},
@@ -147,7 +147,7 @@ func (a *app) bucketList() cli.ActionFunc {
 		}}.action(a)
 }
 
-func bucketRow(b desk.BucketInfo) []string {
+func bucketRow(b api.BucketInfo) []string {
 	previous, open := "", ""
 	if b.Usage.Previous > 0 {
 		previous = size(b.Usage.PreviousBytes)
@@ -171,12 +171,12 @@ func bucketRow(b desk.BucketInfo) []string {
 	return row
 }
 
-func (p *api) bucket(ctx context.Context, name string) (b desk.BucketInfo, err error) {
+func (p *desk) bucket(ctx context.Context, name string) (b api.BucketInfo, err error) {
 	return b, p.call(ctx, http.MethodGet, bucketCall(name, ""), nil, nil, &b)
 }
 
-func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error {
-	var costs []desk.PrefixInfo
+func (a *app) printBucket(ctx context.Context, p *desk, b api.BucketInfo) error {
+	var costs []api.PrefixInfo
 	if !b.Partly {
 		var err error
 		most := 12
@@ -188,9 +188,9 @@ func (a *app) printBucket(ctx context.Context, p *api, b desk.BucketInfo) error 
 		}
 	}
 	type shownBucket struct {
-		desk.BucketInfo
-		Prefixes []desk.PrefixInfo `json:"prefixes"`
-		More     bool              `json:"morePrefixes,omitempty"` // than the 1,000 greatest
+		api.BucketInfo
+		Prefixes []api.PrefixInfo `json:"prefixes"`
+		More     bool             `json:"morePrefixes,omitempty"` // than the 1,000 greatest
 	}
 	return a.print(shownBucket{b, costs, len(costs) == 1000}, func() error {
 		made := when(b.Created)
@@ -278,7 +278,7 @@ func bucketChanges(c *cli.Command, in map[string]any) (err error) {
 }
 
 // wouldGo says what a removal would remove.
-func wouldGo(q desk.Quantity) string {
+func wouldGo(q api.Quantity) string {
 	s := fmt.Sprintf("%s, %s", things(q.Objects, "object", "objects"), size(q.Bytes))
 	if q.Previous > 0 {
 		s += fmt.Sprintf(", with %s, %s", things(q.Previous, "previous version", "previous versions"), size(q.PreviousBytes))
@@ -290,7 +290,7 @@ func wouldGo(q desk.Quantity) string {
 }
 
 // consequence says whether what is removed can be brought back.
-func consequence(q desk.Quantity, withVersions bool) string {
+func consequence(q api.Quantity, withVersions bool) string {
 	switch {
 	case withVersions:
 		return "Versions go too: nothing of it can be brought back."
@@ -312,9 +312,9 @@ func (a *app) bucketEmpty(ctx context.Context, c *cli.Command) error {
 }
 
 // removeAll rehearses, asks, and removes all beneath a prefix.
-func (a *app) removeAll(ctx context.Context, c *cli.Command, p *api, bucket string, prefix *string, what string,
+func (a *app) removeAll(ctx context.Context, c *cli.Command, p *desk, bucket string, prefix *string, what string,
 	withVersions, rehearse bool) error {
-	q, err := p.remove(ctx, bucket, desk.RemoveIn{Prefix: prefix, WithVersions: withVersions, Rehearse: true})
+	q, err := p.remove(ctx, bucket, api.RemoveIn{Prefix: prefix, WithVersions: withVersions, Rehearse: true})
 	if err != nil {
 		return err
 	}
@@ -332,10 +332,10 @@ func (a *app) removeAll(ctx context.Context, c *cli.Command, p *api, bucket stri
 		strconv.FormatInt(q.Objects+q.Previous+q.Markers, 10)); err != nil {
 		return err
 	}
-	var done desk.Quantity
+	var done api.Quantity
 	bar := a.bar("removing", q.Objects+q.Previous+q.Markers)
 	for more := true; more; {
-		step, err := p.remove(ctx, bucket, desk.RemoveIn{Prefix: prefix, WithVersions: withVersions})
+		step, err := p.remove(ctx, bucket, api.RemoveIn{Prefix: prefix, WithVersions: withVersions})
 		if err != nil {
 			bar.stop()
 			a.note("Stopped after %s; say it again to go on.", wouldGo(done))
@@ -364,7 +364,7 @@ func (a *app) bucketRemove(ctx context.Context, c *cli.Command) error {
 	}
 	if u := b.Usage; u.Objects+u.Previous+u.Markers > 0 {
 		if !c.Bool("with-objects") {
-			held := desk.Quantity{Objects: u.Objects, Bytes: u.Bytes, Previous: u.Previous, PreviousBytes: u.PreviousBytes,
+			held := api.Quantity{Objects: u.Objects, Bytes: u.Bytes, Previous: u.Previous, PreviousBytes: u.PreviousBytes,
 				Markers: u.Markers}
 			return fault.New(fault.Conflict, "bucket-not-empty", "the bucket %q still holds %s", name, wouldGo(held)).
 				In("bucket").
@@ -394,8 +394,8 @@ func (a *app) bucketConvert(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := desk.OrderIn{Kind: "convert", Bucket: bucket, Prefix: prefix}
-	var r desk.Rehearsal
+	in := api.OrderIn{Kind: "convert", Bucket: bucket, Prefix: prefix}
+	var r api.Rehearsal
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}

@@ -10,9 +10,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 )
 
 func (a *app) bucketFieldCommand() *cli.Command {
@@ -161,13 +161,13 @@ func (a *app) fieldCheck(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	sums := map[string]int64{}
-	var list []desk.LackingObject
+	var list []api.LackingObject
 	var lacking, looked int64
 	for q := (url.Values{"limit": {"1000"}}); ; {
 		var page struct {
-			Objects []desk.LackingObject `json:"objects"`
-			Looked  int64                `json:"looked"`
-			Next    string               `json:"next"`
+			Objects []api.LackingObject `json:"objects"`
+			Looked  int64               `json:"looked"`
+			Next    string              `json:"next"`
 		}
 		if err := p.call(ctx, http.MethodGet, bucketCall(name, "/lacking"), q, nil, &page); err != nil {
 			return err
@@ -226,7 +226,7 @@ func sortedCounts(m map[string]int64) []string {
 }
 
 // lacksFact tells what an object lacks.
-func lacksFact(o *desk.ObjectInfo) string {
+func lacksFact(o *api.ObjectInfo) string {
 	if len(o.Lacks) == 0 {
 		return ""
 	}

@@ -13,9 +13,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/census"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 )
 
 const censusesPath = "/api/v1/censuses/"
@@ -56,7 +56,7 @@ func (a *app) censusCommand() *cli.Command {
 			Action: a.censusCreate},
 		{Name: "list", Usage: "list censuses with their last and next runs",
 			Description: examples("spindle census list", "spindle census list --json"),
-			Action: listing[desk.CensusInfo]{path: "/api/v1/censuses", field: "censuses", row: censusRow,
+			Action: listing[api.CensusInfo]{path: "/api/v1/censuses", field: "censuses", row: censusRow,
 				none: "There is no census yet: spindle census create NAME INTO.",
 				columns: []column{{"CENSUS", false}, {"OF", false}, {"TO", false}, {"FORMAT", false}, {"LAST", false},
 					{"ROWS", true},
@@ -71,7 +71,7 @@ func (a *app) censusCommand() *cli.Command {
 		{Name: "remove", Usage: "remove a census; the files it wrote stay", ArgsUsage: "NAME",
 			Description: examples("spindle census remove plates-weekly", "spindle census remove plates-weekly --yes"),
 			Flags:       []cli.Flag{yesFlag()},
-			Action: removing(a, "census", censusesPath, func(x desk.CensusInfo) string {
+			Action: removing(a, "census", censusesPath, func(x api.CensusInfo) string {
 				return fmt.Sprintf("The census %s goes with the record of its runs. What it wrote to %s stays.", x.Name, x.To)
 			})},
 		{Name: "run", Usage: "run a census now", ArgsUsage: "NAME",
@@ -156,7 +156,7 @@ func (a *app) censusCreate(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	in["name"], in["to"] = names[0], names[1]
-	var x desk.CensusInfo
+	var x api.CensusInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/censuses", nil, in, &x); err != nil {
 		return err
 	}
@@ -166,9 +166,9 @@ func (a *app) censusCreate(ctx context.Context, c *cli.Command) error {
 	return a.watchCensus(ctx, p, x.Name, x.Last.ID)
 }
 
-func censusOf(x desk.CensusInfo) string { return cmpOr(x.From, "all buckets") }
+func censusOf(x api.CensusInfo) string { return cmpOr(x.From, "all buckets") }
 
-func censusRow(x desk.CensusInfo) []string {
+func censusRow(x api.CensusInfo) []string {
 	last, rows, next := "never", "", "by hand"
 	if r := x.Last; r != nil {
 		last, rows = r.State+", "+when(censusWhen(r)), count(r.Rows)
@@ -183,7 +183,7 @@ func censusRow(x desk.CensusInfo) []string {
 }
 
 // censusWhen gives since when a run is how it is.
-func censusWhen(r *desk.CensusRunInfo) time.Time {
+func censusWhen(r *api.CensusRunInfo) time.Time {
 	switch {
 	case r.Ended != nil:
 		return *r.Ended
@@ -193,7 +193,7 @@ func censusWhen(r *desk.CensusRunInfo) time.Time {
 	return r.Asked
 }
 
-func (a *app) showCensus(ctx context.Context, p *api, x desk.CensusInfo) error {
+func (a *app) showCensus(ctx context.Context, p *desk, x api.CensusInfo) error {
 	return a.print(x, func() error {
 		schedule := "by hand"
 		if x.Schedule != "" {
@@ -219,7 +219,7 @@ func (a *app) showCensus(ctx context.Context, p *api, x desk.CensusInfo) error {
 		}
 		var rows [][]string
 		if _, err := pages(ctx, p, censusesPath+url.PathEscape(x.Name)+"/runs", "runs", true, url.Values{"limit": {"10"}},
-			func(r desk.CensusRunInfo) (bool, error) {
+			func(r api.CensusRunInfo) (bool, error) {
 				asOf := ""
 				if r.AsOf != nil {
 					asOf = when(*r.AsOf)
@@ -242,7 +242,7 @@ func (a *app) censusRun(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var r desk.CensusRunInfo
+	var r api.CensusRunInfo
 	if err := p.call(ctx, http.MethodPost, censusesPath+url.PathEscape(name)+"/runs", nil, nil, &r); err != nil {
 		return err
 	}
@@ -257,9 +257,9 @@ func (a *app) censusRun(ctx context.Context, c *cli.Command) error {
 }
 
 // watchCensus waits for the end of a run, and says what it wrote.
-func (a *app) watchCensus(ctx context.Context, p *api, name string, run int64) error {
+func (a *app) watchCensus(ctx context.Context, p *desk, name string, run int64) error {
 	path := censusesPath + url.PathEscape(name) + "/runs/" + strconv.FormatInt(run, 10)
-	var r desk.CensusRunInfo
+	var r api.CensusRunInfo
 	said := time.Now()
 	for {
 		if err := p.call(ctx, http.MethodGet, path, nil, nil, &r); err != nil {
@@ -293,7 +293,7 @@ func (a *app) watchCensus(ctx context.Context, p *api, name string, run int64) e
 	return err
 }
 
-func (a *app) censusRunFacts(r *desk.CensusRunInfo) error {
+func (a *app) censusRunFacts(r *api.CensusRunInfo) error {
 	facts := [][2]string{{"Run", strconv.FormatInt(r.ID, 10)}, {"State", r.State}}
 	if r.AsOf != nil {
 		facts = append(facts, [2]string{"As of", r.AsOf.Local().Format("2006-01-02 15:04:05")})
@@ -311,7 +311,7 @@ func (a *app) censusStop(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var x desk.CensusInfo
+	var x api.CensusInfo
 	if err := p.call(ctx, http.MethodGet, censusesPath+url.PathEscape(name), nil, nil, &x); err != nil {
 		return err
 	}
@@ -402,7 +402,7 @@ func short(s string) string {
 }
 
 // censusRows calls f with each row of a run, as many as are wanted; 0 for all.
-func (p *api) censusRows(ctx context.Context, run, where string, limit int,
+func (p *desk) censusRows(ctx context.Context, run, where string, limit int,
 	f func(columns, row []string) error) (more bool, err error) {
 	n := 0
 	for after := ""; ; {
@@ -410,7 +410,7 @@ func (p *api) censusRows(ctx context.Context, run, where string, limit int,
 		if limit > 0 {
 			page = min(page, limit-n)
 		}
-		var answer desk.CensusRows
+		var answer api.CensusRows
 		if err := p.call(ctx, http.MethodPost, run+"/rows", nil, map[string]any{"where": where, "after": after,
 			"limit": page}, &answer); err != nil {
 			return false, err
@@ -436,7 +436,7 @@ func (a *app) censusTotals(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var t desk.CensusTotals
+	var t api.CensusTotals
 	if err := p.call(ctx, http.MethodPost, runOf(c, in[0])+"/totals", nil,
 		map[string]any{"by": in[1], "where": c.String("where"), "limit": c.Int("limit")}, &t); err != nil {
 		return err
@@ -465,7 +465,7 @@ func (a *app) censusCompare(ctx context.Context, c *cli.Command) error {
 			in[field] = c.String(flag)
 		}
 	}
-	var d desk.CensusDifference
+	var d api.CensusDifference
 	if err := p.call(ctx, http.MethodPost, runOf(c, name)+"/compare", nil, in, &d); err != nil {
 		return err
 	}
@@ -478,7 +478,7 @@ func (a *app) censusCompare(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) showDifference(d *desk.CensusDifference) error {
+func (a *app) showDifference(d *api.CensusDifference) error {
 	rows := make([][]string, len(d.List))
 	for i, x := range d.List {
 		at := x.Is

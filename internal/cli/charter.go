@@ -16,10 +16,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/charterfile"
 	"spindle/internal/core/charter"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
+	"spindle/internal/service"
 )
 
 const chartersPath = "/api/v1/charters"
@@ -53,7 +54,7 @@ func (a *app) charterCommand() *cli.Command {
 					&cli.StringFlag{Name: "name", Usage: "`NAME` of the charter"}}, Action: a.charterExport},
 			{Name: "list", Usage: "list enacted charters, with their drift",
 				Description: examples("spindle charter list", "spindle charter list --json"),
-				Action: listing[desk.CharterInfo]{path: chartersPath, field: "charters", row: charterRow,
+				Action: listing[api.CharterInfo]{path: chartersPath, field: "charters", row: charterRow,
 					none: "No charter was enacted: spindle charter enact FILE.",
 					columns: []column{{"CHARTER", false}, {"STATE", false}, {"WHEN", false}, {"BY", false}, {"THINGS", true},
 						{"DRIFT", true}, {"FILES", false}}}.action(a)},
@@ -67,7 +68,7 @@ func (a *app) charterCommand() *cli.Command {
 			{Name: "schema", Usage: "print the JSON Schema of charters, for editors",
 				Description: examples("spindle charter schema > charter.schema.json",
 					"spindle charter schema"), Action: func(_ context.Context, _ *cli.Command) error {
-					b, err := desk.CharterSchema()
+					b, err := service.CharterSchema()
 					if err == nil {
 						_, err = fmt.Fprintf(a.Out, "%s\n", b)
 					}
@@ -80,7 +81,7 @@ const charterHelp = "A charter is YAML: its name, and sections of things by thei
 	"replication, sync, census, finds, journal-filters). Settings it does not mention stay as they are; things it named before and no longer names are removed; " +
 	"other things are left alone, unless it says whole: true."
 
-func charterRow(x desk.CharterInfo) []string {
+func charterRow(x api.CharterInfo) []string {
 	drift := ""
 	if x.Drift != nil {
 		drift = count(int64(*x.Drift))
@@ -90,7 +91,7 @@ func charterRow(x desk.CharterInfo) []string {
 }
 
 // charterFiles reads the files and folders that a command names.
-func (a *app) charterFiles(c *cli.Command) (in desk.CharterFiles, err error) {
+func (a *app) charterFiles(c *cli.Command) (in api.CharterFiles, err error) {
 	paths, err := args(c, 1, 1000)
 	if err != nil {
 		return in, err
@@ -104,7 +105,7 @@ func (a *app) charterFiles(c *cli.Command) (in desk.CharterFiles, err error) {
 			if err != nil {
 				return in, err
 			}
-			in.Files = append(in.Files, charterfile.Source{Name: "-", Text: string(b)})
+			in.Files = append(in.Files, charter.Source{Name: "-", Text: string(b)})
 			continue
 		}
 		if st, err := os.Stat(path); err == nil && st.IsDir() {
@@ -116,7 +117,7 @@ func (a *app) charterFiles(c *cli.Command) (in desk.CharterFiles, err error) {
 				return err
 			}
 			b, err := os.ReadFile(file)
-			in.Files = append(in.Files, charterfile.Source{Name: file, Text: string(b)})
+			in.Files = append(in.Files, charter.Source{Name: file, Text: string(b)})
 			return err
 		}); err != nil {
 			return in, fault.New(fault.Invalid, "file", "%s cannot be read", path).In("file").Because(err)
@@ -129,8 +130,8 @@ func (a *app) charterFiles(c *cli.Command) (in desk.CharterFiles, err error) {
 	return in, nil
 }
 
-func (a *app) charterPlan(ctx context.Context, c *cli.Command, retire bool) (p *api, ask desk.CharterAsk,
-	plan desk.CharterPlan, err error) {
+func (a *app) charterPlan(ctx context.Context, c *cli.Command, retire bool) (p *desk, ask api.CharterAsk,
+	plan api.CharterPlan, err error) {
 	files, err := a.charterFiles(c)
 	if err == nil {
 		p, err = a.open(c)
@@ -138,7 +139,7 @@ func (a *app) charterPlan(ctx context.Context, c *cli.Command, retire bool) (p *
 	if err != nil {
 		return nil, ask, plan, err
 	}
-	ask = desk.CharterAsk{CharterFiles: files, Retire: retire}
+	ask = api.CharterAsk{CharterFiles: files, Retire: retire}
 	err = p.call(ctx, http.MethodPost, chartersPath+"/compare", nil, ask, &plan)
 	return p, ask, plan, err
 }
@@ -158,7 +159,7 @@ func (a *app) charterCompare(ctx context.Context, c *cli.Command) error {
 }
 
 // showPlan says what enacting does, thing by thing.
-func (a *app) showPlan(plan desk.CharterPlan) error {
+func (a *app) showPlan(plan api.CharterPlan) error {
 	if len(plan.Steps) == 0 {
 		_, err := fmt.Fprintf(a.Out, "All is as the charter %s declares: %s.\n", plan.Charter,
 			things(int64(plan.Things), "thing", "things"))
@@ -179,7 +180,7 @@ func (a *app) showPlan(plan desk.CharterPlan) error {
 	return err
 }
 
-func (a *app) showStep(s *desk.CharterStep) {
+func (a *app) showStep(s *api.CharterStep) {
 	fmt.Fprintf(a.Out, "%-7s %s %s\n", s.Do, s.Kind, shown(s.Name))
 	for _, c := range s.Changes {
 		if s.Do == string(charter.Make) {
@@ -263,19 +264,19 @@ func (a *app) charterEnact(retire bool) cli.ActionFunc {
 				return err
 			}
 		}
-		in := desk.CharterEnacting{CharterAsk: ask, Plan: plan.Plan, WithObjects: c.Bool("with-objects"),
+		in := api.CharterEnacting{CharterAsk: ask, Plan: plan.Plan, WithObjects: c.Bool("with-objects"),
 			Secrets: map[string]string{}}
 		for _, ref := range plan.Secrets {
 			if in.Secrets[ref], err = a.secretAt(ref); err != nil {
 				return err
 			}
 		}
-		return stream(ctx, p, chartersPath+"/enact", in, func(s desk.CharterProgress) error { return a.enacted(s, plan) })
+		return stream(ctx, p, chartersPath+"/enact", in, func(s api.CharterProgress) error { return a.enacted(s, plan) })
 	}
 }
 
 // enacted shows a step that was done.
-func (a *app) enacted(s desk.CharterProgress, plan desk.CharterPlan) error {
+func (a *app) enacted(s api.CharterProgress, plan api.CharterPlan) error {
 	if s.Problem != nil {
 		a.note("Stopped after %d of %d steps; the same again goes on there.", s.Step, s.Steps)
 		return s.Problem.Fault()
@@ -297,7 +298,7 @@ func (a *app) enacted(s desk.CharterProgress, plan desk.CharterPlan) error {
 
 // secretsNamed gives where the files themselves say that secrets are: a service is sent no others,
 // whatever it asks for.
-func secretsNamed(in *desk.CharterFiles) (map[string]bool, error) {
+func secretsNamed(in *api.CharterFiles) (map[string]bool, error) {
 	doc, err := charterfile.Read(in.Files, in.Set, func(map[string]any) []charterfile.Complaint { return nil })
 	if err != nil {
 		return nil, err
@@ -341,7 +342,7 @@ func (a *app) charterExport(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var out desk.CharterText
+	var out api.CharterText
 	q := url.Values{"bucket": {c.String("bucket")}, "name": {c.String("name")}}
 	if err := p.call(ctx, http.MethodGet, chartersPath+"/export", q, nil, &out); err != nil {
 		return err
@@ -358,8 +359,8 @@ func (a *app) charterDrift(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var out struct {
-		desk.CharterInfo
-		Differs []desk.CharterDrift `json:"differs"`
+		api.CharterInfo
+		Differs []api.CharterDrift `json:"differs"`
 	}
 	if err := p.call(ctx, http.MethodGet, chartersPath+"/"+url.PathEscape(name)+"/drift", nil, nil, &out); err != nil {
 		return err
@@ -373,7 +374,7 @@ func (a *app) charterDrift(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) showDrift(x desk.CharterInfo, list []desk.CharterDrift) error {
+func (a *app) showDrift(x api.CharterInfo, list []api.CharterDrift) error {
 	for i := range list {
 		s := &list[i].CharterStep
 		says := "is not as declared"
@@ -405,7 +406,7 @@ func (a *app) charterHistory(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var out struct {
-		Enactments []desk.CharterInfo `json:"enactments"`
+		Enactments []api.CharterInfo `json:"enactments"`
 	}
 	if err := p.call(ctx, http.MethodGet, chartersPath+"/"+url.PathEscape(name)+"/history", url.Values{"limit": {"1000"}},
 		nil, &out); err != nil {

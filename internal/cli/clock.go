@@ -9,7 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"spindle/internal/desk"
+	"spindle/internal/api"
 )
 
 func (a *app) clockCommand() *cli.Command {
@@ -38,7 +38,7 @@ func (a *app) clockShow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var x desk.ClockInfo
+	var x api.ClockInfo
 	if err := p.call(ctx, http.MethodGet, "/api/v1/clock", nil, nil, &x); err != nil {
 		return err
 	}
@@ -53,7 +53,7 @@ func (a *app) clockRight(ctx context.Context, c *cli.Command) error {
 	if _, err := strconv.ParseInt(id, 10, 64); err != nil {
 		return wrongUsage("%q is no number of a jump; spindle clock show lists them", id).see(c)
 	}
-	var x desk.ClockInfo
+	var x api.ClockInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/clock/jumps/"+id+"/right", nil,
 		map[string]any{"wrongSince": c.String("wrong-since")}, &x); err != nil {
 		return err
@@ -61,7 +61,7 @@ func (a *app) clockRight(ctx context.Context, c *cli.Command) error {
 	return a.print(x, func() error { return a.printClock(x) })
 }
 
-func (a *app) printClock(x desk.ClockInfo) error {
+func (a *app) printClock(x api.ClockInfo) error {
 	seconds := func(n float64) string { return (time.Duration(n * float64(time.Second))).Round(time.Second).String() }
 	facts := [][2]string{{"Time", x.Now.Local().Format(time.DateTime)}}
 	if x.Ahead != 0 {

@@ -12,8 +12,9 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"spindle/internal/api"
+	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 	"spindle/internal/wire/client"
 	"spindle/internal/wire/sign"
 )
@@ -115,7 +116,7 @@ func (a *app) check(ctx context.Context, p profile, bucket string) error {
 		}
 		return err
 	}
-	var session desk.SessionInfo
+	var session api.SessionInfo
 	if err := d.call(ctx, "GET", "/api/v1/session", nil, nil, &session); err != nil {
 		return err
 	}
@@ -125,7 +126,7 @@ func (a *app) check(ctx context.Context, p profile, bucket string) error {
 		rows := [][]string{{"desk", "agrees", fmt.Sprintf("spindle %s, region %s, account %s", info.Version, info.Region,
 			session.Account)}}
 		for _, f := range r.Findings {
-			if f.Result == client.NotTried || f.Result == client.NotUsed {
+			if f.Result == endpoint.NotTried || f.Result == endpoint.NotUsed {
 				continue
 			}
 			rows = append(rows, []string{"wire, " + f.Field, string(f.Result), shown(f.Seen)})
@@ -137,7 +138,7 @@ func (a *app) check(ctx context.Context, p profile, bucket string) error {
 		return err
 	}
 	for _, f := range r.Findings {
-		if f.Result == client.Wrong {
+		if f.Result == endpoint.Wrong {
 			return fault.New(fault.Unavailable, "check-failed", "%s", f.Seen).In(f.Field).Do("%s", f.Remedy)
 		}
 	}
@@ -149,12 +150,12 @@ func (a *app) diagnose(ctx context.Context, p profile, cause error) error {
 	r := client.Check(ctx, client.Settings{Address: p.URL, Style: "path", Region: "any",
 		Key: sign.Credential{ID: p.Key, Secret: p.Secret}, Own: true})
 	for _, f := range r.Findings {
-		if f.Field == "port" && f.Result == client.Agrees {
+		if f.Field == "port" && f.Result == endpoint.Agrees {
 			return fault.New(fault.Unavailable, "wire-not-desk",
 				"this address answers, but it is the wire's; the desk is on another port, by default 5711").In("port").
 				Do("give the desk's address")
 		}
-		if f.Result == client.Wrong {
+		if f.Result == endpoint.Wrong {
 			return fault.New(fault.Unavailable, "check-failed", "%s", f.Seen).In(f.Field).Do("%s", f.Remedy)
 		}
 	}

@@ -10,10 +10,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
+	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 	"spindle/internal/transfer"
-	"spindle/internal/wire/client"
 )
 
 const endpointsPath = "/api/v1/endpoints/"
@@ -43,7 +43,7 @@ func (a *app) endpointCommand() *cli.Command {
 				Flags: what, Action: a.endpointAdd},
 			{Name: "list", Usage: "list endpoints", Description: examples("spindle endpoint list",
 				"spindle endpoint list --json"),
-				Action: listing[desk.EndpointInfo]{path: "/api/v1/endpoints", field: "endpoints",
+				Action: listing[api.EndpointInfo]{path: "/api/v1/endpoints", field: "endpoints",
 					none: "There is no endpoint yet: spindle endpoint add NAME --url URL --key ID.", row: endpointRow,
 					columns: []column{{"ENDPOINT", false}, {"STATE", false}, {"SINCE", false}, {"ANSWERS IN", true}, {"URL", false},
 						{"REGION", false}, {"KEY", false}, {"NOTE", false}}}.action(a)},
@@ -64,7 +64,7 @@ func (a *app) endpointCommand() *cli.Command {
 				Description: "What is there stays as it is.\n\n" + examples("spindle endpoint remove old-mill",
 					"spindle endpoint remove harbour-mirror --yes"),
 				Flags: []cli.Flag{yesFlag()},
-				Action: removing(a, "endpoint", endpointsPath, func(e desk.EndpointInfo) string {
+				Action: removing(a, "endpoint", endpointsPath, func(e api.EndpointInfo) string {
 					return fmt.Sprintf("The endpoint %s (%s) and the secret of the key %s are forgotten; what is there stays.", e.Name,
 						e.URL, e.Key)
 				})},
@@ -72,7 +72,7 @@ func (a *app) endpointCommand() *cli.Command {
 }
 
 // endpointFields reads the flags of an endpoint.
-func (a *app) endpointFields(c *cli.Command, secret bool) (in desk.EndpointChange, err error) {
+func (a *app) endpointFields(c *cli.Command, secret bool) (in api.EndpointChange, err error) {
 	for flag, into := range map[string]**string{"url": &in.URL, "key": &in.Key, "region": &in.Region, "style": &in.Style,
 		"bucket": &in.Bucket, "note": &in.Note} {
 		if c.IsSet(flag) {
@@ -127,7 +127,7 @@ func (a *app) endpointAdd(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.watchCheck(ctx, p, desk.WatchedCheck{NewEndpoint: desk.NewEndpoint{Name: name, EndpointChange: in}})
+	return a.watchCheck(ctx, p, api.WatchedCheck{NewEndpoint: api.NewEndpoint{Name: name, EndpointChange: in}})
 }
 
 func (a *app) endpointChange(ctx context.Context, c *cli.Command) error {
@@ -139,10 +139,10 @@ func (a *app) endpointChange(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if in == (desk.EndpointChange{}) {
+	if in == (api.EndpointChange{}) {
 		return wrongUsage("nothing to change was given").see(c)
 	}
-	return a.watchCheck(ctx, p, desk.WatchedCheck{NewEndpoint: desk.NewEndpoint{Name: name, EndpointChange: in},
+	return a.watchCheck(ctx, p, api.WatchedCheck{NewEndpoint: api.NewEndpoint{Name: name, EndpointChange: in},
 		Change:     true,
 		IfRevision: c.Int("if-revision")})
 }
@@ -156,23 +156,23 @@ func (a *app) endpointCheck(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.watchCheck(ctx, p, desk.WatchedCheck{NewEndpoint: desk.NewEndpoint{Name: name, EndpointChange: in},
+	return a.watchCheck(ctx, p, api.WatchedCheck{NewEndpoint: api.NewEndpoint{Name: name, EndpointChange: in},
 		Check: true})
 }
 
 // watchCheck has the service check an endpoint and shows each step as it is done, then
 // the endpoint.
-func (a *app) watchCheck(ctx context.Context, p *api, in desk.WatchedCheck) error {
-	var done *desk.EndpointInfo
-	var bad *client.Finding
-	err := stream(ctx, p, endpointsPath+"check", in, func(s desk.EndpointStep) error {
+func (a *app) watchCheck(ctx context.Context, p *desk, in api.WatchedCheck) error {
+	var done *api.EndpointInfo
+	var bad *endpoint.Finding
+	err := stream(ctx, p, endpointsPath+"check", in, func(s api.EndpointStep) error {
 		switch {
 		case s.Problem != nil:
 			return s.Problem.Fault()
 		case s.Endpoint != nil:
 			done = s.Endpoint
 		case s.Finding != nil:
-			if s.Finding.Result == client.Wrong && bad == nil {
+			if s.Finding.Result == endpoint.Wrong && bad == nil {
 				bad = s.Finding
 			}
 			a.checkLine(*s.Finding)
@@ -194,13 +194,13 @@ func (a *app) watchCheck(ctx context.Context, p *api, in desk.WatchedCheck) erro
 	return nil
 }
 
-func (a *app) checkLine(f client.Finding) {
+func (a *app) checkLine(f endpoint.Finding) {
 	if !a.json {
 		fmt.Fprintf(a.Err, "%-15s %-10s %s\n", f.Field, f.Result, shown(f.Seen))
 	}
 }
 
-func endpointRow(e desk.EndpointInfo) []string {
+func endpointRow(e api.EndpointInfo) []string {
 	answers := ""
 	if e.Health.Checked != nil && e.Health.Latency > 0 {
 		answers = fmt.Sprintf("%.0f ms", e.Health.Latency)
@@ -208,7 +208,7 @@ func endpointRow(e desk.EndpointInfo) []string {
 	return []string{e.Name, e.Health.State, when(e.Health.Since), answers, e.URL, e.Region, e.Key, shown(e.Note)}
 }
 
-func (a *app) showEndpoint(e desk.EndpointInfo) error {
+func (a *app) showEndpoint(e api.EndpointInfo) error {
 	limit := "no limit"
 	if e.Bandwidth > 0 {
 		limit = size(e.Bandwidth) + "/s"

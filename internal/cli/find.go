@@ -14,8 +14,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 )
 
 const findHelp = `Tests are joined by and, or, not and brackets:
@@ -53,10 +53,10 @@ func (a *app) findCommand() *cli.Command {
 					&cli.BoolFlag{Name: "versions", Usage: "previous versions too"}}, Action: a.findSave},
 			{Name: "saved", Usage: "list saved questions", Description: examples("spindle find saved",
 				"spindle find saved --json"),
-				Action: listing[desk.SavedFind]{path: savedFindsPath, field: "finds",
+				Action: listing[api.SavedFind]{path: savedFindsPath, field: "finds",
 					none:    "No question is kept: spindle find save NAME EXPRESSION.",
 					columns: []column{{"NAME", false}, {"QUESTION", false}, {"IN", false}, {"SAVED BY", false}},
-					row: func(f desk.SavedFind) []string {
+					row: func(f api.SavedFind) []string {
 						return []string{f.Name, shown(f.Expression), cmpOr(strings.Join(f.Buckets, ", "), "all buckets"), shown(f.By)}
 					}}.action(a)},
 			{Name: "forget", Usage: "forget a question", ArgsUsage: "NAME", Description: examples("spindle find forget large",
@@ -132,7 +132,7 @@ func (a *app) pointAt(expression string, at int) {
 }
 
 // findGroups counts what is found by the values of a field.
-func (a *app) findGroups(ctx context.Context, c *cli.Command, p *api, ask desk.FindAsk, by string) error {
+func (a *app) findGroups(ctx context.Context, c *cli.Command, p *desk, ask api.FindAsk, by string) error {
 	limit := c.Int("limit")
 	switch {
 	case !c.IsSet("limit") && !a.json && !c.Bool("csv"):
@@ -141,13 +141,13 @@ func (a *app) findGroups(ctx context.Context, c *cli.Command, p *api, ask desk.F
 		limit = 10_000
 	}
 	var out struct {
-		Groups  []desk.FindGroup `json:"groups"`
-		Objects int64            `json:"objects"`
-		Bytes   int64            `json:"bytes"`
-		More    int              `json:"more,omitempty"`
+		Groups  []api.FindGroup `json:"groups"`
+		Objects int64           `json:"objects"`
+		Bytes   int64           `json:"bytes"`
+		More    int             `json:"more,omitempty"`
 	}
 	if err := p.call(ctx, http.MethodPost, "/api/v1/find/groups", nil, struct {
-		desk.FindAsk
+		api.FindAsk
 		By    string `json:"by"`
 		Limit int    `json:"limit"`
 	}{ask, by, limit}, &out); err != nil {
@@ -190,7 +190,7 @@ func (a *app) findGroups(ctx context.Context, c *cli.Command, p *api, ask desk.F
 	})
 }
 
-func (a *app) findCount(ctx context.Context, p *api, ask desk.FindAsk) error {
+func (a *app) findCount(ctx context.Context, p *desk, ask api.FindAsk) error {
 	var sum struct {
 		Objects int64 `json:"objects"`
 		Bytes   int64 `json:"bytes"`
@@ -206,17 +206,17 @@ func (a *app) findCount(ctx context.Context, p *api, ask desk.FindAsk) error {
 
 // findPages calls f with what is found until it says that it is enough. It gives the place
 // after the last one.
-func (p *api) findPages(ctx context.Context, ask desk.FindAsk, after string, limit int,
-	f func(desk.FoundObject) error) (next string, err error) {
+func (p *desk) findPages(ctx context.Context, ask api.FindAsk, after string, limit int,
+	f func(api.FoundObject) error) (next string, err error) {
 	n := 0
 	for {
 		page := 1000
 		if limit > 0 {
 			page = min(page, limit-n)
 		}
-		var answer desk.FindAnswer
+		var answer api.FindAnswer
 		if err := p.call(ctx, http.MethodPost, "/api/v1/find", nil, struct {
-			desk.FindAsk
+			api.FindAsk
 			After string `json:"after,omitempty"`
 			Limit int    `json:"limit"`
 		}{ask, after, page}, &answer); err != nil {
@@ -235,7 +235,7 @@ func (p *api) findPages(ctx context.Context, ask desk.FindAsk, after string, lim
 	}
 }
 
-func (a *app) findList(ctx context.Context, c *cli.Command, p *api, ask desk.FindAsk) error {
+func (a *app) findList(ctx context.Context, c *cli.Command, p *desk, ask api.FindAsk) error {
 	var show []string
 	for _, s := range c.StringSlice("show") {
 		show = append(show, strings.Split(s, ",")...)
@@ -249,7 +249,7 @@ func (a *app) findList(ctx context.Context, c *cli.Command, p *api, ask desk.Fin
 	}
 	var rows [][]string
 	var bytes int64
-	next, err := p.findPages(ctx, ask, c.String("after"), limit, func(o desk.FoundObject) error {
+	next, err := p.findPages(ctx, ask, c.String("after"), limit, func(o api.FoundObject) error {
 		if a.json {
 			return a.print(o, nil)
 		}
@@ -292,14 +292,14 @@ func (a *app) findList(ctx context.Context, c *cli.Command, p *api, ask desk.Fin
 	return nil
 }
 
-func (a *app) findCSV(ctx context.Context, p *api, ask desk.FindAsk, after string, limit int, show []string) error {
+func (a *app) findCSV(ctx context.Context, p *desk, ask api.FindAsk, after string, limit int, show []string) error {
 	w := csv.NewWriter(a.Out)
 	w.UseCRLF = true // RFC 4180
 	if err := w.Write(append([]string{"bucket", "key", "size", "changed", "type", "tier", "version", "current", "etag"},
 		show...)); err != nil {
 		return err
 	}
-	_, err := p.findPages(ctx, ask, after, limit, func(o desk.FoundObject) error {
+	_, err := p.findPages(ctx, ask, after, limit, func(o api.FoundObject) error {
 		row := []string{o.Bucket, o.Key, strconv.FormatInt(o.Size, 10), o.Created.UTC().Format(time.RFC3339Nano),
 			o.ContentType, o.Tier,
 			o.Version, strconv.FormatBool(o.Current), o.ETag}
@@ -321,8 +321,8 @@ func (a *app) findIndex(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var x struct {
-		Indexes []desk.FindIndexInfo `json:"indexes"`
-		Behind  int                  `json:"behind"`
+		Indexes []api.FindIndexInfo `json:"indexes"`
+		Behind  int                 `json:"behind"`
 	}
 	if err := p.call(ctx, http.MethodGet, "/api/v1/find/indexes", nil, nil, &x); err != nil {
 		return err

@@ -8,14 +8,14 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
-	"spindle/internal/works"
+	"spindle/internal/core/query"
 )
 
 // question reads what is asked for, from the arguments or as it is kept.
-func (a *app) question(ctx context.Context, c *cli.Command) (p *api, ask desk.FindAsk, err error) {
+func (a *app) question(ctx context.Context, c *cli.Command) (p *desk, ask api.FindAsk, err error) {
 	least := 1
 	if c.IsSet("saved") {
 		least = 0
@@ -27,12 +27,12 @@ func (a *app) question(ctx context.Context, c *cli.Command) (p *api, ask desk.Fi
 	if p, err = a.open(c); err != nil {
 		return nil, ask, err
 	}
-	ask = desk.FindAsk{Expression: strings.Join(in, " "), Buckets: c.StringSlice("bucket"), Versions: c.Bool("versions")}
+	ask = api.FindAsk{Expression: strings.Join(in, " "), Buckets: c.StringSlice("bucket"), Versions: c.Bool("versions")}
 	if least > 0 {
 		return p, ask, nil
 	}
 	var kept struct {
-		Finds []desk.SavedFind `json:"finds"`
+		Finds []api.SavedFind `json:"finds"`
 	}
 	if err := p.call(ctx, http.MethodGet, savedFindsPath, nil, nil, &kept); err != nil {
 		return nil, ask, err
@@ -55,15 +55,15 @@ func (a *app) findSave(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.saveUnder(ctx, c, savedFindsPath, in[0], desk.Question{Expression: strings.Join(in[1:], " "),
+	return a.saveUnder(ctx, c, savedFindsPath, in[0], api.Question{Expression: strings.Join(in[1:], " "),
 		Buckets: c.StringSlice("bucket"), Versions: c.Bool("versions")}, "spindle find --saved %s asks it.")
 }
 
 // givenAct names what is to be done with what is found; "" for nothing.
-func givenAct(c *cli.Command) works.Act {
-	for act, flags := range map[works.Act][]string{works.ActAnnotate: {"annotate", "unset", "tag", "untag"},
-		works.ActMove: {"move-to"},
-		works.ActCopy: {"copy-to"}, works.ActRemove: {"remove"}, works.ActPutBack: {"put-back"}} {
+func givenAct(c *cli.Command) query.Act {
+	for act, flags := range map[query.Act][]string{query.ActAnnotate: {"annotate", "unset", "tag", "untag"},
+		query.ActMove: {"move-to"},
+		query.ActCopy: {"copy-to"}, query.ActRemove: {"remove"}, query.ActPutBack: {"put-back"}} {
 		for _, f := range flags {
 			if c.IsSet(f) {
 				return act
@@ -74,8 +74,8 @@ func givenAct(c *cli.Command) works.Act {
 }
 
 // foundOrder reads what is ordered of one bucket.
-func foundOrder(c *cli.Command, expression, bucket string, act works.Act) (in desk.OrderIn, err error) {
-	in = desk.OrderIn{Kind: "found", Bucket: bucket, Where: expression, Act: string(act), Tier: c.String("move-to"),
+func foundOrder(c *cli.Command, expression, bucket string, act query.Act) (in api.OrderIn, err error) {
+	in = api.OrderIn{Kind: "found", Bucket: bucket, Where: expression, Act: string(act), Tier: c.String("move-to"),
 		AsOf: c.String("put-back")}
 	if in.Metadata.Set, err = pairs("annotate", c.StringSlice("annotate")); err != nil {
 		return in, err
@@ -84,7 +84,7 @@ func foundOrder(c *cli.Command, expression, bucket string, act works.Act) (in de
 		return in, err
 	}
 	in.Metadata.Unset, in.Tags.Unset = c.StringSlice("unset"), c.StringSlice("untag")
-	if act == works.ActCopy {
+	if act == query.ActCopy {
 		bucket, prefix, _ := strings.Cut(c.String("copy-to"), "/")
 		if _, err := object.ParseBucketName(bucket); err != nil {
 			return in, fault.From(err).In("copy-to")
@@ -95,7 +95,7 @@ func foundOrder(c *cli.Command, expression, bucket string, act works.Act) (in de
 }
 
 // findAct does something with what is found, bucket by bucket.
-func (a *app) findAct(ctx context.Context, c *cli.Command, p *api, ask desk.FindAsk, act works.Act) error {
+func (a *app) findAct(ctx context.Context, c *cli.Command, p *desk, ask api.FindAsk, act query.Act) error {
 	switch {
 	case len(ask.Buckets) == 0:
 		return wrongUsage("something is done with what is found in the buckets that --bucket names").see(c)
@@ -114,14 +114,14 @@ func (a *app) findAct(ctx context.Context, c *cli.Command, p *api, ask desk.Find
 	return nil
 }
 
-func (a *app) actIn(ctx context.Context, c *cli.Command, p *api, in desk.OrderIn, act works.Act) error {
-	var r desk.Rehearsal
+func (a *app) actIn(ctx context.Context, c *cli.Command, p *desk, in api.OrderIn, act query.Act) error {
+	var r api.Rehearsal
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}
 	n := r.Total()
 	says := fmt.Sprintf("%s of %s, %s, would be %s.", things(n, "object", "objects"), in.Bucket, size(r.Bytes),
-		works.Acts[act])
+		query.Acts[act])
 	if c.Bool("rehearse") {
 		return a.print(r, func() error {
 			_, err := fmt.Fprintln(a.Out, says)
@@ -145,9 +145,9 @@ func (a *app) actIn(ctx context.Context, c *cli.Command, p *api, in desk.OrderIn
 		if l := o.Counts["left"]; l > 0 {
 			left = fmt.Sprintf("; %s were left, because they changed meanwhile or are so already", count(l))
 		}
-		_, err := fmt.Fprintf(a.Out, "%s of %s, %s, %s%s.\n", things(o.Counts[works.Acts[act]], "object", "objects"),
+		_, err := fmt.Fprintf(a.Out, "%s of %s, %s, %s%s.\n", things(o.Counts[query.Acts[act]], "object", "objects"),
 			in.Bucket, size(o.Bytes),
-			works.Acts[act], left)
+			query.Acts[act], left)
 		return err
 	})
 }

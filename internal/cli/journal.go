@@ -11,8 +11,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 )
 
 func (a *app) journalCommand() *cli.Command {
@@ -51,7 +51,7 @@ func (a *app) journalCommand() *cli.Command {
 		Commands: append(commands, a.journalSavedCommands(filters)...)}
 }
 
-func (p *api) journal(ctx context.Context, q url.Values) (page desk.JournalPage, err error) {
+func (p *desk) journal(ctx context.Context, q url.Values) (page api.JournalPage, err error) {
 	return page, p.call(ctx, http.MethodGet, "/api/v1/journal", q, nil, &page)
 }
 
@@ -70,7 +70,7 @@ func journalPlace(c *cli.Command, in []string) (bucket, prefix string, err error
 
 // journalQuery reads the filters of a command, and those that are kept under the name it
 // says.
-func (a *app) journalQuery(ctx context.Context, c *cli.Command) (*api, url.Values, error) {
+func (a *app) journalQuery(ctx context.Context, c *cli.Command) (*desk, url.Values, error) {
 	in, err := args(c, 0, 1)
 	if err != nil {
 		return nil, nil, err
@@ -108,7 +108,7 @@ func (a *app) journalList(ctx context.Context, c *cli.Command) error {
 	var rows, plain [][]string
 	q.Set("before", c.String("before"))
 	n := 0
-	var page desk.JournalPage
+	var page api.JournalPage
 	for {
 		q.Set("limit", fmt.Sprint(min(1000, limit-n)))
 		if page, err = p.journal(ctx, q); err != nil {
@@ -150,7 +150,7 @@ func (a *app) journalList(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func journalRow(e desk.JournalLine) []string {
+func journalRow(e api.JournalLine) []string {
 	bytes := size(e.Size)
 	if e.Key == "" {
 		bytes = ""

@@ -11,8 +11,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 )
 
 // journalKeepCommands say how the journal of a bucket is kept.
@@ -35,7 +35,7 @@ func (a *app) journalKeepCommands() []*cli.Command {
 	}
 }
 
-func (p *api) bucketJournal(ctx context.Context, bucket string, q url.Values) (j desk.BucketJournal, err error) {
+func (p *desk) bucketJournal(ctx context.Context, bucket string, q url.Values) (j api.BucketJournal, err error) {
 	return j, p.call(ctx, http.MethodGet, bucketCall(bucket, "/journal"), q, nil, &j)
 }
 
@@ -51,7 +51,7 @@ func (a *app) journalShow(ctx context.Context, c *cli.Command) error {
 	return a.print(j, func() error { return a.facts(journalFacts(j)) })
 }
 
-func journalFacts(j desk.BucketJournal) [][2]string {
+func journalFacts(j api.BucketJournal) [][2]string {
 	kept, recording, about := "as long as the service keeps its journal", "on", ""
 	if j.Days > 0 {
 		kept = things(int64(j.Days), "day", "days") + " at least"
@@ -136,7 +136,7 @@ func keptDays(s string) (int, error) {
 }
 
 // agreeToForget says how many entries go when a journal is kept for so many days, and asks.
-func (a *app) agreeToForget(ctx context.Context, c *cli.Command, p *api, bucket string, days int) error {
+func (a *app) agreeToForget(ctx context.Context, c *cli.Command, p *desk, bucket string, days int) error {
 	j, err := p.bucketJournal(ctx, bucket, url.Values{"days": {strconv.Itoa(days)}})
 	if err != nil || j.Going == nil || *j.Going == 0 {
 		return err
@@ -156,11 +156,11 @@ func (a *app) journalSavedCommands(filters []cli.Flag) []*cli.Command {
 			Flags: filters, Action: a.journalSave},
 		{Name: "saved", Usage: "list saved filters", Description: examples("spindle journal saved",
 			"spindle journal saved --json"),
-			Action: listing[desk.SavedFilter]{path: savedFiltersPath, field: "filters",
+			Action: listing[api.SavedFilter]{path: savedFiltersPath, field: "filters",
 				none: "No filter is kept: spindle journal save NAME [BUCKET].",
 				columns: []column{{"NAME", false}, {"BUCKET", false}, {"KEYS", false}, {"KINDS", false}, {"BY", false},
 					{"SAVED BY", false}},
-				row: func(f desk.SavedFilter) []string {
+				row: func(f api.SavedFilter) []string {
 					return []string{f.Name, cmpOr(f.Bucket, "all"), shown(f.Prefix), strings.Join(f.Kinds, ", "), shown(f.Who),
 						shown(f.By)}
 				}}.action(a)},
@@ -175,7 +175,7 @@ func (a *app) journalSave(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	f := desk.JournalFilter{Kinds: c.StringSlice("kind"), Who: c.String("who")}
+	f := api.JournalFilter{Kinds: c.StringSlice("kind"), Who: c.String("who")}
 	if f.Bucket, f.Prefix, err = journalPlace(c, in[1:]); err != nil {
 		return err
 	}
@@ -215,9 +215,9 @@ func (a *app) forgetSaved(path string) cli.ActionFunc {
 }
 
 // savedFilter adds a kept filter to what a command asks of the journal.
-func (p *api) savedFilter(ctx context.Context, name string, q url.Values) error {
+func (p *desk) savedFilter(ctx context.Context, name string, q url.Values) error {
 	var kept struct {
-		Filters []desk.SavedFilter `json:"filters"`
+		Filters []api.SavedFilter `json:"filters"`
 	}
 	if err := p.call(ctx, http.MethodGet, savedFiltersPath, nil, nil, &kept); err != nil {
 		return err

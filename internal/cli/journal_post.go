@@ -8,7 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"spindle/internal/desk"
+	"spindle/internal/api"
 )
 
 const postsPath = "/api/v1/journal/posts/"
@@ -30,7 +30,7 @@ func (a *app) journalPostCommand() *cli.Command {
 				Action: a.postAdd},
 			{Name: "list", Usage: "list posts, and how far behind they are",
 				Description: examples("spindle journal post list", "spindle journal post list --json"),
-				Action: listing[desk.PostInfo]{path: "/api/v1/journal/posts", field: "posts", row: postRow,
+				Action: listing[api.PostInfo]{path: "/api/v1/journal/posts", field: "posts", row: postRow,
 					none: "Changes are posted nowhere: spindle journal post add NAME URL.",
 					columns: []column{{"POST", false}, {"URL", false}, {"STATE", false}, {"SENT", true}, {"BEHIND", true},
 						{"LAST", false}, {"PROBLEM", false}}}.action(a)},
@@ -47,13 +47,13 @@ func (a *app) journalPostCommand() *cli.Command {
 			{Name: "remove", Usage: "remove a post", ArgsUsage: "NAME",
 				Description: examples("spindle journal post remove indexer", "spindle journal post remove indexer --yes"),
 				Flags:       []cli.Flag{yesFlag()},
-				Action: removing(a, "post", postsPath, func(p desk.PostInfo) string {
+				Action: removing(a, "post", postsPath, func(p api.PostInfo) string {
 					return fmt.Sprintf("Nothing more is posted to %s; what it has not had by now it never gets.", p.URL)
 				})},
 		}}
 }
 
-func postRow(p desk.PostInfo) []string {
+func postRow(p api.PostInfo) []string {
 	state, last := "on", "never"
 	switch {
 	case !p.On:
@@ -76,7 +76,7 @@ func (a *app) postAdd(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var x desk.PostInfo
+	var x api.PostInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/journal/posts", nil, map[string]any{"name": in[0], "url": in[1],
 		"bucket": c.String("bucket"),
 		"prefix": c.String("prefix"), "kinds": append([]string{}, c.StringSlice("kind")...)}, &x); err != nil {
@@ -111,7 +111,7 @@ func (a *app) postTurn(on bool) cli.ActionFunc {
 		if err != nil {
 			return err
 		}
-		var x desk.PostInfo
+		var x api.PostInfo
 		if err := p.call(ctx, http.MethodPatch, postsPath+url.PathEscape(name), nil, map[string]any{"on": on},
 			&x); err != nil {
 			return err

@@ -12,10 +12,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/lifecycle"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 )
 
 func (a *app) lifecycleCommand() *cli.Command {
@@ -256,7 +256,7 @@ func (a *app) lifecycleAdd(ctx context.Context, c *cli.Command) error {
 	if c.Bool("rehearse") {
 		return a.rehearseRules(ctx, c, p, in[0], map[string]any{"days": 90, "rules": forms})
 	}
-	var rules desk.Rules
+	var rules api.Rules
 	method, path := http.MethodPatch, ""
 	if body["rules"] = forms; body["new"] != nil {
 		delete(body, "rules")
@@ -272,7 +272,7 @@ func (a *app) lifecycleAdd(ctx context.Context, c *cli.Command) error {
 // actionFlags are the flags of actions, in the order in which a rule has them.
 var actionFlags = []string{"move", "remove", "previous-move", "previous-remove", "markers", "uploads"}
 
-func (a *app) rules(ctx context.Context, p *api, bucket string) (r desk.Rules, err error) {
+func (a *app) rules(ctx context.Context, p *desk, bucket string) (r api.Rules, err error) {
 	return r, p.call(ctx, http.MethodGet, lifecycleCall(bucket, ""), nil, nil, &r)
 }
 
@@ -288,7 +288,7 @@ func (a *app) lifecycleList(ctx context.Context, c *cli.Command) error {
 	return a.printRules(bucket, r)
 }
 
-func (a *app) printRules(bucket string, r desk.Rules) error {
+func (a *app) printRules(bucket string, r api.Rules) error {
 	return a.print(r, func() error {
 		if len(r.Rules) == 0 {
 			a.note("The bucket %s has no rules. A good first one abandons unfinished uploads: spindle lifecycle add %s unfinished-uploads --uploads 7",
@@ -391,7 +391,7 @@ func ruleMissing(name string) error {
 }
 
 // twoArgs opens the service and gives a bucket and a second argument.
-func (a *app) twoArgs(c *cli.Command) (*api, string, string, error) {
+func (a *app) twoArgs(c *cli.Command) (*desk, string, string, error) {
 	in, err := args(c, 2, 2)
 	if err != nil {
 		return nil, "", "", err
@@ -422,7 +422,7 @@ func (a *app) lifecycleChange(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		body["rule"] = f
-		var out desk.Rules
+		var out api.Rules
 		if err := p.call(ctx, http.MethodPut, lifecycleCall(bucket, "/rules/"+url.PathEscape(name)), nil, body,
 			&out); err != nil {
 			return err
@@ -488,7 +488,7 @@ func (a *app) lifecycleRemove(ctx context.Context, c *cli.Command) error {
 	if n := c.Int("if-revision"); n > 0 {
 		q.Set("ifRevision", strconv.Itoa(n))
 	}
-	var out desk.Rules
+	var out api.Rules
 	if err := p.call(ctx, http.MethodDelete, lifecycleCall(bucket, "/rules/"+url.PathEscape(name)), q, nil,
 		&out); err != nil {
 		return err
@@ -503,7 +503,7 @@ func (a *app) lifecycleHistory(ctx context.Context, c *cli.Command) error {
 	}
 	var rows [][]string
 	_, err = pages(ctx, p, lifecycleCall(bucket, "/history"), "history", true, url.Values{"limit": {"200"}},
-		func(x desk.PastRulesInfo) (bool, error) {
+		func(x api.PastRulesInfo) (bool, error) {
 			if a.json {
 				return true, a.print(x, nil)
 			}
@@ -530,7 +530,7 @@ func (a *app) lifecyclePutBack(ctx context.Context, c *cli.Command) error {
 	if err := graceOf(c, body); err != nil {
 		return err
 	}
-	var out desk.Rules
+	var out api.Rules
 	if err := p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/history/"+url.PathEscape(revision)), nil, body,
 		&out); err != nil {
 		return err

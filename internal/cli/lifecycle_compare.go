@@ -10,9 +10,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/lifecycle"
-	"spindle/internal/desk"
 )
 
 // lifecycleCompare shows how two states of the rules differ, rule by rule.
@@ -103,13 +103,13 @@ func compareRules(before, after []lifecycle.Form) []ruleChange {
 }
 
 // rulesAt gives the rules as they were at a revision.
-func (a *app) rulesAt(ctx context.Context, p *api, bucket, revision string) ([]lifecycle.Form, error) {
+func (a *app) rulesAt(ctx context.Context, p *desk, bucket, revision string) ([]lifecycle.Form, error) {
 	n, err := strconv.Atoi(revision)
 	if err != nil || n < 0 {
 		return nil, fault.New(fault.Invalid, "revision", "%q is no revision", revision).In("revision").
 			Do("list them: spindle lifecycle history %s", bucket)
 	}
-	var page desk.PastRulesPage
+	var page api.PastRulesPage
 	if err := p.call(ctx, http.MethodGet, lifecycleCall(bucket, "/history"),
 		url.Values{"before": {strconv.Itoa(n + 1)}, "limit": {"1"}}, nil, &page); err != nil {
 		return nil, err

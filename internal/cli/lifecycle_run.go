@@ -10,9 +10,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	costs "spindle/internal/core/usage"
-	"spindle/internal/desk"
 )
 
 func (a *app) lifecycleRunCommand() *cli.Command {
@@ -48,10 +48,10 @@ func (a *app) runStart(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var r desk.RunInfo
+	var r api.RunInfo
 	err = p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/runs"), nil, nil, &r)
 	if fault.HasCode(err, "run-open") { // it is the one to watch
-		var page desk.RunPage
+		var page api.RunPage
 		if err = p.call(ctx, http.MethodGet, lifecycleCall(bucket, "/runs"), url.Values{"limit": {"1"}}, nil,
 			&page); err == nil &&
 			len(page.Runs) > 0 {
@@ -75,7 +75,7 @@ func (a *app) runStart(ctx context.Context, c *cli.Command) error {
 	return a.printRun(bucket, r)
 }
 
-func (a *app) printRun(bucket string, r desk.RunInfo) error {
+func (a *app) printRun(bucket string, r api.RunInfo) error {
 	return a.print(r, func() error {
 		ended := "not yet"
 		if r.Ended != nil {
@@ -136,7 +136,7 @@ func (a *app) runList(ctx context.Context, c *cli.Command) error {
 	}
 	_, err = pages(ctx, p, lifecycleCall(bucket, "/runs"), "runs", true, url.Values{"limit": {strconv.Itoa(min(limit,
 		1000))}},
-		func(r desk.RunInfo) (bool, error) {
+		func(r api.RunInfo) (bool, error) {
 			if n++; a.json {
 				return n < limit, a.print(r, nil)
 			}
@@ -160,7 +160,7 @@ func (a *app) runList(ctx context.Context, c *cli.Command) error {
 		{"SAYS", false}}, rows)
 }
 
-func (a *app) bucketAndRun(c *cli.Command) (*api, string, int64, error) {
+func (a *app) bucketAndRun(c *cli.Command) (*desk, string, int64, error) {
 	p, bucket, run, err := a.twoArgs(c)
 	if err != nil {
 		return nil, "", 0, err
@@ -178,7 +178,7 @@ func (a *app) runShow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var r desk.RunInfo
+	var r api.RunInfo
 	if err := p.call(ctx, http.MethodGet, runPath(bucket, id, ""), nil, nil, &r); err != nil {
 		return err
 	}
@@ -193,7 +193,7 @@ func (a *app) runShow(ctx context.Context, c *cli.Command) error {
 	var rows [][]string
 	next, err := pages(ctx, p, runPath(bucket, id, "/outcomes"), "outcomes", false,
 		url.Values{"limit": {strconv.Itoa(min(limit, 1000))}, "failed": {strconv.FormatBool(c.Bool("failed"))}},
-		func(o desk.OutcomeInfo) (bool, error) {
+		func(o api.OutcomeInfo) (bool, error) {
 			if n++; a.json {
 				return n < limit, a.print(o, nil)
 			}
@@ -219,7 +219,7 @@ func (a *app) runAllow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var r desk.RunInfo
+	var r api.RunInfo
 	if err := p.call(ctx, http.MethodGet, runPath(bucket, id, ""), nil, nil, &r); err != nil {
 		return err
 	}
@@ -237,8 +237,8 @@ func (a *app) runStop(ctx context.Context, c *cli.Command) error {
 	return a.answer(ctx, p, bucket, id, false)
 }
 
-func (a *app) answer(ctx context.Context, p *api, bucket string, id int64, goOn bool) error {
-	var r desk.RunInfo
+func (a *app) answer(ctx context.Context, p *desk, bucket string, id int64, goOn bool) error {
+	var r api.RunInfo
 	if err := p.call(ctx, http.MethodPost, runPath(bucket, id, "/answer"), nil, map[string]any{"goOn": goOn},
 		&r); err != nil {
 		return err
@@ -261,8 +261,8 @@ func (a *app) lifecycleRehearse(ctx context.Context, c *cli.Command) error {
 }
 
 // rehearseRules says what rules would do, and with --check fails when that is to be looked at.
-func (a *app) rehearseRules(ctx context.Context, c *cli.Command, p *api, bucket string, in map[string]any) error {
-	var f desk.ForecastInfo
+func (a *app) rehearseRules(ctx context.Context, c *cli.Command, p *desk, bucket string, in map[string]any) error {
+	var f api.ForecastInfo
 	if err := p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/rehearse"), nil, in, &f); err != nil {
 		return err
 	}
@@ -287,7 +287,7 @@ func (a *app) rehearseRules(ctx context.Context, c *cli.Command, p *api, bucket 
 	return nil
 }
 
-func (a *app) printForecast(bucket string, f desk.ForecastInfo, m costs.Money) error {
+func (a *app) printForecast(bucket string, f api.ForecastInfo, m costs.Money) error {
 	if len(f.Actions) == 0 {
 		a.note("The bucket %s has no rules; give some to rehearse: --rule FILE", bucket)
 		return nil
@@ -331,7 +331,7 @@ func (a *app) printForecast(bucket string, f desk.ForecastInfo, m costs.Money) e
 	return nil
 }
 
-func (a *app) printSamples(f desk.ForecastInfo) error {
+func (a *app) printSamples(f api.ForecastInfo) error {
 	var rows [][]string
 	for _, x := range f.Actions {
 		for i, s := range x.Samples {

@@ -26,7 +26,7 @@ type listing[T any] struct {
 }
 
 // pages reads all pages of a call, or as many as f wants.
-func pages[T any](ctx context.Context, p *api, path, field string, before bool, q url.Values,
+func pages[T any](ctx context.Context, p *desk, path, field string, before bool, q url.Values,
 	f func(T) (bool, error)) (next string, err error) {
 	place := "after"
 	if before {
@@ -103,7 +103,7 @@ func (l listing[T]) action(a *app) cli.ActionFunc {
 }
 
 // showing is a command that shows the one thing that its argument names.
-func showing[T any](a *app, path string, show func(context.Context, *api, T) error) cli.ActionFunc {
+func showing[T any](a *app, path string, show func(context.Context, *desk, T) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		p, name, err := a.one(c)
 		if err != nil {
@@ -145,7 +145,7 @@ func removing[T any](a *app, what, path string, asks func(T) string) cli.ActionF
 // changing is a command that changes the one thing that its argument names; read
 // gives what of it.
 func changing[T any](a *app, path string, read func(*cli.Command, map[string]any) error,
-	show func(context.Context, *api, T) error) cli.ActionFunc {
+	show func(context.Context, *desk, T) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		p, name, err := a.one(c)
 		if err != nil {
@@ -215,12 +215,12 @@ func onlyIfRevision(c *cli.Command, in map[string]any) error {
 }
 
 // printed shows a thing with show, or as it is where JSON is wanted.
-func printed[T any](a *app, show func(T) error) func(context.Context, *api, T) error {
-	return func(_ context.Context, _ *api, x T) error { return a.print(x, func() error { return show(x) }) }
+func printed[T any](a *app, show func(T) error) func(context.Context, *desk, T) error {
+	return func(_ context.Context, _ *desk, x T) error { return a.print(x, func() error { return show(x) }) }
 }
 
 // one opens the service and gives the one argument of a command.
-func (a *app) one(c *cli.Command) (*api, string, error) {
+func (a *app) one(c *cli.Command) (*desk, string, error) {
 	in, err := args(c, 1, 1)
 	if err != nil {
 		return nil, "", err

@@ -11,8 +11,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 )
 
 func (a *app) objectCommand() *cli.Command {
@@ -122,7 +122,7 @@ func split(address string) (bucket, key string, err error) {
 }
 
 // oneAddress opens the service and gives the one address that the command names.
-func (a *app) oneAddress(c *cli.Command) (p *api, bucket, key string, err error) {
+func (a *app) oneAddress(c *cli.Command) (p *desk, bucket, key string, err error) {
 	in, err := args(c, 1, 1)
 	if err != nil {
 		return nil, "", "", err
@@ -219,7 +219,7 @@ type entry struct {
 }
 
 // entries gives the objects and prefixes of a page in one order, as the keys have it.
-func entries(page *desk.ObjectPage) []entry {
+func entries(page *api.ObjectPage) []entry {
 	var out []entry
 	prefixes := page.Prefixes
 	until := func(key string) { // the prefixes before a key
@@ -240,7 +240,7 @@ func entries(page *desk.ObjectPage) []entry {
 }
 
 // nothing says why a listing is empty.
-func (a *app) nothing(ctx context.Context, p *api, bucket, prefix string) error {
+func (a *app) nothing(ctx context.Context, p *desk, bucket, prefix string) error {
 	b, err := p.bucket(ctx, bucket)
 	if err != nil {
 		return err
@@ -282,7 +282,7 @@ func (a *app) objectTree(ctx context.Context, c *cli.Command) error {
 	top := &limb{name: bucket + "/" + prefix}
 	limbs := []*limb{top}
 	path := []*limb{top}
-	err = p.each(ctx, bucket, prefix, asOf, func(o desk.ListedObject) (bool, error) {
+	err = p.each(ctx, bucket, prefix, asOf, func(o api.ListedObject) (bool, error) {
 		parts := strings.SplitAfter(strings.TrimPrefix(o.Key, prefix), "/")
 		parts = parts[:len(parts)-1]
 		parts = parts[:min(len(parts), depth)]
@@ -352,7 +352,7 @@ func (a *app) objectShow(ctx context.Context, c *cli.Command) error {
 	return a.print(o, func() error { return a.printObject(bucket, o) })
 }
 
-func (a *app) printObject(bucket string, o *desk.ObjectInfo) error {
+func (a *app) printObject(bucket string, o *api.ObjectInfo) error {
 	f := [][2]string{{"Object", shown(bucket + "/" + o.Key)}, {"Size", size(o.Size) + " (" + count(o.Size) + " bytes)"},
 		{"Type", shown(o.ContentType)},
 		{"Written", o.Created.Local().Format("2006-01-02 15:04:05") + " by " + o.CreatedBy}, {"Arrived", o.Arrived},
@@ -392,7 +392,7 @@ func (a *app) printObject(bucket string, o *desk.ObjectInfo) error {
 
 // orBeneath says how a deleted object is brought back, and shows what lies beneath a prefix that
 // was asked for as an object.
-func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err error) error {
+func (a *app) orBeneath(ctx context.Context, p *desk, bucket, key string, err error) error {
 	if fault.HasCode(err, "key-deleted") {
 		f := fault.From(err)
 		f.Remedy = fmt.Sprintf(
@@ -427,18 +427,18 @@ func (a *app) orBeneath(ctx context.Context, p *api, bucket, key string, err err
 
 // withRemoval says of a key that is not there how its removal stands where it was copied to, and
 // gives the error on.
-func (a *app) withRemoval(ctx context.Context, p *api, bucket, key string, is error) error {
+func (a *app) withRemoval(ctx context.Context, p *desk, bucket, key string, is error) error {
 	if a.json {
 		return is
 	}
-	var past struct{ Chapters []desk.Chapter }
+	var past struct{ Chapters []api.Chapter }
 	if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/history"), url.Values{"key": {key}, "limit": {"1"}}, nil,
 		&past); err == nil && len(past.Chapters) > 0 && len(past.Chapters[0].Went) > 0 {
 		if w := past.Chapters[0].Went[0]; w.Key != "" {
 			a.note("It was renamed on %s: see spindle object show %s", when(w.At), shown(w.Bucket+"/"+w.Key))
 		}
 	}
-	var in desk.ReplicasInfo
+	var in api.ReplicasInfo
 	if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/replicas"), url.Values{"key": {key}}, nil,
 		&in); err != nil {
 		return is // the error is the answer; copies are for the bucket's account alone
@@ -450,8 +450,8 @@ func (a *app) withRemoval(ctx context.Context, p *api, bucket, key string, is er
 	return is
 }
 
-func (p *api) copy(ctx context.Context, fromBucket, fromKey, version, bucket, key, tier string, move,
-	ifAbsent bool) (o desk.ObjectInfo, err error) {
+func (p *desk) copy(ctx context.Context, fromBucket, fromKey, version, bucket, key, tier string, move,
+	ifAbsent bool) (o api.ObjectInfo, err error) {
 	return o, p.call(ctx, http.MethodPost, bucketCall(bucket, "/copy"), nil,
 		map[string]any{"fromBucket": fromBucket, "fromKey": fromKey, "fromVersion": version, "key": key, "move": move,
 			"ifAbsent": ifAbsent, "tier": tier}, &o)
@@ -528,12 +528,12 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 }
 
 // copyAll copies all beneath a prefix, one by one: safe to stop and to say again.
-func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to, tier string, ifAbsent bool) error {
+func (a *app) copyAll(ctx context.Context, p *desk, fromBucket, from, bucket, to, tier string, ifAbsent bool) error {
 	const did = "Copied"
 	if fromBucket == bucket && strings.HasPrefix(to, from) {
 		return wrongUsage("the target lies beneath the source")
 	}
-	q, err := p.remove(ctx, fromBucket, desk.RemoveIn{Prefix: &from, Rehearse: true}) // a rehearsal counts
+	q, err := p.remove(ctx, fromBucket, api.RemoveIn{Prefix: &from, Rehearse: true}) // a rehearsal counts
 	if err != nil {
 		return err
 	}
@@ -541,9 +541,9 @@ func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to,
 		return a.nothing(ctx, p, fromBucket, from)
 	}
 	bar := a.bar(strings.ToLower(did), q.Objects)
-	var done desk.Quantity
+	var done api.Quantity
 	started := time.Now()
-	err = p.each(ctx, fromBucket, from, "", func(o desk.ListedObject) (bool, error) {
+	err = p.each(ctx, fromBucket, from, "", func(o api.ListedObject) (bool, error) {
 		if o.Created.After(started) {
 			return true, nil // it came meanwhile, or is a copy
 		}
@@ -569,7 +569,7 @@ func (a *app) copyAll(ctx context.Context, p *api, fromBucket, from, bucket, to,
 }
 
 // kept says how an object's bytes lie on the volume.
-func kept(o *desk.ObjectInfo) string {
+func kept(o *api.ObjectInfo) string {
 	if o.Sealed {
 		return o.Kept + ", encrypted"
 	}
@@ -581,7 +581,7 @@ func (a *app) objectFetch(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var r desk.RestoredInfo
+	var r api.RestoredInfo
 	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/fetch"), nil,
 		map[string]any{"key": key, "version": c.String("version"), "days": c.Int("days")}, &r); err != nil {
 		return err

@@ -8,8 +8,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 )
 
 func (a *app) objectRemove(ctx context.Context, c *cli.Command) error {
@@ -71,11 +71,11 @@ func keysOfAddresses(in []string) (k keysOf, err error) {
 const keysAtOnce = 1000
 
 // remove removes the keys, or says what that would remove.
-func (k keysOf) remove(ctx context.Context, p *api, rehearse bool) (total desk.Quantity, err error) {
+func (k keysOf) remove(ctx context.Context, p *desk, rehearse bool) (total api.Quantity, err error) {
 	kept := true
 	for _, bucket := range k.buckets {
 		for keys := range slices.Chunk(k.keys[bucket], keysAtOnce) {
-			q, err := p.remove(ctx, bucket, desk.RemoveIn{Keys: keys, Rehearse: rehearse})
+			q, err := p.remove(ctx, bucket, api.RemoveIn{Keys: keys, Rehearse: rehearse})
 			if err != nil {
 				return total, err
 			}
@@ -92,7 +92,7 @@ func (k keysOf) remove(ctx context.Context, p *api, rehearse bool) (total desk.Q
 }
 
 // removeKeys removes objects by their names.
-func (a *app) removeKeys(ctx context.Context, c *cli.Command, p *api, in []string) error {
+func (a *app) removeKeys(ctx context.Context, c *cli.Command, p *desk, in []string) error {
 	k, err := keysOfAddresses(in)
 	if err != nil {
 		return err

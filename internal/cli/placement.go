@@ -12,7 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"spindle/internal/desk"
+	"spindle/internal/api"
 )
 
 const placementsPath = "/api/v1/placements/"
@@ -50,7 +50,7 @@ func (a *app) placementCommand() *cli.Command {
 			{Name: "remove", Usage: "remove a placement that no bucket uses", ArgsUsage: "NAME",
 				Description: examples("spindle placement remove private", "spindle placement remove private --yes"),
 				Flags:       []cli.Flag{yesFlag()},
-				Action: removing(a, "placement", placementsPath, func(x desk.PlacementInfo) string {
+				Action: removing(a, "placement", placementsPath, func(x api.PlacementInfo) string {
 					return fmt.Sprintf("The placement %s is no longer offered.", x.Name)
 				})},
 		}}
@@ -79,7 +79,7 @@ func (a *app) placementAdd(ctx context.Context, c *cli.Command) error {
 	if err := placementChange(c, in); err != nil {
 		return err
 	}
-	var x desk.PlacementInfo
+	var x api.PlacementInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/placements", nil, in, &x); err != nil {
 		return err
 	}
@@ -98,7 +98,7 @@ func (a *app) placementList(ctx context.Context, c *cli.Command) error {
 	if s := c.String("account"); s != "" {
 		q.Set("account", s)
 	}
-	var page desk.PlacementPage
+	var page api.PlacementPage
 	if err := p.call(ctx, http.MethodGet, "/api/v1/placements", q, nil, &page); err != nil {
 		return err
 	}
@@ -124,7 +124,7 @@ func (a *app) placementList(ctx context.Context, c *cli.Command) error {
 }
 
 // offeredTo says to whom a placement is offered, as far as that is told.
-func offeredTo(x desk.PlacementInfo) string {
+func offeredTo(x api.PlacementInfo) string {
 	switch {
 	case x.Everyone == nil:
 		return "you"
@@ -136,7 +136,7 @@ func offeredTo(x desk.PlacementInfo) string {
 	return strings.Join(x.Accounts, ", ")
 }
 
-func placementRow(x desk.PlacementInfo) []string {
+func placementRow(x api.PlacementInfo) []string {
 	buckets := ""
 	if x.Buckets != nil {
 		buckets = strconv.Itoa(*x.Buckets)
@@ -148,7 +148,7 @@ func placementRow(x desk.PlacementInfo) []string {
 	return []string{name, x.Keeps, strconv.Itoa(x.Losses), price(x.Price), buckets, offeredTo(x), shown(x.Note)}
 }
 
-func (a *app) showPlacement(x desk.PlacementInfo) error {
+func (a *app) showPlacement(x api.PlacementInfo) error {
 	facts := [][2]string{{"Placement", x.Name}, {"Note", shown(x.Note)}, {"Tier", x.Tier}, {"Keeps", x.Keeps},
 		{"May lose", things(int64(x.Losses), "volume", "volumes")},
 		{"Takes", fmt.Sprintf("%.2f bytes on volumes for each byte", x.Overhead)}, {"Price", price(x.Price) + " a GiB and month"}}
@@ -179,8 +179,8 @@ func (a *app) bucketPlace(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := desk.OrderIn{Kind: "place", Bucket: bucket, Placement: name, All: c.Bool("all")}
-	var r desk.Rehearsal
+	in := api.OrderIn{Kind: "place", Bucket: bucket, Placement: name, All: c.Bool("all")}
+	var r api.Rehearsal
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}

@@ -66,7 +66,7 @@ func TestPlacementsAndRegions(t *testing.T) {
 		{"bucket list", 0, "seedlings"},
 		{"bucket show seedlings", 4, "in the region moor"},
 		{"access account change seed-lab --region moor", 0, "moor, unless"},
-		{"region dismiss seed-lab fenn", 0, "makes no more buckets"},
+		{"region dismiss seed-lab fenn", 0, "can no longer create buckets"},
 		{"bucket create x-seeds --account seed-lab --region fenn", 3, "make the bucket in: moor"},
 		{"region show moor", 0, "seed-lab"},
 		{"region show south", 4, "choose from: fenn, moor"},

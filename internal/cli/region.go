@@ -10,7 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"spindle/internal/desk"
+	"spindle/internal/api"
 )
 
 const regionsPath = "/api/v1/regions/"
@@ -30,7 +30,7 @@ func (a *app) regionCommand() *cli.Command {
 				Action: a.regionAdd},
 			{Name: "list", Usage: "list the regions of the house", Description: examples("spindle region list",
 				"spindle region list --json"),
-				Action: listing[desk.RegionInfo]{path: "/api/v1/regions", field: "regions", none: "There is no region.",
+				Action: listing[api.RegionInfo]{path: "/api/v1/regions", field: "regions", none: "There is no region.",
 					row: regionRow, columns: []column{{"REGION", false}, {"STATE", false}, {"YOU MAY", false}, {"BUCKETS", true},
 						{"ANSWERED", false}, {"CONSOLE", false}, {"NOTE", false}}}.action(a)},
 			{Name: "show", Usage: "show a region, and what it holds", ArgsUsage: "NAME",
@@ -47,7 +47,7 @@ func (a *app) regionCommand() *cli.Command {
 				Description: "Nothing there changes.\n\n" + examples("spindle region remove moor",
 					"spindle region remove moor --yes"),
 				Flags: []cli.Flag{yesFlag()},
-				Action: removing(a, "region", regionsPath, func(r desk.RegionInfo) string {
+				Action: removing(a, "region", regionsPath, func(r api.RegionInfo) string {
 					return fmt.Sprintf("The region %s is forgotten here: its buckets are no longer listed.", r.Name)
 				})},
 		}}
@@ -64,7 +64,7 @@ func (a *app) regionAdd(ctx context.Context, c *cli.Command) error {
 	}
 	in := map[string]any{"desk": address, "key": c.String("key"), "secret": secret}
 	texts(c, in, "name", "note")
-	var r desk.RegionInfo
+	var r api.RegionInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/regions", nil, in, &r); err != nil {
 		return err
 	}
@@ -76,7 +76,7 @@ func (a *app) regionShow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var r desk.RegionInfo
+	var r api.RegionInfo
 	path := regionsPath + url.PathEscape(name)
 	if err := p.call(ctx, http.MethodGet, path, nil, nil, &r); err != nil {
 		return err
@@ -95,7 +95,7 @@ func (a *app) regionAdmit(admitted bool) cli.ActionFunc {
 		if err != nil {
 			return err
 		}
-		var x desk.AccountInfo
+		var x api.AccountInfo
 		if err := p.call(ctx, http.MethodPut, regionsPath+url.PathEscape(region)+"/accounts/"+url.PathEscape(account), nil,
 			map[string]any{"admitted": admitted}, &x); err != nil {
 			return err
@@ -112,7 +112,7 @@ func (a *app) regionAdmit(admitted bool) cli.ActionFunc {
 }
 
 // mayThere says what one may do in a region.
-func mayThere(r desk.RegionInfo) string {
+func mayThere(r api.RegionInfo) string {
 	s := "make no buckets"
 	if r.Admitted {
 		s = "make buckets"
@@ -123,7 +123,7 @@ func mayThere(r desk.RegionInfo) string {
 	return s
 }
 
-func regionRow(r desk.RegionInfo) []string {
+func regionRow(r api.RegionInfo) []string {
 	buckets, seen, at := "", "", r.Desk
 	if r.Buckets != nil {
 		buckets = fmt.Sprint(*r.Buckets)
@@ -137,7 +137,7 @@ func regionRow(r desk.RegionInfo) []string {
 	return []string{r.Name, r.State, mayThere(r), buckets, seen, at, shown(r.Note)}
 }
 
-func (a *app) printRegion(r desk.RegionInfo) error {
+func (a *app) printRegion(r api.RegionInfo) error {
 	state := r.State
 	if r.Says != "" {
 		state += ": " + r.Says

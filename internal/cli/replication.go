@@ -11,9 +11,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 )
 
 const replicationsPath = "/api/v1/replications/"
@@ -48,7 +48,7 @@ func (a *app) replicationCommand() *cli.Command {
 				Action: a.replicationAdd},
 			{Name: "list", Usage: "list rules and their state",
 				Description: examples("spindle replication list", "spindle replication list --json"),
-				Action: listing[desk.ReplicationInfo]{path: "/api/v1/replications", field: "replications",
+				Action: listing[api.ReplicationInfo]{path: "/api/v1/replications", field: "replications",
 					none: "There is no rule yet: spindle replication add NAME --from BUCKET --to ADDRESS.", row: replicationRow,
 					columns: []column{{"RULE", false}, {"STATE", false}, {"FROM", false}, {"TO", false}, {"WAITING", true},
 						{"BYTES", true}, {"OLDEST", true}, {"LAG P50", true}, {"P99", true}}}.action(a)},
@@ -101,14 +101,14 @@ func (a *app) replicationCommand() *cli.Command {
 			{Name: "remove", Usage: "remove a rule; copies stay where they are", ArgsUsage: "NAME",
 				Description: examples("spindle replication remove notes-to-mill", "spindle replication remove notes-to-mill --yes"),
 				Flags:       []cli.Flag{yesFlag()},
-				Action: removing(a, "replication rule", replicationsPath, func(r desk.ReplicationInfo) string {
+				Action: removing(a, "replication rule", replicationsPath, func(r api.ReplicationInfo) string {
 					return fmt.Sprintf("The rule %s goes, and what is known of its copies. They stay where they are: %s.", r.Name,
 						addresses(r))
 				})},
 		}}
 }
 
-func addresses(r desk.ReplicationInfo) string {
+func addresses(r api.ReplicationInfo) string {
 	var out []string
 	for _, t := range r.Targets {
 		out = append(out, t.Address)
@@ -154,9 +154,9 @@ func replicationChange(c *cli.Command, in map[string]any) error {
 				return err
 			}
 		}
-		var targets []desk.TargetSetting
+		var targets []api.TargetSetting
 		for _, to := range c.StringSlice("to") {
-			targets = append(targets, desk.TargetSetting{Address: to, Class: c.String("tier"), Sealed: sealed})
+			targets = append(targets, api.TargetSetting{Address: to, Class: c.String("tier"), Sealed: sealed})
 		}
 		in["targets"] = targets
 	} else if c.IsSet("tier") || c.IsSet("sealing") {
@@ -186,7 +186,7 @@ func lagTarget(c *cli.Command, in map[string]any) error {
 	if err != nil {
 		return fault.From(err).In("lag-target")
 	}
-	in["lagTarget"] = desk.LagTarget{Percent: percent, Seconds: d.Seconds()}
+	in["lagTarget"] = api.LagTarget{Percent: percent, Seconds: d.Seconds()}
 	return nil
 }
 
@@ -203,7 +203,7 @@ func (a *app) replicationAdd(ctx context.Context, c *cli.Command) error {
 	if err := replicationChange(c, in); err != nil {
 		return err
 	}
-	var review desk.Review
+	var review api.Review
 	if err := p.call(ctx, http.MethodPost, "/api/v1/replications/review", nil, in, &review); err != nil {
 		return err
 	}
@@ -216,7 +216,7 @@ func (a *app) replicationAdd(ctx context.Context, c *cli.Command) error {
 	if in["existing"], err = a.askExisting(c, review); err != nil {
 		return err
 	}
-	var r desk.ReplicationInfo
+	var r api.ReplicationInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/replications", nil, in, &r); err != nil {
 		return err
 	}
@@ -225,7 +225,7 @@ func (a *app) replicationAdd(ctx context.Context, c *cli.Command) error {
 
 // askExisting finds out what is to happen with what is there already, which is never
 // assumed.
-func (a *app) askExisting(c *cli.Command, review desk.Review) (string, error) {
+func (a *app) askExisting(c *cli.Command, review api.Review) (string, error) {
 	said := c.String("existing")
 	if said == "" && a.Asks {
 		for _, e := range review.Existing {
@@ -243,7 +243,7 @@ func (a *app) askExisting(c *cli.Command, review desk.Review) (string, error) {
 	return said, nil
 }
 
-func (a *app) showReview(r desk.Review) error {
+func (a *app) showReview(r api.Review) error {
 	fmt.Fprintln(a.Out, shown(r.Says))
 	for _, e := range r.Existing {
 		fmt.Fprintf(a.Out, "There already, for %s: %s.\n", shown(e.Target), wouldGo(e.Quantity))
@@ -294,7 +294,7 @@ func waitsFor(t *time.Time) string {
 	return time.Since(*t).Round(time.Second).String()
 }
 
-func replicationRow(r desk.ReplicationInfo) []string {
+func replicationRow(r api.ReplicationInfo) []string {
 	var waiting, bytes int64
 	var oldest *time.Time
 	p50, p99 := 0.0, 0.0
@@ -313,7 +313,7 @@ func replicationRow(r desk.ReplicationInfo) []string {
 		seconds(p50), seconds(p99)}
 }
 
-func (a *app) showReplication(r desk.ReplicationInfo) error {
+func (a *app) showReplication(r api.ReplicationInfo) error {
 	promised := "nothing"
 	if r.Lag != nil {
 		promised = fmt.Sprintf("%v percent within %s", r.Lag.Percent, seconds(r.Lag.Seconds))
@@ -332,7 +332,7 @@ func (a *app) showReplication(r desk.ReplicationInfo) error {
 	return nil
 }
 
-func targetFacts(r desk.ReplicationInfo, t desk.TargetInfo) [][2]string {
+func targetFacts(r api.ReplicationInfo, t api.TargetInfo) [][2]string {
 	state := t.State
 	if t.Why != "" && t.Failing == nil {
 		state += ": " + shown(t.Why)
@@ -389,17 +389,17 @@ func (a *app) replicationStatus(ctx context.Context, c *cli.Command) error {
 	if strings.Contains(what, "/") {
 		return a.objectStatus(ctx, p, what)
 	}
-	var r desk.ReplicationInfo
+	var r api.ReplicationInfo
 	if err := p.call(ctx, http.MethodGet, replicationsPath+url.PathEscape(what), nil, nil, &r); err != nil {
 		return err
 	}
-	var faults struct{ Faults []desk.FaultInfo }
+	var faults struct{ Faults []api.FaultInfo }
 	if err := p.call(ctx, http.MethodGet, replicationsPath+url.PathEscape(what)+"/faults", nil, nil, &faults); err != nil {
 		return err
 	}
-	var list []desk.WaitingInfo
+	var list []api.WaitingInfo
 	_, err = pages(ctx, p, replicationsPath+url.PathEscape(what)+"/waiting", "waiting", false,
-		url.Values{"limit": {"1000"}}, func(w desk.WaitingInfo) (bool, error) {
+		url.Values{"limit": {"1000"}}, func(w api.WaitingInfo) (bool, error) {
 			list = append(list, w)
 			return len(list) < c.Int("limit"), nil
 		})
@@ -411,7 +411,7 @@ func (a *app) replicationStatus(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func (a *app) ruleStatus(r desk.ReplicationInfo, faults []desk.FaultInfo, list []desk.WaitingInfo) error {
+func (a *app) ruleStatus(r api.ReplicationInfo, faults []api.FaultInfo, list []api.WaitingInfo) error {
 	if err := a.showReplication(r); err != nil {
 		return err
 	}
@@ -443,12 +443,12 @@ func (a *app) ruleStatus(r desk.ReplicationInfo, faults []desk.FaultInfo, list [
 		{"WHY", false}}, rows)
 }
 
-func (a *app) objectStatus(ctx context.Context, p *api, what string) error {
+func (a *app) objectStatus(ctx context.Context, p *desk, what string) error {
 	bucket, key, err := split(what)
 	if err != nil {
 		return err
 	}
-	var in desk.ReplicasInfo
+	var in api.ReplicasInfo
 	if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/replicas"), url.Values{"key": {key}}, nil,
 		&in); err != nil {
 		return err
@@ -473,7 +473,7 @@ func (a *app) objectStatus(ctx context.Context, p *api, what string) error {
 }
 
 // replicaSource says what a replica is a copy of.
-func replicaSource(of *desk.ReplicaOfInfo) string {
+func replicaSource(of *api.ReplicaOfInfo) string {
 	source := "an object of another account"
 	if of.Bucket != "" {
 		source = of.Bucket + "/" + of.Key + ", version " + of.Version
@@ -485,7 +485,7 @@ func replicaSource(of *desk.ReplicaOfInfo) string {
 }
 
 // replicaSays says more of a copy's state; of is the object's size, 0 where that is not known.
-func replicaSays(r desk.ReplicaInfo, of int64) string {
+func replicaSays(r api.ReplicaInfo, of int64) string {
 	says := shown(r.Why)
 	switch {
 	case r.State == "failed" && r.Next != nil:
@@ -509,7 +509,7 @@ func (a *app) replicationBackfill(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var out struct{ Existing []desk.ExistingReview }
+	var out struct{ Existing []api.ExistingReview }
 	path := replicationsPath + url.PathEscape(name) + "/backfill"
 	if err := p.call(ctx, http.MethodPost, path, nil, map[string]bool{"rehearse": true}, &out); err != nil {
 		return err

@@ -9,7 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"spindle/internal/desk"
+	"spindle/internal/api"
 )
 
 func (a *app) replicationRetry(ctx context.Context, c *cli.Command) error {
@@ -34,7 +34,7 @@ func (a *app) replicationRetry(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	var out desk.RetryInfo
+	var out api.RetryInfo
 	if err := p.call(ctx, http.MethodPost, path, nil, body, &out); err != nil {
 		return err
 	}
@@ -50,14 +50,14 @@ func (a *app) replicationRetry(ctx context.Context, c *cli.Command) error {
 
 // settleReplicas says about which objects would be decided, asks, and adds the decision to
 // what is asked of the desk. stop says that there is nothing to decide.
-func (a *app) settleReplicas(ctx context.Context, c *cli.Command, p *api, rule, path string,
+func (a *app) settleReplicas(ctx context.Context, c *cli.Command, p *desk, rule, path string,
 	body map[string]any) (stop bool, err error) {
 	body["settle"] = "accept"
 	if c.Bool("overwrite") {
 		body["settle"] = "overwrite"
 	}
 	body["rehearse"] = true
-	var would desk.RetryInfo
+	var would api.RetryInfo
 	if err := p.call(ctx, http.MethodPost, path, nil, body, &would); err != nil {
 		return false, err
 	}
@@ -90,9 +90,9 @@ func (a *app) replicationObjects(ctx context.Context, c *cli.Command) error {
 	if s := c.String("state"); s != "" {
 		q.Set("state", s)
 	}
-	list := []desk.ReplicaObject{}
+	list := []api.ReplicaObject{}
 	_, err = pages(ctx, p, replicationsPath+url.PathEscape(name)+"/objects", "objects", false, q,
-		func(x desk.ReplicaObject) (bool, error) {
+		func(x api.ReplicaObject) (bool, error) {
 			if limit > 0 && len(list) == limit {
 				return false, nil
 			}

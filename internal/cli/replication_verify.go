@@ -7,7 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"spindle/internal/desk"
+	"spindle/internal/api"
 )
 
 // replicationVerify has the service compare both sides and tells of each difference as
@@ -27,7 +27,7 @@ func (a *app) replicationVerify(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	err = stream(ctx, p, replicationsPath+url.PathEscape(name)+"/verify", map[string]any{"deep": c.Bool("deep"),
-		"repair": c.Bool("repair"), "after": c.String("after"), "most": most}, func(s desk.VerifyStep) error {
+		"repair": c.Bool("repair"), "after": c.String("after"), "most": most}, func(s api.VerifyStep) error {
 		if a.json && s.Progress == nil {
 			if err := a.print(s, nil); err != nil {
 				return err
@@ -61,7 +61,7 @@ func (a *app) replicationVerify(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) tellVerified(s desk.VerifyStep) error {
+func (a *app) tellVerified(s api.VerifyStep) error {
 	if a.json {
 		return nil
 	}

@@ -8,8 +8,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 )
 
 func (a *app) scrubCommand() *cli.Command {
@@ -31,7 +31,7 @@ func (a *app) scrubRun(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	bucket, prefix, _ := strings.Cut(address, "/")
-	o, err := a.follow(ctx, p, desk.OrderIn{Kind: "check", Bucket: bucket, Prefix: prefix}, "checking")
+	o, err := a.follow(ctx, p, api.OrderIn{Kind: "check", Bucket: bucket, Prefix: prefix}, "checking")
 	if err != nil {
 		return err
 	}
@@ -54,14 +54,14 @@ func (a *app) scrubShow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var o desk.Overview
+	var o api.Overview
 	if err := p.call(ctx, http.MethodGet, "/api/v1/overview", nil, nil, &o); err != nil {
 		return err
 	}
 	var list struct {
-		Scrubbed *desk.Scrubbed    `json:"scrubbed,omitempty"`
-		Damage   []desk.DamageInfo `json:"damage"`
-		More     bool              `json:"more,omitempty"`
+		Scrubbed *api.Scrubbed    `json:"scrubbed,omitempty"`
+		Damage   []api.DamageInfo `json:"damage"`
+		More     bool             `json:"more,omitempty"`
 	}
 	if err := p.call(ctx, http.MethodGet, "/api/v1/damage", nil, nil, &list); err != nil {
 		return err

@@ -11,7 +11,6 @@ import (
 	"spindle/internal/backup"
 	"spindle/internal/core/fault"
 	costs "spindle/internal/core/usage"
-	"spindle/internal/desk"
 	"spindle/internal/service"
 	"spindle/internal/works"
 )
@@ -212,7 +211,7 @@ func (a *app) until(ctx context.Context, s *service.Service) error {
 }
 
 func (a *app) openapi() error {
-	b, err := desk.Document()
+	b, err := service.OpenAPI()
 	if err != nil {
 		return err
 	}

@@ -17,13 +17,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/carry"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/pattern"
 	"spindle/internal/core/syncing"
-	"spindle/internal/desk"
 	"spindle/internal/remote"
 	"spindle/internal/side"
 	"spindle/internal/transfer"
@@ -99,7 +99,7 @@ func isFolder(s string) bool {
 }
 
 // sideOf gives what an argument names; release lets go of it.
-func (a *app) sideOf(ctx context.Context, c *cli.Command, p *api, s string) (of side.Side, release func(), err error) {
+func (a *app) sideOf(ctx context.Context, c *cli.Command, p *desk, s string) (of side.Side, release func(), err error) {
 	if isFolder(s) {
 		links, err := side.ParseLinks(c.String("links"))
 		if err != nil {
@@ -289,7 +289,7 @@ func (a *app) syncThrough(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	in["name"], in["from"], in["to"] = "once-"+strings.ToLower(rand.Text()[:12]), c.Args().Get(0), c.Args().Get(1)
-	var j desk.SyncInfo
+	var j api.SyncInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/syncs", nil, in, &j); err != nil {
 		return err
 	}

@@ -14,13 +14,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/carry"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/sealing"
 	"spindle/internal/core/syncing"
-	"spindle/internal/desk"
 	"spindle/internal/remote"
 	"spindle/internal/side"
 	"spindle/internal/transfer"
@@ -159,7 +159,7 @@ func (a *app) syncRestore(ctx context.Context, c *cli.Command) error {
 	if c.IsSet("as-of") {
 		in["asOf"] = c.String("as-of")
 	}
-	var j desk.SyncInfo
+	var j api.SyncInfo
 	if err := p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/restore", nil, in, &j); err != nil {
 		return err
 	}
@@ -168,7 +168,7 @@ func (a *app) syncRestore(ctx context.Context, c *cli.Command) error {
 
 // runOnce rehearses a job that was made to be run once, and runs it when somebody agrees.
 // One that does not run is removed.
-func (a *app) runOnce(ctx context.Context, c *cli.Command, p *api, j desk.SyncInfo, word string) error {
+func (a *app) runOnce(ctx context.Context, c *cli.Command, p *desk, j api.SyncInfo, word string) error {
 	at := syncsPath + url.PathEscape(j.Name)
 	removed := func(err error) error {
 		if rerr := p.call(context.WithoutCancel(ctx), http.MethodDelete, at, nil, nil, nil); err == nil {
@@ -181,7 +181,7 @@ func (a *app) runOnce(ctx context.Context, c *cli.Command, p *api, j desk.SyncIn
 			return removed(err)
 		}
 	}
-	var r desk.SyncRehearsal
+	var r api.SyncRehearsal
 	if err := p.call(ctx, http.MethodPost, at+"/rehearse", nil, map[string]any{}, &r); err != nil {
 		return removed(err)
 	}
@@ -203,7 +203,7 @@ func (a *app) runOnce(ctx context.Context, c *cli.Command, p *api, j desk.SyncIn
 			return removed(err)
 		}
 	}
-	var run desk.SyncRunInfo
+	var run api.SyncRunInfo
 	if err := p.call(ctx, http.MethodPost, at+"/runs", nil, map[string]any{"anyway": true}, &run); err != nil {
 		return removed(err)
 	}
@@ -218,7 +218,7 @@ func (a *app) runOnce(ctx context.Context, c *cli.Command, p *api, j desk.SyncIn
 }
 
 // stopOnce stops the run of a job that was made for one time, and says what came of it.
-func (a *app) stopOnce(ctx context.Context, p *api, name string, run int64) error {
+func (a *app) stopOnce(ctx context.Context, p *desk, name string, run int64) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	at := syncsPath + url.PathEscape(name)
@@ -229,7 +229,7 @@ func (a *app) stopOnce(ctx context.Context, p *api, name string, run int64) erro
 	if err := p.call(ctx, http.MethodPost, fmt.Sprintf("%s/runs/%d/stop", at, run), nil, nil, nil); err != nil {
 		return goesOn(err)
 	}
-	var r desk.SyncRunInfo
+	var r api.SyncRunInfo
 	for r.Ended == nil {
 		if err := p.call(ctx, http.MethodGet, fmt.Sprintf("%s/runs/%d", at, run), nil, nil, &r); err != nil {
 			return goesOn(err)

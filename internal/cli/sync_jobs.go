@@ -13,9 +13,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 )
 
 const syncsPath = "/api/v1/syncs/"
@@ -70,7 +70,7 @@ func (a *app) syncJobCommands() []*cli.Command {
 			Flags: jobFlags(), Action: a.syncCreate},
 		{Name: "list", Usage: "list jobs with their last and next runs",
 			Description: examples("spindle sync list", "spindle sync list --json"),
-			Action: listing[desk.SyncInfo]{path: "/api/v1/syncs", field: "syncs", row: syncRow,
+			Action: listing[api.SyncInfo]{path: "/api/v1/syncs", field: "syncs", row: syncRow,
 				none: "There is no job yet: spindle sync create NAME FROM TO.",
 				columns: []column{{"JOB", false}, {"MODE", false}, {"FROM", false}, {"TO", false}, {"LAST", false}, {"WROTE", true},
 					{"FAILED", true}, {"NEXT", false}}}.action(a)},
@@ -84,7 +84,7 @@ func (a *app) syncJobCommands() []*cli.Command {
 		{Name: "remove", Usage: "remove a job with its runs; what it wrote stays", ArgsUsage: "NAME",
 			Description: examples("spindle sync remove nightly-attic", "spindle sync remove nightly-attic --yes"),
 			Flags:       []cli.Flag{yesFlag()},
-			Action: removing(a, "sync job", syncsPath, func(j desk.SyncInfo) string {
+			Action: removing(a, "sync job", syncsPath, func(j api.SyncInfo) string {
 				return fmt.Sprintf("The job %s goes with the record of its runs. What it wrote to %s stays.", j.Name, j.To)
 			})},
 		{Name: "rehearse", Usage: "show what a run would do, and why; nothing is written", ArgsUsage: "NAME",
@@ -215,14 +215,14 @@ func (a *app) syncCreate(ctx context.Context, c *cli.Command) error {
 	if err := a.readSealing(c, in, names[0]); err != nil {
 		return err
 	}
-	var j desk.SyncInfo
+	var j api.SyncInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/syncs", nil, in, &j); err != nil {
 		return err
 	}
 	return a.print(j, func() error { return a.showSync(j) })
 }
 
-func syncRow(j desk.SyncInfo) []string {
+func syncRow(j api.SyncInfo) []string {
 	last, wrote, failed, next := "never", "", "", "by hand"
 	if r := j.Last; r != nil {
 		last, wrote, failed = runWhen(r), count(r.Written.Objects), count(r.Failed)
@@ -237,7 +237,7 @@ func syncRow(j desk.SyncInfo) []string {
 }
 
 // runWhen says how a run stands, and since when.
-func runWhen(r *desk.SyncRunInfo) string {
+func runWhen(r *api.SyncRunInfo) string {
 	at := r.Asked
 	if r.Started != nil {
 		at = *r.Started
@@ -248,7 +248,7 @@ func runWhen(r *desk.SyncRunInfo) string {
 	return r.State + ", " + when(at)
 }
 
-func (a *app) showSync(j desk.SyncInfo) error {
+func (a *app) showSync(j api.SyncInfo) error {
 	schedule := "by hand"
 	if j.Schedule != "" {
 		if schedule = j.Schedule + ", " + cmpOr(j.Zone, "UTC"); !j.On {
@@ -292,7 +292,7 @@ func cmpOr(s, none string) string {
 }
 
 // takes says what takes part in a job.
-func takes(j desk.SyncInfo) string {
+func takes(j api.SyncInfo) string {
 	var words []string
 	if j.Prefix != "" {
 		words = append(words, "keys that begin with "+j.Prefix)
@@ -328,7 +328,7 @@ func takes(j desk.SyncInfo) string {
 	return shown(strings.Join(words, "; "))
 }
 
-func runFacts(r *desk.SyncRunInfo) [][2]string {
+func runFacts(r *api.SyncRunInfo) [][2]string {
 	facts := [][2]string{{"Run", strconv.FormatInt(r.ID, 10)}, {"State", r.State},
 		{"Asked", when(r.Asked) + " by " + shown(r.Who)}}
 	if r.Says != "" {
@@ -364,7 +364,7 @@ func (a *app) syncJobRehearse(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	var r desk.SyncRehearsal
+	var r api.SyncRehearsal
 	if err := p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/rehearse", nil, map[string]any{},
 		&r); err != nil {
 		return err
@@ -385,9 +385,9 @@ func (a *app) syncJobRehearse(ctx context.Context, c *cli.Command) error {
 }
 
 // rehearsedAll names every object that a run would write, remove or refuse.
-func (a *app) rehearsedAll(ctx context.Context, p *api, name string) error {
+func (a *app) rehearsedAll(ctx context.Context, p *desk, name string) error {
 	ended := false
-	err := stream(ctx, p, syncsPath+url.PathEscape(name)+"/rehearse/list", map[string]any{}, func(s desk.RehearsedStep) error {
+	err := stream(ctx, p, syncsPath+url.PathEscape(name)+"/rehearse/list", map[string]any{}, func(s api.RehearsedStep) error {
 		switch {
 		case s.Problem != nil:
 			return s.Problem.Fault()
@@ -406,7 +406,7 @@ func (a *app) rehearsedAll(ctx context.Context, p *api, name string) error {
 	return err
 }
 
-func (a *app) sayRehearsal(r desk.SyncRehearsal) error {
+func (a *app) sayRehearsal(r api.SyncRehearsal) error {
 	var rows [][]string
 	for _, k := range r.Kinds {
 		example := ""
@@ -443,7 +443,7 @@ func (a *app) syncJobRun(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var r desk.SyncRunInfo
+	var r api.SyncRunInfo
 	err = p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/runs", nil,
 		map[string]any{"anyway": c.Bool("anyway")}, &r)
 	if err != nil {
@@ -459,12 +459,12 @@ func (a *app) syncJobRun(ctx context.Context, c *cli.Command) error {
 }
 
 // followRun shows a run until it ends or asks.
-func (a *app) followRun(ctx context.Context, p *api, name string, run int64) error {
+func (a *app) followRun(ctx context.Context, p *desk, name string, run int64) error {
 	m := &meter{}
 	defer func() { m.stop() }()
 	var moved, total int64
 	for {
-		var r desk.SyncRunInfo
+		var r api.SyncRunInfo
 		if err := p.call(ctx, http.MethodGet, fmt.Sprintf("%s%s/runs/%d", syncsPath, url.PathEscape(name), run), nil, nil,
 			&r); err != nil {
 			return err
@@ -489,7 +489,7 @@ func (a *app) followRun(ctx context.Context, p *api, name string, run int64) err
 }
 
 // runEnded says how a run ended, with a code for scripts.
-func (a *app) runEnded(name string, r desk.SyncRunInfo) error {
+func (a *app) runEnded(name string, r api.SyncRunInfo) error {
 	if err := a.print(r, func() error { return a.facts(runFacts(&r)) }); err != nil {
 		return err
 	}
@@ -507,8 +507,8 @@ func (a *app) runEnded(name string, r desk.SyncRunInfo) error {
 }
 
 // latestRun gives the latest run of a job.
-func (p *api) latestRun(ctx context.Context, name string) (int64, error) {
-	var j desk.SyncInfo
+func (p *desk) latestRun(ctx context.Context, name string) (int64, error) {
+	var j api.SyncInfo
 	if err := p.call(ctx, http.MethodGet, syncsPath+url.PathEscape(name), nil, nil, &j); err != nil {
 		return 0, err
 	}
@@ -520,7 +520,7 @@ func (p *api) latestRun(ctx context.Context, name string) (int64, error) {
 }
 
 // oneRun gives the service, the job that a command names, and its latest run.
-func (a *app) oneRun(ctx context.Context, c *cli.Command) (p *api, name string, run int64, err error) {
+func (a *app) oneRun(ctx context.Context, c *cli.Command) (p *desk, name string, run int64, err error) {
 	if p, name, err = a.one(c); err == nil {
 		run, err = p.latestRun(ctx, name)
 	}
@@ -554,7 +554,7 @@ func (a *app) syncRuns(ctx context.Context, c *cli.Command) error {
 	}
 	var rows [][]string
 	_, err = pages(ctx, p, syncsPath+url.PathEscape(name)+"/runs", "runs", true, url.Values{},
-		func(r desk.SyncRunInfo) (bool, error) {
+		func(r api.SyncRunInfo) (bool, error) {
 			took := ""
 			if r.Ended != nil && r.Started != nil {
 				took = r.Ended.Sub(*r.Started).Round(10 * time.Millisecond).String()
@@ -601,7 +601,7 @@ func (a *app) syncOutcomes(ctx context.Context, c *cli.Command) error {
 	var rows [][]string
 	_, err = pages(ctx, p, fmt.Sprintf("%s%s/runs/%d/outcomes", syncsPath, url.PathEscape(in[0]), run), "outcomes", false,
 		q,
-		func(o desk.SyncOutcomeInfo) (bool, error) {
+		func(o api.SyncOutcomeInfo) (bool, error) {
 			if a.json {
 				if err := a.print(o, nil); err != nil {
 					return false, err

@@ -18,10 +18,10 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sync/errgroup"
 
+	"spindle/internal/api"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 	"spindle/internal/transfer"
 	"spindle/internal/wire/client"
 	"spindle/internal/wire/sign"
@@ -50,7 +50,7 @@ func bucketsThere(a endpoint.Address, rest string) string {
 
 // there opens the service and reads the one address of a command; with bucket it must
 // name one.
-func (a *app) there(c *cli.Command, bucket bool) (*api, endpoint.Address, error) {
+func (a *app) there(c *cli.Command, bucket bool) (*desk, endpoint.Address, error) {
 	p, s, err := a.one(c)
 	if err != nil {
 		return nil, endpoint.Address{}, err
@@ -81,7 +81,7 @@ func (a *app) bucketListThere(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var out struct{ Buckets []desk.BucketThere }
+	var out struct{ Buckets []api.BucketThere }
 	if err := p.call(ctx, http.MethodGet, bucketsThere(endpoint.Address{Endpoint: at.Endpoint}, ""), nil, nil,
 		&out); err != nil {
 		return err
@@ -109,7 +109,7 @@ func (a *app) bucketCreateThere(ctx context.Context, c *cli.Command) error {
 	}
 	in := map[string]any{"name": at.Bucket}
 	texts(c, in, "versioning")
-	var b desk.BucketThere
+	var b api.BucketThere
 	if err := p.call(ctx, http.MethodPost, bucketsThere(endpoint.Address{Endpoint: at.Endpoint}, ""), nil, in,
 		&b); err != nil {
 		return err
@@ -117,7 +117,7 @@ func (a *app) bucketCreateThere(ctx context.Context, c *cli.Command) error {
 	return a.print(b, func() error { return a.showBucketThere(at, b) })
 }
 
-func (a *app) showBucketThere(at endpoint.Address, b desk.BucketThere) error {
+func (a *app) showBucketThere(at endpoint.Address, b api.BucketThere) error {
 	rules := "none, or not told"
 	if b.Lifecycle != "" {
 		rules = "\n" + strings.TrimSpace(shown(strings.ReplaceAll(b.Lifecycle, "\n", " ")))
@@ -131,7 +131,7 @@ func (a *app) bucketShowThere(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var b desk.BucketThere
+	var b api.BucketThere
 	if err := p.call(ctx, http.MethodGet, bucketsThere(at, ""), nil, nil, &b); err != nil {
 		return err
 	}
@@ -160,7 +160,7 @@ func (a *app) bucketChangeThere(ctx context.Context, c *cli.Command) error {
 	if len(in) == 0 {
 		return wrongUsage("nothing to change was given").see(c)
 	}
-	var b desk.BucketThere
+	var b api.BucketThere
 	if err := p.call(ctx, http.MethodPatch, bucketsThere(at, ""), nil, in, &b); err != nil {
 		return err
 	}
@@ -188,10 +188,10 @@ func (a *app) bucketRemoveThere(ctx context.Context, c *cli.Command) error {
 }
 
 // eachThere calls f for every object beneath a prefix of a bucket at an endpoint.
-func (p *api) eachThere(ctx context.Context, at endpoint.Address, f func(desk.ObjectThere) error) error {
+func (p *desk) eachThere(ctx context.Context, at endpoint.Address, f func(api.ObjectThere) error) error {
 	for after := ""; ; {
 		var page struct {
-			Objects []desk.ObjectThere
+			Objects []api.ObjectThere
 			Next    string
 		}
 		if err := p.call(ctx, http.MethodGet, bucketsThere(at, "/objects"), url.Values{"prefix": {at.Key}, "after": {after},
@@ -231,7 +231,7 @@ func (a *app) objectListThere(ctx context.Context, c *cli.Command) error {
 	for {
 		q.Set("limit", fmt.Sprint(max(1, min(1000, limit-n))))
 		var page struct {
-			Objects  []desk.ObjectThere
+			Objects  []api.ObjectThere
 			Prefixes []string
 			Next     string
 		}
@@ -282,7 +282,7 @@ func (a *app) objectShowThere(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var o desk.ObjectThere
+	var o api.ObjectThere
 	if err := p.call(ctx, http.MethodGet, bucketsThere(at, "/object"), url.Values{"key": {at.Key}}, nil, &o); err != nil {
 		return err
 	}
@@ -438,7 +438,7 @@ func (a *app) objectPutThere(ctx context.Context, c *cli.Command) error {
 }
 
 // putThere sends a file through the service to an endpoint.
-func (p *api) putThere(ctx context.Context, c *cli.Command, f transfer.File, to endpoint.Address, m *meter) error {
+func (p *desk) putThere(ctx context.Context, c *cli.Command, f transfer.File, to endpoint.Address, m *meter) error {
 	file, err := os.Open(f.Path)
 	if err != nil {
 		return transfer.LocalError(f.Path, err)

@@ -14,9 +14,9 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sync/errgroup"
 
+	"spindle/internal/api"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 )
 
 // objectCopyThere copies between places of which one at least is an endpoint: an object,
@@ -78,7 +78,7 @@ type copying struct {
 }
 
 // copyList gives what is to be copied, with its bytes.
-func (p *api) copyList(ctx context.Context, from, to endpoint.Address) (list []copying, bytes int64, err error) {
+func (p *desk) copyList(ctx context.Context, from, to endpoint.Address) (list []copying, bytes int64, err error) {
 	add := func(key, rest string, n int64) error {
 		x := copying{from, to, n}
 		x.from.Key, x.to.Key = key, to.Key+rest
@@ -91,9 +91,9 @@ func (p *api) copyList(ctx context.Context, from, to endpoint.Address) (list []c
 		}
 		each := func(key string, n int64) error { return add(key, strings.TrimPrefix(key, from.Key), n) }
 		if from.Endpoint != "" {
-			err = p.eachThere(ctx, from, func(o desk.ObjectThere) error { return each(o.Key, o.Size) })
+			err = p.eachThere(ctx, from, func(o api.ObjectThere) error { return each(o.Key, o.Size) })
 		} else {
-			err = p.each(ctx, from.Bucket, from.Key, "", func(o desk.ListedObject) (bool, error) {
+			err = p.each(ctx, from.Bucket, from.Key, "", func(o api.ListedObject) (bool, error) {
 				return true, each(o.Key, o.Size)
 			})
 		}
@@ -105,11 +105,11 @@ func (p *api) copyList(ctx context.Context, from, to endpoint.Address) (list []c
 	}
 	var n int64
 	if from.Endpoint != "" {
-		var o desk.ObjectThere
+		var o api.ObjectThere
 		err = p.call(ctx, http.MethodGet, bucketsThere(from, "/object"), url.Values{"key": {from.Key}}, nil, &o)
 		n = o.Size
 	} else {
-		var o *desk.ObjectInfo
+		var o *api.ObjectInfo
 		if o, err = p.show(ctx, from.Bucket, from.Key, "", ""); err == nil {
 			n = o.Size
 		}
@@ -121,7 +121,7 @@ func (p *api) copyList(ctx context.Context, from, to endpoint.Address) (list []c
 }
 
 // copyOne has the service copy an object and shows how far it is.
-func (p *api) copyOne(ctx context.Context, x copying, class string, m *meter) error {
+func (p *desk) copyOne(ctx context.Context, x copying, class string, m *meter) error {
 	far := &counter{}
 	far.wake = sync.NewCond(&far.mu)
 	r, done := m.Begin(x.to.Key, x.size, far)
@@ -129,8 +129,8 @@ func (p *api) copyOne(ctx context.Context, x copying, class string, m *meter) er
 	defer done()
 	defer far.end(x.size)
 	finished := false
-	err := stream(ctx, p, "/api/v1/copies", desk.CopyBetween{From: x.from.String(), To: x.to.String(), Class: class},
-		func(s desk.CopyStep) error {
+	err := stream(ctx, p, "/api/v1/copies", api.CopyBetween{From: x.from.String(), To: x.to.String(), Class: class},
+		func(s api.CopyStep) error {
 			if s.Problem != nil {
 				return s.Problem.Fault()
 			}

@@ -8,8 +8,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/endpoint"
-	"spindle/internal/desk"
 )
 
 func (a *app) uploadListThere(ctx context.Context, c *cli.Command) error {
@@ -27,7 +27,7 @@ func (a *app) uploadListThere(ctx context.Context, c *cli.Command) error {
 	var rows [][]string
 	var bytes int64
 	if _, err := pages(ctx, p, bucketsThere(at, "/uploads"), "uploads", false, url.Values{"prefix": {at.Key}},
-		func(u desk.UploadThere) (bool, error) {
+		func(u api.UploadThere) (bool, error) {
 			if before != "" && u.Started.Format(time.RFC3339Nano) >= before {
 				return true, nil
 			}

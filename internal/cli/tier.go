@@ -13,9 +13,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 )
 
 const tiersPath = "/api/v1/tiers/"
@@ -51,7 +51,7 @@ func (a *app) tierCommand() *cli.Command {
 					"spindle tier add press --volume /mnt/1 --volume /mnt/2 --volume /mnt/3 --volume /mnt/4 --volume /mnt/5 --volume /mnt/6 --pieces 4+2"),
 				Flags: what, Action: a.tierAdd},
 			{Name: "list", Usage: "list tiers", Description: examples("spindle tier list", "spindle tier list --json"),
-				Action: listing[desk.TierInfo]{path: "/api/v1/tiers", field: "tiers", none: "There is no tier.", row: tierRow,
+				Action: listing[api.TierInfo]{path: "/api/v1/tiers", field: "tiers", none: "There is no tier.", row: tierRow,
 					columns: []column{{"TIER", false}, {"GIB, MONTH", true}, {"COPIES", true}, {"KEPT", false}, {"READ", false},
 						{"BYTES", true}, {"FREE", true}, {"VOLUMES", false}, {"NOTE", false}}}.action(a)},
 			{Name: "show", Usage: "show a tier", ArgsUsage: "NAME",
@@ -81,7 +81,7 @@ func (a *app) tierCommand() *cli.Command {
 				Description: "Its directories stay as they are.\n\n" + examples("spindle tier remove attic",
 					"spindle tier remove attic --yes"),
 				Flags: []cli.Flag{yesFlag()},
-				Action: removing(a, "tier", tiersPath, func(t desk.TierInfo) string {
+				Action: removing(a, "tier", tiersPath, func(t api.TierInfo) string {
 					return fmt.Sprintf("The tier %s goes; it can be removed only when nothing is in it and nothing names it.", t.Name)
 				})},
 		}}
@@ -131,7 +131,7 @@ func tierChange(c *cli.Command, in map[string]any) error {
 		if err != nil {
 			return fault.From(err).In("restore-after")
 		}
-		in["restore"] = desk.RestoreInfo{Seconds: int64(d / time.Second), Days: c.Int("restored-for")}
+		in["restore"] = api.RestoreInfo{Seconds: int64(d / time.Second), Days: c.Int("restored-for")}
 	case c.IsSet("restored-for"):
 		return wrongUsage("--restored-for goes with --restore-after").see(c)
 	}
@@ -146,7 +146,7 @@ func isOn(flag, s string) (bool, error) {
 }
 
 // repairLine says in a line how far a repair is.
-func repairLine(r *desk.RepairInfo) string {
+func repairLine(r *api.RepairInfo) string {
 	s := fmt.Sprintf("%s, %s: %s read, %s made", when(r.Asked), r.Why, size(r.Bytes),
 		things(r.Made, "copy or piece", "copies and pieces"))
 	if r.Damaged > 0 {
@@ -169,7 +169,7 @@ func (a *app) tierRepair(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	path := tiersPath + url.PathEscape(name)
-	var t desk.TierInfo
+	var t api.TierInfo
 	if err := p.call(ctx, http.MethodPost, path+"/repair", nil, nil, &t); err != nil {
 		return err
 	}
@@ -196,7 +196,7 @@ func (a *app) tierAdd(ctx context.Context, c *cli.Command) error {
 	if err := tierChange(c, in); err != nil {
 		return err
 	}
-	var t desk.TierInfo
+	var t api.TierInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/tiers", nil, in, &t); err != nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (a *app) tierAdd(ctx context.Context, c *cli.Command) error {
 // price shows a price as it is counted.
 func price(p float64) string { return strconv.FormatFloat(p, 'f', -1, 64) }
 
-func tierKept(t desk.TierInfo) string {
+func tierKept(t api.TierInfo) string {
 	var words []string
 	if t.Packed {
 		words = append(words, "compressed")
@@ -217,14 +217,14 @@ func tierKept(t desk.TierInfo) string {
 	return strings.Join(words, ", ")
 }
 
-func tierRead(t desk.TierInfo) string {
+func tierRead(t api.TierInfo) string {
 	if t.Restore == nil {
 		return "at once"
 	}
 	return "restored in " + (time.Duration(t.Restore.Seconds) * time.Second).String()
 }
 
-func tierRow(t desk.TierInfo) []string {
+func tierRow(t api.TierInfo) []string {
 	bytes, free, away := "", "", ""
 	if t.Elsewhere {
 		away = "elsewhere"
@@ -252,7 +252,7 @@ func tierRow(t desk.TierInfo) []string {
 		shown(t.Note)}
 }
 
-func (a *app) showTier(t desk.TierInfo) error {
+func (a *app) showTier(t api.TierInfo) error {
 	read := "at once"
 	if t.Restore != nil {
 		read = fmt.Sprintf("%s, for %s", tierRead(t), things(int64(t.Restore.Days), "day", "days"))

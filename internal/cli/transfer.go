@@ -16,9 +16,9 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sync/errgroup"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 	"spindle/internal/transfer"
 	"spindle/internal/wire/client"
 )
@@ -41,7 +41,7 @@ type transferred struct {
 type tally struct {
 	a            *app
 	mu           sync.Mutex
-	moved, there desk.Quantity
+	moved, there api.Quantity
 	failed       int
 	started      time.Time
 	first        error
@@ -181,7 +181,7 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	there := map[string]desk.ListedObject{}
+	there := map[string]api.ListedObject{}
 	if folders && fields.none() && c.String("content-type") == "" && c.String("tier") == "" && !c.Bool("anew") {
 		if there, err = a.thereAlready(ctx, p, bucket, key, files); err != nil {
 			return err
@@ -224,7 +224,7 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 
 // putUnlessThere puts a file, unless an object of its size and digest is in its place.
 func putUnlessThere(ctx context.Context, e *transfer.Engine, f transfer.File, opt client.Put,
-	there map[string]desk.ListedObject) (transferred, error) {
+	there map[string]api.ListedObject) (transferred, error) {
 	x := transferred{Local: f.Path, Bucket: f.Bucket, Key: f.Key, Size: f.Size, State: "put"}
 	if o, ok := there[f.Key]; ok {
 		st, err := os.Stat(f.Path)
@@ -249,14 +249,14 @@ func putUnlessThere(ctx context.Context, e *transfer.Engine, f transfer.File, op
 
 // thereAlready gives the objects beneath a prefix that have the keys and sizes of
 // files. Who may not list what is there sends everything.
-func (a *app) thereAlready(ctx context.Context, p *api, bucket, prefix string,
-	files []transfer.File) (map[string]desk.ListedObject, error) {
+func (a *app) thereAlready(ctx context.Context, p *desk, bucket, prefix string,
+	files []transfer.File) (map[string]api.ListedObject, error) {
 	sizes := make(map[string]int64, len(files))
 	for _, f := range files {
 		sizes[f.Key] = f.Size
 	}
-	there := map[string]desk.ListedObject{}
-	err := p.each(ctx, bucket, prefix, "", func(o desk.ListedObject) (bool, error) {
+	there := map[string]api.ListedObject{}
+	err := p.each(ctx, bucket, prefix, "", func(o api.ListedObject) (bool, error) {
 		if n, ok := sizes[o.Key]; ok && n == o.Size {
 			there[o.Key] = o
 		}
@@ -330,7 +330,7 @@ func (a *app) gather(sources []string, bucket, key string, isPrefix bool) (files
 }
 
 // putStream puts standard input.
-func (a *app) putStream(ctx context.Context, c *cli.Command, p *api, bucket, key string, fields *fields,
+func (a *app) putStream(ctx context.Context, c *cli.Command, p *desk, bucket, key string, fields *fields,
 	cut *transfer.Cutting) error {
 	meta, err := fields.own("-")
 	if err != nil {
@@ -438,7 +438,7 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 	return t.end("Got")
 }
 
-func (a *app) getStream(ctx context.Context, p *api, w *client.Client, bucket, key, version string) error {
+func (a *app) getStream(ctx context.Context, p *desk, w *client.Client, bucket, key, version string) error {
 	o, err := w.Get(ctx, bucket, key, version, 0, "")
 	if fault.HasCode(err, "key-missing") {
 		if _, serr := p.show(ctx, bucket, key, version, ""); serr != nil {
@@ -454,7 +454,7 @@ func (a *app) getStream(ctx context.Context, p *api, w *client.Client, bucket, k
 }
 
 // getTree fetches all beneath a prefix into a folder.
-func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Client, cut *transfer.Cutting, bucket,
+func (a *app) getTree(ctx context.Context, c *cli.Command, p *desk, w *client.Client, cut *transfer.Cutting, bucket,
 	prefix, asOf, dest string) error {
 	if dest == "-" {
 		return wrongUsage("a tree does not go to standard output: name a folder")
@@ -462,12 +462,12 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 	if dest == "" {
 		dest = "."
 	}
-	var q desk.Quantity
+	var q api.Quantity
 	var err error
 	if asOf == "" {
-		q, err = p.remove(ctx, bucket, desk.RemoveIn{Prefix: &prefix, Rehearse: true}) // a rehearsal counts
+		q, err = p.remove(ctx, bucket, api.RemoveIn{Prefix: &prefix, Rehearse: true}) // a rehearsal counts
 	} else {
-		err = p.each(ctx, bucket, prefix, asOf, func(o desk.ListedObject) (bool, error) {
+		err = p.each(ctx, bucket, prefix, asOf, func(o api.ListedObject) (bool, error) {
 			q.Objects++
 			q.Bytes += o.Size
 			return true, nil
@@ -486,7 +486,7 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *api, w *client.Cli
 	g.SetLimit(cut.Parallel())
 	e := a.engine(w, m, cut)
 	var stop atomic.Bool
-	err = p.each(ctx, bucket, prefix, asOf, func(o desk.ListedObject) (bool, error) {
+	err = p.each(ctx, bucket, prefix, asOf, func(o api.ListedObject) (bool, error) {
 		version := ""
 		if asOf != "" {
 			version = o.Version

@@ -11,9 +11,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 	"spindle/internal/transfer"
 	"spindle/internal/wire/client"
 )
@@ -106,7 +106,7 @@ func (a *app) uploadList(ctx context.Context, c *cli.Command) error {
 	var rows [][]string
 	var bytes int64
 	for after := int64(0); ; {
-		var page desk.UploadPage
+		var page api.UploadPage
 		q := url.Values{"bucket": {c.String("bucket")}, "olderThan": {before}, "after": {fmt.Sprint(after)},
 			"limit": {"1000"}}
 		if err := p.call(ctx, http.MethodGet, "/api/v1/uploads", q, nil, &page); err != nil {
@@ -144,7 +144,7 @@ func (a *app) uploadList(ctx context.Context, c *cli.Command) error {
 
 // oneUpload opens the service and gives the upload that the command names, after
 // some other arguments.
-func (a *app) oneUpload(c *cli.Command, before int) (p *api, other []string, u desk.UploadName, err error) {
+func (a *app) oneUpload(c *cli.Command, before int) (p *desk, other []string, u api.UploadName, err error) {
 	in, err := args(c, before+2, before+2)
 	if err != nil {
 		return nil, nil, u, err
@@ -157,17 +157,17 @@ func (a *app) oneUpload(c *cli.Command, before int) (p *api, other []string, u d
 	return p, in[:before], u, err
 }
 
-func uploadCall(u desk.UploadName, rest string) (string, url.Values) {
+func uploadCall(u api.UploadName, rest string) (string, url.Values) {
 	return bucketCall(u.Bucket, "/uploads/"+url.PathEscape(u.ID)+rest), url.Values{"key": {u.Key}}
 }
 
 // shownUpload is an upload with its parts.
 type shownUpload struct {
-	desk.UploadInfo
-	List []desk.UploadPart `json:"list"`
+	api.UploadInfo
+	List []api.UploadPart `json:"list"`
 }
 
-func (p *api) upload(ctx context.Context, u desk.UploadName) (out shownUpload, err error) {
+func (p *desk) upload(ctx context.Context, u api.UploadName) (out shownUpload, err error) {
 	path, q := uploadCall(u, "")
 	return out, p.call(ctx, http.MethodGet, path, q, nil, &out)
 }
@@ -211,7 +211,7 @@ func (a *app) uploadStart(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var u desk.UploadInfo
+	var u api.UploadInfo
 	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/uploads"), nil,
 		map[string]any{"key": key, "contentType": c.String("content-type"), "metadata": meta, "tags": f.tags},
 		&u); err != nil {
@@ -252,7 +252,7 @@ func (a *app) uploadSend(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.print(desk.UploadPart{Number: part.Number, Size: part.Size, ETag: part.ETag,
+	return a.print(api.UploadPart{Number: part.Number, Size: part.Size, ETag: part.ETag,
 		CRC64: fmt.Sprintf("%016x", part.CRC64), At: time.Now().UTC()}, func() error {
 		_, err := fmt.Fprintf(a.Out, "Sent part %d, %s, ETag %s, CRC-64/NVME %016x.\n", part.Number, size(part.Size),
 			part.ETag, part.CRC64)
@@ -274,7 +274,7 @@ func (a *app) uploadComplete(ctx context.Context, c *cli.Command) error {
 		in["parts"] = list
 	}
 	path, q := uploadCall(u, "/complete")
-	var o desk.ObjectInfo
+	var o api.ObjectInfo
 	if err := p.call(ctx, http.MethodPost, path, q, in, &o); err != nil {
 		return err
 	}
@@ -333,7 +333,7 @@ func (a *app) uploadResume(ctx context.Context, c *cli.Command) error {
 
 // adopt takes up an upload that this machine knows nothing of: the size of its
 // parts follows from those that are there.
-func (a *app) adopt(ctx context.Context, p *api, e *transfer.Engine, f transfer.File, id string,
+func (a *app) adopt(ctx context.Context, p *desk, e *transfer.Engine, f transfer.File, id string,
 	modified time.Time) (err error) {
 	if id == "" {
 		if id, err = a.onlyUpload(ctx, p, f.Bucket, f.Key); err != nil {
@@ -362,10 +362,10 @@ func (a *app) adopt(ctx context.Context, p *api, e *transfer.Engine, f transfer.
 }
 
 // onlyUpload gives the one unfinished upload of a key.
-func (a *app) onlyUpload(ctx context.Context, p *api, bucket, key string) (string, error) {
-	var of []desk.UploadInfo
+func (a *app) onlyUpload(ctx context.Context, p *desk, bucket, key string) (string, error) {
+	var of []api.UploadInfo
 	for after := int64(0); ; {
-		var page desk.UploadPage
+		var page api.UploadPage
 		if err := p.call(ctx, http.MethodGet, "/api/v1/uploads",
 			url.Values{"bucket": {bucket}, "after": {fmt.Sprint(after)}, "limit": {"1000"}}, nil, &page); err != nil {
 			return "", err
@@ -396,14 +396,14 @@ func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	in := map[string]any{}
-	var p *api
+	var p *desk
 	what := "started before " + c.String("older-than") + " ago"
 	if before == "" {
-		var u desk.UploadName
+		var u api.UploadName
 		if p, _, u, err = a.oneUpload(c, 0); err != nil {
 			return err
 		}
-		in["uploads"] = []desk.UploadName{u}
+		in["uploads"] = []api.UploadName{u}
 		what = "of " + u.Bucket + "/" + u.Key
 	} else {
 		if _, err := args(c, 0, 0); err != nil {
@@ -418,8 +418,8 @@ func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
 }
 
 // abandon abandons uploads that a call of the desk is told of, after saying what they hold.
-func (a *app) abandon(ctx context.Context, c *cli.Command, p *api, call string, in map[string]any, what string) error {
-	ask := func(rehearse bool) (q desk.Quantity, err error) {
+func (a *app) abandon(ctx context.Context, c *cli.Command, p *desk, call string, in map[string]any, what string) error {
+	ask := func(rehearse bool) (q api.Quantity, err error) {
 		in["rehearse"] = rehearse
 		return q, p.call(ctx, http.MethodPost, call, nil, in, &q)
 	}
@@ -443,7 +443,7 @@ func (a *app) abandon(ctx context.Context, c *cli.Command, p *api, call string, 
 		strconv.FormatInt(q.Objects, 10)); err != nil {
 		return err
 	}
-	var done desk.Quantity
+	var done api.Quantity
 	for more := true; more; {
 		step, err := ask(false)
 		if err != nil {

@@ -13,8 +13,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	costs "spindle/internal/core/usage"
-	"spindle/internal/desk"
 )
 
 func (a *app) usageCommand() *cli.Command {
@@ -62,7 +62,7 @@ func (a *app) usage(ctx context.Context, c *cli.Command) error {
 	switch by := c.String("by"); by {
 	case "account":
 		var r struct {
-			Accounts []desk.AccountUsage `json:"accounts"`
+			Accounts []api.AccountUsage `json:"accounts"`
 		}
 		if err := p.call(ctx, http.MethodGet, "/api/v1/usage/accounts", q, nil, &r); err != nil {
 			return err
@@ -70,16 +70,16 @@ func (a *app) usage(ctx context.Context, c *cli.Command) error {
 		all, s = r, accountSheet(r.Accounts, m)
 	case "bucket", "tier", "day", "state":
 		q.Set("replicas", strconv.FormatBool(by == "state"))
-		var r desk.UsageReport
+		var r api.UsageReport
 		if err := p.call(ctx, http.MethodGet, "/api/v1/usage", q, nil, &r); err != nil {
 			return err
 		}
-		all, s = r, map[string]func(*desk.UsageReport, costs.Money) sheet{"bucket": bucketSheet, "tier": tierSheet, "day": daySheet,
+		all, s = r, map[string]func(*api.UsageReport, costs.Money) sheet{"bucket": bucketSheet, "tier": tierSheet, "day": daySheet,
 			"state": stateSheet}[by](&r, m)
 	case "who", "traffic", "traffic-day":
 		q.Set("by", map[string]string{"who": "who", "traffic": "bucket", "traffic-day": "day"}[by])
 		var t struct {
-			Traffic []desk.TrafficInfo `json:"traffic"`
+			Traffic []api.TrafficInfo `json:"traffic"`
 		}
 		if err := p.call(ctx, http.MethodGet, "/api/v1/usage/traffic", q, nil, &t); err != nil {
 			return err
@@ -118,7 +118,7 @@ func (a *app) writeCSV(s sheet) error {
 }
 
 // money gives how the service tells sums.
-func (p *api) money(ctx context.Context) (costs.Money, error) {
+func (p *desk) money(ctx context.Context) (costs.Money, error) {
 	info, err := p.service(ctx)
 	if err != nil {
 		return costs.Money{}, err
@@ -144,7 +144,7 @@ func dayOf(t *time.Time) string {
 	return t.Format(time.DateOnly)
 }
 
-func bucketSheet(r *desk.UsageReport, m costs.Money) sheet {
+func bucketSheet(r *api.UsageReport, m costs.Money) sheet {
 	s := sheet{columns: []column{{"BUCKET", false}, {"OBJECTS", true}, {"CURRENT", true}, {"PREVIOUS", true},
 		{"UNFINISHED", true}, {"COST A MONTH", true},
 		{"ADDED", true}, {"A DAY", true}, {"QUOTA", true}, {"FULL ON", false}}}
@@ -174,7 +174,7 @@ func bucketSheet(r *desk.UsageReport, m costs.Money) sheet {
 	return s
 }
 
-func accountSheet(list []desk.AccountUsage, m costs.Money) sheet {
+func accountSheet(list []api.AccountUsage, m costs.Money) sheet {
 	s := sheet{columns: []column{{"ACCOUNT", false}, {"BUCKETS", true}, {"OBJECTS", true}, {"CURRENT", true},
 		{"PREVIOUS", true},
 		{"UNFINISHED", true}, {"COST A MONTH", true}, {"ADDED", true}, {"A DAY", true}}, says: "Accounts that have buckets."}
@@ -190,12 +190,12 @@ func accountSheet(list []desk.AccountUsage, m costs.Money) sheet {
 }
 
 // stateSheet says in which states of storage bytes are.
-func stateSheet(r *desk.UsageReport, _ costs.Money) sheet {
+func stateSheet(r *api.UsageReport, _ costs.Money) sheet {
 	s := sheet{columns: []column{{"BUCKET", false}, {"CURRENT", true}, {"OF THEM REPLICAS", true}, {"PREVIOUS", true},
 		{"UNFINISHED", true}},
 		says: "Replicas are what came as copies of another bucket."}
 	for _, b := range append(slices.Clone(r.Buckets), r.Total) {
-		copies := desk.Quantity{}
+		copies := api.Quantity{}
 		if b.Replicas != nil {
 			copies = *b.Replicas
 		}
@@ -207,7 +207,7 @@ func stateSheet(r *desk.UsageReport, _ costs.Money) sheet {
 	return s
 }
 
-func tierSheet(r *desk.UsageReport, m costs.Money) sheet {
+func tierSheet(r *api.UsageReport, m costs.Money) sheet {
 	s := sheet{columns: []column{{"TIER", false}, {"SIZE", true}, {"COST A MONTH", true}},
 		says: "Current and previous versions of all buckets."}
 	for _, t := range r.Total.Tiers {
@@ -217,7 +217,7 @@ func tierSheet(r *desk.UsageReport, m costs.Money) sheet {
 	return s
 }
 
-func daySheet(r *desk.UsageReport, _ costs.Money) sheet {
+func daySheet(r *api.UsageReport, _ costs.Money) sheet {
 	s := sheet{columns: []column{{"DAY", false}, {"OBJECTS", true}, {"CURRENT", true}, {"PREVIOUS", true}},
 		says: "At the end of each day on which something changed; in UTC."}
 	for _, p := range r.Days {
@@ -227,7 +227,7 @@ func daySheet(r *desk.UsageReport, _ costs.Money) sheet {
 	return s
 }
 
-func trafficSheet(by string, list []desk.TrafficInfo) sheet {
+func trafficSheet(by string, list []api.TrafficInfo) sheet {
 	s := sheet{columns: []column{{map[string]string{"who": "WHO", "bucket": "BUCKET", "day": "DAY"}[by], false},
 		{"READS", true}, {"WRITES", true},
 		{"LISTS", true}, {"OTHERS", true}, {"FAILED", true}, {"IN", true}, {"OUT", true}},

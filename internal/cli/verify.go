@@ -14,9 +14,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 	"spindle/internal/transfer"
 )
 
@@ -94,7 +94,7 @@ func (a *app) objectVerify(ctx context.Context, c *cli.Command) error {
 }
 
 // compare reads the file and finds how it stands to an object; partSize is nil when it is to be found.
-func (v *verified) compare(o *desk.ObjectInfo, partSize *int64) error {
+func (v *verified) compare(o *api.ObjectInfo, partSize *int64) error {
 	f, err := os.Open(v.Local)
 	if err != nil {
 		return err
@@ -124,7 +124,7 @@ func (v *verified) compare(o *desk.ObjectInfo, partSize *int64) error {
 }
 
 // says tells of the comparison of a file with an object at an address.
-func (v *verified) says(file, address string, o *desk.ObjectInfo) string {
+func (v *verified) says(file, address string, o *api.ObjectInfo) string {
 	switch _, parts, inParts := strings.Cut(o.ETag, "-"); {
 	case v.State == "unreadable":
 		return fmt.Sprintf("%s has the digest that %s was stored with, but what is stored cannot be read: %s.\n"+
@@ -227,7 +227,7 @@ func (a *app) verifyTree(ctx context.Context, c *cli.Command, address, folder st
 	if err := t.walk(); err != nil {
 		return err
 	}
-	if err := p.looking().each(ctx, bucket, prefix, "", func(o desk.ListedObject) (bool, error) {
+	if err := p.looking().each(ctx, bucket, prefix, "", func(o api.ListedObject) (bool, error) {
 		v, err := t.compare(o)
 		if err == nil {
 			err = t.tell(v)
@@ -266,7 +266,7 @@ func (t *tree) walk() error {
 }
 
 // compare says how an object stands to its file.
-func (t *tree) compare(o desk.ListedObject) (verified, error) {
+func (t *tree) compare(o api.ListedObject) (verified, error) {
 	v := verified{Bucket: t.bucket, Key: o.Key, Size: o.Size, ETag: o.ETag, State: "file missing"}
 	rel, err := object.SafePath(strings.TrimPrefix(o.Key, t.prefix))
 	if err != nil {

@@ -12,9 +12,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
-	"spindle/internal/desk"
 )
 
 // Flags are made anew for each command: the parser keeps what was given in them.
@@ -57,7 +57,7 @@ func (a *app) past(asOf string) {
 }
 
 // nothingAsOf says why a listing is empty.
-func (a *app) nothingAsOf(ctx context.Context, p *api, bucket, prefix, asOf string) error {
+func (a *app) nothingAsOf(ctx context.Context, p *desk, bucket, prefix, asOf string) error {
 	if asOf == "" {
 		return a.nothing(ctx, p, bucket, prefix)
 	}
@@ -74,19 +74,19 @@ func replaced(versioning string) string {
 	return "Versioning is " + versioning + ": it would be gone."
 }
 
-func (p *api) prefixes(ctx context.Context, bucket string, limit int) ([]desk.PrefixInfo, error) {
-	var out struct{ Prefixes []desk.PrefixInfo }
+func (p *desk) prefixes(ctx context.Context, bucket string, limit int) ([]api.PrefixInfo, error) {
+	var out struct{ Prefixes []api.PrefixInfo }
 	err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/prefixes"), url.Values{"limit": {strconv.Itoa(limit)}}, nil,
 		&out)
 	return out.Prefixes, err
 }
 
-func (a *app) listVersions(ctx context.Context, p *api, bucket, prefix, after string, limit int) error {
+func (a *app) listVersions(ctx context.Context, p *desk, bucket, prefix, after string, limit int) error {
 	var rows [][]string
 	var next int64
 	n := 0
 	for {
-		var page desk.VersionPage
+		var page api.VersionPage
 		q := url.Values{"prefix": {prefix}, "after": {after}, "afterVersion": {fmt.Sprint(next)},
 			"limit": {fmt.Sprint(min(1000, limit-n))}}
 		if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/versions"), q, nil, &page); err != nil {
@@ -182,7 +182,7 @@ func (a *app) objectAnnotate(ctx context.Context, c *cli.Command) error {
 	if len(in) == 2 && len(set)+len(tags)+len(c.StringSlice("unset"))+len(c.StringSlice("untag")) == 0 {
 		return wrongUsage("nothing to change was given").see(c)
 	}
-	var o desk.ObjectInfo
+	var o api.ObjectInfo
 	if err := p.call(ctx, http.MethodPatch, bucketCall(bucket, "/object"),
 		url.Values{"key": {key}, "version": {c.String("version")}}, in, &o); err != nil {
 		return a.orBeneath(ctx, p, bucket, key, err)
@@ -219,7 +219,7 @@ type event struct {
 }
 
 // events turns a chapter into lines, newest first.
-func events(c desk.Chapter) []event {
+func events(c api.Chapter) []event {
 	var out []event
 	for _, v := range c.Versions {
 		e := event{Time: v.Created, Bucket: c.Bucket, Key: c.Key, Event: "written", Version: v.Version, Current: v.Latest,
@@ -309,7 +309,7 @@ func (a *app) objectHistory(ctx context.Context, c *cli.Command) error {
 	more := false
 	before, left := int64(0), limit
 	for {
-		var out struct{ Chapters []desk.Chapter }
+		var out struct{ Chapters []api.Chapter }
 		q := url.Values{"key": {key}, "before": {fmt.Sprint(before)}, "limit": {fmt.Sprint(min(1000, left))},
 			"followRenames": {fmt.Sprint(c.Bool("follow-renames") && before == 0)}}
 		if err := p.call(ctx, http.MethodGet, bucketCall(bucket, "/history"), q, nil, &out); err != nil {
@@ -418,7 +418,7 @@ func (a *app) objectRestore(ctx context.Context, c *cli.Command) error {
 	if c.Bool("rehearse") {
 		return wrongUsage("--rehearse is for a prefix: of one object nothing is lost")
 	}
-	var o desk.ObjectInfo
+	var o api.ObjectInfo
 	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/restore"), nil,
 		map[string]any{"key": key, "version": version, "asOf": asOf}, &o); err != nil {
 		return a.orBeneath(ctx, p, bucket, key, err)
@@ -430,9 +430,9 @@ func (a *app) objectRestore(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func (a *app) restoreAll(ctx context.Context, c *cli.Command, p *api, bucket, prefix, asOf string) error {
-	in := desk.OrderIn{Kind: "restore", Bucket: bucket, Prefix: prefix, AsOf: asOf}
-	var r desk.Rehearsal
+func (a *app) restoreAll(ctx context.Context, c *cli.Command, p *desk, bucket, prefix, asOf string) error {
+	in := api.OrderIn{Kind: "restore", Bucket: bucket, Prefix: prefix, AsOf: asOf}
+	var r api.Rehearsal
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}
@@ -467,13 +467,13 @@ func (a *app) restoreAll(ctx context.Context, c *cli.Command, p *api, bucket, pr
 	})
 }
 
-func (a *app) renameAll(ctx context.Context, c *cli.Command, p *api, bucket, prefix, toBucket, toPrefix string) error {
+func (a *app) renameAll(ctx context.Context, c *cli.Command, p *desk, bucket, prefix, toBucket, toPrefix string) error {
 	if bucket == toBucket && strings.HasPrefix(toPrefix, prefix) {
 		return wrongUsage("the target lies beneath the source")
 	}
-	in := desk.OrderIn{Kind: "rename", Bucket: bucket, Prefix: prefix, ToBucket: toBucket, ToPrefix: toPrefix,
+	in := api.OrderIn{Kind: "rename", Bucket: bucket, Prefix: prefix, ToBucket: toBucket, ToPrefix: toPrefix,
 		Replace: c.Bool("yes")}
-	var r desk.Rehearsal
+	var r api.Rehearsal
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders/rehearse", nil, in, &r); err != nil {
 		return err
 	}
@@ -518,7 +518,7 @@ func (a *app) renameAll(ctx context.Context, c *cli.Command, p *api, bucket, pre
 
 // follow gives an order and watches it to its end. Stopped, it stops the order,
 // and the same command goes on.
-func (a *app) follow(ctx context.Context, p *api, in desk.OrderIn, doing string) (o desk.OrderInfo, err error) {
+func (a *app) follow(ctx context.Context, p *desk, in api.OrderIn, doing string) (o api.OrderInfo, err error) {
 	if err := p.call(ctx, http.MethodPost, "/api/v1/orders", nil, in, &o); err != nil {
 		return o, err
 	}
@@ -560,7 +560,7 @@ func (a *app) follow(ctx context.Context, p *api, in desk.OrderIn, doing string)
 }
 
 // removeVersion removes one version for good.
-func (a *app) removeVersion(ctx context.Context, c *cli.Command, p *api, address, id string) error {
+func (a *app) removeVersion(ctx context.Context, c *cli.Command, p *desk, address, id string) error {
 	bucket, key, err := split(address)
 	if err != nil {
 		return err
@@ -573,7 +573,7 @@ func (a *app) removeVersion(ctx context.Context, c *cli.Command, p *api, address
 	if o.Marker {
 		what = fmt.Sprintf("the delete marker %s of %s; what it hides comes back if it is the latest", id, shown(address))
 	}
-	var in desk.RemoveIn
+	var in api.RemoveIn
 	in.Versions = append(in.Versions, struct {
 		Key     string `json:"key"`
 		Version string `json:"version"`

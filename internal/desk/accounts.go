@@ -3,8 +3,8 @@ package desk
 import (
 	"context"
 	"regexp"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -25,30 +25,7 @@ func checkName(field, name string) error {
 	return nil
 }
 
-// AccountInfo is an account with what it holds.
-type AccountInfo struct {
-	Name       string    `json:"name"`
-	Operator   bool      `json:"operator" doc:"Its administrators operate the service"`
-	Note       string    `json:"note,omitempty"`
-	Quota      *int64    `json:"quota" doc:"Bytes of all its buckets; null for none"`
-	MaxBuckets *int      `json:"maxBuckets" doc:"How many buckets it may have; null for any number"`
-	Revision   int       `json:"revision"`
-	Created    time.Time `json:"created"`
-	Buckets    int       `json:"buckets"`
-	Keys       int       `json:"keys"`
-	People     int       `json:"people"`
-	Bytes      int64     `json:"bytes" doc:"Of current and previous versions"`
-	Placement  string    `json:"placement,omitempty" doc:"What buckets have that name none"`
-	Fixed      bool      `json:"placementFixed,omitempty" doc:"They all have it"`
-	FixedBy    string    `json:"placementBy,omitempty" doc:"Who said so"`
-	Admitted   bool      `json:"admitted" doc:"It may make buckets in this region"`
-	Region     string    `json:"region,omitempty" doc:"Where its buckets are made that name no region; absent for this one"`
-}
-
-// TrailKinds are the kinds of entries of the audit trail.
-var TrailKinds = catalog.TrailKinds
-
-type accountOut struct{ Body AccountInfo }
+type accountOut struct{ Body api.AccountInfo }
 
 // sees reports whether who asks may know of an account.
 func (d *Desk) knows(ctx context.Context, account string) bool {
@@ -78,16 +55,10 @@ func (d *Desk) account(ctx context.Context, name string) (*accountOut, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &accountOut{AccountInfo(*a)}, nil
+	return &accountOut{api.AccountInfo(*a)}, nil
 }
 
-// AccountPage is a page of a list.
-type AccountPage struct {
-	Accounts []AccountInfo `json:"accounts"`
-	Next     string        `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-}
-
-type accounts struct{ Body AccountPage }
+type accounts struct{ Body api.AccountPage }
 
 func (d *Desk) listAccounts(ctx context.Context, in *struct {
 	After string `query:"after" maxLength:"64"`
@@ -100,7 +71,9 @@ func (d *Desk) listAccounts(ctx context.Context, in *struct {
 			return d.store.Catalog.Accounts(ctx, after, limit)
 		},
 		func(a catalog.Account) string { return a.Name },
-		func(a catalog.Account) (AccountInfo, bool, error) { return AccountInfo(a), d.knows(ctx, a.Name), nil })
+		func(a catalog.Account) (api.AccountInfo, bool, error) {
+			return api.AccountInfo(a), d.knows(ctx, a.Name), nil
+		})
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/audit"
@@ -13,35 +14,6 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/works"
 )
-
-// AuditInfo is what the last audit of the account found.
-type AuditInfo struct {
-	At       *time.Time    `json:"at,omitempty" doc:"When it was; absent: there was none yet"`
-	Findings []FindingInfo `json:"findings" doc:"What is serious first"`
-}
-
-// FindingInfo is a finding.
-type FindingInfo struct {
-	Check   string    `json:"check" doc:"Stable, for programs"`
-	Subject string    `json:"subject" doc:"What it is about"`
-	Grade   string    `json:"grade" enum:"serious,worth a look"`
-	Says    string    `json:"says" doc:"What is so"`
-	Why     string    `json:"why" doc:"Why that matters"`
-	Cost    int64     `json:"cost,omitempty" doc:"Bytes that it holds"`
-	Fix     string    `json:"fix" doc:"One command that mends it"`
-	Page    string    `json:"page" doc:"Where the console deals with it"`
-	First   time.Time `json:"first" doc:"When it was first found"`
-
-	Mends    string        `json:"mends,omitempty" doc:"What mending it by one call does; absent where it takes more"`
-	Accepted *AcceptedInfo `json:"accepted,omitempty" doc:"Somebody lets it be"`
-}
-
-// AcceptedInfo says who lets a finding be.
-type AcceptedInfo struct {
-	By    string    `json:"by"`
-	Why   string    `json:"why"`
-	Until time.Time `json:"until"`
-}
 
 func (d *Desk) auditCalls(to *calls) {
 	mine := rule{admin: true}
@@ -53,14 +25,14 @@ func (d *Desk) auditCalls(to *calls) {
 		d.mendFinding)
 }
 
-type auditOut struct{ Body AuditInfo }
+type auditOut struct{ Body api.AuditInfo }
 
 func (d *Desk) listAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
 	list, at, err := d.store.Catalog.Audit(ctx, who(ctx).subject.Account, d.store.Catalog.Now())
 	if err != nil {
 		return nil, err
 	}
-	out := &auditOut{AuditInfo{Findings: make([]FindingInfo, len(list))}}
+	out := &auditOut{api.AuditInfo{Findings: make([]api.FindingInfo, len(list))}}
 	if !at.IsZero() {
 		out.Body.At = &at
 	}
@@ -70,14 +42,14 @@ func (d *Desk) listAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
 	return out, nil
 }
 
-func findingInfo(f *catalog.AuditFinding) FindingInfo {
-	x := FindingInfo{Check: f.Check, Subject: f.Subject, Grade: string(f.Grade), Says: f.Says, Why: f.Why, Cost: f.Cost,
+func findingInfo(f *catalog.AuditFinding) api.FindingInfo {
+	x := api.FindingInfo{Check: f.Check, Subject: f.Subject, Grade: string(f.Grade), Says: f.Says, Why: f.Why, Cost: f.Cost,
 		Fix: f.Fix, Page: f.Page, First: f.First}
 	if f.Mending != nil {
 		x.Mends = f.Mending.Does
 	}
 	if a := f.Accepted; a != nil {
-		x.Accepted = &AcceptedInfo{a.By, a.Why, a.Until}
+		x.Accepted = &api.AcceptedInfo{By: a.By, Why: a.Why, Until: a.Until}
 	}
 	return x
 }
@@ -123,7 +95,7 @@ func (d *Desk) acceptFinding(ctx context.Context, in *struct {
 
 // auditConcern says on the overview that the audit found something serious that nobody lets
 // be.
-func (d *Desk) auditConcern(ctx context.Context, o *Overview) error {
+func (d *Desk) auditConcern(ctx context.Context, o *api.Overview) error {
 	s := who(ctx).subject
 	if s.Role != access.Administrator || len(s.Limits) > 0 {
 		return nil
@@ -141,7 +113,7 @@ func (d *Desk) auditConcern(ctx context.Context, o *Overview) error {
 	if len(serious) == 0 {
 		return nil
 	}
-	o.Concerns = append(o.Concerns, Concern{State: "attention", Subject: "the audit", Says: "found what is serious",
+	o.Concerns = append(o.Concerns, api.Concern{State: "attention", Subject: "the audit", Says: "found what is serious",
 		Detail: sentence(serious[0].Subject + " " + serious[0].Says), Figure: fmt.Sprint(len(serious)), Page: "audit",
 		Since: serious[0].First.Format(time.RFC3339)})
 	return nil

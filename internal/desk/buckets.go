@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/bucket"
@@ -16,62 +17,21 @@ import (
 	"spindle/internal/store"
 )
 
-// BucketInfo is a bucket with its settings and usage.
-type BucketInfo struct {
-	Name       string              `json:"name"`
-	Account    string              `json:"account" doc:"The account that owns it"`
-	Region     string              `json:"region"`
-	Created    time.Time           `json:"created"`
-	CreatedBy  string              `json:"createdBy" doc:"The access key that made it"`
-	Quota      *int64              `json:"quota" doc:"Bytes; null for none"`
-	Versioning string              `json:"versioning" enum:"off,on,paused" doc:"Whether previous versions are kept"`
-	Tags       object.Tags         `json:"tags,omitempty"`
-	Usage      UsageInfo           `json:"usage"`
-	Revision   int                 `json:"revision" doc:"Of the settings; 0 when they are not told"`
-	Required   bucket.Requirements `json:"required,omitempty" doc:"What is asked of the metadata of objects"`
-	Sealing    bool                `json:"sealing" doc:"New bodies are encrypted at rest"`
-	Tier       string              `json:"tier" doc:"Where new bodies go that name no other"`
-	Placement  string              `json:"placement,omitempty" doc:"That says where new bodies go and whether they are encrypted; for those who may change settings"`
-	Elsewhere  string              `json:"elsewhere,omitempty" doc:"The store that keeps new bodies, when it is another one: its address for operators"`
-	TierSeals  bool                `json:"tierSeals,omitempty" doc:"That tier encrypts what is in it, whatever the bucket says"`
-	Open       bool                `json:"open" doc:"Anyone may read or list some of it, without a key"`
-	Partly     bool                `json:"partly,omitempty" doc:"Who asks may list some of it only: usage and quota are not told"`
-	Places     []string            `json:"places,omitempty" doc:"The prefixes that who asks may list, when not all of it"`
-	Rights     []string            `json:"rights" doc:"What who asks may do in the whole of it: list, read, write, remove, settings"`
-	Shared     []SharedWith        `json:"shared,omitempty" doc:"Whom the bucket or a part of it was opened to, anyone first"`
-
-	Journal *JournalKeeping `json:"journal,omitempty" doc:"How its journal is kept, when otherwise than the service keeps its own; for those who may change settings"`
-
-	PlacementFixed bool   `json:"placementFixed,omitempty" doc:"An operator fixed the placement of the account's buckets"`
-	PlacementBy    string `json:"placementBy,omitempty" doc:"Who fixed it"`
-	PlacementDue   string `json:"placementDue,omitempty" doc:"The fixed placement, of a bucket from before that has another"`
-	Placing        string `json:"placing,omitempty" doc:"How far what is there is brought in line with a placement, while it is not done"`
-
-	Console string     `json:"console,omitempty" doc:"Where the console of its region is, when that is another one: nothing else is told of it here"`
-	Told    *time.Time `json:"told,omitempty" doc:"Of one in another region: when it was told last"`
-}
-
-// JournalKeeping is how a journal is kept.
-type JournalKeeping struct {
-	Days   int  `json:"days" doc:"At least; 0: as long as the service keeps its own"`
-	Paused bool `json:"paused" doc:"Changes are not recorded"`
-}
-
-func bucketInfo(b *catalog.Bucket) BucketInfo {
-	var journal *JournalKeeping
+func bucketInfo(b *catalog.Bucket) api.BucketInfo {
+	var journal *api.JournalKeeping
 	if b.Journal != (bucket.Journal{}) {
-		journal = of(JournalKeeping(b.Journal))
+		journal = of(api.JournalKeeping(b.Journal))
 	}
-	return BucketInfo{Journal: journal, Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created,
+	return api.BucketInfo{Journal: journal, Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created,
 		CreatedBy: b.CreatedBy,
-		Quota:     b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: UsageInfo(b.Usage),
+		Quota:     b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: api.UsageInfo(b.Usage),
 		Required: b.Required, Sealing: b.Sealing, Tier: cmp.Or(b.Tier, tier.MainName),
 		Placement: b.Placement,
 		Revision:  b.Revision}
 }
 
 // goesTo fills in what the tier of new bodies makes of them.
-func (d *Desk) goesTo(ctx context.Context, info *BucketInfo) error {
+func (d *Desk) goesTo(ctx context.Context, info *api.BucketInfo) error {
 	set, err := d.store.Tiers(ctx)
 	if err != nil {
 		return err
@@ -93,14 +53,14 @@ func (d *Desk) goesTo(ctx context.Context, info *BucketInfo) error {
 
 // share fills in what who asks may do in a bucket and whom it was opened to, and
 // takes out what only those learn who may list all of it.
-func (d *Desk) share(ctx context.Context, info *BucketInfo, b *catalog.Bucket) (err error) {
+func (d *Desk) share(ctx context.Context, info *api.BucketInfo, b *catalog.Bucket) (err error) {
 	if info.Rights, info.Shared, err = d.sharing(ctx, b); err != nil {
 		return err
 	}
 	info.CreatedBy = d.veilOf(ctx, b.Account).by(info.CreatedBy)
 	info.Open = len(info.Shared) > 0 && info.Shared[0].To == "anyone"
 	if info.Partly = !slices.Contains(info.Rights, access.List.String()); info.Partly {
-		info.Usage, info.Quota, info.Tags, info.Revision = UsageInfo{}, nil, nil, 0
+		info.Usage, info.Quota, info.Tags, info.Revision = api.UsageInfo{}, nil, nil, 0
 		book, err := d.gate.Book(ctx)
 		if err != nil {
 			return err
@@ -110,18 +70,12 @@ func (d *Desk) share(ctx context.Context, info *BucketInfo, b *catalog.Bucket) (
 	return nil
 }
 
-// BucketPage is a page of buckets by name.
-type BucketPage struct {
-	Buckets []BucketInfo `json:"buckets"`
-	Next    string       `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-}
-
 // BucketPath names the bucket of a call.
 type BucketPath struct {
 	Bucket string `path:"bucket" maxLength:"64"`
 }
 
-type bucketOut struct{ Body BucketInfo }
+type bucketOut struct{ Body api.BucketInfo }
 
 func (d *Desk) bucketCalls(to *calls) {
 	call(to, rule{}, "list-buckets", "GET /buckets", "buckets", "List buckets by name", d.listBuckets)
@@ -144,7 +98,7 @@ func (d *Desk) bucketCalls(to *calls) {
 }
 
 // listed shows a bucket in a list, if who asks may list some of it.
-func (d *Desk) listed(ctx context.Context, b *catalog.Bucket) (info BucketInfo, seen bool, err error) {
+func (d *Desk) listed(ctx context.Context, b *catalog.Bucket) (info api.BucketInfo, seen bool, err error) {
 	if seen, err = d.gate.Lists(ctx, who(ctx).subject, b); err != nil || !seen {
 		return info, false, err
 	}
@@ -184,7 +138,7 @@ func (d *Desk) listBuckets(ctx context.Context, in *struct {
 	Regions string `query:"regions" enum:"own,all" default:"own" doc:"All: those of other regions too, as they told last"`
 	After   string `query:"after" maxLength:"64"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-}) (*struct{ Body BucketPage }, error) {
+}) (*struct{ Body api.BucketPage }, error) {
 	account, also, err := d.gate.Sees(ctx, who(ctx).subject)
 	if err != nil {
 		return nil, err
@@ -195,13 +149,13 @@ func (d *Desk) listBuckets(ctx context.Context, in *struct {
 		}
 		account = in.Account
 	}
-	out := &struct{ Body BucketPage }{}
+	out := &struct{ Body api.BucketPage }{}
 	out.Body.Buckets, out.Body.Next, err = paged(in.After, in.Limit,
 		func(after string, limit int) ([]*catalog.Bucket, error) {
 			return d.store.Catalog.Buckets(ctx, account, also, after, limit)
 		},
 		func(b *catalog.Bucket) string { return b.Name.String() },
-		func(b *catalog.Bucket) (BucketInfo, bool, error) { return d.listed(ctx, b) })
+		func(b *catalog.Bucket) (api.BucketInfo, bool, error) { return d.listed(ctx, b) })
 	if err == nil && in.Regions == "all" {
 		err = d.withRegions(ctx, &out.Body, account, in.After, in.Limit)
 	}
@@ -212,7 +166,7 @@ func (d *Desk) listBuckets(ctx context.Context, in *struct {
 }
 
 // withRegions puts the buckets of other regions into a page, in their places by name.
-func (d *Desk) withRegions(ctx context.Context, page *BucketPage, account, after string, limit int) error {
+func (d *Desk) withRegions(ctx context.Context, page *api.BucketPage, account, after string, limit int) error {
 	there, err := d.store.Catalog.RegionBuckets(ctx, account, after, limit)
 	if err != nil || len(there) == 0 {
 		return err
@@ -232,9 +186,9 @@ func (d *Desk) withRegions(ctx context.Context, page *BucketPage, account, after
 	for _, b := range there {
 		page.Buckets = append(page.Buckets, regionBucket(b, desks[b.Region]))
 	}
-	slices.SortStableFunc(page.Buckets, func(a, b BucketInfo) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortStableFunc(page.Buckets, func(a, b api.BucketInfo) int { return strings.Compare(a.Name, b.Name) })
 	n := len(page.Buckets)
-	page.Buckets = slices.DeleteFunc(page.Buckets, func(b BucketInfo) bool { return until != "" && b.Name > until })
+	page.Buckets = slices.DeleteFunc(page.Buckets, func(b api.BucketInfo) bool { return until != "" && b.Name > until })
 	if page.Buckets = page.Buckets[:min(len(page.Buckets), limit)]; until != "" || len(page.Buckets) < n {
 		page.Next = page.Buckets[len(page.Buckets)-1].Name
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/censusfile"
 	"spindle/internal/core/access"
 	"spindle/internal/core/census"
@@ -55,7 +56,7 @@ func (d *Desk) censusSet(ctx context.Context, c *census.Census, r *census.Run) (
 }
 
 // censusTest reads an expression about rows; nil for none.
-func censusTest(s *censusfile.Set, where string) (func(censusfile.Record) bool, error) {
+func censusTest(s *censusfile.Set, where string) (func(census.Record) bool, error) {
 	if where == "" {
 		return nil, nil
 	}
@@ -68,7 +69,7 @@ func censusTest(s *censusfile.Set, where string) (func(censusfile.Record) bool, 
 
 // openCensus opens what a run wrote, with what an expression says of its rows.
 func (d *Desk) openCensus(ctx context.Context, in *CensusRunPath, where string) (census.Run, *censusfile.Set,
-	func(censusfile.Record) bool, error) {
+	func(census.Record) bool, error) {
 	c, r, err := d.myCensusRun(ctx, in)
 	if err != nil {
 		return r, nil, nil, err
@@ -81,13 +82,6 @@ func (d *Desk) openCensus(ctx context.Context, in *CensusRunPath, where string) 
 	return r, s, test, err
 }
 
-// CensusRows is a page of a census.
-type CensusRows struct {
-	Columns []string            `json:"columns"`
-	Rows    []censusfile.Record `json:"rows" doc:"A text for each column, empty for what is missing"`
-	Next    string              `json:"next,omitempty" doc:"Give it as after for what follows; absent at the end. A page may be short, or empty, and go on"`
-}
-
 func (d *Desk) readCensus(ctx context.Context, in *struct {
 	CensusRunPath
 	Body struct {
@@ -95,7 +89,7 @@ func (d *Desk) readCensus(ctx context.Context, in *struct {
 		After string `json:"after,omitempty" maxLength:"100"`
 		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
 	}
-}) (*struct{ Body CensusRows }, error) {
+}) (*struct{ Body api.CensusRows }, error) {
 	r, s, test, err := d.openCensus(ctx, &in.CensusRunPath, in.Body.Where)
 	if err != nil {
 		return nil, err
@@ -108,9 +102,9 @@ func (d *Desk) readCensus(ctx context.Context, in *struct {
 	if limit == 0 {
 		limit = 100
 	}
-	out := CensusRows{Columns: r.Columns, Rows: []censusfile.Record{}}
+	out := api.CensusRows{Columns: r.Columns, Rows: []census.Record{}}
 	begun := time.Now()
-	err = s.Rows(ctx, from, func(row censusfile.Record, at censusfile.Place) (bool, error) {
+	err = s.Rows(ctx, from, func(row census.Record, at censusfile.Place) (bool, error) {
 		if test == nil || test(row) {
 			out.Rows = append(out.Rows, slices.Clone(row))
 		}
@@ -123,7 +117,7 @@ func (d *Desk) readCensus(ctx context.Context, in *struct {
 	if n := len(s.Files); n > 0 && out.Next == censusPlace(censusfile.Place{File: n - 1, Rows: s.Files[n-1].Rows}) {
 		out.Next = ""
 	}
-	return &struct{ Body CensusRows }{out}, err
+	return &struct{ Body api.CensusRows }{out}, err
 }
 
 func censusPlace(p censusfile.Place) string {
@@ -146,15 +140,6 @@ func readCensusPlace(s string) (p censusfile.Place, err error) {
 	return p, nil
 }
 
-// CensusTotals are rows summed by a column.
-type CensusTotals struct {
-	By     string             `json:"by"`
-	Rows   int64              `json:"rows"`
-	Bytes  int64              `json:"bytes"`
-	Values int                `json:"values" doc:"How many different ones there are"`
-	Totals []censusfile.Total `json:"totals" doc:"Those with the most rows first"`
-}
-
 func (d *Desk) sumCensus(ctx context.Context, in *struct {
 	CensusRunPath
 	Body struct {
@@ -162,7 +147,7 @@ func (d *Desk) sumCensus(ctx context.Context, in *struct {
 		Where string `json:"where,omitempty" maxLength:"4000"`
 		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"50"`
 	}
-}) (*struct{ Body CensusTotals }, error) {
+}) (*struct{ Body api.CensusTotals }, error) {
 	_, s, test, err := d.openCensus(ctx, &in.CensusRunPath, in.Body.Where)
 	if err != nil {
 		return nil, err
@@ -173,7 +158,7 @@ func (d *Desk) sumCensus(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, causeOf(ctx, err)
 	}
-	out := CensusTotals{By: in.Body.By, Values: len(totals)}
+	out := api.CensusTotals{By: in.Body.By, Values: len(totals)}
 	for _, t := range totals {
 		out.Rows += t.Rows
 		out.Bytes += t.Bytes
@@ -183,7 +168,7 @@ func (d *Desk) sumCensus(ctx context.Context, in *struct {
 		limit = 50
 	}
 	out.Totals = totals[:min(limit, len(totals))]
-	return &struct{ Body CensusTotals }{out}, nil
+	return &struct{ Body api.CensusTotals }{out}, nil
 }
 
 // censusTime bounds how long a call reads files.
@@ -201,26 +186,6 @@ func causeOf(ctx context.Context, err error) error {
 	return err
 }
 
-// CensusDifference is what came, went and changed between two runs.
-type CensusDifference struct {
-	Was     CensusRunInfo   `json:"was"`
-	Is      CensusRunInfo   `json:"is"`
-	Came    int64           `json:"came"`
-	Went    int64           `json:"went"`
-	Changed int64           `json:"changed"`
-	Columns []string        `json:"columns"`
-	List    []CensusChanged `json:"list" doc:"The first ones, in the order of buckets and keys"`
-	More    bool            `json:"more,omitempty" doc:"There are more than are listed"`
-}
-
-// CensusChanged is an object that came, went or changed.
-type CensusChanged struct {
-	Change  string            `json:"change" enum:"came,went,changed"`
-	Was     censusfile.Record `json:"was,omitempty"`
-	Is      censusfile.Record `json:"is,omitempty"`
-	Columns []string          `json:"columns,omitempty" doc:"Of what changed"`
-}
-
 func (d *Desk) compareCensuses(ctx context.Context, in *struct {
 	CensusRunPath
 	Body struct {
@@ -229,7 +194,7 @@ func (d *Desk) compareCensuses(ctx context.Context, in *struct {
 		Only   string `json:"only,omitempty" enum:"came,went,changed" doc:"List only these"`
 		Limit  int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
 	}
-}) (*struct{ Body CensusDifference }, error) {
+}) (*struct{ Body api.CensusDifference }, error) {
 	c, r, err := d.myCensusRun(ctx, &in.CensusRunPath)
 	if err != nil {
 		return nil, err
@@ -250,8 +215,8 @@ func (d *Desk) compareCensuses(ctx context.Context, in *struct {
 	if limit == 0 {
 		limit = 100
 	}
-	out := CensusDifference{Was: *censusRunInfo(before, false), Is: *censusRunInfo(&r, false), Columns: r.Columns,
-		List: []CensusChanged{}}
+	out := api.CensusDifference{Was: *censusRunInfo(before, false), Is: *censusRunInfo(&r, false), Columns: r.Columns,
+		List: []api.CensusChanged{}}
 	ctx, cancel := censusTime(ctx)
 	defer cancel()
 	err = censusfile.Differ(ctx, was, is, func(x censusfile.Difference) (bool, error) {
@@ -262,14 +227,14 @@ func (d *Desk) compareCensuses(ctx context.Context, in *struct {
 		case len(out.List) == limit:
 			out.More = true
 		default:
-			out.List = append(out.List, CensusChanged{string(x.Change), x.Was, x.Is, x.Columns})
+			out.List = append(out.List, api.CensusChanged{Change: string(x.Change), Was: x.Was, Is: x.Is, Columns: x.Columns})
 		}
 		return true, nil
 	})
 	if err != nil {
 		return nil, causeOf(ctx, err)
 	}
-	return &struct{ Body CensusDifference }{out}, nil
+	return &struct{ Body api.CensusDifference }{out}, nil
 }
 
 // earlier gives the run that another one is compared with.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/core/census"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -12,50 +13,8 @@ import (
 	"spindle/internal/works"
 )
 
-// CensusInfo is a full list of objects that is written again and again.
-type CensusInfo struct {
-	Name      string         `json:"name"`
-	On        bool           `json:"on" doc:"It is written by its schedule"`
-	From      string         `json:"from,omitempty" doc:"The bucket, with a prefix or without one, that it lists; empty: all buckets of the account"`
-	To        string         `json:"to" doc:"BUCKET/PREFIX/ or @ENDPOINT/BUCKET/PREFIX/"`
-	Where     string         `json:"where,omitempty" doc:"It lists what this expression of find holds for"`
-	Columns   []string       `json:"columns"`
-	Format    string         `json:"format" enum:"csv,json,parquet"`
-	Versions  bool           `json:"versions,omitempty" doc:"Previous versions and delete markers are listed too"`
-	Schedule  string         `json:"schedule,omitempty"`
-	Zone      string         `json:"zone,omitempty"`
-	Note      string         `json:"note,omitempty"`
-	Next      *time.Time     `json:"next,omitempty" doc:"When the schedule is due"`
-	Revision  int            `json:"revision"`
-	Created   time.Time      `json:"created"`
-	ChangedBy string         `json:"changedBy" doc:"With whose rights it is written"`
-	Last      *CensusRunInfo `json:"last,omitempty" doc:"Its latest run"`
-}
-
-// CensusRunInfo is one writing of a census.
-type CensusRunInfo struct {
-	ID      int64         `json:"id"`
-	State   string        `json:"state" enum:"waiting,running,done,failed,stopped"`
-	Who     string        `json:"who" doc:"Who asked for it, or schedule"`
-	Asked   time.Time     `json:"asked"`
-	Started *time.Time    `json:"started,omitempty"`
-	Ended   *time.Time    `json:"ended,omitempty"`
-	AsOf    *time.Time    `json:"asOf,omitempty" doc:"All of it is true of this moment"`
-	Code    string        `json:"code,omitempty"`
-	Says    string        `json:"says,omitempty" doc:"Why it waits or failed"`
-	Rows    int64         `json:"rows"`
-	Total   int64         `json:"total,omitempty" doc:"Rows that were expected, roughly; 0: not known"`
-	Objects int64         `json:"objectBytes" doc:"Bytes of what is listed"`
-	Bytes   int64         `json:"bytes" doc:"Of its files"`
-	Sent    int64         `json:"sent" doc:"Bytes that are at the target"`
-	To      string        `json:"to,omitempty" doc:"The folder of its files"`
-	Columns []string      `json:"columns,omitempty"`
-	Format  string        `json:"format,omitempty"`
-	Files   []census.File `json:"files,omitempty"`
-}
-
-func censusRunInfo(r *census.Run, files bool) *CensusRunInfo {
-	x := &CensusRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Asked: r.Asked, Started: r.Started, Ended: r.Ended,
+func censusRunInfo(r *census.Run, files bool) *api.CensusRunInfo {
+	x := &api.CensusRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Asked: r.Asked, Started: r.Started, Ended: r.Ended,
 		AsOf: r.AsOf,
 		Code: r.Code, Says: r.Says, Rows: r.Rows, Total: r.Total, Objects: r.Objects, Bytes: r.Result.Bytes, Sent: r.Sent,
 		Columns: r.Columns, Format: string(r.Format)}
@@ -68,8 +27,8 @@ func censusRunInfo(r *census.Run, files bool) *CensusRunInfo {
 	return x
 }
 
-func censusInfo(c *census.Census, last *census.Run) CensusInfo {
-	x := CensusInfo{Name: c.Name, On: c.On, To: c.To.String(), Where: c.Where, Columns: c.Columns,
+func censusInfo(c *census.Census, last *census.Run) api.CensusInfo {
+	x := api.CensusInfo{Name: c.Name, On: c.On, To: c.To.String(), Where: c.Where, Columns: c.Columns,
 		Format:   string(c.Format),
 		Versions: c.Versions, Schedule: c.Schedule, Zone: c.Zone, Note: c.Note, Next: c.Next, Revision: c.Revision,
 		Created: c.Created, ChangedBy: c.Who}
@@ -118,8 +77,8 @@ type CensusRunPath struct {
 	Run int64 `path:"run" minimum:"0"`
 }
 
-type censusOut struct{ Body CensusInfo }
-type censusRunOut struct{ Body CensusRunInfo }
+type censusOut struct{ Body api.CensusInfo }
+type censusRunOut struct{ Body api.CensusRunInfo }
 
 func (d *Desk) myCensus(ctx context.Context, name string) (*census.Census, error) {
 	return d.store.Catalog.Census(ctx, who(ctx).subject.Account, name)
@@ -137,7 +96,7 @@ func (d *Desk) oneCensus(ctx context.Context, name string) (*censusOut, error) {
 	return &censusOut{list[0]}, nil
 }
 
-func (d *Desk) censusInfos(ctx context.Context, list []*census.Census) ([]CensusInfo, error) {
+func (d *Desk) censusInfos(ctx context.Context, list []*census.Census) ([]api.CensusInfo, error) {
 	return withRuns(list, func(c *census.Census) int64 { return c.ID }, func(ids []int64) (map[int64]census.Run, error) {
 		return d.store.Catalog.LastCensusRuns(ctx, ids)
 	}, censusInfo)
@@ -152,8 +111,8 @@ func (d *Desk) listCensuses(ctx context.Context, in *struct {
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (out *struct {
 	Body struct {
-		Censuses []CensusInfo `json:"censuses"`
-		Next     string       `json:"next,omitempty"`
+		Censuses []api.CensusInfo `json:"censuses"`
+		Next     string           `json:"next,omitempty"`
 	}
 }, err error) {
 	all, err := d.store.Catalog.Censuses(ctx, who(ctx).subject.Account, in.After, in.Limit+1)
@@ -166,21 +125,7 @@ func (d *Desk) listCensuses(ctx context.Context, in *struct {
 	return out, err
 }
 
-// CensusChange is what can be said of a census; what is not named stays as it is.
-type CensusChange struct {
-	On       *bool     `json:"on,omitempty"`
-	From     *string   `json:"from,omitempty" maxLength:"1200" doc:"BUCKET or BUCKET/PREFIX; empty: all buckets of the account"`
-	To       *string   `json:"to,omitempty" maxLength:"1200"`
-	Where    *string   `json:"where,omitempty" maxLength:"4000" doc:"An expression of find; empty: everything"`
-	Columns  *[]string `json:"columns,omitempty" maxItems:"200"`
-	Format   *string   `json:"format,omitempty" maxLength:"20"`
-	Versions *bool     `json:"versions,omitempty"`
-	Schedule *string   `json:"schedule,omitempty" maxLength:"100" doc:"Five fields, such as 30 2 * * 1, or @daily, @weekly, @monthly; empty: when it is asked for"`
-	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Such as Europe/Oslo; empty: UTC"`
-	Note     *string   `json:"note,omitempty" maxLength:"500"`
-}
-
-func (c *CensusChange) apply(x *census.Census, now time.Time) (err error) {
+func applyCensus(c *api.CensusChange, x *census.Census, now time.Time) (err error) {
 	set(&x.On, c.On)
 	set(&x.Where, c.Where)
 	set(&x.Columns, c.Columns)
@@ -237,7 +182,7 @@ func (d *Desk) mayCensus(ctx context.Context, x *census.Census) error {
 func (d *Desk) addCensus(ctx context.Context, in *struct {
 	Body struct {
 		Name string `json:"name" maxLength:"63"`
-		CensusChange
+		api.CensusChange
 	}
 }) (*censusOut, error) {
 	by := author(ctx)
@@ -247,7 +192,7 @@ func (d *Desk) addCensus(ctx context.Context, in *struct {
 	if in.Body.To == nil {
 		return nil, fault.New(fault.Invalid, "census-to", "it is not said where the census goes").In("to").Do("name a bucket")
 	}
-	err := in.Body.apply(x, by.At)
+	err := applyCensus(&in.Body.CensusChange, x, by.At)
 	if err == nil {
 		err = d.mayCensus(ctx, x)
 	}
@@ -263,7 +208,7 @@ func (d *Desk) addCensus(ctx context.Context, in *struct {
 func (d *Desk) changeCensus(ctx context.Context, in *struct {
 	CensusPath
 	Body struct {
-		CensusChange
+		api.CensusChange
 		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*censusOut, error) {
@@ -271,7 +216,7 @@ func (d *Desk) changeCensus(ctx context.Context, in *struct {
 	by.At = d.store.Catalog.Now()
 	x, err := d.myCensus(ctx, in.Census)
 	if err == nil {
-		err = in.Body.apply(x, by.At)
+		err = applyCensus(&in.Body.CensusChange, x, by.At)
 	}
 	if err == nil {
 		err = d.mayCensus(ctx, x)
@@ -302,8 +247,8 @@ func (d *Desk) censusRuns(ctx context.Context, in *struct {
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"50"`
 }) (out *struct {
 	Body struct {
-		Runs []CensusRunInfo `json:"runs"`
-		Next int64           `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+		Runs []api.CensusRunInfo `json:"runs"`
+		Next int64               `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
 	}
 }, err error) {
 	c, err := d.myCensus(ctx, in.Census)
@@ -316,7 +261,7 @@ func (d *Desk) censusRuns(ctx context.Context, in *struct {
 	}
 	body := &fresh(&out).Body
 	list, body.Next = cut(list, in.Limit, func(r census.Run) int64 { return r.ID })
-	body.Runs = make([]CensusRunInfo, len(list))
+	body.Runs = make([]api.CensusRunInfo, len(list))
 	for i := range list {
 		body.Runs[i] = *censusRunInfo(&list[i], false)
 	}

@@ -3,8 +3,8 @@ package desk
 import (
 	"context"
 	"strings"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/audit"
@@ -39,21 +39,8 @@ func (d *Desk) Drifts(ctx context.Context, account string) (out []audit.Drift, e
 	return out, nil
 }
 
-// CharterDrift is a thing that is not as a charter declares it.
-type CharterDrift struct {
-	CharterStep
-	Drifted
-	Fields map[string]Drifted `json:"fields,omitempty" doc:"Of the fields that differ, those of which the trail tells"`
-}
-
-// Drifted says who changed something last since a charter was enacted, where the trail tells.
-type Drifted struct {
-	By *string    `json:"by,omitempty" doc:"Who changed it last since it was enacted, where the trail tells"`
-	At *time.Time `json:"at,omitempty"`
-}
-
 // drift says what is not as a charter declares it, and who changed it since.
-func (d *Desk) drift(ctx context.Context, e *catalog.Enactment) ([]CharterDrift, error) {
+func (d *Desk) drift(ctx context.Context, e *catalog.Enactment) ([]api.CharterDrift, error) {
 	asked := map[string]bool{}
 	for _, t := range e.Things {
 		asked[t.Kind] = true
@@ -63,13 +50,13 @@ func (d *Desk) drift(ctx context.Context, e *catalog.Enactment) ([]CharterDrift,
 	if err != nil {
 		return nil, err
 	}
-	out := []CharterDrift{}
+	out := []api.CharterDrift{}
 	var things []catalog.TrailOf
 	for _, s := range charter.Compare(charterOrder, compared(e.Things), nil, there, nil) {
 		if !oper && kindNamed(s.Kind).oper {
 			continue
 		}
-		out = append(out, CharterDrift{CharterStep: CharterStep{Do: string(s.Do), Kind: s.Kind, Name: s.Name,
+		out = append(out, api.CharterDrift{CharterStep: api.CharterStep{Do: string(s.Do), Kind: s.Kind, Name: s.Name,
 			Changes: s.Changes}})
 		things = append(things, trailOf(e.Account, s.Kind, s.Name))
 	}
@@ -78,19 +65,19 @@ func (d *Desk) drift(ctx context.Context, e *catalog.Enactment) ([]CharterDrift,
 		return nil, err
 	}
 	for i := range out {
-		out[i].tell(things[i], marks)
+		tellWho(&out[i], things[i], marks)
 	}
 	return out, nil
 }
 
-// tell notes who changed the thing, and each field that differs.
-func (x *CharterDrift) tell(thing catalog.TrailOf, marks []catalog.TrailMark) {
+// tellWho notes who changed the thing, and each field that differs.
+func tellWho(x *api.CharterDrift, thing catalog.TrailOf, marks []catalog.TrailMark) {
 	for _, m := range marks {
 		if m.TrailOf != thing {
 			continue
 		}
 		at := m.At.UTC()
-		by := Drifted{&m.Who, &at}
+		by := api.Drifted{By: &m.Who, At: &at}
 		if m.Setting == "" {
 			x.Drifted = by
 		}
@@ -100,7 +87,7 @@ func (x *CharterDrift) tell(thing catalog.TrailOf, marks []catalog.TrailMark) {
 			}
 			if last := x.Fields[c.Field]; last.At == nil || last.At.Before(at) {
 				if x.Fields == nil {
-					x.Fields = map[string]Drifted{}
+					x.Fields = map[string]api.Drifted{}
 				}
 				x.Fields[c.Field] = by
 			}

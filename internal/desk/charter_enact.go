@@ -7,29 +7,11 @@ import (
 	"net/http"
 	"slices"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/charter"
 	"spindle/internal/core/fault"
 )
-
-// CharterEnacting says what was agreed to.
-type CharterEnacting struct {
-	CharterAsk
-	Plan        string            `json:"plan"`
-	WithObjects bool              `json:"withObjects,omitempty"`
-	Secrets     map[string]string `json:"secrets,omitempty"`
-}
-
-// CharterProgress is how far an enactment is; the last one is of all of it, or a problem.
-type CharterProgress struct {
-	Step    int          `json:"step" doc:"That is done, from 1; 0 before the first"`
-	Steps   int          `json:"steps"`
-	Does    *CharterStep `json:"does,omitempty"`
-	Key     string       `json:"key,omitempty" doc:"Of a key that was made"`
-	Secret  string       `json:"secret,omitempty" doc:"Of it; shown once"`
-	Ended   bool         `json:"ended,omitempty"`
-	Problem *Problem     `json:"problem,omitempty" doc:"At the step after; the same again goes on there"`
-}
 
 // maxCharterBody is what the files of a charter come in, in JSON.
 const maxCharterBody = 8 << 20
@@ -41,7 +23,7 @@ func (d *Desk) enactCharter(w http.ResponseWriter, r *http.Request) error {
 	if err := d.administers(ctx, s.Account, "enact a charter"); err != nil {
 		return err
 	}
-	var in CharterEnacting
+	var in api.CharterEnacting
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxCharterBody)).Decode(&in); err != nil {
 		return fault.New(fault.Invalid, "body", "the body cannot be read: %s",
 			err).In("body").Do("send a document of this call")
@@ -54,7 +36,7 @@ func (d *Desk) enactCharter(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	if err := p.refused(in.WithObjects); err != nil {
+	if err := refusedPlan(p, in.WithObjects); err != nil {
 		return err
 	}
 	for _, ref := range p.Secrets {
@@ -63,17 +45,17 @@ func (d *Desk) enactCharter(w http.ResponseWriter, r *http.Request) error {
 				Do("enact by the command line, where it is")
 		}
 	}
-	var tell func(CharterProgress)
-	return d.enact(ctx, func(at CharterProgress) {
+	var tell func(api.CharterProgress)
+	return d.enact(ctx, func(at api.CharterProgress) {
 		if tell == nil { // what fails before it has an answer of its own
-			tell = lines[CharterProgress](w)
+			tell = lines[api.CharterProgress](w)
 		}
 		tell(at)
 	}, c, p, steps, &in)
 }
 
 // agreed works out the steps, and refuses when they are not those that were agreed to.
-func (d *Desk) agreed(ctx context.Context, c *declared, in *CharterEnacting) ([]charter.Step, *CharterPlan, error) {
+func (d *Desk) agreed(ctx context.Context, c *declared, in *api.CharterEnacting) ([]charter.Step, *api.CharterPlan, error) {
 	steps, err := d.steps(ctx, c, in.Retire)
 	if err != nil {
 		return nil, nil, err
@@ -86,8 +68,8 @@ func (d *Desk) agreed(ctx context.Context, c *declared, in *CharterEnacting) ([]
 	return steps, p, err
 }
 
-func (d *Desk) enact(ctx context.Context, tell func(CharterProgress), c *declared, p *CharterPlan, steps []charter.Step,
-	in *CharterEnacting) error {
+func (d *Desk) enact(ctx context.Context, tell func(api.CharterProgress), c *declared, p *api.CharterPlan, steps []charter.Step,
+	in *api.CharterEnacting) error {
 	ctx = context.WithoutCancel(ctx) // who asks may go away: what is begun is gone on with
 	before, err := d.lastEnacted(ctx, c.name)
 	if err != nil {
@@ -108,7 +90,7 @@ func (d *Desk) enact(ctx context.Context, tell func(CharterProgress), c *declare
 		e.State, e.Says, e.Things = catalog.CharterStopped, fault.All(err)[0].Message, before
 		return errors.Join(err, d.store.Catalog.EndCharter(ctx, e))
 	}
-	tell(CharterProgress{Steps: len(steps)})
+	tell(api.CharterProgress{Steps: len(steps)})
 	giver := who(ctx).subject
 	for i := range steps {
 		// Whoever enacts may have been removed, or may less, since the step before.
@@ -118,7 +100,7 @@ func (d *Desk) enact(ctx context.Context, tell func(CharterProgress), c *declare
 		if err = d.store.Catalog.CharterStep(ctx, e.ID, i); err != nil {
 			break
 		}
-		at := CharterProgress{Step: i + 1, Steps: len(steps), Does: &p.Steps[i]}
+		at := api.CharterProgress{Step: i + 1, Steps: len(steps), Does: &p.Steps[i]}
 		if err = d.carryOut(ctx, &steps[i], in, &at); err != nil {
 			break
 		}
@@ -138,10 +120,10 @@ func (d *Desk) enact(ctx context.Context, tell func(CharterProgress), c *declare
 		err = ended
 	}
 	if err != nil {
-		tell(CharterProgress{Step: e.Done, Steps: len(steps), Problem: d.problem(ctx, err)})
+		tell(api.CharterProgress{Step: e.Done, Steps: len(steps), Problem: d.problem(ctx, err)})
 		return nil
 	}
-	tell(CharterProgress{Step: e.Done, Steps: len(steps), Ended: true})
+	tell(api.CharterProgress{Step: e.Done, Steps: len(steps), Ended: true})
 	return nil
 }
 
@@ -157,7 +139,7 @@ func joint(a, b []charter.Thing) []charter.Thing {
 }
 
 // carryOut makes the calls of a step.
-func (d *Desk) carryOut(ctx context.Context, s *charter.Step, in *CharterEnacting, at *CharterProgress) error {
+func (d *Desk) carryOut(ctx context.Context, s *charter.Step, in *api.CharterEnacting, at *api.CharterProgress) error {
 	ref, err := secretOf(s)
 	if err != nil {
 		return err
@@ -197,9 +179,9 @@ func (d *Desk) carryOut(ctx context.Context, s *charter.Step, in *CharterEnactin
 func (d *Desk) emptied(ctx context.Context, bucket string) error {
 	all := ""
 	for {
-		var q Quantity
+		var q api.Quantity
 		if err := d.within(ctx, deskCall{method: "POST", path: "/buckets/" + bucket + "/remove",
-			body: RemoveIn{Prefix: &all, WithVersions: true}}, &q); err != nil {
+			body: api.RemoveIn{Prefix: &all, WithVersions: true}}, &q); err != nil {
 			return err
 		}
 		if !q.More {

@@ -8,21 +8,17 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"spindle/internal/api"
 	"spindle/internal/charterfile"
 	"spindle/internal/core/charter"
 	"spindle/internal/core/fault"
 )
 
-// CharterText is a charter as it is written down.
-type CharterText struct {
-	Text string `json:"text" doc:"YAML"`
-}
-
 // exportCharter writes down what there is, of the account or about one bucket.
 func (d *Desk) exportCharter(ctx context.Context, in *struct {
 	Bucket string `query:"bucket" maxLength:"63" doc:"Only this one, and what is of it: rules that copy it, grants on it"`
 	Name   string `query:"name" maxLength:"63" doc:"Of the charter; the account's, or the bucket's, otherwise"`
-}) (*struct{ Body CharterText }, error) {
+}) (*struct{ Body api.CharterText }, error) {
 	s := who(ctx).subject
 	list, err := d.there(ctx, func(k *charterKind) bool { return s.Operator || !k.oper })
 	if err != nil {
@@ -59,7 +55,7 @@ func (d *Desk) exportCharter(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body CharterText }{CharterText{string(text)}}, nil
+	return &struct{ Body api.CharterText }{api.CharterText{Text: string(text)}}, nil
 }
 
 // isAbout reports whether a thing is a bucket, or copies it, or opens it.

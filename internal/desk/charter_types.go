@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"spindle/internal/api"
 	"spindle/internal/charterfile"
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/lifecycle"
@@ -31,8 +32,8 @@ type Charter struct {
 	Replication  map[string]CharterReplication `json:"replication,omitempty"`
 	Sync         map[string]CharterSync        `json:"sync,omitempty"`
 	Census       map[string]CharterCensus      `json:"census,omitempty"`
-	Finds        map[string]Question           `json:"finds,omitempty" doc:"Questions that are kept"`
-	JournalViews map[string]JournalFilter      `json:"journal-filters,omitempty" doc:"Filters of the journal that are kept"`
+	Finds        map[string]api.Question       `json:"finds,omitempty" doc:"Questions that are kept"`
+	JournalViews map[string]api.JournalFilter  `json:"journal-filters,omitempty" doc:"Filters of the journal that are kept"`
 }
 
 // Bytes are a number, or a size such as 400GiB; empty for none.
@@ -66,16 +67,16 @@ type CharterAccount struct {
 
 // CharterTier declares a tier.
 type CharterTier struct {
-	Note     string       `json:"note,omitempty" maxLength:"500"`
-	Volumes  []string     `json:"volumes,omitempty" maxItems:"64" doc:"Directories on the service's machine, or one bucket at an endpoint; they are added, and never taken away"`
-	Copies   *int         `json:"copies,omitempty" minimum:"1"`
-	Pieces   string       `json:"pieces,omitempty" maxLength:"8" doc:"Data and parity pieces, such as 4+2, instead of copies"`
-	Packed   *bool        `json:"packed,omitempty" doc:"Bodies are compressed"`
-	Sealed   *bool        `json:"sealed,omitempty"`
-	Price    *float64     `json:"price,omitempty" doc:"Of a GiB kept for a month"`
-	Requests *float64     `json:"requests,omitempty" doc:"Price of 1,000 requests"`
-	Stay     *int         `json:"shortestStay,omitempty" doc:"Days that are paid for at the least"`
-	Restore  *RestoreInfo `json:"restore,omitempty" doc:"Versions are restored before they are read"`
+	Note     string           `json:"note,omitempty" maxLength:"500"`
+	Volumes  []string         `json:"volumes,omitempty" maxItems:"64" doc:"Directories on the service's machine, or one bucket at an endpoint; they are added, and never taken away"`
+	Copies   *int             `json:"copies,omitempty" minimum:"1"`
+	Pieces   string           `json:"pieces,omitempty" maxLength:"8" doc:"Data and parity pieces, such as 4+2, instead of copies"`
+	Packed   *bool            `json:"packed,omitempty" doc:"Bodies are compressed"`
+	Sealed   *bool            `json:"sealed,omitempty"`
+	Price    *float64         `json:"price,omitempty" doc:"Of a GiB kept for a month"`
+	Requests *float64         `json:"requests,omitempty" doc:"Price of 1,000 requests"`
+	Stay     *int             `json:"shortestStay,omitempty" doc:"Days that are paid for at the least"`
+	Restore  *api.RestoreInfo `json:"restore,omitempty" doc:"Versions are restored before they are read"`
 }
 
 // CharterPlacement declares a placement.
@@ -153,19 +154,19 @@ type CharterGrant struct {
 
 // CharterReplication declares a replication rule.
 type CharterReplication struct {
-	Bucket   string            `json:"bucket,omitempty" maxLength:"63"`
-	Prefix   string            `json:"prefix,omitempty" maxLength:"1024"`
-	On       *bool             `json:"on,omitempty"`
-	Priority *int              `json:"priority,omitempty" minimum:"1"`
-	Tags     map[string]string `json:"tags,omitempty"`
-	Where    string            `json:"where,omitempty" maxLength:"4000"`
-	Markers  *bool             `json:"deleteMarkers,omitempty"`
-	Removals *bool             `json:"removals,omitempty"`
-	Onward   *bool             `json:"onward,omitempty"`
-	Lag      *LagTarget        `json:"lagTarget,omitempty"`
-	Targets  []TargetSetting   `json:"targets,omitempty" maxItems:"8"`
-	Existing string            `json:"existing,omitempty" enum:"leave,backfill" doc:"When it is made: what happens with what is there"`
-	Mend     bool              `json:"mend,omitempty" doc:"When it is made: switch versioning on where it is missing"`
+	Bucket   string              `json:"bucket,omitempty" maxLength:"63"`
+	Prefix   string              `json:"prefix,omitempty" maxLength:"1024"`
+	On       *bool               `json:"on,omitempty"`
+	Priority *int                `json:"priority,omitempty" minimum:"1"`
+	Tags     map[string]string   `json:"tags,omitempty"`
+	Where    string              `json:"where,omitempty" maxLength:"4000"`
+	Markers  *bool               `json:"deleteMarkers,omitempty"`
+	Removals *bool               `json:"removals,omitempty"`
+	Onward   *bool               `json:"onward,omitempty"`
+	Lag      *api.LagTarget      `json:"lagTarget,omitempty"`
+	Targets  []api.TargetSetting `json:"targets,omitempty" maxItems:"8"`
+	Existing string              `json:"existing,omitempty" enum:"leave,backfill" doc:"When it is made: what happens with what is there"`
+	Mend     bool                `json:"mend,omitempty" doc:"When it is made: switch versioning on where it is missing"`
 }
 
 // CharterSync declares a sync job. One that seals cannot be declared: it needs a passphrase.

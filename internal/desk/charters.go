@@ -10,65 +10,16 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/charterfile"
 	"spindle/internal/core/charter"
 	"spindle/internal/core/fault"
 )
-
-// CharterFiles are the files of a charter.
-type CharterFiles struct {
-	Files []charterfile.Source `json:"files" minItems:"1" maxItems:"200"`
-	Set   map[string]string    `json:"set,omitempty" doc:"Variables, before those of the files"`
-}
-
-// CharterAsk says what is to be compared.
-type CharterAsk struct {
-	CharterFiles
-	Retire bool `json:"retire,omitempty" doc:"Say what taking down what they declare does"`
-}
-
-// CharterStep is a thing that is made, changed or removed.
-type CharterStep struct {
-	Do      string                `json:"do" enum:"make,change,remove"`
-	Kind    string                `json:"kind"`
-	Name    string                `json:"name"`
-	Changes []charter.FieldChange `json:"changes,omitempty" doc:"Field by field"`
-	Holds   *Quantity             `json:"holds,omitempty" doc:"What is in a bucket that is removed: it goes, if that is agreed to"`
-	Cannot  string                `json:"cannot,omitempty" doc:"Why it cannot be done"`
-}
-
-// CharterPlan is what enacting does.
-type CharterPlan struct {
-	Charter string        `json:"charter"`
-	Account string        `json:"account"`
-	Digest  string        `json:"digest" doc:"SHA-256 of the files"`
-	Plan    string        `json:"plan" doc:"Of the steps: to be sent when they are agreed to"`
-	Steps   []CharterStep `json:"steps" doc:"In their order"`
-	Things  int           `json:"things" doc:"That are declared"`
-	Secrets []string      `json:"secrets,omitempty" doc:"That the steps need: env NAME or file PATH"`
-}
-
-// CharterInfo is a charter, as it was enacted last.
-type CharterInfo struct {
-	Charter string     `json:"charter"`
-	State   string     `json:"state" enum:"enacting,retiring,enacted,retired,stopped"`
-	Says    string     `json:"says,omitempty" doc:"Why it stopped"`
-	Digest  string     `json:"digest"`
-	At      time.Time  `json:"at"`
-	Ended   *time.Time `json:"ended,omitempty"`
-	By      string     `json:"by"`
-	Source  string     `json:"source,omitempty"`
-	Done    int        `json:"done" doc:"Steps"`
-	Steps   int        `json:"steps"`
-	Things  int        `json:"things" doc:"That it answers for"`
-	Drift   *int       `json:"drift,omitempty" doc:"Things that are not as it declares; in lists"`
-}
 
 func (d *Desk) charterCalls(to *calls) {
 	mine := rule{admin: true}
@@ -96,7 +47,7 @@ type declared struct {
 }
 
 // readCharter reads files, and finds all that is wrong with them.
-func (d *Desk) readCharter(ctx context.Context, in *CharterFiles) (*declared, error) {
+func (d *Desk) readCharter(ctx context.Context, in *api.CharterFiles) (*declared, error) {
 	schema := newCharterSchema()
 	out := &declared{}
 	sum := sha256.New()
@@ -252,12 +203,12 @@ func compared(list []charter.Thing) []charter.Thing {
 }
 
 // plan says what steps do, and what stands against them.
-func (d *Desk) plan(ctx context.Context, c *declared, steps []charter.Step) (*CharterPlan, error) {
-	p := &CharterPlan{Charter: c.name, Account: who(ctx).subject.Account, Digest: c.digest, Steps: []CharterStep{},
+func (d *Desk) plan(ctx context.Context, c *declared, steps []charter.Step) (*api.CharterPlan, error) {
+	p := &api.CharterPlan{Charter: c.name, Account: who(ctx).subject.Account, Digest: c.digest, Steps: []api.CharterStep{},
 		Things: len(c.things)}
 	for i := range steps {
 		s := &steps[i]
-		x := CharterStep{Do: string(s.Do), Kind: s.Kind, Name: s.Name, Changes: s.Changes, Cannot: cannot(ctx, s)}
+		x := api.CharterStep{Do: string(s.Do), Kind: s.Kind, Name: s.Name, Changes: s.Changes, Cannot: cannot(ctx, s)}
 		if kindNamed(s.Kind).oper && !who(ctx).subject.Operator {
 			x.Cannot = "only operators do that"
 		}
@@ -283,7 +234,7 @@ func (d *Desk) plan(ctx context.Context, c *declared, steps []charter.Step) (*Ch
 	same := slices.Clone(p.Steps) // whatever is written meanwhile into a bucket that goes with all it holds
 	for i := range same {
 		if same[i].Holds != nil {
-			same[i].Holds = &Quantity{}
+			same[i].Holds = &api.Quantity{}
 		}
 	}
 	b, err := json.Marshal(same)
@@ -293,8 +244,8 @@ func (d *Desk) plan(ctx context.Context, c *declared, steps []charter.Step) (*Ch
 }
 
 // holds says what is in a bucket; nil for nothing.
-func (d *Desk) holds(ctx context.Context, bucket string) (*Quantity, error) {
-	var b BucketInfo
+func (d *Desk) holds(ctx context.Context, bucket string) (*api.Quantity, error) {
+	var b api.BucketInfo
 	if err := d.within(ctx, deskCall{method: "GET", path: "/buckets/" + bucket}, &b); err != nil {
 		return nil, err
 	}
@@ -302,11 +253,11 @@ func (d *Desk) holds(ctx context.Context, bucket string) (*Quantity, error) {
 	if u.Objects+u.Previous+u.Markers == 0 {
 		return nil, nil
 	}
-	return &Quantity{Objects: u.Objects, Bytes: u.Bytes, Previous: u.Previous, PreviousBytes: u.PreviousBytes,
+	return &api.Quantity{Objects: u.Objects, Bytes: u.Bytes, Previous: u.Previous, PreviousBytes: u.PreviousBytes,
 		Markers: u.Markers}, nil
 }
 
-func (d *Desk) compareCharter(ctx context.Context, in *struct{ Body CharterAsk }) (*struct{ Body CharterPlan }, error) {
+func (d *Desk) compareCharter(ctx context.Context, in *struct{ Body api.CharterAsk }) (*struct{ Body api.CharterPlan }, error) {
 	c, err := d.readCharter(ctx, &in.Body.CharterFiles)
 	if err != nil {
 		return nil, err
@@ -319,18 +270,18 @@ func (d *Desk) compareCharter(ctx context.Context, in *struct{ Body CharterAsk }
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body CharterPlan }{*p}, nil
+	return &struct{ Body api.CharterPlan }{*p}, nil
 }
 
-func charterInfo(e *catalog.Enactment) CharterInfo {
-	return CharterInfo{Charter: e.Name, State: string(e.State), Says: e.Says, Digest: e.Digest, At: e.At, Ended: e.Ended,
+func charterInfo(e *catalog.Enactment) api.CharterInfo {
+	return api.CharterInfo{Charter: e.Name, State: string(e.State), Says: e.Says, Digest: e.Digest, At: e.At, Ended: e.Ended,
 		By:     e.Who,
 		Source: e.Source, Done: e.Done, Steps: e.Steps, Things: len(e.Things)}
 }
 
 func (d *Desk) listCharters(ctx context.Context, _ *struct{}) (*struct {
 	Body struct {
-		Charters []CharterInfo `json:"charters" doc:"By name"`
+		Charters []api.CharterInfo `json:"charters" doc:"By name"`
 	}
 }, error) {
 	list, err := d.store.Catalog.Charters(ctx, who(ctx).subject.Account)
@@ -339,10 +290,10 @@ func (d *Desk) listCharters(ctx context.Context, _ *struct{}) (*struct {
 	}
 	out := &struct {
 		Body struct {
-			Charters []CharterInfo `json:"charters" doc:"By name"`
+			Charters []api.CharterInfo `json:"charters" doc:"By name"`
 		}
 	}{}
-	out.Body.Charters = []CharterInfo{}
+	out.Body.Charters = []api.CharterInfo{}
 	for _, e := range list {
 		x := charterInfo(e)
 		if e.State != catalog.CharterRetired {
@@ -369,8 +320,8 @@ func (d *Desk) charterHistory(ctx context.Context, in *struct {
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"50"`
 }) (*struct {
 	Body struct {
-		Enactments []CharterInfo `json:"enactments" doc:"Latest first"`
-		Next       int64         `json:"next,omitempty"`
+		Enactments []api.CharterInfo `json:"enactments" doc:"Latest first"`
+		Next       int64             `json:"next,omitempty"`
 	}
 }, error) {
 	list, err := d.store.Catalog.Enactments(ctx, who(ctx).subject.Account, in.Charter, in.Before, in.Limit)
@@ -382,11 +333,11 @@ func (d *Desk) charterHistory(ctx context.Context, in *struct {
 	}
 	out := &struct {
 		Body struct {
-			Enactments []CharterInfo `json:"enactments" doc:"Latest first"`
-			Next       int64         `json:"next,omitempty"`
+			Enactments []api.CharterInfo `json:"enactments" doc:"Latest first"`
+			Next       int64             `json:"next,omitempty"`
 		}
 	}{}
-	out.Body.Enactments = []CharterInfo{}
+	out.Body.Enactments = []api.CharterInfo{}
 	for _, e := range list {
 		out.Body.Enactments = append(out.Body.Enactments, charterInfo(e))
 	}
@@ -403,8 +354,8 @@ func charterMissing(name string) error {
 
 func (d *Desk) charterDrift(ctx context.Context, in *CharterPath) (*struct {
 	Body struct {
-		CharterInfo
-		Differs []CharterDrift `json:"differs"`
+		api.CharterInfo
+		Differs []api.CharterDrift `json:"differs"`
 	}
 }, error) {
 	list, err := d.store.Catalog.Enactments(ctx, who(ctx).subject.Account, in.Charter, 0, 1)
@@ -416,19 +367,19 @@ func (d *Desk) charterDrift(ctx context.Context, in *CharterPath) (*struct {
 	}
 	out := &struct {
 		Body struct {
-			CharterInfo
-			Differs []CharterDrift `json:"differs"`
+			api.CharterInfo
+			Differs []api.CharterDrift `json:"differs"`
 		}
 	}{}
-	out.Body.CharterInfo, out.Body.Differs = charterInfo(list[0]), []CharterDrift{}
+	out.Body.CharterInfo, out.Body.Differs = charterInfo(list[0]), []api.CharterDrift{}
 	if list[0].State != catalog.CharterRetired {
 		out.Body.Differs, err = d.drift(ctx, list[0])
 	}
 	return out, err
 }
 
-// refused gives all that stands against a plan; agreed says that what buckets hold may go.
-func (p *CharterPlan) refused(agreed bool) error {
+// refusedPlan gives all that stands against a plan; agreed says that what buckets hold may go.
+func refusedPlan(p *api.CharterPlan, agreed bool) error {
 	var all []error
 	for _, s := range p.Steps {
 		if s.Cannot != "" {

@@ -12,7 +12,10 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
+	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/remote"
 	"spindle/internal/wire/client"
@@ -70,18 +73,18 @@ func (d *Desk) mayMiss(ctx context.Context) error {
 func (d *Desk) missed(ctx context.Context, what string) {
 	id := who(ctx)
 	d.checksOf("misses of " + id.subject.By()).Allow()
-	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailRefused, Account: id.subject.Account, Who: id.subject.By(),
+	d.gate.Note(catalog.TrailEntry{Kind: access.TrailRefused, Account: id.subject.Account, Who: id.subject.By(),
 		Source: id.source, Subject: what, Detail: map[string]any{}})
 }
 
 // checkSettings tries a client's settings. The service connects to nothing but
 // itself, unless an operator asks, and each check stands in the trail.
-func (d *Desk) checkSettings(ctx context.Context, host string, s client.Settings) (*client.Report, error) {
+func (d *Desk) checkSettings(ctx context.Context, host string, s client.Settings) (*endpoint.Report, error) {
 	id := who(ctx)
 	if err := d.mayCheck(id.subject.By()); err != nil {
 		return nil, err
 	}
-	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailChecked, Account: id.subject.Account, Who: id.subject.By(),
+	d.gate.Note(catalog.TrailEntry{Kind: access.TrailChecked, Account: id.subject.Account, Who: id.subject.By(),
 		Source: id.source, Subject: limited(s.Address), Detail: map[string]any{"write": s.Write}})
 	own := d.ownAddresses(ctx, host)
 	u, err := url.Parse(strings.TrimSpace(s.Address))
@@ -176,16 +179,16 @@ func (o own) instead(hostport string) string {
 }
 
 // notTried is the report of a check of an address that is not the service's own.
-func (o own) notTried(u *url.URL, wire WireInfo) *client.Report {
+func (o own) notTried(u *url.URL, wire api.WireInfo) *endpoint.Report {
 	host, _ := split(u.Host, u.Scheme)
-	f := client.Finding{Field: "address", Result: client.Wrong,
+	f := endpoint.Finding{Field: "address", Result: endpoint.Wrong,
 		Seen: "this is no address of the service; others are tried for operators alone", Remedy: "use " + wire.URL,
 		Address: wire.URL}
-	r := &client.Report{At: time.Now().UTC()}
+	r := &endpoint.Report{At: time.Now().UTC()}
 	if o.known(host) {
 		f.Field, f.Seen = "port", fmt.Sprintf("neither wire nor console of the service is on this port; the wire is on %d",
 			wire.Port)
-		r.Findings = append(r.Findings, client.Finding{Field: "address", Result: client.Agrees, Seen: host +
+		r.Findings = append(r.Findings, endpoint.Finding{Field: "address", Result: endpoint.Agrees, Seen: host +
 			" is the service's"})
 	}
 	r.Findings = append(r.Findings, f)

@@ -3,21 +3,12 @@ package desk
 import (
 	"context"
 	"fmt"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/core/access"
 	"spindle/internal/core/object"
 	"spindle/internal/gate"
 )
-
-// DamageInfo is a body that is damaged, and what could mend it.
-type DamageInfo struct {
-	Bucket  string    `json:"bucket"`
-	Key     string    `json:"key"`
-	Found   time.Time `json:"found"`
-	Problem string    `json:"problem"`
-	Mends   []string  `json:"mends" doc:"What could mend it, the best first"`
-}
 
 // damageTold is how much damage is listed.
 const damageTold = 500
@@ -30,8 +21,8 @@ func (d *Desk) damageCalls(to *calls) {
 
 func (d *Desk) listDamage(ctx context.Context, _ *struct{}) (*struct {
 	Body struct {
-		Damage []DamageInfo `json:"damage"`
-		More   bool         `json:"more,omitempty" doc:"There is more than that"`
+		Damage []api.DamageInfo `json:"damage"`
+		More   bool             `json:"more,omitempty" doc:"There is more than that"`
 	}
 }, error) {
 	s := who(ctx).subject
@@ -45,11 +36,11 @@ func (d *Desk) listDamage(ctx context.Context, _ *struct{}) (*struct {
 	}
 	out := &struct {
 		Body struct {
-			Damage []DamageInfo `json:"damage"`
-			More   bool         `json:"more,omitempty" doc:"There is more than that"`
+			Damage []api.DamageInfo `json:"damage"`
+			More   bool             `json:"more,omitempty" doc:"There is more than that"`
 		}
 	}{}
-	out.Body.Damage = []DamageInfo{}
+	out.Body.Damage = []api.DamageInfo{}
 	if len(list) > damageTold {
 		list, out.Body.More = list[:damageTold], true
 	}
@@ -67,7 +58,7 @@ func (d *Desk) listDamage(ctx context.Context, _ *struct{}) (*struct {
 		if err != nil {
 			return nil, err
 		}
-		info := DamageInfo{Bucket: x.Bucket, Key: x.Key, Found: x.Found, Problem: x.Problem, Mends: []string{}}
+		info := api.DamageInfo{Bucket: x.Bucket, Key: x.Key, Found: x.Found, Problem: x.Problem, Mends: []string{}}
 		for _, r := range m.Replicas {
 			info.Mends = append(info.Mends, "the copy at "+r)
 		}

@@ -20,6 +20,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 	"golang.org/x/time/rate"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/usage"
 	"spindle/internal/door"
@@ -114,7 +115,7 @@ func (d *Desk) Handler() http.Handler {
 		r.Post("/api/v1/syncs/{sync}/rehearse/list", d.raw(d.rehearseAll))
 		r.Post("/api/v1/replications/{rule}/verify", d.raw(d.verifyReplication))
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			writeProblem(w, &Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call",
+			writeProblem(w, &api.Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call",
 				Code: "no-call", Remedy: "see /openapi.yaml for the calls there are"})
 		}))
 	})
@@ -264,7 +265,7 @@ func (d *Desk) recovered(next http.Handler) http.Handler {
 				return
 			}
 			d.log.Error("a call broke", "path", r.URL.Path, "request", door.RequestID(r.Context()), "panic", p)
-			writeProblem(w, &Problem{Title: "Internal error", Status: 500, Detail: "something went wrong inside the service",
+			writeProblem(w, &api.Problem{Title: "Internal error", Status: 500, Detail: "something went wrong inside the service",
 				Code: "internal", Remedy: "try again; the service's log has the cause"})
 		}()
 		next.ServeHTTP(w, r)
@@ -307,7 +308,7 @@ func (d *Desk) console() http.HandlerFunc {
 	index, err := fs.ReadFile(dist, "index.html")
 	return func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			writeProblem(w, &Problem{Title: "Method not allowed", Status: http.StatusMethodNotAllowed,
+			writeProblem(w, &api.Problem{Title: "Method not allowed", Status: http.StatusMethodNotAllowed,
 				Detail: "the console is only read", Code: "method"})
 			return
 		}

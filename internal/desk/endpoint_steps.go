@@ -5,46 +5,29 @@ import (
 	"encoding/json"
 	"net/http"
 
+	"spindle/internal/api"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
-	"spindle/internal/wire/client"
 )
-
-// EndpointStep is a line of what a check that is watched answers with (JSON lines): a
-// line of the check, in the end the endpoint that was saved or what is wrong.
-type EndpointStep struct {
-	Finding  *client.Finding `json:"finding,omitempty"`
-	Endpoint *EndpointInfo   `json:"endpoint,omitempty"`
-	Problem  *Problem        `json:"problem,omitempty"`
-}
-
-// WatchedCheck is a check that is watched: of a new endpoint, which is saved when all is
-// well; with Change set, of a change; with Check set, of one as it is.
-type WatchedCheck struct {
-	NewEndpoint
-	Change     bool `json:"change,omitempty"`
-	Check      bool `json:"check,omitempty"`
-	IfRevision int  `json:"ifRevision,omitempty"`
-}
 
 // watchEndpoint checks an endpoint and tells of each step as it is done.
 func (d *Desk) watchEndpoint(w http.ResponseWriter, r *http.Request) error {
 	if err := d.administers(r.Context(), who(r.Context()).subject.Account, "Check an endpoint"); err != nil {
 		return err
 	}
-	var in WatchedCheck
+	var in api.WatchedCheck
 	if err := readDocument(w, r, &in); err != nil {
 		return err
 	}
-	tell := lines[EndpointStep](w)
-	e, err := d.watched(r.Context(), &in, func(f client.Finding) { tell(EndpointStep{Finding: &f}) })
+	tell := lines[api.EndpointStep](w)
+	e, err := d.watched(r.Context(), &in, func(f endpoint.Finding) { tell(api.EndpointStep{Finding: &f}) })
 	if err != nil {
 		p := d.problem(r.Context(), err)
-		tell(EndpointStep{Problem: p})
+		tell(api.EndpointStep{Problem: p})
 		return nil
 	}
 	info := endpointInfo(e)
-	tell(EndpointStep{Endpoint: &info})
+	tell(api.EndpointStep{Endpoint: &info})
 	return nil
 }
 
@@ -71,7 +54,7 @@ func lines[T any](w http.ResponseWriter) func(T) {
 	}
 }
 
-func (d *Desk) watched(ctx context.Context, in *WatchedCheck, step func(client.Finding)) (*endpoint.Endpoint, error) {
+func (d *Desk) watched(ctx context.Context, in *api.WatchedCheck, step func(endpoint.Finding)) (*endpoint.Endpoint, error) {
 	switch {
 	case in.Check:
 		bucket := ""

@@ -2,59 +2,24 @@ package desk
 
 import (
 	"context"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
-	"spindle/internal/wire/client"
 )
 
-// EndpointInfo is another store.
-type EndpointInfo struct {
-	ID        int64          `json:"id" doc:"By which the metrics name it"`
-	Name      string         `json:"name"`
-	URL       string         `json:"url"`
-	Region    string         `json:"region"`
-	Style     string         `json:"style" enum:"path,host" doc:"Of addresses"`
-	Key       string         `json:"key" doc:"The id of our access key there"`
-	Note      string         `json:"note,omitempty"`
-	Bandwidth int64          `json:"bandwidth" doc:"Bytes a second at the most, from each process; 0: no limit"`
-	Bucket    string         `json:"bucket,omitempty" doc:"That checks look at; absent: the first that the key sees"`
-	Revision  int            `json:"revision"`
-	Created   time.Time      `json:"created"`
-	CreatedBy string         `json:"createdBy"`
-	Health    EndpointHealth `json:"health"`
-}
-
-// EndpointHealth is how an endpoint stood at its last check.
-type EndpointHealth struct {
-	State     string        `json:"state" enum:"not checked,healthy,slow,failing,unreachable,refusing"`
-	Since     time.Time     `json:"since" doc:"Of the state"`
-	Checked   *time.Time    `json:"checked,omitempty"`
-	Latency   float64       `json:"latency" doc:"Milliseconds of a plain request"`
-	Field     string        `json:"field,omitempty" doc:"At fault, when something is wrong"`
-	Says      string        `json:"says,omitempty"`
-	Remedy    string        `json:"remedy,omitempty"`
-	Abilities []AbilityInfo `json:"abilities"`
-}
-
-// AbilityInfo tells whether an endpoint can do something.
-type AbilityInfo struct {
-	Name string `json:"name"`
-	Can  string `json:"can" enum:"yes,no,not known"`
-}
-
-func endpointInfo(e *endpoint.Endpoint) EndpointInfo {
-	return EndpointInfo{ID: e.ID, Name: e.Name, URL: e.URL, Region: e.Region, Style: string(e.Style), Key: e.KeyID,
+func endpointInfo(e *endpoint.Endpoint) api.EndpointInfo {
+	return api.EndpointInfo{ID: e.ID, Name: e.Name, URL: e.URL, Region: e.Region, Style: string(e.Style), Key: e.KeyID,
 		Note:      e.Note,
 		Bandwidth: e.Bandwidth, Bucket: e.Probe, Revision: e.Revision, Created: e.Created, CreatedBy: e.By,
 		Health: endpointHealth(e.Health)}
 }
 
-func endpointHealth(h endpoint.Health) EndpointHealth {
-	out := EndpointHealth{State: string(h.State), Since: h.Since, Latency: float64(h.Latency.Microseconds()) / 1000,
-		Field: h.Field, Says: h.Says, Remedy: h.Remedy, Abilities: []AbilityInfo{}}
+func endpointHealth(h endpoint.Health) api.EndpointHealth {
+	out := api.EndpointHealth{State: string(h.State), Since: h.Since, Latency: float64(h.Latency.Microseconds()) / 1000,
+		Field: h.Field, Says: h.Says, Remedy: h.Remedy, Abilities: []api.AbilityInfo{}}
 	if !h.Checked.IsZero() {
 		out.Checked = &h.Checked
 	}
@@ -63,7 +28,7 @@ func endpointHealth(h endpoint.Health) EndpointHealth {
 		if there, known := h.Abilities[a]; known {
 			can = map[bool]string{true: "yes", false: "no"}[there]
 		}
-		out.Abilities = append(out.Abilities, AbilityInfo{string(a), can})
+		out.Abilities = append(out.Abilities, api.AbilityInfo{Name: string(a), Can: can})
 	}
 	return out
 }
@@ -89,8 +54,8 @@ type EndpointPath struct {
 
 type endpointPage struct {
 	Body struct {
-		Endpoints []EndpointInfo `json:"endpoints"`
-		Next      string         `json:"next,omitempty"`
+		Endpoints []api.EndpointInfo `json:"endpoints"`
+		Next      string             `json:"next,omitempty"`
 	}
 }
 
@@ -103,7 +68,7 @@ func (d *Desk) listEndpoints(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := &endpointPage{}
-	out.Body.Endpoints = []EndpointInfo{}
+	out.Body.Endpoints = []api.EndpointInfo{}
 	for i, e := range all {
 		if i == in.Limit {
 			out.Body.Next = all[i-1].Name
@@ -114,7 +79,7 @@ func (d *Desk) listEndpoints(ctx context.Context, in *struct {
 	return out, nil
 }
 
-type endpointOut struct{ Body EndpointInfo }
+type endpointOut struct{ Body api.EndpointInfo }
 
 func (d *Desk) myEndpoint(ctx context.Context, name string) (*endpoint.Endpoint, error) {
 	return d.store.Catalog.Endpoint(ctx, who(ctx).subject.Account, name)
@@ -128,29 +93,14 @@ func (d *Desk) showEndpoint(ctx context.Context, in *EndpointPath) (*endpointOut
 	return &endpointOut{endpointInfo(e)}, nil
 }
 
-// EndpointChange is what can be said of an endpoint; what is not named stays as it is,
-// or is found out.
-type EndpointChange struct {
-	URL       *string `json:"url,omitempty" maxLength:"300" doc:"Scheme and host, as https://HOST:PORT"`
-	Region    *string `json:"region,omitempty" maxLength:"64" doc:"Found out when it is not given"`
-	Style     *string `json:"style,omitempty" doc:"path or host; found out when it is not given"`
-	Key       *string `json:"key,omitempty" maxLength:"128" doc:"The id of our access key there"`
-	Secret    *string `json:"secret,omitempty" maxLength:"300" doc:"Of the key; never told again"`
-	Note      *string `json:"note,omitempty" maxLength:"500"`
-	Bandwidth *int64  `json:"bandwidth,omitempty" doc:"Bytes a second at the most, from each process; 0: no limit"`
-	Bucket    *string `json:"bucket,omitempty" maxLength:"63" doc:"That checks look at"`
-	Write     bool    `json:"write,omitempty" doc:"Also put, read and remove small objects in that bucket"`
-	Anyway    bool    `json:"anyway,omitempty" doc:"Save it whatever the check says"`
-}
-
-// concerns reports whether a change is one of how the endpoint is reached.
-func (c *EndpointChange) concerns() bool {
+// concernsConnection reports whether a change is one of how the endpoint is reached.
+func concernsConnection(c *api.EndpointChange) bool {
 	return c.URL != nil || c.Region != nil || c.Style != nil || c.Key != nil || c.Secret != nil || c.Bucket != nil ||
 		c.Write
 }
 
-// apply changes an endpoint; what was found for another address is to be found anew.
-func (c *EndpointChange) apply(e *endpoint.Endpoint) error {
+// applyEndpoint changes an endpoint; what was found for another address is to be found anew.
+func applyEndpoint(c *api.EndpointChange, e *endpoint.Endpoint) error {
 	if c.URL != nil {
 		u, err := endpoint.ParseURL(*c.URL)
 		if err != nil {
@@ -169,21 +119,15 @@ func (c *EndpointChange) apply(e *endpoint.Endpoint) error {
 	return e.Check()
 }
 
-// NewEndpoint is what a new endpoint begins with.
-type NewEndpoint struct {
-	Name string `json:"name" maxLength:"63"`
-	EndpointChange
-}
-
 // endpointNew checks and saves a new endpoint; step hears of the check.
-func (d *Desk) endpointNew(ctx context.Context, in *NewEndpoint, step func(client.Finding)) (*endpoint.Endpoint,
+func (d *Desk) endpointNew(ctx context.Context, in *api.NewEndpoint, step func(endpoint.Finding)) (*endpoint.Endpoint,
 	error) {
 	e := &endpoint.Endpoint{Account: who(ctx).subject.Account, Name: in.Name}
 	if in.URL == nil || in.Key == nil || in.Secret == nil || *in.Secret == "" {
 		return nil, fault.New(fault.Invalid, "endpoint-needs", "an endpoint needs url, key and secret").In("url").
 			Do("give all three; region and style are found out")
 	}
-	err := in.apply(e)
+	err := applyEndpoint(&in.EndpointChange, e)
 	if err == nil {
 		_, err = d.store.Catalog.Endpoint(ctx, e.Account, e.Name)
 		if err == nil {
@@ -209,13 +153,13 @@ func (d *Desk) endpointNew(ctx context.Context, in *NewEndpoint, step func(clien
 
 // tried checks an endpoint before it is saved. A check that is not good is an error,
 // endpoint-check, with the field at fault, unless it is to be saved anyway.
-func (d *Desk) tried(ctx context.Context, e *endpoint.Endpoint, secret string, c *EndpointChange,
-	step func(client.Finding)) error {
+func (d *Desk) tried(ctx context.Context, e *endpoint.Endpoint, secret string, c *api.EndpointChange,
+	step func(endpoint.Finding)) error {
 	id := who(ctx)
 	if err := d.mayCheck(id.subject.By()); err != nil {
 		return err
 	}
-	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailChecked, Account: id.subject.Account, Who: id.subject.By(),
+	d.gate.Note(catalog.TrailEntry{Kind: access.TrailChecked, Account: id.subject.Account, Who: id.subject.By(),
 		Source: id.source, Subject: limited(e.URL), Detail: map[string]any{"write": c.Write}})
 	r := d.endpoints.Check(ctx, e, secret, c.Write, step)
 	f := r.Fault()
@@ -231,7 +175,7 @@ func (d *Desk) tried(ctx context.Context, e *endpoint.Endpoint, secret string, c
 		f.Seen).In(field).Do("%s", f.Remedy)
 }
 
-func (d *Desk) addEndpoint(ctx context.Context, in *struct{ Body NewEndpoint }) (*endpointOut, error) {
+func (d *Desk) addEndpoint(ctx context.Context, in *struct{ Body api.NewEndpoint }) (*endpointOut, error) {
 	e, err := d.endpointNew(ctx, &in.Body, nil)
 	if err != nil {
 		return nil, err
@@ -240,8 +184,8 @@ func (d *Desk) addEndpoint(ctx context.Context, in *struct{ Body NewEndpoint }) 
 }
 
 // endpointChanged checks and saves a change of an endpoint; step hears of the check.
-func (d *Desk) endpointChanged(ctx context.Context, name string, ifRevision int, c *EndpointChange,
-	step func(client.Finding)) (*endpoint.Endpoint, error) {
+func (d *Desk) endpointChanged(ctx context.Context, name string, ifRevision int, c *api.EndpointChange,
+	step func(endpoint.Finding)) (*endpoint.Endpoint, error) {
 	e, err := d.myEndpoint(ctx, name)
 	if err != nil {
 		return nil, err
@@ -251,7 +195,7 @@ func (d *Desk) endpointChanged(ctx context.Context, name string, ifRevision int,
 			e.Revision).In("revision").
 			Do("read it again and repeat the change on what is there now")
 	}
-	if err := c.apply(e); err != nil {
+	if err := applyEndpoint(c, e); err != nil {
 		return nil, err
 	}
 	if c.URL != nil && c.Secret == nil {
@@ -260,7 +204,7 @@ func (d *Desk) endpointChanged(ctx context.Context, name string, ifRevision int,
 			Do("give the secret of the key at the new address")
 	}
 	e.Health = endpoint.Health{}
-	if c.concerns() {
+	if concernsConnection(c) {
 		if err := d.reseal(ctx, e, c, step); err != nil {
 			return nil, err
 		}
@@ -274,7 +218,7 @@ func (d *Desk) endpointChanged(ctx context.Context, name string, ifRevision int,
 
 // reseal checks an endpoint that is to be changed and seals its secret, the one that
 // is there or a new one.
-func (d *Desk) reseal(ctx context.Context, e *endpoint.Endpoint, c *EndpointChange, step func(client.Finding)) error {
+func (d *Desk) reseal(ctx context.Context, e *endpoint.Endpoint, c *api.EndpointChange, step func(endpoint.Finding)) error {
 	name := catalog.EndpointSecret(e.ID)
 	secret, err := d.gate.Keys.OpenSecret(name, e.Sealed)
 	if c.Secret != nil {
@@ -292,7 +236,7 @@ func (d *Desk) reseal(ctx context.Context, e *endpoint.Endpoint, c *EndpointChan
 func (d *Desk) changeEndpoint(ctx context.Context, in *struct {
 	EndpointPath
 	Body struct {
-		EndpointChange
+		api.EndpointChange
 		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*endpointOut, error) {
@@ -309,7 +253,7 @@ func (d *Desk) removeEndpoint(ctx context.Context, in *EndpointPath) (*struct{},
 	return nil, err
 }
 
-type reportOut struct{ Body client.Report }
+type reportOut struct{ Body endpoint.Report }
 
 func (d *Desk) checkEndpoint(ctx context.Context, in *struct {
 	EndpointPath
@@ -324,13 +268,13 @@ func (d *Desk) checkEndpoint(ctx context.Context, in *struct {
 
 // endpointChecked checks an endpoint that is there and keeps how it stands.
 func (d *Desk) endpointChecked(ctx context.Context, name, bucket string, write bool,
-	step func(client.Finding)) (client.Report, error) {
+	step func(endpoint.Finding)) (endpoint.Report, error) {
 	e, err := d.myEndpoint(ctx, name)
 	if err == nil {
 		err = d.mayCheck(who(ctx).subject.By())
 	}
 	if err != nil {
-		return client.Report{}, err
+		return endpoint.Report{}, err
 	}
 	usual := bucket == "" || bucket == e.Probe
 	if !usual {
@@ -338,7 +282,7 @@ func (d *Desk) endpointChecked(ctx context.Context, name, bucket string, write b
 	}
 	secret, err := d.gate.Keys.OpenSecret(catalog.EndpointSecret(e.ID), e.Sealed)
 	if err != nil {
-		return client.Report{}, err
+		return endpoint.Report{}, err
 	}
 	r := d.endpoints.Check(ctx, e, secret, write, step)
 	if !usual && !r.Good && r.Fault().Field == "bucket" {

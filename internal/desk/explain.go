@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -14,46 +15,6 @@ import (
 	"spindle/internal/wire/client"
 	"spindle/internal/wire/sign"
 )
-
-// Explanation says whether somebody may do something, and why.
-type Explanation struct {
-	Subject string `json:"subject" doc:"Who was asked about"`
-	Account string `json:"account,omitempty" doc:"In which it acts"`
-	Role    string `json:"role,omitempty"`
-	Do      string `json:"do"`
-	Target  string `json:"target"`
-	Owner   string `json:"owner,omitempty" doc:"The account that owns the bucket, for those who act in it"`
-	Allowed bool   `json:"allowed"`
-	By      string `json:"by" doc:"What decided: operator, role, grant, limit, or nothing"`
-	Grant   int64  `json:"grant,omitempty" doc:"The grant that decided or came nearest"`
-	Why     string `json:"why"`
-	Remedy  string `json:"remedy,omitempty" doc:"What would change it"`
-}
-
-// ExplainIn asks who may do what.
-type ExplainIn struct {
-	Subject string `json:"subject,omitempty" maxLength:"128" doc:"key:ID, key:NAME, person:NAME or anyone; who asks otherwise"`
-	Account string `json:"account,omitempty" maxLength:"64" doc:"In which the person acts; the first otherwise"`
-	Do      string `json:"do" maxLength:"16" doc:"list, read, write, remove or settings"`
-	Bucket  string `json:"bucket" maxLength:"64"`
-	Key     string `json:"key,omitempty" doc:"A key, or the prefix of a listing; empty for the bucket"`
-}
-
-// Reach is what somebody may do in a bucket.
-type Reach struct {
-	Who    string   `json:"who" doc:"key ID, person NAME, account NAME or anyone"`
-	Name   string   `json:"name,omitempty" doc:"Of a key"`
-	Rights []string `json:"rights" doc:"In the whole bucket"`
-	Some   []string `json:"some" doc:"Further, in parts of it"`
-}
-
-// ReachOf says who reaches a bucket.
-type ReachOf struct {
-	Bucket  string  `json:"bucket"`
-	Account string  `json:"account"`
-	Reach   []Reach `json:"reach" doc:"In the order of subjects"`
-	More    bool    `json:"more,omitempty" doc:"There are more than 200 keys or people: the rest is not shown"`
-}
 
 // subject finds a subject that who asks may ask about.
 func (d *Desk) subject(ctx context.Context, name, account string) (access.Subject, error) {
@@ -106,7 +67,7 @@ func (d *Desk) subject(ctx context.Context, name, account string) (access.Subjec
 	return access.Subject{}, nil
 }
 
-func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) {
+func (d *Desk) explain(ctx context.Context, in api.ExplainIn) (*api.Explanation, error) {
 	do, err := access.ParseRight(in.Do)
 	if err != nil {
 		return nil, err
@@ -141,7 +102,7 @@ func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) 
 	now := time.Now()
 	t := access.Target{Bucket: in.Bucket, Owner: owner, Key: in.Key}
 	x := access.Decide(s, do, t, book, now)
-	e := &Explanation{Subject: s.String(), Account: s.Account, Do: in.Do,
+	e := &api.Explanation{Subject: s.String(), Account: s.Account, Do: in.Do,
 		Target: strings.TrimSuffix(in.Bucket+"/"+in.Key, "/"), Owner: owner, Allowed: x.Allowed, By: x.By, Grant: x.Grant,
 		Why: x.Why, Remedy: x.Remedy}
 	if s.Kind != access.Anyone {
@@ -165,7 +126,7 @@ func (d *Desk) explain(ctx context.Context, in ExplainIn) (*Explanation, error) 
 
 // explainForeign says to who may change a bucket's settings whether a key of another account may do
 // something there. Of a key that may not nothing is told but that: not whether there is one.
-func (d *Desk) explainForeign(ctx context.Context, in ExplainIn, do access.Rights, bucket object.BucketName) (*Explanation,
+func (d *Desk) explainForeign(ctx context.Context, in api.ExplainIn, do access.Rights, bucket object.BucketName) (*api.Explanation,
 	error) {
 	g, err := access.ParseGrantee(in.Subject)
 	if err != nil || d.mayAt(ctx, access.Settings, bucket, "") != nil {
@@ -185,7 +146,7 @@ func (d *Desk) explainForeign(ctx context.Context, in ExplainIn, do access.Right
 	}
 	t := access.Target{Bucket: in.Bucket, Owner: owner, Key: in.Key}
 	where := strings.TrimSuffix(in.Bucket+"/"+in.Key, "/")
-	e := &Explanation{Subject: "key " + g.Name, Do: in.Do, Target: where, Owner: owner, By: "nothing"}
+	e := &api.Explanation{Subject: "key " + g.Name, Do: in.Do, Target: where, Owner: owner, By: "nothing"}
 	if k != nil && k.Works(time.Now()) == nil {
 		book, err := d.gate.Book(ctx)
 		if err != nil {
@@ -210,15 +171,6 @@ func (d *Desk) mayExplain(ctx context.Context, s access.Subject) error {
 		return nil
 	}
 	return d.administers(ctx, me.Account, "ask about the access of others")
-}
-
-// Trial is what came of a real request.
-type Trial struct {
-	Request string `json:"request" doc:"What was asked for, in words"`
-	Allowed bool   `json:"allowed"`
-	Status  int    `json:"status" doc:"Of the answer"`
-	Code    string `json:"code,omitempty" doc:"Of the answer, when it is an error"`
-	Says    string `json:"says,omitempty" doc:"What the answer says, when it is an error"`
 }
 
 func (d *Desk) tryKey(ctx context.Context, key, do, bucket, objectKey string) (*client.Trial, error) {
@@ -261,12 +213,12 @@ func (d *Desk) tryKey(ctx context.Context, key, do, bucket, objectKey string) (*
 		return nil, err
 	}
 	by := author(ctx)
-	return &t, d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: catalog.TrailKeyTested,
+	return &t, d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: access.TrailKeyTested,
 		Account: k.Account, Who: by.Who, Source: by.Source, Subject: k.ID,
 		Detail: map[string]any{"do": do, "bucket": bucket, "allowed": t.Allowed}})
 }
 
-func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (out []ReachOf, next string, err error) {
+func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (out []api.ReachOf, next string, err error) {
 	c := d.store.Catalog
 	buckets, err := c.Buckets(ctx, account, nil, after, limit+1)
 	if err != nil {
@@ -292,16 +244,16 @@ func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (ou
 	now := time.Now()
 	own := append(ownPeople(people[:min(len(people), matrixMost)], account),
 		ownKeys(keys[:min(len(keys), matrixMost)], now)...)
-	out = []ReachOf{}
+	out = []api.ReachOf{}
 	for _, b := range buckets {
-		r := ReachOf{Bucket: b.Name.String(), Account: b.Account, Reach: []Reach{}, More: more}
+		r := api.ReachOf{Bucket: b.Name.String(), Account: b.Account, Reach: []api.Reach{}, More: more}
 		whole := access.Target{Bucket: b.Name.String(), Owner: b.Account}
 		part := whole
 		part.Some = true
 		for _, o := range own {
-			r.add(o.Grantee(), o.called, access.Reach(o.Subject, whole, book, now), access.Reach(o.Subject, part, book, now))
+			addReach(&r, o.Grantee(), o.called, access.Reach(o.Subject, whole, book, now), access.Reach(o.Subject, part, book, now))
 		}
-		r.granted(book.On(b.Name.String()), now)
+		addGranted(&r, book.On(b.Name.String()), now)
 		out = append(out, r)
 	}
 	return out, next, nil
@@ -338,17 +290,17 @@ func ownKeys(keys []catalog.AccessKey, now time.Time) (out []asking) {
 	return out
 }
 
-func (r *ReachOf) add(who access.Grantee, name string, whole, some access.Rights) {
-	r.Reach = append(r.Reach, Reach{Who: who.String(), Name: name, Rights: orNone(whole), Some: orNone(some &^ whole)})
+func addReach(r *api.ReachOf, who access.Grantee, name string, whole, some access.Rights) {
+	r.Reach = append(r.Reach, api.Reach{Who: who.String(), Name: name, Rights: orNone(whole), Some: orNone(some &^ whole)})
 }
 
-// granted adds those of others, by all that each was granted.
-func (r *ReachOf) granted(grants []access.Grant, now time.Time) {
+// addGranted adds those of others, by all that each was granted.
+func addGranted(r *api.ReachOf, grants []access.Grant, now time.Time) {
 	type rights struct{ whole, some access.Rights }
 	of := map[access.Grantee]rights{}
 	var others []access.Grantee
 	for _, g := range grants {
-		if !g.Holds(now) || slices.ContainsFunc(r.Reach, func(x Reach) bool { return x.Who == g.To.String() }) {
+		if !g.Holds(now) || slices.ContainsFunc(r.Reach, func(x api.Reach) bool { return x.Who == g.To.String() }) {
 			continue
 		}
 		has, known := of[g.To]
@@ -363,7 +315,7 @@ func (r *ReachOf) granted(grants []access.Grant, now time.Time) {
 		of[g.To] = has
 	}
 	for _, to := range others {
-		r.add(to, "", of[to].whole, of[to].some)
+		addReach(r, to, "", of[to].whole, of[to].some)
 	}
 }
 

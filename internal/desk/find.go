@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -27,36 +28,6 @@ const (
 	findBuckets = 10_000 // that are looked through at most
 	wordSample  = 3000   // objects whose fields are offered while an expression is typed
 )
-
-// FindAsk is a question about objects.
-type FindAsk struct {
-	Expression string   `json:"expression" maxLength:"4000" doc:"In the language of find, such as size over 10 MiB and field taxon is Drosera"`
-	Buckets    []string `json:"buckets,omitempty" maxItems:"1000" doc:"Only in these; empty: in all that who asks may list and read"`
-	Versions   bool     `json:"versions,omitempty" doc:"Previous versions too"`
-	AsOf       string   `json:"asOf,omitempty" maxLength:"64" doc:"Among the objects that were there at this moment, as they were"`
-	Sort       string   `json:"sort,omitempty" enum:"key,size,changed,largest,latest" doc:"By key, page by page; or the first ones, of all that are found, by size or by when they changed, or the other way round"`
-}
-
-// FoundObject is a version for which an expression holds.
-type FoundObject struct {
-	Bucket string `json:"bucket"`
-	ListedObject
-	Current bool              `json:"current"`
-	Tier    string            `json:"tier"`
-	Sealed  bool              `json:"sealed,omitempty" doc:"Encrypted at rest"`
-	Tags    map[string]string `json:"tags,omitempty"`
-}
-
-// FindAnswer is a page of what is found.
-type FindAnswer struct {
-	Objects []FoundObject `json:"objects"`
-	Next    string        `json:"next,omitempty" doc:"Give it as after for what follows; absent at the end. A page may be short, or empty, and go on"`
-	Looked  int64         `json:"looked" doc:"At so many versions, for this page"`
-	Index   bool          `json:"index,omitempty" doc:"An index told where to look"`
-	Reads   string        `json:"reads" doc:"The expression as it was understood"`
-	Hints   []string      `json:"hints,omitempty" doc:"Fields and tags of the expression that no object was seen to have, when nothing is found"`
-	Left    []string      `json:"left,omitempty" doc:"Buckets of others that were left out, because the expression asks what is not told of them"`
-}
 
 func (d *Desk) findCalls(to *calls) {
 	call(to, rule{}, "find", "POST /find", "find", "Find objects by what they are", d.findObjects)
@@ -81,7 +52,7 @@ func (d *Desk) findCalls(to *calls) {
 // finding is a question that is being answered.
 type finding struct {
 	expr    query.Expr
-	ask     *FindAsk
+	ask     *api.FindAsk
 	buckets []*catalog.Bucket // by name
 	left    []string
 	base    catalog.Find
@@ -116,7 +87,7 @@ func (d *Desk) question(ctx context.Context, expression string, now time.Time) (
 }
 
 // finding reads a question, and gives the buckets in which it may be answered.
-func (d *Desk) finding(ctx context.Context, ask *FindAsk) (*finding, error) {
+func (d *Desk) finding(ctx context.Context, ask *api.FindAsk) (*finding, error) {
 	now := d.store.Catalog.Now()
 	x, err := d.question(ctx, ask.Expression, now)
 	if err != nil {
@@ -239,11 +210,11 @@ func readPlace(s string) (p foundAt, err error) {
 
 func (d *Desk) findObjects(ctx context.Context, in *struct {
 	Body struct {
-		FindAsk
+		api.FindAsk
 		After string `json:"after,omitempty" maxLength:"4000"`
 		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
 	}
-}) (*struct{ Body FindAnswer }, error) {
+}) (*struct{ Body api.FindAnswer }, error) {
 	f, err := d.finding(ctx, &in.Body.FindAsk)
 	if err != nil {
 		return nil, err
@@ -256,18 +227,18 @@ func (d *Desk) findObjects(ctx context.Context, in *struct {
 	if limit == 0 {
 		limit = 100
 	}
-	out := FindAnswer{Objects: []FoundObject{}, Reads: f.expr.String(), Left: f.left}
+	out := api.FindAnswer{Objects: []api.FoundObject{}, Reads: f.expr.String(), Left: f.left}
 	if s := in.Body.Sort; s != "" && s != "key" {
-		return &struct{ Body FindAnswer }{out}, d.findSorted(ctx, f, s, limit, &out)
+		return &struct{ Body api.FindAnswer }{out}, d.findSorted(ctx, f, s, limit, &out)
 	}
 	if err = d.findFrom(ctx, f, from, limit, &out); err == nil && len(out.Objects) == 0 && in.Body.After == "" {
 		out.Hints, err = d.findHints(ctx, f)
 	}
-	return &struct{ Body FindAnswer }{out}, err
+	return &struct{ Body api.FindAnswer }{out}, err
 }
 
 // findFrom gives a page from a place on.
-func (d *Desk) findFrom(ctx context.Context, f *finding, from foundAt, limit int, out *FindAnswer) error {
+func (d *Desk) findFrom(ctx context.Context, f *finding, from foundAt, limit int, out *api.FindAnswer) error {
 	begun := time.Now()
 	for _, b := range f.buckets {
 		if b.Name.String() < from.Bucket {
@@ -299,7 +270,7 @@ func (d *Desk) findFrom(ctx context.Context, f *finding, from foundAt, limit int
 
 // findIn adds what one look into a bucket finds, and moves the place on; "" at its end.
 func (d *Desk) findIn(ctx context.Context, f *finding, b *catalog.Bucket, at *catalog.FindPlace, limit int,
-	out *FindAnswer) error {
+	out *api.FindAnswer) error {
 	facts, err := d.store.Facts(ctx, b.Name)
 	if fault.HasCode(err, "bucket-missing") { // it went meanwhile
 		*at = catalog.FindPlace{}
@@ -324,7 +295,7 @@ func (d *Desk) findIn(ctx context.Context, f *finding, b *catalog.Bucket, at *ca
 	return nil
 }
 
-func (d *Desk) countFound(ctx context.Context, in *struct{ Body FindAsk }) (*struct {
+func (d *Desk) countFound(ctx context.Context, in *struct{ Body api.FindAsk }) (*struct {
 	Body struct {
 		Objects int64 `json:"objects"`
 		Bytes   int64 `json:"bytes"`
@@ -345,7 +316,7 @@ func (d *Desk) countFound(ctx context.Context, in *struct{ Body FindAsk }) (*str
 }
 
 // counting has f count in each bucket of a question, for a while at the most.
-func (d *Desk) counting(ctx context.Context, ask *FindAsk, f func(context.Context, catalog.Find) error) error {
+func (d *Desk) counting(ctx context.Context, ask *api.FindAsk, f func(context.Context, catalog.Find) error) error {
 	q, err := d.finding(ctx, ask)
 	if err == nil && ask.AsOf != "" {
 		err = fault.New(fault.Invalid, "as-of", "what was is listed, and not counted").In("asOf").Do("list it")
@@ -375,20 +346,14 @@ func (d *Desk) counting(ctx context.Context, ask *FindAsk, f func(context.Contex
 	return nil
 }
 
-// FindWord is a field or a tag with values that it has.
-type FindWord struct {
-	Name   string   `json:"name" doc:"As the expression has it, such as field taxon"`
-	Values []string `json:"values" doc:"Some that are common"`
-}
-
 func (d *Desk) findWords(ctx context.Context, in *struct {
 	Bucket string `query:"bucket" maxLength:"63" doc:"Whose objects are looked at; empty: some of all"`
 }) (*struct {
 	Body struct {
-		Words []FindWord `json:"words"`
+		Words []api.FindWord `json:"words"`
 	}
 }, error) {
-	ask := &FindAsk{Expression: "size at least 0"}
+	ask := &api.FindAsk{Expression: "size at least 0"}
 	if in.Bucket != "" {
 		ask.Buckets = []string{in.Bucket}
 	}
@@ -402,12 +367,12 @@ func (d *Desk) findWords(ctx context.Context, in *struct {
 	}
 	out := &struct {
 		Body struct {
-			Words []FindWord `json:"words"`
+			Words []api.FindWord `json:"words"`
 		}
 	}{}
-	out.Body.Words = []FindWord{}
+	out.Body.Words = []api.FindWord{}
 	for _, w := range words {
-		out.Body.Words = append(out.Body.Words, FindWord{fmt.Sprintf("%s %s", w.Kind, query.Quoted(w.Name)), w.Values})
+		out.Body.Words = append(out.Body.Words, api.FindWord{Name: fmt.Sprintf("%s %s", w.Kind, query.Quoted(w.Name)), Values: w.Values})
 	}
 	return out, nil
 }
@@ -454,13 +419,6 @@ func (d *Desk) findHints(ctx context.Context, f *finding) (hints []string, err e
 	return hints, nil
 }
 
-// FindGroup are the found objects that have one value.
-type FindGroup struct {
-	Value   *string `json:"value" doc:"null: they have none"`
-	Objects int64   `json:"objects"`
-	Bytes   int64   `json:"bytes"`
-}
-
 // grouping reads by what found objects are put together.
 func grouping(s string) (catalog.Grouping, error) {
 	kind, name, _ := strings.Cut(strings.TrimSpace(s), " ")
@@ -479,16 +437,16 @@ func grouping(s string) (catalog.Grouping, error) {
 // groupFound counts what is found by the values of a field, those with most objects first.
 func (d *Desk) groupFound(ctx context.Context, in *struct {
 	Body struct {
-		FindAsk
+		api.FindAsk
 		By    string `json:"by" maxLength:"300" doc:"field NAME, tag NAME, type, tier, or year, month or day of writing (UTC)"`
 		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"10000" default:"100"`
 	}
 }) (*struct {
 	Body struct {
-		Groups  []FindGroup `json:"groups" doc:"Those with most objects first"`
-		Objects int64       `json:"objects" doc:"Of all groups"`
-		Bytes   int64       `json:"bytes" doc:"Of all groups"`
-		More    int         `json:"more,omitempty" doc:"Groups that are not told"`
+		Groups  []api.FindGroup `json:"groups" doc:"Those with most objects first"`
+		Objects int64           `json:"objects" doc:"Of all groups"`
+		Bytes   int64           `json:"bytes" doc:"Of all groups"`
+		More    int             `json:"more,omitempty" doc:"Groups that are not told"`
 	}
 }, error) {
 	by, err := grouping(in.Body.By)
@@ -497,13 +455,13 @@ func (d *Desk) groupFound(ctx context.Context, in *struct {
 	}
 	out := &struct {
 		Body struct {
-			Groups  []FindGroup `json:"groups" doc:"Those with most objects first"`
-			Objects int64       `json:"objects" doc:"Of all groups"`
-			Bytes   int64       `json:"bytes" doc:"Of all groups"`
-			More    int         `json:"more,omitempty" doc:"Groups that are not told"`
+			Groups  []api.FindGroup `json:"groups" doc:"Those with most objects first"`
+			Objects int64           `json:"objects" doc:"Of all groups"`
+			Bytes   int64           `json:"bytes" doc:"Of all groups"`
+			More    int             `json:"more,omitempty" doc:"Groups that are not told"`
 		}
 	}{}
-	sums, order := map[string]*FindGroup{}, []*FindGroup{}
+	sums, order := map[string]*api.FindGroup{}, []*api.FindGroup{}
 	err = d.counting(ctx, &in.Body.FindAsk, func(ctx context.Context, ask catalog.Find) error {
 		groups, more, err := d.store.Catalog.GroupFound(ctx, ask, by)
 		if err == nil && more {
@@ -522,7 +480,7 @@ func (d *Desk) groupFound(ctx context.Context, in *struct {
 				key = "=" + *value
 			}
 			if sums[key] == nil {
-				sums[key] = &FindGroup{Value: value}
+				sums[key] = &api.FindGroup{Value: value}
 				order = append(order, sums[key])
 			}
 			sums[key].Objects += g.Objects
@@ -535,9 +493,9 @@ func (d *Desk) groupFound(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	slices.SortStableFunc(order, func(a, b *FindGroup) int { return cmp.Compare(b.Objects, a.Objects) })
+	slices.SortStableFunc(order, func(a, b *api.FindGroup) int { return cmp.Compare(b.Objects, a.Objects) })
 	limit := max(1, in.Body.Limit)
-	out.Body.Groups = []FindGroup{}
+	out.Body.Groups = []api.FindGroup{}
 	for _, g := range order[:min(limit, len(order))] {
 		out.Body.Groups = append(out.Body.Groups, *g)
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -20,7 +21,7 @@ const (
 // findThen adds what one look into a bucket as it was finds, and moves the place on; "" at
 // its end.
 func (d *Desk) findThen(ctx context.Context, f *finding, b *catalog.Bucket, at *catalog.FindPlace, limit int,
-	out *FindAnswer) error {
+	out *api.FindAnswer) error {
 	page, next, err := d.store.ListAsOf(ctx, b.Name, catalog.Listing{Prefix: f.prefix(), After: at.Key, Max: thenPage,
 		Full: true}, f.asOf)
 	if fault.HasCode(err, "bucket-missing") || fault.HasCode(err, "bucket-later") { // it was not there
@@ -49,8 +50,8 @@ func (d *Desk) findThen(ctx context.Context, f *finding, b *catalog.Bucket, at *
 	return nil
 }
 
-func (d *Desk) foundObject(f *finding, b *catalog.Bucket, v *object.Version, current bool, seen veil) FoundObject {
-	o := FoundObject{Bucket: b.Name.String(), ListedObject: listedOf(v, seen), Current: current,
+func (d *Desk) foundObject(f *finding, b *catalog.Bucket, v *object.Version, current bool, seen veil) api.FoundObject {
+	o := api.FoundObject{Bucket: b.Name.String(), ListedObject: listedOf(v, seen), Current: current,
 		Tier:   f.base.Tiers.Name(v.Body.Tier),
 		Sealed: v.Body.Sealed(), Tags: v.Tags}
 	o.Metadata = v.Metadata
@@ -58,23 +59,23 @@ func (d *Desk) foundObject(f *finding, b *catalog.Bucket, v *object.Version, cur
 }
 
 // orders are how found objects can be sorted beside by key.
-var orders = map[string]func(a, b FoundObject) int{
-	"size":    func(a, b FoundObject) int { return cmp.Compare(a.Size, b.Size) },
-	"largest": func(a, b FoundObject) int { return cmp.Compare(b.Size, a.Size) },
-	"changed": func(a, b FoundObject) int { return a.Created.Compare(b.Created) },
-	"latest":  func(a, b FoundObject) int { return b.Created.Compare(a.Created) },
+var orders = map[string]func(a, b api.FoundObject) int{
+	"size":    func(a, b api.FoundObject) int { return cmp.Compare(a.Size, b.Size) },
+	"largest": func(a, b api.FoundObject) int { return cmp.Compare(b.Size, a.Size) },
+	"changed": func(a, b api.FoundObject) int { return a.Created.Compare(b.Created) },
+	"latest":  func(a, b api.FoundObject) int { return b.Created.Compare(a.Created) },
 }
 
 // findSorted gives the first of all that are found, in an order. It looks at all of them,
 // for as long as a count may take.
-func (d *Desk) findSorted(ctx context.Context, f *finding, by string, limit int, out *FindAnswer) error {
+func (d *Desk) findSorted(ctx context.Context, f *finding, by string, limit int, out *api.FindAnswer) error {
 	begun := time.Now()
 	cut := func(n int) {
 		slices.SortStableFunc(out.Objects, orders[by])
 		out.Objects = out.Objects[:min(n, len(out.Objects))]
 	}
 	for from := (foundAt{}); ; {
-		page := FindAnswer{}
+		page := api.FindAnswer{}
 		if err := d.findFrom(ctx, f, from, thenPage, &page); err != nil {
 			return err
 		}

@@ -2,28 +2,18 @@ package desk
 
 import (
 	"context"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
-
-// FindIndexInfo says how the index of a bucket is.
-type FindIndexInfo struct {
-	Bucket   string     `json:"bucket"`
-	State    string     `json:"state" enum:"building,ready,merging"`
-	Objects  int64      `json:"objects" doc:"That stand in it; what changed lately stands in it twice, until it is put together"`
-	Segments int        `json:"segments"`
-	Bytes    int64      `json:"bytes" doc:"Of the database"`
-	Built    *time.Time `json:"built,omitempty"`
-}
 
 const lagTold = 100_000 // entries of the journal that are counted at most
 
 func (d *Desk) findIndexes(ctx context.Context, _ *struct{}) (*struct {
 	Body struct {
-		Indexes []FindIndexInfo `json:"indexes" doc:"Of buckets with 20,000 objects and more, unless the service is set otherwise"`
-		Behind  int             `json:"behind" doc:"Entries of the journal, of the account, that the indexes have not read; find looks at what they name"`
+		Indexes []api.FindIndexInfo `json:"indexes" doc:"Of buckets with 20,000 objects and more, unless the service is set otherwise"`
+		Behind  int                 `json:"behind" doc:"Entries of the journal, of the account, that the indexes have not read; find looks at what they name"`
 	}
 }, error) {
 	list, err := d.store.Catalog.FindIndexes(ctx, who(ctx).subject.Account)
@@ -32,13 +22,13 @@ func (d *Desk) findIndexes(ctx context.Context, _ *struct{}) (*struct {
 	}
 	out := &struct {
 		Body struct {
-			Indexes []FindIndexInfo `json:"indexes" doc:"Of buckets with 20,000 objects and more, unless the service is set otherwise"`
-			Behind  int             `json:"behind" doc:"Entries of the journal, of the account, that the indexes have not read; find looks at what they name"`
+			Indexes []api.FindIndexInfo `json:"indexes" doc:"Of buckets with 20,000 objects and more, unless the service is set otherwise"`
+			Behind  int                 `json:"behind" doc:"Entries of the journal, of the account, that the indexes have not read; find looks at what they name"`
 		}
 	}{}
-	out.Body.Indexes = []FindIndexInfo{}
+	out.Body.Indexes = []api.FindIndexInfo{}
 	for _, x := range list {
-		i := FindIndexInfo{Bucket: x.Bucket, State: "building", Objects: x.Objects, Segments: x.Segments, Bytes: x.Bytes,
+		i := api.FindIndexInfo{Bucket: x.Bucket, State: "building", Objects: x.Objects, Segments: x.Segments, Bytes: x.Bytes,
 			Built: x.Built}
 		switch {
 		case x.Merging:

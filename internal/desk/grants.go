@@ -4,33 +4,17 @@ import (
 	"context"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
 
-// GrantInfo is a grant.
-type GrantInfo struct {
-	ID        int64      `json:"id"`
-	Bucket    string     `json:"bucket"`
-	Prefix    string     `json:"prefix"`
-	Account   string     `json:"account" doc:"That owns the bucket"`
-	To        string     `json:"to" doc:"account NAME, person NAME, key ID, or anyone"`
-	For       string     `json:"for" doc:"The purpose, or the rights"`
-	Rights    []string   `json:"rights"`
-	Expires   *time.Time `json:"expires"`
-	Expired   bool       `json:"expired"`
-	Note      string     `json:"note,omitempty"`
-	Created   time.Time  `json:"created"`
-	CreatedBy string     `json:"createdBy"`
-	Revision  int        `json:"revision"`
-}
-
 // grantInfo tells of a grant; who gave it is the business of the giving account.
-func (d *Desk) grantInfo(ctx context.Context, r catalog.GrantRow) GrantInfo {
+func (d *Desk) grantInfo(ctx context.Context, r catalog.GrantRow) api.GrantInfo {
 	g := r.Grant()
-	return GrantInfo{ID: r.ID, Bucket: r.Bucket, Prefix: string(r.Prefix), Account: r.Account, To: g.To.String(),
+	return api.GrantInfo{ID: r.ID, Bucket: r.Bucket, Prefix: string(r.Prefix), Account: r.Account, To: g.To.String(),
 		For: r.Rights.Purpose(), Rights: r.Rights.Names(), Expires: r.Expires, Expired: !g.Holds(time.Now()),
 		Note: r.Note, Created: r.Created.UTC(), CreatedBy: d.veilOf(ctx, r.Account).by(r.CreatedBy), Revision: r.Revision}
 }
@@ -40,7 +24,7 @@ type GrantPath struct {
 	ID int64 `path:"id" minimum:"1"`
 }
 
-type grantOut struct{ Body GrantInfo }
+type grantOut struct{ Body api.GrantInfo }
 
 // ofGrant gives a grant on a bucket whose settings who asks may change.
 func (d *Desk) ofGrant(ctx context.Context, id int64) (*catalog.GrantRow, error) {
@@ -145,13 +129,7 @@ func (d *Desk) createGrant(ctx context.Context, bucket, prefix, to, purpose, exp
 	return d.store.Catalog.GrantOf(ctx, id)
 }
 
-// GrantPage is a page of a list.
-type GrantPage struct {
-	Grants []GrantInfo `json:"grants"`
-	Next   int64       `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-}
-
-type grants struct{ Body GrantPage }
+type grants struct{ Body api.GrantPage }
 
 func (d *Desk) listGrants(ctx context.Context, in *struct {
 	Bucket  string `query:"bucket" maxLength:"64"`
@@ -166,7 +144,7 @@ func (d *Desk) listGrants(ctx context.Context, in *struct {
 	}
 	out := &grants{}
 	list, out.Body.Next = cut(list, in.Limit, func(x catalog.GrantRow) int64 { return x.ID })
-	out.Body.Grants = []GrantInfo{}
+	out.Body.Grants = []api.GrantInfo{}
 	for _, r := range list {
 		out.Body.Grants = append(out.Body.Grants, d.grantInfo(ctx, r))
 	}

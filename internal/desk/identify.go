@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/door"
 	"spindle/internal/wire/sign"
@@ -197,7 +198,7 @@ func (d *Desk) actsIn(r *http.Request, id *identity) error {
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(info.Accounts, func(r RoleIn) bool { return r.Account == account }) {
+	if !slices.ContainsFunc(info.Accounts, func(r api.RoleIn) bool { return r.Account == account }) {
 		return fault.New(fault.Refused, "not-allowed", "%s has no role in the account %q", id.subject.Name, account).
 			In("account").Do("choose another account, or have an administrator of it give you a role")
 	}

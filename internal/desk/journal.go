@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/bucket"
@@ -12,31 +13,9 @@ import (
 	"spindle/internal/core/object"
 )
 
-// JournalLine is one change of one object or bucket.
-type JournalLine struct {
-	Position string         `json:"position"`
-	At       time.Time      `json:"at"`
-	Kind     string         `json:"kind"`
-	Bucket   string         `json:"bucket"`
-	Key      string         `json:"key,omitempty"`
-	Number   int64          `json:"number,omitempty" doc:"Of the version: greater is later"`
-	Size     int64          `json:"size"`
-	Who      string         `json:"who" doc:"A key by its id, a person as person NAME, or another; empty when it is not told"`
-	Source   string         `json:"source,omitempty"`
-	Says     string         `json:"says,omitempty" doc:"What else there is to say of it"`
-	Detail   map[string]any `json:"detail,omitempty"`
-}
-
-// JournalPage is a stretch of the journal.
-type JournalPage struct {
-	Entries      []JournalLine `json:"entries"`
-	Next         string        `json:"next,omitempty" doc:"The position to go on from. A page can be short, even empty, and have a next: filters are looked for in a stretch of the journal at a time"`
-	CompleteUpTo time.Time     `json:"completeUpTo" doc:"When there is no more, every change that was committed before this moment has been looked at"`
-}
-
 // journalLines shows entries as the veil of each one's bucket lets them be seen.
-func (d *Desk) journalLines(ctx context.Context, entries []catalog.JournalEntry) []JournalLine {
-	out := make([]JournalLine, len(entries))
+func (d *Desk) journalLines(ctx context.Context, entries []catalog.JournalEntry) []api.JournalLine {
+	out := make([]api.JournalLine, len(entries))
 	veils := map[string]veil{}
 	for i, e := range entries {
 		v, known := veils[e.Bucket]
@@ -50,7 +29,7 @@ func (d *Desk) journalLines(ctx context.Context, entries []catalog.JournalEntry)
 			veils[e.Bucket] = v
 		}
 		e.Detail = v.detail(e.Bucket, e.Detail)
-		out[i] = JournalLine{Position: e.Position(), At: e.At, Kind: e.Kind.String(), Bucket: e.Bucket, Key: e.Key,
+		out[i] = api.JournalLine{Position: e.Position(), At: e.At, Kind: e.Kind.String(), Bucket: e.Bucket, Key: e.Key,
 			Number: e.Number, Size: e.Size, Who: v.by(e.Who), Source: v.from(e.Who, e.Source),
 			Detail: e.Detail, Says: says(e)}
 	}
@@ -162,7 +141,7 @@ func (d *Desk) listJournal(ctx context.Context, in *struct {
 	Before string   `query:"before" maxLength:"64" doc:"A position: older entries, latest first"`
 	After  string   `query:"after" maxLength:"64" doc:"A position: younger entries, in order; 0.0 is the beginning"`
 	Limit  int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-}) (*struct{ Body JournalPage }, error) {
+}) (*struct{ Body api.JournalPage }, error) {
 	q := catalog.JournalQuery{Before: in.Before, After: in.After, Bucket: in.Bucket, Prefix: in.Prefix, Who: in.Who,
 		Present: !who(ctx).subject.Operator, Limit: in.Limit}
 	if err := object.CheckText("prefix", in.Prefix); err != nil {
@@ -196,6 +175,6 @@ func (d *Desk) listJournal(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body JournalPage }{JournalPage{Entries: d.journalLines(ctx, p.Entries), Next: p.Next,
+	return &struct{ Body api.JournalPage }{api.JournalPage{Entries: d.journalLines(ctx, p.Entries), Next: p.Next,
 		CompleteUpTo: p.UpTo}}, nil
 }

@@ -2,34 +2,15 @@ package desk
 
 import (
 	"context"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/core/object"
 )
-
-// BucketJournal is how the changes of a bucket's objects are kept on record.
-type BucketJournal struct {
-	Days     int          `json:"days" doc:"How long entries are kept, at least; 0: as long as the service keeps its journal"`
-	Paused   bool         `json:"paused" doc:"Changes are not recorded; what is there stays"`
-	Revision int          `json:"revision" doc:"Of the bucket's settings"`
-	Entries  int64        `json:"entries"`
-	Bytes    int64        `json:"bytes" doc:"Of the database's disk"`
-	About    bool         `json:"about,omitempty" doc:"Entries and bytes were worked out from a part"`
-	First    *time.Time   `json:"first,omitempty" doc:"Of the oldest entry"`
-	Gaps     []JournalGap `json:"gaps" doc:"What is left out, latest first"`
-	Going    *int64       `json:"going,omitempty" doc:"How many entries would go if they were kept for so many days"`
-}
-
-// JournalGap is a time of which changes of objects are not on record.
-type JournalGap struct {
-	Since *time.Time `json:"since,omitempty" doc:"Absent: from the beginning"`
-	Until *time.Time `json:"until,omitempty" doc:"Absent: it goes on"`
-}
 
 func (d *Desk) bucketJournal(ctx context.Context, in *struct {
 	BucketPath
 	Days int `query:"days" minimum:"0" maximum:"36500" doc:"Say how many entries would go if they were kept for so many days"`
-}) (*struct{ Body BucketJournal }, error) {
+}) (*struct{ Body api.BucketJournal }, error) {
 	name, err := object.ParseBucketName(in.Bucket)
 	if err != nil {
 		return nil, err
@@ -47,15 +28,15 @@ func (d *Desk) bucketJournal(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := BucketJournal{Days: b.Journal.Days, Paused: b.Journal.Paused, Revision: b.Revision, Entries: size.Entries,
+	out := api.BucketJournal{Days: b.Journal.Days, Paused: b.Journal.Paused, Revision: b.Revision, Entries: size.Entries,
 		Bytes: size.Bytes,
-		About: size.About, Gaps: []JournalGap{}}
+		About: size.About, Gaps: []api.JournalGap{}}
 	if size.First.Valid {
 		first := size.First.Time.UTC()
 		out.First = &first
 	}
 	for _, g := range gaps {
-		x := JournalGap{Until: g.Until}
+		x := api.JournalGap{Until: g.Until}
 		if since := g.Since.UTC(); !since.IsZero() {
 			x.Since = &since
 		}
@@ -68,5 +49,5 @@ func (d *Desk) bucketJournal(ctx context.Context, in *struct {
 		}
 		out.Going = &going
 	}
-	return &struct{ Body BucketJournal }{out}, nil
+	return &struct{ Body api.BucketJournal }{out}, nil
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -12,29 +13,8 @@ import (
 	"spindle/internal/keyring"
 )
 
-// KeyInfo is an access key, without its secret.
-type KeyInfo struct {
-	ID         string     `json:"id"`
-	Account    string     `json:"account"`
-	Name       string     `json:"name" doc:"The application that uses it"`
-	Note       string     `json:"note,omitempty" doc:"What it is for"`
-	Role       string     `json:"role" enum:"reader,writer,administrator"`
-	Operator   bool       `json:"operator,omitempty" doc:"It operates the service"`
-	Limits     []string   `json:"limits" doc:"Buckets and bucket/prefix that it is limited to; none: all of the account's"`
-	Rate       int        `json:"rate,omitempty" doc:"Requests a second that it may make; absent for any number"`
-	State      string     `json:"state" enum:"active,off,expired,replaced" doc:"A replaced one works until it expires"`
-	Active     bool       `json:"active"`
-	Expires    *time.Time `json:"expires"`
-	Used       *time.Time `json:"used" doc:"Last, to some seconds"`
-	UsedFrom   string     `json:"usedFrom,omitempty"`
-	ReplacedBy string     `json:"replacedBy,omitempty"`
-	Created    time.Time  `json:"created"`
-	CreatedBy  string     `json:"createdBy"`
-	Revision   int        `json:"revision"`
-}
-
-func keyInfo(k *catalog.AccessKey) KeyInfo {
-	out := KeyInfo{ID: k.ID, Account: k.Account, Name: k.Name, Note: k.Note, Role: k.Role.String(), Operator: k.Operator,
+func keyInfo(k *catalog.AccessKey) api.KeyInfo {
+	out := api.KeyInfo{ID: k.ID, Account: k.Account, Name: k.Name, Note: k.Note, Role: k.Role.String(), Operator: k.Operator,
 		Limits: []string{}, Rate: k.Rate, State: "active", Active: k.Active, Expires: k.Expires, Used: k.Used,
 		UsedFrom: k.UsedFrom,
 		Created:  k.Created.UTC(), CreatedBy: k.CreatedBy, Revision: k.Revision}
@@ -53,20 +33,14 @@ func keyInfo(k *catalog.AccessKey) KeyInfo {
 	return out
 }
 
-// KeySecret is a key with its secret, shown once.
-type KeySecret struct {
-	Key    KeyInfo `json:"key"`
-	Secret string  `json:"secret,omitempty" doc:"Shown once; empty when it was brought along"`
-}
-
 // KeyPath names a key.
 type KeyPath struct {
 	Key string `path:"key" maxLength:"64"`
 }
 
-type keyOut struct{ Body KeyInfo }
+type keyOut struct{ Body api.KeyInfo }
 
-type keySecretOut struct{ Body KeySecret }
+type keySecretOut struct{ Body api.KeySecret }
 
 // parseLimits reads buckets and bucket/prefix.
 func parseLimits(in []string) (catalog.Limits, error) {
@@ -141,7 +115,7 @@ func (d *Desk) keyShown(ctx context.Context, id, secret string) (*keySecretOut, 
 	if err != nil {
 		return nil, err
 	}
-	return &keySecretOut{KeySecret{keyInfo(k), secret}}, nil
+	return &keySecretOut{api.KeySecret{Key: keyInfo(k), Secret: secret}}, nil
 }
 
 func (d *Desk) keyCalls(to *calls) {
@@ -207,13 +181,7 @@ func (d *Desk) createKey(ctx context.Context, account string, k catalog.AccessKe
 	return d.keyShown(ctx, k.ID, secret)
 }
 
-// KeyPage is a page of a list.
-type KeyPage struct {
-	Keys []KeyInfo `json:"keys"`
-	Next string    `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-}
-
-type keys struct{ Body KeyPage }
+type keys struct{ Body api.KeyPage }
 
 func (d *Desk) listKeys(ctx context.Context, in *struct {
 	Account string `query:"account" maxLength:"64"`
@@ -233,7 +201,7 @@ func (d *Desk) listKeys(ctx context.Context, in *struct {
 	}
 	out := &keys{}
 	list, out.Body.Next = cut(list, in.Limit, func(x catalog.AccessKey) string { return x.ID })
-	out.Body.Keys = []KeyInfo{}
+	out.Body.Keys = []api.KeyInfo{}
 	for _, k := range list {
 		out.Body.Keys = append(out.Body.Keys, keyInfo(&k))
 	}

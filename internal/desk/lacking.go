@@ -3,16 +3,10 @@ package desk
 import (
 	"context"
 
+	"spindle/internal/api"
 	"spindle/internal/core/access"
-	"spindle/internal/core/bucket"
 	"spindle/internal/core/object"
 )
-
-// LackingObject is an object whose metadata is not what its bucket asks for.
-type LackingObject struct {
-	Key   string          `json:"key"`
-	Lacks []bucket.Breach `json:"lacks"`
-}
 
 const lookLacking = 25_000 // objects that a call looks at
 
@@ -22,9 +16,9 @@ func (d *Desk) lacking(ctx context.Context, in *struct {
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (*struct {
 	Body struct {
-		Objects []LackingObject `json:"objects"`
-		Looked  int64           `json:"looked" doc:"At so many objects, for this page"`
-		Next    string          `json:"next,omitempty" doc:"Give it as after for what follows; absent at the end. A page may be short, or empty, and go on"`
+		Objects []api.LackingObject `json:"objects"`
+		Looked  int64               `json:"looked" doc:"At so many objects, for this page"`
+		Next    string              `json:"next,omitempty" doc:"Give it as after for what follows; absent at the end. A page may be short, or empty, and go on"`
 	}
 }, error) {
 	name, err := object.ParseBucketName(in.Bucket)
@@ -40,17 +34,17 @@ func (d *Desk) lacking(ctx context.Context, in *struct {
 	}
 	out := &struct {
 		Body struct {
-			Objects []LackingObject `json:"objects"`
-			Looked  int64           `json:"looked" doc:"At so many objects, for this page"`
-			Next    string          `json:"next,omitempty" doc:"Give it as after for what follows; absent at the end. A page may be short, or empty, and go on"`
+			Objects []api.LackingObject `json:"objects"`
+			Looked  int64               `json:"looked" doc:"At so many objects, for this page"`
+			Next    string              `json:"next,omitempty" doc:"Give it as after for what follows; absent at the end. A page may be short, or empty, and go on"`
 		}
 	}{}
-	if out.Body.Objects = []LackingObject{}; len(f.Required) == 0 {
+	if out.Body.Objects = []api.LackingObject{}; len(f.Required) == 0 {
 		return out, nil
 	}
 	list, looked, next, err := d.store.Catalog.Lacking(ctx, f, in.After, lookLacking, in.Limit)
 	for _, x := range list {
-		out.Body.Objects = append(out.Body.Objects, LackingObject{x.Key, x.Breaches})
+		out.Body.Objects = append(out.Body.Objects, api.LackingObject{Key: x.Key, Lacks: x.Breaches})
 	}
 	out.Body.Looked, out.Body.Next = looked, next
 	return out, err

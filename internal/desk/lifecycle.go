@@ -7,29 +7,13 @@ import (
 	"strings"
 	"time"
 
-	"spindle/internal/catalog"
+	"spindle/internal/api"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/lifecycle"
 	"spindle/internal/core/object"
 	"spindle/internal/store"
 )
-
-// Rules are the rules of a bucket.
-type Rules struct {
-	Revision int        `json:"revision" doc:"0 when there never were any"`
-	Rules    []RuleInfo `json:"rules" doc:"By name"`
-	Saved    *time.Time `json:"saved,omitempty"`
-	SavedBy  string     `json:"savedBy,omitempty"`
-	Acts     *time.Time `json:"acts,omitempty" doc:"They wait until then; absent when they act"`
-	Looked   *time.Time `json:"looked,omitempty" doc:"All that was due before this moment was found and dealt with"`
-}
-
-// RuleInfo is a rule, with what it did last.
-type RuleInfo struct {
-	lifecycle.Form
-	Did []catalog.RunCount `json:"did,omitempty" doc:"In the last run that did something"`
-}
 
 func (d *Desk) lifecycleCalls(to *calls) {
 	reads, changes := rule{do: access.List, on: onWhole}, rule{do: access.Settings, on: onWhole}
@@ -53,7 +37,7 @@ func (d *Desk) lifecycleCalls(to *calls) {
 		"Show what the rules have in store for a version", d.showComing)
 }
 
-type rulesOut struct{ Body Rules }
+type rulesOut struct{ Body api.Rules }
 
 func (d *Desk) rulesOf(ctx context.Context, bucket string) (*rulesOut, error) {
 	name, err := object.ParseBucketName(bucket)
@@ -64,7 +48,7 @@ func (d *Desk) rulesOf(ctx context.Context, bucket string) (*rulesOut, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &rulesOut{Rules{Revision: l.Revision, Rules: []RuleInfo{}}}
+	out := &rulesOut{api.Rules{Revision: l.Revision, Rules: []api.RuleInfo{}}}
 	if l.Revision == 0 {
 		return out, nil
 	}
@@ -81,21 +65,21 @@ func (d *Desk) rulesOf(ctx context.Context, bucket string) (*rulesOut, error) {
 		return nil, err
 	}
 	for _, f := range set.Forms() {
-		out.Body.Rules = append(out.Body.Rules, RuleInfo{f, did[f.Name]})
+		out.Body.Rules = append(out.Body.Rules, api.RuleInfo{Form: f, Did: did[f.Name]})
 	}
 	return out, nil
 }
 
 // lastDid gives what each rule did in the last run in which it did something, of the
 // last few.
-func (d *Desk) lastDid(ctx context.Context, bucket int64) (map[string][]catalog.RunCount, error) {
+func (d *Desk) lastDid(ctx context.Context, bucket int64) (map[string][]lifecycle.RunCount, error) {
 	runs, err := d.store.Catalog.Runs(ctx, bucket, 0, 20)
 	if err != nil {
 		return nil, err
 	}
-	did := map[string][]catalog.RunCount{}
+	did := map[string][]lifecycle.RunCount{}
 	for _, r := range runs {
-		here := map[string][]catalog.RunCount{}
+		here := map[string][]lifecycle.RunCount{}
 		for _, n := range r.Counts {
 			here[n.Rule] = append(here[n.Rule], n)
 		}
@@ -112,13 +96,7 @@ func (d *Desk) showRules(ctx context.Context, in *BucketPath) (*rulesOut, error)
 	return d.rulesOf(ctx, in.Bucket)
 }
 
-// RulesSaving is how rules are saved.
-type RulesSaving struct {
-	IfRevision int  `json:"ifRevision,omitempty" minimum:"-1" doc:"Only if the rules are at this revision; -1: only if there never were any"`
-	Grace      *int `json:"graceSeconds,omitempty" minimum:"0" maximum:"2592000" doc:"How long what is new waits before it acts; 600 otherwise"`
-}
-
-func (s RulesSaving) change(what string, edit func([]lifecycle.Form) ([]lifecycle.Form, error)) store.RulesChange {
+func savingRules(s api.RulesSaving, what string, edit func([]lifecycle.Form) ([]lifecycle.Form, error)) store.RulesChange {
 	c := store.RulesChange{IfRevision: s.IfRevision, What: what, Edit: edit}
 	if s.Grace != nil {
 		g := time.Duration(*s.Grace) * time.Second
@@ -141,11 +119,11 @@ func (d *Desk) changeRules(ctx context.Context, bucket string, c store.RulesChan
 func (d *Desk) saveRules(ctx context.Context, in *struct {
 	BucketPath
 	Body struct {
-		RulesSaving
+		api.RulesSaving
 		Rules []lifecycle.Form `json:"rules" maxItems:"200"`
 	}
 }) (*rulesOut, error) {
-	return d.changeRules(ctx, in.Bucket, in.Body.change(fmt.Sprintf("all %d rules saved", len(in.Body.Rules)),
+	return d.changeRules(ctx, in.Bucket, savingRules(in.Body.RulesSaving, fmt.Sprintf("all %d rules saved", len(in.Body.Rules)),
 		func([]lifecycle.Form) ([]lifecycle.Form, error) { return in.Body.Rules, nil }))
 }
 
@@ -158,7 +136,7 @@ type RulePath struct {
 func (d *Desk) putRule(ctx context.Context, in *struct {
 	RulePath
 	Body struct {
-		RulesSaving
+		api.RulesSaving
 		Rule lifecycle.Form `json:"rule"`
 		New  bool           `json:"new,omitempty" doc:"Refuse when there is a rule of the name"`
 	}
@@ -167,7 +145,7 @@ func (d *Desk) putRule(ctx context.Context, in *struct {
 	if f.Name == "" {
 		f.Name = in.Rule
 	}
-	return d.changeRules(ctx, in.Bucket, in.Body.change("rule "+f.Name+" saved",
+	return d.changeRules(ctx, in.Bucket, savingRules(in.Body.RulesSaving, "rule "+f.Name+" saved",
 		func(list []lifecycle.Form) ([]lifecycle.Form, error) {
 			if in.Body.New && slices.ContainsFunc(list, func(x lifecycle.Form) bool { return x.Name == f.Name }) {
 				return nil, fault.New(fault.Conflict, "rule-exists", "the bucket has a rule %q already", f.Name).In("name").
@@ -186,7 +164,7 @@ func (d *Desk) putRule(ctx context.Context, in *struct {
 func (d *Desk) putRules(ctx context.Context, in *struct {
 	BucketPath
 	Body struct {
-		RulesSaving
+		api.RulesSaving
 		Rules []lifecycle.Form `json:"rules" minItems:"1" maxItems:"200"`
 	}
 }) (*rulesOut, error) {
@@ -201,7 +179,7 @@ func (d *Desk) putRules(ctx context.Context, in *struct {
 	if len(names) > 1 {
 		what = "rules " + strings.Join(names, ", ") + " saved"
 	}
-	return d.changeRules(ctx, in.Bucket, in.Body.change(limited(what), func(list []lifecycle.Form) ([]lifecycle.Form, error) {
+	return d.changeRules(ctx, in.Bucket, savingRules(in.Body.RulesSaving, limited(what), func(list []lifecycle.Form) ([]lifecycle.Form, error) {
 		for _, f := range in.Body.Rules {
 			var err error
 			if list, err = store.PutRule(f)(list); err != nil {
@@ -227,15 +205,15 @@ func (d *Desk) checkRules(ctx context.Context, in *struct {
 	}
 }) (*struct {
 	Body struct {
-		Complaints []Complaint `json:"complaints" doc:"None when they can be saved"`
+		Complaints []api.Complaint `json:"complaints" doc:"None when they can be saved"`
 	}
 }, error) {
 	out := &struct {
 		Body struct {
-			Complaints []Complaint `json:"complaints" doc:"None when they can be saved"`
+			Complaints []api.Complaint `json:"complaints" doc:"None when they can be saved"`
 		}
 	}{}
-	out.Body.Complaints = []Complaint{}
+	out.Body.Complaints = []api.Complaint{}
 	if _, err := d.store.RuleSet(ctx, in.Body.Rules); err != nil {
 		if fault.KindOf(err) == fault.Unavailable {
 			return nil, err
@@ -245,26 +223,11 @@ func (d *Desk) checkRules(ctx context.Context, in *struct {
 	return out, nil
 }
 
-// PastRulesInfo is a state that the rules of a bucket had.
-type PastRulesInfo struct {
-	Revision int              `json:"revision"`
-	At       time.Time        `json:"at"`
-	By       string           `json:"by"`
-	What     string           `json:"what"`
-	Rules    []lifecycle.Form `json:"rules"`
-}
-
-// PastRulesPage is a page of states.
-type PastRulesPage struct {
-	History []PastRulesInfo `json:"history"`
-	Next    int             `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
-}
-
 func (d *Desk) listPastRules(ctx context.Context, in *struct {
 	BucketPath
 	Before int `query:"before" minimum:"0"`
 	Limit  int `query:"limit" minimum:"1" maximum:"1000" default:"50"`
-}) (*struct{ Body PastRulesPage }, error) {
+}) (*struct{ Body api.PastRulesPage }, error) {
 	name, err := object.ParseBucketName(in.Bucket)
 	if err != nil {
 		return nil, err
@@ -281,13 +244,13 @@ func (d *Desk) listPastRules(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := &struct{ Body PastRulesPage }{PastRulesPage{History: []PastRulesInfo{}}}
+	out := &struct{ Body api.PastRulesPage }{api.PastRulesPage{History: []api.PastRulesInfo{}}}
 	for i, p := range list {
 		if i == in.Limit {
 			out.Body.Next = list[i-1].Revision
 			break
 		}
-		out.Body.History = append(out.Body.History, PastRulesInfo{p.Revision, p.At.UTC(), seen.by(p.Who), p.What, p.Rules})
+		out.Body.History = append(out.Body.History, api.PastRulesInfo{Revision: p.Revision, At: p.At.UTC(), By: seen.by(p.Who), What: p.What, Rules: p.Rules})
 	}
 	return out, nil
 }
@@ -295,7 +258,7 @@ func (d *Desk) listPastRules(ctx context.Context, in *struct {
 func (d *Desk) putBackRules(ctx context.Context, in *struct {
 	BucketPath
 	Revision int `path:"revision" minimum:"0" doc:"0: no rules, as before the first"`
-	Body     RulesSaving
+	Body     api.RulesSaving
 }) (*rulesOut, error) {
 	name, err := object.ParseBucketName(in.Bucket)
 	if err != nil {
@@ -314,6 +277,6 @@ func (d *Desk) putBackRules(ctx context.Context, in *struct {
 			in.Revision).In("revision").
 			Do("list them: spindle lifecycle history")
 	}
-	return d.changeRules(ctx, in.Bucket, in.Body.change(fmt.Sprintf("revision %d put back", in.Revision),
+	return d.changeRules(ctx, in.Bucket, savingRules(in.Body, fmt.Sprintf("revision %d put back", in.Revision),
 		func([]lifecycle.Form) ([]lifecycle.Form, error) { return list[0].Rules, nil }))
 }

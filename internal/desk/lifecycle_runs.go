@@ -4,29 +4,17 @@ import (
 	"context"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/lifecycle"
 	"spindle/internal/core/object"
 )
 
-// RunInfo is one time that the rules of a bucket were carried out.
-type RunInfo struct {
-	ID       int64              `json:"id"`
-	State    string             `json:"state" enum:"waiting,under way,asks,done,stopped,failed"`
-	Revision int                `json:"revision" doc:"Of the rules"`
-	Whole    bool               `json:"whole" doc:"It looks at the whole bucket"`
-	Started  time.Time          `json:"started" doc:"Ages are judged by this moment"`
-	Ended    *time.Time         `json:"ended,omitempty"`
-	By       string             `json:"by" doc:"Who asked for it; lifecycle when nobody did"`
-	Allowed  string             `json:"allowed,omitempty" doc:"Who let it go beyond the guard"`
-	Counts   []catalog.RunCount `json:"counts" doc:"What each action did"`
-	Says     string             `json:"says,omitempty" doc:"Why it asks, stopped or failed"`
-}
-
-func runInfo(r *catalog.Run, seen veil) RunInfo {
-	return RunInfo{ID: r.ID, State: r.State.String(), Revision: r.Revision, Whole: r.Whole, Started: r.Started,
+func runInfo(r *catalog.Run, seen veil) api.RunInfo {
+	return api.RunInfo{ID: r.ID, State: r.State.String(), Revision: r.Revision, Whole: r.Whole, Started: r.Started,
 		Ended: r.Ended,
-		By:    seen.by(r.Who), Allowed: seen.by(r.Allowed), Counts: append([]catalog.RunCount{}, r.Counts...), Says: r.Says}
+		By:    seen.by(r.Who), Allowed: seen.by(r.Allowed), Counts: append([]lifecycle.RunCount{}, r.Counts...), Says: r.Says}
 }
 
 func (d *Desk) runCalls(to *calls, reads, changes rule) {
@@ -39,12 +27,6 @@ func (d *Desk) runCalls(to *calls, reads, changes rule) {
 		d.listOutcomes)
 	call(to, changes, "answer-run", "POST "+base+"/{run}/answer", topic, "Let a run that asks go on, or stop a run",
 		d.answerRun)
-}
-
-// RunPage is a page of runs.
-type RunPage struct {
-	Runs []RunInfo `json:"runs"`
-	Next int64     `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
 }
 
 // ruled gives a bucket's facts, and how much is told of who did something in it.
@@ -64,7 +46,7 @@ func (d *Desk) listRuns(ctx context.Context, in *struct {
 	BucketPath
 	Before int64 `query:"before" minimum:"0"`
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"50"`
-}) (*struct{ Body RunPage }, error) {
+}) (*struct{ Body api.RunPage }, error) {
 	f, seen, err := d.ruledBucket(ctx, in.Bucket)
 	if err != nil {
 		return nil, err
@@ -73,7 +55,7 @@ func (d *Desk) listRuns(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := &struct{ Body RunPage }{RunPage{Runs: []RunInfo{}}}
+	out := &struct{ Body api.RunPage }{api.RunPage{Runs: []api.RunInfo{}}}
 	for i, r := range list {
 		if i == in.Limit {
 			out.Body.Next = list[i-1].ID
@@ -84,7 +66,7 @@ func (d *Desk) listRuns(ctx context.Context, in *struct {
 	return out, nil
 }
 
-type runOut struct{ Body RunInfo }
+type runOut struct{ Body api.RunInfo }
 
 // RunPath names a run of a bucket's rules.
 type RunPath struct {
@@ -153,29 +135,12 @@ func (d *Desk) answerRun(ctx context.Context, in *struct {
 	return d.showRun(ctx, &in.RunPath)
 }
 
-// OutcomeInfo is what a run did to a version or an upload.
-type OutcomeInfo struct {
-	Key     string    `json:"key"`
-	Version string    `json:"version,omitempty"`
-	Size    int64     `json:"size"`
-	Rule    string    `json:"rule"`
-	Did     string    `json:"did"`
-	At      time.Time `json:"at"`
-	Fault   string    `json:"fault,omitempty" doc:"Why it could not be done"`
-}
-
-// OutcomePage is a page of outcomes.
-type OutcomePage struct {
-	Outcomes []OutcomeInfo `json:"outcomes"`
-	Next     int64         `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-}
-
 func (d *Desk) listOutcomes(ctx context.Context, in *struct {
 	RunPath
 	After  int64 `query:"after" minimum:"0"`
 	Failed bool  `query:"failed" doc:"Only those that could not be done"`
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-}) (*struct{ Body OutcomePage }, error) {
+}) (*struct{ Body api.OutcomePage }, error) {
 	f, _, err := d.ruledBucket(ctx, in.Bucket)
 	if err != nil {
 		return nil, err
@@ -187,13 +152,13 @@ func (d *Desk) listOutcomes(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := &struct{ Body OutcomePage }{OutcomePage{Outcomes: []OutcomeInfo{}}}
+	out := &struct{ Body api.OutcomePage }{api.OutcomePage{Outcomes: []api.OutcomeInfo{}}}
 	for i, o := range list {
 		if i == in.Limit {
 			out.Body.Next = list[i-1].Seq
 			break
 		}
-		x := OutcomeInfo{Key: string(o.Key), Size: o.Size, Rule: o.Rule, Did: o.Did, At: o.At.UTC(), Fault: o.Says}
+		x := api.OutcomeInfo{Key: string(o.Key), Size: o.Size, Rule: o.Rule, Did: o.Did, At: o.At.UTC(), Fault: o.Says}
 		if o.Number != 0 {
 			x.Version = object.VersionID(o.Number).String()
 		}

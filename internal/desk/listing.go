@@ -3,56 +3,25 @@ package desk
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
 
-// ListedObject is an object in a page.
-type ListedObject struct {
-	Key         string            `json:"key"`
-	Size        int64             `json:"size"`
-	Created     time.Time         `json:"created"`
-	ETag        string            `json:"etag"`
-	CRC64       string            `json:"crc64" doc:"CRC-64/NVME of the content, in hex"`
-	ContentType string            `json:"contentType,omitempty"`
-	By          string            `json:"by"`
-	Version     string            `json:"version"`
-	Metadata    map[string]string `json:"metadata,omitempty"`
-	Problem     string            `json:"problem,omitempty" doc:"What is wrong with its bytes here, when it was asked to look"`
-	Copies      []CopyState       `json:"copies,omitempty" doc:"How it stands where rules copy it to, when that was asked for"`
-}
-
-// CopyState is how an object stands at a target, in short.
-type CopyState struct {
-	Rule  string `json:"rule"`
-	State string `json:"state" enum:"pending,completed,failed,not in scope"`
-	Why   string `json:"why,omitempty"`
-}
-
 // listedOf gives a version as it stands in a list.
-func listedOf(v *object.Version, seen veil) ListedObject {
-	return ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(),
+func listedOf(v *object.Version, seen veil) api.ListedObject {
+	return api.ListedObject{Key: v.Key.String(), Size: v.Size, Created: v.Created, ETag: v.ETag.String(),
 		CRC64: fmt.Sprintf("%016x", v.CRC64), ContentType: v.Headers.ContentType, By: seen.by(v.By), Version: v.ID().String()}
-}
-
-// ObjectPage is a page of a bucket in byte order of keys.
-type ObjectPage struct {
-	Objects  []ListedObject       `json:"objects"`
-	Prefixes []string             `json:"prefixes" doc:"What the delimiter folds"`
-	Usage    map[string]UsageInfo `json:"usage,omitempty" doc:"Beneath each of the prefixes, as of the roll-up a second ago"`
-	Rights   []string             `json:"rights" doc:"What who asks may do beneath the prefix: list, read, write, remove, settings"`
-	Next     string               `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end. As of a moment a page can be empty and have a next"`
 }
 
 // listed says what a listing tells of objects beside the usual.
 type listed struct{ metadata, copies, look bool }
 
-func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf string, also listed) (*ObjectPage,
+func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf string, also listed) (*api.ObjectPage,
 	error) {
 	name, err := object.ParseBucketName(bucket)
 	if err != nil {
@@ -86,7 +55,7 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 	if err != nil {
 		return nil, err
 	}
-	p := &ObjectPage{Objects: []ListedObject{}, Prefixes: []string{}}
+	p := &api.ObjectPage{Objects: []api.ListedObject{}, Prefixes: []string{}}
 	for _, e := range entries {
 		v := e.Version
 		if v == nil {
@@ -119,9 +88,9 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 		if err != nil {
 			return nil, err
 		}
-		p.Usage = make(map[string]UsageInfo, len(usage))
+		p.Usage = make(map[string]api.UsageInfo, len(usage))
 		for prefix, u := range usage {
-			p.Usage[prefix] = UsageInfo(u)
+			p.Usage[prefix] = api.UsageInfo(u)
 		}
 	}
 	return p, nil
@@ -132,7 +101,7 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 const looksAtOnce = 16
 
 // lookAtAll says of each listed object what is wrong with its bytes.
-func (d *Desk) lookAtAll(ctx context.Context, name object.BucketName, entries []catalog.Entry, into []ListedObject) error {
+func (d *Desk) lookAtAll(ctx context.Context, name object.BucketName, entries []catalog.Entry, into []api.ListedObject) error {
 	looks, ctx := errgroup.WithContext(ctx)
 	looks.SetLimit(looksAtOnce)
 	i := 0
@@ -169,7 +138,7 @@ func (d *Desk) lookAt(ctx context.Context, a catalog.Address, v *object.Version)
 // copiesOf tells of listed objects how they stand where rules copy them to: names of
 // rules are those of the bucket's account.
 func (d *Desk) copiesOf(ctx context.Context, name object.BucketName, entries []catalog.Entry,
-	into []ListedObject) error {
+	into []api.ListedObject) error {
 	f, err := d.store.Bucket(ctx, name)
 	if err != nil || f.Account != who(ctx).subject.Account {
 		return err
@@ -186,7 +155,7 @@ func (d *Desk) copiesOf(ctx context.Context, name object.BucketName, entries []c
 	}
 	for i, list := range states {
 		for _, s := range list {
-			into[i].Copies = append(into[i].Copies, CopyState{s.Rule.Name, string(s.State), s.Why})
+			into[i].Copies = append(into[i].Copies, api.CopyState{Rule: s.Rule.Name, State: string(s.State), Why: s.Why})
 		}
 	}
 	return nil
@@ -202,7 +171,7 @@ func (d *Desk) listObjects(ctx context.Context, in *struct {
 	Copies    bool   `query:"copies" doc:"With the state of each object's copies; for the account of the bucket"`
 	Look      bool   `query:"look" doc:"Look whether each object's bytes are here; digests of large ones are not compared"`
 	AsOf      string `query:"asOf" maxLength:"64" doc:"How the bucket stood at this moment, RFC 3339"`
-}) (*struct{ Body ObjectPage }, error) {
+}) (*struct{ Body api.ObjectPage }, error) {
 	page, err := d.list(ctx, in.Bucket, catalog.Listing{Prefix: in.Prefix, Delimiter: in.Delimiter, After: in.After,
 		Max: in.Limit, Full: in.Metadata || in.Copies}, in.AsOf, listed{in.Metadata, in.Copies, in.Look})
 	if err != nil {
@@ -211,5 +180,5 @@ func (d *Desk) listObjects(ctx context.Context, in *struct {
 	if page.Rights, err = d.reach(ctx, in.Bucket, in.Prefix); err != nil {
 		return nil, err
 	}
-	return &struct{ Body ObjectPage }{*page}, nil
+	return &struct{ Body api.ObjectPage }{*page}, nil
 }

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
-	"spindle/internal/core/bucket"
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -19,57 +19,9 @@ import (
 	"spindle/internal/wire/sign"
 )
 
-// ObjectInfo is what is known of an object.
-type ObjectInfo struct {
-	Key           string            `json:"key"`
-	Size          int64             `json:"size"`
-	Created       time.Time         `json:"created"`
-	CreatedBy     string            `json:"createdBy" doc:"The access key that wrote it"`
-	ETag          string            `json:"etag"`
-	Digests       []DigestInfo      `json:"digests" doc:"Of the whole content"`
-	ContentType   string            `json:"contentType"`
-	Headers       object.Headers    `json:"headers,omitzero"`
-	Metadata      map[string]string `json:"metadata,omitempty"`
-	MetadataBytes int               `json:"metadataBytes" doc:"Of 2,048"`
-	Revision      int               `json:"revision" doc:"Of the metadata"`
-	Version       string            `json:"version" doc:"The version's id"`
-	Tags          object.Tags       `json:"tags,omitempty"`
-	Source        string            `json:"source,omitempty" doc:"The address it was written from"`
-	Marker        bool              `json:"marker,omitempty" doc:"A delete marker: there is no content"`
-	Tier          string            `json:"tier"`
-	Arrived       string            `json:"arrived" doc:"Whole, or in how many parts"`
-	Kept          string            `json:"kept" doc:"How the bytes lie on the volume"`
-	Sealed        bool              `json:"sealed" doc:"The bytes are encrypted at rest"`
-	Restored      *RestoredInfo     `json:"restored,omitempty" doc:"Of a version that is restored before it is read, when it is shown"`
-	Problem       string            `json:"problem,omitempty" doc:"What is wrong with its bytes here, when it was asked to look"`
-	Lacks         []bucket.Breach   `json:"lacks,omitempty" doc:"What its bucket asks of metadata and it has not"`
-	Of            *ReplicaOfInfo    `json:"replicaOf,omitempty" doc:"What a current version is a replica of, when the bucket's account is shown it"`
-	Replicas      []ReplicaInfo     `json:"replicas,omitempty" doc:"How a current version stands at the targets of the bucket's rules, when its account is shown it"`
-	Rights        []string          `json:"rights,omitempty" doc:"What who asks may do with the object, when it is shown: list, read, write, remove, settings"`
-}
-
-// crc64Kind is the digest that every object has.
-const crc64Kind = "CRC-64/NVME"
-
-// CRC64 gives the CRC-64/NVME of the content in hex, "" when it is not told.
-func (o *ObjectInfo) CRC64() string {
-	for _, d := range o.Digests {
-		if d.Kind == crc64Kind {
-			return d.Value
-		}
-	}
-	return ""
-}
-
-// DigestInfo is a digest of the whole content.
-type DigestInfo struct {
-	Kind  string `json:"kind"`
-	Value string `json:"value" doc:"In hex"`
-}
-
 // objectInfo tells of a version; of one that came in parts also the SHA-256 of
 // the whole, once it is worked out.
-func (d *Desk) objectInfo(ctx context.Context, in object.BucketName, v *object.Version) ObjectInfo {
+func (d *Desk) objectInfo(ctx context.Context, in object.BucketName, v *object.Version) api.ObjectInfo {
 	o := describe(v)
 	o.Tier = d.tierName(ctx, v)
 	seen, err := d.veilFor(ctx, in)
@@ -83,29 +35,29 @@ func (d *Desk) objectInfo(ctx context.Context, in object.BucketName, v *object.V
 	if o.Sealed = v.Body.Sealed(); v.Body.File < 0 {
 		o.Sealed, _ = d.store.Catalog.PartsSealed(ctx, -v.Body.File) // the listing goes without when the database is away
 		if sum, err := d.store.Catalog.Sum(ctx, v.Body); err == nil && sum != nil {
-			o.Digests = append(o.Digests, DigestInfo{digest.SHA256.String(), hex.EncodeToString(sum)})
+			o.Digests = append(o.Digests, api.DigestInfo{Kind: digest.SHA256.String(), Value: hex.EncodeToString(sum)})
 		}
 	}
 	return o
 }
 
-func describe(v *object.Version) ObjectInfo {
-	o := ObjectInfo{Key: v.Key.String(), Size: v.Size, Created: v.Created, CreatedBy: v.By, ETag: v.ETag.String(),
+func describe(v *object.Version) api.ObjectInfo {
+	o := api.ObjectInfo{Key: v.Key.String(), Size: v.Size, Created: v.Created, CreatedBy: v.By, ETag: v.ETag.String(),
 		ContentType: v.Headers.ContentType,
 		Headers:     v.Headers, Metadata: v.Metadata, MetadataBytes: v.Metadata.Size(), Revision: v.Revision,
 		Version: v.ID().String(), Tags: v.Tags, Source: v.Source, Marker: v.Marker, Arrived: "whole",
-		Digests: []DigestInfo{{crc64Kind, fmt.Sprintf("%016x", v.CRC64)}}}
+		Digests: []api.DigestInfo{{Kind: api.CRC64NVME, Value: fmt.Sprintf("%016x", v.CRC64)}}}
 	if v.ETag.Parts == 0 {
-		o.Digests = append(o.Digests, DigestInfo{"MD5", hex.EncodeToString(v.ETag.MD5[:])})
+		o.Digests = append(o.Digests, api.DigestInfo{Kind: "MD5", Value: hex.EncodeToString(v.ETag.MD5[:])})
 	} else {
 		o.Arrived = fmt.Sprintf("in %d parts", v.ETag.Parts)
 	}
 	if k := v.Checksum.Kind; k != digest.None && k != digest.CRC64NVME && !v.PartSums {
-		o.Digests = append(o.Digests, DigestInfo{k.String(), hex.EncodeToString(v.Checksum.Bytes)})
+		o.Digests = append(o.Digests, api.DigestInfo{Kind: k.String(), Value: hex.EncodeToString(v.Checksum.Bytes)})
 	}
 	switch {
 	case v.Marker:
-		o.Digests, o.ETag = []DigestInfo{}, ""
+		o.Digests, o.ETag = []api.DigestInfo{}, ""
 	case v.Body.File == 0:
 		o.Kept = "no bytes to keep"
 	case v.Body.File < 0:
@@ -251,7 +203,7 @@ const UploadFields = "Spindle-Fields"
 func (d *Desk) showObject(ctx context.Context, in *struct {
 	VersionIn
 	Look bool `query:"look" doc:"Look whether its bytes are here; the digest of a large one is not compared"`
-}) (*struct{ Body ObjectInfo }, error) {
+}) (*struct{ Body api.ObjectInfo }, error) {
 	v, a, err := d.findVersion(ctx, in.Bucket, in.Key, in.Version, in.AsOf)
 	if err != nil {
 		return nil, err
@@ -281,7 +233,7 @@ func (d *Desk) showObject(ctx context.Context, in *struct {
 			return nil, err
 		}
 	}
-	return &struct{ Body ObjectInfo }{info}, nil
+	return &struct{ Body api.ObjectInfo }{info}, nil
 }
 
 func (d *Desk) copyObjectCall(ctx context.Context, in *struct {
@@ -295,7 +247,7 @@ func (d *Desk) copyObjectCall(ctx context.Context, in *struct {
 		Move        bool   `json:"move,omitempty" doc:"Remove the source in the same transaction"`
 		IfAbsent    bool   `json:"ifAbsent,omitempty" doc:"Refuse when the target is there"`
 	}
-}) (*struct{ Body ObjectInfo }, error) {
+}) (*struct{ Body api.ObjectInfo }, error) {
 	v, err := d.copyObject(ctx, in.Body.FromBucket, in.Body.FromKey, in.Body.FromVersion, in.Bucket, in.Body.Key,
 		in.Body.Tier, in.Body.Move, in.Body.IfAbsent)
 	if err != nil {
@@ -305,7 +257,7 @@ func (d *Desk) copyObjectCall(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body ObjectInfo }{d.objectInfo(ctx, to, v)}, nil
+	return &struct{ Body api.ObjectInfo }{d.objectInfo(ctx, to, v)}, nil
 }
 
 func (d *Desk) linkObject(ctx context.Context, in *struct {

@@ -2,39 +2,16 @@ package desk
 
 import (
 	"context"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/query"
 	"spindle/internal/works"
 )
 
-// OrderInfo is work on a whole prefix that the service does for somebody.
-type OrderInfo struct {
-	ID       int64            `json:"id"`
-	Kind     string           `json:"kind" doc:"rename, restore, convert, found, place or check"`
-	Bucket   string           `json:"bucket"`
-	Placed   string           `json:"placement,omitempty" doc:"Of place: what the bucket gets"`
-	Where    string           `json:"where,omitempty" doc:"Of found: the expression"`
-	Act      string           `json:"act,omitempty" doc:"Of found: what is done with each object"`
-	Prefix   string           `json:"prefix"`
-	ToBucket string           `json:"toBucket,omitempty"`
-	ToPrefix string           `json:"toPrefix,omitempty"`
-	AsOf     time.Time        `json:"asOf,omitzero"`
-	State    string           `json:"state" enum:"running,stopped,done,failed"`
-	Problem  string           `json:"problem,omitempty" doc:"Why it failed; it can go on when that is mended"`
-	Total    int64            `json:"total" doc:"Keys to deal with, counted at the start"`
-	Done     int64            `json:"done" doc:"Keys dealt with"`
-	Counts   map[string]int64 `json:"counts" doc:"Of those dealt with: renamed, restored, removed (with a delete marker, because they were not there then), unchanged, converted (whose content was written anew)"`
-	Sealed   bool             `json:"sealed,omitempty" doc:"Of a conversion: content is to be encrypted at rest; plain otherwise"`
-	Bytes    int64            `json:"bytes" doc:"Of the objects renamed or restored, none of which were moved; of content written anew"`
-	By       string           `json:"by"`
-	Began    time.Time        `json:"began" doc:"A restore is undone by one as of this moment"`
-	Changed  time.Time        `json:"changed"`
-}
-
-func orderInfo(o *catalog.Order, seen veil) OrderInfo {
+func orderInfo(o *catalog.Order, seen veil) api.OrderInfo {
 	p := o.Progress
 	where, act := "", ""
 	if f := o.What.Found; f != nil {
@@ -44,7 +21,7 @@ func orderInfo(o *catalog.Order, seen veil) OrderInfo {
 	if o.What.Place != nil {
 		placed = o.What.Place.Placement
 	}
-	return OrderInfo{Placed: placed, Where: where, Act: act, ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(),
+	return api.OrderInfo{Placed: placed, Where: where, Act: act, ID: o.ID, Kind: o.Kind, Bucket: o.Bucket.String(),
 		Prefix:   string(o.What.Prefix),
 		ToBucket: o.What.ToBucket, ToPrefix: string(o.What.ToPrefix), AsOf: o.What.AsOf,
 		State: string(o.State), Problem: o.Problem, Total: p.Total, Done: p.Done(), Counts: counts(p.Counts),
@@ -58,51 +35,9 @@ func counts(m map[string]int64) map[string]int64 {
 	return m
 }
 
-// Rehearsal says what an order would do.
-type Rehearsal struct {
-	Counts map[string]int64 `json:"counts" doc:"Of keys, by the kind's counters: renamed, restored, removed (which were not there then, and get a delete marker), unchanged, converted"`
-	Taken  int64            `json:"taken,omitempty" doc:"Of those renamed, whose new key is taken"`
-	First  string           `json:"first,omitempty" doc:"The first key that is taken"`
-	Bytes  int64            `json:"bytes" doc:"Of the objects renamed or restored, none of which are moved; of bodies to be written anew"`
+type orderOut struct{ Body api.OrderInfo }
 
-	Seconds     int64    `json:"seconds,omitempty" doc:"Of a placement: that it may take, roughly"`
-	MonthBefore float64  `json:"monthBefore,omitempty" doc:"Of a placement: what keeping what is moved costs a month"`
-	MonthAfter  float64  `json:"monthAfter,omitempty" doc:"Of a placement: and what it will cost"`
-	Limits      []string `json:"limits,omitempty" doc:"Of a placement: what cannot be done with what has it"`
-}
-
-// Total gives the keys that the order deals with.
-func (r Rehearsal) Total() (n int64) {
-	for _, c := range r.Counts {
-		n += c
-	}
-	return n
-}
-
-type orderOut struct{ Body OrderInfo }
-
-// OrderIn says what is ordered.
-type OrderIn struct {
-	Kind     string `json:"kind" maxLength:"32" doc:"rename, restore, convert, found, place or check"`
-	Bucket   string `json:"bucket" maxLength:"64"`
-	Prefix   string `json:"prefix,omitempty" doc:"Empty for the whole bucket"`
-	ToBucket string `json:"toBucket,omitempty" maxLength:"64"`
-	ToPrefix string `json:"toPrefix,omitempty"`
-	Replace  bool   `json:"replace,omitempty" doc:"Rename onto keys that are taken"`
-	AsOf     string `json:"asOf,omitempty" maxLength:"64"`
-
-	Where    string      `json:"where,omitempty" maxLength:"4000" doc:"Of found: an expression"`
-	Act      string      `json:"act,omitempty" enum:"annotate,move,copy,remove,put-back" doc:"Of found: what is done with each object"`
-	Metadata object.Edit `json:"metadata,omitzero" doc:"Of annotate"`
-	Tags     object.Edit `json:"tags,omitzero" doc:"Of annotate"`
-	Tier     string      `json:"tier,omitempty" maxLength:"32" doc:"Of move"`
-	Expect   *int64      `json:"expect,omitempty" minimum:"0" doc:"Refuse it when more objects are found; a removal asks for it"`
-
-	Placement string `json:"placement,omitempty" maxLength:"32" doc:"Of place: what the bucket gets"`
-	All       bool   `json:"all,omitempty" doc:"Of place: what was put into other tiers is moved too"`
-}
-
-func (in OrderIn) order() (o *catalog.Order, err error) {
+func orderOf(in api.OrderIn) (o *catalog.Order, err error) {
 	o = &catalog.Order{Kind: in.Kind, What: catalog.OrderWhat{Prefix: []byte(in.Prefix), ToBucket: in.ToBucket,
 		ToPrefix: []byte(in.ToPrefix), Replace: in.Replace}}
 	if o.Bucket, err = object.ParseBucketName(in.Bucket); err != nil {
@@ -120,7 +55,7 @@ func (in OrderIn) order() (o *catalog.Order, err error) {
 	if in.Kind == "place" {
 		o.What.Place = &catalog.OrderPlace{Placement: in.Placement, All: in.All}
 	}
-	if in.Kind == "restore" || in.Act == string(works.ActPutBack) {
+	if in.Kind == "restore" || in.Act == string(query.ActPutBack) {
 		o.What.AsOf, err = moment(in.AsOf)
 	}
 	return o, err
@@ -192,8 +127,8 @@ func (d *Desk) mayGive(ctx context.Context, o *catalog.Order) error {
 	return d.mayPlace(ctx, o.Bucket, o.What.Place.Placement, "")
 }
 
-func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body OrderIn }) (*struct{ Body Rehearsal }, error) {
-	o, err := in.Body.order()
+func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body api.OrderIn }) (*struct{ Body api.Rehearsal }, error) {
+	o, err := orderOf(in.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -204,18 +139,18 @@ func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body OrderIn }) (*
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body Rehearsal }{Rehearsal(r)}, nil
+	return &struct{ Body api.Rehearsal }{api.Rehearsal(r)}, nil
 }
 
-func (d *Desk) createOrder(ctx context.Context, in *struct{ Body OrderIn }) (*orderOut, error) {
-	o, err := in.Body.order()
+func (d *Desk) createOrder(ctx context.Context, in *struct{ Body api.OrderIn }) (*orderOut, error) {
+	o, err := orderOf(in.Body)
 	if err != nil {
 		return nil, err
 	}
 	if err := d.mayGive(ctx, o); err != nil {
 		return nil, err
 	}
-	if in.Body.Act == string(works.ActRemove) && in.Body.Expect == nil {
+	if in.Body.Act == string(query.ActRemove) && in.Body.Expect == nil {
 		return nil, fault.New(fault.Invalid, "guard", "it is not said how many objects may be removed").In("expect").
 			Do("rehearse it, and agree to what it says")
 	}
@@ -233,7 +168,7 @@ func (d *Desk) listOrders(ctx context.Context, in *struct {
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"50"`
 }) (*struct {
 	Body struct {
-		Orders []OrderInfo `json:"orders"`
+		Orders []api.OrderInfo `json:"orders"`
 	}
 }, error) {
 	account, err := d.wide(ctx)
@@ -246,10 +181,10 @@ func (d *Desk) listOrders(ctx context.Context, in *struct {
 	}
 	out := &struct {
 		Body struct {
-			Orders []OrderInfo `json:"orders"`
+			Orders []api.OrderInfo `json:"orders"`
 		}
 	}{}
-	out.Body.Orders = []OrderInfo{}
+	out.Body.Orders = []api.OrderInfo{}
 	for _, o := range list {
 		out.Body.Orders = append(out.Body.Orders, orderInfo(o, d.veilOf(ctx, account)))
 	}

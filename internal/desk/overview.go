@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -15,56 +16,8 @@ import (
 	"spindle/internal/core/usage"
 )
 
-// Concern is something that is wrong or waits for a person.
-type Concern struct {
-	State   string `json:"state" enum:"wrong,attention,waiting"`
-	Subject string `json:"subject" doc:"What it is about: a bucket, or bucket/key"`
-	Says    string `json:"says" doc:"What about it, in a few words"`
-	Detail  string `json:"detail"`
-	Figure  string `json:"figure,omitempty" doc:"A figure, unless it is bytes"`
-	Bytes   int64  `json:"bytes,omitempty"`
-	Since   string `json:"since,omitempty" doc:"When it began, RFC 3339"`
-	Page    string `json:"page,omitempty" doc:"Where the console deals with it"`
-}
-
-// Overview answers in one look.
-type Overview struct {
-	At           time.Time       `json:"at"`
-	CompleteUpTo time.Time       `json:"completeUpTo" doc:"Usage counts every change that was committed before this moment"`
-	Buckets      int             `json:"buckets"`
-	Objects      int64           `json:"objects"`
-	Bytes        int64           `json:"bytes"`
-	Previous     int64           `json:"previous" doc:"Of the bytes, those in previous versions"`
-	Unfinished   UnfinishedInfo  `json:"unfinished" doc:"What unfinished uploads hold"`
-	Free         int64           `json:"free,omitempty" doc:"Bytes free on the volume; for operators"`
-	Open         []OpenBucket    `json:"open,omitempty" doc:"Of other accounts, when you have none: the first 20 buckets that are open to who asks"`
-	Concerns     []Concern       `json:"concerns" doc:"Worst first"`
-	Changed      []ChangedBucket `json:"changed"`
-	Recent       []JournalLine   `json:"recent"`
-	Growth       []UsagePoint    `json:"growth" doc:"A year, by day; only days on which something changed"`
-	Grew         []ChangedBucket `json:"grew" doc:"Buckets by bytes added in 30 days"`
-	Scrubbed     *Scrubbed       `json:"scrubbed,omitempty" doc:"For operators"`
-	Collected    *Collected      `json:"collected,omitempty" doc:"For operators"`
-}
-
-// Collected says what the collector did.
-type Collected struct {
-	LastRun   time.Time `json:"lastRun"`
-	LastSweep time.Time `json:"lastSweep" doc:"When every file was last looked at"`
-	Files     int64     `json:"files" doc:"Deleted in all"`
-	Bytes     int64     `json:"bytes"`
-}
-
-// OpenBucket is a bucket of another account that is open to who asks.
-type OpenBucket struct {
-	Bucket  string   `json:"bucket"`
-	Account string   `json:"account" doc:"That owns it"`
-	Rights  []string `json:"rights" doc:"In the whole of it: list, read, write, remove, settings"`
-	Places  []string `json:"places,omitempty" doc:"The prefixes that may be listed, when not all of it"`
-}
-
 // open gives the first buckets of other accounts that who asks may list some of.
-func (d *Desk) open(ctx context.Context) (list []OpenBucket, err error) {
+func (d *Desk) open(ctx context.Context) (list []api.OpenBucket, err error) {
 	account, also, err := d.gate.Sees(ctx, who(ctx).subject)
 	if err != nil || account == "" {
 		return nil, err
@@ -74,20 +27,11 @@ func (d *Desk) open(ctx context.Context) (list []OpenBucket, err error) {
 			return d.store.Catalog.Buckets(ctx, account, also, after, limit)
 		},
 		func(b *catalog.Bucket) string { return b.Name.String() },
-		func(b *catalog.Bucket) (BucketInfo, bool, error) { return d.listed(ctx, b) })
+		func(b *catalog.Bucket) (api.BucketInfo, bool, error) { return d.listed(ctx, b) })
 	for _, b := range found {
-		list = append(list, OpenBucket{b.Name, b.Account, b.Rights, b.Places})
+		list = append(list, api.OpenBucket{Bucket: b.Name, Account: b.Account, Rights: b.Rights, Places: b.Places})
 	}
 	return list, err
-}
-
-// Scrubbed is where the scrubber stands.
-type Scrubbed struct {
-	Started  time.Time `json:"started" doc:"Of the walk under way or of the last one"`
-	Finished time.Time `json:"finished" doc:"Of the last complete walk"`
-	Bodies   int64     `json:"bodies" doc:"Read in this walk"`
-	Bytes    int64     `json:"bytes"`
-	Damaged  int64     `json:"damaged"`
 }
 
 func (d *Desk) overviewCalls(to *calls) {
@@ -97,10 +41,10 @@ func (d *Desk) overviewCalls(to *calls) {
 		"A bucket's usage by day", d.bucketUsage)
 }
 
-func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
+func (d *Desk) overview(ctx context.Context, span int) (*api.Overview, error) {
 	now := time.Now().UTC()
 	c := d.store.Catalog
-	o := &Overview{At: now, Concerns: []Concern{}, Changed: []ChangedBucket{}, Grew: []ChangedBucket{}}
+	o := &api.Overview{At: now, Concerns: []api.Concern{}, Changed: []api.ChangedBucket{}, Grew: []api.ChangedBucket{}}
 	account, err := d.wide(ctx)
 	if err != nil {
 		return nil, err
@@ -117,7 +61,7 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 		}
 		after = page[len(page)-1].Name.String()
 	}
-	var total UsageInfo
+	var total api.UsageInfo
 	for _, b := range buckets {
 		total.Objects += b.Usage.Objects
 		total.Bytes += b.Usage.Bytes
@@ -136,7 +80,7 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 	}
 	o.Growth = growth(days, total, since)
 	for _, x := range []struct {
-		into  *[]ChangedBucket
+		into  *[]api.ChangedBucket
 		since time.Time
 	}{{&o.Changed, now.AddDate(0, 0, -span+1)}, {&o.Grew, now.AddDate(0, 0, -30)}} {
 		days, err := c.Changed(ctx, x.since.Truncate(24*time.Hour), account)
@@ -155,7 +99,7 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 	if err != nil {
 		return nil, err
 	}
-	o.Unfinished = UnfinishedInfo(unfinished)
+	o.Unfinished = api.UnfinishedInfo(unfinished)
 	if o.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil {
 		return nil, err
 	}
@@ -169,8 +113,8 @@ func (d *Desk) overview(ctx context.Context, span int) (*Overview, error) {
 
 // works says how the work stands that the service does by itself, which is the
 // operators' affair.
-func (d *Desk) works(ctx context.Context, o *Overview) error {
-	o.Scrubbed, o.Collected = &Scrubbed{}, &Collected{}
+func (d *Desk) works(ctx context.Context, o *api.Overview) error {
+	o.Scrubbed, o.Collected = &api.Scrubbed{}, &api.Collected{}
 	for name, into := range map[string]any{"scrubber": o.Scrubbed, "collector": o.Collected} {
 		state, err := d.store.Catalog.WorkState(ctx, name)
 		if err == nil && state != nil {
@@ -184,14 +128,14 @@ func (d *Desk) works(ctx context.Context, o *Overview) error {
 }
 
 // concerns finds what is wrong or waits: damage, disks and quotas that fill up.
-func (d *Desk) concerns(ctx context.Context, o *Overview, account string, buckets []*catalog.Bucket) error {
+func (d *Desk) concerns(ctx context.Context, o *api.Overview, account string, buckets []*catalog.Bucket) error {
 	damage, err := d.store.Catalog.Damaged(ctx, account, 50)
 	if err != nil {
 		return err
 	}
 	operator := who(ctx).subject.Operator
 	for _, x := range damage {
-		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: x.Bucket + "/" + x.Key, Says: "is damaged",
+		o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: x.Bucket + "/" + x.Key, Says: "is damaged",
 			Detail: x.Problem + ". It is not served; restore it from a copy.",
 			Since:  x.Found.Format(time.RFC3339), Page: "object"})
 	}
@@ -213,7 +157,7 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 		return err
 	}
 	if u := o.Unfinished; u.Uploads > 0 && o.At.Sub(u.Oldest) > 7*24*time.Hour {
-		o.Concerns = append(o.Concerns, Concern{State: "attention", Subject: "unfinished uploads",
+		o.Concerns = append(o.Concerns, api.Concern{State: "attention", Subject: "unfinished uploads",
 			Says:   "take room that no listing shows",
 			Detail: fmt.Sprintf("The oldest was started %.0f days ago. Complete them, or abandon them; a bucket can do so by itself.", o.At.Sub(u.Oldest).Hours()/24),
 			Bytes:  u.Bytes, Page: "uploads"})
@@ -238,7 +182,7 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 				detail = fmt.Sprintf("At the rate of the last 30 days it is full on %s.", full.Format("2 January 2006"))
 			}
 		}
-		c := Concern{State: "attention", Subject: b.Name.String(), Says: "nears its quota", Detail: detail,
+		c := api.Concern{State: "attention", Subject: b.Name.String(), Says: "nears its quota", Detail: detail,
 			Figure: fmt.Sprintf("%.0f %%", 100*share), Page: "settings"}
 		if used >= *b.Quota {
 			c.State, c.Says, c.Detail = "wrong", "is full",
@@ -251,13 +195,13 @@ func (d *Desk) concerns(ctx context.Context, o *Overview, account string, bucket
 }
 
 // tierConcerns finds volumes that are away, and runs of rules that ask or failed.
-func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, operator bool) error {
+func (d *Desk) tierConcerns(ctx context.Context, o *api.Overview, account string, operator bool) error {
 	runs, err := d.store.Catalog.RunsToTell(ctx, account, 20)
 	if err != nil {
 		return err
 	}
 	for _, r := range runs {
-		c := Concern{State: "attention", Subject: r.Bucket, Says: "has rules that ask", Detail: sentence(r.Says) +
+		c := api.Concern{State: "attention", Subject: r.Bucket, Says: "has rules that ask", Detail: sentence(r.Says) +
 			" Let the run go on, or stop it.",
 			Since: r.Started.UTC().Format(time.RFC3339), Page: "lifecycle"}
 		if r.State == catalog.RunFailed {
@@ -270,7 +214,7 @@ func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, op
 	}
 	if err := d.store.Catalog.HasRoom(); err != nil {
 		f := fault.From(err)
-		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the service", Says: "has no room left",
+		o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "the service", Says: "has no room left",
 			Detail: sentence(f.Message) + " " + sentence(f.Remedy), Page: "tiers"})
 	}
 	set, err := d.store.Tiers(ctx)
@@ -288,14 +232,14 @@ func (d *Desk) tierConcerns(ctx context.Context, o *Overview, account string, op
 		}
 		for _, v := range states {
 			if v.Away != nil {
-				o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "tier " + t.Name,
+				o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "tier " + t.Name,
 					Says: "has a volume that is away",
 					Detail: fmt.Sprintf("%s: %s. Nothing on it is lost by that; mount it where it was, and it is there again.",
 						v.Dir, fault.From(v.Away).Message), Page: "tiers"})
 			}
 		}
 		if r := repairs[t.ID]; r != nil && r.Damaged > 0 {
-			o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "tier " + t.Name, Says: "has lost bodies",
+			o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "tier " + t.Name, Says: "has lost bodies",
 				Detail: fmt.Sprintf("Its last repair found %d bodies that nothing gives back.", r.Damaged), Page: "tiers"})
 		}
 	}
@@ -311,10 +255,10 @@ func sentence(s string) string {
 }
 
 // clock says that the clock of the process asked is wrong.
-func (d *Desk) clock(o *Overview) {
+func (d *Desk) clock(o *api.Overview) {
 	c := d.store.Catalog
 	if c.Doubtful() {
-		o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the clock", Says: "of the database jumped",
+		o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "the clock", Says: "of the database jumped",
 			Detail: "Rules that act by age wait. Check the clock, then say that it is right.", Page: "clock"})
 	}
 	if c.Ahead().Abs() <= catalog.Apart {
@@ -324,30 +268,30 @@ func (d *Desk) clock(o *Overview) {
 	if c.Ahead() < 0 {
 		direction = "behind"
 	}
-	o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the clock", Says: "is " + direction +
+	o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "the clock", Says: "is " + direction +
 		" the database's",
 		Detail: "The process that answers leaves work that judges ages to others. Set the clock of its machine.",
 		Figure: c.Ahead().Abs().Round(time.Second).String(), Page: "clock"})
 }
 
 // writing says that nothing can be written, and why.
-func (d *Desk) writing(ctx context.Context, o *Overview) {
+func (d *Desk) writing(ctx context.Context, o *api.Overview) {
 	err := d.writable(ctx)
 	if err == nil || fault.HasCode(err, "volume-away") { // which is told of with its tier
 		return
 	}
 	f := fault.From(err)
-	o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the service", Says: "cannot write",
+	o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "the service", Says: "cannot write",
 		Detail: sentence(f.Message) + " " + sentence(f.Remedy)})
 }
 
 // keptLog says that the database's log is not handed on, which in the end fills its disk.
-func (d *Desk) keptLog(ctx context.Context, o *Overview) error {
+func (d *Desk) keptLog(ctx context.Context, o *api.Overview) error {
 	s, err := d.store.Catalog.Log(ctx)
 	if err != nil || !s.Fails() {
 		return err
 	}
-	o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "the database's log", Says: "is not kept",
+	o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "the database's log", Says: "is not kept",
 		Detail: "Later moments cannot be restored, and it fills the database's disk. See that the folder it is kept in " +
 			"can be written to by the database's user, and has room.", Since: s.Failed.UTC().Format(time.RFC3339)})
 	return nil
@@ -355,7 +299,7 @@ func (d *Desk) keptLog(ctx context.Context, o *Overview) error {
 
 // room says what is free on the volume, and that it fills up. Of one that is away its tier
 // tells.
-func (d *Desk) room(o *Overview) {
+func (d *Desk) room(o *api.Overview) {
 	states, err := d.store.VolumeStates(tier.Main)
 	if err != nil || states[0].Away != nil {
 		return
@@ -367,7 +311,7 @@ func (d *Desk) room(o *Overview) {
 		if share < 0.02 {
 			state = "wrong"
 		}
-		o.Concerns = append(o.Concerns, Concern{State: state, Subject: "the volume", Says: "is nearly full",
+		o.Concerns = append(o.Concerns, api.Concern{State: state, Subject: "the volume", Says: "is nearly full",
 			Detail: "When it is full, writes are refused; nothing stored is lost.",
 			Figure: fmt.Sprintf("%.1f %% free", 100*share)})
 	}
@@ -377,10 +321,10 @@ var rank = map[string]int{"wrong": 0, "attention": 1, "waiting": 2}
 
 func (d *Desk) overviewCall(ctx context.Context, in *struct {
 	Days int `query:"days" minimum:"1" maximum:"90" default:"7" doc:"For what changed: today and the days before"`
-}) (*struct{ Body Overview }, error) {
+}) (*struct{ Body api.Overview }, error) {
 	o, err := d.overview(ctx, in.Days)
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body Overview }{*o}, nil
+	return &struct{ Body api.Overview }{*o}, nil
 }

@@ -5,13 +5,14 @@ import (
 	"fmt"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/core/region"
 	"spindle/internal/core/replication"
 )
 
 // elsewhereConcerns finds endpoints that are away or refuse, and rules whose copies fail
 // or are late: told to who administers the account that one acts in.
-func (d *Desk) elsewhereConcerns(ctx context.Context, o *Overview) error {
+func (d *Desk) elsewhereConcerns(ctx context.Context, o *api.Overview) error {
 	s := who(ctx).subject
 	if !s.Administers(s.Account) {
 		return nil
@@ -22,7 +23,7 @@ func (d *Desk) elsewhereConcerns(ctx context.Context, o *Overview) error {
 	}
 	for _, e := range endpoints {
 		if h := e.Health; h.State.Bad() {
-			o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "endpoint " + e.Name, Says: "is " + string(h.State),
+			o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "endpoint " + e.Name, Says: "is " + string(h.State),
 				Detail: sentence(h.Says), Since: h.Since.Format(time.RFC3339), Page: "endpoints"})
 		}
 	}
@@ -48,7 +49,7 @@ func (d *Desk) elsewhereConcerns(ctx context.Context, o *Overview) error {
 }
 
 // regionConcerns finds regions that are away, for operators.
-func (d *Desk) regionConcerns(ctx context.Context, o *Overview) error {
+func (d *Desk) regionConcerns(ctx context.Context, o *api.Overview) error {
 	if !who(ctx).subject.Operator {
 		return nil
 	}
@@ -58,15 +59,15 @@ func (d *Desk) regionConcerns(ctx context.Context, o *Overview) error {
 	}
 	for _, r := range list {
 		if r.State == region.Away {
-			o.Concerns = append(o.Concerns, Concern{State: "wrong", Subject: "region " + r.Name, Says: "is away",
+			o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "region " + r.Name, Says: "is away",
 				Detail: sentence(r.Says), Since: r.Since.Format(time.RFC3339), Page: "regions"})
 		}
 	}
 	return nil
 }
 
-func replicationConcern(r ReplicationInfo, t TargetInfo) (Concern, bool) {
-	c := Concern{State: "wrong", Subject: r.Name, Page: "replication", Bytes: t.Bytes}
+func replicationConcern(r api.ReplicationInfo, t api.TargetInfo) (api.Concern, bool) {
+	c := api.Concern{State: "wrong", Subject: r.Name, Page: "replication", Bytes: t.Bytes}
 	if t.Oldest != nil {
 		c.Since = t.Oldest.UTC().Format(time.RFC3339)
 	}

@@ -5,41 +5,24 @@ import (
 	"encoding/hex"
 	"net/http"
 	"strconv"
-	"time"
 
 	"github.com/go-chi/chi/v5"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/store"
 )
 
-// UploadPart is a part of an unfinished upload.
-type UploadPart struct {
-	Number int       `json:"number"`
-	Size   int64     `json:"size"`
-	ETag   string    `json:"etag"`
-	CRC64  string    `json:"crc64" doc:"CRC-64/NVME, in hex"`
-	At     time.Time `json:"at"`
-	By     string    `json:"by"`
-	Source string    `json:"source,omitempty" doc:"The address it came from"`
-}
-
-func uploadPart(p catalog.Part, seen veil) UploadPart {
-	return UploadPart{Number: p.Number, Size: p.Size, ETag: hex.EncodeToString(p.MD5[:]), CRC64: hex16(p.CRC64), At: p.At,
+func uploadPart(p catalog.Part, seen veil) api.UploadPart {
+	return api.UploadPart{Number: p.Number, Size: p.Size, ETag: hex.EncodeToString(p.MD5[:]), CRC64: hex16(p.CRC64), At: p.At,
 		By: seen.by(p.Who), Source: seen.from(p.Who, p.Source)}
 }
 
 func hex16(n uint64) string {
 	s := strconv.FormatUint(n, 16)
 	return "0000000000000000"[len(s):] + s
-}
-
-// PartName names a part of the object to be.
-type PartName struct {
-	Number int    `json:"number"`
-	ETag   string `json:"etag,omitempty" doc:"What it must have"`
 }
 
 // putPart takes a part's bytes from the console.
@@ -61,13 +44,7 @@ func (d *Desk) putPart(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// PartPage is a page of a list.
-type PartPage struct {
-	UploadInfo
-	List []UploadPart `json:"list" doc:"The parts that are there, by number"`
-}
-
-type partsOut struct{ Body PartPage }
+type partsOut struct{ Body api.PartPage }
 
 func (d *Desk) showUpload(ctx context.Context, in *UploadRef) (*partsOut, error) {
 	u, parts, err := d.openUpload(ctx, in.Bucket, in.Key, in.ID)
@@ -79,7 +56,7 @@ func (d *Desk) showUpload(ctx context.Context, in *UploadRef) (*partsOut, error)
 		return nil, err
 	}
 	out := &partsOut{}
-	out.Body.List = []UploadPart{}
+	out.Body.List = []api.UploadPart{}
 	for _, p := range parts {
 		u.Parts++
 		u.Bytes += p.Size
@@ -95,9 +72,9 @@ func (d *Desk) showUpload(ctx context.Context, in *UploadRef) (*partsOut, error)
 func (d *Desk) completeUpload(ctx context.Context, in *struct {
 	UploadRef
 	Body struct {
-		Parts    []PartName `json:"parts,omitempty" maxItems:"10000"`
-		Size     int64      `json:"size,omitempty" doc:"Of the whole: compared when it is given"`
-		IfAbsent bool       `json:"ifAbsent,omitempty"`
+		Parts    []api.PartName `json:"parts,omitempty" maxItems:"10000"`
+		Size     int64          `json:"size,omitempty" doc:"Of the whole: compared when it is given"`
+		IfAbsent bool           `json:"ifAbsent,omitempty"`
 	}
 }) (*objectOut, error) {
 	a, err := address(in.Bucket, in.Key)

@@ -3,43 +3,22 @@ package desk
 import (
 	"context"
 	"slices"
-	"time"
 
 	"golang.org/x/text/unicode/norm"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 )
 
-// PersonInfo is somebody who signs in.
-type PersonInfo struct {
-	Name       string     `json:"name"`
-	Operator   bool       `json:"operator" doc:"Of the service"`
-	Active     bool       `json:"active"`
-	Note       string     `json:"note,omitempty"`
-	MustChange bool       `json:"mustChange" doc:"The password was given by somebody else and is changed at the next sign-in"`
-	Roles      []RoleIn   `json:"roles"`
-	Locked     *time.Time `json:"locked" doc:"After failures from devices that are not known: none of those may try before then"`
-	SignedIn   *time.Time `json:"signedIn" doc:"Last"`
-	Created    time.Time  `json:"created"`
-	CreatedBy  string     `json:"createdBy"`
-	Revision   int        `json:"revision"`
-}
-
-func personInfo(p *catalog.PersonRow) PersonInfo {
-	out := PersonInfo{Name: p.Name, Operator: p.Operator, Active: p.Active, Note: p.Note, MustChange: p.MustChange,
-		Roles: []RoleIn{}, SignedIn: p.SignedIn, Created: p.Created.UTC(), CreatedBy: p.CreatedBy, Revision: p.Revision}
+func personInfo(p *catalog.PersonRow) api.PersonInfo {
+	out := api.PersonInfo{Name: p.Name, Operator: p.Operator, Active: p.Active, Note: p.Note, MustChange: p.MustChange,
+		Roles: []api.RoleIn{}, SignedIn: p.SignedIn, Created: p.Created.UTC(), CreatedBy: p.CreatedBy, Revision: p.Revision}
 	for _, m := range p.Members {
-		out.Roles = append(out.Roles, RoleIn{m.Account, m.Role.String()})
+		out.Roles = append(out.Roles, api.RoleIn{Account: m.Account, Role: m.Role.String()})
 	}
 	return out
-}
-
-// PersonSecret is a person with a password that is shown once.
-type PersonSecret struct {
-	Person   PersonInfo `json:"person"`
-	Password string     `json:"password,omitempty" doc:"Shown once; empty when it was given"`
 }
 
 // PersonPath names a person.
@@ -57,9 +36,9 @@ func checkPerson(name string) error {
 	return access.CheckPersonName(name)
 }
 
-type personOut struct{ Body PersonInfo }
+type personOut struct{ Body api.PersonInfo }
 
-type personSecretOut struct{ Body PersonSecret }
+type personSecretOut struct{ Body api.PersonSecret }
 
 // personShown gives a person as who asks may see it, with until when strangers may
 // not try the name.
@@ -74,10 +53,10 @@ func (d *Desk) personShown(ctx context.Context, p *catalog.PersonRow) (*personOu
 
 // personSeen gives a person without roles in accounts that who asks does not
 // administer.
-func (d *Desk) personSeen(ctx context.Context, p *catalog.PersonRow) PersonInfo {
+func (d *Desk) personSeen(ctx context.Context, p *catalog.PersonRow) api.PersonInfo {
 	info, s := personInfo(p), who(ctx).subject
 	if !s.Operator {
-		info.Roles = slices.DeleteFunc(info.Roles, func(r RoleIn) bool { return r.Account != s.Account })
+		info.Roles = slices.DeleteFunc(info.Roles, func(r api.RoleIn) bool { return r.Account != s.Account })
 		if _, name := access.ParseBy(p.CreatedBy); name != s.Name {
 			info.CreatedBy = ""
 		}
@@ -122,13 +101,7 @@ func (d *Desk) owns(ctx context.Context, p *catalog.PersonRow) bool {
 		func(m catalog.Member) bool { return m.Account != who(ctx).subject.Account })
 }
 
-// PersonPage is a page of a list.
-type PersonPage struct {
-	People []PersonInfo `json:"people"`
-	Next   string       `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-}
-
-type people struct{ Body PersonPage }
+type people struct{ Body api.PersonPage }
 
 func (d *Desk) listPeople(ctx context.Context, in *struct {
 	Account string `query:"account" maxLength:"64" doc:"Only with a role in this account"`
@@ -148,7 +121,7 @@ func (d *Desk) listPeople(ctx context.Context, in *struct {
 	}
 	out := &people{}
 	list, out.Body.Next = cut(list, in.Limit, func(x catalog.PersonRow) string { return x.Name })
-	out.Body.People = []PersonInfo{}
+	out.Body.People = []api.PersonInfo{}
 	for _, p := range list {
 		out.Body.People = append(out.Body.People, d.personSeen(ctx, &p))
 	}
@@ -165,11 +138,11 @@ func (d *Desk) showPerson(ctx context.Context, in *PersonPath) (*personOut, erro
 
 func (d *Desk) createPerson(ctx context.Context, in *struct {
 	Body struct {
-		Name     string   `json:"name" maxLength:"256"`
-		Password string   `json:"password,omitempty" maxLength:"1024" doc:"Made when it is not given; changed at the first sign-in either way"`
-		Operator bool     `json:"operator,omitempty"`
-		Note     string   `json:"note,omitempty"`
-		Roles    []RoleIn `json:"roles,omitempty" maxItems:"100"`
+		Name     string       `json:"name" maxLength:"256"`
+		Password string       `json:"password,omitempty" maxLength:"1024" doc:"Made when it is not given; changed at the first sign-in either way"`
+		Operator bool         `json:"operator,omitempty"`
+		Note     string       `json:"note,omitempty"`
+		Roles    []api.RoleIn `json:"roles,omitempty" maxItems:"100"`
 	}
 }) (*personSecretOut, error) {
 	b := in.Body

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -23,7 +24,7 @@ func password(ctx context.Context, given string) (coded, made string, err error)
 
 // members applies roles to those there are; only an operator gives roles in other
 // accounts than that of the session.
-func (d *Desk) members(ctx context.Context, roles []RoleIn, have []catalog.Member) ([]catalog.Member, error) {
+func (d *Desk) members(ctx context.Context, roles []api.RoleIn, have []catalog.Member) ([]catalog.Member, error) {
 	out := slices.Clone(have)
 	for _, r := range roles {
 		if err := d.administers(ctx, r.Account, "give a role"); err != nil {
@@ -50,25 +51,25 @@ func (d *Desk) personSecret(ctx context.Context, name, made string) (*personSecr
 	if err != nil {
 		return nil, err
 	}
-	return &personSecretOut{PersonSecret{d.personSeen(ctx, p), made}}, nil
+	return &personSecretOut{api.PersonSecret{Person: d.personSeen(ctx, p), Password: made}}, nil
 }
 
 func (d *Desk) changePerson(ctx context.Context, in *struct {
 	PersonPath
 	Body struct {
-		Operator   *bool    `json:"operator,omitempty"`
-		Active     *bool    `json:"active,omitempty" doc:"Off ends their sessions"`
-		Unlock     bool     `json:"unlock,omitempty" doc:"Forget failed attempts"`
-		Note       *string  `json:"note,omitempty"`
-		Roles      []RoleIn `json:"roles,omitempty" maxItems:"100" doc:"Roles to set; the role none removes one"`
-		IfRevision int      `json:"ifRevision,omitempty" minimum:"1"`
+		Operator   *bool        `json:"operator,omitempty"`
+		Active     *bool        `json:"active,omitempty" doc:"Off ends their sessions"`
+		Unlock     bool         `json:"unlock,omitempty" doc:"Forget failed attempts"`
+		Note       *string      `json:"note,omitempty"`
+		Roles      []api.RoleIn `json:"roles,omitempty" maxItems:"100" doc:"Roles to set; the role none removes one"`
+		IfRevision int          `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*personOut, error) {
 	if _, err := d.person(ctx, in.Person); err != nil {
 		return nil, err
 	}
 	b := in.Body
-	err := d.store.Catalog.ChangePerson(ctx, in.Person, b.IfRevision, author(ctx), catalog.TrailPersonChanged,
+	err := d.store.Catalog.ChangePerson(ctx, in.Person, b.IfRevision, author(ctx), access.TrailPersonChanged,
 		func(p *catalog.PersonRow) error {
 			all := who(ctx).subject.Operator
 			if (b.Operator != nil || b.Active != nil || b.Note != nil || b.Unlock) && !all && !d.owns(ctx, p) {
@@ -133,7 +134,7 @@ func (d *Desk) resetPerson(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if err := d.store.Catalog.ChangePerson(ctx, in.Person, 0, author(ctx), catalog.TrailPassword,
+	if err := d.store.Catalog.ChangePerson(ctx, in.Person, 0, author(ctx), access.TrailPassword,
 		func(p *catalog.PersonRow) error {
 			p.Password, p.MustChange = coded, true
 			return nil

@@ -4,8 +4,8 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/object"
@@ -13,41 +13,12 @@ import (
 	"spindle/internal/core/tier"
 )
 
-// PlacementInfo is a way of keeping the bytes of a bucket.
-type PlacementInfo struct {
-	Name     string   `json:"name"`
-	Note     string   `json:"note,omitempty"`
-	Tier     string   `json:"tier" doc:"Where new content goes"`
-	Sealing  bool     `json:"sealing" doc:"New content is encrypted at rest, whatever the bucket says"`
-	Keeps    string   `json:"keeps" doc:"How bodies are kept, in a line"`
-	Losses   int      `json:"losses" doc:"Volumes that may be lost without losing a body"`
-	Price    float64  `json:"price" doc:"Of a GiB kept for a month"`
-	Overhead float64  `json:"overhead" doc:"Bytes on volumes for each byte of content that is not compressed"`
-	Limits   []string `json:"limits,omitempty" doc:"What cannot be done with what has it, or not as elsewhere"`
-	Default  bool     `json:"default,omitempty" doc:"Buckets of the account that name none have it"`
-
-	Everyone  *bool      `json:"everyone,omitempty" doc:"It is offered to all accounts; for operators"`
-	Accounts  []string   `json:"accounts,omitempty" doc:"It is offered to these; for operators"`
-	Buckets   *int       `json:"buckets,omitempty" doc:"That have it; for operators"`
-	Revision  int        `json:"revision"`
-	Created   *time.Time `json:"created,omitempty" doc:"For operators"`
-	CreatedBy string     `json:"createdBy,omitempty" doc:"For operators"`
-}
-
-// PlacementPage is what an account may choose from.
-type PlacementPage struct {
-	Placements []PlacementInfo `json:"placements" doc:"By name; all of them for operators who name no account"`
-	Default    string          `json:"default,omitempty" doc:"What buckets of the account have that name none"`
-	Fixed      bool            `json:"fixed,omitempty" doc:"They all have that one"`
-	FixedBy    string          `json:"fixedBy,omitempty" doc:"Who fixed it"`
-}
-
 // PlacementPath names a placement.
 type PlacementPath struct {
 	Placement string `path:"placement" maxLength:"32"`
 }
 
-type placementOut struct{ Body PlacementInfo }
+type placementOut struct{ Body api.PlacementInfo }
 
 func (d *Desk) placementCalls(to *calls) {
 	call(to, rule{}, "list-placements", "GET /placements", "placements", "List the placements that an account is offered",
@@ -61,12 +32,12 @@ func (d *Desk) placementCalls(to *calls) {
 		"Remove a placement that no bucket has", d.removePlacement, answers(204))
 }
 
-func (d *Desk) placementInfo(ctx context.Context, p *placement.Placement, tiers tier.Set) (PlacementInfo, error) {
+func (d *Desk) placementInfo(ctx context.Context, p *placement.Placement, tiers tier.Set) (api.PlacementInfo, error) {
 	t, err := tiers.Find(p.Tier)
 	if err != nil {
-		return PlacementInfo{}, err
+		return api.PlacementInfo{}, err
 	}
-	x := PlacementInfo{Name: p.Name, Note: p.Note, Tier: p.Tier, Sealing: p.Sealing, Keeps: t.Keeps(), Losses: t.Losses(),
+	x := api.PlacementInfo{Name: p.Name, Note: p.Note, Tier: p.Tier, Sealing: p.Sealing, Keeps: t.Keeps(), Losses: t.Losses(),
 		Price: float64(t.Price) / millionths, Overhead: t.Overhead(), Limits: t.Limits(), Revision: p.Revision}
 	if p.Sealing && !t.Sealed {
 		x.Keeps += ", sealed"
@@ -78,7 +49,7 @@ func (d *Desk) placementInfo(ctx context.Context, p *placement.Placement, tiers 
 }
 
 // placementList gives the placements that who asks may know of.
-func (d *Desk) placementList(ctx context.Context, account string) (out PlacementPage, err error) {
+func (d *Desk) placementList(ctx context.Context, account string) (out api.PlacementPage, err error) {
 	oper := who(ctx).subject.Operator
 	all := account == "" && oper
 	if account == "" {
@@ -99,7 +70,7 @@ func (d *Desk) placementList(ctx context.Context, account string) (out Placement
 	if err != nil {
 		return out, err
 	}
-	out.Placements, out.Default, out.Fixed, out.FixedBy = []PlacementInfo{}, policy.Default, policy.Fixed, policy.By
+	out.Placements, out.Default, out.Fixed, out.FixedBy = []api.PlacementInfo{}, policy.Default, policy.Fixed, policy.By
 	if !policy.Fixed {
 		out.FixedBy = ""
 	}
@@ -119,12 +90,12 @@ func (d *Desk) placementList(ctx context.Context, account string) (out Placement
 
 func (d *Desk) listPlacements(ctx context.Context, in *struct {
 	Account string `query:"account" maxLength:"64" doc:"What is offered to this account; default: your own, and all for operators"`
-}) (*struct{ Body PlacementPage }, error) {
+}) (*struct{ Body api.PlacementPage }, error) {
 	page, err := d.placementList(ctx, in.Account)
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body PlacementPage }{page}, nil
+	return &struct{ Body api.PlacementPage }{page}, nil
 }
 
 func (d *Desk) showPlacement(ctx context.Context, in *PlacementPath) (*placementOut, error) {
@@ -145,14 +116,7 @@ func (d *Desk) showPlacement(ctx context.Context, in *PlacementPath) (*placement
 	return nil, err
 }
 
-// PlacementChange is what can be said of a placement that is there.
-type PlacementChange struct {
-	Note     *string   `json:"note,omitempty" maxLength:"500"`
-	Everyone *bool     `json:"everyone,omitempty" doc:"Offer it to all accounts"`
-	Accounts *[]string `json:"accounts,omitempty" maxItems:"1000" doc:"Offer it to these, and to no others by name"`
-}
-
-func (c *PlacementChange) apply(p *placement.Placement) error {
+func applyPlacement(c *api.PlacementChange, p *placement.Placement) error {
 	set(&p.Note, c.Note)
 	set(&p.Everyone, c.Everyone)
 	set(&p.Accounts, c.Accounts)
@@ -164,11 +128,11 @@ func (d *Desk) addPlacement(ctx context.Context, in *struct {
 		Name    string `json:"name" maxLength:"64"`
 		Tier    string `json:"tier" maxLength:"32"`
 		Sealing bool   `json:"sealing,omitempty"`
-		PlacementChange
+		api.PlacementChange
 	}
 }) (*placementOut, error) {
 	p := &placement.Placement{Name: in.Body.Name, Tier: in.Body.Tier, Sealing: in.Body.Sealing}
-	err := in.Body.apply(p)
+	err := applyPlacement(&in.Body.PlacementChange, p)
 	if err == nil {
 		err = d.store.Catalog.AddPlacement(ctx, p, d.store.Now(author(ctx)))
 	}
@@ -181,12 +145,12 @@ func (d *Desk) addPlacement(ctx context.Context, in *struct {
 func (d *Desk) changePlacement(ctx context.Context, in *struct {
 	PlacementPath
 	Body struct {
-		PlacementChange
+		api.PlacementChange
 		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*placementOut, error) {
 	if err := d.store.Catalog.ChangePlacement(ctx, in.Placement, in.Body.IfRevision, d.store.Now(author(ctx)),
-		in.Body.apply); err != nil {
+		func(p *placement.Placement) error { return applyPlacement(&in.Body.PlacementChange, p) }); err != nil {
 		return nil, err
 	}
 	return d.showPlacement(ctx, &in.PlacementPath)
@@ -213,7 +177,7 @@ func (d *Desk) mayPlace(ctx context.Context, bucket object.BucketName, name, tie
 
 // hideSettings takes out what is the business of those alone who may change settings: how bytes
 // and the journal are kept.
-func hideSettings(info *BucketInfo) (hidden bool) {
+func hideSettings(info *api.BucketInfo) (hidden bool) {
 	if hidden = info.Partly || !slices.Contains(info.Rights, access.Settings.String()); hidden {
 		info.Placement, info.Journal = "", nil
 	}
@@ -221,7 +185,7 @@ func hideSettings(info *BucketInfo) (hidden bool) {
 }
 
 // tellPlacement fills in what the placement of a bucket means for it.
-func (d *Desk) tellPlacement(ctx context.Context, info *BucketInfo, b *catalog.Bucket) error {
+func (d *Desk) tellPlacement(ctx context.Context, info *api.BucketInfo, b *catalog.Bucket) error {
 	if hideSettings(info) {
 		return nil
 	}

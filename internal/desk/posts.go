@@ -4,35 +4,18 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/posting"
 	"spindle/internal/works"
 )
 
-// PostInfo is an address outside to which changes are posted.
-type PostInfo struct {
-	Name    string     `json:"name"`
-	URL     string     `json:"url"`
-	On      bool       `json:"on" doc:"Off it keeps its place in the journal, and goes on there"`
-	Bucket  string     `json:"bucket,omitempty" doc:"Only changes of this one; empty: of all buckets of the account"`
-	Prefix  string     `json:"prefix,omitempty"`
-	Kinds   []string   `json:"kinds,omitempty" doc:"Only entries of these kinds; empty: all"`
-	Created time.Time  `json:"created"`
-	By      string     `json:"by"`
-	Behind  int64      `json:"behind" doc:"Entries of the journal, of the account, that it has not looked at; 100,000 at the most"`
-	Failed  int        `json:"failed,omitempty" doc:"Times in a row"`
-	Problem string     `json:"problem,omitempty" doc:"Of the last time"`
-	Posted  *time.Time `json:"posted,omitempty" doc:"When something arrived last"`
-	Sent    int64      `json:"sent" doc:"Events that arrived"`
-	Secret  string     `json:"secret,omitempty" doc:"By which they are signed; shown once, when the post is made"`
-}
-
-func postInfo(p *posting.Post) PostInfo {
-	return PostInfo{Name: p.Name, URL: p.URL, On: p.On, Bucket: p.Bucket, Prefix: p.Prefix, Kinds: p.Kinds,
+func postInfo(p *posting.Post) api.PostInfo {
+	return api.PostInfo{Name: p.Name, URL: p.URL, On: p.On, Bucket: p.Bucket, Prefix: p.Prefix, Kinds: p.Kinds,
 		Created: p.Created, By: p.Who,
 		Behind: p.Behind, Failed: p.Failed, Problem: p.Problem, Posted: p.Posted, Sent: p.Sent}
 }
@@ -56,7 +39,7 @@ type PostPath struct {
 	Post string `path:"post" maxLength:"63"`
 }
 
-type postOut struct{ Body PostInfo }
+type postOut struct{ Body api.PostInfo }
 
 func (d *Desk) myPost(ctx context.Context, name string) (*posting.Post, error) {
 	return d.store.Catalog.Post(ctx, who(ctx).subject.Account, name)
@@ -75,8 +58,8 @@ func (d *Desk) listPosts(ctx context.Context, in *struct {
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (out *struct {
 	Body struct {
-		Posts []PostInfo `json:"posts"`
-		Next  string     `json:"next,omitempty"`
+		Posts []api.PostInfo `json:"posts"`
+		Next  string         `json:"next,omitempty"`
 	}
 }, err error) {
 	list, err := d.store.Catalog.Posts(ctx, who(ctx).subject.Account, in.After, in.Limit+1)
@@ -85,7 +68,7 @@ func (d *Desk) listPosts(ctx context.Context, in *struct {
 	}
 	body := &fresh(&out).Body
 	list, body.Next = cut(list, in.Limit, func(p *posting.Post) string { return p.Name })
-	body.Posts = make([]PostInfo, len(list))
+	body.Posts = make([]api.PostInfo, len(list))
 	for i, p := range list {
 		body.Posts[i] = postInfo(p)
 	}
@@ -167,7 +150,7 @@ func (d *Desk) tryPost(ctx context.Context, in *PostPath) (*struct{}, error) {
 	if err := d.mayCheck(id.subject.By()); err != nil {
 		return nil, err
 	}
-	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailChecked, Account: id.subject.Account, Who: id.subject.By(),
+	d.gate.Note(catalog.TrailEntry{Kind: access.TrailChecked, Account: id.subject.Account, Who: id.subject.By(),
 		Source: id.source, Subject: limited(p.URL), Detail: map[string]any{"post": p.Name}})
 	secret, err := d.endpoints.Secrets().OpenSecret(catalog.PostSecret(p.Account, p.Name), p.Secret)
 	if err != nil {

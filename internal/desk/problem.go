@@ -6,67 +6,23 @@ import (
 	"errors"
 	"math"
 	"net/http"
-	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/door"
 )
 
-// Problem is an error as RFC 9457 has it, with our fields.
-type Problem struct {
-	Title  string `json:"title" doc:"The kind of trouble"`
-	Status int    `json:"status" doc:"The HTTP status"`
-	Detail string `json:"detail" doc:"What is wrong, in a sentence"`
-	Code   string `json:"code" doc:"Stable, for programs"`
-	Field  string `json:"field,omitempty" doc:"The field at fault"`
-	Remedy string `json:"remedy,omitempty" doc:"What to do next"`
-	Switch string `json:"switch,omitempty" doc:"An account of who asks, acting in which the call may be allowed"`
-
-	RetryAfter int `json:"retryAfter,omitempty" doc:"Seconds for which it is of no use to ask again"`
-
-	Position *int `json:"position,omitempty" doc:"Where in the text at fault, in bytes"`
-
-	Request string `json:"request,omitempty" doc:"The id of the request, by which the log names it"`
-
-	Complaints []Complaint `json:"complaints,omitempty" doc:"All that is wrong, when it is more than one thing"`
-}
-
-// Complaint is one thing that is wrong with what was sent.
-type Complaint struct {
-	Field  string `json:"field,omitempty"`
-	Code   string `json:"code"`
-	Detail string `json:"detail"`
-	Remedy string `json:"remedy,omitempty"`
-}
-
-func complaints(err error) (out []Complaint) {
+func complaints(err error) (out []api.Complaint) {
 	for _, f := range fault.All(err) {
-		out = append(out, Complaint{Field: f.Field, Code: f.Code, Detail: f.Message, Remedy: f.Remedy})
+		out = append(out, api.Complaint{Field: f.Field, Code: f.Code, Detail: f.Message, Remedy: f.Remedy})
 	}
 	return out
 }
 
-func (p *Problem) Error() string { return p.Detail }
-
-// GetStatus gives the HTTP status.
-func (p *Problem) GetStatus() int { return p.Status }
-
 // retryBusy is after how many seconds to try again what is unavailable, when nothing else is said.
 const retryBusy = 2
-
-// GetHeaders gives the headers that go with the problem.
-func (p *Problem) GetHeaders() http.Header {
-	h := http.Header{}
-	if p.RetryAfter > 0 {
-		h.Set("Retry-After", strconv.Itoa(p.RetryAfter))
-	}
-	return h
-}
-
-// ContentType gives the type of problem documents.
-func (p *Problem) ContentType(string) string { return "application/problem+json" }
 
 var statuses = map[fault.Kind]int{
 	fault.Internal: 500, fault.Invalid: 400, fault.Unsigned: 401, fault.Refused: 403, fault.NotFound: 404,
@@ -76,7 +32,7 @@ var statuses = map[fault.Kind]int{
 }
 
 // problem renders a fault of a request.
-func (d *Desk) problem(ctx context.Context, err error) *Problem {
+func (d *Desk) problem(ctx context.Context, err error) *api.Problem {
 	f := fault.From(err)
 	status := statuses[f.Kind]
 	if f.Code == "quota" {
@@ -88,7 +44,7 @@ func (d *Desk) problem(ctx context.Context, err error) *Problem {
 	if status >= 500 {
 		d.log.Log(ctx, door.Weight(ctx), "a call failed", "code", f.Code, "request", door.RequestID(ctx), "error", err)
 	}
-	p := &Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field,
+	p := &api.Problem{Title: http.StatusText(status), Status: status, Detail: f.Message, Code: f.Code, Field: f.Field,
 		Remedy: f.Remedy, RetryAfter: int(math.Ceil(f.After.Seconds())), Position: f.At, Request: door.RequestID(ctx)}
 	if f.Kind == fault.Unavailable {
 		p.RetryAfter = max(p.RetryAfter, retryBusy)
@@ -105,7 +61,7 @@ func (d *Desk) problem(ctx context.Context, err error) *Problem {
 
 // newProblem renders what huma finds wrong with a request before we see it.
 func newProblem(ctx huma.Context, status int, message string, errs ...error) huma.StatusError {
-	p := &Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: "request"}
+	p := &api.Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: "request"}
 	if ctx != nil {
 		p.Request = door.RequestID(ctx.Context())
 	}
@@ -125,7 +81,7 @@ func newProblem(ctx huma.Context, status int, message string, errs ...error) hum
 	return p
 }
 
-func writeProblem(w http.ResponseWriter, p *Problem) {
+func writeProblem(w http.ResponseWriter, p *api.Problem) {
 	p.Request = w.Header().Get(requestHeader)
 	for name, values := range p.GetHeaders() {
 		w.Header()[name] = values

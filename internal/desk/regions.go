@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
@@ -18,34 +19,12 @@ import (
 	"spindle/internal/wire/sign"
 )
 
-// RegionInfo is a region of the house.
-type RegionInfo struct {
-	Name     string `json:"name"`
-	Own      bool   `json:"own,omitempty" doc:"It is this service's"`
-	Desk     string `json:"desk,omitempty" doc:"Where its console is; absent for your own"`
-	State    string `json:"state" enum:"there,away,not asked"`
-	Admitted bool   `json:"admitted" doc:"The account that one acts in may make buckets in it"`
-	Default  bool   `json:"default,omitempty" doc:"Buckets of the account are made there that name no region"`
-
-	Wire      string     `json:"wire,omitempty" doc:"For operators"`
-	Note      string     `json:"note,omitempty"`
-	Since     *time.Time `json:"since,omitempty" doc:"Since when it is so; for operators"`
-	Seen      *time.Time `json:"seen,omitempty" doc:"When it answered last; for operators"`
-	Latency   float64    `json:"latency,omitempty" doc:"Milliseconds of the last answer; for operators"`
-	Says      string     `json:"says,omitempty" doc:"Why it is away; for operators"`
-	Key       string     `json:"key,omitempty" doc:"Of an operator there; for operators"`
-	Buckets   *int       `json:"buckets,omitempty" doc:"Of all accounts, as it told last; for operators"`
-	Accounts  []string   `json:"accounts,omitempty" doc:"That are admitted; for operators"`
-	Created   *time.Time `json:"created,omitempty" doc:"For operators"`
-	CreatedBy string     `json:"createdBy,omitempty" doc:"For operators"`
-}
-
 // RegionPath names a region.
 type RegionPath struct {
 	Region string `path:"region" maxLength:"63"`
 }
 
-type regionOut struct{ Body RegionInfo }
+type regionOut struct{ Body api.RegionInfo }
 
 func (d *Desk) regionCalls(to *calls) {
 	const topic = "regions"
@@ -73,42 +52,27 @@ func (d *Desk) thisRegion(ctx context.Context, in *HostIn) (*struct{ Body remote
 		Wire: d.wireInfo(in.host).URL}}, nil
 }
 
-// HeldBucket is a bucket as sisters hear of it.
-type HeldBucket struct {
-	Name    string    `json:"name"`
-	Account string    `json:"account"`
-	Created time.Time `json:"created"`
-	Objects int64     `json:"objects"`
-	Bytes   int64     `json:"bytes" doc:"Of current and previous versions"`
-}
-
-// HeldPage is a page of them.
-type HeldPage struct {
-	Buckets []HeldBucket `json:"buckets"`
-	Next    string       `json:"next,omitempty"`
-}
-
 func (d *Desk) thisRegionBuckets(ctx context.Context, in *struct {
 	After string `query:"after" maxLength:"64"`
-}) (*struct{ Body HeldPage }, error) {
+}) (*struct{ Body api.HeldPage }, error) {
 	const page = 1000
 	list, err := d.store.Catalog.Buckets(ctx, "", nil, in.After, page)
 	if err != nil {
 		return nil, err
 	}
-	out := HeldPage{Buckets: []HeldBucket{}}
+	out := api.HeldPage{Buckets: []api.HeldBucket{}}
 	for _, b := range list {
-		out.Buckets = append(out.Buckets, HeldBucket{Name: b.Name.String(), Account: b.Account, Created: b.Created,
+		out.Buckets = append(out.Buckets, api.HeldBucket{Name: b.Name.String(), Account: b.Account, Created: b.Created,
 			Objects: b.Usage.Objects, Bytes: b.Usage.Bytes + b.Usage.PreviousBytes})
 	}
 	if len(list) == page {
 		out.Next = out.Buckets[page-1].Name
 	}
-	return &struct{ Body HeldPage }{out}, nil
+	return &struct{ Body api.HeldPage }{out}, nil
 }
 
 // regions gives all regions of the house, one's own first.
-func (d *Desk) regions(ctx context.Context) ([]RegionInfo, error) {
+func (d *Desk) regions(ctx context.Context) ([]api.RegionInfo, error) {
 	s := who(ctx).subject
 	a, err := d.store.Catalog.Admission(ctx, s.Account, d.store.Region)
 	if err != nil {
@@ -118,7 +82,7 @@ func (d *Desk) regions(ctx context.Context) ([]RegionInfo, error) {
 	if err != nil {
 		return nil, err
 	}
-	own := RegionInfo{Name: d.store.Region, Own: true, State: string(region.Here), Admitted: a.Here,
+	own := api.RegionInfo{Name: d.store.Region, Own: true, State: string(region.Here), Admitted: a.Here,
 		Default: a.Default == "" || a.Default == d.store.Region}
 	held := map[string]catalog.RegionHolds{}
 	if s.Operator {
@@ -128,9 +92,9 @@ func (d *Desk) regions(ctx context.Context) ([]RegionInfo, error) {
 		h := held[""]
 		own.Buckets, own.Accounts = &h.Buckets, h.Accounts
 	}
-	out := []RegionInfo{own}
+	out := []api.RegionInfo{own}
 	for _, r := range list {
-		x := RegionInfo{Name: r.Name, Desk: r.Desk, State: string(r.State), Admitted: slices.Contains(a.There, r.Name),
+		x := api.RegionInfo{Name: r.Name, Desk: r.Desk, State: string(r.State), Admitted: slices.Contains(a.There, r.Name),
 			Default: a.Default == r.Name, Note: r.Note}
 		if s.Operator {
 			h := held[r.Name]
@@ -145,12 +109,12 @@ func (d *Desk) regions(ctx context.Context) ([]RegionInfo, error) {
 
 func (d *Desk) listRegions(ctx context.Context, _ *struct{}) (*struct {
 	Body struct {
-		Regions []RegionInfo `json:"regions" doc:"One's own first, then by name"`
+		Regions []api.RegionInfo `json:"regions" doc:"One's own first, then by name"`
 	}
 }, error) {
 	out := &struct {
 		Body struct {
-			Regions []RegionInfo `json:"regions" doc:"One's own first, then by name"`
+			Regions []api.RegionInfo `json:"regions" doc:"One's own first, then by name"`
 		}
 	}{}
 	var err error
@@ -381,7 +345,7 @@ func (d *Desk) createAtSister(ctx context.Context, in *newBucket, account string
 			body.Placement = policy.Default
 		}
 	}
-	var b BucketInfo
+	var b api.BucketInfo
 	if err := s.Ask(ctx, http.MethodPost, "/buckets", nil, body, &b); err != nil {
 		return nil, err
 	}
@@ -406,9 +370,9 @@ func (d *Desk) inRegion(ctx context.Context, name object.BucketName, missing err
 }
 
 // regionBucket shows a bucket of a sister in a list.
-func regionBucket(b region.Bucket, desk string) BucketInfo {
-	return BucketInfo{Name: b.Name, Account: b.Account, Region: b.Region, Created: b.Created,
-		Usage: UsageInfo{Objects: b.Objects, Bytes: b.Bytes}, Rights: []string{}, Console: desk, Told: &b.Told}
+func regionBucket(b region.Bucket, desk string) api.BucketInfo {
+	return api.BucketInfo{Name: b.Name, Account: b.Account, Region: b.Region, Created: b.Created,
+		Usage: api.UsageInfo{Objects: b.Objects, Bytes: b.Bytes}, Rights: []string{}, Console: desk, Told: &b.Told}
 }
 
 // copiesToRegion says whether the account that one acts in may copy to the region of a name. The
@@ -430,14 +394,14 @@ func (d *Desk) copiesToRegion(ctx context.Context, name string, missing error) e
 
 // targetInRegionLacks says what a target lacks that is in a region, by asking the service there;
 // with mend it has that put right.
-func (d *Desk) targetInRegionLacks(ctx context.Context, t *replication.Target, mend bool) ([]Lacking, error) {
+func (d *Desk) targetInRegionLacks(ctx context.Context, t *replication.Target, mend bool) ([]api.Lacking, error) {
 	s, r, err := d.sister(ctx, t.Endpoint)
 	if err != nil {
 		return nil, err
 	}
 	defer s.Close()
 	account, path := who(ctx).subject.Account, "/buckets/"+url.PathEscape(t.Bucket)
-	var b BucketInfo
+	var b api.BucketInfo
 	err = s.Ask(ctx, http.MethodGet, path, nil, nil, &b)
 	switch {
 	case fault.HasCode(err, "bucket-missing") && mend:
@@ -446,10 +410,10 @@ func (d *Desk) targetInRegionLacks(ctx context.Context, t *replication.Target, m
 	case fault.HasCode(err, "bucket-missing"):
 		return lacksBucketThere(t), nil
 	case err != nil:
-		return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the region " + r.Name + " does not let us look: " +
+		return []api.Lacking{{Code: "endpoint", Target: t.Address(), Says: "the region " + r.Name + " does not let us look: " +
 			fault.From(err).Message, Remedy: "spindle region show " + r.Name}}, nil
 	case b.Account != account:
-		return []Lacking{{Code: "grant", Target: t.Address(), Says: "the bucket " + t.Bucket + " in the region " + r.Name +
+		return []api.Lacking{{Code: "grant", Target: t.Address(), Says: "the bucket " + t.Bucket + " in the region " + r.Name +
 			" is not this account's", Remedy: "take a bucket of this account there, or one that is not there yet"}}, nil
 	case b.Versioning == object.On.String():
 		return nil, nil
@@ -485,13 +449,13 @@ func (d *Desk) regionEndpoint(ctx context.Context, name string) (*endpoint.Endpo
 		return nil, err
 	}
 	defer s.Close()
-	var key KeySecret
+	var key api.KeySecret
 	if err := s.Ask(ctx, http.MethodPost, "/keys", nil, map[string]any{"account": account, "role": "administrator",
 		"name": "copies from " + d.store.Region, "note": "made by a replication rule of the region " + d.store.Region},
 		&key); err != nil {
 		return nil, err
 	}
-	e, err := d.endpointNew(ctx, &NewEndpoint{Name: name, EndpointChange: EndpointChange{URL: &r.Wire, Region: &r.Name,
+	e, err := d.endpointNew(ctx, &api.NewEndpoint{Name: name, EndpointChange: api.EndpointChange{URL: &r.Wire, Region: &r.Name,
 		Key: &key.Key.ID, Secret: &key.Secret}}, nil)
 	if err != nil {
 		return nil, errors.Join(err, s.Ask(ctx, http.MethodDelete, "/keys/"+url.PathEscape(key.Key.ID), nil, nil, nil))

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -13,62 +14,6 @@ import (
 	"spindle/internal/gate"
 	"spindle/internal/works"
 )
-
-// ForecastInfo is what rules would do to a bucket as it stands.
-type ForecastInfo struct {
-	At        time.Time          `json:"at" doc:"The moment of the catalog that it is worked out on"`
-	Days      int                `json:"days"`
-	Actions   []ForecastAction   `json:"actions" doc:"An action each, rules by name"`
-	Conflicts []ForecastConflict `json:"conflicts" doc:"Where one rule's action comes first before another's"`
-	Empty     []string           `json:"empty" doc:"Rules whose scope holds nothing today"`
-	Share     float64            `json:"share" doc:"Of the bucket's versions that would be removed at once; a run asks beyond the guard's share"`
-}
-
-// ForecastAction is what one action of a rule would do.
-type ForecastAction struct {
-	Rule    string           `json:"rule"`
-	Action  int              `json:"action" doc:"Its place in the rule, from 0"`
-	Of      string           `json:"of"`
-	Do      string           `json:"do"`
-	To      string           `json:"to,omitempty"`
-	When    string           `json:"when" doc:"In words, with what the age is counted from"`
-	Objects int64            `json:"objects" doc:"At once"`
-	Bytes   int64            `json:"bytes"`
-	Ahead   int64            `json:"ahead" doc:"In the days after"`
-	AheadB  int64            `json:"aheadBytes"`
-	Next    *time.Time       `json:"next,omitempty" doc:"When the next is due after now"`
-	ByDay   []ForecastDay    `json:"byDay" doc:"Days on which there is something; 0 is at once"`
-	Cost    float64          `json:"cost" doc:"Change of the cost of a month, when all of it is done"`
-	Early   float64          `json:"early,omitempty" doc:"Price of leaving a tier before its shortest stay"`
-	Samples []ForecastSample `json:"samples"`
-}
-
-// ForecastDay is what comes to be due on a day.
-type ForecastDay struct {
-	Day     int   `json:"day"`
-	Objects int64 `json:"objects"`
-	Bytes   int64 `json:"bytes"`
-}
-
-// ForecastSample is a version on which an action would act.
-type ForecastSample struct {
-	Key  string `json:"key"`
-	Age  int    `json:"age" doc:"Days, on its day"`
-	Size int64  `json:"size"`
-	Day  int    `json:"day"`
-}
-
-// ForecastConflict is that an action of one rule comes first before one of another.
-type ForecastConflict struct {
-	Winner     string `json:"winner"`
-	WinnerWhen string `json:"winnerWhen"`
-	Loser      string `json:"loser"`
-	LoserWhen  string `json:"loserWhen"`
-	Why        string `json:"why"`
-	Objects    int64  `json:"objects"`
-	Bytes      int64  `json:"bytes"`
-	Sample     string `json:"sample,omitempty"`
-}
 
 // ruleSetOf gives the rules of a bucket with some replaced or added; only: those alone.
 func (d *Desk) ruleSetOf(ctx context.Context, f catalog.BucketFacts, forms []lifecycle.Form,
@@ -98,7 +43,7 @@ func (d *Desk) rehearseRules(ctx context.Context, in *struct {
 		Only  bool             `json:"only,omitempty" doc:"Those rules alone"`
 		Days  int              `json:"days,omitempty" minimum:"0" maximum:"3650" default:"90"`
 	}
-}) (*struct{ Body ForecastInfo }, error) {
+}) (*struct{ Body api.ForecastInfo }, error) {
 	f, _, err := d.ruledBucket(ctx, in.Bucket)
 	if err != nil {
 		return nil, err
@@ -119,11 +64,11 @@ func (d *Desk) rehearseRules(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body ForecastInfo }{forecastInfo(c, b.Usage)}, nil
+	return &struct{ Body api.ForecastInfo }{forecastInfo(c, b.Usage)}, nil
 }
 
-func forecastInfo(c *works.Forecast, u catalog.Usage) ForecastInfo {
-	out := ForecastInfo{At: c.At, Days: c.Days, Actions: []ForecastAction{}, Conflicts: []ForecastConflict{},
+func forecastInfo(c *works.Forecast, u catalog.Usage) api.ForecastInfo {
+	out := api.ForecastInfo{At: c.At, Days: c.Days, Actions: []api.ForecastAction{}, Conflicts: []api.ForecastConflict{},
 		Empty: []string{}}
 	var removed int64
 	for _, l := range c.Lines {
@@ -140,7 +85,7 @@ func forecastInfo(c *works.Forecast, u catalog.Usage) ForecastInfo {
 		out.Share = float64(removed) / float64(n)
 	}
 	for _, x := range c.Conflicts {
-		out.Conflicts = append(out.Conflicts, ForecastConflict{Winner: x.Winner.Name(), WinnerWhen: when(x.Winner,
+		out.Conflicts = append(out.Conflicts, api.ForecastConflict{Winner: x.Winner.Name(), WinnerWhen: when(x.Winner,
 			x.WinnerAction),
 			Loser: x.Loser.Name(), LoserWhen: when(x.Loser, x.LoserAction), Why: why(x), Objects: x.Objects, Bytes: x.Bytes,
 			Sample: x.Sample})
@@ -148,20 +93,20 @@ func forecastInfo(c *works.Forecast, u catalog.Usage) ForecastInfo {
 	return out
 }
 
-func forecastAction(c *works.Forecast, l *works.ForecastLine) ForecastAction {
+func forecastAction(c *works.Forecast, l *works.ForecastLine) api.ForecastAction {
 	a := l.Rule.Form().Actions[l.Action]
-	x := ForecastAction{Rule: l.Rule.Name(), Action: l.Action, Of: a.Of, Do: a.Do, To: a.To, When: when(l.Rule, l.Action),
-		Objects: l.Now.Objects, Bytes: l.Now.Bytes, Ahead: l.Ahead.Objects, AheadB: l.Ahead.Bytes, ByDay: []ForecastDay{},
-		Cost: float64(l.Cost) / millionths, Early: float64(l.Early) / millionths, Samples: []ForecastSample{}}
+	x := api.ForecastAction{Rule: l.Rule.Name(), Action: l.Action, Of: a.Of, Do: a.Do, To: a.To, When: when(l.Rule, l.Action),
+		Objects: l.Now.Objects, Bytes: l.Now.Bytes, Ahead: l.Ahead.Objects, AheadB: l.Ahead.Bytes, ByDay: []api.ForecastDay{},
+		Cost: float64(l.Cost) / millionths, Early: float64(l.Early) / millionths, Samples: []api.ForecastSample{}}
 	for _, d := range l.ByDay {
-		x.ByDay = append(x.ByDay, ForecastDay{d.Day, d.Objects, d.Bytes})
+		x.ByDay = append(x.ByDay, api.ForecastDay{Day: d.Day, Objects: d.Objects, Bytes: d.Bytes})
 		if d.Day > 0 && x.Next == nil {
 			at := c.At.Add(time.Duration(d.Day) * lifecycle.Day)
 			x.Next = &at
 		}
 	}
 	for _, s := range l.Samples {
-		x.Samples = append(x.Samples, ForecastSample{s.Key, s.Age, s.Size, s.Day})
+		x.Samples = append(x.Samples, api.ForecastSample{Key: s.Key, Age: s.Age, Size: s.Size, Day: s.Day})
 	}
 	return x
 }
@@ -183,15 +128,6 @@ func why(x *works.Conflict) string {
 	return "of two moves the one to the cheaper tier acts"
 }
 
-// AgeBar is what is of an age.
-type AgeBar struct {
-	Age      int    `json:"age" doc:"Whole days"`
-	Tier     string `json:"tier"`
-	Previous bool   `json:"previous" doc:"Of previous versions, since they were replaced; of current ones since they were written otherwise"`
-	Objects  int64  `json:"objects"`
-	Bytes    int64  `json:"bytes"`
-}
-
 func (d *Desk) showAges(ctx context.Context, in *struct {
 	BucketPath
 	Body struct {
@@ -199,14 +135,14 @@ func (d *Desk) showAges(ctx context.Context, in *struct {
 	}
 }) (*struct {
 	Body struct {
-		At   time.Time `json:"at"`
-		Bars []AgeBar  `json:"bars" doc:"By age"`
+		At   time.Time    `json:"at"`
+		Bars []api.AgeBar `json:"bars" doc:"By age"`
 	}
 }, error) {
 	out := &struct {
 		Body struct {
-			At   time.Time `json:"at"`
-			Bars []AgeBar  `json:"bars" doc:"By age"`
+			At   time.Time    `json:"at"`
+			Bars []api.AgeBar `json:"bars" doc:"By age"`
 		}
 	}{}
 	f, _, err := d.ruledBucket(ctx, in.Bucket)
@@ -255,11 +191,11 @@ func (d *Desk) showAges(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out.Body.Bars = []AgeBar{}
+	out.Body.Bars = []api.AgeBar{}
 	for b, a := range sums {
-		out.Body.Bars = append(out.Body.Bars, AgeBar{b.age, tiers.Name(b.tier), b.previous, a.Objects, a.Bytes})
+		out.Body.Bars = append(out.Body.Bars, api.AgeBar{Age: b.age, Tier: tiers.Name(b.tier), Previous: b.previous, Objects: a.Objects, Bytes: a.Bytes})
 	}
-	slices.SortFunc(out.Body.Bars, func(a, b AgeBar) int { return a.Age - b.Age })
+	slices.SortFunc(out.Body.Bars, func(a, b api.AgeBar) int { return a.Age - b.Age })
 	return out, nil
 }
 
@@ -269,29 +205,11 @@ func (d *Desk) allowed(ctx context.Context, do access.Rights, bucket object.Buck
 	return err == nil && x.Allowed, err
 }
 
-// ComingInfo is what the rules have in store for a version.
-type ComingInfo struct {
-	Of      string        `json:"of" doc:"As what the rules see it: current, previous or markers"`
-	Since   time.Time     `json:"since" doc:"What its age is counted from"`
-	Counted string        `json:"counted" doc:"That in words"`
-	Coming  []ComingThing `json:"coming" doc:"By time; what comes after a removal is not told"`
-	None    string        `json:"none,omitempty" doc:"Why nothing is to come"`
-}
-
-// ComingThing is something that is to come for a version.
-type ComingThing struct {
-	At   time.Time `json:"at"`
-	Rule string    `json:"rule"`
-	Do   string    `json:"do" enum:"move,remove"`
-	To   string    `json:"to,omitempty"`
-	When string    `json:"when" doc:"The action in words"`
-}
-
 func (d *Desk) showComing(ctx context.Context, in *struct {
 	BucketPath
 	Key     string `query:"key" required:"true"`
 	Version string `query:"version" maxLength:"64" doc:"A version's id; the current one otherwise"`
-}) (*struct{ Body ComingInfo }, error) {
+}) (*struct{ Body api.ComingInfo }, error) {
 	v, _, err := d.findVersion(ctx, in.Bucket, in.Key, in.Version, "")
 	if err != nil {
 		return nil, err
@@ -308,7 +226,7 @@ func (d *Desk) showComing(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := &struct{ Body ComingInfo }{ComingInfo{Coming: []ComingThing{}}}
+	out := &struct{ Body api.ComingInfo }{api.ComingInfo{Coming: []api.ComingThing{}}}
 	name, err := object.ParseBucketName(in.Bucket)
 	if err != nil {
 		return nil, err
@@ -332,12 +250,12 @@ func (d *Desk) showComing(ctx context.Context, in *struct {
 		Do("look at it again")
 }
 
-func (d *Desk) coming(out *ComingInfo, set *lifecycle.Set, k *catalog.AgedKey, i int) {
+func (d *Desk) coming(out *api.ComingInfo, set *lifecycle.Set, k *catalog.AgedKey, i int) {
 	it, seen := k.Item(i)
 	out.Of, out.Since, out.Counted = it.Of.String(), it.Since, it.Of.Counted()
 	for _, x := range set.Coming(it, d.store.Catalog.Now()) {
 		a := x.Rule.Form().Actions[x.Rule.IndexOf(x.Action)]
-		out.Coming = append(out.Coming, ComingThing{x.At.UTC(), x.Rule.Name(), a.Do, a.To, a.Words()})
+		out.Coming = append(out.Coming, api.ComingThing{At: x.At.UTC(), Rule: x.Rule.Name(), Do: a.Do, To: a.To, When: a.Words()})
 	}
 	switch {
 	case len(out.Coming) > 0:

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/object"
@@ -12,35 +13,12 @@ import (
 	"spindle/internal/store"
 )
 
-// Quantity is a number of objects and bytes that something would touch or did.
-type Quantity struct {
-	Objects       int64  `json:"objects"`
-	Bytes         int64  `json:"bytes"`
-	Previous      int64  `json:"previous,omitempty" doc:"Previous versions"`
-	PreviousBytes int64  `json:"previousBytes,omitempty"`
-	Markers       int64  `json:"markers,omitempty" doc:"Delete markers"`
-	Versioning    string `json:"versioning,omitempty" doc:"Of the bucket, in a rehearsal: where it is on, objects are deleted with a delete marker and can be brought back"`
-	More          bool   `json:"more,omitempty" doc:"There is more to do: call again"`
-}
-
-type quantityOut struct{ Body Quantity }
-
-// RemoveIn says what to remove.
-type RemoveIn struct {
-	Keys     []string `json:"keys,omitempty" maxItems:"1000" doc:"Their current objects; where versioning is on or paused a delete marker is left"`
-	Versions []struct {
-		Key     string `json:"key"`
-		Version string `json:"version"`
-	} `json:"versions,omitempty" maxItems:"1000" doc:"Versions or delete markers, for good"`
-	Prefix       *string `json:"prefix,omitempty" doc:"All beneath it; empty for the whole bucket; absent for none"`
-	WithVersions bool    `json:"withVersions,omitempty" doc:"Beneath the prefix, previous versions and delete markers too, for good"`
-	Rehearse     bool    `json:"rehearse,omitempty"`
-}
+type quantityOut struct{ Body api.Quantity }
 
 // tellsOfRemovals reports whether who asks may list all that is to be removed, and so
 // may be told what there was. Others are told what they asked for; they can rehearse
 // nothing, nor remove what they do not name.
-func (d *Desk) tellsOfRemovals(ctx context.Context, bucket object.BucketName, in RemoveIn) (bool, error) {
+func (d *Desk) tellsOfRemovals(ctx context.Context, bucket object.BucketName, in api.RemoveIn) (bool, error) {
 	places := slices.Clone(in.Keys)
 	for _, v := range in.Versions {
 		places = append(places, v.Key)
@@ -63,12 +41,12 @@ func (d *Desk) tellsOfRemovals(ctx context.Context, bucket object.BucketName, in
 	return true, nil
 }
 
-func (q *Quantity) add(u catalog.Usage) {
+func addUsage(q *api.Quantity, u catalog.Usage) {
 	q.Objects, q.Bytes, q.Previous, q.PreviousBytes, q.Markers = q.Objects+u.Objects, q.Bytes+u.Bytes,
 		q.Previous+u.Previous, q.PreviousBytes+u.PreviousBytes, q.Markers+u.Markers
 }
 
-func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q Quantity, err error) {
+func (d *Desk) removeObjects(ctx context.Context, bucket string, in api.RemoveIn) (q api.Quantity, err error) {
 	name, err := object.ParseBucketName(bucket)
 	if err != nil {
 		return q, err
@@ -115,7 +93,7 @@ func (d *Desk) removeObjects(ctx context.Context, bucket string, in RemoveIn) (q
 
 // removals gives the keys and versions that are named, each of which whoever asks may
 // remove, and counts the versions.
-func (d *Desk) removals(ctx context.Context, bucket object.BucketName, in RemoveIn, tells bool, q *Quantity) (
+func (d *Desk) removals(ctx context.Context, bucket object.BucketName, in api.RemoveIn, tells bool, q *api.Quantity) (
 	removals []store.Removal, err error) {
 	for _, n := range in.Keys {
 		k, err := object.ParseKey(n)
@@ -160,7 +138,7 @@ func (d *Desk) removals(ctx context.Context, bucket object.BucketName, in Remove
 }
 
 // rehearseUnder counts what is beneath the prefix, if one is named.
-func (d *Desk) rehearseUnder(ctx context.Context, bucket int64, in RemoveIn, q *Quantity) error {
+func (d *Desk) rehearseUnder(ctx context.Context, bucket int64, in api.RemoveIn, q *api.Quantity) error {
 	if in.Prefix == nil {
 		return nil
 	}
@@ -168,12 +146,12 @@ func (d *Desk) rehearseUnder(ctx context.Context, bucket int64, in RemoveIn, q *
 	if !in.WithVersions {
 		u.Previous, u.PreviousBytes, u.Markers = 0, 0, 0
 	}
-	q.add(u)
+	addUsage(q, u)
 	return err
 }
 
 // removeUnder removes a first step of what is beneath the prefix, if one is named.
-func (d *Desk) removeUnder(ctx context.Context, bucket object.BucketName, in RemoveIn, q *Quantity) error {
+func (d *Desk) removeUnder(ctx context.Context, bucket object.BucketName, in api.RemoveIn, q *api.Quantity) error {
 	if in.Prefix == nil {
 		return nil
 	}
@@ -183,7 +161,7 @@ func (d *Desk) removeUnder(ctx context.Context, bucket object.BucketName, in Rem
 	}
 	c, err := step(ctx, bucket, *in.Prefix, 1000, author(ctx))
 	if err == nil {
-		q.add(c.Usage)
+		addUsage(q, c.Usage)
 		q.More = c.More
 	}
 	return err
@@ -192,7 +170,7 @@ func (d *Desk) removeUnder(ctx context.Context, bucket object.BucketName, in Rem
 func (d *Desk) removeObjectsCall(ctx context.Context, in *struct {
 	BucketPath
 	Body struct {
-		RemoveIn
+		api.RemoveIn
 	}
 }) (*quantityOut, error) {
 	q, err := d.removeObjects(ctx, in.Bucket, in.Body.RemoveIn)

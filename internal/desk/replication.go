@@ -5,109 +5,11 @@ import (
 	"math"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/replication"
 )
-
-// ReplicationInfo is a rule that keeps objects copied, and how it stands.
-type ReplicationInfo struct {
-	Name     string            `json:"name"`
-	Bucket   string            `json:"bucket"`
-	On       bool              `json:"on"`
-	Priority int               `json:"priority" doc:"Where two rules copy to one place, the greater one does"`
-	Prefix   string            `json:"prefix,omitempty"`
-	Tags     map[string]string `json:"tags,omitempty" doc:"That an object must have, all of them"`
-	Where    string            `json:"where,omitempty" doc:"What must hold of an object, as an expression of find"`
-	Markers  bool              `json:"deleteMarkers" doc:"Delete markers go along"`
-	Removals bool              `json:"removals" doc:"Removals that leave nothing go along"`
-	Onward   bool              `json:"onward" doc:"What came here as a replica travels on"`
-	Lag      *LagTarget        `json:"lagTarget,omitempty"`
-	Says     string            `json:"says" doc:"What it does, in words"`
-	State    string            `json:"state" enum:"paused,keeps up,not yet looked at,behind,missed,late,some fail,failing,stopped" doc:"The worst of its targets"`
-	Paused   *time.Time        `json:"paused,omitempty" doc:"Since when: what changes meanwhile waits"`
-	Targets  []TargetInfo      `json:"targets"`
-	Revision int               `json:"revision"`
-	Created  time.Time         `json:"created"`
-	Changed  time.Time         `json:"changed"`
-	By       string            `json:"by" doc:"Who saved it last: it acts with their rights"`
-}
-
-// LagTarget is what is promised of how long a change waits.
-type LagTarget struct {
-	Percent float64 `json:"percent" minimum:"1" maximum:"99.999" doc:"Of changes"`
-	Seconds float64 `json:"seconds" minimum:"0.001" maximum:"2592000" doc:"Within which they are copied"`
-}
-
-// TargetInfo is a place that gets copies, and how it stands.
-type TargetInfo struct {
-	ID       int64          `json:"id"`
-	Address  string         `json:"address" doc:"BUCKET/PREFIX here, or @ENDPOINT/BUCKET/PREFIX"`
-	Endpoint string         `json:"endpoint,omitempty"`
-	Bucket   string         `json:"bucket"`
-	Prefix   string         `json:"prefix,omitempty"`
-	Class    string         `json:"class,omitempty" doc:"Tier here, storage class there"`
-	Sealed   bool           `json:"sealed,omitempty"`
-	State    string         `json:"state" enum:"paused,keeps up,not yet looked at,behind,missed,late,some fail,failing,stopped"`
-	Why      string         `json:"why,omitempty" doc:"It stands so, in words"`
-	Waiting  int64          `json:"waiting" doc:"Objects"`
-	Failed   int64          `json:"failed" doc:"Of those that wait, those that failed at least once"`
-	Bytes    int64          `json:"bytes" doc:"To go"`
-	Oldest   *time.Time     `json:"oldest,omitempty" doc:"Since when the oldest change waits"`
-	Next     *time.Time     `json:"next,omitempty" doc:"Try of something that failed"`
-	Lag      LagInfo        `json:"lag" doc:"Of the last hour"`
-	Rate     int64          `json:"rate" doc:"Bytes a second, in the last minutes"`
-	DoneIn   float64        `json:"doneIn,omitempty" doc:"Seconds, estimated by bytes; absent as long as nothing can be said"`
-	Failing  *TargetFault   `json:"failing,omitempty" doc:"The target as a whole fails"`
-	Backfill *BackfillInfo  `json:"backfill,omitempty"`
-	Verified *time.Time     `json:"verified,omitempty" doc:"When both sides were last found equal"`
-	Verify   *VerifyInfo    `json:"verify,omitempty" doc:"The last comparison"`
-	Health   *EndpointBrief `json:"health,omitempty" doc:"How the endpoint stands"`
-}
-
-// EndpointBrief is how an endpoint stands, in short.
-type EndpointBrief struct {
-	State   string  `json:"state"`
-	Latency float64 `json:"latency" doc:"Milliseconds"`
-	Region  string  `json:"region,omitempty"`
-}
-
-// LagInfo is how long changes waited for their replicas; times within a factor of two.
-type LagInfo struct {
-	Count  int64   `json:"count"`
-	P50    float64 `json:"p50" doc:"Seconds"`
-	P99    float64 `json:"p99" doc:"Seconds"`
-	P9999  float64 `json:"p9999" doc:"Seconds"`
-	Within float64 `json:"within" doc:"Percent of changes that were within the lag target; 100 without one"`
-	Met    bool    `json:"met" doc:"The lag target; true without one"`
-}
-
-// TargetFault is why a target fails.
-type TargetFault struct {
-	Since time.Time `json:"since"`
-	Code  string    `json:"code"`
-	Says  string    `json:"says"`
-}
-
-// BackfillInfo is how far the copying of what was there before has come.
-type BackfillInfo struct {
-	State string `json:"state" enum:"looking,copying,done"`
-	Asked int64  `json:"asked" doc:"Objects that were found to be copied"`
-}
-
-// VerifyInfo is what a comparison of both sides came to.
-type VerifyInfo struct {
-	At       time.Time `json:"at"`
-	Objects  int64     `json:"objects" doc:"That were compared"`
-	Missing  int64     `json:"missing" doc:"There"`
-	Other    int64     `json:"other" doc:"In size, digest or metadata"`
-	Extra    int64     `json:"extra" doc:"There alone"`
-	Waiting  int64     `json:"waiting" doc:"That differ, and wait to be copied"`
-	Repaired int64     `json:"repaired" doc:"That were asked to be copied again"`
-	Good     bool      `json:"good"`
-	Deep     bool      `json:"deep,omitempty" doc:"The bytes of each were read at the target"`
-	Read     int64     `json:"read,omitempty" doc:"Bytes that were read there"`
-}
 
 func (d *Desk) replicationCalls(to *calls) {
 	mine := rule{admin: true}
@@ -145,7 +47,7 @@ type ReplicationPath struct {
 const lagSpan = time.Hour
 
 // replicationInfos tells of rules with how they stand.
-func (d *Desk) replicationInfos(ctx context.Context, rules []*replication.Rule) ([]ReplicationInfo, error) {
+func (d *Desk) replicationInfos(ctx context.Context, rules []*replication.Rule) ([]api.ReplicationInfo, error) {
 	var targets []int64
 	for _, r := range rules {
 		for _, t := range r.Targets {
@@ -157,24 +59,24 @@ func (d *Desk) replicationInfos(ctx context.Context, rules []*replication.Rule) 
 	if err != nil {
 		return nil, err
 	}
-	health := map[string]*EndpointBrief{}
+	health := map[string]*api.EndpointBrief{}
 	if len(rules) > 0 {
 		all, err := d.store.Catalog.Endpoints(ctx, who(ctx).subject.Account, "", 1000)
 		if err != nil {
 			return nil, err
 		}
 		for _, e := range all {
-			health[e.Name] = &EndpointBrief{string(e.Health.State), float64(e.Health.Latency.Microseconds()) / 1000, e.Region}
+			health[e.Name] = &api.EndpointBrief{State: string(e.Health.State), Latency: float64(e.Health.Latency.Microseconds()) / 1000, Region: e.Region}
 		}
 	}
-	out := []ReplicationInfo{}
+	out := []api.ReplicationInfo{}
 	for _, r := range rules {
-		x := ReplicationInfo{Name: r.Name, Bucket: r.Bucket, On: r.On, Priority: r.Priority, Prefix: r.Prefix, Tags: r.Tags,
+		x := api.ReplicationInfo{Name: r.Name, Bucket: r.Bucket, On: r.On, Priority: r.Priority, Prefix: r.Prefix, Tags: r.Tags,
 			Where:   r.Where.String(),
 			Markers: r.Markers, Removals: r.Removals, Onward: r.Onward, Says: r.Words(), Revision: r.Revision,
-			Created: r.Created, Changed: r.Changed, By: r.By, Paused: r.Paused, Targets: []TargetInfo{}}
+			Created: r.Created, Changed: r.Changed, By: r.By, Paused: r.Paused, Targets: []api.TargetInfo{}}
 		if r.Lag.Share > 0 {
-			x.Lag = &LagTarget{math.Round(r.Lag.Share*1e7) / 1e5, r.Lag.Within.Seconds()}
+			x.Lag = &api.LagTarget{Percent: math.Round(r.Lag.Share*1e7) / 1e5, Seconds: r.Lag.Within.Seconds()}
 		}
 		worst := replication.Paused
 		for i := range r.Targets {
@@ -189,8 +91,8 @@ func (d *Desk) replicationInfos(ctx context.Context, rules []*replication.Rule) 
 	return out, nil
 }
 
-func targetInfo(r *replication.Rule, t *replication.Target, s *catalog.TargetStanding, now time.Time) TargetInfo {
-	x := TargetInfo{ID: t.ID, Address: t.Address(), Endpoint: t.Endpoint, Bucket: t.Bucket, Prefix: t.Prefix,
+func targetInfo(r *replication.Rule, t *replication.Target, s *catalog.TargetStanding, now time.Time) api.TargetInfo {
+	x := api.TargetInfo{ID: t.ID, Address: t.Address(), Endpoint: t.Endpoint, Bucket: t.Bucket, Prefix: t.Prefix,
 		Class:  t.Class,
 		Sealed: t.Sealed, State: string(replication.KeepsUp)}
 	if s == nil {
@@ -207,22 +109,22 @@ func targetInfo(r *replication.Rule, t *replication.Target, s *catalog.TargetSta
 	}
 	switch {
 	case s.Backfill != 0 && s.Backfill != catalog.BackfillDone:
-		x.Backfill = &BackfillInfo{"looking", s.Asked}
+		x.Backfill = &api.BackfillInfo{State: "looking", Asked: s.Asked}
 	case s.Backfill == 2 && s.Older > 0:
-		x.Backfill = &BackfillInfo{"copying", s.Asked}
+		x.Backfill = &api.BackfillInfo{State: "copying", Asked: s.Asked}
 	case s.Backfill == 2:
-		x.Backfill = &BackfillInfo{"done", s.Asked}
+		x.Backfill = &api.BackfillInfo{State: "done", Asked: s.Asked}
 	}
 	if s.Since != nil && s.Waiting > 0 {
-		x.Failing = &TargetFault{*s.Since, s.Code, s.Says}
+		x.Failing = &api.TargetFault{Since: *s.Since, Code: s.Code, Says: s.Says}
 	}
 	is, why := replication.StandingOf(s.Facts(r, now))
 	x.State, x.Why = string(is), why
 	return x
 }
 
-func lagInfo(promised replication.Lag, l *replication.Lags) LagInfo {
-	x := LagInfo{Count: l.All(), P50: l.Percentile(.5).Seconds(), P99: l.Percentile(.99).Seconds(),
+func lagInfo(promised replication.Lag, l *replication.Lags) api.LagInfo {
+	x := api.LagInfo{Count: l.All(), P50: l.Percentile(.5).Seconds(), P99: l.Percentile(.99).Seconds(),
 		P9999: l.Percentile(.9999).Seconds(), Within: 100, Met: true}
 	if promised.Share > 0 {
 		share := l.Within(promised.Within)
@@ -233,8 +135,8 @@ func lagInfo(promised replication.Lag, l *replication.Lags) LagInfo {
 
 type replicationPage struct {
 	Body struct {
-		Replications []ReplicationInfo `json:"replications" doc:"By name"`
-		Next         string            `json:"next,omitempty"`
+		Replications []api.ReplicationInfo `json:"replications" doc:"By name"`
+		Next         string                `json:"next,omitempty"`
 	}
 }
 
@@ -294,7 +196,7 @@ func (d *Desk) myRule(ctx context.Context, name string) (*replication.Rule, erro
 	return nil, catalog.ReplicationMissing(name)
 }
 
-type replicationOut struct{ Body ReplicationInfo }
+type replicationOut struct{ Body api.ReplicationInfo }
 
 func (d *Desk) replicationNamed(ctx context.Context, name string) (*replicationOut, error) {
 	r, err := d.myRule(ctx, name)

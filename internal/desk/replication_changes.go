@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/bucket"
@@ -25,48 +26,16 @@ func sortRules(rules []*replication.Rule) {
 	slices.SortFunc(rules, func(a, b *replication.Rule) int { return strings.Compare(a.Name, b.Name) })
 }
 
-func verifyInfo(raw []byte) *VerifyInfo {
-	var v VerifyInfo
+func verifyInfo(raw []byte) *api.VerifyInfo {
+	var v api.VerifyInfo
 	if raw == nil || json.Unmarshal(raw, &v) != nil {
 		return nil
 	}
 	return &v
 }
 
-// ReplicationChange is what can be said of a replication rule; what is not named stays
-// as it is.
-type ReplicationChange struct {
-	On       *bool              `json:"on,omitempty"`
-	Priority *int               `json:"priority,omitempty" minimum:"1" maximum:"1000000"`
-	Prefix   *string            `json:"prefix,omitempty" maxLength:"1024"`
-	Tags     *map[string]string `json:"tags,omitempty"`
-	Where    *string            `json:"where,omitempty" maxLength:"4000" doc:"Only objects for which this expression of find holds: of key, type, size, changed, md5, crc64, writer, field, tag; empty: all"`
-	Markers  *bool              `json:"deleteMarkers,omitempty"`
-	Removals *bool              `json:"removals,omitempty"`
-	Onward   *bool              `json:"onward,omitempty"`
-	Lag      *LagTarget         `json:"lagTarget,omitempty"`
-	NoLag    bool               `json:"noLagTarget,omitempty" doc:"Promise nothing"`
-	Targets  []TargetSetting    `json:"targets,omitempty" maxItems:"8" doc:"Instead of those there are; what is known of those that stay is kept"`
-	Mend     bool               `json:"mend,omitempty" doc:"Switch versioning on where it is missing"`
-}
-
-// TargetSetting is where copies go.
-type TargetSetting struct {
-	Address string `json:"address" maxLength:"1200" doc:"BUCKET/PREFIX here, or @ENDPOINT/BUCKET/PREFIX"`
-	Class   string `json:"class,omitempty" maxLength:"64" doc:"Tier here, storage class there"`
-	Sealed  bool   `json:"sealed,omitempty" doc:"Encrypted at rest, whatever the bucket's default is"`
-}
-
-// NewReplication is what a new rule begins with.
-type NewReplication struct {
-	Name     string `json:"name" maxLength:"63"`
-	Bucket   string `json:"bucket" maxLength:"64"`
-	Existing string `json:"existing" enum:"leave,backfill" doc:"What happens with the objects that are there already"`
-	ReplicationChange
-}
-
 // apply changes a rule; targets are found.
-func (d *Desk) applyReplication(ctx context.Context, c *ReplicationChange, r *replication.Rule) error {
+func (d *Desk) applyReplication(ctx context.Context, c *api.ReplicationChange, r *replication.Rule) error {
 	set(&r.On, c.On)
 	set(&r.Priority, c.Priority)
 	set(&r.Prefix, c.Prefix)
@@ -108,7 +77,7 @@ func (d *Desk) applyReplication(ctx context.Context, c *ReplicationChange, r *re
 }
 
 // targetOf finds a target. One in a region that no endpoint was made of yet has none: see joined.
-func (d *Desk) targetOf(ctx context.Context, s TargetSetting) (t replication.Target, err error) {
+func (d *Desk) targetOf(ctx context.Context, s api.TargetSetting) (t replication.Target, err error) {
 	a, err := endpoint.ParseAddress(s.Address)
 	if err != nil {
 		return t, fault.From(err).In("targets")
@@ -140,7 +109,7 @@ func (d *Desk) targetOf(ctx context.Context, s TargetSetting) (t replication.Tar
 }
 
 // newRule makes the rule that is asked for.
-func (d *Desk) newRule(ctx context.Context, in *NewReplication) (*replication.Rule, error) {
+func (d *Desk) newRule(ctx context.Context, in *api.NewReplication) (*replication.Rule, error) {
 	r := &replication.Rule{Account: who(ctx).subject.Account, Name: in.Name, Bucket: in.Bucket, On: true, Priority: 1,
 		Markers: true}
 	name, err := object.ParseBucketName(in.Bucket)
@@ -168,31 +137,9 @@ func (d *Desk) newRule(ctx context.Context, in *NewReplication) (*replication.Ru
 	return r, d.applyReplication(ctx, &in.ReplicationChange, r)
 }
 
-// Lacking is something that a rule needs and that is not so.
-type Lacking struct {
-	Code   string `json:"code" enum:"source-versioning,target-versioning,grant,bucket-missing,endpoint,tier"`
-	Target string `json:"target,omitempty"`
-	Says   string `json:"says"`
-	Remedy string `json:"remedy"`
-	Mends  bool   `json:"mends" doc:"Saving it with mend puts it right"`
-}
-
-// Review is what a rule would do, before it is saved.
-type Review struct {
-	Says     string           `json:"says" doc:"What it does, in words"`
-	Lacks    []Lacking        `json:"lacks"`
-	Existing []ExistingReview `json:"existing" doc:"What is there already, by target"`
-}
-
-// ExistingReview is what a backfill would copy.
-type ExistingReview struct {
-	Target string `json:"target"`
-	Quantity
-}
-
 // review says what a rule lacks, and with mend puts right what it can.
-func (d *Desk) lacks(ctx context.Context, r *replication.Rule, mend bool) ([]Lacking, error) {
-	out := []Lacking{}
+func (d *Desk) lacks(ctx context.Context, r *replication.Rule, mend bool) ([]api.Lacking, error) {
+	out := []api.Lacking{}
 	source, err := object.ParseBucketName(r.Bucket)
 	if err != nil {
 		return nil, err
@@ -207,7 +154,7 @@ func (d *Desk) lacks(ctx context.Context, r *replication.Rule, mend bool) ([]Lac
 	out = append(out, l...)
 	for i := range r.Targets {
 		t := &r.Targets[i]
-		var l []Lacking
+		var l []api.Lacking
 		switch {
 		case t.Endpoint == "":
 			l, err = d.targetHereLacks(ctx, t, mend)
@@ -232,12 +179,12 @@ func (d *Desk) mends(ctx context.Context, r, was *replication.Rule, mend bool) e
 	if err != nil {
 		return err
 	}
-	lacks = slices.DeleteFunc(lacks, func(l Lacking) bool {
+	lacks = slices.DeleteFunc(lacks, func(l api.Lacking) bool {
 		return l.Code == "endpoint" && was != nil && slices.ContainsFunc(was.Targets, func(t replication.Target) bool {
 			return t.Address() == l.Target
 		})
 	})
-	if len(lacks) > 0 && (!mend || slices.ContainsFunc(lacks, func(l Lacking) bool { return !l.Mends })) {
+	if len(lacks) > 0 && (!mend || slices.ContainsFunc(lacks, func(l api.Lacking) bool { return !l.Mends })) {
 		return refuseLacking(lacks)
 	}
 	if len(lacks) == 0 {
@@ -250,7 +197,7 @@ func (d *Desk) mends(ctx context.Context, r, was *replication.Rule, mend bool) e
 }
 
 // versioned says that a bucket here does not keep versions, or switches that on.
-func (d *Desk) versioned(ctx context.Context, name object.BucketName, code, target string, mend bool) ([]Lacking,
+func (d *Desk) versioned(ctx context.Context, name object.BucketName, code, target string, mend bool) ([]api.Lacking,
 	error) {
 	f, err := d.store.Facts(ctx, name)
 	if err != nil || f.Versioning == object.On {
@@ -263,15 +210,15 @@ func (d *Desk) versioned(ctx context.Context, name object.BucketName, code, targ
 	if mend && may == nil {
 		return nil, d.store.ChangeBucket(ctx, name, 0, author(ctx), bucket.Versioning(object.On))
 	}
-	l := Lacking{Code: code, Target: target, Says: "versioning of " + name.String() + " is " + f.Versioning.String(),
+	l := api.Lacking{Code: code, Target: target, Says: "versioning of " + name.String() + " is " + f.Versioning.String(),
 		Remedy: "switch it on: spindle bucket change " + name.String() + " --versioning on", Mends: may == nil}
 	if may != nil {
 		l.Remedy = "have whoever administers it switch it on: spindle bucket change " + name.String() + " --versioning on"
 	}
-	return []Lacking{l}, nil
+	return []api.Lacking{l}, nil
 }
 
-func (d *Desk) targetHereLacks(ctx context.Context, t *replication.Target, mend bool) ([]Lacking, error) {
+func (d *Desk) targetHereLacks(ctx context.Context, t *replication.Target, mend bool) ([]api.Lacking, error) {
 	name, err := object.ParseBucketName(t.Bucket)
 	if err != nil {
 		return nil, err
@@ -284,19 +231,19 @@ func (d *Desk) targetHereLacks(ctx context.Context, t *replication.Target, mend 
 		if fault.KindOf(err) != fault.Refused {
 			return nil, err
 		}
-		return []Lacking{{Code: "grant", Target: t.Address(), Says: "there is no grant to replicate into " + t.Address(),
+		return []api.Lacking{{Code: "grant", Target: t.Address(), Says: "there is no grant to replicate into " + t.Address(),
 			Remedy: "have whoever administers that bucket's account grant it: spindle access grant create " + t.Address() +
 				" --to " + who(ctx).subject.Account + " --for \"replicate into\""}}, nil
 	}
 	l, err := d.versioned(ctx, name, "target-versioning", t.Address(), mend)
 	if fault.HasCode(err, "bucket-missing") {
-		return []Lacking{{Code: "bucket-missing", Target: t.Address(), Says: "there is no bucket " + t.Bucket,
+		return []api.Lacking{{Code: "bucket-missing", Target: t.Address(), Says: "there is no bucket " + t.Bucket,
 			Remedy: "make it: spindle bucket create " + t.Bucket + " --versioning on"}}, nil
 	}
 	return l, err
 }
 
-func (d *Desk) targetThereLacks(ctx context.Context, t *replication.Target, mend bool) ([]Lacking, error) {
+func (d *Desk) targetThereLacks(ctx context.Context, t *replication.Target, mend bool) ([]api.Lacking, error) {
 	conn, err := d.endpoints.Get(ctx, t.EndpointID)
 	if err != nil {
 		return nil, err
@@ -313,7 +260,7 @@ func (d *Desk) targetThereLacks(ctx context.Context, t *replication.Target, mend
 	case fault.HasCode(err, "bucket-missing"):
 		return lacksBucketThere(t), nil
 	case err != nil:
-		return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint +
+		return []api.Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint +
 			" does not let us look: " + fault.From(err).Message, Remedy: "spindle endpoint check " + t.Endpoint}}, nil
 	}
 	class := d.classLacks(ctx, conn, t)
@@ -327,19 +274,19 @@ func (d *Desk) targetThereLacks(ctx context.Context, t *replication.Target, mend
 }
 
 // classLacks says of a target at an endpoint that it has not the storage class.
-func (d *Desk) classLacks(ctx context.Context, conn *remote.Conn, t *replication.Target) []Lacking {
+func (d *Desk) classLacks(ctx context.Context, conn *remote.Conn, t *replication.Target) []api.Lacking {
 	class, err := classThere(ctx, conn, t.Bucket, t.Prefix, t.Class)
 	switch {
 	case err == nil:
 		t.Class = class
 		return nil
 	case fault.KindOf(err) != fault.Invalid:
-		return []Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint +
+		return []api.Lacking{{Code: "endpoint", Target: t.Address(), Says: "the endpoint " + t.Endpoint +
 			" does not say whether it has the storage class " + t.Class + ": " + fault.From(err).Message,
 			Remedy: "spindle endpoint check " + t.Endpoint}}
 	}
 	f := fault.From(err)
-	return []Lacking{{Code: "tier", Target: t.Address(), Says: f.Message, Remedy: f.Remedy}}
+	return []api.Lacking{{Code: "tier", Target: t.Address(), Says: f.Message, Remedy: f.Remedy}}
 }
 
 // classThere asks an endpoint whether it has a storage class, as it is written or in capitals, by
@@ -365,19 +312,19 @@ func classThere(ctx context.Context, conn *remote.Conn, bucket, prefix, class st
 		fault.From(refused).Message).Do("name a class that it has, or none for its usual one")
 }
 
-func lacksBucketThere(t *replication.Target) []Lacking {
-	return []Lacking{{Code: "bucket-missing", Target: t.Address(), Says: "there is no bucket " + t.Bucket + " at " +
+func lacksBucketThere(t *replication.Target) []api.Lacking {
+	return []api.Lacking{{Code: "bucket-missing", Target: t.Address(), Says: "there is no bucket " + t.Bucket + " at " +
 		t.Endpoint, Remedy: "make it: spindle bucket create @" + t.Endpoint + "/" + t.Bucket, Mends: true}}
 }
 
-func lacksVersionsThere(t *replication.Target, versioning string) []Lacking {
+func lacksVersionsThere(t *replication.Target, versioning string) []api.Lacking {
 	at := "@" + t.Endpoint + "/" + t.Bucket
-	return []Lacking{{Code: "target-versioning", Target: t.Address(), Says: "versioning is " + versioning + " at " + at,
+	return []api.Lacking{{Code: "target-versioning", Target: t.Address(), Says: "versioning is " + versioning + " at " + at,
 		Remedy: "switch it on: spindle bucket change " + at + " --versioning on", Mends: true}}
 }
 
 // refuseLacking is the error for what a rule lacks, all of it.
-func refuseLacking(lacks []Lacking) error {
+func refuseLacking(lacks []api.Lacking) error {
 	var all []error
 	for _, l := range lacks {
 		remedy := l.Remedy
@@ -389,14 +336,14 @@ func refuseLacking(lacks []Lacking) error {
 	return errors.Join(all...)
 }
 
-type reviewOut struct{ Body Review }
+type reviewOut struct{ Body api.Review }
 
-func (d *Desk) reviewReplication(ctx context.Context, in *struct{ Body NewReplication }) (*reviewOut, error) {
+func (d *Desk) reviewReplication(ctx context.Context, in *struct{ Body api.NewReplication }) (*reviewOut, error) {
 	r, err := d.newRule(ctx, &in.Body)
 	if err != nil {
 		return nil, err
 	}
-	out := &reviewOut{Review{Says: r.Words(), Existing: []ExistingReview{}}}
+	out := &reviewOut{api.Review{Says: r.Words(), Existing: []api.ExistingReview{}}}
 	if out.Body.Lacks, err = d.lacks(ctx, r, false); err != nil {
 		return nil, err
 	}
@@ -404,19 +351,19 @@ func (d *Desk) reviewReplication(ctx context.Context, in *struct{ Body NewReplic
 	return out, err
 }
 
-func (d *Desk) existing(ctx context.Context, r *replication.Rule) ([]ExistingReview, error) {
-	out := []ExistingReview{}
+func (d *Desk) existing(ctx context.Context, r *replication.Rule) ([]api.ExistingReview, error) {
+	out := []api.ExistingReview{}
 	for i := range r.Targets {
 		n, bytes, err := d.store.Catalog.BackfillNeeds(ctx, r, r.Targets[i].ID)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, ExistingReview{r.Targets[i].Address(), Quantity{Objects: n, Bytes: bytes}})
+		out = append(out, api.ExistingReview{Target: r.Targets[i].Address(), Quantity: api.Quantity{Objects: n, Bytes: bytes}})
 	}
 	return out, nil
 }
 
-func (d *Desk) addReplication(ctx context.Context, in *struct{ Body NewReplication }) (*replicationOut, error) {
+func (d *Desk) addReplication(ctx context.Context, in *struct{ Body api.NewReplication }) (*replicationOut, error) {
 	r, err := d.newRule(ctx, &in.Body)
 	if err != nil {
 		return nil, err
@@ -459,7 +406,7 @@ func (d *Desk) startBackfill(ctx context.Context, r *replication.Rule) error {
 func (d *Desk) changeReplication(ctx context.Context, in *struct {
 	ReplicationPath
 	Body struct {
-		ReplicationChange
+		api.ReplicationChange
 		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*replicationOut, error) {
@@ -498,7 +445,7 @@ func (d *Desk) changeReplication(ctx context.Context, in *struct {
 
 type existingOut struct {
 	Body struct {
-		Existing []ExistingReview `json:"existing" doc:"What is copied, by target"`
+		Existing []api.ExistingReview `json:"existing" doc:"What is copied, by target"`
 	}
 }
 

@@ -7,28 +7,17 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
 	"spindle/internal/store"
 )
 
-// WaitingInfo is an object that waits to be copied.
-type WaitingInfo struct {
-	Key      string     `json:"key"`
-	Target   string     `json:"target" doc:"Its address"`
-	Since    *time.Time `json:"since,omitempty"`
-	Attempts int        `json:"attempts"`
-	Code     string     `json:"code,omitempty" doc:"Why the last attempt failed"`
-	Says     string     `json:"says,omitempty"`
-	Next     *time.Time `json:"next,omitempty" doc:"Try"`
-	Bytes    int64      `json:"bytes"`
-}
-
 type waitingPage struct {
 	Body struct {
-		Waiting []WaitingInfo `json:"waiting" doc:"By target, then by key"`
-		Next    string        `json:"next,omitempty"`
+		Waiting []api.WaitingInfo `json:"waiting" doc:"By target, then by key"`
+		Next    string            `json:"next,omitempty"`
 	}
 }
 
@@ -44,7 +33,7 @@ func (d *Desk) listWaiting(ctx context.Context, in *struct {
 	}
 	at, after, _ := strings.Cut(in.After, "\n") // address of the target, and key
 	out := &waitingPage{}
-	out.Body.Waiting = []WaitingInfo{}
+	out.Body.Waiting = []api.WaitingInfo{}
 	for i := range r.Targets {
 		t := &r.Targets[i]
 		if at != "" && t.Address() != at {
@@ -60,7 +49,7 @@ func (d *Desk) listWaiting(ctx context.Context, in *struct {
 				out.Body.Next = last.Target + "\n" + last.Key
 				return out, nil
 			}
-			x := WaitingInfo{Key: w.Key, Target: t.Address(), Since: w.Since, Attempts: w.Attempts, Code: w.Code, Says: w.Says,
+			x := api.WaitingInfo{Key: w.Key, Target: t.Address(), Since: w.Since, Attempts: w.Attempts, Code: w.Code, Says: w.Says,
 				Bytes: w.Bytes}
 			if w.Attempts > 0 {
 				x.Next = w.Due
@@ -72,17 +61,9 @@ func (d *Desk) listWaiting(ctx context.Context, in *struct {
 	return out, nil
 }
 
-// FaultInfo counts a reason why copies fail.
-type FaultInfo struct {
-	Target string `json:"target"`
-	Code   string `json:"code"`
-	Says   string `json:"says" doc:"Of one of them"`
-	Count  int64  `json:"count"`
-}
-
 type faultsOut struct {
 	Body struct {
-		Faults []FaultInfo `json:"faults" doc:"The most frequent first, of each target"`
+		Faults []api.FaultInfo `json:"faults" doc:"The most frequent first, of each target"`
 	}
 }
 
@@ -92,30 +73,22 @@ func (d *Desk) listFaults(ctx context.Context, in *ReplicationPath) (*faultsOut,
 		return nil, err
 	}
 	out := &faultsOut{}
-	out.Body.Faults = []FaultInfo{}
+	out.Body.Faults = []api.FaultInfo{}
 	for i := range r.Targets {
 		list, err := d.store.Catalog.Faults(ctx, r.Targets[i].ID)
 		if err != nil {
 			return nil, err
 		}
 		for _, f := range list {
-			out.Body.Faults = append(out.Body.Faults, FaultInfo{r.Targets[i].Address(), f.Code, f.Says, f.Count})
+			out.Body.Faults = append(out.Body.Faults, api.FaultInfo{Target: r.Targets[i].Address(), Code: f.Code, Says: f.Says, Count: f.Count})
 		}
 	}
 	return out, nil
 }
 
-// LagPointInfo is how long changes waited in a minute.
-type LagPointInfo struct {
-	At     time.Time `json:"at"`
-	Target string    `json:"target"`
-	LagInfo
-	Bytes int64 `json:"bytes"`
-}
-
 type lagsOut struct {
 	Body struct {
-		Lags []LagPointInfo `json:"lags" doc:"By target, then by minute; minutes without copies are left out"`
+		Lags []api.LagPointInfo `json:"lags" doc:"By target, then by minute; minutes without copies are left out"`
 	}
 }
 
@@ -128,7 +101,7 @@ func (d *Desk) showLags(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := &lagsOut{}
-	out.Body.Lags = []LagPointInfo{}
+	out.Body.Lags = []api.LagPointInfo{}
 	since := d.store.Catalog.Now().Add(-time.Duration(in.Hours) * time.Hour)
 	for i := range r.Targets {
 		points, err := d.store.Catalog.LagHistory(ctx, r.Targets[i].ID, since)
@@ -136,17 +109,10 @@ func (d *Desk) showLags(ctx context.Context, in *struct {
 			return nil, err
 		}
 		for _, p := range points {
-			out.Body.Lags = append(out.Body.Lags, LagPointInfo{p.At, r.Targets[i].Address(), lagInfo(r.Lag, &p.Lags), p.Bytes})
+			out.Body.Lags = append(out.Body.Lags, api.LagPointInfo{At: p.At, Target: r.Targets[i].Address(), LagInfo: lagInfo(r.Lag, &p.Lags), Bytes: p.Bytes})
 		}
 	}
 	return out, nil
-}
-
-// RetryInfo is what is tried now, or was decided.
-type RetryInfo struct {
-	Retried int64    `json:"retried" doc:"Objects that are tried now, or about which was decided; with rehearse those that would be"`
-	Bytes   int64    `json:"bytes,omitempty" doc:"Of those about which is decided"`
-	Keys    []string `json:"keys,omitempty" doc:"The first of them"`
 }
 
 func (d *Desk) retryReplicas(ctx context.Context, in *struct {
@@ -157,12 +123,12 @@ func (d *Desk) retryReplicas(ctx context.Context, in *struct {
 		Settle   string `json:"settle,omitempty" enum:"overwrite,accept" doc:"About objects of which something newer is at a target: replace it, or accept it in their place"`
 		Rehearse bool   `json:"rehearse,omitempty" doc:"Say about how many would be decided; nothing is changed"`
 	}
-}) (*struct{ Body RetryInfo }, error) {
+}) (*struct{ Body api.RetryInfo }, error) {
 	r, err := d.myRule(ctx, in.Rule)
 	if err != nil {
 		return nil, err
 	}
-	out := &struct{ Body RetryInfo }{}
+	out := &struct{ Body api.RetryInfo }{}
 	for _, t := range r.Targets {
 		if in.Body.Settle != "" {
 			if err := d.settleReplicas(ctx, r, &t, in.Body.Key, in.Body.Settle == "overwrite", in.Body.Rehearse,
@@ -187,7 +153,7 @@ func (d *Desk) retryReplicas(ctx context.Context, in *struct {
 
 // settleReplicas decides about what is newer at a target, or says about what it would.
 func (d *Desk) settleReplicas(ctx context.Context, r *replication.Rule, t *replication.Target, key string, overwrite,
-	rehearse bool, out *RetryInfo) error {
+	rehearse bool, out *api.RetryInfo) error {
 	objects, bytes, first, err := d.store.Catalog.Unsettled(ctx, t.ID, key, 10)
 	if err != nil {
 		return err
@@ -203,18 +169,6 @@ func (d *Desk) settleReplicas(ctx context.Context, r *replication.Rule, t *repli
 	return err
 }
 
-// ReplicaObject is an object of a rule and how it stands at a target.
-type ReplicaObject struct {
-	Key    string `json:"key"`
-	Target string `json:"target" doc:"Its address"`
-	State  string `json:"state" enum:"pending,completed,failed,not in scope"`
-	Why    string `json:"why,omitempty"`
-	Bytes  int64  `json:"bytes"`
-
-	Sent    int64 `json:"sent,omitempty" doc:"Bytes that are there of a large object on its way"`
-	Removed bool  `json:"removed,omitempty" doc:"The key was removed here, and the removal is on its way"`
-}
-
 // objectsLooked is how many objects a page looks at, at the most: then it ends, and says where
 // it goes on.
 const objectsLooked = 20_000
@@ -226,17 +180,17 @@ func (d *Desk) listReplicaObjects(ctx context.Context, in *struct {
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (*struct {
 	Body struct {
-		Objects []ReplicaObject `json:"objects" doc:"By key"`
-		Next    string          `json:"next,omitempty" doc:"A page may be short and go on all the same"`
+		Objects []api.ReplicaObject `json:"objects" doc:"By key"`
+		Next    string              `json:"next,omitempty" doc:"A page may be short and go on all the same"`
 	}
 }, error) {
 	out := &struct {
 		Body struct {
-			Objects []ReplicaObject `json:"objects" doc:"By key"`
-			Next    string          `json:"next,omitempty" doc:"A page may be short and go on all the same"`
+			Objects []api.ReplicaObject `json:"objects" doc:"By key"`
+			Next    string              `json:"next,omitempty" doc:"A page may be short and go on all the same"`
 		}
 	}{}
-	out.Body.Objects = []ReplicaObject{}
+	out.Body.Objects = []api.ReplicaObject{}
 	r, err := d.myRule(ctx, in.Rule)
 	if err != nil {
 		return nil, err
@@ -329,8 +283,8 @@ func (d *Desk) replicaKeys(ctx context.Context, r *replication.Rule, name object
 	return out, nil
 }
 
-func replicaObject(key string, v *object.Version, s *store.ReplicaState) ReplicaObject {
-	x := ReplicaObject{Key: key, Target: s.Target.Address(), State: string(s.State), Why: s.Why, Sent: s.Sent,
+func replicaObject(key string, v *object.Version, s *store.ReplicaState) api.ReplicaObject {
+	x := api.ReplicaObject{Key: key, Target: s.Target.Address(), State: string(s.State), Why: s.Why, Sent: s.Sent,
 		Removed: v == nil || v.Marker}
 	if !x.Removed {
 		x.Bytes = v.Size
@@ -341,43 +295,10 @@ func replicaObject(key string, v *object.Version, s *store.ReplicaState) Replica
 	return x
 }
 
-// ReplicasInfo is how an object stands at the targets of its bucket's rules.
-type ReplicasInfo struct {
-	Of       *ReplicaOfInfo `json:"replicaOf,omitempty" doc:"What it is a replica of"`
-	Removed  bool           `json:"removed,omitempty" doc:"The key was removed, or was never there; states are those of the removal"`
-	Replicas []ReplicaInfo  `json:"replicas"`
-}
-
-// ReplicaOfInfo is what a replica is a copy of.
-type ReplicaOfInfo struct {
-	Here    bool      `json:"here" doc:"The source is a bucket of this service"`
-	Bucket  string    `json:"bucket" doc:"The source"`
-	Key     string    `json:"key"`
-	Version string    `json:"version"`
-	Through int       `json:"through" doc:"Places that it came through"`
-	Since   time.Time `json:"since"`
-}
-
-// ReplicaInfo is how an object stands at a target.
-type ReplicaInfo struct {
-	Rule      string     `json:"rule"`
-	Target    string     `json:"target" doc:"Address and key there"`
-	State     string     `json:"state" enum:"pending,completed,failed,not in scope"`
-	Why       string     `json:"why,omitempty" doc:"It is not in scope, or failed"`
-	Code      string     `json:"code,omitempty"`
-	Since     *time.Time `json:"since,omitempty" doc:"It waits"`
-	Sent      int64      `json:"sent,omitempty" doc:"Bytes that are there of a large object on its way"`
-	Next      *time.Time `json:"next,omitempty" doc:"Try, when it failed"`
-	Attempts  int        `json:"attempts,omitempty"`
-	Confirmed *time.Time `json:"confirmed,omitempty" doc:"When the target had what it has"`
-	Version   string     `json:"version,omitempty" doc:"There"`
-	ETag      string     `json:"etag,omitempty" doc:"There"`
-}
-
 func (d *Desk) showReplicas(ctx context.Context, in *struct {
 	BucketPath
 	Key string `query:"key" required:"true" maxLength:"1024"`
-}) (*struct{ Body ReplicasInfo }, error) {
+}) (*struct{ Body api.ReplicasInfo }, error) {
 	a, err := address(in.Bucket, in.Key)
 	if err != nil {
 		return nil, err
@@ -394,11 +315,11 @@ func (d *Desk) showReplicas(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body ReplicasInfo }{*info}, nil
+	return &struct{ Body api.ReplicasInfo }{*info}, nil
 }
 
 // replicasOf tells how a key of the account's own bucket stands at each target.
-func (d *Desk) replicasOf(ctx context.Context, a catalog.Address) (*ReplicasInfo, error) {
+func (d *Desk) replicasOf(ctx context.Context, a catalog.Address) (*api.ReplicasInfo, error) {
 	now, err := d.store.ReplicaNow(ctx, a)
 	if err != nil {
 		return nil, err
@@ -412,7 +333,7 @@ func (d *Desk) replicasOf(ctx context.Context, a catalog.Address) (*ReplicasInfo
 		return nil, err
 	}
 	v := now.Version
-	out := &ReplicasInfo{Replicas: []ReplicaInfo{}, Removed: v == nil || v.Marker}
+	out := &api.ReplicasInfo{Replicas: []api.ReplicaInfo{}, Removed: v == nil || v.Marker}
 	if !now.Origin.IsZero() {
 		if out.Of, err = d.replicaOf(ctx, now.Origin, v); err != nil {
 			return nil, err
@@ -422,7 +343,7 @@ func (d *Desk) replicasOf(ctx context.Context, a catalog.Address) (*ReplicasInfo
 		if v == nil && s.Since == nil && s.There.Number == 0 {
 			continue // nothing is known of such a key
 		}
-		x := ReplicaInfo{Rule: s.Rule.Name, Target: target(s.Target, a.Key.String()), State: string(s.State), Why: s.Why,
+		x := api.ReplicaInfo{Rule: s.Rule.Name, Target: target(s.Target, a.Key.String()), State: string(s.State), Why: s.Why,
 			Since: s.Since, Sent: s.Sent, Attempts: s.Attempts, Confirmed: s.Confirmed, Version: s.There.Version,
 			ETag: s.There.ETag}
 		if s.State == replication.Failed {
@@ -443,9 +364,9 @@ func target(t *replication.Target, key string) string {
 
 // replicaOf tells what a replica is a copy of. A source here of another account is not
 // named.
-func (d *Desk) replicaOf(ctx context.Context, o replication.Origin, v *object.Version) (*ReplicaOfInfo, error) {
+func (d *Desk) replicaOf(ctx context.Context, o replication.Origin, v *object.Version) (*api.ReplicaOfInfo, error) {
 	service, bucket, _ := strings.Cut(o.Through[0], "/")
-	x := &ReplicaOfInfo{Here: service == d.store.Service, Bucket: bucket, Key: o.Key, Version: o.Version,
+	x := &api.ReplicaOfInfo{Here: service == d.store.Service, Bucket: bucket, Key: o.Key, Version: o.Version,
 		Through: len(o.Through), Since: v.Created}
 	if !x.Here {
 		return x, nil

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -19,27 +20,12 @@ type SavedName struct {
 
 var savedNamePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
-// Question is what find is asked.
-type Question struct {
-	Expression string   `json:"expression" maxLength:"4000"`
-	Buckets    []string `json:"buckets,omitempty" maxItems:"1000"`
-	Versions   bool     `json:"versions,omitempty"`
-}
-
-func (q *Question) check(now time.Time) error {
+func checkQuestion(q *api.Question, now time.Time) error {
 	_, err := query.Parse(q.Expression, now)
 	return err
 }
 
-// JournalFilter narrows the journal to some entries.
-type JournalFilter struct {
-	Bucket string   `json:"bucket,omitempty" maxLength:"64"`
-	Prefix string   `json:"prefix,omitempty" maxLength:"1024"`
-	Kinds  []string `json:"kinds,omitempty" maxItems:"40"`
-	Who    string   `json:"who,omitempty" maxLength:"128"`
-}
-
-func (f *JournalFilter) check(time.Time) error {
+func checkFilter(f *api.JournalFilter) error {
 	if f.Bucket != "" {
 		if _, err := object.ParseBucketName(f.Bucket); err != nil {
 			return err
@@ -53,35 +39,19 @@ func (f *JournalFilter) check(time.Time) error {
 	return object.CheckText("prefix", f.Prefix)
 }
 
-// SavedFind is a question of find under a name.
-type SavedFind struct {
-	Name  string    `json:"name"`
-	Saved time.Time `json:"saved"`
-	By    string    `json:"by"`
-	Question
-}
-
-// SavedFilter is a filter of the journal under a name.
-type SavedFilter struct {
-	Name  string    `json:"name"`
-	Saved time.Time `json:"saved"`
-	By    string    `json:"by"`
-	JournalFilter
-}
-
 func (d *Desk) savedFinds(ctx context.Context, _ *struct{}) (*struct {
 	Body struct {
-		Finds []SavedFind `json:"finds"`
+		Finds []api.SavedFind `json:"finds"`
 	}
 }, error) {
 	out := &struct {
 		Body struct {
-			Finds []SavedFind `json:"finds"`
+			Finds []api.SavedFind `json:"finds"`
 		}
 	}{}
-	out.Body.Finds = []SavedFind{}
+	out.Body.Finds = []api.SavedFind{}
 	return out, d.eachSaved(ctx, catalog.SavedFind, func(s catalog.Saved) error {
-		f := SavedFind{Name: s.Name, Saved: s.Saved.UTC(), By: s.By}
+		f := api.SavedFind{Name: s.Name, Saved: s.Saved.UTC(), By: s.By}
 		err := json.Unmarshal(s.Says, &f.Question)
 		out.Body.Finds = append(out.Body.Finds, f)
 		return err
@@ -90,17 +60,17 @@ func (d *Desk) savedFinds(ctx context.Context, _ *struct{}) (*struct {
 
 func (d *Desk) savedFilters(ctx context.Context, _ *struct{}) (*struct {
 	Body struct {
-		Filters []SavedFilter `json:"filters"`
+		Filters []api.SavedFilter `json:"filters"`
 	}
 }, error) {
 	out := &struct {
 		Body struct {
-			Filters []SavedFilter `json:"filters"`
+			Filters []api.SavedFilter `json:"filters"`
 		}
 	}{}
-	out.Body.Filters = []SavedFilter{}
+	out.Body.Filters = []api.SavedFilter{}
 	return out, d.eachSaved(ctx, catalog.SavedJournal, func(s catalog.Saved) error {
-		f := SavedFilter{Name: s.Name, Saved: s.Saved.UTC(), By: s.By}
+		f := api.SavedFilter{Name: s.Name, Saved: s.Saved.UTC(), By: s.By}
 		err := json.Unmarshal(s.Says, &f.JournalFilter)
 		out.Body.Filters = append(out.Body.Filters, f)
 		return err
@@ -117,27 +87,29 @@ func (d *Desk) eachSaved(ctx context.Context, of catalog.SavedKind, f func(catal
 
 func (d *Desk) saveFind(ctx context.Context, in *struct {
 	SavedName
-	Body Question
+	Body api.Question
 }) (*struct{}, error) {
-	return nil, d.save(ctx, catalog.SavedFind, in.Name, &in.Body)
+	return nil, d.save(ctx, catalog.SavedFind, in.Name, &in.Body,
+		func(now time.Time) error { return checkQuestion(&in.Body, now) })
 }
 
 func (d *Desk) saveFilter(ctx context.Context, in *struct {
 	SavedName
-	Body JournalFilter
+	Body api.JournalFilter
 }) (*struct{}, error) {
-	return nil, d.save(ctx, catalog.SavedJournal, in.Name, &in.Body)
+	return nil, d.save(ctx, catalog.SavedJournal, in.Name, &in.Body,
+		func(time.Time) error { return checkFilter(&in.Body) })
 }
 
 func (d *Desk) save(ctx context.Context, of catalog.SavedKind, name string,
-	says interface{ check(time.Time) error }) error {
+	says any, check func(now time.Time) error) error {
 	if !savedNamePattern.MatchString(name) {
 		return fault.New(fault.Invalid, "saved-name", "nothing can be saved as %q", name).In("name").
 			Do("take small letters, digits and hyphens")
 	}
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()
-	if err := says.check(by.At); err != nil {
+	if err := check(by.At); err != nil {
 		return err
 	}
 	return d.store.Catalog.Save(ctx, who(ctx).subject.Account, of, name, says, by)

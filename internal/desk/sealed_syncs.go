@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
@@ -16,7 +17,7 @@ import (
 // sealSync has a job seal what leaves, as is asked. What is at the target already must be
 // sealed with the same passphrase. The errors have the codes passphrase-kept,
 // passphrase-missing, passphrase-wrong and sealed-otherwise.
-func (d *Desk) sealSync(ctx context.Context, j *syncing.Job, c *SyncChange) error {
+func (d *Desk) sealSync(ctx context.Context, j *syncing.Job, c *api.SyncChange) error {
 	switch {
 	case c.Sealing == nil && c.Passphrase == nil:
 		return nil
@@ -52,17 +53,17 @@ func (d *Desk) sealSync(ctx context.Context, j *syncing.Job, c *SyncChange) erro
 	return err
 }
 
-// seals reports whether a change says anything of sealing.
-func (c *SyncChange) seals() bool { return c.Sealing != nil || c.Passphrase != nil }
+// changesSealing reports whether a change says anything of sealing.
+func changesSealing(c *api.SyncChange) bool { return c.Sealing != nil || c.Passphrase != nil }
 
 // sealedAs gives how a job seals after a change, worked out before anything is changed: it
 // takes seconds, and looks at the target.
-func (d *Desk) sealedAs(ctx context.Context, name string, c *SyncChange) (*syncing.Job, error) {
+func (d *Desk) sealedAs(ctx context.Context, name string, c *api.SyncChange) (*syncing.Job, error) {
 	j, err := d.mySync(ctx, name)
-	if err != nil || !c.seals() {
+	if err != nil || !changesSealing(c) {
 		return j, err
 	}
-	if err := c.apply(j, d.store.Catalog.Now()); err != nil {
+	if err := applySync(c, j, d.store.Catalog.Now()); err != nil {
 		return nil, err
 	}
 	if err := d.maySync(ctx, j); err != nil {
@@ -188,12 +189,12 @@ func (d *Desk) syncSheet(ctx context.Context, in *struct {
 
 // triedSync rehearses a job that is not saved, for a short while. What is to be sealed is not
 // compared: its passphrase is not known before it is saved.
-func (d *Desk) triedSync(ctx context.Context, j *syncing.Job, sealed bool) (*struct{ Body SyncRehearsal }, error) {
+func (d *Desk) triedSync(ctx context.Context, j *syncing.Job, sealed bool) (*struct{ Body api.SyncRehearsal }, error) {
 	if !sealed {
 		out, err := d.rehearsed(ctx, j, tryFor)
-		return &struct{ Body SyncRehearsal }{out}, err
+		return &struct{ Body api.SyncRehearsal }{out}, err
 	}
-	return &struct{ Body SyncRehearsal }{SyncRehearsal{Kinds: []RehearsedKind{}, Says: j.Sentence(),
+	return &struct{ Body api.SyncRehearsal }{api.SyncRehearsal{Kinds: []api.RehearsedKind{}, Says: j.Sentence(),
 		Undo: d.undo(ctx, j)}}, nil
 }
 

@@ -8,30 +8,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"spindle/internal/api"
+	"spindle/internal/core/endpoint"
 	"spindle/internal/wire/client"
 	"spindle/internal/wire/sign"
 )
-
-// WireInfo says where clients find the wire.
-type WireInfo struct {
-	URL     string   `json:"url" doc:"Base address, reachable from where the desk was asked"`
-	Port    int      `json:"port"`
-	Scheme  string   `json:"scheme" enum:"http,https"`
-	Domains []string `json:"domains" doc:"Domains of host style: BUCKET.DOMAIN"`
-}
-
-// ServiceInfo is what anyone may know of the service.
-type ServiceInfo struct {
-	Product string    `json:"product" enum:"spindle"`
-	Role    string    `json:"role" enum:"desk" doc:"This is the desk; the wire is elsewhere"`
-	Version string    `json:"version"`
-	Region  string    `json:"region"`
-	Wire    WireInfo  `json:"wire"`
-	Time    time.Time `json:"time" doc:"The service's clock"`
-
-	Currency string `json:"currency,omitempty" doc:"In which prices are: ISO 4217"`
-	Digits   int    `json:"digits" doc:"After the point, of sums"`
-}
 
 // HostIn keeps the host by which a client reached the desk.
 type HostIn struct {
@@ -46,7 +27,7 @@ func (h *HostIn) Resolve(ctx huma.Context) []error {
 }
 
 // wireInfo says where the wire is for a client that reached the desk as host.
-func (d *Desk) wireInfo(host string) WireInfo {
+func (d *Desk) wireInfo(host string) api.WireInfo {
 	port := d.settings.WireAddress().(*net.TCPAddr).Port
 	scheme := "http"
 	if d.settings.WireTLS {
@@ -60,7 +41,7 @@ func (d *Desk) wireInfo(host string) WireInfo {
 	if u == "" {
 		u = fmt.Sprintf("%s://%s", scheme, net.JoinHostPort(name, fmt.Sprint(port)))
 	}
-	return WireInfo{URL: u, Port: port, Scheme: scheme, Domains: d.settings.Domains}
+	return api.WireInfo{URL: u, Port: port, Scheme: scheme, Domains: d.settings.Domains}
 }
 
 func (d *Desk) serviceCalls(to *calls) {
@@ -69,8 +50,8 @@ func (d *Desk) serviceCalls(to *calls) {
 		"Check a client's settings, field by field, for real", d.checkCall)
 }
 
-func (d *Desk) service(ctx context.Context, in *HostIn) (*struct{ Body ServiceInfo }, error) {
-	return &struct{ Body ServiceInfo }{ServiceInfo{Product: "spindle", Role: "desk", Version: d.settings.Version,
+func (d *Desk) service(ctx context.Context, in *HostIn) (*struct{ Body api.ServiceInfo }, error) {
+	return &struct{ Body api.ServiceInfo }{api.ServiceInfo{Product: "spindle", Role: "desk", Version: d.settings.Version,
 		Region: d.store.Region,
 		Wire:   d.wireInfo(in.host), Time: time.Now().UTC(), Currency: d.settings.Money.Currency,
 		Digits: d.settings.Money.Digits}}, nil
@@ -87,7 +68,7 @@ func (d *Desk) checkCall(ctx context.Context, in *struct {
 		Bucket  string `json:"bucket,omitempty" maxLength:"63" doc:"A bucket to try"`
 		Write   bool   `json:"write,omitempty" doc:"Also put, read and remove a 1 KiB object"`
 	}
-}) (*struct{ Body client.Report }, error) {
+}) (*struct{ Body endpoint.Report }, error) {
 	b := in.Body
 	key := sign.Credential{ID: b.Key, Secret: b.Secret}
 	if own := who(ctx).key; own != nil && b.Secret == "" && (b.Key == "" || b.Key == own.ID) {
@@ -98,5 +79,5 @@ func (d *Desk) checkCall(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body client.Report }{*r}, nil
+	return &struct{ Body endpoint.Report }{*r}, nil
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -77,36 +78,16 @@ func (d *Desk) holder(ctx context.Context, id *identity) (err error) {
 	return nil
 }
 
-// RoleIn is a role in an account.
-type RoleIn struct {
-	Account string `json:"account"`
-	Role    string `json:"role" enum:"none,reader,writer,administrator" doc:"none removes a role"`
-}
-
-// SessionInfo says who is signed in.
-type SessionInfo struct {
-	Key        string    `json:"key,omitempty" doc:"The access key's id, when a key signed in"`
-	Person     string    `json:"person,omitempty" doc:"The person's name, when one signed in"`
-	Name       string    `json:"name" doc:"The key's or person's name"`
-	Account    string    `json:"account" doc:"That the session acts in"`
-	Role       string    `json:"role" enum:"none,reader,writer,administrator" doc:"In that account"`
-	Operator   bool      `json:"operator" doc:"Of the service"`
-	Accounts   []RoleIn  `json:"accounts" doc:"Those the session can act in"`
-	MustChange bool      `json:"mustChange,omitempty" doc:"The password must be changed first"`
-	Forgery    string    `json:"forgery" doc:"The token that every change must carry in the header X-Spindle-Forgery"`
-	Expires    time.Time `json:"expires"`
-}
-
-func (d *Desk) sessionInfo(ctx context.Context, id *identity) (SessionInfo, error) {
+func (d *Desk) sessionInfo(ctx context.Context, id *identity) (api.SessionInfo, error) {
 	s := id.subject
-	out := SessionInfo{Name: s.Name, Account: s.Account, Role: s.Role.String(), Operator: s.Operator, Accounts: []RoleIn{}}
+	out := api.SessionInfo{Name: s.Name, Account: s.Account, Role: s.Role.String(), Operator: s.Operator, Accounts: []api.RoleIn{}}
 	if id.key != nil {
 		out.Key, out.Name = id.key.ID, id.key.Name
 	}
 	if id.person != nil {
 		out.Person, out.MustChange = id.person.Name, id.person.MustChange
 		for _, m := range id.person.Members {
-			out.Accounts = append(out.Accounts, RoleIn{m.Account, m.Role.String()})
+			out.Accounts = append(out.Accounts, api.RoleIn{Account: m.Account, Role: m.Role.String()})
 		}
 	}
 	if id.session != nil {
@@ -114,21 +95,21 @@ func (d *Desk) sessionInfo(ctx context.Context, id *identity) (SessionInfo, erro
 	}
 	if !s.Operator {
 		if len(out.Accounts) == 0 {
-			out.Accounts = []RoleIn{{s.Account, s.Role.String()}}
+			out.Accounts = []api.RoleIn{{Account: s.Account, Role: s.Role.String()}}
 		}
 		return out, nil
 	}
 	all, err := d.store.Catalog.Accounts(ctx, "", 1000)
-	out.Accounts = []RoleIn{}
+	out.Accounts = []api.RoleIn{}
 	for _, a := range all {
-		out.Accounts = append(out.Accounts, RoleIn{a.Name, access.Administrator.String()})
+		out.Accounts = append(out.Accounts, api.RoleIn{Account: a.Name, Role: access.Administrator.String()})
 	}
 	return out, err
 }
 
 type sessionOut struct {
 	SetCookie []http.Cookie `header:"Set-Cookie"`
-	Body      SessionInfo
+	Body      api.SessionInfo
 }
 
 func (d *Desk) sessionCalls(to *calls) {
@@ -156,7 +137,7 @@ func (d *Desk) switchAccount(ctx context.Context, id *identity, account string) 
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(info.Accounts, func(r RoleIn) bool { return r.Account == account }) {
+	if !slices.ContainsFunc(info.Accounts, func(r api.RoleIn) bool { return r.Account == account }) {
 		return fault.New(fault.Refused, "not-allowed", "%s has no role in the account %q", id.subject.Name, account).
 			In("account").Do("have an administrator of it give you one")
 	}
@@ -186,19 +167,19 @@ func (d *Desk) signInCall(ctx context.Context, in *struct {
 	return &sessionOut{SetCookie: cookies, Body: info}, nil
 }
 
-func (d *Desk) session(ctx context.Context, _ *struct{}) (*struct{ Body SessionInfo }, error) {
+func (d *Desk) session(ctx context.Context, _ *struct{}) (*struct{ Body api.SessionInfo }, error) {
 	info, err := d.sessionInfo(ctx, who(ctx))
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body SessionInfo }{info}, nil
+	return &struct{ Body api.SessionInfo }{info}, nil
 }
 
 func (d *Desk) switchAccountCall(ctx context.Context, in *struct {
 	Body struct {
 		Account string `json:"account" maxLength:"64"`
 	}
-}) (*struct{ Body SessionInfo }, error) {
+}) (*struct{ Body api.SessionInfo }, error) {
 	id := who(ctx)
 	if err := d.switchAccount(ctx, id, in.Body.Account); err != nil {
 		return nil, err
@@ -207,7 +188,7 @@ func (d *Desk) switchAccountCall(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body SessionInfo }{info}, nil
+	return &struct{ Body api.SessionInfo }{info}, nil
 }
 
 func (d *Desk) changePasswordCall(ctx context.Context, in *struct {
@@ -226,7 +207,7 @@ func (d *Desk) signOut(ctx context.Context, _ *struct{}) (*struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 }, error) {
 	if id := who(ctx); id.session != nil {
-		if err := d.store.Catalog.EndSession(ctx, id.session.ID, "", catalog.TrailSignedOut, author(ctx)); err != nil {
+		if err := d.store.Catalog.EndSession(ctx, id.session.ID, "", access.TrailSignedOut, author(ctx)); err != nil {
 			return nil, err
 		}
 	}

@@ -2,28 +2,15 @@ package desk
 
 import (
 	"context"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 )
 
-// SessionEntry is a session that has not ended.
-type SessionEntry struct {
-	ID      int64     `json:"id"`
-	Who     string    `json:"who"`
-	Kind    string    `json:"kind" enum:"person,key"`
-	Account string    `json:"account"`
-	Source  string    `json:"source"`
-	Program string    `json:"program"`
-	Created time.Time `json:"created"`
-	Seen    time.Time `json:"seen" doc:"Last, to the minute"`
-	Expires time.Time `json:"expires"`
-	Own     bool      `json:"own" doc:"It is the one that asks"`
-}
-
-func sessionEntry(s catalog.Session, asks *identity) SessionEntry {
-	e := SessionEntry{ID: s.ID, Who: s.Holder(), Kind: "key", Account: s.Account, Source: s.Source, Program: s.Program,
+func sessionEntry(s catalog.Session, asks *identity) api.SessionEntry {
+	e := api.SessionEntry{ID: s.ID, Who: s.Holder(), Kind: "key", Account: s.Account, Source: s.Source, Program: s.Program,
 		Created: s.Created.UTC(), Seen: s.Seen.UTC(), Expires: s.Expires.UTC(),
 		Own: asks.session != nil && asks.session.ID == s.ID}
 	if s.Person != nil {
@@ -39,13 +26,7 @@ func (d *Desk) sessionListCalls(to *calls) {
 	call(to, rule{}, "end-session", "DELETE /sessions/{id}", "access", "End a session", d.endSession, answers(204))
 }
 
-// SessionPage is a page of a list.
-type SessionPage struct {
-	Sessions []SessionEntry `json:"sessions"`
-	Next     int64          `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
-}
-
-type sessions struct{ Body SessionPage }
+type sessions struct{ Body api.SessionPage }
 
 func (d *Desk) listSessions(ctx context.Context, in *struct {
 	Before int64 `query:"before" minimum:"0"`
@@ -63,7 +44,7 @@ func (d *Desk) listSessions(ctx context.Context, in *struct {
 			return d.store.Catalog.Sessions(ctx, account, before, limit)
 		},
 		func(s catalog.Session) int64 { return s.ID },
-		func(s catalog.Session) (SessionEntry, bool, error) {
+		func(s catalog.Session) (api.SessionEntry, bool, error) {
 			return sessionEntry(s, id), s.By() == id.subject.By() || id.subject.Administers(s.Account), nil
 		})
 	if err != nil {
@@ -83,7 +64,7 @@ func (d *Desk) endSession(ctx context.Context, in *struct {
 			Do("it may have ended by itself")
 	}
 	if err == nil {
-		err = d.store.Catalog.EndSession(ctx, in.ID, "", catalog.TrailSessionEnded, author(ctx))
+		err = d.store.Catalog.EndSession(ctx, in.ID, "", access.TrailSessionEnded, author(ctx))
 	}
 	if err != nil {
 		return nil, err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -58,17 +59,9 @@ func (d *Desk) linkKey(ctx context.Context, a catalog.Address, with string, hold
 	return k, nil
 }
 
-// SharedWith says to whom something was opened.
-type SharedWith struct {
-	Grant  int64  `json:"grant"`
-	To     string `json:"to" doc:"account NAME, person NAME, key ID, or anyone"`
-	For    string `json:"for" doc:"The purpose, or the rights"`
-	Prefix string `json:"prefix,omitempty"`
-}
-
 // sharing gives what who asks may do in all of a bucket, and to whom it was
 // opened, for those who may know.
-func (d *Desk) sharing(ctx context.Context, b *catalog.Bucket) ([]string, []SharedWith, error) {
+func (d *Desk) sharing(ctx context.Context, b *catalog.Bucket) ([]string, []api.SharedWith, error) {
 	book, err := d.gate.Book(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -79,11 +72,11 @@ func (d *Desk) sharing(ctx context.Context, b *catalog.Bucket) ([]string, []Shar
 	if names == nil {
 		names = []string{}
 	}
-	var shared []SharedWith
+	var shared []api.SharedWith
 	inside := d.veilOf(ctx, b.Account).inside
 	for _, g := range book.On(b.Name.String()) {
 		if g.Holds(now) && (rights&access.Settings != 0 || inside || g.To.Kind == access.ToAnyone) {
-			shared = append(shared, SharedWith{Grant: g.ID, To: g.To.String(), For: g.Rights.Purpose(), Prefix: g.Prefix})
+			shared = append(shared, api.SharedWith{Grant: g.ID, To: g.To.String(), For: g.Rights.Purpose(), Prefix: g.Prefix})
 		}
 	}
 	return names, shared, nil

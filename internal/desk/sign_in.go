@@ -141,7 +141,7 @@ func (d *Desk) signInFailed(id *identity, c claim) error {
 		says = fault.New(fault.Refused, "sign-in", "name and password do not belong together").In(c.field).
 			Do("check both; an operator can give a new password")
 	}
-	d.gate.Note(catalog.TrailEntry{Kind: catalog.TrailSignInFailed, Who: "anyone", Source: id.source, Subject: name.By(),
+	d.gate.Note(catalog.TrailEntry{Kind: access.TrailSignInFailed, Who: "anyone", Source: id.source, Subject: name.By(),
 		Detail: map[string]any{}})
 	return says
 }
@@ -224,7 +224,7 @@ func (d *Desk) changePassword(ctx context.Context, id *identity, old, fresh stri
 	if err != nil {
 		return fault.From(err).In("new")
 	}
-	return d.store.Catalog.ChangePerson(ctx, id.person.Name, 0, author(ctx), catalog.TrailPassword,
+	return d.store.Catalog.ChangePerson(ctx, id.person.Name, 0, author(ctx), access.TrailPassword,
 		func(p *catalog.PersonRow) error {
 			p.Password, p.MustChange = coded, false
 			return nil

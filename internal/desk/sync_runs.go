@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 
+	"spindle/internal/api"
 	"spindle/internal/core/syncing"
 )
 
@@ -12,8 +13,8 @@ func (d *Desk) syncRuns(ctx context.Context, in *struct {
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"50"`
 }) (out *struct {
 	Body struct {
-		Runs []SyncRunInfo `json:"runs"`
-		Next int64         `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
+		Runs []api.SyncRunInfo `json:"runs"`
+		Next int64             `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
 	}
 }, err error) {
 	j, err := d.mySync(ctx, in.Sync)
@@ -26,7 +27,7 @@ func (d *Desk) syncRuns(ctx context.Context, in *struct {
 	}
 	body := &fresh(&out).Body
 	list, body.Next = cut(list, in.Limit, func(r syncing.Run) int64 { return r.ID })
-	body.Runs = make([]SyncRunInfo, len(list))
+	body.Runs = make([]api.SyncRunInfo, len(list))
 	for i := range list {
 		body.Runs[i] = *syncRunInfo(&list[i])
 	}
@@ -39,7 +40,7 @@ type SyncRunPath struct {
 	Run int64 `path:"run" minimum:"1"`
 }
 
-type syncRunOut struct{ Body SyncRunInfo }
+type syncRunOut struct{ Body api.SyncRunInfo }
 
 func (d *Desk) myRun(ctx context.Context, in *SyncRunPath) (syncing.Run, error) {
 	j, err := d.mySync(ctx, in.Sync)
@@ -91,16 +92,6 @@ func (d *Desk) stopSyncRun(ctx context.Context, in *SyncRunPath) (*struct{}, err
 	return nil, d.store.Catalog.StopSync(ctx, r.ID, d.store.Catalog.Now())
 }
 
-// SyncOutcomeInfo is what became of an object in a run.
-type SyncOutcomeInfo struct {
-	Key   string `json:"key"`
-	Do    string `json:"do"`
-	Why   string `json:"why"`
-	Bytes int64  `json:"bytes"`
-	Code  string `json:"code,omitempty" doc:"Of what failed"`
-	Says  string `json:"says,omitempty"`
-}
-
 func (d *Desk) syncOutcomes(ctx context.Context, in *struct {
 	SyncRunPath
 	After  int64 `query:"after" minimum:"0"`
@@ -108,8 +99,8 @@ func (d *Desk) syncOutcomes(ctx context.Context, in *struct {
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 }) (out *struct {
 	Body struct {
-		Outcomes []SyncOutcomeInfo `json:"outcomes"`
-		Next     int64             `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
+		Outcomes []api.SyncOutcomeInfo `json:"outcomes"`
+		Next     int64                 `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
 	}
 }, err error) {
 	r, err := d.myRun(ctx, &in.SyncRunPath)
@@ -122,9 +113,9 @@ func (d *Desk) syncOutcomes(ctx context.Context, in *struct {
 	}
 	body := &fresh(&out).Body
 	list, body.Next = cut(list, in.Limit, func(o syncing.Outcome) int64 { return o.Seq })
-	body.Outcomes = make([]SyncOutcomeInfo, len(list))
+	body.Outcomes = make([]api.SyncOutcomeInfo, len(list))
 	for i, o := range list {
-		body.Outcomes[i] = SyncOutcomeInfo{o.Key, string(o.Do), string(o.Why), o.Bytes, o.Code, o.Says}
+		body.Outcomes[i] = api.SyncOutcomeInfo{Key: o.Key, Do: string(o.Do), Why: string(o.Why), Bytes: o.Bytes, Code: o.Code, Says: o.Says}
 	}
 	return out, nil
 }

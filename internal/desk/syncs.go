@@ -9,6 +9,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/syncing"
@@ -16,80 +17,18 @@ import (
 	"spindle/internal/works"
 )
 
-// SyncInfo is a job that brings one side to another.
-type SyncInfo struct {
-	ID        int64        `json:"id" doc:"By which figures that are watched know it"`
-	Name      string       `json:"name"`
-	On        bool         `json:"on" doc:"It runs by its schedule"`
-	From      string       `json:"from" doc:"A folder of the service's machine, BUCKET/PREFIX/ or @ENDPOINT/BUCKET/PREFIX/"`
-	To        string       `json:"to"`
-	Mode      string       `json:"mode" enum:"accumulate,mirror,drain"`
-	Says      string       `json:"says" doc:"What it does, in a sentence"`
-	Note      string       `json:"note,omitempty"`
-	By        string       `json:"by" enum:"time,digest,size" doc:"What is compared, where no digests are told"`
-	Like      []string     `json:"like,omitempty"`
-	LeaveOut  []string     `json:"leaveOut,omitempty"`
-	SizeFrom  *int64       `json:"sizeFrom,omitempty"`
-	SizeTo    *int64       `json:"sizeTo,omitempty"`
-	Older     float64      `json:"older,omitempty" doc:"Seconds"`
-	Newer     float64      `json:"newer,omitempty" doc:"Seconds"`
-	Links     string       `json:"links,omitempty" enum:"skip,follow,keep"`
-	Class     string       `json:"class,omitempty" doc:"Tier here, storage class there"`
-	Sealed    bool         `json:"sealed,omitempty" doc:"Encrypted at rest"`
-	Parallel  int          `json:"parallel"`
-	Share     float64      `json:"guardShare" doc:"Percent of the target that may be removed or replaced without asking"`
-	Most      int64        `json:"guardMost" doc:"Objects that may be"`
-	Schedule  string       `json:"schedule,omitempty"`
-	Zone      string       `json:"zone,omitempty"`
-	Next      *time.Time   `json:"next,omitempty" doc:"When the schedule is due"`
-	Tags      object.Tags  `json:"tags,omitempty" doc:"That an object must have to take part"`
-	Where     string       `json:"where,omitempty" doc:"What must hold of an object that takes part, as an expression of find"`
-	Prefix    string       `json:"prefix,omitempty" doc:"Of keys that take part"`
-	Bandwidth []string     `json:"bandwidth,omitempty" doc:"Limits, such as 2MiB, or 08:00-18:00 2MiB"`
-	Sealing   string       `json:"sealing" enum:"none,content,names" doc:"What is sealed before it leaves: contents, or names too"`
-	Salt      string       `json:"salt,omitempty" doc:"Of the passphrase; no secret"`
-	Restores  string       `json:"restores,omitempty" doc:"The job that this one brings back"`
-	AsOf      *time.Time   `json:"asOf,omitempty" doc:"The source is read as it was then"`
-	Revision  int          `json:"revision"`
-	Created   time.Time    `json:"created"`
-	ChangedBy string       `json:"changedBy" doc:"With whose rights it runs"`
-	Last      *SyncRunInfo `json:"last,omitempty" doc:"Its latest run"`
-}
-
-// SyncRunInfo is one execution of a job.
-type SyncRunInfo struct {
-	ID       int64       `json:"id"`
-	State    string      `json:"state" enum:"waiting,running,asking,done,partly,failed,stopped"`
-	Who      string      `json:"who" doc:"Who asked for it, or schedule"`
-	Anyway   bool        `json:"anyway,omitempty" doc:"The guard does not stop it"`
-	Asked    time.Time   `json:"asked"`
-	Started  *time.Time  `json:"started,omitempty"`
-	Ended    *time.Time  `json:"ended,omitempty"`
-	Code     string      `json:"code,omitempty"`
-	Says     string      `json:"says,omitempty" doc:"Why it asks, waits or failed"`
-	Total    syncing.Sum `json:"total" doc:"That were to be written, removed or looked at closer"`
-	Written  syncing.Sum `json:"written"`
-	Same     syncing.Sum `json:"same"`
-	Removed  syncing.Sum `json:"removed" doc:"At the target"`
-	Drained  syncing.Sum `json:"drained" doc:"At the source"`
-	AtHand   syncing.Sum `json:"atHand" doc:"Of what was written: copied at the target, not sent"`
-	Failed   int64       `json:"failed"`
-	NotTaken int64       `json:"notRemoved" doc:"Removals that were left, because something failed"`
-	Moved    int64       `json:"moved" doc:"Bytes that were sent"`
-}
-
-func syncRunInfo(r *syncing.Run) *SyncRunInfo {
+func syncRunInfo(r *syncing.Run) *api.SyncRunInfo {
 	t := r.Tally
 	p := t.Plan
-	return &SyncRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Anyway: r.Anyway, Asked: r.Asked, Started: r.Started,
+	return &api.SyncRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Anyway: r.Anyway, Asked: r.Asked, Started: r.Started,
 		Ended: r.Ended, Code: r.Code, Says: r.Says, Total: p.New.Plus(p.Replace).Plus(p.Remove).Plus(p.Doubt),
 		Written: t.Written,
 		Same:    t.Same, Removed: t.Removed, Drained: t.Drained, AtHand: t.AtHand, Failed: t.Failed, NotTaken: t.NotTaken,
 		Moved: t.Moved}
 }
 
-func syncInfo(j *syncing.Job, last *syncing.Run) SyncInfo {
-	x := SyncInfo{ID: j.ID, Name: j.Name, On: j.On, From: j.From.String(), To: j.To.String(), Mode: string(j.Mode),
+func syncInfo(j *syncing.Job, last *syncing.Run) api.SyncInfo {
+	x := api.SyncInfo{ID: j.ID, Name: j.Name, On: j.On, From: j.From.String(), To: j.To.String(), Mode: string(j.Mode),
 		Note: j.Note,
 		By:   string(j.By), Like: j.Like, LeaveOut: j.LeaveOut, SizeFrom: j.SizeFrom, SizeTo: j.SizeTo,
 		Older: j.OlderBy.Seconds(), Newer: j.NewerBy.Seconds(), Links: j.Links, Class: j.Class, Sealed: j.Sealed,
@@ -143,7 +82,7 @@ type SyncPath struct {
 	Sync string `path:"sync" maxLength:"63"`
 }
 
-type syncOut struct{ Body SyncInfo }
+type syncOut struct{ Body api.SyncInfo }
 
 func (d *Desk) mySync(ctx context.Context, name string) (*syncing.Job, error) {
 	return d.store.Catalog.Sync(ctx, who(ctx).subject.Account, name)
@@ -161,7 +100,7 @@ func (d *Desk) oneSync(ctx context.Context, name string) (*syncOut, error) {
 	return &syncOut{list[0]}, nil
 }
 
-func (d *Desk) syncInfos(ctx context.Context, list []*syncing.Job) ([]SyncInfo, error) {
+func (d *Desk) syncInfos(ctx context.Context, list []*syncing.Job) ([]api.SyncInfo, error) {
 	return withRuns(list, func(j *syncing.Job) int64 { return j.ID }, func(ids []int64) (map[int64]syncing.Run, error) {
 		return d.store.Catalog.LastSyncRuns(ctx, ids)
 	}, syncInfo)
@@ -176,8 +115,8 @@ func (d *Desk) listSyncs(ctx context.Context, in *struct {
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (out *struct {
 	Body struct {
-		Syncs []SyncInfo `json:"syncs"`
-		Next  string     `json:"next,omitempty"`
+		Syncs []api.SyncInfo `json:"syncs"`
+		Next  string         `json:"next,omitempty"`
 	}
 }, err error) {
 	all, err := d.store.Catalog.Syncs(ctx, who(ctx).subject.Account, in.After, in.Limit+1)
@@ -190,39 +129,7 @@ func (d *Desk) listSyncs(ctx context.Context, in *struct {
 	return out, err
 }
 
-// SyncChange is what can be said of a sync job; what is not named stays as it is.
-type SyncChange struct {
-	On       *bool     `json:"on,omitempty"`
-	From     *string   `json:"from,omitempty" maxLength:"1200"`
-	To       *string   `json:"to,omitempty" maxLength:"1200"`
-	Mode     *string   `json:"mode,omitempty" maxLength:"20"`
-	Note     *string   `json:"note,omitempty" maxLength:"500"`
-	By       *string   `json:"by,omitempty" maxLength:"20"`
-	Like     *[]string `json:"like,omitempty" maxItems:"100"`
-	LeaveOut *[]string `json:"leaveOut,omitempty" maxItems:"100"`
-	SizeFrom *int64    `json:"sizeFrom,omitempty" doc:"Bytes; below 0: none"`
-	SizeTo   *int64    `json:"sizeTo,omitempty" doc:"Bytes; below 0: none"`
-	Older    *float64  `json:"older,omitempty" minimum:"0" doc:"Seconds"`
-	Newer    *float64  `json:"newer,omitempty" minimum:"0" doc:"Seconds"`
-	Links    *string   `json:"links,omitempty" maxLength:"20"`
-	Class    *string   `json:"class,omitempty" maxLength:"64"`
-	Sealed   *bool     `json:"sealed,omitempty"`
-	Parallel *int      `json:"parallel,omitempty"`
-	Share    *float64  `json:"guardShare,omitempty" doc:"Percent"`
-	Most     *int64    `json:"guardMost,omitempty"`
-	Schedule *string   `json:"schedule,omitempty" maxLength:"100" doc:"Five fields, such as 30 2 * * 1, or @hourly, @daily, @weekly, @monthly; empty: by hand"`
-	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Of schedule and limits, such as Europe/Oslo; empty: UTC"`
-
-	Tags      *map[string]string `json:"tags,omitempty"`
-	Where     *string            `json:"where,omitempty" maxLength:"4000" doc:"Only objects for which this expression of find holds: of key, type, size, changed, md5, crc64, field, tag; empty: all"`
-	Bandwidth *[]string          `json:"bandwidth,omitempty" maxItems:"24" doc:"Limits, such as 2MiB, or 08:00-18:00 2MiB; the first that is for the time of day holds"`
-
-	Sealing    *string `json:"sealing,omitempty" enum:"none,content,names" doc:"What is sealed before it leaves: contents, or names too"`
-	Passphrase *string `json:"passphrase,omitempty" maxLength:"1000" doc:"Of what is sealed; it is not shown again"`
-	Kept       bool    `json:"passphraseKept,omitempty" doc:"You keep the passphrase elsewhere: losing it loses what is sealed"`
-}
-
-func (c *SyncChange) apply(j *syncing.Job, now time.Time) (err error) {
+func applySync(c *api.SyncChange, j *syncing.Job, now time.Time) (err error) {
 	set(&j.On, c.On)
 	set(&j.Note, c.Note)
 	set(&j.Like, c.Like)
@@ -337,7 +244,7 @@ func (d *Desk) sides() *works.SyncSides {
 func (d *Desk) addSync(ctx context.Context, in *struct {
 	Body struct {
 		Name string `json:"name" maxLength:"63"`
-		SyncChange
+		api.SyncChange
 	}
 }) (*syncOut, error) {
 	by := author(ctx)
@@ -396,7 +303,7 @@ func (d *Desk) syncFits(ctx context.Context, j *syncing.Job) error {
 }
 
 // newSync gives a job as it is asked for, whose sides who asks may use.
-func (d *Desk) newSync(ctx context.Context, name string, c *SyncChange) (*syncing.Job, error) {
+func (d *Desk) newSync(ctx context.Context, name string, c *api.SyncChange) (*syncing.Job, error) {
 	j := &syncing.Job{Name: name, Account: who(ctx).subject.Account, Who: author(ctx).Who, On: true, Spec: syncing.Spec{
 		Mode: syncing.Accumulate, By: syncing.ByTime, Links: string(side.SkipLinks), Parallel: 8, Guard: syncing.Usual}}
 	for _, x := range []struct {
@@ -407,7 +314,7 @@ func (d *Desk) newSync(ctx context.Context, name string, c *SyncChange) (*syncin
 			return nil, fault.New(fault.Invalid, "address", "the job has no %s", x.field).In(x.field).Do("name a side")
 		}
 	}
-	if err := c.apply(j, d.store.Catalog.Now()); err != nil {
+	if err := applySync(c, j, d.store.Catalog.Now()); err != nil {
 		return nil, err
 	}
 	return j, d.maySync(ctx, j)
@@ -416,7 +323,7 @@ func (d *Desk) newSync(ctx context.Context, name string, c *SyncChange) (*syncin
 func (d *Desk) changeSync(ctx context.Context, in *struct {
 	SyncPath
 	Body struct {
-		SyncChange
+		api.SyncChange
 		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*syncOut, error) {
@@ -428,12 +335,12 @@ func (d *Desk) changeSync(ctx context.Context, in *struct {
 	}
 	j, err := d.mySync(ctx, in.Sync)
 	if err == nil {
-		err = in.Body.apply(j, by.At)
+		err = applySync(&in.Body.SyncChange, j, by.At)
 	}
 	if err != nil {
 		return nil, err
 	}
-	if in.Body.seals() {
+	if changesSealing(&in.Body.SyncChange) {
 		j.Seals, j.Secret = sealed.Seals, sealed.Secret
 	}
 	if err := errors.Join(d.maySync(ctx, j), d.syncFits(ctx, j)); err != nil {
@@ -456,42 +363,13 @@ func (d *Desk) removeSync(ctx context.Context, in *SyncPath) (*struct{}, error) 
 	return nil, d.store.Catalog.RemoveSync(ctx, who(ctx).subject.Account, in.Sync, by)
 }
 
-// SyncRehearsal is what a run would do.
-type SyncRehearsal struct {
-	Kinds []RehearsedKind `json:"kinds"`
-	Asks  string          `json:"asks,omitempty" doc:"Why a run would stop and ask"`
-	More  bool            `json:"more,omitempty" doc:"It took too long, and ended here"`
-
-	AtHand syncing.Sum `json:"atHand" doc:"Of what is new: at the target under another key, and copied there"`
-	Says   string      `json:"says" doc:"What the job does, in a sentence"`
-	Undo   string      `json:"undo" enum:"can,cannot,unknown" doc:"Whether what is replaced or removed at the target can be brought back there"`
-}
-
-// Differ reports whether a run would change anything.
-func (r *SyncRehearsal) Differ() bool {
-	for _, k := range r.Kinds {
-		if k.Do == string(syncing.Write) || k.Do == string(syncing.Remove) || k.Do == string(syncing.Refuse) {
-			return true
-		}
-	}
-	return false
-}
-
-// RehearsedKind is what would be done for one reason.
-type RehearsedKind struct {
-	Do       string      `json:"do" enum:"write,skip,remove,leave,refuse"`
-	Why      string      `json:"why"`
-	Sum      syncing.Sum `json:"sum"`
-	Examples []string    `json:"examples" doc:"Keys, at most 20"`
-}
-
 const (
 	rehearseFor      = 2 * time.Minute
 	tryFor           = 10 * time.Second // of a job that is not saved
 	rehearseExamples = 20
 )
 
-func (d *Desk) rehearseSync(ctx context.Context, in *SyncPath) (*struct{ Body SyncRehearsal }, error) {
+func (d *Desk) rehearseSync(ctx context.Context, in *SyncPath) (*struct{ Body api.SyncRehearsal }, error) {
 	j, err := d.mySync(ctx, in.Sync)
 	if err == nil {
 		err = d.maySync(ctx, j)
@@ -500,28 +378,17 @@ func (d *Desk) rehearseSync(ctx context.Context, in *SyncPath) (*struct{ Body Sy
 		return nil, err
 	}
 	out, err := d.rehearsed(ctx, j, rehearseFor)
-	return &struct{ Body SyncRehearsal }{out}, err
+	return &struct{ Body api.SyncRehearsal }{out}, err
 }
 
 // rehearseNewSync says of a job that is not saved, or not saved so, what it would do.
-func (d *Desk) rehearseNewSync(ctx context.Context, in *struct{ Body SyncChange }) (*struct{ Body SyncRehearsal },
+func (d *Desk) rehearseNewSync(ctx context.Context, in *struct{ Body api.SyncChange }) (*struct{ Body api.SyncRehearsal },
 	error) {
 	j, err := d.newSync(ctx, "unsaved", &in.Body)
 	if err != nil {
 		return nil, err
 	}
 	return d.triedSync(ctx, j, in.Body.Sealing != nil && *in.Body.Sealing != "none")
-}
-
-// RehearsedStep is a line of a rehearsal that lists all (JSON lines): an object, or at the end what
-// went wrong, or nothing.
-type RehearsedStep struct {
-	Key     string   `json:"key,omitempty"`
-	Do      string   `json:"do,omitempty"`
-	Why     string   `json:"why,omitempty"`
-	Bytes   int64    `json:"bytes,omitempty"`
-	Done    bool     `json:"done,omitempty"`
-	Problem *Problem `json:"problem,omitempty"`
 }
 
 // rehearseAll lists every object that a run would write, remove or refuse.
@@ -542,12 +409,12 @@ func (d *Desk) rehearseAll(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	defer do.Close()
-	tell := lines[RehearsedStep](w)
+	tell := lines[api.RehearsedStep](w)
 	do.Each = func(s *syncing.Step) bool {
 		if s.Do == syncing.Skip || s.Do == syncing.Leave {
 			return ctx.Err() == nil
 		}
-		x := RehearsedStep{Key: s.Key, Do: string(s.Do), Why: string(s.Why), Bytes: s.Target.SizeOr(0)}
+		x := api.RehearsedStep{Key: s.Key, Do: string(s.Do), Why: string(s.Why), Bytes: s.Target.SizeOr(0)}
 		if s.Source != nil {
 			x.Bytes = s.Source.Size
 		}
@@ -555,15 +422,15 @@ func (d *Desk) rehearseAll(w http.ResponseWriter, r *http.Request) error {
 		return ctx.Err() == nil
 	}
 	if _, err := do.Rehearse(ctx); err != nil {
-		tell(RehearsedStep{Problem: d.problem(ctx, err)})
+		tell(api.RehearsedStep{Problem: d.problem(ctx, err)})
 		return nil
 	}
-	tell(RehearsedStep{Done: true})
+	tell(api.RehearsedStep{Done: true})
 	return nil
 }
 
-func (d *Desk) rehearsed(ctx context.Context, j *syncing.Job, long time.Duration) (SyncRehearsal, error) {
-	out := SyncRehearsal{Kinds: []RehearsedKind{}, Says: j.Sentence()}
+func (d *Desk) rehearsed(ctx context.Context, j *syncing.Job, long time.Duration) (api.SyncRehearsal, error) {
+	out := api.SyncRehearsal{Kinds: []api.RehearsedKind{}, Says: j.Sentence()}
 	do, err := d.sides().Carry(ctx, j, nil)
 	if err != nil {
 		return out, err
@@ -578,7 +445,7 @@ func (d *Desk) rehearsed(ctx context.Context, j *syncing.Job, long time.Duration
 		if !ok {
 			i = len(out.Kinds)
 			at[k] = i
-			out.Kinds = append(out.Kinds, RehearsedKind{Do: k[0], Why: k[1], Examples: []string{}})
+			out.Kinds = append(out.Kinds, api.RehearsedKind{Do: k[0], Why: k[1], Examples: []string{}})
 		}
 		x := &out.Kinds[i]
 		x.Sum.Objects++

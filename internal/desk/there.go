@@ -14,6 +14,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"spindle/internal/api"
 	"spindle/internal/core/access"
 	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
@@ -89,38 +90,30 @@ func thereError(name string, err error) error {
 	return &f
 }
 
-// BucketThere is a bucket at an endpoint.
-type BucketThere struct {
-	Name       string `json:"name"`
-	Made       string `json:"made,omitempty" doc:"In the endpoint's words"`
-	Versioning string `json:"versioning,omitempty" enum:"off,on,paused" doc:"Absent when it cannot keep versions, or was not asked"`
-	Lifecycle  string `json:"lifecycle,omitempty" doc:"Its lifecycle document, as the endpoint has it"`
-}
-
 func (d *Desk) bucketsThere(ctx context.Context, in *EndpointPath) (out *struct {
 	Body struct {
-		Buckets []BucketThere `json:"buckets"`
+		Buckets []api.BucketThere `json:"buckets"`
 	}
 }, err error) {
 	out = &struct {
 		Body struct {
-			Buckets []BucketThere `json:"buckets"`
+			Buckets []api.BucketThere `json:"buckets"`
 		}
 	}{}
-	out.Body.Buckets = []BucketThere{}
+	out.Body.Buckets = []api.BucketThere{}
 	return out, d.asked(ctx, in.Endpoint, func(ctx context.Context, c *remote.Conn) error {
 		list, err := c.Client.Buckets(ctx)
 		for _, b := range list {
-			out.Body.Buckets = append(out.Body.Buckets, BucketThere{Name: b.Name, Made: b.Made})
+			out.Body.Buckets = append(out.Body.Buckets, api.BucketThere{Name: b.Name, Made: b.Made})
 		}
 		return err
 	})
 }
 
-type bucketThereOut struct{ Body BucketThere }
+type bucketThereOut struct{ Body api.BucketThere }
 
 func (d *Desk) bucketThere(ctx context.Context, name, bucket string) (out *bucketThereOut, err error) {
-	out = &bucketThereOut{BucketThere{Name: bucket}}
+	out = &bucketThereOut{api.BucketThere{Name: bucket}}
 	return out, d.asked(ctx, name, func(ctx context.Context, c *remote.Conn) error {
 		is, err := side.LookAt(ctx, c, bucket)
 		if err != nil {
@@ -192,22 +185,8 @@ func (d *Desk) removeThere(ctx context.Context, in *TherePath) (*struct{}, error
 	})
 }
 
-// ObjectThere is an object at an endpoint.
-type ObjectThere struct {
-	Key         string            `json:"key"`
-	Size        int64             `json:"size"`
-	ETag        string            `json:"etag"`
-	Modified    time.Time         `json:"modified"`
-	Class       string            `json:"class,omitempty" doc:"Storage class, in the endpoint's words"`
-	CRC64       string            `json:"crc64,omitempty" doc:"In hex, when the endpoint tells it"`
-	ContentType string            `json:"contentType,omitempty"`
-	Version     string            `json:"version,omitempty"`
-	Metadata    map[string]string `json:"metadata,omitempty"`
-	Tags        map[string]string `json:"tags,omitempty"`
-}
-
-func objectThere(f side.Facts) ObjectThere {
-	x := ObjectThere{Key: f.Key, Size: f.Size, ETag: f.ETag, Modified: f.Modified, Class: f.Class,
+func objectThere(f side.Facts) api.ObjectThere {
+	x := api.ObjectThere{Key: f.Key, Size: f.Size, ETag: f.ETag, Modified: f.Modified, Class: f.Class,
 		ContentType: f.Headers.ContentType, Version: f.Version, Metadata: f.Metadata, Tags: f.Tags}
 	if f.CRC64 != nil {
 		x.CRC64 = fmt.Sprintf("%016x", *f.CRC64)
@@ -217,9 +196,9 @@ func objectThere(f side.Facts) ObjectThere {
 
 type objectsThereOut struct {
 	Body struct {
-		Objects  []ObjectThere `json:"objects"`
-		Prefixes []string      `json:"prefixes" doc:"What the delimiter folds"`
-		Next     string        `json:"next,omitempty" doc:"Give it as after for the next page"`
+		Objects  []api.ObjectThere `json:"objects"`
+		Prefixes []string          `json:"prefixes" doc:"What the delimiter folds"`
+		Next     string            `json:"next,omitempty" doc:"Give it as after for the next page"`
 	}
 }
 
@@ -231,11 +210,11 @@ func (d *Desk) objectsThere(ctx context.Context, in *struct {
 	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (*objectsThereOut, error) {
 	out := &objectsThereOut{}
-	out.Body.Objects, out.Body.Prefixes = []ObjectThere{}, []string{}
+	out.Body.Objects, out.Body.Prefixes = []api.ObjectThere{}, []string{}
 	return out, d.asked(ctx, in.Endpoint, func(ctx context.Context, c *remote.Conn) error {
 		p, err := c.Client.List(ctx, in.There, in.Prefix, in.Delimiter, in.After, in.Limit)
 		for _, o := range p.Objects {
-			out.Body.Objects = append(out.Body.Objects, ObjectThere{Key: o.Key, Size: o.Size, ETag: o.ETag, Modified: o.Modified,
+			out.Body.Objects = append(out.Body.Objects, api.ObjectThere{Key: o.Key, Size: o.Size, ETag: o.ETag, Modified: o.Modified,
 				Class: o.Class})
 		}
 		out.Body.Prefixes, out.Body.Next = append(out.Body.Prefixes, p.Prefixes...), p.Next
@@ -248,8 +227,8 @@ type keyThere struct {
 	Key string `query:"key" required:"true" maxLength:"1024"`
 }
 
-func (d *Desk) objectThere(ctx context.Context, in *keyThere) (out *struct{ Body ObjectThere }, err error) {
-	out = &struct{ Body ObjectThere }{}
+func (d *Desk) objectThere(ctx context.Context, in *keyThere) (out *struct{ Body api.ObjectThere }, err error) {
+	out = &struct{ Body api.ObjectThere }{}
 	return out, d.asked(ctx, in.Endpoint, func(ctx context.Context, c *remote.Conn) error {
 		f, err := (&side.There{Conn: c, Bucket: in.There}).Stat(ctx, in.Key)
 		out.Body = objectThere(f)
@@ -351,31 +330,14 @@ func (d *Desk) uploadThere(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return thereError(t.Conn.Name, err)
 	}
-	writeJSON(w, http.StatusOK, ObjectThere{Key: key, Size: i.Size, ETag: i.ETag, Version: i.Version})
+	writeJSON(w, http.StatusOK, api.ObjectThere{Key: key, Size: i.Size, ETag: i.ETag, Version: i.Version})
 	return nil
-}
-
-// CopyBetween is a copy of one object from a place to another, each here or at an
-// endpoint.
-type CopyBetween struct {
-	From  string `json:"from" doc:"BUCKET/KEY or @ENDPOINT/BUCKET/KEY"`
-	To    string `json:"to" doc:"BUCKET/KEY or @ENDPOINT/BUCKET/KEY"`
-	Class string `json:"class,omitempty" doc:"Tier here, storage class there"`
-}
-
-// CopyStep is a line of what it answers with (JSON lines).
-type CopyStep struct {
-	Moved   int64    `json:"moved,omitempty" doc:"Bytes so far"`
-	Size    int64    `json:"size,omitempty"`
-	ETag    string   `json:"etag,omitempty" doc:"At the end"`
-	Done    bool     `json:"done,omitempty"`
-	Problem *Problem `json:"problem,omitempty"`
 }
 
 // copyBetween copies an object between places and tells how far it is.
 func (d *Desk) copyBetween(w http.ResponseWriter, r *http.Request) error {
 	ctx := r.Context()
-	var in CopyBetween
+	var in api.CopyBetween
 	if err := readDocument(w, r, &in); err != nil {
 		return err
 	}
@@ -399,23 +361,23 @@ func (d *Desk) copyBetween(w http.ResponseWriter, r *http.Request) error {
 		return err
 	})
 	defer end()
-	tell := lines[CopyStep](w)
+	tell := lines[api.CopyStep](w)
 	var moved int64
 	told := time.Now()
 	out, err := d.copied(ctx, from, f, to, toKey, in.Class, func(n int64) {
 		if moved += n; time.Since(told) > 200*time.Millisecond {
 			told = time.Now()
-			tell(CopyStep{Moved: moved, Size: f.Size})
+			tell(api.CopyStep{Moved: moved, Size: f.Size})
 		}
 	})
 	if refused := works.RefusedOf(ctx); refused != nil {
 		err = refused
 	}
 	if err != nil {
-		tell(CopyStep{Problem: d.problem(ctx, err)})
+		tell(api.CopyStep{Problem: d.problem(ctx, err)})
 		return nil
 	}
-	tell(CopyStep{Moved: f.Size, Size: f.Size, ETag: out.ETag, Done: true})
+	tell(api.CopyStep{Moved: f.Size, Size: f.Size, ETag: out.ETag, Done: true})
 	return nil
 }
 

@@ -8,26 +8,12 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/remote"
 	"spindle/internal/wire/client"
 )
-
-// UploadThere is an unfinished upload at an endpoint.
-type UploadThere struct {
-	Key     string    `json:"key"`
-	ID      string    `json:"id"`
-	Started time.Time `json:"started"`
-	Parts   int       `json:"parts"`
-	Bytes   int64     `json:"bytes" doc:"That its parts hold"`
-}
-
-// UploadTherePage is a page of them.
-type UploadTherePage struct {
-	Uploads []UploadThere `json:"uploads" doc:"By key"`
-	Next    string        `json:"next,omitempty" doc:"Give it as after for the next page"`
-}
 
 // uploadsAtOnce is how many uploads at an endpoint are asked for their parts side by side.
 const uploadsAtOnce = 8
@@ -37,8 +23,8 @@ func (d *Desk) uploadsThere(ctx context.Context, in *struct {
 	Prefix string `query:"prefix" maxLength:"1024"`
 	After  string `query:"after" maxLength:"4096" doc:"The next of the page before"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
-}) (*struct{ Body UploadTherePage }, error) {
-	out := &struct{ Body UploadTherePage }{UploadTherePage{Uploads: []UploadThere{}}}
+}) (*struct{ Body api.UploadTherePage }, error) {
+	out := &struct{ Body api.UploadTherePage }{api.UploadTherePage{Uploads: []api.UploadThere{}}}
 	return out, d.asked(ctx, in.Endpoint, func(ctx context.Context, c *remote.Conn) error {
 		id, key, _ := strings.Cut(in.After, "\n")
 		page, err := c.Client.UploadPage(ctx, in.There, in.Prefix, key, id, in.Limit)
@@ -54,8 +40,8 @@ func (d *Desk) uploadsThere(ctx context.Context, in *struct {
 }
 
 // held tells what uploads at an endpoint hold. Those that ended meanwhile are left out.
-func held(ctx context.Context, c *remote.Conn, bucket string, list []client.Begun) ([]UploadThere, error) {
-	all := make([]UploadThere, len(list))
+func held(ctx context.Context, c *remote.Conn, bucket string, list []client.Begun) ([]api.UploadThere, error) {
+	all := make([]api.UploadThere, len(list))
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(uploadsAtOnce)
 	for i, u := range list {
@@ -64,7 +50,7 @@ func held(ctx context.Context, c *remote.Conn, bucket string, list []client.Begu
 			if fault.KindOf(err) == fault.NotFound {
 				return nil
 			}
-			all[i] = UploadThere{Key: u.Key, ID: u.ID, Started: u.Started, Parts: len(parts)}
+			all[i] = api.UploadThere{Key: u.Key, ID: u.ID, Started: u.Started, Parts: len(parts)}
 			for _, p := range parts {
 				all[i].Bytes += p.Size
 			}
@@ -74,7 +60,7 @@ func held(ctx context.Context, c *remote.Conn, bucket string, list []client.Begu
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	out := []UploadThere{}
+	out := []api.UploadThere{}
 	for _, u := range all {
 		if u.ID != "" {
 			out = append(out, u)
@@ -111,7 +97,7 @@ func (d *Desk) abandonThere(ctx context.Context, in *struct {
 			return nil, err
 		}
 	}
-	var q Quantity
+	var q api.Quantity
 	err := d.asked(ctx, in.Endpoint, func(ctx context.Context, c *remote.Conn) error {
 		list := []client.Begun{{Key: b.Key, ID: b.ID}}
 		if b.OlderThan != "" {

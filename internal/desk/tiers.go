@@ -8,6 +8,7 @@ import (
 	"syscall"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/endpoint"
@@ -19,62 +20,6 @@ import (
 
 // millionths are how prices are kept.
 const millionths = 1e6
-
-// TierInfo is a tier.
-type TierInfo struct {
-	Name      string       `json:"name"`
-	Note      string       `json:"note,omitempty"`
-	Copies    int          `json:"copies" doc:"Of each body, every one on another volume"`
-	Pieces    string       `json:"pieces,omitempty" doc:"Data pieces and parity pieces of each body, such as 4+2, every one on another volume; absent for whole copies"`
-	Packed    bool         `json:"packed" doc:"Bodies are compressed"`
-	Sealed    bool         `json:"sealed" doc:"Bodies are encrypted at rest, whatever their bucket says"`
-	Price     float64      `json:"price" doc:"Of a GiB kept for a month"`
-	Requests  float64      `json:"requests" doc:"Price of 1,000 requests"`
-	Stay      int          `json:"shortestStay" doc:"Days that are paid for at the least"`
-	Restore   *RestoreInfo `json:"restore,omitempty" doc:"Versions are restored before they are read"`
-	Elsewhere bool         `json:"elsewhere,omitempty" doc:"Bodies are kept by another store"`
-	Revision  int          `json:"revision"`
-	Keeps     string       `json:"keeps" doc:"How bodies are kept, in a line"`
-	Losses    int          `json:"losses" doc:"Volumes that may be lost without losing a body"`
-	Limits    []string     `json:"limits,omitempty" doc:"What cannot be done with what is in it, or not as elsewhere"`
-	Warnings  []string     `json:"warnings,omitempty" doc:"What is not as safe as it looks; for operators"`
-	Repair    *RepairInfo  `json:"repair,omitempty" doc:"The last repair, or the one under way; for operators"`
-	Owed      int64        `json:"owed,omitempty" doc:"Bodies that lack pieces, as a volume was away when they were written; for operators"`
-	Bytes     *int64       `json:"bytes,omitempty" doc:"Of the versions in it; for operators"`
-	Volumes   []VolumeInfo `json:"volumes,omitempty" doc:"For operators"`
-	Created   time.Time    `json:"created"`
-	CreatedBy string       `json:"createdBy,omitempty" doc:"For operators"`
-}
-
-// RestoreInfo is how a tier's versions are restored.
-type RestoreInfo struct {
-	Seconds int64 `json:"seconds" minimum:"0" maximum:"2592000" doc:"Until a restored copy is there"`
-	Days    int   `json:"days" minimum:"1" maximum:"3650" doc:"That it stays"`
-}
-
-// VolumeInfo is a directory of a tier, or its place elsewhere.
-type VolumeInfo struct {
-	Dir       string `json:"dir" doc:"Or @ENDPOINT/BUCKET/PREFIX"`
-	Elsewhere bool   `json:"elsewhere,omitempty" doc:"It is a bucket at an endpoint, which tells of no room"`
-	Free      int64  `json:"free"`
-	Total     int64  `json:"total"`
-	Away      string `json:"away,omitempty" doc:"Why it cannot be used"`
-}
-
-// RepairInfo is a walk over the bodies of a tier that makes copies and pieces anew.
-type RepairInfo struct {
-	Why      string     `json:"why"`
-	Asked    time.Time  `json:"asked"`
-	By       string     `json:"by"`
-	Bodies   int64      `json:"bodies" doc:"That were looked at"`
-	Bytes    int64      `json:"bytes" doc:"Of them"`
-	Of       int64      `json:"of" doc:"Bytes of the versions in the tier"`
-	Made     int64      `json:"made" doc:"Copies and pieces"`
-	Damaged  int64      `json:"damaged" doc:"Bodies that nothing gives back"`
-	Waiting  int64      `json:"waiting" doc:"Bodies that wait for a volume that is away"`
-	After    time.Time  `json:"after" doc:"When it goes on"`
-	Finished *time.Time `json:"finished,omitempty"`
-}
 
 func (d *Desk) tierCalls(to *calls) {
 	call(to, rule{}, "list-tiers", "GET /tiers", "tiers", "List tiers", d.listTiers)
@@ -122,15 +67,15 @@ func (f tierFigures) bytes(of int16) int64 {
 	return rest
 }
 
-func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, f tierFigures) TierInfo {
-	x := TierInfo{Name: t.Name, Note: t.Note, Copies: t.Copies, Packed: t.Packed, Sealed: t.Sealed,
+func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, f tierFigures) api.TierInfo {
+	x := api.TierInfo{Name: t.Name, Note: t.Note, Copies: t.Copies, Packed: t.Packed, Sealed: t.Sealed,
 		Price: float64(t.Price) / millionths, Requests: float64(t.Requests) / millionths, Stay: t.Stay, Revision: t.Revision,
 		Created: t.Created, Elsewhere: t.Elsewhere() != nil, Keeps: t.Keeps(), Losses: t.Losses(), Limits: t.Limits()}
 	if t.Pieces != nil {
 		x.Pieces = t.Pieces.String()
 	}
 	if t.Restore != nil {
-		x.Restore = &RestoreInfo{int64(t.Restore.Delay / time.Second), t.Restore.Days}
+		x.Restore = &api.RestoreInfo{Seconds: int64(t.Restore.Delay / time.Second), Days: t.Restore.Days}
 	}
 	if !who(ctx).subject.Operator {
 		return x
@@ -138,17 +83,17 @@ func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, f tierFigures) TierIn
 	x.CreatedBy = t.By
 	bytes := f.bytes(t.ID)
 	if r := f.repairs[t.ID]; r != nil {
-		x.Repair = &RepairInfo{Why: r.Why, Asked: r.Asked, By: r.Who, Bodies: r.Bodies, Bytes: r.Bytes, Of: bytes, Made: r.Made,
+		x.Repair = &api.RepairInfo{Why: r.Why, Asked: r.Asked, By: r.Who, Bodies: r.Bodies, Bytes: r.Bytes, Of: bytes, Made: r.Made,
 			Damaged: r.Damaged, Waiting: r.Waiting, After: r.After, Finished: r.Finished}
 	}
 	x.Owed, x.Warnings = f.owed[t.ID], oneDisk(t)
-	x.Bytes, x.Volumes = &bytes, []VolumeInfo{}
+	x.Bytes, x.Volumes = &bytes, []api.VolumeInfo{}
 	states, err := d.store.VolumeStates(t.ID)
 	if err != nil {
 		return x // it was taken away just now
 	}
 	for _, v := range states {
-		info := VolumeInfo{Dir: v.Dir, Elsewhere: v.Elsewhere, Free: v.Free, Total: v.Total}
+		info := api.VolumeInfo{Dir: v.Dir, Elsewhere: v.Elsewhere, Free: v.Free, Total: v.Total}
 		if v.Away != nil {
 			info.Away = fault.From(v.Away).Message
 		}
@@ -157,7 +102,7 @@ func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, f tierFigures) TierIn
 	return x
 }
 
-func (d *Desk) tierInfos(ctx context.Context) (out []TierInfo, err error) {
+func (d *Desk) tierInfos(ctx context.Context) (out []api.TierInfo, err error) {
 	set, err := d.store.Tiers(ctx)
 	if err != nil {
 		return nil, err
@@ -176,7 +121,7 @@ func (d *Desk) tierInfos(ctx context.Context) (out []TierInfo, err error) {
 
 type tierPage struct {
 	Body struct {
-		Tiers []TierInfo `json:"tiers" doc:"Main first, then by falling price"`
+		Tiers []api.TierInfo `json:"tiers" doc:"Main first, then by falling price"`
 	}
 }
 
@@ -192,7 +137,7 @@ type TierPath struct {
 	Tier string `path:"tier" maxLength:"32"`
 }
 
-type tierOut struct{ Body TierInfo }
+type tierOut struct{ Body api.TierInfo }
 
 func (d *Desk) oneTier(ctx context.Context, name string) (*tierOut, error) {
 	all, err := d.tierInfos(ctx)
@@ -212,26 +157,9 @@ func (d *Desk) showTier(ctx context.Context, in *TierPath) (*tierOut, error) {
 	return d.oneTier(ctx, in.Tier)
 }
 
-// TierChange is what can be said of a tier; what is not named stays as it is.
-type TierChange struct {
-	Note     *string      `json:"note,omitempty" maxLength:"500"`
-	Volumes  []string     `json:"volumes,omitempty" maxItems:"64" doc:"Directories to add, on the service's machine, empty or not there yet; or one bucket at an endpoint, @ENDPOINT/BUCKET or @ENDPOINT/BUCKET/PREFIX"`
-	Without  []string     `json:"without,omitempty" maxItems:"64" doc:"Directories to take out, of a tier that can lose them; what was on them is made anew on the others"`
-	GiveUp   bool         `json:"giveUp,omitempty" doc:"Volumes to take out that are away are lost for good: bodies of which too little is left without them are lost, too"`
-	Copies   *int         `json:"copies,omitempty" doc:"Whole copies; instead of pieces"`
-	Pieces   *string      `json:"pieces,omitempty" maxLength:"8" doc:"Data and parity pieces such as 4+2, instead of copies; none for one copy"`
-	Packed   *bool        `json:"packed,omitempty" doc:"Compress bodies"`
-	Sealed   *bool        `json:"sealed,omitempty"`
-	Price    *float64     `json:"price,omitempty" doc:"Of a GiB kept for a month"`
-	Requests *float64     `json:"requests,omitempty" doc:"Price of 1,000 requests"`
-	Stay     *int         `json:"shortestStay,omitempty" doc:"Days that are paid for at the least"`
-	Restore  *RestoreInfo `json:"restore,omitempty" doc:"Versions are restored before they are read"`
-	AtOnce   bool         `json:"atOnce,omitempty" doc:"Versions are read at once, and need not be restored any more"`
-}
-
-func (c *TierChange) apply(t *tier.Tier) error {
+func applyTier(c *api.TierChange, t *tier.Tier) error {
 	set(&t.Note, c.Note)
-	if err := c.applyForm(t); err != nil {
+	if err := applyForm(c, t); err != nil {
 		return err
 	}
 	set(&t.Packed, c.Packed)
@@ -260,7 +188,7 @@ func (c *TierChange) apply(t *tier.Tier) error {
 }
 
 // applyForm sets copies or pieces, of which a tier has one.
-func (c *TierChange) applyForm(t *tier.Tier) error {
+func applyForm(c *api.TierChange, t *tier.Tier) error {
 	if c.Copies != nil {
 		if t.Copies = *c.Copies; c.Pieces == nil {
 			t.Pieces = nil
@@ -284,7 +212,7 @@ func (c *TierChange) applyForm(t *tier.Tier) error {
 
 // takeOut takes directories out of a tier. The errors have the codes volume-missing and
 // volume-needed.
-func (c *TierChange) takeOut(t *tier.Tier) error {
+func takeOut(c *api.TierChange, t *tier.Tier) error {
 	for _, dir := range c.Without {
 		i := slices.IndexFunc(t.Volumes, func(v tier.Volume) bool { return v.Place == nil && v.Dir == dir })
 		if i < 0 {
@@ -354,14 +282,14 @@ func set[T any](into *T, v *T) {
 func (d *Desk) addTier(ctx context.Context, in *struct {
 	Body struct {
 		Name string `json:"name" maxLength:"64"`
-		TierChange
+		api.TierChange
 	}
 }) (*tierOut, error) {
 	t := &tier.Tier{Name: in.Body.Name, Copies: 1}
 	var err error
 	if t.Volumes, err = d.volumes(ctx, in.Body.Volumes); err == nil {
 		t.Sealed = t.Elsewhere() != nil // whoever keeps it cannot read it, unless that is wanted
-		err = in.Body.apply(t)
+		err = applyTier(&in.Body.TierChange, t)
 	}
 	if err == nil {
 		err = d.store.AddTier(ctx, t, author(ctx))
@@ -375,7 +303,7 @@ func (d *Desk) addTier(ctx context.Context, in *struct {
 func (d *Desk) changeTier(ctx context.Context, in *struct {
 	TierPath
 	Body struct {
-		TierChange
+		api.TierChange
 		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
 	}
 }) (*tierOut, error) {
@@ -387,11 +315,11 @@ func (d *Desk) changeTier(ctx context.Context, in *struct {
 	}
 	if err == nil {
 		err = d.store.ChangeTier(ctx, in.Tier, in.Body.IfRevision, author(ctx), func(t *tier.Tier) error {
-			if err := in.Body.takeOut(t); err != nil {
+			if err := takeOut(&in.Body.TierChange, t); err != nil {
 				return err
 			}
 			t.Volumes = append(t.Volumes, more...)
-			return in.Body.apply(t)
+			return applyTier(&in.Body.TierChange, t)
 		})
 	}
 	if err != nil {
@@ -401,7 +329,7 @@ func (d *Desk) changeTier(ctx context.Context, in *struct {
 }
 
 // mayTakeOutOf is mayTakeOut for a tier by its name, and gives the revision of which that is said.
-func (d *Desk) mayTakeOutOf(ctx context.Context, name string, ifRevision int, c *TierChange) (revision int, err error) {
+func (d *Desk) mayTakeOutOf(ctx context.Context, name string, ifRevision int, c *api.TierChange) (revision int, err error) {
 	set, err := d.store.Tiers(ctx)
 	if err != nil {
 		return 0, err
@@ -419,7 +347,7 @@ func (d *Desk) mayTakeOutOf(ctx context.Context, name string, ifRevision int, c 
 // mayTakeOut refuses to take volumes out of a tier on which bodies depend: with those that were taken out before and
 // are not made good, or with what could not be written, too little would be left of them. Volumes that are
 // given up go all the same. The errors have the codes repair-running and volume-needed.
-func (d *Desk) mayTakeOut(ctx context.Context, t *tier.Tier, c *TierChange) error {
+func (d *Desk) mayTakeOut(ctx context.Context, t *tier.Tier, c *api.TierChange) error {
 	if len(c.Without) == 0 {
 		return nil
 	}
@@ -492,20 +420,11 @@ func (d *Desk) removeTier(ctx context.Context, in *TierPath) (*struct{}, error) 
 	return nil, d.store.RemoveTier(ctx, in.Tier, author(ctx))
 }
 
-// RestoredInfo is how far the restored copy of a version is.
-type RestoredInfo struct {
-	Tier  string     `json:"tier"`
-	Asked *time.Time `json:"asked,omitempty" doc:"Absent when nobody asked for one"`
-	Due   *time.Time `json:"due,omitempty" doc:"When it will be there, or was"`
-	Until *time.Time `json:"until,omitempty" doc:"Until when it is there; absent before"`
-	Fault string     `json:"fault,omitempty" doc:"Why it cannot be made"`
-}
-
-func restoredInfo(r *store.RestoreState) *RestoredInfo {
+func restoredInfo(r *store.RestoreState) *api.RestoredInfo {
 	if r == nil {
 		return nil
 	}
-	out := &RestoredInfo{Tier: r.Tier.Name}
+	out := &api.RestoredInfo{Tier: r.Tier.Name}
 	if r.Asked {
 		out.Asked, out.Due, out.Until, out.Fault = &r.RestoredCopy.Asked, &r.Due, r.Until, r.Fault
 	}
@@ -519,7 +438,7 @@ func (d *Desk) fetchVersion(ctx context.Context, in *struct {
 		Version string `json:"version,omitempty" maxLength:"64" doc:"A version's id; the current one otherwise"`
 		Days    int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"That the copy stays; as the tier says otherwise"`
 	}
-}) (*struct{ Body RestoredInfo }, error) {
+}) (*struct{ Body api.RestoredInfo }, error) {
 	a, err := address(in.Bucket, in.Body.Key)
 	if err == nil {
 		err = d.may(ctx, access.Read, a)
@@ -537,7 +456,7 @@ func (d *Desk) fetchVersion(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body RestoredInfo }{*restoredInfo(r)}, nil
+	return &struct{ Body api.RestoredInfo }{*restoredInfo(r)}, nil
 }
 
 // tierName names the tier of a version; the number of one that was taken away is not told.

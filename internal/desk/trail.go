@@ -9,22 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
+	"spindle/internal/core/access"
 )
-
-// TrailLine is an entry of the trail with what it says in words.
-type TrailLine struct {
-	ID      int64          `json:"id"`
-	At      time.Time      `json:"at"`
-	Kind    string         `json:"kind"`
-	Account string         `json:"account,omitempty" doc:"Whose affair it is"`
-	Who     string         `json:"who"`
-	Source  string         `json:"source,omitempty"`
-	Subject string         `json:"subject,omitempty" doc:"What it was done to"`
-	Times   int            `json:"times" doc:"How often, when the same was gathered"`
-	Detail  map[string]any `json:"detail,omitempty"`
-	Says    string         `json:"says,omitempty" doc:"What the entry adds, for people"`
-}
 
 func (d *Desk) trailCalls(to *calls) {
 	call(to, rule{admin: true}, "list-trail", "GET /trail", "access",
@@ -44,8 +32,8 @@ func (d *Desk) trailCalls(to *calls) {
 // matrixMost bounds how many keys and how many people a matrix shows.
 const matrixMost = 200
 
-func trailLine(e catalog.TrailEntry) TrailLine {
-	return TrailLine{ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account, Who: e.Who, Source: e.Source,
+func trailLine(e catalog.TrailEntry) api.TrailLine {
+	return api.TrailLine{ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account, Who: e.Who, Source: e.Source,
 		Subject: e.Subject,
 		Times:   e.Times, Detail: e.Detail, Says: trailSays(e)}
 }
@@ -57,7 +45,7 @@ func trailSays(e catalog.TrailEntry) string {
 	switch {
 	case text("why") != "":
 		parts = append(parts, text("why"))
-	case e.Kind == catalog.TrailKeyTested:
+	case e.Kind == access.TrailKeyTested:
 		answer := "refused"
 		if e.Detail["allowed"] == true {
 			answer = "allowed"
@@ -68,7 +56,7 @@ func trailSays(e catalog.TrailEntry) string {
 		if t := text("expires"); t != "" {
 			parts = append(parts, "until "+t)
 		}
-	case e.Kind == catalog.TrailSignedIn: // what signed in calls itself is long, and stands in the detail
+	case e.Kind == access.TrailSignedIn: // what signed in calls itself is long, and stands in the detail
 	default:
 		for _, k := range slices.Sorted(maps.Keys(e.Detail)) {
 			if v := said(e.Detail[k]); v != "" {
@@ -118,31 +106,11 @@ func said(v any) string {
 	return fmt.Sprint(v)
 }
 
-// TrailPage is a page of a list.
-type TrailPage struct {
-	Entries []TrailLine `json:"entries"`
-	Next    int64       `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
-}
+type trail struct{ Body api.TrailPage }
 
-type trail struct{ Body TrailPage }
+type matrix struct{ Body api.ReachPage }
 
-// ReachPage is a page of a list.
-type ReachPage struct {
-	Buckets []ReachOf `json:"buckets"`
-	Next    string    `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-}
-
-type matrix struct{ Body ReachPage }
-
-// MasterInfo says which master key is in force.
-type MasterInfo struct {
-	Fingerprint string `json:"fingerprint" doc:"Of the key that seals now; not the key"`
-	From        string `json:"from" enum:"file,environment"`
-	Keys        int    `json:"keys" doc:"How many open: 2 while a rotation is under way"`
-	Sealed      int    `json:"sealed" doc:"Secrets and keys of bodies that it seals"`
-}
-
-type masterOut struct{ Body MasterInfo }
+type masterOut struct{ Body api.MasterInfo }
 
 func (d *Desk) listTrail(ctx context.Context, in *struct {
 	Account string   `query:"account" maxLength:"64" doc:"For operators: of this account only"`
@@ -182,19 +150,19 @@ func (d *Desk) listTrail(ctx context.Context, in *struct {
 	}
 	out := &trail{}
 	list, out.Body.Next = cut(list, in.Limit, func(x catalog.TrailEntry) int64 { return x.ID })
-	out.Body.Entries = []TrailLine{}
+	out.Body.Entries = []api.TrailLine{}
 	for _, e := range list {
 		out.Body.Entries = append(out.Body.Entries, trailLine(e))
 	}
 	return out, nil
 }
 
-func (d *Desk) explainAccess(ctx context.Context, in *struct{ Body ExplainIn }) (*struct{ Body Explanation }, error) {
+func (d *Desk) explainAccess(ctx context.Context, in *struct{ Body api.ExplainIn }) (*struct{ Body api.Explanation }, error) {
 	e, err := d.explain(ctx, in.Body)
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body Explanation }{*e}, nil
+	return &struct{ Body api.Explanation }{*e}, nil
 }
 
 func (d *Desk) testAccess(ctx context.Context, in *struct {
@@ -205,12 +173,12 @@ func (d *Desk) testAccess(ctx context.Context, in *struct {
 		Bucket    string `json:"bucket" maxLength:"64"`
 		ObjectKey string `json:"objectKey,omitempty" doc:"An object's key, or the prefix of a listing"`
 	}
-}) (*struct{ Body Trial }, error) {
+}) (*struct{ Body api.Trial }, error) {
 	t, err := d.tryKey(ctx, in.Body.Key, in.Body.Do, in.Body.Bucket, in.Body.ObjectKey)
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body Trial }{Trial(*t)}, nil
+	return &struct{ Body api.Trial }{api.Trial(*t)}, nil
 }
 
 func (d *Desk) accessMatrix(ctx context.Context, in *struct {
@@ -237,7 +205,7 @@ func (d *Desk) showMasterKey(ctx context.Context, _ *struct{}) (*masterOut, erro
 	if err != nil {
 		return nil, err
 	}
-	return &masterOut{MasterInfo(m)}, nil
+	return &masterOut{api.MasterInfo(m)}, nil
 }
 
 func (d *Desk) rotateMasterKey(ctx context.Context, _ *struct{}) (*masterOut, error) {
@@ -248,11 +216,11 @@ func (d *Desk) rotateMasterKey(ctx context.Context, _ *struct{}) (*masterOut, er
 	m, err := d.gate.Keys.Master(ctx)
 	if err == nil {
 		by := author(ctx)
-		err = d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: catalog.TrailMasterKey, Account: who(ctx).
+		err = d.store.Catalog.PutTrail(ctx, catalog.TrailEntry{At: by.At, Kind: access.TrailMasterKey, Account: who(ctx).
 			subject.Account, Who: by.Who, Source: by.Source, Subject: m.Fingerprint, Detail: map[string]any{"sealed": n}})
 	}
 	if err != nil {
 		return nil, err
 	}
-	return &masterOut{MasterInfo(m)}, nil
+	return &masterOut{api.MasterInfo(m)}, nil
 }

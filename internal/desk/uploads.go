@@ -2,52 +2,17 @@ package desk
 
 import (
 	"context"
-	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
 
-// UnfinishedInfo is what unfinished uploads hold.
-type UnfinishedInfo struct {
-	Uploads int64     `json:"uploads"`
-	Bytes   int64     `json:"bytes"`
-	Oldest  time.Time `json:"oldest,omitzero"`
-}
-
-// UploadInfo is an unfinished multipart upload.
-type UploadInfo struct {
-	ID      string    `json:"id"`
-	Bucket  string    `json:"bucket"`
-	Key     string    `json:"key"`
-	Started time.Time `json:"started"`
-	By      string    `json:"by" doc:"The access key that started it"`
-	Source  string    `json:"source,omitempty"`
-	Parts   int64     `json:"parts"`
-	Bytes   int64     `json:"bytes" doc:"That its parts hold"`
-	Last    time.Time `json:"last,omitzero" doc:"When the last part came"`
-	Place   int64     `json:"place" doc:"In the list of all uploads"`
-}
-
-func uploadInfo(u *catalog.Upload, seen veil) UploadInfo {
-	return UploadInfo{ID: u.ID, Bucket: u.Bucket.String(), Key: u.Key.String(), Started: u.Created, By: seen.by(u.Who),
+func uploadInfo(u *catalog.Upload, seen veil) api.UploadInfo {
+	return api.UploadInfo{ID: u.ID, Bucket: u.Bucket.String(), Key: u.Key.String(), Started: u.Created, By: seen.by(u.Who),
 		Source: seen.from(u.Who, u.Source), Parts: u.Parts, Bytes: u.Bytes, Last: u.Last, Place: u.Seq}
-}
-
-// UploadPage is a page of unfinished uploads, oldest first.
-type UploadPage struct {
-	Uploads []UploadInfo   `json:"uploads"`
-	Next    int64          `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-	All     UnfinishedInfo `json:"all" doc:"What all of them hold, without filter"`
-}
-
-// UploadName names an upload.
-type UploadName struct {
-	Bucket string `json:"bucket" maxLength:"64"`
-	Key    string `json:"key"`
-	ID     string `json:"id" maxLength:"64"`
 }
 
 // UploadRef names an upload in an address.
@@ -73,7 +38,7 @@ func (d *Desk) uploadCalls(to *calls) {
 		"Abandon unfinished uploads, or say what would go", d.abandonUploads)
 }
 
-func (d *Desk) uploads(ctx context.Context, bucket, olderThan string, after int64, limit int) (*UploadPage, error) {
+func (d *Desk) uploads(ctx context.Context, bucket, olderThan string, after int64, limit int) (*api.UploadPage, error) {
 	l := catalog.UploadList{AfterSeq: after, Max: limit + 1}
 	var err error
 	if l.Account, err = d.journalOf(ctx, bucket, ""); err != nil {
@@ -100,7 +65,7 @@ func (d *Desk) uploads(ctx context.Context, bucket, olderThan string, after int6
 	if err != nil {
 		return nil, err
 	}
-	p := &UploadPage{Uploads: []UploadInfo{}}
+	p := &api.UploadPage{Uploads: []api.UploadInfo{}}
 	for i, u := range list {
 		if i == limit {
 			p.Next = list[i-1].Seq
@@ -113,7 +78,7 @@ func (d *Desk) uploads(ctx context.Context, bucket, olderThan string, after int6
 		p.Uploads = append(p.Uploads, uploadInfo(u, seen))
 	}
 	all, err := d.store.Catalog.UnfinishedIn(ctx, l.Only, l.Account)
-	p.All = UnfinishedInfo(all)
+	p.All = api.UnfinishedInfo(all)
 	return p, err
 }
 
@@ -153,7 +118,7 @@ func (d *Desk) openUpload(ctx context.Context, bucket, key, id string) (*catalog
 	return u, parts, err
 }
 
-func (d *Desk) abandon(ctx context.Context, names []UploadName, olderThan, bucket string, rehearse bool) (q Quantity,
+func (d *Desk) abandon(ctx context.Context, names []api.UploadName, olderThan, bucket string, rehearse bool) (q api.Quantity,
 	err error) {
 	for _, n := range names {
 		u, parts, err := d.openUpload(ctx, n.Bucket, n.Key, n.ID)
@@ -208,12 +173,12 @@ func (d *Desk) listUploads(ctx context.Context, in *struct {
 	OlderThan string `query:"olderThan" maxLength:"64" doc:"A moment, or a time ago such as 7d: only those started before"`
 	After     int64  `query:"after" minimum:"0"`
 	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-}) (*struct{ Body UploadPage }, error) {
+}) (*struct{ Body api.UploadPage }, error) {
 	p, err := d.uploads(ctx, in.Bucket, in.OlderThan, in.After, in.Limit)
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body UploadPage }{*p}, nil
+	return &struct{ Body api.UploadPage }{*p}, nil
 }
 
 func (d *Desk) startUploadCall(ctx context.Context, in *struct {
@@ -224,20 +189,20 @@ func (d *Desk) startUploadCall(ctx context.Context, in *struct {
 		Metadata    map[string]string `json:"metadata,omitempty"`
 		Tags        map[string]string `json:"tags,omitempty"`
 	}
-}) (*struct{ Body UploadInfo }, error) {
+}) (*struct{ Body api.UploadInfo }, error) {
 	u, err := d.startUpload(ctx, in.Bucket, in.Body.Key, in.Body.ContentType, in.Body.Metadata, in.Body.Tags)
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body UploadInfo }{uploadInfo(u, d.veilOf(ctx, ""))}, nil
+	return &struct{ Body api.UploadInfo }{uploadInfo(u, d.veilOf(ctx, ""))}, nil
 }
 
 func (d *Desk) abandonUploads(ctx context.Context, in *struct {
 	Body struct {
-		Uploads   []UploadName `json:"uploads,omitempty" maxItems:"1000"`
-		OlderThan string       `json:"olderThan,omitempty" maxLength:"64" doc:"All started before this moment or time ago; at most 1,000 a call"`
-		Bucket    string       `json:"bucket,omitempty" maxLength:"64" doc:"With olderThan: only of this bucket"`
-		Rehearse  bool         `json:"rehearse,omitempty"`
+		Uploads   []api.UploadName `json:"uploads,omitempty" maxItems:"1000"`
+		OlderThan string           `json:"olderThan,omitempty" maxLength:"64" doc:"All started before this moment or time ago; at most 1,000 a call"`
+		Bucket    string           `json:"bucket,omitempty" maxLength:"64" doc:"With olderThan: only of this bucket"`
+		Rehearse  bool             `json:"rehearse,omitempty"`
 	}
 }) (*quantityOut, error) {
 	q, err := d.abandon(ctx, in.Body.Uploads, in.Body.OlderThan, in.Body.Bucket, in.Body.Rehearse)

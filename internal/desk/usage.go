@@ -5,27 +5,13 @@ import (
 	"sort"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
 
-// UsageInfo is what a bucket, or a part of one, holds.
-type UsageInfo struct {
-	Objects       int64 `json:"objects"`
-	Bytes         int64 `json:"bytes"`
-	Previous      int64 `json:"previous"`
-	PreviousBytes int64 `json:"previousBytes"`
-	Markers       int64 `json:"markers" doc:"Delete markers"`
-}
-
-// PrefixInfo is usage beneath a prefix.
-type PrefixInfo struct {
-	Prefix string `json:"prefix"`
-	UsageInfo
-}
-
-func (d *Desk) prefixes(ctx context.Context, bucket, prefix string, limit int) ([]PrefixInfo, error) {
+func (d *Desk) prefixes(ctx context.Context, bucket, prefix string, limit int) ([]api.PrefixInfo, error) {
 	name, err := object.ParseBucketName(bucket)
 	if err != nil {
 		return nil, err
@@ -42,9 +28,9 @@ func (d *Desk) prefixes(ctx context.Context, bucket, prefix string, limit int) (
 		return nil, err
 	}
 	list, err := d.store.Catalog.UsageBeneath(ctx, f.ID, prefix, limit)
-	out := make([]PrefixInfo, len(list))
+	out := make([]api.PrefixInfo, len(list))
 	for i, u := range list {
-		out[i] = PrefixInfo{string(u.Prefix), UsageInfo(u.Usage)}
+		out[i] = api.PrefixInfo{Prefix: string(u.Prefix), UsageInfo: api.UsageInfo(u.Usage)}
 	}
 	return out, err
 }
@@ -55,7 +41,7 @@ func (d *Desk) prefixUsage(ctx context.Context, in *struct {
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"20"`
 }) (*struct {
 	Body struct {
-		Prefixes []PrefixInfo `json:"prefixes"`
+		Prefixes []api.PrefixInfo `json:"prefixes"`
 	}
 }, error) {
 	list, err := d.prefixes(ctx, in.Bucket, in.Prefix, in.Limit)
@@ -64,47 +50,31 @@ func (d *Desk) prefixUsage(ctx context.Context, in *struct {
 	}
 	out := &struct {
 		Body struct {
-			Prefixes []PrefixInfo `json:"prefixes"`
+			Prefixes []api.PrefixInfo `json:"prefixes"`
 		}
 	}{}
 	out.Body.Prefixes = list
 	return out, nil
 }
 
-// ChangedBucket says what happened in a bucket in a span of days.
-type ChangedBucket struct {
-	Bucket  string `json:"bucket"`
-	Written int64  `json:"written"`
-	Removed int64  `json:"removed"`
-	Bytes   int64  `json:"bytes" doc:"Added, less what went"`
-}
-
-// UsagePoint is usage at the end of a day (UTC).
-type UsagePoint struct {
-	Day      string `json:"day" doc:"YYYY-MM-DD"`
-	Objects  int64  `json:"objects"`
-	Current  int64  `json:"current" doc:"Bytes of current versions"`
-	Previous int64  `json:"previous" doc:"Bytes of previous versions"`
-}
-
 // growth makes a running sum of what days added, ending at what is there now.
-func growth(days []catalog.Day, total UsageInfo, since time.Time) []UsagePoint {
-	sums := map[string]*UsagePoint{}
+func growth(days []catalog.Day, total api.UsageInfo, since time.Time) []api.UsagePoint {
+	sums := map[string]*api.UsagePoint{}
 	var order []string
-	var sum UsagePoint
+	var sum api.UsagePoint
 	for _, day := range days {
 		sum.Objects, sum.Current, sum.Previous = sum.Objects+day.Objects, sum.Current+day.Bytes,
 			sum.Previous+day.PreviousBytes
 		sum.Day = day.Day.Format(time.DateOnly)
 		if sums[sum.Day] == nil {
-			sums[sum.Day] = &UsagePoint{}
+			sums[sum.Day] = &api.UsagePoint{}
 			order = append(order, sum.Day)
 		}
 		*sums[sum.Day] = sum
 	}
-	out := []UsagePoint{}
+	out := []api.UsagePoint{}
 	from := since.Format(time.DateOnly)
-	var before *UsagePoint
+	var before *api.UsagePoint
 	start := func() {
 		if before != nil {
 			before.Day = from
@@ -126,12 +96,12 @@ func growth(days []catalog.Day, total UsageInfo, since time.Time) []UsagePoint {
 	if n := len(out); n > 0 && out[n-1].Day == today {
 		out = out[:n-1]
 	}
-	return append(out, UsagePoint{Day: today, Objects: total.Objects, Current: total.Bytes, Previous: total.PreviousBytes})
+	return append(out, api.UsagePoint{Day: today, Objects: total.Objects, Current: total.Bytes, Previous: total.PreviousBytes})
 }
 
-func changed(days []catalog.Day, since time.Time) []ChangedBucket {
+func changed(days []catalog.Day, since time.Time) []api.ChangedBucket {
 	at := map[string]int{}
-	out := []ChangedBucket{}
+	out := []api.ChangedBucket{}
 	for _, day := range days {
 		if day.Day.Format(time.DateOnly) < since.Format(time.DateOnly) {
 			continue
@@ -140,7 +110,7 @@ func changed(days []catalog.Day, since time.Time) []ChangedBucket {
 		if !ok {
 			i = len(out)
 			at[day.Bucket] = i
-			out = append(out, ChangedBucket{Bucket: day.Bucket})
+			out = append(out, api.ChangedBucket{Bucket: day.Bucket})
 		}
 		out[i].Written += day.Written
 		out[i].Removed += day.Removed
@@ -152,12 +122,12 @@ func changed(days []catalog.Day, since time.Time) []ChangedBucket {
 
 func (d *Desk) bucketUsage(ctx context.Context, in *BucketPath) (*struct {
 	Body struct {
-		Points []UsagePoint `json:"points"`
+		Points []api.UsagePoint `json:"points"`
 	}
 }, error) {
 	out := &struct {
 		Body struct {
-			Points []UsagePoint `json:"points"`
+			Points []api.UsagePoint `json:"points"`
 		}
 	}{}
 	b, err := d.bucket(ctx, in.Bucket)

@@ -6,51 +6,12 @@ import (
 	"slices"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/tier"
 	"spindle/internal/core/usage"
 )
-
-// UsageReport is what is kept now, how it grew, what it costs and when it is full.
-type UsageReport struct {
-	From    string        `json:"from" doc:"YYYY-MM-DD"`
-	To      string        `json:"to"`
-	Total   BucketUsage   `json:"total"`
-	Buckets []BucketUsage `json:"buckets" doc:"By name"`
-	Days    []UsagePoint  `json:"days" doc:"Of all that is reported, at the ends of days on which something changed"`
-	Disk    *DiskUsage    `json:"disk,omitempty" doc:"Of the first tier, for operators"`
-}
-
-// BucketUsage is the usage of a bucket.
-type BucketUsage struct {
-	Bucket     string      `json:"bucket,omitempty"`
-	Now        UsageInfo   `json:"now"`
-	Unfinished int64       `json:"unfinished" doc:"Bytes of uploads that did not end"`
-	Replicas   *Quantity   `json:"replicas,omitempty" doc:"Of what is current: that which came as a copy of another bucket; when asked for"`
-	Tiers      []TierShare `json:"tiers"`
-	Cost       float64     `json:"cost" doc:"Of keeping current and previous versions and unfinished uploads for a month, by the prices of tiers, in the service's currency"`
-	Added      int64       `json:"added" doc:"Bytes since the first day, less what went"`
-	Written    int64       `json:"written" doc:"Changes that wrote objects since then"`
-	Removed    int64       `json:"removed" doc:"Changes that removed objects since then"`
-	PerDay     float64     `json:"perDay" doc:"Bytes a day, by the last 30 days"`
-	Quota      *int64      `json:"quota,omitempty"`
-	FullOn     *time.Time  `json:"fullOn,omitempty" doc:"When the quota is used up, if it goes on so"`
-}
-
-// TierShare is what of it lies in a tier.
-type TierShare struct {
-	Tier  string  `json:"tier"`
-	Bytes int64   `json:"bytes"`
-	Cost  float64 `json:"cost"`
-}
-
-// DiskUsage is how full a disk is.
-type DiskUsage struct {
-	Total  int64      `json:"total"`
-	Free   int64      `json:"free"`
-	FullOn *time.Time `json:"fullOn,omitempty" doc:"If all that the service keeps goes on growing so"`
-}
 
 func (d *Desk) usageCalls(to *calls) {
 	mine := rule{admin: true}
@@ -63,13 +24,7 @@ func (d *Desk) usageCalls(to *calls) {
 		d.usageTraffic)
 }
 
-// Span is a range of days.
-type Span struct {
-	From string `query:"from" maxLength:"10" doc:"YYYY-MM-DD, in UTC; empty: 30 days ago"`
-	To   string `query:"to" maxLength:"10" doc:"The last day; empty: today"`
-}
-
-func (s Span) days(now time.Time) (from, to time.Time, err error) {
+func daysOf(s api.Span, now time.Time) (from, to time.Time, err error) {
 	from, to = now.UTC().AddDate(0, 0, -30), now.UTC()
 	for _, x := range []struct {
 		field, text string
@@ -89,12 +44,12 @@ func (s Span) days(now time.Time) (from, to time.Time, err error) {
 }
 
 func (d *Desk) usageReport(ctx context.Context, in *struct {
-	Span
+	api.Span
 	Bucket   string `query:"bucket" maxLength:"63" doc:"Only of this one"`
 	Replicas bool   `query:"replicas" doc:"Say, too, what came as copies: all objects are looked at, some two million a second"`
-}) (*struct{ Body UsageReport }, error) {
+}) (*struct{ Body api.UsageReport }, error) {
 	now := d.store.Catalog.Now().UTC()
-	from, to, err := in.days(now)
+	from, to, err := daysOf(in.Span, now)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +58,7 @@ func (d *Desk) usageReport(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := UsageReport{From: from.Format(time.DateOnly), To: to.Format(time.DateOnly), Buckets: []BucketUsage{}}
+	out := api.UsageReport{From: from.Format(time.DateOnly), To: to.Format(time.DateOnly), Buckets: []api.BucketUsage{}}
 	var days []catalog.Day
 	if err := d.eachBucket(ctx, account, func(b *catalog.Bucket) error {
 		name := b.Name.String()
@@ -116,7 +71,7 @@ func (d *Desk) usageReport(ctx context.Context, in *struct {
 			if err != nil {
 				return err
 			}
-			u.Replicas = &Quantity{Objects: objects, Bytes: bytes}
+			u.Replicas = &api.Quantity{Objects: objects, Bytes: bytes}
 		}
 		out.Buckets, days = append(out.Buckets, u), append(days, g.days[name]...)
 		return nil
@@ -131,7 +86,7 @@ func (d *Desk) usageReport(ctx context.Context, in *struct {
 	if who(ctx).subject.Operator && in.Bucket == "" {
 		out.Disk, err = d.diskUsage(ctx, now)
 	}
-	return &struct{ Body UsageReport }{out}, err
+	return &struct{ Body api.UsageReport }{out}, err
 }
 
 func (d *Desk) eachBucket(ctx context.Context, account string, f func(*catalog.Bucket) error) error {
@@ -149,21 +104,14 @@ func (d *Desk) eachBucket(ctx context.Context, account string, f func(*catalog.B
 	}
 }
 
-// AccountUsage is the usage of all buckets of an account.
-type AccountUsage struct {
-	Account string `json:"account"`
-	Buckets int    `json:"buckets"`
-	BucketUsage
-}
-
 // usageAccounts sums the usage of each account that has buckets.
-func (d *Desk) usageAccounts(ctx context.Context, in *struct{ Span }) (*struct {
+func (d *Desk) usageAccounts(ctx context.Context, in *struct{ api.Span }) (*struct {
 	Body struct {
-		Accounts []AccountUsage `json:"accounts" doc:"By name"`
+		Accounts []api.AccountUsage `json:"accounts" doc:"By name"`
 	}
 }, error) {
 	now := d.store.Catalog.Now().UTC()
-	from, to, err := in.days(now)
+	from, to, err := daysOf(in.Span, now)
 	if err != nil {
 		return nil, err
 	}
@@ -171,10 +119,10 @@ func (d *Desk) usageAccounts(ctx context.Context, in *struct{ Span }) (*struct {
 	if err != nil {
 		return nil, err
 	}
-	of := map[string]*UsageReport{}
+	of := map[string]*api.UsageReport{}
 	if err := d.eachBucket(ctx, "", func(b *catalog.Bucket) error {
 		if of[b.Account] == nil {
-			of[b.Account] = &UsageReport{}
+			of[b.Account] = &api.UsageReport{}
 		}
 		of[b.Account].Buckets = append(of[b.Account].Buckets, g.bucket(b, now))
 		return nil
@@ -183,14 +131,14 @@ func (d *Desk) usageAccounts(ctx context.Context, in *struct{ Span }) (*struct {
 	}
 	out := &struct {
 		Body struct {
-			Accounts []AccountUsage `json:"accounts" doc:"By name"`
+			Accounts []api.AccountUsage `json:"accounts" doc:"By name"`
 		}
 	}{}
-	out.Body.Accounts = []AccountUsage{}
+	out.Body.Accounts = []api.AccountUsage{}
 	for _, name := range slices.Sorted(maps.Keys(of)) {
 		r := of[name]
 		g.total(r, nil, from, to, now)
-		out.Body.Accounts = append(out.Body.Accounts, AccountUsage{name, len(r.Buckets), r.Total})
+		out.Body.Accounts = append(out.Body.Accounts, api.AccountUsage{Account: name, Buckets: len(r.Buckets), BucketUsage: r.Total})
 	}
 	return out, nil
 }
@@ -226,9 +174,9 @@ func (d *Desk) gatherUsage(ctx context.Context, account string, from, to time.Ti
 	return g, err
 }
 
-func (g *gathered) bucket(b *catalog.Bucket, now time.Time) BucketUsage {
+func (g *gathered) bucket(b *catalog.Bucket, now time.Time) api.BucketUsage {
 	name := b.Name.String()
-	u := BucketUsage{Bucket: name, Now: UsageInfo(b.Usage), Quota: b.Quota}
+	u := api.BucketUsage{Bucket: name, Now: api.UsageInfo(b.Usage), Quota: b.Quota}
 	used := b.Usage.Bytes + b.Usage.PreviousBytes
 	rest := used
 	share := func(t *tier.Tier, bytes int64) {
@@ -238,7 +186,7 @@ func (g *gathered) bucket(b *catalog.Bucket, now time.Time) BucketUsage {
 			return
 		}
 		cost := float64(t.MonthCost(bytes)) / 1e6
-		u.Tiers, u.Cost = append(u.Tiers, TierShare{t.Name, bytes, cost}), u.Cost+cost
+		u.Tiers, u.Cost = append(u.Tiers, api.TierShare{Tier: t.Name, Bytes: bytes, Cost: cost}), u.Cost+cost
 	}
 	for _, t := range g.tiers {
 		if t.ID != tier.Main {
@@ -266,9 +214,9 @@ func (g *gathered) bucket(b *catalog.Bucket, now time.Time) BucketUsage {
 }
 
 // total sums all buckets, and gives their days as one.
-func (g *gathered) total(out *UsageReport, days []catalog.Day, from, to, now time.Time) {
+func (g *gathered) total(out *api.UsageReport, days []catalog.Day, from, to, now time.Time) {
 	t := &out.Total
-	tiers := map[string]*TierShare{}
+	tiers := map[string]*api.TierShare{}
 	for _, b := range out.Buckets {
 		t.Now.Objects, t.Now.Bytes, t.Now.Previous = t.Now.Objects+b.Now.Objects, t.Now.Bytes+b.Now.Bytes,
 			t.Now.Previous+b.Now.Previous
@@ -276,14 +224,14 @@ func (g *gathered) total(out *UsageReport, days []catalog.Day, from, to, now tim
 		t.Unfinished, t.Cost, t.Added = t.Unfinished+b.Unfinished, t.Cost+b.Cost, t.Added+b.Added
 		if b.Replicas != nil {
 			if t.Replicas == nil {
-				t.Replicas = &Quantity{}
+				t.Replicas = &api.Quantity{}
 			}
 			t.Replicas.Objects, t.Replicas.Bytes = t.Replicas.Objects+b.Replicas.Objects, t.Replicas.Bytes+b.Replicas.Bytes
 		}
 		t.Written, t.Removed, t.PerDay = t.Written+b.Written, t.Removed+b.Removed, t.PerDay+b.PerDay
 		for _, s := range b.Tiers {
 			if tiers[s.Tier] == nil {
-				tiers[s.Tier] = &TierShare{Tier: s.Tier}
+				tiers[s.Tier] = &api.TierShare{Tier: s.Tier}
 			}
 			tiers[s.Tier].Bytes, tiers[s.Tier].Cost = tiers[s.Tier].Bytes+s.Bytes, tiers[s.Tier].Cost+s.Cost
 		}
@@ -294,7 +242,7 @@ func (g *gathered) total(out *UsageReport, days []catalog.Day, from, to, now tim
 		}
 	}
 	sortDays(days)
-	out.Days = []UsagePoint{}
+	out.Days = []api.UsagePoint{}
 	for _, p := range growth(days, t.Now, from) {
 		if p.Day <= to.Format(time.DateOnly) {
 			out.Days = append(out.Days, p)
@@ -303,38 +251,26 @@ func (g *gathered) total(out *UsageReport, days []catalog.Day, from, to, now tim
 }
 
 // diskUsage gives how full the disk of the first tier is, and when it will be.
-func (d *Desk) diskUsage(ctx context.Context, now time.Time) (*DiskUsage, error) {
+func (d *Desk) diskUsage(ctx context.Context, now time.Time) (*api.DiskUsage, error) {
 	list, err := d.store.Filling(ctx, now)
 	for _, f := range list {
 		if f.Tier == tier.MainName {
-			return &DiskUsage{Total: f.Total, Free: f.Free, FullOn: f.FullOn}, err
+			return &api.DiskUsage{Total: f.Total, Free: f.Free, FullOn: f.FullOn}, err
 		}
 	}
 	return nil, err // the disk is away, which the overview tells
 }
 
-// TrafficInfo is requests of one bucket, key or day.
-type TrafficInfo struct {
-	Of     string `json:"of"`
-	Reads  int64  `json:"reads"`
-	Writes int64  `json:"writes"`
-	Lists  int64  `json:"lists"`
-	Others int64  `json:"others"`
-	Failed int64  `json:"failed" doc:"Of all of them"`
-	In     int64  `json:"in" doc:"Bytes"`
-	Out    int64  `json:"out" doc:"Bytes"`
-}
-
 func (d *Desk) usageTraffic(ctx context.Context, in *struct {
-	Span
+	api.Span
 	By     string `query:"by" enum:"bucket,who,day" default:"bucket"`
 	Bucket string `query:"bucket" maxLength:"63" doc:"Only of this one"`
 }) (*struct {
 	Body struct {
-		Traffic []TrafficInfo `json:"traffic" doc:"Of the wire; those with the most bytes first, days in their order; 1,000 at the most"`
+		Traffic []api.TrafficInfo `json:"traffic" doc:"Of the wire; those with the most bytes first, days in their order; 1,000 at the most"`
 	}
 }, error) {
-	from, to, err := in.days(d.store.Catalog.Now())
+	from, to, err := daysOf(in.Span, d.store.Catalog.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -344,13 +280,13 @@ func (d *Desk) usageTraffic(ctx context.Context, in *struct {
 	}
 	out := &struct {
 		Body struct {
-			Traffic []TrafficInfo `json:"traffic" doc:"Of the wire; those with the most bytes first, days in their order; 1,000 at the most"`
+			Traffic []api.TrafficInfo `json:"traffic" doc:"Of the wire; those with the most bytes first, days in their order; 1,000 at the most"`
 		}
 	}{}
-	out.Body.Traffic = []TrafficInfo{}
+	out.Body.Traffic = []api.TrafficInfo{}
 	for _, t := range list {
-		out.Body.Traffic = append(out.Body.Traffic, TrafficInfo{t.Of, t.Reads, t.Writes, t.Lists, t.Others, t.Failed, t.In,
-			t.Out})
+		out.Body.Traffic = append(out.Body.Traffic, api.TrafficInfo{Of: t.Of, Reads: t.Reads, Writes: t.Writes, Lists: t.Lists, Others: t.Others, Failed: t.Failed, In: t.In,
+			Out: t.Out})
 	}
 	return out, nil
 }

@@ -5,18 +5,10 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"spindle/internal/api"
+	"spindle/internal/core/replication"
 	"spindle/internal/works"
 )
-
-// VerifyStep is a line of what a comparison of both sides answers with (JSON lines):
-// how far it is, a difference, what it came to at a target, or what is wrong.
-type VerifyStep struct {
-	Target     string            `json:"target,omitempty"`
-	Progress   *works.Verified   `json:"progress,omitempty"`
-	Difference *works.Difference `json:"difference,omitempty"`
-	Result     *works.Verified   `json:"result,omitempty"`
-	Problem    *Problem          `json:"problem,omitempty"`
-}
 
 // verifyReplication compares both sides of a rule, target by target, as long as who asks
 // stays.
@@ -39,7 +31,7 @@ func (d *Desk) verifyReplication(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	tell := lines[VerifyStep](w)
+	tell := lines[api.VerifyStep](w)
 	for i := range rule.Targets {
 		t := &rule.Targets[i]
 		at := t.Address()
@@ -48,17 +40,17 @@ func (d *Desk) verifyReplication(w http.ResponseWriter, r *http.Request) error {
 		}
 		v := &works.Verifying{Store: d.store, Remote: d.endpoints, Rule: rule, Target: t, Deep: in.Deep, Repair: in.Repair,
 			After: in.After, Most: in.Most,
-			Differs: func(x works.Difference) error {
-				tell(VerifyStep{Target: at, Difference: &x})
+			Differs: func(x replication.Difference) error {
+				tell(api.VerifyStep{Target: at, Difference: &x})
 				return ctx.Err()
 			},
-			Tell: func(x works.Verified) { tell(VerifyStep{Target: at, Progress: &x}) }}
+			Tell: func(x replication.Verified) { tell(api.VerifyStep{Target: at, Progress: &x}) }}
 		out, err := v.Run(ctx)
 		if err != nil {
-			tell(VerifyStep{Target: at, Problem: d.problem(ctx, err)})
+			tell(api.VerifyStep{Target: at, Problem: d.problem(ctx, err)})
 			continue
 		}
-		tell(VerifyStep{Target: at, Result: &out})
+		tell(api.VerifyStep{Target: at, Result: &out})
 	}
 	return nil
 }

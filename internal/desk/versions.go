@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
@@ -12,67 +13,19 @@ import (
 	"spindle/internal/store"
 )
 
-// HistoryVersion is a version in the history of a key.
-type HistoryVersion struct {
-	Version   string            `json:"version" doc:"The version's id"`
-	Number    int64             `json:"number" doc:"Greater is later"`
-	Marker    bool              `json:"marker,omitempty" doc:"A delete marker"`
-	Latest    bool              `json:"latest,omitempty"`
-	Size      int64             `json:"size"`
-	Created   time.Time         `json:"created"`
-	By        string            `json:"by"`
-	Source    string            `json:"source,omitempty" doc:"The address it was written from"`
-	ETag      string            `json:"etag,omitempty"`
-	Replaced  time.Time         `json:"replaced,omitzero" doc:"When the next one came; absent for the latest"`
-	Origin    *OriginInfo       `json:"origin,omitempty" doc:"Where it came from, if it was not simply written"`
-	Revision  int               `json:"revision" doc:"Of its metadata"`
-	Metadata  map[string]string `json:"metadata,omitempty"`
-	Tags      object.Tags       `json:"tags,omitempty"`
-	Revisions []RevisionInfo    `json:"revisions,omitempty" doc:"Changes of its metadata, first one first"`
-}
-
-// RevisionInfo is a change of a version's metadata.
-type RevisionInfo struct {
-	Revision int               `json:"revision" doc:"The one that the change made"`
-	At       time.Time         `json:"at"`
-	By       string            `json:"by"`
-	Source   string            `json:"source,omitempty"`
-	Before   map[string]string `json:"before,omitempty" doc:"The metadata before it"`
-	Tags     object.Tags       `json:"tagsBefore,omitempty"`
-}
-
-// OriginInfo says where a version came from, or where an object went.
-type OriginInfo struct {
-	How     string    `json:"how" enum:"restored,renamed,copied"`
-	Bucket  string    `json:"bucket"`
-	Key     string    `json:"key"`
-	Version string    `json:"version"`
-	At      time.Time `json:"at"`
-	By      string    `json:"by"`
-}
-
-// Chapter is the history of one name of an object.
-type Chapter struct {
-	Bucket   string           `json:"bucket"`
-	Key      string           `json:"key"`
-	Versions []HistoryVersion `json:"versions" doc:"Newest first"`
-	Went     []OriginInfo     `json:"went,omitempty" doc:"Renames away from this name, latest first"`
-	Next     int64            `json:"next,omitempty" doc:"Give it as before for older versions; absent at the end"`
-}
-
 // originInfo tells of an origin, if who asks may see it.
-func originInfo(o object.Origin, v veil) *OriginInfo {
+func originInfo(o object.Origin, v veil) *api.OriginInfo {
 	if !v.sees(o.Bucket, o.Key) {
-		return &OriginInfo{How: o.How, At: o.At, By: v.by(o.Who)}
+		return &api.OriginInfo{How: o.How, At: o.At, By: v.by(o.Who)}
 	}
-	return &OriginInfo{How: o.How, Bucket: o.Bucket, Key: o.Key, Version: o.ID.String(), At: o.At, By: v.by(o.Who)}
+	return &api.OriginInfo{How: o.How, Bucket: o.Bucket, Key: o.Key, Version: o.ID.String(), At: o.At, By: v.by(o.Who)}
 }
 
-func chapter(c store.Chapter, seen veil) Chapter {
-	out := Chapter{Bucket: c.Bucket.String(), Key: c.Key.String(), Versions: []HistoryVersion{}}
+func chapter(c store.Chapter, seen veil) api.Chapter {
+	out := api.Chapter{Bucket: c.Bucket.String(), Key: c.Key.String(), Versions: []api.HistoryVersion{}}
 	for _, p := range c.Versions {
 		v := p.Version
-		h := HistoryVersion{Version: v.ID().String(), Number: v.Number, Marker: v.Marker, Latest: p.Replaced.IsZero(),
+		h := api.HistoryVersion{Version: v.ID().String(), Number: v.Number, Marker: v.Marker, Latest: p.Replaced.IsZero(),
 			Size: v.Size, Created: v.Created, By: seen.by(v.By), Source: seen.from(v.By, v.Source),
 			Replaced: p.Replaced, Revision: v.Revision, Metadata: v.Metadata, Tags: v.Tags}
 		if !v.Marker {
@@ -82,7 +35,7 @@ func chapter(c store.Chapter, seen veil) Chapter {
 			h.Origin = originInfo(*p.Origin, seen)
 		}
 		for _, r := range p.Revisions {
-			h.Revisions = append(h.Revisions, RevisionInfo{Revision: r.Number + 1, At: r.Until, By: seen.by(r.Who),
+			h.Revisions = append(h.Revisions, api.RevisionInfo{Revision: r.Number + 1, At: r.Until, By: seen.by(r.Who),
 				Source: seen.from(r.Who, r.Source), Before: r.Metadata, Tags: r.Tags})
 		}
 		out.Versions = append(out.Versions, h)
@@ -96,28 +49,7 @@ func chapter(c store.Chapter, seen veil) Chapter {
 	return out
 }
 
-// ListedVersion is a version in a page of a bucket's versions.
-type ListedVersion struct {
-	Key     string    `json:"key"`
-	Version string    `json:"version"`
-	Number  int64     `json:"number"`
-	Latest  bool      `json:"latest,omitempty"`
-	Marker  bool      `json:"marker,omitempty"`
-	Size    int64     `json:"size"`
-	Created time.Time `json:"created"`
-	By      string    `json:"by"`
-}
-
-// VersionPage is a page of all versions: keys in byte order, the versions of
-// each newest first.
-type VersionPage struct {
-	Versions    []ListedVersion `json:"versions"`
-	Prefixes    []string        `json:"prefixes"`
-	Next        string          `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
-	NextVersion int64           `json:"nextVersion,omitempty" doc:"Give it as afterVersion"`
-}
-
-type objectOut struct{ Body ObjectInfo }
+type objectOut struct{ Body api.ObjectInfo }
 
 func (d *Desk) versionCalls(to *calls) {
 	call(to, rule{do: access.Read, on: onKey}, "object-history", "GET /buckets/{bucket}/history", "versions",
@@ -163,7 +95,7 @@ func (d *Desk) objectHistory(ctx context.Context, in *struct {
 	Follow bool   `query:"followRenames" doc:"Also the names it had before and got later"`
 }) (*struct {
 	Body struct {
-		Chapters []Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
+		Chapters []api.Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
 	}
 }, error) {
 	a, err := address(in.Bucket, in.Key)
@@ -179,7 +111,7 @@ func (d *Desk) objectHistory(ctx context.Context, in *struct {
 	})
 	out := &struct {
 		Body struct {
-			Chapters []Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
+			Chapters []api.Chapter `json:"chapters" doc:"One for each name; the first is the one asked for"`
 		}
 	}{}
 	for _, c := range list {
@@ -199,7 +131,7 @@ func (d *Desk) listVersions(ctx context.Context, in *struct {
 	After        string `query:"after"`
 	AfterVersion int64  `query:"afterVersion" minimum:"0"`
 	Limit        int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-}) (*struct{ Body VersionPage }, error) {
+}) (*struct{ Body api.VersionPage }, error) {
 	name, err := object.ParseBucketName(in.Bucket)
 	if err != nil {
 		return nil, err
@@ -219,14 +151,14 @@ func (d *Desk) listVersions(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	p := VersionPage{Versions: []ListedVersion{}, Prefixes: []string{}}
+	p := api.VersionPage{Versions: []api.ListedVersion{}, Prefixes: []string{}}
 	for _, e := range page {
 		v := e.Version
 		if v == nil {
 			p.Prefixes = append(p.Prefixes, e.Prefix)
 			continue
 		}
-		p.Versions = append(p.Versions, ListedVersion{Key: v.Key.String(), Version: v.ID().String(), Number: v.Number,
+		p.Versions = append(p.Versions, api.ListedVersion{Key: v.Key.String(), Version: v.ID().String(), Number: v.Number,
 			Latest: e.Latest, Marker: v.Marker, Size: v.Size, Created: v.Created, By: seen.by(v.By)})
 	}
 	if more {
@@ -235,7 +167,7 @@ func (d *Desk) listVersions(ctx context.Context, in *struct {
 			p.NextVersion = last.Version.Number
 		}
 	}
-	return &struct{ Body VersionPage }{p}, nil
+	return &struct{ Body api.VersionPage }{p}, nil
 }
 
 func (d *Desk) annotateObject(ctx context.Context, in *struct {

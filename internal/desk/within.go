@@ -4,14 +4,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"net/http"
 	"net/url"
-	"time"
 
 	"github.com/go-chi/chi/v5"
 
-	"spindle/internal/core/fault"
+	"spindle/internal/api"
 	"spindle/internal/door"
 )
 
@@ -39,7 +37,7 @@ func (d *Desk) within(ctx context.Context, c deskCall, out any) error {
 	w := &kept{header: http.Header{}, status: http.StatusOK}
 	d.whole.ServeHTTP(w, r)
 	if w.status >= 300 {
-		var p Problem
+		var p api.Problem
 		if err := json.Unmarshal(w.body.Bytes(), &p); err != nil {
 			return err
 		}
@@ -69,22 +67,3 @@ type kept struct {
 func (k *kept) Header() http.Header         { return k.header }
 func (k *kept) WriteHeader(status int)      { k.status = status }
 func (k *kept) Write(b []byte) (int, error) { return k.body.Write(b) }
-
-var kinds = map[int]fault.Kind{400: fault.Invalid, 401: fault.Unsigned, 403: fault.Refused, 404: fault.NotFound,
-	408: fault.Slow, 409: fault.Conflict, 412: fault.Precondition, 413: fault.TooLarge, 422: fault.Invalid,
-	501: fault.Unfinished,
-	503: fault.Unavailable, 507: fault.Full}
-
-// Fault gives the fault that a problem tells of.
-func (p *Problem) Fault() error {
-	kind := kinds[p.Status]
-	if len(p.Complaints) > 0 {
-		var all []error
-		for _, c := range p.Complaints {
-			all = append(all, &fault.Error{Kind: kind, Code: c.Code, Field: c.Field, Message: c.Detail, Remedy: c.Remedy})
-		}
-		return errors.Join(all...)
-	}
-	return &fault.Error{Kind: kind, Code: p.Code, Field: p.Field, Message: p.Detail, Remedy: p.Remedy,
-		After: time.Duration(p.RetryAfter) * time.Second, At: p.Position, Request: p.Request}
-}

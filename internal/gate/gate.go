@@ -251,7 +251,7 @@ func (g *Gate) refuse(s access.Subject, source, account, subject string, detail 
 	if s.Kind == access.Anyone { // gathered by bucket: there are more keys than anybody wants to read of
 		subject, _, _ = strings.Cut(subject, "/")
 	}
-	g.Note(catalog.TrailEntry{Kind: catalog.TrailRefused, Account: account, Who: s.By(), Source: source, Subject: subject,
+	g.Note(catalog.TrailEntry{Kind: access.TrailRefused, Account: account, Who: s.By(), Source: source, Subject: subject,
 		Detail: detail})
 }
 
@@ -271,7 +271,7 @@ func (g *Gate) Verify(k *keyring.Key, source string, verify func(secret string) 
 	err := verify(k.Secret)
 	if fault.HasCode(err, "signature-mismatch") {
 		g.failing.bad(k.ID, source, now)
-		g.Note(catalog.TrailEntry{Kind: catalog.TrailSignatureWrong, Account: k.Account, Who: "anyone", Source: source,
+		g.Note(catalog.TrailEntry{Kind: access.TrailSignatureWrong, Account: k.Account, Who: "anyone", Source: source,
 			Subject: k.ID, Detail: map[string]any{"why": "a signature does not fit the key's secret"}})
 	}
 	return err

@@ -34,7 +34,7 @@ func TestDecisionsAreNoted(t *testing.T) {
 		}
 	}
 	harness.Until(t, "the refusals stand in the trail", func() bool {
-		list, err := s.Store.Catalog.Trail(t.Context(), catalog.TrailQuery{Kinds: []string{catalog.TrailRefused}, Who: c.ID,
+		list, err := s.Store.Catalog.Trail(t.Context(), catalog.TrailQuery{Kinds: []string{access.TrailRefused}, Who: c.ID,
 			Limit: 10})
 		if err != nil {
 			t.Fatal(err)
@@ -100,7 +100,7 @@ func TestAFloodOfRefusals(t *testing.T) {
 	}
 	n := 0
 	harness.Until(t, "some are noted", func() bool {
-		list, err := s.Store.Catalog.Trail(t.Context(), catalog.TrailQuery{Kinds: []string{catalog.TrailRefused},
+		list, err := s.Store.Catalog.Trail(t.Context(), catalog.TrailQuery{Kinds: []string{access.TrailRefused},
 			Limit: 5000})
 		n = len(list)
 		return errors.Is(err, nil) && n > 0

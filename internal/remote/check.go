@@ -23,7 +23,7 @@ func reachError(name string) error {
 // write it puts and removes small objects in the probed bucket. step hears of each line
 // as it is known; it may be nil.
 func (p *Pool) Check(ctx context.Context, e *endpoint.Endpoint, secret string, write bool,
-	step func(client.Finding)) client.Report {
+	step func(endpoint.Finding)) endpoint.Report {
 	r := client.Check(ctx, client.Settings{Address: e.URL, Style: string(e.Style), Region: e.Region,
 		Key: sign.Credential{ID: e.KeyID, Secret: secret}, Bucket: e.Probe, Write: write, Find: true, Dial: p.Dial,
 		Step: step})
@@ -54,7 +54,7 @@ func Alone(ctx context.Context, e endpoint.Endpoint, secret string) (*Conn, erro
 }
 
 // health says how an endpoint stands by a report of it.
-func health(r *client.Report) endpoint.Health {
+func health(r *endpoint.Report) endpoint.Health {
 	h := endpoint.Health{State: endpoint.Healthy, Since: r.At, Checked: r.At, Abilities: r.Abilities,
 		Latency: time.Duration(r.Latency * float64(time.Millisecond))}
 	f := r.Fault()
@@ -77,10 +77,10 @@ func health(r *client.Report) endpoint.Health {
 
 // CheckKnown looks at an endpoint that is registered, without writing, and keeps how it
 // stands.
-func (p *Pool) CheckKnown(ctx context.Context, e *endpoint.Endpoint) (client.Report, error) {
+func (p *Pool) CheckKnown(ctx context.Context, e *endpoint.Endpoint) (endpoint.Report, error) {
 	secret, err := p.secrets.OpenSecret(catalog.EndpointSecret(e.ID), e.Sealed)
 	if err != nil {
-		return client.Report{}, err
+		return endpoint.Report{}, err
 	}
 	looked := *e
 	r := p.Check(ctx, &looked, secret, false, nil)

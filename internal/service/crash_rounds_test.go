@@ -17,7 +17,7 @@ import (
 	"testing"
 	"time"
 
-	"spindle/internal/desk"
+	"spindle/internal/api"
 	"spindle/internal/harness"
 	"spindle/internal/standin"
 	"spindle/internal/wire/client"
@@ -153,7 +153,7 @@ func (c *crash) jump() {
 // rulesWait reports whether rules of ages wait for somebody to say that the clock is right.
 func (c *crash) rulesWait() bool {
 	c.t.Helper()
-	var x desk.ClockInfo
+	var x api.ClockInfo
 	if err := json.Unmarshal([]byte(c.command("clock", "show", "--json")), &x); err != nil {
 		c.t.Fatal(err)
 	}

@@ -55,7 +55,7 @@ func ResetPerson(ctx context.Context, data, database, name string, operator bool
 		return "", err
 	}
 	by := catalog.Author{At: time.Now().UTC(), Who: access.Machine}
-	err = cat.ChangePerson(ctx, name, 0, by, catalog.TrailPassword, func(p *catalog.PersonRow) error {
+	err = cat.ChangePerson(ctx, name, 0, by, access.TrailPassword, func(p *catalog.PersonRow) error {
 		p.Password, p.MustChange = coded, true
 		if operator {
 			p.Operator, p.Active = true, true

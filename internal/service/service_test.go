@@ -28,6 +28,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/harness"
 	"spindle/internal/postgres"
@@ -200,7 +201,7 @@ func TestTLS(t *testing.T) {
 		strings.Replace(s.WireURL, "https", "http", 1): "protocol"} {
 		r := client.Check(t.Context(), client.Settings{Address: address, Style: "path", Region: "fenn", Key: c.Key})
 		for _, f := range r.Findings {
-			if f.Result == client.Wrong && f.Field != field {
+			if f.Result == endpoint.Wrong && f.Field != field {
 				t.Errorf("%s: %s is said to be wrong (%s), want %s", address, f.Field, f.Seen, field)
 			}
 		}

@@ -16,8 +16,8 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 	"spindle/internal/harness"
 	"spindle/internal/postgres"
 	"spindle/internal/wire/client"
@@ -75,7 +75,7 @@ func allRead(t *testing.T, c *client.Client, n int) {
 	}
 }
 
-func (p *process) tier(name string) (x desk.TierInfo) {
+func (p *process) tier(name string) (x api.TierInfo) {
 	p.t.Helper()
 	if err := json.Unmarshal([]byte(p.command("tier", "show", name, "--json")), &x); err != nil {
 		p.t.Fatal(err)

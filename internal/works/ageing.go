@@ -322,12 +322,12 @@ func did(d lifecycle.Due) string {
 // count adds to what the run did, or (failed) could not do.
 func (a *ageing) count(d lifecycle.Due, size int64, failed error) {
 	form := d.Rule.Form().Actions[d.Rule.IndexOf(d.Action)]
-	i := slices.IndexFunc(a.run.Counts, func(c catalog.RunCount) bool {
+	i := slices.IndexFunc(a.run.Counts, func(c lifecycle.RunCount) bool {
 		return c.Rule == d.Rule.Name() && c.Of == form.Of && c.Do == form.Do && c.To == form.To
 	})
 	if i < 0 {
 		i = len(a.run.Counts)
-		a.run.Counts = append(a.run.Counts, catalog.RunCount{Rule: d.Rule.Name(), Of: form.Of, Do: form.Do, To: form.To})
+		a.run.Counts = append(a.run.Counts, lifecycle.RunCount{Rule: d.Rule.Name(), Of: form.Of, Do: form.Do, To: form.To})
 	}
 	if failed != nil {
 		a.run.Counts[i].Failed++

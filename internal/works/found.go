@@ -18,22 +18,6 @@ import (
 	"spindle/internal/store"
 )
 
-// Act is what is done with each object that is found.
-type Act string
-
-// Acts.
-const (
-	ActAnnotate Act = "annotate" // set and take away metadata and tags
-	ActMove     Act = "move"     // to a tier
-	ActCopy     Act = "copy"     // beneath a prefix
-	ActRemove   Act = "remove"
-	ActPutBack  Act = "put-back" // to how it was at a moment
-)
-
-// Acts are all of them, with the counter of each.
-var Acts = map[Act]string{ActAnnotate: "annotated", ActMove: "moved", ActCopy: "copied", ActRemove: "removed",
-	ActPutBack: "restored"}
-
 // foundKind does something with the objects of a bucket that an expression finds.
 var foundKind = Kind{Name: "found", Parallel: 2, Counts: []string{"annotated", "moved", "copied", "removed", "restored",
 	"left"},
@@ -46,13 +30,13 @@ func foundNeeds(o *catalog.Order) ([]Need, error) {
 			"the order does not say what is to be found").In("where").Do("give an expression")
 	}
 	looks := access.List | access.Read
-	switch Act(f.Act) {
-	case ActRemove:
+	switch query.Act(f.Act) {
+	case query.ActRemove:
 		return []Need{{looks | access.Remove, o.Bucket, ""}}, nil
-	case ActCopy:
+	case query.ActCopy:
 		to, err := object.ParseBucketName(o.What.ToBucket)
 		return []Need{{looks, o.Bucket, ""}, {access.Write, to, string(o.What.ToPrefix)}}, err
-	case ActAnnotate, ActMove, ActPutBack:
+	case query.ActAnnotate, query.ActMove, query.ActPutBack:
 		return []Need{{looks | access.Write, o.Bucket, ""}}, nil
 	}
 	return nil, fault.New(fault.Invalid, "order-act", "nothing is called %q", f.Act).In("act").
@@ -87,19 +71,19 @@ func prepareFound(ctx context.Context, s *store.Store, o *catalog.Order) error {
 		return err
 	}
 	what.Where = f.Expr.String()
-	switch Act(what.Act) {
-	case ActMove:
+	switch query.Act(what.Act) {
+	case query.ActMove:
 		_, err = s.TierFor(ctx, o.Bucket, what.Tier)
-	case ActPutBack:
+	case query.ActPutBack:
 		if err = needVersioning(facts); err == nil {
 			err = catalog.BucketBefore(facts, o.What.AsOf)
 		}
-	case ActAnnotate:
+	case query.ActAnnotate:
 		if what.Metadata.Empty() && what.Tags.Empty() {
 			err = fault.New(fault.Invalid, "no-change",
 				"nothing to change was given").In("metadata").Do("set or unset a field or a tag")
 		}
-	case ActCopy:
+	case query.ActCopy:
 		var to object.BucketName
 		if to, err = object.ParseBucketName(o.What.ToBucket); err == nil {
 			var there catalog.BucketFacts
@@ -119,7 +103,7 @@ func rehearseFound(ctx context.Context, s *store.Store, o *catalog.Order) (r Reh
 		return r, err
 	}
 	n, bytes, err := s.Catalog.CountFound(ctx, f)
-	r.Counts, r.Bytes = map[string]int64{Acts[Act(o.What.Found.Act)]: n}, bytes
+	r.Counts, r.Bytes = map[string]int64{query.Acts[query.Act(o.What.Found.Act)]: n}, bytes
 	if expect := o.What.Found.Expect; err == nil && expect != nil && n > *expect {
 		err = fault.New(fault.Precondition, "guard", "%d objects are like that by now, and %d were agreed to", n,
 			*expect).In("expect").
@@ -184,7 +168,7 @@ func (a *foundAct) do(ctx context.Context, v *object.Version) (counter string, b
 		return "left", 0, nil
 	}
 	if err = a.act(ctx, v); err == nil {
-		return Acts[Act(what.Act)], v.Size, nil
+		return query.Acts[query.Act(what.Act)], v.Size, nil
 	}
 	if slices.Contains(passing, fault.From(err).Code) {
 		return "left", 0, nil
@@ -195,18 +179,18 @@ func (a *foundAct) do(ctx context.Context, v *object.Version) (counter string, b
 func (a *foundAct) act(ctx context.Context, v *object.Version) error {
 	what := a.o.What.Found
 	at := catalog.Address{Bucket: a.o.Bucket, Key: v.Key}
-	switch Act(what.Act) {
-	case ActAnnotate:
+	switch query.Act(what.Act) {
+	case query.ActAnnotate:
 		_, err := a.s.Annotate(ctx, store.Annotation{Address: at, ID: v.ID(), Author: author(a.o), Metadata: what.Metadata,
 			Tags: what.Tags})
 		return err
-	case ActMove:
+	case query.ActMove:
 		t, err := a.tiers.Find(what.Tier)
 		if err == nil {
 			_, err = a.s.Move(ctx, a.bucket, v, t, store.Moving{Author: author(a.o)})
 		}
 		return err
-	case ActCopy:
+	case query.ActCopy:
 		to, err := object.ParseBucketName(a.o.What.ToBucket)
 		if err != nil {
 			return err
@@ -219,10 +203,10 @@ func (a *foundAct) act(ctx context.Context, v *object.Version) error {
 			Author:   author(a.o),
 			IfAbsent: !a.o.What.Replace})
 		return err
-	case ActRemove:
+	case query.ActRemove:
 		_, err := a.s.Remove(ctx, at, &v.ETag, author(a.o))
 		return err
-	case ActPutBack:
+	case query.ActPutBack:
 		_, err := a.s.Restore(ctx, at, object.Current, a.o.What.AsOf, author(a.o))
 		return err
 	}

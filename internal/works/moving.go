@@ -105,10 +105,10 @@ func (a *ageing) switchTo(ctx context.Context, list []move, written []bodies.Wri
 		moves[i] = catalog.Moving{Key: key, Number: m.number, Revision: m.Revision, From: m.Body, To: written[p].Ref,
 			Rule: m.due.Rule.Name()}
 	}
-	before := append([]catalog.RunCount(nil), a.run.Counts...)
+	before := append([]lifecycle.RunCount(nil), a.run.Counts...)
 	return a.crew.store.Catalog.MoveBodies(ctx, a.run, catalog.Author{At: a.now(), Who: Ager}, moves,
 		func(moved []bool) (outcomes []catalog.Outcome) {
-			a.run.Counts = append([]catalog.RunCount(nil), before...) // it may be called again
+			a.run.Counts = append([]lifecycle.RunCount(nil), before...) // it may be called again
 			for i, p := range plain {
 				if m := list[p]; moved[i] {
 					outcomes = append(outcomes, outcomeOf([]byte(m.key), m.number, m.size, m.due, ""))

@@ -20,30 +20,6 @@ import (
 	"spindle/internal/store"
 )
 
-// Difference is an object that is not the same on both sides.
-type Difference struct {
-	Key  string `json:"key" doc:"Of the source"`
-	What string `json:"what" enum:"missing,other,extra"`
-	Says string `json:"says"`
-}
-
-// Verified is what a comparison of both sides came to so far.
-type Verified struct {
-	At       time.Time `json:"at"`
-	Objects  int64     `json:"objects" doc:"Of the source, that were compared"`
-	Bytes    int64     `json:"bytes" doc:"Of them"`
-	Missing  int64     `json:"missing" doc:"At the target"`
-	Other    int64     `json:"other" doc:"In size, digest or metadata"`
-	Extra    int64     `json:"extra" doc:"At the target alone"`
-	Waiting  int64     `json:"waiting" doc:"That differ, and wait to be copied"`
-	Repaired int64     `json:"repaired" doc:"That were asked to be copied again"`
-	Accepted int64     `json:"accepted,omitempty" doc:"That differ, and what is there was accepted"`
-	Good     bool      `json:"good" doc:"Every object of the source is there as it is"`
-	Deep     bool      `json:"deep" doc:"The bytes of each were read at the target"`
-	Read     int64     `json:"read,omitempty" doc:"Bytes that were read there"`
-	Next     string    `json:"next,omitempty" doc:"It ended before this key, as so much was read: go on from there"`
-}
-
 // Verifying says how both sides of a rule are compared.
 type Verifying struct {
 	Store  *store.Store
@@ -55,8 +31,8 @@ type Verifying struct {
 	After  string // only objects whose keys come after it
 	Most   int64  // bytes that are read there before it ends; 0: as many as there are
 
-	Differs func(Difference) error // hears of each difference
-	Tell    func(Verified)         // hears now and then how far it is
+	Differs func(replication.Difference) error // hears of each difference
+	Tell    func(replication.Verified)         // hears now and then how far it is
 }
 
 const (
@@ -68,8 +44,8 @@ const (
 
 // Run compares both sides in one walk through their keys, in order, and keeps what came
 // of it. Neither side is read into memory; what changes meanwhile may be told as waiting.
-func (v *Verifying) Run(ctx context.Context) (Verified, error) {
-	w := &verification{Verifying: v, out: Verified{At: v.Store.Catalog.Now(), Deep: v.Deep}}
+func (v *Verifying) Run(ctx context.Context) (replication.Verified, error) {
+	w := &verification{Verifying: v, out: replication.Verified{At: v.Store.Catalog.Now(), Deep: v.Deep}}
 	if v.Target.EndpointID == 0 {
 		w.place = v.Store.Place(v.Target.Bucket)
 	}
@@ -94,7 +70,7 @@ type verification struct {
 	*Verifying
 	there  side.Side
 	place  string // of the target, when it is known
-	out    Verified
+	out    replication.Verified
 	again  map[string][][]byte // keys to be copied again, by how they differ
 	agains int
 	read   atomic.Int64
@@ -230,7 +206,7 @@ func (w *verification) differs(ctx context.Context, a catalog.Compared, what, sa
 		w.again[what] = append(w.again[what], []byte(a.Key.String()))
 		w.agains++
 	}
-	if err := w.Differs(Difference{a.Key.String(), what, says}); err != nil || w.agains < 500 {
+	if err := w.Differs(replication.Difference{Key: a.Key.String(), What: what, Says: says}); err != nil || w.agains < 500 {
 		return err
 	}
 	return w.mend(ctx)
@@ -279,7 +255,8 @@ func (w *verification) comesBack(ctx context.Context) (bool, error) {
 
 func (w *verification) extra(b side.Facts) error {
 	w.out.Extra++
-	return w.Differs(Difference{strings.TrimPrefix(b.Key, w.Target.Prefix), "extra", "it is there alone"})
+	return w.Differs(replication.Difference{Key: strings.TrimPrefix(b.Key, w.Target.Prefix), What: "extra",
+		Says: "it is there alone"})
 }
 
 // compare compares an object that is on both sides, by what the listing tells and what

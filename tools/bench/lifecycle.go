@@ -12,9 +12,9 @@ import (
 	"slices"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/lifecycle"
-	"spindle/internal/desk"
 )
 
 // cli runs the command line against the service and gives what it prints.
@@ -177,7 +177,7 @@ func (b *bench) run(bucket string) (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	var r desk.RunInfo
+	var r api.RunInfo
 	if err := json.Unmarshal(out, &r); err != nil {
 		return 0, err
 	}

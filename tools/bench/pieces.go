@@ -12,7 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"spindle/internal/desk"
+	"spindle/internal/api"
 )
 
 const mib = 1 << 20
@@ -181,7 +181,7 @@ func (b *bench) repairing(volumes []string) error {
 	return nil
 }
 
-func (b *bench) press() (t desk.TierInfo, err error) {
+func (b *bench) press() (t api.TierInfo, err error) {
 	out, err := b.cli("tier", "show", "press")
 	if err != nil {
 		return t, err
@@ -200,7 +200,7 @@ func (b *bench) paid() error {
 	}
 }
 
-func (b *bench) repaired() (desk.TierInfo, error) {
+func (b *bench) repaired() (api.TierInfo, error) {
 	for {
 		t, err := b.press()
 		if err != nil || t.Repair != nil && t.Repair.Finished != nil {

@@ -93,7 +93,7 @@ func (c *checking) ableToWrite(ctx context.Context, cl *Client, know func(endpoi
 		}
 	}
 	if err != nil && fault.KindOf(err) != fault.Unfinished {
-		c.found["there-and-back"] = Finding{Result: Agrees,
+		c.found["there-and-back"] = endpoint.Finding{Result: endpoint.Agrees,
 			Seen: fmt.Sprintf("what was tried could not all be removed: the object %s may be left in the bucket", key)}
 	}
 }

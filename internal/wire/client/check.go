@@ -36,7 +36,7 @@ type Settings struct {
 	Find    bool   // find out region and style when they are not given, and what the service can do
 
 	// Step hears of each line as soon as it is known; nil: nobody does.
-	Step func(Finding)
+	Step func(endpoint.Finding)
 	// Dial connects, where not everything may be reached; nil for everything.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Own says that the address is the service's own, whose messages may be shown;
@@ -44,57 +44,12 @@ type Settings struct {
 	Own bool
 }
 
-// Result of one line of a check.
-type Result string
-
-// Results of a line.
-const (
-	Agrees   Result = "agrees"
-	Wrong    Result = "wrong"
-	NotTried Result = "not tried"
-	NotUsed  Result = "not used"
-)
-
-// Finding is one line of a check.
-type Finding struct {
-	Field   string `json:"field" enum:"address,port,protocol,certificate,clock,region,style,key,bucket,there-and-back,abilities" doc:"What was looked at"`
-	Result  Result `json:"result" enum:"agrees,wrong,not tried,not used"`
-	Seen    string `json:"seen" doc:"What was seen"`
-	Remedy  string `json:"remedy,omitempty" doc:"What to do about it"`
-	Address string `json:"address,omitempty" doc:"The address that would be right, when it is known"`
-
-	Fails bool `json:"-"` // the service is there and fails, whatever is asked of it
-}
-
-// Report is a check's outcome: the first wrong line names the field at fault.
-type Report struct {
-	Good     bool      `json:"good"`
-	At       time.Time `json:"at"`
-	Findings []Finding `json:"findings"`
-
-	// What was found, with Settings.Find.
-	Region    string             `json:"region,omitempty"`
-	Style     string             `json:"style,omitempty"`
-	Latency   float64            `json:"latency,omitempty" doc:"Milliseconds of a plain request"`
-	Abilities endpoint.Abilities `json:"abilities,omitempty"`
-}
-
-// Fault gives the first line that is wrong, nil when all is well.
-func (r *Report) Fault() *Finding {
-	for i := range r.Findings {
-		if r.Findings[i].Result == Wrong {
-			return &r.Findings[i]
-		}
-	}
-	return nil
-}
-
 var checkOrder = []string{"address", "port", "protocol", "certificate", "clock", "region", "style", "key", "bucket",
 	"there-and-back"}
 
 type checking struct {
 	s         Settings
-	found     map[string]Finding
+	found     map[string]endpoint.Finding
 	hc        *http.Client
 	u         *url.URL
 	latency   time.Duration
@@ -113,7 +68,7 @@ type deskAnswer struct {
 
 // Check looks at settings one by one for real. It takes at most about 15 seconds, 30
 // when it is to find things out.
-func Check(ctx context.Context, s Settings) Report {
+func Check(ctx context.Context, s Settings) endpoint.Report {
 	most := 15 * time.Second
 	if s.Find {
 		most = 30 * time.Second
@@ -125,11 +80,11 @@ func Check(ctx context.Context, s Settings) Report {
 		s.Dial = dial(4 * time.Second)
 	}
 	t.DialContext = s.Dial
-	c := &checking{s: s, found: map[string]Finding{}, hc: &http.Client{Transport: t, Timeout: 8 * time.Second,
+	c := &checking{s: s, found: map[string]endpoint.Finding{}, hc: &http.Client{Transport: t, Timeout: 8 * time.Second,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	defer t.CloseIdleConnections()
 	c.run(ctx)
-	r := Report{Good: true, At: time.Now().UTC(), Latency: float64(c.latency.Microseconds()) / 1000,
+	r := endpoint.Report{Good: true, At: time.Now().UTC(), Latency: float64(c.latency.Microseconds()) / 1000,
 		Abilities: c.abilities}
 	order := checkOrder
 	if s.Find {
@@ -139,21 +94,21 @@ func Check(ctx context.Context, s Settings) Report {
 	for _, field := range order {
 		f, ok := c.found[field]
 		if !ok {
-			f = Finding{Field: field, Result: NotTried}
+			f = endpoint.Finding{Field: field, Result: endpoint.NotTried}
 		}
 		f.Field = field
-		r.Good = r.Good && f.Result != Wrong
+		r.Good = r.Good && f.Result != endpoint.Wrong
 		r.Findings = append(r.Findings, f)
 	}
 	return r
 }
 
 func (c *checking) good(field, format string, args ...any) {
-	c.line(field, Finding{Result: Agrees, Seen: fmt.Sprintf(format, args...)})
+	c.line(field, endpoint.Finding{Result: endpoint.Agrees, Seen: fmt.Sprintf(format, args...)})
 }
 
 // line keeps a line of the report, and tells of it.
-func (c *checking) line(field string, f Finding) {
+func (c *checking) line(field string, f endpoint.Finding) {
 	c.found[field] = f
 	if f.Field = field; c.s.Step != nil {
 		c.s.Step(f)
@@ -161,7 +116,7 @@ func (c *checking) line(field string, f Finding) {
 }
 
 func (c *checking) wrong(field, remedy, format string, args ...any) {
-	c.line(field, Finding{Result: Wrong, Seen: fmt.Sprintf(format, args...), Remedy: remedy})
+	c.line(field, endpoint.Finding{Result: endpoint.Wrong, Seen: fmt.Sprintf(format, args...), Remedy: remedy})
 }
 
 func (c *checking) run(ctx context.Context) {
@@ -263,7 +218,7 @@ func (c *checking) probe(ctx context.Context) *http.Response {
 	if c.u.Scheme == "https" {
 		c.good("certificate", "valid for %s", c.u.Hostname())
 	} else {
-		c.line("certificate", Finding{Result: NotUsed, Seen: "plain HTTP needs none"})
+		c.line("certificate", endpoint.Finding{Result: endpoint.NotUsed, Seen: "plain HTTP needs none"})
 	}
 	desk := *c.u
 	desk.Path = "/api/v1/service"
@@ -272,7 +227,7 @@ func (c *checking) probe(ctx context.Context) *http.Response {
 		if json.NewDecoder(io.LimitReader(d.Body, 64<<10)).Decode(&a) == nil && a.Product == "spindle" && a.Role == "desk" &&
 			(a.Wire.Scheme == "http" || a.Wire.Scheme == "https") {
 			right := url.URL{Scheme: a.Wire.Scheme, Host: net.JoinHostPort(c.u.Hostname(), fmt.Sprint(a.Wire.Port))}
-			c.line("port", Finding{Result: Wrong,
+			c.line("port", endpoint.Finding{Result: endpoint.Wrong,
 				Seen:   fmt.Sprintf("this address answers, but it is the console's port; the wire is on %d", a.Wire.Port),
 				Remedy: "use " + right.String(), Address: right.String()})
 			return nil
@@ -377,7 +332,7 @@ func (c *checking) signed(ctx context.Context) {
 		c.wrong("clock", "set this machine's clock, or the service's", "%s", c.told(err))
 		return
 	case fault.KindOf(err) == fault.Unavailable && err != nil:
-		c.line("port", Finding{Result: Wrong, Seen: c.told(err), Remedy: "try again in a moment; " + c.mend(err),
+		c.line("port", endpoint.Finding{Result: endpoint.Wrong, Seen: c.told(err), Remedy: "try again in a moment; " + c.mend(err),
 			Fails: true})
 		return
 	case err != nil && !fault.HasCode(err, "refused"):
@@ -391,7 +346,7 @@ func (c *checking) signed(ctx context.Context) {
 		c.s.Bucket = buckets[0]
 	}
 	if c.s.Bucket == "" {
-		c.line("style", Finding{Result: NotTried, Seen: "name a bucket to try it"})
+		c.line("style", endpoint.Finding{Result: endpoint.NotTried, Seen: "name a bucket to try it"})
 		return
 	}
 	cl := c.bucket(ctx)
@@ -399,7 +354,7 @@ func (c *checking) signed(ctx context.Context) {
 		return
 	}
 	if !c.s.Write {
-		c.line("there-and-back", Finding{Result: NotTried, Seen: "puts a 1 KiB object, reads it, removes it"})
+		c.line("there-and-back", endpoint.Finding{Result: endpoint.NotTried, Seen: "puts a 1 KiB object, reads it, removes it"})
 	} else if !c.round(ctx, cl) {
 		return
 	}

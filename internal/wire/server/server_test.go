@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"spindle/internal/core/digest"
+	"spindle/internal/core/endpoint"
 	"spindle/internal/core/fault"
 	"spindle/internal/harness"
 	"spindle/internal/service"
@@ -544,7 +545,7 @@ func TestCheckNamesTheFieldAtFault(t *testing.T) {
 		r := client.Check(t.Context(), set)
 		wrong, seen := "", ""
 		for _, f := range r.Findings {
-			if f.Result == client.Wrong {
+			if f.Result == endpoint.Wrong {
 				wrong, seen = f.Field, f.Seen
 				break
 			}

@@ -22,8 +22,8 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/urfave/cli/v3"
 
+	"spindle/internal/api"
 	"spindle/internal/core/fault"
-	"spindle/internal/desk"
 	"spindle/internal/wire/client"
 	"spindle/internal/wire/sign"
 )
@@ -129,14 +129,14 @@ func (a *app) writeProfiles(p *profiles) error {
 	return os.Rename(tmp.Name(), path)
 }
 
-// api talks to a desk.
-type api struct {
+// desk talks to a desk.
+type desk struct {
 	look bool // see looking
 
 	base string
 	key  sign.Credential
 	hc   *http.Client
-	info *desk.ServiceInfo
+	info *api.ServiceInfo
 	wire *client.Client
 
 	pages *paging
@@ -150,7 +150,7 @@ const lineMost = 16 << 20
 const answerMost = 256 << 20
 
 // open finds the service to talk to: the environment first, then the profile.
-func (a *app) open(c *cli.Command) (*api, error) {
+func (a *app) open(c *cli.Command) (*desk, error) {
 	p := profile{URL: a.Getenv("SPINDLE_URL"), Key: a.Getenv("SPINDLE_KEY"), Secret: a.Getenv("SPINDLE_SECRET")}
 	if p.URL == "" || c.String("profile") != "" {
 		ps, err := a.readProfiles()
@@ -177,19 +177,19 @@ func (a *app) open(c *cli.Command) (*api, error) {
 	return newAPI(p)
 }
 
-func newAPI(p profile) (*api, error) {
+func newAPI(p profile) (*desk, error) {
 	u, err := url.Parse(p.URL)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fault.New(fault.Invalid, "address", "%q is no address of a service", p.URL).In("url").
 			Do("give the desk's address, for instance http://127.0.0.1:5711")
 	}
-	return &api{base: u.Scheme + "://" + u.Host, key: sign.Credential{ID: p.Key, Secret: p.Secret},
+	return &desk{base: u.Scheme + "://" + u.Host, key: sign.Credential{ID: p.Key, Secret: p.Secret},
 		pages: &paging{byPath: map[string]*turns{}},
 		hc:    &http.Client{Transport: client.Transport()}}, nil
 }
 
 // call asks the desk. in and out may be nil.
-func (p *api) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+func (p *desk) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
 	if err := p.pages.turned(method, path, query); err != nil {
 		return err
 	}
@@ -204,7 +204,7 @@ func (p *api) call(ctx context.Context, method, path string, query url.Values, i
 	return p.send(ctx, method, path, query, bytes.NewReader(body), hex.EncodeToString(sum[:]), "application/json", out)
 }
 
-func (p *api) send(ctx context.Context, method, path string, query url.Values, body io.Reader, payload,
+func (p *desk) send(ctx context.Context, method, path string, query url.Values, body io.Reader, payload,
 	contentType string, out any) error {
 	resp, err := p.open(ctx, method, path, query, body, payload, contentType)
 	if err != nil {
@@ -221,18 +221,18 @@ func (p *api) send(ctx context.Context, method, path string, query url.Values, b
 }
 
 // open makes a call whose answer, which is no error, the caller reads and closes.
-func (p *api) open(ctx context.Context, method, path string, query url.Values, body io.Reader, payload,
+func (p *desk) open(ctx context.Context, method, path string, query url.Values, body io.Reader, payload,
 	contentType string) (*http.Response, error) {
 	return p.ask(ctx, method, path, query, body, -1, payload, contentType)
 }
 
 // openSized is open with a body whose length is known.
-func (p *api) openSized(ctx context.Context, method, path string, query url.Values, body io.Reader, length int64,
+func (p *desk) openSized(ctx context.Context, method, path string, query url.Values, body io.Reader, length int64,
 	payload string) (*http.Response, error) {
 	return p.ask(ctx, method, path, query, body, length, payload, "application/octet-stream")
 }
 
-func (p *api) ask(ctx context.Context, method, path string, query url.Values, body io.Reader, length int64, payload,
+func (p *desk) ask(ctx context.Context, method, path string, query url.Values, body io.Reader, length int64, payload,
 	contentType string) (*http.Response, error) {
 	u := p.base + path
 	if len(query) > 0 {
@@ -259,7 +259,7 @@ func (p *api) ask(ctx context.Context, method, path string, query url.Values, bo
 }
 
 // stream makes a call that answers in JSON lines, and gives each to f.
-func stream[T any](ctx context.Context, p *api, path string, in any, f func(T) error) error {
+func stream[T any](ctx context.Context, p *desk, path string, in any, f func(T) error) error {
 	body, err := json.Marshal(in)
 	if err != nil {
 		return err
@@ -295,7 +295,7 @@ func foreign(status int) *fault.Error {
 }
 
 func deskError(resp *http.Response) error {
-	var pr desk.Problem
+	var pr api.Problem
 	if json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&pr) != nil || pr.Code == "" {
 		return foreign(resp.StatusCode)
 	}
@@ -303,7 +303,7 @@ func deskError(resp *http.Response) error {
 }
 
 // wireClient gives a client of the wire that belongs to the desk.
-func (p *api) wireClient(ctx context.Context) (*client.Client, error) {
+func (p *desk) wireClient(ctx context.Context) (*client.Client, error) {
 	if p.wire != nil {
 		return p.wire, nil
 	}
@@ -315,9 +315,9 @@ func (p *api) wireClient(ctx context.Context) (*client.Client, error) {
 	return p.wire, err
 }
 
-func (p *api) service(ctx context.Context) (*desk.ServiceInfo, error) {
+func (p *desk) service(ctx context.Context) (*api.ServiceInfo, error) {
 	if p.info == nil {
-		var info desk.ServiceInfo
+		var info api.ServiceInfo
 		if err := p.call(ctx, http.MethodGet, "/api/v1/service", nil, nil, &info); err != nil {
 			return nil, err
 		}
@@ -334,16 +334,16 @@ func bucketCall(bucket, rest string) string {
 }
 
 // page gives a page of a bucket, as of a moment unless that is "".
-func (p *api) page(ctx context.Context, bucket, prefix, delimiter, after, asOf string, limit int) (*desk.ObjectPage,
+func (p *desk) page(ctx context.Context, bucket, prefix, delimiter, after, asOf string, limit int) (*api.ObjectPage,
 	error) {
 	q := url.Values{"prefix": {prefix}, "delimiter": {delimiter}, "after": {after}, "limit": {fmt.Sprint(limit)},
 		"asOf": {asOf}, "look": {strconv.FormatBool(p.look)}}
-	var page desk.ObjectPage
+	var page api.ObjectPage
 	return &page, p.call(ctx, http.MethodGet, bucketCall(bucket, "/objects"), q, nil, &page)
 }
 
 // each calls f for every object beneath a prefix, in order, until it gives false.
-func (p *api) each(ctx context.Context, bucket, prefix, asOf string, f func(desk.ListedObject) (bool, error)) error {
+func (p *desk) each(ctx context.Context, bucket, prefix, asOf string, f func(api.ListedObject) (bool, error)) error {
 	for after := ""; ; {
 		page, err := p.page(ctx, bucket, prefix, "", after, asOf, 1000)
 		if err != nil {
@@ -362,20 +362,20 @@ func (p *api) each(ctx context.Context, bucket, prefix, asOf string, f func(desk
 }
 
 // show gives an object; a prefix is said to be one.
-func (p *api) show(ctx context.Context, bucket, key, version, asOf string) (*desk.ObjectInfo, error) {
-	var o desk.ObjectInfo
+func (p *desk) show(ctx context.Context, bucket, key, version, asOf string) (*api.ObjectInfo, error) {
+	var o api.ObjectInfo
 	return &o, p.call(ctx, http.MethodGet, bucketCall(bucket, "/object"),
 		url.Values{"key": {key}, "version": {version}, "asOf": {asOf}, "look": {strconv.FormatBool(p.look)}}, nil, &o)
 }
 
 // looking has the service look whether the bytes of what it tells of are there.
-func (p *api) looking() *api {
+func (p *desk) looking() *desk {
 	q := *p
 	q.look = true
 	return &q
 }
 
 // remove asks for a removal or its rehearsal.
-func (p *api) remove(ctx context.Context, bucket string, in desk.RemoveIn) (q desk.Quantity, err error) {
+func (p *desk) remove(ctx context.Context, bucket string, in api.RemoveIn) (q api.Quantity, err error) {
 	return q, p.call(ctx, http.MethodPost, bucketCall(bucket, "/remove"), nil, in, &q)
 }
