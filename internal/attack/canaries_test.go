@@ -27,7 +27,8 @@ func TestNoCallTellsOfOthers(t *testing.T) {
 		t.Fatal(err)
 	}
 	roles := map[string]sign.Credential{"nobody": {}}
-	for role, name := range map[access.Role]string{access.Administrator: "administers", access.Writer: "writes", access.Reader: "reads"} {
+	for role, name := range map[access.Role]string{access.Administrator: "administers", access.Writer: "writes",
+		access.Reader: "reads"} {
 		roles["somebody who "+name] = s.NewKey("seed-lab", name, role, nil)
 	}
 	part := regexp.MustCompile(`\{(\w+)\}`)
@@ -46,7 +47,8 @@ func TestNoCallTellsOfOthers(t *testing.T) {
 				if method != "get" && method != "delete" {
 					body = "{}"
 				}
-				c := newCall(t, s, strings.ToUpper(method), at+"?bucket=canary-bucket&prefix=&key=canary-key&account=herbarium", body)
+				c := newCall(t, s, strings.ToUpper(method), at+"?bucket=canary-bucket&prefix=&key=canary-key&account=herbarium",
+					body)
 				if k.ID != "" {
 					c.signed(k)
 				}
@@ -124,7 +126,8 @@ func canaries(t *testing.T, s *harness.Running) {
 	wire(t, s, owner, "PUT", "/canary-bucket/canary-key", "content", 200)
 	files := `"files":[{"name":"a.yaml","text":"charter: canary-charter\nfinds: {canary-find: {expression: size over 1 KiB}}\n"}]`
 	var plan struct{ Plan string }
-	if err := json.Unmarshal([]byte(must(t, s, owner, "POST", "/api/v1/charters/compare", "{"+files+"}")), &plan); err != nil {
+	if err := json.Unmarshal([]byte(must(t, s, owner, "POST", "/api/v1/charters/compare", "{"+files+"}")),
+		&plan); err != nil {
 		t.Fatal(err)
 	}
 	must(t, s, owner, "POST", "/api/v1/charters/enact", "{"+files+`,"plan":"`+plan.Plan+`"}`)

@@ -25,30 +25,40 @@ type declared struct {
 }
 
 var declarables = []declared{
-	{"a bucket", "buckets: {NAME: {versioning: 'on'}}", "/buckets", `{"name":"NAME","versioning":"on"}`, "/buckets", "buckets", true},
-	{"a key", "keys: {NAME: {role: reader, note: NAME}}", "/keys", `{"name":"NAME","role":"reader"}`, "/keys", "keys", true},
+	{"a bucket", "buckets: {NAME: {versioning: 'on'}}", "/buckets", `{"name":"NAME","versioning":"on"}`, "/buckets",
+		"buckets", true},
+	{"a key", "keys: {NAME: {role: reader, note: NAME}}", "/keys", `{"name":"NAME","role":"reader"}`, "/keys", "keys",
+		true},
 	{"an operator's key", "keys: {NAME: {role: administrator, operator: true}}", "/keys",
 		`{"name":"NAME","role":"administrator","operator":true}`, "/keys", "keys", false},
 	{"an endpoint", "endpoints: {NAME: {url: 'THERE', key: KEY, secret: {env: S}}}", "/endpoints",
 		`{"name":"NAME","url":"THERE","key":"KEY","secret":"SECRET"}`, "/endpoints", "endpoints", true},
-	{"an endpoint in the service's network", "endpoints: {NAME: {url: 'http://169.254.169.254', key: KEY, secret: {env: S}}}",
+	{"an endpoint in the service's network",
+		"endpoints: {NAME: {url: 'http://169.254.169.254', key: KEY, secret: {env: S}}}",
 		"/endpoints", `{"name":"NAME","url":"http://169.254.169.254","key":"K","secret":"words-of-a-secret"}`, "/endpoints",
 		"endpoints", false},
 	{"an account", "accounts: {NAME: {note: x}}", "/accounts", `{"name":"NAME"}`, "/accounts", "accounts", false},
-	{"a placement", "placements: {NAME: {tier: main}}", "/placements", `{"name":"NAME","tier":"main"}`, "/placements", "placements",
+	{"a placement", "placements: {NAME: {tier: main}}", "/placements", `{"name":"NAME","tier":"main"}`, "/placements",
+		"placements",
 		false},
-	{"a tier", "tiers: {NAME: {volumes: [/tmp/NAME]}}", "/tiers", `{"name":"NAME","volumes":["/tmp/NAME"]}`, "/tiers", "tiers",
+	{"a tier", "tiers: {NAME: {volumes: [/tmp/NAME]}}", "/tiers", `{"name":"NAME","volumes":["/tmp/NAME"]}`, "/tiers",
+		"tiers",
 		false},
 	{"a grant of a bucket of one's own", "grants: {g: {bucket: seeds, prefix: NAME/, to: 'account:herbarium', for: read from}}",
-		"/grants", `{"bucket":"seeds","prefix":"NAME/","to":"account:herbarium","for":"read from"}`, "/grants", "grants", true},
+		"/grants", `{"bucket":"seeds","prefix":"NAME/","to":"account:herbarium","for":"read from"}`, "/grants", "grants",
+		true},
 	{"a grant of another's bucket", "grants: {g: {bucket: canary-bucket, prefix: NAME/, to: 'account:seed-lab', for: read from}}",
-		"/grants", `{"bucket":"canary-bucket","prefix":"NAME/","to":"account:seed-lab","for":"read from"}`, "/grants", "grants", false},
+		"/grants", `{"bucket":"canary-bucket","prefix":"NAME/","to":"account:seed-lab","for":"read from"}`, "/grants",
+		"grants", false},
 	{"a grant to another's person", "grants: {g: {bucket: seeds, prefix: NAME/, to: 'person:Canary Person', for: read from}}",
-		"/grants", `{"bucket":"seeds","prefix":"NAME/","to":"person:Canary Person","for":"read from"}`, "/grants", "grants", true},
-	{"a rule of another's bucket", "replication: {NAME: {bucket: canary-bucket, targets: [{address: seeds/in/}]}}", "/replications",
+		"/grants", `{"bucket":"seeds","prefix":"NAME/","to":"person:Canary Person","for":"read from"}`, "/grants", "grants",
+		true},
+	{"a rule of another's bucket", "replication: {NAME: {bucket: canary-bucket, targets: [{address: seeds/in/}]}}",
+		"/replications",
 		`{"name":"NAME","bucket":"canary-bucket","targets":[{"address":"seeds/in/"}],"existing":"leave"}`, "/replications",
 		"replications", false},
-	{"a rule into another's bucket", "replication: {NAME: {bucket: seeds, targets: [{address: canary-bucket/in/}]}}", "/replications",
+	{"a rule into another's bucket", "replication: {NAME: {bucket: seeds, targets: [{address: canary-bucket/in/}]}}",
+		"/replications",
 		`{"name":"NAME","bucket":"seeds","targets":[{"address":"canary-bucket/in/"}],"existing":"leave"}`, "/replications",
 		"replications", false},
 	{"a rule through another's endpoint", "replication: {NAME: {bucket: seeds, targets: [{address: '@canary-endpoint/canary-bucket'}]}}",
@@ -103,7 +113,8 @@ func TestChartersMayNoMoreThanCalls(t *testing.T) {
 // chartering makes the account seed-lab with a bucket, and its keys by what they may.
 func chartering(t *testing.T, s *harness.Running) map[string]sign.Credential {
 	keys := map[string]sign.Credential{"administrator": s.NewKey("seed-lab", "administers", access.Administrator, nil),
-		"writer": s.NewKey("seed-lab", "writes", access.Writer, nil), "reader": s.NewKey("seed-lab", "reads", access.Reader, nil),
+		"writer": s.NewKey("seed-lab", "writes", access.Writer, nil), "reader": s.NewKey("seed-lab", "reads", access.Reader,
+			nil),
 		"administrator-limited": s.NewKey("seed-lab", "part", access.Administrator, func(k *catalog.AccessKey) {
 			k.Limits = catalog.Limits{{Bucket: "seeds"}}
 		})}
@@ -114,7 +125,8 @@ func chartering(t *testing.T, s *harness.Running) map[string]sign.Credential {
 // enacts compares a charter and enacts what is found; it gives the last status, and all that was said.
 func enacts(t *testing.T, s *harness.Running, key sign.Credential, name, text string) (int, string) {
 	t.Helper()
-	files, err := json.Marshal([]map[string]string{{"name": "a.yaml", "text": "charter: " + strings.ToLower(name) + "\n" + text + "\n"}})
+	files, err := json.Marshal([]map[string]string{{"name": "a.yaml", "text": "charter: " + strings.ToLower(name) + "\n" +
+		text + "\n"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -142,7 +154,8 @@ func isThere(t *testing.T, s *harness.Running, key sign.Credential, x declared, 
 // secretsStay changes where an endpoint's secret goes, by a charter without it.
 func secretsStay(t *testing.T, s *harness.Running, spoken *strings.Replacer) {
 	admin := s.NewKey("seed-lab", "moves-endpoints", access.Administrator, nil)
-	must(t, s, admin, "POST", "/api/v1/endpoints", spoken.Replace(`{"name":"far","url":"THERE","key":"KEY","secret":"SECRET"}`))
+	must(t, s, admin, "POST", "/api/v1/endpoints",
+		spoken.Replace(`{"name":"far","url":"THERE","key":"KEY","secret":"SECRET"}`))
 	for what, text := range map[string]string{
 		"no secret is named":   "endpoints: {far: {url: 'http://127.0.0.1:10', key: KEY}}",
 		"another one is meant": "endpoints: {far: {url: 'http://127.0.0.1:10', key: KEY, secret: {env: OTHER}}}",
@@ -150,7 +163,8 @@ func secretsStay(t *testing.T, s *harness.Running, spoken *strings.Replacer) {
 			"secret: {file: /etc/hostname}}}",
 	} {
 		_, says := enacts(t, s, admin, "far-away", spoken.Replace(text))
-		if got := must(t, s, admin, "GET", "/api/v1/endpoints/"+url.PathEscape("far"), ""); !strings.Contains(got, spoken.Replace("THERE")) {
+		if got := must(t, s, admin, "GET", "/api/v1/endpoints/"+url.PathEscape("far"), ""); !strings.Contains(got,
+			spoken.Replace("THERE")) {
 			t.Errorf("%s: the address is another: %s\n%s", what, got, says)
 		}
 	}

@@ -80,7 +80,8 @@ func TestManyQuestionsAtOnce(t *testing.T) {
 				t.Errorf("they take %d MiB", memory>>20)
 			}
 		case <-time.After(300 * time.Millisecond):
-			if st, _, _ := s.As(sign.Credential{ID: owner.ID, Secret: owner.Secret}, "GET", "/plates?max-keys=1", nil, ""); st != 200 {
+			if st, _, _ := s.As(sign.Credential{ID: owner.ID, Secret: owner.Secret}, "GET", "/plates?max-keys=1", nil,
+				""); st != 200 {
 				t.Errorf("meanwhile: %d", st)
 			}
 		}

@@ -94,7 +94,9 @@ func readCensus(format census.Format) func(testing.TB, []byte) {
 // anEndpoint answers every question with the same bytes, to the client that asks it.
 var anEndpoint = sync.OnceValues(func() (*client.Client, *atomic.Pointer[[]byte]) {
 	var says atomic.Pointer[[]byte]
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(*says.Load()) }))
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = w.Write(*says.Load())
+	}))
 	c, err := client.New(s.URL, "fenn", sign.Credential{ID: "KEY", Secret: "secret"})
 	if err != nil {
 		panic(err)
@@ -142,10 +144,12 @@ func hostile() map[string][]byte {
 	return map[string][]byte{
 		"nothing": nil, "zeros": make([]byte, much), "one line": repeat("a"), "quotes": repeat(`"`), "commas": repeat(","),
 		"lines": repeat("\n"), "braces": nested("{\"a\":", "}", 200_000), "brackets": nested("[", "]", 1<<20),
-		"elements": nested("<a>", "</a>", 200_000), "entities": []byte(`<!DOCTYPE a [<!ENTITY b "` + strings.Repeat("c", 1000) +
+		"elements": nested("<a>", "</a>", 200_000), "entities": []byte(`<!DOCTYPE a [<!ENTITY b "` + strings.Repeat("c",
+			1000) +
 			`"><!ENTITY d "` + strings.Repeat("&b;", 1000) + `">]><a>` + strings.Repeat("&d;", 1000) + `</a>`),
 		"keys": repeat("k: v\n"), "anchors": []byte("a: &a [x]\n" + strings.Repeat("b: *a\n", 100_000)),
-		"indents": repeat("- "), "a footer of 2 GiB": lying, "a negative footer": append(bytes.Clone(lying[:len(lying)-8]), 0xff, 0xff, 0xff, 0xff,
+		"indents": repeat("- "), "a footer of 2 GiB": lying, "a negative footer": append(bytes.Clone(lying[:len(lying)-8]),
+			0xff, 0xff, 0xff, 0xff,
 			'P', 'A', 'R', '1'), "rows": repeat("plates,key,1\n"), "objects": repeat("{\"key\":\"a\"}\n"),
 		"contents": append([]byte("<ListBucketResult>"), repeat("<Contents><Key>k</Key></Contents>")...),
 		"numbers":  repeat("1e999999999,"),
@@ -210,7 +214,8 @@ func spent() time.Duration {
 func FuzzForeign(f *testing.F) {
 	names := slices.Sorted(maps.Keys(foreign))
 	for i := range names {
-		for _, seed := range []string{"", "bucket,key\nplates,k\n", "{\"bucket\":\"plates\",\"key\":\"k\"}\n", "PAR1\x00\x00\x00\x00PAR1",
+		for _, seed := range []string{"", "bucket,key\nplates,k\n", "{\"bucket\":\"plates\",\"key\":\"k\"}\n",
+			"PAR1\x00\x00\x00\x00PAR1",
 			"charter: a\nbuckets:\n  b: {quota: 1GiB, tags: {k: &x v}}\nvariables: {a: b}\n", "{\"format\":1,\"name\":\"a\"}",
 			"<ListBucketResult><Contents><Key>k</Key><Size>1</Size></Contents></ListBucketResult>",
 			"age-encryption.org/v1\n-> X25519 AAAA\nAAAA\n--- AAAA\n"} {
@@ -254,7 +259,8 @@ func TestForeignReadersAreKnown(t *testing.T) {
 	found := map[string][]string{}
 	if err := filepath.WalkDir("..", func(path string, e fs.DirEntry, err error) error {
 		pkg := filepath.ToSlash(filepath.Dir(strings.TrimPrefix(path, "../")))
-		if err != nil || e.IsDir() || filepath.Ext(path) != ".go" || strings.HasSuffix(path, "_test.go") || ours.MatchString(pkg) {
+		if err != nil || e.IsDir() || filepath.Ext(path) != ".go" || strings.HasSuffix(path, "_test.go") ||
+			ours.MatchString(pkg) {
 			return err
 		}
 		b, err := os.ReadFile(path)

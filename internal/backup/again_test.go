@@ -30,7 +30,8 @@ func backedUp(t *testing.T, objects int) (s *harness.Running, folder string) {
 	}
 	for i := range objects {
 		b := content(uint64(i), 600_000)
-		if _, err := c.Put(t.Context(), "plates", fmt.Sprint("k/", i), bytes.NewReader(b), int64(len(b)), client.Put{}); err != nil {
+		if _, err := c.Put(t.Context(), "plates", fmt.Sprint("k/", i), bytes.NewReader(b), int64(len(b)),
+			client.Put{}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -103,7 +104,8 @@ func TestARestoreIsSaidAgain(t *testing.T) {
 		if _, err := service.Start(t.Context(), cfg, harness.Silent()); !fault.HasCode(err, "restore-unfinished") {
 			t.Errorf("%s: the service starts: %v", what, err)
 		}
-		if err := restore(t.Context(), func(r *backup.Restoring) { r.Name = list[1].Name }); !fault.HasCode(err, "restore-unfinished") {
+		if err := restore(t.Context(), func(r *backup.Restoring) { r.Name = list[1].Name }); !fault.HasCode(err,
+			"restore-unfinished") {
 			t.Errorf("%s: another backup is restored over it: %v", what, err)
 		}
 	}
@@ -175,7 +177,8 @@ func TestARestoreTellsWhatIsMissing(t *testing.T) {
 func TestTheFolderOfBackupsIsAway(t *testing.T) {
 	t.Parallel()
 	s, folder := backedUp(t, 1)
-	in := &backup.Making{Data: s.Config.Data, Database: s.Config.Database, Folder: folder, Passphrase: words, Log: harness.Silent()}
+	in := &backup.Making{Data: s.Config.Data, Database: s.Config.Database, Folder: folder, Passphrase: words,
+		Log: harness.Silent()}
 	if err := os.Rename(folder, folder+".away"); err != nil {
 		t.Fatal(err)
 	}

@@ -105,7 +105,8 @@ func TestBackupUnderLoadAndRestore(t *testing.T) {
 	harness.Until(t, "something is there", func() bool { return len(w.copy()) > 60 })
 	folder := t.TempDir()
 	before := w.copy()
-	making := &backup.Making{Data: s.Config.Data, Database: s.Config.Database, Folder: folder, Passphrase: words, Log: harness.Silent()}
+	making := &backup.Making{Data: s.Config.Data, Database: s.Config.Database, Folder: folder, Passphrase: words,
+		Log: harness.Silent()}
 	first, err := making.Make(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -185,7 +186,8 @@ func restored(t *testing.T, data string, before, still map[string]uint64) {
 		}
 	}
 	harness.Until(t, "the journal is read on", func() bool {
-		page, err := r.Store.Catalog.Journal(t.Context(), catalog.JournalQuery{After: "0.0", Bucket: "plates", Prefix: "after/", Limit: 100})
+		page, err := r.Store.Catalog.Journal(t.Context(), catalog.JournalQuery{After: "0.0", Bucket: "plates",
+			Prefix: "after/", Limit: 100})
 		return err == nil && len(page.Entries) == 30 && page.UpTo.After(time.Now().Add(-time.Minute))
 	})
 	if now := usage(); now.Objects != at.Objects+30 || now.Bytes != at.Bytes+120 {
@@ -237,7 +239,8 @@ func wholes(t *testing.T, dir string) (some []string) {
 func refusals(t *testing.T, folder, data string) {
 	t.Helper()
 	restore := func(change func(*backup.Restoring)) error {
-		in := &backup.Restoring{Folder: folder, Data: filepath.Join(t.TempDir(), "x"), Passphrase: words, Log: harness.Silent()}
+		in := &backup.Restoring{Folder: folder, Data: filepath.Join(t.TempDir(), "x"), Passphrase: words,
+			Log: harness.Silent()}
 		change(in)
 		_, err := in.Restore(t.Context())
 		return err
@@ -465,7 +468,8 @@ func spoiledLog(t *testing.T, folder string, base *backup.Manifest, restore func
 			t.Fatal(err)
 		}
 	}
-	for what, lies := range map[string][2][]byte{"exchanged": {was[next], was[first]}, "cut": {was[first], was[next][:1000]}} {
+	for what, lies := range map[string][2][]byte{"exchanged": {was[next], was[first]}, "cut": {was[first],
+		was[next][:1000]}} {
 		for i, f := range []string{first, next} {
 			if err := os.WriteFile(f, lies[i], 0o644); err != nil {
 				t.Fatal(err)

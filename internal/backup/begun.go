@@ -35,7 +35,8 @@ func Begun(data string) error {
 	if err != nil || b == nil {
 		return err
 	}
-	return fault.New(fault.Conflict, "restore-unfinished", "the restore of the backup %s into %s is not finished", b.Backup,
+	return fault.New(fault.Conflict, "restore-unfinished", "the restore of the backup %s into %s is not finished",
+		b.Backup,
 		data).In("data").Do("say it again: %s", b.command(data))
 }
 

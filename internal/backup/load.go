@@ -19,7 +19,8 @@ func sound(folder string, m *Manifest) (path string, err error) {
 	path = filepath.Join(folder, m.Name, dumpFile)
 	sum, size, err := digestOf(path)
 	if err != nil {
-		return "", fault.New(fault.Damaged, "backup-dump", "the catalog of the backup %s cannot be read", m.Name).In("backup").
+		return "", fault.New(fault.Damaged, "backup-dump", "the catalog of the backup %s cannot be read",
+			m.Name).In("backup").
 			Do("take another backup").Because(err)
 	}
 	if sum != m.Dump || size != m.Size {
@@ -94,7 +95,8 @@ func fill(ctx context.Context, folder string, m *Manifest, url string) (err erro
 }
 
 func notOurs(m *Manifest, what string) error {
-	return fault.New(fault.Damaged, "backup-dump", "the catalog of the backup %s has what no catalog has: %s", m.Name, what).
+	return fault.New(fault.Damaged, "backup-dump", "the catalog of the backup %s has what no catalog has: %s", m.Name,
+		what).
 		In("backup").Do("take another backup: this one was not made by this program")
 }
 

@@ -40,7 +40,8 @@ func (in *Making) base(ctx context.Context, cat *catalog.Catalog, url, dir strin
 	if err := cat.HandOnLog(ctx, logWithin); err != nil { // or the copy would wait for ever
 		return err
 	}
-	cmd, err := program(ctx, "pg_basebackup", "--pgdata="+filepath.Dir(filepath.Join(dir, baseFile)), "--format=tar", "--compress=1", "--wal-method=none",
+	cmd, err := program(ctx, "pg_basebackup", "--pgdata="+filepath.Dir(filepath.Join(dir, baseFile)), "--format=tar",
+		"--compress=1", "--wal-method=none",
 		"--checkpoint=fast", "--dbname="+url)
 	if err != nil {
 		return err

@@ -49,7 +49,8 @@ func (in *Making) database(ctx context.Context) (url string, stop func(), err er
 	}
 	dir := filepath.Join(in.Data, "postgres")
 	if _, err := os.Stat(dir); err != nil {
-		return "", nil, fault.New(fault.NotFound, "data-empty", "%s is no data directory of a service with a database of its own",
+		return "", nil, fault.New(fault.NotFound, "data-empty",
+			"%s is no data directory of a service with a database of its own",
 			in.Data).In("data").Do("give the one that spindle serve has, and --database if it has one")
 	}
 	if url, running := postgres.Running(dir, "postgres"); running {

@@ -74,8 +74,9 @@ func proved(folder string, m *Manifest, key string) error {
 			}
 		}
 	}
-	return fault.New(fault.Damaged, "backup-unproved", "the manifest of the backup %s was not written with its master key, "+
-		"or is another backup's", m.Name).In("backup").Do("take another backup, or bring the folder back from where it was copied to")
+	return fault.New(fault.Damaged, "backup-unproved",
+		"the manifest of the backup %s was not written with its master key, "+
+			"or is another backup's", m.Name).In("backup").Do("take another backup, or bring the folder back from where it was copied to")
 }
 
 // readAtMost reads a file that has no more bytes than that.
@@ -85,7 +86,8 @@ func readAtMost(path string, most int64) ([]byte, error) {
 		return nil, err
 	}
 	if st.Size() > most {
-		return nil, fault.New(fault.TooLarge, "backup-file", "%s has more than %d bytes", filepath.Base(path), most).In("backup").
+		return nil, fault.New(fault.TooLarge, "backup-file", "%s has more than %d bytes", filepath.Base(path),
+			most).In("backup").
 			Do("take another backup: that file is none that spindle wrote")
 	}
 	return os.ReadFile(path)
@@ -112,6 +114,7 @@ func (m *Manifest) plain() error {
 	if ok {
 		return nil
 	}
-	return fault.New(fault.Damaged, "backup-manifest", "the manifest of the backup %s names volumes or files that cannot be",
+	return fault.New(fault.Damaged, "backup-manifest",
+		"the manifest of the backup %s names volumes or files that cannot be",
 		m.Name).In("backup").Do("take another backup: this one was not made by this program")
 }

@@ -150,7 +150,8 @@ func TestBackupsAreRemoved(t *testing.T) {
 		bodies(volumes) != 2 {
 		t.Fatalf("removed: %+v, %v", r, err)
 	}
-	if left, err := os.ReadDir(folder); err != nil || len(left) != 6 { // and volumes, which is a link, the mark, and two locks
+	if left, err := os.ReadDir(folder); err != nil ||
+		len(left) != 6 { // and volumes, which is a link, the mark, and two locks
 		t.Errorf("left: %v, %v", left, err)
 	}
 	r, err := (&backup.Checking{Folder: folder, All: true, Passphrase: words, Log: harness.Silent()}).Check(t.Context())

@@ -132,7 +132,8 @@ func (in *Restoring) Restore(ctx context.Context) (*Restored, error) {
 	if err := cat.Restored(ctx); err != nil {
 		return nil, err
 	}
-	if err := writeLast(filepath.Join(in.Data, "master.key"), []byte(strings.ReplaceAll(key, ",", "\n")+"\n")); err != nil {
+	if err := writeLast(filepath.Join(in.Data, "master.key"), []byte(strings.ReplaceAll(key, ",",
+		"\n")+"\n")); err != nil {
 		return nil, err
 	}
 	return out, in.ended()
@@ -152,7 +153,8 @@ func (in *Restoring) complete(ctx context.Context, cat *catalog.Catalog, m *Mani
 	what := strings.Join(found.First[:min(len(found.First), 5)], "\n")
 	if in.AsOf.IsZero() {
 		return fault.New(fault.Damaged, "backup-incomplete",
-			"%d of %d bodies are missing in the folder, or not what they were\n%s", found.Wrong, found.Bodies, what).In("backup").
+			"%d of %d bodies are missing in the folder, or not what they were\n%s", found.Wrong, found.Bodies,
+			what).In("backup").
 			Do("bring them back from where the folder was copied to, or take an earlier backup; " +
 				"to restore the rest, say --anyway")
 	}

@@ -127,7 +127,8 @@ func TestADiskThatFails(t *testing.T) {
 		t.Errorf("a place beyond the segment: %v", err)
 	}
 	stop := errors.New("stop")
-	if err := fresh.Check(t.Context(), before.Ref, before.Size, before.CRC64, func(int) error { return stop }); err != stop {
+	if err := fresh.Check(t.Context(), before.Ref, before.Size, before.CRC64,
+		func(int) error { return stop }); err != stop {
 		t.Errorf("a check that is stopped: %v", err)
 	}
 	if n, err := fresh.RemoveWhole(12345); n != 0 || err != nil {

@@ -144,7 +144,8 @@ func TestTooManyPiecesLost(t *testing.T) {
 			t.Errorf("%d volumes away: %v", i+1, err)
 		}
 	}
-	if _, err := s.Write(bytes.NewReader(random(1000)), 1000, false, nil, func(bodies.Written) error { return nil }); !fault.HasCode(err, "volume-away") {
+	if _, err := s.Write(bytes.NewReader(random(1000)), 1000, false, nil,
+		func(bodies.Written) error { return nil }); !fault.HasCode(err, "volume-away") {
 		t.Errorf("written with three of six volumes: %v", err)
 	}
 	for _, dir := range dirs[:3] {

@@ -172,7 +172,8 @@ func TestAnotherCopyIsRead(t *testing.T) {
 		if _, err := whole(s, w, 0, w.Size); fault.KindOf(err) != fault.Damaged {
 			t.Errorf("both damaged: %v", err)
 		}
-		if _, err := s.Mend(t.Context(), w.Ref, w.Size, w.CRC64, func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
+		if _, err := s.Mend(t.Context(), w.Ref, w.Size, w.CRC64,
+			func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
 			t.Errorf("mended without a good copy: %v", err)
 		}
 	}
@@ -204,11 +205,16 @@ func TestAVolumeThatIsAway(t *testing.T) {
 		if _, err := s.Open(t.Context(), large.Ref, large.Size); !fault.HasCode(err, "volume-away") {
 			t.Errorf("%s: read: %v", name, err)
 		}
-		if err := s.Check(t.Context(), large.Ref, large.Size, large.CRC64, func(int) error { return nil }); !fault.HasCode(err,
+		if err := s.Check(t.Context(), large.Ref, large.Size, large.CRC64,
+			func(int) error { return nil }); !fault.HasCode(err,
 			"volume-away") {
 			t.Errorf("%s: checked: %v", name, err)
 		}
-		if err := s.Walk(t.Context(), func(f bodies.File) error { t.Errorf("%s: the file %d", name, f.ID); return nil }); err != nil {
+		if err := s.Walk(t.Context(), func(f bodies.File) error {
+			t.Errorf("%s: the file %d", name,
+				f.ID)
+			return nil
+		}); err != nil {
 			t.Error(err)
 		}
 		if st := s.States(); st[0].Away == nil {

@@ -81,7 +81,8 @@ func (v *Volume) Write(r io.Reader, size int64, sealed bool, extra []hash.Hash, 
 // fits refuses a body that there is no room for.
 func (v *Volume) fits(size int64) error {
 	if room, err := v.room(); err == nil && room < size {
-		return fault.New(fault.Full, "disk-full", "the volume has room for %d bytes, and the body has %d", max(0, room), size).
+		return fault.New(fault.Full, "disk-full", "the volume has room for %d bytes, and the body has %d", max(0, room),
+			size).
 			In("volume").Do("free space on the volume's disk; nothing that was acknowledged is affected")
 	}
 	return nil

@@ -210,7 +210,8 @@ func (j *Job) Check(ctx context.Context) error {
 			return err
 		}
 	}
-	return fault.New(fault.Conflict, "target-sealed", "the target holds sealed contents, and this would write others in between").
+	return fault.New(fault.Conflict, "target-sealed",
+		"the target holds sealed contents, and this would write others in between").
 		In("to").Do("choose another prefix, or seal what is written with the passphrase of the target")
 }
 

@@ -101,7 +101,8 @@ func (c *Catalog) PutVolume(ctx context.Context, marker, dir string) error {
 // claims of processes that are gone, and holds.
 func (c *Catalog) Restored(ctx context.Context) error {
 	return c.inTx(ctx, func(tx *sqlx.Tx) error {
-		for _, q := range []string{`delete from backups`, `update works set lease = clock_timestamp() - interval '1 second'`} {
+		for _, q := range []string{`delete from backups`,
+			`update works set lease = clock_timestamp() - interval '1 second'`} {
 			if _, err := tx.ExecContext(ctx, q); err != nil {
 				return err
 			}

@@ -56,7 +56,8 @@ func TestFindIndexAgrees(t *testing.T) {
 		body := strings.Repeat("x", r.IntN(50))
 		if _, err := s.Put(t.Context(), store.Put{Address: a, Author: catalog.Author{At: cat.Now(), Who: "scanner-1"},
 			Metadata: meta,
-			Body:     strings.NewReader(body), Size: int64(len(body)), Tags: object.Tags{"kind": words[r.IntN(3)]}}); err != nil {
+			Body:     strings.NewReader(body), Size: int64(len(body)),
+			Tags: object.Tags{"kind": words[r.IntN(3)]}}); err != nil {
 			t.Fatal(err)
 		}
 		model[key] = query.Object{Bucket: "plates", Key: key, Size: int64(len(body)), Metadata: meta,

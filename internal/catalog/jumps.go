@@ -116,7 +116,8 @@ func (c *Catalog) ClockRight(ctx context.Context, id int64, wrongSince time.Time
 			id, j.Since, j.State, by.At, by.Who); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, access.TrailSetting, "", "the clock", map[string]any{"the clock is right, wrong since": j.Since})
+		return trail(ctx, tx, by, access.TrailSetting, "", "the clock",
+			map[string]any{"the clock is right, wrong since": j.Since})
 	})
 	return j, err
 }
@@ -125,12 +126,14 @@ func (c *Catalog) ClockRight(ctx context.Context, id int64, wrongSince time.Time
 // it is younger than it seems, which removes nothing before its time.
 func (c *Catalog) rightBack(ctx context.Context, tx *sqlx.Tx, j *Jump, by Author) error {
 	j.State, j.Decided, j.By = JumpRight, &by.At, by.Who
-	if _, err := tx.ExecContext(ctx, `update clock_jumps set state = $2, decided = $3, by = $4 where id = $1`, j.ID, j.State,
+	if _, err := tx.ExecContext(ctx, `update clock_jumps set state = $2, decided = $3, by = $4 where id = $1`, j.ID,
+		j.State,
 		by.At, by.Who); err != nil {
 		return err
 	}
 	right := c.Now().Add(-c.Behind())
-	if _, err := tx.ExecContext(ctx, `update clock set turn = turn + 1, highest = 'epoch', began = $1`, right); err != nil {
+	if _, err := tx.ExecContext(ctx, `update clock set turn = turn + 1, highest = 'epoch', began = $1`,
+		right); err != nil {
 		return err
 	}
 	// What was in doubt before it jumped ahead is so still.

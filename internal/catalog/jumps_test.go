@@ -64,7 +64,8 @@ func TestTheClockAgainstAModel(t *testing.T) {
 			m.wrong = -time.Duration(m.r.IntN(100)) * time.Hour // from the beginning
 		}
 		catalog.ToldIn(t, func(c *catalog.Catalog) {
-			c.TheirClock(func(time.Time) time.Time { return m.begun.Add(m.now + m.wrong) }, func() time.Duration { return m.now })
+			c.TheirClock(func(time.Time) time.Time { return m.begun.Add(m.now + m.wrong) },
+				func() time.Duration { return m.now })
 			c.OwnClock(func() time.Time { return m.begun.Add(m.now + m.wrong) })
 		})
 		m.open()
@@ -117,7 +118,8 @@ func (m *clockModel) confirm() {
 	}
 	for _, j := range list {
 		if j.State == catalog.JumpAsked {
-			if _, err := m.c.ClockRight(m.t.Context(), j.ID, time.Time{}, catalog.Author{At: m.c.Now(), Who: "the test"}); err != nil &&
+			if _, err := m.c.ClockRight(m.t.Context(), j.ID, time.Time{}, catalog.Author{At: m.c.Now(),
+				Who: "the test"}); err != nil &&
 				!fault.HasCode(err, "jump-decided") { // by one before it
 				m.t.Fatal(err)
 			}

@@ -36,7 +36,8 @@ func throughLine(t *testing.T) (c *catalog.Catalog, line *harness.Line, bucket i
 // What a commit came to whose answer never arrived is looked up: it is told as done, with its
 // number, and is done once. What never reached the server is done again.
 func TestALostAnswerIsLookedUp(t *testing.T) {
-	for mode, versioning := range map[string]object.Versioning{"off": object.Off, "on": object.On, "paused": object.Paused} {
+	for mode, versioning := range map[string]object.Versioning{"off": object.Off, "on": object.On,
+		"paused": object.Paused} {
 		t.Run(mode, func(t *testing.T) {
 			c, line, bucket, entries := throughLine(t)
 			if versioning != object.Off {
@@ -68,7 +69,8 @@ func TestALostAnswerIsLookedUp(t *testing.T) {
 			}
 			made := 0
 			for _, x := range changes {
-				for fails, arm := range map[string]func(int){"answer": func(n int) { line.LoseAnswers(n) }, "request": line.DropRequests} {
+				for fails, arm := range map[string]func(int){"answer": func(n int) { line.LoseAnswers(n) },
+					"request": line.DropRequests} {
 					if fails == "request" && (x.name == "new" || x.name == "removed") {
 						continue // done by the first
 					}

@@ -251,7 +251,8 @@ func place(ctx context.Context, tx *sqlx.Tx, s *bucket.Settings, before bucket.S
 		return nil, err
 	}
 	if s.Placement == before.Placement && (s.Tier != before.Tier || p.Sealing && !s.Sealing) {
-		return nil, fault.New(fault.Conflict, "bucket-placed", "the bucket has the placement %s, which says where its bytes go",
+		return nil, fault.New(fault.Conflict, "bucket-placed",
+			"the bucket has the placement %s, which says where its bytes go",
 			p.Name).In("placement").Do("give it another placement (spindle bucket place), or none")
 	}
 	if err := bucket.Tier(p.Tier)(s); err != nil {
@@ -263,7 +264,8 @@ func place(ctx context.Context, tx *sqlx.Tx, s *bucket.Settings, before bucket.S
 
 // Misplaced gives versions of the next keys, at most limit, after one, whose bodies are not
 // as they are wanted. last is the last key that was looked at, nil at the end.
-func (c *Catalog) Misplaced(ctx context.Context, bucketID int64, after []byte, w Wanted, limit int) (list []*object.Version,
+func (c *Catalog) Misplaced(ctx context.Context, bucketID int64, after []byte, w Wanted,
+	limit int) (list []*object.Version,
 	keys int, last []byte, err error) {
 	if after == nil {
 		after = []byte{}

@@ -111,7 +111,8 @@ func (c *Catalog) AddPost(ctx context.Context, p *posting.Post, by Author) error
 			fmt.Sprintf("post %d", p.ID)); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, access.TrailSetting, p.Account, "post "+p.Name, map[string]any{"post added": p.Name, "url": p.URL})
+		return trail(ctx, tx, by, access.TrailSetting, p.Account, "post "+p.Name, map[string]any{"post added": p.Name,
+			"url": p.URL})
 	})
 }
 

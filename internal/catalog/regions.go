@@ -103,7 +103,8 @@ func (c *Catalog) AddRegion(ctx context.Context, r *region.Region, by Author,
 		if err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, access.TrailSetting, "", "region "+r.Name, map[string]any{"region added": r.Name, "desk": r.Desk})
+		return trail(ctx, tx, by, access.TrailSetting, "", "region "+r.Name, map[string]any{"region added": r.Name,
+			"desk": r.Desk})
 	})
 }
 

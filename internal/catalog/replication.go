@@ -167,8 +167,9 @@ func (c *Catalog) AddReplication(ctx context.Context, r *replication.Rule, by Au
 			replicationFollower); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, access.TrailSetting, r.Account, "replication "+r.Name, map[string]any{"replication added": r.Name,
-			"does": r.Words()})
+		return trail(ctx, tx, by, access.TrailSetting, r.Account, "replication "+r.Name,
+			map[string]any{"replication added": r.Name,
+				"does": r.Words()})
 	})
 }
 
@@ -242,8 +243,9 @@ func (c *Catalog) ChangeReplication(ctx context.Context, account, name string, i
 				}
 			}
 		}
-		return trail(ctx, tx, by, access.TrailSetting, account, "replication "+name, map[string]any{"replication changed": name,
-			"does": r.Words(), "on": r.On, changedIn: settingsChanged(before, *r)})
+		return trail(ctx, tx, by, access.TrailSetting, account, "replication "+name,
+			map[string]any{"replication changed": name,
+				"does": r.Words(), "on": r.On, changedIn: settingsChanged(before, *r)})
 	})
 }
 
@@ -303,6 +305,7 @@ func (c *Catalog) RemoveReplication(ctx context.Context, account, name string, b
 			(select 1 from replications)`, replicationFollower); err != nil {
 			return err
 		}
-		return trail(ctx, tx, by, access.TrailSetting, account, "replication "+name, map[string]any{"replication removed": name})
+		return trail(ctx, tx, by, access.TrailSetting, account, "replication "+name,
+			map[string]any{"replication removed": name})
 	})
 }

@@ -130,14 +130,16 @@ func footerFits(file io.ReaderAt, size int64) error {
 	if _, err := file.ReadAt(end[:], size-int64(len(end))); err != nil {
 		return err
 	}
-	if n := int64(binary.LittleEndian.Uint32(end[:4])); string(end[4:]) != "PAR1" || n > size-int64(len(end)) || n > maxFooter {
+	if n := int64(binary.LittleEndian.Uint32(end[:4])); string(end[4:]) != "PAR1" || n > size-int64(len(end)) ||
+		n > maxFooter {
 		return fmt.Errorf("its end claims a footer of %d bytes, and the file has %d", n, size)
 	}
 	return nil
 }
 
 // readParquet copies the file aside first: its end says where its columns are.
-func readParquet(columns []census.Column, from io.Reader, scratch string, f func(census.Record) (bool, error)) (err error) {
+func readParquet(columns []census.Column, from io.Reader, scratch string, f func(census.Record) (bool,
+	error)) (err error) {
 	file, err := os.CreateTemp(scratch, "census-*.parquet")
 	if err != nil {
 		return fault.New(fault.Unavailable, "scratch", "the service's folder for work cannot be used").Because(err)
@@ -153,7 +155,8 @@ func readParquet(columns []census.Column, from io.Reader, scratch string, f func
 	return readParquetFile(columns, file, size, f)
 }
 
-func readParquetFile(columns []census.Column, file *os.File, size int64, f func(census.Record) (bool, error)) (err error) {
+func readParquetFile(columns []census.Column, file *os.File, size int64, f func(census.Record) (bool,
+	error)) (err error) {
 	defer func() {
 		if p := recover(); p != nil { // a file that lies about itself
 			err = fmt.Errorf("it is no Parquet file: %v", p)
@@ -181,7 +184,8 @@ func readParquetFile(columns []census.Column, file *os.File, size int64, f func(
 	return nil
 }
 
-func readGroup(g parquet.RowGroup, columns []census.Column, f func(census.Record) (bool, error)) (more bool, err error) {
+func readGroup(g parquet.RowGroup, columns []census.Column, f func(census.Record) (bool, error)) (more bool,
+	err error) {
 	rows := g.Rows()
 	defer func() { err = errors.Join(err, rows.Close()) }()
 	block := make([]parquet.Row, 256)

@@ -35,7 +35,8 @@ type Complaint struct{ Path, Says string }
 // Read gives what files declare, as a document in JSON has it. set goes before the variables
 // of the files. check finds what else is wrong. The error joins all that is wrong, each with
 // the code charter and, as its field, file:line:column.
-func Read(files []charter.Source, set map[string]string, check func(map[string]any) []Complaint) (map[string]any, error) {
+func Read(files []charter.Source, set map[string]string, check func(map[string]any) []Complaint) (map[string]any,
+	error) {
 	r := &reader{at: map[string]position{}, variables: map[string]any{}}
 	if len(files) > 0 {
 		r.first = files[0].Name
@@ -132,7 +133,8 @@ func tooDeep(text string) (at int, says string) {
 		switch {
 		case len(line) > maxLine:
 			return i + 1, fmt.Sprintf("a line has at most %d bytes", maxLine)
-		case open > maxDepth || len(line)-len(body) > 8*maxDepth || strings.Count(line, "[")+strings.Count(line, "{") > 20*maxDepth:
+		case open > maxDepth || len(line)-len(body) > 8*maxDepth || strings.Count(line, "[")+strings.Count(line,
+			"{") > 20*maxDepth:
 			return i + 1, fmt.Sprintf("this is more than %d deep", maxDepth)
 		}
 	}

@@ -69,7 +69,8 @@ func TestWhatIsWrongIsToldWhereItIs(t *testing.T) {
 		!strings.Contains(err.Error(), "deep") {
 		t.Errorf("very deep: %v", err)
 	}
-	if _, err := Read([]charter.Source{{Name: "a.yaml", Text: strings.Repeat("# x\n", 1<<20)}}, nil, none); !fault.HasCode(fault.All(err)[0],
+	if _, err := Read([]charter.Source{{Name: "a.yaml", Text: strings.Repeat("# x\n", 1<<20)}}, nil,
+		none); !fault.HasCode(fault.All(err)[0],
 		"charter") {
 		t.Errorf("very long: %v", err)
 	}

@@ -16,7 +16,8 @@ import (
 )
 
 func (a *app) accountCommand() *cli.Command {
-	limits := []cli.Flag{&cli.StringFlag{Name: "quota", Usage: "maximum bytes in all its buckets, such as `2TiB`, or none"},
+	limits := []cli.Flag{&cli.StringFlag{Name: "quota",
+		Usage: "maximum bytes in all its buckets, such as `2TiB`, or none"},
 		&cli.StringFlag{Name: "max-buckets", Usage: "maximum number of buckets, or none"},
 		noteFlag("what the account is for")}
 	placed := []cli.Flag{
@@ -176,7 +177,8 @@ func (a *app) personCommand() *cli.Command {
 				Description: examples("spindle access person create 'Tam Ellery' --role herbarium:administrator",
 					"spindle access person create 'Ines Varga' --role seed-lab:administrator --role herbarium:reader"),
 				Flags: []cli.Flag{role("`ACCOUNT:ROLE`, may be repeated; roles: reader, writer, administrator"),
-					&cli.BoolFlag{Name: "operator", Usage: "make them an operator of the service"}, noteFlag("who this is")}, Action: a.personCreate},
+					&cli.BoolFlag{Name: "operator", Usage: "make them an operator of the service"}, noteFlag("who this is")},
+				Action: a.personCreate},
 			{Name: "list", Usage: "list people", Description: examples("spindle access person list",
 				"spindle access person list --account seed-lab --json"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "account", Usage: "only those with a role in this account"}},

@@ -68,7 +68,8 @@ func (a *app) backupCommand() *cli.Command {
 }
 
 func (a *app) restoreServiceCommand() *cli.Command {
-	return &cli.Command{Name: "restore", Usage: "restore a service from a backup, on an empty machine", ArgsUsage: "FOLDER",
+	return &cli.Command{Name: "restore", Usage: "restore a service from a backup, on an empty machine",
+		ArgsUsage: "FOLDER",
 		Description: "Nothing is overwritten: the data directory must be empty or missing. Volumes are restored " +
 			"where they were, or beneath the data directory if that is impossible. Do not run the old " +
 			"service beside the new one: to others they are the same.\n\n" +
@@ -166,7 +167,8 @@ func (a *app) backupList(_ context.Context, c *cli.Command) error {
 		}
 		from, to, ok, err := backup.Moments(in[0])
 		if ok {
-			a.note("Any moment from %s to %s can be restored: spindle restore %s --as-of MOMENT", from.Local().Format(time.DateTime),
+			a.note("Any moment from %s to %s can be restored: spindle restore %s --as-of MOMENT",
+				from.Local().Format(time.DateTime),
 				to.Local().Format(time.DateTime), in[0])
 		}
 		return err
@@ -301,7 +303,8 @@ func (a *app) restoreService(ctx context.Context, c *cli.Command) error {
 		if done.Lost > 0 {
 			a.note("%s could not be brought back: the others are as they were.", things(done.Lost, "body", "bodies"))
 		}
-		_, err := fmt.Fprintf(a.Out, "Restored %s into %s. Start it with the settings it had: spindle serve --data %s\n", what, data, data)
+		_, err := fmt.Fprintf(a.Out, "Restored %s into %s. Start it with the settings it had: spindle serve --data %s\n",
+			what, data, data)
 		return err
 	})
 }

@@ -30,7 +30,8 @@ func TestBackupsOnTheCommandLine(t *testing.T) {
 		}
 	}
 	steps(step{"bucket create plates", 0, "plates"}, step{"object put DIR/leaf plates/", 0, "Put 1 object"},
-		step{"backup list DIR/kept", 4, "no folder with backups"}, step{"backup remove DIR/kept --keep 1", 4, "no folder with backups"},
+		step{"backup list DIR/kept", 4, "no folder with backups"}, step{"backup remove DIR/kept --keep 1", 4,
+			"no folder with backups"},
 		step{"MAKE", 0, "Backup 20"}, step{"backup list DIR/kept", 0, "CATALOG"},
 		step{"backup check DIR/kept --passphrase-from DIR/words --all", 0, "1 body looked at, 293.0 KiB read, 0 wrong"},
 		step{"backup check DIR/kept --passphrase-from DIR/leaf", 1, "passphrase"})

@@ -58,7 +58,8 @@ func (a *app) bucketCommand() *cli.Command {
 			{Name: "convert", Usage: "rewrite stored objects, sealed or plain as the bucket is set",
 				ArgsUsage: "NAME[/PREFIX]",
 				Description: "The service does the work. You can stop the command; repeating it resumes. " +
-					"Versions and their digests stay as they are.\n\n" + examples("spindle bucket convert loans --rehearse", "spindle bucket convert loans/2025/ --yes"),
+					"Versions and their digests stay as they are.\n\n" + examples("spindle bucket convert loans --rehearse",
+					"spindle bucket convert loans/2025/ --yes"),
 				Flags:  []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only show what would be rewritten"}, yesFlag()},
 				Action: a.bucketConvert},
 			a.bucketPlaceCommand(),
@@ -135,7 +136,8 @@ func (a *app) bucketList() cli.ActionFunc {
 	var n, objects, bytes, prev int64
 	return listing[api.BucketInfo]{path: "/api/v1/buckets", field: "buckets", asking: url.Values{"regions": {"all"}},
 		none: "There are no buckets yet. Make one: spindle bucket create NAME",
-		columns: []column{{"BUCKET", false}, {"OWNER", false}, {"REGION", false}, {"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true},
+		columns: []column{{"BUCKET", false}, {"OWNER", false}, {"REGION", false}, {"OBJECTS", true}, {"SIZE", true},
+			{"PREVIOUS", true},
 			{"VERSIONING", false}, {"QUOTA", false}, {"OPEN TO", false}, {"CREATED", false}},
 		row: func(b api.BucketInfo) []string {
 			n, objects, bytes, prev = n+1, objects+b.Usage.Objects, bytes+b.Usage.Bytes, prev+b.Usage.PreviousBytes
@@ -157,7 +159,8 @@ func bucketRow(b api.BucketInfo) []string {
 	} else if n := len(b.Shared); n > 0 {
 		open = things(int64(n), "grant", "grants")
 	}
-	row := []string{b.Name, b.Account, b.Region, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning, quotaText(b),
+	row := []string{b.Name, b.Account, b.Region, count(b.Usage.Objects), size(b.Usage.Bytes), previous, b.Versioning,
+		quotaText(b),
 		open, when(b.Created)}
 	switch {
 	case b.Console != "":

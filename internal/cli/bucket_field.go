@@ -16,7 +16,8 @@ import (
 )
 
 func (a *app) bucketFieldCommand() *cli.Command {
-	beneath := &cli.StringFlag{Name: "prefix", Usage: "for objects whose keys begin with this `PREFIX`", DefaultText: "all"}
+	beneath := &cli.StringFlag{Name: "prefix", Usage: "for objects whose keys begin with this `PREFIX`",
+		DefaultText: "all"}
 	return &cli.Command{Name: "field", Usage: "require metadata fields, and find objects that lack them",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list the metadata fields that a bucket requires", ArgsUsage: "BUCKET",

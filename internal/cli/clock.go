@@ -19,7 +19,8 @@ func (a *app) clockCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "show", Usage: "show the clock, and where it jumped",
 				Description: examples("spindle clock show", "spindle clock show --json"), Action: a.clockShow},
-			{Name: "right", Usage: "confirm that the clock is right after a jump, so that rules that act by age go on", ArgsUsage: "JUMP",
+			{Name: "right", Usage: "confirm that the clock is right after a jump, so that rules that act by age go on",
+				ArgsUsage: "JUMP",
 				Description: "The age of everything written since the jump before is in doubt: it is counted " +
 					"from this jump on. If you know since when the clock was wrong, say so: the age of " +
 					"everything written earlier is taken as it is.\n\n" +

@@ -92,17 +92,21 @@ func TestAnswersOfAnyShape(t *testing.T) {
 	write(t, filepath.Join(dir, "f"), []byte("content"))
 	for _, line := range []string{"bucket create plates --versioning on", "object put DIR/f plates/a/k --tag kind=plate",
 		"object put DIR/f plates/a/k", "object put DIR/f plates/b", "lifecycle add plates old --prefix a/ --remove 30",
-		"access key create app --role writer", "access grant create plates --to key:app --for list,read", "census create all plates/lists/ --of plates", "upload start plates/large"} {
+		"access key create app --role writer", "access grant create plates --to key:app --for list,read",
+		"census create all plates/lists/ --of plates", "upload start plates/large"} {
 		if code, out, errs := run(t, s, "", strings.Fields(strings.ReplaceAll(line, "DIR", dir))...); code != 0 {
 			t.Fatalf("%s: %d %s%s", line, code, out, errs)
 		}
 	}
 	commands := []string{"bucket list", "bucket show plates", "object list plates", "object list plates --versions",
-		"object show plates/a/k", "object history plates/a/k", "object get plates/a/k DIR/got/", "object get plates/ DIR/tree/",
+		"object show plates/a/k", "object history plates/a/k", "object get plates/a/k DIR/got/",
+		"object get plates/ DIR/tree/",
 		"object verify DIR/f plates/a/k", "object put DIR/f plates/c", "object rename plates/b plates/d", "upload list",
 		"access key list", "access key show app", "access account list", "access grant list",
-		"access person list", "access explain plates/a/k", "access trail", "access matrix", "journal list plates", "journal list",
-		"region list", "region show fenn", "tier list", "tier show main", "placement list", "endpoint list", "replication list",
+		"access person list", "access explain plates/a/k", "access trail", "access matrix", "journal list plates",
+		"journal list",
+		"region list", "region show fenn", "tier list", "tier show main", "placement list", "endpoint list",
+		"replication list",
 		"lifecycle list plates", "lifecycle show plates old", "lifecycle rehearse plates", "lifecycle run start plates",
 		"lifecycle run list plates", "sync list", "census list", "census show all", "charter list", "usage", "audit list",
 		"find plates size over 1 B", "find plates size over 1 B --count", "scrub show", "clock show", "find saved",
@@ -116,7 +120,8 @@ func TestAnswersOfAnyShape(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		url := between(t, s.DeskURL, func(_ *http.Request, doc any) any { return bent(r, doc) })
 		for _, line := range commands {
-			env := map[string]string{"HOME": dir, "SPINDLE_URL": url, "SPINDLE_KEY": harness.Key, "SPINDLE_SECRET": harness.Secret}
+			env := map[string]string{"HOME": dir, "SPINDLE_URL": url, "SPINDLE_KEY": harness.Key,
+				"SPINDLE_SECRET": harness.Secret}
 			ends(t, fmt.Sprintf("seed %d: %s", seed, line), func() {
 				runEnv(t, env, "", false, strings.Fields(strings.ReplaceAll(line, "DIR", dir))...)
 			})
@@ -146,7 +151,8 @@ func ends(t *testing.T, what string, f func()) {
 
 // hostileNames are keys that no file of theirs may leave a folder by.
 var hostileNames = []string{"../out", "/etc/out", "a/../../out", "..", ".", "a//b", "a/./b", "\x00", "n\x00l", "a/",
-	"./out", "\\..\\out", "C:out", "-rf", "~/out", "$HOME/out", "`out`", "new\nline", "\x1b]0;owned\a", strings.Repeat("n", 256),
+	"./out", "\\..\\out", "C:out", "-rf", "~/out", "$HOME/out", "`out`", "new\nline", "\x1b]0;owned\a", strings.Repeat("n",
+		256),
 	".spindle-part-x-y", "a", "a/b", "e\u0301", "\u00e9", "con", ".", "....//out"}
 
 // hostileListing stands before a wire, whose listings have hostile names.
@@ -265,7 +271,8 @@ func TestHostileProfiles(t *testing.T) {
 			return os.Chmod(p, 0o622)
 		}, "others may change it"},
 		"escapes": {func(p string) error {
-			return os.WriteFile(p, []byte("use: \"a\\e]0;owned\\a\"\nprofiles:\n  \"a\\e]0;owned\\a\": {url: 'javascript:x'}\n"), 0o600)
+			return os.WriteFile(p, []byte("use: \"a\\e]0;owned\\a\"\nprofiles:\n  \"a\\e]0;owned\\a\": {url: 'javascript:x'}\n"),
+				0o600)
 		}, "no address"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -299,7 +306,8 @@ func TestCompletingAsksNobody(t *testing.T) {
 	}
 	env := map[string]string{"SPINDLE_URL": front.URL, "SPINDLE_KEY": "K", "SPINDLE_SECRET": "S", "SPINDLE_PROFILES": pipe}
 	for _, line := range []string{"", "bucket", "bucket remove", "bucket remove plates", "bucket remove plates --yes",
-		"object remove plates/ --yes", "object get", "profile use", "restore", "serve", "completion", "charter enact x.yaml --yes",
+		"object remove plates/ --yes", "object get", "profile use", "restore", "serve", "completion",
+		"charter enact x.yaml --yes",
 		"bucket remove \x1b]0;owned\a $(touch${IFS}x)"} {
 		ends(t, line, func() {
 			_, out, errs := runEnv(t, env, "", false, append(strings.Fields(line), "--generate-shell-completion")...)
@@ -388,7 +396,8 @@ func TestSealedPlacesAreMistrusted(t *testing.T) {
 		gone("three.txt")()
 		change()
 		to := filepath.Join(t.TempDir(), "back")
-		line := strings.Fields("sync recover --from " + s.WireURL + "/kept/a/ --key " + harness.Key + " --secret-from " + dir +
+		line := strings.Fields("sync recover --from " + s.WireURL + "/kept/a/ --key " + harness.Key + " --secret-from " +
+			dir +
 			"/secret --passphrase-from " + dir + "/words --to " + to + " --yes")
 		code, out, errs := run(t, nil, "", line...)
 		if (code == 0) != (what == "nothing" || what == "no recipient") {

@@ -38,7 +38,8 @@ func (a *app) journalCommand() *cli.Command {
 		a.journalPostCommand(),
 		{Name: "follow", Usage: "print changes as they happen, in order, without gaps", ArgsUsage: "[BUCKET]",
 			Description: "Entries come in the order of the journal, each once. To continue where you left off, " +
-				"give the position of the last one with --after.\n\n" + examples("spindle journal follow plates", "spindle journal follow --kind deleted --json", "spindle journal follow --after 0.0 --once --json"),
+				"give the position of the last one with --after.\n\n" + examples("spindle journal follow plates",
+				"spindle journal follow --kind deleted --json", "spindle journal follow --after 0.0 --once --json"),
 			Flags: append(slices.Clone(filters), saved, &cli.StringFlag{Name: "since",
 				Usage: "begin at this `TIME`, such as 2026-11-20, or 36h ago"},
 				&cli.StringFlag{Name: "after",

@@ -59,7 +59,8 @@ func (a *app) objectCommand() *cli.Command {
 				Flags: []cli.Flag{asOfFlag(), &cli.BoolFlag{Name: "versions",
 					Usage: "every version and delete marker of every key"},
 					&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"},
-					&cli.IntFlag{Name: "limit", Usage: "maximum number of entries; 0 for all", Value: 1000, DefaultText: "1000; with --json all"},
+					&cli.IntFlag{Name: "limit", Usage: "maximum number of entries; 0 for all", Value: 1000,
+						DefaultText: "1000; with --json all"},
 					&cli.StringFlag{Name: "after", Usage: "start after this `KEY`"}},
 				Action: orThere(a.objectList, a.objectListThere)},
 			{Name: "tree", Usage: "show prefixes with their totals", ArgsUsage: "BUCKET[/PREFIX]",
@@ -93,7 +94,8 @@ func (a *app) objectCommand() *cli.Command {
 				ArgsUsage: "BUCKET/KEY BUCKET/KEY",
 				Description: "Both names show the history. Existing objects are overwritten only after you " +
 					"confirm, or with --yes. The service renames a prefix: if the command is stopped, " +
-					"repeating it resumes.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt", "spindle object rename plates/incoming/ plates/2026/"),
+					"repeating it resumes.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt",
+					"spindle object rename plates/incoming/ plates/2026/"),
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "for a prefix: only show what would be renamed"},
 					yesFlag()},
 				Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, true) }},

@@ -44,7 +44,8 @@ func (a *app) placementCommand() *cli.Command {
 			{Name: "change", Usage: "change who is offered a placement, and its note", ArgsUsage: "NAME",
 				Description: "Buckets that have it keep it.\n\n" + examples("spindle placement change safe --everyone=false",
 					"spindle placement change private --offer-to seed-lab --offer-to guest-curators"),
-				Flags: append(slices.Clone(offer), &cli.BoolFlag{Name: "offer-to-none", Usage: "withdraw it from all accounts named before"},
+				Flags: append(slices.Clone(offer), &cli.BoolFlag{Name: "offer-to-none",
+					Usage: "withdraw it from all accounts named before"},
 					&cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}),
 				Action: changing(a, placementsPath, placementChange, printed(a, a.showPlacement))},
 			{Name: "remove", Usage: "remove a placement that no bucket uses", ArgsUsage: "NAME",
@@ -151,7 +152,8 @@ func placementRow(x api.PlacementInfo) []string {
 func (a *app) showPlacement(x api.PlacementInfo) error {
 	facts := [][2]string{{"Placement", x.Name}, {"Note", shown(x.Note)}, {"Tier", x.Tier}, {"Keeps", x.Keeps},
 		{"May lose", things(int64(x.Losses), "volume", "volumes")},
-		{"Takes", fmt.Sprintf("%.2f bytes on volumes for each byte", x.Overhead)}, {"Price", price(x.Price) + " a GiB and month"}}
+		{"Takes", fmt.Sprintf("%.2f bytes on volumes for each byte", x.Overhead)},
+		{"Price", price(x.Price) + " a GiB and month"}}
 	for _, l := range x.Limits {
 		facts = append(facts, [2]string{"Mind", l})
 	}

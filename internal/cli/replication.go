@@ -71,7 +71,8 @@ func (a *app) replicationCommand() *cli.Command {
 					"that still wait to be copied are counted separately. Objects that exist only at the target are listed,\n" +
 					"never removed.\n\n" + examples("spindle replication verify plates-to-annex",
 					"spindle replication verify notes-to-mill --deep --repair"),
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "deep", Usage: "read each object back at the target: bytes, version, metadata"},
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "deep",
+					Usage: "read each object back at the target: bytes, version, metadata"},
 					&cli.BoolFlag{Name: "repair", Usage: "copy missing, damaged or different objects again"},
 					&cli.StringFlag{Name: "most", Usage: "with --deep: stop after reading this `SIZE`, and tell where to " +
 						"continue"},
@@ -84,7 +85,8 @@ func (a *app) replicationCommand() *cli.Command {
 				Flags: []cli.Flag{&cli.StringFlag{Name: "state", Usage: "pending, completed, failed or \"not in scope\""},
 					&cli.IntFlag{Name: "limit", Value: 100, Usage: "how many objects to list; 0 for all"}},
 				Action: a.replicationObjects},
-			{Name: "retry", Usage: "retry failed objects now, or decide about objects that are newer at a target", ArgsUsage: "NAME [KEY]",
+			{Name: "retry", Usage: "retry failed objects now, or decide about objects that are newer at a target",
+				ArgsUsage: "NAME [KEY]",
 				Description: "An object fails with newer-there when the target holds something that was written later and is no\n" +
 					"replica of it. You decide which one stays: --overwrite replaces what is there, --accept keeps it until the\n" +
 					"source changes again. Both first say how many objects they are about.\n\n" +

@@ -76,7 +76,8 @@ func (a *app) settleReplicas(ctx context.Context, c *cli.Command, p *desk, rule,
 	if c.Bool("overwrite") {
 		does = "It replaces what is at the target by %s (%s): %s. Where the target keeps versions, the replaced ones stay."
 	}
-	return false, a.confirm(c, fmt.Sprintf(does, things(would.Retried, "object", "objects"), size(would.Bytes), keys), rule)
+	return false, a.confirm(c, fmt.Sprintf(does, things(would.Retried, "object", "objects"), size(would.Bytes), keys),
+		rule)
 }
 
 // replicationObjects lists objects of a rule by how they stand.

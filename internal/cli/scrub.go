@@ -18,7 +18,8 @@ func (a *app) scrubCommand() *cli.Command {
 			{Name: "run", Usage: "read everything beneath a prefix now", ArgsUsage: "BUCKET[/PREFIX]",
 				Description: "All versions are read. Damage is repaired from another copy if there is one, else " +
 					"marked; a mark is removed when the bytes are sound again. The service does the work; " +
-					"you can stop the command. Exits with code 1 if something is damaged.\n\n" + examples("spindle scrub run plates/2019/", "spindle scrub run loans"),
+					"you can stop the command. Exits with code 1 if something is damaged.\n\n" +
+					examples("spindle scrub run plates/2019/", "spindle scrub run loans"),
 				Action: a.scrubRun},
 			{Name: "show", Usage: "show where the scrubber is, what is damaged, and what could repair it",
 				Description: examples("spindle scrub show", "spindle scrub show --json"), Action: a.scrubShow},

@@ -86,8 +86,9 @@ func serveFlags() []cli.Flag {
 		&cli.IntFlag{Name: "connections", Usage: "how `MANY` connections the wire holds; the desk holds a quarter " +
 			"of that",
 			DefaultText: "what the process may open, at most 8192", Sources: env("CONNECTIONS")},
-		&cli.IntFlag{Name: "connections-from-one", Usage: "how `MANY` connections from one address", DefaultText: "half of them",
-			Sources: env("CONNECTIONS_FROM_ONE")},
+		&cli.IntFlag{Name: "connections-from-one", Usage: "how `MANY` connections from one address",
+			DefaultText: "half of them",
+			Sources:     env("CONNECTIONS_FROM_ONE")},
 	}
 }
 

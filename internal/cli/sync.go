@@ -160,7 +160,8 @@ func (a *app) syncJob(ctx context.Context, c *cli.Command) (j *carry.Job, releas
 	if err != nil && (!isFolder(in[0]) || !isFolder(in[1])) {
 		return nil, nil, err
 	}
-	j = &carry.Job{Class: c.String("tier"), Sealed: c.String("sealing") == sealedAtRest, Parallel: c.Int("parallel"), Anyway: c.Bool("yes")}
+	j = &carry.Job{Class: c.String("tier"), Sealed: c.String("sealing") == sealedAtRest, Parallel: c.Int("parallel"),
+		Anyway: c.Bool("yes")}
 	if j.Parallel < 1 || j.Parallel > 256 {
 		return nil, nil, fault.New(fault.Invalid, "parallel", "1 to 256 objects are under way at a time").In("parallel")
 	}

@@ -386,8 +386,9 @@ func (a *app) recoverFrom(ctx context.Context, c *cli.Command) (from side.Side, 
 	}
 	switch {
 	case mark == nil && c.IsSet("passphrase-from"):
-		return nil, nil, fault.New(fault.Conflict, "sealed-mark", "a passphrase was given, and %s is not there: what is sealed "+
-			"would come back as it lies", sealing.MarkName).In("from").
+		return nil, nil, fault.New(fault.Conflict, "sealed-mark",
+			"a passphrase was given, and %s is not there: what is sealed "+
+				"would come back as it lies", sealing.MarkName).In("from").
 			Do("give --salt, and --names when names are sealed too, from the recovery sheet; or leave the passphrase out")
 	case mark == nil:
 		return then, left, nil

@@ -387,19 +387,20 @@ func (a *app) syncJobRehearse(ctx context.Context, c *cli.Command) error {
 // rehearsedAll names every object that a run would write, remove or refuse.
 func (a *app) rehearsedAll(ctx context.Context, p *desk, name string) error {
 	ended := false
-	err := stream(ctx, p, syncsPath+url.PathEscape(name)+"/rehearse/list", map[string]any{}, func(s api.RehearsedStep) error {
-		switch {
-		case s.Problem != nil:
-			return s.Problem.Fault()
-		case s.Done:
-			ended = true
-			return nil
-		case a.json:
-			return a.print(syncLine{Key: s.Key, Do: s.Do, Why: s.Why, Bytes: s.Bytes}, nil)
-		}
-		_, err := fmt.Fprintf(a.Out, "%-7s %-24s %10s  %s\n", s.Do, s.Why, size(s.Bytes), shown(s.Key))
-		return err
-	})
+	err := stream(ctx, p, syncsPath+url.PathEscape(name)+"/rehearse/list", map[string]any{},
+		func(s api.RehearsedStep) error {
+			switch {
+			case s.Problem != nil:
+				return s.Problem.Fault()
+			case s.Done:
+				ended = true
+				return nil
+			case a.json:
+				return a.print(syncLine{Key: s.Key, Do: s.Do, Why: s.Why, Bytes: s.Bytes}, nil)
+			}
+			_, err := fmt.Fprintf(a.Out, "%-7s %-24s %10s  %s\n", s.Do, s.Why, size(s.Bytes), shown(s.Key))
+			return err
+		})
 	if err == nil && !ended {
 		err = fault.New(fault.Unavailable, "unreachable", "the service ended before the list did").Do("say it again")
 	}

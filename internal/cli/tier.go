@@ -45,10 +45,11 @@ func (a *app) tierCommand() *cli.Command {
 			{Name: "add", Usage: "add a tier on empty directories, or in an empty bucket at an endpoint", ArgsUsage: "NAME",
 				Description: "A bucket at an endpoint keeps the bodies and nothing else: names, versions, " +
 					"metadata and history stay here, and users notice nothing but speed. Names there are " +
-					"numbers; content is sealed unless you switch that off.\n\n" + examples("spindle tier add annex --volume @lowland-annex/spindle-bodies --price 0.004",
-					"spindle tier add drying-room --volume /mnt/slow1/spindle --compression on --price 0.008",
-					"spindle tier add cellar --volume /mnt/a --volume /mnt/b --copies 2 --price 0.002 --restore-after 4h --shortest-stay 90",
-					"spindle tier add press --volume /mnt/1 --volume /mnt/2 --volume /mnt/3 --volume /mnt/4 --volume /mnt/5 --volume /mnt/6 --pieces 4+2"),
+					"numbers; content is sealed unless you switch that off.\n\n" +
+					examples("spindle tier add annex --volume @lowland-annex/spindle-bodies --price 0.004",
+						"spindle tier add drying-room --volume /mnt/slow1/spindle --compression on --price 0.008",
+						"spindle tier add cellar --volume /mnt/a --volume /mnt/b --copies 2 --price 0.002 --restore-after 4h --shortest-stay 90",
+						"spindle tier add press --volume /mnt/1 --volume /mnt/2 --volume /mnt/3 --volume /mnt/4 --volume /mnt/5 --volume /mnt/6 --pieces 4+2"),
 				Flags: what, Action: a.tierAdd},
 			{Name: "list", Usage: "list tiers", Description: examples("spindle tier list", "spindle tier list --json"),
 				Action: listing[api.TierInfo]{path: "/api/v1/tiers", field: "tiers", none: "There is no tier.", row: tierRow,
@@ -248,7 +249,8 @@ func tierRow(t api.TierInfo) []string {
 			away += fmt.Sprintf(", %d away", gone)
 		}
 	}
-	return []string{t.Name, price(t.Price), cmp.Or(t.Pieces, strconv.Itoa(t.Copies)), tierKept(t), tierRead(t), bytes, free, away,
+	return []string{t.Name, price(t.Price), cmp.Or(t.Pieces, strconv.Itoa(t.Copies)), tierKept(t), tierRead(t), bytes,
+		free, away,
 		shown(t.Note)}
 }
 
@@ -274,7 +276,8 @@ func (a *app) showTier(t api.TierInfo) error {
 		facts = append(facts, [2]string{"Warning", w})
 	}
 	if t.Owed > 0 {
-		facts = append(facts, [2]string{"Owed", things(t.Owed, "body lacks", "bodies lack") + " pieces, which are made once its volumes are there"})
+		facts = append(facts, [2]string{"Owed", things(t.Owed, "body lacks", "bodies lack") +
+			" pieces, which are made once its volumes are there"})
 	}
 	if t.Repair != nil {
 		facts = append(facts, [2]string{"Repair", repairLine(t.Repair)})

@@ -97,7 +97,8 @@ func unknown(c *cli.Command, words []string) string {
 
 // placeholders are what commands that are told leave to their readers, with what there is in the test's service.
 var placeholders = []struct{ told, is string }{
-	{"BUCKET/PREFIX", "plates/a/"}, {"BUCKET/KEY", "plates/a/k"}, {"@ENDPOINT/BUCKET", "@annex/plates"}, {"BUCKET", "plates"}, {"@NAME", "@annex"},
+	{"BUCKET/PREFIX", "plates/a/"}, {"BUCKET/KEY", "plates/a/k"}, {"@ENDPOINT/BUCKET", "@annex/plates"},
+	{"BUCKET", "plates"}, {"@NAME", "@annex"},
 	{"MOMENT", "2026-01-01"}, {"FOLDER", "."}, {"FILE", "file"}, {"NAME", "annex"}, {"RULE", "out"}, {"TIER", "main"},
 }
 
@@ -159,7 +160,8 @@ func TestCommandsThatAreToldAreTaken(t *testing.T) {
 			}
 		}
 	}
-	env := map[string]string{"HOME": t.TempDir(), "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key, "SPINDLE_SECRET": harness.Secret}
+	env := map[string]string{"HOME": t.TempDir(), "SPINDLE_URL": s.DeskURL, "SPINDLE_KEY": harness.Key,
+		"SPINDLE_SECRET": harness.Secret}
 	n := 0
 	for line, path := range said {
 		if at := strings.Fields(line)[0]; at == "serve" || at == "restore" || at == "backup" || at == "measure" {
@@ -171,7 +173,8 @@ func TestCommandsThatAreToldAreTaken(t *testing.T) {
 		n++
 		var out, errs bytes.Buffer
 		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
-		code := Run(append([]string{"spindle"}, strings.Fields(line)...), &Env{In: strings.NewReader(""), Out: &out, Err: &errs,
+		code := Run(append([]string{"spindle"}, strings.Fields(line)...), &Env{In: strings.NewReader(""), Out: &out,
+			Err:    &errs,
 			Getenv: func(k string) string { return env[k] }, Done: ctx, Width: 100})
 		cancel()
 		if code == 2 && strings.Contains(errs.String(), " takes ") {

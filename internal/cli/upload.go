@@ -21,7 +21,8 @@ import (
 func (a *app) uploadCommand() *cli.Command {
 	return &cli.Command{Name: "upload", Usage: "list, send, complete and abandon multipart uploads",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list unfinished uploads with what they hold, oldest first", ArgsUsage: "[@ENDPOINT/BUCKET[/PREFIX]]",
+			{Name: "list", Usage: "list unfinished uploads with what they hold, oldest first",
+				ArgsUsage: "[@ENDPOINT/BUCKET[/PREFIX]]",
 				Description: examples("spindle upload list", "spindle upload list --older-than 7d --bucket plates",
 					"spindle upload list @lowland-annex/plates"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "older-than", Usage: "only those started before `TIME`, such as 7d ago"},
@@ -47,14 +48,17 @@ func (a *app) uploadCommand() *cli.Command {
 				Action: a.uploadSend},
 			{Name: "complete", Usage: "complete an upload from its parts", ArgsUsage: "BUCKET/KEY ID",
 				Description: "All parts are used, by number, unless you name some. No bytes are moved. Repeating " +
-					"the command gives the same answer for a day.\n\n" + examples("spindle upload complete plates/2026/mosaic.tif 3kq4…", "spindle upload complete plates/2026/mosaic.tif 3kq4… --part 1 --part 2"),
+					"the command gives the same answer for a day.\n\n" +
+					examples("spindle upload complete plates/2026/mosaic.tif 3kq4…",
+						"spindle upload complete plates/2026/mosaic.tif 3kq4… --part 1 --part 2"),
 				Flags: []cli.Flag{&cli.IntSliceFlag{Name: "part", Usage: "take part `N`; may be repeated, in order"},
 					&cli.BoolFlag{Name: "if-absent", Usage: "refuse to overwrite an existing object"}},
 				Action: a.uploadComplete},
 			{Name: "resume", Usage: "resume the upload of a file", ArgsUsage: "FILE BUCKET/KEY",
 				Description: "Parts that exist with the file's bytes are not sent again. Without local state, as " +
 					"on another machine, the key's only unfinished upload is resumed, or the one named with " +
-					"--id.\n\n" + examples("spindle upload resume ./mosaic.tif plates/2026/mosaic.tif", "spindle upload resume ./mosaic.tif plates/2026/mosaic.tif --id 3kq4… --parallel 8"),
+					"--id.\n\n" + examples("spindle upload resume ./mosaic.tif plates/2026/mosaic.tif",
+					"spindle upload resume ./mosaic.tif plates/2026/mosaic.tif --id 3kq4… --parallel 8"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "id", Usage: "the upload's `ID`"},
 					&cli.IntFlag{Name: "parallel", Usage: "how many parts at a time", Value: 4}},
 				Action: a.uploadResume},

@@ -74,7 +74,8 @@ func (a *app) usage(ctx context.Context, c *cli.Command) error {
 		if err := p.call(ctx, http.MethodGet, "/api/v1/usage", q, nil, &r); err != nil {
 			return err
 		}
-		all, s = r, map[string]func(*api.UsageReport, costs.Money) sheet{"bucket": bucketSheet, "tier": tierSheet, "day": daySheet,
+		all, s = r, map[string]func(*api.UsageReport, costs.Money) sheet{"bucket": bucketSheet, "tier": tierSheet,
+			"day":   daySheet,
 			"state": stateSheet}[by](&r, m)
 	case "who", "traffic", "traffic-day":
 		q.Set("by", map[string]string{"who": "who", "traffic": "bucket", "traffic-day": "day"}[by])

@@ -133,7 +133,8 @@ func (v *verified) says(file, address string, o *api.ObjectInfo) string {
 		return fmt.Sprintf("They differ: %s has %s, %s has %s.", file, has(v.Size, v.CRC64), address,
 			has(o.Size, o.CRC64()))
 	case inParts && v.PartSize == 0:
-		return fmt.Sprintf("%s The ETag %s is of %s parts of a size that was not found: say --part-size.", v.same(), o.ETag, parts)
+		return fmt.Sprintf("%s The ETag %s is of %s parts of a size that was not found: say --part-size.", v.same(), o.ETag,
+			parts)
 	case inParts:
 		return fmt.Sprintf("%s With parts of %s the file has the ETag %s.", v.same(), size(v.PartSize), o.ETag)
 	}

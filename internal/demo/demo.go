@@ -256,14 +256,16 @@ func (p *planning) scans() {
 						func() []byte { return plateTIFF(seed, true) }})
 				}
 				if sheet%9 == 0 {
-					p.all = append(p.all, piece{"plates", fmt.Sprintf("%d/%s/details/FH-%06d-flower.png", p.now.Year()-3+year, h, sheet),
+					p.all = append(p.all, piece{"plates", fmt.Sprintf("%d/%s/details/FH-%06d-flower.png", p.now.Year()-3+year, h,
+						sheet),
 						at.Add(5 * time.Minute), "scanner-2", meta, func() []byte { return detailPNG(seed) }})
 				}
 				if sheet%13 == 0 {
-					p.all = append(p.all, piece{"plates", name + "-label.txt", at.Add(2 * time.Minute), "press-room", nil, func() []byte {
-						return fmt.Appendf(nil, "Fennmoor Herbarium\nSheet %d\n%s (%s)\nLeg. %s\n", seed, t.name, t.family,
-							meta["collector"])
-					}})
+					p.all = append(p.all, piece{"plates", name + "-label.txt", at.Add(2 * time.Minute), "press-room", nil,
+						func() []byte {
+							return fmt.Appendf(nil, "Fennmoor Herbarium\nSheet %d\n%s (%s)\nLeg. %s\n", seed, t.name, t.family,
+								meta["collector"])
+						}})
 				}
 			}
 		}

@@ -106,16 +106,18 @@ var calls = map[string]struct {
 	"add-tier":    {needs: "operate", body: map[string]any{"name": "x"}},
 	"change-tier": {needs: "operate", path: "/api/v1/tiers/main", body: map[string]any{"note": "changed"}},
 	"remove-tier": {needs: "operate", path: "/api/v1/tiers/main"},
-	"show-clock":  {needs: "operate", path: "/api/v1/clock"}, "clock-right": {needs: "operate", path: "/api/v1/clock/jumps/1/right"},
+	"show-clock":  {needs: "operate", path: "/api/v1/clock"}, "clock-right": {needs: "operate",
+		path: "/api/v1/clock/jumps/1/right"},
 	"repair-tier": {needs: "operate", path: "/api/v1/tiers/main/repair"},
 	"this-region": {needs: "operate", path: "/api/v1/region"}, "this-region-buckets": {needs: "operate",
 		path: "/api/v1/region/buckets"},
 	"list-damage":  {needs: "signed", path: "/api/v1/damage"},
 	"list-regions": {needs: "signed"}, "show-region": {needs: "signed", path: "/api/v1/regions/fenn"},
-	"add-region":      {needs: "operate", body: map[string]any{"desk": "http://127.0.0.1:1", "key": "K", "secret": "s"}},
-	"ask-region":      {needs: "operate", path: "/api/v1/regions/none/ask"},
-	"remove-region":   {needs: "operate", path: "/api/v1/regions/none"},
-	"admit-account":   {needs: "operate", path: "/api/v1/regions/fenn/accounts/none", body: map[string]any{"admitted": true}},
+	"add-region":    {needs: "operate", body: map[string]any{"desk": "http://127.0.0.1:1", "key": "K", "secret": "s"}},
+	"ask-region":    {needs: "operate", path: "/api/v1/regions/none/ask"},
+	"remove-region": {needs: "operate", path: "/api/v1/regions/none"},
+	"admit-account": {needs: "operate", path: "/api/v1/regions/fenn/accounts/none",
+		body: map[string]any{"admitted": true}},
 	"list-placements": {needs: "signed"}, "show-placement": {needs: "signed", path: "/api/v1/placements/none"},
 	"add-placement":    {needs: "operate", body: map[string]any{"name": "safe", "tier": "main"}},
 	"change-placement": {needs: "operate", path: "/api/v1/placements/none", body: map[string]any{"note": "x"}},
@@ -200,8 +202,9 @@ var calls = map[string]struct {
 		body: map[string]any{"by": "key"}},
 	"compare-censuses": {needs: "administer", path: "/api/v1/censuses/weekly/runs/1/compare", body: map[string]any{}},
 	"list-lacking":     {needs: "list read", path: "/api/v1/buckets/plates/lacking"},
-	"mend-finding":     {needs: "administer", path: "/api/v1/audit/mend", body: map[string]any{"check": "none", "subject": "none"}},
-	"list-charters":    {needs: "administer", path: "/api/v1/charters"},
+	"mend-finding": {needs: "administer", path: "/api/v1/audit/mend", body: map[string]any{"check": "none",
+		"subject": "none"}},
+	"list-charters": {needs: "administer", path: "/api/v1/charters"},
 	"compare-charter": {needs: "administer", path: "/api/v1/charters/compare",
 		body: map[string]any{"files": []any{map[string]any{"name": "a", "text": "charter: x\n"}}}},
 	"charter-history": {needs: "administer", path: "/api/v1/charters/none/history"},
@@ -543,7 +546,8 @@ func TestPeople(t *testing.T) {
 	if st, e := there.ask("POST", "/api/v1/buckets", map[string]any{"name": "in-the-wrong-one"}); st != 403 {
 		t.Errorf("a reader's page creates a bucket: %d %v", st, e)
 	}
-	if st, i := there.ask("GET", "/api/v1/session", nil); st != 200 || i["account"] != "herbarium" || i["role"] != "reader" {
+	if st, i := there.ask("GET", "/api/v1/session", nil); st != 200 || i["account"] != "herbarium" ||
+		i["role"] != "reader" {
 		t.Errorf("the page of the one account: %d %v", st, i)
 	}
 	if st, i := ines.ask("GET", "/api/v1/session", nil); st != 200 || i["account"] != "seed-lab" {

@@ -160,7 +160,8 @@ func (d *Desk) changeAccount(ctx context.Context, in *struct {
 	if err == nil {
 		err = access.CheckNote(a.Note)
 	}
-	if placed := a.Fixed != before.Fixed || a.Fixed && a.Placement != before.Placement; err == nil && placed && !in.Body.Alone {
+	if placed := a.Fixed != before.Fixed || a.Fixed && a.Placement != before.Placement; err == nil && placed &&
+		!in.Body.Alone {
 		err = d.fixPlacementEverywhere(ctx, a)
 	}
 	if err == nil {

@@ -43,8 +43,9 @@ func (d *Desk) listAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
 }
 
 func findingInfo(f *catalog.AuditFinding) api.FindingInfo {
-	x := api.FindingInfo{Check: f.Check, Subject: f.Subject, Grade: string(f.Grade), Says: f.Says, Why: f.Why, Cost: f.Cost,
-		Fix: f.Fix, Page: f.Page, First: f.First}
+	x := api.FindingInfo{Check: f.Check, Subject: f.Subject, Grade: string(f.Grade), Says: f.Says, Why: f.Why,
+		Cost: f.Cost,
+		Fix:  f.Fix, Page: f.Page, First: f.First}
 	if f.Mending != nil {
 		x.Mends = f.Mending.Does
 	}

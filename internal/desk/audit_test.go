@@ -114,7 +114,8 @@ func TestAuditIsMended(t *testing.T) {
 	if _, b := p.ask("GET", "/api/v1/buckets/plates", nil); b["versioning"] != "on" || b["open"] == true {
 		t.Errorf("%v", b)
 	}
-	if st, e := p.ask("POST", "/api/v1/audit/mend", map[string]any{"check": "no-versioning", "subject": "plates"}); st != 404 {
+	if st, e := p.ask("POST", "/api/v1/audit/mend", map[string]any{"check": "no-versioning",
+		"subject": "plates"}); st != 404 {
 		t.Errorf("what is mended: %d %v", st, e)
 	}
 }

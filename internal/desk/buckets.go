@@ -22,7 +22,8 @@ func bucketInfo(b *catalog.Bucket) api.BucketInfo {
 	if b.Journal != (bucket.Journal{}) {
 		journal = of(api.JournalKeeping(b.Journal))
 	}
-	return api.BucketInfo{Journal: journal, Name: b.Name.String(), Account: b.Account, Region: b.Region, Created: b.Created,
+	return api.BucketInfo{Journal: journal, Name: b.Name.String(), Account: b.Account, Region: b.Region,
+		Created:   b.Created,
 		CreatedBy: b.CreatedBy,
 		Quota:     b.Quota, Versioning: b.Versioning.String(), Tags: b.Tags, Usage: api.UsageInfo(b.Usage),
 		Required: b.Required, Sealing: b.Sealing, Tier: cmp.Or(b.Tier, tier.MainName),

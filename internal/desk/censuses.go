@@ -14,9 +14,10 @@ import (
 )
 
 func censusRunInfo(r *census.Run, files bool) *api.CensusRunInfo {
-	x := &api.CensusRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Asked: r.Asked, Started: r.Started, Ended: r.Ended,
-		AsOf: r.AsOf,
-		Code: r.Code, Says: r.Says, Rows: r.Rows, Total: r.Total, Objects: r.Objects, Bytes: r.Result.Bytes, Sent: r.Sent,
+	x := &api.CensusRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Asked: r.Asked, Started: r.Started,
+		Ended: r.Ended,
+		AsOf:  r.AsOf,
+		Code:  r.Code, Says: r.Says, Rows: r.Rows, Total: r.Total, Objects: r.Objects, Bytes: r.Result.Bytes, Sent: r.Sent,
 		Columns: r.Columns, Format: string(r.Format)}
 	if r.To.Bucket != "" {
 		x.To = r.To.String()

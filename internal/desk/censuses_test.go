@@ -283,10 +283,12 @@ func TestCensusWithoutRoom(t *testing.T) {
 	}
 	p := newPerson(t, s)
 	p.signIn()
-	if st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": "all", "from": "plates", "to": "reports"}); st != 201 {
+	if st, e := p.ask("POST", "/api/v1/censuses", map[string]any{"name": "all", "from": "plates",
+		"to": "reports"}); st != 201 {
 		t.Fatal(e)
 	}
-	if run := ended(t, p, "all", 1); run["state"] != "failed" || !strings.Contains(fmt.Sprint(run["says"]), "folder for work is full") {
+	if run := ended(t, p, "all", 1); run["state"] != "failed" || !strings.Contains(fmt.Sprint(run["says"]),
+		"folder for work is full") {
 		t.Errorf("%v", run)
 	}
 	if _, e := p.ask("GET", "/api/v1/buckets/reports/objects", nil); len(e["objects"].([]any)) != 0 {

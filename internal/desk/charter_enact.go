@@ -55,7 +55,8 @@ func (d *Desk) enactCharter(w http.ResponseWriter, r *http.Request) error {
 }
 
 // agreed works out the steps, and refuses when they are not those that were agreed to.
-func (d *Desk) agreed(ctx context.Context, c *declared, in *api.CharterEnacting) ([]charter.Step, *api.CharterPlan, error) {
+func (d *Desk) agreed(ctx context.Context, c *declared, in *api.CharterEnacting) ([]charter.Step, *api.CharterPlan,
+	error) {
 	steps, err := d.steps(ctx, c, in.Retire)
 	if err != nil {
 		return nil, nil, err
@@ -68,7 +69,8 @@ func (d *Desk) agreed(ctx context.Context, c *declared, in *api.CharterEnacting)
 	return steps, p, err
 }
 
-func (d *Desk) enact(ctx context.Context, tell func(api.CharterProgress), c *declared, p *api.CharterPlan, steps []charter.Step,
+func (d *Desk) enact(ctx context.Context, tell func(api.CharterProgress), c *declared, p *api.CharterPlan,
+	steps []charter.Step,
 	in *api.CharterEnacting) error {
 	ctx = context.WithoutCancel(ctx) // who asks may go away: what is begun is gone on with
 	before, err := d.lastEnacted(ctx, c.name)

@@ -60,7 +60,10 @@ func (d *Desk) readCharter(ctx context.Context, in *api.CharterFiles) (*declared
 		bad = schema.check(tree)
 		things, more := thingsOf(tree)
 		for _, c := range more { // of a field that is told of already nothing more is said
-			if !slices.ContainsFunc(bad, func(b charterfile.Complaint) bool { return strings.HasPrefix(c.Path, b.Path) && b.Path != "" }) {
+			if !slices.ContainsFunc(bad, func(b charterfile.Complaint) bool {
+				return strings.HasPrefix(c.Path, b.Path) &&
+					b.Path != ""
+			}) {
 				bad = append(bad, c)
 			}
 		}
@@ -257,7 +260,8 @@ func (d *Desk) holds(ctx context.Context, bucket string) (*api.Quantity, error) 
 		Markers: u.Markers}, nil
 }
 
-func (d *Desk) compareCharter(ctx context.Context, in *struct{ Body api.CharterAsk }) (*struct{ Body api.CharterPlan }, error) {
+func (d *Desk) compareCharter(ctx context.Context, in *struct{ Body api.CharterAsk }) (*struct{ Body api.CharterPlan },
+	error) {
 	c, err := d.readCharter(ctx, &in.Body.CharterFiles)
 	if err != nil {
 		return nil, err
@@ -274,7 +278,8 @@ func (d *Desk) compareCharter(ctx context.Context, in *struct{ Body api.CharterA
 }
 
 func charterInfo(e *catalog.Enactment) api.CharterInfo {
-	return api.CharterInfo{Charter: e.Name, State: string(e.State), Says: e.Says, Digest: e.Digest, At: e.At, Ended: e.Ended,
+	return api.CharterInfo{Charter: e.Name, State: string(e.State), Says: e.Says, Digest: e.Digest, At: e.At,
+		Ended:  e.Ended,
 		By:     e.Who,
 		Source: e.Source, Done: e.Done, Steps: e.Steps, Things: len(e.Things)}
 }

@@ -59,11 +59,14 @@ var modelKinds = map[string]struct {
 	"placement": {"placements", "/api/v1/placements", false, map[string]any{"tier": "main"},
 		map[string]func(*rand.Rand) any{"note": drawn("one", "two"), "everyone": drawn(true, false)}},
 	"replication rule": {"replication", "/api/v1/replications", false,
-		map[string]any{"bucket": "standing", "on": true, "deleteMarkers": false, "priority": 1.0}, map[string]func(*rand.Rand) any{
+		map[string]any{"bucket": "standing", "on": true, "deleteMarkers": false, "priority": 1.0},
+		map[string]func(*rand.Rand) any{
 			"priority": drawn(5.0, 6.0), "on": drawn(true, false), "deleteMarkers": drawn(true, false),
-			"lagTarget": drawn(map[string]any{"percent": 99.0, "seconds": 60.0}, map[string]any{"percent": 99.0, "seconds": 90.0})}},
+			"lagTarget": drawn(map[string]any{"percent": 99.0, "seconds": 60.0}, map[string]any{"percent": 99.0,
+				"seconds": 90.0})}},
 	"question": {"finds", "/api/v1/find/saved", true, map[string]any{"expression": "size over 1 MiB"},
-		map[string]func(*rand.Rand) any{"expression": drawn("size over 1 MiB", "size over 2 MiB"), "versions": drawn(true, false)}},
+		map[string]func(*rand.Rand) any{"expression": drawn("size over 1 MiB", "size over 2 MiB"), "versions": drawn(true,
+			false)}},
 	"journal filter": {"journal-filters", "/api/v1/journal/saved", true, map[string]any{"kinds": []any{"deleted"}},
 		map[string]func(*rand.Rand) any{"prefix": drawn("a", "b"), "who": drawn("c", "d")}},
 }
@@ -352,7 +355,8 @@ func (h *charterHouse) enact(who string) string {
 	if got, expect := planned(c.compare(false, text)), h.steps(want); !slices.Equal(got, expect) {
 		h.t.Fatalf("enacting\n%s\nplans\n%s\nnot\n%s", text, strings.Join(got, "\n"), strings.Join(expect, "\n"))
 	}
-	if lines := c.enact(false, map[string]any{"secrets": map[string]string{"env FOREIGN": harness.StandinSecret}}, text); !allDone(lines) {
+	if lines := c.enact(false, map[string]any{"secrets": map[string]string{"env FOREIGN": harness.StandinSecret}},
+		text); !allDone(lines) {
 		h.t.Fatalf("%v", lines[len(lines)-1])
 	}
 	h.changes = nil
@@ -446,7 +450,8 @@ func chartersAgainstModel(t *testing.T, seed uint64) {
 	h := &charterHouse{charterModel: &charterModel{there: map[string]modelThing{}}, t: t,
 		r: rand.New(rand.NewPCG(seed, seed)), s: s, people: map[string]*person{}, target: foreign.URL, volumes: t.TempDir()}
 	clerk := s.NewKey("herbarium", "clerk", access.Administrator, nil)
-	for _, in := range []map[string]string{{"key": harness.Key, "secret": harness.Secret}, {"key": clerk.ID, "secret": clerk.Secret}} {
+	for _, in := range []map[string]string{{"key": harness.Key, "secret": harness.Secret}, {"key": clerk.ID,
+		"secret": clerk.Secret}} {
 		p := newPerson(t, s)
 		p.signInAs(in)
 		h.people[in["key"]] = p

@@ -250,7 +250,8 @@ func TestChartersStopAndGoOn(t *testing.T) {
 	p.signIn()
 	c := charters{t, p}
 	text := "charter: two\nbuckets:\n  drawers: {versioning: on}\nreplication:\n  out: {bucket: drawers, targets: [{address: nowhere-here}]}\n"
-	if st, e := p.ask("POST", "/api/v1/buckets", map[string]any{"name": "nowhere-here"}); st != 201 { // which keeps no versions
+	if st, e := p.ask("POST", "/api/v1/buckets",
+		map[string]any{"name": "nowhere-here"}); st != 201 { // which keeps no versions
 		t.Fatal(st, e)
 	}
 	lines := c.enact(false, nil, text)
@@ -409,7 +410,8 @@ grants: {c: {bucket: drawers, prefix: in/, to: "key:app-1", for: write into}}
 	}
 	_, g := p.ask("GET", "/api/v1/grants?bucket=drawers", nil)
 	_, b := p.ask("GET", "/api/v1/buckets/drawers", nil)
-	if says := fmt.Sprint(g); !strings.Contains(says, "to:key ") || strings.Contains(says, "key app-1") || b["sealing"] != true {
+	if says := fmt.Sprint(g); !strings.Contains(says, "to:key ") || strings.Contains(says, "key app-1") ||
+		b["sealing"] != true {
 		t.Errorf("grants %s, sealing %v", says, b["sealing"])
 	}
 	for _, again := range []string{good, strings.Replace(good, "sealing: on", "sealing: true", 1)} {

@@ -10,8 +10,9 @@ import (
 )
 
 func jumpInfo(j catalog.Jump) api.JumpInfo {
-	return api.JumpInfo{ID: j.ID, From: j.Until.UTC(), To: j.At.UTC(), Since: j.Since.UTC(), State: j.State.String(), Decided: j.Decided,
-		By: j.By}
+	return api.JumpInfo{ID: j.ID, From: j.Until.UTC(), To: j.At.UTC(), Since: j.Since.UTC(), State: j.State.String(),
+		Decided: j.Decided,
+		By:      j.By}
 }
 
 func (d *Desk) clockCalls(to *calls) {
@@ -29,7 +30,8 @@ func (d *Desk) showClock(ctx context.Context, _ *struct{}) (*clockOut, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &clockOut{api.ClockInfo{Now: c.Now().UTC(), Ahead: c.Ahead().Seconds(), Behind: c.Behind().Seconds(), Waits: c.Doubtful(),
+	out := &clockOut{api.ClockInfo{Now: c.Now().UTC(), Ahead: c.Ahead().Seconds(), Behind: c.Behind().Seconds(),
+		Waits: c.Doubtful(),
 		Jumps: []api.JumpInfo{}}}
 	for _, j := range list {
 		out.Body.Jumps = append(out.Body.Jumps, jumpInfo(j))

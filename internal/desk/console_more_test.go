@@ -219,7 +219,8 @@ func TestNothingIsLostUnasked(t *testing.T) {
 	for _, call := range []struct {
 		method, path string
 		in           any
-	}{{"POST", "/api/v1/buckets/plates/remove", map[string]any{"keys": []string{"sheet"}}}, {"DELETE", "/api/v1/buckets/plates", nil}} {
+	}{{"POST", "/api/v1/buckets/plates/remove", map[string]any{"keys": []string{"sheet"}}},
+		{"DELETE", "/api/v1/buckets/plates", nil}} {
 		if st, e := p.ask(call.method, call.path, call.in); st > 299 {
 			t.Fatalf("%s: %d %v", call.path, st, e)
 		}
@@ -240,11 +241,13 @@ func TestTheClockInTheConsole(t *testing.T) {
 	field := func(name, text string) chromedp.Action[chromedp.Void] {
 		return chromedp.SendKeys(chromedp.CSS(".dialog input[name="+name+"]"), text)
 	}
-	walk("the overview tells", harness.Appears("of the database jumped"), harness.Script(`[...document.querySelectorAll("a")].find((a) => a.pathname.endsWith("/clock")).click()`),
+	walk("the overview tells", harness.Appears("of the database jumped"),
+		harness.Script(`[...document.querySelectorAll("a")].find((a) => a.pathname.endsWith("/clock")).click()`),
 		harness.Appears("48 h ahead"), harness.Appears("waits for you"))
 	walk("a moment that is none", harness.Button("The clock is right"), harness.Appears("Wrong since"),
 		field("wrongSince", "some day"), chromedp.Click(chromedp.CSS("button[form]")), harness.Appears("is no moment"))
-	walk("say so", harness.Script(`document.querySelector("input[name=wrongSince]").select()`), field("wrongSince", kb.Backspace), chromedp.Click(chromedp.CSS("button[form]")),
+	walk("say so", harness.Script(`document.querySelector("input[name=wrongSince]").select()`), field("wrongSince",
+		kb.Backspace), chromedp.Click(chromedp.CSS("button[form]")),
 		harness.Appears("Rules that act by age go on"), harness.Appears("said to be right"))
 	if s.Store.Catalog.Doubtful() || strings.Contains(text(`document.body.innerText`), "waits for you") {
 		t.Error("it is still asked about")
@@ -260,7 +263,8 @@ func TestAVolumeIsGivenUpInTheConsole(t *testing.T) {
 	}
 	p := newPerson(t, s)
 	p.signInAs(map[string]string{"key": harness.Key, "secret": harness.Secret})
-	if st, b := p.ask("POST", "/api/v1/tiers", map[string]any{"name": "press", "copies": 2, "volumes": dirs}); st != 200 && st != 201 {
+	if st, b := p.ask("POST", "/api/v1/tiers", map[string]any{"name": "press", "copies": 2, "volumes": dirs}); st != 200 &&
+		st != 201 {
 		t.Fatal(st, b)
 	}
 	if err := os.Rename(dirs[1], dirs[1]+".dead"); err != nil {
@@ -270,7 +274,8 @@ func TestAVolumeIsGivenUpInTheConsole(t *testing.T) {
 	walk("the form", harness.Appears("its marker file is missing"),
 		harness.Script(`[...document.querySelectorAll("tr")].find((r) => r.textContent.includes("press")).querySelector("button").click()`),
 		chromedp.WaitVisible(chromedp.CSS("#tier-without")), chromedp.SendKeys(chromedp.CSS("#tier-without"), kb.Enter))
-	walk("the volume", chromedp.WaitVisible(chromedp.CSS("[role=option]")), chromedp.Click(chromedp.CSS("[role=option]:nth-of-type(3)")),
+	walk("the volume", chromedp.WaitVisible(chromedp.CSS("[role=option]")),
+		chromedp.Click(chromedp.CSS("[role=option]:nth-of-type(3)")),
 		harness.Appears("It is lost for good"))
 	walk("given up", chromedp.Click(chromedp.CSS(`[aria-label="The directory is lost for good"]`)),
 		chromedp.Click(chromedp.CSS("button[form]")), harness.Appears("The tier press is saved"))

@@ -33,7 +33,8 @@ func TestReadersAreOfferedWhatTheyMay(t *testing.T) {
 	pages = append(pages, "/buckets/plates", "/buckets/plates/lifecycle", "/buckets/plates/usage",
 		"/buckets/plates/object?key=a/sheet-1", "/buckets/plates/settings", "/buckets/plates/lifecycle/new")
 	for _, path := range pages {
-		walk(path, chromedp.Navigate(s.DeskURL+"/in/herbarium"+path), harness.Appears("complete up to"), harness.Gone("Reading"),
+		walk(path, chromedp.Navigate(s.DeskURL+"/in/herbarium"+path), harness.Appears("complete up to"),
+			harness.Gone("Reading"),
 			chromedp.Sleep(300*time.Millisecond))
 		if said := text(`[...document.querySelectorAll("[role=alert]")].map((b) => b.textContent).join("; ")`); said != "" {
 			t.Errorf("%s is offered, and says: %s", path, said)

@@ -54,7 +54,8 @@ func lines[T any](w http.ResponseWriter) func(T) {
 	}
 }
 
-func (d *Desk) watched(ctx context.Context, in *api.WatchedCheck, step func(endpoint.Finding)) (*endpoint.Endpoint, error) {
+func (d *Desk) watched(ctx context.Context, in *api.WatchedCheck, step func(endpoint.Finding)) (*endpoint.Endpoint,
+	error) {
 	switch {
 	case in.Check:
 		bucket := ""

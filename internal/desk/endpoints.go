@@ -218,7 +218,8 @@ func (d *Desk) endpointChanged(ctx context.Context, name string, ifRevision int,
 
 // reseal checks an endpoint that is to be changed and seals its secret, the one that
 // is there or a new one.
-func (d *Desk) reseal(ctx context.Context, e *endpoint.Endpoint, c *api.EndpointChange, step func(endpoint.Finding)) error {
+func (d *Desk) reseal(ctx context.Context, e *endpoint.Endpoint, c *api.EndpointChange,
+	step func(endpoint.Finding)) error {
 	name := catalog.EndpointSecret(e.ID)
 	secret, err := d.gate.Keys.OpenSecret(name, e.Sealed)
 	if c.Secret != nil {

@@ -146,7 +146,8 @@ func TestReplicationRules(t *testing.T) {
 		"address": "copies/from/", "class": "no-such-tier"}}}); st != 404 || e["field"] != "targets" {
 		t.Errorf("a tier that is not there: %d %v", st, e)
 	}
-	if st, e := p.ask("PATCH", "/api/v1/replications/out", map[string]any{"on": false}); st != 200 || e["state"] != "paused" {
+	if st, e := p.ask("PATCH", "/api/v1/replications/out", map[string]any{"on": false}); st != 200 ||
+		e["state"] != "paused" {
 		t.Errorf("switched off: %d %v", st, e)
 	}
 	// An object says how it stands at each target; so does a key that was removed.

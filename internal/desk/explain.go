@@ -126,7 +126,8 @@ func (d *Desk) explain(ctx context.Context, in api.ExplainIn) (*api.Explanation,
 
 // explainForeign says to who may change a bucket's settings whether a key of another account may do
 // something there. Of a key that may not nothing is told but that: not whether there is one.
-func (d *Desk) explainForeign(ctx context.Context, in api.ExplainIn, do access.Rights, bucket object.BucketName) (*api.Explanation,
+func (d *Desk) explainForeign(ctx context.Context, in api.ExplainIn, do access.Rights,
+	bucket object.BucketName) (*api.Explanation,
 	error) {
 	g, err := access.ParseGrantee(in.Subject)
 	if err != nil || d.mayAt(ctx, access.Settings, bucket, "") != nil {
@@ -218,7 +219,8 @@ func (d *Desk) tryKey(ctx context.Context, key, do, bucket, objectKey string) (*
 		Detail: map[string]any{"do": do, "bucket": bucket, "allowed": t.Allowed}})
 }
 
-func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (out []api.ReachOf, next string, err error) {
+func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (out []api.ReachOf, next string,
+	err error) {
 	c := d.store.Catalog
 	buckets, err := c.Buckets(ctx, account, nil, after, limit+1)
 	if err != nil {
@@ -251,7 +253,8 @@ func (d *Desk) matrix(ctx context.Context, account, after string, limit int) (ou
 		part := whole
 		part.Some = true
 		for _, o := range own {
-			addReach(&r, o.Grantee(), o.called, access.Reach(o.Subject, whole, book, now), access.Reach(o.Subject, part, book, now))
+			addReach(&r, o.Grantee(), o.called, access.Reach(o.Subject, whole, book, now), access.Reach(o.Subject, part, book,
+				now))
 		}
 		addGranted(&r, book.On(b.Name.String()), now)
 		out = append(out, r)

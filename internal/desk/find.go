@@ -372,7 +372,8 @@ func (d *Desk) findWords(ctx context.Context, in *struct {
 	}{}
 	out.Body.Words = []api.FindWord{}
 	for _, w := range words {
-		out.Body.Words = append(out.Body.Words, api.FindWord{Name: fmt.Sprintf("%s %s", w.Kind, query.Quoted(w.Name)), Values: w.Values})
+		out.Body.Words = append(out.Body.Words, api.FindWord{Name: fmt.Sprintf("%s %s", w.Kind, query.Quoted(w.Name)),
+			Values: w.Values})
 	}
 	return out, nil
 }
@@ -465,7 +466,8 @@ func (d *Desk) groupFound(ctx context.Context, in *struct {
 	err = d.counting(ctx, &in.Body.FindAsk, func(ctx context.Context, ask catalog.Find) error {
 		groups, more, err := d.store.Catalog.GroupFound(ctx, ask, by)
 		if err == nil && more {
-			err = fault.New(fault.TooLarge, "groups-many", "the objects of the bucket %s have more than %d values of %s", ask.Name,
+			err = fault.New(fault.TooLarge, "groups-many", "the objects of the bucket %s have more than %d values of %s",
+				ask.Name,
 				catalog.MaxGroups, in.Body.By).In("by").Do("ask more narrowly, or take a census and its totals")
 		}
 		if err != nil {

@@ -132,7 +132,8 @@ func TestFindGroupsAndHints(t *testing.T) {
 			}
 		}
 	}
-	st, e := p.ask("POST", "/api/v1/find/groups", map[string]any{"expression": "size over 1 B", "by": "field taxon", "limit": 2})
+	st, e := p.ask("POST", "/api/v1/find/groups", map[string]any{"expression": "size over 1 B", "by": "field taxon",
+		"limit": 2})
 	if says := fmt.Sprint(e); st != 200 || !strings.Contains(says, "map[bytes:20 objects:4 value:Drosera]") ||
 		!strings.Contains(says, "more:1") || !strings.Contains(says, "objects:8]") {
 		t.Errorf("groups: %d %s", st, says)
@@ -150,7 +151,8 @@ func TestFindGroupsAndHints(t *testing.T) {
 	if _, e := p.ask("POST", "/api/v1/find", map[string]any{"expression": "field taxon is x"}); e["hints"] != nil {
 		t.Errorf("hints for a field that is there: %v", e["hints"])
 	}
-	if _, e := p.ask("POST", "/api/v1/find", map[string]any{"expression": "field taxon is Drosera rotundifolia"}); !strings.Contains(
+	if _, e := p.ask("POST", "/api/v1/find",
+		map[string]any{"expression": "field taxon is Drosera rotundifolia"}); !strings.Contains(
 		fmt.Sprint(e["remedy"]), `"Drosera rotundifolia"`) {
 		t.Errorf("a value with a blank: %v", e)
 	}
@@ -159,7 +161,8 @@ func TestFindGroupsAndHints(t *testing.T) {
 	if st, e := guest.signInAs(map[string]string{"key": key.ID, "secret": key.Secret}); st != 201 {
 		t.Fatal(e)
 	}
-	if _, b := guest.send("POST", "/api/v1/find/groups", map[string]any{"expression": "current", "by": "field taxon"}); strings.Contains(
+	if _, b := guest.send("POST", "/api/v1/find/groups", map[string]any{"expression": "current",
+		"by": "field taxon"}); strings.Contains(
 		string(b), "Drosera") {
 		t.Errorf("another account counts %s", b)
 	}

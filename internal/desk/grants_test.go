@@ -36,7 +36,8 @@ func TestGrantsTellNothingOfOthers(t *testing.T) {
 	if st, e := p.ask("POST", "/api/v1/grants", grant); st != 201 || e["createdBy"] == "" {
 		t.Fatal(st, e)
 	}
-	if st, e := p.ask("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "prefix": "x/", "to": "account:seed-lab",
+	if st, e := p.ask("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "prefix": "x/",
+		"to":  "account:seed-lab",
 		"for": "write into"}); st != 201 {
 		t.Fatal(st, e)
 	}
@@ -82,11 +83,13 @@ func TestForeignKeysExplained(t *testing.T) {
 	}
 	why := func(q *person, key string) string {
 		t.Helper()
-		_, b := q.send("POST", "/api/v1/access/explain", map[string]any{"subject": "key:" + key, "do": "write", "bucket": "plates"})
+		_, b := q.send("POST", "/api/v1/access/explain", map[string]any{"subject": "key:" + key, "do": "write",
+			"bucket": "plates"})
 		return string(b)
 	}
 	none, there := why(owner, "NOSUCHKEY"), why(owner, foreign.ID)
-	if strings.ReplaceAll(there, foreign.ID, "NOSUCHKEY") != none || !strings.Contains(there, "--for \\\"write into\\\"") ||
+	if strings.ReplaceAll(there, foreign.ID, "NOSUCHKEY") != none || !strings.Contains(there,
+		"--for \\\"write into\\\"") ||
 		strings.Contains(there, "seed-lab") {
 		t.Errorf("a foreign key: %s\none that is none: %s", there, none)
 	}
@@ -107,7 +110,8 @@ func TestForeignKeysExplained(t *testing.T) {
 	if st, e := other.ask("POST", "/api/v1/buckets", map[string]any{"name": "trays"}); st != 201 {
 		t.Fatal(st, e)
 	}
-	_, e := other.ask("POST", "/api/v1/syncs", map[string]any{"name": "in", "from": "trays", "to": "plates", "mode": "mirror"})
+	_, e := other.ask("POST", "/api/v1/syncs", map[string]any{"name": "in", "from": "trays", "to": "plates",
+		"mode": "mirror"})
 	_, purpose, _ := strings.Cut(fmt.Sprint(e["remedy"]), `grant "`)
 	purpose, _, _ = strings.Cut(purpose, `"`)
 	if st, e := owner.ask("POST", "/api/v1/grants", map[string]any{"bucket": "plates", "to": "account:guests",
@@ -115,7 +119,8 @@ func TestForeignKeysExplained(t *testing.T) {
 		t.Fatalf("the refused sync proposed %q: %d %v", purpose, st, e)
 	}
 	harness.Until(t, "the sync is taken with what was proposed", func() bool {
-		st, _ := other.ask("POST", "/api/v1/syncs", map[string]any{"name": "in", "from": "trays", "to": "plates", "mode": "mirror"})
+		st, _ := other.ask("POST", "/api/v1/syncs", map[string]any{"name": "in", "from": "trays", "to": "plates",
+			"mode": "mirror"})
 		return st == 201
 	})
 }

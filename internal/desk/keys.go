@@ -14,8 +14,9 @@ import (
 )
 
 func keyInfo(k *catalog.AccessKey) api.KeyInfo {
-	out := api.KeyInfo{ID: k.ID, Account: k.Account, Name: k.Name, Note: k.Note, Role: k.Role.String(), Operator: k.Operator,
-		Limits: []string{}, Rate: k.Rate, State: "active", Active: k.Active, Expires: k.Expires, Used: k.Used,
+	out := api.KeyInfo{ID: k.ID, Account: k.Account, Name: k.Name, Note: k.Note, Role: k.Role.String(),
+		Operator: k.Operator,
+		Limits:   []string{}, Rate: k.Rate, State: "active", Active: k.Active, Expires: k.Expires, Used: k.Used,
 		UsedFrom: k.UsedFrom,
 		Created:  k.Created.UTC(), CreatedBy: k.CreatedBy, Revision: k.Revision}
 	for _, l := range k.Limits {

@@ -96,7 +96,8 @@ func (d *Desk) showRules(ctx context.Context, in *BucketPath) (*rulesOut, error)
 	return d.rulesOf(ctx, in.Bucket)
 }
 
-func savingRules(s api.RulesSaving, what string, edit func([]lifecycle.Form) ([]lifecycle.Form, error)) store.RulesChange {
+func savingRules(s api.RulesSaving, what string, edit func([]lifecycle.Form) ([]lifecycle.Form,
+	error)) store.RulesChange {
 	c := store.RulesChange{IfRevision: s.IfRevision, What: what, Edit: edit}
 	if s.Grace != nil {
 		g := time.Duration(*s.Grace) * time.Second
@@ -123,7 +124,8 @@ func (d *Desk) saveRules(ctx context.Context, in *struct {
 		Rules []lifecycle.Form `json:"rules" maxItems:"200"`
 	}
 }) (*rulesOut, error) {
-	return d.changeRules(ctx, in.Bucket, savingRules(in.Body.RulesSaving, fmt.Sprintf("all %d rules saved", len(in.Body.Rules)),
+	return d.changeRules(ctx, in.Bucket, savingRules(in.Body.RulesSaving, fmt.Sprintf("all %d rules saved",
+		len(in.Body.Rules)),
 		func([]lifecycle.Form) ([]lifecycle.Form, error) { return in.Body.Rules, nil }))
 }
 
@@ -179,15 +181,16 @@ func (d *Desk) putRules(ctx context.Context, in *struct {
 	if len(names) > 1 {
 		what = "rules " + strings.Join(names, ", ") + " saved"
 	}
-	return d.changeRules(ctx, in.Bucket, savingRules(in.Body.RulesSaving, limited(what), func(list []lifecycle.Form) ([]lifecycle.Form, error) {
-		for _, f := range in.Body.Rules {
-			var err error
-			if list, err = store.PutRule(f)(list); err != nil {
-				return nil, err
+	return d.changeRules(ctx, in.Bucket, savingRules(in.Body.RulesSaving, limited(what),
+		func(list []lifecycle.Form) ([]lifecycle.Form, error) {
+			for _, f := range in.Body.Rules {
+				var err error
+				if list, err = store.PutRule(f)(list); err != nil {
+					return nil, err
+				}
 			}
-		}
-		return list, nil
-	}))
+			return list, nil
+		}))
 }
 
 func (d *Desk) removeRule(ctx context.Context, in *struct {
@@ -250,7 +253,8 @@ func (d *Desk) listPastRules(ctx context.Context, in *struct {
 			out.Body.Next = list[i-1].Revision
 			break
 		}
-		out.Body.History = append(out.Body.History, api.PastRulesInfo{Revision: p.Revision, At: p.At.UTC(), By: seen.by(p.Who), What: p.What, Rules: p.Rules})
+		out.Body.History = append(out.Body.History, api.PastRulesInfo{Revision: p.Revision, At: p.At.UTC(),
+			By: seen.by(p.Who), What: p.What, Rules: p.Rules})
 	}
 	return out, nil
 }

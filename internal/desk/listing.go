@@ -101,7 +101,8 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 const looksAtOnce = 16
 
 // lookAtAll says of each listed object what is wrong with its bytes.
-func (d *Desk) lookAtAll(ctx context.Context, name object.BucketName, entries []catalog.Entry, into []api.ListedObject) error {
+func (d *Desk) lookAtAll(ctx context.Context, name object.BucketName, entries []catalog.Entry,
+	into []api.ListedObject) error {
 	looks, ctx := errgroup.WithContext(ctx)
 	looks.SetLimit(looksAtOnce)
 	i := 0

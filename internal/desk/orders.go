@@ -127,7 +127,8 @@ func (d *Desk) mayGive(ctx context.Context, o *catalog.Order) error {
 	return d.mayPlace(ctx, o.Bucket, o.What.Place.Placement, "")
 }
 
-func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body api.OrderIn }) (*struct{ Body api.Rehearsal }, error) {
+func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body api.OrderIn }) (*struct{ Body api.Rehearsal },
+	error) {
 	o, err := orderOf(in.Body)
 	if err != nil {
 		return nil, err

@@ -23,7 +23,8 @@ func (d *Desk) elsewhereConcerns(ctx context.Context, o *api.Overview) error {
 	}
 	for _, e := range endpoints {
 		if h := e.Health; h.State.Bad() {
-			o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "endpoint " + e.Name, Says: "is " + string(h.State),
+			o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "endpoint " + e.Name,
+				Says:   "is " + string(h.State),
 				Detail: sentence(h.Says), Since: h.Since.Format(time.RFC3339), Page: "endpoints"})
 		}
 	}

@@ -18,8 +18,10 @@ func TestGrowthIsARunningSumThatEndsAtWhatIsThere(t *testing.T) {
 		day(100, "loans", 1, 1), day(30, "plates", -3, -300), day(0, "plates", 1, 50)}
 	since := time.Now().AddDate(-1, 0, 0)
 	got := growth(days, api.UsageInfo{Objects: 7, Bytes: 551}, since)
-	want := []api.UsagePoint{{Day: since.Format(time.DateOnly), Objects: 6, Current: 600, Previous: 0}, {Day: days[2].Day.Format(time.DateOnly), Objects: 9, Current: 801, Previous: 0},
-		{Day: days[4].Day.Format(time.DateOnly), Objects: 6, Current: 501, Previous: 0}, {Day: time.Now().UTC().Format(time.DateOnly), Objects: 7, Current: 551, Previous: 0}}
+	want := []api.UsagePoint{{Day: since.Format(time.DateOnly), Objects: 6, Current: 600, Previous: 0},
+		{Day: days[2].Day.Format(time.DateOnly), Objects: 9, Current: 801, Previous: 0},
+		{Day: days[4].Day.Format(time.DateOnly), Objects: 6, Current: 501, Previous: 0},
+		{Day: time.Now().UTC().Format(time.DateOnly), Objects: 7, Current: 551, Previous: 0}}
 	if len(got) != len(want) {
 		t.Fatalf("got %+v, want %+v", got, want)
 	}
@@ -41,7 +43,8 @@ func TestChangedSumsASpan(t *testing.T) {
 	days := []catalog.Day{day(8, "plates", 100, 100), day(6, "plates", 1, 10), day(2, "loans", 2, -5),
 		day(0, "plates", 3, 30)}
 	got := changed(days, time.Now().UTC().AddDate(0, 0, -6))
-	if len(got) != 2 || got[0] != (api.ChangedBucket{Bucket: "loans", Written: 2, Removed: 0, Bytes: -5}) || got[1] != (api.ChangedBucket{Bucket: "plates", Written: 4, Removed: 0, Bytes: 40}) {
+	if len(got) != 2 || got[0] != (api.ChangedBucket{Bucket: "loans", Written: 2, Removed: 0, Bytes: -5}) ||
+		got[1] != (api.ChangedBucket{Bucket: "plates", Written: 4, Removed: 0, Bytes: 40}) {
 		t.Errorf("got %+v", got)
 	}
 }

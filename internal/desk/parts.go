@@ -16,7 +16,8 @@ import (
 )
 
 func uploadPart(p catalog.Part, seen veil) api.UploadPart {
-	return api.UploadPart{Number: p.Number, Size: p.Size, ETag: hex.EncodeToString(p.MD5[:]), CRC64: hex16(p.CRC64), At: p.At,
+	return api.UploadPart{Number: p.Number, Size: p.Size, ETag: hex.EncodeToString(p.MD5[:]), CRC64: hex16(p.CRC64),
+		At: p.At,
 		By: seen.by(p.Who), Source: seen.from(p.Who, p.Source)}
 }
 

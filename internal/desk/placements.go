@@ -37,8 +37,9 @@ func (d *Desk) placementInfo(ctx context.Context, p *placement.Placement, tiers 
 	if err != nil {
 		return api.PlacementInfo{}, err
 	}
-	x := api.PlacementInfo{Name: p.Name, Note: p.Note, Tier: p.Tier, Sealing: p.Sealing, Keeps: t.Keeps(), Losses: t.Losses(),
-		Price: float64(t.Price) / millionths, Overhead: t.Overhead(), Limits: t.Limits(), Revision: p.Revision}
+	x := api.PlacementInfo{Name: p.Name, Note: p.Note, Tier: p.Tier, Sealing: p.Sealing, Keeps: t.Keeps(),
+		Losses: t.Losses(),
+		Price:  float64(t.Price) / millionths, Overhead: t.Overhead(), Limits: t.Limits(), Revision: p.Revision}
 	if p.Sealing && !t.Sealed {
 		x.Keeps += ", sealed"
 	}

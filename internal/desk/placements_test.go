@@ -94,7 +94,8 @@ func TestPiecesThroughTheService(t *testing.T) {
 		t.Errorf("%d bodies are owed: %v", st, e)
 	}
 	if st, e := p.ask("PATCH", "/api/v1/tiers/press", map[string]any{"without": []string{dirs[0]},
-		"volumes": []string{dirs[0] + "2"}}); st != 409 || !strings.Contains(fmt.Sprint(e), "another volume of the tier is away") {
+		"volumes": []string{dirs[0] + "2"}}); st != 409 || !strings.Contains(fmt.Sprint(e),
+		"another volume of the tier is away") {
 		t.Errorf("another volume is taken out: %d %v", st, e)
 	}
 	if err := os.Rename(dirs[1]+".away", dirs[1]); err != nil {

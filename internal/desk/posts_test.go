@@ -124,7 +124,8 @@ func TestPosts(t *testing.T) {
 	if st, e := p.ask("PATCH", "/api/v1/journal/posts/tell", map[string]any{"on": false}); st != 200 || e["on"] != false {
 		t.Errorf("%d %v", st, e)
 	}
-	if st, e := p.ask("PATCH", "/api/v1/buckets/plates", map[string]any{"journal": map[string]any{"paused": true}}); st != 200 {
+	if st, e := p.ask("PATCH", "/api/v1/buckets/plates",
+		map[string]any{"journal": map[string]any{"paused": true}}); st != 200 {
 		t.Errorf("%d %v", st, e)
 	}
 	put("while paused") // the post, and the journal, which hides nothing from it

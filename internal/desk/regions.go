@@ -410,10 +410,12 @@ func (d *Desk) targetInRegionLacks(ctx context.Context, t *replication.Target, m
 	case fault.HasCode(err, "bucket-missing"):
 		return lacksBucketThere(t), nil
 	case err != nil:
-		return []api.Lacking{{Code: "endpoint", Target: t.Address(), Says: "the region " + r.Name + " does not let us look: " +
+		return []api.Lacking{{Code: "endpoint", Target: t.Address(), Says: "the region " + r.Name +
+			" does not let us look: " +
 			fault.From(err).Message, Remedy: "spindle region show " + r.Name}}, nil
 	case b.Account != account:
-		return []api.Lacking{{Code: "grant", Target: t.Address(), Says: "the bucket " + t.Bucket + " in the region " + r.Name +
+		return []api.Lacking{{Code: "grant", Target: t.Address(), Says: "the bucket " + t.Bucket + " in the region " +
+			r.Name +
 			" is not this account's", Remedy: "take a bucket of this account there, or one that is not there yet"}}, nil
 	case b.Versioning == object.On.String():
 		return nil, nil
@@ -455,8 +457,9 @@ func (d *Desk) regionEndpoint(ctx context.Context, name string) (*endpoint.Endpo
 		&key); err != nil {
 		return nil, err
 	}
-	e, err := d.endpointNew(ctx, &api.NewEndpoint{Name: name, EndpointChange: api.EndpointChange{URL: &r.Wire, Region: &r.Name,
-		Key: &key.Key.ID, Secret: &key.Secret}}, nil)
+	e, err := d.endpointNew(ctx, &api.NewEndpoint{Name: name, EndpointChange: api.EndpointChange{URL: &r.Wire,
+		Region: &r.Name,
+		Key:    &key.Key.ID, Secret: &key.Secret}}, nil)
 	if err != nil {
 		return nil, errors.Join(err, s.Ask(ctx, http.MethodDelete, "/keys/"+url.PathEscape(key.Key.ID), nil, nil, nil))
 	}

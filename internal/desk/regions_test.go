@@ -157,7 +157,8 @@ func TestRegions(t *testing.T) {
 		_, e := p.ask("GET", "/api/v1/regions/moor", nil)
 		return e["state"] == "away" && e["says"] != ""
 	})
-	if st, e := p.ask("GET", "/api/v1/overview", nil); st != 200 || !strings.Contains(fmt.Sprint(e["concerns"]), "region moor") {
+	if st, e := p.ask("GET", "/api/v1/overview", nil); st != 200 || !strings.Contains(fmt.Sprint(e["concerns"]),
+		"region moor") {
 		t.Errorf("the overview says nothing of a region that is away: %d %v", st, e["concerns"])
 	}
 	if got := listed(p); !strings.Contains(got, "seeds@moor") {

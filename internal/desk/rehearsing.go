@@ -95,7 +95,8 @@ func forecastInfo(c *works.Forecast, u catalog.Usage) api.ForecastInfo {
 
 func forecastAction(c *works.Forecast, l *works.ForecastLine) api.ForecastAction {
 	a := l.Rule.Form().Actions[l.Action]
-	x := api.ForecastAction{Rule: l.Rule.Name(), Action: l.Action, Of: a.Of, Do: a.Do, To: a.To, When: when(l.Rule, l.Action),
+	x := api.ForecastAction{Rule: l.Rule.Name(), Action: l.Action, Of: a.Of, Do: a.Do, To: a.To, When: when(l.Rule,
+		l.Action),
 		Objects: l.Now.Objects, Bytes: l.Now.Bytes, Ahead: l.Ahead.Objects, AheadB: l.Ahead.Bytes, ByDay: []api.ForecastDay{},
 		Cost: float64(l.Cost) / millionths, Early: float64(l.Early) / millionths, Samples: []api.ForecastSample{}}
 	for _, d := range l.ByDay {
@@ -193,7 +194,8 @@ func (d *Desk) showAges(ctx context.Context, in *struct {
 	}
 	out.Body.Bars = []api.AgeBar{}
 	for b, a := range sums {
-		out.Body.Bars = append(out.Body.Bars, api.AgeBar{Age: b.age, Tier: tiers.Name(b.tier), Previous: b.previous, Objects: a.Objects, Bytes: a.Bytes})
+		out.Body.Bars = append(out.Body.Bars, api.AgeBar{Age: b.age, Tier: tiers.Name(b.tier), Previous: b.previous,
+			Objects: a.Objects, Bytes: a.Bytes})
 	}
 	slices.SortFunc(out.Body.Bars, func(a, b api.AgeBar) int { return a.Age - b.Age })
 	return out, nil
@@ -255,7 +257,8 @@ func (d *Desk) coming(out *api.ComingInfo, set *lifecycle.Set, k *catalog.AgedKe
 	out.Of, out.Since, out.Counted = it.Of.String(), it.Since, it.Of.Counted()
 	for _, x := range set.Coming(it, d.store.Catalog.Now()) {
 		a := x.Rule.Form().Actions[x.Rule.IndexOf(x.Action)]
-		out.Coming = append(out.Coming, api.ComingThing{At: x.At.UTC(), Rule: x.Rule.Name(), Do: a.Do, To: a.To, When: a.Words()})
+		out.Coming = append(out.Coming, api.ComingThing{At: x.At.UTC(), Rule: x.Rule.Name(), Do: a.Do, To: a.To,
+			When: a.Words()})
 	}
 	switch {
 	case len(out.Coming) > 0:

@@ -66,12 +66,14 @@ func (d *Desk) replicationInfos(ctx context.Context, rules []*replication.Rule) 
 			return nil, err
 		}
 		for _, e := range all {
-			health[e.Name] = &api.EndpointBrief{State: string(e.Health.State), Latency: float64(e.Health.Latency.Microseconds()) / 1000, Region: e.Region}
+			health[e.Name] = &api.EndpointBrief{State: string(e.Health.State),
+				Latency: float64(e.Health.Latency.Microseconds()) / 1000, Region: e.Region}
 		}
 	}
 	out := []api.ReplicationInfo{}
 	for _, r := range rules {
-		x := api.ReplicationInfo{Name: r.Name, Bucket: r.Bucket, On: r.On, Priority: r.Priority, Prefix: r.Prefix, Tags: r.Tags,
+		x := api.ReplicationInfo{Name: r.Name, Bucket: r.Bucket, On: r.On, Priority: r.Priority, Prefix: r.Prefix,
+			Tags:    r.Tags,
 			Where:   r.Where.String(),
 			Markers: r.Markers, Removals: r.Removals, Onward: r.Onward, Says: r.Words(), Revision: r.Revision,
 			Created: r.Created, Changed: r.Changed, By: r.By, Paused: r.Paused, Targets: []api.TargetInfo{}}

@@ -319,7 +319,8 @@ func lacksBucketThere(t *replication.Target) []api.Lacking {
 
 func lacksVersionsThere(t *replication.Target, versioning string) []api.Lacking {
 	at := "@" + t.Endpoint + "/" + t.Bucket
-	return []api.Lacking{{Code: "target-versioning", Target: t.Address(), Says: "versioning is " + versioning + " at " + at,
+	return []api.Lacking{{Code: "target-versioning", Target: t.Address(), Says: "versioning is " + versioning + " at " +
+		at,
 		Remedy: "switch it on: spindle bucket change " + at + " --versioning on", Mends: true}}
 }
 
@@ -358,7 +359,8 @@ func (d *Desk) existing(ctx context.Context, r *replication.Rule) ([]api.Existin
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, api.ExistingReview{Target: r.Targets[i].Address(), Quantity: api.Quantity{Objects: n, Bytes: bytes}})
+		out = append(out, api.ExistingReview{Target: r.Targets[i].Address(), Quantity: api.Quantity{Objects: n,
+			Bytes: bytes}})
 	}
 	return out, nil
 }

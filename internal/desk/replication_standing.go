@@ -49,7 +49,8 @@ func (d *Desk) listWaiting(ctx context.Context, in *struct {
 				out.Body.Next = last.Target + "\n" + last.Key
 				return out, nil
 			}
-			x := api.WaitingInfo{Key: w.Key, Target: t.Address(), Since: w.Since, Attempts: w.Attempts, Code: w.Code, Says: w.Says,
+			x := api.WaitingInfo{Key: w.Key, Target: t.Address(), Since: w.Since, Attempts: w.Attempts, Code: w.Code,
+				Says:  w.Says,
 				Bytes: w.Bytes}
 			if w.Attempts > 0 {
 				x.Next = w.Due
@@ -80,7 +81,8 @@ func (d *Desk) listFaults(ctx context.Context, in *ReplicationPath) (*faultsOut,
 			return nil, err
 		}
 		for _, f := range list {
-			out.Body.Faults = append(out.Body.Faults, api.FaultInfo{Target: r.Targets[i].Address(), Code: f.Code, Says: f.Says, Count: f.Count})
+			out.Body.Faults = append(out.Body.Faults, api.FaultInfo{Target: r.Targets[i].Address(), Code: f.Code, Says: f.Says,
+				Count: f.Count})
 		}
 	}
 	return out, nil
@@ -109,7 +111,8 @@ func (d *Desk) showLags(ctx context.Context, in *struct {
 			return nil, err
 		}
 		for _, p := range points {
-			out.Body.Lags = append(out.Body.Lags, api.LagPointInfo{At: p.At, Target: r.Targets[i].Address(), LagInfo: lagInfo(r.Lag, &p.Lags), Bytes: p.Bytes})
+			out.Body.Lags = append(out.Body.Lags, api.LagPointInfo{At: p.At, Target: r.Targets[i].Address(),
+				LagInfo: lagInfo(r.Lag, &p.Lags), Bytes: p.Bytes})
 		}
 	}
 	return out, nil

@@ -44,7 +44,8 @@ func author(ctx context.Context) catalog.Author {
 
 // holder finds the key or person of a session, as they are now.
 func (d *Desk) holder(ctx context.Context, id *identity) (err error) {
-	gone := fault.New(fault.Unsigned, "session-ended", "the session has ended: the key or password it was opened with no longer works").
+	gone := fault.New(fault.Unsigned, "session-ended",
+		"the session has ended: the key or password it was opened with no longer works").
 		In("session").Do("sign in again")
 	if id.session.Key != nil {
 		if id.key, err = d.gate.Keys.Find(ctx, *id.session.Key); err != nil {
@@ -80,7 +81,8 @@ func (d *Desk) holder(ctx context.Context, id *identity) (err error) {
 
 func (d *Desk) sessionInfo(ctx context.Context, id *identity) (api.SessionInfo, error) {
 	s := id.subject
-	out := api.SessionInfo{Name: s.Name, Account: s.Account, Role: s.Role.String(), Operator: s.Operator, Accounts: []api.RoleIn{}}
+	out := api.SessionInfo{Name: s.Name, Account: s.Account, Role: s.Role.String(), Operator: s.Operator,
+		Accounts: []api.RoleIn{}}
 	if id.key != nil {
 		out.Key, out.Name = id.key.ID, id.key.Name
 	}

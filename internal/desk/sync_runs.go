@@ -115,7 +115,8 @@ func (d *Desk) syncOutcomes(ctx context.Context, in *struct {
 	list, body.Next = cut(list, in.Limit, func(o syncing.Outcome) int64 { return o.Seq })
 	body.Outcomes = make([]api.SyncOutcomeInfo, len(list))
 	for i, o := range list {
-		body.Outcomes[i] = api.SyncOutcomeInfo{Key: o.Key, Do: string(o.Do), Why: string(o.Why), Bytes: o.Bytes, Code: o.Code, Says: o.Says}
+		body.Outcomes[i] = api.SyncOutcomeInfo{Key: o.Key, Do: string(o.Do), Why: string(o.Why), Bytes: o.Bytes, Code: o.Code,
+			Says: o.Says}
 	}
 	return out, nil
 }

@@ -20,8 +20,9 @@ import (
 func syncRunInfo(r *syncing.Run) *api.SyncRunInfo {
 	t := r.Tally
 	p := t.Plan
-	return &api.SyncRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Anyway: r.Anyway, Asked: r.Asked, Started: r.Started,
-		Ended: r.Ended, Code: r.Code, Says: r.Says, Total: p.New.Plus(p.Replace).Plus(p.Remove).Plus(p.Doubt),
+	return &api.SyncRunInfo{ID: r.ID, State: string(r.State), Who: r.Who, Anyway: r.Anyway, Asked: r.Asked,
+		Started: r.Started,
+		Ended:   r.Ended, Code: r.Code, Says: r.Says, Total: p.New.Plus(p.Replace).Plus(p.Remove).Plus(p.Doubt),
 		Written: t.Written,
 		Same:    t.Same, Removed: t.Removed, Drained: t.Drained, AtHand: t.AtHand, Failed: t.Failed, NotTaken: t.NotTaken,
 		Moved: t.Moved}
@@ -382,7 +383,8 @@ func (d *Desk) rehearseSync(ctx context.Context, in *SyncPath) (*struct{ Body ap
 }
 
 // rehearseNewSync says of a job that is not saved, or not saved so, what it would do.
-func (d *Desk) rehearseNewSync(ctx context.Context, in *struct{ Body api.SyncChange }) (*struct{ Body api.SyncRehearsal },
+func (d *Desk) rehearseNewSync(ctx context.Context,
+	in *struct{ Body api.SyncChange }) (*struct{ Body api.SyncRehearsal },
 	error) {
 	j, err := d.newSync(ctx, "unsaved", &in.Body)
 	if err != nil {

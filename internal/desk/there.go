@@ -214,8 +214,9 @@ func (d *Desk) objectsThere(ctx context.Context, in *struct {
 	return out, d.asked(ctx, in.Endpoint, func(ctx context.Context, c *remote.Conn) error {
 		p, err := c.Client.List(ctx, in.There, in.Prefix, in.Delimiter, in.After, in.Limit)
 		for _, o := range p.Objects {
-			out.Body.Objects = append(out.Body.Objects, api.ObjectThere{Key: o.Key, Size: o.Size, ETag: o.ETag, Modified: o.Modified,
-				Class: o.Class})
+			out.Body.Objects = append(out.Body.Objects, api.ObjectThere{Key: o.Key, Size: o.Size, ETag: o.ETag,
+				Modified: o.Modified,
+				Class:    o.Class})
 		}
 		out.Body.Prefixes, out.Body.Next = append(out.Body.Prefixes, p.Prefixes...), p.Next
 		return err

@@ -39,7 +39,8 @@ func endpointAgainstModel(t *testing.T, seed uint64) {
 	there, c := harness.Standin(t, standin.Faults{}, "attic")
 	p := newPerson(t, s)
 	p.signIn()
-	if st, e := p.ask("POST", "/api/v1/endpoints", map[string]any{"name": "mill", "url": there.URL, "key": harness.StandinKey,
+	if st, e := p.ask("POST", "/api/v1/endpoints", map[string]any{"name": "mill", "url": there.URL,
+		"key":    harness.StandinKey,
 		"secret": harness.StandinSecret}); st != 201 {
 		t.Fatal(st, e)
 	}
@@ -60,7 +61,8 @@ func endpointAgainstModel(t *testing.T, seed uint64) {
 		at := "?key=" + url.QueryEscape(key)
 		switch n := r.IntN(10); {
 		case n < 4: // somebody else puts it
-			o := objectModel{content: bytes.Repeat([]byte{byte(step)}, r.IntN(3000)), metadata: map[string]string{"n": fmt.Sprint(step)}}
+			o := objectModel{content: bytes.Repeat([]byte{byte(step)}, r.IntN(3000)),
+				metadata: map[string]string{"n": fmt.Sprint(step)}}
 			if _, err := c.Put(t.Context(), "attic", key, bytes.NewReader(o.content), int64(len(o.content)),
 				client.Put{Metadata: object.Metadata(o.metadata)}); err != nil {
 				t.Fatal(err)
@@ -102,7 +104,8 @@ func endpointAgainstModel(t *testing.T, seed uint64) {
 		}
 		prefix := []string{"", "a/", "b b/", "ö/", "e%2F"}[r.IntN(5)]
 		delimiter := []string{"", "/"}[r.IntN(2)]
-		if got, want := p.listedThere(base, prefix, delimiter, 1+r.IntN(7)), listedModel(model, prefix, delimiter); !slices.Equal(got, want) {
+		if got, want := p.listedThere(base, prefix, delimiter, 1+r.IntN(7)), listedModel(model, prefix,
+			delimiter); !slices.Equal(got, want) {
 			t.Fatalf("step %d: beneath %q, folded at %q, there is\n%q\nnot\n%q", step, prefix, delimiter, got, want)
 		}
 	}
@@ -128,7 +131,8 @@ func listedModel(model map[string]objectModel, prefix, delimiter string) (out []
 func (p *person) listedThere(base, prefix, delimiter string, limit int) (out []string) {
 	p.t.Helper()
 	for after := ""; ; {
-		st, page := p.ask("GET", fmt.Sprintf("%s/objects?prefix=%s&delimiter=%s&limit=%d&after=%s", base, url.QueryEscape(prefix),
+		st, page := p.ask("GET", fmt.Sprintf("%s/objects?prefix=%s&delimiter=%s&limit=%d&after=%s", base,
+			url.QueryEscape(prefix),
 			url.QueryEscape(delimiter), limit, url.QueryEscape(after)), nil)
 		if st != 200 {
 			p.t.Fatalf("%d %v", st, page)

@@ -147,7 +147,8 @@ func TestInterruptedCopyBetweenEndpoints(t *testing.T) {
 	}{
 		{"nothing named", map[string]any{}, 400, "uploads-unnamed"},
 		{"one that is none", map[string]any{"key": "other", "id": "none"}, 404, "upload list @annex/plates"},
-		{"a rehearsal", map[string]any{"olderThan": time.Now().UTC().Format(time.RFC3339Nano), "rehearse": true}, 200, "objects:3"},
+		{"a rehearsal", map[string]any{"olderThan": time.Now().UTC().Format(time.RFC3339Nano), "rehearse": true}, 200,
+			"objects:3"},
 		{"one", map[string]any{"key": "other", "id": one["id"]}, 200, "objects:1"},
 		{"what is older than a day", map[string]any{"olderThan": "1d"}, 200, "objects:0"},
 		{"all", map[string]any{"olderThan": time.Now().UTC().Format(time.RFC3339Nano)}, 200, "objects:2"},

@@ -83,7 +83,8 @@ func (d *Desk) tierInfo(ctx context.Context, t *tier.Tier, f tierFigures) api.Ti
 	x.CreatedBy = t.By
 	bytes := f.bytes(t.ID)
 	if r := f.repairs[t.ID]; r != nil {
-		x.Repair = &api.RepairInfo{Why: r.Why, Asked: r.Asked, By: r.Who, Bodies: r.Bodies, Bytes: r.Bytes, Of: bytes, Made: r.Made,
+		x.Repair = &api.RepairInfo{Why: r.Why, Asked: r.Asked, By: r.Who, Bodies: r.Bodies, Bytes: r.Bytes, Of: bytes,
+			Made:    r.Made,
 			Damaged: r.Damaged, Waiting: r.Waiting, After: r.After, Finished: r.Finished}
 	}
 	x.Owed, x.Warnings = f.owed[t.ID], oneDisk(t)
@@ -329,7 +330,8 @@ func (d *Desk) changeTier(ctx context.Context, in *struct {
 }
 
 // mayTakeOutOf is mayTakeOut for a tier by its name, and gives the revision of which that is said.
-func (d *Desk) mayTakeOutOf(ctx context.Context, name string, ifRevision int, c *api.TierChange) (revision int, err error) {
+func (d *Desk) mayTakeOutOf(ctx context.Context, name string, ifRevision int, c *api.TierChange) (revision int,
+	err error) {
 	set, err := d.store.Tiers(ctx)
 	if err != nil {
 		return 0, err
@@ -361,7 +363,8 @@ func (d *Desk) mayTakeOut(ctx context.Context, t *tier.Tier, c *api.TierChange) 
 			return fault.New(fault.Conflict, "repair-running", "another volume of the tier is away: %s", v.Dir).In("without").
 				Do("bring it back first, or take it out, if it is lost")
 		case v.Away == nil && out && c.GiveUp:
-			return fault.New(fault.Conflict, "volume-needed", "the volume %s is there: what is on it need not be given up", v.Dir).
+			return fault.New(fault.Conflict, "volume-needed", "the volume %s is there: what is on it need not be given up",
+				v.Dir).
 				In("giveUp").Do("take it out without giving it up")
 		}
 	}
@@ -403,8 +406,9 @@ func (d *Desk) enoughWithout(ctx context.Context, t *tier.Tier, dirs []string) e
 	if err != nil || n == 0 {
 		return err
 	}
-	return fault.New(fault.Conflict, "volume-needed", "%d bodies that were written while volumes were missing could not be "+
-		"read without %s", n, strings.Join(dirs, ", ")).In("without").
+	return fault.New(fault.Conflict, "volume-needed",
+		"%d bodies that were written while volumes were missing could not be "+
+			"read without %s", n, strings.Join(dirs, ", ")).In("without").
 		Do("bring back what is away and wait for the repair; when it is lost for good, give it up (--give-up): those bodies " +
 			"are lost")
 }

@@ -157,7 +157,8 @@ func (d *Desk) listTrail(ctx context.Context, in *struct {
 	return out, nil
 }
 
-func (d *Desk) explainAccess(ctx context.Context, in *struct{ Body api.ExplainIn }) (*struct{ Body api.Explanation }, error) {
+func (d *Desk) explainAccess(ctx context.Context, in *struct{ Body api.ExplainIn }) (*struct{ Body api.Explanation },
+	error) {
 	e, err := d.explain(ctx, in.Body)
 	if err != nil {
 		return nil, err

@@ -118,7 +118,8 @@ func (d *Desk) openUpload(ctx context.Context, bucket, key, id string) (*catalog
 	return u, parts, err
 }
 
-func (d *Desk) abandon(ctx context.Context, names []api.UploadName, olderThan, bucket string, rehearse bool) (q api.Quantity,
+func (d *Desk) abandon(ctx context.Context, names []api.UploadName, olderThan, bucket string,
+	rehearse bool) (q api.Quantity,
 	err error) {
 	for _, n := range names {
 		u, parts, err := d.openUpload(ctx, n.Bucket, n.Key, n.ID)

@@ -96,7 +96,8 @@ func growth(days []catalog.Day, total api.UsageInfo, since time.Time) []api.Usag
 	if n := len(out); n > 0 && out[n-1].Day == today {
 		out = out[:n-1]
 	}
-	return append(out, api.UsagePoint{Day: today, Objects: total.Objects, Current: total.Bytes, Previous: total.PreviousBytes})
+	return append(out, api.UsagePoint{Day: today, Objects: total.Objects, Current: total.Bytes,
+		Previous: total.PreviousBytes})
 }
 
 func changed(days []catalog.Day, since time.Time) []api.ChangedBucket {

@@ -138,7 +138,8 @@ func (d *Desk) usageAccounts(ctx context.Context, in *struct{ api.Span }) (*stru
 	for _, name := range slices.Sorted(maps.Keys(of)) {
 		r := of[name]
 		g.total(r, nil, from, to, now)
-		out.Body.Accounts = append(out.Body.Accounts, api.AccountUsage{Account: name, Buckets: len(r.Buckets), BucketUsage: r.Total})
+		out.Body.Accounts = append(out.Body.Accounts, api.AccountUsage{Account: name, Buckets: len(r.Buckets),
+			BucketUsage: r.Total})
 	}
 	return out, nil
 }
@@ -285,7 +286,8 @@ func (d *Desk) usageTraffic(ctx context.Context, in *struct {
 	}{}
 	out.Body.Traffic = []api.TrafficInfo{}
 	for _, t := range list {
-		out.Body.Traffic = append(out.Body.Traffic, api.TrafficInfo{Of: t.Of, Reads: t.Reads, Writes: t.Writes, Lists: t.Lists, Others: t.Others, Failed: t.Failed, In: t.In,
+		out.Body.Traffic = append(out.Body.Traffic, api.TrafficInfo{Of: t.Of, Reads: t.Reads, Writes: t.Writes,
+			Lists: t.Lists, Others: t.Others, Failed: t.Failed, In: t.In,
 			Out: t.Out})
 	}
 	return out, nil

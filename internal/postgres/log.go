@@ -98,7 +98,8 @@ func (s *Server) handOnTimely() {
 			continue
 		}
 		// A server that is starting is asked again by the next turn.
-		if s.command("psql", "-AtqX", "-h", s.run, "-U", "spindle", "-d", "postgres", "-c", "select pg_switch_wal()").Run() == nil {
+		if s.command("psql", "-AtqX", "-h", s.run, "-U", "spindle", "-d", "postgres", "-c",
+			"select pg_switch_wal()").Run() == nil {
 			latest = time.Now()
 		}
 	}
@@ -116,7 +117,8 @@ func (s *Server) cluster(ctx context.Context) (string, error) {
 		}
 		err = errors.New("it does not say its number")
 	}
-	return "", fault.New(fault.Internal, "database-cluster", "the database cluster cannot be told apart").In("data").Because(err)
+	return "", fault.New(fault.Internal, "database-cluster",
+		"the database cluster cannot be told apart").In("data").Because(err)
 }
 
 // keepsFile has where the log of a cluster is kept: once it was, a folder that is missing is one

@@ -39,7 +39,8 @@ func TestReach(t *testing.T) {
 			t.Errorf("with %v, %s is reached: %v", x.allow, x.to, got)
 		}
 	}
-	for _, s := range []string{"169.254.169.254", "fe80::1", "224.0.0.1", "0.0.0.0", "255.255.255.255", "64:ff9b::169.254.169.254",
+	for _, s := range []string{"169.254.169.254", "fe80::1", "224.0.0.1", "0.0.0.0", "255.255.255.255",
+		"64:ff9b::169.254.169.254",
 		"2002:a9fe:a9fe::", "::169.254.169.254"} {
 		if !remote.Never(netip.MustParseAddr(s)) {
 			t.Errorf("%s is not refused for good", s)

@@ -30,12 +30,17 @@ func TestSistersAreNotBelieved(t *testing.T) {
 		next    func(n int) string
 		want    string
 	}{
-		"a good one":                {"http://127.0.0.1:5710", good, "herbarium", nil, ""},
-		"a list that never ends":    {"http://127.0.0.1:5710", good, "a", func(n int) string { return fmt.Sprintf("b%09d", n) }, "does not end"},
-		"a list in a circle":        {"http://127.0.0.1:5710", good, "a", func(int) string { return "same" }, "in a circle"},
-		"an address of a script":    {"javascript:alert(1)", good, "a", nil, "wire that is none"},
-		"a count below nothing":     {"http://127.0.0.1:5710", map[string]any{"Name": "copies", "Account": "a", "Objects": -1}, "a", nil, "bucket as none"},
-		"a name with markup":        {"http://127.0.0.1:5710", map[string]any{"Name": "<b>x</b>", "Account": "a"}, "a", nil, "bucket as none"},
+		"a good one": {"http://127.0.0.1:5710", good, "herbarium", nil, ""},
+		"a list that never ends": {"http://127.0.0.1:5710", good, "a", func(n int) string {
+			return fmt.Sprintf("b%09d",
+				n)
+		}, "does not end"},
+		"a list in a circle":     {"http://127.0.0.1:5710", good, "a", func(int) string { return "same" }, "in a circle"},
+		"an address of a script": {"javascript:alert(1)", good, "a", nil, "wire that is none"},
+		"a count below nothing": {"http://127.0.0.1:5710", map[string]any{"Name": "copies", "Account": "a",
+			"Objects": -1}, "a", nil, "bucket as none"},
+		"a name with markup": {"http://127.0.0.1:5710", map[string]any{"Name": "<b>x</b>", "Account": "a"}, "a", nil,
+			"bucket as none"},
 		"an account with an escape": {"http://127.0.0.1:5710", good, "a\x1b[2J", nil, "account as none"},
 	} {
 		asked := 0

@@ -82,7 +82,8 @@ func (c *Config) fill() error {
 		c.Origins = []string{"*"}
 	}
 	if c.KeepLog != "" && c.Database != "" {
-		return fault.New(fault.Invalid, "keep-log", "the log of a database elsewhere is kept by its own server").In("keep-log").
+		return fault.New(fault.Invalid, "keep-log",
+			"the log of a database elsewhere is kept by its own server").In("keep-log").
 			Do("set its archive_mode and archive_command; see docs/operations.md")
 	}
 	if c.Data == "" {

@@ -228,11 +228,13 @@ func roundsOf(t *testing.T) (rounds int, seed uint64) {
 
 func newCrash(t *testing.T, seed uint64) *crash {
 	t.Helper()
-	c := &crash{r: rand.New(rand.NewPCG(seed, 0)), disks: map[string][]string{}, jumps: filepath.Join(t.TempDir(), "jumps")}
+	c := &crash{r: rand.New(rand.NewPCG(seed, 0)), disks: map[string][]string{}, jumps: filepath.Join(t.TempDir(),
+		"jumps")}
 	for range 8 {
 		c.ledgers = append(c.ledgers, map[string]*entry{})
 	}
-	c.process = &process{t: t, bin: harness.Binary(t, "-ldflags", "-X spindle/internal/catalog.builtForTests=yes"), data: dataDir(t)}
+	c.process = &process{t: t, bin: harness.Binary(t, "-ldflags", "-X spindle/internal/catalog.builtForTests=yes"),
+		data: dataDir(t)}
 	var bodies *client.Client
 	c.annex, bodies = harness.Standin(t, standin.Faults{})
 	if err := bodies.CreateBucket(t.Context(), "bodies"); err != nil {
@@ -278,7 +280,8 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 
 // tells logs what the service says of itself.
 func (c *crash) tells() {
-	for _, what := range []string{"clock show", "tier show cold", "tier show press", "lifecycle run list ledger", "lifecycle run list kept",
+	for _, what := range []string{"clock show", "tier show cold", "tier show press", "lifecycle run list ledger",
+		"lifecycle run list kept",
 		"object list ledger --limit 5", "replication show out"} {
 		out, err := c.try(strings.Fields(what)...)
 		c.t.Logf("%s: %v %s", what, err, out)

@@ -44,7 +44,8 @@ var apart = map[string]string{
 
 // before lays out at the service what the documents take for granted beside the sample data.
 var before = []string{
-	"spindle bucket create trays", "spindle bucket create scratch", "spindle object put ./photos/moor.jpg plates/incoming/",
+	"spindle bucket create trays", "spindle bucket create scratch",
+	"spindle object put ./photos/moor.jpg plates/incoming/",
 	"spindle bucket create @old-mill/plates", "spindle census run plates-weekly",
 	"spindle object put ./photos/moor.jpg attic/notes/",
 	"spindle sync create attic-to-disk attic /mnt/disk/attic --like 'notes/*' --sealing names --passphrase-from ./phrase",
@@ -62,7 +63,8 @@ const watched = "spindle sync run nightly-attic"
 // demonstrate starts the demo, and gives what it tells before it is left alone.
 func (p *process) demonstrate(more ...string) string {
 	p.t.Helper()
-	args := append([]string{"demo", "--data", p.data, "--wire", "127.0.0.1:0", "--desk", "127.0.0.1:0", "--log-level", "error"},
+	args := append([]string{"demo", "--data", p.data, "--wire", "127.0.0.1:0", "--desk", "127.0.0.1:0", "--log-level",
+		"error"},
 		more...)
 	p.cmd = exec.Command(p.bin, args...)
 	p.cmd.Stderr = &p.errs
@@ -107,7 +109,8 @@ func documentedCommands(t *testing.T, path string) (out []documented) {
 		switch {
 		case strings.HasPrefix(line, "```"):
 			within = !within
-		case within && strings.Contains(line, "spindle ") && !strings.HasPrefix(line, "#") && !strings.HasPrefix(line, "export "):
+		case within && strings.Contains(line, "spindle ") && !strings.HasPrefix(line, "#") && !strings.HasPrefix(line,
+			"export "):
 			out = append(out, documented{fmt.Sprintf("%s:%d", filepath.Base(path), i+1), strings.TrimPrefix(line, "$ ")})
 		}
 	}
@@ -135,8 +138,9 @@ exit $code
 // files lays out what the documents take for granted.
 func (r *reader) files() {
 	large := bytes.Repeat([]byte("a sheet of the herbarium\n"), 1<<20)
-	for name, content := range map[string][]byte{"mosaic.tif": large, "mosaic.001": large[:6<<20], "mosaic.002": large[:1<<20],
-		"film.mov": large[:70<<10], "FH-004217-recto.tif": large[:5000], "sheet.tif": large[:300], "scan.tif": large[:200],
+	for name, content := range map[string][]byte{"mosaic.tif": large, "mosaic.001": large[:6<<20],
+		"mosaic.002": large[:1<<20],
+		"film.mov":   large[:70<<10], "FH-004217-recto.tif": large[:5000], "sheet.tif": large[:300], "scan.tif": large[:200],
 		"a.tif": large[:100], "tray-07/1.csv": large[:50], "folder/b.txt": large[:60], "scans/one.tif": large[:70],
 		"scans/one.yaml": []byte("taxon: Calluna vulgaris\n"), "sheet.yaml": []byte("taxon: Calluna vulgaris\nsheet: 4217\n"),
 		"photos/moor.jpg": large[:90], "phrase": []byte("a phrase of several words that nobody guesses\n"),
@@ -234,7 +238,8 @@ func TestTheDocumentsRun(t *testing.T) {
 		return m[1]
 	}
 	r.real = strings.NewReplacer("http://127.0.0.1:5721", at("lowland-annex"), "/srv/drop", filepath.Join(r.dir, "drop"),
-		"--seconds 30", "--seconds 1", "/mnt/", filepath.Join(r.dir, "mnt")+"/", "/root/backup.phrase", "./phrase", "/var/lib/spindle", p.data,
+		"--seconds 30", "--seconds 1", "/mnt/", filepath.Join(r.dir, "mnt")+"/", "/root/backup.phrase", "./phrase",
+		"/var/lib/spindle", p.data,
 		"http://127.0.0.1:5711", p.desk)
 	r.env = append(os.Environ(), "SPINDLE_URL="+p.desk, "SPINDLE_KEY="+demo.OwnerKey, "SPINDLE_SECRET="+demo.OwnerSecret,
 		"SPINDLE_REAL="+p.bin, "SPINDLE_ERRORS="+filepath.Join(r.dir, "errors"), "HOME="+r.dir,

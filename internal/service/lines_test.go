@@ -208,7 +208,8 @@ func TestDamageIsFoundAndMended(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, err := range []error{os.WriteFile(aside, content, 0o600), os.Remove(files[0]), os.WriteFile(files[1], other, 0o600)} {
+	for _, err := range []error{os.WriteFile(aside, content, 0o600), os.Remove(files[0]), os.WriteFile(files[1], other,
+		0o600)} {
 		if err != nil {
 			t.Fatal(err)
 		}

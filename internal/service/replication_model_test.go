@@ -120,21 +120,22 @@ func replicateAtRandom(t *testing.T, bin string, seed uint64) {
 			t.Logf("seed %d: %s", seed, last)
 		}
 	}()
-	harness.Within(t, 2*time.Minute, "nothing waits", func() bool { // what a killed process had claimed is free after a minute
-		quiet := 0
-		last = ""
-		for _, r := range rules {
-			if out := p.command("replication", "show", r); nothingWaits.MatchString(out) &&
-				strings.Contains(out, "keeps up") {
-				quiet++
-				continue
+	harness.Within(t, 2*time.Minute, "nothing waits",
+		func() bool { // what a killed process had claimed is free after a minute
+			quiet := 0
+			last = ""
+			for _, r := range rules {
+				if out := p.command("replication", "show", r); nothingWaits.MatchString(out) &&
+					strings.Contains(out, "keeps up") {
+					quiet++
+					continue
+				}
+				last += p.command("replication", "status", r)
+				p.command("replication", "retry", r)
 			}
-			last += p.command("replication", "status", r)
-			p.command("replication", "retry", r)
-		}
-		time.Sleep(300 * time.Millisecond)
-		return quiet == len(rules)
-	})
+			time.Sleep(300 * time.Millisecond)
+			return quiet == len(rules)
+		})
 	m.agrees(t, here, sides)
 	for key := range m {
 		if diff := same(t.Context(), here, "plates", key, there, "mill", key); diff != "" {
@@ -167,7 +168,8 @@ func (m ringModel) agrees(t *testing.T, c *client.Client, sides []string) {
 			}
 		case gone:
 			t.Errorf("%s is gone; the model has %+v", key, want)
-		case !want.anyBody && got.body != want.body || !maps.Equal(got.tags, want.tags) && (len(got.tags) > 0 || len(want.tags) > 0):
+		case !want.anyBody && got.body != want.body || !maps.Equal(got.tags, want.tags) && (len(got.tags) > 0 ||
+			len(want.tags) > 0):
 			t.Errorf("%s is %.20q %v; want %.20q %v", key, got.body, got.tags, want.body, want.tags)
 		}
 	}

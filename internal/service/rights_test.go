@@ -38,7 +38,8 @@ func TestRightsLostInTheMiddle(t *testing.T) {
 	leaves := func(what, bucket string, giver string) {
 		t.Helper()
 		harness.Until(t, "some of it is there: "+what, func() bool { return held(bucket) > 5 })
-		if err := r.Store.Catalog.RemoveKey(t.Context(), giver, catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
+		if err := r.Store.Catalog.RemoveKey(t.Context(), giver, catalog.Author{At: time.Now(),
+			Who: harness.Key}); err != nil {
 			t.Fatal(err)
 		}
 		r.Gate.Changed()
@@ -55,7 +56,10 @@ func TestRightsLostInTheMiddle(t *testing.T) {
 		t.Logf("%s: %d of %d objects", what, last, objects)
 	}
 	saver := r.NewKey("herbarium", "saver", access.Administrator, nil)
-	j := syncJob(t, r, "out", "plates", "@annex/plates", syncing.Accumulate, func(j *syncing.Job) { j.Who, j.Parallel = saver.ID, 2 })
+	j := syncJob(t, r, "out", "plates", "@annex/plates", syncing.Accumulate, func(j *syncing.Job) {
+		j.Who,
+			j.Parallel = saver.ID, 2
+	})
 	id, err := r.Store.Catalog.AskSync(t.Context(), j, false, catalog.Author{At: time.Now(), Who: saver.ID})
 	if err != nil {
 		t.Fatal(err)
@@ -70,7 +74,8 @@ func TestRightsLostInTheMiddle(t *testing.T) {
 	giver := r.NewKey("herbarium", "giver", access.Administrator, nil)
 	rule := &replication.Rule{Account: "herbarium", Name: "back", Bucket: "plates", On: true, Priority: 1,
 		Targets: []replication.Target{{EndpointID: e.ID, Endpoint: "annex", Bucket: "backfilled"}}}
-	if err := r.Store.Catalog.AddReplication(t.Context(), rule, catalog.Author{At: time.Now(), Who: giver.ID}); err != nil {
+	if err := r.Store.Catalog.AddReplication(t.Context(), rule, catalog.Author{At: time.Now(),
+		Who: giver.ID}); err != nil {
 		t.Fatal(err)
 	}
 	r.Store.Catalog.LookAgain()
@@ -90,7 +95,8 @@ func TestRightsLostInTheMiddle(t *testing.T) {
 	if err := there.CreateBucket(t.Context(), "lists"); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.Store.Catalog.AddCensus(t.Context(), x, catalog.Author{At: r.Store.Catalog.Now(), Who: lister.ID}); err != nil {
+	if err := r.Store.Catalog.AddCensus(t.Context(), x, catalog.Author{At: r.Store.Catalog.Now(),
+		Who: lister.ID}); err != nil {
 		t.Fatal(err)
 	}
 	run := func() census.Run {
@@ -101,7 +107,8 @@ func TestRightsLostInTheMiddle(t *testing.T) {
 		return list[0]
 	}
 	harness.Until(t, "some of the census is sent", func() bool { return run().Sent > 0 })
-	if err := r.Store.Catalog.RemoveKey(t.Context(), lister.ID, catalog.Author{At: time.Now(), Who: harness.Key}); err != nil {
+	if err := r.Store.Catalog.RemoveKey(t.Context(), lister.ID, catalog.Author{At: time.Now(),
+		Who: harness.Key}); err != nil {
 		t.Fatal(err)
 	}
 	r.Gate.Changed()

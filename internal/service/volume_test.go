@@ -89,7 +89,8 @@ func TestStartsWithoutItsVolume(t *testing.T) {
 			t.Fatal(err)
 		}
 		for key, body := range map[string]string{"small": small, "large": large} {
-			if _, err := c.Put(t.Context(), "plates", "new", strings.NewReader(body), int64(len(body)), client.Put{}); err != nil {
+			if _, err := c.Put(t.Context(), "plates", "new", strings.NewReader(body), int64(len(body)),
+				client.Put{}); err != nil {
 				t.Errorf("%s: put, once it is back: %v", name, err)
 			}
 			g, err := c.Get(t.Context(), "plates", key, "", 0, "")

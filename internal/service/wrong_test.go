@@ -109,8 +109,10 @@ func TestADeadVolumeIsTakenOut(t *testing.T) {
 	if x := p.tier("press"); x.Owed != 100 {
 		t.Errorf("%d bodies are owed pieces", x.Owed)
 	}
-	p.refuses("another volume of the tier is away", "tier", "change", "press", "--without", dirs[0], "--volume", dirs[0]+"-new")
-	p.refuses("need not be given up", "tier", "change", "press", "--without", dirs[0], "--give-up", "--volume", dirs[0]+"-new")
+	p.refuses("another volume of the tier is away", "tier", "change", "press", "--without", dirs[0], "--volume",
+		dirs[0]+"-new")
+	p.refuses("need not be given up", "tier", "change", "press", "--without", dirs[0], "--give-up", "--volume",
+		dirs[0]+"-new")
 	p.command("tier", "change", "press", "--without", dirs[1], "--volume", dirs[1])
 	time.Sleep(200 * time.Millisecond)
 	_ = p.cmd.Process.Kill()
@@ -170,7 +172,8 @@ func TestADiskThatTakesNoWrites(t *testing.T) {
 		}
 	}
 	readOnly(t, dirs[1])
-	if out, err := p.try("scrub", "run", "plates"); err != nil || strings.Contains(out, "damaged") && !strings.Contains(out, "0 damaged") {
+	if out, err := p.try("scrub", "run", "plates"); err != nil || strings.Contains(out, "damaged") &&
+		!strings.Contains(out, "0 damaged") {
 		t.Errorf("scrubbed: %v %s", err, out)
 	}
 	allRead(t, c, 20)
@@ -348,7 +351,8 @@ func fullDisk(t *testing.T, beneath string) {
 	p.command("bucket", "create", "large")
 	c := p.client()
 	put := func(bucket string, n, size int) error {
-		_, err := c.Put(t.Context(), bucket, fmt.Sprintf("k/%05d", n), bytes.NewReader(make([]byte, size)), int64(size), client.Put{})
+		_, err := c.Put(t.Context(), bucket, fmt.Sprintf("k/%05d", n), bytes.NewReader(make([]byte, size)), int64(size),
+			client.Put{})
 		return err
 	}
 	const small, large = 3000, 25

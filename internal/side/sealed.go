@@ -132,7 +132,8 @@ func (s *Sealed) Stat(ctx context.Context, key string) (Facts, error) {
 	word := there.Metadata[aboutField]
 	switch {
 	case word == "" && file.About && s.keepsAbout():
-		return Facts{}, fault.New(fault.Damaged, "sealed-damaged", "what is said beside the content of %q was taken away", key).
+		return Facts{}, fault.New(fault.Damaged, "sealed-damaged", "what is said beside the content of %q was taken away",
+			key).
 			In("metadata").Do("take it from an earlier version or another copy")
 	case word == "":
 		return f, nil
@@ -303,8 +304,9 @@ func (s *Sealed) begin(key string, w *Write) (*sealing.File, error) {
 
 // about gives the metadata of a file: all that the object has, sealed.
 func (s *Sealed) about(key string, file *sealing.File, w *Write) (object.Metadata, error) {
-	word, err := s.Keys.SealAbout(key, file, sealing.About{Type: w.Headers.ContentType, Headers: w.Headers, Metadata: w.Metadata,
-		Tags: w.Tags})
+	word, err := s.Keys.SealAbout(key, file, sealing.About{Type: w.Headers.ContentType, Headers: w.Headers,
+		Metadata: w.Metadata,
+		Tags:     w.Tags})
 	if err != nil {
 		return nil, err
 	}

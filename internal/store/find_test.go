@@ -39,7 +39,8 @@ func TestFindAgrees(t *testing.T) {
 	}
 	now := time.Now().UTC().Truncate(time.Microsecond)
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
-	values := []string{"12", "-3.5", "007", "1e9", "12px", "", "Drosera", "drosera r%_", `back\slash`, "ö?*", "Ödmark", "O\u0308dmark", "\u2126\u03a9 x", "日本語 \U0001F33F",
+	values := []string{"12", "-3.5", "007", "1e9", "12px", "", "Drosera", "drosera r%_", `back\slash`, "ö?*", "Ödmark",
+		"O\u0308dmark", "\u2126\u03a9 x", "日本語 \U0001F33F",
 		"99999999999999999999999999999999", "0.1"}
 	for i := range 120 {
 		p := store.Put{Address: catalog.Address{Bucket: plates,

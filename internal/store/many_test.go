@@ -126,7 +126,8 @@ func (x side) says(t *testing.T) string {
 	}
 	for _, l := range page {
 		v := l.Version
-		fmt.Fprintf(&out, "%s %d marker=%v plain=%v revision=%d %v\n", v.Key, v.Size, v.Marker, v.Plain, v.Revision, v.Metadata)
+		fmt.Fprintf(&out, "%s %d marker=%v plain=%v revision=%d %v\n", v.Key, v.Size, v.Marker, v.Plain, v.Revision,
+			v.Metadata)
 	}
 	b, err := x.s.Catalog.Bucket(t.Context(), plates)
 	if err != nil {

@@ -23,7 +23,8 @@ func TestTagsOutliveAnOlderReplica(t *testing.T) {
 	for i := range 200 {
 		key := strings.Repeat("k", i+1)
 		put(t, s, key, "first")
-		o := replication.Origin{Key: key, Version: "1", Through: []string{replication.Place("elsewhere", "plates")}, Written: s.Catalog.Now().Add(-5 * time.Microsecond)}
+		o := replication.Origin{Key: key, Version: "1", Through: []string{replication.Place("elsewhere", "plates")},
+			Written: s.Catalog.Now().Add(-5 * time.Microsecond)}
 		for _, does := range []func() error{
 			func() error {
 				_, err := s.Annotate(t.Context(), store.Annotation{Address: at(key), Author: me,

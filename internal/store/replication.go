@@ -219,7 +219,8 @@ func (s *Store) ReplicaStates(ctx context.Context, bucket int64, versions []*obj
 
 // ReplicaStatesOf tells how keys of a bucket, as they are now, stand at each target of its rules,
 // in their order.
-func (s *Store) ReplicaStatesOf(ctx context.Context, bucket int64, keys []string, now []replication.Now) ([][]ReplicaState,
+func (s *Store) ReplicaStatesOf(ctx context.Context, bucket int64, keys []string,
+	now []replication.Now) ([][]ReplicaState,
 	error) {
 	book, err := s.Replications(ctx)
 	out := make([][]ReplicaState, len(keys))

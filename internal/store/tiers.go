@@ -266,7 +266,8 @@ func (s *Store) RepairTier(ctx context.Context, name string, by catalog.Author) 
 
 // checkMain refuses what main cannot be: its one volume is where a process says.
 func checkMain(t *tier.Tier) error {
-	if t.Name != tier.MainName || t.Copies != 1 || t.Pieces != nil || t.Packed || t.Sealed || t.Restore != nil || len(t.Volumes) > 0 {
+	if t.Name != tier.MainName || t.Copies != 1 || t.Pieces != nil || t.Packed || t.Sealed || t.Restore != nil ||
+		len(t.Volumes) > 0 {
 		return fault.New(fault.Invalid, "tier-main", "of the tier main only the note, the prices and the stay can change").
 			In("tier").Do("add a tier with the copies, compression or volumes you want, and make it the bucket's default")
 	}
@@ -301,7 +302,8 @@ func (s *Store) Move(ctx context.Context, bucket int64, v *object.Version, to *t
 
 // Rekeep writes a version's body anew in a tier, sealed when that is wanted or it was, and
 // switches to it as Move does.
-func (s *Store) Rekeep(ctx context.Context, bucket int64, v *object.Version, to *tier.Tier, sealed bool, m Moving) error {
+func (s *Store) Rekeep(ctx context.Context, bucket int64, v *object.Version, to *tier.Tier, sealed bool,
+	m Moving) error {
 	m.Author = s.Now(m.Author)
 	c := catalog.Moving{Bucket: bucket, Key: v.Key, Number: v.Number, Revision: v.Revision, From: v.Body, Author: m.Author,
 		Rule: m.Rule, Run: m.Run}

@@ -65,8 +65,9 @@ func TestFolderRootHoldsAgainstExchanges(t *testing.T) {
 		}
 		body := []byte("written")
 		crc := digest.CRC64(body)
-		if _, err := s.Write(t.Context(), "written", sidetest.Bytes(body), side.Write{Facts: side.Facts{Size: int64(len(body)),
-			CRC64: &crc}}); err != nil {
+		if _, err := s.Write(t.Context(), "written", sidetest.Bytes(body),
+			side.Write{Facts: side.Facts{Size: int64(len(body)),
+				CRC64: &crc}}); err != nil {
 			t.Fatal(err)
 		}
 		_ = s.(*side.Folder).Close()

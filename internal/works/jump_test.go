@@ -31,8 +31,9 @@ func TestTheClockJumps(t *testing.T) {
 	look()
 	days := 1
 	now := time.Duration(0)
-	if _, err := s.ChangeRules(t.Context(), plates, store.RulesChange{Grace: &now, Edit: store.PutRule(lifecycle.Form{Name: "old",
-		Actions: []lifecycle.ActionForm{{Of: "current", Do: "remove", Days: &days}}})}, me); err != nil {
+	if _, err := s.ChangeRules(t.Context(), plates, store.RulesChange{Grace: &now,
+		Edit: store.PutRule(lifecycle.Form{Name: "old",
+			Actions: []lifecycle.ActionForm{{Of: "current", Do: "remove", Days: &days}}})}, me); err != nil {
 		t.Fatal(err)
 	}
 	put(t, s, "k", []byte("written while it is behind"))
@@ -57,7 +58,8 @@ func TestTheClockJumps(t *testing.T) {
 	if err != nil || len(jumps) != 1 {
 		t.Fatalf("%+v, %v", jumps, err)
 	}
-	if _, err := s.Catalog.ClockRight(t.Context(), jumps[0].ID, time.Time{}, catalog.Author{At: s.Catalog.Now(), Who: "me"}); err != nil {
+	if _, err := s.Catalog.ClockRight(t.Context(), jumps[0].ID, time.Time{}, catalog.Author{At: s.Catalog.Now(),
+		Who: "me"}); err != nil {
 		t.Fatal(err)
 	}
 	look()
@@ -71,7 +73,8 @@ func TestTheClockJumps(t *testing.T) {
 		t.Fatalf("%+v, %v", jumps, err)
 	}
 	// What was in doubt before that is not so now: it was right, and time passed.
-	if _, err := s.Catalog.ClockRight(t.Context(), jumps[0].ID, jumps[0].Until, catalog.Author{At: s.Catalog.Now(), Who: "me"}); err != nil {
+	if _, err := s.Catalog.ClockRight(t.Context(), jumps[0].ID, jumps[0].Until, catalog.Author{At: s.Catalog.Now(),
+		Who: "me"}); err != nil {
 		t.Fatal(err)
 	}
 	look()

@@ -165,7 +165,8 @@ func (c *Crew) mend(ctx context.Context, s catalog.Stored, limit func(n int) err
 	return m, err
 }
 
-func mend(ctx context.Context, st *store.Store, s catalog.Stored, limit func(n int) error) (m bodies.Mended, err error) {
+func mend(ctx context.Context, st *store.Store, s catalog.Stored, limit func(n int) error) (m bodies.Mended,
+	err error) {
 	v := s.Version
 	space, err := st.Spaces.Of(v.Body.Tier)
 	if err != nil {

@@ -206,7 +206,8 @@ func (w *verification) differs(ctx context.Context, a catalog.Compared, what, sa
 		w.again[what] = append(w.again[what], []byte(a.Key.String()))
 		w.agains++
 	}
-	if err := w.Differs(replication.Difference{Key: a.Key.String(), What: what, Says: says}); err != nil || w.agains < 500 {
+	if err := w.Differs(replication.Difference{Key: a.Key.String(), What: what, Says: says}); err != nil ||
+		w.agains < 500 {
 		return err
 	}
 	return w.mend(ctx)
@@ -300,7 +301,8 @@ func (w *verification) unknown(ctx context.Context, a catalog.Compared, b side.F
 	switch {
 	case b.CRC64 == nil && a.ETag.Parts > 0 && !w.Deep: // the listing does not tell: the object does
 		return w.later(ctx, a, b)
-	case b.CRC64 != nil && *b.CRC64 != a.CRC64, b.CRC64 == nil && a.ETag.Parts == 0 && !strings.EqualFold(a.ETag.String(), b.ETag):
+	case b.CRC64 != nil && *b.CRC64 != a.CRC64, b.CRC64 == nil && a.ETag.Parts == 0 && !strings.EqualFold(a.ETag.String(),
+		b.ETag):
 		return w.differs(ctx, a, "other", "it was not copied by the rule, and its content is another one")
 	case w.Deep:
 		return w.later(ctx, a, b)

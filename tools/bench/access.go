@@ -190,8 +190,9 @@ func (b *bench) opened(took, cost time.Duration) {
 	alone := time.Since(start)
 	free := float64(runtime.NumCPU()) - (cost-alone).Seconds()/took.Seconds()
 	limit := time.Duration(float64(alone) / free)
-	b.row("the same, against the cipher alone", rate(gib, took), fmt.Sprintf("%.2f of AES on the %.1f cores free (%s); %.2f s of %.2f s",
-		limit.Seconds()/took.Seconds(), free, rate(gib, limit), alone.Seconds(), cost.Seconds()), "0.85")
+	b.row("the same, against the cipher alone", rate(gib, took),
+		fmt.Sprintf("%.2f of AES on the %.1f cores free (%s); %.2f s of %.2f s",
+			limit.Seconds()/took.Seconds(), free, rate(gib, limit), alone.Seconds(), cost.Seconds()), "0.85")
 }
 
 // sealed measures bodies that are encrypted at rest against plain ones.

@@ -45,7 +45,8 @@ func (b *bench) orders() error {
 		args         []string
 	}{
 		{"rename 20,000 keys", "4,000/s", []string{"object", "rename", "plainly/from/", "plainly/to/", "--yes"}},
-		{"rename 20,000 keys, versioned", "3,000/s", []string{"object", "rename", "versioned/from/", "versioned/to/", "--yes"}},
+		{"rename 20,000 keys, versioned", "3,000/s", []string{"object", "rename", "versioned/from/", "versioned/to/",
+			"--yes"}},
 		{"put 40,000 keys back, versioned", "3,000/s", []string{"object", "restore", "versioned", "--as-of",
 			then.UTC().Format(time.RFC3339Nano), "--yes"}},
 		{"empty a bucket of 20,000 keys", "8,000/s", []string{"bucket", "empty", "plainly", "--yes"}},
@@ -64,8 +65,9 @@ func (b *bench) orders() error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", x.what, err)
 		}
-		b.row(x.what, fmt.Sprintf("%.0f/s", float64(n)/took.Seconds()), fmt.Sprintf("gets beside it: p99 %.1f ms, alone %.1f ms",
-			busy.Seconds()*1000, alone.Seconds()*1000), x.wanted)
+		b.row(x.what, fmt.Sprintf("%.0f/s", float64(n)/took.Seconds()),
+			fmt.Sprintf("gets beside it: p99 %.1f ms, alone %.1f ms",
+				busy.Seconds()*1000, alone.Seconds()*1000), x.wanted)
 	}
 	return nil
 }

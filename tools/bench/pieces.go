@@ -235,6 +235,7 @@ func (b *bench) charters() error {
 	if err != nil {
 		return err
 	}
-	b.row("compare a charter of 1,000 buckets, 10,000 rules", fmt.Sprintf("%.2f s", t[0].Seconds()), "by the command line", "2 s")
+	b.row("compare a charter of 1,000 buckets, 10,000 rules", fmt.Sprintf("%.2f s", t[0].Seconds()), "by the command line",
+		"2 s")
 	return nil
 }

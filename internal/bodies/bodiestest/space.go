@@ -161,7 +161,8 @@ func testDamage(t *testing.T, s bodies.Space) {
 	for _, n := range sizes[1:] {
 		w := write(t, s, content(n), false)
 		w.Release()
-		if err := s.Check(t.Context(), w.Ref, w.Size, w.CRC64^1, func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
+		if err := s.Check(t.Context(), w.Ref, w.Size, w.CRC64^1,
+			func(int) error { return nil }); fault.KindOf(err) != fault.Damaged {
 			t.Errorf("%d bytes of another digest: %v", n, err)
 		}
 		if w.Ref.Offset < 0 {

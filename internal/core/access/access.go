@@ -257,9 +257,10 @@ func Replicates(s Subject, t Target, book *Book, now time.Time) bool {
 		return true
 	}
 	all := func(to Grantee, bound Rights) bool {
-		return book != nil && bound&replicates == replicates && slices.ContainsFunc(book.To(t.Bucket, to), func(g Grant) bool {
-			return g.Rights&replicates == replicates && g.Holds(now) && g.covers(t)
-		})
+		return book != nil && bound&replicates == replicates && slices.ContainsFunc(book.To(t.Bucket, to),
+			func(g Grant) bool {
+				return g.Rights&replicates == replicates && g.Holds(now) && g.covers(t)
+			})
 	}
 	return all(s.Grantee(), All) || all(Grantee{ToAccount, s.Account}, s.Role.Rights())
 }
@@ -271,12 +272,14 @@ func refuse(s Subject, do Rights, t Target, owns bool, book *Book, now time.Time
 	if owns {
 		d.By, d.Why = "role", fmt.Sprintf("%s is %s in the account %s, which may not %s", s, s.Role.A(), s.Account,
 			do.Deed(""))
-		d.Remedy = fmt.Sprintf("use one whose role is %s, or grant %s %q on %s", roleFor(do), s.Grantee(), purposeFor(do|t.Needs),
+		d.Remedy = fmt.Sprintf("use one whose role is %s, or grant %s %q on %s", roleFor(do), s.Grantee(),
+			purposeFor(do|t.Needs),
 			place(t))
 		return d
 	}
 	d.Why = fmt.Sprintf("no grant lets %s %s, which belongs to another account", s, do.Deed(place(t)))
-	d.Remedy = fmt.Sprintf("have its owner grant %q on %s to account %s or %s", purposeFor(do|t.Needs), place(t), s.Account,
+	d.Remedy = fmt.Sprintf("have its owner grant %q on %s to account %s or %s", purposeFor(do|t.Needs), place(t),
+		s.Account,
 		s.Grantee())
 	if book == nil {
 		return d

@@ -66,7 +66,8 @@ func Look(f *Facts) []Finding {
 		l.add(Serious, "open-to-anyone", g.Bucket+"/"+g.Prefix, fmt.Sprintf("open to anyone: %s", g.Rights),
 			"whoever knows the address needs no key", 0, fmt.Sprintf("spindle access grant remove %d", g.ID),
 			"/access/grants?bucket="+g.Bucket)
-		l.mends("The grant goes: nobody reads or lists there without a key any more.", "DELETE", nil, "grants", fmt.Sprint(g.ID))
+		l.mends("The grant goes: nobody reads or lists there without a key any more.", "DELETE", nil, "grants",
+			fmt.Sprint(g.ID))
 	}
 	for i := range f.Endpoints {
 		l.endpoint(&f.Endpoints[i])
@@ -202,7 +203,8 @@ func (l *looking) endpoint(e *Endpoint) {
 	case e.Checked == nil || l.since(*e.Checked) > 24*time.Hour:
 		l.add(Worth, "endpoint-unchecked", e.Name, "was not checked for a day", "nobody would notice that it is away", 0, fix,
 			page)
-		l.mends("The endpoint is checked now; nothing is written there.", "POST", map[string]any{}, "endpoints", e.Name, "check")
+		l.mends("The endpoint is checked now; nothing is written there.", "POST", map[string]any{}, "endpoints", e.Name,
+			"check")
 	case e.State != "healthy" && e.State != "slow":
 		l.add(Serious, "endpoint-fails", e.Name, "is "+e.State+": "+e.Says,
 			"what is copied there waits, what is there cannot be read",
@@ -217,13 +219,15 @@ func (l *looking) target(t *Target) {
 	case !t.On:
 		l.add(Worth, "rule-off", subject, "the rule is paused", "nothing is copied: what changes waits", 0,
 			"spindle replication change "+t.Rule+" --state on", page)
-		l.mends("The rule copies again, what changed meanwhile too.", "PATCH", map[string]any{"on": true}, "replications", t.Rule)
+		l.mends("The rule copies again, what changed meanwhile too.", "PATCH", map[string]any{"on": true}, "replications",
+			t.Rule)
 		return
 	case t.Failed > 0:
 		l.add(Serious, "copies-fail", subject, fmt.Sprintf("%d objects failed and wait", t.Failed),
 			"they have no second copy there", 0,
 			"spindle replication retry "+t.Rule, page)
-		l.mends("What failed is tried now, without waiting for its time.", "POST", map[string]any{}, "replications", t.Rule, "retry")
+		l.mends("What failed is tried now, without waiting for its time.", "POST", map[string]any{}, "replications", t.Rule,
+			"retry")
 	case t.Oldest != nil && l.since(*t.Oldest) > LateAfter:
 		l.add(Serious, "copies-late", subject, fmt.Sprintf("%d objects wait, the oldest for %d minutes", t.Waiting,
 			int(l.since(*t.Oldest).Minutes())), "they have no second copy there yet", 0, "spindle replication status "+t.Rule,

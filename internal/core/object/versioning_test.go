@@ -42,7 +42,8 @@ func TestMomentsAsPeopleWriteThem(t *testing.T) {
 			t.Errorf("%q is %v, %v; want %v", s, got, err, want)
 		}
 	}
-	for _, s := range []string{"", "yesterday", "2026-13-01", "2026-11-24", "-3h", "-3d", "1e9d", "2026-11-20 Nowhere/City", "UTC"} {
+	for _, s := range []string{"", "yesterday", "2026-13-01", "2026-11-24", "-3h", "-3d", "1e9d",
+		"2026-11-20 Nowhere/City", "UTC"} {
 		if got, err := ParseMoment(s, now); !fault.HasCode(err, "moment") {
 			t.Errorf("%q is %v, %v", s, got, err)
 		}

@@ -45,7 +45,8 @@ func (p *Placement) Check() error {
 		all = append(all, fault.New(fault.Invalid, "placement-note", "a note has at most %d bytes", MaxNote).In("note"))
 	}
 	if len(p.Accounts) > MaxAccounts {
-		all = append(all, fault.New(fault.Invalid, "placement-accounts", "a placement is offered to at most %d accounts by name",
+		all = append(all, fault.New(fault.Invalid, "placement-accounts",
+			"a placement is offered to at most %d accounts by name",
 			MaxAccounts).In("accounts").Do("offer it to all of them"))
 	}
 	return errors.Join(all...)
@@ -83,7 +84,8 @@ func (p *Policy) Choose(asked, tier string, operator bool) (string, error) {
 }
 
 func (p *Policy) fixed() error {
-	return fault.New(fault.Refused, "placement-fixed", "the buckets of the account %s have the placement %s, which %s fixed",
+	return fault.New(fault.Refused, "placement-fixed",
+		"the buckets of the account %s have the placement %s, which %s fixed",
 		p.Account, p.Default, p.By).In("placement").
 		Do("leave the placement out, or have an operator change what is fixed")
 }

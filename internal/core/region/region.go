@@ -54,7 +54,8 @@ func (r *Region) HasPlacement(account, fixed string) error {
 		return nil
 	}
 	return fault.New(fault.Refused, "placement-not-there",
-		"the buckets of the account %s have the placement %s, and the region %s has none of that name", account, fixed, r.Name).
+		"the buckets of the account %s have the placement %s, and the region %s has none of that name", account, fixed,
+		r.Name).
 		In("region").Do("have an operator add the placement there (spindle placement add %s, at %s)", fixed, r.Desk)
 }
 

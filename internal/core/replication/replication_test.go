@@ -120,7 +120,8 @@ func TestOrigins(t *testing.T) {
 	o := Origin{}.Onward("service-one/plates", "a;b,c/ü%", v)
 	two := o.Onward("service-two/copies", "elsewhere", &object.Version{Number: 1})
 	back := ParseOrigin(two.String())
-	if back.Key != "a;b,c/ü%" || back.Version != v.ID().String() || !back.Written.Equal(v.Created) || !back.Passed("service-one/plates") ||
+	if back.Key != "a;b,c/ü%" || back.Version != v.ID().String() || !back.Written.Equal(v.Created) ||
+		!back.Passed("service-one/plates") ||
 		!back.Passed("service-two/copies") || back.Passed("service-two/plates") {
 		t.Errorf("%q came back as %+v", two, back)
 	}
@@ -215,11 +216,14 @@ func TestJudge(t *testing.T) {
 		{"nothing", nil, nil, Absent},
 		{"written before", &object.Version{Created: at.Add(-time.Second)}, nil, Older},
 		{"written after", &object.Version{Created: at.Add(time.Second)}, nil, Newer},
-		{"its metadata changed after", &object.Version{Created: at.Add(-time.Second), Changed: at.Add(time.Second)}, nil, Newer},
+		{"its metadata changed after", &object.Version{Created: at.Add(-time.Second), Changed: at.Add(time.Second)}, nil,
+			Newer},
 		{"at the same moment, by one that sorts later", &object.Version{Created: at}, nil, Newer},
 		{"ours", &object.Version{Created: late, Origin: from(here, at.Add(time.Hour))}, nil, Own},
-		{"a replica of something later", &object.Version{Created: late, Origin: from("service-six/plates", at.Add(1))}, nil, Newer},
-		{"a replica of something earlier", &object.Version{Created: late, Origin: from("service-six/plates", at.Add(-1))}, nil,
+		{"a replica of something later", &object.Version{Created: late, Origin: from("service-six/plates", at.Add(1))}, nil,
+			Newer},
+		{"a replica of something earlier", &object.Version{Created: late, Origin: from("service-six/plates", at.Add(-1))},
+			nil,
 			Older},
 		{"it claims the year 2999", &object.Version{Created: at.Add(-time.Second),
 			Origin: from("service-six/plates", at.AddDate(973, 0, 0))}, nil, Older},

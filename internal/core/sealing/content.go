@@ -57,7 +57,8 @@ func (f Facts) bytes() []byte {
 func factsOf(b []byte) Facts {
 	mode := binary.BigEndian.Uint16(b[24:])
 	return Facts{Size: int64(binary.BigEndian.Uint64(b)), CRC64: binary.BigEndian.Uint64(b[8:]),
-		Modified: time.Unix(0, int64(binary.BigEndian.Uint64(b[16:]))).UTC(), Mode: mode &^ aboutBit, About: mode&aboutBit != 0}
+		Modified: time.Unix(0, int64(binary.BigEndian.Uint64(b[16:]))).UTC(), Mode: mode &^ aboutBit,
+		About: mode&aboutBit != 0}
 }
 
 // Length gives the bytes that a content of n bytes has when it is sealed.

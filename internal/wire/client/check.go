@@ -332,7 +332,8 @@ func (c *checking) signed(ctx context.Context) {
 		c.wrong("clock", "set this machine's clock, or the service's", "%s", c.told(err))
 		return
 	case fault.KindOf(err) == fault.Unavailable && err != nil:
-		c.line("port", endpoint.Finding{Result: endpoint.Wrong, Seen: c.told(err), Remedy: "try again in a moment; " + c.mend(err),
+		c.line("port", endpoint.Finding{Result: endpoint.Wrong, Seen: c.told(err), Remedy: "try again in a moment; " +
+			c.mend(err),
 			Fails: true})
 		return
 	case err != nil && !fault.HasCode(err, "refused"):
@@ -354,7 +355,8 @@ func (c *checking) signed(ctx context.Context) {
 		return
 	}
 	if !c.s.Write {
-		c.line("there-and-back", endpoint.Finding{Result: endpoint.NotTried, Seen: "puts a 1 KiB object, reads it, removes it"})
+		c.line("there-and-back", endpoint.Finding{Result: endpoint.NotTried,
+			Seen: "puts a 1 KiB object, reads it, removes it"})
 	} else if !c.round(ctx, cl) {
 		return
 	}

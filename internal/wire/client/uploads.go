@@ -103,7 +103,8 @@ type BegunPage struct {
 
 // UploadPage gives uploads under way beneath a prefix after one, at most limit; 0: as many as the
 // service likes.
-func (c *Client) UploadPage(ctx context.Context, bucket, prefix, afterKey, afterID string, limit int) (BegunPage, error) {
+func (c *Client) UploadPage(ctx context.Context, bucket, prefix, afterKey, afterID string, limit int) (BegunPage,
+	error) {
 	q := url.Values{"uploads": {""}, "prefix": {prefix}, "encoding-type": {"url"}}
 	if afterKey != "" {
 		q.Set("key-marker", afterKey)

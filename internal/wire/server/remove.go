@@ -92,7 +92,8 @@ func (q *request) removeManyBody() (named []toRemove, quiet bool, err error) {
 		return nil, false, err
 	}
 	if want != nil && !bytes.Equal(want[:], sum.Sum(nil)) {
-		return nil, false, fault.New(fault.Invalid, "digest-mismatch", "the MD5 of the document is not the one that was claimed").
+		return nil, false, fault.New(fault.Invalid, "digest-mismatch",
+			"the MD5 of the document is not the one that was claimed").
 			In("Content-MD5")
 	}
 	if in.XMLName.Local != "Delete" || len(in.Object) == 0 || len(in.Object) > maxRemovals {

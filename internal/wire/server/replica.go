@@ -67,7 +67,8 @@ func (q *request) sayReplica(v *object.Version) error {
 	}
 	word := ""
 	for _, s := range states[0] {
-		if w := replicaWords[s.State]; s.Rule.On && w != "" && (word == "" || w == "FAILED" || w == "PENDING" && word == "COMPLETED") {
+		if w := replicaWords[s.State]; s.Rule.On && w != "" && (word == "" || w == "FAILED" || w == "PENDING" &&
+			word == "COMPLETED") {
 			word = w
 		}
 	}

@@ -93,7 +93,8 @@ func TestReplicationDocument(t *testing.T) {
 func TestOriginsCountOfThoseWhoReplicate(t *testing.T) {
 	s := harness.Service(t, nil)
 	c := s.Client()
-	if err := errors.Join(c.CreateBucket(t.Context(), "plates"), c.SetVersioning(t.Context(), "plates", true)); err != nil {
+	if err := errors.Join(c.CreateBucket(t.Context(), "plates"), c.SetVersioning(t.Context(), "plates",
+		true)); err != nil {
 		t.Fatal(err)
 	}
 	origin := func(at time.Time) string {
@@ -122,13 +123,15 @@ func TestOriginsCountOfThoseWhoReplicate(t *testing.T) {
 		if st, _, b := s.Do("PUT", "/plates/"+key, nil, "newer", true); st != 200 {
 			t.Errorf("written over what claims to be of the future: %d %s", st, b)
 		}
-		st, _, b := s.As(x.key, "PUT", "/plates/"+key, map[string]string{"Spindle-Origin": origin(time.Now().Add(-time.Hour))}, "older")
+		st, _, b := s.As(x.key, "PUT", "/plates/"+key,
+			map[string]string{"Spindle-Origin": origin(time.Now().Add(-time.Hour))}, "older")
 		if x.is {
 			want(t, x.which+" brings an older state", st, b, 409, "ReplicaNewerThere")
 		} else if st != 200 {
 			t.Errorf("%s writes: %d %s", x.which, st, b)
 		}
-		st, _, b = s.As(x.key, "DELETE", "/plates/"+key, map[string]string{"Spindle-Origin": origin(time.Now().Add(-time.Hour))}, "")
+		st, _, b = s.As(x.key, "DELETE", "/plates/"+key,
+			map[string]string{"Spindle-Origin": origin(time.Now().Add(-time.Hour))}, "")
 		if x.is {
 			want(t, x.which+" brings an older removal", st, b, 409, "ReplicaNewerThere")
 		}

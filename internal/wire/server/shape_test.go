@@ -51,7 +51,8 @@ func TestDocumentsAreReadStrictly(t *testing.T) {
 		{"a removal of two keys in one", "POST", "?delete=", "<Delete><Object><Key>a</Key><Key>k</Key></Object></Delete>"},
 		{"a removal of an empty version", "POST", "?delete=", "<Delete><Object><Key>k</Key><VersionId></VersionId></Object>" +
 			"</Delete>"},
-		{"a removal of an unknown kind", "POST", "?delete=", "<Delete><Object><Key>k</Key><IfOlder>1</IfOlder></Object></Delete>"},
+		{"a removal of an unknown kind", "POST", "?delete=",
+			"<Delete><Object><Key>k</Key><IfOlder>1</IfOlder></Object></Delete>"},
 	} {
 		st, _, b := s.Do(x.method, "/plates"+x.path, nil, x.doc, true)
 		want(t, x.name, st, b, 400, "MalformedXML")
@@ -65,7 +66,8 @@ func TestDocumentsAreReadStrictly(t *testing.T) {
 	if _, err := c.Head(t.Context(), "plates", "k"); err != nil {
 		t.Errorf("the object: %v", err)
 	}
-	for name, doc := range map[string]string{"white space between elements": rule("\n " + on + "\n <Filter>\n </Filter>\n " + soon),
+	for name, doc := range map[string]string{"white space between elements": rule("\n " + on +
+		"\n <Filter>\n </Filter>\n " + soon),
 		"an empty prefix": rule(on + "<Filter><Prefix></Prefix></Filter>" + soon),
 		"the namespace": strings.Replace(rule(on+"<Filter/>"+soon), "<LifecycleConfiguration>",
 			`<LifecycleConfiguration xmlns="http://s3.amazonaws.com/doc/2006-03-01/">`, 1)} {

@@ -13,7 +13,8 @@ import (
 func setVersioning(t *testing.T, s *harness.Running, status string) {
 	t.Helper()
 	st, _, b := s.Do("PUT", "/plates?versioning=", nil,
-		`<VersioningConfiguration xmlns="http://s3.amazonaws.com/doc/2006-03-01/"><Status>`+status+`</Status></VersioningConfiguration>`, true)
+		`<VersioningConfiguration xmlns="http://s3.amazonaws.com/doc/2006-03-01/"><Status>`+status+
+			`</Status></VersioningConfiguration>`, true)
 	want(t, "versioning "+status, st, b, 200)
 }
 

@@ -306,7 +306,8 @@ func (a *Auth) Verify(r *http.Request, secret string, now time.Time) error {
 		return fault.New(fault.Refused, "signature-mismatch", "the signature does not fit the request and the key's secret").
 			In("secret").
 			Do("check the secret, and that nothing between client and service changes the path, the query or the signed headers (%s)", strings.Join(a.headers, ", ")).
-			Because(&Mismatch{KeyID: a.KeyID, Signature: a.signature, Canonical: string(signed), Signed: string(a.toSign(nil, signed))})
+			Because(&Mismatch{KeyID: a.KeyID, Signature: a.signature, Canonical: string(signed), Signed: string(a.toSign(nil,
+				signed))})
 	}
 	return nil
 }
