@@ -30,3 +30,17 @@ type AcceptedInfo struct {
 	Why   string    `json:"why"`
 	Until time.Time `json:"until"`
 }
+
+// AcceptAsk asks to accept a finding for a while.
+type AcceptAsk struct {
+	Check   string `json:"check" maxLength:"64"`
+	Subject string `json:"subject" maxLength:"2000"`
+	Why     string `json:"why,omitempty" maxLength:"500" doc:"The reason; with until"`
+	Until   string `json:"until,omitempty" maxLength:"64" doc:"Such as 90d, or 2027-01-31; empty: no longer accepted"`
+}
+
+// FixAsk asks to put right what a finding is about.
+type FixAsk struct {
+	Check   string `json:"check" maxLength:"100"`
+	Subject string `json:"subject" maxLength:"2000"`
+}

@@ -53,3 +53,17 @@ type BucketPage struct {
 	Buckets []BucketInfo `json:"buckets"`
 	Next    string       `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
 }
+
+// NewBucket says what bucket is to be made.
+type NewBucket struct {
+	Name         string            `json:"name" maxLength:"256"`
+	Quota        *int64            `json:"quota,omitempty" doc:"Bytes"`
+	Versioning   string            `json:"versioning,omitempty" enum:"off,on,paused" default:"off" flag:"versioning"`
+	Tags         map[string]string `json:"tags,omitempty" flag:"tag"`
+	Account      string            `json:"account,omitempty" maxLength:"64" doc:"That owns it; the one that asks otherwise. Operators may name another" flag:"account"`
+	Sealing      bool              `json:"sealing,omitempty" doc:"Encrypt new bodies at rest" flag:"sealing"`
+	AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Make a rule that abandons unfinished uploads after so many days; 0 for none" flag:"abandon-after"`
+	Tier         string            `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other" flag:"tier"`
+	Placement    string            `json:"placement,omitempty" maxLength:"32" doc:"How bytes are kept, instead of a tier; the account's default otherwise" flag:"placement"`
+	Region       string            `json:"region,omitempty" maxLength:"63" doc:"In which it is made; the account's default otherwise" flag:"region"`
+}

@@ -37,3 +37,25 @@ type CensusChanged struct {
 	Is      census.Record `json:"is,omitempty"`
 	Columns []string      `json:"columns,omitempty" doc:"Of what changed"`
 }
+
+// CensusRowsAsk asks for rows of a census.
+type CensusRowsAsk struct {
+	Where string `json:"where,omitempty" maxLength:"4000" doc:"Rows that an expression of find holds for"`
+	After string `json:"after,omitempty" maxLength:"100"`
+	Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
+}
+
+// CensusTotalsAsk asks for sums over the rows of a census.
+type CensusTotalsAsk struct {
+	By    string `json:"by" maxLength:"210" doc:"A column; keys are summed by what is before their first slash, moments by day"`
+	Where string `json:"where,omitempty" maxLength:"4000"`
+	Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"50"`
+}
+
+// CensusCompareAsk asks what changed between two runs of censuses.
+type CensusCompareAsk struct {
+	With   int64  `json:"with,omitempty" doc:"The earlier run; 0: the one before that was written whole"`
+	Census string `json:"census,omitempty" maxLength:"63" doc:"Another census that the earlier run is of"`
+	Only   string `json:"only,omitempty" enum:"came,went,changed" doc:"List only these"`
+	Limit  int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
+}

@@ -50,14 +50,26 @@ type CensusRunInfo struct {
 
 // CensusChange is what can be said of a census; what is not named stays as it is.
 type CensusChange struct {
-	On       *bool     `json:"on,omitempty"`
-	From     *string   `json:"from,omitempty" maxLength:"1200" doc:"BUCKET or BUCKET/PREFIX; empty: all buckets of the account"`
-	To       *string   `json:"to,omitempty" maxLength:"1200"`
-	Where    *string   `json:"where,omitempty" maxLength:"4000" doc:"An expression of find; empty: everything"`
-	Columns  *[]string `json:"columns,omitempty" maxItems:"200"`
-	Format   *string   `json:"format,omitempty" maxLength:"20"`
-	Versions *bool     `json:"versions,omitempty"`
-	Schedule *string   `json:"schedule,omitempty" maxLength:"100" doc:"Five fields, such as 30 2 * * 1, or @daily, @weekly, @monthly; empty: when it is asked for"`
-	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Such as Europe/Oslo; empty: UTC"`
-	Note     *string   `json:"note,omitempty" maxLength:"500"`
+	On       *bool     `json:"on,omitempty" flag:"state"`
+	From     *string   `json:"from,omitempty" maxLength:"1200" doc:"BUCKET or BUCKET/PREFIX; empty: all buckets of the account" flag:"of"`
+	To       *string   `json:"to,omitempty" maxLength:"1200" flag:"to"`
+	Where    *string   `json:"where,omitempty" maxLength:"4000" doc:"An expression of find; empty: everything" flag:"where,none"`
+	Columns  *[]string `json:"columns,omitempty" maxItems:"200" flag:"columns,names"`
+	Format   *string   `json:"format,omitempty" maxLength:"20" flag:"format"`
+	Versions *bool     `json:"versions,omitempty" flag:"versions,all|current"`
+	Schedule *string   `json:"schedule,omitempty" maxLength:"100" doc:"Five fields, such as 30 2 * * 1, or @daily, @weekly, @monthly; empty: when it is asked for" flag:"schedule,none"`
+	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Such as Europe/Oslo; empty: UTC" flag:"zone"`
+	Note     *string   `json:"note,omitempty" maxLength:"500" flag:"note"`
+}
+
+// NewCensus is what a new census begins with.
+type NewCensus struct {
+	Name string `json:"name" maxLength:"63"`
+	CensusChange
+}
+
+// CensusUpdate is a change of what is there.
+type CensusUpdate struct {
+	CensusChange
+	Revision
 }

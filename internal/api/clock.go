@@ -21,3 +21,8 @@ type JumpInfo struct {
 	Decided *time.Time `json:"decided,omitempty"`
 	By      string     `json:"by,omitempty"`
 }
+
+// ClockAsk says that the clock is right.
+type ClockAsk struct {
+	WrongSince string `json:"wrongSince,omitempty" maxLength:"64" doc:"A moment, in the time that was told then: what was written before it is as old as it seems. Otherwise all since the jump before is in doubt"`
+}

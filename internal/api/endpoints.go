@@ -57,3 +57,15 @@ type NewEndpoint struct {
 	Name string `json:"name" maxLength:"63"`
 	EndpointChange
 }
+
+// EndpointUpdate is a change of what is there.
+type EndpointUpdate struct {
+	EndpointChange
+	Revision
+}
+
+// EndpointCheckAsk asks to check an endpoint.
+type EndpointCheckAsk struct {
+	Bucket string `json:"bucket,omitempty" maxLength:"63" doc:"To look at, instead of the usual one"`
+	Write  bool   `json:"write,omitempty" doc:"Also put, read and remove small objects in it"`
+}

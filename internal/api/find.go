@@ -42,3 +42,17 @@ type FindGroup struct {
 	Objects int64   `json:"objects"`
 	Bytes   int64   `json:"bytes"`
 }
+
+// FindPageAsk asks for a page of what find finds.
+type FindPageAsk struct {
+	FindAsk
+	After string `json:"after,omitempty" maxLength:"4000"`
+	Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
+}
+
+// FindGroupsAsk asks for sums over what find finds.
+type FindGroupsAsk struct {
+	FindAsk
+	By    string `json:"by" maxLength:"300" doc:"field NAME, tag NAME, type, tier, or year, month or day of writing (UTC)"`
+	Limit int    `json:"limit,omitempty" minimum:"1" maximum:"10000" default:"100"`
+}

@@ -42,3 +42,27 @@ type PastRulesPage struct {
 	History []PastRulesInfo `json:"history"`
 	Next    int             `json:"next,omitempty" doc:"Give it as before for the next page; absent at the end"`
 }
+
+// RulesSave saves all rules of a bucket.
+type RulesSave struct {
+	RulesSaving
+	Rules []lifecycle.Form `json:"rules" maxItems:"200"`
+}
+
+// RuleSave saves a rule of a bucket.
+type RuleSave struct {
+	RulesSaving
+	Rule lifecycle.Form `json:"rule"`
+	New  bool           `json:"new,omitempty" doc:"Refuse when there is a rule of the name"`
+}
+
+// RulesPut saves some rules of a bucket.
+type RulesPut struct {
+	RulesSaving
+	Rules []lifecycle.Form `json:"rules" minItems:"1" maxItems:"200"`
+}
+
+// RulesCheck asks what is wrong with rules.
+type RulesCheck struct {
+	Rules []lifecycle.Form `json:"rules" maxItems:"200"`
+}

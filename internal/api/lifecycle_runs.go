@@ -42,3 +42,8 @@ type OutcomePage struct {
 	Outcomes []OutcomeInfo `json:"outcomes"`
 	Next     int64         `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
 }
+
+// RunAnswer answers a run that asks.
+type RunAnswer struct {
+	GoOn bool `json:"goOn" doc:"Otherwise it is stopped"`
+}

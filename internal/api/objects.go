@@ -54,3 +54,21 @@ type DigestInfo struct {
 	Kind  string `json:"kind"`
 	Value string `json:"value" doc:"In hex"`
 }
+
+// CopyAsk asks to copy or move an object.
+type CopyAsk struct {
+	FromBucket  string `json:"fromBucket"`
+	FromKey     string `json:"fromKey"`
+	FromVersion string `json:"fromVersion,omitempty" doc:"A version's id; the current one otherwise"`
+	Key         string `json:"key"`
+	Tier        string `json:"tier,omitempty" maxLength:"32" doc:"Where the copy goes; the source's otherwise"`
+	Move        bool   `json:"move,omitempty" doc:"Remove the source in the same transaction"`
+	IfAbsent    bool   `json:"ifAbsent,omitempty" doc:"Refuse when the target is there"`
+}
+
+// LinkAsk asks for a link to an object.
+type LinkAsk struct {
+	Key     string `json:"key"`
+	Seconds int    `json:"seconds" minimum:"1" maximum:"604800" default:"3600"`
+	With    string `json:"with,omitempty" maxLength:"128" doc:"The key that signs the link, when a person asks: one of the account's that may read the object"`
+}

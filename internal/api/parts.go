@@ -24,3 +24,10 @@ type PartPage struct {
 	UploadInfo
 	List []UploadPart `json:"list" doc:"The parts that are there, by number"`
 }
+
+// CompleteAsk asks to complete an upload.
+type CompleteAsk struct {
+	Parts    []PartName `json:"parts,omitempty" maxItems:"10000"`
+	Size     int64      `json:"size,omitempty" doc:"Of the whole: compared when it is given"`
+	IfAbsent bool       `json:"ifAbsent,omitempty"`
+}

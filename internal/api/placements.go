@@ -33,7 +33,21 @@ type PlacementPage struct {
 
 // PlacementChange is what can be said of a placement that is there.
 type PlacementChange struct {
-	Note     *string   `json:"note,omitempty" maxLength:"500"`
-	Everyone *bool     `json:"everyone,omitempty" doc:"Offer it to all accounts"`
-	Accounts *[]string `json:"accounts,omitempty" maxItems:"1000" doc:"Offer it to these, and to no others by name"`
+	Note     *string   `json:"note,omitempty" maxLength:"500" flag:"note"`
+	Everyone *bool     `json:"everyone,omitempty" doc:"Offer it to all accounts" flag:"everyone"`
+	Accounts *[]string `json:"accounts,omitempty" maxItems:"1000" doc:"Offer it to these, and to no others by name" flag:"offer-to,empty=offer-to-none"`
+}
+
+// PlacementUpdate is a change of what is there.
+type PlacementUpdate struct {
+	PlacementChange
+	Revision
+}
+
+// NewPlacement is what a new placement begins with.
+type NewPlacement struct {
+	Name    string `json:"name" maxLength:"64"`
+	Tier    string `json:"tier" maxLength:"32" flag:"tier"`
+	Sealing bool   `json:"sealing,omitempty" flag:"sealing"`
+	PlacementChange
 }

@@ -19,3 +19,17 @@ type PostInfo struct {
 	Sent    int64      `json:"sent" doc:"Events that arrived"`
 	Secret  string     `json:"secret,omitempty" doc:"By which they are signed; shown once, when the post is made"`
 }
+
+// NewPost is what a new post begins with.
+type NewPost struct {
+	Name   string   `json:"name" maxLength:"63"`
+	URL    string   `json:"url" maxLength:"2000"`
+	Bucket string   `json:"bucket,omitempty" maxLength:"63"`
+	Prefix string   `json:"prefix,omitempty" maxLength:"1024"`
+	Kinds  []string `json:"kinds,omitempty" maxItems:"30"`
+}
+
+// PostChange switches a post on or off.
+type PostChange struct {
+	On bool `json:"on"`
+}

@@ -38,3 +38,17 @@ type HeldPage struct {
 	Buckets []HeldBucket `json:"buckets"`
 	Next    string       `json:"next,omitempty"`
 }
+
+// NewRegion is what a new region begins with.
+type NewRegion struct {
+	Name   string `json:"name,omitempty" maxLength:"63" doc:"That it is expected to have; found out otherwise"`
+	Desk   string `json:"desk" maxLength:"300" doc:"Address of its desk"`
+	Key    string `json:"key" maxLength:"128" doc:"Of an operator there"`
+	Secret string `json:"secret" maxLength:"256" doc:"Of the key"`
+	Note   string `json:"note,omitempty"`
+}
+
+// AdmitAsk says whether an account may create buckets in a region.
+type AdmitAsk struct {
+	Admitted bool `json:"admitted"`
+}

@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"spindle/internal/core/lifecycle"
+)
 
 // ForecastInfo is what rules would do to a bucket as it stands.
 type ForecastInfo struct {
@@ -83,4 +87,16 @@ type ComingThing struct {
 	Do   string    `json:"do" enum:"move,remove"`
 	To   string    `json:"to,omitempty"`
 	When string    `json:"when" doc:"The action in words"`
+}
+
+// ForecastAsk asks what rules will do.
+type ForecastAsk struct {
+	Rules []lifecycle.Form `json:"rules,omitempty" maxItems:"200" doc:"In place of the bucket's of the same names, or beside them"`
+	Only  bool             `json:"only,omitempty" doc:"Those rules alone"`
+	Days  int              `json:"days" required:"false" minimum:"0" maximum:"3650" default:"90"`
+}
+
+// AgesAsk asks how old objects are.
+type AgesAsk struct {
+	Scope lifecycle.ScopeForm `json:"scope,omitempty"`
 }

@@ -22,3 +22,8 @@ type RemoveIn struct {
 	WithVersions bool    `json:"withVersions,omitempty" doc:"Beneath the prefix, previous versions and delete markers too, for good"`
 	Rehearse     bool    `json:"rehearse,omitempty"`
 }
+
+// RemoveAsk asks to remove objects.
+type RemoveAsk struct {
+	RemoveIn
+}

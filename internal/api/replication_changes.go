@@ -3,18 +3,18 @@ package api
 // ReplicationChange is what can be said of a replication rule; what is not named stays
 // as it is.
 type ReplicationChange struct {
-	On       *bool              `json:"on,omitempty"`
-	Priority *int               `json:"priority,omitempty" minimum:"1" maximum:"1000000"`
-	Prefix   *string            `json:"prefix,omitempty" maxLength:"1024"`
-	Tags     *map[string]string `json:"tags,omitempty"`
-	Where    *string            `json:"where,omitempty" maxLength:"4000" doc:"Only objects for which this expression of find holds: of key, type, size, changed, md5, crc64, writer, field, tag; empty: all"`
-	Markers  *bool              `json:"deleteMarkers,omitempty"`
-	Removals *bool              `json:"removals,omitempty"`
-	Onward   *bool              `json:"onward,omitempty"`
+	On       *bool              `json:"on,omitempty" flag:"state"`
+	Priority *int               `json:"priority,omitempty" minimum:"1" maximum:"1000000" flag:"priority"`
+	Prefix   *string            `json:"prefix,omitempty" maxLength:"1024" flag:"prefix"`
+	Tags     *map[string]string `json:"tags,omitempty" flag:"tag"`
+	Where    *string            `json:"where,omitempty" maxLength:"4000" doc:"Only objects for which this expression of find holds: of key, type, size, changed, md5, crc64, writer, field, tag; empty: all" flag:"where,none"`
+	Markers  *bool              `json:"deleteMarkers,omitempty" flag:"delete-markers"`
+	Removals *bool              `json:"removals,omitempty" flag:"removals"`
+	Onward   *bool              `json:"onward,omitempty" flag:"onward"`
 	Lag      *LagTarget         `json:"lagTarget,omitempty"`
 	NoLag    bool               `json:"noLagTarget,omitempty" doc:"Promise nothing"`
 	Targets  []TargetSetting    `json:"targets,omitempty" maxItems:"8" doc:"Instead of those there are; what is known of those that stay is kept"`
-	Mend     bool               `json:"mend,omitempty" doc:"Switch versioning on where it is missing"`
+	Mend     bool               `json:"mend,omitempty" doc:"Switch versioning on where it is missing" flag:"mend"`
 }
 
 // TargetSetting is where copies go.
@@ -52,4 +52,15 @@ type Review struct {
 type ExistingReview struct {
 	Target string `json:"target"`
 	Quantity
+}
+
+// ReplicationUpdate is a change of what is there.
+type ReplicationUpdate struct {
+	ReplicationChange
+	Revision
+}
+
+// BackfillAsk asks to copy what is older than a rule.
+type BackfillAsk struct {
+	Rehearse bool `json:"rehearse,omitempty" doc:"Count alone"`
 }

@@ -81,3 +81,11 @@ type ReplicaInfo struct {
 	Version   string     `json:"version,omitempty" doc:"There"`
 	ETag      string     `json:"etag,omitempty" doc:"There"`
 }
+
+// RetryAsk asks to try failed objects again, or decides about newer ones.
+type RetryAsk struct {
+	Key      string `json:"key,omitempty" maxLength:"1024" doc:"This object alone"`
+	Accept   bool   `json:"acceptTarget,omitempty" doc:"Take a target's bucket as it is, although it was made anew"`
+	Settle   string `json:"settle,omitempty" enum:"overwrite,accept" doc:"About objects of which something newer is at a target: replace it, or accept it in their place"`
+	Rehearse bool   `json:"rehearse,omitempty" doc:"Say about how many would be decided; nothing is changed"`
+}

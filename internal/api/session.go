@@ -21,3 +21,22 @@ type SessionInfo struct {
 	Forgery    string    `json:"forgery" doc:"The token that every change must carry in the header X-Spindle-Forgery"`
 	Expires    time.Time `json:"expires"`
 }
+
+// SignInAsk signs in.
+type SignInAsk struct {
+	Person   string `json:"person,omitempty" maxLength:"128"`
+	Password string `json:"password,omitempty" maxLength:"1024"`
+	Key      string `json:"key,omitempty" maxLength:"128" doc:"An access key's id, instead"`
+	Secret   string `json:"secret,omitempty" maxLength:"256" doc:"Its secret"`
+}
+
+// SwitchAsk switches a session to another account.
+type SwitchAsk struct {
+	Account string `json:"account" maxLength:"64"`
+}
+
+// PasswordAsk changes the password of who asks.
+type PasswordAsk struct {
+	Password string `json:"password" maxLength:"1024" doc:"The one there is"`
+	New      string `json:"new" maxLength:"1024"`
+}

@@ -9,3 +9,8 @@ type SyncOutcomeInfo struct {
 	Code  string `json:"code,omitempty" doc:"Of what failed"`
 	Says  string `json:"says,omitempty"`
 }
+
+// SyncRunAsk asks to run a job.
+type SyncRunAsk struct {
+	Anyway bool `json:"anyway,omitempty" doc:"The guard does not stop it, nor do sides that are others than before"`
+}

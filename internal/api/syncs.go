@@ -71,30 +71,30 @@ type SyncRunInfo struct {
 
 // SyncChange is what can be said of a sync job; what is not named stays as it is.
 type SyncChange struct {
-	On       *bool     `json:"on,omitempty"`
-	From     *string   `json:"from,omitempty" maxLength:"1200"`
-	To       *string   `json:"to,omitempty" maxLength:"1200"`
-	Mode     *string   `json:"mode,omitempty" maxLength:"20"`
-	Note     *string   `json:"note,omitempty" maxLength:"500"`
-	By       *string   `json:"by,omitempty" maxLength:"20"`
-	Like     *[]string `json:"like,omitempty" maxItems:"100"`
-	LeaveOut *[]string `json:"leaveOut,omitempty" maxItems:"100"`
-	SizeFrom *int64    `json:"sizeFrom,omitempty" doc:"Bytes; below 0: none"`
-	SizeTo   *int64    `json:"sizeTo,omitempty" doc:"Bytes; below 0: none"`
-	Older    *float64  `json:"older,omitempty" minimum:"0" doc:"Seconds"`
-	Newer    *float64  `json:"newer,omitempty" minimum:"0" doc:"Seconds"`
-	Links    *string   `json:"links,omitempty" maxLength:"20"`
-	Class    *string   `json:"class,omitempty" maxLength:"64"`
+	On       *bool     `json:"on,omitempty" flag:"state"`
+	From     *string   `json:"from,omitempty" maxLength:"1200" flag:"from"`
+	To       *string   `json:"to,omitempty" maxLength:"1200" flag:"to"`
+	Mode     *string   `json:"mode,omitempty" maxLength:"20" flag:"mode"`
+	Note     *string   `json:"note,omitempty" maxLength:"500" flag:"note"`
+	By       *string   `json:"by,omitempty" maxLength:"20" flag:"by"`
+	Like     *[]string `json:"like,omitempty" maxItems:"100" flag:"like"`
+	LeaveOut *[]string `json:"leaveOut,omitempty" maxItems:"100" flag:"leave-out"`
+	SizeFrom *int64    `json:"sizeFrom,omitempty" doc:"Bytes; below 0: none" flag:"size-from"`
+	SizeTo   *int64    `json:"sizeTo,omitempty" doc:"Bytes; below 0: none" flag:"size-to"`
+	Older    *float64  `json:"older,omitempty" minimum:"0" doc:"Seconds" flag:"older,long"`
+	Newer    *float64  `json:"newer,omitempty" minimum:"0" doc:"Seconds" flag:"newer,long"`
+	Links    *string   `json:"links,omitempty" maxLength:"20" flag:"links"`
+	Class    *string   `json:"class,omitempty" maxLength:"64" flag:"tier"`
 	Sealed   *bool     `json:"sealed,omitempty"`
-	Parallel *int      `json:"parallel,omitempty"`
+	Parallel *int      `json:"parallel,omitempty" flag:"parallel"`
 	Share    *float64  `json:"guardShare,omitempty" doc:"Percent"`
 	Most     *int64    `json:"guardMost,omitempty"`
-	Schedule *string   `json:"schedule,omitempty" maxLength:"100" doc:"Five fields, such as 30 2 * * 1, or @hourly, @daily, @weekly, @monthly; empty: by hand"`
-	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Of schedule and limits, such as Europe/Oslo; empty: UTC"`
+	Schedule *string   `json:"schedule,omitempty" maxLength:"100" doc:"Five fields, such as 30 2 * * 1, or @hourly, @daily, @weekly, @monthly; empty: by hand" flag:"schedule,none"`
+	Zone     *string   `json:"zone,omitempty" maxLength:"64" doc:"Of schedule and limits, such as Europe/Oslo; empty: UTC" flag:"zone"`
 
-	Tags      *map[string]string `json:"tags,omitempty"`
-	Where     *string            `json:"where,omitempty" maxLength:"4000" doc:"Only objects for which this expression of find holds: of key, type, size, changed, md5, crc64, field, tag; empty: all"`
-	Bandwidth *[]string          `json:"bandwidth,omitempty" maxItems:"24" doc:"Limits, such as 2MiB, or 08:00-18:00 2MiB; the first that is for the time of day holds"`
+	Tags      *map[string]string `json:"tags,omitempty" flag:"tag"`
+	Where     *string            `json:"where,omitempty" maxLength:"4000" doc:"Only objects for which this expression of find holds: of key, type, size, changed, md5, crc64, field, tag; empty: all" flag:"where,none"`
+	Bandwidth *[]string          `json:"bandwidth,omitempty" maxItems:"24" doc:"Limits, such as 2MiB, or 08:00-18:00 2MiB; the first that is for the time of day holds" flag:"bandwidth"`
 
 	Sealing    *string `json:"sealing,omitempty" enum:"none,content,names" doc:"What is sealed before it leaves: contents, or names too"`
 	Passphrase *string `json:"passphrase,omitempty" maxLength:"1000" doc:"Of what is sealed; it is not shown again"`
@@ -139,4 +139,16 @@ type RehearsedStep struct {
 	Bytes   int64    `json:"bytes,omitempty"`
 	Done    bool     `json:"done,omitempty"`
 	Problem *Problem `json:"problem,omitempty"`
+}
+
+// NewSync is what a new sync job begins with.
+type NewSync struct {
+	Name string `json:"name" maxLength:"63"`
+	SyncChange
+}
+
+// SyncUpdate is a change of what is there.
+type SyncUpdate struct {
+	SyncChange
+	Revision
 }

@@ -40,3 +40,15 @@ type CopyStep struct {
 	Done    bool     `json:"done,omitempty"`
 	Problem *Problem `json:"problem,omitempty"`
 }
+
+// NewBucketThere is what a new bucket at an endpoint begins with.
+type NewBucketThere struct {
+	Name       string `json:"name" maxLength:"63"`
+	Versioning string `json:"versioning,omitempty" enum:"off,on"`
+}
+
+// BucketThereChange says what to change of a bucket at an endpoint.
+type BucketThereChange struct {
+	Versioning string  `json:"versioning,omitempty" enum:"on,paused"`
+	Lifecycle  *string `json:"lifecycle,omitempty" maxLength:"200000" doc:"The document in the endpoint's words; \"\" for none"`
+}

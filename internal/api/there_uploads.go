@@ -16,3 +16,12 @@ type UploadTherePage struct {
 	Uploads []UploadThere `json:"uploads" doc:"By key"`
 	Next    string        `json:"next,omitempty" doc:"Give it as after for the next page"`
 }
+
+// AbandonThereAsk asks to abandon uploads at an endpoint.
+type AbandonThereAsk struct {
+	Key       string `json:"key,omitempty" maxLength:"1024" doc:"Of one upload"`
+	ID        string `json:"id,omitempty" maxLength:"1024" doc:"Of one upload"`
+	OlderThan string `json:"olderThan,omitempty" maxLength:"64" doc:"All started before this moment or time ago; at most 200 a call"`
+	Prefix    string `json:"prefix,omitempty" maxLength:"1024" doc:"With olderThan: only beneath this"`
+	Rehearse  bool   `json:"rehearse,omitempty"`
+}

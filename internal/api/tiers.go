@@ -60,17 +60,17 @@ type RepairInfo struct {
 
 // TierChange is what can be said of a tier; what is not named stays as it is.
 type TierChange struct {
-	Note     *string      `json:"note,omitempty" maxLength:"500"`
-	Volumes  []string     `json:"volumes,omitempty" maxItems:"64" doc:"Directories to add, on the service's machine, empty or not there yet; or one bucket at an endpoint, @ENDPOINT/BUCKET or @ENDPOINT/BUCKET/PREFIX"`
-	Without  []string     `json:"without,omitempty" maxItems:"64" doc:"Directories to take out, of a tier that can lose them; what was on them is made anew on the others"`
-	GiveUp   bool         `json:"giveUp,omitempty" doc:"Volumes to take out that are away are lost for good: bodies of which too little is left without them are lost, too"`
-	Copies   *int         `json:"copies,omitempty" doc:"Whole copies; instead of pieces"`
-	Pieces   *string      `json:"pieces,omitempty" maxLength:"8" doc:"Data and parity pieces such as 4+2, instead of copies; none for one copy"`
-	Packed   *bool        `json:"packed,omitempty" doc:"Compress bodies"`
-	Sealed   *bool        `json:"sealed,omitempty"`
-	Price    *float64     `json:"price,omitempty" doc:"Of a GiB kept for a month"`
-	Requests *float64     `json:"requests,omitempty" doc:"Price of 1,000 requests"`
-	Stay     *int         `json:"shortestStay,omitempty" doc:"Days that are paid for at the least"`
+	Note     *string      `json:"note,omitempty" maxLength:"500" flag:"note"`
+	Volumes  []string     `json:"volumes,omitempty" maxItems:"64" doc:"Directories to add, on the service's machine, empty or not there yet; or one bucket at an endpoint, @ENDPOINT/BUCKET or @ENDPOINT/BUCKET/PREFIX" flag:"volume"`
+	Without  []string     `json:"without,omitempty" maxItems:"64" doc:"Directories to take out, of a tier that can lose them; what was on them is made anew on the others" flag:"without"`
+	GiveUp   bool         `json:"giveUp,omitempty" doc:"Volumes to take out that are away are lost for good: bodies of which too little is left without them are lost, too" flag:"give-up"`
+	Copies   *int         `json:"copies,omitempty" doc:"Whole copies; instead of pieces" flag:"copies"`
+	Pieces   *string      `json:"pieces,omitempty" maxLength:"8" doc:"Data and parity pieces such as 4+2, instead of copies; none for one copy" flag:"pieces"`
+	Packed   *bool        `json:"packed,omitempty" doc:"Compress bodies" flag:"compression"`
+	Sealed   *bool        `json:"sealed,omitempty" flag:"sealing"`
+	Price    *float64     `json:"price,omitempty" doc:"Of a GiB kept for a month" flag:"price"`
+	Requests *float64     `json:"requests,omitempty" doc:"Price of 1,000 requests" flag:"request-price"`
+	Stay     *int         `json:"shortestStay,omitempty" doc:"Days that are paid for at the least" flag:"shortest-stay"`
 	Restore  *RestoreInfo `json:"restore,omitempty" doc:"Versions are restored before they are read"`
 	AtOnce   bool         `json:"atOnce,omitempty" doc:"Versions are read at once, and need not be restored any more"`
 }
@@ -82,4 +82,23 @@ type RestoredInfo struct {
 	Due   *time.Time `json:"due,omitempty" doc:"When it will be there, or was"`
 	Until *time.Time `json:"until,omitempty" doc:"Until when it is there; absent before"`
 	Fault string     `json:"fault,omitempty" doc:"Why it cannot be made"`
+}
+
+// NewTier is what a new tier begins with.
+type NewTier struct {
+	Name string `json:"name" maxLength:"64"`
+	TierChange
+}
+
+// TierUpdate is a change of what is there.
+type TierUpdate struct {
+	TierChange
+	Revision
+}
+
+// RestoreAsk asks to restore a version of a slow tier, so that it can be read.
+type RestoreAsk struct {
+	Key     string `json:"key"`
+	Version string `json:"version,omitempty" maxLength:"64" doc:"A version's id; the current one otherwise"`
+	Days    int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"That the copy stays; as the tier says otherwise"`
 }

@@ -35,3 +35,11 @@ type MasterInfo struct {
 	Keys        int    `json:"keys" doc:"How many open: 2 while a rotation is under way"`
 	Sealed      int    `json:"sealed" doc:"Secrets and keys of bodies that it seals"`
 }
+
+// TestAccessAsk asks to try a request with a key.
+type TestAccessAsk struct {
+	Key       string `json:"key" maxLength:"64"`
+	Do        string `json:"do" maxLength:"16" doc:"list, read, write, remove or settings"`
+	Bucket    string `json:"bucket" maxLength:"64"`
+	ObjectKey string `json:"objectKey,omitempty" doc:"An object's key, or the prefix of a listing"`
+}

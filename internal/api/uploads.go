@@ -36,3 +36,19 @@ type UploadName struct {
 	Key    string `json:"key"`
 	ID     string `json:"id" maxLength:"64"`
 }
+
+// NewUpload is what a new upload begins with.
+type NewUpload struct {
+	Key         string            `json:"key"`
+	ContentType string            `json:"contentType,omitempty" maxLength:"256"`
+	Metadata    map[string]string `json:"metadata,omitempty"`
+	Tags        map[string]string `json:"tags,omitempty"`
+}
+
+// AbandonAsk asks to abandon uploads.
+type AbandonAsk struct {
+	Uploads   []UploadName `json:"uploads,omitempty" maxItems:"1000"`
+	OlderThan string       `json:"olderThan,omitempty" maxLength:"64" doc:"All started before this moment or time ago; at most 1,000 a call"`
+	Bucket    string       `json:"bucket,omitempty" maxLength:"64" doc:"With olderThan: only of this bucket"`
+	Rehearse  bool         `json:"rehearse,omitempty"`
+}

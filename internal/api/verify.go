@@ -11,3 +11,12 @@ type VerifyStep struct {
 	Result     *replication.Verified   `json:"result,omitempty"`
 	Problem    *Problem                `json:"problem,omitempty"`
 }
+
+// VerifyAsk asks to compare both sides of a replication rule.
+type VerifyAsk struct {
+	Deep   bool   `json:"deep"`
+	Repair bool   `json:"repair"`
+	Target string `json:"target"`
+	After  string `json:"after"` // objects with keys after it alone
+	Most   int64  `json:"most"`  // bytes that are read at each target before it ends; 0: all
+}

@@ -74,3 +74,18 @@ type VersionPage struct {
 	Next        string          `json:"next,omitempty" doc:"Give it as after for the next page; absent at the end"`
 	NextVersion int64           `json:"nextVersion,omitempty" doc:"Give it as afterVersion"`
 }
+
+// RestoreVersionAsk asks to make an older version of an object current.
+type RestoreVersionAsk struct {
+	Key     string `json:"key"`
+	Version string `json:"version,omitempty" maxLength:"64"`
+	AsOf    string `json:"asOf,omitempty" maxLength:"64" doc:"The version that was current at this moment, with the metadata of then"`
+}
+
+// ObjectChange says what to change of an object's metadata.
+type ObjectChange struct {
+	Metadata    object.Edit `json:"metadata,omitempty"`
+	Tags        object.Edit `json:"tags,omitempty"`
+	ContentType *string     `json:"contentType,omitempty" maxLength:"256" flag:"content-type"`
+	Revision
+}

@@ -69,20 +69,22 @@ func (a *app) keyCreate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"name": name, "account": c.String("account"), "limits": c.StringSlice("limit"),
-		"expires": c.String("expires"), "rate": c.Int("rate"), "note": c.String("note"), "role": "reader"}
+	in := api.NewKey{Name: name, Role: "reader"}
+	if err := readFlags(c, &in); err != nil {
+		return err
+	}
 	if c.IsSet("role") {
-		setRole(in, c.String("role"))
+		in.Role, in.Operator = roleOf(c.String("role"))
 	}
 	if id := c.String("id"); id != "" {
-		in["id"] = id
+		in.ID = id
 		secret := a.Getenv("SPINDLE_NEW_SECRET")
 		if secret == "" {
 			if secret, err = a.askSecret(); err != nil {
 				return err
 			}
 		}
-		in["secret"] = secret
+		in.Secret = secret
 	}
 	var out api.KeySecret
 	if err := p.call(ctx, http.MethodPost, "/api/v1/keys", nil, in, &out); err != nil {
@@ -138,11 +140,12 @@ func (a *app) showKey(k api.KeyInfo) error { return a.printKey(api.KeySecret{Key
 // operatorWord stands for operating the service, which goes with administering.
 const operatorWord = "operator"
 
-func setRole(in map[string]any, role string) {
-	in["operator"] = role == operatorWord
-	if in["role"] = role; role == operatorWord {
-		in["role"] = "administrator"
+// roleOf gives the role that a word stands for, and whether it operates the service.
+func roleOf(word string) (role string, operates bool) {
+	if word == operatorWord {
+		return "administrator", true
 	}
+	return word, false
 }
 
 func roleWord(k api.KeyInfo) string {
@@ -161,21 +164,12 @@ func keyRow(k api.KeyInfo) []string {
 		maybe(k.Used, "never")}
 }
 
-func keyChange(c *cli.Command, in map[string]any) error {
-	texts(c, in, "name", "expires", "note")
+func keyChange(c *cli.Command, in *api.KeyChange) error {
 	if c.IsSet("role") {
-		setRole(in, c.String("role"))
+		role, operates := roleOf(c.String("role"))
+		in.Role, in.Operator = &role, &operates
 	}
-	if c.IsSet("rate") {
-		in["rate"] = c.Int("rate")
-	}
-	switch {
-	case c.IsSet("limit"):
-		in["limits"] = c.StringSlice("limit")
-	case c.Bool("no-limits"):
-		in["limits"] = []string{}
-	}
-	return onOff(c, "active", in)
+	return nil
 }
 
 func (a *app) keyReplace(ctx context.Context, c *cli.Command) error {
@@ -185,7 +179,7 @@ func (a *app) keyReplace(ctx context.Context, c *cli.Command) error {
 	}
 	var out api.KeySecret
 	if err := p.call(ctx, http.MethodPost, keysPath+url.PathEscape(id)+"/replace", nil,
-		map[string]any{"grace": c.String("grace")}, &out); err != nil {
+		api.ReplaceKeyAsk{Grace: c.String("grace")}, &out); err != nil {
 		return err
 	}
 	if err := a.printKey(out); err != nil || a.json {
@@ -231,7 +225,8 @@ func (a *app) grantCommand() *cli.Command {
 				Description: examples("spindle access grant change 3 --expires 30d",
 					"spindle access grant change 3 --for 'write into'"),
 				Flags: append(slices.Clone(what), &cli.IntFlag{Name: "if-revision",
-					Usage: "only if it is still at this `REVISION`"}), Action: changing(a, grantsPath, grantChange,
+					Usage: "only if it is still at this `REVISION`"}), Action: changing[api.GrantInfo, api.GrantChange](a, grantsPath,
+					nil,
 					printed(a, a.printGrant))},
 			{Name: "remove", Usage: "remove a grant; it stops working within a second", ArgsUsage: "NUMBER",
 				Description: examples("spindle access grant remove 3", "spindle access grant remove 3 --yes"),
@@ -278,8 +273,10 @@ func (a *app) grantCreate(ctx context.Context, c *cli.Command) error {
 		return wrongUsage("--for says what it is for: %s", strings.Join(access.PurposeNames(), ", "))
 	}
 	bucket, prefix, _ := strings.Cut(address, "/")
-	in := map[string]any{"bucket": bucket, "prefix": prefix, "to": c.String("to"), "for": c.String("for"),
-		"expires": c.String("expires"), "note": c.String("note")}
+	in := api.NewGrant{Bucket: bucket, Prefix: prefix}
+	if err := readFlags(c, &in); err != nil {
+		return err
+	}
 	var g api.GrantInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/grants", nil, in, &g); err != nil {
 		return err
@@ -299,9 +296,4 @@ func grantRow(g api.GrantInfo) []string {
 		ends = "expired"
 	}
 	return []string{fmt.Sprint(g.ID), place(g), g.Account, shown(g.To), g.For, ends, shown(g.Note)}
-}
-
-func grantChange(c *cli.Command, in map[string]any) error {
-	texts(c, in, "for", "expires", "note")
-	return nil
 }

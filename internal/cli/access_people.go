@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -30,7 +29,7 @@ func (a *app) accountCommand() *cli.Command {
 		{Name: "create", Usage: "create an account", ArgsUsage: "NAME",
 			Description: examples("spindle access account create seed-lab --quota 2TiB",
 				"spindle access account create guest-curators --max-buckets 3 --note 'visitors of 2026'"), Flags: limits,
-			Action: a.accountSet(http.MethodPost)},
+			Action: a.accountCreate},
 		{Name: "list", Usage: "list accounts with what they hold",
 			Description: examples("spindle access account list", "spindle access account list --json"),
 			Action: listing[api.AccountInfo]{path: "/api/v1/accounts", field: "accounts", row: accountRow,
@@ -44,7 +43,7 @@ func (a *app) accountCommand() *cli.Command {
 			Description: examples("spindle access account change seed-lab --quota 3TiB",
 				"spindle access account change seed-lab --max-buckets none",
 				"spindle access account change seed-lab --placement safe --placement-fixed on"), Flags: append(limits, placed...),
-			Action: a.accountSet(http.MethodPatch)},
+			Action: changing[api.AccountInfo, api.AccountChange](a, accountPath, nil, printed(a, a.printAccount))},
 		{Name: "remove", Usage: "remove an account without buckets, with its keys and grants", ArgsUsage: "NAME",
 			Description: examples("spindle access account remove guest-curators",
 				"spindle access account remove guest-curators --yes"), Flags: []cli.Flag{yesFlag()},
@@ -55,61 +54,25 @@ func (a *app) accountCommand() *cli.Command {
 	}}
 }
 
-func (a *app) accountSet(method string) cli.ActionFunc {
-	return func(ctx context.Context, c *cli.Command) error {
-		p, name, err := a.one(c)
-		if err != nil {
-			return err
-		}
-		in := map[string]any{}
-		path := "/api/v1/accounts"
-		if method == http.MethodPost {
-			in["name"] = name
-		} else {
-			path += "/" + url.PathEscape(name)
-		}
-		if c.IsSet("quota") {
-			q, err := parseSize("quota", c.String("quota"))
-			if err != nil {
-				return err
-			}
-			in["quota"] = q
-		}
-		if c.IsSet("max-buckets") {
-			var n *int
-			if s := c.String("max-buckets"); s != "none" {
-				n = new(int)
-				if _, err := fmt.Sscanf(s, "%d", n); err != nil {
-					return wrongUsage("--max-buckets is a number or none, not %q", s)
-				}
-			}
-			in["maxBuckets"] = n
-		}
-		texts(c, in, "note", "placement", "region")
-		if c.IsSet("placement-fixed") {
-			if in["placementFixed"], err = isOn("placement-fixed", c.String("placement-fixed")); err != nil {
-				return err
-			}
-		}
-		if method == http.MethodPatch && len(in) == 0 {
-			return wrongUsage("nothing to change was given").see(c)
-		}
-		if method == http.MethodPost { // absent and null are the same there
-			for k, v := range in {
-				if q, ok := v.(*int64); ok && q == nil {
-					delete(in, k)
-				}
-				if n, ok := v.(*int); ok && n == nil {
-					delete(in, k)
-				}
-			}
-		}
-		var out api.AccountInfo
-		if err := p.call(ctx, method, path, nil, in, &out); err != nil {
-			return err
-		}
-		return a.printAccount(out)
+func (a *app) accountCreate(ctx context.Context, c *cli.Command) error {
+	p, name, err := a.one(c)
+	if err != nil {
+		return err
 	}
+	var limits api.AccountChange
+	if err := readFlags(c, &limits); err != nil {
+		return err
+	}
+	in := api.NewAccount{Name: name, Note: c.String("note"), Quota: limits.Quota.Value}
+	if n := limits.MaxBuckets.Value; n != nil {
+		buckets := int(*n)
+		in.MaxBuckets = &buckets
+	}
+	var out api.AccountInfo
+	if err := p.call(ctx, http.MethodPost, "/api/v1/accounts", nil, in, &out); err != nil {
+		return err
+	}
+	return a.printAccount(out)
 }
 
 const accountPath = "/api/v1/accounts/"
@@ -244,8 +207,11 @@ func (a *app) personCreate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"name": name, "operator": c.Bool("operator"), "note": c.String("note")}
-	if in["roles"], err = roles(c); err != nil {
+	in := api.NewPerson{Name: name}
+	if err = readFlags(c, &in); err == nil {
+		in.Roles, err = roles(c)
+	}
+	if err != nil {
 		return err
 	}
 	var out api.PersonSecret
@@ -299,32 +265,11 @@ func (a *app) printPerson(x api.PersonInfo, password string) error {
 	return nil
 }
 
-// onOff reads a flag that is on or off.
-func onOff(c *cli.Command, name string, in map[string]any) error {
-	if !c.IsSet(name) {
-		return nil
-	}
-	switch s := c.String(name); s {
-	case "on", "off":
-		in[name] = s == "on"
-		return nil
-	default:
-		return wrongUsage("--%s is on or off, not %q", name, s)
-	}
-}
-
 func (a *app) showPerson(x api.PersonInfo) error { return a.printPerson(x, "") }
 
-func personChange(c *cli.Command, in map[string]any) error {
-	texts(c, in, "note")
-	if c.Bool("unlock") {
-		in["unlock"] = true
-	}
-	r, err := roles(c)
-	if len(r) > 0 {
-		in["roles"] = r
-	}
-	return errors.Join(err, onOff(c, "operator", in), onOff(c, "active", in))
+func personChange(c *cli.Command, in *api.PersonChange) (err error) {
+	in.Roles, err = roles(c)
+	return err
 }
 
 func (a *app) personReset(ctx context.Context, c *cli.Command) error {
@@ -341,7 +286,7 @@ func (a *app) personReset(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		var out api.PersonSecret
-		if err := p.call(ctx, http.MethodPost, peoplePath+url.PathEscape(in[0])+"/reset", nil, map[string]any{},
+		if err := p.call(ctx, http.MethodPost, peoplePath+url.PathEscape(in[0])+"/reset", nil, api.ResetAsk{},
 			&out); err != nil {
 			return err
 		}

@@ -157,7 +157,7 @@ func (a *app) testAccess(ctx context.Context, c *cli.Command) error {
 	bucket, key, _ := strings.Cut(address, "/")
 	var t client.Trial
 	if err := p.call(ctx, http.MethodPost, "/api/v1/access/test", nil,
-		map[string]any{"key": c.String("key"), "do": c.String("do"), "bucket": bucket, "objectKey": key}, &t); err != nil {
+		api.TestAccessAsk{Key: c.String("key"), Do: c.String("do"), Bucket: bucket, ObjectKey: key}, &t); err != nil {
 		return err
 	}
 	if err := a.print(t, func() error {

@@ -48,7 +48,7 @@ func (a *app) auditOf(ctx context.Context, c *cli.Command, method, path string) 
 	}
 	var in any
 	if method == http.MethodPost {
-		in = map[string]any{}
+		in = struct{}{}
 	}
 	return x, p.call(ctx, method, path, nil, in, &x)
 }
@@ -161,9 +161,8 @@ func (a *app) auditAccept(ctx context.Context, c *cli.Command) error {
 	if until == "none" {
 		until = ""
 	}
-	if err := p.call(ctx, http.MethodPost, "/api/v1/audit/accept", nil, map[string]any{"check": in[0], "subject": in[1],
-		"why":   c.String("why"),
-		"until": until}, nil); err != nil {
+	if err := p.call(ctx, http.MethodPost, "/api/v1/audit/accept", nil, api.AcceptAsk{Check: in[0], Subject: in[1],
+		Why: c.String("why"), Until: until}, nil); err != nil {
 		return err
 	}
 	return a.print(map[string]string{"check": in[0], "subject": in[1], "until": until}, func() error {

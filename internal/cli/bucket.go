@@ -54,7 +54,7 @@ func (a *app) bucketCommand() *cli.Command {
 					examples("spindle bucket change germination --quota 2GiB",
 						"spindle bucket change germination --quota none",
 						"spindle bucket change plates --versioning paused --if-revision 2"),
-				Action: orThere(changing(a, "/api/v1/buckets/", bucketChanges, a.printBucket), a.bucketChangeThere)},
+				Action: orThere(changing(a, "/api/v1/buckets/", bucketChange, a.printBucket), a.bucketChangeThere)},
 			{Name: "convert", Usage: "rewrite stored objects, sealed or plain as the bucket is set",
 				ArgsUsage: "NAME[/PREFIX]",
 				Description: "The service does the work. You can stop the command; repeating it resumes. " +
@@ -93,24 +93,13 @@ func (a *app) bucketCreate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"name": name, "versioning": c.String("versioning"), "abandonAfter": c.Int("abandon-after")}
-	if !c.IsSet("versioning") {
-		in["versioning"] = "off"
-	}
-	if in["tags"], err = pairs("tag", c.StringSlice("tag")); err != nil {
+	in := api.NewBucket{Name: name, AbandonAfter: c.Int("abandon-after")}
+	if err := readFlags(c, &in); err != nil {
 		return err
 	}
-	if err := onOff(c, "sealing", in); err != nil {
-		return err
-	}
-	texts(c, in, "account", "tier", "placement", "region")
 	if s := c.String("quota"); s != "" {
-		q, err := parseSize("quota", s)
-		if err != nil {
+		if in.Quota, err = parseSize("quota", s); err != nil {
 			return err
-		}
-		if q != nil {
-			in["quota"] = *q
 		}
 	}
 	var b api.BucketInfo
@@ -259,24 +248,16 @@ func (a *app) printBucket(ctx context.Context, p *desk, b api.BucketInfo) error 
 	})
 }
 
-// bucketChanges reads what of a bucket's settings is to change.
-func bucketChanges(c *cli.Command, in map[string]any) (err error) {
-	if c.IsSet("quota") {
-		if in["quota"], err = parseSize("quota", c.String("quota")); err != nil {
-			return err
-		}
+// bucketChange reads what of a bucket's settings is to change, beside the flags.
+func bucketChange(c *cli.Command, in *api.BucketChange) error {
+	if !c.IsSet("tag") && !c.IsSet("untag") {
+		return nil
 	}
-	if err := onOff(c, "sealing", in); err != nil {
+	set, err := pairs("tag", c.StringSlice("tag"))
+	if err != nil {
 		return err
 	}
-	texts(c, in, "versioning", "tier", "placement")
-	if c.IsSet("tag") || c.IsSet("untag") {
-		set, err := pairs("tag", c.StringSlice("tag"))
-		if err != nil {
-			return err
-		}
-		in["tags"] = object.Edit{Set: set, Unset: c.StringSlice("untag")}
-	}
+	in.Tags = &object.Edit{Set: set, Unset: c.StringSlice("untag")}
 	return nil
 }
 

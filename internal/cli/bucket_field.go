@@ -114,8 +114,9 @@ func (a *app) changeRequired(ctx context.Context, c *cli.Command, edit func(buck
 	if list == nil {
 		list = bucket.Requirements{}
 	}
-	if err := p.call(ctx, http.MethodPatch, bucketCall(in[0], ""), nil, map[string]any{"required": list,
-		"ifRevision": b.Revision}, &b); err != nil {
+	change := api.BucketChange{Required: &list}
+	change.At(b.Revision)
+	if err := p.call(ctx, http.MethodPatch, bucketCall(in[0], ""), nil, change, &b); err != nil {
 		return err
 	}
 	return a.showRequired(in[0], b.Required)

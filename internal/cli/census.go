@@ -67,7 +67,7 @@ func (a *app) censusCommand() *cli.Command {
 		{Name: "change", Usage: "change a census; only the given settings change", ArgsUsage: "NAME",
 			Description: examples("spindle census change plates-weekly --schedule @daily",
 				"spindle census change plates-weekly --state off"),
-			Flags: change, Action: changing(a, censusesPath, censusEdit, a.showCensus)},
+			Flags: change, Action: changing[api.CensusInfo, api.CensusUpdate](a, censusesPath, nil, a.showCensus)},
 		{Name: "remove", Usage: "remove a census; the files it wrote stay", ArgsUsage: "NAME",
 			Description: examples("spindle census remove plates-weekly", "spindle census remove plates-weekly --yes"),
 			Flags:       []cli.Flag{yesFlag()},
@@ -105,33 +105,6 @@ func (a *app) censusCommand() *cli.Command {
 	}}
 }
 
-// censusEdit reads the flags of a census.
-func censusEdit(c *cli.Command, in map[string]any) error {
-	texts(c, in, "to", "format", "zone", "note")
-	if c.IsSet("of") {
-		in["from"] = c.String("of")
-	}
-	textsOrNone(c, in, "where", "schedule")
-	if c.IsSet("columns") {
-		in["columns"] = splitNames(c.String("columns"))
-	}
-	if c.IsSet("versions") {
-		v := c.String("versions")
-		if v != "all" && v != "current" {
-			return wrongUsage("--versions is all or current").see(c)
-		}
-		in["versions"] = v == "all"
-	}
-	if c.IsSet("state") {
-		on, err := isOn("state", c.String("state"))
-		if err != nil {
-			return err
-		}
-		in["on"] = on
-	}
-	return nil
-}
-
 // splitNames reads names with commas between them.
 func splitNames(s string) (out []string) {
 	for _, name := range strings.Split(s, ",") {
@@ -151,11 +124,11 @@ func (a *app) censusCreate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{}
-	if err := censusEdit(c, in); err != nil {
+	in := api.NewCensus{Name: names[0]}
+	if err := readFlags(c, &in); err != nil {
 		return err
 	}
-	in["name"], in["to"] = names[0], names[1]
+	in.To = &names[1]
 	var x api.CensusInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/censuses", nil, in, &x); err != nil {
 		return err
@@ -411,8 +384,8 @@ func (p *desk) censusRows(ctx context.Context, run, where string, limit int,
 			page = min(page, limit-n)
 		}
 		var answer api.CensusRows
-		if err := p.call(ctx, http.MethodPost, run+"/rows", nil, map[string]any{"where": where, "after": after,
-			"limit": page}, &answer); err != nil {
+		if err := p.call(ctx, http.MethodPost, run+"/rows", nil, api.CensusRowsAsk{Where: where, After: after,
+			Limit: page}, &answer); err != nil {
 			return false, err
 		}
 		for _, row := range answer.Rows {
@@ -438,7 +411,7 @@ func (a *app) censusTotals(ctx context.Context, c *cli.Command) error {
 	}
 	var t api.CensusTotals
 	if err := p.call(ctx, http.MethodPost, runOf(c, in[0])+"/totals", nil,
-		map[string]any{"by": in[1], "where": c.String("where"), "limit": c.Int("limit")}, &t); err != nil {
+		api.CensusTotalsAsk{By: in[1], Where: c.String("where"), Limit: c.Int("limit")}, &t); err != nil {
 		return err
 	}
 	return a.print(t, func() error {
@@ -459,12 +432,8 @@ func (a *app) censusCompare(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"with": c.Int64("with"), "limit": c.Int("limit")}
-	for flag, field := range map[string]string{"with-census": "census", "only": "only"} {
-		if c.IsSet(flag) {
-			in[field] = c.String(flag)
-		}
-	}
+	in := api.CensusCompareAsk{With: c.Int64("with"), Census: c.String("with-census"), Only: c.String("only"),
+		Limit: c.Int("limit")}
 	var d api.CensusDifference
 	if err := p.call(ctx, http.MethodPost, runOf(c, name)+"/compare", nil, in, &d); err != nil {
 		return err

@@ -56,7 +56,7 @@ func (a *app) clockRight(ctx context.Context, c *cli.Command) error {
 	}
 	var x api.ClockInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/clock/jumps/"+id+"/right", nil,
-		map[string]any{"wrongSince": c.String("wrong-since")}, &x); err != nil {
+		api.ClockAsk{WrongSince: c.String("wrong-since")}, &x); err != nil {
 		return err
 	}
 	return a.print(x, func() error { return a.printClock(x) })

@@ -87,29 +87,26 @@ func (a *app) journalChange(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	change := map[string]any{}
+	var change api.JournalChange
 	if c.IsSet("keep") {
 		days, err := keptDays(c.String("keep"))
 		if err != nil {
 			return err
 		}
-		if change["days"] = days; days > 0 {
+		if change.Days = &days; days > 0 {
 			if err := a.agreeToForget(ctx, c, p, bucket, days); err != nil {
 				return err
 			}
 		}
 	}
-	if c.IsSet("recording") {
-		if s := c.String("recording"); s != "on" && s != "paused" {
-			return fault.New(fault.Invalid, "recording", "%q is neither on nor paused", s).In("recording").Do("say on or paused")
-		}
-		change["paused"] = c.String("recording") == "paused"
+	if err := readFlags(c, &change); err != nil {
+		return err
 	}
-	if len(change) == 0 {
+	if change == (api.JournalChange{}) {
 		return wrongUsage("say what to change: --keep or --recording").see(c)
 	}
-	in := map[string]any{"journal": change}
-	if err := onlyIfRevision(c, in); err != nil {
+	in := api.BucketChange{Journal: &change}
+	if err := atRevision(c, &in); err != nil {
 		return err
 	}
 	if err := p.call(ctx, http.MethodPatch, bucketCall(bucket, ""), nil, in, nil); err != nil {

@@ -77,9 +77,8 @@ func (a *app) postAdd(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var x api.PostInfo
-	if err := p.call(ctx, http.MethodPost, "/api/v1/journal/posts", nil, map[string]any{"name": in[0], "url": in[1],
-		"bucket": c.String("bucket"),
-		"prefix": c.String("prefix"), "kinds": append([]string{}, c.StringSlice("kind")...)}, &x); err != nil {
+	if err := p.call(ctx, http.MethodPost, "/api/v1/journal/posts", nil, api.NewPost{Name: in[0], URL: in[1],
+		Bucket: c.String("bucket"), Prefix: c.String("prefix"), Kinds: c.StringSlice("kind")}, &x); err != nil {
 		return err
 	}
 	return a.print(x, func() error {
@@ -112,7 +111,7 @@ func (a *app) postTurn(on bool) cli.ActionFunc {
 			return err
 		}
 		var x api.PostInfo
-		if err := p.call(ctx, http.MethodPatch, postsPath+url.PathEscape(name), nil, map[string]any{"on": on},
+		if err := p.call(ctx, http.MethodPatch, postsPath+url.PathEscape(name), nil, api.PostChange{On: on},
 			&x); err != nil {
 			return err
 		}

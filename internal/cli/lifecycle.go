@@ -188,18 +188,24 @@ func readWhen(flag, s string, x *lifecycle.ActionForm) error {
 	return nil
 }
 
-// graceOf reads how long what is new waits.
-func graceOf(c *cli.Command, in map[string]any) error {
-	if s := c.String("grace"); s == "none" {
-		in["graceSeconds"] = 0
-	} else {
+// savingOf reads how long what is new waits, and the revision that rules must be at.
+func savingOf(c *cli.Command) (in api.RulesSaving, err error) {
+	grace := 0
+	if s := c.String("grace"); s != "none" {
 		d, err := object.ParseDuration(s)
 		if err != nil {
-			return fault.From(err).In("grace")
+			return in, fault.From(err).In("grace")
 		}
-		in["graceSeconds"] = int(d.Seconds())
+		grace = int(d.Seconds())
 	}
-	return onlyIfRevision(c, in)
+	in.Grace = &grace
+	if !c.IsSet("if-revision") {
+		return in, nil
+	}
+	if in.IfRevision = c.Int("if-revision"); in.IfRevision < 1 {
+		return in, wrongUsage("--if-revision is at least 1").see(c)
+	}
+	return in, nil
 }
 
 // readRuleFile reads rules from a file, or standard input.
@@ -226,11 +232,12 @@ func (a *app) lifecycleAdd(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body := map[string]any{}
-	if err := graceOf(c, body); err != nil {
+	saving, err := savingOf(c)
+	if err != nil {
 		return err
 	}
 	var forms []lifecycle.Form
+	one := false
 	switch {
 	case c.String("from") != "" && len(in) == 1:
 		if forms, err = a.readRuleFile(c.String("from")); err != nil {
@@ -248,20 +255,19 @@ func (a *app) lifecycleAdd(ctx context.Context, c *cli.Command) error {
 		for _, flag := range actionFlags {
 			f.Actions = append(f.Actions, acts[flag]...)
 		}
-		body["new"] = true
-		forms = []lifecycle.Form{f}
+		one, forms = true, []lifecycle.Form{f}
 	default:
 		return wrongUsage("give either a rule's name with what it does, or --from FILE").see(c)
 	}
 	if c.Bool("rehearse") {
-		return a.rehearseRules(ctx, c, p, in[0], map[string]any{"days": 90, "rules": forms})
+		return a.rehearseRules(ctx, c, p, in[0], api.ForecastAsk{Days: 90, Rules: forms})
 	}
 	var rules api.Rules
 	method, path := http.MethodPatch, ""
-	if body["rules"] = forms; body["new"] != nil {
-		delete(body, "rules")
-		body["rule"] = forms[0]
+	var body any = api.RulesPut{RulesSaving: saving, Rules: forms}
+	if one {
 		method, path = http.MethodPut, "/rules/"+url.PathEscape(forms[0].Name)
+		body = api.RuleSave{RulesSaving: saving, Rule: forms[0], New: true}
 	}
 	if err := p.call(ctx, method, lifecycleCall(in[0], path), nil, body, &rules); err != nil {
 		return err
@@ -378,7 +384,7 @@ func (a *app) lifecycleShow(ctx context.Context, c *cli.Command) error {
 	}
 	switch {
 	case len(in) == 1:
-		return a.document(map[string]any{"rules": forms})
+		return a.document(api.RulesCheck{Rules: forms})
 	case len(forms) == 0:
 		return ruleMissing(in[1])
 	}
@@ -409,9 +415,12 @@ func (a *app) lifecycleChange(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body := map[string]any{"ifRevision": r.Revision}
-	if err := graceOf(c, body); err != nil {
+	body := api.RuleSave{}
+	if body.RulesSaving, err = savingOf(c); err != nil {
 		return err
+	}
+	if !c.IsSet("if-revision") {
+		body.IfRevision = r.Revision
 	}
 	for _, x := range r.Rules {
 		if x.Name != name {
@@ -421,7 +430,7 @@ func (a *app) lifecycleChange(ctx context.Context, c *cli.Command) error {
 		if err := changeForm(c, &f); err != nil {
 			return err
 		}
-		body["rule"] = f
+		body.Rule = f
 		var out api.Rules
 		if err := p.call(ctx, http.MethodPut, lifecycleCall(bucket, "/rules/"+url.PathEscape(name)), nil, body,
 			&out); err != nil {
@@ -526,8 +535,8 @@ func (a *app) lifecyclePutBack(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body := map[string]any{}
-	if err := graceOf(c, body); err != nil {
+	body, err := savingOf(c)
+	if err != nil {
 		return err
 	}
 	var out api.Rules

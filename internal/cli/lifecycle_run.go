@@ -240,7 +240,7 @@ func (a *app) runStop(ctx context.Context, c *cli.Command) error {
 
 func (a *app) answer(ctx context.Context, p *desk, bucket string, id int64, goOn bool) error {
 	var r api.RunInfo
-	if err := p.call(ctx, http.MethodPost, runPath(bucket, id, "/answer"), nil, map[string]any{"goOn": goOn},
+	if err := p.call(ctx, http.MethodPost, runPath(bucket, id, "/answer"), nil, api.RunAnswer{GoOn: goOn},
 		&r); err != nil {
 		return err
 	}
@@ -252,9 +252,9 @@ func (a *app) lifecycleRehearse(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"days": c.Int("days"), "only": c.Bool("only")}
+	in := api.ForecastAsk{Days: c.Int("days"), Only: c.Bool("only")}
 	if name := c.String("rule"); name != "" {
-		if in["rules"], err = a.readRuleFile(name); err != nil {
+		if in.Rules, err = a.readRuleFile(name); err != nil {
 			return err
 		}
 	}
@@ -262,7 +262,7 @@ func (a *app) lifecycleRehearse(ctx context.Context, c *cli.Command) error {
 }
 
 // rehearseRules says what rules would do, and with --check fails when that is to be looked at.
-func (a *app) rehearseRules(ctx context.Context, c *cli.Command, p *desk, bucket string, in map[string]any) error {
+func (a *app) rehearseRules(ctx context.Context, c *cli.Command, p *desk, bucket string, in api.ForecastAsk) error {
 	var f api.ForecastInfo
 	if err := p.call(ctx, http.MethodPost, lifecycleCall(bucket, "/rehearse"), nil, in, &f); err != nil {
 		return err

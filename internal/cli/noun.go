@@ -142,23 +142,25 @@ func removing[T any](a *app, what, path string, asks func(T) string) cli.ActionF
 	}
 }
 
-// changing is a command that changes the one thing that its argument names; read
-// gives what of it.
-func changing[T any](a *app, path string, read func(*cli.Command, map[string]any) error,
-	show func(context.Context, *desk, T) error) cli.ActionFunc {
+// changing is a command that changes the one thing that its argument names; read gives what of it, and the flags when
+// it is nil.
+func changing[T, In any, P interface {
+	*In
+	revisable
+}](a *app, path string, read func(*cli.Command, P) error, show func(context.Context, *desk, T) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		p, name, err := a.one(c)
 		if err != nil {
 			return err
 		}
-		in := map[string]any{}
-		if err := read(c, in); err != nil {
-			return err
+		var in P = new(In)
+		if err = readFlags(c, in); err == nil && read != nil {
+			err = read(c, in)
 		}
-		if len(in) == 0 {
-			return wrongUsage("nothing to change was given").see(c)
+		if err == nil {
+			err = someChange(c, in)
 		}
-		if err := onlyIfRevision(c, in); err != nil {
+		if err != nil {
 			return err
 		}
 		var x T
@@ -166,27 +168,6 @@ func changing[T any](a *app, path string, read func(*cli.Command, map[string]any
 			return err
 		}
 		return show(ctx, p, x)
-	}
-}
-
-// texts takes those of the flags that are given as they are.
-func texts(c *cli.Command, in map[string]any, names ...string) {
-	for _, n := range names {
-		if c.IsSet(n) {
-			in[n] = c.String(n)
-		}
-	}
-	if in["expires"] == "never" {
-		in["expires"] = ""
-	}
-}
-
-// textsOrNone takes the flags that are given, of which none takes away what is there.
-func textsOrNone(c *cli.Command, in map[string]any, names ...string) {
-	for _, n := range names {
-		if c.IsSet(n) {
-			in[n] = orNone(c.String(n))
-		}
 	}
 }
 
@@ -200,18 +181,6 @@ func orNone(s string) string {
 // whereFlag narrows what a rule or a job is about to objects for which an expression holds.
 func whereFlag(what string) cli.Flag {
 	return &cli.StringFlag{Name: "where", Usage: "only " + what + " that match this `EXPRESSION` of find; none for all"}
-}
-
-// onlyIfRevision adds the revision that a thing must be at to be changed.
-func onlyIfRevision(c *cli.Command, in map[string]any) error {
-	if !c.IsSet("if-revision") {
-		return nil
-	}
-	if c.Int("if-revision") < 1 {
-		return wrongUsage("--if-revision is at least 1").see(c)
-	}
-	in["ifRevision"] = c.Int("if-revision")
-	return nil
 }
 
 // printed shows a thing with show, or as it is where JSON is wanted.

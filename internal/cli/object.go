@@ -455,8 +455,8 @@ func (a *app) withRemoval(ctx context.Context, p *desk, bucket, key string, is e
 func (p *desk) copy(ctx context.Context, fromBucket, fromKey, version, bucket, key, tier string, move,
 	ifAbsent bool) (o api.ObjectInfo, err error) {
 	return o, p.call(ctx, http.MethodPost, bucketCall(bucket, "/copy"), nil,
-		map[string]any{"fromBucket": fromBucket, "fromKey": fromKey, "fromVersion": version, "key": key, "move": move,
-			"ifAbsent": ifAbsent, "tier": tier}, &o)
+		api.CopyAsk{FromBucket: fromBucket, FromKey: fromKey, FromVersion: version, Key: key, Move: move,
+			IfAbsent: ifAbsent, Tier: tier}, &o)
 }
 
 func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
@@ -585,7 +585,7 @@ func (a *app) objectFetch(ctx context.Context, c *cli.Command) error {
 	}
 	var r api.RestoredInfo
 	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/fetch"), nil,
-		map[string]any{"key": key, "version": c.String("version"), "days": c.Int("days")}, &r); err != nil {
+		api.RestoreAsk{Key: key, Version: c.String("version"), Days: c.Int("days")}, &r); err != nil {
 		return err
 	}
 	return a.print(r, func() error {

@@ -47,7 +47,7 @@ func (a *app) placementCommand() *cli.Command {
 				Flags: append(slices.Clone(offer), &cli.BoolFlag{Name: "offer-to-none",
 					Usage: "withdraw it from all accounts named before"},
 					&cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}),
-				Action: changing(a, placementsPath, placementChange, printed(a, a.showPlacement))},
+				Action: changing[api.PlacementInfo, api.PlacementUpdate](a, placementsPath, nil, printed(a, a.showPlacement))},
 			{Name: "remove", Usage: "remove a placement that no bucket uses", ArgsUsage: "NAME",
 				Description: examples("spindle placement remove private", "spindle placement remove private --yes"),
 				Flags:       []cli.Flag{yesFlag()},
@@ -57,27 +57,13 @@ func (a *app) placementCommand() *cli.Command {
 		}}
 }
 
-func placementChange(c *cli.Command, in map[string]any) error {
-	texts(c, in, "note")
-	if c.IsSet("everyone") {
-		in["everyone"] = c.Bool("everyone")
-	}
-	switch {
-	case c.Bool("offer-to-none"):
-		in["accounts"] = []string{}
-	case c.IsSet("offer-to"):
-		in["accounts"] = c.StringSlice("offer-to")
-	}
-	return nil
-}
-
 func (a *app) placementAdd(ctx context.Context, c *cli.Command) error {
 	p, name, err := a.one(c)
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"name": name, "tier": c.String("tier"), "sealing": c.Bool("sealing")}
-	if err := placementChange(c, in); err != nil {
+	in := api.NewPlacement{Name: name}
+	if err := readFlags(c, &in); err != nil {
 		return err
 	}
 	var x api.PlacementInfo

@@ -62,8 +62,8 @@ func (a *app) regionAdd(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"desk": address, "key": c.String("key"), "secret": secret}
-	texts(c, in, "name", "note")
+	in := api.NewRegion{Name: c.String("name"), Desk: address, Key: c.String("key"), Secret: secret,
+		Note: c.String("note")}
 	var r api.RegionInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/regions", nil, in, &r); err != nil {
 		return err
@@ -97,7 +97,7 @@ func (a *app) regionAdmit(admitted bool) cli.ActionFunc {
 		}
 		var x api.AccountInfo
 		if err := p.call(ctx, http.MethodPut, regionsPath+url.PathEscape(region)+"/accounts/"+url.PathEscape(account), nil,
-			map[string]any{"admitted": admitted}, &x); err != nil {
+			api.AdmitAsk{Admitted: admitted}, &x); err != nil {
 			return err
 		}
 		return a.print(x, func() error {

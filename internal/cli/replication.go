@@ -99,7 +99,9 @@ func (a *app) replicationCommand() *cli.Command {
 			{Name: "change", Usage: "change a rule", ArgsUsage: "NAME",
 				Description: examples("spindle replication change notes-to-mill --state off",
 					"spindle replication change plates-to-annex --to @lowland-annex/plates --to attic/plates/"),
-				Flags: change, Action: changing(a, replicationsPath, replicationChange, printed(a, a.showReplication))},
+				Flags: change, Action: changing(a, replicationsPath,
+					func(c *cli.Command, in *api.ReplicationUpdate) error { return ruleTargets(c, &in.ReplicationChange) },
+					printed(a, a.showReplication))},
 			{Name: "remove", Usage: "remove a rule; copies stay where they are", ArgsUsage: "NAME",
 				Description: examples("spindle replication remove notes-to-mill", "spindle replication remove notes-to-mill --yes"),
 				Flags:       []cli.Flag{yesFlag()},
@@ -118,65 +120,31 @@ func addresses(r api.ReplicationInfo) string {
 	return strings.Join(out, ", ")
 }
 
-// replicationChange reads the flags of a rule.
-func replicationChange(c *cli.Command, in map[string]any) error {
-	texts(c, in, "prefix")
-	textsOrNone(c, in, "where")
-	for flag, field := range map[string]string{"delete-markers": "deleteMarkers", "removals": "removals",
-		"onward": "onward",
-		"state":  "on"} {
-		if !c.IsSet(flag) {
-			continue
-		}
-		on, err := isOn(flag, c.String(flag))
-		if err != nil {
-			return err
-		}
-		in[field] = on
-	}
-	if c.IsSet("priority") {
-		in["priority"] = c.Int("priority")
-	}
-	if c.IsSet("tag") {
-		tags := map[string]string{}
-		for _, t := range c.StringSlice("tag") {
-			name, value, ok := strings.Cut(t, "=")
-			if !ok {
-				return wrongUsage("a tag is given as NAME=VALUE, not %q", t).see(c)
-			}
-			tags[name] = value
-		}
-		in["tags"] = tags
-	}
-	if c.IsSet("to") {
-		sealed := false
-		if c.IsSet("sealing") {
-			var err error
-			if sealed, err = isOn("sealing", c.String("sealing")); err != nil {
-				return err
-			}
-		}
-		var targets []api.TargetSetting
-		for _, to := range c.StringSlice("to") {
-			targets = append(targets, api.TargetSetting{Address: to, Class: c.String("tier"), Sealed: sealed})
-		}
-		in["targets"] = targets
-	} else if c.IsSet("tier") || c.IsSet("sealing") {
+// ruleTargets reads where a rule copies, and what it promises.
+func ruleTargets(c *cli.Command, in *api.ReplicationChange) error {
+	if !c.IsSet("to") && (c.IsSet("tier") || c.IsSet("sealing")) {
 		return wrongUsage("--tier and --sealing are of targets: name them with --to").see(c)
 	}
-	if c.Bool("mend") {
-		in["mend"] = true
+	sealed := false
+	if c.IsSet("sealing") {
+		var err error
+		if sealed, err = isOn("sealing", c.String("sealing")); err != nil {
+			return err
+		}
+	}
+	for _, to := range c.StringSlice("to") {
+		in.Targets = append(in.Targets, api.TargetSetting{Address: to, Class: c.String("tier"), Sealed: sealed})
 	}
 	return lagTarget(c, in)
 }
 
-func lagTarget(c *cli.Command, in map[string]any) error {
+func lagTarget(c *cli.Command, in *api.ReplicationChange) error {
 	s := c.String("lag-target")
 	switch {
 	case !c.IsSet("lag-target"):
 		return nil
 	case s == "none":
-		in["noLagTarget"] = true
+		in.NoLag = true
 		return nil
 	}
 	share, within, ok := strings.Cut(s, "/")
@@ -188,7 +156,7 @@ func lagTarget(c *cli.Command, in map[string]any) error {
 	if err != nil {
 		return fault.From(err).In("lag-target")
 	}
-	in["lagTarget"] = api.LagTarget{Percent: percent, Seconds: d.Seconds()}
+	in.Lag = &api.LagTarget{Percent: percent, Seconds: d.Seconds()}
 	return nil
 }
 
@@ -201,8 +169,12 @@ func (a *app) replicationAdd(ctx context.Context, c *cli.Command) error {
 		return wrongUsage("a rule needs --from and --to").see(c)
 	}
 	bucket, prefix, _ := strings.Cut(c.String("from"), "/")
-	in := map[string]any{"name": name, "bucket": bucket, "prefix": prefix, "existing": "leave"}
-	if err := replicationChange(c, in); err != nil {
+	in := api.NewReplication{Name: name, Bucket: bucket, Existing: "leave"}
+	in.Prefix = &prefix
+	if err = readFlags(c, &in); err == nil {
+		err = ruleTargets(c, &in.ReplicationChange)
+	}
+	if err != nil {
 		return err
 	}
 	var review api.Review
@@ -215,7 +187,7 @@ func (a *app) replicationAdd(ctx context.Context, c *cli.Command) error {
 	if !a.json {
 		fmt.Fprintln(a.Err, shown(review.Says))
 	}
-	if in["existing"], err = a.askExisting(c, review); err != nil {
+	if in.Existing, err = a.askExisting(c, review); err != nil {
 		return err
 	}
 	var r api.ReplicationInfo

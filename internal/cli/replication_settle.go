@@ -21,16 +21,16 @@ func (a *app) replicationRetry(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body := map[string]any{"acceptTarget": c.Bool("accept-target")}
+	body := api.RetryAsk{Accept: c.Bool("accept-target")}
 	if len(in) == 2 {
-		body["key"] = in[1]
+		body.Key = in[1]
 	}
 	path := replicationsPath + url.PathEscape(in[0]) + "/retry"
 	if c.Bool("overwrite") && c.Bool("accept") {
 		return wrongUsage("--overwrite and --accept exclude each other")
 	}
 	if c.Bool("overwrite") || c.Bool("accept") {
-		if stop, err := a.settleReplicas(ctx, c, p, in[0], path, body); stop || err != nil {
+		if stop, err := a.settleReplicas(ctx, c, p, in[0], path, &body); stop || err != nil {
 			return err
 		}
 	}
@@ -40,7 +40,7 @@ func (a *app) replicationRetry(ctx context.Context, c *cli.Command) error {
 	}
 	return a.print(out, func() error {
 		did := "tried now"
-		if body["settle"] == "accept" {
+		if body.Settle == "accept" {
 			did = "accepted as they are at the target"
 		}
 		_, err := fmt.Fprintf(a.Out, "%s %s.\n", things(out.Retried, "object is", "objects are"), did)
@@ -51,17 +51,17 @@ func (a *app) replicationRetry(ctx context.Context, c *cli.Command) error {
 // settleReplicas says about which objects would be decided, asks, and adds the decision to
 // what is asked of the desk. stop says that there is nothing to decide.
 func (a *app) settleReplicas(ctx context.Context, c *cli.Command, p *desk, rule, path string,
-	body map[string]any) (stop bool, err error) {
-	body["settle"] = "accept"
+	body *api.RetryAsk) (stop bool, err error) {
+	body.Settle = "accept"
 	if c.Bool("overwrite") {
-		body["settle"] = "overwrite"
+		body.Settle = "overwrite"
 	}
-	body["rehearse"] = true
+	body.Rehearse = true
 	var would api.RetryInfo
 	if err := p.call(ctx, http.MethodPost, path, nil, body, &would); err != nil {
 		return false, err
 	}
-	delete(body, "rehearse")
+	body.Rehearse = false
 	if would.Retried == 0 {
 		return true, a.print(would, func() error {
 			_, err := fmt.Fprintln(a.Out, "Nothing newer at a target waits for a decision.")

@@ -20,14 +20,17 @@ func (a *app) replicationVerify(ctx context.Context, c *cli.Command) error {
 	different := false
 	bar := a.bar("compared", 0)
 	var failed error
-	var most *int64
+	in := api.VerifyAsk{Deep: c.Bool("deep"), Repair: c.Bool("repair"), After: c.String("after")}
 	if s := c.String("most"); s != "" {
-		if most, err = parseSize("most", s); err != nil {
+		most, err := parseSize("most", s)
+		if err != nil {
 			return err
 		}
+		if most != nil {
+			in.Most = *most
+		}
 	}
-	err = stream(ctx, p, replicationsPath+url.PathEscape(name)+"/verify", map[string]any{"deep": c.Bool("deep"),
-		"repair": c.Bool("repair"), "after": c.String("after"), "most": most}, func(s api.VerifyStep) error {
+	err = stream(ctx, p, replicationsPath+url.PathEscape(name)+"/verify", in, func(s api.VerifyStep) error {
 		if a.json && s.Progress == nil {
 			if err := a.print(s, nil); err != nil {
 				return err

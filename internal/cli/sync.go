@@ -285,11 +285,15 @@ func (a *app) syncThrough(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{}
-	if err := a.syncEdit(c, in); err != nil {
+	in := api.NewSync{Name: "once-" + strings.ToLower(rand.Text()[:12])}
+	if err = readFlags(c, &in); err == nil {
+		err = a.syncChange(c, &in.SyncChange, "this job")
+	}
+	if err != nil {
 		return err
 	}
-	in["name"], in["from"], in["to"] = "once-"+strings.ToLower(rand.Text()[:12]), c.Args().Get(0), c.Args().Get(1)
+	from, to := c.Args().Get(0), c.Args().Get(1)
+	in.From, in.To = &from, &to
 	var j api.SyncInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/syncs", nil, in, &j); err != nil {
 		return err

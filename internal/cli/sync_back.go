@@ -26,14 +26,6 @@ import (
 	"spindle/internal/transfer"
 )
 
-// syncEdit reads the flags of a job that is changed.
-func (a *app) syncEdit(c *cli.Command, in map[string]any) error {
-	if err := syncChange(c, in); err != nil {
-		return err
-	}
-	return a.readSealing(c, in, "this job")
-}
-
 // sealedAtRest is the way of sealing that the bucket's service does, with its own key.
 const sealedAtRest = "rest"
 
@@ -93,13 +85,13 @@ func (a *app) sealSide(ctx context.Context, c *cli.Command, of side.Side, writes
 }
 
 // readSealing reads what is to be sealed, with a passphrase that its owner keeps.
-func (a *app) readSealing(c *cli.Command, in map[string]any, job string) error {
+func (a *app) readSealing(c *cli.Command, in *api.SyncChange, job string) error {
 	how := c.String("sealing")
 	if how == sealedAtRest {
 		how = "none" // before it leaves
 	}
 	if c.IsSet("sealing") {
-		in["sealing"] = how
+		in.Sealing = &how
 	}
 	if !c.IsSet("passphrase-from") && (how == "" || how == "none") {
 		return nil
@@ -113,7 +105,7 @@ func (a *app) readSealing(c *cli.Command, in map[string]any, job string) error {
 		"kept"); err != nil {
 		return err
 	}
-	in["passphrase"], in["passphraseKept"] = words, true
+	in.Passphrase, in.Kept = &words, true
 	return nil
 }
 
@@ -154,11 +146,7 @@ func (a *app) syncRestore(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{}
-	texts(c, in, "to", "prefix")
-	if c.IsSet("as-of") {
-		in["asOf"] = c.String("as-of")
-	}
+	in := api.SyncRestoreAsk{To: c.String("to"), Prefix: c.String("prefix"), AsOf: c.String("as-of")}
 	var j api.SyncInfo
 	if err := p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/restore", nil, in, &j); err != nil {
 		return err
@@ -182,7 +170,7 @@ func (a *app) runOnce(ctx context.Context, c *cli.Command, p *desk, j api.SyncIn
 		}
 	}
 	var r api.SyncRehearsal
-	if err := p.call(ctx, http.MethodPost, at+"/rehearse", nil, map[string]any{}, &r); err != nil {
+	if err := p.call(ctx, http.MethodPost, at+"/rehearse", nil, struct{}{}, &r); err != nil {
 		return removed(err)
 	}
 	if c.Bool("rehearse") || c.Bool("check") {
@@ -204,7 +192,7 @@ func (a *app) runOnce(ctx context.Context, c *cli.Command, p *desk, j api.SyncIn
 		}
 	}
 	var run api.SyncRunInfo
-	if err := p.call(ctx, http.MethodPost, at+"/runs", nil, map[string]any{"anyway": true}, &run); err != nil {
+	if err := p.call(ctx, http.MethodPost, at+"/runs", nil, api.SyncRunAsk{Anyway: true}, &run); err != nil {
 		return removed(err)
 	}
 	err := a.followRun(ctx, p, j.Name, run.ID)

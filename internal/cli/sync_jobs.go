@@ -15,7 +15,6 @@ import (
 
 	"spindle/internal/api"
 	"spindle/internal/core/fault"
-	"spindle/internal/core/object"
 )
 
 const syncsPath = "/api/v1/syncs/"
@@ -80,7 +79,9 @@ func (a *app) syncJobCommands() []*cli.Command {
 		{Name: "change", Usage: "change a job; only the given settings change", ArgsUsage: "NAME",
 			Description: examples("spindle sync change nightly-attic --schedule none",
 				"spindle sync change nightly-attic --mode accumulate --leave-out '*.tmp'"),
-			Flags: change, Action: changing(a, syncsPath, a.syncEdit, printed(a, a.showSync))},
+			Flags: change, Action: changing(a, syncsPath,
+				func(c *cli.Command, in *api.SyncUpdate) error { return a.syncChange(c, &in.SyncChange, "this job") },
+				printed(a, a.showSync))},
 		{Name: "remove", Usage: "remove a job with its runs; what it wrote stays", ArgsUsage: "NAME",
 			Description: examples("spindle sync remove nightly-attic", "spindle sync remove nightly-attic --yes"),
 			Flags:       []cli.Flag{yesFlag()},
@@ -134,68 +135,21 @@ func (a *app) syncJobCommands() []*cli.Command {
 	}
 }
 
-// syncChange reads the flags of a job.
-func syncChange(c *cli.Command, in map[string]any) error {
-	texts(c, in, "from", "to", "mode", "by", "links", "note", "zone")
-	textsOrNone(c, in, "where", "schedule")
-	if c.IsSet("tier") {
-		in["class"] = c.String("tier")
-	}
-	for flag, field := range map[string]string{"like": "like", "leave-out": "leaveOut", "bandwidth": "bandwidth"} {
-		if c.IsSet(flag) {
-			in[field] = c.StringSlice(flag)
-		}
-	}
-	if c.IsSet("state") {
-		on, err := isOn("state", c.String("state"))
-		if err != nil {
-			return err
-		}
-		in["on"] = on
-	}
+// syncChange reads what of a job is to change, beside the flags.
+func (a *app) syncChange(c *cli.Command, in *api.SyncChange, job string) error {
 	if c.IsSet("sealing") {
-		in["sealed"] = c.String("sealing") == sealedAtRest
-	}
-	for flag, field := range map[string]string{"size-from": "sizeFrom", "size-to": "sizeTo"} {
-		if !c.IsSet(flag) {
-			continue
-		}
-		n, err := parseSize(flag, c.String(flag))
-		if err != nil {
-			return err
-		}
-		if in[field] = -1; n != nil {
-			in[field] = *n
-		}
-	}
-	for _, flag := range []string{"older", "newer"} {
-		if !c.IsSet(flag) {
-			continue
-		}
-		d, err := object.ParseDuration(c.String(flag))
-		if err != nil {
-			return fault.From(err).In(flag)
-		}
-		in[flag] = d.Seconds()
-	}
-	if c.IsSet("tag") {
-		tags, err := pairs("tag", c.StringSlice("tag"))
-		if err != nil {
-			return err
-		}
-		in["tags"] = tags
-	}
-	if c.IsSet("parallel") {
-		in["parallel"] = c.Int("parallel")
+		sealed := c.String("sealing") == sealedAtRest
+		in.Sealed = &sealed
 	}
 	if c.IsSet("guard") {
 		g, err := readGuard(c)
 		if err != nil {
 			return err
 		}
-		in["guardShare"], in["guardMost"] = 100*g.Share, g.Most
+		share := 100 * g.Share
+		in.Share, in.Most = &share, &g.Most
 	}
-	return nil
+	return a.readSealing(c, in, job)
 }
 
 func (a *app) syncCreate(ctx context.Context, c *cli.Command) error {
@@ -207,14 +161,14 @@ func (a *app) syncCreate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{}
-	if err := syncChange(c, in); err != nil {
+	in := api.NewSync{Name: names[0]}
+	if err = readFlags(c, &in); err == nil {
+		err = a.syncChange(c, &in.SyncChange, names[0])
+	}
+	if err != nil {
 		return err
 	}
-	in["name"], in["from"], in["to"] = names[0], names[1], names[2]
-	if err := a.readSealing(c, in, names[0]); err != nil {
-		return err
-	}
+	in.From, in.To = &names[1], &names[2]
 	var j api.SyncInfo
 	if err := p.call(ctx, http.MethodPost, "/api/v1/syncs", nil, in, &j); err != nil {
 		return err
@@ -365,7 +319,7 @@ func (a *app) syncJobRehearse(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	var r api.SyncRehearsal
-	if err := p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/rehearse", nil, map[string]any{},
+	if err := p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/rehearse", nil, struct{}{},
 		&r); err != nil {
 		return err
 	}
@@ -387,7 +341,7 @@ func (a *app) syncJobRehearse(ctx context.Context, c *cli.Command) error {
 // rehearsedAll names every object that a run would write, remove or refuse.
 func (a *app) rehearsedAll(ctx context.Context, p *desk, name string) error {
 	ended := false
-	err := stream(ctx, p, syncsPath+url.PathEscape(name)+"/rehearse/list", map[string]any{},
+	err := stream(ctx, p, syncsPath+url.PathEscape(name)+"/rehearse/list", struct{}{},
 		func(s api.RehearsedStep) error {
 			switch {
 			case s.Problem != nil:
@@ -446,7 +400,7 @@ func (a *app) syncJobRun(ctx context.Context, c *cli.Command) error {
 	}
 	var r api.SyncRunInfo
 	err = p.call(ctx, http.MethodPost, syncsPath+url.PathEscape(name)+"/runs", nil,
-		map[string]any{"anyway": c.Bool("anyway")}, &r)
+		api.SyncRunAsk{Anyway: c.Bool("anyway")}, &r)
 	if err != nil {
 		return err
 	}
@@ -542,7 +496,7 @@ func (a *app) syncStop(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if err := p.call(ctx, http.MethodPost, fmt.Sprintf("%s%s/runs/%d/stop", syncsPath, url.PathEscape(name), run), nil,
-		map[string]any{}, nil); err != nil {
+		struct{}{}, nil); err != nil {
 		return err
 	}
 	return a.followRun(ctx, p, name, run)

@@ -107,8 +107,7 @@ func (a *app) bucketCreateThere(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"name": at.Bucket}
-	texts(c, in, "versioning")
+	in := api.NewBucketThere{Name: at.Bucket, Versioning: c.String("versioning")}
 	var b api.BucketThere
 	if err := p.call(ctx, http.MethodPost, bucketsThere(endpoint.Address{Endpoint: at.Endpoint}, ""), nil, in,
 		&b); err != nil {
@@ -146,18 +145,18 @@ func (a *app) bucketChangeThere(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{}
-	texts(c, in, "versioning")
+	in := api.BucketThereChange{Versioning: c.String("versioning")}
 	if file := c.String("lifecycle-from"); file == "none" {
-		in["lifecycle"] = ""
+		in.Lifecycle = new(string)
 	} else if file != "" {
 		doc, err := os.ReadFile(file)
 		if err != nil {
 			return transfer.LocalError(file, err)
 		}
-		in["lifecycle"] = string(doc)
+		text := string(doc)
+		in.Lifecycle = &text
 	}
-	if len(in) == 0 {
+	if in == (api.BucketThereChange{}) {
 		return wrongUsage("nothing to change was given").see(c)
 	}
 	var b api.BucketThere

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"net/url"
 	"time"
 
@@ -80,10 +81,13 @@ func (a *app) uploadAbandonThere(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body, what := map[string]any{"olderThan": before, "prefix": at.Key},
+	body, what := api.AbandonThereAsk{OlderThan: before, Prefix: at.Key},
 		fmt.Sprintf("started before %s at %s", c.String("older-than"), at)
 	if before == "" {
-		body, what = map[string]any{"key": at.Key, "id": in[1]}, "of "+at.String()
+		body, what = api.AbandonThereAsk{Key: at.Key, ID: in[1]}, "of "+at.String()
 	}
-	return a.abandon(ctx, c, p, bucketsThere(at, "/uploads/abandon"), body, what)
+	return a.abandon(ctx, c, what, func(rehearse bool) (q api.Quantity, err error) {
+		body.Rehearse = rehearse
+		return q, p.call(ctx, http.MethodPost, bucketsThere(at, "/uploads/abandon"), nil, body, &q)
+	})
 }

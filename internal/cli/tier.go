@@ -70,7 +70,9 @@ func (a *app) tierCommand() *cli.Command {
 					&cli.StringSliceFlag{Name: "without", Usage: "take this `DIRECTORY` out; may be repeated"},
 					&cli.BoolFlag{Name: "give-up", Usage: "with --without: the directory is lost for good, and so are " +
 						"bodies of which too little is left"}),
-				Action: changing(a, tiersPath, tierChange, printed(a, a.showTier))},
+				Action: changing(a, tiersPath,
+					func(c *cli.Command, in *api.TierUpdate) error { return tierRestore(c, &in.TierChange) },
+					printed(a, a.showTier))},
 			{Name: "repair", Usage: "read all bodies of a tier, and rebuild missing and damaged copies and pieces",
 				ArgsUsage: "NAME",
 				Description: "The repair runs in the service and survives a restart. Taking a volume out starts " +
@@ -88,51 +90,17 @@ func (a *app) tierCommand() *cli.Command {
 		}}
 }
 
-func tierChange(c *cli.Command, in map[string]any) error {
-	if c.IsSet("volume") {
-		in["volumes"] = c.StringSlice("volume")
-	}
-	if c.IsSet("without") {
-		in["without"] = c.StringSlice("without")
-	}
-	if c.Bool("give-up") {
-		in["giveUp"] = true
-	}
-	texts(c, in, "note", "pieces")
-	for flag, field := range map[string]string{"copies": "copies", "shortest-stay": "shortestStay"} {
-		if c.IsSet(flag) {
-			in[field] = c.Int(flag)
-		}
-	}
-	for flag, field := range map[string]string{"compression": "packed", "sealing": "sealed"} {
-		if !c.IsSet(flag) {
-			continue
-		}
-		on, err := isOn(flag, c.String(flag))
-		if err != nil {
-			return err
-		}
-		in[field] = on
-	}
-	for flag, field := range map[string]string{"price": "price", "request-price": "requests"} {
-		if !c.IsSet(flag) {
-			continue
-		}
-		v, err := strconv.ParseFloat(c.String(flag), 64)
-		if err != nil {
-			return fault.New(fault.Invalid, "tier-price", "%q is no price", c.String(flag)).In(flag).Do("give it as 0.021")
-		}
-		in[field] = v
-	}
+// tierRestore reads how versions of a tier are restored before they are read.
+func tierRestore(c *cli.Command, in *api.TierChange) error {
 	switch s := c.String("restore-after"); {
 	case s == "none":
-		in["atOnce"] = true
+		in.AtOnce = true
 	case s != "":
 		d, err := object.ParseDuration(s)
 		if err != nil {
 			return fault.From(err).In("restore-after")
 		}
-		in["restore"] = api.RestoreInfo{Seconds: int64(d / time.Second), Days: c.Int("restored-for")}
+		in.Restore = &api.RestoreInfo{Seconds: int64(d / time.Second), Days: c.Int("restored-for")}
 	case c.IsSet("restored-for"):
 		return wrongUsage("--restored-for goes with --restore-after").see(c)
 	}
@@ -141,7 +109,7 @@ func tierChange(c *cli.Command, in map[string]any) error {
 
 func isOn(flag, s string) (bool, error) {
 	if s != "on" && s != "off" {
-		return false, fault.New(fault.Invalid, "on-off", "%q is neither on nor off", s).In(flag).Do("say on or off")
+		return false, wrongUsage("--%s is on or off, not %q", flag, s)
 	}
 	return s == "on", nil
 }
@@ -193,8 +161,11 @@ func (a *app) tierAdd(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"name": name}
-	if err := tierChange(c, in); err != nil {
+	in := api.NewTier{Name: name}
+	if err = readFlags(c, &in); err == nil {
+		err = tierRestore(c, &in.TierChange)
+	}
+	if err != nil {
 		return err
 	}
 	var t api.TierInfo

@@ -217,7 +217,7 @@ func (a *app) uploadStart(ctx context.Context, c *cli.Command) error {
 	}
 	var u api.UploadInfo
 	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/uploads"), nil,
-		map[string]any{"key": key, "contentType": c.String("content-type"), "metadata": meta, "tags": f.tags},
+		api.NewUpload{Key: key, ContentType: c.String("content-type"), Metadata: meta, Tags: f.tags},
 		&u); err != nil {
 		return err
 	}
@@ -269,13 +269,9 @@ func (a *app) uploadComplete(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"ifAbsent": c.Bool("if-absent")}
-	var list []map[string]any
+	in := api.CompleteAsk{IfAbsent: c.Bool("if-absent")}
 	for _, n := range c.IntSlice("part") {
-		list = append(list, map[string]any{"number": n})
-	}
-	if list != nil {
-		in["parts"] = list
+		in.Parts = append(in.Parts, api.PartName{Number: n})
 	}
 	path, q := uploadCall(u, "/complete")
 	var o api.ObjectInfo
@@ -399,7 +395,7 @@ func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{}
+	var in api.AbandonAsk
 	var p *desk
 	what := "started before " + c.String("older-than") + " ago"
 	if before == "" {
@@ -407,26 +403,26 @@ func (a *app) uploadAbandon(ctx context.Context, c *cli.Command) error {
 		if p, _, u, err = a.oneUpload(c, 0); err != nil {
 			return err
 		}
-		in["uploads"] = []api.UploadName{u}
+		in.Uploads = []api.UploadName{u}
 		what = "of " + u.Bucket + "/" + u.Key
 	} else {
 		if _, err := args(c, 0, 0); err != nil {
 			return err
 		}
-		in["olderThan"], in["bucket"] = before, c.String("bucket")
+		in.OlderThan, in.Bucket = before, c.String("bucket")
 		if p, err = a.open(c); err != nil {
 			return err
 		}
 	}
-	return a.abandon(ctx, c, p, "/api/v1/uploads/abandon", in, what)
+	return a.abandon(ctx, c, what, func(rehearse bool) (q api.Quantity, err error) {
+		in.Rehearse = rehearse
+		return q, p.call(ctx, http.MethodPost, "/api/v1/uploads/abandon", nil, in, &q)
+	})
 }
 
-// abandon abandons uploads that a call of the desk is told of, after saying what they hold.
-func (a *app) abandon(ctx context.Context, c *cli.Command, p *desk, call string, in map[string]any, what string) error {
-	ask := func(rehearse bool) (q api.Quantity, err error) {
-		in["rehearse"] = rehearse
-		return q, p.call(ctx, http.MethodPost, call, nil, in, &q)
-	}
+// abandon abandons uploads, a call of the desk at a time, after saying what they hold.
+func (a *app) abandon(ctx context.Context, c *cli.Command, what string,
+	ask func(rehearse bool) (api.Quantity, error)) error {
 	q, err := ask(true)
 	if err != nil {
 		return err

@@ -171,15 +171,15 @@ func (a *app) objectAnnotate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"metadata": object.Edit{Set: set, Unset: c.StringSlice("unset")},
-		"tags": object.Edit{Set: tags, Unset: c.StringSlice("untag")}}
-	if c.IsSet("content-type") {
-		in["contentType"] = c.String("content-type")
+	in := api.ObjectChange{Metadata: object.Edit{Set: set, Unset: c.StringSlice("unset")},
+		Tags: object.Edit{Set: tags, Unset: c.StringSlice("untag")}}
+	if err = readFlags(c, &in); err == nil {
+		err = atRevision(c, &in)
 	}
-	if err := onlyIfRevision(c, in); err != nil {
+	if err != nil {
 		return err
 	}
-	if len(in) == 2 && len(set)+len(tags)+len(c.StringSlice("unset"))+len(c.StringSlice("untag")) == 0 {
+	if in.ContentType == nil && len(set)+len(tags)+len(c.StringSlice("unset"))+len(c.StringSlice("untag")) == 0 {
 		return wrongUsage("nothing to change was given").see(c)
 	}
 	var o api.ObjectInfo
@@ -420,7 +420,7 @@ func (a *app) objectRestore(ctx context.Context, c *cli.Command) error {
 	}
 	var o api.ObjectInfo
 	if err := p.call(ctx, http.MethodPost, bucketCall(bucket, "/restore"), nil,
-		map[string]any{"key": key, "version": version, "asOf": asOf}, &o); err != nil {
+		api.RestoreVersionAsk{Key: key, Version: version, AsOf: asOf}, &o); err != nil {
 		return a.orBeneath(ctx, p, bucket, key, err)
 	}
 	return a.print(o, func() error {

@@ -85,12 +85,7 @@ func (d *Desk) showAccount(ctx context.Context, in *AccountPath) (*accountOut, e
 }
 
 func (d *Desk) createAccount(ctx context.Context, in *struct {
-	Body struct {
-		Name       string `json:"name" maxLength:"256"`
-		Note       string `json:"note,omitempty"`
-		Quota      *int64 `json:"quota,omitempty" minimum:"1" doc:"Bytes of all its buckets"`
-		MaxBuckets *int   `json:"maxBuckets,omitempty" minimum:"0"`
-	}
+	Body api.NewAccount
 }) (*accountOut, error) {
 	a := catalog.Account{Name: in.Body.Name, Note: in.Body.Note, Quota: in.Body.Quota, MaxBuckets: in.Body.MaxBuckets}
 	err := checkName("name", a.Name)
@@ -108,16 +103,7 @@ func (d *Desk) createAccount(ctx context.Context, in *struct {
 
 func (d *Desk) changeAccount(ctx context.Context, in *struct {
 	AccountPath
-	Body struct {
-		Note       *string       `json:"note,omitempty"`
-		Quota      optionalQuota `json:"quota,omitempty" required:"false"`
-		MaxBuckets optionalQuota `json:"maxBuckets,omitempty" required:"false"`
-		Placement  *string       `json:"placement,omitempty" maxLength:"32" doc:"What buckets have that name none; none for none"`
-		Fixed      *bool         `json:"placementFixed,omitempty" doc:"They all have it, and the account cannot choose"`
-		Region     *string       `json:"region,omitempty" maxLength:"63" doc:"Where buckets are made that name no region"`
-		IfRevision int           `json:"ifRevision,omitempty" minimum:"1"`
-		Alone      bool          `json:"alone,omitempty" doc:"A fixed placement is not told to the regions that admit the account"`
-	}
+	Body api.AccountChange
 }) (*accountOut, error) {
 	a, err := d.store.Catalog.Account(ctx, in.Account)
 	if err != nil {
@@ -127,12 +113,12 @@ func (d *Desk) changeAccount(ctx context.Context, in *struct {
 	if in.Body.Note != nil {
 		a.Note = *in.Body.Note
 	}
-	if in.Body.Quota.given {
-		a.Quota = in.Body.Quota.value
+	if in.Body.Quota.Given {
+		a.Quota = in.Body.Quota.Value
 	}
-	if in.Body.MaxBuckets.given {
+	if in.Body.MaxBuckets.Given {
 		a.MaxBuckets = nil
-		if v := in.Body.MaxBuckets.value; v != nil {
+		if v := in.Body.MaxBuckets.Value; v != nil {
 			n := int(*v)
 			a.MaxBuckets = &n
 		}

@@ -65,14 +65,7 @@ func (d *Desk) runAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
 // acceptedMost is for how long a finding may be let be.
 const acceptedMost = 366 * 24 * time.Hour
 
-func (d *Desk) acceptFinding(ctx context.Context, in *struct {
-	Body struct {
-		Check   string `json:"check" maxLength:"64"`
-		Subject string `json:"subject" maxLength:"2000"`
-		Why     string `json:"why,omitempty" maxLength:"500" doc:"The reason; with until"`
-		Until   string `json:"until,omitempty" maxLength:"64" doc:"Such as 90d, or 2027-01-31; empty: no longer accepted"`
-	}
-}) (*struct{}, error) {
+func (d *Desk) acceptFinding(ctx context.Context, in *struct{ Body api.AcceptAsk }) (*struct{}, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()
 	var until *time.Time
@@ -121,12 +114,7 @@ func (d *Desk) auditConcern(ctx context.Context, o *api.Overview) error {
 }
 
 // mendFinding makes the call that mends a finding, for who asks, and looks again.
-func (d *Desk) mendFinding(ctx context.Context, in *struct {
-	Body struct {
-		Check   string `json:"check" maxLength:"100"`
-		Subject string `json:"subject" maxLength:"2000"`
-	}
-}) (*auditOut, error) {
+func (d *Desk) mendFinding(ctx context.Context, in *struct{ Body api.FixAsk }) (*auditOut, error) {
 	list, _, err := d.store.Catalog.Audit(ctx, who(ctx).subject.Account, d.store.Catalog.Now())
 	if err != nil {
 		return nil, err

@@ -196,21 +196,7 @@ func (d *Desk) withRegions(ctx context.Context, page *api.BucketPage, account, a
 	return nil
 }
 
-// newBucket says what bucket is to be made.
-type newBucket struct {
-	Name         string            `json:"name" maxLength:"256"`
-	Quota        *int64            `json:"quota,omitempty" doc:"Bytes"`
-	Versioning   string            `json:"versioning,omitempty" enum:"off,on,paused" default:"off"`
-	Tags         map[string]string `json:"tags,omitempty"`
-	Account      string            `json:"account,omitempty" maxLength:"64" doc:"That owns it; the one that asks otherwise. Operators may name another"`
-	Sealing      bool              `json:"sealing,omitempty" doc:"Encrypt new bodies at rest"`
-	AbandonAfter int               `json:"abandonAfter,omitempty" minimum:"0" maximum:"3650" doc:"Make a rule that abandons unfinished uploads after so many days; 0 for none"`
-	Tier         string            `json:"tier,omitempty" maxLength:"32" doc:"Where new bodies go that name no other"`
-	Placement    string            `json:"placement,omitempty" maxLength:"32" doc:"How bytes are kept, instead of a tier; the account's default otherwise"`
-	Region       string            `json:"region,omitempty" maxLength:"63" doc:"In which it is made; the account's default otherwise"`
-}
-
-func (d *Desk) createBucket(ctx context.Context, in *struct{ Body newBucket }) (*bucketOut, error) {
+func (d *Desk) createBucket(ctx context.Context, in *struct{ Body api.NewBucket }) (*bucketOut, error) {
 	b := catalog.Bucket{Account: in.Body.Account, Operates: who(ctx).subject.Operator,
 		Settings: bucket.Settings{Quota: in.Body.Quota, Sealing: in.Body.Sealing, Tier: in.Body.Tier,
 			Placement: in.Body.Placement}}

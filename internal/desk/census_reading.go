@@ -84,11 +84,7 @@ func (d *Desk) openCensus(ctx context.Context, in *CensusRunPath, where string) 
 
 func (d *Desk) readCensus(ctx context.Context, in *struct {
 	CensusRunPath
-	Body struct {
-		Where string `json:"where,omitempty" maxLength:"4000" doc:"Rows that an expression of find holds for"`
-		After string `json:"after,omitempty" maxLength:"100"`
-		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
-	}
+	Body api.CensusRowsAsk
 }) (*struct{ Body api.CensusRows }, error) {
 	r, s, test, err := d.openCensus(ctx, &in.CensusRunPath, in.Body.Where)
 	if err != nil {
@@ -142,11 +138,7 @@ func readCensusPlace(s string) (p censusfile.Place, err error) {
 
 func (d *Desk) sumCensus(ctx context.Context, in *struct {
 	CensusRunPath
-	Body struct {
-		By    string `json:"by" maxLength:"210" doc:"A column; keys are summed by what is before their first slash, moments by day"`
-		Where string `json:"where,omitempty" maxLength:"4000"`
-		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"50"`
-	}
+	Body api.CensusTotalsAsk
 }) (*struct{ Body api.CensusTotals }, error) {
 	_, s, test, err := d.openCensus(ctx, &in.CensusRunPath, in.Body.Where)
 	if err != nil {
@@ -188,12 +180,7 @@ func causeOf(ctx context.Context, err error) error {
 
 func (d *Desk) compareCensuses(ctx context.Context, in *struct {
 	CensusRunPath
-	Body struct {
-		With   int64  `json:"with,omitempty" doc:"The earlier run; 0: the one before that was written whole"`
-		Census string `json:"census,omitempty" maxLength:"63" doc:"Another census that the earlier run is of"`
-		Only   string `json:"only,omitempty" enum:"came,went,changed" doc:"List only these"`
-		Limit  int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
-	}
+	Body api.CensusCompareAsk
 }) (*struct{ Body api.CensusDifference }, error) {
 	c, r, err := d.myCensusRun(ctx, &in.CensusRunPath)
 	if err != nil {

@@ -181,10 +181,7 @@ func (d *Desk) mayCensus(ctx context.Context, x *census.Census) error {
 }
 
 func (d *Desk) addCensus(ctx context.Context, in *struct {
-	Body struct {
-		Name string `json:"name" maxLength:"63"`
-		api.CensusChange
-	}
+	Body api.NewCensus
 }) (*censusOut, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()
@@ -208,10 +205,7 @@ func (d *Desk) addCensus(ctx context.Context, in *struct {
 
 func (d *Desk) changeCensus(ctx context.Context, in *struct {
 	CensusPath
-	Body struct {
-		api.CensusChange
-		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
-	}
+	Body api.CensusUpdate
 }) (*censusOut, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()

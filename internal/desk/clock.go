@@ -41,9 +41,7 @@ func (d *Desk) showClock(ctx context.Context, _ *struct{}) (*clockOut, error) {
 
 func (d *Desk) clockRight(ctx context.Context, in *struct {
 	Jump int64 `path:"jump"`
-	Body struct {
-		WrongSince string `json:"wrongSince,omitempty" maxLength:"64" doc:"A moment, in the time that was told then: what was written before it is as old as it seems. Otherwise all since the jump before is in doubt"`
-	}
+	Body api.ClockAsk
 }) (*clockOut, error) {
 	var since time.Time
 	if s := in.Body.WrongSince; s != "" {

@@ -4,11 +4,11 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
-	"embed"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
+	"reflect"
 	"strconv"
 	"sync"
 	"time"
@@ -29,9 +29,6 @@ import (
 	"spindle/internal/store"
 )
 
-//go:embed all:console/dist
-var consoleFiles embed.FS
-
 // Settings of the desk.
 type Settings struct {
 	Version     string
@@ -41,6 +38,7 @@ type Settings struct {
 	Domains     []string // of host style
 	Secure      bool     // the desk is served over TLS
 	Registry    *prometheus.Registry
+	Console     fs.FS // the built console: index.html and what it loads
 
 	// Observe hears of each call: its operation, status and time; nil: nobody does.
 	Observe func(call string, status int, took time.Duration)
@@ -132,19 +130,15 @@ func Document() ([]byte, error) {
 
 func (d *Desk) api(r chi.Router) huma.API {
 	d.rules = map[string]rule{}
-	huma.NewErrorWithContext = newProblem
-	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
-		return newProblem(nil, status, message, errs...)
-	}
-	huma.DefaultArrayNullable = false
 	cfg := huma.DefaultConfig("Spindle desk", "1")
 	cfg.DocsPath = ""
 	cfg.SchemasPath = ""
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Info.Description = "The API of the desk. Sign calls in their header, version 4, for the service \"desk\", with the SHA-256 of the body and a header Spindle-Once of random text; or sign in for a session."
-	api := humachi.New(r, cfg)
-	api.UseMiddleware(d.observed, d.ruled)
-	to := &calls{d, api}
+	doc := humachi.New(r, cfg)
+	doc.UseMiddleware(d.observed, d.ruled)
+	doc.OpenAPI().Components.Schemas.RegisterTypeAlias(reflect.TypeFor[api.Limit](), reflect.TypeFor[limitSchema]())
+	to := &calls{d, doc}
 	d.serviceCalls(to)
 	d.clockCalls(to)
 	d.sessionCalls(to)
@@ -173,7 +167,7 @@ func (d *Desk) api(r chi.Router) huma.API {
 	d.postCalls(to)
 	d.auditCalls(to)
 	d.charterCalls(to)
-	return api
+	return doc
 }
 
 func plain(w http.ResponseWriter, status int, text string) {
@@ -300,10 +294,7 @@ const noNonce = `<meta name="style-nonce" content=""`
 
 // console serves the built console; what is no file is a page of it.
 func (d *Desk) console() http.HandlerFunc {
-	dist, err := fs.Sub(consoleFiles, "console/dist")
-	if err != nil {
-		panic(err) // the folder is embedded
-	}
+	dist := d.settings.Console
 	files := http.FileServerFS(dist)
 	index, err := fs.ReadFile(dist, "index.html")
 	return func(w http.ResponseWriter, r *http.Request) {

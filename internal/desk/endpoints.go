@@ -236,10 +236,7 @@ func (d *Desk) reseal(ctx context.Context, e *endpoint.Endpoint, c *api.Endpoint
 
 func (d *Desk) changeEndpoint(ctx context.Context, in *struct {
 	EndpointPath
-	Body struct {
-		api.EndpointChange
-		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
-	}
+	Body api.EndpointUpdate
 }) (*endpointOut, error) {
 	e, err := d.endpointChanged(ctx, in.Endpoint, in.Body.IfRevision, &in.Body.EndpointChange, nil)
 	if err != nil {
@@ -258,10 +255,7 @@ type reportOut struct{ Body endpoint.Report }
 
 func (d *Desk) checkEndpoint(ctx context.Context, in *struct {
 	EndpointPath
-	Body struct {
-		Bucket string `json:"bucket,omitempty" maxLength:"63" doc:"To look at, instead of the usual one"`
-		Write  bool   `json:"write,omitempty" doc:"Also put, read and remove small objects in it"`
-	}
+	Body api.EndpointCheckAsk
 }) (*reportOut, error) {
 	r, err := d.endpointChecked(ctx, in.Endpoint, in.Body.Bucket, in.Body.Write, nil)
 	return &reportOut{r}, err

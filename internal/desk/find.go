@@ -208,13 +208,8 @@ func readPlace(s string) (p foundAt, err error) {
 	return p, nil
 }
 
-func (d *Desk) findObjects(ctx context.Context, in *struct {
-	Body struct {
-		api.FindAsk
-		After string `json:"after,omitempty" maxLength:"4000"`
-		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
-	}
-}) (*struct{ Body api.FindAnswer }, error) {
+func (d *Desk) findObjects(ctx context.Context, in *struct{ Body api.FindPageAsk }) (*struct{ Body api.FindAnswer },
+	error) {
 	f, err := d.finding(ctx, &in.Body.FindAsk)
 	if err != nil {
 		return nil, err
@@ -436,13 +431,7 @@ func grouping(s string) (catalog.Grouping, error) {
 }
 
 // groupFound counts what is found by the values of a field, those with most objects first.
-func (d *Desk) groupFound(ctx context.Context, in *struct {
-	Body struct {
-		api.FindAsk
-		By    string `json:"by" maxLength:"300" doc:"field NAME, tag NAME, type, tier, or year, month or day of writing (UTC)"`
-		Limit int    `json:"limit,omitempty" minimum:"1" maximum:"10000" default:"100"`
-	}
-}) (*struct {
+func (d *Desk) groupFound(ctx context.Context, in *struct{ Body api.FindGroupsAsk }) (*struct {
 	Body struct {
 		Groups  []api.FindGroup `json:"groups" doc:"Those with most objects first"`
 		Objects int64           `json:"objects" doc:"Of all groups"`

@@ -160,14 +160,7 @@ func (d *Desk) showGrant(ctx context.Context, in *GrantPath) (*grantOut, error) 
 }
 
 func (d *Desk) createGrantCall(ctx context.Context, in *struct {
-	Body struct {
-		Bucket  string `json:"bucket" maxLength:"64"`
-		Prefix  string `json:"prefix,omitempty" doc:"Empty for the whole bucket"`
-		To      string `json:"to" maxLength:"128" doc:"account:NAME, person:NAME, key:ID (or its name; of another account ACCOUNT/NAME) or anyone"`
-		For     string `json:"for" maxLength:"64" doc:"read from, write into, replicate into, administer; or rights with commas: list, read, write, remove, settings"`
-		Expires string `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
-		Note    string `json:"note,omitempty"`
-	}
+	Body api.NewGrant
 }) (*grantOut, error) {
 	r, err := d.createGrant(ctx, in.Body.Bucket, in.Body.Prefix, in.Body.To, in.Body.For, in.Body.Expires, in.Body.Note)
 	if err != nil {
@@ -178,12 +171,7 @@ func (d *Desk) createGrantCall(ctx context.Context, in *struct {
 
 func (d *Desk) changeGrant(ctx context.Context, in *struct {
 	GrantPath
-	Body struct {
-		For        *string `json:"for,omitempty" maxLength:"64"`
-		Expires    *string `json:"expires,omitempty" maxLength:"64" doc:"Empty for never"`
-		Note       *string `json:"note,omitempty"`
-		IfRevision int     `json:"ifRevision,omitempty" minimum:"1"`
-	}
+	Body api.GrantChange
 }) (*grantOut, error) {
 	if _, err := d.ofGrant(ctx, in.ID); err != nil {
 		return nil, err

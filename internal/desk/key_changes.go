@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/keyring"
@@ -11,17 +12,7 @@ import (
 
 func (d *Desk) changeKey(ctx context.Context, in *struct {
 	KeyPath
-	Body struct {
-		Name       *string   `json:"name,omitempty" minLength:"1" maxLength:"64"`
-		Note       *string   `json:"note,omitempty"`
-		Role       *string   `json:"role,omitempty"`
-		Operator   *bool     `json:"operator,omitempty" doc:"Only an operator gives it, takes it, or changes a key that has it"`
-		Limits     *[]string `json:"limits,omitempty" maxItems:"100" doc:"Replaces the current ones; none removes them"`
-		Rate       *int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
-		Expires    *string   `json:"expires,omitempty" maxLength:"64" doc:"Empty for never"`
-		Active     *bool     `json:"active,omitempty"`
-		IfRevision int       `json:"ifRevision,omitempty" minimum:"1"`
-	}
+	Body api.KeyChange
 }) (*keyOut, error) {
 	b := in.Body
 	is, err := d.ofKey(ctx, in.Key)
@@ -82,9 +73,7 @@ func (d *Desk) changeKey(ctx context.Context, in *struct {
 
 func (d *Desk) replaceKey(ctx context.Context, in *struct {
 	KeyPath
-	Body struct {
-		Grace string `json:"grace,omitempty" maxLength:"64" default:"24h" doc:"How long the old one works: a time such as 24h or 7d, or 0"`
-	}
+	Body api.ReplaceKeyAsk
 }) (*keySecretOut, error) {
 	k, err := d.ofKey(ctx, in.Key)
 	if err != nil {

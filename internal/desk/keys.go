@@ -218,18 +218,7 @@ func (d *Desk) showKey(ctx context.Context, in *KeyPath) (*keyOut, error) {
 }
 
 func (d *Desk) createKeyCall(ctx context.Context, in *struct {
-	Body struct {
-		Account  string   `json:"account,omitempty" maxLength:"64" doc:"The one that asks otherwise"`
-		Name     string   `json:"name" minLength:"1" maxLength:"64" doc:"The application that uses it"`
-		Note     string   `json:"note,omitempty"`
-		Role     string   `json:"role,omitempty" default:"reader" doc:"reader, writer or administrator"`
-		Operator bool     `json:"operator,omitempty" doc:"It operates the service: only an operator gives that"`
-		Limits   []string `json:"limits,omitempty" maxItems:"100" doc:"Buckets, or bucket/prefix"`
-		Rate     int      `json:"rate,omitempty" minimum:"0" maximum:"1000000"`
-		Expires  string   `json:"expires,omitempty" maxLength:"64" doc:"A moment, or a time from now such as 90d"`
-		ID       string   `json:"id,omitempty" maxLength:"64" doc:"Brought along; made otherwise"`
-		Secret   string   `json:"secret,omitempty" maxLength:"128" doc:"Brought along, with the id"`
-	}
+	Body api.NewKey
 }) (*keySecretOut, error) {
 	out, err := d.createKey(ctx, in.Body.Account, catalog.AccessKey{ID: in.Body.ID, Name: in.Body.Name, Note: in.Body.Note,
 		Rate: in.Body.Rate, Operator: in.Body.Operator, Active: true}, in.Body.Role, in.Body.Limits, in.Body.Expires,

@@ -119,10 +119,7 @@ func (d *Desk) changeRules(ctx context.Context, bucket string, c store.RulesChan
 
 func (d *Desk) saveRules(ctx context.Context, in *struct {
 	BucketPath
-	Body struct {
-		api.RulesSaving
-		Rules []lifecycle.Form `json:"rules" maxItems:"200"`
-	}
+	Body api.RulesSave
 }) (*rulesOut, error) {
 	return d.changeRules(ctx, in.Bucket, savingRules(in.Body.RulesSaving, fmt.Sprintf("all %d rules saved",
 		len(in.Body.Rules)),
@@ -137,11 +134,7 @@ type RulePath struct {
 
 func (d *Desk) putRule(ctx context.Context, in *struct {
 	RulePath
-	Body struct {
-		api.RulesSaving
-		Rule lifecycle.Form `json:"rule"`
-		New  bool           `json:"new,omitempty" doc:"Refuse when there is a rule of the name"`
-	}
+	Body api.RuleSave
 }) (*rulesOut, error) {
 	f := in.Body.Rule
 	if f.Name == "" {
@@ -165,10 +158,7 @@ func (d *Desk) putRule(ctx context.Context, in *struct {
 // putRules adds or replaces several rules in one revision.
 func (d *Desk) putRules(ctx context.Context, in *struct {
 	BucketPath
-	Body struct {
-		api.RulesSaving
-		Rules []lifecycle.Form `json:"rules" minItems:"1" maxItems:"200"`
-	}
+	Body api.RulesPut
 }) (*rulesOut, error) {
 	names := make([]string, len(in.Body.Rules))
 	for i, f := range in.Body.Rules {
@@ -203,9 +193,7 @@ func (d *Desk) removeRule(ctx context.Context, in *struct {
 
 func (d *Desk) checkRules(ctx context.Context, in *struct {
 	BucketPath
-	Body struct {
-		Rules []lifecycle.Form `json:"rules" maxItems:"200"`
-	}
+	Body api.RulesCheck
 }) (*struct {
 	Body struct {
 		Complaints []api.Complaint `json:"complaints" doc:"None when they can be saved"`

@@ -116,9 +116,7 @@ func (d *Desk) startRun(ctx context.Context, in *BucketPath) (*runOut, error) {
 
 func (d *Desk) answerRun(ctx context.Context, in *struct {
 	RunPath
-	Body struct {
-		GoOn bool `json:"goOn" doc:"Otherwise it is stopped"`
-	}
+	Body api.RunAnswer
 }) (*runOut, error) {
 	f, _, err := d.ruledBucket(ctx, in.Bucket)
 	if err != nil {

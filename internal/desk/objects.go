@@ -238,15 +238,7 @@ func (d *Desk) showObject(ctx context.Context, in *struct {
 
 func (d *Desk) copyObjectCall(ctx context.Context, in *struct {
 	BucketPath
-	Body struct {
-		FromBucket  string `json:"fromBucket"`
-		FromKey     string `json:"fromKey"`
-		FromVersion string `json:"fromVersion,omitempty" doc:"A version's id; the current one otherwise"`
-		Key         string `json:"key"`
-		Tier        string `json:"tier,omitempty" maxLength:"32" doc:"Where the copy goes; the source's otherwise"`
-		Move        bool   `json:"move,omitempty" doc:"Remove the source in the same transaction"`
-		IfAbsent    bool   `json:"ifAbsent,omitempty" doc:"Refuse when the target is there"`
-	}
+	Body api.CopyAsk
 }) (*struct{ Body api.ObjectInfo }, error) {
 	v, err := d.copyObject(ctx, in.Body.FromBucket, in.Body.FromKey, in.Body.FromVersion, in.Bucket, in.Body.Key,
 		in.Body.Tier, in.Body.Move, in.Body.IfAbsent)
@@ -263,11 +255,7 @@ func (d *Desk) copyObjectCall(ctx context.Context, in *struct {
 func (d *Desk) linkObject(ctx context.Context, in *struct {
 	HostIn
 	BucketPath
-	Body struct {
-		Key     string `json:"key"`
-		Seconds int    `json:"seconds" minimum:"1" maximum:"604800" default:"3600"`
-		With    string `json:"with,omitempty" maxLength:"128" doc:"The key that signs the link, when a person asks: one of the account's that may read the object"`
-	}
+	Body api.LinkAsk
 }) (*struct {
 	Body struct {
 		URL     string    `json:"url"`

@@ -72,11 +72,7 @@ func (d *Desk) showUpload(ctx context.Context, in *UploadRef) (*partsOut, error)
 
 func (d *Desk) completeUpload(ctx context.Context, in *struct {
 	UploadRef
-	Body struct {
-		Parts    []api.PartName `json:"parts,omitempty" maxItems:"10000"`
-		Size     int64          `json:"size,omitempty" doc:"Of the whole: compared when it is given"`
-		IfAbsent bool           `json:"ifAbsent,omitempty"`
-	}
+	Body api.CompleteAsk
 }) (*objectOut, error) {
 	a, err := address(in.Bucket, in.Key)
 	if err != nil {

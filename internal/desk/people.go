@@ -137,13 +137,7 @@ func (d *Desk) showPerson(ctx context.Context, in *PersonPath) (*personOut, erro
 }
 
 func (d *Desk) createPerson(ctx context.Context, in *struct {
-	Body struct {
-		Name     string       `json:"name" maxLength:"256"`
-		Password string       `json:"password,omitempty" maxLength:"1024" doc:"Made when it is not given; changed at the first sign-in either way"`
-		Operator bool         `json:"operator,omitempty"`
-		Note     string       `json:"note,omitempty"`
-		Roles    []api.RoleIn `json:"roles,omitempty" maxItems:"100"`
-	}
+	Body api.NewPerson
 }) (*personSecretOut, error) {
 	b := in.Body
 	members, err := d.members(ctx, b.Roles, nil)

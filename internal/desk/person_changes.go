@@ -56,14 +56,7 @@ func (d *Desk) personSecret(ctx context.Context, name, made string) (*personSecr
 
 func (d *Desk) changePerson(ctx context.Context, in *struct {
 	PersonPath
-	Body struct {
-		Operator   *bool        `json:"operator,omitempty"`
-		Active     *bool        `json:"active,omitempty" doc:"Off ends their sessions"`
-		Unlock     bool         `json:"unlock,omitempty" doc:"Forget failed attempts"`
-		Note       *string      `json:"note,omitempty"`
-		Roles      []api.RoleIn `json:"roles,omitempty" maxItems:"100" doc:"Roles to set; the role none removes one"`
-		IfRevision int          `json:"ifRevision,omitempty" minimum:"1"`
-	}
+	Body api.PersonChange
 }) (*personOut, error) {
 	if _, err := d.person(ctx, in.Person); err != nil {
 		return nil, err
@@ -118,9 +111,7 @@ func (d *Desk) changePerson(ctx context.Context, in *struct {
 
 func (d *Desk) resetPerson(ctx context.Context, in *struct {
 	PersonPath
-	Body struct {
-		Password string `json:"password,omitempty" maxLength:"1024" doc:"Made when it is not given"`
-	}
+	Body api.ResetAsk
 }) (*personSecretOut, error) {
 	p, err := d.person(ctx, in.Person)
 	if err == nil && !who(ctx).subject.Operator && !d.owns(ctx, p) {

@@ -125,12 +125,7 @@ func applyPlacement(c *api.PlacementChange, p *placement.Placement) error {
 }
 
 func (d *Desk) addPlacement(ctx context.Context, in *struct {
-	Body struct {
-		Name    string `json:"name" maxLength:"64"`
-		Tier    string `json:"tier" maxLength:"32"`
-		Sealing bool   `json:"sealing,omitempty"`
-		api.PlacementChange
-	}
+	Body api.NewPlacement
 }) (*placementOut, error) {
 	p := &placement.Placement{Name: in.Body.Name, Tier: in.Body.Tier, Sealing: in.Body.Sealing}
 	err := applyPlacement(&in.Body.PlacementChange, p)
@@ -145,10 +140,7 @@ func (d *Desk) addPlacement(ctx context.Context, in *struct {
 
 func (d *Desk) changePlacement(ctx context.Context, in *struct {
 	PlacementPath
-	Body struct {
-		api.PlacementChange
-		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
-	}
+	Body api.PlacementUpdate
 }) (*placementOut, error) {
 	if err := d.store.Catalog.ChangePlacement(ctx, in.Placement, in.Body.IfRevision, d.store.Now(author(ctx)),
 		func(p *placement.Placement) error { return applyPlacement(&in.Body.PlacementChange, p) }); err != nil {

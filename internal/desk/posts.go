@@ -75,15 +75,7 @@ func (d *Desk) listPosts(ctx context.Context, in *struct {
 	return out, nil
 }
 
-func (d *Desk) addPost(ctx context.Context, in *struct {
-	Body struct {
-		Name   string   `json:"name" maxLength:"63"`
-		URL    string   `json:"url" maxLength:"2000"`
-		Bucket string   `json:"bucket,omitempty" maxLength:"63"`
-		Prefix string   `json:"prefix,omitempty" maxLength:"1024"`
-		Kinds  []string `json:"kinds,omitempty" maxItems:"30"`
-	}
-}) (*postOut, error) {
+func (d *Desk) addPost(ctx context.Context, in *struct{ Body api.NewPost }) (*postOut, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()
 	p := &posting.Post{Account: who(ctx).subject.Account, Name: in.Body.Name, URL: in.Body.URL, On: true,
@@ -125,9 +117,7 @@ func (d *Desk) addPost(ctx context.Context, in *struct {
 
 func (d *Desk) turnPost(ctx context.Context, in *struct {
 	PostPath
-	Body struct {
-		On bool `json:"on"`
-	}
+	Body api.PostChange
 }) (*postOut, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()

@@ -59,6 +59,15 @@ func (d *Desk) problem(ctx context.Context, err error) *api.Problem {
 	return p
 }
 
+// The library has one way to make errors, and one default for lists, for all of a program.
+func init() {
+	huma.NewErrorWithContext = newProblem
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		return newProblem(nil, status, message, errs...)
+	}
+	huma.DefaultArrayNullable = false
+}
+
 // newProblem renders what huma finds wrong with a request before we see it.
 func newProblem(ctx huma.Context, status int, message string, errs ...error) huma.StatusError {
 	p := &api.Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: "request"}

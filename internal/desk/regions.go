@@ -139,15 +139,7 @@ func (d *Desk) showRegion(ctx context.Context, in *RegionPath) (*regionOut, erro
 }
 
 // addRegion asks the service at an address what it is, and enters it when it answers.
-func (d *Desk) addRegion(ctx context.Context, in *struct {
-	Body struct {
-		Name   string `json:"name,omitempty" maxLength:"63" doc:"That it is expected to have; found out otherwise"`
-		Desk   string `json:"desk" maxLength:"300" doc:"Address of its desk"`
-		Key    string `json:"key" maxLength:"128" doc:"Of an operator there"`
-		Secret string `json:"secret" maxLength:"256" doc:"Of the key"`
-		Note   string `json:"note,omitempty"`
-	}
-}) (*regionOut, error) {
+func (d *Desk) addRegion(ctx context.Context, in *struct{ Body api.NewRegion }) (*regionOut, error) {
 	b := in.Body
 	r := &region.Region{Name: b.Name, Desk: b.Desk, KeyID: b.Key, Note: b.Note}
 	if r.Name == "" {
@@ -219,9 +211,7 @@ func (d *Desk) sister(ctx context.Context, name string) (*remote.Sister, *region
 func (d *Desk) admitAccount(ctx context.Context, in *struct {
 	RegionPath
 	AccountPath
-	Body struct {
-		Admitted bool `json:"admitted"`
-	}
+	Body api.AdmitAsk
 }) (*accountOut, error) {
 	a, err := d.store.Catalog.Account(ctx, in.Account)
 	if err != nil {
@@ -322,7 +312,7 @@ func (d *Desk) bucketRegion(ctx context.Context, account, asked string) (string,
 }
 
 // createAtSister makes a bucket at a sister.
-func (d *Desk) createAtSister(ctx context.Context, in *newBucket, account string) (*bucketOut, error) {
+func (d *Desk) createAtSister(ctx context.Context, in *api.NewBucket, account string) (*bucketOut, error) {
 	s, r, err := d.sister(ctx, in.Region)
 	if err != nil {
 		return nil, err
@@ -405,7 +395,7 @@ func (d *Desk) targetInRegionLacks(ctx context.Context, t *replication.Target, m
 	err = s.Ask(ctx, http.MethodGet, path, nil, nil, &b)
 	switch {
 	case fault.HasCode(err, "bucket-missing") && mend:
-		_, err = d.createAtSister(ctx, &newBucket{Name: t.Bucket, Region: r.Name, Versioning: "on"}, account)
+		_, err = d.createAtSister(ctx, &api.NewBucket{Name: t.Bucket, Region: r.Name, Versioning: "on"}, account)
 		return nil, err
 	case fault.HasCode(err, "bucket-missing"):
 		return lacksBucketThere(t), nil

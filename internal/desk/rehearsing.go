@@ -38,11 +38,7 @@ func (d *Desk) ruleSetOf(ctx context.Context, f catalog.BucketFacts, forms []lif
 
 func (d *Desk) rehearseRules(ctx context.Context, in *struct {
 	BucketPath
-	Body struct {
-		Rules []lifecycle.Form `json:"rules,omitempty" maxItems:"200" doc:"In place of the bucket's of the same names, or beside them"`
-		Only  bool             `json:"only,omitempty" doc:"Those rules alone"`
-		Days  int              `json:"days,omitempty" minimum:"0" maximum:"3650" default:"90"`
-	}
+	Body api.ForecastAsk
 }) (*struct{ Body api.ForecastInfo }, error) {
 	f, _, err := d.ruledBucket(ctx, in.Bucket)
 	if err != nil {
@@ -131,9 +127,7 @@ func why(x *works.Conflict) string {
 
 func (d *Desk) showAges(ctx context.Context, in *struct {
 	BucketPath
-	Body struct {
-		Scope lifecycle.ScopeForm `json:"scope,omitempty"`
-	}
+	Body api.AgesAsk
 }) (*struct {
 	Body struct {
 		At   time.Time    `json:"at"`

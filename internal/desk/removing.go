@@ -169,9 +169,7 @@ func (d *Desk) removeUnder(ctx context.Context, bucket object.BucketName, in api
 
 func (d *Desk) removeObjectsCall(ctx context.Context, in *struct {
 	BucketPath
-	Body struct {
-		api.RemoveIn
-	}
+	Body api.RemoveAsk
 }) (*quantityOut, error) {
 	q, err := d.removeObjects(ctx, in.Bucket, in.Body.RemoveIn)
 	if err != nil {

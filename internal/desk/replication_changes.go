@@ -407,10 +407,7 @@ func (d *Desk) startBackfill(ctx context.Context, r *replication.Rule) error {
 
 func (d *Desk) changeReplication(ctx context.Context, in *struct {
 	ReplicationPath
-	Body struct {
-		api.ReplicationChange
-		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
-	}
+	Body api.ReplicationUpdate
 }) (*replicationOut, error) {
 	c := &in.Body.ReplicationChange
 	was, err := d.myRule(ctx, in.Rule)
@@ -453,9 +450,7 @@ type existingOut struct {
 
 func (d *Desk) backfillReplication(ctx context.Context, in *struct {
 	ReplicationPath
-	Body struct {
-		Rehearse bool `json:"rehearse,omitempty" doc:"Count alone"`
-	}
+	Body api.BackfillAsk
 }) (*existingOut, error) {
 	r, err := d.myRule(ctx, in.Rule)
 	if err != nil {

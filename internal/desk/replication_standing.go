@@ -120,12 +120,7 @@ func (d *Desk) showLags(ctx context.Context, in *struct {
 
 func (d *Desk) retryReplicas(ctx context.Context, in *struct {
 	ReplicationPath
-	Body struct {
-		Key      string `json:"key,omitempty" maxLength:"1024" doc:"This object alone"`
-		Accept   bool   `json:"acceptTarget,omitempty" doc:"Take a target's bucket as it is, although it was made anew"`
-		Settle   string `json:"settle,omitempty" enum:"overwrite,accept" doc:"About objects of which something newer is at a target: replace it, or accept it in their place"`
-		Rehearse bool   `json:"rehearse,omitempty" doc:"Say about how many would be decided; nothing is changed"`
-	}
+	Body api.RetryAsk
 }) (*struct{ Body api.RetryInfo }, error) {
 	r, err := d.myRule(ctx, in.Rule)
 	if err != nil {

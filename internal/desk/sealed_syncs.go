@@ -104,11 +104,7 @@ const restoreNames = 100
 
 func (d *Desk) restoreSync(ctx context.Context, in *struct {
 	SyncPath
-	Body struct {
-		To     string `json:"to,omitempty" maxLength:"1200" doc:"Where it is brought; empty: where it came from"`
-		Prefix string `json:"prefix,omitempty" maxLength:"1024" doc:"Only keys that begin so"`
-		AsOf   string `json:"asOf,omitempty" maxLength:"64" doc:"As it was at a moment, such as 2d or 2026-11-20 14:00, where the target keeps versions"`
-	}
+	Body api.SyncRestoreAsk
 }) (*syncOut, error) {
 	j, err := d.mySync(ctx, in.Sync)
 	if err != nil {

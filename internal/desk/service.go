@@ -59,15 +59,7 @@ func (d *Desk) service(ctx context.Context, in *HostIn) (*struct{ Body api.Servi
 
 func (d *Desk) checkCall(ctx context.Context, in *struct {
 	HostIn
-	Body struct {
-		Address string `json:"address" maxLength:"512" doc:"As the client has it, with http:// or https://"`
-		Style   string `json:"style" enum:"path,host"`
-		Region  string `json:"region" maxLength:"128"`
-		Key     string `json:"key" maxLength:"128" doc:"Access key id; empty for the one that asks"`
-		Secret  string `json:"secret,omitempty" maxLength:"256" doc:"Its secret; not needed for the key that asks"`
-		Bucket  string `json:"bucket,omitempty" maxLength:"63" doc:"A bucket to try"`
-		Write   bool   `json:"write,omitempty" doc:"Also put, read and remove a 1 KiB object"`
-	}
+	Body api.ServiceCheckAsk
 }) (*struct{ Body endpoint.Report }, error) {
 	b := in.Body
 	key := sign.Credential{ID: b.Key, Secret: b.Secret}

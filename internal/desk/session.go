@@ -150,14 +150,7 @@ func (d *Desk) switchAccount(ctx context.Context, id *identity, account string) 
 	return d.holder(ctx, id)
 }
 
-func (d *Desk) signInCall(ctx context.Context, in *struct {
-	Body struct {
-		Person   string `json:"person,omitempty" maxLength:"128"`
-		Password string `json:"password,omitempty" maxLength:"1024"`
-		Key      string `json:"key,omitempty" maxLength:"128" doc:"An access key's id, instead"`
-		Secret   string `json:"secret,omitempty" maxLength:"256" doc:"Its secret"`
-	}
-}) (*sessionOut, error) {
+func (d *Desk) signInCall(ctx context.Context, in *struct{ Body api.SignInAsk }) (*sessionOut, error) {
 	id, cookies, err := d.signIn(ctx, in.Body.Person, in.Body.Password, in.Body.Key, in.Body.Secret)
 	if err != nil {
 		return nil, err
@@ -177,11 +170,8 @@ func (d *Desk) session(ctx context.Context, _ *struct{}) (*struct{ Body api.Sess
 	return &struct{ Body api.SessionInfo }{info}, nil
 }
 
-func (d *Desk) switchAccountCall(ctx context.Context, in *struct {
-	Body struct {
-		Account string `json:"account" maxLength:"64"`
-	}
-}) (*struct{ Body api.SessionInfo }, error) {
+func (d *Desk) switchAccountCall(ctx context.Context,
+	in *struct{ Body api.SwitchAsk }) (*struct{ Body api.SessionInfo }, error) {
 	id := who(ctx)
 	if err := d.switchAccount(ctx, id, in.Body.Account); err != nil {
 		return nil, err
@@ -193,12 +183,7 @@ func (d *Desk) switchAccountCall(ctx context.Context, in *struct {
 	return &struct{ Body api.SessionInfo }{info}, nil
 }
 
-func (d *Desk) changePasswordCall(ctx context.Context, in *struct {
-	Body struct {
-		Password string `json:"password" maxLength:"1024" doc:"The one there is"`
-		New      string `json:"new" maxLength:"1024"`
-	}
-}) (*struct{}, error) {
+func (d *Desk) changePasswordCall(ctx context.Context, in *struct{ Body api.PasswordAsk }) (*struct{}, error) {
 	if err := d.changePassword(ctx, who(ctx), in.Body.Password, in.Body.New); err != nil {
 		return nil, err
 	}

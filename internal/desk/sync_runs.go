@@ -60,9 +60,7 @@ func (d *Desk) showSyncRun(ctx context.Context, in *SyncRunPath) (*syncRunOut, e
 
 func (d *Desk) runSync(ctx context.Context, in *struct {
 	SyncPath
-	Body struct {
-		Anyway bool `json:"anyway,omitempty" doc:"The guard does not stop it, nor do sides that are others than before"`
-	}
+	Body api.SyncRunAsk
 }) (*syncRunOut, error) {
 	j, err := d.mySync(ctx, in.Sync)
 	if err == nil {

@@ -243,10 +243,7 @@ func (d *Desk) sides() *works.SyncSides {
 }
 
 func (d *Desk) addSync(ctx context.Context, in *struct {
-	Body struct {
-		Name string `json:"name" maxLength:"63"`
-		api.SyncChange
-	}
+	Body api.NewSync
 }) (*syncOut, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()
@@ -323,10 +320,7 @@ func (d *Desk) newSync(ctx context.Context, name string, c *api.SyncChange) (*sy
 
 func (d *Desk) changeSync(ctx context.Context, in *struct {
 	SyncPath
-	Body struct {
-		api.SyncChange
-		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
-	}
+	Body api.SyncUpdate
 }) (*syncOut, error) {
 	by := author(ctx)
 	by.At = d.store.Catalog.Now()

@@ -136,10 +136,7 @@ func (d *Desk) showThere(ctx context.Context, in *TherePath) (*bucketThereOut, e
 
 func (d *Desk) createThere(ctx context.Context, in *struct {
 	EndpointPath
-	Body struct {
-		Name       string `json:"name" maxLength:"63"`
-		Versioning string `json:"versioning,omitempty" enum:"off,on"`
-	}
+	Body api.NewBucketThere
 }) (*bucketThereOut, error) {
 	if _, err := object.ParseBucketName(in.Body.Name); err != nil {
 		return nil, err
@@ -158,10 +155,7 @@ func (d *Desk) createThere(ctx context.Context, in *struct {
 
 func (d *Desk) changeThere(ctx context.Context, in *struct {
 	TherePath
-	Body struct {
-		Versioning string  `json:"versioning,omitempty" enum:"on,paused"`
-		Lifecycle  *string `json:"lifecycle,omitempty" maxLength:"200000" doc:"The document in the endpoint's words; \"\" for none"`
-	}
+	Body api.BucketThereChange
 }) (*bucketThereOut, error) {
 	if err := d.asked(ctx, in.Endpoint, func(ctx context.Context, c *remote.Conn) error {
 		if in.Body.Versioning != "" {

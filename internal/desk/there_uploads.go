@@ -77,13 +77,7 @@ const abandonedAtOnce = 200
 
 func (d *Desk) abandonThere(ctx context.Context, in *struct {
 	TherePath
-	Body struct {
-		Key       string `json:"key,omitempty" maxLength:"1024" doc:"Of one upload"`
-		ID        string `json:"id,omitempty" maxLength:"1024" doc:"Of one upload"`
-		OlderThan string `json:"olderThan,omitempty" maxLength:"64" doc:"All started before this moment or time ago; at most 200 a call"`
-		Prefix    string `json:"prefix,omitempty" maxLength:"1024" doc:"With olderThan: only beneath this"`
-		Rehearse  bool   `json:"rehearse,omitempty"`
-	}
+	Body api.AbandonThereAsk
 }) (*quantityOut, error) {
 	b := in.Body
 	if (b.ID == "") == (b.OlderThan == "") {

@@ -281,10 +281,7 @@ func set[T any](into *T, v *T) {
 }
 
 func (d *Desk) addTier(ctx context.Context, in *struct {
-	Body struct {
-		Name string `json:"name" maxLength:"64"`
-		api.TierChange
-	}
+	Body api.NewTier
 }) (*tierOut, error) {
 	t := &tier.Tier{Name: in.Body.Name, Copies: 1}
 	var err error
@@ -303,10 +300,7 @@ func (d *Desk) addTier(ctx context.Context, in *struct {
 
 func (d *Desk) changeTier(ctx context.Context, in *struct {
 	TierPath
-	Body struct {
-		api.TierChange
-		IfRevision int `json:"ifRevision,omitempty" minimum:"1"`
-	}
+	Body api.TierUpdate
 }) (*tierOut, error) {
 	more, err := d.volumes(ctx, in.Body.Volumes)
 	if err == nil && len(in.Body.Without) > 0 {
@@ -437,11 +431,7 @@ func restoredInfo(r *store.RestoreState) *api.RestoredInfo {
 
 func (d *Desk) fetchVersion(ctx context.Context, in *struct {
 	BucketPath
-	Body struct {
-		Key     string `json:"key"`
-		Version string `json:"version,omitempty" maxLength:"64" doc:"A version's id; the current one otherwise"`
-		Days    int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"That the copy stays; as the tier says otherwise"`
-	}
+	Body api.RestoreAsk
 }) (*struct{ Body api.RestoredInfo }, error) {
 	a, err := address(in.Bucket, in.Body.Key)
 	if err == nil {

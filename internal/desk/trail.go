@@ -168,12 +168,7 @@ func (d *Desk) explainAccess(ctx context.Context, in *struct{ Body api.ExplainIn
 
 func (d *Desk) testAccess(ctx context.Context, in *struct {
 	HostIn
-	Body struct {
-		Key       string `json:"key" maxLength:"64"`
-		Do        string `json:"do" maxLength:"16" doc:"list, read, write, remove or settings"`
-		Bucket    string `json:"bucket" maxLength:"64"`
-		ObjectKey string `json:"objectKey,omitempty" doc:"An object's key, or the prefix of a listing"`
-	}
+	Body api.TestAccessAsk
 }) (*struct{ Body api.Trial }, error) {
 	t, err := d.tryKey(ctx, in.Body.Key, in.Body.Do, in.Body.Bucket, in.Body.ObjectKey)
 	if err != nil {

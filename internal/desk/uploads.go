@@ -184,12 +184,7 @@ func (d *Desk) listUploads(ctx context.Context, in *struct {
 
 func (d *Desk) startUploadCall(ctx context.Context, in *struct {
 	BucketPath
-	Body struct {
-		Key         string            `json:"key"`
-		ContentType string            `json:"contentType,omitempty" maxLength:"256"`
-		Metadata    map[string]string `json:"metadata,omitempty"`
-		Tags        map[string]string `json:"tags,omitempty"`
-	}
+	Body api.NewUpload
 }) (*struct{ Body api.UploadInfo }, error) {
 	u, err := d.startUpload(ctx, in.Bucket, in.Body.Key, in.Body.ContentType, in.Body.Metadata, in.Body.Tags)
 	if err != nil {
@@ -198,14 +193,7 @@ func (d *Desk) startUploadCall(ctx context.Context, in *struct {
 	return &struct{ Body api.UploadInfo }{uploadInfo(u, d.veilOf(ctx, ""))}, nil
 }
 
-func (d *Desk) abandonUploads(ctx context.Context, in *struct {
-	Body struct {
-		Uploads   []api.UploadName `json:"uploads,omitempty" maxItems:"1000"`
-		OlderThan string           `json:"olderThan,omitempty" maxLength:"64" doc:"All started before this moment or time ago; at most 1,000 a call"`
-		Bucket    string           `json:"bucket,omitempty" maxLength:"64" doc:"With olderThan: only of this bucket"`
-		Rehearse  bool             `json:"rehearse,omitempty"`
-	}
-}) (*quantityOut, error) {
+func (d *Desk) abandonUploads(ctx context.Context, in *struct{ Body api.AbandonAsk }) (*quantityOut, error) {
 	q, err := d.abandon(ctx, in.Body.Uploads, in.Body.OlderThan, in.Body.Bucket, in.Body.Rehearse)
 	if err != nil {
 		return nil, err

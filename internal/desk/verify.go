@@ -17,13 +17,7 @@ func (d *Desk) verifyReplication(w http.ResponseWriter, r *http.Request) error {
 	if err := d.administers(ctx, who(ctx).subject.Account, "Compare both sides of a replication rule"); err != nil {
 		return err
 	}
-	var in struct {
-		Deep   bool   `json:"deep"`
-		Repair bool   `json:"repair"`
-		Target string `json:"target"`
-		After  string `json:"after"` // objects with keys after it alone
-		Most   int64  `json:"most"`  // bytes that are read at each target before it ends; 0: all
-	}
+	var in api.VerifyAsk
 	if err := readDocument(w, r, &in); err != nil {
 		return err
 	}

@@ -174,12 +174,7 @@ func (d *Desk) annotateObject(ctx context.Context, in *struct {
 	BucketPath
 	Key     string `query:"key" required:"true"`
 	Version string `query:"version" maxLength:"64" doc:"A version's id; the current one otherwise"`
-	Body    struct {
-		Metadata    object.Edit `json:"metadata,omitempty"`
-		Tags        object.Edit `json:"tags,omitempty"`
-		ContentType *string     `json:"contentType,omitempty" maxLength:"256"`
-		IfRevision  int         `json:"ifRevision,omitempty" minimum:"1"`
-	}
+	Body    api.ObjectChange
 }) (*objectOut, error) {
 	a, err := address(in.Bucket, in.Key)
 	if err == nil {
@@ -214,11 +209,7 @@ func (d *Desk) annotateObject(ctx context.Context, in *struct {
 
 func (d *Desk) restoreObjectCall(ctx context.Context, in *struct {
 	BucketPath
-	Body struct {
-		Key     string `json:"key"`
-		Version string `json:"version,omitempty" maxLength:"64"`
-		AsOf    string `json:"asOf,omitempty" maxLength:"64" doc:"The version that was current at this moment, with the metadata of then"`
-	}
+	Body api.RestoreVersionAsk
 }) (*objectOut, error) {
 	a, err := address(in.Bucket, in.Body.Key)
 	if err != nil {

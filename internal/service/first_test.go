@@ -26,7 +26,7 @@ func TestSeveralStartForTheFirstTime(t *testing.T) {
 		var wg sync.WaitGroup
 		for i := range all {
 			wg.Go(func() {
-				ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+				ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 				defer cancel()
 				s, err := service.Start(ctx, service.Config{Database: url, Data: data, Wire: "127.0.0.1:0",
 					Desk: "127.0.0.1:0", Region: "fenn", Account: "herbarium", Works: works.Settings{}}, harness.Silent())

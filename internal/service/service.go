@@ -28,6 +28,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/tier"
 	"spindle/internal/desk"
+	"spindle/internal/desk/console"
 	"spindle/internal/door"
 	"spindle/internal/gate"
 	"spindle/internal/keyring"
@@ -301,7 +302,8 @@ func (s *Service) serve(wireL, deskL net.Listener) {
 		func() float64 { return s.Store.Catalog.Ahead().Seconds() }))
 	registry.MustRegister(elsewhere{s.Store}, figures{s.Store})
 	s.wire = wireDoor.Server(wire)
-	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, WireAddress: wireL.Addr, WireTLS: cfg.TLSCert != "",
+	d := desk.New(s.Store, s.Gate, desk.Settings{Version: Version, Console: console.Files(), WireAddress: wireL.Addr,
+		WireTLS: cfg.TLSCert != "",
 		WireURL: cfg.WireURL, Domains: cfg.Domains,
 		Secure: cfg.TLSCert != "", Registry: registry, Observe: deskObserver(registry), Endpoints: s.Remote,
 		Folders: cfg.Works.Folders, Money: cfg.Money,
