@@ -115,43 +115,49 @@ func (in *Making) Make(ctx context.Context) (m *Manifest, err error) {
 		defer cancel()
 		err = errors.Join(err, cat.LetBodies(after, hold))
 	}()
-	held, stop := in.holdOn(ctx, cat, hold)
-	defer stop()
-	if err := in.dump(held, url, dir, m); err != nil {
-		return nil, cause(held, err)
-	}
-	if err := in.base(held, cat, url, dir, m); err != nil {
-		return nil, cause(held, err)
-	}
-	if err := in.keepKey(dir, key); err != nil {
-		return nil, err
-	}
-	if err := in.copyVolumes(held, cat, dir, m); err != nil {
-		return nil, cause(held, err)
-	}
-	if err := cat.HoldOn(ctx, hold, holdFor); err != nil {
-		return nil, err
-	}
-	if m.Base != nil { // with the log of the copy itself, which is later than its moment
-		if err := cat.HandOnLog(ctx, logWithin); err != nil {
-			return nil, err
-		}
-	}
-	text, err := json.MarshalIndent(m, "", "  ")
-	if err != nil {
-		return nil, err
-	}
-	text = append(text, '\n')
-	if err := prove(dir, key, text); err != nil {
-		return nil, err
-	}
-	if err := writeLast(filepath.Join(dir, manifestFile), text); err != nil {
+	if err := in.fill(ctx, cat, hold, url, dir, key, m); err != nil {
 		return nil, err
 	}
 	if finished = true; m.Base == nil {
 		return m, nil
 	}
 	return m, forgetLog(in.Folder, m.Base.Cluster)
+}
+
+// fill writes what a backup consists of into its folder, the manifest last, while bodies are held.
+func (in *Making) fill(ctx context.Context, cat *catalog.Catalog, hold int64, url, dir string, key string,
+	m *Manifest) error {
+	held, stop := in.holdOn(ctx, cat, hold)
+	defer stop()
+	if err := in.dump(held, url, dir, m); err != nil {
+		return cause(held, err)
+	}
+	if err := in.base(held, cat, url, dir, m); err != nil {
+		return cause(held, err)
+	}
+	if err := in.keepKey(dir, key); err != nil {
+		return err
+	}
+	if err := in.copyVolumes(held, cat, dir, m); err != nil {
+		return cause(held, err)
+	}
+	if err := cat.HoldOn(ctx, hold, holdFor); err != nil {
+		return err
+	}
+	if m.Base != nil { // with the log of the copy itself, which is later than its moment
+		if err := cat.HandOnLog(ctx, logWithin); err != nil {
+			return err
+		}
+	}
+	text, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return err
+	}
+	text = append(text, '\n')
+	if err := prove(dir, key, text); err != nil {
+		return err
+	}
+	return writeLast(filepath.Join(dir, manifestFile), text)
 }
 
 // cause gives why a context ended, when that is why something failed.

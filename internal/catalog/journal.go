@@ -177,31 +177,36 @@ func (c *Catalog) Journal(ctx context.Context, q JournalQuery) (*JournalPage, er
 		return nil, mapError(err)
 	}
 	defer rows.Close()
+	return page, page.read(rows, q, stretch)
+}
+
+// read reads the entries of a page, and from where to go on when a stretch was looked through.
+func (p *JournalPage) read(rows *sql.Rows, q JournalQuery, stretch int) error {
 	var last JournalEntry // that was looked at
-	looked := int64(0)
+	looked, forward := int64(0), q.After != ""
 	for rows.Next() {
 		var e JournalEntry
 		hit, err := e.scan(rows)
 		if err != nil {
-			return nil, mapError(err)
+			return mapError(err)
 		}
 		if hit {
-			page.Entries = append(page.Entries, e)
+			p.Entries = append(p.Entries, e)
 		} else {
 			last, looked = e, e.Number
 		}
 	}
 	switch {
 	case rows.Err() != nil:
-		return nil, mapError(rows.Err())
-	case len(page.Entries) == q.Limit:
-		page.Next = page.Entries[q.Limit-1].Position()
+		return mapError(rows.Err())
+	case len(p.Entries) == q.Limit:
+		p.Next = p.Entries[q.Limit-1].Position()
 	case looked == int64(stretch) || forward && looked > 0:
-		page.Next = last.Position()
+		p.Next = last.Position()
 	case forward:
-		page.Next = q.After
+		p.Next = q.After
 	}
-	return page, nil
+	return nil
 }
 
 // scan reads an entry; one that is no hit is the last that was looked at, with how many

@@ -185,56 +185,7 @@ func (a *app) printBucket(ctx context.Context, p *desk, b api.BucketInfo) error 
 		More     bool             `json:"morePrefixes,omitempty"` // than the 1,000 greatest
 	}
 	return a.print(shownBucket{b, costs, len(costs) == 1000}, func() error {
-		made := when(b.Created)
-		if b.CreatedBy != "" { // not told of buckets that others own
-			made += " by " + b.CreatedBy
-		}
-		facts := [][2]string{{"Bucket", b.Name}, {"Owner", b.Account}, {"Region", b.Region},
-			{"Created", made}, {"Versioning", b.Versioning},
-			{"Quota", quotaText(b)}, {"Objects", count(b.Usage.Objects)},
-			{"Size", size(b.Usage.Bytes) + " (" + count(b.Usage.Bytes) + " bytes)"}}
-		if u := b.Usage; u.Previous > 0 || u.Markers > 0 || b.Versioning != "off" {
-			facts = append(facts, [2]string{"Previous versions",
-				fmt.Sprintf("%s, %s (%s bytes)", count(u.Previous), size(u.PreviousBytes), count(u.PreviousBytes))},
-				[2]string{"Delete markers", count(u.Markers)})
-		}
-		sealing := "off: new content is kept plain"
-		if b.TierSeals {
-			sealing = "off, and new content is encrypted by its tier"
-		}
-		if b.Sealing {
-			sealing = "on: new content is encrypted at rest"
-		}
-		if b.Partly {
-			facts = append(facts[:5], [2]string{"You may list", shown(orDash(strings.Join(b.Places, ", "))) + " only"})
-		}
-		if !b.Partly {
-			facts = append(facts, [2]string{"Settings", fmt.Sprintf("revision %d", b.Revision)})
-		}
-		goes := b.Tier
-		if b.Elsewhere != "" {
-			goes += ", whose bytes are at " + b.Elsewhere
-		}
-		if b.Placement != "" || b.PlacementDue != "" {
-			placed := orDash(b.Placement)
-			switch {
-			case b.PlacementDue != "":
-				placed += fmt.Sprintf("; %s fixed %s for the account: spindle bucket change %s --placement %s", b.PlacementBy,
-					b.PlacementDue, b.Name, b.PlacementDue)
-			case b.PlacementFixed:
-				placed += ", fixed by " + b.PlacementBy
-			}
-			facts = append(facts, [2]string{"Placement", placed})
-		}
-		if b.Placing != "" {
-			facts = append(facts, [2]string{"Placing", b.Placing})
-		}
-		facts = append(facts, [2]string{"Sealing", sealing}, [2]string{"New content goes to", goes},
-			[2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
-		for _, name := range sortedKeys(b.Tags) {
-			facts = append(facts, [2]string{"Tag " + shown(name), shown(b.Tags[name])})
-		}
-		if err := a.facts(facts); err != nil || len(costs) == 0 {
+		if err := a.facts(bucketFacts(b)); err != nil || len(costs) == 0 {
 			return err
 		}
 		rows := make([][]string, len(costs))
@@ -246,6 +197,60 @@ func (a *app) printBucket(ctx context.Context, p *desk, b api.BucketInfo) error 
 		return a.table([]column{{"OBJECTS", true}, {"SIZE", true}, {"PREVIOUS", true}, {"THEIR SIZE", true},
 			{"MARKERS", true}, {"PREFIX", false}}, rows)
 	})
+}
+
+// bucketFacts gives what there is to say of a bucket.
+func bucketFacts(b api.BucketInfo) (facts [][2]string) {
+	made := when(b.Created)
+	if b.CreatedBy != "" { // not told of buckets that others own
+		made += " by " + b.CreatedBy
+	}
+	facts = [][2]string{{"Bucket", b.Name}, {"Owner", b.Account}, {"Region", b.Region},
+		{"Created", made}, {"Versioning", b.Versioning},
+		{"Quota", quotaText(b)}, {"Objects", count(b.Usage.Objects)},
+		{"Size", size(b.Usage.Bytes) + " (" + count(b.Usage.Bytes) + " bytes)"}}
+	if u := b.Usage; u.Previous > 0 || u.Markers > 0 || b.Versioning != "off" {
+		facts = append(facts, [2]string{"Previous versions",
+			fmt.Sprintf("%s, %s (%s bytes)", count(u.Previous), size(u.PreviousBytes), count(u.PreviousBytes))},
+			[2]string{"Delete markers", count(u.Markers)})
+	}
+	sealing := "off: new content is kept plain"
+	if b.TierSeals {
+		sealing = "off, and new content is encrypted by its tier"
+	}
+	if b.Sealing {
+		sealing = "on: new content is encrypted at rest"
+	}
+	if b.Partly {
+		facts = append(facts[:5], [2]string{"You may list", shown(orDash(strings.Join(b.Places, ", "))) + " only"})
+	}
+	if !b.Partly {
+		facts = append(facts, [2]string{"Settings", fmt.Sprintf("revision %d", b.Revision)})
+	}
+	goes := b.Tier
+	if b.Elsewhere != "" {
+		goes += ", whose bytes are at " + b.Elsewhere
+	}
+	if b.Placement != "" || b.PlacementDue != "" {
+		placed := orDash(b.Placement)
+		switch {
+		case b.PlacementDue != "":
+			placed += fmt.Sprintf("; %s fixed %s for the account: spindle bucket change %s --placement %s", b.PlacementBy,
+				b.PlacementDue, b.Name, b.PlacementDue)
+		case b.PlacementFixed:
+			placed += ", fixed by " + b.PlacementBy
+		}
+		facts = append(facts, [2]string{"Placement", placed})
+	}
+	if b.Placing != "" {
+		facts = append(facts, [2]string{"Placing", b.Placing})
+	}
+	facts = append(facts, [2]string{"Sealing", sealing}, [2]string{"New content goes to", goes},
+		[2]string{"You may", orDash(strings.Join(b.Rights, ", "))}, [2]string{"Open to", sharedText(b.Shared)})
+	for _, name := range sortedKeys(b.Tags) {
+		facts = append(facts, [2]string{"Tag " + shown(name), shown(b.Tags[name])})
+	}
+	return facts
 }
 
 // bucketChange reads what of a bucket's settings is to change, beside the flags.

@@ -46,21 +46,8 @@ func (a *app) censusCommand() *cli.Command {
 		&cli.StringFlag{Name: "state", Usage: "on or off: run by its schedule"},
 		&cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}}, censusFlags()...)
 	return &cli.Command{Name: "census", Usage: "write complete lists of objects, and read them", Commands: []*cli.Command{
-		{Name: "create", Usage: "create a census, and run it for the first time", ArgsUsage: "NAME INTO",
-			Description: "All rows are of one moment. Each run writes its files into its own folder beneath " +
-				"INTO, and a manifest, census.json, last.\n\n" +
-				examples("spindle census create plates-weekly reports/ --of plates --schedule @weekly",
-					"spindle census create large @lowland-annex/lists/ --where 'size over 20 MiB' --format parquet",
-					"spindle census create makers reports/ --of plates --columns 'key,size,field taxon,field collector'"),
-			Flags:  append(censusFlags(), &cli.BoolFlag{Name: "detach", Usage: "do not wait for the first run"}),
-			Action: a.censusCreate},
-		{Name: "list", Usage: "list censuses with their last and next runs",
-			Description: examples("spindle census list", "spindle census list --json"),
-			Action: listing[api.CensusInfo]{path: "/api/v1/censuses", field: "censuses", row: censusRow,
-				none: "There is no census yet: spindle census create NAME INTO.",
-				columns: []column{{"CENSUS", false}, {"OF", false}, {"TO", false}, {"FORMAT", false}, {"LAST", false},
-					{"ROWS", true},
-					{"NEXT", false}}}.action(a)},
+		a.censusCreateCommand(),
+		a.censusListCommand(),
 		{Name: "show", Usage: "show a census and its runs", ArgsUsage: "NAME",
 			Description: examples("spindle census show plates-weekly", "spindle census show plates-weekly --json"),
 			Action:      showing(a, censusesPath, a.showCensus)},
@@ -68,12 +55,7 @@ func (a *app) censusCommand() *cli.Command {
 			Description: examples("spindle census change plates-weekly --schedule @daily",
 				"spindle census change plates-weekly --state off"),
 			Flags: change, Action: changing[api.CensusInfo, api.CensusUpdate](a, censusesPath, nil, a.showCensus)},
-		{Name: "remove", Usage: "remove a census; the files it wrote stay", ArgsUsage: "NAME",
-			Description: examples("spindle census remove plates-weekly", "spindle census remove plates-weekly --yes"),
-			Flags:       []cli.Flag{yesFlag()},
-			Action: removing(a, "census", censusesPath, func(x api.CensusInfo) string {
-				return fmt.Sprintf("The census %s goes with the record of its runs. What it wrote to %s stays.", x.Name, x.To)
-			})},
+		a.censusRemoveCommand(),
 		{Name: "run", Usage: "run a census now", ArgsUsage: "NAME",
 			Description: examples("spindle census run plates-weekly", "spindle census run plates-weekly --detach"),
 			Flags:       []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "do not wait for it"}}, Action: a.censusRun},
@@ -103,6 +85,36 @@ func (a *app) censusCommand() *cli.Command {
 				&cli.IntFlag{Name: "limit", Value: 100, Usage: "how many objects to list, up to 1,000"}},
 			Action: a.censusCompare},
 	}}
+}
+
+func (a *app) censusCreateCommand() *cli.Command {
+	return &cli.Command{Name: "create", Usage: "create a census, and run it for the first time", ArgsUsage: "NAME INTO",
+		Description: "All rows are of one moment. Each run writes its files into its own folder beneath " +
+			"INTO, and a manifest, census.json, last.\n\n" +
+			examples("spindle census create plates-weekly reports/ --of plates --schedule @weekly",
+				"spindle census create large @lowland-annex/lists/ --where 'size over 20 MiB' --format parquet",
+				"spindle census create makers reports/ --of plates --columns 'key,size,field taxon,field collector'"),
+		Flags:  append(censusFlags(), &cli.BoolFlag{Name: "detach", Usage: "do not wait for the first run"}),
+		Action: a.censusCreate}
+}
+
+func (a *app) censusListCommand() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "list censuses with their last and next runs",
+		Description: examples("spindle census list", "spindle census list --json"),
+		Action: listing[api.CensusInfo]{path: "/api/v1/censuses", field: "censuses", row: censusRow,
+			none: "There is no census yet: spindle census create NAME INTO.",
+			columns: []column{{"CENSUS", false}, {"OF", false}, {"TO", false}, {"FORMAT", false}, {"LAST", false},
+				{"ROWS", true},
+				{"NEXT", false}}}.action(a)}
+}
+
+func (a *app) censusRemoveCommand() *cli.Command {
+	return &cli.Command{Name: "remove", Usage: "remove a census; the files it wrote stay", ArgsUsage: "NAME",
+		Description: examples("spindle census remove plates-weekly", "spindle census remove plates-weekly --yes"),
+		Flags:       []cli.Flag{yesFlag()},
+		Action: removing(a, "census", censusesPath, func(x api.CensusInfo) string {
+			return fmt.Sprintf("The census %s goes with the record of its runs. What it wrote to %s stays.", x.Name, x.To)
+		})}
 }
 
 // splitNames reads names with commas between them.

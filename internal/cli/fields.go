@@ -153,24 +153,7 @@ func readFields(name string) (map[string]string, error) {
 	case ".yaml", ".yml":
 		err = yaml.Unmarshal(b, &doc)
 	default:
-		n := 0
-		for line := range strings.Lines(string(b)) {
-			n++
-			line = strings.TrimSpace(line)
-			if line == "" || strings.HasPrefix(line, "#") {
-				continue
-			}
-			field, value, ok := strings.Cut(line, "=")
-			if !ok {
-				return nil, bad("line %d has no =", n)
-			}
-			field = strings.TrimSpace(field)
-			if _, twice := out[field]; twice {
-				return nil, bad("line %d: the field %q is given twice", n, field)
-			}
-			out[field] = strings.TrimSpace(value)
-		}
-		return out, nil
+		return fieldLines(string(b), bad)
 	}
 	if err != nil {
 		return nil, bad("%s", err)
@@ -186,6 +169,29 @@ func readFields(name string) (map[string]string, error) {
 		default:
 			return nil, bad("the field %q is no single value", field)
 		}
+	}
+	return out, nil
+}
+
+// fieldLines reads name=value lines, with # before comments.
+func fieldLines(text string, bad func(format string, args ...any) error) (map[string]string, error) {
+	out := map[string]string{}
+	n := 0
+	for line := range strings.Lines(text) {
+		n++
+		line = strings.TrimSpace(line)
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		field, value, ok := strings.Cut(line, "=")
+		if !ok {
+			return nil, bad("line %d has no =", n)
+		}
+		field = strings.TrimSpace(field)
+		if _, twice := out[field]; twice {
+			return nil, bad("line %d: the field %q is given twice", n, field)
+		}
+		out[field] = strings.TrimSpace(value)
 	}
 	return out, nil
 }

@@ -37,28 +37,10 @@ const savedFindsPath = "/api/v1/find/saved"
 func (a *app) findCommand() *cli.Command {
 	return &cli.Command{Name: "find", Usage: "find objects by name, size, age, metadata and tags", ArgsUsage: "EXPRESSION",
 		Commands: []*cli.Command{
-			{Name: "index", Usage: "show the indexes for finding in large buckets",
-				Description: "Without one find looks at objects, some 300,000 a second.\n\n" +
-					examples("spindle find index", "spindle find index --json"),
-				Action: a.findIndex},
-			{Name: "rebuild", Usage: "rebuild the index of a bucket", ArgsUsage: "BUCKET",
-				Description: "The index is built from the catalog, and nothing is lost. Until it is ready, find " +
-					"looks at objects.\n\n" +
-					examples("spindle find rebuild plates", "spindle find rebuild plates --json"),
-				Action: a.findRebuild},
-			{Name: "save", Usage: "save a question under a name", ArgsUsage: "NAME EXPRESSION",
-				Description: examples("spindle find save large 'size over 20 MiB'",
-					"spindle find save unchecked 'not tag checked is yes' --bucket plates"),
-				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
-					&cli.BoolFlag{Name: "versions", Usage: "previous versions too"}}, Action: a.findSave},
-			{Name: "saved", Usage: "list saved questions", Description: examples("spindle find saved",
-				"spindle find saved --json"),
-				Action: listing[api.SavedFind]{path: savedFindsPath, field: "finds",
-					none:    "No question is kept: spindle find save NAME EXPRESSION.",
-					columns: []column{{"NAME", false}, {"QUESTION", false}, {"IN", false}, {"SAVED BY", false}},
-					row: func(f api.SavedFind) []string {
-						return []string{f.Name, shown(f.Expression), cmpOr(strings.Join(f.Buckets, ", "), "all buckets"), shown(f.By)}
-					}}.action(a)},
+			a.findIndexCommand(),
+			a.findRebuildCommand(),
+			a.findSaveCommand(),
+			a.findSavedCommand(),
 			{Name: "forget", Usage: "forget a question", ArgsUsage: "NAME", Description: examples("spindle find forget large",
 				"spindle find forget large --json"),
 				Action: a.forgetSaved(savedFindsPath)},
@@ -74,29 +56,67 @@ func (a *app) findCommand() *cli.Command {
 				"spindle find 'age over 2 years' --bucket plates --move-to cellar --rehearse",
 				"spindle find 'field licence is mine' --bucket plates --annotate 'licence=CC0 1.0'",
 				"spindle find 'age over 1 year' --csv > old.csv"),
-		Flags: local(&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
-			&cli.BoolFlag{Name: "versions", Usage: "previous versions too"},
-			&cli.StringSliceFlag{Name: "show", Usage: "also show these metadata `FIELDS`, separated by commas"},
-			&cli.BoolFlag{Name: "count", Usage: "only count objects and bytes"},
-			&cli.StringFlag{Name: "group-by",
-				Usage: "count objects and bytes by `WHAT`: field NAME, tag NAME, type, tier, or the year, month or day of writing"},
-			&cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180), all there are"},
-			&cli.IntFlag{Name: "limit", Usage: "how many to list; 0 for all", DefaultText: "100; with --csv and --json all"},
-			&cli.StringFlag{Name: "after", Usage: "continue from this `PLACE`, which a cut list tells"},
-			&cli.StringFlag{Name: "as-of", Usage: "search the objects as they were at this `MOMENT`"},
-			&cli.StringFlag{Name: "sort", Value: "key", Usage: "order: key; or the first of all by size, largest, " +
-				"changed, latest"},
-			&cli.StringSliceFlag{Name: "annotate", Usage: "set a metadata `FIELD=VALUE` on all matches; may be repeated"},
-			&cli.StringSliceFlag{Name: "unset", Usage: "remove a metadata `FIELD`; may be repeated"},
-			&cli.StringSliceFlag{Name: "tag", Usage: "set a `TAG=VALUE`; may be repeated"},
-			&cli.StringSliceFlag{Name: "untag", Usage: "remove a `TAG`; may be repeated"},
-			&cli.StringFlag{Name: "move-to", Usage: "move all matches to this `TIER`"},
-			&cli.StringFlag{Name: "copy-to", Usage: "copy all matches to this `BUCKET/PREFIX/`; existing objects stay"},
-			&cli.BoolFlag{Name: "remove", Usage: "remove all matches"},
-			&cli.StringFlag{Name: "put-back", Usage: "restore all matches to their state at this `MOMENT`"},
-			&cli.BoolFlag{Name: "rehearse", Usage: "show what would be done and to how much; nothing is changed"}, yesFlag(),
-			&cli.StringFlag{Name: "saved", Usage: "use the saved question `NAME`"}),
+		Flags:  findFlags(),
 		Action: a.find}
+}
+
+func (a *app) findIndexCommand() *cli.Command {
+	return &cli.Command{Name: "index", Usage: "show the indexes for finding in large buckets",
+		Description: "Without one find looks at objects, some 300,000 a second.\n\n" +
+			examples("spindle find index", "spindle find index --json"),
+		Action: a.findIndex}
+}
+
+func (a *app) findRebuildCommand() *cli.Command {
+	return &cli.Command{Name: "rebuild", Usage: "rebuild the index of a bucket", ArgsUsage: "BUCKET",
+		Description: "The index is built from the catalog, and nothing is lost. Until it is ready, find " +
+			"looks at objects.\n\n" +
+			examples("spindle find rebuild plates", "spindle find rebuild plates --json"),
+		Action: a.findRebuild}
+}
+
+func (a *app) findSaveCommand() *cli.Command {
+	return &cli.Command{Name: "save", Usage: "save a question under a name", ArgsUsage: "NAME EXPRESSION",
+		Description: examples("spindle find save large 'size over 20 MiB'",
+			"spindle find save unchecked 'not tag checked is yes' --bucket plates"),
+		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
+			&cli.BoolFlag{Name: "versions", Usage: "previous versions too"}}, Action: a.findSave}
+}
+
+func (a *app) findSavedCommand() *cli.Command {
+	return &cli.Command{Name: "saved", Usage: "list saved questions", Description: examples("spindle find saved",
+		"spindle find saved --json"),
+		Action: listing[api.SavedFind]{path: savedFindsPath, field: "finds",
+			none:    "No question is kept: spindle find save NAME EXPRESSION.",
+			columns: []column{{"NAME", false}, {"QUESTION", false}, {"IN", false}, {"SAVED BY", false}},
+			row: func(f api.SavedFind) []string {
+				return []string{f.Name, shown(f.Expression), cmpOr(strings.Join(f.Buckets, ", "), "all buckets"), shown(f.By)}
+			}}.action(a)}
+}
+
+func findFlags() []cli.Flag {
+	return local(&cli.StringSliceFlag{Name: "bucket", Usage: "only in this `BUCKET`; may be repeated"},
+		&cli.BoolFlag{Name: "versions", Usage: "previous versions too"},
+		&cli.StringSliceFlag{Name: "show", Usage: "also show these metadata `FIELDS`, separated by commas"},
+		&cli.BoolFlag{Name: "count", Usage: "only count objects and bytes"},
+		&cli.StringFlag{Name: "group-by",
+			Usage: "count objects and bytes by `WHAT`: field NAME, tag NAME, type, tier, or the year, month or day of writing"},
+		&cli.BoolFlag{Name: "csv", Usage: "as CSV (RFC 4180), all there are"},
+		&cli.IntFlag{Name: "limit", Usage: "how many to list; 0 for all", DefaultText: "100; with --csv and --json all"},
+		&cli.StringFlag{Name: "after", Usage: "continue from this `PLACE`, which a cut list tells"},
+		&cli.StringFlag{Name: "as-of", Usage: "search the objects as they were at this `MOMENT`"},
+		&cli.StringFlag{Name: "sort", Value: "key", Usage: "order: key; or the first of all by size, largest, " +
+			"changed, latest"},
+		&cli.StringSliceFlag{Name: "annotate", Usage: "set a metadata `FIELD=VALUE` on all matches; may be repeated"},
+		&cli.StringSliceFlag{Name: "unset", Usage: "remove a metadata `FIELD`; may be repeated"},
+		&cli.StringSliceFlag{Name: "tag", Usage: "set a `TAG=VALUE`; may be repeated"},
+		&cli.StringSliceFlag{Name: "untag", Usage: "remove a `TAG`; may be repeated"},
+		&cli.StringFlag{Name: "move-to", Usage: "move all matches to this `TIER`"},
+		&cli.StringFlag{Name: "copy-to", Usage: "copy all matches to this `BUCKET/PREFIX/`; existing objects stay"},
+		&cli.BoolFlag{Name: "remove", Usage: "remove all matches"},
+		&cli.StringFlag{Name: "put-back", Usage: "restore all matches to their state at this `MOMENT`"},
+		&cli.BoolFlag{Name: "rehearse", Usage: "show what would be done and to how much; nothing is changed"}, yesFlag(),
+		&cli.StringFlag{Name: "saved", Usage: "use the saved question `NAME`"})
 }
 
 func (a *app) find(ctx context.Context, c *cli.Command) error {

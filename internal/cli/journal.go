@@ -196,17 +196,8 @@ func (a *app) journalFollow(ctx context.Context, c *cli.Command) error {
 			a.note("To go on from here: --after %s", at)
 			return err
 		}
-		for _, e := range page.Entries {
-			if a.json {
-				if err := a.print(e, nil); err != nil {
-					return err
-				}
-				continue
-			}
-			r := journalRow(e)
-			if _, err := fmt.Fprintf(a.Out, "%s  %-14s %10s  %-14s %s  %s\n", r[0], r[1], r[2], r[3], r[4], r[5]); err != nil {
-				return err
-			}
+		if err := a.followed(page.Entries); err != nil {
+			return err
 		}
 		if page.Next != "" && page.Next != at {
 			at = page.Next
@@ -222,6 +213,23 @@ func (a *app) journalFollow(ctx context.Context, c *cli.Command) error {
 	}
 	if !a.json {
 		a.note("To go on from here: --after %s", at)
+	}
+	return nil
+}
+
+// followed shows entries as they come.
+func (a *app) followed(list []api.JournalLine) error {
+	for _, e := range list {
+		if a.json {
+			if err := a.print(e, nil); err != nil {
+				return err
+			}
+			continue
+		}
+		r := journalRow(e)
+		if _, err := fmt.Fprintf(a.Out, "%s  %-14s %10s  %-14s %s  %s\n", r[0], r[1], r[2], r[3], r[4], r[5]); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -16,98 +16,139 @@ import (
 )
 
 func (a *app) objectCommand() *cli.Command {
-	parallel := &cli.IntFlag{Name: "parallel", Usage: "how many transfers at a time", Value: 4}
 	return &cli.Command{Name: "object", Usage: "put, get, list, show, annotate, restore, copy, rename and remove objects",
 		Commands: []*cli.Command{
-			{Name: "put", Usage: "put files, folders or standard input",
-				ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
-				Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep " +
-					"their names beneath it, folders their inner paths. Large files are sent in parts, " +
-					"several at a time. If the command is stopped, repeating it resumes. Files of a folder " +
-					"that exist already, by size and digest, are not sent again, unless metadata, tags, a " +
-					"type or a tier are named.\n\n" +
-					examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'",
-						"spindle object put ./tray-07 germination/tray-07/ --parallel 8",
-						"spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata-from ./FH-004217.yaml --tag state=checked", "tar c notes | spindle object put - field-notes/backup.tar"),
-				Flags: []cli.Flag{parallel, &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"},
-					&cli.StringFlag{Name: "tier", Usage: "tier to store it in; default: the bucket's"},
-					&cli.StringFlag{Name: "metadata-from",
-						Usage: "a `FILE` of name=value lines, or JSON or YAML by its ending; with a * in it, each file's own: '*.yaml' is the file's path with .yaml behind it"},
-					&cli.StringFlag{Name: "multipart-above", Usage: "send files larger than `SIZE` in parts", Value: "16MiB"},
-					&cli.StringFlag{Name: "part-size", Usage: "`SIZE` of parts, 5MiB to 5GiB; raised if 10,000 parts are " +
-						"not enough",
-						Value: "16MiB"},
-					&cli.StringSliceFlag{Name: "tag", Usage: "`NAME=VALUE`, may be repeated; 10 at most"},
-					&cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
-					&cli.BoolFlag{Name: "if-absent", Usage: "refuse to overwrite an existing object"},
-					&cli.BoolFlag{Name: "anew", Usage: "for a folder: also send files that are there already"}},
-				Action: orThere(a.objectPut, a.objectPutThere)},
-			{Name: "get", Usage: "get an object, or all beneath a prefix",
-				ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
-				Description: "Every object is compared with its digest as it arrives. Existing files with the " +
-					"right size and digest are left alone, so repeating the command resumes.\n\n" +
-					examples("spindle object get plates/2019/moorland/FH-004217-recto.tif",
-						"spindle object get germination/tray-07/ ./tray-07 --parallel 8",
-						"spindle object get field-notes/2024/notes.txt - | less",
-						"spindle object get plates/2019/ ./as-it-was --as-of 7d"),
-				Flags: []cli.Flag{parallel, versionFlag(), asOfFlag(),
-					&cli.BoolFlag{Name: "replace", Usage: "replace files that differ"}},
-				Action: orThere(a.objectGet, a.objectGetThere)},
-			{Name: "list", Usage: "list what is beneath a prefix, folded at slashes", ArgsUsage: "BUCKET[/PREFIX]",
-				Description: examples("spindle object list plates/2019/", "spindle object list germination --flat --limit 50",
-					"spindle object list plates/2019/ --as-of '2026-11-20 14:00'", "spindle object list loans --versions"),
-				Flags: []cli.Flag{asOfFlag(), &cli.BoolFlag{Name: "versions",
-					Usage: "every version and delete marker of every key"},
-					&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"},
-					&cli.IntFlag{Name: "limit", Usage: "maximum number of entries; 0 for all", Value: 1000,
-						DefaultText: "1000; with --json all"},
-					&cli.StringFlag{Name: "after", Usage: "start after this `KEY`"}},
-				Action: orThere(a.objectList, a.objectListThere)},
-			{Name: "tree", Usage: "show prefixes with their totals", ArgsUsage: "BUCKET[/PREFIX]",
-				Description: examples("spindle object tree plates", "spindle object tree plates/2019/ --depth 3"),
-				Flags:       []cli.Flag{asOfFlag(), &cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
-				Action:      a.objectTree},
-			{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY",
-				Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif",
-					"spindle object show loans/2026/FL-0366/specimens.csv --json"), Flags: []cli.Flag{versionFlag(), asOfFlag()},
-				Action: orThere(a.objectShow, a.objectShowThere)},
+			a.objectPutCommand(),
+			a.objectGetCommand(),
+			a.objectListCommand(),
+			a.objectTreeCommand(),
+			a.objectShowCommand(),
 			a.annotateCommand(), a.verifyCommand(), a.historyCommand(), a.restoreCommand(),
-			{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes",
-				ArgsUsage: "BUCKET/KEY BUCKET/KEY",
-				Description: "From or to an endpoint, @ENDPOINT/BUCKET/KEY, the service moves the bytes and compares their digest.\n\n" +
-					examples("spindle object copy plates/2019/ attic/plates-2019/",
-						"spindle object copy @lowland-annex/plates/2019/ @old-mill/plates/2019/"),
-				Flags: []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to overwrite an existing object"},
-					&cli.StringFlag{Name: "tier", Usage: "`TIER` of the copy, which moves its bytes; default: the source's"}},
-				Action: orThere(func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) },
-					a.objectCopyThere)},
-			{Name: "fetch", Usage: "restore a version from a tier that is not read at once",
-				ArgsUsage: "BUCKET/KEY",
-				Description: "The copy is ready after the time that the tier takes, and stays for some days. " +
-					"Repeat the command to keep it longer.\n\n" +
-					examples("spindle object fetch plates/2019/moorland/FH-004217-recto.tif",
-						"spindle object fetch plates/2019/moorland/FH-004217-recto.tif --days 14"),
-				Flags: []cli.Flag{versionFlag(), &cli.IntFlag{Name: "days",
-					Usage: "how long it stays; default: as the tier says"}},
-				Action: a.objectFetch},
-			{Name: "rename", Usage: "rename an object, or all beneath a prefix, without moving bytes",
-				ArgsUsage: "BUCKET/KEY BUCKET/KEY",
-				Description: "Both names show the history. Existing objects are overwritten only after you " +
-					"confirm, or with --yes. The service renames a prefix: if the command is stopped, " +
-					"repeating it resumes.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt",
-					"spindle object rename plates/incoming/ plates/2026/"),
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "for a prefix: only show what would be renamed"},
-					yesFlag()},
-				Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, true) }},
-			{Name: "remove", Usage: "remove objects, or all beneath a prefix", ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ ...",
-				Description: examples("spindle object remove attic/old.txt", "spindle object remove attic/2019/ --rehearse",
-					"spindle object remove loans/2026/FL-0366/specimens.csv --version 000008i5"),
-				Flags: []cli.Flag{&cli.StringFlag{Name: "version", Usage: "remove this version for good, by its `ID`"},
-					&cli.BoolFlag{Name: "with-versions",
-						Usage: "for a prefix: also remove previous versions and delete markers, for good"},
-					&cli.BoolFlag{Name: "rehearse", Usage: "only show what would be removed"}, yesFlag()},
-				Action: orThere(a.objectRemove, a.objectRemoveThere)},
+			a.objectCopyCommand(),
+			a.objectFetchCommand(),
+			a.objectRenameCommand(),
+			a.objectRemoveCommand(),
 		}}
+}
+
+func (a *app) objectPutCommand() *cli.Command {
+	return &cli.Command{Name: "put", Usage: "put files, folders or standard input",
+		ArgsUsage: "FILE|FOLDER|- ... BUCKET/KEY|BUCKET/PREFIX/",
+		Description: "A target that ends with a slash, or is a bucket alone, is a prefix: files keep " +
+			"their names beneath it, folders their inner paths. Large files are sent in parts, " +
+			"several at a time. If the command is stopped, repeating it resumes. Files of a folder " +
+			"that exist already, by size and digest, are not sent again, unless metadata, tags, a " +
+			"type or a tier are named.\n\n" +
+			examples("spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata taxon='Calluna vulgaris'",
+				"spindle object put ./tray-07 germination/tray-07/ --parallel 8",
+				"spindle object put ./FH-004217-recto.tif plates/2019/moorland/ --metadata-from ./FH-004217.yaml --tag state=checked", "tar c notes | spindle object put - field-notes/backup.tar"),
+		Flags: []cli.Flag{parallelFlag(), &cli.StringSliceFlag{Name: "metadata", Usage: "`NAME=VALUE`, may be repeated"},
+			&cli.StringFlag{Name: "tier", Usage: "tier to store it in; default: the bucket's"},
+			&cli.StringFlag{Name: "metadata-from",
+				Usage: "a `FILE` of name=value lines, or JSON or YAML by its ending; with a * in it, each file's own: '*.yaml' is the file's path with .yaml behind it"},
+			&cli.StringFlag{Name: "multipart-above", Usage: "send files larger than `SIZE` in parts", Value: "16MiB"},
+			&cli.StringFlag{Name: "part-size", Usage: "`SIZE` of parts, 5MiB to 5GiB; raised if 10,000 parts are " +
+				"not enough",
+				Value: "16MiB"},
+			&cli.StringSliceFlag{Name: "tag", Usage: "`NAME=VALUE`, may be repeated; 10 at most"},
+			&cli.StringFlag{Name: "content-type", Usage: "`TYPE`, for instance image/tiff; default: by the name's ending"},
+			&cli.BoolFlag{Name: "if-absent", Usage: "refuse to overwrite an existing object"},
+			&cli.BoolFlag{Name: "anew", Usage: "for a folder: also send files that are there already"}},
+		Action: orThere(a.objectPut, a.objectPutThere)}
+}
+
+func (a *app) objectGetCommand() *cli.Command {
+	return &cli.Command{Name: "get", Usage: "get an object, or all beneath a prefix",
+		ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ [FILE|FOLDER|-]",
+		Description: "Every object is compared with its digest as it arrives. Existing files with the " +
+			"right size and digest are left alone, so repeating the command resumes.\n\n" +
+			examples("spindle object get plates/2019/moorland/FH-004217-recto.tif",
+				"spindle object get germination/tray-07/ ./tray-07 --parallel 8",
+				"spindle object get field-notes/2024/notes.txt - | less",
+				"spindle object get plates/2019/ ./as-it-was --as-of 7d"),
+		Flags: []cli.Flag{parallelFlag(), versionFlag(), asOfFlag(),
+			&cli.BoolFlag{Name: "replace", Usage: "replace files that differ"}},
+		Action: orThere(a.objectGet, a.objectGetThere)}
+}
+
+func (a *app) objectListCommand() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "list what is beneath a prefix, folded at slashes",
+		ArgsUsage: "BUCKET[/PREFIX]",
+		Description: examples("spindle object list plates/2019/", "spindle object list germination --flat --limit 50",
+			"spindle object list plates/2019/ --as-of '2026-11-20 14:00'", "spindle object list loans --versions"),
+		Flags: []cli.Flag{asOfFlag(), &cli.BoolFlag{Name: "versions",
+			Usage: "every version and delete marker of every key"},
+			&cli.BoolFlag{Name: "flat", Usage: "every key, not folded"},
+			&cli.IntFlag{Name: "limit", Usage: "maximum number of entries; 0 for all", Value: 1000,
+				DefaultText: "1000; with --json all"},
+			&cli.StringFlag{Name: "after", Usage: "start after this `KEY`"}},
+		Action: orThere(a.objectList, a.objectListThere)}
+}
+
+func (a *app) objectTreeCommand() *cli.Command {
+	return &cli.Command{Name: "tree", Usage: "show prefixes with their totals", ArgsUsage: "BUCKET[/PREFIX]",
+		Description: examples("spindle object tree plates", "spindle object tree plates/2019/ --depth 3"),
+		Flags:       []cli.Flag{asOfFlag(), &cli.IntFlag{Name: "depth", Usage: "how many levels", Value: 2}},
+		Action:      a.objectTree}
+}
+
+func (a *app) objectShowCommand() *cli.Command {
+	return &cli.Command{Name: "show", Usage: "show what is known of an object", ArgsUsage: "BUCKET/KEY",
+		Description: examples("spindle object show plates/2019/moorland/FH-004217-recto.tif",
+			"spindle object show loans/2026/FL-0366/specimens.csv --json"), Flags: []cli.Flag{versionFlag(), asOfFlag()},
+		Action: orThere(a.objectShow, a.objectShowThere)}
+}
+
+func (a *app) objectCopyCommand() *cli.Command {
+	return &cli.Command{Name: "copy", Usage: "copy an object, or all beneath a prefix, without moving bytes",
+		ArgsUsage: "BUCKET/KEY BUCKET/KEY",
+		Description: "From or to an endpoint, @ENDPOINT/BUCKET/KEY, the service moves the bytes and compares their digest.\n\n" +
+			examples("spindle object copy plates/2019/ attic/plates-2019/",
+				"spindle object copy @lowland-annex/plates/2019/ @old-mill/plates/2019/"),
+		Flags: []cli.Flag{versionFlag(), &cli.BoolFlag{Name: "if-absent", Usage: "refuse to overwrite an existing object"},
+			&cli.StringFlag{Name: "tier", Usage: "`TIER` of the copy, which moves its bytes; default: the source's"}},
+		Action: orThere(func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, false) },
+			a.objectCopyThere)}
+}
+
+func (a *app) objectFetchCommand() *cli.Command {
+	return &cli.Command{Name: "fetch", Usage: "restore a version from a tier that is not read at once",
+		ArgsUsage: "BUCKET/KEY",
+		Description: "The copy is ready after the time that the tier takes, and stays for some days. " +
+			"Repeat the command to keep it longer.\n\n" +
+			examples("spindle object fetch plates/2019/moorland/FH-004217-recto.tif",
+				"spindle object fetch plates/2019/moorland/FH-004217-recto.tif --days 14"),
+		Flags: []cli.Flag{versionFlag(), &cli.IntFlag{Name: "days",
+			Usage: "how long it stays; default: as the tier says"}},
+		Action: a.objectFetch}
+}
+
+func (a *app) objectRenameCommand() *cli.Command {
+	return &cli.Command{Name: "rename", Usage: "rename an object, or all beneath a prefix, without moving bytes",
+		ArgsUsage: "BUCKET/KEY BUCKET/KEY",
+		Description: "Both names show the history. Existing objects are overwritten only after you " +
+			"confirm, or with --yes. The service renames a prefix: if the command is stopped, " +
+			"repeating it resumes.\n\n" + examples("spindle object rename loans/draft.txt loans/2024/agreement.txt",
+			"spindle object rename plates/incoming/ plates/2026/"),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "for a prefix: only show what would be renamed"},
+			yesFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error { return a.objectCopy(ctx, c, true) }}
+}
+
+func (a *app) objectRemoveCommand() *cli.Command {
+	return &cli.Command{Name: "remove", Usage: "remove objects, or all beneath a prefix",
+		ArgsUsage: "BUCKET/KEY|BUCKET/PREFIX/ ...",
+		Description: examples("spindle object remove attic/old.txt", "spindle object remove attic/2019/ --rehearse",
+			"spindle object remove loans/2026/FL-0366/specimens.csv --version 000008i5"),
+		Flags: []cli.Flag{&cli.StringFlag{Name: "version", Usage: "remove this version for good, by its `ID`"},
+			&cli.BoolFlag{Name: "with-versions",
+				Usage: "for a prefix: also remove previous versions and delete markers, for good"},
+			&cli.BoolFlag{Name: "rehearse", Usage: "only show what would be removed"}, yesFlag()},
+		Action: orThere(a.objectRemove, a.objectRemoveThere)}
+}
+
+func parallelFlag() cli.Flag {
+	return &cli.IntFlag{Name: "parallel", Usage: "how many transfers at a time", Value: 4}
 }
 
 // split reads an address BUCKET/KEY or BUCKET.
@@ -193,14 +234,18 @@ func (a *app) objectList(ctx context.Context, c *cli.Command) error {
 		return a.nothingAsOf(ctx, p, bucket, prefix, asOf)
 	}
 	a.past(asOf)
+	return a.listed(rows, bytes, last)
+}
+
+// listed shows what a listing holds, and where it goes on; "" for its end.
+func (a *app) listed(rows [][]string, bytes int64, next string) error {
 	if err := a.table([]column{{"SIZE", true}, {"CHANGED", false}, {"KEY", false}}, rows); err != nil {
 		return err
 	}
-	if last != "" {
-		_ = a.cut(n, last)
-	} else {
-		a.note("%s, %s", things(int64(n), "entry", "entries"), size(bytes))
+	if next != "" {
+		return a.cut(len(rows), next)
 	}
+	a.note("%s, %s", things(int64(len(rows)), "entry", "entries"), size(bytes))
 	return nil
 }
 
@@ -280,37 +325,11 @@ func (a *app) objectTree(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	// Keys come in order, so the limbs that are open form a path.
-	top := &limb{name: bucket + "/" + prefix}
-	limbs := []*limb{top}
-	path := []*limb{top}
-	err = p.each(ctx, bucket, prefix, asOf, func(o api.ListedObject) (bool, error) {
-		parts := strings.SplitAfter(strings.TrimPrefix(o.Key, prefix), "/")
-		parts = parts[:len(parts)-1]
-		parts = parts[:min(len(parts), depth)]
-		for i, part := range parts {
-			if i+1 < len(path) && path[i+1].name == part {
-				continue
-			}
-			path = path[:i+1]
-			l := &limb{name: part, depth: i + 1}
-			path, limbs = append(path, l), append(limbs, l)
-			if len(limbs) > 20_000 {
-				return false, fault.New(fault.TooLarge, "tree-too-large", "the tree has more than 20,000 prefixes at this depth").
-					In("depth").Do("choose a smaller --depth or a longer prefix")
-			}
-		}
-		path = path[:len(parts)+1]
-		for _, l := range path {
-			l.objects++
-			l.bytes += o.Size
-		}
-		return true, nil
-	})
+	limbs, err := p.limbs(ctx, bucket, prefix, asOf, depth)
 	if err != nil {
 		return err
 	}
-	if top.objects == 0 {
+	if limbs[0].objects == 0 {
 		return a.nothingAsOf(ctx, p, bucket, prefix, asOf)
 	}
 	if !a.json {
@@ -336,6 +355,38 @@ func (a *app) objectTree(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	return a.table([]column{{"OBJECTS", true}, {"SIZE", true}, {"PREFIX", false}}, rows)
+}
+
+// limbs gives the prefixes beneath one, down to a depth, with their totals, the whole first.
+func (p *desk) limbs(ctx context.Context, bucket, prefix, asOf string, depth int) ([]*limb, error) {
+	// Keys come in order, so the limbs that are open form a path.
+	top := &limb{name: bucket + "/" + prefix}
+	limbs := []*limb{top}
+	path := []*limb{top}
+	err := p.each(ctx, bucket, prefix, asOf, func(o api.ListedObject) (bool, error) {
+		parts := strings.SplitAfter(strings.TrimPrefix(o.Key, prefix), "/")
+		parts = parts[:len(parts)-1]
+		parts = parts[:min(len(parts), depth)]
+		for i, part := range parts {
+			if i+1 < len(path) && path[i+1].name == part {
+				continue
+			}
+			path = path[:i+1]
+			l := &limb{name: part, depth: i + 1}
+			path, limbs = append(path, l), append(limbs, l)
+			if len(limbs) > 20_000 {
+				return false, fault.New(fault.TooLarge, "tree-too-large", "the tree has more than 20,000 prefixes at this depth").
+					In("depth").Do("choose a smaller --depth or a longer prefix")
+			}
+		}
+		path = path[:len(parts)+1]
+		for _, l := range path {
+			l.objects++
+			l.bytes += o.Size
+		}
+		return true, nil
+	})
+	return limbs, err
 }
 
 func (a *app) objectShow(ctx context.Context, c *cli.Command) error {
@@ -452,11 +503,8 @@ func (a *app) withRemoval(ctx context.Context, p *desk, bucket, key string, is e
 	return is
 }
 
-func (p *desk) copy(ctx context.Context, fromBucket, fromKey, version, bucket, key, tier string, move,
-	ifAbsent bool) (o api.ObjectInfo, err error) {
-	return o, p.call(ctx, http.MethodPost, bucketCall(bucket, "/copy"), nil,
-		api.CopyAsk{FromBucket: fromBucket, FromKey: fromKey, FromVersion: version, Key: key, Move: move,
-			IfAbsent: ifAbsent, Tier: tier}, &o)
+func (p *desk) copy(ctx context.Context, in api.CopyAsk, bucket string) (o api.ObjectInfo, err error) {
+	return o, p.call(ctx, http.MethodPost, bucketCall(bucket, "/copy"), nil, in, &o)
 }
 
 func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
@@ -495,26 +543,8 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 	if key == "" || strings.HasSuffix(key, "/") {
 		key += fromKey[strings.LastIndex(fromKey, "/")+1:]
 	}
-	o, err := p.copy(ctx, fromBucket, fromKey, c.String("version"), bucket, key, c.String("tier"), move, ifAbsent)
-	if move && a.Asks && fault.HasCode(err, "exists") {
-		b, berr := p.bucket(ctx, bucket)
-		if berr != nil {
-			return berr
-		}
-		if err := a.confirm(c, fmt.Sprintf("%s/%s is there already. %s", bucket, shown(key), replaced(b.Versioning)),
-			"replace"); err != nil {
-			return err
-		}
-		o, err = p.copy(ctx, fromBucket, fromKey, "", bucket, key, "", move, false)
-	}
-	if fault.HasCode(err, "exists") {
-		f := fault.From(err)
-		f.Message = fmt.Sprintf("%s/%s is there already", bucket, key)
-		f.Remedy = "choose another key, or remove that object first"
-		if move {
-			f.Remedy = "choose another key, or say --yes to replace it"
-		}
-	}
+	o, err := a.copyOne(ctx, c, p, api.CopyAsk{FromBucket: fromBucket, FromKey: fromKey, FromVersion: c.String("version"),
+		Key: key, Move: move, IfAbsent: ifAbsent, Tier: c.String("tier")}, bucket)
 	if err != nil {
 		return a.orBeneath(ctx, p, fromBucket, fromKey, err)
 	}
@@ -527,6 +557,33 @@ func (a *app) objectCopy(ctx context.Context, c *cli.Command, move bool) error {
 			size(o.Size), how)
 		return err
 	})
+}
+
+// copyOne copies or renames an object. A rename onto one that is there asks first.
+func (a *app) copyOne(ctx context.Context, c *cli.Command, p *desk, in api.CopyAsk, bucket string) (o api.ObjectInfo,
+	err error) {
+	o, err = p.copy(ctx, in, bucket)
+	if in.Move && a.Asks && fault.HasCode(err, "exists") {
+		b, berr := p.bucket(ctx, bucket)
+		if berr != nil {
+			return o, berr
+		}
+		if err := a.confirm(c, fmt.Sprintf("%s/%s is there already. %s", bucket, shown(in.Key), replaced(b.Versioning)),
+			"replace"); err != nil {
+			return o, err
+		}
+		in.FromVersion, in.Tier, in.IfAbsent = "", "", false
+		o, err = p.copy(ctx, in, bucket)
+	}
+	if fault.HasCode(err, "exists") {
+		f := fault.From(err)
+		f.Message = fmt.Sprintf("%s/%s is there already", bucket, in.Key)
+		f.Remedy = "choose another key, or remove that object first"
+		if in.Move {
+			f.Remedy = "choose another key, or say --yes to replace it"
+		}
+	}
+	return o, err
 }
 
 // copyAll copies all beneath a prefix, one by one: safe to stop and to say again.
@@ -549,8 +606,8 @@ func (a *app) copyAll(ctx context.Context, p *desk, fromBucket, from, bucket, to
 		if o.Created.After(started) {
 			return true, nil // it came meanwhile, or is a copy
 		}
-		if _, err := p.copy(ctx, fromBucket, o.Key, "", bucket, to+strings.TrimPrefix(o.Key, from), tier, false,
-			ifAbsent); err != nil {
+		if _, err := p.copy(ctx, api.CopyAsk{FromBucket: fromBucket, FromKey: o.Key,
+			Key: to + strings.TrimPrefix(o.Key, from), Tier: tier, IfAbsent: ifAbsent}, bucket); err != nil {
 			return false, err
 		}
 		done.Objects++

@@ -46,70 +46,98 @@ func (a *app) replicationCommand() *cli.Command {
 					&cli.StringFlag{Name: "existing", Usage: "leave or backfill existing objects"}, yesFlag(),
 					&cli.BoolFlag{Name: "review", Usage: "show what it would do and what it lacks; nothing is changed"}}, scope...),
 				Action: a.replicationAdd},
-			{Name: "list", Usage: "list rules and their state",
-				Description: examples("spindle replication list", "spindle replication list --json"),
-				Action: listing[api.ReplicationInfo]{path: "/api/v1/replications", field: "replications",
-					none: "There is no rule yet: spindle replication add NAME --from BUCKET --to ADDRESS.", row: replicationRow,
-					columns: []column{{"RULE", false}, {"STATE", false}, {"FROM", false}, {"TO", false}, {"WAITING", true},
-						{"BYTES", true}, {"OLDEST", true}, {"LAG P50", true}, {"P99", true}}}.action(a)},
+			a.replicationListCommand(),
 			{Name: "show", Usage: "show a rule and its state", ArgsUsage: "NAME",
 				Description: examples("spindle replication show plates-to-annex", "spindle replication show notes-to-mill --json"),
 				Action:      showing(a, replicationsPath, printed(a, a.showReplication))},
-			{Name: "status", Usage: "explain the state of a rule and why objects wait, or the state of an object",
-				ArgsUsage: "RULE | BUCKET/KEY",
-				Description: examples("spindle replication status notes-to-mill",
-					"spindle replication status plates/2019/moorland/FH-004217-recto.tif"),
-				Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many objects to list"}},
-				Action: a.replicationStatus},
-			{Name: "backfill", Usage: "copy objects that are older than a rule", ArgsUsage: "NAME",
-				Description: examples("spindle replication backfill plates-to-annex",
-					"spindle replication backfill notes-to-mill --yes"),
-				Flags: []cli.Flag{yesFlag()}, Action: a.replicationBackfill},
-			{Name: "verify", Usage: "compare both sides, object by object", ArgsUsage: "NAME",
-				Description: "Compares keys, sizes, and the content and metadata that the target confirmed when each object was\n" +
-					"copied. --deep also reads every object back at the target and compares the digest of its bytes. Objects\n" +
-					"that still wait to be copied are counted separately. Objects that exist only at the target are listed,\n" +
-					"never removed.\n\n" + examples("spindle replication verify plates-to-annex",
-					"spindle replication verify notes-to-mill --deep --repair"),
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "deep",
-					Usage: "read each object back at the target: bytes, version, metadata"},
-					&cli.BoolFlag{Name: "repair", Usage: "copy missing, damaged or different objects again"},
-					&cli.StringFlag{Name: "most", Usage: "with --deep: stop after reading this `SIZE`, and tell where to " +
-						"continue"},
-					&cli.StringFlag{Name: "after", Usage: "only objects whose keys sort after this `KEY`"},
-					&cli.BoolFlag{Name: "check", Usage: "exit with code 5 if something differs"}},
-				Action: a.replicationVerify},
-			{Name: "objects", Usage: "list objects of a rule with their state", ArgsUsage: "NAME",
-				Description: examples("spindle replication objects notes-to-mill --state failed",
-					"spindle replication objects plates-to-annex --limit 50 --json"),
-				Flags: []cli.Flag{&cli.StringFlag{Name: "state", Usage: "pending, completed, failed or \"not in scope\""},
-					&cli.IntFlag{Name: "limit", Value: 100, Usage: "how many objects to list; 0 for all"}},
-				Action: a.replicationObjects},
-			{Name: "retry", Usage: "retry failed objects now, or decide about objects that are newer at a target",
-				ArgsUsage: "NAME [KEY]",
-				Description: "An object fails with newer-there when the target holds something that was written later and is no\n" +
-					"replica of it. You decide which one stays: --overwrite replaces what is there, --accept keeps it until the\n" +
-					"source changes again. Both first say how many objects they are about.\n\n" +
-					examples("spindle replication retry notes-to-mill",
-						"spindle replication retry notes-to-mill 2024/heron.txt --overwrite"),
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "overwrite", Usage: "overwrite objects that are newer at the target"},
-					&cli.BoolFlag{Name: "accept", Usage: "keep objects that are newer at the target"}, yesFlag(),
-					&cli.BoolFlag{Name: "accept-target", Usage: "accept the target bucket, although it was recreated"}},
-				Action: a.replicationRetry},
+			a.replicationStatusCommand(),
+			a.replicationBackfillCommand(),
+			a.replicationVerifyCommand(),
+			a.replicationObjectsCommand(),
+			a.replicationRetryCommand(),
 			{Name: "change", Usage: "change a rule", ArgsUsage: "NAME",
 				Description: examples("spindle replication change notes-to-mill --state off",
 					"spindle replication change plates-to-annex --to @lowland-annex/plates --to attic/plates/"),
 				Flags: change, Action: changing(a, replicationsPath,
 					func(c *cli.Command, in *api.ReplicationUpdate) error { return ruleTargets(c, &in.ReplicationChange) },
 					printed(a, a.showReplication))},
-			{Name: "remove", Usage: "remove a rule; copies stay where they are", ArgsUsage: "NAME",
-				Description: examples("spindle replication remove notes-to-mill", "spindle replication remove notes-to-mill --yes"),
-				Flags:       []cli.Flag{yesFlag()},
-				Action: removing(a, "replication rule", replicationsPath, func(r api.ReplicationInfo) string {
-					return fmt.Sprintf("The rule %s goes, and what is known of its copies. They stay where they are: %s.", r.Name,
-						addresses(r))
-				})},
+			a.replicationRemoveCommand(),
 		}}
+}
+
+func (a *app) replicationListCommand() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "list rules and their state",
+		Description: examples("spindle replication list", "spindle replication list --json"),
+		Action: listing[api.ReplicationInfo]{path: "/api/v1/replications", field: "replications",
+			none: "There is no rule yet: spindle replication add NAME --from BUCKET --to ADDRESS.", row: replicationRow,
+			columns: []column{{"RULE", false}, {"STATE", false}, {"FROM", false}, {"TO", false}, {"WAITING", true},
+				{"BYTES", true}, {"OLDEST", true}, {"LAG P50", true}, {"P99", true}}}.action(a)}
+}
+
+func (a *app) replicationStatusCommand() *cli.Command {
+	return &cli.Command{Name: "status", Usage: "explain the state of a rule and why objects wait, or the state of an object",
+		ArgsUsage: "RULE | BUCKET/KEY",
+		Description: examples("spindle replication status notes-to-mill",
+			"spindle replication status plates/2019/moorland/FH-004217-recto.tif"),
+		Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many objects to list"}},
+		Action: a.replicationStatus}
+}
+
+func (a *app) replicationBackfillCommand() *cli.Command {
+	return &cli.Command{Name: "backfill", Usage: "copy objects that are older than a rule", ArgsUsage: "NAME",
+		Description: examples("spindle replication backfill plates-to-annex",
+			"spindle replication backfill notes-to-mill --yes"),
+		Flags: []cli.Flag{yesFlag()}, Action: a.replicationBackfill}
+}
+
+func (a *app) replicationVerifyCommand() *cli.Command {
+	return &cli.Command{Name: "verify", Usage: "compare both sides, object by object", ArgsUsage: "NAME",
+		Description: "Compares keys, sizes, and the content and metadata that the target confirmed when each object was\n" +
+			"copied. --deep also reads every object back at the target and compares the digest of its bytes. Objects\n" +
+			"that still wait to be copied are counted separately. Objects that exist only at the target are listed,\n" +
+			"never removed.\n\n" + examples("spindle replication verify plates-to-annex",
+			"spindle replication verify notes-to-mill --deep --repair"),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "deep",
+			Usage: "read each object back at the target: bytes, version, metadata"},
+			&cli.BoolFlag{Name: "repair", Usage: "copy missing, damaged or different objects again"},
+			&cli.StringFlag{Name: "most", Usage: "with --deep: stop after reading this `SIZE`, and tell where to " +
+				"continue"},
+			&cli.StringFlag{Name: "after", Usage: "only objects whose keys sort after this `KEY`"},
+			&cli.BoolFlag{Name: "check", Usage: "exit with code 5 if something differs"}},
+		Action: a.replicationVerify}
+}
+
+func (a *app) replicationObjectsCommand() *cli.Command {
+	return &cli.Command{Name: "objects", Usage: "list objects of a rule with their state", ArgsUsage: "NAME",
+		Description: examples("spindle replication objects notes-to-mill --state failed",
+			"spindle replication objects plates-to-annex --limit 50 --json"),
+		Flags: []cli.Flag{&cli.StringFlag{Name: "state", Usage: "pending, completed, failed or \"not in scope\""},
+			&cli.IntFlag{Name: "limit", Value: 100, Usage: "how many objects to list; 0 for all"}},
+		Action: a.replicationObjects}
+}
+
+func (a *app) replicationRetryCommand() *cli.Command {
+	return &cli.Command{Name: "retry", Usage: "retry failed objects now, or decide about objects that are newer at a target",
+		ArgsUsage: "NAME [KEY]",
+		Description: "An object fails with newer-there when the target holds something that was written later and is no\n" +
+			"replica of it. You decide which one stays: --overwrite replaces what is there, --accept keeps it until the\n" +
+			"source changes again. Both first say how many objects they are about.\n\n" +
+			examples("spindle replication retry notes-to-mill",
+				"spindle replication retry notes-to-mill 2024/heron.txt --overwrite"),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "overwrite", Usage: "overwrite objects that are newer at the target"},
+			&cli.BoolFlag{Name: "accept", Usage: "keep objects that are newer at the target"}, yesFlag(),
+			&cli.BoolFlag{Name: "accept-target", Usage: "accept the target bucket, although it was recreated"}},
+		Action: a.replicationRetry}
+}
+
+func (a *app) replicationRemoveCommand() *cli.Command {
+	return &cli.Command{Name: "remove", Usage: "remove a rule; copies stay where they are", ArgsUsage: "NAME",
+		Description: examples("spindle replication remove notes-to-mill", "spindle replication remove notes-to-mill --yes"),
+		Flags:       []cli.Flag{yesFlag()},
+		Action: removing(a, "replication rule", replicationsPath, func(r api.ReplicationInfo) string {
+			return fmt.Sprintf("The rule %s goes, and what is known of its copies. They stay where they are: %s.", r.Name,
+				addresses(r))
+		})}
 }
 
 func addresses(r api.ReplicationInfo) string {

@@ -15,8 +15,13 @@ import (
 	"spindle/internal/works"
 )
 
-func serveFlags() []cli.Flag {
-	env := func(s string) cli.ValueSourceChain { return cli.EnvVars("SPINDLE_" + s) }
+// env names the variable of the environment that a flag of the service is also read from.
+func env(s string) cli.ValueSourceChain { return cli.EnvVars("SPINDLE_" + s) }
+
+func serveFlags() []cli.Flag { return append(placeFlags(), paceFlags()...) }
+
+// placeFlags say what a service is, where it keeps things and who reaches it.
+func placeFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "data", Usage: "`DIR` that holds everything: bodies, master key, private database",
 			Sources: env("DATA")},
@@ -51,6 +56,12 @@ func serveFlags() []cli.Flag {
 		&cli.StringFlag{Name: "tls-cert", Usage: "PEM `FILE` with the certificate", Sources: env("TLS_CERT")},
 		&cli.StringFlag{Name: "tls-key", Usage: "PEM `FILE` with its key", Sources: env("TLS_KEY")},
 		&cli.BoolFlag{Name: "plain-http", Usage: "listen beyond this machine without TLS", Sources: env("PLAIN_HTTP")},
+	}
+}
+
+// paceFlags say how a service works: how often, how fast, how much.
+func paceFlags() []cli.Flag {
+	return []cli.Flag{
 		&cli.StringFlag{Name: "log-level", Usage: "debug, info, warn or error", DefaultText: "info",
 			Sources: env("LOG_LEVEL")},
 		&cli.DurationFlag{Name: "collect-grace", Usage: "how long unreferenced bytes are kept", DefaultText: "1h",

@@ -61,18 +61,8 @@ func (a *app) syncJobCommands() []*cli.Command {
 		&cli.StringFlag{Name: "state", Usage: "on or off: run by its schedule"},
 		&cli.IntFlag{Name: "if-revision", Usage: "only if it is still at this `REVISION`"}}, jobFlags()...)
 	return []*cli.Command{
-		{Name: "create", Usage: "create a job that the service runs", ArgsUsage: "NAME FROM TO",
-			Description: "A side is BUCKET/PREFIX/, @ENDPOINT/BUCKET/PREFIX/, or a folder of the service's machine, which begins " +
-				"with / and is beneath a root that the service was started with. It runs with the rights of whoever saved it.\n\n" +
-				examples("spindle sync create nightly-attic attic @old-mill/attic --mode mirror --schedule '30 2 * * *' --zone Europe/Oslo",
-					"spindle sync create plates-back @lowland-annex/plates plates/returned/"),
-			Flags: jobFlags(), Action: a.syncCreate},
-		{Name: "list", Usage: "list jobs with their last and next runs",
-			Description: examples("spindle sync list", "spindle sync list --json"),
-			Action: listing[api.SyncInfo]{path: "/api/v1/syncs", field: "syncs", row: syncRow,
-				none: "There is no job yet: spindle sync create NAME FROM TO.",
-				columns: []column{{"JOB", false}, {"MODE", false}, {"FROM", false}, {"TO", false}, {"LAST", false}, {"WROTE", true},
-					{"FAILED", true}, {"NEXT", false}}}.action(a)},
+		a.syncCreateCommand(),
+		a.syncListCommand(),
 		{Name: "show", Usage: "show a job and its last run", ArgsUsage: "NAME",
 			Description: examples("spindle sync show nightly-attic", "spindle sync show nightly-attic --json"),
 			Action:      showing(a, syncsPath, printed(a, a.showSync))},
@@ -82,57 +72,101 @@ func (a *app) syncJobCommands() []*cli.Command {
 			Flags: change, Action: changing(a, syncsPath,
 				func(c *cli.Command, in *api.SyncUpdate) error { return a.syncChange(c, &in.SyncChange, "this job") },
 				printed(a, a.showSync))},
-		{Name: "remove", Usage: "remove a job with its runs; what it wrote stays", ArgsUsage: "NAME",
-			Description: examples("spindle sync remove nightly-attic", "spindle sync remove nightly-attic --yes"),
-			Flags:       []cli.Flag{yesFlag()},
-			Action: removing(a, "sync job", syncsPath, func(j api.SyncInfo) string {
-				return fmt.Sprintf("The job %s goes with the record of its runs. What it wrote to %s stays.", j.Name, j.To)
-			})},
-		{Name: "rehearse", Usage: "show what a run would do, and why; nothing is written", ArgsUsage: "NAME",
-			Description: examples("spindle sync rehearse nightly-attic", "spindle sync rehearse nightly-attic --list",
-				"spindle sync rehearse nightly-attic --check"),
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "exit with code 5 if the sides differ"},
-				&cli.BoolFlag{Name: "list", Usage: "list every object that would be written, removed or refused"}},
-			Action: a.syncJobRehearse},
-		{Name: "run", Usage: "run a job now, and watch it", ArgsUsage: "NAME",
-			Description: examples("spindle sync run nightly-attic", "spindle sync run nightly-attic --detach"),
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "anyway",
-				Usage: "neither the guard nor changed sides stop it"},
-				&cli.BoolFlag{Name: "detach", Usage: "do not wait for it"}},
-			Action: a.syncJobRun},
+		a.syncRemoveCommand(),
+		a.syncRehearseCommand(),
+		a.syncRunCommand(),
 		{Name: "watch", Usage: "watch the latest run of a job until it ends or asks", ArgsUsage: "NAME",
 			Description: examples("spindle sync watch nightly-attic", "spindle sync watch nightly-attic --json"),
 			Action:      a.syncWatch},
 		{Name: "stop", Usage: "stop the run of a job", ArgsUsage: "NAME",
 			Description: examples("spindle sync stop nightly-attic", "spindle sync stop nightly-attic --json"),
 			Action:      a.syncStop},
-		{Name: "restore", Usage: "restore what a job wrote, to where it came from or elsewhere", ArgsUsage: "NAME",
-			Description: "A job in the opposite direction is created and rehearsed, and runs after you agree. " +
-				"Nothing is removed. Sealed objects are opened; the service has the key.\n\n" +
-				examples("spindle sync restore nightly-attic",
-					"spindle sync restore nightly-attic --to attic/back/ --prefix notes/",
-					"spindle sync restore nightly-attic --as-of '2026-11-20 14:00' --rehearse"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "to", Usage: "restore to this `SIDE`", DefaultText: "where it came from"},
-				&cli.StringFlag{Name: "prefix", Usage: "only keys that begin with this `PREFIX`"},
-				&cli.StringFlag{Name: "as-of", Usage: "the state at this `MOMENT`, if the target keeps versions"},
-				&cli.BoolFlag{Name: "rehearse", Usage: "show what would be restored; nothing is written"}, yesFlag()},
-			Action: a.syncRestore},
+		a.syncRestoreCommand(),
 		a.recoverCommand(),
-		{Name: "sheet", Usage: "print a recovery sheet: what to do when everything here is gone; without secrets",
-			ArgsUsage:   "NAME",
-			Description: examples("spindle sync sheet nightly-attic", "spindle sync sheet nightly-attic --page sheet.html"),
-			Flags:       []cli.Flag{&cli.StringFlag{Name: "page", Usage: "write it as a printable page to this `FILE`"}},
-			Action:      a.syncSheet},
+		a.syncSheetCommand(),
 		{Name: "runs", Usage: "list the runs of a job, latest first", ArgsUsage: "NAME",
 			Description: examples("spindle sync runs nightly-attic", "spindle sync runs nightly-attic --limit 5"),
 			Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many runs to list"}}, Action: a.syncRuns},
-		{Name: "outcomes", Usage: "list what happened to objects in a run; default: the latest",
-			ArgsUsage:   "NAME [RUN]",
-			Description: examples("spindle sync outcomes nightly-attic --failed", "spindle sync outcomes nightly-attic 12"),
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what failed"},
-				&cli.IntFlag{Name: "limit", Value: 100, Usage: "how many objects to list; 0 for all"}},
-			Action: a.syncOutcomes},
+		a.syncOutcomesCommand(),
 	}
+}
+
+func (a *app) syncCreateCommand() *cli.Command {
+	return &cli.Command{Name: "create", Usage: "create a job that the service runs", ArgsUsage: "NAME FROM TO",
+		Description: "A side is BUCKET/PREFIX/, @ENDPOINT/BUCKET/PREFIX/, or a folder of the service's machine, which begins " +
+			"with / and is beneath a root that the service was started with. It runs with the rights of whoever saved it.\n\n" +
+			examples("spindle sync create nightly-attic attic @old-mill/attic --mode mirror --schedule '30 2 * * *' --zone Europe/Oslo",
+				"spindle sync create plates-back @lowland-annex/plates plates/returned/"),
+		Flags: jobFlags(), Action: a.syncCreate}
+}
+
+func (a *app) syncListCommand() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "list jobs with their last and next runs",
+		Description: examples("spindle sync list", "spindle sync list --json"),
+		Action: listing[api.SyncInfo]{path: "/api/v1/syncs", field: "syncs", row: syncRow,
+			none: "There is no job yet: spindle sync create NAME FROM TO.",
+			columns: []column{{"JOB", false}, {"MODE", false}, {"FROM", false}, {"TO", false}, {"LAST", false}, {"WROTE", true},
+				{"FAILED", true}, {"NEXT", false}}}.action(a)}
+}
+
+func (a *app) syncRemoveCommand() *cli.Command {
+	return &cli.Command{Name: "remove", Usage: "remove a job with its runs; what it wrote stays", ArgsUsage: "NAME",
+		Description: examples("spindle sync remove nightly-attic", "spindle sync remove nightly-attic --yes"),
+		Flags:       []cli.Flag{yesFlag()},
+		Action: removing(a, "sync job", syncsPath, func(j api.SyncInfo) string {
+			return fmt.Sprintf("The job %s goes with the record of its runs. What it wrote to %s stays.", j.Name, j.To)
+		})}
+}
+
+func (a *app) syncRehearseCommand() *cli.Command {
+	return &cli.Command{Name: "rehearse", Usage: "show what a run would do, and why; nothing is written",
+		ArgsUsage: "NAME",
+		Description: examples("spindle sync rehearse nightly-attic", "spindle sync rehearse nightly-attic --list",
+			"spindle sync rehearse nightly-attic --check"),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "exit with code 5 if the sides differ"},
+			&cli.BoolFlag{Name: "list", Usage: "list every object that would be written, removed or refused"}},
+		Action: a.syncJobRehearse}
+}
+
+func (a *app) syncRunCommand() *cli.Command {
+	return &cli.Command{Name: "run", Usage: "run a job now, and watch it", ArgsUsage: "NAME",
+		Description: examples("spindle sync run nightly-attic", "spindle sync run nightly-attic --detach"),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "anyway",
+			Usage: "neither the guard nor changed sides stop it"},
+			&cli.BoolFlag{Name: "detach", Usage: "do not wait for it"}},
+		Action: a.syncJobRun}
+}
+
+func (a *app) syncRestoreCommand() *cli.Command {
+	return &cli.Command{Name: "restore", Usage: "restore what a job wrote, to where it came from or elsewhere",
+		ArgsUsage: "NAME",
+		Description: "A job in the opposite direction is created and rehearsed, and runs after you agree. " +
+			"Nothing is removed. Sealed objects are opened; the service has the key.\n\n" +
+			examples("spindle sync restore nightly-attic",
+				"spindle sync restore nightly-attic --to attic/back/ --prefix notes/",
+				"spindle sync restore nightly-attic --as-of '2026-11-20 14:00' --rehearse"),
+		Flags: []cli.Flag{&cli.StringFlag{Name: "to", Usage: "restore to this `SIDE`", DefaultText: "where it came from"},
+			&cli.StringFlag{Name: "prefix", Usage: "only keys that begin with this `PREFIX`"},
+			&cli.StringFlag{Name: "as-of", Usage: "the state at this `MOMENT`, if the target keeps versions"},
+			&cli.BoolFlag{Name: "rehearse", Usage: "show what would be restored; nothing is written"}, yesFlag()},
+		Action: a.syncRestore}
+}
+
+func (a *app) syncSheetCommand() *cli.Command {
+	return &cli.Command{Name: "sheet", Usage: "print a recovery sheet: what to do when everything here is gone; without secrets",
+		ArgsUsage:   "NAME",
+		Description: examples("spindle sync sheet nightly-attic", "spindle sync sheet nightly-attic --page sheet.html"),
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "page", Usage: "write it as a printable page to this `FILE`"}},
+		Action:      a.syncSheet}
+}
+
+func (a *app) syncOutcomesCommand() *cli.Command {
+	return &cli.Command{Name: "outcomes", Usage: "list what happened to objects in a run; default: the latest",
+		ArgsUsage:   "NAME [RUN]",
+		Description: examples("spindle sync outcomes nightly-attic --failed", "spindle sync outcomes nightly-attic 12"),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what failed"},
+			&cli.IntFlag{Name: "limit", Value: 100, Usage: "how many objects to list; 0 for all"}},
+		Action: a.syncOutcomes}
 }
 
 // syncChange reads what of a job is to change, beside the flags.

@@ -263,14 +263,7 @@ func (a *app) objectListThere(ctx context.Context, c *cli.Command) error {
 		a.note("Nothing lies beneath %s.", shown(at.String()))
 		return exitOnly(ExitNotFound)
 	}
-	if err := a.table([]column{{"SIZE", true}, {"CHANGED", false}, {"KEY", false}}, rows); err != nil {
-		return err
-	}
-	if next := q.Get("after"); next != "" {
-		return a.cut(n, next)
-	}
-	a.note("%s, %s", things(int64(n), "entry", "entries"), size(bytes))
-	return nil
+	return a.listed(rows, bytes, q.Get("after"))
 }
 
 func (a *app) objectShowThere(ctx context.Context, c *cli.Command) error {

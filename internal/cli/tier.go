@@ -51,10 +51,7 @@ func (a *app) tierCommand() *cli.Command {
 						"spindle tier add cellar --volume /mnt/a --volume /mnt/b --copies 2 --price 0.002 --restore-after 4h --shortest-stay 90",
 						"spindle tier add press --volume /mnt/1 --volume /mnt/2 --volume /mnt/3 --volume /mnt/4 --volume /mnt/5 --volume /mnt/6 --pieces 4+2"),
 				Flags: what, Action: a.tierAdd},
-			{Name: "list", Usage: "list tiers", Description: examples("spindle tier list", "spindle tier list --json"),
-				Action: listing[api.TierInfo]{path: "/api/v1/tiers", field: "tiers", none: "There is no tier.", row: tierRow,
-					columns: []column{{"TIER", false}, {"GIB, MONTH", true}, {"COPIES", true}, {"KEPT", false}, {"READ", false},
-						{"BYTES", true}, {"FREE", true}, {"VOLUMES", false}, {"NOTE", false}}}.action(a)},
+			a.tierListCommand(),
 			{Name: "show", Usage: "show a tier", ArgsUsage: "NAME",
 				Description: examples("spindle tier show cellar", "spindle tier show main --json"),
 				Action:      showing(a, tiersPath, printed(a, a.showTier))},
@@ -73,21 +70,37 @@ func (a *app) tierCommand() *cli.Command {
 				Action: changing(a, tiersPath,
 					func(c *cli.Command, in *api.TierUpdate) error { return tierRestore(c, &in.TierChange) },
 					printed(a, a.showTier))},
-			{Name: "repair", Usage: "read all bodies of a tier, and rebuild missing and damaged copies and pieces",
-				ArgsUsage: "NAME",
-				Description: "The repair runs in the service and survives a restart. Taking a volume out starts " +
-					"one. Objects written while a volume was away are made whole without it.\n\n" +
-					examples("spindle tier repair press", "spindle tier repair press --wait"),
-				Flags:  []cli.Flag{&cli.BoolFlag{Name: "wait", Usage: "show progress until it is done"}},
-				Action: a.tierRepair},
-			{Name: "remove", Usage: "remove a tier with nothing in it", ArgsUsage: "NAME",
-				Description: "Its directories stay as they are.\n\n" + examples("spindle tier remove attic",
-					"spindle tier remove attic --yes"),
-				Flags: []cli.Flag{yesFlag()},
-				Action: removing(a, "tier", tiersPath, func(t api.TierInfo) string {
-					return fmt.Sprintf("The tier %s goes; it can be removed only when nothing is in it and nothing names it.", t.Name)
-				})},
+			a.tierRepairCommand(),
+			a.tierRemoveCommand(),
 		}}
+}
+
+func (a *app) tierListCommand() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "list tiers", Description: examples("spindle tier list",
+		"spindle tier list --json"),
+		Action: listing[api.TierInfo]{path: "/api/v1/tiers", field: "tiers", none: "There is no tier.", row: tierRow,
+			columns: []column{{"TIER", false}, {"GIB, MONTH", true}, {"COPIES", true}, {"KEPT", false}, {"READ", false},
+				{"BYTES", true}, {"FREE", true}, {"VOLUMES", false}, {"NOTE", false}}}.action(a)}
+}
+
+func (a *app) tierRepairCommand() *cli.Command {
+	return &cli.Command{Name: "repair", Usage: "read all bodies of a tier, and rebuild missing and damaged copies and pieces",
+		ArgsUsage: "NAME",
+		Description: "The repair runs in the service and survives a restart. Taking a volume out starts " +
+			"one. Objects written while a volume was away are made whole without it.\n\n" +
+			examples("spindle tier repair press", "spindle tier repair press --wait"),
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "wait", Usage: "show progress until it is done"}},
+		Action: a.tierRepair}
+}
+
+func (a *app) tierRemoveCommand() *cli.Command {
+	return &cli.Command{Name: "remove", Usage: "remove a tier with nothing in it", ArgsUsage: "NAME",
+		Description: "Its directories stay as they are.\n\n" + examples("spindle tier remove attic",
+			"spindle tier remove attic --yes"),
+		Flags: []cli.Flag{yesFlag()},
+		Action: removing(a, "tier", tiersPath, func(t api.TierInfo) string {
+			return fmt.Sprintf("The tier %s goes; it can be removed only when nothing is in it and nothing names it.", t.Name)
+		})}
 }
 
 // tierRestore reads how versions of a tier are restored before they are read.

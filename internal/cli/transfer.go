@@ -191,6 +191,18 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if err := a.putFiles(ctx, w, cut, files, there, func(i int) client.Put {
+		return client.Put{ContentType: c.String("content-type"), Metadata: metas[i], Tags: fields.tags,
+			IfAbsent: c.Bool("if-absent"), Tier: c.String("tier")}
+	}); err != nil || a.json {
+		return err
+	}
+	return fields.used(a, metas)
+}
+
+// putFiles puts files, several at a time, each with what as gives for it, unless it is there.
+func (a *app) putFiles(ctx context.Context, w *client.Client, cut *transfer.Cutting, files []transfer.File,
+	there map[string]api.ListedObject, as func(i int) client.Put) error {
 	var bytes int64
 	for _, f := range files {
 		bytes += f.Size
@@ -205,9 +217,7 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 			break
 		}
 		g.Go(func() error {
-			opt := client.Put{ContentType: c.String("content-type"), Metadata: metas[i], Tags: fields.tags,
-				IfAbsent: c.Bool("if-absent"), Tier: c.String("tier")}
-			t.note(putUnlessThere(ctx, e, f, opt, there))
+			t.note(putUnlessThere(ctx, e, f, as(i), there))
 			return nil
 		})
 	}
@@ -216,10 +226,7 @@ func (a *app) objectPut(ctx context.Context, c *cli.Command) error {
 	if ctx.Err() != nil {
 		a.note("Stopped. What was put is there; say it again to put the rest.")
 	}
-	if err := t.end("Put"); err != nil || a.json {
-		return err
-	}
-	return fields.used(a, metas)
+	return t.end("Put")
 }
 
 // putUnlessThere puts a file, unless an object of its size and digest is in its place.
@@ -408,13 +415,19 @@ func (a *app) objectGet(ctx context.Context, c *cli.Command) error {
 	if dest == "-" {
 		return a.getStream(ctx, p, w, bucket, key, version)
 	}
+	return a.getOne(ctx, c, p, w, cut, bucket, key, version, dest)
+}
+
+// getOne gets a version of an object into a file, or into a folder under its name.
+func (a *app) getOne(ctx context.Context, c *cli.Command, p *desk, w *client.Client, cut *transfer.Cutting, bucket, key,
+	version, dest string) error {
 	o, err := p.show(ctx, bucket, key, version, "")
 	if err != nil {
 		return a.orBeneath(ctx, p, bucket, key, err)
 	}
 	if o.Marker {
 		return fault.New(fault.Conflict, "version-marker", "this version is a delete marker: it has no content").
-			In("version").Do("name another version; spindle object history %s lists them", in[0])
+			In("version").Do("name another version; spindle object history %s/%s lists them", bucket, key)
 	}
 	if dest == "" {
 		dest = "."
@@ -462,17 +475,7 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *desk, w *client.Cl
 	if dest == "" {
 		dest = "."
 	}
-	var q api.Quantity
-	var err error
-	if asOf == "" {
-		q, err = p.remove(ctx, bucket, api.RemoveIn{Prefix: &prefix, Rehearse: true}) // a rehearsal counts
-	} else {
-		err = p.each(ctx, bucket, prefix, asOf, func(o api.ListedObject) (bool, error) {
-			q.Objects++
-			q.Bytes += o.Size
-			return true, nil
-		})
-	}
+	q, err := p.quantity(ctx, bucket, prefix, asOf)
 	if err != nil {
 		return err
 	}
@@ -517,6 +520,19 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *desk, w *client.Cl
 		return err
 	}
 	return t.end("Got")
+}
+
+// quantity gives how much is beneath a prefix, now or as of a moment.
+func (p *desk) quantity(ctx context.Context, bucket, prefix, asOf string) (q api.Quantity, err error) {
+	if asOf == "" {
+		return p.remove(ctx, bucket, api.RemoveIn{Prefix: &prefix, Rehearse: true}) // a rehearsal counts
+	}
+	err = p.each(ctx, bucket, prefix, asOf, func(o api.ListedObject) (bool, error) {
+		q.Objects++
+		q.Bytes += o.Size
+		return true, nil
+	})
+	return q, err
 }
 
 func gotOrThere(got bool) string {

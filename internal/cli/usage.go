@@ -57,37 +57,9 @@ func (a *app) usage(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var s sheet
-	var all any
-	switch by := c.String("by"); by {
-	case "account":
-		var r struct {
-			Accounts []api.AccountUsage `json:"accounts"`
-		}
-		if err := p.call(ctx, http.MethodGet, "/api/v1/usage/accounts", q, nil, &r); err != nil {
-			return err
-		}
-		all, s = r, accountSheet(r.Accounts, m)
-	case "bucket", "tier", "day", "state":
-		q.Set("replicas", strconv.FormatBool(by == "state"))
-		var r api.UsageReport
-		if err := p.call(ctx, http.MethodGet, "/api/v1/usage", q, nil, &r); err != nil {
-			return err
-		}
-		all, s = r, map[string]func(*api.UsageReport, costs.Money) sheet{"bucket": bucketSheet, "tier": tierSheet,
-			"day":   daySheet,
-			"state": stateSheet}[by](&r, m)
-	case "who", "traffic", "traffic-day":
-		q.Set("by", map[string]string{"who": "who", "traffic": "bucket", "traffic-day": "day"}[by])
-		var t struct {
-			Traffic []api.TrafficInfo `json:"traffic"`
-		}
-		if err := p.call(ctx, http.MethodGet, "/api/v1/usage/traffic", q, nil, &t); err != nil {
-			return err
-		}
-		all, s = t, trafficSheet(q.Get("by"), t.Traffic)
-	default:
-		return wrongUsage("--by is bucket, tier, state, day, account, who, traffic or traffic-day").see(c)
+	all, s, err := p.usageSheet(ctx, c.String("by"), q, m)
+	if err != nil {
+		return err
 	}
 	if c.Bool("csv") {
 		return a.writeCSV(s)
@@ -103,6 +75,41 @@ func (a *app) usage(ctx context.Context, c *cli.Command) error {
 		a.note("%s", s.says)
 		return nil
 	})
+}
+
+// usageSheet asks for usage by something, and gives the answer with the sheet that shows it.
+func (p *desk) usageSheet(ctx context.Context, by string, q url.Values, m costs.Money) (all any, s sheet, err error) {
+	switch by {
+	case "account":
+		var r struct {
+			Accounts []api.AccountUsage `json:"accounts"`
+		}
+		if err := p.call(ctx, http.MethodGet, "/api/v1/usage/accounts", q, nil, &r); err != nil {
+			return nil, s, err
+		}
+		all, s = r, accountSheet(r.Accounts, m)
+	case "bucket", "tier", "day", "state":
+		q.Set("replicas", strconv.FormatBool(by == "state"))
+		var r api.UsageReport
+		if err := p.call(ctx, http.MethodGet, "/api/v1/usage", q, nil, &r); err != nil {
+			return nil, s, err
+		}
+		all, s = r, map[string]func(*api.UsageReport, costs.Money) sheet{"bucket": bucketSheet, "tier": tierSheet,
+			"day":   daySheet,
+			"state": stateSheet}[by](&r, m)
+	case "who", "traffic", "traffic-day":
+		q.Set("by", map[string]string{"who": "who", "traffic": "bucket", "traffic-day": "day"}[by])
+		var t struct {
+			Traffic []api.TrafficInfo `json:"traffic"`
+		}
+		if err := p.call(ctx, http.MethodGet, "/api/v1/usage/traffic", q, nil, &t); err != nil {
+			return nil, s, err
+		}
+		all, s = t, trafficSheet(q.Get("by"), t.Traffic)
+	default:
+		return nil, s, wrongUsage("--by is bucket, tier, state, day, account, who, traffic or traffic-day")
+	}
+	return all, s, nil
 }
 
 func (a *app) writeCSV(s sheet) error {

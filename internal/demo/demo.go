@@ -57,29 +57,7 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, dir string, now time
 	drawing, stop := context.WithCancel(ctx)
 	defer stop()
 	ahead(drawing, pieces)
-	stories := histories(pieces, now)
-	events := make([]event, len(pieces))
-	for i, p := range pieces {
-		events[i] = event{p.at, func(wait func(time.Time) bool) error {
-			fresh, err := putNew(ctx, s, p)
-			if err != nil {
-				return fmt.Errorf("%s/%s: %w", p.bucket, p.key, err)
-			}
-			tell := stories[p.bucket+"/"+p.key]
-			if !fresh || tell == nil {
-				return nil
-			}
-			st := &story{s: s, bucket: object.MustBucketName(p.bucket), key: object.MustKey(p.key), at: p.at,
-				end: now.Add(-30 * time.Hour), wait: wait}
-			if err := tell(ctx, st); err != nil {
-				return fmt.Errorf("the story of %s/%s: %w", p.bucket, p.key, err)
-			}
-			return nil
-		}}
-	}
-	events = append(events, event{now.Add(-6 * time.Hour), func(wait func(time.Time) bool) error {
-		return today(ctx, s, now, wait)
-	}})
+	events := happenings(ctx, s, pieces, now)
 	done := 0
 	if err := inOrder(ctx, events, func() {
 		if done++; done%100 == 0 || done == len(events) {
@@ -104,6 +82,34 @@ func Load(ctx context.Context, s *store.Store, seal Sealer, dir string, now time
 		return err
 	}
 	return s.Fresh(ctx, time.Now())
+}
+
+// happenings gives all that is written, in order: each piece with its story, and what happened today.
+func happenings(ctx context.Context, s *store.Store, pieces []piece, now time.Time) []event {
+	stories := histories(pieces, now)
+	events := make([]event, len(pieces))
+	for i, p := range pieces {
+		events[i] = event{p.at, func(wait func(time.Time) bool) error {
+			fresh, err := putNew(ctx, s, p)
+			if err != nil {
+				return fmt.Errorf("%s/%s: %w", p.bucket, p.key, err)
+			}
+			tell := stories[p.bucket+"/"+p.key]
+			if !fresh || tell == nil {
+				return nil
+			}
+			st := &story{s: s, bucket: object.MustBucketName(p.bucket), key: object.MustKey(p.key), at: p.at,
+				end: now.Add(-30 * time.Hour), wait: wait}
+			if err := tell(ctx, st); err != nil {
+				return fmt.Errorf("the story of %s/%s: %w", p.bucket, p.key, err)
+			}
+			return nil
+		}}
+	}
+	events = append(events, event{now.Add(-6 * time.Hour), func(wait func(time.Time) bool) error {
+		return today(ctx, s, now, wait)
+	}})
+	return events
 }
 
 // buckets makes the buckets of the house.

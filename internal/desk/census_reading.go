@@ -15,7 +15,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/query"
-	"spindle/internal/works"
+	"spindle/internal/places"
 )
 
 const (
@@ -43,7 +43,7 @@ func (d *Desk) censusSet(ctx context.Context, c *census.Census, r *census.Run) (
 			return nil, err
 		}
 	}
-	by := works.SavedBy{Account: c.Account, Who: author(ctx).Who, Source: author(ctx).Source}
+	by := places.SavedBy{Account: c.Account, Who: author(ctx).Who, Source: author(ctx).Source}
 	of, _, err := d.sides().Bucket(ctx, by, r.To, nil)
 	if err != nil {
 		return nil, err

@@ -430,27 +430,23 @@ func grouping(s string) (catalog.Grouping, error) {
 		Do("give field NAME, tag NAME, type, tier, year, month or day")
 }
 
-// groupFound counts what is found by the values of a field, those with most objects first.
-func (d *Desk) groupFound(ctx context.Context, in *struct{ Body api.FindGroupsAsk }) (*struct {
+// foundGroups is what is found, counted by the values of something.
+type foundGroups struct {
 	Body struct {
 		Groups  []api.FindGroup `json:"groups" doc:"Those with most objects first"`
 		Objects int64           `json:"objects" doc:"Of all groups"`
 		Bytes   int64           `json:"bytes" doc:"Of all groups"`
 		More    int             `json:"more,omitempty" doc:"Groups that are not told"`
 	}
-}, error) {
+}
+
+// groupFound counts what is found by the values of a field, those with most objects first.
+func (d *Desk) groupFound(ctx context.Context, in *struct{ Body api.FindGroupsAsk }) (*foundGroups, error) {
 	by, err := grouping(in.Body.By)
 	if err != nil {
 		return nil, err
 	}
-	out := &struct {
-		Body struct {
-			Groups  []api.FindGroup `json:"groups" doc:"Those with most objects first"`
-			Objects int64           `json:"objects" doc:"Of all groups"`
-			Bytes   int64           `json:"bytes" doc:"Of all groups"`
-			More    int             `json:"more,omitempty" doc:"Groups that are not told"`
-		}
-	}{}
+	out := &foundGroups{}
 	sums, order := map[string]*api.FindGroup{}, []*api.FindGroup{}
 	err = d.counting(ctx, &in.Body.FindAsk, func(ctx context.Context, ask catalog.Find) error {
 		groups, more, err := d.store.Catalog.GroupFound(ctx, ask, by)

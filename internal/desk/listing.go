@@ -32,24 +32,9 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 			return nil, err
 		}
 	}
-	var entries []catalog.Entry
-	var next string
-	if asOf != "" {
-		at, err := moment(asOf)
-		if err != nil {
-			return nil, err
-		}
-		if entries, next, err = d.store.ListAsOf(ctx, name, l, at); err != nil {
-			return nil, err
-		}
-	} else {
-		var more bool
-		if entries, more, err = d.store.List(ctx, name, l); err != nil {
-			return nil, err
-		}
-		if more && len(entries) > 0 {
-			next = entries[len(entries)-1].Name()
-		}
+	entries, next, err := d.entries(ctx, name, l, asOf)
+	if err != nil {
+		return nil, err
 	}
 	seen, err := d.veilFor(ctx, name)
 	if err != nil {
@@ -78,22 +63,46 @@ func (d *Desk) list(ctx context.Context, bucket string, l catalog.Listing, asOf 
 			return nil, err
 		}
 	}
-	p.Next = next
-	if len(p.Prefixes) > 0 && l.Delimiter == "/" && asOf == "" {
-		f, err := d.store.Bucket(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		usage, err := d.store.Catalog.UsageOf(ctx, f.ID, p.Prefixes)
-		if err != nil {
-			return nil, err
-		}
-		p.Usage = make(map[string]api.UsageInfo, len(usage))
-		for prefix, u := range usage {
-			p.Usage[prefix] = api.UsageInfo(u)
-		}
+	if p.Next = next; len(p.Prefixes) > 0 && l.Delimiter == "/" && asOf == "" {
+		p.Usage, err = d.usageOf(ctx, name, p.Prefixes)
 	}
-	return p, nil
+	return p, err
+}
+
+// entries gives a page of a bucket, now or as of a moment, and where to go on.
+func (d *Desk) entries(ctx context.Context, name object.BucketName, l catalog.Listing,
+	asOf string) (list []catalog.Entry,
+	next string, err error) {
+	if asOf != "" {
+		at, err := moment(asOf)
+		if err != nil {
+			return nil, "", err
+		}
+		return d.store.ListAsOf(ctx, name, l, at)
+	}
+	list, more, err := d.store.List(ctx, name, l)
+	if more && len(list) > 0 {
+		next = list[len(list)-1].Name()
+	}
+	return list, next, err
+}
+
+// usageOf gives what is beneath prefixes of a bucket.
+func (d *Desk) usageOf(ctx context.Context, name object.BucketName, prefixes []string) (map[string]api.UsageInfo,
+	error) {
+	f, err := d.store.Bucket(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	usage, err := d.store.Catalog.UsageOf(ctx, f.ID, prefixes)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]api.UsageInfo, len(usage))
+	for prefix, u := range usage {
+		out[prefix] = api.UsageInfo(u)
+	}
+	return out, nil
 }
 
 // looksAtOnce is how many bodies of a page are looked at side by side: those of a tier elsewhere

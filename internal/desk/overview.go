@@ -49,17 +49,9 @@ func (d *Desk) overview(ctx context.Context, span int) (*api.Overview, error) {
 	if err != nil {
 		return nil, err
 	}
-	var buckets []*catalog.Bucket
-	for after := ""; ; {
-		page, err := c.Buckets(ctx, account, nil, after, 1000)
-		if err != nil {
-			return nil, err
-		}
-		buckets = append(buckets, page...)
-		if len(page) < 1000 {
-			break
-		}
-		after = page[len(page)-1].Name.String()
+	buckets, err := d.bucketsOf(ctx, account)
+	if err != nil {
+		return nil, err
 	}
 	var total api.UsageInfo
 	for _, b := range buckets {
@@ -79,15 +71,11 @@ func (d *Desk) overview(ctx context.Context, span int) (*api.Overview, error) {
 		return nil, err
 	}
 	o.Growth = growth(days, total, since)
-	for _, x := range []struct {
-		into  *[]api.ChangedBucket
-		since time.Time
-	}{{&o.Changed, now.AddDate(0, 0, -span+1)}, {&o.Grew, now.AddDate(0, 0, -30)}} {
-		days, err := c.Changed(ctx, x.since.Truncate(24*time.Hour), account)
-		if err != nil {
-			return nil, err
-		}
-		*x.into = changed(days, x.since)
+	if o.Changed, err = d.changedSince(ctx, account, now.AddDate(0, 0, -span+1)); err != nil {
+		return nil, err
+	}
+	if o.Grew, err = d.changedSince(ctx, account, now.AddDate(0, 0, -30)); err != nil {
+		return nil, err
 	}
 	sort.SliceStable(o.Grew, func(i, j int) bool { return o.Grew[i].Bytes > o.Grew[j].Bytes })
 	recent, err := c.Journal(ctx, catalog.JournalQuery{Limit: 8, Account: account, Present: account != ""})
@@ -109,6 +97,29 @@ func (d *Desk) overview(ctx context.Context, span int) (*api.Overview, error) {
 		}
 	}
 	return o, d.concerns(ctx, o, account, buckets)
+}
+
+// changedSince gives the buckets of an account in which something changed since a moment.
+func (d *Desk) changedSince(ctx context.Context, account string, since time.Time) ([]api.ChangedBucket, error) {
+	days, err := d.store.Catalog.Changed(ctx, since.Truncate(24*time.Hour), account)
+	if err != nil {
+		return nil, err
+	}
+	return changed(days, since), nil
+}
+
+// bucketsOf gives all buckets of an account, or of all for "".
+func (d *Desk) bucketsOf(ctx context.Context, account string) (all []*catalog.Bucket, err error) {
+	for after := ""; ; {
+		page, err := d.store.Catalog.Buckets(ctx, account, nil, after, 1000)
+		if err != nil {
+			return nil, err
+		}
+		if all = append(all, page...); len(page) < 1000 {
+			return all, nil
+		}
+		after = page[len(page)-1].Name.String()
+	}
 }
 
 // works says how the work stands that the service does by itself, which is the

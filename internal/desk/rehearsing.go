@@ -154,35 +154,8 @@ func (d *Desk) showAges(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	type bar struct {
-		age      int
-		tier     int16
-		previous bool
-	}
-	sums := map[bar]works.Amount{}
-	add := func(b bar, objects, bytes int64) {
-		a := sums[b]
-		a.Objects, a.Bytes = a.Objects+objects, a.Bytes+bytes
-		sums[b] = a
-	}
 	out.Body.At = d.store.Catalog.Now().UTC()
-	err = d.store.Catalog.Aged(ctx, catalog.Ageing{Bucket: f.ID, Set: set, Now: out.Body.At,
-		Group: func(g catalog.AgeGroup, _ string) error {
-			add(bar{g.Age, g.Tier, false}, g.Objects, g.Bytes)
-			return nil
-		},
-		Key: func(k *catalog.AgedKey) error {
-			for i, v := range k.Versions {
-				since := v.Created
-				if i > 0 {
-					since = v.Replaced
-				}
-				if v.Mask != 0 && !v.Marker {
-					add(bar{int(out.Body.At.Sub(since) / lifecycle.Day), v.Tier, i > 0}, 1, v.Size)
-				}
-			}
-			return nil
-		}})
+	sums, err := d.ages(ctx, f.ID, set, out.Body.At)
 	if err != nil {
 		return nil, err
 	}
@@ -193,6 +166,41 @@ func (d *Desk) showAges(ctx context.Context, in *struct {
 	}
 	slices.SortFunc(out.Body.Bars, func(a, b api.AgeBar) int { return a.Age - b.Age })
 	return out, nil
+}
+
+// ageBar is what objects are summed by: their age in days, their tier, and whether they are previous versions.
+type ageBar struct {
+	age      int
+	tier     int16
+	previous bool
+}
+
+// ages sums the versions of a bucket that a set of rules is about.
+func (d *Desk) ages(ctx context.Context, bucket int64, set *lifecycle.Set, now time.Time) (map[ageBar]works.Amount,
+	error) {
+	sums := map[ageBar]works.Amount{}
+	add := func(b ageBar, objects, bytes int64) {
+		a := sums[b]
+		a.Objects, a.Bytes = a.Objects+objects, a.Bytes+bytes
+		sums[b] = a
+	}
+	return sums, d.store.Catalog.Aged(ctx, catalog.Ageing{Bucket: bucket, Set: set, Now: now,
+		Group: func(g catalog.AgeGroup, _ string) error {
+			add(ageBar{g.Age, g.Tier, false}, g.Objects, g.Bytes)
+			return nil
+		},
+		Key: func(k *catalog.AgedKey) error {
+			for i, v := range k.Versions {
+				since := v.Created
+				if i > 0 {
+					since = v.Replaced
+				}
+				if v.Mask != 0 && !v.Marker {
+					add(ageBar{int(now.Sub(since) / lifecycle.Day), v.Tier, i > 0}, 1, v.Size)
+				}
+			}
+			return nil
+		}})
 }
 
 // allowed reports whether who asks may do something in the whole of a bucket.

@@ -13,6 +13,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/syncing"
+	"spindle/internal/places"
 	"spindle/internal/side"
 	"spindle/internal/works"
 )
@@ -147,6 +148,29 @@ func applySync(c *api.SyncChange, j *syncing.Job, now time.Time) (err error) {
 		j.Guard.Share = *c.Share / 100
 	}
 	for _, x := range []struct {
+		field string
+		into  *syncing.Place
+		v     *string
+	}{{"from", &j.From, c.From}, {"to", &j.To, c.To}} {
+		if x.v != nil {
+			if *x.into, err = syncing.ParsePlace(*x.v); err != nil {
+				return fault.From(err).In(x.field)
+			}
+		}
+	}
+	if err := applyFilters(c, j, now); err != nil {
+		return err
+	}
+	if err := j.Check(); err != nil {
+		return err
+	}
+	j.Next, err = works.NextSync(j, now)
+	return err
+}
+
+// applyFilters changes what a job is about: sizes, ages, tags, an expression, links; and its limits.
+func applyFilters(c *api.SyncChange, j *syncing.Job, now time.Time) (err error) {
+	for _, x := range []struct {
 		into **int64
 		v    *int64
 	}{{&j.SizeFrom, c.SizeFrom}, {&j.SizeTo, c.SizeTo}} {
@@ -159,17 +183,6 @@ func applySync(c *api.SyncChange, j *syncing.Job, now time.Time) (err error) {
 	for into, v := range map[*time.Duration]*float64{&j.OlderBy: c.Older, &j.NewerBy: c.Newer} {
 		if v != nil {
 			*into = time.Duration(*v * float64(time.Second))
-		}
-	}
-	for _, x := range []struct {
-		field string
-		into  *syncing.Place
-		v     *string
-	}{{"from", &j.From, c.From}, {"to", &j.To, c.To}} {
-		if x.v != nil {
-			if *x.into, err = syncing.ParsePlace(*x.v); err != nil {
-				return fault.From(err).In(x.field)
-			}
 		}
 	}
 	if c.Bandwidth != nil {
@@ -201,11 +214,7 @@ func applySync(c *api.SyncChange, j *syncing.Job, now time.Time) (err error) {
 		}
 		j.Links = string(l)
 	}
-	if err := j.Check(); err != nil {
-		return err
-	}
-	j.Next, err = works.NextSync(j, now)
-	return err
+	return nil
 }
 
 // maySync refuses sides that who asks may not use so.
@@ -238,8 +247,8 @@ func (d *Desk) maySync(ctx context.Context, j *syncing.Job) error {
 	return nil
 }
 
-func (d *Desk) sides() *works.SyncSides {
-	return &works.SyncSides{Store: d.store, Remote: d.endpoints, Folders: d.settings.Folders}
+func (d *Desk) sides() *places.Sides {
+	return &places.Sides{Store: d.store, Remote: d.endpoints, Folders: d.settings.Folders}
 }
 
 func (d *Desk) addSync(ctx context.Context, in *struct {

@@ -9,6 +9,7 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/core/replication"
 	"spindle/internal/gate"
+	"spindle/internal/places"
 	"spindle/internal/works"
 )
 
@@ -55,7 +56,7 @@ func (s *Service) mayReplicate(ctx context.Context, r *replication.Rule, t *repl
 }
 
 // mayUse refuses places that whoever saved a job, or a census, may not use so any more.
-func (s *Service) mayUse(ctx context.Context, by works.SavedBy, needs []works.PlaceNeed) error {
+func (s *Service) mayUse(ctx context.Context, by places.SavedBy, needs []works.PlaceNeed) error {
 	who, err := s.Gate.SubjectOf(ctx, by.Who, by.Account, by.Changed)
 	if err != nil {
 		return err

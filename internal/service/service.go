@@ -32,6 +32,7 @@ import (
 	"spindle/internal/door"
 	"spindle/internal/gate"
 	"spindle/internal/keyring"
+	"spindle/internal/places"
 	"spindle/internal/postgres"
 	"spindle/internal/remote"
 	"spindle/internal/side"
@@ -182,7 +183,7 @@ func (s *Service) crew() (err error) {
 	cfg.Works.May, cfg.Works.Remote, cfg.Works.MayReplicate = s.mayOrder, s.Remote, s.mayReplicate
 	cfg.Works.Drifts = s.drifts
 	cfg.Works.MayUse, cfg.Works.Processes = s.mayUse, filepath.Join(cfg.Data, "processes")
-	if cfg.Works.Folders, err = works.Roots(cfg.Works.Folders); err != nil {
+	if cfg.Works.Folders, err = places.Roots(cfg.Works.Folders); err != nil {
 		return err
 	}
 	cfg.Works.Scratch = filepath.Join(cfg.Data, "scratch")

@@ -23,6 +23,7 @@ import (
 	"spindle/internal/core/query"
 	"spindle/internal/core/syncing"
 	"spindle/internal/core/tier"
+	"spindle/internal/places"
 	"spindle/internal/side"
 )
 
@@ -225,7 +226,7 @@ func (w *censusRun) write(ctx context.Context) (err error) {
 	if w.buckets, err = CensusBuckets(ctx, c.store.Catalog, w.of); err != nil {
 		return err
 	}
-	by := SavedBy{w.of.Account, w.of.Who, w.of.Source, w.of.Changed}
+	by := places.SavedBy{w.of.Account, w.of.Who, w.of.Source, w.of.Changed}
 	needs := CensusNeeds(w.of, w.buckets)
 	if err := c.mayUse(ctx, by, needs); err != nil {
 		return err
@@ -239,7 +240,7 @@ func (w *censusRun) write(ctx context.Context) (err error) {
 	return err
 }
 
-func (w *censusRun) writeFor(ctx context.Context, by SavedBy) (err error) {
+func (w *censusRun) writeFor(ctx context.Context, by places.SavedBy) (err error) {
 	c := w.crew
 	if w.columns, err = census.ParseColumns(w.of.Columns); err != nil {
 		return err
@@ -247,7 +248,7 @@ func (w *censusRun) writeFor(ctx context.Context, by SavedBy) (err error) {
 	if w.tiers, err = c.store.Tiers(ctx); err != nil {
 		return err
 	}
-	sides := &SyncSides{Store: c.store, Remote: c.settings.Remote}
+	sides := &places.Sides{Store: c.store, Remote: c.settings.Remote}
 	to, _, err := sides.Bucket(ctx, by, w.run.To, nil)
 	if err != nil {
 		return err
@@ -265,7 +266,7 @@ func (w *censusRun) writeFor(ctx context.Context, by SavedBy) (err error) {
 
 // clearLeft removes what a process that left the run had sent, as far as that can be: it has
 // no manifest, and is no census.
-func (w *censusRun) clearLeft(ctx context.Context, sides *SyncSides, by SavedBy) {
+func (w *censusRun) clearLeft(ctx context.Context, sides *places.Sides, by places.SavedBy) {
 	if w.left.Bucket == "" || w.left == w.run.To {
 		return
 	}

@@ -10,9 +10,9 @@ import (
 	"spindle/internal/core/digest"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/syncing"
+	"spindle/internal/places"
 	"spindle/internal/side"
 	"spindle/internal/side/sidetest"
-	"spindle/internal/works"
 )
 
 // While a folder beneath the root is exchanged with a link out of it, over and over, whoever
@@ -42,7 +42,7 @@ func TestFolderRootHoldsAgainstExchanges(t *testing.T) {
 			}
 		}
 	}()
-	sides := &works.SyncSides{Folders: []string{root}}
+	sides := &places.Sides{Folders: []string{root}}
 	opened, refused := 0, 0
 	for i := range 2000 {
 		s, mark, err := sides.Open(t.Context(), &syncing.Job{}, syncing.Place{Folder: drop}, nil, nil)

@@ -15,6 +15,7 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/core/posting"
 	"spindle/internal/core/syncing"
+	"spindle/internal/places"
 )
 
 const (
@@ -66,7 +67,7 @@ func (c *Crew) post(ctx context.Context, p *posting.Post) (time.Duration, error)
 		return time.Minute, err
 	}
 	// What is posted tells of the account's objects: whoever saved it must administer it still.
-	by := SavedBy{Account: p.Account, Who: p.Who, Changed: p.Created}
+	by := places.SavedBy{Account: p.Account, Who: p.Who, Changed: p.Created}
 	needs := []PlaceNeed{{Place: syncing.Place{Endpoint: p.URL}}}
 	for range postTurns {
 		if err := c.mayUse(ctx, by, needs); err != nil {

@@ -14,6 +14,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/replication"
+	"spindle/internal/places"
 	"spindle/internal/remote"
 	"spindle/internal/store"
 )
@@ -66,7 +67,7 @@ type Settings struct {
 	Processes string
 
 	// MayUse refuses places that whoever saved a sync job, or a census, may not use so any more.
-	MayUse  func(context.Context, SavedBy, []PlaceNeed) error
+	MayUse  func(context.Context, places.SavedBy, []PlaceNeed) error
 	Folders []string // roots beneath which folders may be synced
 	Scratch string   // a folder for work; "": the system's
 

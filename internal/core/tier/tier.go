@@ -216,6 +216,14 @@ func (t *Tier) Check() error {
 	if _, err := ParseName(t.Name); err != nil {
 		all = append(all, err)
 	}
+	t.checkForm(bad)
+	t.checkVolumes(bad)
+	t.checkTerms(bad)
+	return errors.Join(all...)
+}
+
+// checkForm tells what is wrong with how bodies are kept: copies, pieces, or elsewhere.
+func (t *Tier) checkForm(bad func(field, code, says, remedy string, args ...any)) {
 	if t.Elsewhere() != nil {
 		if t.Copies != 1 {
 			bad("copies", "tier-elsewhere", "what a bucket at an endpoint keeps is there once",
@@ -245,6 +253,10 @@ func (t *Tier) Check() error {
 	if t.Pieces != nil && t.Elsewhere() != nil {
 		bad("pieces", "tier-elsewhere", "what a bucket at an endpoint keeps is there in one piece", "leave the pieces out")
 	}
+}
+
+// checkVolumes tells what is wrong with where bodies are kept.
+func (t *Tier) checkVolumes(bad func(field, code, says, remedy string, args ...any)) {
 	if len(t.Volumes) == 0 || len(t.Volumes) > MaxVolumes {
 		bad("volumes", "tier-volumes", "a tier has 1 to %d volumes, not %d", "name directories, each on a disk of its own",
 			MaxVolumes, len(t.Volumes))
@@ -263,6 +275,10 @@ func (t *Tier) Check() error {
 			}
 		}
 	}
+}
+
+// checkTerms tells what is wrong with prices, and with how versions are restored.
+func (t *Tier) checkTerms(bad func(field, code, says, remedy string, args ...any)) {
 	if t.Price < 0 || t.Price > MaxPrice || t.Requests < 0 || t.Requests > MaxPrice {
 		bad("price", "tier-price", "a price is from 0 to 1,000,000", "give it in the money you count in, such as 0.021")
 	}
@@ -281,7 +297,6 @@ func (t *Tier) Check() error {
 				"make a tier of its own for what is restored first")
 		}
 	}
-	return errors.Join(all...)
 }
 
 // Set are the tiers there are.

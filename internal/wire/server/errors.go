@@ -183,12 +183,25 @@ func (q *request) fail(err error) {
 		q.w.WriteHeader(d.status)
 		return
 	}
+	b := q.errorDoc(err, f, d.code, moved)
+	h.Set("Content-Type", "application/xml")
+	h.Del("Content-Length")
+	h.Del("ETag")
+	delete(h, "ETag")
+	h.Del("Last-Modified")
+	q.out = int64(len(b))
+	q.w.WriteHeader(d.status)
+	_, _ = q.w.Write(b) // the client may be gone
+}
+
+// errorDoc gives the document that tells of an error.
+func (q *request) errorDoc(err error, f *fault.Error, code string, moved *region.Region) []byte {
 	message := f.Message
 	if f.Remedy != "" {
 		message += ". To mend it: " + f.Remedy
 	}
 	x := newDoc("Error", false)
-	x.text("Code", d.code)
+	x.text("Code", code)
 	x.text("Message", message)
 	if f.Field != "" && f.Code != "unsettled" {
 		x.text("Field", f.Field)
@@ -199,7 +212,7 @@ func (q *request) fail(err error) {
 	if q.name != "" {
 		x.text("Key", q.name)
 	}
-	if d.code == "AuthorizationHeaderMalformed" && f.Code == "region" {
+	if code == "AuthorizationHeaderMalformed" && f.Code == "region" {
 		x.text("Region", q.s.store.Region)
 	}
 	if moved != nil {
@@ -212,15 +225,7 @@ func (q *request) fail(err error) {
 	signingDetails(x, err)
 	x.text("RequestId", q.id)
 	x.text("HostId", q.s.ids.Process())
-	h.Set("Content-Type", "application/xml")
-	h.Del("Content-Length")
-	h.Del("ETag")
-	delete(h, "ETag")
-	h.Del("Last-Modified")
-	b := x.bytes()
-	q.out = int64(len(b))
-	q.w.WriteHeader(d.status)
-	_, _ = q.w.Write(b) // the client may be gone
+	return x.bytes()
 }
 
 // signingDetails says what was signed, and when, as the service sees it: what those
