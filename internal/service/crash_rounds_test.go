@@ -247,6 +247,7 @@ func newCrash(t *testing.T, seed uint64) *crash {
 // TestNothingAcknowledgedIsLost kills service and database at random moments under mixed load, with every fault of
 // crashRounds, again and again, and reads back every acknowledged object, here and at the replica.
 func TestNothingAcknowledgedIsLost(t *testing.T) {
+	t.Parallel()
 	rounds, seed := roundsOf(t)
 	c := newCrash(t, seed)
 	c.env = []string{"SPINDLE_CLOCK_JUMPS=" + c.jumps}

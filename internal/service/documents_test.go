@@ -224,9 +224,9 @@ func (r *reader) tries(line string) (out string, err error) {
 // TestTheDocumentsRun types every command of the README, the guide and the operations into a shell, one
 // after the other, on the sample data.
 func TestTheDocumentsRun(t *testing.T) {
+	t.Parallel()
 	r := &reader{t: t, dir: t.TempDir()}
 	r.files()
-	t.Parallel()
 	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	told := p.demonstrate("--folder-root", filepath.Join(r.dir, "drop"),
 		"--folder-root", filepath.Join(r.dir, "mnt", "disk"))

@@ -19,6 +19,7 @@ import (
 // were there before their rule: in the end both sides are equal, and what was sent twice
 // was under way, or not written down yet, when it died.
 func TestBackfillThroughKills(t *testing.T) {
+	t.Parallel()
 	const objects, kills = 5000, 20
 	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	reach := []string{"--reach", "loopback"}

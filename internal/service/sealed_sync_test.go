@@ -113,6 +113,7 @@ func TestSealedCopiesComeBack(t *testing.T) {
 // endpoint; then it is gone for good, and the program alone brings everything back into an
 // empty folder. A wrong passphrase is named, and so is a file that was changed there.
 func TestFromNothing(t *testing.T) {
+	t.Parallel()
 	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	reach := []string{"--reach", "loopback"}
 	if err := p.start(reach...); err != nil {

@@ -42,6 +42,7 @@ func TestMain(m *testing.M) { os.Exit(harness.Main(m)) }
 // TestServeAsAProcess starts, refuses a second, drains on SIGTERM, and finds
 // its data again.
 func TestServeAsAProcess(t *testing.T) {
+	t.Parallel()
 	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	if err := p.start(); err != nil {
 		t.Fatal(err)

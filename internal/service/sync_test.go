@@ -290,6 +290,7 @@ func TestRightsAndSchedules(t *testing.T) {
 // TestSyncThroughKills kills the service 20 times during a run of 3,000 objects: the sides
 // end equal, and little was sent twice.
 func TestSyncThroughKills(t *testing.T) {
+	t.Parallel()
 	const objects, kills = 3000, 20
 	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	reach := []string{"--reach", "loopback"}

@@ -18,6 +18,7 @@ import (
 // parts: what was acknowledged of it is there, the rest is sent, and the object
 // has the right bytes.
 func TestAnUploadSurvivesKills(t *testing.T) {
+	t.Parallel()
 	p := &process{t: t, bin: harness.Binary(t), data: dataDir(t)}
 	if err := p.start(); err != nil {
 		t.Fatal(err)
