@@ -103,9 +103,9 @@ const indexTries = 3
 func (c *Catalog) walk(ctx context.Context, f Find) (p FindPage, err error) {
 	q := where()
 	rows := f.rows(q)
-	p1 := &predicate{conditions: &conditions{args: q.args}, find: &f}
-	term := p1.of(f.Expr)
-	q.args = p1.args
+	asked := &predicate{conditions: &conditions{args: q.args}, find: &f}
+	term := asked.of(f.Expr)
+	q.args = asked.args
 	statement := fmt.Sprintf(`with looked as materialized (select * from (%s) h order by key, number desc limit %s),
 		hits as (select * from looked h where %s order by key, number desc limit %s),
 		last as (select key as last_key, number as last_number from looked order by key desc, number limit 1)

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 )
@@ -421,8 +423,12 @@ func (c *Catalog) Purge(ctx context.Context, bucket int64, keys []string, by Aut
 		raw[i] = []byte(k)
 	}
 	var u Usage
-	err := c.db.GetContext(ctx, &u, `select * from purge_keys($1, $2, $3, $4, $5)`, bucket, raw, by.At, by.Who, by.Source)
-	return u, mapError(err)
+	err := retry(ctx, func(int) error {
+		return c.inTx(ctx, func(tx *sqlx.Tx) error {
+			return tx.GetContext(ctx, &u, `select * from purge_keys($1, $2, $3, $4, $5)`, bucket, raw, by.At, by.Who, by.Source)
+		})
+	})
+	return u, err
 }
 
 // Keys gives keys beneath a prefix after one, those whose current version is a

@@ -226,7 +226,7 @@ func (w *censusRun) write(ctx context.Context) (err error) {
 	if w.buckets, err = CensusBuckets(ctx, c.store.Catalog, w.of); err != nil {
 		return err
 	}
-	by := places.SavedBy{w.of.Account, w.of.Who, w.of.Source, w.of.Changed}
+	by := places.SavedBy{Account: w.of.Account, Who: w.of.Who, Source: w.of.Source, Changed: w.of.Changed}
 	needs := CensusNeeds(w.of, w.buckets)
 	if err := c.mayUse(ctx, by, needs); err != nil {
 		return err
