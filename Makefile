@@ -50,7 +50,7 @@ test: build
 	cd web && npm run --silent format:check
 	go vet ./...
 	@status=0; $(if $(MEMORY),TMPDIR=$(MEMORY) GOTMPDIR=/tmp) SPINDLE_BIN=$(CURDIR)/bin/spindle \
-		go test -p 4 -parallel 4 -timeout 25m $(LONGEST) ./... | tee .tests.log || status=$$?; \
+		go test -timeout 25m $(LONGEST) ./... | tee .tests.log || status=$$?; \
 		echo "The ten slowest packages, in seconds:"; \
 		sed -nE 's/^(ok|FAIL)[[:space:]]+([^[:space:]]+)[[:space:]]+([0-9.]+)s.*/\3 \2/p' .tests.log | sort -rn | head; exit $$status
 

@@ -118,7 +118,7 @@ func TestPiecesThroughTheService(t *testing.T) {
 		"volumes": []string{dirs[2] + "new"}}); st != 200 {
 		t.Fatalf("%d %v", st, e)
 	}
-	harness.Until(t, "the tier is repaired", func() bool {
+	harness.Within(t, 2*time.Minute, "the tier is repaired", func() bool {
 		_, e := p.ask("GET", "/api/v1/tiers/press", nil)
 		r, _ := e["repair"].(map[string]any)
 		return r["finished"] != nil && r["made"] == 8.0
