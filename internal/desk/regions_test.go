@@ -3,7 +3,11 @@ package desk_test
 import (
 	"fmt"
 	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -178,6 +182,66 @@ func TestRegions(t *testing.T) {
 		harness.Appears("moor is forgotten"))
 	if got := listed(p); strings.Contains(got, "moor") {
 		t.Errorf("forgotten, and listed: %s", got)
+	}
+}
+
+// A region that answers some questions, and not the next, is away: what is known of it stays as it was.
+func TestARegionThatStopsInTheMiddle(t *testing.T) {
+	fenn, p := regionService(t, "fenn")
+	moor, _ := regionService(t, "moor")
+	to, err := url.Parse(moor.DeskURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var refused atomic.Value
+	refused.Store("")
+	pass := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(to); r.Out.Host = r.In.Host }}
+	between := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == refused.Load() {
+			http.Error(w, "it stops", http.StatusServiceUnavailable)
+			return
+		}
+		pass.ServeHTTP(w, r)
+	}))
+	t.Cleanup(between.Close)
+	add := map[string]any{"desk": between.URL, "key": harness.Key, "secret": harness.Secret}
+	if st, e := p.ask("POST", "/api/v1/regions", add); st != 201 {
+		t.Fatal(e)
+	}
+	if st, e := p.ask("POST", "/api/v1/accounts", map[string]any{"name": "seed-lab"}); st != 201 {
+		t.Fatal(e)
+	}
+	if st, e := p.ask("PUT", "/api/v1/regions/moor/accounts/seed-lab", map[string]any{"admitted": true}); st != 200 {
+		t.Fatal(e)
+	}
+	tenant := newPerson(t, fenn)
+	key := fenn.NewKey("seed-lab", "SEEDS", access.Administrator, nil)
+	if st, e := tenant.signInAs(map[string]string{"key": key.ID, "secret": key.Secret}); st != 201 {
+		t.Fatal(e)
+	}
+	if st, e := tenant.ask("POST", "/api/v1/buckets", map[string]any{"name": "seeds", "region": "moor"}); st != 201 {
+		t.Fatal(e)
+	}
+	state := func(is string) {
+		t.Helper()
+		harness.Until(t, "the region is "+is, func() bool {
+			_, e := p.ask("GET", "/api/v1/regions/moor", nil)
+			return e["state"] == is
+		})
+	}
+	for _, path := range []string{"/region", "/region/buckets", "/placements", "/accounts"} {
+		refused.Store("/api/v1" + path)
+		state("away")
+		// It still answers what makes a bucket: the account is admitted as it was.
+		name := "late" + strings.ReplaceAll(path, "/", "-")
+		if st, e := tenant.ask("POST", "/api/v1/buckets", map[string]any{"name": name, "region": "moor"}); st != 201 {
+			t.Errorf("%s is not answered, and a bucket is asked for: %d %v", path, st, e)
+		}
+		if _, got := tenant.ask("GET", "/api/v1/buckets?regions=all", nil); !strings.Contains(fmt.Sprint(got), "seeds") {
+			t.Errorf("%s is not answered, and its buckets are %v", path, got)
+		}
+		refused.Store("")
+		state("there")
 	}
 }
 

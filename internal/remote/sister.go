@@ -144,7 +144,7 @@ func (s *Sister) Itself(ctx context.Context) (i Itself, err error) {
 	return i, err
 }
 
-// Hear asks a sister for all that is kept of it. The error of one that is another service than
+// Hear asks a sister for all that is kept of it: what it told is nil unless it told all. The error of one that is another service than
 // it was has the code region-other.
 func (s *Sister) Hear(ctx context.Context, r *region.Region) (*catalog.RegionTold, error) {
 	began := time.Now()
@@ -184,7 +184,7 @@ func (s *Sister) Hear(ctx context.Context, r *region.Region) (*catalog.RegionTol
 	}); err != nil {
 		return nil, err
 	}
-	return told, s.each(ctx, "/accounts", url.Values{"limit": {"1000"}}, func(page *sisterPage) error {
+	if err := s.each(ctx, "/accounts", url.Values{"limit": {"1000"}}, func(page *sisterPage) error {
 		for _, a := range page.Accounts {
 			if !plainName.MatchString(a.Name) {
 				return s.away("it tells of an account as none can be", nil)
@@ -194,7 +194,10 @@ func (s *Sister) Hear(ctx context.Context, r *region.Region) (*catalog.RegionTol
 			}
 		}
 		return nil
-	})
+	}); err != nil {
+		return nil, err
+	}
+	return told, nil
 }
 
 // plainName is what accounts are called.
