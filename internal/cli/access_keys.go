@@ -215,7 +215,7 @@ func (a *app) grantCommand() *cli.Command {
 				Flags: []cli.Flag{&cli.StringFlag{Name: "bucket", Usage: "only on this bucket"},
 					&cli.StringFlag{Name: "to", Usage: "only to account:NAME, person:NAME, key:ID, key:NAME or anyone"}},
 				Action: listing[api.GrantInfo]{path: "/api/v1/grants", field: "grants", filters: []string{"bucket", "to"},
-					row: grantRow, none: "No grant is like that. Give one: spindle access grant create BUCKET --to account:NAME --for 'read from'",
+					row: grantRow, none: "No grant matches. Create one: spindle access grant create BUCKET --to account:NAME --for 'read from'",
 					columns: []column{{"GRANT", true}, {"ON", false}, {"OF", false}, {"TO", false}, {"FOR", false}, {"EXPIRES", false},
 						{"NOTE", false}}}.action(a)},
 			{Name: "show", Usage: "show a grant", ArgsUsage: "NUMBER",

@@ -327,7 +327,7 @@ func (a *app) removeAll(ctx context.Context, c *cli.Command, p *desk, bucket str
 		step, err := p.remove(ctx, bucket, api.RemoveIn{Prefix: prefix, WithVersions: withVersions})
 		if err != nil {
 			bar.stop()
-			a.note("Stopped after %s; say it again to go on.", wouldGo(done))
+			a.note("Stopped after %s; repeat the command to resume.", wouldGo(done))
 			return err
 		}
 		done.Objects, done.Bytes, more = done.Objects+step.Objects, done.Bytes+step.Bytes, step.More

@@ -365,7 +365,7 @@ func (a *app) censusRead(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if len(rows) == 0 {
-		a.note("No row is like that.")
+		a.note("No row matches.")
 		return nil
 	}
 	if err := a.table(heads, rows); err != nil {

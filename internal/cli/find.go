@@ -187,7 +187,7 @@ func (a *app) findGroups(ctx context.Context, c *cli.Command, p *desk, ask api.F
 	}
 	return a.print(out, func() error {
 		if out.Objects == 0 {
-			a.note("Nothing is like that.")
+			a.note("No object matches.")
 			return nil
 		}
 		var rows [][]string
@@ -288,7 +288,7 @@ func (a *app) findList(ctx context.Context, c *cli.Command, p *desk, ask api.Fin
 		return err
 	}
 	if len(rows) == 0 && next == "" {
-		a.note("Nothing is like that.")
+		a.note("No object matches.")
 		for _, h := range p.hints {
 			a.note("  %s", shown(h))
 		}

@@ -129,7 +129,7 @@ func (a *app) actIn(ctx context.Context, c *cli.Command, p *desk, in api.OrderIn
 		})
 	}
 	if n == 0 {
-		a.note("Nothing in %s is like that.", in.Bucket)
+		a.note("No object in %s matches.", in.Bucket)
 		return nil
 	}
 	if err := a.confirm(c, says, fmt.Sprint(n)); err != nil {

@@ -127,7 +127,7 @@ func (a *app) copyAll(ctx context.Context, p *desk, fromBucket, from, bucket, to
 	})
 	bar.stop()
 	if err != nil {
-		a.note("%s %s; say it again to go on.", did, wouldGo(done))
+		a.note("%s %s; repeat the command to resume.", did, wouldGo(done))
 		return err
 	}
 	return a.print(done, func() error {

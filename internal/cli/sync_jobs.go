@@ -390,7 +390,7 @@ func (a *app) rehearsedAll(ctx context.Context, p *desk, name string) error {
 			return err
 		})
 	if err == nil && !ended {
-		err = fault.New(fault.Unavailable, "unreachable", "the service ended before the list did").Do("say it again")
+		err = fault.New(fault.Unavailable, "unreachable", "the service ended before the list did").Do("repeat the command")
 	}
 	return err
 }

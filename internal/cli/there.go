@@ -381,7 +381,7 @@ func brokeOff(at endpoint.Address, err error) error {
 		return err
 	}
 	return fault.New(fault.Unavailable, "broke-off", "%s did not come whole: the line broke, or its bytes are not those "+
-		"that its digest is of", at).In("source").Do("say it again; when it fails again, look at the object there").Because(err)
+		"that its digest is of", at).In("source").Do("repeat the command; if it fails again, look at the object there").Because(err)
 }
 
 func (a *app) objectPutThere(ctx context.Context, c *cli.Command) error {

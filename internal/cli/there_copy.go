@@ -139,7 +139,7 @@ func (p *desk) copyOne(ctx context.Context, x copying, class string, m *meter) e
 			return nil
 		})
 	if err == nil && !finished {
-		err = fault.New(fault.Unavailable, "unreachable", "the service ended before the copy was there").Do("say it again")
+		err = fault.New(fault.Unavailable, "unreachable", "the service ended before the copy was there").Do("repeat the command")
 	}
 	return err
 }

@@ -43,7 +43,7 @@ func (a *app) uploadListThere(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if len(rows) == 0 {
-		a.note("There are no unfinished uploads like that at %s.", shown(at.String()))
+		a.note("There are no unfinished uploads that match at %s.", shown(at.String()))
 		return nil
 	}
 	if err := a.table([]column{{"HELD", true}, {"PARTS", true}, {"AGE", true}, {"ID", false}, {"KEY", false}},

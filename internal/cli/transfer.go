@@ -224,7 +224,7 @@ func (a *app) putFiles(ctx context.Context, w *client.Client, cut *transfer.Cutt
 	_ = g.Wait() // errors are in the tally
 	m.stop()
 	if ctx.Err() != nil {
-		a.note("Stopped. What was put is there; say it again to put the rest.")
+		a.note("Stopped. What was put stays; repeat the command to put the rest.")
 	}
 	return t.end("Put")
 }
@@ -515,7 +515,7 @@ func (a *app) getTree(ctx context.Context, c *cli.Command, p *desk, w *client.Cl
 	_ = g.Wait() // errors are in the tally
 	m.stop()
 	if ctx.Err() != nil {
-		a.note("Stopped. What was got is there; say it again to get the rest.")
+		a.note("Stopped. What was got stays; repeat the command to get the rest.")
 	} else if err != nil {
 		return err
 	}

@@ -135,7 +135,7 @@ func (a *app) uploadList(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	if len(rows) == 0 {
-		a.note("There are no unfinished uploads like that.")
+		a.note("There are no unfinished uploads that match.")
 		return nil
 	}
 	if err := a.table([]column{{"HELD", true}, {"PARTS", true}, {"AGE", true}, {"BY", false}, {"ID", false},
@@ -436,7 +436,7 @@ func (a *app) abandon(ctx context.Context, c *cli.Command, what string,
 		})
 	}
 	if q.Objects == 0 {
-		a.note("There are no unfinished uploads like that.")
+		a.note("There are no unfinished uploads that match.")
 		return a.print(q, func() error { return nil })
 	}
 	if err := a.confirm(c, "This abandons "+says+". What was sent is gone.",

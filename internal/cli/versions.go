@@ -450,13 +450,13 @@ func (a *app) follow(ctx context.Context, p *desk, in api.OrderIn, doing string)
 				a.note("The service could not be told to stop; the work goes on there.")
 				return o, err
 			}
-			a.note("Stopped after %s of %s; say it again to go on.", count(o.Done), count(o.Total))
+			a.note("Stopped after %s of %s; repeat the command to resume.", count(o.Done), count(o.Total))
 			return o, exitOnly(ExitFailed)
 		case <-time.After(150 * time.Millisecond):
 		}
 		if err := p.call(ctx, http.MethodGet, path, nil, nil, &o); err != nil && ctx.Err() == nil {
 			bar.stop()
-			a.note("The work goes on in the service; say it again to watch it.")
+			a.note("The service goes on working; repeat the command to watch it.")
 			return o, err
 		}
 		bar.at(o.Done)
@@ -469,7 +469,7 @@ func (a *app) follow(ctx context.Context, p *desk, in api.OrderIn, doing string)
 		}
 		message, remedy, _ := strings.Cut(problem, ". Fix: ")
 		return o, fault.New(fault.Conflict, "order-"+o.State, "%s after %s of %s: %s", o.State, count(o.Done), count(o.Total),
-			message).In("order").Do("%s", strings.TrimPrefix(remedy+"; then say it again to go on", "; then "))
+			message).In("order").Do("%s", strings.TrimPrefix(remedy+"; then repeat the command to resume", "; then "))
 	}
 	return o, nil
 }

@@ -82,7 +82,7 @@ func (s *Store) Copy(ctx context.Context, c Copy) (*object.Version, error) {
 	return s.copy(ctx, c, kind, func(found *object.Version) (*object.Version, error) {
 		if body != there.Body && found.Body != there.Body {
 			return nil, fault.New(fault.Unavailable, "source-changed", "the source changed while it was copied").In("source").
-				Do("say it again")
+				Do("repeat the command")
 		}
 		if c.If.Read(found) != object.Proceed {
 			return nil, fault.New(fault.Precondition, "mismatch", "the source is not as the request asked").In("source")
