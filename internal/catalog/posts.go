@@ -30,7 +30,6 @@ type postRow struct {
 	Who      string     `db:"who"`
 	Place    string     `db:"place"`
 	Behind   int64      `db:"behind"`
-	More     bool       `db:"more"`
 	Failed   int        `db:"failed"`
 	Problem  string     `db:"problem"`
 	Posted   *time.Time `db:"posted"`
@@ -43,7 +42,7 @@ func posts(ctx context.Context, q selecting, rest string, args ...any) ([]*posti
 	if err := q.SelectContext(ctx, &rows, `select p.id, a.name as account, p.name, p.url, p.active, p.bucket, p.prefix,
 		to_json(p.kinds)::text as kinds, p.secret, p.revision, p.created, p.who, f.xid::text || '.' || f.seq as place,
 		p.failed, p.problem,
-		p.posted, p.sent, p.since::text as since, exists (select 1 from journal j where (j.xid, j.seq) > (f.xid, f.seq)) as more,
+		p.posted, p.sent, p.since::text as since,
 		(select count(*) from (select 1 from journal j join buckets b on b.id = j.bucket and b.account = p.account
 			where (j.xid, j.seq) > (f.xid, f.seq) limit `+fmt.Sprint(behindMost)+`) x) as behind
 		from posts p join accounts a on a.id = p.account
@@ -55,7 +54,7 @@ func posts(ctx context.Context, q selecting, rest string, args ...any) ([]*posti
 		out[i] = &posting.Post{ID: r.ID, Account: r.Account, Name: r.Name, URL: r.URL, On: r.On, Bucket: r.Bucket,
 			Prefix: r.Prefix,
 			Secret: r.Secret, Revision: r.Revision, Created: r.Created.UTC(), Who: r.Who, Place: r.Place, Behind: r.Behind,
-			More: r.More, Failed: r.Failed,
+			Failed:  r.Failed,
 			Problem: r.Problem, Posted: r.Posted, Sent: r.Sent, Since: r.Since}
 		if err := json.Unmarshal(r.Kinds, &out[i].Kinds); err != nil {
 			return nil, err
@@ -82,9 +81,21 @@ func (c *Catalog) Post(ctx context.Context, account, name string) (*posting.Post
 	return list[0], nil
 }
 
-// ActivePosts gives all posts that are on.
-func (c *Catalog) ActivePosts(ctx context.Context) ([]*posting.Post, error) {
-	return posts(ctx, c.db, `where p.active order by p.id`)
+// PostsToSend gives the numbers of the posts that are on and have not posted all of the journal.
+func (c *Catalog) PostsToSend(ctx context.Context) (ids []int64, err error) {
+	err = c.db.SelectContext(ctx, &ids, `select p.id from posts p join followers f on f.name = 'post ' || p.id
+		where p.active and exists (select 1 from journal j where (j.xid, j.seq) > (f.xid, f.seq)) order by p.id`)
+	return ids, mapError(err)
+}
+
+// PostToSend gives a post as it stands now, nil when it is off or was removed. Read it under
+// its lease: before that, another process may move it.
+func (c *Catalog) PostToSend(ctx context.Context, id int64) (*posting.Post, error) {
+	list, err := posts(ctx, c.db, `where p.active and p.id = $1`, id)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return list[0], nil
 }
 
 // PostSecret names what a post is signed with.
@@ -158,8 +169,10 @@ func (c *Catalog) PostMoved(ctx context.Context, id int64, place string, events 
 	})
 }
 
-// PostFailed writes down that events did not arrive.
+// PostFailed writes down, under a lease, that events did not arrive.
 func (c *Catalog) PostFailed(ctx context.Context, id int64, problem string) error {
-	_, err := c.changed(ctx, `update posts set failed = failed + 1, problem = $2 where id = $1`, id, problem)
-	return err
+	return c.inTx(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `update posts set failed = failed + 1, problem = $2 where id = $1`, id, problem)
+		return err
+	})
 }

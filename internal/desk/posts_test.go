@@ -162,6 +162,48 @@ func TestPosts(t *testing.T) {
 	}
 }
 
+// Several processes post from one journal, each event once and in its order: whoever takes a
+// post up starts where the one before stopped, not where it stood when they looked.
+func TestPostsOfSeveralProcesses(t *testing.T) {
+	var cfg service.Config
+	often := func(c *service.Config) {
+		c.Reach, c.Works.OrdersEvery = []string{"loopback"}, time.Millisecond
+	}
+	s := harness.Service(t, func(c *service.Config) { often(c); cfg = *c })
+	for range 2 {
+		harness.Service(t, func(c *service.Config) { *c = cfg; often(c) })
+	}
+	c := fill(t, s, 1, func(int) string { return "before" })
+	h := &hook{}
+	there := httptest.NewServer(h)
+	defer there.Close()
+	p := newPerson(t, s)
+	p.signIn()
+	st, e := p.ask("POST", "/api/v1/journal/posts", map[string]any{"name": "tell", "url": there.URL + "/in",
+		"bucket": "plates", "kinds": []string{"written"}})
+	if st != 201 {
+		t.Fatalf("%d %v", st, e)
+	}
+	h.mu.Lock()
+	h.secret = e["secret"].(string)
+	h.mu.Unlock()
+	want := []string{}
+	for i := range 300 {
+		key := fmt.Sprintf("a%03d", i)
+		if _, err := c.Put(t.Context(), "plates", key, strings.NewReader("leaf"), 4, client.Put{}); err != nil {
+			t.Fatal(err)
+		}
+		want = append(want, key)
+	}
+	harness.Until(t, "all arrive", func() bool {
+		keys, _ := h.has()
+		return slices.Contains(keys, want[len(want)-1])
+	})
+	if keys, bad := h.has(); !slices.Equal(keys, want) || bad != 0 {
+		t.Errorf("%d came, %d badly signed, in the order %v", len(keys), bad, keys)
+	}
+}
+
 // A post to the machine's own network is refused where that is not allowed.
 func TestPostsStayOutside(t *testing.T) {
 	s := harness.Service(t, nil)

@@ -27,30 +27,26 @@ const (
 // journal, by one process at a time. What does not arrive is posted again, with pauses that
 // grow, and nothing after it before.
 func (c *Crew) posts(ctx context.Context) error {
-	list, err := c.store.Catalog.ActivePosts(ctx)
+	ids, err := c.store.Catalog.PostsToSend(ctx)
 	if err != nil {
 		return err
 	}
-	for _, p := range list {
-		if !p.More {
-			continue
+	for _, id := range ids {
+		under, l, ok, err := c.claim(ctx, fmt.Sprintf("post %d", id))
+		if err != nil {
+			return err
 		}
-		under, l, ok, err := c.claim(ctx, fmt.Sprintf("post %d", p.ID))
-		if err != nil || !ok {
-			if err != nil {
-				return err
-			}
+		if !ok {
 			continue
 		}
 		c.done.Go(func() {
 			var wait time.Duration
 			err := guarded(func() (err error) {
-				wait, err = c.post(under, p)
+				wait, err = c.post(under, id)
 				return err
 			})
 			if err != nil && ctx.Err() == nil && !l.lost(under, err) {
-				c.log.Warn("changes could not be posted and will be tried again", "post", p.Name, "account", p.Account, "error",
-					err)
+				c.log.Warn("changes could not be posted and will be tried again", "post", id, "error", err)
 			}
 			if err := l.finish(wait); err != nil {
 				c.log.Debug("leases are left to run out", "error", err)
@@ -60,52 +56,62 @@ func (c *Crew) posts(ctx context.Context) error {
 	return nil
 }
 
-// post posts batch after batch, and says how long to wait before it is tried again.
-func (c *Crew) post(ctx context.Context, p *posting.Post) (time.Duration, error) {
-	secret, err := c.settings.Remote.Secrets().OpenSecret(catalog.PostSecret(p.Account, p.Name), p.Secret)
-	if err != nil {
-		return time.Minute, err
-	}
-	// What is posted tells of the account's objects: whoever saved it must administer it still.
-	by := places.SavedBy{Account: p.Account, Who: p.Who, Changed: p.Created}
-	needs := []PlaceNeed{{Place: syncing.Place{Endpoint: p.URL}}}
+// post posts batch after batch while the post is on, and says how long to wait before it is
+// tried again.
+func (c *Crew) post(ctx context.Context, id int64) (time.Duration, error) {
 	for range postTurns {
-		if err := c.mayUse(ctx, by, needs); err != nil {
+		p, err := c.store.Catalog.PostToSend(ctx, id)
+		if err != nil || p == nil {
+			return 0, err
+		}
+		more, err := c.postNext(ctx, p)
+		if err != nil {
 			f := fault.From(err)
 			return max(pause(p.Failed), f.After), c.store.Catalog.PostFailed(ctx, p.ID, f.Message)
 		}
-		q := catalog.JournalQuery{After: p.Place, Account: p.Account, Bucket: p.Bucket, Prefix: p.Prefix, Present: true,
-			Gaps: true, Known: p.Since, Limit: posting.MaxBatch}
-		for _, name := range p.Kinds {
-			k, err := catalog.ParseEntryKind(name)
-			if err != nil {
-				return time.Minute, err
-			}
-			q.Kinds = append(q.Kinds, k)
-		}
-		page, err := c.store.Catalog.Journal(ctx, q)
-		if err != nil {
-			return 0, err
-		}
-		place := page.Next
-		if n := len(page.Entries); n > 0 {
-			place = page.Entries[n-1].Position()
-			if err := c.postBatch(ctx, p, secret, page.Entries); err != nil {
-				f := fault.From(err)
-				return max(pause(p.Failed), f.After), c.store.Catalog.PostFailed(ctx, p.ID, f.Message)
-			}
-		}
-		if place == "" {
-			return 0, nil
-		}
-		if err := c.store.Catalog.PostMoved(ctx, p.ID, place, len(page.Entries), c.store.Catalog.Now().UTC()); err != nil {
-			return 0, err
-		}
-		if p.Place = place; page.Next == "" {
+		if !more {
 			return 0, nil
 		}
 	}
 	return 0, nil
+}
+
+// postNext posts the next batch, and reports whether there may be another. Its errors are
+// shown with the post.
+func (c *Crew) postNext(ctx context.Context, p *posting.Post) (more bool, err error) {
+	secret, err := c.settings.Remote.Secrets().OpenSecret(catalog.PostSecret(p.Account, p.Name), p.Secret)
+	if err != nil {
+		return false, err
+	}
+	// What is posted tells of the account's objects: whoever saved it must administer it still.
+	by := places.SavedBy{Account: p.Account, Who: p.Who, Changed: p.Created}
+	if err := c.mayUse(ctx, by, []PlaceNeed{{Place: syncing.Place{Endpoint: p.URL}}}); err != nil {
+		return false, err
+	}
+	q := catalog.JournalQuery{After: p.Place, Account: p.Account, Bucket: p.Bucket, Prefix: p.Prefix, Present: true,
+		Gaps: true, Known: p.Since, Limit: posting.MaxBatch}
+	for _, name := range p.Kinds {
+		k, err := catalog.ParseEntryKind(name)
+		if err != nil {
+			return false, err
+		}
+		q.Kinds = append(q.Kinds, k)
+	}
+	page, err := c.store.Catalog.Journal(ctx, q)
+	if err != nil {
+		return false, err
+	}
+	place := page.Next
+	if n := len(page.Entries); n > 0 {
+		place = page.Entries[n-1].Position()
+		if err := c.postBatch(ctx, p, secret, page.Entries); err != nil {
+			return false, err
+		}
+	}
+	if place == "" {
+		return false, nil
+	}
+	return page.Next != "", c.store.Catalog.PostMoved(ctx, p.ID, place, len(page.Entries), c.store.Catalog.Now().UTC())
 }
 
 // eventOf gives an entry of the journal as it is posted.

@@ -32,7 +32,6 @@ type Post struct {
 	Since   string     // what had been committed when it was made, as the catalog has it
 	Place   string     // in the journal: what stands after it was not posted yet
 	Behind  int64      // entries of the account after it, up to a bound
-	More    bool       // there are entries after it, of whatever account
 	Failed  int        // times in a row
 	Problem string     // of the last time
 	Posted  *time.Time // when something arrived last
