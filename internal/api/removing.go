@@ -2,13 +2,14 @@ package api
 
 // Quantity is a number of objects and bytes that something would touch or did.
 type Quantity struct {
-	Objects       int64  `json:"objects"`
-	Bytes         int64  `json:"bytes"`
-	Previous      int64  `json:"previous,omitempty" doc:"Previous versions"`
-	PreviousBytes int64  `json:"previousBytes,omitempty"`
-	Markers       int64  `json:"markers,omitempty" doc:"Delete markers"`
-	Versioning    string `json:"versioning,omitempty" doc:"Of the bucket, in a rehearsal: where it is on, objects are deleted with a delete marker and can be brought back"`
-	More          bool   `json:"more,omitempty" doc:"There is more to do: call again"`
+	Objects       int64    `json:"objects"`
+	Bytes         int64    `json:"bytes"`
+	Previous      int64    `json:"previous,omitempty" doc:"Previous versions"`
+	PreviousBytes int64    `json:"previousBytes,omitempty"`
+	Markers       int64    `json:"markers,omitempty" doc:"Delete markers"`
+	Versioning    string   `json:"versioning,omitempty" doc:"Of the bucket, in a rehearsal: where it is on, objects are deleted with a delete marker and can be brought back"`
+	More          bool     `json:"more,omitempty" doc:"There is more to do: call again"`
+	Retained      []string `json:"retained,omitempty" doc:"Keys of which something must be kept: they stay; 100 are named"`
 }
 
 // RemoveIn says what to remove.

@@ -83,6 +83,7 @@ type AgedMore struct {
 	Revision int
 	Body     object.BodyRef
 	CRC64    uint64
+	Retained bool // it must be kept, whatever the rules say
 }
 
 // DueRemoval is a version that rules remove.
@@ -230,9 +231,11 @@ type agedRow struct {
 	File     int64          `db:"body_file"`
 	Offset   int64          `db:"body_offset"`
 	CRC64    int64          `db:"crc64"`
+	Retained bool           `db:"retained"`
 }
 
-const agedColumns = `key, number, revision, created, size, tier, marker, plain, body_file, body_offset, crc64`
+const agedColumns = `key, number, revision, created, size, tier, marker, plain, body_file, body_offset, crc64,
+	retained(bucket, key, number, now()) as retained`
 
 func (k *AgedKey) add(r *agedRow) {
 	v := lifecycle.Version{Number: r.Number, Created: r.Created, Size: r.Size, Tier: r.Tier, Marker: r.Marker,
@@ -241,7 +244,7 @@ func (k *AgedKey) add(r *agedRow) {
 		v.Replaced = *r.Replaced
 	}
 	k.Versions = append(k.Versions, v)
-	k.More = append(k.More, AgedMore{Revision: r.Revision, CRC64: uint64(r.CRC64),
+	k.More = append(k.More, AgedMore{Revision: r.Revision, CRC64: uint64(r.CRC64), Retained: r.Retained,
 		Body: object.BodyRef{Tier: r.Tier, File: r.File, Offset: r.Offset}})
 }
 
@@ -387,30 +390,16 @@ func removeDue(ctx context.Context, tx *sqlx.Tx, run *Run, by Author, aged []*Ag
 
 // MoveBodies has versions of one bucket lie elsewhere, in one transaction with what came
 // of it: outcomes gets which were moved, in their order. Those that are not what they
-// were, by number, revision and body, stay as they are.
-func (c *Catalog) MoveBodies(ctx context.Context, run *Run, by Author, list []Moving,
+// were, by number, revision and body, stay as they are. They have one author and run.
+func (c *Catalog) MoveBodies(ctx context.Context, run *Run, list []Moving,
 	outcomes func(moved []bool) []Outcome) error {
-	n := len(list)
-	keys, numbers, revisions, rules := make([][]byte, n), make([]int64, n), make([]int32, n), make([]string, n)
-	var tiers [2][]int16
-	var files, offsets [2][]int64
-	for i, m := range list {
-		keys[i], numbers[i], revisions[i], rules[i] = []byte(m.Key.String()), m.Number, int32(m.Revision), m.Rule
-		for j, ref := range []object.BodyRef{m.From, m.To} {
-			tiers[j], files[j], offsets[j] = append(tiers[j], ref.Tier), append(files[j], ref.File), append(offsets[j],
-				ref.Offset)
-		}
-	}
 	return retry(ctx, func(int) error {
 		return c.inTx(ctx, func(tx *sqlx.Tx) error {
-			var places []int
-			if err := tx.SelectContext(ctx, &places,
-				`select move_bodies($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
-				run.Bucket, keys, numbers, revisions, tiers[0], files[0], offsets[0], tiers[1], files[1], offsets[1], rules, run.ID,
-				by.At, by.Who); err != nil {
+			places, err := moveBodies(ctx, tx, run.Bucket, list)
+			if err != nil {
 				return err
 			}
-			moved := make([]bool, n)
+			moved := make([]bool, len(list))
 			for _, p := range places {
 				moved[p-1] = true
 			}

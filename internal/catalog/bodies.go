@@ -2,8 +2,6 @@ package catalog
 
 import (
 	"context"
-	"database/sql"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -102,7 +100,7 @@ func (c *Catalog) ReplaceBody(ctx context.Context, from, to object.BodyRef) (mov
 
 // release has the collector look at a file that something let go of.
 func release(ctx context.Context, tx *sqlx.Tx, f object.BodyFile) error {
-	_, err := tx.ExecContext(ctx, `insert into released (tier, file) values ($1, $2)`, f.Tier, f.File)
+	_, err := tx.ExecContext(ctx, `select let_go($1, $2)`, f.Tier, f.File)
 	return err
 }
 
@@ -127,39 +125,34 @@ func (c *Catalog) MoveBody(ctx context.Context, m Moving) error {
 }
 
 func moveBody(ctx context.Context, tx *sqlx.Tx, m Moving) error {
-	raw := []byte(m.Key.String())
-	var size int64
-	err := sql.ErrNoRows
-	for _, table := range []string{"heads", "history"} {
-		if errors.Is(err, sql.ErrNoRows) {
-			err = tx.GetContext(ctx, &size, `update `+table+` set tier = $7, body_file = $8, body_offset = $9
-				where bucket = $1 and key = $2 and number = $3 and tier = $4 and body_file = $5 and body_offset = $6
-				and ($10 = 0 or revision = $10) returning size`, m.Bucket, raw, m.Number, m.From.Tier, m.From.File, m.From.Offset,
-				m.To.Tier, m.To.File, m.To.Offset, m.Revision)
-		}
-	}
-	if errors.Is(err, sql.ErrNoRows) {
+	places, err := moveBodies(ctx, tx, m.Bucket, []Moving{m})
+	if err == nil && len(places) == 0 {
 		return fault.New(fault.Conflict, "version-moved", "the version is gone, or changed meanwhile").In("version").
 			Do("look at it again; what is there now was written meanwhile")
 	}
-	if err != nil {
-		return err
+	return err
+}
+
+// moveBodies has versions of one bucket lie elsewhere, for one author and run. It gives the
+// places, from 1, of those that were what they were said to be.
+func moveBodies(ctx context.Context, tx *sqlx.Tx, bucket int64, list []Moving) (places []int, err error) {
+	n := len(list)
+	keys, numbers, revisions, rules := make([][]byte, n), make([]int64, n), make([]int32, n), make([]string, n)
+	var tiers [2][]int16
+	var files, offsets [2][]int64
+	for i, m := range list {
+		keys[i], numbers[i], revisions[i], rules[i] = []byte(m.Key.String()), m.Number, int32(m.Revision), m.Rule
+		for j, ref := range []object.BodyRef{m.From, m.To} {
+			tiers[j], files[j] = append(tiers[j], ref.Tier), append(files[j], ref.File)
+			offsets[j] = append(offsets[j], ref.Offset)
+		}
 	}
-	if _, err := tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, d_tiers, who, source,
-		detail)
-		values ($1, $2, $3, $4, $5, $6::bigint, tier_bytes(array[$7, $8]::smallint[], array[-$6::bigint, $6::bigint]), $9,
-		$10,
-		jsonb_strip_nulls(jsonb_build_object('from', (select t.name from tiers t where t.id = $7), 'to', (select t.name
-			from tiers t where t.id = $8), 'rule', nullif($11::text, ''),
-			'run', nullif($12::bigint, 0))))`,
-		m.At, int16(VersionMoved), m.Bucket, raw, m.Number, size, m.From.Tier, m.To.Tier, m.Who, m.Source, m.Rule,
-		m.Run); err != nil {
-		return err
-	}
-	if m.From.File == 0 {
-		return nil
-	}
-	return release(ctx, tx, m.From.In())
+	by := list[0]
+	err = tx.SelectContext(ctx, &places,
+		`select move_bodies($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`,
+		bucket, keys, numbers, revisions, tiers[0], files[0], offsets[0], tiers[1], files[1], offsets[1], rules, by.Run,
+		by.At, by.Who, by.Source)
+	return places, err
 }
 
 // MoveParts is MoveBody for an object that came in parts, which are elsewhere now. The

@@ -42,6 +42,15 @@ type Usage struct {
 	Markers       int64 `db:"markers"`
 }
 
+// Add adds other usage.
+func (u *Usage) Add(o Usage) {
+	u.Objects += o.Objects
+	u.Bytes += o.Bytes
+	u.Previous += o.Previous
+	u.PreviousBytes += o.PreviousBytes
+	u.Markers += o.Markers
+}
+
 // settingsRow is what the database has of a bucket's settings.
 type settingsRow struct {
 	Versioning object.Versioning `db:"versioning"`
@@ -290,8 +299,7 @@ func journalBucket(ctx context.Context, tx *sqlx.Tx, kind EntryKind, id int64, b
 	if err := trail(ctx, tx, by, access.TrailSetting, b.Account, b.Name, told); err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx,
-		`insert into journal (at, kind, bucket, who, source, detail) values ($1, $2, $3, $4, $5, $6::jsonb)`,
+	_, err = tx.ExecContext(ctx, `select note($1, $2, $3, null, null, 0, $4, $5, $6::jsonb)`,
 		by.At, int16(kind), id, by.Who, by.Source, d)
 	return err
 }

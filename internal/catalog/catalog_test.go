@@ -546,7 +546,7 @@ func TestTiersAddUp(t *testing.T) {
 			_, err := c.Commit(ctx, catalog.Change{Kind: catalog.ObjectRemoved, Bucket: id, Key: key, Author: author()})
 			must(t, err)
 		case n == 13:
-			_, err := c.Purge(ctx, id, []string{key}, author())
+			_, _, err := c.Purge(ctx, id, []string{key}, author())
 			must(t, err)
 		default:
 			h, err := c.History(ctx, id, object.MustKey(key), 0, 10)

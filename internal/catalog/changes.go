@@ -215,6 +215,8 @@ func (r Result) err() error {
 			Do("look at what is there now")
 	case statusNoVersion:
 		return VersionMissing()
+	case statusRetained:
+		return Retained(r.Number)
 	case statusIsMarker:
 		return fault.New(fault.Conflict, "version-marker",
 			"this version is a delete marker: it has no content and no metadata").In("version").
@@ -225,6 +227,12 @@ func (r Result) err() error {
 	}
 	return fault.New(fault.Full, "quota", "the bucket's quota has no room for this object").In("quota").
 		Do("remove objects or previous versions, or raise the bucket's quota")
+}
+
+// Retained is the error for a version that must be kept, whoever asks.
+func Retained(number int64) error {
+	return fault.New(fault.Conflict, "version-retained", "version %s must be kept, and stays as it is",
+		object.VersionID(number)).In("version").Do("write under another key, or wait until it need not be kept")
 }
 
 // VersionMissing is the error for a version that a key does not have.

@@ -48,8 +48,7 @@ func (c *Catalog) ReportDamage(ctx context.Context, bucket int64, v *object.Vers
 			return err
 		}
 		_, err = tx.ExecContext(ctx,
-			`insert into journal (at, kind, bucket, key, number, size, who, detail) values ($1, $2, $3, $4, $5, $6, 'scrubber',
-				$7::jsonb)`,
+			`select note($1, $2, $3, $4, $5, $6, 'scrubber', '', $7::jsonb)`,
 			at, int16(DamageFound), bucket, key, v.Number, v.Size, d)
 		return err
 	})
@@ -143,7 +142,7 @@ func (c *Catalog) MendDamage(ctx context.Context, bucket int64, v *object.Versio
 			return err
 		}
 		_, err = tx.ExecContext(ctx,
-			`insert into journal (at, kind, bucket, key, number, size, who) values ($1, $2, $3, $4, $5, $6, 'scrubber')`,
+			`select note($1, $2, $3, $4, $5, $6, 'scrubber', '', null)`,
 			at, int16(DamageMended), bucket, []byte(v.Key.String()), v.Number, v.Size)
 		return err
 	})
@@ -152,9 +151,7 @@ func (c *Catalog) MendDamage(ctx context.Context, bucket int64, v *object.Versio
 // NoteMended has the journal tell that copies of a version's body were made anew from a
 // good one.
 func (c *Catalog) NoteMended(ctx context.Context, bucket int64, v *object.Version, copies int, why string) error {
-	_, err := c.changed(ctx, `insert into journal (at, kind, bucket, key, number, size, who, detail)
-		values (clock_timestamp(), $1, $2, $3, nullif($4::bigint, 0), $5, 'scrubber', jsonb_build_object('copies',
-		$6::integer,
-			'problem', $7::text))`, int16(CopyMended), bucket, []byte(v.Key.String()), v.Number, v.Size, copies, why)
+	_, err := c.changed(ctx, `select note(clock_timestamp(), $1, $2, $3, nullif($4::bigint, 0), $5, 'scrubber', '',
+		jsonb_build_object('copies', $6::integer, 'problem', $7::text))`, int16(CopyMended), bucket, []byte(v.Key.String()), v.Number, v.Size, copies, why)
 	return err
 }

@@ -20,6 +20,10 @@
 // that did nothing the row is locked, judged, and updated. A single statement
 // that reads and upserts loses versions when a key is first made twice at once.
 //
+// Versions go for good through one door (functions/door.sql): retained says
+// whether one must stay, and write_down writes the journal and releases bodies.
+// Nothing else does either.
+//
 // Bodies are referred to by file and offset; heads_body and history_body find
 // who refers to a file, so several versions may share a body and the collector
 // needs no counts. Rows of released only make it look sooner.

@@ -50,6 +50,7 @@ const (
 	statusIsMarker
 	statusOtherRevision
 	statusOtherVersion
+	statusRetained
 )
 
 // numbers are what the names in statements stand for.
@@ -70,7 +71,7 @@ var numbers = map[string]string{
 	"Done": digits(statusDone), "BucketGone": digits(statusBucketGone), "Exists": digits(statusExists),
 	"Mismatch": digits(statusMismatch), "Absent": digits(statusAbsent), "OverQuota": digits(statusOverQuota),
 	"NoVersion": digits(statusNoVersion), "IsMarker": digits(statusIsMarker), "OtherRevision": digits(statusOtherRevision),
-	"OtherVersion": digits(statusOtherVersion),
+	"OtherVersion": digits(statusOtherVersion), "Retained": digits(statusRetained),
 
 	"UploadOpen": digits(uploadOpen), "UploadCompleted": digits(uploadCompleted),
 	"UploadAbandoned": digits(uploadAbandoned),

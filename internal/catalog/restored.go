@@ -82,8 +82,7 @@ func (c *Catalog) AskRestored(ctx context.Context, bucket int64, v *object.Versi
 		if out, err = r.copy(); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `insert into journal (at, kind, bucket, key, number, size, who, source, detail)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, jsonb_build_object('days',
+		_, err = tx.ExecContext(ctx, `select note($1, $2, $3, $4, $5, $6, $7, $8, jsonb_build_object('days',
 			$9::integer))`, by.At, int16(CopyAsked), bucket, raw,
 			v.Number, v.Size, by.Who, by.Source, days)
 		return err
@@ -126,8 +125,8 @@ func (c *Catalog) HaveRestored(ctx context.Context, r RestoredCopy, body object.
 					and (exists (select 1 from heads h where h.bucket = $1 and h.key = $2 and h.number = $3)
 						or exists (select 1 from history h where h.bucket = $1 and h.key = $2 and h.number = $3))
 				returning *)
-			insert into journal (at, kind, bucket, key, number, size, who, source, detail)
-			select clock_timestamp(), $7, bucket, key, number, size, who, source, jsonb_build_object('until', until) from there`,
+			select note(clock_timestamp(), $7, bucket, key, number, size, who, source, jsonb_build_object('until', until))
+			from there`,
 			r.Bucket, []byte(r.Key.String()), r.Number, body.Tier, body.File, body.Offset, int16(CopyRestored))
 		if err != nil {
 			return err

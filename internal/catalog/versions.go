@@ -3,10 +3,12 @@ package catalog
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -415,20 +417,36 @@ func BucketBefore(f BucketFacts, at time.Time) error {
 	return nil
 }
 
-// Purge removes all versions and delete markers of some keys, for good, and says
-// what went.
-func (c *Catalog) Purge(ctx context.Context, bucket int64, keys []string, by Author) (Usage, error) {
+// Purge removes all versions and delete markers of some keys, for good, and says what went.
+// Keys of which a version is retained stay as they are: it names them.
+func (c *Catalog) Purge(ctx context.Context, bucket int64, keys []string, by Author) (Usage, []string, error) {
 	raw := make([][]byte, len(keys))
 	for i, k := range keys {
 		raw[i] = []byte(k)
 	}
-	var u Usage
+	var row struct {
+		Usage
+		Stay string `db:"stay"` // in hex, with spaces between them
+	}
 	err := retry(ctx, func(int) error {
 		return c.inTx(ctx, func(tx *sqlx.Tx) error {
-			return tx.GetContext(ctx, &u, `select * from purge_keys($1, $2, $3, $4, $5)`, bucket, raw, by.At, by.Who, by.Source)
+			return tx.GetContext(ctx, &row, `select objects, bytes, prev, prev_bytes, markers,
+				array_to_string(array(select encode(k, 'hex') from unnest(stay) k order by k), ' ') as stay
+				from purge_keys($1, $2, $3, $4, $5)`, bucket, raw, by.At, by.Who, by.Source)
 		})
 	})
-	return u, err
+	if err != nil {
+		return Usage{}, nil, err
+	}
+	var stay []string
+	for text := range strings.FieldsSeq(row.Stay) {
+		k, err := hex.DecodeString(text)
+		if err != nil {
+			return Usage{}, nil, err
+		}
+		stay = append(stay, string(k))
+	}
+	return row.Usage, stay, nil
 }
 
 // Keys gives keys beneath a prefix after one, those whose current version is a

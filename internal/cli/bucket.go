@@ -333,11 +333,15 @@ func (a *app) removeAll(ctx context.Context, c *cli.Command, p *desk, bucket str
 		done.Objects, done.Bytes, more = done.Objects+step.Objects, done.Bytes+step.Bytes, step.More
 		done.Previous, done.PreviousBytes, done.Markers = done.Previous+step.Previous, done.PreviousBytes+step.PreviousBytes,
 			done.Markers+step.Markers
+		done.Retained = step.Retained
 		bar.at(done.Objects + done.Previous + done.Markers)
 	}
 	bar.stop()
 	return a.print(done, func() error {
 		_, err := fmt.Fprintf(a.Out, "Removed %s %s.\n", wouldGo(done), shown(what))
+		for _, key := range done.Retained {
+			a.note("%s must be kept and stays.", shown(key))
+		}
 		return err
 	})
 }

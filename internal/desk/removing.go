@@ -162,7 +162,7 @@ func (d *Desk) removeUnder(ctx context.Context, bucket object.BucketName, in api
 	c, err := step(ctx, bucket, *in.Prefix, 1000, author(ctx))
 	if err == nil {
 		addUsage(q, c.Usage)
-		q.More = c.More
+		q.More, q.Retained = c.More, c.Retained[:min(len(c.Retained), 100)]
 	}
 	return err
 }

@@ -86,53 +86,72 @@ func (s *Store) RemoveMany(ctx context.Context, bucket object.BucketName, remova
 // Cleared says what one step of a removal beneath a prefix removed.
 type Cleared struct {
 	catalog.Usage
-	More bool
+	Retained []string // keys of which something must be kept: they stay
+	More     bool
 }
 
 // RemoveUnder removes the next objects, at most limit, beneath a prefix ("" for
-// all of a bucket). Called until More is false it empties the prefix; it is
-// safe to stop and to repeat.
+// all of a bucket). Called until More is false it empties the prefix of all but
+// what is retained; it is safe to stop and to repeat.
 func (s *Store) RemoveUnder(ctx context.Context, bucket object.BucketName, prefix string, limit int,
 	by catalog.Author) (Cleared, error) {
 	f, err := s.Facts(ctx, bucket)
 	if err != nil {
 		return Cleared{}, err
 	}
-	page, more, err := s.Catalog.List(ctx, catalog.Listing{Bucket: f.ID, Prefix: prefix, Max: limit})
-	if err != nil {
-		return Cleared{}, err
-	}
 	by = s.Now(by)
-	changes := make([]catalog.Change, len(page))
-	for i, e := range page {
-		changes[i] = catalog.Change{Kind: catalog.ObjectRemoved, Bucket: f.ID, Key: e.Name(), Author: by}
-	}
-	results, errs := s.Catalog.CommitMany(ctx, changes)
-	c := Cleared{More: more}
-	for i, e := range page {
-		if errs[i] != nil {
-			return c, errs[i]
+	return cleared(func(after string, c *Cleared) (string, bool, error) {
+		page, more, err := s.Catalog.List(ctx, catalog.Listing{Bucket: f.ID, Prefix: prefix, After: after, Max: limit})
+		if err != nil || len(page) == 0 {
+			return "", false, err
 		}
-		if results[i].Number > 0 {
-			c.Objects++
-			c.Bytes += e.Version.Size
+		changes := make([]catalog.Change, len(page))
+		for i, e := range page {
+			changes[i] = catalog.Change{Kind: catalog.ObjectRemoved, Bucket: f.ID, Key: e.Name(), Author: by}
 		}
-	}
-	return c, nil
+		results, errs := s.Catalog.CommitMany(ctx, changes)
+		for i, e := range page {
+			switch {
+			case fault.HasCode(errs[i], "version-retained"):
+				c.Retained = append(c.Retained, e.Name())
+			case errs[i] != nil:
+				return "", false, errs[i]
+			case results[i].Number > 0:
+				c.Objects++
+				c.Bytes += e.Version.Size
+			}
+		}
+		return page[len(page)-1].Name(), more, nil
+	})
 }
 
 // PurgeUnder removes the next keys, at most limit, beneath a prefix with all
-// their versions and delete markers, for good.
+// their versions and delete markers, for good. Keys of which something is
+// retained stay.
 func (s *Store) PurgeUnder(ctx context.Context, bucket object.BucketName, prefix string, limit int,
 	by catalog.Author) (Cleared, error) {
 	f, err := s.Facts(ctx, bucket)
 	if err != nil {
 		return Cleared{}, err
 	}
-	keys, err := s.Catalog.Keys(ctx, f.ID, prefix, "", limit)
-	if err != nil {
-		return Cleared{}, err
+	by = s.Now(by)
+	return cleared(func(after string, c *Cleared) (string, bool, error) {
+		keys, err := s.Catalog.Keys(ctx, f.ID, prefix, after, limit)
+		if err != nil || len(keys) == 0 {
+			return "", false, err
+		}
+		u, stay, err := s.Catalog.Purge(ctx, f.ID, keys, by)
+		c.Usage.Add(u)
+		c.Retained = append(c.Retained, stay...)
+		return keys[len(keys)-1], len(keys) == limit, err
+	})
+}
+
+// cleared takes page after page, until one of which not all stays, or the last.
+func cleared(page func(after string, c *Cleared) (last string, more bool, err error)) (c Cleared, err error) {
+	for last := ""; ; {
+		if last, c.More, err = page(last, &c); err != nil || !c.More || c.Usage != (catalog.Usage{}) {
+			return c, err
+		}
 	}
-	u, err := s.Catalog.Purge(ctx, f.ID, keys, s.Now(by))
-	return Cleared{Usage: u, More: len(keys) == limit}, err
 }

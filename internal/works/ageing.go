@@ -14,6 +14,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/lifecycle"
+	"spindle/internal/core/object"
 )
 
 // Ager is who the journal says acts by rules.
@@ -274,8 +275,14 @@ func (a *ageing) act(ctx context.Context, keys [][]byte) error {
 					moves = append(moves, move{key: k.Name, number: x.Number, size: x.Size, AgedMore: more, due: v.Due})
 					return
 				}
-				removals = append(removals, catalog.DueRemoval{Key: k.Name, Number: x.Number,
-					Current: v.Due.Action.Of == lifecycle.Current, Rule: v.Due.Rule.Name()})
+				current := v.Due.Action.Of == lifecycle.Current
+				if more.Retained && !(current && a.bucket.Versioning != object.Off) {
+					outcomes = append(outcomes, outcomeOf([]byte(k.Name), x.Number, x.Size, v.Due, "it must be kept"))
+					a.count(v.Due, x.Size, catalog.Retained(x.Number))
+					return
+				}
+				removals = append(removals, catalog.DueRemoval{Key: k.Name, Number: x.Number, Current: current,
+					Rule: v.Due.Rule.Name()})
 				outcomes = append(outcomes, outcomeOf([]byte(k.Name), x.Number, x.Size, v.Due, ""))
 				a.count(v.Due, x.Size, nil)
 			})

@@ -93,6 +93,7 @@ func (a *ageing) moveMany(ctx context.Context, list []move) error {
 // switchTo has versions lie where their bodies were written.
 func (a *ageing) switchTo(ctx context.Context, list []move, written []bodies.Written, plain []int) error {
 	moves := make([]catalog.Moving, len(plain))
+	by := catalog.Author{At: a.now(), Who: Ager}
 	for i, p := range plain {
 		m := list[p]
 		key, err := catalog.KeyOf([]byte(m.key))
@@ -103,10 +104,10 @@ func (a *ageing) switchTo(ctx context.Context, list []move, written []bodies.Wri
 			return err
 		}
 		moves[i] = catalog.Moving{Key: key, Number: m.number, Revision: m.Revision, From: m.Body, To: written[p].Ref,
-			Rule: m.due.Rule.Name()}
+			Author: by, Rule: m.due.Rule.Name(), Run: a.run.ID}
 	}
 	before := append([]lifecycle.RunCount(nil), a.run.Counts...)
-	return a.crew.store.Catalog.MoveBodies(ctx, a.run, catalog.Author{At: a.now(), Who: Ager}, moves,
+	return a.crew.store.Catalog.MoveBodies(ctx, a.run, moves,
 		func(moved []bool) (outcomes []catalog.Outcome) {
 			a.run.Counts = append([]lifecycle.RunCount(nil), before...) // it may be called again
 			for i, p := range plain {

@@ -1,13 +1,3 @@
--- forget_revisions removes the metadata that current versions had before, of those changes that replace or remove
--- them for good: it goes with the version.
-create function forget_revisions(p_changes change[], p_over boolean[], p_kept bigint[]) returns void
-language sql as $$
-  delete from revisions r using unnest(p_changes) with ordinality w
-    cross join lateral (select bucket, key, number from heads where heads.bucket = w.bucket
-      and heads.key = w.key and plain and revision > 1 and not heads.bucket = any(p_kept) limit 1) o
-  where p_over[w.ordinality] and r.bucket = o.bucket and r.key = o.key and r.number = o.number
-$$;
-
 -- commit_changes applies a batch of changes with distinct keys, ordered by bucket and key, and answers
 -- each by its place in the batch with a status, which is @Done when all is well.
 --
@@ -19,7 +9,7 @@ $$;
 --
 -- Keys are locked first, in their order; then what can be is done for the whole batch in a statement or two,
 -- and the rest one by one. What meets others all the same fails with 40001, and the caller tries again with
--- p_careful: one by one, locked before it is read.
+-- p_careful: one by one, locked before it is read. What is retained is answered for one by one, too.
 --
 -- p_buckets are the buckets of the changes, in order; p_kinds says what is among them: 1 writes, 2 metadata, 4 removals.
 create function commit_changes(p_changes change[], p_buckets bigint[], p_kinds integer, p_careful boolean)
@@ -35,9 +25,10 @@ declare
   c change; q record; h heads; x history; i integer; room bigint; d bigint; m smallint;
   gone bigint[]; kept bigint[]; paused bigint[]; tight boolean; same boolean; writes boolean; archived boolean; stays boolean;
   versions bigint[]; fresh integer; -- of new keys, and how many they are
-  over boolean[]; overs integer; nothing integer[]; noted boolean; -- which keys are there, and which are not
+  over boolean[]; overs integer; nothing integer[]; -- which keys are there, and which are not
   d_objects integer; d_bytes bigint; d_prev integer; d_prev_bytes bigint; d_markers integer; size_of bigint;
   tiers_of smallint[]; come bigint[]; -- tiers in which bytes come (above zero) and go, and how many
+  entries entry[]; leaving going[] := '{}'; -- what is written down in the end
 begin
   -- Removing a bucket or changing its settings takes this lock alone; buckets with a quota commit one batch at a time.
   select coalesce(bool_or(quota is not null), false) into tight from buckets where id = any(p_buckets);
@@ -60,16 +51,15 @@ begin
     -- Which keys are new, with the numbers that their versions get, and which are there and written over
     -- without conditions: these are locked.
     select array_agg(case when o.key is null and e.yes then nextval('version_numbers') end),
-           array_agg(x.over), count(*) filter (where x.over), count(*) filter (where o.key is null and e.yes),
-           bool_or(o.revision > 1)
-      into versions, over, overs, fresh, noted
+           array_agg(x.over), count(*) filter (where x.over), count(*) filter (where o.key is null and e.yes)
+      into versions, over, overs, fresh
       from unnest(p_changes) with ordinality w
       cross join lateral (select w.kind in (@Writes) and w.if_md5 is null and w.number is null
         and not w.bucket = any(gone) as yes) e
-      left join lateral (select key, revision from heads where e.yes and heads.bucket = w.bucket and heads.key = w.key
-        limit 1 for update) o on true
+      left join lateral (select key, number, plain from heads where e.yes and heads.bucket = w.bucket
+        and heads.key = w.key limit 1 for update) o on true
       cross join lateral (select o.key is not null and not coalesce(w.if_absent, false) and not w.bucket = any(paused)
-        as over) x;
+        and not (o.plain and not w.bucket = any(kept) and retained(w.bucket, w.key, o.number, w.at)) as over) x;
 
     if fresh > 0 then
       -- A key that is made meanwhile fails as a double.
@@ -78,9 +68,9 @@ begin
       select bucket, key, version, at, size, md5, parts, crc64, checksum_kind, checksum, tier,
              body_file, body_offset, content_type, headers, metadata, tags, who, source, not bucket = any(kept)
       from rows from (unnest(p_changes), unnest(versions)) as w(@ChangeColumns, version) where version is not null;
-      insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_tiers, who, source, detail)
-      select at, kind, bucket, key, version, size, 1, size,
-             case when tier <> 0 then tier_bytes(array[tier], array[size]) end, who, source, detail
+      select array_agg(row(at, kind, bucket, key, version, size, 1, size, 0, 0, 0,
+             case when tier <> 0 then tier_bytes(array[tier], array[size]) end, who, source, detail)::entry)
+      into entries
       from rows from (unnest(p_changes), unnest(versions)) as w(@ChangeColumns, version) where version is not null;
       for i in 1..n loop
         continue when versions[i] is null;
@@ -94,9 +84,6 @@ begin
     end if;
 
     if overs > 0 then
-      if noted then
-        perform forget_revisions(p_changes, over, kept);
-      end if;
       -- w is the change, w.old the version that was.
       for q in
         with want as materialized (
@@ -108,10 +95,6 @@ begin
           where over[w.ordinality]
         ), arch as (
           insert into history select (w.old).*, w.at from want w where w.archive
-        ), rel as (
-          insert into released (tier, file)
-          select (w.old).tier, (w.old).body_file from want w where not w.archive and (w.old).body_file <> 0
-            and ((w.old).body_file <> w.body_file or (w.old).body_offset <> w.body_offset)
         ), upd as (
           update heads h set number = w.version, revision = 1, marker = false, created = w.at,
             size = w.size, md5 = w.md5, parts = w.parts, crc64 = w.crc64, checksum_kind = w.checksum_kind,
@@ -120,23 +103,26 @@ begin
             written_by = w.who, source = w.source, plain = not w.keep
           from want w where h.ctid = w.place
           returning 1
-        ), log as (
-          insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes,
-            d_markers, d_tiers, who, source, detail)
-          select w.at, w.kind, w.bucket, w.key, w.version, w.size, (w.old).marker::int,
+        )
+        select w.ordinality as i, w.keep, w.version, not w.archive and (w.old).body_file <> 0 as freed,
+               (select count(*) from upd) as made,
+               row(w.at, w.kind, w.bucket, w.key, w.version, w.size, (w.old).marker::int,
                  w.size - case when (w.old).marker then 0 else (w.old).size end,
                  (w.archive and not (w.old).marker)::int,
                  case when w.archive and not (w.old).marker then (w.old).size else 0 end,
                  -((w.old).marker and not w.archive)::int,
                  case when w.tier <> 0 or (w.old).tier <> 0 then tier_bytes(array[w.tier, (w.old).tier],
-                   array[w.size, case when w.archive then 0 else -(w.old).size end]) end, w.who, w.source, w.detail
-          from want w
-        )
-        select w.ordinality as i, w.keep, w.version, not w.archive and (w.old).body_file <> 0 as freed,
-               (select count(*) from upd) as made from want w
+                   array[w.size, case when w.archive then 0 else -(w.old).size end]) end, w.who, w.source,
+                 w.detail)::entry as told,
+               case when not w.archive then row(w.bucket, w.key, (w.old).number, (w.old).revision, (w.old).tier,
+                 case when (w.old).body_file <> w.body_file or (w.old).body_offset <> w.body_offset
+                   then (w.old).body_file else 0 end)::going end as gone
+        from want w
       loop
         if q.made <> overs then raise exception 'a key changed while it was locked' using errcode = '40001';
           end if;
+        entries := entries || q.told;
+        if q.gone is not null then leaving := leaving || q.gone; end if;
         done[q.i] := true; left_over := left_over - 1;
         place := q.i::integer; status := @Done; number := q.version; revision := 1; marker := false; freed := q.freed;
         mode := case when q.keep then @On else @Off end;
@@ -147,15 +133,16 @@ begin
 
   -- Current versions are removed without conditions: w is the change, w.old the version that was.
   if p_kinds & 4 <> 0 and not p_careful then
-    select array_agg(o.key is not null and e.yes), count(*) filter (where o.key is not null and e.yes),
-           array_agg(w.ordinality::integer) filter (where o.key is null and e.yes and not w.bucket = any(kept)),
-           bool_or(o.revision > 1)
-      into over, overs, nothing, noted
+    select array_agg(x.over), count(*) filter (where x.over),
+           array_agg(w.ordinality::integer) filter (where o.key is null and e.yes and not w.bucket = any(kept))
+      into over, overs, nothing
       from unnest(p_changes) with ordinality w
       cross join lateral (select w.kind in (@ObjectRemoved, @ObjectRenamedAway) and w.if_md5 is null and w.number is null
         and not w.bucket = any(gone) and not w.bucket = any(paused) as yes) e
-      left join lateral (select key, revision from heads where e.yes and heads.bucket = w.bucket and heads.key = w.key
-        limit 1 for update) o on true;
+      left join lateral (select key, number, plain from heads where e.yes and heads.bucket = w.bucket
+        and heads.key = w.key limit 1 for update) o on true
+      cross join lateral (select o.key is not null and e.yes
+        and not (o.plain and not w.bucket = any(kept) and retained(w.bucket, w.key, o.number, w.at)) as over) x;
 
     if nothing is not null then -- nor a marker is left
       foreach i in array nothing loop
@@ -166,9 +153,6 @@ begin
     end if;
 
     if overs > 0 then
-      if noted then
-        perform forget_revisions(p_changes, over, kept);
-      end if;
       for q in
         with want as materialized (
           select w.kind, w.bucket, w.key, w.at, w.who, w.source, w.detail, w.ordinality, h.*, k.keep,
@@ -181,9 +165,6 @@ begin
           where over[w.ordinality]
         ), arch as (
           insert into history select (w.old).*, w.at from want w where w.archive
-        ), rel as (
-          insert into released (tier, file)
-          select (w.old).tier, (w.old).body_file from want w where not w.archive and (w.old).body_file <> 0
         ), del as (
           delete from heads h using want w where h.ctid = w.place and not w.keep returning 1
         ), upd as (
@@ -192,26 +173,27 @@ begin
             body_file = 0, body_offset = 0, content_type = '', headers = null, metadata = null, tags = null,
             written_by = w.who, source = w.source, plain = false
           from want w where h.ctid = w.place and w.keep returning 1
-        ), log as (
-          insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes,
-            d_markers, d_tiers, who, source, detail)
-          select w.at, case when w.keep and w.kind = @ObjectRemoved then @ObjectDeleted else w.kind end, w.bucket, w.key,
-                 w.version, (w.old).size, -(not (w.old).marker)::int,
+        )
+        select w.ordinality as i, w.keep, w.version, case when w.keep then 1 else (w.old).revision end as revision,
+               not w.archive and (w.old).body_file <> 0 as freed,
+               (select count(*) from del) + (select count(*) from upd) as made,
+               row(w.at, case when w.keep and w.kind = @ObjectRemoved then @ObjectDeleted else w.kind end, w.bucket,
+                 w.key, w.version, (w.old).size, -(not (w.old).marker)::int,
                  case when (w.old).marker then 0 else -(w.old).size end,
                  (w.archive and not (w.old).marker)::int,
                  case when w.archive and not (w.old).marker then (w.old).size else 0 end,
                  w.keep::int - ((w.old).marker and not w.archive)::int,
                  case when (w.old).tier <> 0 then tier_bytes(array[(w.old).tier],
                    array[case when w.archive or (w.old).marker then 0 else -(w.old).size end]) end, w.who, w.source,
-                 w.detail
-          from want w
-        )
-        select w.ordinality as i, w.keep, w.version, case when w.keep then 1 else (w.old).revision end as revision,
-               not w.archive and (w.old).body_file <> 0 as freed,
-               (select count(*) from del) + (select count(*) from upd) as made from want w
+                 w.detail)::entry as told,
+               case when not w.archive then row(w.bucket, w.key, (w.old).number, (w.old).revision, (w.old).tier,
+                 (w.old).body_file)::going end as gone
+        from want w
       loop
         if q.made <> overs then raise exception 'a key changed while it was locked' using errcode = '40001';
           end if;
+        entries := entries || q.told;
+        if q.gone is not null then leaving := leaving || q.gone; end if;
         done[q.i] := true; left_over := left_over - 1;
         place := q.i::integer; status := @Done; number := q.version; revision := q.revision; marker := q.keep;
         freed := q.freed; mode := case when q.keep then @On else @Off end;
@@ -239,25 +221,27 @@ begin
         update heads h set revision = w.revision + 1, content_type = w.content_type, headers = w.headers,
           metadata = w.metadata, tags = w.tags
         from want w where h.ctid = w.place returning w.ordinality as i
-      ), log as (
-        insert into journal (at, kind, bucket, key, number, size, who, source, detail)
-        select at, kind, bucket, key, number, (w.old).size, who, source,
-               coalesce(detail, '{}') || jsonb_build_object('revision', revision + 1) from want w
       )
-      select w.ordinality as i, w.mode, w.number, w.revision + 1 as revision, u.i is not null as hit
+      select w.ordinality as i, w.mode, w.number, w.revision + 1 as revision, u.i is not null as hit,
+        row(w.at, w.kind, w.bucket, w.key, w.number, (w.old).size, 0, 0, 0, 0, 0, null, w.who, w.source,
+          coalesce(w.detail, '{}') || jsonb_build_object('revision', w.revision + 1))::entry as told
       from want w left join upd u on u.i = w.ordinality
     loop
       if not q.hit then raise exception 'a key changed while it was locked' using errcode = '40001'; end if;
+      entries := entries || q.told;
       done[q.i] := true; left_over := left_over - 1;
       place := q.i::integer; status := @Done; number := q.number; revision := q.revision; marker := false; freed := false;
       mode := q.mode;
       return next;
     end loop;
   end if;
-  if left_over = 0 then return; end if;
-
   for i in 1..n loop
+    exit when left_over = 0;
     continue when done[i];
+    if tight then -- room is reckoned with what was written down
+      perform write_down(entries, leaving);
+      entries := '{}'; leaving := '{}';
+    end if;
     c := p_changes[i]; writes := c.kind in (@Writes);
     m := case when c.bucket = any(kept) then @On when c.bucket = any(paused) then @Paused else @Off end;
     place := i; mode := m; number := null; revision := null; marker := false; freed := false; status := @Done;
@@ -299,9 +283,8 @@ begin
             metadata = c.metadata, tags = c.tags where bucket = x.bucket and key = x.key and number = x.number;
           number := x.number; revision := x.revision + 1; size_of := x.size;
         end if;
-        insert into journal (at, kind, bucket, key, number, size, who, source, detail)
-          values (c.at, c.kind, c.bucket, c.key, number, size_of, c.who, c.source,
-                  coalesce(c.detail, '{}') || jsonb_build_object('revision', revision));
+        entries := entries || row(c.at, c.kind, c.bucket, c.key, number, size_of, 0, 0, 0, 0, 0, null, c.who, c.source,
+          coalesce(c.detail, '{}') || jsonb_build_object('revision', revision))::entry;
         exit;
       end if;
 
@@ -309,6 +292,7 @@ begin
         if not stays then status := @NoVersion; exit; end if;
         d_objects := 0; d_bytes := 0; d_prev := 0; d_prev_bytes := 0; d_markers := 0;
         if h.number = c.number or c.number = @PlainVersion and h.plain then
+          if retained(h.bucket, h.key, h.number, c.at) then status := @Retained; number := h.number; exit; end if;
           delete from heads where bucket = h.bucket and key = h.key;
           if h.marker then d_markers := -1; else d_objects := -1; d_bytes := -h.size; end if;
           -- The one before it becomes current.
@@ -324,25 +308,23 @@ begin
             end if;
           end if;
           number := h.number; revision := h.revision; marker := h.marker; size_of := h.size; tiers_of := array[h.tier];
-          if h.body_file <> 0 then insert into released (tier, file)
-            values (h.tier, h.body_file); freed := true; end if;
+          leaving := leaving || row(h.bucket, h.key, h.number, h.revision, h.tier, h.body_file)::going;
+          freed := h.body_file <> 0;
         else
-          delete from history where bucket = c.bucket and key = c.key
-            and (number = c.number or c.number = @PlainVersion and plain) returning * into x;
+          select * into x from history where bucket = c.bucket and key = c.key
+            and (number = c.number or c.number = @PlainVersion and plain) for update;
           if not found then status := @NoVersion; exit; end if;
+          if retained(x.bucket, x.key, x.number, c.at) then status := @Retained; number := x.number; exit; end if;
+          delete from history where bucket = x.bucket and key = x.key and number = x.number;
           if x.marker then d_markers := -1; else d_prev := -1; d_prev_bytes := -x.size; end if;
           number := x.number; revision := x.revision; marker := x.marker; size_of := x.size; tiers_of := array[x.tier];
-          if x.body_file <> 0 then insert into released (tier, file)
-            values (x.tier, x.body_file); freed := true; end if;
+          leaving := leaving || row(x.bucket, x.key, x.number, x.revision, x.tier, x.body_file)::going;
+          freed := x.body_file <> 0;
         end if;
-        if revision > 1 then
-          delete from revisions r where r.bucket = c.bucket and r.key = c.key and r.number = commit_changes.number;
-        end if;
-        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
-          d_tiers, who, source, detail)
-          values (c.at, c.kind, c.bucket, c.key, number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
-                  tier_bytes(tiers_of, array[-size_of]), c.who, c.source,
-                  nullif(coalesce(c.detail, '{}') || case when marker then '{"marker": true}' else '{}' end::jsonb, '{}'));
+        entries := entries || row(c.at, c.kind, c.bucket, c.key, number, size_of, d_objects, d_bytes, d_prev,
+          d_prev_bytes, d_markers, tier_bytes(tiers_of, array[-size_of]), c.who, c.source,
+          nullif(coalesce(c.detail, '{}') || case when marker then '{"marker": true}' else '{}' end::jsonb,
+            '{}'))::entry;
         exit;
       end if;
 
@@ -370,16 +352,24 @@ begin
           on conflict do nothing returning number into number;
         continue when number is null; -- somebody made the key between the look and the insert: look again
         revision := 1; marker := not writes;
-        insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_markers, d_tiers, who, source,
-          detail)
-          values (c.at, case c.kind when @ObjectRemoved then @ObjectDeleted else c.kind end, c.bucket, c.key, number,
-            c.size,
-                  writes::int, c.size, (not writes)::int, tier_bytes(array[c.tier], array[c.size]), c.who, c.source,
-                    c.detail);
+        entries := entries || row(c.at, case c.kind when @ObjectRemoved then @ObjectDeleted else c.kind end, c.bucket,
+          c.key, number, c.size, writes::int, c.size, 0, 0, (not writes)::int, tier_bytes(array[c.tier], array[c.size]),
+          c.who, c.source, c.detail)::entry;
         exit;
       end if;
 
       archived := m = @On or not h.plain;
+      if not archived and retained(h.bucket, h.key, h.number, c.at) then
+        status := @Retained; number := h.number; exit;
+      end if;
+      x := null; -- the plain version before, which a new one replaces
+      if m = @Paused then
+        select * into x from history where bucket = h.bucket and key = h.key and plain and number <> h.number
+          for update;
+        if found and retained(x.bucket, x.key, x.number, c.at) then
+          status := @Retained; number := x.number; exit;
+        end if;
+      end if;
       d := case when archived or h.marker then 0 else h.size end; -- bytes that go
       if writes and room is not null and c.size - d > room then status := @OverQuota; exit; end if;
       d_objects := -(not h.marker)::int; d_bytes := case when h.marker then 0 else -h.size end;
@@ -390,24 +380,17 @@ begin
         if not h.marker then d_prev := 1; d_prev_bytes := h.size; end if;
       else
         if h.marker then d_markers := -1; end if;
-        if h.body_file <> 0 and (not writes or h.body_file <> c.body_file or h.body_offset <> c.body_offset) then
-          insert into released (tier, file) values (h.tier, h.body_file); freed := true;
-        end if;
-        if h.revision > 1 then
-          delete from revisions r where r.bucket = h.bucket and r.key = h.key and r.number = h.number;
-        end if;
+        freed := h.body_file <> 0
+          and (not writes or h.body_file <> c.body_file or h.body_offset <> c.body_offset);
+        leaving := leaving || row(h.bucket, h.key, h.number, h.revision, h.tier,
+          case when freed then h.body_file else 0 end)::going;
       end if;
-      if m = @Paused then
-        delete from history where bucket = h.bucket and key = h.key and plain and number <> h.number returning * into x;
-        if found then
-          tiers_of := tiers_of || x.tier; come := come || -x.size;
-          if x.marker then d_markers := d_markers - 1; else d_prev := d_prev - 1; d_prev_bytes := d_prev_bytes - x.size; end if;
-          if x.body_file <> 0 then insert into released (tier, file)
-            values (x.tier, x.body_file); freed := true; end if;
-          if x.revision > 1 then
-            delete from revisions r where r.bucket = x.bucket and r.key = x.key and r.number = x.number;
-          end if;
-        end if;
+      if x.key is not null then
+        delete from history where bucket = x.bucket and key = x.key and number = x.number;
+        tiers_of := tiers_of || x.tier; come := come || -x.size;
+        if x.marker then d_markers := d_markers - 1; else d_prev := d_prev - 1; d_prev_bytes := d_prev_bytes - x.size; end if;
+        leaving := leaving || row(x.bucket, x.key, x.number, x.revision, x.tier, x.body_file)::going;
+        freed := freed or x.body_file <> 0;
       end if;
       if not writes and m = @Off then
         delete from heads where bucket = h.bucket and key = h.key;
@@ -423,14 +406,12 @@ begin
           from (select commit_changes.number as n) number_of where bucket = h.bucket and key = h.key;
         if writes then d_objects := d_objects + 1; d_bytes := d_bytes + c.size; else d_markers := d_markers + 1; end if;
       end if;
-      insert into journal (at, kind, bucket, key, number, size, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
-        d_tiers, who, source, detail)
-        values (c.at, case when c.kind = @ObjectRemoved and m <> @Off then @ObjectDeleted else c.kind end, c.bucket,
-          c.key,
-                number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
-                tier_bytes(tiers_of, come), c.who, c.source, c.detail);
+      entries := entries || row(c.at, case when c.kind = @ObjectRemoved and m <> @Off then @ObjectDeleted else c.kind end,
+        c.bucket, c.key, number, size_of, d_objects, d_bytes, d_prev, d_prev_bytes, d_markers,
+        tier_bytes(tiers_of, come), c.who, c.source, c.detail)::entry;
       exit;
     end loop;
     return next;
   end loop;
+  perform write_down(entries, leaving);
 end $$;

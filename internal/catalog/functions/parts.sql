@@ -15,7 +15,7 @@ begin
       update parts set size = p_size, md5 = p_md5, crc64 = p_crc64, checksum = p_checksum, tier = p_tier,
         body_file = p_file, body_offset = p_offset,
         at = p_at, who = p_who, source = p_source where upload = u and number = p_number;
-      if old.body_file <> 0 then insert into released (tier, file) values (old.tier, old.body_file); end if;
+      perform let_go(old.tier, old.body_file);
       return u;
     end if;
     insert into parts (upload, number, size, md5, crc64, checksum, tier, body_file, body_offset, at, who, source)
@@ -30,5 +30,5 @@ create function drop_parts(p_upload bigint, p_unused_only boolean) returns void 
   with gone as (
     delete from parts where upload = p_upload and (not p_unused_only or start is null) returning tier, body_file
   )
-  insert into released (tier, file) select tier, body_file from gone where body_file <> 0
+  select write_down(null, array_agg(row(null, null, null, 1, tier, body_file)::going)) from gone
 $$;
