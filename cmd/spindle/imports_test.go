@@ -41,10 +41,18 @@ var allowed = map[string][]string{
 	"wire/server": {"wire/sign", "store", "gate", "door", "keyring", "catalog", "core"},
 	"wire":        {},
 	"standin":     {}, // nothing of the house, so that no mistake is shared
-	"desk": {"api", "places", "wire/sign", "wire/client", "censusfile", "charterfile", "side", "store", "works", "gate",
-		"door",
-		"remote", "keyring", "catalog", "core"},
-	"service": {"places", "backup", "desk", "wire/server", "works", "side", "store", "gate", "door", "remote", "keyring",
+	"desk/middle": {"api", "store", "works", "gate", "door", "remote", "keyring", "catalog", "core"},
+	"desk/house":  {"desk/middle", "api", "store", "gate", "remote", "wire/client", "wire/sign", "catalog", "core"},
+	"desk/access": {"desk/house", "desk/middle", "api", "gate", "door", "keyring", "wire/client", "wire/sign", "catalog",
+		"core"},
+	"desk/jobs": {"desk/access", "desk/house", "desk/middle", "api", "places", "censusfile", "charterfile", "side",
+		"store", "works", "remote", "wire/client", "catalog", "core"},
+	"desk/objects": {"desk/jobs", "desk/access", "desk/house", "desk/middle", "api", "side", "store", "works", "gate",
+		"remote", "wire/client", "wire/sign", "catalog", "core"},
+	"desk/console": {},
+	"desk": {"desk/middle", "desk/house", "desk/access", "desk/jobs", "desk/objects", "api", "store", "works", "gate",
+		"door", "wire/client", "wire/sign", "catalog", "core"},
+	"service": {"places", "backup", "desk", "desk/console", "wire/server", "works", "side", "store", "gate", "door", "remote", "keyring",
 		"postgres",
 		"bodies",
 		"catalog", "core"},
@@ -105,12 +113,16 @@ func isCipher(path string) bool {
 
 func layer(path string) string {
 	path = strings.TrimPrefix(path, "spindle/internal/")
-	for l := range allowed {
-		if path == l || strings.HasPrefix(path, l+"/") && l != "wire" {
-			return l
+	found := ""
+	for l := range allowed { // the innermost
+		if (path == l || strings.HasPrefix(path, l+"/") && l != "wire" && l != "desk") && len(l) > len(found) {
+			found = l
 		}
 	}
-	return path
+	if found == "" {
+		return path
+	}
+	return found
 }
 
 func TestImportsRunOneWay(t *testing.T) {

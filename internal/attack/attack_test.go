@@ -25,7 +25,6 @@ import (
 	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
-	"spindle/internal/desk"
 	"spindle/internal/harness"
 	"spindle/internal/service"
 	"spindle/internal/wire/sign"
@@ -135,7 +134,7 @@ func (b *browser) ask(method, path string, in any) (int, map[string]any) {
 		b.t.Fatal(err)
 	}
 	r.Header.Set("Content-Type", "application/json")
-	r.Header.Set(desk.ForgeryHeader, b.forgery)
+	r.Header.Set(api.ForgeryHeader, b.forgery)
 	resp, err := b.hc.Do(r)
 	if err != nil {
 		b.t.Fatal(err)

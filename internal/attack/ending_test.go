@@ -10,8 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"spindle/internal/api"
 	"spindle/internal/core/access"
-	"spindle/internal/desk"
 	"spindle/internal/harness"
 	"spindle/internal/service"
 	"spindle/internal/standin"
@@ -105,7 +105,7 @@ func TestTransfersEndWithRights(t *testing.T) {
 			for _, k := range p.hc.Jar.Cookies(mine.URL) {
 				mine.AddCookie(k)
 			}
-			mine.Header.Set(desk.ForgeryHeader, p.forgery)
+			mine.Header.Set(api.ForgeryHeader, p.forgery)
 			time.AfterFunc(700*time.Millisecond, func() {
 				must(t, s, owner, "PATCH", "/api/v1/people/"+strings.ReplaceAll(who, " ", "%20"),
 					`{"roles":[{"account":"herbarium","role":"reader"}]}`)

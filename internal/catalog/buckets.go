@@ -380,9 +380,8 @@ func (c *Catalog) ChangeBucket(ctx context.Context, name object.BucketName, ifRe
 		if err != nil {
 			return err
 		}
-		if ifRevision != 0 && ifRevision != row.Revision {
-			return fault.New(fault.Precondition, "revision", "the bucket's settings are at revision %d now", row.Revision).
-				In("revision").Do("read them again and repeat the change on what is there now")
+		if err := fault.Revision("the bucket", row.Revision, ifRevision); err != nil {
+			return err
 		}
 		after := before.Clone()
 		for _, edit := range edits {

@@ -222,8 +222,7 @@ func (r Result) err() error {
 			"this version is a delete marker: it has no content and no metadata").In("version").
 			Do("name another version; the key's history lists them")
 	case statusOtherRevision:
-		return fault.New(fault.Precondition, "revision", "the metadata is at revision %d now", r.Revision).In("revision").
-			Do("read it again and repeat the change on what is there now")
+		return fault.Revision("the metadata", r.Revision, -1)
 	}
 	return fault.New(fault.Full, "quota", "the bucket's quota has no room for this object").In("quota").
 		Do("remove objects or previous versions, or raise the bucket's quota")

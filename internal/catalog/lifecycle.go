@@ -135,9 +135,10 @@ func (c *Catalog) SaveRules(ctx context.Context, name object.BucketName, s Savin
 		if err != nil {
 			return err
 		}
-		if s.IfRevision != 0 && max(s.IfRevision, 0) != l.Revision {
-			return fault.New(fault.Precondition, "revision", "the rules are at revision %d now", l.Revision).In("revision").
-				Do("read them again and repeat the change on what is there now")
+		if s.IfRevision >= 0 || l.Revision != 0 { // below 0: there must be none
+			if err := fault.Revision("the set of rules", l.Revision, s.IfRevision); err != nil {
+				return err
+			}
 		}
 		rules, anew, acts, err := s.Edit(l.Rules)
 		if err != nil {

@@ -141,9 +141,8 @@ func (c *Catalog) ChangePlacement(ctx context.Context, name string, ifRevision i
 		if err != nil {
 			return err
 		}
-		if ifRevision != 0 && ifRevision != p.Revision {
-			return fault.New(fault.Precondition, "revision", "the placement is at revision %d now", p.Revision).In("revision").
-				Do("read it again and repeat the change on what is there now")
+		if err := fault.Revision("the placement", p.Revision, ifRevision); err != nil {
+			return err
 		}
 		before := *p
 		if err := edit(p); err != nil {

@@ -206,9 +206,8 @@ func (c *Catalog) ChangeReplication(ctx context.Context, account, name string, i
 		if err != nil {
 			return err
 		}
-		if ifRevision != 0 && ifRevision != r.Revision {
-			return fault.New(fault.Precondition, "revision", "the rule is at revision %d now", r.Revision).In("revision").
-				Do("read it again and repeat the change on what is there now")
+		if err := fault.Revision("the rule", r.Revision, ifRevision); err != nil {
+			return err
 		}
 		before := *r
 		was := r.Targets

@@ -93,9 +93,8 @@ func (s *scheduled[J]) change(ctx context.Context, c *Catalog, account, name str
 		if err != nil {
 			return err
 		}
-		if is := s.head(j).revision; ifRevision != 0 && ifRevision != is {
-			return fault.New(fault.Precondition, "revision", "the %s is at revision %d now", s.noun, is).In("revision").
-				Do("read it again and repeat the change on what is there now")
+		if err := fault.Revision("the "+s.noun, s.head(j).revision, ifRevision); err != nil {
+			return err
 		}
 		before := *j
 		if err := edit(j); err != nil {

@@ -221,9 +221,8 @@ func (c *Catalog) ChangeTier(ctx context.Context, name string, ifRevision int, b
 		if err != nil {
 			return err
 		}
-		if ifRevision != 0 && ifRevision != t.Revision {
-			return fault.New(fault.Precondition, "revision", "the tier is at revision %d now", t.Revision).In("revision").
-				Do("read it again and repeat the change on what is there now")
+		if err := fault.Revision("the tier", t.Revision, ifRevision); err != nil {
+			return err
 		}
 		before := *t
 		if err := edit(t); err != nil {

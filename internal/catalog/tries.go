@@ -11,6 +11,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"spindle/internal/core/backoff"
 	"spindle/internal/core/fault"
 )
 
@@ -21,10 +22,10 @@ type Counted struct {
 	Sides int    // tries at a time
 }
 
-// Waits after failures: the first one, doubled with each further one, to the most.
+// tryPauses are those after failures to sign in.
+var tryPauses = backoff.Growing{First: time.Second, Most: 15 * time.Minute}
+
 const (
-	firstWait = time.Second
-	mostWait  = 15 * time.Minute
 	tryTakes  = 30 * time.Second // a try that has not ended by then has died with its process
 	triesKept = 24 * time.Hour
 	triesMost = 100_000
@@ -74,7 +75,7 @@ func (c *Catalog) BeginTry(ctx context.Context, counted []Counted) (wait time.Du
 			}
 			next := time.Duration(0)
 			if r.Failed+1 >= x.Free {
-				next = min(firstWait<<min(r.Failed+1-x.Free, 12), mostWait)
+				next = tryPauses.After(r.Failed + 1 - x.Free)
 			}
 			if _, err := tx.ExecContext(ctx, `update sign_in_tries set failed = $2, under_way = $3, begun = clock_timestamp(),
 				until = case when $4::bigint > 0 then clock_timestamp() + $4 * interval '1 ms' end

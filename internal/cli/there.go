@@ -367,7 +367,7 @@ func (a *app) objectGetThere(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return brokeOff(at, err)
 	}
-	if resp.Header.Get("Spindle-Digest") != "compared" {
+	if resp.Header.Get(api.DigestHeader) != "compared" {
 		a.note("The endpoint tells no digest of this object, so its bytes could not be compared.")
 	}
 	_, err = fmt.Fprintf(a.Out, "Got %s, %s.\n", shown(dest), size(resp.ContentLength))

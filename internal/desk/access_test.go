@@ -12,6 +12,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"spindle/internal/api"
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
 	"spindle/internal/desk"
@@ -513,7 +514,7 @@ func TestPeople(t *testing.T) {
 		t.Fatal(err)
 	}
 	planted.Header.Set("Content-Type", "application/json")
-	planted.AddCookie(&http.Cookie{Name: desk.CookieName, Value: "planted"})
+	planted.AddCookie(&http.Cookie{Name: api.SessionCookie, Value: "planted"})
 	resp, err := http.DefaultTransport.RoundTrip(planted)
 	if err != nil || resp.StatusCode != 201 {
 		t.Fatalf("%v %v", resp, err)

@@ -12,23 +12,24 @@ import (
 	"spindle/internal/core/audit"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/desk/middle"
 	"spindle/internal/works"
 )
 
-func (d *Desk) auditCalls(to *calls) {
-	mine := rule{admin: true}
-	call(to, mine, "list-audit", "GET /audit", "audit", "What the last audit of the account found", d.listAudit)
-	call(to, mine, "run-audit", "POST /audit/run", "audit", "Look through the account now", d.runAudit)
-	call(to, mine, "accept-finding", "POST /audit/accept", "audit", "Let a finding be, for a reason and until a moment",
-		d.acceptFinding, answers(204))
-	call(to, mine, "mend-finding", "POST /audit/mend", "audit", "Mend what was found, by the call that the finding names",
+func (d *Desk) auditCalls(to *middle.Calls) {
+	mine := middle.Rule{Admin: true}
+	middle.Call(to, mine, "list-audit", "GET /audit", "audit", "What the last audit of the account found", d.listAudit)
+	middle.Call(to, mine, "run-audit", "POST /audit/run", "audit", "Look through the account now", d.runAudit)
+	middle.Call(to, mine, "accept-finding", "POST /audit/accept", "audit", "Let a finding be, for a reason and until a moment",
+		d.acceptFinding, middle.Answers(204))
+	middle.Call(to, mine, "mend-finding", "POST /audit/mend", "audit", "Mend what was found, by the call that the finding names",
 		d.mendFinding)
 }
 
 type auditOut struct{ Body api.AuditInfo }
 
 func (d *Desk) listAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
-	list, at, err := d.store.Catalog.Audit(ctx, who(ctx).subject.Account, d.store.Catalog.Now())
+	list, at, err := d.Store.Catalog.Audit(ctx, middle.Who(ctx).Subject.Account, d.Store.Catalog.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +57,7 @@ func findingInfo(f *catalog.AuditFinding) api.FindingInfo {
 }
 
 func (d *Desk) runAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
-	if err := works.Audit(ctx, d.store, who(ctx).subject.Account, d.store.Catalog.Now().UTC(), d.Drifts); err != nil {
+	if err := works.Audit(ctx, d.Store, middle.Who(ctx).Subject.Account, d.Store.Catalog.Now().UTC(), d.jobs.Drifts); err != nil {
 		return nil, err
 	}
 	return d.listAudit(ctx, nil)
@@ -66,8 +67,8 @@ func (d *Desk) runAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
 const acceptedMost = 366 * 24 * time.Hour
 
 func (d *Desk) acceptFinding(ctx context.Context, in *struct{ Body api.AcceptAsk }) (*struct{}, error) {
-	by := author(ctx)
-	by.At = d.store.Catalog.Now()
+	by := middle.Author(ctx)
+	by.At = d.Store.Catalog.Now()
 	var until *time.Time
 	if in.Body.Until != "" {
 		at, err := object.ParseMomentToCome(in.Body.Until, by.At)
@@ -83,18 +84,18 @@ func (d *Desk) acceptFinding(ctx context.Context, in *struct{ Body api.AcceptAsk
 		}
 		until = &at
 	}
-	return nil, d.store.Catalog.AcceptFinding(ctx, who(ctx).subject.Account, in.Body.Check, in.Body.Subject, in.Body.Why,
+	return nil, d.Store.Catalog.AcceptFinding(ctx, middle.Who(ctx).Subject.Account, in.Body.Check, in.Body.Subject, in.Body.Why,
 		until, by)
 }
 
 // auditConcern says on the overview that the audit found something serious that nobody lets
 // be.
 func (d *Desk) auditConcern(ctx context.Context, o *api.Overview) error {
-	s := who(ctx).subject
+	s := middle.Who(ctx).Subject
 	if s.Role != access.Administrator || len(s.Limits) > 0 {
 		return nil
 	}
-	list, _, err := d.store.Catalog.Audit(ctx, s.Account, d.store.Catalog.Now())
+	list, _, err := d.Store.Catalog.Audit(ctx, s.Account, d.Store.Catalog.Now())
 	if err != nil {
 		return err
 	}
@@ -115,7 +116,7 @@ func (d *Desk) auditConcern(ctx context.Context, o *api.Overview) error {
 
 // mendFinding makes the call that mends a finding, for who asks, and looks again.
 func (d *Desk) mendFinding(ctx context.Context, in *struct{ Body api.FixAsk }) (*auditOut, error) {
-	list, _, err := d.store.Catalog.Audit(ctx, who(ctx).subject.Account, d.store.Catalog.Now())
+	list, _, err := d.Store.Catalog.Audit(ctx, middle.Who(ctx).Subject.Account, d.Store.Catalog.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -131,11 +132,11 @@ func (d *Desk) mendFinding(ctx context.Context, in *struct{ Body api.FixAsk }) (
 		return nil, fault.New(fault.Conflict, "finding-mending", "that takes more than one call").In("check").
 			Do("%s", list[i].Fix)
 	}
-	c := deskCall{method: m.Method, path: m.Path}
+	c := middle.DeskCall{Method: m.Method, Path: m.Path}
 	if m.Body != nil {
-		c.body = m.Body
+		c.Body = m.Body
 	}
-	if err := d.within(ctx, c, nil); err != nil {
+	if err := d.Within(ctx, c, nil); err != nil {
 		return nil, err
 	}
 	return d.runAudit(ctx, nil)

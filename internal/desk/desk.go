@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
 	"reflect"
 	"strconv"
@@ -16,57 +15,35 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
-	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
-	"golang.org/x/time/rate"
 
 	"spindle/internal/api"
+	"spindle/internal/core/audit"
 	"spindle/internal/core/fault"
-	"spindle/internal/core/usage"
+	"spindle/internal/desk/access"
+	"spindle/internal/desk/house"
+	"spindle/internal/desk/jobs"
+	"spindle/internal/desk/middle"
+	"spindle/internal/desk/objects"
 	"spindle/internal/door"
 	"spindle/internal/gate"
-	"spindle/internal/remote"
 	"spindle/internal/store"
 )
 
 // Settings of the desk.
-type Settings struct {
-	Version     string
-	WireAddress func() net.Addr
-	WireTLS     bool
-	WireURL     string   // as clients should use it; "" for the host they use for the desk and the wire's port
-	Domains     []string // of host style
-	Secure      bool     // the desk is served over TLS
-	Registry    *prometheus.Registry
-	Console     fs.FS // the built console: index.html and what it loads
-
-	// Observe hears of each call: its operation, status and time; nil: nobody does.
-	Observe func(call string, status int, took time.Duration)
-
-	SessionFor time.Duration // default 12 h
-	Endpoints  *remote.Pool
-	Money      usage.Money
-	Folders    []string // roots beneath which folders may be synced
-	Scratch    string   // a folder for work
-}
+type Settings = middle.Settings
 
 // Desk serves the API and the console.
 type Desk struct {
-	store     *store.Store
-	gate      *gate.Gate
-	endpoints *remote.Pool
+	*middle.Middle
+	house   *house.Desk
+	access  *access.Desk
+	jobs    *jobs.Desk
+	objects *objects.Desk
+
 	readiness readiness
-	settings  Settings
-	log       *slog.Logger
-	held      *door.Budget // memory of calls under way
 	live      *live
-	rules     map[string]rule // of every call, by its operation
-
-	ids   *door.RequestIDs
-	whole http.Handler // the routes, for calls from within
-
-	checking sync.Mutex
-	checks   map[string]*rate.Limiter // of settings, by who asks for them
+	ids       *door.RequestIDs
 }
 
 // New makes a desk of a store. Stop ends its live updates.
@@ -74,12 +51,17 @@ func New(s *store.Store, g *gate.Gate, settings Settings, log *slog.Logger) *Des
 	if settings.SessionFor == 0 {
 		settings.SessionFor = 12 * time.Hour
 	}
-	d := &Desk{store: s, gate: g, endpoints: settings.Endpoints, settings: settings, log: log,
-		held:   door.NewBudget(heldByEach, heldByAll),
-		ids:    door.NewRequestIDs(),
-		checks: map[string]*rate.Limiter{}}
+	d := assembled(middle.New(s, g, settings, log))
 	d.live = startLive(d)
 	return d
+}
+
+// assembled gives the desk without what goes on by itself.
+func assembled(m *middle.Middle) *Desk {
+	h := house.New(m)
+	a := access.New(m, h)
+	j := jobs.New(m, h, a)
+	return &Desk{Middle: m, house: h, access: a, jobs: j, objects: objects.New(m, h, a, j), ids: door.NewRequestIDs()}
 }
 
 // Stop ends what the desk does by itself.
@@ -91,82 +73,70 @@ func (d *Desk) Handler() http.Handler {
 	r.Use(d.numbered, d.recovered, secureHeaders)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { plain(w, http.StatusOK, "alive\n") })
 	r.Get("/readyz", d.ready)
-	if d.settings.Registry != nil {
-		r.Method(http.MethodGet, "/metrics", promhttp.HandlerFor(d.settings.Registry, promhttp.HandlerOpts{}))
+	if d.Settings.Registry != nil {
+		r.Method(http.MethodGet, "/metrics", promhttp.HandlerFor(d.Settings.Registry, promhttp.HandlerOpts{}))
 	}
 	r.Group(func(r chi.Router) {
-		r.Use(d.identify)
+		r.Use(d.access.Identify)
 		r.Group(func(r chi.Router) {
 			r.Use(door.InOnePiece)
 			d.api(r)
 		})
 		r.Get("/api/v1/events", d.events)
-		r.Get("/api/v1/profiles/{kind}", d.raw(d.profile))
-		r.Post("/api/v1/charters/enact", d.raw(d.enactCharter))
-		r.Get("/api/v1/buckets/{bucket}/body", d.raw(d.download))
-		r.Put("/api/v1/buckets/{bucket}/body", d.raw(d.upload))
-		r.Put("/api/v1/buckets/{bucket}/uploads/{id}/parts/{number}", d.raw(d.putPart))
-		r.Post("/api/v1/endpoints/check", d.raw(d.watchEndpoint))
-		r.Get("/api/v1/endpoints/{endpoint}/buckets/{there}/body", d.raw(d.downloadThere))
-		r.Put("/api/v1/endpoints/{endpoint}/buckets/{there}/body", d.raw(d.uploadThere))
-		r.Post("/api/v1/copies", d.raw(d.copyBetween))
-		r.Post("/api/v1/syncs/{sync}/rehearse/list", d.raw(d.rehearseAll))
-		r.Post("/api/v1/replications/{rule}/verify", d.raw(d.verifyReplication))
+		r.Get("/api/v1/profiles/{kind}", d.Raw(d.profile))
+		r.Post("/api/v1/charters/enact", d.Raw(d.jobs.EnactCharter))
+		r.Get("/api/v1/buckets/{bucket}/body", d.Raw(d.objects.Download))
+		r.Put("/api/v1/buckets/{bucket}/body", d.Raw(d.objects.Upload))
+		r.Put("/api/v1/buckets/{bucket}/uploads/{id}/parts/{number}", d.Raw(d.objects.PutPart))
+		r.Post("/api/v1/endpoints/check", d.Raw(d.house.WatchEndpoint))
+		r.Get("/api/v1/endpoints/{endpoint}/buckets/{there}/body", d.Raw(d.objects.DownloadThere))
+		r.Put("/api/v1/endpoints/{endpoint}/buckets/{there}/body", d.Raw(d.objects.UploadThere))
+		r.Post("/api/v1/copies", d.Raw(d.objects.CopyBetween))
+		r.Post("/api/v1/syncs/{sync}/rehearse/list", d.Raw(d.jobs.RehearseAll))
+		r.Post("/api/v1/replications/{rule}/verify", d.Raw(d.jobs.VerifyReplication))
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			writeProblem(w, &api.Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call",
+			middle.WriteProblem(w, &api.Problem{Title: "Not found", Status: http.StatusNotFound, Detail: "there is no such call",
 				Code: "no-call", Remedy: "see /openapi.yaml for the calls there are"})
 		}))
 	})
 	r.NotFound(d.console())
-	d.whole = r
+	d.Whole = r
 	return r
 }
 
 // Document gives the OpenAPI document as YAML.
 func Document() ([]byte, error) {
-	d := &Desk{}
+	d := assembled(middle.New(nil, nil, Settings{}, nil))
 	return d.api(chi.NewRouter()).OpenAPI().YAML()
 }
 
+// CharterSchema gives the JSON Schema of charters (draft 2020-12), for editors.
+func CharterSchema() ([]byte, error) { return jobs.CharterSchema() }
+
+// Drifts says what is not as the charters of an account declare, for the audit.
+func (d *Desk) Drifts(ctx context.Context, account string) ([]audit.Drift, error) {
+	return d.jobs.Drifts(ctx, account)
+}
+
 func (d *Desk) api(r chi.Router) huma.API {
-	d.rules = map[string]rule{}
+	clear(d.Rules)
 	cfg := huma.DefaultConfig("Spindle desk", "1")
 	cfg.DocsPath = ""
 	cfg.SchemasPath = ""
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Info.Description = "The API of the desk. Sign calls in their header, version 4, for the service \"desk\", with the SHA-256 of the body and a header Spindle-Once of random text; or sign in for a session."
 	doc := humachi.New(r, cfg)
-	doc.UseMiddleware(d.observed, d.ruled)
-	doc.OpenAPI().Components.Schemas.RegisterTypeAlias(reflect.TypeFor[api.Limit](), reflect.TypeFor[limitSchema]())
-	to := &calls{d, doc}
+	doc.UseMiddleware(d.observed, d.Ruled)
+	doc.OpenAPI().Components.Schemas.RegisterTypeAlias(reflect.TypeFor[api.Limit](), reflect.TypeFor[middle.LimitSchema]())
+	to := middle.NewCalls(d.Middle, doc)
+	d.house.Register(to)
+	d.access.Register(to)
+	d.jobs.Register(to)
+	d.objects.Register(to)
 	d.serviceCalls(to)
-	d.clockCalls(to)
-	d.sessionCalls(to)
-	d.bucketCalls(to)
-	d.objectCalls(to)
-	d.versionCalls(to)
-	d.journalCalls(to)
-	d.uploadCalls(to)
 	d.overviewCalls(to)
-	d.accountCalls(to)
-	d.keyCalls(to)
-	d.grantCalls(to)
-	d.trailCalls(to)
-	d.tierCalls(to)
-	d.placementCalls(to)
-	d.regionCalls(to)
-	d.damageCalls(to)
-	d.lifecycleCalls(to)
-	d.endpointCalls(to)
-	d.thereCalls(to)
-	d.replicationCalls(to)
-	d.syncCalls(to)
-	d.findCalls(to)
-	d.censusCalls(to)
 	d.usageCalls(to)
-	d.postCalls(to)
 	d.auditCalls(to)
-	d.charterCalls(to)
 	return doc
 }
 
@@ -214,11 +184,11 @@ func (d *Desk) writable(ctx context.Context) error {
 // tryWriting makes a write to the database and one to the volume; a disk that hangs is not
 // waited for.
 func (d *Desk) tryWriting(ctx context.Context) error {
-	if err := d.store.Catalog.Try(ctx); err != nil {
+	if err := d.Store.Catalog.Try(ctx); err != nil {
 		return err
 	}
 	done := make(chan error, 1)
-	go func() { done <- d.store.TryVolume() }()
+	go func() { done <- d.Store.TryVolume() }()
 	select {
 	case err := <-done:
 		return err
@@ -232,18 +202,15 @@ func (d *Desk) tryWriting(ctx context.Context) error {
 func (d *Desk) observed(ctx huma.Context, next func(huma.Context)) {
 	begun := time.Now()
 	next(ctx)
-	if d.settings.Observe != nil {
-		d.settings.Observe(ctx.Operation().OperationID, ctx.Status(), time.Since(begun))
+	if d.Settings.Observe != nil {
+		d.Settings.Observe(ctx.Operation().OperationID, ctx.Status(), time.Since(begun))
 	}
 }
-
-// requestHeader tells the id of a request, which stands in problems and in the log.
-const requestHeader = "Spindle-Request"
 
 func (d *Desk) numbered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		id := d.ids.Next()
-		w.Header().Set(requestHeader, id)
+		w.Header().Set(middle.RequestHeader, id)
 		next.ServeHTTP(w, r.WithContext(door.Numbered(r.Context(), id)))
 	})
 }
@@ -258,8 +225,8 @@ func (d *Desk) recovered(next http.Handler) http.Handler {
 				}
 				return
 			}
-			d.log.Error("a call broke", "path", r.URL.Path, "request", door.RequestID(r.Context()), "panic", p)
-			writeProblem(w, &api.Problem{Title: "Internal error", Status: 500, Detail: "something went wrong inside the service",
+			d.Log.Error("a call broke", "path", r.URL.Path, "request", door.RequestID(r.Context()), "panic", p)
+			middle.WriteProblem(w, &api.Problem{Title: "Internal error", Status: 500, Detail: "something went wrong inside the service",
 				Code: "internal", Remedy: "try again; the service's log has the cause"})
 		}()
 		next.ServeHTTP(w, r)
@@ -294,12 +261,12 @@ const noNonce = `<meta name="style-nonce" content=""`
 
 // console serves the built console; what is no file is a page of it.
 func (d *Desk) console() http.HandlerFunc {
-	dist := d.settings.Console
+	dist := d.Settings.Console
 	files := http.FileServerFS(dist)
 	index, err := fs.ReadFile(dist, "index.html")
 	return func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			writeProblem(w, &api.Problem{Title: "Method not allowed", Status: http.StatusMethodNotAllowed,
+			middle.WriteProblem(w, &api.Problem{Title: "Method not allowed", Status: http.StatusMethodNotAllowed,
 				Detail: "the console is only read", Code: "method"})
 			return
 		}

@@ -18,6 +18,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"spindle/internal/api"
 	"spindle/internal/desk"
 	"spindle/internal/harness"
 	"spindle/internal/wire/sign"
@@ -71,9 +72,9 @@ func (p *person) send(method, path string, in any) (int, []byte) {
 		p.t.Fatal(err)
 	}
 	r.Header.Set("Content-Type", "application/json")
-	r.Header.Set(desk.ForgeryHeader, p.forgery)
+	r.Header.Set(api.ForgeryHeader, p.forgery)
 	if p.account != "" {
-		r.Header.Set(desk.AccountHeader, p.account)
+		r.Header.Set(api.AccountHeader, p.account)
 	}
 	resp, err := p.hc.Do(r)
 	if err != nil {
@@ -228,7 +229,7 @@ func TestBucketsAndObjects(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r.Header.Set(desk.ForgeryHeader, p.forgery)
+		r.Header.Set(api.ForgeryHeader, p.forgery)
 		r.Header.Set("Content-Type", "text/html")
 		resp, err := p.hc.Do(r)
 		if err != nil {

@@ -12,7 +12,7 @@ import (
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/access"
-	"spindle/internal/core/fault"
+	"spindle/internal/desk/middle"
 )
 
 // live tells consoles that something changed: one look at the journal a second
@@ -94,7 +94,7 @@ func (l *live) run(ctx context.Context) {
 			}
 			places[name] = place
 			if group[0].of {
-				pulse, err := l.d.store.Catalog.Pulse(ctx, group[0].account)
+				pulse, err := l.d.Store.Catalog.Pulse(ctx, group[0].account)
 				if err != nil {
 					continue
 				}
@@ -113,7 +113,7 @@ const lookMost = 200
 // look gives what changed after a place in the journal, and the place it looked up to.
 // From no place, and after more than it can tell apart, anything may have changed.
 func (l *live) look(ctx context.Context, ear *ear, after string) (e liveEvent, place string, err error) {
-	c := l.d.store.Catalog
+	c := l.d.Store.Catalog
 	if e.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil || !ear.of {
 		return e, "", err
 	}
@@ -155,7 +155,7 @@ func (d *Desk) events(w http.ResponseWriter, r *http.Request) {
 	h := w.Header()
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
-	s := who(r.Context()).subject
+	s := middle.Who(r.Context()).Subject
 	e := &ear{account: s.Account, of: s.Operator || s.Role != access.None && len(s.Limits) == 0,
 		heard: make(chan liveEvent, 1)}
 	if s.Operator {
@@ -182,7 +182,7 @@ func (d *Desk) events(w http.ResponseWriter, r *http.Request) {
 			return
 		case x := <-e.heard:
 			if time.Since(asked) > 900*time.Millisecond {
-				if asked = time.Now(); d.stillThere(r.Context(), s) != nil {
+				if asked = time.Now(); d.StillThere(r.Context(), s) != nil {
 					return
 				}
 			}
@@ -195,47 +195,4 @@ func (d *Desk) events(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 	}
-}
-
-// stillThere refuses who may ask no more, or is no longer who they were.
-func (d *Desk) stillThere(ctx context.Context, was access.Subject) error {
-	id := *who(ctx)
-	if id.session != nil {
-		s, err := d.store.Catalog.FindSession(ctx, id.session.Token, time.Now())
-		if err != nil {
-			return err
-		}
-		if s == nil {
-			return sessionEnded()
-		}
-		s.Account = was.Account // that the page acts in; whether it may is found out
-		id.session = s
-		if err := d.holder(ctx, &id); err != nil {
-			return err
-		}
-	} else {
-		k, err := d.gate.Key(ctx, id.key.ID)
-		if err == nil {
-			err = k.Works(time.Now())
-		}
-		if err != nil {
-			return err
-		}
-		id.subject = k.Subject()
-	}
-	if id.subject.Account != was.Account || id.subject.Operator != was.Operator || id.subject.Role != was.Role ||
-		len(id.subject.Limits) != len(was.Limits) {
-		return sessionEnded()
-	}
-	return nil
-}
-
-func sessionEnded() error {
-	return fault.New(fault.Unsigned, "session-ended", "the session has ended").In("session").Do("sign in again")
-}
-
-func writeJSON(w http.ResponseWriter, status int, v any) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(v) // the client may be gone
 }

@@ -14,38 +14,39 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/tier"
 	"spindle/internal/core/usage"
+	"spindle/internal/desk/middle"
 )
 
 // open gives the first buckets of other accounts that who asks may list some of.
 func (d *Desk) open(ctx context.Context) (list []api.OpenBucket, err error) {
-	account, also, err := d.gate.Sees(ctx, who(ctx).subject)
+	account, also, err := d.Gate.Sees(ctx, middle.Who(ctx).Subject)
 	if err != nil || account == "" {
 		return nil, err
 	}
-	found, _, err := paged("", 20,
+	found, _, err := middle.Paged("", 20,
 		func(after string, limit int) ([]*catalog.Bucket, error) {
-			return d.store.Catalog.Buckets(ctx, account, also, after, limit)
+			return d.Store.Catalog.Buckets(ctx, account, also, after, limit)
 		},
 		func(b *catalog.Bucket) string { return b.Name.String() },
-		func(b *catalog.Bucket) (api.BucketInfo, bool, error) { return d.listed(ctx, b) })
+		func(b *catalog.Bucket) (api.BucketInfo, bool, error) { return d.objects.Listed(ctx, b) })
 	for _, b := range found {
 		list = append(list, api.OpenBucket{Bucket: b.Name, Account: b.Account, Rights: b.Rights, Places: b.Places})
 	}
 	return list, err
 }
 
-func (d *Desk) overviewCalls(to *calls) {
-	call(to, rule{}, "overview", "GET /overview", "service",
+func (d *Desk) overviewCalls(to *middle.Calls) {
+	middle.Call(to, middle.Rule{}, "overview", "GET /overview", "service",
 		"Is anything wrong, what waits, what changed, what grows", d.overviewCall)
-	call(to, rule{do: access.List, on: onWhole}, "bucket-usage", "GET /buckets/{bucket}/usage", "buckets",
+	middle.Call(to, middle.Rule{Do: access.List, On: middle.OnWhole}, "bucket-usage", "GET /buckets/{bucket}/usage", "buckets",
 		"A bucket's usage by day", d.bucketUsage)
 }
 
 func (d *Desk) overview(ctx context.Context, span int) (*api.Overview, error) {
 	now := time.Now().UTC()
-	c := d.store.Catalog
+	c := d.Store.Catalog
 	o := &api.Overview{At: now, Concerns: []api.Concern{}, Changed: []api.ChangedBucket{}, Grew: []api.ChangedBucket{}}
-	account, err := d.wide(ctx)
+	account, err := d.Wide(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +83,7 @@ func (d *Desk) overview(ctx context.Context, span int) (*api.Overview, error) {
 	if err != nil {
 		return nil, err
 	}
-	o.Recent = d.journalLines(ctx, recent.Entries)
+	o.Recent = d.objects.JournalLines(ctx, recent.Entries)
 	unfinished, err := c.UnfinishedIn(ctx, 0, account)
 	if err != nil {
 		return nil, err
@@ -91,7 +92,7 @@ func (d *Desk) overview(ctx context.Context, span int) (*api.Overview, error) {
 	if o.CompleteUpTo, err = c.CompleteUpTo(ctx); err != nil {
 		return nil, err
 	}
-	if who(ctx).subject.Operator {
+	if middle.Who(ctx).Subject.Operator {
 		if err := d.works(ctx, o); err != nil {
 			return nil, err
 		}
@@ -101,7 +102,7 @@ func (d *Desk) overview(ctx context.Context, span int) (*api.Overview, error) {
 
 // changedSince gives the buckets of an account in which something changed since a moment.
 func (d *Desk) changedSince(ctx context.Context, account string, since time.Time) ([]api.ChangedBucket, error) {
-	days, err := d.store.Catalog.Changed(ctx, since.Truncate(24*time.Hour), account)
+	days, err := d.Store.Catalog.Changed(ctx, since.Truncate(24*time.Hour), account)
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +112,7 @@ func (d *Desk) changedSince(ctx context.Context, account string, since time.Time
 // bucketsOf gives all buckets of an account, or of all for "".
 func (d *Desk) bucketsOf(ctx context.Context, account string) (all []*catalog.Bucket, err error) {
 	for after := ""; ; {
-		page, err := d.store.Catalog.Buckets(ctx, account, nil, after, 1000)
+		page, err := d.Store.Catalog.Buckets(ctx, account, nil, after, 1000)
 		if err != nil {
 			return nil, err
 		}
@@ -127,7 +128,7 @@ func (d *Desk) bucketsOf(ctx context.Context, account string) (all []*catalog.Bu
 func (d *Desk) works(ctx context.Context, o *api.Overview) error {
 	o.Scrubbed, o.Collected = &api.Scrubbed{}, &api.Collected{}
 	for name, into := range map[string]any{"scrubber": o.Scrubbed, "collector": o.Collected} {
-		state, err := d.store.Catalog.WorkState(ctx, name)
+		state, err := d.Store.Catalog.WorkState(ctx, name)
 		if err == nil && state != nil {
 			err = json.Unmarshal(state, into)
 		}
@@ -140,11 +141,11 @@ func (d *Desk) works(ctx context.Context, o *api.Overview) error {
 
 // concerns finds what is wrong or waits: damage, disks and quotas that fill up.
 func (d *Desk) concerns(ctx context.Context, o *api.Overview, account string, buckets []*catalog.Bucket) error {
-	damage, err := d.store.Catalog.Damaged(ctx, account, 50)
+	damage, err := d.Store.Catalog.Damaged(ctx, account, 50)
 	if err != nil {
 		return err
 	}
-	operator := who(ctx).subject.Operator
+	operator := middle.Who(ctx).Subject.Operator
 	for _, x := range damage {
 		o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: x.Bucket + "/" + x.Key, Says: "is damaged",
 			Detail: x.Problem + ". It is not served; restore it from a copy.",
@@ -207,7 +208,7 @@ func (d *Desk) concerns(ctx context.Context, o *api.Overview, account string, bu
 
 // tierConcerns finds volumes that are away, and runs of rules that ask or failed.
 func (d *Desk) tierConcerns(ctx context.Context, o *api.Overview, account string, operator bool) error {
-	runs, err := d.store.Catalog.RunsToTell(ctx, account, 20)
+	runs, err := d.Store.Catalog.RunsToTell(ctx, account, 20)
 	if err != nil {
 		return err
 	}
@@ -223,21 +224,21 @@ func (d *Desk) tierConcerns(ctx context.Context, o *api.Overview, account string
 	if !operator {
 		return nil
 	}
-	if err := d.store.Catalog.HasRoom(); err != nil {
+	if err := d.Store.Catalog.HasRoom(); err != nil {
 		f := fault.From(err)
 		o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "the service", Says: "has no room left",
 			Detail: sentence(f.Message) + " " + sentence(f.Remedy), Page: "tiers"})
 	}
-	set, err := d.store.Tiers(ctx)
+	set, err := d.Store.Tiers(ctx)
 	if err != nil {
 		return err
 	}
-	repairs, err := d.store.Catalog.Repairs(ctx)
+	repairs, err := d.Store.Catalog.Repairs(ctx)
 	if err != nil {
 		return err
 	}
 	for _, t := range set {
-		states, err := d.store.VolumeStates(t.ID)
+		states, err := d.Store.VolumeStates(t.ID)
 		if err != nil {
 			continue // it was taken away just now
 		}
@@ -267,7 +268,7 @@ func sentence(s string) string {
 
 // clock says that the clock of the process asked is wrong.
 func (d *Desk) clock(o *api.Overview) {
-	c := d.store.Catalog
+	c := d.Store.Catalog
 	if c.Doubtful() {
 		o.Concerns = append(o.Concerns, api.Concern{State: "wrong", Subject: "the clock", Says: "of the database jumped",
 			Detail: "Rules that act by age wait. Check the clock, then say that it is right.", Page: "clock"})
@@ -298,7 +299,7 @@ func (d *Desk) writing(ctx context.Context, o *api.Overview) {
 
 // keptLog says that the database's log is not handed on, which in the end fills its disk.
 func (d *Desk) keptLog(ctx context.Context, o *api.Overview) error {
-	s, err := d.store.Catalog.Log(ctx)
+	s, err := d.Store.Catalog.Log(ctx)
 	if err != nil || !s.Fails() {
 		return err
 	}
@@ -311,7 +312,7 @@ func (d *Desk) keptLog(ctx context.Context, o *api.Overview) error {
 // room says what is free on the volume, and that it fills up. Of one that is away its tier
 // tells.
 func (d *Desk) room(o *api.Overview) {
-	states, err := d.store.VolumeStates(tier.Main)
+	states, err := d.Store.VolumeStates(tier.Main)
 	if err != nil || states[0].Away != nil {
 		return
 	}

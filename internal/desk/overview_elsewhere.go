@@ -8,16 +8,17 @@ import (
 	"spindle/internal/api"
 	"spindle/internal/core/region"
 	"spindle/internal/core/replication"
+	"spindle/internal/desk/middle"
 )
 
 // elsewhereConcerns finds endpoints that are away or refuse, and rules whose copies fail
 // or are late: told to who administers the account that one acts in.
 func (d *Desk) elsewhereConcerns(ctx context.Context, o *api.Overview) error {
-	s := who(ctx).subject
+	s := middle.Who(ctx).Subject
 	if !s.Administers(s.Account) {
 		return nil
 	}
-	endpoints, err := d.store.Catalog.Endpoints(ctx, s.Account, "", 1000)
+	endpoints, err := d.Store.Catalog.Endpoints(ctx, s.Account, "", 1000)
 	if err != nil {
 		return err
 	}
@@ -31,11 +32,11 @@ func (d *Desk) elsewhereConcerns(ctx context.Context, o *api.Overview) error {
 	if err := d.regionConcerns(ctx, o); err != nil {
 		return err
 	}
-	mine, err := d.myRules(ctx)
+	mine, err := d.jobs.MyRules(ctx)
 	if err != nil {
 		return err
 	}
-	infos, err := d.replicationInfos(ctx, mine)
+	infos, err := d.jobs.ReplicationInfos(ctx, mine)
 	if err != nil {
 		return err
 	}
@@ -51,10 +52,10 @@ func (d *Desk) elsewhereConcerns(ctx context.Context, o *api.Overview) error {
 
 // regionConcerns finds regions that are away, for operators.
 func (d *Desk) regionConcerns(ctx context.Context, o *api.Overview) error {
-	if !who(ctx).subject.Operator {
+	if !middle.Who(ctx).Subject.Operator {
 		return nil
 	}
-	list, err := d.store.Catalog.Regions(ctx)
+	list, err := d.Store.Catalog.Regions(ctx)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/desk/middle"
 )
 
 // longestProfile is for how many seconds the processor's time is watched at the most.
@@ -18,7 +19,7 @@ const longestProfile = 120
 // profile sends a profile of the process, in the format of Go's tools, to operators who are
 // on the machine: it tells of what others do.
 func (d *Desk) profile(w http.ResponseWriter, r *http.Request) error {
-	s := who(r.Context()).subject
+	s := middle.Who(r.Context()).Subject
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
 	if ip := net.ParseIP(host); !s.Operator || ip == nil || !ip.IsLoopback() {
 		return fault.New(fault.Refused, "operator-only",

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"spindle/internal/desk"
+	"spindle/internal/api"
 	"spindle/internal/harness"
 	"spindle/internal/service"
 	"spindle/internal/standin"
@@ -58,7 +58,7 @@ func TestInterruptedCopyBetweenEndpoints(t *testing.T) {
 			t.Fatal(err)
 		}
 		r.Header.Set("Content-Type", "application/json")
-		r.Header.Set(desk.ForgeryHeader, p.forgery)
+		r.Header.Set(api.ForgeryHeader, p.forgery)
 		resp, err := p.hc.Do(r)
 		if err != nil {
 			return err.Error()

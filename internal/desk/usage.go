@@ -7,55 +7,8 @@ import (
 
 	"spindle/internal/api"
 	"spindle/internal/catalog"
-	"spindle/internal/core/fault"
-	"spindle/internal/core/object"
+	"spindle/internal/desk/middle"
 )
-
-func (d *Desk) prefixes(ctx context.Context, bucket, prefix string, limit int) ([]api.PrefixInfo, error) {
-	name, err := object.ParseBucketName(bucket)
-	if err != nil {
-		return nil, err
-	}
-	if err := object.CheckText("prefix", prefix); err != nil {
-		return nil, err
-	}
-	if prefix != "" && prefix[len(prefix)-1] != '/' {
-		return nil, fault.New(fault.Invalid, "prefix-slash", "usage is counted by prefixes that end with a slash").
-			In("prefix").Do("end it with a slash")
-	}
-	f, err := d.store.Bucket(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	list, err := d.store.Catalog.UsageBeneath(ctx, f.ID, prefix, limit)
-	out := make([]api.PrefixInfo, len(list))
-	for i, u := range list {
-		out[i] = api.PrefixInfo{Prefix: string(u.Prefix), UsageInfo: api.UsageInfo(u.Usage)}
-	}
-	return out, err
-}
-
-func (d *Desk) prefixUsage(ctx context.Context, in *struct {
-	BucketPath
-	Prefix string `query:"prefix" maxLength:"1024" doc:"Empty, or ending with a slash"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"20"`
-}) (*struct {
-	Body struct {
-		Prefixes []api.PrefixInfo `json:"prefixes"`
-	}
-}, error) {
-	list, err := d.prefixes(ctx, in.Bucket, in.Prefix, in.Limit)
-	if err != nil {
-		return nil, err
-	}
-	out := &struct {
-		Body struct {
-			Prefixes []api.PrefixInfo `json:"prefixes"`
-		}
-	}{}
-	out.Body.Prefixes = list
-	return out, nil
-}
 
 // growth makes a running sum of what days added, ending at what is there now.
 func growth(days []catalog.Day, total api.UsageInfo, since time.Time) []api.UsagePoint {
@@ -121,7 +74,7 @@ func changed(days []catalog.Day, since time.Time) []api.ChangedBucket {
 	return out
 }
 
-func (d *Desk) bucketUsage(ctx context.Context, in *BucketPath) (*struct {
+func (d *Desk) bucketUsage(ctx context.Context, in *middle.BucketPath) (*struct {
 	Body struct {
 		Points []api.UsagePoint `json:"points"`
 	}
@@ -131,12 +84,12 @@ func (d *Desk) bucketUsage(ctx context.Context, in *BucketPath) (*struct {
 			Points []api.UsagePoint `json:"points"`
 		}
 	}{}
-	b, err := d.bucket(ctx, in.Bucket)
+	b, err := d.objects.Bucket(ctx, in.Bucket)
 	if err != nil {
 		return nil, err
 	}
 	since := time.Now().AddDate(-1, 0, 0)
-	days, derr := d.store.Catalog.Days(ctx, since, "", in.Bucket)
+	days, derr := d.Store.Catalog.Days(ctx, since, "", in.Bucket)
 	if derr != nil {
 		return nil, derr
 	}

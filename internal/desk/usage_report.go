@@ -11,16 +11,17 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/tier"
 	"spindle/internal/core/usage"
+	"spindle/internal/desk/middle"
 )
 
-func (d *Desk) usageCalls(to *calls) {
-	mine := rule{admin: true}
-	call(to, mine, "usage-report", "GET /usage", "usage", "Say what is kept, how it grows, and what it costs",
+func (d *Desk) usageCalls(to *middle.Calls) {
+	mine := middle.Rule{Admin: true}
+	middle.Call(to, mine, "usage-report", "GET /usage", "usage", "Say what is kept, how it grows, and what it costs",
 		d.usageReport)
-	call(to, rule{oper: true}, "usage-accounts", "GET /usage/accounts", "usage",
+	middle.Call(to, middle.Rule{Oper: true}, "usage-accounts", "GET /usage/accounts", "usage",
 		"Say what each account keeps, how it grows, and what it costs",
 		d.usageAccounts)
-	call(to, mine, "usage-traffic", "GET /usage/traffic", "usage", "Say how many requests there were, and their bytes",
+	middle.Call(to, mine, "usage-traffic", "GET /usage/traffic", "usage", "Say how many requests there were, and their bytes",
 		d.usageTraffic)
 }
 
@@ -48,12 +49,12 @@ func (d *Desk) usageReport(ctx context.Context, in *struct {
 	Bucket   string `query:"bucket" maxLength:"63" doc:"Only of this one"`
 	Replicas bool   `query:"replicas" doc:"Say, too, what came as copies: all objects are looked at, some two million a second"`
 }) (*struct{ Body api.UsageReport }, error) {
-	now := d.store.Catalog.Now().UTC()
+	now := d.Store.Catalog.Now().UTC()
 	from, to, err := daysOf(in.Span, now)
 	if err != nil {
 		return nil, err
 	}
-	account := who(ctx).subject.Account
+	account := middle.Who(ctx).Subject.Account
 	g, err := d.gatherUsage(ctx, account, from, to)
 	if err != nil {
 		return nil, err
@@ -67,7 +68,7 @@ func (d *Desk) usageReport(ctx context.Context, in *struct {
 		}
 		u := g.bucket(b, now)
 		if in.Replicas {
-			objects, bytes, err := d.store.Catalog.ReplicasIn(ctx, b.ID)
+			objects, bytes, err := d.Store.Catalog.ReplicasIn(ctx, b.ID)
 			if err != nil {
 				return err
 			}
@@ -83,7 +84,7 @@ func (d *Desk) usageReport(ctx context.Context, in *struct {
 			in.Bucket).In("bucket")
 	}
 	g.total(&out, days, from, to, now)
-	if who(ctx).subject.Operator && in.Bucket == "" {
+	if middle.Who(ctx).Subject.Operator && in.Bucket == "" {
 		out.Disk, err = d.diskUsage(ctx, now)
 	}
 	return &struct{ Body api.UsageReport }{out}, err
@@ -91,7 +92,7 @@ func (d *Desk) usageReport(ctx context.Context, in *struct {
 
 func (d *Desk) eachBucket(ctx context.Context, account string, f func(*catalog.Bucket) error) error {
 	for after := ""; ; {
-		list, err := d.store.Catalog.Buckets(ctx, account, nil, after, 1000)
+		list, err := d.Store.Catalog.Buckets(ctx, account, nil, after, 1000)
 		if err != nil || len(list) == 0 {
 			return err
 		}
@@ -110,7 +111,7 @@ func (d *Desk) usageAccounts(ctx context.Context, in *struct{ api.Span }) (*stru
 		Accounts []api.AccountUsage `json:"accounts" doc:"By name"`
 	}
 }, error) {
-	now := d.store.Catalog.Now().UTC()
+	now := d.Store.Catalog.Now().UTC()
 	from, to, err := daysOf(in.Span, now)
 	if err != nil {
 		return nil, err
@@ -155,20 +156,20 @@ type gathered struct {
 
 func (d *Desk) gatherUsage(ctx context.Context, account string, from, to time.Time) (g *gathered, err error) {
 	g = &gathered{days: map[string][]catalog.Day{}, from: from, to: to}
-	if g.tiers, err = d.store.Tiers(ctx); err != nil {
+	if g.tiers, err = d.Store.Tiers(ctx); err != nil {
 		return nil, err
 	}
-	if g.shares, err = d.store.Catalog.TierUsages(ctx, account); err != nil {
+	if g.shares, err = d.Store.Catalog.TierUsages(ctx, account); err != nil {
 		return nil, err
 	}
-	if g.unfinished, err = d.store.Catalog.Unfinished(ctx, account); err != nil {
+	if g.unfinished, err = d.Store.Catalog.Unfinished(ctx, account); err != nil {
 		return nil, err
 	}
-	since := d.store.Catalog.Now().AddDate(0, 0, -usage.Window-1) // what a forecast is made of
+	since := d.Store.Catalog.Now().AddDate(0, 0, -usage.Window-1) // what a forecast is made of
 	if from.Before(since) {
 		since = from
 	}
-	all, err := d.store.Catalog.Days(ctx, since, account, "")
+	all, err := d.Store.Catalog.Days(ctx, since, account, "")
 	for _, day := range all {
 		g.days[day.Bucket] = append(g.days[day.Bucket], day)
 	}
@@ -253,7 +254,7 @@ func (g *gathered) total(out *api.UsageReport, days []catalog.Day, from, to, now
 
 // diskUsage gives how full the disk of the first tier is, and when it will be.
 func (d *Desk) diskUsage(ctx context.Context, now time.Time) (*api.DiskUsage, error) {
-	list, err := d.store.Filling(ctx, now)
+	list, err := d.Store.Filling(ctx, now)
 	for _, f := range list {
 		if f.Tier == tier.MainName {
 			return &api.DiskUsage{Total: f.Total, Free: f.Free, FullOn: f.FullOn}, err
@@ -271,11 +272,11 @@ func (d *Desk) usageTraffic(ctx context.Context, in *struct {
 		Traffic []api.TrafficInfo `json:"traffic" doc:"Of the wire; those with the most bytes first, days in their order; 1,000 at the most"`
 	}
 }, error) {
-	from, to, err := daysOf(in.Span, d.store.Catalog.Now())
+	from, to, err := daysOf(in.Span, d.Store.Catalog.Now())
 	if err != nil {
 		return nil, err
 	}
-	list, err := d.store.Catalog.TrafficBy(ctx, in.By, who(ctx).subject.Account, in.Bucket, from, to, 1000)
+	list, err := d.Store.Catalog.TrafficBy(ctx, in.By, middle.Who(ctx).Subject.Account, in.Bucket, from, to, 1000)
 	if err != nil {
 		return nil, err
 	}

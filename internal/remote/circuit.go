@@ -1,20 +1,22 @@
 package remote
 
 import (
-	"math/rand/v2"
 	"sync"
 	"time"
 
+	"spindle/internal/core/backoff"
 	"spindle/internal/core/fault"
 )
 
 // Bounds of a circuit.
 const (
 	circuitAfter = 4                // failures in a row open it
-	circuitFirst = time.Second      // it stays open then
-	circuitMost  = 60 * time.Second // at the most, growing
 	circuitTry   = 30 * time.Second // after which who was let through, and told nothing, holds up nobody
+	circuitLook  = time.Second / 4  // after which others ask again while somebody tries
 )
+
+// circuitOpen is for how long it stays open.
+var circuitOpen = backoff.Growing{First: time.Second, Most: 50 * time.Second}
 
 // Circuit says whether an endpoint that failed is worth another try.
 type Circuit struct {
@@ -36,7 +38,7 @@ func (c *Circuit) Wait(now time.Time) time.Duration {
 	case now.Before(c.until):
 		return c.until.Sub(now)
 	case now.Before(c.trying):
-		return circuitFirst / 4
+		return circuitLook
 	}
 	c.trying = now.Add(circuitTry)
 	return 0
@@ -55,8 +57,7 @@ func (c *Circuit) Note(err error, now time.Time) {
 	if c.failed++; c.failed < circuitAfter {
 		return
 	}
-	pause := min(circuitMost, circuitFirst<<min(10, c.failed-circuitAfter))
-	c.until = now.Add(pause - time.Duration(rand.Int64N(int64(pause/4))))
+	c.until = now.Add(circuitOpen.Apart(c.failed - circuitAfter))
 }
 
 // Why tells what failed last.

@@ -40,10 +40,8 @@ func (s *Store) Annotate(ctx context.Context, a Annotation) (*object.Version, er
 		if err != nil {
 			return nil, err
 		}
-		if a.IfRevision > 0 && found.Revision != a.IfRevision {
-			return nil, fault.New(fault.Precondition, "revision", "the metadata is at revision %d now, not %d", found.Revision,
-				a.IfRevision).
-				In("revision").Do("read it again and repeat the change on what is there now")
+		if err := fault.Revision("the metadata", found.Revision, a.IfRevision); err != nil {
+			return nil, err
 		}
 		v := *found
 		if v.Metadata, err = object.NewMetadata(a.Metadata.Apply(found.Metadata, true)); err != nil {

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"spindle/internal/core/backoff"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/wire/client"
@@ -92,6 +93,9 @@ func (e *Engine) tell(format string, args ...any) {
 	}
 }
 
+// linePauses are those between tries; some two minutes in all.
+var linePauses = backoff.Growing{First: 200 * time.Millisecond, Most: 20 * time.Second}
+
 // persist tries again, with growing pauses, what failed because the service or the
 // line was away; about two minutes in all.
 func persist[T any](ctx context.Context, f func() (T, error)) (T, error) {
@@ -103,7 +107,7 @@ func persist[T any](ctx context.Context, f func() (T, error)) (T, error) {
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(min(20*time.Second, max(fault.From(err).After, 200*time.Millisecond<<try))):
+		case <-time.After(min(20*time.Second, max(fault.From(err).After, linePauses.After(try)))):
 		}
 	}
 }

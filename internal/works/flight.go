@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/backoff"
 	"spindle/internal/core/fault"
 	"spindle/internal/remote"
 )
@@ -172,6 +173,9 @@ func (f *flight) take(ctx context.Context, r replicaResult) {
 	}
 }
 
+// faultyPauses are those of an object that fails by itself: it will hardly be another soon.
+var faultyPauses = backoff.Growing{First: 30 * time.Second, Most: time.Hour}
+
 // replicaPause says when a key that failed is tried again, and whether the failure is the
 // target's as a whole: busy, away, refused, or of this object alone.
 func replicaPause(err error, attempts int) (wait time.Duration, whole bool) {
@@ -191,9 +195,7 @@ func replicaPause(err error, attempts int) (wait time.Duration, whole bool) {
 	case f.Kind == fault.Damaged || f.Kind == fault.Internal || f.Code == "source-changed":
 		return pause(attempts), false
 	}
-	most := time.Hour // of this object: it will hardly be another by itself
-	d := min(30*time.Second<<min(attempts, 10), most)
-	return d*3/4 + rand.N(d/2), false
+	return faultyPauses.Apart(attempts), false
 }
 
 // write begins to write down what is done, unless that is under way.

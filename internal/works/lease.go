@@ -4,11 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"math/rand/v2"
 	"sync"
 	"time"
 
 	"spindle/internal/catalog"
+	"spindle/internal/core/backoff"
 	"spindle/internal/core/fault"
 )
 
@@ -110,16 +110,12 @@ func (l *lease) save(ctx context.Context, v any) error {
 	return nil
 }
 
-// Pauses after failures: the first one, doubled with each further one, to the most.
-const (
-	firstPause = time.Second
-	mostPause  = 5 * time.Minute
-)
+// pauses are those after failures.
+var pauses = backoff.Growing{First: time.Second, Most: 5 * time.Minute}
 
 // pause gives how long to wait after so many failures: longer each time, and a
 // little differently for each, so that what failed together does not come back
 // together.
 func pause(attempts int) time.Duration {
-	d := min(firstPause<<min(attempts, 20), mostPause)
-	return d*3/4 + rand.N(d/2)
+	return pauses.Apart(attempts)
 }

@@ -79,6 +79,16 @@ func New(kind Kind, code, format string, args ...any) *Error {
 	return &Error{Kind: kind, Code: code, Message: fmt.Sprintf(format, args...)}
 }
 
+// Revision refuses a change of what is at another revision than the one that was asked for; 0 asks for any. What it
+// is called stands with its article, as "the tier". The error has the code revision.
+func Revision(what string, is, asked int) error {
+	if asked == 0 || asked == is {
+		return nil
+	}
+	return New(Precondition, "revision", "%s is at revision %d now", what, is).In("revision").
+		Do("read it again and repeat the change on what is there now")
+}
+
 // In names the field at fault and returns e.
 func (e *Error) In(field string) *Error { e.Field = field; return e }
 
