@@ -146,31 +146,19 @@ func (c *Catalog) AskCensus(ctx context.Context, x *census.Census, by Author) (i
 }
 
 type censusRunRow struct {
-	ID      int64        `db:"id"`
-	Census  int64        `db:"census"`
-	State   census.State `db:"state"`
-	Who     string       `db:"who"`
-	Stop    bool         `db:"stop"`
-	Asked   time.Time    `db:"asked"`
-	Started *time.Time   `db:"started"`
-	Ended   *time.Time   `db:"ended"`
-	AsOf    *time.Time   `db:"as_of"`
-	Code    string       `db:"code"`
-	Says    string       `db:"says"`
-	Result  []byte       `db:"result"`
+	jobRunRow
+	AsOf   *time.Time `db:"as_of"`
+	Result []byte     `db:"result"`
 }
 
 func (c *Catalog) censusRuns(ctx context.Context, rest string, args ...any) ([]census.Run, error) {
 	var rows []censusRunRow
-	if err := c.db.SelectContext(ctx, &rows, `select id, census, state, who, stop, asked, started, ended, as_of, code,
-		says, result
-		from census_runs `+rest, args...); err != nil {
+	if err := c.db.SelectContext(ctx, &rows, `select `+jobRunColumns+`, census as of, as_of, result from census_runs `+rest, args...); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]census.Run, len(rows))
 	for i, r := range rows {
-		out[i] = census.Run{ID: r.ID, Census: r.Census, State: r.State, Who: r.Who, Stop: r.Stop, Asked: r.Asked.UTC(),
-			Started: r.Started, Ended: r.Ended, AsOf: r.AsOf, Code: r.Code, Says: r.Says}
+		out[i] = census.Run{Run: r.head(), AsOf: r.AsOf}
 		if err := json.Unmarshal(r.Result, &out[i].Result); err != nil {
 			return nil, err
 		}
@@ -189,7 +177,7 @@ func (c *Catalog) LastCensusRuns(ctx context.Context, of []int64) (map[int64]cen
 	list, err := c.censusRuns(ctx, censusJobs.lastRuns(), of)
 	out := map[int64]census.Run{}
 	for _, r := range list {
-		out[r.Census] = r
+		out[r.Of] = r
 	}
 	return out, err
 }
@@ -220,15 +208,15 @@ func (c *Catalog) StopCensus(ctx context.Context, run int64, now time.Time) erro
 // CensusToRun gives the census with the oldest run that waits, or that a process left, with
 // that run; nil for none.
 func (c *Catalog) CensusToRun(ctx context.Context) (*census.Census, *census.Run, error) {
-	runs, err := c.censusRuns(ctx, `where state in ('waiting', 'running') order by id limit 1`)
-	if err != nil || len(runs) == 0 {
+	list, err := c.censusRuns(ctx, `where state in ('waiting', 'running') order by id limit 1`)
+	if err != nil || len(list) == 0 {
 		return nil, nil, err
 	}
-	x, err := censusJobs.one(ctx, c.db, `where j.id = $1`, runs[0].Census)
+	x, err := censusJobs.one(ctx, c.db, `where j.id = $1`, list[0].Of)
 	if fault.HasCode(err, "census-missing") { // it was removed meanwhile
 		return nil, nil, nil
 	}
-	return x, &runs[0], err
+	return x, &list[0], err
 }
 
 // SaveCensusRun writes down how a run stands, under a lease. It gives whether somebody asked

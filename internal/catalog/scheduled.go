@@ -8,6 +8,7 @@ import (
 
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/runs"
 )
 
 // scheduled is what runs when it is asked to and by a schedule: its rows, those of its runs, and
@@ -31,6 +32,27 @@ type jobHead struct {
 	name     string
 	revision int
 	next     *time.Time
+}
+
+// jobRunRow is what every run's row has; of is the number of its job.
+type jobRunRow struct {
+	ID      int64      `db:"id"`
+	Of      int64      `db:"of"`
+	State   runs.State `db:"state"`
+	Who     string     `db:"who"`
+	Stop    bool       `db:"stop"`
+	Asked   time.Time  `db:"asked"`
+	Started *time.Time `db:"started"`
+	Ended   *time.Time `db:"ended"`
+	Code    string     `db:"code"`
+	Says    string     `db:"says"`
+}
+
+const jobRunColumns = `id, state, who, stop, asked, started, ended, code, says`
+
+func (r *jobRunRow) head() runs.Run {
+	return runs.Run{ID: r.ID, Of: r.Of, State: r.State, Who: r.Who, Stop: r.Stop, Asked: r.Asked.UTC(), Started: r.Started,
+		Ended: r.Ended, Code: r.Code, Says: r.Says}
 }
 
 // one gives the job that a condition finds. The error for none has the code CODE-missing.

@@ -10,6 +10,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"spindle/internal/core/fault"
+	"spindle/internal/core/runs"
 	"spindle/internal/core/syncing"
 )
 
@@ -177,31 +178,19 @@ func (c *Catalog) SyncNext(ctx context.Context, j *syncing.Job, next *time.Time,
 }
 
 type syncRunRow struct {
-	ID      int64         `db:"id"`
-	Job     int64         `db:"job"`
-	State   syncing.State `db:"state"`
-	Who     string        `db:"who"`
-	Anyway  bool          `db:"anyway"`
-	Stop    bool          `db:"stop"`
-	Asked   time.Time     `db:"asked"`
-	Started *time.Time    `db:"started"`
-	Ended   *time.Time    `db:"ended"`
-	Code    string        `db:"code"`
-	Says    string        `db:"says"`
-	Tally   []byte        `db:"tally"`
+	jobRunRow
+	Anyway bool   `db:"anyway"`
+	Tally  []byte `db:"tally"`
 }
 
 func (c *Catalog) syncRuns(ctx context.Context, rest string, args ...any) ([]syncing.Run, error) {
 	var rows []syncRunRow
-	if err := c.db.SelectContext(ctx, &rows, `select id, job, state, who, anyway, stop, asked, started, ended, code, says,
-		tally
-		from sync_runs `+rest, args...); err != nil {
+	if err := c.db.SelectContext(ctx, &rows, `select `+jobRunColumns+`, job as of, anyway, tally from sync_runs `+rest, args...); err != nil {
 		return nil, mapError(err)
 	}
 	out := make([]syncing.Run, len(rows))
 	for i, r := range rows {
-		out[i] = syncing.Run{ID: r.ID, Job: r.Job, State: r.State, Who: r.Who, Anyway: r.Anyway, Stop: r.Stop,
-			Asked: r.Asked.UTC(), Started: r.Started, Ended: r.Ended, Code: r.Code, Says: r.Says}
+		out[i] = syncing.Run{Run: r.head(), Anyway: r.Anyway}
 		if err := json.Unmarshal(r.Tally, &out[i].Tally); err != nil {
 			return nil, err
 		}
@@ -219,7 +208,7 @@ func (c *Catalog) LastSyncRuns(ctx context.Context, jobs []int64) (map[int64]syn
 	list, err := c.syncRuns(ctx, syncJobs.lastRuns(), jobs)
 	out := map[int64]syncing.Run{}
 	for _, r := range list {
-		out[r.Job] = r
+		out[r.Of] = r
 	}
 	return out, err
 }
@@ -245,8 +234,8 @@ func (c *Catalog) AskSync(ctx context.Context, j *syncing.Job, anyway bool, by A
 			return err
 		}
 		var open struct {
-			ID    int64         `db:"id"`
-			State syncing.State `db:"state"`
+			ID    int64      `db:"id"`
+			State runs.State `db:"state"`
 		}
 		err := tx.GetContext(ctx, &open, `select id, state from sync_runs where job = $1 and ended is null
 			and state in ('waiting', 'running', 'asking')`, j.ID)
@@ -257,7 +246,7 @@ func (c *Catalog) AskSync(ctx context.Context, j *syncing.Job, anyway bool, by A
 				returning id`, j.ID, by.Who, anyway, by.At)
 		case err != nil:
 			return err
-		case open.State != syncing.Asking:
+		case open.State != runs.Asking:
 			return fault.New(fault.Conflict, "sync-running", "the run %d of %s is under way", open.ID, j.Name).In("sync").
 				Do("watch it, or stop it")
 		}

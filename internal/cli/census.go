@@ -16,6 +16,7 @@ import (
 	"spindle/internal/api"
 	"spindle/internal/core/census"
 	"spindle/internal/core/fault"
+	"spindle/internal/core/runs"
 )
 
 const censusesPath = "/api/v1/censuses/"
@@ -268,7 +269,7 @@ func (a *app) watchCensus(ctx context.Context, p *desk, name string, run int64) 
 		}
 	}
 	err := a.print(r, func() error { return a.censusRunFacts(&r) })
-	if err == nil && r.State != string(census.Done) {
+	if err == nil && r.State != string(runs.Done) {
 		says := r.Says
 		if says == "" {
 			says = "somebody stopped it"

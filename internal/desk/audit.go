@@ -13,7 +13,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/desk/middle"
-	"spindle/internal/works"
+	"spindle/internal/works/jobs"
 )
 
 func (d *Desk) auditCalls(to *middle.Calls) {
@@ -57,7 +57,7 @@ func findingInfo(f *catalog.AuditFinding) api.FindingInfo {
 }
 
 func (d *Desk) runAudit(ctx context.Context, _ *struct{}) (*auditOut, error) {
-	if err := works.Audit(ctx, d.Store, middle.Who(ctx).Subject.Account, d.Store.Catalog.Now().UTC(), d.jobs.Drifts); err != nil {
+	if err := jobs.Audit(ctx, d.Store, middle.Who(ctx).Subject.Account, d.Store.Catalog.Now().UTC(), d.jobs.Drifts); err != nil {
 		return nil, err
 	}
 	return d.listAudit(ctx, nil)

@@ -10,12 +10,13 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/bucket"
 	"spindle/internal/core/object"
+	"spindle/internal/core/runs"
 	"spindle/internal/core/syncing"
 	"spindle/internal/harness"
 	"spindle/internal/service"
 	"spindle/internal/wire/client"
 	"spindle/internal/wire/sign"
-	"spindle/internal/works"
+	"spindle/internal/works/jobs"
 )
 
 // What waits, fails or fills is told to whoever watches, by numbers and without names.
@@ -42,10 +43,10 @@ func TestFigures(t *testing.T) {
 		}
 	}
 	j := syncJob(t, r, "nightly", "plates", "copies", syncing.Mirror, nil)
-	if run := runJob(t, r, j, false); run.State != syncing.Done {
+	if run := runJob(t, r, j, false); run.State != runs.Done {
 		t.Fatalf("%+v", run)
 	}
-	if err := works.Audit(t.Context(), r.Store, "herbarium", time.Now(), nil); err != nil {
+	if err := jobs.Audit(t.Context(), r.Store, "herbarium", time.Now(), nil); err != nil {
 		t.Fatal(err)
 	}
 	read := func() string {

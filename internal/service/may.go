@@ -10,7 +10,8 @@ import (
 	"spindle/internal/core/replication"
 	"spindle/internal/gate"
 	"spindle/internal/places"
-	"spindle/internal/works"
+	"spindle/internal/works/crew"
+	"spindle/internal/works/orders"
 )
 
 // mayOrder refuses an order whose giver may do it no more.
@@ -19,7 +20,7 @@ func (s *Service) mayOrder(ctx context.Context, o *catalog.Order) error {
 	if err != nil {
 		return err
 	}
-	needs, err := works.Needs(o)
+	needs, err := orders.Needs(o)
 	if err != nil {
 		return err
 	}
@@ -56,7 +57,7 @@ func (s *Service) mayReplicate(ctx context.Context, r *replication.Rule, t *repl
 }
 
 // mayUse refuses places that whoever saved a job, or a census, may not use so any more.
-func (s *Service) mayUse(ctx context.Context, by places.SavedBy, needs []works.PlaceNeed) error {
+func (s *Service) mayUse(ctx context.Context, by places.SavedBy, needs []crew.PlaceNeed) error {
 	who, err := s.Gate.SubjectOf(ctx, by.Who, by.Account, by.Changed)
 	if err != nil {
 		return err

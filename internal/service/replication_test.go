@@ -404,7 +404,7 @@ func TestTargetsThatFail(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.Gate.Changed()
-	r.Crew.LookAtTargetsAgain()
+	r.Crew.Replicate.LookAtTargetsAgain()
 	write(t, here, "plates", "two", []byte("2"), client.Put{})
 	codes := []string{"target-versioning", "bucket-missing", "target-swapped", "target-versioning", "not-allowed"}
 	for i, want := range codes {

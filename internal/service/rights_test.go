@@ -10,6 +10,7 @@ import (
 	"spindle/internal/core/access"
 	"spindle/internal/core/census"
 	"spindle/internal/core/replication"
+	"spindle/internal/core/runs"
 	"spindle/internal/core/syncing"
 	"spindle/internal/harness"
 	"spindle/internal/standin"
@@ -65,7 +66,7 @@ func TestRightsLostInTheMiddle(t *testing.T) {
 		t.Fatal(err)
 	}
 	leaves("a sync run", "plates", saver.ID)
-	if run := runEnds(t, r, j, id); run.State != syncing.Failed {
+	if run := runEnds(t, r, j, id); run.State != runs.Failed {
 		t.Errorf("the run ended %+v", run)
 	}
 	if err := s.Set(standin.Faults{Latency: 500}); err != nil {
@@ -113,7 +114,7 @@ func TestRightsLostInTheMiddle(t *testing.T) {
 	}
 	r.Gate.Changed()
 	harness.Until(t, "the census ends", func() bool { return run().Ended != nil })
-	if is := run(); is.State != census.Failed || held("lists") != 0 {
+	if is := run(); is.State != runs.Failed || held("lists") != 0 {
 		t.Errorf("the census ended %+v, and %d of its files are there", is, held("lists"))
 	}
 }

@@ -18,6 +18,7 @@ import (
 
 	"spindle/internal/catalog"
 	"spindle/internal/core/object"
+	"spindle/internal/core/runs"
 	"spindle/internal/core/sealing"
 	"spindle/internal/core/syncing"
 	"spindle/internal/harness"
@@ -66,7 +67,7 @@ func TestSealedCopiesComeBack(t *testing.T) {
 		put(fmt.Sprintf("2026/FH-%02d.tif", i), strings.Repeat(fmt.Sprint(i), 3000))
 	}
 	j := sealedJob(t, r, "sealed", "plates", "@annex/kept/s/", nil)
-	if run := runJob(t, r, j, false); run.State != syncing.Done || run.Tally.Written.Objects != 30 {
+	if run := runJob(t, r, j, false); run.State != runs.Done || run.Tally.Written.Objects != 30 {
 		t.Fatalf("%+v", run)
 	}
 	time.Sleep(1100 * time.Millisecond)
@@ -75,10 +76,10 @@ func TestSealedCopiesComeBack(t *testing.T) {
 	for i := range 30 {
 		put(fmt.Sprintf("2026/FH-%02d.tif", i), "overwritten by mistake")
 	}
-	if run := runJob(t, r, j, false); run.State != syncing.Asking || run.Code != "guard" {
+	if run := runJob(t, r, j, false); run.State != runs.Asking || run.Code != "guard" {
 		t.Fatalf("%+v", run)
 	}
-	if run := runJob(t, r, j, true); run.State != syncing.Done { // and somebody says yes all the same
+	if run := runJob(t, r, j, true); run.State != runs.Done { // and somebody says yes all the same
 		t.Fatalf("%+v", run)
 	}
 	if _, err := r.Store.Catalog.Sync(t.Context(), "herbarium", "sealed"); err != nil {
@@ -89,7 +90,7 @@ func TestSealedCopiesComeBack(t *testing.T) {
 	if err := r.Store.Catalog.AddSync(t.Context(), back, by); err != nil {
 		t.Fatal(err)
 	}
-	if run := runJob(t, r, back, true); run.State != syncing.Done || run.Tally.Written.Objects != 30 {
+	if run := runJob(t, r, back, true); run.State != runs.Done || run.Tally.Written.Objects != 30 {
 		t.Fatalf("%+v", run)
 	}
 	o, err := c.Get(t.Context(), "plates", "2026/FH-07.tif", "", 0, "")
@@ -104,7 +105,7 @@ func TestSealedCopiesComeBack(t *testing.T) {
 		t.Errorf("%q, %+v, %v", body.String()[:20], o.Info, err)
 	}
 	other := sealedJob(t, r, "other", "plates", "@annex/kept/s/", nil)
-	if run := runJob(t, r, other, false); run.State != syncing.Failed || run.Code != "sealed-otherwise" {
+	if run := runJob(t, r, other, false); run.State != runs.Failed || run.Code != "sealed-otherwise" {
 		t.Errorf("another passphrase: %+v", run)
 	}
 }
@@ -223,7 +224,7 @@ func TestSyncOntoAFullDisk(t *testing.T) {
 	}
 	j := syncJob(t, r, "down", "plates", disk, syncing.Accumulate, nil)
 	run := runJob(t, r, j, false)
-	if run.State != syncing.Failed || run.Code != "disk-full" || run.Tally.Written.Objects < 30 || run.Tally.Failed > 60 {
+	if run.State != runs.Failed || run.Code != "disk-full" || run.Tally.Written.Objects < 30 || run.Tally.Failed > 60 {
 		t.Fatalf("%+v", run)
 	}
 	files, err := os.ReadDir(filepath.Join(disk, "s"))
@@ -238,7 +239,7 @@ func TestSyncOntoAFullDisk(t *testing.T) {
 	if err := unix.Mount("tmpfs", disk, "tmpfs", unix.MS_REMOUNT, "size=30m"); err != nil {
 		t.Fatal(err)
 	}
-	if run := runJob(t, r, j, false); run.State != syncing.Done ||
+	if run := runJob(t, r, j, false); run.State != runs.Done ||
 		run.Tally.Same.Objects+run.Tally.Written.Objects != 120 {
 		t.Errorf("with room: %+v", run)
 	}

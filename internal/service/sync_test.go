@@ -15,12 +15,13 @@ import (
 	"spindle/internal/core/access"
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
+	"spindle/internal/core/runs"
 	"spindle/internal/core/syncing"
 	"spindle/internal/harness"
 	"spindle/internal/service"
 	"spindle/internal/standin"
 	"spindle/internal/wire/client"
-	"spindle/internal/works"
+	"spindle/internal/works/jobs"
 )
 
 // syncJob adds a job of the owner's.
@@ -69,7 +70,7 @@ func runEnds(t *testing.T, r *harness.Running, j *syncing.Job, id int64) (run sy
 		if run, err = r.Store.Catalog.SyncRun(t.Context(), j.ID, id); err != nil {
 			t.Fatal(err)
 		}
-		return run.State.Ended() || run.State == syncing.Asking
+		return run.State.Ended() || run.State == runs.Asking
 	})
 	return run
 }
@@ -87,10 +88,10 @@ func TestADisaster(t *testing.T) {
 			client.Put{Metadata: object.Metadata{"taxon": "Drosera"}, ContentType: "image/tiff"})
 	}
 	keep := syncJob(t, r, "nightly", "plates", "@annex/mirror", syncing.Mirror, nil)
-	if run := runJob(t, r, keep, false); run.State != syncing.Done || run.Tally.Written.Objects != 120 {
+	if run := runJob(t, r, keep, false); run.State != runs.Done || run.Tally.Written.Objects != 120 {
 		t.Fatalf("%+v", run)
 	}
-	if run := runJob(t, r, keep, false); run.State != syncing.Done || run.Tally.Written.Objects != 0 ||
+	if run := runJob(t, r, keep, false); run.State != runs.Done || run.Tally.Written.Objects != 0 ||
 		run.Tally.Same.Objects != 120 {
 		t.Errorf("again: %+v", run)
 	}
@@ -100,7 +101,7 @@ func TestADisaster(t *testing.T) {
 		}
 	}
 	run := runJob(t, r, keep, false)
-	if run.State != syncing.Asking || run.Code != "source-empty" {
+	if run.State != runs.Asking || run.Code != "source-empty" {
 		t.Fatalf("after the disaster: %+v", run)
 	}
 	if p, err := there.List(t.Context(), "mirror", "", "", "", 1000); err != nil || len(p.Objects) != 120 {
@@ -110,7 +111,7 @@ func TestADisaster(t *testing.T) {
 		t.Fatal(err)
 	}
 	back := syncJob(t, r, "back", "@annex/mirror", "plates", syncing.Accumulate, nil)
-	if run := runJob(t, r, back, false); run.State != syncing.Done || run.Tally.Written.Objects != 120 {
+	if run := runJob(t, r, back, false); run.State != runs.Done || run.Tally.Written.Objects != 120 {
 		t.Fatalf("%+v", run)
 	}
 	for i := range 120 {
@@ -123,7 +124,7 @@ func TestADisaster(t *testing.T) {
 		x.metadata["taxon"] != "Drosera" {
 		t.Errorf("it came back as %+v, %v", x, err)
 	}
-	if run := runJob(t, r, keep, false); run.State != syncing.Done ||
+	if run := runJob(t, r, keep, false); run.State != runs.Done ||
 		run.Tally.Written.Objects+run.Tally.Removed.Objects > 0 {
 		t.Errorf("the mirror afterwards: %+v", run)
 	}
@@ -155,12 +156,12 @@ func TestRunsThroughTrouble(t *testing.T) {
 	}
 	harness.Until(t, "it waits and says why", func() bool {
 		run, err := r.Store.Catalog.SyncRun(t.Context(), j.ID, id)
-		return err == nil && run.State == syncing.Waiting && run.Says != ""
+		return err == nil && run.State == runs.Waiting && run.Says != ""
 	})
 	if err := is.Set(standin.Faults{Errors: 0.05, Cut: 0.05, Throttle: 0.05}); err != nil {
 		t.Fatal(err)
 	}
-	if run := runEnds(t, r, j, id); run.State != syncing.Done || run.Tally.Written.Objects != 40 {
+	if run := runEnds(t, r, j, id); run.State != runs.Done || run.Tally.Written.Objects != 40 {
 		t.Fatalf("%+v", run)
 	}
 	if err := is.Set(standin.Faults{}); err != nil {
@@ -171,16 +172,16 @@ func TestRunsThroughTrouble(t *testing.T) {
 	if err := os.Rename(filepath.Join(root, "drop"), filepath.Join(root, "away")); err != nil {
 		t.Fatal(err)
 	}
-	if run := runJob(t, r, j, false); run.State != syncing.Failed || run.Code != "folder-missing" {
+	if run := runJob(t, r, j, false); run.State != runs.Failed || run.Code != "folder-missing" {
 		t.Errorf("with no folder: %+v", run)
 	}
 	if err := os.Mkdir(filepath.Join(root, "drop"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if run := runJob(t, r, j, false); run.State != syncing.Asking || run.Code != "source-swapped" {
+	if run := runJob(t, r, j, false); run.State != runs.Asking || run.Code != "source-swapped" {
 		t.Errorf("with another folder: %+v", run)
 	}
-	if run := runJob(t, r, j, true); run.State != syncing.Done {
+	if run := runJob(t, r, j, true); run.State != runs.Done {
 		t.Errorf("let go on: %+v", run)
 	}
 
@@ -200,7 +201,7 @@ func TestRunsThroughTrouble(t *testing.T) {
 	}
 	drain := syncJob(t, r, "drain", filepath.Join(root, "drop"), "@annex/mirror/in", syncing.Drain, nil)
 	run := runJob(t, r, drain, false)
-	if run.State != syncing.Partly || run.Tally.Drained.Objects != 40 || run.Tally.Failed != 1 {
+	if run.State != runs.Partly || run.Tally.Drained.Objects != 40 || run.Tally.Failed != 1 {
 		t.Errorf("drained: %+v", run)
 	}
 	failed, err := r.Store.Catalog.SyncOutcomes(t.Context(), run.ID, 0, true, 10)
@@ -233,7 +234,7 @@ func TestRunsThroughTrouble(t *testing.T) {
 	if err := r.Store.Catalog.StopSync(t.Context(), id, time.Now()); err != nil {
 		t.Fatal(err)
 	}
-	if run := runEnds(t, r, slow, id); run.State != syncing.Stopped || run.Tally.Written.Objects == 40 {
+	if run := runEnds(t, r, slow, id); run.State != runs.Stopped || run.Tally.Written.Objects == 40 {
 		t.Errorf("stopped: %+v", run)
 	}
 }
@@ -251,7 +252,7 @@ func TestRightsAndSchedules(t *testing.T) {
 	write(t, here, "plates", "one", []byte("x"), client.Put{})
 	key := r.NewKey("herbarium", "curator", access.Administrator, nil)
 	mine := syncJob(t, r, "mine", "plates", "copies/mine", syncing.Mirror, func(j *syncing.Job) { j.Who = key.ID })
-	if run := runJob(t, r, mine, false); run.State != syncing.Done || run.Tally.Written.Objects != 1 {
+	if run := runJob(t, r, mine, false); run.State != runs.Done || run.Tally.Written.Objects != 1 {
 		t.Errorf("while its saver may: %+v", run)
 	}
 	if err := r.Store.Catalog.RemoveKey(t.Context(), key.ID, catalog.Author{At: time.Now(),
@@ -260,14 +261,14 @@ func TestRightsAndSchedules(t *testing.T) {
 	}
 	r.Gate.Changed()
 	write(t, here, "plates", "two", []byte("x"), client.Put{})
-	if run := runJob(t, r, mine, false); run.State != syncing.Failed || run.Tally.Written.Objects > 0 {
+	if run := runJob(t, r, mine, false); run.State != runs.Failed || run.Tally.Written.Objects > 0 {
 		t.Errorf("when its saver may no more: %+v", run)
 	}
 	if _, err := here.Head(t.Context(), "copies", "mine/two"); fault.KindOf(err) != fault.NotFound {
 		t.Errorf("it was written all the same: %v", err)
 	}
 	folder := syncJob(t, r, "folder", "/etc", "copies/etc", syncing.Accumulate, nil)
-	if run := runJob(t, r, folder, true); run.State != syncing.Failed || run.Code != "folder-refused" {
+	if run := runJob(t, r, folder, true); run.State != runs.Failed || run.Code != "folder-refused" {
 		t.Errorf("a folder beneath no root: %+v", run)
 	}
 	past := time.Now().Add(-50 * time.Hour)
@@ -275,14 +276,14 @@ func TestRightsAndSchedules(t *testing.T) {
 		j.Schedule, j.Next = "@hourly", &past
 	})
 	harness.Until(t, "what was missed is done", func() bool {
-		runs, err := r.Store.Catalog.SyncRuns(t.Context(), due.ID, 0, 10)
-		return err == nil && len(runs) == 1 && runs[0].State == syncing.Done && runs[0].Who == "schedule"
+		list, err := r.Store.Catalog.SyncRuns(t.Context(), due.ID, 0, 10)
+		return err == nil && len(list) == 1 && list[0].State == runs.Done && list[0].Who == "schedule"
 	})
 	now, err := r.Store.Catalog.Sync(t.Context(), "herbarium", "hourly")
 	if err != nil || now.Next == nil || !now.Next.After(time.Now()) {
 		t.Errorf("its next run is %v, %v", now.Next, err)
 	}
-	if next, err := works.NextSync(now, time.Now()); err != nil || !next.Equal(*now.Next) {
+	if next, err := jobs.NextSync(now, time.Now()); err != nil || !next.Equal(*now.Next) {
 		t.Errorf("%v, %v", next, err)
 	}
 }

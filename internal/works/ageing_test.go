@@ -19,6 +19,7 @@ import (
 	"spindle/internal/harness"
 	"spindle/internal/store"
 	"spindle/internal/works"
+	"spindle/internal/works/ageing"
 )
 
 // ager is a crew that acts by rules only when it is told to.
@@ -82,7 +83,7 @@ func settle(t *testing.T, s *store.Store, c *works.Crew, now time.Time) map[stri
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := c.AgeBucket(ctx, all[0], now); err != nil {
+		if err := c.Ageing.AgeBucket(ctx, all[0], now); err != nil {
 			t.Fatal(err)
 		}
 		after, err := s.Catalog.Runs(ctx, all[0].Bucket, 0, 1)
@@ -138,7 +139,7 @@ func TestForecastsComeTrue(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			f, err := works.NewForecast(t.Context(), s, facts, set, now, ahead)
+			f, err := ageing.NewForecast(t.Context(), s, facts, set, now, ahead)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -255,7 +256,7 @@ func TestRunsAskStopAndGoOn(t *testing.T) {
 		if err != nil || len(all) != 1 {
 			t.Fatal(all, err)
 		}
-		if err := c.AgeBucket(ctx, all[0], now); err != nil {
+		if err := c.Ageing.AgeBucket(ctx, all[0], now); err != nil {
 			t.Fatal(err)
 		}
 		runs, err := s.Catalog.Runs(ctx, all[0].Bucket, 0, 1)
@@ -315,7 +316,7 @@ func TestRunsAskStopAndGoOn(t *testing.T) {
 	// The bytes of the journal name the rule and the run.
 	page, err := s.Catalog.Journal(ctx, catalog.JournalQuery{Bucket: "plates",
 		Kinds: []catalog.EntryKind{catalog.ObjectRemoved}, Limit: 1})
-	if err != nil || page.Entries[0].Who != works.Ager || page.Entries[0].Detail["rule"] != "old" {
+	if err != nil || page.Entries[0].Who != ageing.Ager || page.Entries[0].Detail["rule"] != "old" {
 		t.Errorf("journal: %+v, %v", page, err)
 	}
 }
@@ -355,7 +356,7 @@ func TestScopesAreTheSameInSQL(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f, err := works.NewForecast(t.Context(), s, facts, set, s.Catalog.Now().UTC(), 30)
+	f, err := ageing.NewForecast(t.Context(), s, facts, set, s.Catalog.Now().UTC(), 30)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -401,7 +402,7 @@ func TestATierThatIsAwayEndsARun(t *testing.T) {
 		if err != nil || len(all) != 1 {
 			t.Fatal(all, err)
 		}
-		_ = c.AgeBucket(t.Context(), all[0], now) // what came of it stands in the run
+		_ = c.Ageing.AgeBucket(t.Context(), all[0], now) // what came of it stands in the run
 		runs, err := s.Catalog.Runs(t.Context(), all[0].Bucket, 0, 1)
 		if err != nil || len(runs) == 0 {
 			t.Fatal(runs, err)

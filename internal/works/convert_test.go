@@ -17,6 +17,7 @@ import (
 	"spindle/internal/harness"
 	"spindle/internal/store"
 	"spindle/internal/works"
+	"spindle/internal/works/orders"
 )
 
 // converting orders a conversion.
@@ -78,15 +79,15 @@ func TestConversionsGoOnAfterAStop(t *testing.T) {
 	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Sealing(true)); err != nil {
 		t.Fatal(err)
 	}
-	r, err := works.Rehearse(ctx, s, converting("in/"))
+	r, err := orders.Rehearse(ctx, s, converting("in/"))
 	if err != nil || r.Counts["converted"] == 0 || r.Counts["converted"]+r.Counts["unchanged"] != 150 {
 		t.Fatalf("rehearsed: %+v, %v", r, err)
 	}
-	if left, err := works.Rehearse(ctx, s, converting("none/")); err != nil ||
+	if left, err := orders.Rehearse(ctx, s, converting("none/")); err != nil ||
 		left.Counts["converted"]+left.Counts["unchanged"] != 0 {
 		t.Errorf("nothing beneath: %+v, %v", left, err)
 	}
-	id, err := works.Order(ctx, s, converting(""), me)
+	id, err := orders.Order(ctx, s, converting(""), me)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,7 +125,7 @@ func TestConversionsGoOnAfterAStop(t *testing.T) {
 			t.Errorf("%s, version %s is sealed: %v, %v", k.at.Key, k.id, sealed, err)
 		}
 	}
-	if r, err := works.Rehearse(ctx, s, converting("")); err != nil || r.Counts["converted"] != 0 {
+	if r, err := orders.Rehearse(ctx, s, converting("")); err != nil || r.Counts["converted"] != 0 {
 		t.Errorf("rehearsed again: %+v, %v", r, err)
 	}
 	// What was written before goes once nobody can be reading it.
@@ -178,7 +179,7 @@ func TestConversionsAndDamage(t *testing.T) {
 	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Sealing(true)); err != nil {
 		t.Fatal(err)
 	}
-	id, err := works.Order(ctx, s, converting(""), me)
+	id, err := orders.Order(ctx, s, converting(""), me)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -19,6 +19,8 @@ import (
 	"spindle/internal/harness"
 	"spindle/internal/store"
 	"spindle/internal/works"
+	"spindle/internal/works/crew"
+	"spindle/internal/works/orders"
 )
 
 const (
@@ -74,12 +76,12 @@ func sharedStore(t *testing.T, database, dir string) *store.Store {
 
 // slow is a kind of order whose step copies a key and then counts it; between lets
 // a test hold it up in the middle.
-func slow(between func()) works.Kind {
-	return works.Kind{Name: slowKind, Parallel: 1, Counts: []string{"copied"},
-		Needs:   func(*catalog.Order) ([]works.Need, error) { return nil, nil },
+func slow(between func()) orders.Kind {
+	return orders.Kind{Name: slowKind, Parallel: 1, Counts: []string{"copied"},
+		Needs:   func(*catalog.Order) ([]orders.Need, error) { return nil, nil },
 		Prepare: func(context.Context, *store.Store, *catalog.Order) error { return nil },
-		Rehearse: func(context.Context, *store.Store, *catalog.Order) (works.Rehearsal, error) {
-			return works.Rehearsal{}, nil
+		Rehearse: func(context.Context, *store.Store, *catalog.Order) (orders.Rehearsal, error) {
+			return orders.Rehearsal{}, nil
 		},
 		Step: func(ctx context.Context, s *store.Store, o *catalog.Order) (bool, error) {
 			n := o.Progress.Done()
@@ -104,7 +106,7 @@ func beWorker(where string) error {
 	}
 	in := bufio.NewReader(os.Stdin)
 	steps := 0
-	works.Kinds = append(works.Kinds, slow(func() {
+	orders.Kinds = append(orders.Kinds, slow(func() {
 		if steps++; steps == 4 {
 			fmt.Println("in the middle")
 			_, _ = in.ReadString('\n')
@@ -124,10 +126,10 @@ func TestAFrozenWorkerDoesNothingMore(t *testing.T) {
 	database, dir := harness.Database(t), t.TempDir()
 	s := sharedStore(t, database, dir)
 	put(t, s, "from", []byte("content"))
-	kinds := works.Kinds
-	works.Kinds = append(slices.Clone(kinds), slow(func() {}))
-	t.Cleanup(func() { works.Kinds = kinds })
-	id, err := works.Order(t.Context(), s, &catalog.Order{Kind: slowKind, Bucket: plates}, me)
+	kinds := orders.Kinds
+	orders.Kinds = append(slices.Clone(kinds), slow(func() {}))
+	t.Cleanup(func() { orders.Kinds = kinds })
+	id, err := orders.Order(t.Context(), s, &catalog.Order{Kind: slowKind, Bucket: plates}, me)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -214,12 +216,12 @@ func TestOrdersThatFailWait(t *testing.T) {
 	breaking.Step = func(context.Context, *store.Store, *catalog.Order) (bool, error) {
 		panic("a defect")
 	}
-	kinds := works.Kinds
-	works.Kinds = append(slices.Clone(kinds), slow(func() {}), failing, breaking)
-	t.Cleanup(func() { works.Kinds = kinds })
+	kinds := orders.Kinds
+	orders.Kinds = append(slices.Clone(kinds), slow(func() {}), failing, breaking)
+	t.Cleanup(func() { orders.Kinds = kinds })
 	order := func(kind, prefix string) int64 {
 		t.Helper()
-		id, err := works.Order(t.Context(), s, &catalog.Order{Kind: kind, Bucket: plates,
+		id, err := orders.Order(t.Context(), s, &catalog.Order{Kind: kind, Bucket: plates,
 			What: catalog.OrderWhat{Prefix: []byte(prefix)}}, me)
 		if err != nil {
 			t.Fatal(err)
@@ -290,7 +292,7 @@ func TestTasksAreDoneInTheirOrder(t *testing.T) {
 	defer b.Stop()
 	until(t, "all are done", func() bool {
 		for _, c := range []*works.Crew{a, b} {
-			if _, err := c.RunTasks(t.Context(), works.TaskKind{Name: "k", Batch: 16, Do: do}); err != nil {
+			if _, err := c.RunTasks(t.Context(), crew.TaskKind{Name: "k", Batch: 16, Do: do}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -317,7 +319,7 @@ func TestSchedules(t *testing.T) {
 		{"0 4 1 * *", oslo, "2026-12-15T12:00:00Z", "2027-01-01T03:00:00Z"},
 		{"30 3 * * *", oslo, "2026-10-25T00:00:00Z", "2026-10-25T02:30:00Z"}, // after the hour that comes twice
 	} {
-		s, err := works.ParseSchedule(c.text, c.zone)
+		s, err := crew.ParseSchedule(c.text, c.zone)
 		if err != nil {
 			t.Fatalf("%s: %v", c.text, err)
 		}
@@ -331,11 +333,11 @@ func TestSchedules(t *testing.T) {
 	}
 	for text, code := range map[string]string{"": "schedule", "61 * * * *": "schedule", "* * * *": "schedule",
 		"@reboot": "schedule"} {
-		if _, err := works.ParseSchedule(text, ""); !fault.HasCode(err, code) {
+		if _, err := crew.ParseSchedule(text, ""); !fault.HasCode(err, code) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
-	if _, err := works.ParseSchedule("@daily", "Fen/Moor"); !fault.HasCode(err, "time-zone") {
+	if _, err := crew.ParseSchedule("@daily", "Fen/Moor"); !fault.HasCode(err, "time-zone") {
 		t.Errorf("an unknown zone: %v", err)
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/store"
 	"spindle/internal/works"
+	"spindle/internal/works/orders"
 )
 
 func quiet() *slog.Logger { return slog.New(slog.DiscardHandler) }
@@ -57,7 +58,7 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 		}
 	}
 	before := time.Now()
-	id, err := works.Order(ctx, s, order("rename", "in/", "out/", time.Time{}), me)
+	id, err := orders.Order(ctx, s, order("rename", "in/", "out/", time.Time{}), me)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -80,7 +81,7 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 			}
 			crew.Stop()
 			if o := state(t, s, id); o.State == catalog.OrderStopped {
-				if again, err := works.Order(ctx, s, order("rename", "in/", "out/", time.Time{}), me); err != nil || again != id {
+				if again, err := orders.Order(ctx, s, order("rename", "in/", "out/", time.Time{}), me); err != nil || again != id {
 					t.Fatalf("the same order again is %d, %v, not %d", again, err, id)
 				}
 			}
@@ -107,11 +108,11 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 			keysBeneath(t, s, "in/"), keysBeneath(t, s, "out/"))
 	}
 	// And back to how it was, by a restore of the whole bucket.
-	r, err := works.Rehearse(ctx, s, order("restore", "", "", before))
+	r, err := orders.Rehearse(ctx, s, order("restore", "", "", before))
 	if err != nil || r.Counts["restored"] != n || r.Counts["removed"] != n || r.Counts["unchanged"] != 0 {
 		t.Fatalf("rehearsed: %+v, %v", r, err)
 	}
-	id, err = works.Order(ctx, s, order("restore", "", "", before), me)
+	id, err = orders.Order(ctx, s, order("restore", "", "", before), me)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -131,7 +132,7 @@ func TestOrdersGoOnAfterAStop(t *testing.T) {
 	if err != nil || v.Size != 6 {
 		t.Errorf("what came back: %+v, %v", v, err)
 	}
-	if r, err := works.Rehearse(ctx, s, order("restore", "", "", before)); err != nil ||
+	if r, err := orders.Rehearse(ctx, s, order("restore", "", "", before)); err != nil ||
 		r.Counts["restored"]+r.Counts["removed"] != 0 || r.Counts["unchanged"] != n {
 		t.Errorf("rehearsed again: %+v, %v", r, err)
 	}
@@ -156,19 +157,19 @@ func TestOrdersThatCannotBeDone(t *testing.T) {
 		"a restore, versioning off": {order("restore", "in/", "", time.Now()), "versioning-not-on"},
 		"an unknown kind":           {order("frob", "in/", "", time.Now()), "order-kind"},
 	} {
-		if _, err := works.Order(ctx, s, c.o, me); !fault.HasCode(err, c.code) {
+		if _, err := orders.Order(ctx, s, c.o, me); !fault.HasCode(err, c.code) {
 			t.Errorf("%s: %v, want %s", what, err, c.code)
 		}
 	}
 	if err := s.ChangeBucket(ctx, plates, 0, me, bucket.Versioning(object.On)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := works.Order(ctx, s, order("restore", "", "", time.Now().AddDate(-1, 0, 0)), me); !fault.HasCode(err,
+	if _, err := orders.Order(ctx, s, order("restore", "", "", time.Now().AddDate(-1, 0, 0)), me); !fault.HasCode(err,
 		"bucket-later") {
 		t.Errorf("before the bucket was: %v", err)
 	}
 	// A key that is taken after the rehearsal fails the order; it goes on when that is mended.
-	id, err := works.Order(ctx, s, order("rename", "in/", "new/", time.Time{}), me)
+	id, err := orders.Order(ctx, s, order("rename", "in/", "new/", time.Time{}), me)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,293 +2,72 @@ package works
 
 import (
 	"context"
-	"crypto/rand"
-	"errors"
-	"fmt"
 	"log/slog"
-	"os"
-	"runtime/debug"
-	"sync"
 	"time"
 
-	"spindle/internal/catalog"
-	"spindle/internal/core/fault"
-	"spindle/internal/core/replication"
-	"spindle/internal/places"
-	"spindle/internal/remote"
 	"spindle/internal/store"
+	"spindle/internal/works/ageing"
+	"spindle/internal/works/crew"
+	"spindle/internal/works/jobs"
+	"spindle/internal/works/orders"
+	"spindle/internal/works/replicate"
+	"spindle/internal/works/upkeep"
 )
 
 // Settings of the background work. Zero values mean the defaults.
-type Settings struct {
-	CollectGrace  time.Duration // how old what nobody refers to must be; default 1 h
-	CollectEvery  time.Duration // default 10 min
-	SweepEvery    time.Duration // how often all files are looked at; default 6 h
-	ScrubRate     int64         // bytes a second; default 20 MiB
-	ReadElsewhere bool          // the scrubber reads bodies at endpoints too, instead of asking for their size
-	RepairRate    int64         // bytes a second that repairs read; default 200 MiB
-	RepairEvery   time.Duration // how often it is looked whether something is to be repaired; default 2 s
-	ScrubEvery    time.Duration // from the start of one walk to the next; default 7 days
-	RollUpEvery   time.Duration // default 1 s
-	DamageRefresh time.Duration // how often it is asked whether that changed; default 1 s
-	SumEvery      time.Duration // how often objects without SHA-256 of the whole are looked for; default 15 s
-	OrdersEvery   time.Duration // how often orders are looked for; default 300 ms
-	AgeEvery      time.Duration // how often it is looked for what has come to be due by the rules of a bucket; default 10 min
-	AgeLook       time.Duration // how often it is looked for buckets whose turn it is; default 1 s
-	AgeRate       int           // versions a second that rules act on at the most; default 2,000
-	GuardShare    float64       // of a bucket that a run may remove without asking; default 0.2
-	GuardLeast    int64         // versions that a run may remove without asking; default 100
-	RestoreEvery  time.Duration // how often restored copies that are due are looked for; default 2 s
-	ClockEvery    time.Duration // how often the clock is compared with the database's; default 10 s
-	Drifts        Drifts        // of charters, for the audit
-	KeepJournal   time.Duration // how long the journal is kept once all followers have read it; 0: for ever
-	KeepTrail     time.Duration // how long entries of the audit trail are kept; default 400 days
-
-	// Lease is how long work is claimed for; it is renewed beside the work, and when a
-	// process dies another takes over after that. Default 30 s.
-	Lease time.Duration
-
-	TrafficEvery time.Duration // how often requests that were counted are written down; default 5 s
-
-	IndexEvery time.Duration // how often the indexes of find are looked after; default 200 ms
-	IndexLeast int64         // objects of a bucket that has one; default 20,000
-
-	CheckEvery  time.Duration // how often endpoints are checked; default 1 min
-	RegionEvery time.Duration // how often sisters are asked what they have; default 10 s
-	// Remote reaches endpoints and sisters; nil: there are none.
-	Remote *remote.Pool
-
-	// MayReplicate refuses what a rule does with the rights of whoever saved it; nil lets
-	// all go on.
-	MayReplicate func(context.Context, *replication.Rule, *replication.Target) error
-
-	// Processes is a folder in which each process of the house holds a lock on a file; ""
-	// for none: the leases of one that died run out.
-	Processes string
-
-	// MayUse refuses places that whoever saved a sync job, or a census, may not use so any more.
-	MayUse  func(context.Context, places.SavedBy, []PlaceNeed) error
-	Folders []string // roots beneath which folders may be synced
-	Scratch string   // a folder for work; "": the system's
-
-	// May refuses an order whose giver may do it no more; nil lets all go on.
-	May func(context.Context, *catalog.Order) error
-}
-
-func (s Settings) withDefaults() Settings {
-	set := func(d *time.Duration, v time.Duration) {
-		if *d == 0 {
-			*d = v
-		}
-	}
-	set(&s.CollectGrace, time.Hour)
-	set(&s.CollectEvery, 10*time.Minute)
-	set(&s.SweepEvery, 6*time.Hour)
-	set(&s.ScrubEvery, 7*24*time.Hour)
-	set(&s.RegionEvery, 10*time.Second)
-	set(&s.RepairEvery, 2*time.Second)
-	set(&s.RollUpEvery, time.Second)
-	set(&s.DamageRefresh, time.Second)
-	set(&s.SumEvery, 15*time.Second)
-	set(&s.OrdersEvery, 300*time.Millisecond)
-	set(&s.RestoreEvery, 2*time.Second)
-	set(&s.AgeEvery, 10*time.Minute)
-	set(&s.AgeLook, min(time.Second, max(s.AgeEvery, 10*time.Millisecond)))
-	set(&s.ClockEvery, 10*time.Second)
-	set(&s.TrafficEvery, 5*time.Second)
-	set(&s.IndexEvery, 200*time.Millisecond)
-	set(&s.CheckEvery, time.Minute)
-	set(&s.KeepTrail, 400*24*time.Hour)
-	set(&s.Lease, 30*time.Second)
-	if s.IndexLeast == 0 {
-		s.IndexLeast = 20_000
-	}
-	if s.AgeRate == 0 {
-		s.AgeRate = 2000
-	}
-	if s.GuardShare == 0 {
-		s.GuardShare = 0.2
-	}
-	if s.GuardLeast == 0 {
-		s.GuardLeast = 100
-	}
-	if s.ScrubRate == 0 {
-		s.ScrubRate = 20 << 20
-	}
-	if s.RepairRate == 0 {
-		s.RepairRate = 200 << 20
-	}
-	return s
-}
+type Settings = crew.Settings
 
 // Crew runs the background work of one process.
 type Crew struct {
-	store    *store.Store
-	settings Settings
-	holder   string
-	log      *slog.Logger
-	stop     context.CancelFunc
-	done     sync.WaitGroup
-
-	mu    sync.Mutex
-	under map[string]int // orders that are worked on, by kind
-
-	replicas *replicas
-	here     *os.File // whose lock says that this process lives
-
-	indexed, enrolled time.Time // when the indexes of find read the journal, and were looked for
+	*crew.Crew
+	orders    *orders.Work
+	Ageing    *ageing.Work
+	upkeep    *upkeep.Work
+	Replicate *replicate.Work
+	jobs      *jobs.Work
 }
 
 // Start begins the background work. Stop it before closing the store.
 func Start(s *store.Store, settings Settings, log *slog.Logger) *Crew {
-	ctx, stop := context.WithCancel(context.Background())
-	c := &Crew{store: s, settings: settings.withDefaults(), holder: rand.Text(), log: log, stop: stop,
-		under: map[string]int{}, replicas: newReplicas()}
-	if err := c.enter(ctx); err != nil {
+	base, ctx := crew.New(s, settings, log)
+	c := &Crew{base, orders.New(base), ageing.New(base), upkeep.New(base), replicate.New(base), jobs.New(base)}
+	if err := c.Enter(ctx); err != nil {
 		log.Warn("leases of processes that died are left to run out", "error", err)
 	}
-	c.every(ctx, "clock", c.settings.ClockEvery, c.lookAtClock)
-	c.every(ctx, "damage", c.settings.DamageRefresh, s.RefreshDamage)
-	c.every(ctx, "tiers", c.settings.DamageRefresh, s.RefreshTiers)
-	c.every(ctx, "orders", c.settings.OrdersEvery, c.orders)
-	c.standing(ctx, "usage", c.settings.RollUpEvery, c.rollUp)
-	c.standing(ctx, "partitions", time.Hour, c.partitions)
-	c.aged(ctx, "trail", time.Hour, c.forget)
-	c.aged(ctx, "uploads", time.Hour, c.forgetUploads)
-	c.aged(ctx, "audit", time.Hour, c.audit)
-	c.standing(ctx, "summer", c.settings.SumEvery, c.sum)
-	c.aged(ctx, "lifecycle", c.settings.AgeLook, c.age)
-	c.aged(ctx, "restorer", c.settings.RestoreEvery, c.restoreCopies)
-	if c.settings.Remote != nil {
-		c.every(ctx, "posts", c.settings.OrdersEvery, c.posts)
-		c.standing(ctx, "endpoints", min(5*time.Second, c.settings.CheckEvery), c.checkEndpoints)
-		c.standing(ctx, "regions", c.settings.RegionEvery, c.hearRegions)
-	}
-	c.standing(ctx, "replication", time.Second, c.followReplication)
-	c.every(ctx, "syncs", c.settings.OrdersEvery, c.syncs)
-	c.every(ctx, "traffic", c.settings.TrafficEvery, s.Catalog.KeepTraffic)
-	c.every(ctx, "censuses", c.settings.OrdersEvery, c.censuses)
-	c.every(ctx, "replicas", 200*time.Millisecond, c.dispatchReplicas)
-	c.standing(ctx, "find", c.settings.IndexEvery, c.indexFind)
-	c.aged(ctx, "collector", c.settings.CollectEvery, c.collect)
-	c.every(ctx, "room", roomEvery, c.makeRoom)
-	c.standing(ctx, "repair", c.settings.RepairEvery, c.repair)
-	c.aged(ctx, "scrubber", min(time.Minute, c.settings.ScrubEvery), c.scrub)
+	c.Every(ctx, "clock", c.Settings.ClockEvery, c.lookAtClock)
+	c.Every(ctx, "damage", c.Settings.DamageRefresh, s.RefreshDamage)
+	c.Every(ctx, "tiers", c.Settings.DamageRefresh, s.RefreshTiers)
+	c.Standing(ctx, "usage", c.Settings.RollUpEvery, c.rollUp)
+	c.Standing(ctx, "partitions", time.Hour, c.partitions)
+	c.Aged(ctx, "trail", time.Hour, c.forget)
+	c.Every(ctx, "traffic", c.Settings.TrafficEvery, s.Catalog.KeepTraffic)
+	c.orders.Begin(ctx)
+	c.Ageing.Begin(ctx)
+	c.upkeep.Begin(ctx)
+	c.Replicate.Begin(ctx)
+	c.jobs.Begin(ctx)
 	return c
-}
-
-// Stop ends the work and gives up its leases.
-func (c *Crew) Stop() {
-	c.stop()
-	c.done.Wait()
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-	defer cancel()
-	if err := c.store.Catalog.KeepTraffic(ctx); err != nil {
-		c.log.Warn("requests of the last seconds are not counted", "error", err)
-	}
-	if err := c.store.Catalog.ReleaseWork(ctx, c.holder); err != nil {
-		c.log.Debug("leases are left to run out", "error", err)
-	}
-	c.leave()
-}
-
-// standing does a piece of standing work, which is always there: one process at a
-// time, and after it nobody before the pause has passed.
-func (c *Crew) standing(ctx context.Context, name string, every time.Duration, f func(context.Context, *lease) error) {
-	first := true
-	c.every(ctx, name, every, func(ctx context.Context) error {
-		if first { // what an earlier setting put off for longer is not waited for
-			if err := c.store.Catalog.DueWithin(ctx, name, every); err != nil {
-				return err
-			}
-			first = false
-		}
-		under, l, ok, err := c.claim(ctx, name)
-		if err != nil || !ok {
-			return err
-		}
-		err = guarded(func() error { return f(under, l) })
-		if l.lost(under, err) {
-			err = nil // somebody else does it
-		}
-		wait := every
-		if err != nil {
-			wait = 0 // it is tried again by whoever comes first
-		}
-		return errors.Join(err, l.finish(wait))
-	})
-}
-
-// aged is standing for work that judges ages: a process whose clock is wrong leaves
-// it to others.
-func (c *Crew) aged(ctx context.Context, name string, every time.Duration, f func(context.Context, *lease) error) {
-	c.standing(ctx, name, every, func(ctx context.Context, l *lease) error {
-		if !c.store.Catalog.Agrees() {
-			return nil
-		}
-		return f(ctx, l)
-	})
-}
-
-// guarded does something, and makes an error of a panic: what is wrong with one piece of work
-// takes neither the others down nor the service.
-func guarded(f func() error) (err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			err = fault.New(fault.Internal, "internal", "the work broke off by a fault of the program: %v", p).
-				Because(fmt.Errorf("%v\n%s", p, debug.Stack()))
-		}
-	}()
-	return f()
-}
-
-// every does something again and again, with a pause between; after a failure with
-// pauses that grow.
-func (c *Crew) every(ctx context.Context, name string, every time.Duration, f func(context.Context) error) {
-	c.done.Go(func() {
-		failed := 0
-		for {
-			err := guarded(func() error { return f(ctx) })
-			wait := every
-			switch {
-			case ctx.Err() != nil:
-				return
-			case err != nil:
-				wait = max(every, min(pause(failed)/4, 30*time.Second))
-				if failed++; failed == 1 || failed%10 == 0 {
-					c.log.Warn("background work failed and will be tried again", "work", name, "times", failed, "error", err)
-				}
-			default:
-				failed = 0
-			}
-			select {
-			case <-ctx.Done():
-				return
-			case <-time.After(wait):
-			}
-		}
-	})
 }
 
 // lookAtClock compares the process's clock with the database's, and says once when
 // they come apart or together.
 func (c *Crew) lookAtClock(ctx context.Context) error {
-	before := c.store.Catalog.Agrees()
-	err := c.store.Catalog.LookAtClock(ctx)
-	if after := c.store.Catalog.Agrees(); err == nil && before != after {
+	before := c.Store.Catalog.Agrees()
+	err := c.Store.Catalog.LookAtClock(ctx)
+	if after := c.Store.Catalog.Agrees(); err == nil && before != after {
 		if after {
-			c.log.Info("the clock agrees with the database's again")
+			c.Log.Info("the clock agrees with the database's again")
 		} else {
-			c.log.Error("the clock is wrong: work that judges ages is left to others", "ahead of the database",
-				c.store.Catalog.Ahead())
+			c.Log.Error("the clock is wrong: work that judges ages is left to others", "ahead of the database",
+				c.Store.Catalog.Ahead())
 		}
 	}
 	return err
 }
 
-func (c *Crew) rollUp(ctx context.Context, _ *lease) error {
+func (c *Crew) rollUp(ctx context.Context, _ *crew.Lease) error {
 	for {
-		n, err := c.store.Catalog.RollUp(ctx, 10_000)
+		n, err := c.Store.Catalog.RollUp(ctx, 10_000)
 		if err != nil || n < 10_000 {
 			return err
 		}
@@ -296,35 +75,35 @@ func (c *Crew) rollUp(ctx context.Context, _ *lease) error {
 }
 
 // partitions makes the journal's next months.
-func (c *Crew) partitions(ctx context.Context, _ *lease) error {
-	now := c.store.Catalog.Now()
-	return c.store.Catalog.EnsurePartitions(ctx, now, now.AddDate(0, 2, 0))
+func (c *Crew) partitions(ctx context.Context, _ *crew.Lease) error {
+	now := c.Store.Catalog.Now()
+	return c.Store.Catalog.EnsurePartitions(ctx, now, now.AddDate(0, 2, 0))
 }
 
 // forget removes what was kept long enough.
-func (c *Crew) forget(ctx context.Context, _ *lease) error {
-	n, err := c.store.Catalog.ForgetTrail(ctx, c.store.Catalog.Now().Add(-c.settings.KeepTrail))
+func (c *Crew) forget(ctx context.Context, _ *crew.Lease) error {
+	n, err := c.Store.Catalog.ForgetTrail(ctx, c.Store.Catalog.Now().Add(-c.Settings.KeepTrail))
 	if err != nil {
 		return err
 	}
 	if n > 0 {
-		c.log.Info("old entries of the audit trail were forgotten", "entries", n)
+		c.Log.Info("old entries of the audit trail were forgotten", "entries", n)
 	}
-	if err := c.store.Catalog.ForgetOld(ctx); err != nil {
+	if err := c.Store.Catalog.ForgetOld(ctx); err != nil {
 		return err
 	}
-	if n, err = c.store.Catalog.ClearGaps(ctx); err != nil {
+	if n, err = c.Store.Catalog.ClearGaps(ctx); err != nil {
 		return err
 	}
 	if n > 0 {
-		c.log.Info("entries that journals leave out were removed", "entries", n)
+		c.Log.Info("entries that journals leave out were removed", "entries", n)
 	}
-	if c.settings.KeepJournal == 0 {
+	if c.Settings.KeepJournal == 0 {
 		return nil
 	}
-	gone, err := c.store.Catalog.ForgetJournal(ctx, c.store.Catalog.Now().Add(-c.settings.KeepJournal))
+	gone, err := c.Store.Catalog.ForgetJournal(ctx, c.Store.Catalog.Now().Add(-c.Settings.KeepJournal))
 	if len(gone) > 0 {
-		c.log.Info("months of the journal were let go", "months", gone)
+		c.Log.Info("months of the journal were let go", "months", gone)
 	}
 	return err
 }

@@ -18,6 +18,8 @@ import (
 	"spindle/internal/harness"
 	"spindle/internal/store"
 	"spindle/internal/works"
+	"spindle/internal/works/orders"
+	"spindle/internal/works/upkeep"
 )
 
 var (
@@ -288,7 +290,7 @@ func TestScrubberPassesADiskThatFails(t *testing.T) {
 	}
 	until(t, "it is noted", func() bool { return marked() == 1 })
 	until(t, "the walk ends all the same", func() bool {
-		var at works.Scrubbed
+		var at upkeep.Scrubbed
 		b, err := s.Catalog.WorkState(t.Context(), "scrubber")
 		return err == nil && json.Unmarshal(b, &at) == nil && !at.Finished.IsZero()
 	})
@@ -305,7 +307,7 @@ func TestScrubberPassesADiskThatFails(t *testing.T) {
 	crew = works.Start(s, works.Settings{ScrubEvery: time.Hour, OrdersEvery: 10 * time.Millisecond,
 		DamageRefresh: 10 * time.Millisecond}, harness.Silent())
 	defer crew.Stop()
-	id, err := works.Order(t.Context(), s, o, catalog.Author{Who: "test"})
+	id, err := orders.Order(t.Context(), s, o, catalog.Author{Who: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}

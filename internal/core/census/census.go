@@ -8,6 +8,7 @@ import (
 
 	"spindle/internal/core/fault"
 	"spindle/internal/core/query"
+	"spindle/internal/core/runs"
 	"spindle/internal/core/syncing"
 )
 
@@ -63,18 +64,6 @@ type Census struct {
 	Next     *time.Time
 }
 
-// State is how far a run is.
-type State string
-
-// States of a run.
-const (
-	Waiting State = "waiting"
-	Running State = "running"
-	Done    State = "done"
-	Failed  State = "failed"
-	Stopped State = "stopped"
-)
-
 // File is one of the files of a census.
 type File struct {
 	Key    string `json:"key"` // at the place it was written to, with its prefix
@@ -99,17 +88,8 @@ type Result struct {
 
 // Run is one writing of a census.
 type Run struct {
-	ID      int64
-	Census  int64
-	State   State
-	Who     string // who asked for it, or "schedule"
-	Stop    bool
-	Asked   time.Time
-	Started *time.Time
-	Ended   *time.Time
-	AsOf    *time.Time // the moment that all of it is true of
-	Code    string
-	Says    string
+	runs.Run
+	AsOf *time.Time // the moment that all of it is true of
 	Result
 }
 

@@ -11,6 +11,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/pattern"
+	"spindle/internal/core/runs"
 	"spindle/internal/core/sealing"
 )
 
@@ -239,37 +240,11 @@ func (j *Job) Back(prefix string, asOf *time.Time) *Job {
 	return b
 }
 
-// State is how far a run is.
-type State string
-
-// The states of a run.
-const (
-	Waiting State = "waiting" // for a process, or for another run into the same target
-	Running State = "running"
-	Asking  State = "asking" // it stopped before it did anything, and wants to be told to go on
-	Done    State = "done"
-	Partly  State = "partly" // done but for what failed
-	Failed  State = "failed"
-	Stopped State = "stopped"
-)
-
-// Ended reports whether nothing more comes of a run.
-func (s State) Ended() bool { return s == Done || s == Partly || s == Failed || s == Stopped }
-
 // Run is one execution of a job.
 type Run struct {
-	ID      int64
-	Job     int64
-	State   State
-	Who     string // or "schedule"
-	Anyway  bool   // the guard does not stop it
-	Stop    bool   // somebody asked it to stop
-	Asked   time.Time
-	Started *time.Time
-	Ended   *time.Time
-	Says    string // why it asks or failed
-	Code    string
-	Tally   Tally
+	runs.Run
+	Anyway bool // the guard does not stop it
+	Tally  Tally
 }
 
 // Tally is what a run has come to so far.

@@ -15,6 +15,7 @@ import (
 	"spindle/internal/core/fault"
 	"spindle/internal/core/object"
 	"spindle/internal/core/query"
+	"spindle/internal/core/runs"
 	"spindle/internal/desk/middle"
 	"spindle/internal/places"
 )
@@ -26,7 +27,7 @@ const (
 
 // censusSet opens what a run wrote, for one who may read it there.
 func (d *Desk) censusSet(ctx context.Context, c *census.Census, r *census.Run) (*censusfile.Set, error) {
-	if r.State != census.Done {
+	if r.State != runs.Done {
 		return nil, fault.New(fault.Conflict, "census-unwritten", "the run %d was not written whole: it is %s", r.ID,
 			r.State).In("run").
 			Do("read another run, or wait for its end")
@@ -245,7 +246,7 @@ func (d *Desk) earlier(ctx context.Context, c *census.Census, r *census.Run, oth
 		return nil, err
 	}
 	for i := range list {
-		if list[i].State == census.Done && strings.Join(list[i].Columns, ",") == strings.Join(r.Columns, ",") {
+		if list[i].State == runs.Done && strings.Join(list[i].Columns, ",") == strings.Join(r.Columns, ",") {
 			return &list[i], nil
 		}
 	}

@@ -11,7 +11,7 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/core/syncing"
 	"spindle/internal/desk/middle"
-	"spindle/internal/works"
+	work "spindle/internal/works/jobs"
 )
 
 func censusRunInfo(r *census.Run, files bool) *api.CensusRunInfo {
@@ -150,17 +150,17 @@ func applyCensus(c *api.CensusChange, x *census.Census, now time.Time) (err erro
 	if err := x.Check(now); err != nil {
 		return err
 	}
-	x.Next, err = works.NextCensus(x, now)
+	x.Next, err = work.NextCensus(x, now)
 	return err
 }
 
 // mayCensus refuses what who asks may not list, or write to.
 func (d *Desk) mayCensus(ctx context.Context, x *census.Census) error {
-	buckets, err := works.CensusBuckets(ctx, d.Store.Catalog, x)
+	buckets, err := work.CensusBuckets(ctx, d.Store.Catalog, x)
 	if err != nil {
 		return err
 	}
-	for i, n := range works.CensusNeeds(x, buckets) {
+	for i, n := range work.CensusNeeds(x, buckets) {
 		field := "from"
 		if i == 0 {
 			field = "to"

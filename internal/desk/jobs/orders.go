@@ -9,7 +9,7 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/core/query"
 	"spindle/internal/desk/middle"
-	"spindle/internal/works"
+	"spindle/internal/works/orders"
 )
 
 func orderInfo(o *catalog.Order, seen middle.Veil) api.OrderInfo {
@@ -137,7 +137,7 @@ func (d *Desk) rehearseOrder(ctx context.Context, in *struct{ Body api.OrderIn }
 	if err := d.mayGive(ctx, o); err != nil {
 		return nil, err
 	}
-	r, err := works.Rehearse(ctx, d.Store, o)
+	r, err := orders.Rehearse(ctx, d.Store, o)
 	if err != nil {
 		return nil, err
 	}
@@ -157,7 +157,7 @@ func (d *Desk) createOrder(ctx context.Context, in *struct{ Body api.OrderIn }) 
 			Do("rehearse it, and agree to what it says")
 	}
 	o.Account = middle.Who(ctx).Subject.Account
-	id, err := works.Order(ctx, d.Store, o, middle.Author(ctx))
+	id, err := orders.Order(ctx, d.Store, o, middle.Author(ctx))
 	if err != nil {
 		return nil, err
 	}

@@ -12,7 +12,7 @@ import (
 	"spindle/internal/core/object"
 	"spindle/internal/core/posting"
 	"spindle/internal/desk/middle"
-	"spindle/internal/works"
+	work "spindle/internal/works/jobs"
 )
 
 func postInfo(p *posting.Post) api.PostInfo {
@@ -154,7 +154,7 @@ func (d *Desk) tryPost(ctx context.Context, in *PostPath) (*struct{}, error) {
 	if err != nil {
 		return nil, err
 	}
-	return nil, works.Deliver(ctx, d.Endpoints.Dial, p, secret, body, now)
+	return nil, work.Deliver(ctx, d.Endpoints.Dial, p, secret, body, now)
 }
 
 func (d *Desk) removePost(ctx context.Context, in *PostPath) (*struct{}, error) {

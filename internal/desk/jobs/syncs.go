@@ -16,7 +16,7 @@ import (
 	"spindle/internal/desk/middle"
 	"spindle/internal/places"
 	"spindle/internal/side"
-	"spindle/internal/works"
+	work "spindle/internal/works/jobs"
 )
 
 func syncRunInfo(r *syncing.Run) *api.SyncRunInfo {
@@ -165,7 +165,7 @@ func applySync(c *api.SyncChange, j *syncing.Job, now time.Time) (err error) {
 	if err := j.Check(); err != nil {
 		return err
 	}
-	j.Next, err = works.NextSync(j, now)
+	j.Next, err = work.NextSync(j, now)
 	return err
 }
 
@@ -220,7 +220,7 @@ func applyFilters(c *api.SyncChange, j *syncing.Job, now time.Time) (err error) 
 
 // maySync refuses sides that who asks may not use so.
 func (d *Desk) maySync(ctx context.Context, j *syncing.Job) error {
-	for i, n := range works.SyncNeeds(j) {
+	for i, n := range work.SyncNeeds(j) {
 		field := []string{"from", "to"}[i]
 		switch {
 		case n.Place.Folder != "":

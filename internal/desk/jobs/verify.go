@@ -8,7 +8,7 @@ import (
 	"spindle/internal/api"
 	"spindle/internal/core/replication"
 	"spindle/internal/desk/middle"
-	"spindle/internal/works"
+	"spindle/internal/works/replicate"
 )
 
 // VerifyReplication compares both sides of a rule, target by target, as long as who asks
@@ -33,7 +33,7 @@ func (d *Desk) VerifyReplication(w http.ResponseWriter, r *http.Request) error {
 		if in.Target != "" && in.Target != at {
 			continue
 		}
-		v := &works.Verifying{Store: d.Store, Remote: d.Endpoints, Rule: rule, Target: t, Deep: in.Deep, Repair: in.Repair,
+		v := &replicate.Verifying{Store: d.Store, Remote: d.Endpoints, Rule: rule, Target: t, Deep: in.Deep, Repair: in.Repair,
 			After: in.After, Most: in.Most,
 			Differs: func(x replication.Difference) error {
 				tell(api.VerifyStep{Target: at, Difference: &x})

@@ -16,7 +16,8 @@ import (
 	"spindle/internal/core/query"
 	"spindle/internal/gate"
 	"spindle/internal/remote"
-	"spindle/internal/works"
+	"spindle/internal/works/crew"
+	"spindle/internal/works/orders"
 )
 
 // LooksAt reports whether an expression asks for a field of that name.
@@ -246,9 +247,9 @@ func (d *Middle) Again(ctx context.Context, do access.Rights, a catalog.Address)
 }
 
 // StillMay gives a context for a call that lasts, which ends when who asks may not go on: may is asked each
-// second, as they are then. works.RefusedOf tells of it.
+// second, as they are then. crew.RefusedOf tells of it.
 func (d *Middle) StillMay(ctx context.Context, may func(context.Context) error) (context.Context, context.CancelFunc) {
-	return works.Still(ctx, func(ctx context.Context) error {
+	return crew.Still(ctx, func(ctx context.Context) error {
 		now, err := d.asNow(ctx)
 		if err != nil {
 			return err
@@ -335,7 +336,7 @@ func (d *Middle) MayOrder(ctx context.Context, o *catalog.Order) error {
 		}
 		return catalog.OrderMissing(o.ID)
 	}
-	needs, err := works.Needs(o)
+	needs, err := orders.Needs(o)
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,7 @@ import (
 	"spindle/internal/desk/house"
 	"spindle/internal/desk/middle"
 	"spindle/internal/gate"
-	"spindle/internal/works"
+	"spindle/internal/works/ageing"
 )
 
 // ruleSetOf gives the rules of a bucket with some replaced or added; only: those alone.
@@ -50,7 +50,7 @@ func (d *Desk) rehearseRules(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	c, err := works.NewForecast(ctx, d.Store, f, set, d.Store.Catalog.Now().UTC(), in.Body.Days)
+	c, err := ageing.NewForecast(ctx, d.Store, f, set, d.Store.Catalog.Now().UTC(), in.Body.Days)
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +65,7 @@ func (d *Desk) rehearseRules(ctx context.Context, in *struct {
 	return &struct{ Body api.ForecastInfo }{forecastInfo(c, b.Usage)}, nil
 }
 
-func forecastInfo(c *works.Forecast, u catalog.Usage) api.ForecastInfo {
+func forecastInfo(c *ageing.Forecast, u catalog.Usage) api.ForecastInfo {
 	out := api.ForecastInfo{At: c.At, Days: c.Days, Actions: []api.ForecastAction{}, Conflicts: []api.ForecastConflict{},
 		Empty: []string{}}
 	var removed int64
@@ -91,7 +91,7 @@ func forecastInfo(c *works.Forecast, u catalog.Usage) api.ForecastInfo {
 	return out
 }
 
-func forecastAction(c *works.Forecast, l *works.ForecastLine) api.ForecastAction {
+func forecastAction(c *ageing.Forecast, l *ageing.ForecastLine) api.ForecastAction {
 	a := l.Rule.Form().Actions[l.Action]
 	x := api.ForecastAction{Rule: l.Rule.Name(), Action: l.Action, Of: a.Of, Do: a.Do, To: a.To, When: when(l.Rule,
 		l.Action),
@@ -114,7 +114,7 @@ func forecastAction(c *works.Forecast, l *works.ForecastLine) api.ForecastAction
 func when(r *lifecycle.Rule, action int) string { return r.Form().Actions[action].Words() }
 
 // why says why one action comes first before another.
-func why(x *works.Conflict) string {
+func why(x *ageing.Conflict) string {
 	w, l := x.Winner.Actions[x.WinnerAction], x.Loser.Actions[x.LoserAction]
 	switch {
 	case !w.Move && l.Move:
@@ -178,9 +178,9 @@ type ageBar struct {
 }
 
 // ages sums the versions of a bucket that a set of rules is about.
-func (d *Desk) ages(ctx context.Context, bucket int64, set *lifecycle.Set, now time.Time) (map[ageBar]works.Amount,
+func (d *Desk) ages(ctx context.Context, bucket int64, set *lifecycle.Set, now time.Time) (map[ageBar]ageing.Amount,
 	error) {
-	sums := map[ageBar]works.Amount{}
+	sums := map[ageBar]ageing.Amount{}
 	add := func(b ageBar, objects, bytes int64) {
 		a := sums[b]
 		a.Objects, a.Bytes = a.Objects+objects, a.Bytes+bytes

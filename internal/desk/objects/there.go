@@ -22,7 +22,7 @@ import (
 	"spindle/internal/desk/middle"
 	"spindle/internal/remote"
 	"spindle/internal/side"
-	"spindle/internal/works"
+	"spindle/internal/works/crew"
 )
 
 func (d *Desk) thereCalls(to *middle.Calls) {
@@ -310,9 +310,9 @@ func (d *Desk) UploadThere(w http.ResponseWriter, r *http.Request) error {
 	}
 	ctx, end := d.stillAdminister(r.Context(), "Write an object at an endpoint")
 	defer end()
-	body := again{r.Body, func() error { return works.RefusedOf(ctx) }}
+	body := again{r.Body, func() error { return crew.RefusedOf(ctx) }}
 	i, err := t.Conn.Client.Put(ctx, t.Bucket, key, body, r.ContentLength, putThere(r))
-	if refused := works.RefusedOf(ctx); refused != nil {
+	if refused := crew.RefusedOf(ctx); refused != nil {
 		return refused
 	}
 	if err != nil {
@@ -358,7 +358,7 @@ func (d *Desk) CopyBetween(w http.ResponseWriter, r *http.Request) error {
 			tell(api.CopyStep{Moved: moved, Size: f.Size})
 		}
 	})
-	if refused := works.RefusedOf(ctx); refused != nil {
+	if refused := crew.RefusedOf(ctx); refused != nil {
 		err = refused
 	}
 	if err != nil {

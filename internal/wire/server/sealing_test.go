@@ -13,7 +13,7 @@ import (
 	"spindle/internal/catalog"
 	"spindle/internal/core/object"
 	"spindle/internal/harness"
-	"spindle/internal/works"
+	"spindle/internal/works/orders"
 )
 
 const (
@@ -155,7 +155,7 @@ func convert(t *testing.T, s *harness.Running, bucket string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	id, err := works.Order(t.Context(), s.Store, &catalog.Order{Kind: "convert", Bucket: name},
+	id, err := orders.Order(t.Context(), s.Store, &catalog.Order{Kind: "convert", Bucket: name},
 		catalog.Author{Who: harness.Key})
 	if err != nil {
 		t.Fatal(err)
