@@ -48,6 +48,7 @@ LONGEST := $(addprefix ./internal/,service desk backup cli attack)
 test: build
 	@test -z "$$(gofmt -l cmd internal tools)" || { echo "gofmt would change:"; gofmt -l cmd internal tools; exit 1; }
 	cd web && npm run --silent format:check
+	cd web && npm run --silent lint
 	go vet ./...
 	@status=0; $(if $(MEMORY),TMPDIR=$(MEMORY) GOTMPDIR=/tmp) SPINDLE_BIN=$(CURDIR)/bin/spindle \
 		go test -timeout 25m $(LONGEST) ./... | tee .tests.log || status=$$?; \

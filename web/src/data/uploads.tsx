@@ -188,7 +188,7 @@ export function UploadProvider({ children }: { children: ReactNode }) {
       forget: () =>
         setList((l) => l.filter((u) => u.state === 'sending' || u.state === 'waiting' || u.state === 'paused')),
     }),
-    [list, change],
+    [list, change, queries],
   );
   return <Context value={value}>{children}</Context>;
 }

@@ -26,7 +26,7 @@ interface Props {
 /** The rows of a listing: pages come as one scrolls, only what is seen is drawn. */
 export function Rows({ bucket, folder, listing, chosen, onChoose, onRemove, search, asOf }: Props) {
   const navigate = useNavigate();
-  const pages = listing.data?.pages ?? [];
+  const pages = useMemo(() => listing.data?.pages ?? [], [listing.data]);
   const rows = useMemo<Row[]>(() => {
     const all: Row[] = pages.flatMap((p) => [
       ...p.prefixes.map((name) => ({ id: 'p' + name, name, beneath: p.usage?.[name] })),

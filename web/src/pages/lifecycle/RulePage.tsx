@@ -124,7 +124,7 @@ function Editor({ b, rules, rule, tiers }: Props) {
             </>
           ) : (
             <p className="empty faint">
-              {good ? 'Switch on what the rule is to do.' : 'What it would do is worked out once nothing is to mend.'}
+              {good ? 'Switch on what the rule is to do.' : 'The forecast appears once the rule has no faults.'}
             </p>
           )}
         </div>

@@ -21,8 +21,10 @@ export function Strand({ chapters, chosen, onChoose }: Props) {
     see.observe(box.current);
     return () => see.disconnect();
   }, []);
-  const now = useMemo(() => Date.now(), [chapters]);
-  const lanes = useMemo(() => lanesOf(chapters, now), [chapters, now]);
+  const { now, lanes } = useMemo(() => {
+    const now = Date.now();
+    return { now, lanes: lanesOf(chapters, now) };
+  }, [chapters]);
   const all = lanes.flatMap((l) => l.beads);
   const asked = lanes.find((l) => l.asked);
   if (!asked || !all.length) return null;
