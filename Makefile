@@ -10,7 +10,7 @@ MEMORY := $(shell [ "$$(stat -f -c %T /dev/shm 2>/dev/null)" = tmpfs ] && \
 	[ "$$(awk '/MemAvailable/ {print $$2}' /proc/meminfo)" -gt 12000000 ] && \
 	[ "$$(df -k --output=avail /dev/shm | tail -1)" -gt 8000000 ] && echo /dev/shm)
 
-.PHONY: demo test models build bench screenshots reference crash setup clean
+.PHONY: demo test test-race models build bench screenshots reference crash setup clean
 
 demo: build
 	bin/spindle demo
@@ -59,7 +59,12 @@ test: build
 models: build
 	SPINDLE_SEEDS=$(SEEDS) go test -timeout 10h -run 'AgainstAModel|ReplicationModel|ComeTrue|AnyTree' ./internal/...
 
-crash: build
+# The race detector over all tests but those in a browser.
+test-race: build
+	SPINDLE_NO_BROWSER=1 $(if $(MEMORY),TMPDIR=$(MEMORY) GOTMPDIR=/tmp) SPINDLE_BIN=$(CURDIR)/bin/spindle \
+		go test -race -timeout 60m ./internal/...
+
+crash: build test-race
 	SPINDLE_CRASH_ROUNDS=200 go test -timeout 90m -run TestNothingAcknowledgedIsLost -v ./internal/service
 
 bench: build

@@ -3,6 +3,7 @@ package harness
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -39,6 +40,9 @@ var shared struct {
 // Tab gives a tab of 1280x800 in the browser of the package, which shares nothing with other tests' tabs.
 func Tab(t testing.TB) context.Context {
 	t.Helper()
+	if os.Getenv("SPINDLE_NO_BROWSER") != "" {
+		t.Skip("without a browser")
+	}
 	shared.once.Do(func() { shared.root, shared.stop, shared.err = Chromium(context.Background()) })
 	if shared.err != nil {
 		t.Fatal(shared.err)
