@@ -140,6 +140,29 @@ func (b *bench) removesMany(c *conn, written int) error {
 	return nil
 }
 
+// putBoth puts objects by requests of each client, and writes the same as files that are served statically.
+func (b *bench) putBoth(cs []*conn, puts [][][]byte, body []byte) error {
+	var g errgroup.Group
+	for w := range cs {
+		g.Go(func() error {
+			dir := filepath.Join(b.dir, "static", fmt.Sprintf("client-%02d", w))
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return err
+			}
+			for i, head := range puts[w] {
+				if err := sends(cs[w], head, body); err != nil {
+					return err
+				}
+				if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("object-%08d", i)), body, 0o644); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return g.Wait()
+}
+
 // gets compares gets of small objects with static serving.
 func (b *bench) gets() error {
 	body := smallBody()
@@ -156,25 +179,7 @@ func (b *bench) gets() error {
 	if err != nil {
 		return err
 	}
-	var g errgroup.Group
-	for w := range clients {
-		g.Go(func() error {
-			if err := os.MkdirAll(filepath.Join(b.dir, "static", fmt.Sprintf("client-%02d", w)), 0o755); err != nil {
-				return err
-			}
-			for i := range there {
-				if err := sends(cs[w], puts[w][i], body); err != nil {
-					return err
-				}
-				if err := os.WriteFile(filepath.Join(b.dir, "static", fmt.Sprintf("client-%02d/object-%08d", w, i)), body,
-					0o644); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-	}
-	if err := g.Wait(); err != nil {
+	if err := b.putBoth(cs, puts[:], body); err != nil {
 		return err
 	}
 	ss, err := b.conns(b.static, false)

@@ -76,6 +76,26 @@ var errEnough = errors.New("as many as a call takes")
 // abandonedAtOnce is how many uploads at an endpoint a call abandons.
 const abandonedAtOnce = 200
 
+// startedBefore gives uploads beneath a prefix that were started before a moment, as many as a call abandons, and
+// whether there are more.
+func startedBefore(ctx context.Context, c *remote.Conn, bucket, prefix string, before time.Time) (list []client.Begun,
+	more bool, err error) {
+	err = c.Client.Uploads(ctx, bucket, prefix, func(u client.Begun) error {
+		switch {
+		case !u.Started.Before(before):
+			return nil
+		case len(list) == abandonedAtOnce:
+			return errEnough
+		}
+		list = append(list, u)
+		return nil
+	})
+	if errors.Is(err, errEnough) {
+		return list, true, nil
+	}
+	return list, false, err
+}
+
 func (d *Desk) abandonThere(ctx context.Context, in *struct {
 	TherePath
 	Body api.AbandonThereAsk
@@ -96,19 +116,8 @@ func (d *Desk) abandonThere(ctx context.Context, in *struct {
 	err := d.asked(ctx, in.Endpoint, func(ctx context.Context, c *remote.Conn) error {
 		list := []client.Begun{{Key: b.Key, ID: b.ID}}
 		if b.OlderThan != "" {
-			list = list[:0]
-			err := c.Client.Uploads(ctx, in.There, b.Prefix, func(u client.Begun) error {
-				if !u.Started.Before(before) {
-					return nil
-				}
-				if len(list) == abandonedAtOnce {
-					q.More = true
-					return errEnough
-				}
-				list = append(list, u)
-				return nil
-			})
-			if err != nil && !errors.Is(err, errEnough) {
+			var err error
+			if list, q.More, err = startedBefore(ctx, c, in.There, b.Prefix, before); err != nil {
 				return err
 			}
 		}

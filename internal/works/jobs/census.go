@@ -38,7 +38,9 @@ const (
 // censuses asks for censuses whose schedule is due, and writes one that waits, or that a
 // process left. One is written at a time in the house: each holds a snapshot.
 func (c *Work) censuses(ctx context.Context) error {
-	if err := c.scheduleCensuses(ctx); err != nil {
+	due := schedule[census.Census]{"census", func(x *census.Census) string { return x.Name },
+		c.Store.Catalog.CensusesDue, NextCensus, c.Store.Catalog.CensusNext}
+	if err := due.ask(ctx, c.Crew); err != nil {
 		return err
 	}
 	if x, _, err := c.Store.Catalog.CensusToRun(ctx); err != nil || x == nil {
@@ -55,29 +57,9 @@ func (c *Work) censuses(ctx context.Context) error {
 	return errors.Join(err, l.Finish(0))
 }
 
-// scheduleCensuses asks for the runs that are due. However many were missed, one is done.
-func (c *Work) scheduleCensuses(ctx context.Context) error {
-	due, err := c.Store.Catalog.CensusesDue(ctx, 50)
-	if err != nil {
-		return err
-	}
-	now := c.Store.Catalog.Now()
-	for _, x := range due {
-		next, err := NextCensus(x, now)
-		if err != nil { // a time zone that this machine does not know, say
-			c.Log.Error("a census has no schedule that can be read", "census", x.Name, "error", err)
-			next = nil
-		}
-		if err := c.Store.Catalog.CensusNext(ctx, x, next, err == nil, now); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // NextCensus gives when a census's schedule is due next, nil when it has none or is off.
 func NextCensus(x *census.Census, now time.Time) (*time.Time, error) {
-	return NextSync(&syncing.Job{On: x.On, Spec: syncing.Spec{Schedule: x.Schedule, Zone: x.Zone}}, now)
+	return nextRun(x.On, x.Schedule, x.Zone, now)
 }
 
 // CensusNeeds gives what a census needs of whoever saved it, when it lists these buckets.

@@ -29,7 +29,9 @@ var errStopped = errors.New("somebody stopped the run")
 // syncs asks for runs whose schedule is due, and takes up those that wait, and those that
 // a process left.
 func (c *Work) syncs(ctx context.Context) error {
-	if err := c.scheduleSyncs(ctx); err != nil {
+	due := schedule[syncing.Job]{"sync job", func(j *syncing.Job) string { return j.Name },
+		c.Store.Catalog.SyncsDue, NextSync, c.Store.Catalog.SyncNext}
+	if err := due.ask(ctx, c.Crew); err != nil {
 		return err
 	}
 	jobs, err := c.Store.Catalog.SyncsToRun(ctx, 50)
@@ -74,37 +76,9 @@ func (c *Work) syncs(ctx context.Context) error {
 	return nil
 }
 
-// scheduleSyncs asks for the runs that are due. However many were missed, one is done.
-func (c *Work) scheduleSyncs(ctx context.Context) error {
-	due, err := c.Store.Catalog.SyncsDue(ctx, 50)
-	if err != nil {
-		return err
-	}
-	now := c.Store.Catalog.Now()
-	for _, j := range due {
-		next, err := NextSync(j, now)
-		if err != nil { // a time zone that this machine does not know, say
-			c.Log.Error("a sync job has no schedule that can be read", "job", j.Name, "error", err)
-			next = nil
-		}
-		if err := c.Store.Catalog.SyncNext(ctx, j, next, err == nil, now); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // NextSync gives when a job's schedule is due next, nil when it has none or is off.
 func NextSync(j *syncing.Job, now time.Time) (*time.Time, error) {
-	if j.Schedule == "" || !j.On {
-		return nil, nil
-	}
-	s, err := crew.ParseSchedule(j.Schedule, j.Zone)
-	if err != nil {
-		return nil, err
-	}
-	next := s.Next(now).UTC()
-	return &next, nil
+	return nextRun(j.On, j.Schedule, j.Zone, now)
 }
 
 // SyncNeeds gives what a job needs: of a folder that its saver operates the service, of a
