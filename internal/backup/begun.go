@@ -37,7 +37,7 @@ func Begun(data string) error {
 	}
 	return fault.New(fault.Conflict, "restore-unfinished", "the restore of the backup %s into %s is not finished",
 		b.Backup,
-		data).In("data").Do("say it again: %s", b.command(data))
+		data).In("data").Do("repeat the command to resume: %s", b.command(data))
 }
 
 // command is what goes on with the restore.

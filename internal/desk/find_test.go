@@ -186,7 +186,7 @@ func TestFindInTheConsole(t *testing.T) {
 	walk("a mistake is shown where it is", chromedp.Navigate(s.DeskURL+"/find?q=siz%20over%201"),
 		harness.Appears("you mean size"),
 		chromedp.WaitVisible(chromedp.CSS("mark")))
-	walk("nothing", chromedp.Navigate(s.DeskURL+"/find?q=size%20over%201%20GiB"), harness.Appears("Nothing is like that"))
+	walk("nothing", chromedp.Navigate(s.DeskURL+"/find?q=size%20over%201%20GiB"), harness.Appears("Nothing matches"))
 	walk("to the object", chromedp.Navigate(s.DeskURL+"/find?q=key%20contains%20two"),
 		chromedp.Click(chromedp.CSS("td a")),
 		harness.Appears("b/two"), harness.Appears("Metadata and tags"))

@@ -147,7 +147,7 @@ func TestRulesInTheConsole(t *testing.T) {
 		harness.Appears("cellar at 150 d"), harness.Appears("5 objects, 25 B at once"))
 	walk("removed too early", turn("Remove"),
 		harness.Script(`{const i = document.querySelector('input[aria-label="Remove: days of age, or a date"]'); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "100"); i.dispatchEvent(new Event("input", {bubbles: true}))}`),
-		harness.Appears("before the move to cellar"), harness.Appears("1 thing to mend"))
+		harness.Appears("before the move to cellar"), harness.Appears("1 fault"))
 	walk("not removed", turn("Remove"), harness.Button("Save rule"), harness.Appears("What is new waits"),
 		harness.Appears("to cellar at 150 d"))
 	walk("act now", harness.Button("Act now"), harness.Appears("done"), harness.Button("Record"),

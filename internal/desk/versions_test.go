@@ -413,7 +413,7 @@ func TestThePastAndTheJournalInTheConsole(t *testing.T) {
 		t.Errorf("the address has %s", q)
 	}
 	walk("of nothing", chromedp.SendKeys(chromedp.CSS(`input[aria-label="Keys that begin with"]`), "zz"),
-		harness.Appears("No change is like that"))
+		harness.Appears("No changes match"))
 	walk("settings", chromedp.Navigate(s.DeskURL+"/buckets/plates/settings"),
 		harness.Appears("Versions that are there stay"), chromedp.Click(chromedp.CSS(`button[role=radio][aria-label=off]`)),
 		harness.Script(`[...document.querySelectorAll("section")].find(s => s.innerText.startsWith("Versioning")).querySelector(".btn.main").click()`), harness.Appears("Pause it instead"))

@@ -106,7 +106,7 @@ func rehearseFound(ctx context.Context, s *store.Store, o *catalog.Order) (r Reh
 	n, bytes, err := s.Catalog.CountFound(ctx, f)
 	r.Counts, r.Bytes = map[string]int64{query.Acts[query.Act(o.What.Found.Act)]: n}, bytes
 	if expect := o.What.Found.Expect; err == nil && expect != nil && n > *expect {
-		err = fault.New(fault.Precondition, "guard", "%d objects are like that by now, and %d were agreed to", n,
+		err = fault.New(fault.Precondition, "guard", "%d objects match by now, and %d were agreed to", n,
 			*expect).In("expect").
 			Do("rehearse it again, and agree to what it says")
 	}

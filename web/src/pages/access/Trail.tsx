@@ -78,7 +78,7 @@ export default function Trail() {
       {list.error ? <Trouble error={list.error} /> : null}
       {list.data && !rows.length ? (
         <div className="empty">
-          <b className="strong">Nothing is like that.</b>
+          <b className="strong">Nothing matches.</b>
           <p className="dim">Sign-ins, changes of access and settings, and refusals stand here.</p>
         </div>
       ) : (

@@ -123,7 +123,7 @@ function Rows({ census, run, where }: { census: string; run: number; where: stri
         rows={rows}
         id={(x) => x.i}
         list={list}
-        empty={list.data ? <p className="empty faint">No row is like that.</p> : <p className="faint">Reading</p>}
+        empty={list.data ? <p className="empty faint">No rows match.</p> : <p className="faint">Reading</p>}
         columns={columns.map(columnOf)}
       />
     </div>

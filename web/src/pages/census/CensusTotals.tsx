@@ -36,7 +36,7 @@ export function CensusTotals({
         <Listing
           rows={t.data.totals}
           id={(x) => x.value}
-          empty={<p className="empty faint">No row is like that.</p>}
+          empty={<p className="empty faint">No rows match.</p>}
           columns={[
             {
               head: by,

@@ -113,7 +113,7 @@ function Ended({ o }: { o: Schemas['OrderInfo'] }) {
     <p role="status">
       {Object.entries(o.counts)
         .map(([what, n]) => `${count(n)} ${what}`)
-        .join(', ') || 'nothing was like that any more'}
+        .join(', ') || 'nothing matched any more'}
       : {o.state}.
     </p>
   );

@@ -109,7 +109,7 @@ export default function Find() {
             rows={rows}
             id={(o) => `${o.bucket}/${o.key} ${o.version}`}
             list={found}
-            empty={<p className="empty faint">Nothing is like that.</p>}
+            empty={<p className="empty faint">Nothing matches.</p>}
             columns={columns(asked, versions)}
           />
         </>

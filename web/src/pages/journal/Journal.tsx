@@ -122,7 +122,7 @@ export default function Journal() {
       {list.error ? <Trouble error={list.error} /> : null}
       {list.data && !rows.length && !hasNextPage ? (
         <div className="empty">
-          <b className="strong">No change is like that.</b>
+          <b className="strong">No changes match.</b>
           <p className="dim">
             {some ? 'Loosen a filter.' : 'What is written, changed and removed shows here, the moment it happens.'}
           </p>

@@ -71,7 +71,7 @@ export function RuleHead({ b, rules, rule, draft, name, setName, on, setOn, wron
           )}
         </h1>
         <div className="row gap-18">
-          {shown ? <span className="text-madder small">{things(shown, 'thing')} to mend</span> : null}
+          {shown ? <span className="text-madder small">{things(shown, 'fault')}</span> : null}
           <Switch on={on} onChange={setOn}>
             {on ? 'on' : 'off'}
           </Switch>
