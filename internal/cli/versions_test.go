@@ -189,7 +189,7 @@ func TestMetadataFromTheCommandLine(t *testing.T) {
 	x.run(0, "revision 2", "object", "annotate", "plates/pipe", "--unset", "taxon", "--untag", "via", "--content-type",
 		"text/plain")
 	x.run(0, "revision 3", "object", "annotate", "plates/pipe", "--metadata-from", "{DIR}/lines", "--if-revision", "2")
-	x.run(1, "revision 3 now, not 2", "object", "annotate", "plates/pipe", "--set", "a=b", "--if-revision", "2")
+	x.run(1, "at revision 3 now", "object", "annotate", "plates/pipe", "--set", "a=b", "--if-revision", "2")
 	x.run(2, "nothing to change", "object", "annotate", "plates/pipe")
 	x.run(0, "revision 2: -taxon, -tag via", "object", "history", "plates/pipe")
 	x.run(4, "no object with this key", "object", "annotate", "plates/none", "--set", "a=b")
