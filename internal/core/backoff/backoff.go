@@ -1,4 +1,3 @@
-// Package backoff says how long to wait before what failed is tried again.
 package backoff
 
 import (

@@ -1,4 +1,3 @@
-// Package runs has what is said of each run of a job that somebody saved: sync jobs and censuses.
 package runs
 
 import (

@@ -1,0 +1,2 @@
+// Package backoff says how long to wait before what failed is tried again.
+package backoff
